@@ -1,0 +1,1 @@
+"""Computation only: prints nothing, reads no file, draws nothing."""

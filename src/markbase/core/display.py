@@ -1,0 +1,51 @@
+"""How results come to print well although the core draws nothing.
+
+The core declares that a result can be shown; the room `show` says how. The package's
+`__init__` hands over a loader, so that the drawing code is imported only when something is
+printed, and the import points downward.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Protocol
+
+
+class Renderer(Protocol):
+    """What turns a result into text or HTML."""
+
+    def text(self, result: object) -> str:
+        """Return the result as plain text."""
+        ...
+
+    def html(self, result: object) -> str:
+        """Return the result as an HTML fragment."""
+        ...
+
+
+_loader: Callable[[], Renderer] | None = None
+
+
+def set_renderer(loader: Callable[[], Renderer]) -> None:
+    """Say where the renderer comes from.
+
+    Parameters
+    ----------
+    loader : callable
+        Called without arguments whenever something is shown; returns the renderer.
+    """
+    global _loader
+    _loader = loader
+
+
+class Shown:
+    """A result that prints well in a terminal and in a notebook."""
+
+    def __str__(self) -> str:
+        return object.__repr__(self) if _loader is None else _loader().text(self)
+
+    def __repr__(self) -> str:
+        return str(self)
+
+    def _repr_html_(self) -> str | None:
+        return None if _loader is None else _loader().html(self)

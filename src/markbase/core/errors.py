@@ -1,0 +1,120 @@
+"""What can go wrong, and how it is said.
+
+::
+
+    ValueError
+    └── MarkbaseError          the user can mend it; one clear sentence
+        ├── FileError          a data file, codebook or plan that cannot be read or written
+        ├── CodebookError      a codebook that does not fit itself or the data
+        ├── ColumnError        a column that is missing, doubled or of the wrong kind
+        ├── LevelError         a level or base that is not there
+        └── FitError           a model that cannot be estimated from these rows
+            └── OverlapError   terms that are exact combinations of one another
+
+    UserWarning
+    └── MarkbaseWarning        a remark that needs no stop
+"""
+
+from __future__ import annotations
+
+import difflib
+import inspect
+import warnings
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+_PACKAGE = str(Path(__file__).resolve().parent.parent)
+
+
+class MarkbaseError(ValueError):
+    """Something the user can mend: what, where, the value received, what would do."""
+
+
+class FileError(MarkbaseError):
+    """A file that cannot be read or written."""
+
+
+class CodebookError(MarkbaseError):
+    """A codebook that does not fit itself or the data."""
+
+
+class ColumnError(MarkbaseError):
+    """A column that is missing, doubled or of the wrong kind for its use."""
+
+
+class LevelError(MarkbaseError):
+    """A level, or a base, that the group does not have."""
+
+
+class FitError(MarkbaseError):
+    """A model that cannot be estimated from the rows at hand."""
+
+
+class OverlapError(FitError):
+    """Terms that are exact combinations of one another."""
+
+
+class MarkbaseWarning(UserWarning):
+    """A remark about the data or the result that needs no stop."""
+
+
+def remark(message: str) -> None:
+    """Warn with a `MarkbaseWarning` that points at the caller's line outside the package.
+
+    Parameters
+    ----------
+    message : str
+        One sentence: what was seen, and what would do.
+    """
+    depth, frame = 1, inspect.currentframe()
+    while frame is not None and str(Path(frame.f_code.co_filename).resolve()).startswith(_PACKAGE):
+        depth, frame = depth + 1, frame.f_back
+    warnings.warn(message, MarkbaseWarning, stacklevel=max(depth, 2))
+
+
+def near(name: str, known: Iterable[str], most: int = 3) -> str:
+    """Say which known names come close to a misspelt one.
+
+    Parameters
+    ----------
+    name : str
+        What was asked for.
+    known : iterable of str
+        What there is.
+    most : int
+        How many close matches to give at most.
+
+    Returns
+    -------
+    str
+        A sentence beginning with a space, or the first few names when nothing is close.
+    """
+    choices = list(known)
+    folded: dict[str, str] = {}
+    for choice in choices:
+        folded.setdefault(choice.casefold(), choice)
+    matches = [folded[m] for m in difflib.get_close_matches(name.casefold(), list(folded), most, 0.6)]
+    if matches:
+        return f" Did you mean {listed(quoted(matches), 'or')}?"
+    if not choices:
+        return ""
+    if len(choices) <= 6:
+        return f" There is {listed(quoted(choices))}." if len(choices) == 1 else f" There are {listed(quoted(choices))}."
+    return f" There are {len(choices)}, {', '.join(quoted(choices[:4]))} among them."
+
+
+def quoted(names: Iterable[str]) -> list[str]:
+    """Put each name between backquotes."""
+    return [f"`{name}`" for name in names]
+
+
+def listed(names: Sequence[str], word: str = "and") -> str:
+    """Join names as a sentence does: ``a, b and c``."""
+    if len(names) < 2:
+        return "".join(names)
+    return f"{', '.join(names[:-1])} {word} {names[-1]}"
+
+
+def count_noun(number: int, noun: str, plural: str = "") -> str:
+    """Write a count with its noun: ``1 row``, ``1,204 rows``."""
+    return f"{number:,} {noun if number == 1 else plural or noun + 's'}"

@@ -1,0 +1,1 @@
+"""Terms, moments, estimation and tests."""

@@ -1,0 +1,78 @@
+"""Tail probabilities and quantiles, accurate in the tails."""
+
+from __future__ import annotations
+
+import numpy as np
+import scipy.special as sp
+from numpy.typing import ArrayLike, NDArray
+
+
+def p_of_t(t: ArrayLike, df: float) -> NDArray[np.float64]:
+    """Return the two-sided p value of a t statistic.
+
+    Parameters
+    ----------
+    t : array_like
+        The statistics.
+    df : float
+        Degrees of freedom.
+
+    Returns
+    -------
+    ndarray
+        P(|T| >= |t|), as the regularised incomplete beta I(df/2, 1/2; df/(df + t²)), which keeps
+        its relative accuracy however small it is. NaN stays NaN.
+
+    References
+    ----------
+    Abramowitz & Stegun (1964), Handbook of Mathematical Functions, 26.7.1.
+    """
+    square = np.square(np.asarray(t, dtype=np.float64))
+    with np.errstate(over="ignore", invalid="ignore", divide="ignore"):
+        near = 1 - sp.betainc(0.5, df / 2, square / (df + square))
+        far = sp.betainc(df / 2, 0.5, df / (df + square))
+    return np.where(square < 0.5, near, far)
+
+
+def t_quantile(level: float, df: float) -> float:
+    """Return the half-width, in standard errors, of a two-sided interval.
+
+    Parameters
+    ----------
+    level : float
+        Confidence level, such as 0.95.
+    df : float
+        Degrees of freedom.
+
+    Returns
+    -------
+    float
+        The (1 + level)/2 quantile of the t distribution.
+    """
+    return float(sp.stdtrit(df, (1 + level) / 2))
+
+
+def p_of_f(statistic: ArrayLike, df: ArrayLike, df_rest: float) -> NDArray[np.float64]:
+    """Return the upper tail of an F statistic.
+
+    Parameters
+    ----------
+    statistic : array_like
+        The statistics; infinite gives 0.
+    df, df_rest : array_like, float
+        Degrees of freedom of the numerator and the denominator.
+
+    Returns
+    -------
+    ndarray
+        P(F >= statistic), as I(df_rest/2, df/2; df_rest/(df_rest + df·F)).
+
+    References
+    ----------
+    Abramowitz & Stegun (1964), Handbook of Mathematical Functions, 26.6.2.
+    """
+    F, a = np.asarray(statistic, dtype=np.float64), np.asarray(df, dtype=np.float64)
+    with np.errstate(invalid="ignore"):
+        far = sp.betainc(df_rest / 2, a / 2, df_rest / (df_rest + a * F))
+        near = 1 - sp.betainc(a / 2, df_rest / 2, a * F / (df_rest + a * F))
+    return np.where(a * F < 0.5 * df_rest / (df_rest + a), near, far)

@@ -1,0 +1,353 @@
+"""Linear regression of an amount on amounts and groups."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import pandas as pd
+import scipy.linalg
+from numpy.typing import NDArray
+
+from markbase.core.display import Shown
+from markbase.core.errors import FitError, MarkbaseError, count_noun, remark
+from markbase.core.model import twofold
+from markbase.core.model.distributions import p_of_f, p_of_t, t_quantile
+from markbase.core.model.moments import Moments, gather
+from markbase.core.model.overlap import overlap_error
+from markbase.core.model.sample import SampleAccount, complete_rows
+from markbase.core.model.solve import Dependent, Solution, solve
+from markbase.core.model.terms import Block, Term, make_term, outcome_column, predictor_columns
+from markbase.core.study.column import Column
+from markbase.core.study.study import Study
+
+Array = NDArray[np.float64]
+
+INTERCEPT = "(intercept)"
+_EXACT = 1e-24
+
+
+@dataclass(frozen=True)
+class OverallTest:
+    """The test of all terms together: does the model say anything?"""
+
+    statistic: float
+    """F, the mean square explained over the mean square left over."""
+    df: int
+    """Coefficients tested."""
+    df_rest: int
+    """Rows less coefficients, the intercept among them."""
+    p: float
+    """P(F or more) if no term had any bearing on the outcome."""
+
+
+@dataclass(frozen=True)
+class LinearStrength:
+    """How much of the outcome's variation the model accounts for."""
+
+    r2: float
+    """Share of the variation explained in these rows."""
+    r2_adjusted: float
+    """The same, less what as many terms would explain by chance."""
+    typical_miss: float
+    """Residual standard deviation, √(RSS/(n − coefficients)), in the outcome's unit."""
+    residual_ss: float
+    """Sum of squared residuals (RSS)."""
+    total_ss: float
+    """Sum of squared deviations of the outcome from its mean."""
+    loglik: float
+    """Gaussian log-likelihood at its maximum, −n/2·(log(2π·RSS/n) + 1)."""
+    aic: float
+    """−2·loglik + 2·k, with k the coefficients and the residual variance."""
+    bic: float
+    """−2·loglik + log(n)·k."""
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class LinearFit(Shown):
+    """A linear regression, estimated.
+
+    Tables are DataFrames at full precision; print the fit to read it.
+    """
+
+    outcome: Column
+    """The outcome."""
+    parts: tuple[Term, ...]
+    """The terms of the model, in the order given."""
+    sample: SampleAccount
+    """Which rows were used, and why others were not: `rows`, `used`, `lost`."""
+    level: float
+    """Confidence level of the intervals."""
+    data_name: str
+    """What the data are called."""
+    moments: Moments
+    """What one pass over the rows left behind: intercept, terms, outcome."""
+    solution: Solution
+    """The inner solution, from which everything below follows."""
+
+    @property
+    def df_rest(self) -> int:
+        """Rows used less coefficients, the intercept among them."""
+        return self.sample.used - len(self.solution.columns) - 1
+
+    @cached_property
+    def exact(self) -> bool:
+        """Whether the terms reproduce the outcome to within rounding, so that errors mean nothing."""
+        return self.solution.residual <= _EXACT * (self.solution.residual + self.solution.explained)
+
+    @cached_property
+    def strength(self) -> LinearStrength:
+        """How much: `r2`, `r2_adjusted`, `typical_miss` and likelihood measures."""
+        n, k = self.sample.used, len(self.solution.columns) + 2
+        residual, explained = self.solution.residual, self.solution.explained
+        total = residual + explained
+        loglik = -n / 2 * (math.log(2 * math.pi * residual / n) + 1) if residual > 0 else math.inf
+        return LinearStrength(
+            r2=explained / total,
+            r2_adjusted=1 - (residual / self.df_rest) / (total / (n - 1)),
+            typical_miss=math.sqrt(residual / self.df_rest),
+            residual_ss=residual,
+            total_ss=total,
+            loglik=loglik,
+            aic=-2 * loglik + 2 * k,
+            bic=-2 * loglik + math.log(n) * k,
+        )
+
+    @cached_property
+    def overall(self) -> OverallTest:
+        """Does the model say anything: `statistic`, `df`, `df_rest`, `p`."""
+        df, rest = len(self.solution.columns), self.df_rest
+        residual = self.solution.residual
+        F = self.solution.explained / df / (residual / rest) if residual > 0 else math.inf
+        return OverallTest(float(F), df, rest, float(p_of_f(F, df, rest)))
+
+    @cached_property
+    def terms(self) -> pd.DataFrame:
+        """The joint test of each term, given all the others.
+
+        `term`, `df` (its coefficients), `statistic` (F on `df` and `df_rest` degrees of freedom),
+        `p`. A group is tested as a whole; its test does not depend on the base.
+        """
+        sigma2 = self.strength.typical_miss**2
+        F, df = np.zeros(len(self.parts)), np.zeros(len(self.parts), dtype=int)
+        for k, inner in enumerate(self._inner):
+            root, b = self.solution.root[inner], self.solution.coefficients[inner]
+            df[k] = len(b)
+            # bᵀ(AAᵀ)⁻¹b by a QR factorisation of Aᵀ: no inverse is formed
+            R = scipy.linalg.qr(root.T, mode="r", check_finite=False)[0][: len(b)]
+            z = scipy.linalg.solve_triangular(R, b, trans="T", check_finite=False)
+            F[k] = (z @ z) / len(b) / sigma2 if sigma2 > 0 else math.inf
+        return pd.DataFrame(
+            {"term": [t.name for t in self.parts], "df": df, "statistic": F, "p": p_of_f(F, df, self.df_rest)}
+        )
+
+    @cached_property
+    def coefficients(self) -> pd.DataFrame:
+        """One row a coefficient, and one for the base of each group.
+
+        `term` (``(intercept)`` first), `level` (empty for an amount), `base` (true for the row of
+        a base, whose estimate is 0 by definition), `n` (rows used at that level, or all rows
+        used), `estimate`, `se`, `t`, `p` (two-sided; NaN for a base), `low` and `high` (the
+        interval at `level`), all in units of the outcome per unit of the term.
+        """
+        names, levels, bases, counts, chooser, estimates = self._told()
+        root = self.solution.roots_of(chooser)
+        variance = np.einsum("ij,ij->i", root, root)
+        variance[0] += 1 / self.sample.used
+        se = self.strength.typical_miss * np.sqrt(variance)
+        base = np.array(bases)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            t = np.where(base, np.nan, estimates / se)
+        half = t_quantile(self.level, self.df_rest) * se
+        return pd.DataFrame(
+            {
+                "term": names,
+                "level": levels,
+                "base": base,
+                "n": counts,
+                "estimate": estimates,
+                "se": se,
+                "t": t,
+                "p": p_of_t(t, self.df_rest),
+                "low": estimates - half,
+                "high": estimates + half,
+            }
+        )
+
+    @cached_property
+    def covariance(self) -> pd.DataFrame:
+        """The covariance matrix of the rows of `coefficients`, labelled ``term`` or ``term: level``."""
+        names, levels, *_, chooser, _ = self._told()
+        root = self.solution.roots_of(chooser)
+        V = root @ root.T
+        V[0, 0] += 1 / self.sample.used
+        labels = [f"{a}: {b}" if b else a for a, b in zip(names, levels, strict=True)]
+        return pd.DataFrame(V * self.strength.typical_miss**2, index=labels, columns=labels)
+
+    @cached_property
+    def fitted(self) -> Array:
+        """What the model gives for each row of the study, shape (rows,); NaN for a row not used."""
+        table = self.coefficients
+        fitted = np.full(self.sample.rows, float(table["estimate"][0]))
+        for term in self.parts:
+            estimates = table.loc[table["term"] == term.name, "estimate"].to_numpy()
+            if term.is_group:
+                by_place = np.full(len(term.column.levels) + 1, np.nan)
+                by_place[term.places] = estimates
+                fitted += by_place[term.column.values]
+            else:
+                fitted += estimates[0] * term.column.values
+        fitted[~self.outcome.present] = np.nan
+        return fitted
+
+    @cached_property
+    def _inner(self) -> list[NDArray[np.intp]]:
+        """Which inner columns belong to each term."""
+        block = np.repeat(np.arange(len(self.moments.sizes)), self.moments.sizes)[self.solution.columns]
+        return [np.flatnonzero(block == k) for k in range(1, len(self.parts) + 1)]
+
+    def _told(self) -> tuple[list[str], list[str], list[bool], list[int], Array, Array]:
+        """Turn the inner coefficients into those the analyst asked for.
+
+        Returns
+        -------
+        names, levels, bases, counts
+            What each row is.
+        chooser : ndarray, shape (rows of the table, p)
+            The combination of inner coefficients that each row is; for the intercept, what comes
+            on top of the fit where every inner column is 0.
+        estimates : ndarray, shape (rows of the table,)
+            The estimates.
+        """
+        s = self.solution
+        p, starts = len(s.columns), self.moments.starts
+        at = {int(c): k for k, c in enumerate(s.columns)}
+        names, levels, bases, counts = [INTERCEPT], [""], [False], [self.sample.used]
+        chooser = [np.zeros(p)]
+        base_inner: list[int] = []
+        for k, term in enumerate(self.parts, 1):
+            if not term.is_group:
+                row = np.zeros(p)
+                row[at[int(starts[k])]] = 1.0
+                names, levels, bases = [*names, term.name], [*levels, ""], [*bases, False]
+                counts, chooser = [*counts, self.sample.used], [*chooser, row]
+                continue
+            base = at.get(int(starts[k]) + term.base, -1)
+            if base >= 0:
+                base_inner.append(base)
+            for level, label in enumerate(term.labels):
+                row = np.zeros(p)
+                if level != term.base:
+                    inner = at.get(int(starts[k]) + level, -1)
+                    if inner >= 0:
+                        row[inner] += 1.0
+                    if base >= 0:
+                        row[base] -= 1.0
+                names.append(term.name)
+                levels.append(label)
+                bases.append(level == term.base)
+                counts.append(int(self.moments.cross[0, starts[k] + level]))
+                chooser.append(row)
+        C = np.array(chooser)
+        estimates = C @ s.coefficients
+        C[0, base_inner] += 1.0
+        high, low = twofold.two_product(s.centres, s.coefficients)
+        at_base = [s.coefficients[k] + s.lower[k] for k in base_inner]
+        estimates[0] = math.fsum([*s.at_centres, *-high, *-low, *(-s.centres * s.lower), *at_base])
+        return names, levels, bases, counts, C, estimates
+
+
+def fit_linear(study: Study, outcome: str, terms: Sequence[str], *, level: float = 0.95) -> LinearFit:
+    """Fit a linear regression by least squares.
+
+    Parameters
+    ----------
+    study : Study
+        The data, with the base of each group marked.
+    outcome : str
+        The name of an amount.
+    terms : sequence of str
+        Names of columns. An amount enters as it is, a group as the differences of its levels from
+        its base.
+    level : float
+        Confidence level of the intervals, between 0 and 1.
+
+    Returns
+    -------
+    LinearFit
+        Estimates, tests and the account of the sample.
+
+    Raises
+    ------
+    ColumnError
+        If a column is missing, of the wrong kind, or cannot be used as declared.
+    FitError
+        If no row is complete, the outcome or a term does not vary, rows are too few, or the terms
+        overlap too nearly.
+    OverlapError
+        If terms overlap exactly; the message names the overlap.
+
+    Warns
+    -----
+    MarkbaseWarning
+        For identifiers left out, and an outcome that the terms reproduce exactly.
+
+    Notes
+    -----
+    Errors are classical: one variance for all rows, rows independent. With X the columns, the
+    intercept among them, ``b = (XᵀX)⁻¹Xᵀy``, ``Var(b) = s²(XᵀX)⁻¹`` and ``s² = RSS/(n − p)``. The
+    joint test of a term is ``F = bᵢᵀ Vᵢ⁻¹ bᵢ / dfᵢ`` over its own coefficients.
+
+    References
+    ----------
+    Seber & Lee (2003), Linear Regression Analysis, 2nd ed., ch. 3-4, doi:10.1002/9780471722199.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> data = pd.DataFrame({"part": list("ababab"), "age": [20, 30, 40, 50, 60, 70], "score": [1, 3, 2, 5, 4, 7]})
+    >>> fit = fit_linear(Study(data).mark("part", "a"), "score", ["part"])
+    >>> fit.coefficients[["term", "level", "base", "estimate"]].round(6)
+              term level   base  estimate
+    0  (intercept)        False  2.333333
+    1         part     a   True  0.000000
+    2         part     b  False  2.666667
+    """
+    _check_level(level)
+    target = outcome_column(study, outcome)
+    columns = predictor_columns(study, terms, outcome)
+    used, sample = complete_rows([target, *columns])
+    values = target.values if used is None else target.values[used]
+    if values.min() == values.max():
+        raise FitError(
+            f"The outcome `{outcome}` is {values[0]:g} in every row used, so there is no variation to explain."
+        )
+    parts = tuple(make_term(column, used) for column in columns)
+    wanted = 1 + sum(len(t.places) - 1 if t.is_group else 1 for t in parts)
+    if sample.used <= wanted:
+        raise FitError(
+            f"{count_noun(sample.used, 'row')} with a value in every column cannot carry {wanted} coefficients (the intercept "
+            f"among them): at least {wanted + 1} are needed, and far more to be of use. Leave terms out or merge levels."
+        )
+    blocks = [*(t.block() for t in parts), Block(1, multiplier=target.values)]
+    moments = gather(blocks, study.rows, used)
+    try:
+        solution = solve(moments, blocks, used, study.rows)
+    except Dependent as finding:
+        raise overlap_error(finding, moments, parts) from None
+    fit = LinearFit(target, parts, sample, level, study.name, moments, solution)
+    if fit.exact:
+        remark(
+            f"The terms reproduce `{outcome}` exactly, to within rounding: standard errors, tests and intervals mean nothing "
+            f"here. Is the outcome made of its predictors?"
+        )
+    return fit
+
+
+def _check_level(level: Any) -> None:
+    if not isinstance(level, (int, float)) or not 0 < level < 1:
+        raise MarkbaseError(f"The confidence level is {level!r}; it must lie between 0 and 1, for instance 0.95.")

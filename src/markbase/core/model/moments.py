@@ -1,0 +1,337 @@
+"""What one pass over the rows leaves behind: counts, sums and cross-products of all terms.
+
+The columns of a block are never laid out. The cross-product of two groups is a count of joint
+codes, that of a group and an amount a sum of the amount by code, that of two amounts a dot product.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.model import twofold
+from markbase.core.model.terms import Block
+
+CHUNK_ROWS = 1 << 16
+"""Rows taken at a time."""
+_MOST_CELLS = 1 << 14
+"""Groups are counted together while their joint cells are no more than this."""
+_SAMPLE_ROWS = 4096
+
+
+@dataclass(frozen=True, eq=False)
+class Moments:
+    """Sums of products of the columns of all blocks, full set of levels, intercept first.
+
+    Amounts enter as ``(x - centre) / scale``; scales are powers of two, so scaling is exact.
+    """
+
+    sizes: tuple[int, ...]
+    """Columns of each block; block 0 is the intercept."""
+    centres: NDArray[np.float64]
+    """Shape (blocks,): what was taken from each amount; 0 for the intercept and for groups."""
+    scales: NDArray[np.float64]
+    """Shape (blocks,): by what each amount was then divided; 1 for the intercept and for groups."""
+    cross: NDArray[np.float64]
+    """Shape (columns, columns): the sums of products over the rows."""
+
+    @property
+    def rows(self) -> int:
+        """How many rows went in."""
+        return int(self.cross[0, 0])
+
+    @property
+    def starts(self) -> NDArray[np.intp]:
+        """Shape (blocks,): where the columns of each block begin."""
+        return np.concatenate([[0], np.cumsum(self.sizes)[:-1]]).astype(np.intp)
+
+    def centred_at(self, centres: NDArray[np.float64]) -> Moments:
+        """Return the moments of the same rows with other centres.
+
+        Parameters
+        ----------
+        centres : ndarray, shape (blocks,)
+            The new centres; 0 for the intercept and for groups.
+
+        Returns
+        -------
+        Moments
+            The shifted moments, by ``TᵀMT`` with T the identity plus the shifts in its first row.
+        """
+        shift = np.zeros(self.cross.shape[0])
+        shift[self.starts] = (self.centres - centres) / self.scales
+        moved = self.cross + np.outer(shift, self.cross[0])
+        moved = moved + np.outer(moved[:, 0], shift)
+        return Moments(self.sizes, np.asarray(centres, dtype=np.float64), self.scales, moved)
+
+    def merge(self, other: Moments) -> Moments:
+        """Join the moments of two parts of the data.
+
+        Parameters
+        ----------
+        other : Moments
+            The moments of other rows, of the same blocks and scales.
+
+        Returns
+        -------
+        Moments
+            The moments of all rows, centred at the joint means.
+
+        Raises
+        ------
+        ValueError
+            If the two are not moments of the same blocks.
+
+        References
+        ----------
+        Chan, Golub & LeVeque (1983), The American Statistician 37(3), 242-247,
+        doi:10.1080/00031305.1983.10483115.
+        """
+        if self.sizes != other.sizes or not np.array_equal(self.scales, other.scales):
+            raise ValueError("Only moments of the same blocks on the same scales can be merged.")
+        weight = other.rows / (self.rows + other.rows)
+        own, others = self.means(), other.means()
+        amounts = np.asarray(self.sizes) == 1
+        amounts[0] = False
+        centres = np.where(amounts, own + weight * (others - own), 0.0)
+        joint = self.centred_at(centres).cross + other.centred_at(centres).cross
+        return Moments(self.sizes, centres, self.scales, joint)
+
+    def means(self) -> NDArray[np.float64]:
+        """Return the mean of each block's first column, on the original scale, shape (blocks,)."""
+        means: NDArray[np.float64] = self.centres + self.scales * self.cross[0, self.starts] / self.rows
+        return means
+
+
+def row_chunks(
+    rows: int, used: NDArray[np.bool_] | None, size: int = CHUNK_ROWS
+) -> Iterator[slice | NDArray[np.intp]]:
+    """Yield the rows used, a chunk at a time, as something that indexes an array.
+
+    Parameters
+    ----------
+    rows : int
+        Rows of the data.
+    used : ndarray of bool, shape (rows,), or None
+        The rows used; None for all.
+    size : int
+        Rows of a chunk, before those not used are taken out.
+
+    Yields
+    ------
+    slice or ndarray
+        Which rows.
+    """
+    for start in range(0, rows, size):
+        stop = min(start + size, rows)
+        if used is None:
+            yield slice(start, stop)
+        else:
+            picked = np.flatnonzero(used[start:stop])
+            if len(picked):
+                yield picked + start
+
+
+def gather(blocks: Sequence[Block], rows: int, used: NDArray[np.bool_] | None = None) -> Moments:
+    """Take the moments of the rows used, in one pass.
+
+    Parameters
+    ----------
+    blocks : sequence of Block
+        Amounts and groups over all rows; the intercept is added in front.
+    rows : int
+        Rows of the data, used or not.
+    used : ndarray of bool, shape (rows,), or None
+        The rows used; None for all. Amounts must be finite and codes 0 or more there.
+
+    Returns
+    -------
+    Moments
+        Block 0 is the intercept, block k + 1 is ``blocks[k]``.
+
+    Notes
+    -----
+    Centres are the means of up to 4,096 rows spread evenly over the rows used, so that
+    deviations are summed and not the values; what remains of the means is swept out when the
+    equations are solved. Memory grows with a chunk and with pairs of levels, not with rows.
+    """
+    sizes = (1, *(b.levels for b in blocks))
+    starts = np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.intp)
+    amounts = [k for k, b in enumerate(blocks) if b.codes is None]
+    groups = [k for k, b in enumerate(blocks) if b.codes is not None]
+    centres, scales = _centres_and_scales(blocks, amounts, rows, used)
+    cross = np.zeros((sum(sizes), sum(sizes)))
+
+    places = np.concatenate([[0], starts[1:][amounts]]).astype(np.intp)
+    products = np.zeros((len(places), len(places)))
+    sets = _joint_sets(blocks, groups)
+    tables = [np.zeros((len(places), *(blocks[k].levels for k in joint))) for joint in sets]
+    apart = [(g, h) for a, b in itertools.combinations(sets, 2) for g in a for h in b]
+    pairs = {pair: np.zeros(blocks[pair[0]].levels * blocks[pair[1]].levels) for pair in apart}
+
+    for chunk in row_chunks(rows, used):
+        codes = {k: blocks[k].codes[chunk].astype(np.intp) for k in groups}  # type: ignore[index]
+        values = _deviations(blocks, amounts, chunk, centres, scales, rows)
+        products += values @ values.T
+        for joint, table in zip(sets, tables, strict=True):
+            shape = table.shape[1:]
+            cell = codes[joint[0]]
+            for k in joint[1:]:
+                cell = cell * blocks[k].levels + codes[k]
+            cells = int(np.prod(shape))
+            table[0] += np.bincount(cell, minlength=cells).reshape(shape)
+            for row in range(1, len(values)):
+                table[row] += np.bincount(cell, weights=values[row], minlength=cells).reshape(shape)
+        for (g, h), pair in pairs.items():
+            pair += np.bincount(codes[g] * blocks[h].levels + codes[h], minlength=len(pair))
+
+    cross[np.ix_(places, places)] = products
+    _fill_groups(cross, blocks, starts, places, sets, tables, pairs)
+    return Moments(sizes, centres, scales, cross)
+
+
+def gather_twofold(
+    moments: Moments, blocks: Sequence[Block], used: NDArray[np.bool_] | None, rows: int
+) -> twofold.Twofold:
+    """Take the same moments again in twice the working precision.
+
+    Parameters
+    ----------
+    moments : Moments
+        The moments as `gather` took them; their centres and scales, and the counts, are kept.
+    blocks : sequence of Block
+        The blocks they were taken of.
+    used : ndarray of bool, shape (rows,), or None
+        The rows used; None for all.
+    rows : int
+        Rows of the data.
+
+    Returns
+    -------
+    twofold array, shape (columns, columns)
+        The sums of products. The deviations of the values from their centres enter exactly.
+    """
+    starts, sizes = moments.starts, moments.sizes
+    amounts = [k for k, b in enumerate(blocks, 1) if b.codes is None]
+    groups = [k for k, b in enumerate(blocks, 1) if b.codes is not None]
+    total = (moments.cross.copy(), np.zeros_like(moments.cross))
+
+    def put(row: int, columns: slice, sums: twofold.Twofold, first: bool) -> None:
+        for part, value in zip(total, sums if first else twofold.add(_at(total, row, columns), sums), strict=True):
+            part[row, columns] = value
+            part[columns, row] = value
+
+    for turn, chunk in enumerate(row_chunks(rows, used)):
+        values = {}
+        for k in amounts:
+            x = blocks[k - 1].multiplier
+            assert x is not None
+            x = x[chunk]
+            high, low = twofold.two_sum(x, np.full(len(x), -moments.centres[k]))
+            values[k] = (high / moments.scales[k], low / moments.scales[k])
+            put(starts[k], slice(0, 1), twofold.sums_by_code(None, values[k], 1), turn == 0)
+        codes = {k: blocks[k - 1].codes[chunk].astype(np.intp) for k in groups}  # type: ignore[index]
+        for place, k in enumerate(amounts):
+            for m in amounts[place:]:
+                product = twofold.times(values[k], values[m])
+                put(starts[k], slice(starts[m], starts[m] + 1), twofold.sums_by_code(None, product, 1), turn == 0)
+            for g in groups:
+                by_level = twofold.sums_by_code(codes[g], values[k], sizes[g])
+                put(starts[k], slice(starts[g], starts[g] + sizes[g]), by_level, turn == 0)
+    return total
+
+
+def _at(pair: twofold.Twofold, row: int, columns: slice) -> twofold.Twofold:
+    return pair[0][row, columns], pair[1][row, columns]
+
+
+def _centres_and_scales(
+    blocks: Sequence[Block], amounts: Sequence[int], rows: int, used: NDArray[np.bool_] | None
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    here = np.arange(rows) if used is None else np.flatnonzero(used)
+    sample = here[np.linspace(0, len(here) - 1, min(_SAMPLE_ROWS, len(here))).astype(np.intp)]
+    centres, scales = np.zeros(len(blocks) + 1), np.ones(len(blocks) + 1)
+    for k in amounts:
+        x = blocks[k].multiplier
+        assert x is not None
+        centres[k + 1] = _safe_mean(x[sample])
+        reach = float(np.abs(x[sample] - centres[k + 1]).max())
+        scales[k + 1] = 2.0 ** np.round(np.log2(reach)) if reach > 0 else 1.0
+    return centres, scales
+
+
+def _safe_mean(values: NDArray[np.float64]) -> float:
+    """Return the mean of values whose sum may be too large for a float."""
+    size = float(np.abs(values).max())
+    return size * float(np.mean(values / size)) if size > 0 else 0.0
+
+
+def _deviations(
+    blocks: Sequence[Block],
+    amounts: Sequence[int],
+    chunk: slice | NDArray[np.intp],
+    centres: NDArray[np.float64],
+    scales: NDArray[np.float64],
+    rows: int,
+) -> NDArray[np.float64]:
+    """Shape (1 + amounts, rows of the chunk): a row of ones, then each amount centred and scaled."""
+    size = len(range(*chunk.indices(rows))) if isinstance(chunk, slice) else len(chunk)
+    values = np.ones((len(amounts) + 1, size))
+    for row, k in enumerate(amounts, 1):
+        x = blocks[k].multiplier
+        assert x is not None
+        np.subtract(x[chunk], centres[k + 1], out=values[row])
+        values[row] /= scales[k + 1]
+    return values
+
+
+def _joint_sets(blocks: Sequence[Block], groups: Sequence[int]) -> list[list[int]]:
+    """Put groups together while their joint cells are few: one pass of counting serves them all."""
+    sets: list[list[int]] = []
+    cells: list[int] = []
+    for k in sorted(groups, key=lambda g: blocks[g].levels):
+        for place, size in enumerate(cells):
+            if size * blocks[k].levels <= _MOST_CELLS:
+                sets[place].append(k)
+                cells[place] = size * blocks[k].levels
+                break
+        else:
+            sets.append([k])
+            cells.append(blocks[k].levels)
+    return sets
+
+
+def _fill_groups(
+    cross: NDArray[np.float64],
+    blocks: Sequence[Block],
+    starts: NDArray[np.intp],
+    places: NDArray[np.intp],
+    sets: Sequence[Sequence[int]],
+    tables: Sequence[NDArray[np.float64]],
+    pairs: dict[tuple[int, int], NDArray[np.float64]],
+) -> None:
+    """Read counts and sums by level out of the joint tables."""
+
+    def columns(k: int) -> slice:
+        return slice(starts[k + 1], starts[k + 1] + blocks[k].levels)
+
+    for joint, table in zip(sets, tables, strict=True):
+        for axis, g in enumerate(joint, 1):
+            rest = tuple(a for a in range(1, table.ndim) if a != axis)
+            sums = table.sum(axis=rest)
+            cross[places, columns(g)] = sums
+            cross[columns(g), places] = sums.T
+            cross[columns(g), columns(g)] = np.diag(sums[0])
+            for other, h in enumerate(joint[axis:], axis + 1):
+                others = tuple(a - 1 for a in range(1, table.ndim) if a not in (axis, other))
+                counts = table[0].sum(axis=others)
+                cross[columns(g), columns(h)] = counts
+                cross[columns(h), columns(g)] = counts.T
+    for (g, h), pair in pairs.items():
+        counts = pair.reshape(blocks[g].levels, blocks[h].levels)
+        cross[columns(g), columns(h)] = counts
+        cross[columns(h), columns(g)] = counts.T

@@ -1,0 +1,83 @@
+"""Which rows a model uses, and why others are not used."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.errors import FitError, count_noun, listed
+from markbase.core.study.column import BLANK, FIRST_CODED, Column
+
+
+@dataclass(frozen=True, eq=False)
+class SampleAccount:
+    """The rows of a fit."""
+
+    rows: int
+    """Rows of the study."""
+    used: int
+    """Rows with a value in the outcome and in every term."""
+    lost: pd.DataFrame
+    """`column`, `reason`, `rows` (missing there for that reason; a row may be counted in several lines)
+    and `only` (of these, rows that no other column of the model would have lost)."""
+
+
+def complete_rows(columns: Sequence[Column]) -> tuple[NDArray[np.bool_] | None, SampleAccount]:
+    """Find the rows that have a value in every column.
+
+    Parameters
+    ----------
+    columns : sequence of Column
+        The outcome and the terms.
+
+    Returns
+    -------
+    used : ndarray of bool, shape (rows,), or None
+        The rows; None if all are complete.
+    account : SampleAccount
+        The count of rows, and what was lost to which column.
+
+    Raises
+    ------
+    FitError
+        If no row is complete.
+    """
+    rows = len(columns[0].values)
+    gaps = [c for c in columns if c.valid < rows]
+    if not gaps:
+        if not rows:
+            raise FitError("The data have no rows, so nothing can be fitted.")
+        return None, SampleAccount(rows, rows, pd.DataFrame(columns=["column", "reason", "rows", "only"]))
+    holes = np.sum([~c.present for c in gaps], axis=0)
+    used = holes == 0
+    lost = pd.DataFrame([record for c in gaps for record in _losses(c, holes == 1)])
+    count = int(np.count_nonzero(used))
+    if not count:
+        empty = [c.name for c in gaps if not c.valid]
+        worst = sorted(gaps, key=lambda c: c.valid)[:3]
+        told = listed([f"`{c.name}` ({count_noun(rows - c.valid, 'row')} missing)" for c in worst])
+        raise FitError(
+            f"Every row is missing {'all of ' + listed([f'`{n}`' for n in empty]) if empty else 'at least one column'}: no row of "
+            f"{rows:,} has the outcome and every term. Most is lost to {told}; leave such a column out, or mend its codes."
+        )
+    return used, SampleAccount(rows, count, lost)
+
+
+def _losses(column: Column, alone: NDArray[np.bool_]) -> list[dict[str, Any]]:
+    missing = ~column.present
+    if column.why_missing is None:
+        why, names = np.where(missing, BLANK, 0), ["blank"]
+    else:
+        why, names = column.why_missing, ["blank", *(c.shown for c in column.missing_codes)]
+    records = []
+    for k, reason in enumerate(names):
+        here = why == (BLANK if k == 0 else FIRST_CODED + k - 1)
+        if here.any():
+            count, only = int(np.count_nonzero(here)), int(np.count_nonzero(here & alone))
+            records.append({"column": column.name, "reason": reason, "rows": count, "only": only})
+    return records

@@ -1,0 +1,69 @@
+"""Choosing the base of a group, by name or by rule."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.errors import LevelError, listed, quoted
+from markbase.core.study.column import Base, Column
+
+_RULES: dict[str, Callable[[NDArray[Any], NDArray[Any]], int]] = {
+    "first": lambda here, _: int(here[0]),
+    "largest": lambda here, n: int(here[np.argmax(n)]),
+    "last": lambda here, _: int(here[-1]),
+    "smallest": lambda here, n: int(here[np.argmin(n)]),
+}
+
+
+def choose_base(column: Column, base: object | None = None, by: str | None = None, reason: str = "") -> Base:
+    """Choose the reference level of a group.
+
+    Parameters
+    ----------
+    column : Column
+        A group.
+    base : object, optional
+        The level, by label or code.
+    by : str, optional
+        A rule instead: ``first``, ``largest``, ``last`` or ``smallest``, among the levels that
+        occur; ties go to the earlier level.
+    reason : str
+        Why, in the analyst's words.
+
+    Returns
+    -------
+    Base
+        The base with its reason.
+
+    Raises
+    ------
+    ColumnError
+        If the column is an amount.
+    LevelError
+        If there is no such level or rule, both or neither are given, or the level has no rows.
+    """
+    if (base is None) == (by is None):
+        given = "both are" if base is not None else "neither is"
+        raise LevelError(f"The base of `{column.name}` is chosen by `base` (a level) or `by` (a rule); {given} given.")
+    if by is not None:
+        if by not in _RULES:
+            raise LevelError(
+                f"`{by}` is no rule for the base of `{column.name}`; there are {listed(quoted(sorted(_RULES)))}."
+            )
+        here = np.flatnonzero(column.counts) if column.is_group else np.array([], dtype=int)
+        if not column.is_group:
+            column.level_at(by)  # says that an amount has no levels
+        if not len(here):
+            raise LevelError(f"`{column.name}` has no rows, so no level can be its base.")
+        words = f"the {by} of its levels"
+        return Base(_RULES[by](here, column.counts[here]), f"{words}; {reason}" if reason else words, chosen=True)
+    place = column.level_at(base)
+    if not column.counts[place]:
+        raise LevelError(
+            f"`{column.levels[place].label}` cannot be the base of `{column.name}`: no row has it; choose a level that occurs."
+        )
+    return Base(place, reason or "chosen by name", chosen=True)

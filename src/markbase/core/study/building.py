@@ -1,0 +1,253 @@
+"""From raw values to typed columns: what the codebook says, or a guess that says it is one."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.errors import count_noun, listed, quoted
+from markbase.core.study.codebook import ColumnSpec, code_text
+from markbase.core.study.column import BLANK, FIRST_CODED, Base, Column, Level, MissingCode
+
+_NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$")
+_DECIMAL_COMMA = re.compile(r"[+-]?\d+,\d+$")
+
+
+@dataclass(frozen=True)
+class _Raw:
+    """A column as distinct texts or numbers with the place of each row's value among them."""
+
+    places: NDArray[np.intp]
+    """Shape (rows,): place among `texts`, -1 where blank."""
+    texts: list[str]
+    """The distinct values as the file writes them."""
+    numbers: NDArray[np.float64]
+    """Shape (distinct,): the value of each text, NaN where it is not a number."""
+    is_number: NDArray[np.bool_]
+    """Shape (distinct,): whether the text is a number."""
+    ordered: bool = False
+    """Whether the source declares the values as ordered categories."""
+    categories: bool = False
+    """Whether the source declares the values as categories."""
+    notes: tuple[str, ...] = ()
+
+
+def build_column(series: pd.Series[Any], spec: ColumnSpec, everywhere_missing: Sequence[MissingCode] = ()) -> Column:
+    """Make a typed column of raw values.
+
+    Parameters
+    ----------
+    series : pandas.Series
+        Shape (rows,): numbers, text, booleans or categories.
+    spec : ColumnSpec
+        What is declared of the column; kind None is guessed.
+    everywhere_missing : sequence of MissingCode
+        Codes that stand for a missing answer in every column.
+
+    Returns
+    -------
+    Column
+        The column; what cannot be used as declared is said in its `fault`.
+    """
+    own = {c.code for c in spec.missing}
+    spec = replace(spec, missing=spec.missing + tuple(c for c in everywhere_missing if c.code not in own))
+    numeric = pd.api.types.is_numeric_dtype(series) and not pd.api.types.is_bool_dtype(series)
+    if numeric and (spec.kind == "amount" or not (spec.kind or spec.base)):
+        values = series.to_numpy(dtype=np.float64, na_value=np.nan)
+        return _amount_from_numbers(values, spec, guessed=spec.kind is None)
+    raw = _raw(series)
+    kind, guess = (spec.kind, "") if spec.kind else _guess(raw, spec)
+    if kind == "amount":
+        return replace(_amount(raw, spec), guess=guess)
+    return replace(_group(raw, replace(spec, kind=kind)), guess=guess)
+
+
+def _raw(series: pd.Series[Any]) -> _Raw:
+    if isinstance(series.dtype, pd.CategoricalDtype):
+        texts = [code_text(c) for c in series.cat.categories]
+        places = series.cat.codes.to_numpy().astype(np.intp)
+        numbers, is_number = _parse(texts)
+        return _Raw(places, texts, numbers, is_number, bool(series.cat.ordered), categories=True)
+    places, uniques = pd.factorize(series.to_numpy(), use_na_sentinel=True)
+    texts = [code_text(u) for u in uniques]
+    blank = np.array([not text for text in texts], dtype=bool)
+    places = places.astype(np.intp)
+    if blank.any():
+        keep = np.flatnonzero(~blank)
+        moved = np.full(len(texts) + 1, -1, dtype=np.intp)
+        moved[keep] = np.arange(len(keep))
+        places, uniques, texts = moved[places], uniques[keep], [texts[k] for k in keep]
+    notes: tuple[str, ...] = ()
+    spaced = [text for text, u in zip(texts, uniques, strict=True) if isinstance(u, str) and u != text]
+    if len(set(texts)) < len(texts) or spaced:  # outer blanks are read away: the same text must be one level
+        first = {text: place for place, text in reversed(list(enumerate(texts)))}
+        order = sorted(set(first.values()))
+        slot = {old: new for new, old in enumerate(order)}
+        moved = np.array([slot[first[text]] for text in texts] + [-1], dtype=np.intp)
+        rows = int(np.isin(places, [k for k, u in enumerate(uniques) if isinstance(u, str) and u != texts[k]]).sum())
+        places, texts = moved[places], [texts[k] for k in order]
+        if rows:
+            notes = (f"blanks around the text read away in {count_noun(rows, 'row')}",)
+    numbers, is_number = _parse(texts)
+    if len(texts) and not is_number.any() and all(_DECIMAL_COMMA.match(text) for text in texts):
+        numbers, is_number = _parse([text.replace(",", ".") for text in texts])
+        notes += ("decimal commas read as decimal points",)
+    return _Raw(places, texts, numbers, is_number, notes=notes)
+
+
+def _parse(texts: Sequence[str]) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+    """Read texts as correctly rounded numbers (`float` is; many fast readers are not)."""
+    if "_" not in "".join(texts):  # `float` would read 1_000
+        try:
+            numbers = np.array(texts, dtype=object).astype(np.float64)
+        except ValueError:
+            pass
+        else:
+            if not np.isnan(numbers).any():
+                return numbers, np.ones(len(texts), dtype=bool)
+    numbers = np.full(len(texts), np.nan)
+    is_number = np.zeros(len(texts), dtype=bool)
+    for place, text in enumerate(texts):
+        if _NUMBER.match(text) or text.lstrip("+-").lower() in ("inf", "infinity"):
+            numbers[place], is_number[place] = float(text), True
+    return numbers, is_number
+
+
+def _coded(raw: _Raw, missing: Sequence[MissingCode]) -> NDArray[np.uint8]:
+    """Shape (distinct,): 0 for a value, 2 + k where the text is the k-th missing code."""
+    why = np.zeros(len(raw.texts), dtype=np.uint8)
+    codes, code_is_number = _parse([c.code for c in missing])
+    for k, code in enumerate(missing):
+        same = np.array([text == code.code for text in raw.texts], dtype=bool)
+        if code_is_number[k]:
+            same |= raw.numbers == codes[k]
+        why[same] = FIRST_CODED + k
+    return why
+
+
+def _guess(raw: _Raw, spec: ColumnSpec) -> tuple[Any, str]:
+    coded = _coded(raw, spec.missing) > 0
+    if spec.base:
+        return "group", "guessed a group, since a base is given"
+    if raw.categories:
+        kind = "ordered" if raw.ordered else "group"
+        return kind, "read as categories from the source"
+    if bool(np.all(raw.is_number | coded)) and not bool(np.all(coded)):
+        return "amount", "guessed an amount, since every value is a number"
+    if not raw.texts:
+        return "amount", "guessed an amount, since every value is missing"
+    return "group", "guessed a group, since it holds text"
+
+
+def _amount_from_numbers(values: NDArray[np.float64], spec: ColumnSpec, guessed: bool) -> Column:
+    why = None
+    if spec.missing:
+        codes, is_number = _parse([c.code for c in spec.missing])
+        why = np.where(np.isnan(values), BLANK, 0).astype(np.uint8)
+        for k in np.flatnonzero(is_number):
+            why[values == codes[k]] = FIRST_CODED + k
+        values = np.where(why > 0, np.nan, values)
+    guess = "guessed an amount, since every value is a number" if guessed else ""
+    return Column(**_shared(spec, "amount"), values=values, why_missing=why, guess=guess)
+
+
+def _amount(raw: _Raw, spec: ColumnSpec) -> Column:
+    coded = _coded(raw, spec.missing)
+    text = ~raw.is_number & (coded == 0)
+    numbers = np.where((coded > 0) | text, np.nan, raw.numbers)
+    values = np.append(numbers, np.nan)[raw.places]
+    fault = ""
+    if text.any():
+        rows = np.isin(raw.places, np.flatnonzero(text))
+        first = int(np.flatnonzero(rows)[0])
+        some = quoted([raw.texts[k] for k in np.flatnonzero(text)[:3]])
+        fault = (
+            f"`{spec.name}` is declared an amount but holds text in {count_noun(int(rows.sum()), 'row')} "
+            f"({listed(some)}; first in row {first + 1}): mend the file, or declare such a text a missing code."
+        )
+    return Column(
+        **_shared(spec, "amount"), values=values, why_missing=_why(raw, coded, spec), fault=fault, notes=raw.notes
+    )
+
+
+def _why(raw: _Raw, coded: NDArray[np.uint8], spec: ColumnSpec) -> NDArray[np.uint8] | None:
+    return np.append(coded, np.uint8(BLANK))[raw.places] if spec.missing else None
+
+
+def _group(raw: _Raw, spec: ColumnSpec) -> Column:
+    coded = _coded(raw, spec.missing)
+    texts = _canonical(raw)
+    declared = {level.code: place for place, level in enumerate(spec.levels)}
+    for place, level in enumerate(spec.levels):  # a file may write the labels themselves
+        declared.setdefault(level.label, place)
+    extra = [k for k in range(len(texts)) if coded[k] == 0 and texts[k] not in declared]
+    if not raw.categories:
+        numeric = all(raw.is_number[k] for k in extra)
+        extra.sort(key=lambda k: (raw.numbers[k], "") if numeric else (0.0, texts[k].casefold() + "\0" + texts[k]))
+    labels = [texts[k] for k in extra]
+    levels = spec.levels + tuple(Level(label, label, declared=not spec.levels) for label in labels)
+    to_level = np.full(len(texts) + 1, -1, dtype=np.int32)
+    for k, text in enumerate(texts):
+        if coded[k] == 0 and text in declared:
+            to_level[k] = declared[text]
+    to_level[extra] = len(spec.levels) + np.arange(len(extra), dtype=np.int32)
+    column = Column(
+        **_shared(spec, spec.kind or "group"),
+        values=to_level[raw.places],
+        levels=levels,
+        why_missing=_why(raw, coded, spec),
+        notes=raw.notes,
+    )
+    return with_default_base(column, spec.base)
+
+
+def _canonical(raw: _Raw) -> list[str]:
+    """Write the codes as the codebook does: ``1.0`` is ``1`` where every value is a number."""
+    if raw.categories or not len(raw.texts) or not raw.is_number.all() or not np.isfinite(raw.numbers).all():
+        return raw.texts
+    plain = [code_text(float(x)) for x in raw.numbers]
+    return plain if len(set(plain)) == len(plain) else raw.texts
+
+
+def with_default_base(column: Column, declared: str = "") -> Column:
+    """Give a group the base its codebook declares, or else its largest level.
+
+    Parameters
+    ----------
+    column : Column
+        A group.
+    declared : str
+        Label or code of the base; empty for none.
+
+    Returns
+    -------
+    Column
+        The group with a base; without one if it has no rows.
+
+    Raises
+    ------
+    LevelError
+        If the declared base is not a level.
+    """
+    if declared:
+        return replace(column, base=Base(column.level_at(declared), "declared in the codebook", chosen=True))
+    if not column.valid:
+        return column
+    return replace(column, base=Base(int(np.argmax(column.counts)), "largest level, since none was chosen", chosen=False))
+
+
+def _shared(spec: ColumnSpec, kind: Any) -> dict[str, Any]:
+    return {
+        "name": spec.name,
+        "kind": kind,
+        "role": spec.role,
+        "label": spec.label,
+        "unit": spec.unit,
+        "missing_codes": spec.missing,
+    }

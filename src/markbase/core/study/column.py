@@ -1,0 +1,192 @@
+"""One typed column of a study."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.errors import ColumnError, LevelError, near
+
+Kind = Literal["amount", "group", "ordered"]
+Role = Literal["identifier", "weight", "cluster"]
+
+KINDS: tuple[Kind, ...] = ("amount", "group", "ordered")
+ROLES: tuple[Role, ...] = ("cluster", "identifier", "weight")
+
+PRESENT, BLANK, FIRST_CODED = 0, 1, 2
+
+
+@dataclass(frozen=True)
+class Level:
+    """A category of a group."""
+
+    code: str
+    """How the file writes it."""
+    label: str
+    """How it is shown; the code itself where the codebook gives no label."""
+    declared: bool = True
+    """Whether the codebook expects it (true for every level where there is no list to hold it against)."""
+
+    @property
+    def shown(self) -> str:
+        """The label, with the code behind it where the two differ."""
+        return self.label if self.label == self.code else f"{self.label} ({self.code})"
+
+
+@dataclass(frozen=True)
+class MissingCode:
+    """A code that stands for a missing answer."""
+
+    code: str
+    """How the file writes it, for instance ``-9``."""
+    label: str
+    """What it means, for instance ``no answer``; empty if nobody said."""
+
+    @property
+    def shown(self) -> str:
+        """The meaning with the code behind it."""
+        return f"{self.label} ({self.code})" if self.label else f"code {self.code}"
+
+
+@dataclass(frozen=True)
+class Base:
+    """The reference level of a group and how it came to be so."""
+
+    level: int
+    """Its place among the column's levels."""
+    reason: str
+    """Why it is the base."""
+    chosen: bool
+    """True if somebody chose it; false if it is the default (the largest level)."""
+
+
+@dataclass(frozen=True)
+class Unit:
+    """What an amount is counted in."""
+
+    one: str
+    """Its name after a 1: ``year``."""
+    many: str
+    """Its name after any other number: ``years``."""
+
+
+@dataclass(frozen=True, eq=False)
+class Column:
+    """A typed column.
+
+    Amounts hold numbers with NaN where missing; groups hold the place of each row's level
+    among `levels`, with -1 where missing.
+    """
+
+    name: str
+    """Its name in the file."""
+    kind: Kind
+    """``amount``, ``group`` or ``ordered``."""
+    values: NDArray[Any]
+    """Shape (rows,): float64 for an amount, int32 for a group."""
+    levels: tuple[Level, ...] = ()
+    """The levels of a group, in order; empty for an amount."""
+    base: Base | None = None
+    """The reference level of a group; None for an amount or a group with no rows."""
+    role: Role | None = None
+    """``identifier``, ``weight``, ``cluster`` or None."""
+    label: str = ""
+    """What the column asks or measures, in words."""
+    unit: Unit | None = None
+    """What an amount is counted in."""
+    missing_codes: tuple[MissingCode, ...] = ()
+    """The codes that stand for a missing answer."""
+    why_missing: NDArray[np.uint8] | None = None
+    """Shape (rows,): 0 present, 1 blank, 2 + k the k-th missing code. None if all missing are blank."""
+    guess: str = ""
+    """How the kind was guessed; empty if somebody declared it."""
+    fault: str = ""
+    """Why the column cannot be used as declared; empty if it can."""
+    notes: tuple[str, ...] = ()
+    """What was noticed while it was read."""
+
+    @property
+    def is_group(self) -> bool:
+        """Whether the column is a group, ordered or not."""
+        return self.kind != "amount"
+
+    @cached_property
+    def present(self) -> NDArray[np.bool_]:
+        """Shape (rows,): true where the row has a value."""
+        present: NDArray[np.bool_] = self.values >= 0 if self.is_group else ~np.isnan(self.values)
+        return present
+
+    @cached_property
+    def valid(self) -> int:
+        """How many rows have a value."""
+        return int(np.count_nonzero(self.present))
+
+    @cached_property
+    def counts(self) -> NDArray[np.int64]:
+        """Shape (levels,): rows of each level of a group."""
+        return np.bincount(self.values[self.present], minlength=len(self.levels)).astype(np.int64)
+
+    @property
+    def unit_one(self) -> str:
+        """The unit after a 1, ``unit`` where none is declared."""
+        return self.unit.one if self.unit else "unit"
+
+    @property
+    def unit_many(self) -> str:
+        """The unit after other numbers, ``units`` where none is declared."""
+        return self.unit.many if self.unit else "units"
+
+    def missing_counts(self) -> list[tuple[str, int]]:
+        """Count the missing rows by reason.
+
+        Returns
+        -------
+        list of (str, int)
+            The reason in words and its rows, blank first, then each code in the codebook's order;
+            reasons that never occur are left out.
+        """
+        missing = len(self.values) - self.valid
+        if self.why_missing is None:
+            return [("blank", missing)] if missing else []
+        counts = np.bincount(self.why_missing, minlength=FIRST_CODED + len(self.missing_codes))
+        named = [("blank", int(counts[BLANK]))]
+        named += [(c.shown, int(n)) for c, n in zip(self.missing_codes, counts[FIRST_CODED:], strict=True)]
+        return [(reason, rows) for reason, rows in named if rows]
+
+    def level_at(self, wanted: object) -> int:
+        """Find a level by its label or its code.
+
+        Parameters
+        ----------
+        wanted : object
+            Label or code, compared as text.
+
+        Returns
+        -------
+        int
+            Its place among `levels`.
+
+        Raises
+        ------
+        ColumnError
+            If the column is an amount.
+        LevelError
+            If the group has no such level.
+        """
+        if not self.is_group:
+            raise ColumnError(
+                f"`{self.name}` is an amount and has no levels, so it has no level or base `{wanted}`; "
+                f"if its numbers are codes, declare it a group."
+            )
+        text = str(wanted)
+        for place, level in enumerate(self.levels):
+            if level.label == text:
+                return place
+        for place, level in enumerate(self.levels):
+            if level.code == text:
+                return place
+        raise LevelError(f"`{self.name}` has no level `{text}`.{near(text, [v.label for v in self.levels])}")

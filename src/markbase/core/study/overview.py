@@ -1,0 +1,153 @@
+"""Tables that say what is in a study: one row a column, and one row a level."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+import pandas as pd
+
+from markbase.core.errors import count_noun
+from markbase.core.study.column import Column
+from markbase.core.study.remarks import THIN_ROWS, column_remarks, skewness
+from markbase.core.study.totals import find_totals
+
+OVERVIEW_COLUMNS = (
+    "column label kind role unit rows missing blank coded levels mean sd low median high skew remarks"
+).split()
+
+
+def overview_table(columns: Sequence[Column]) -> pd.DataFrame:
+    """Describe every column in a row.
+
+    Parameters
+    ----------
+    columns : sequence of Column
+        The columns.
+
+    Returns
+    -------
+    pandas.DataFrame
+        `column`, `label`, `kind`, `role`, `unit` (texts); `rows` with a value, `missing` and of
+        these `blank` and `coded` (counts); `levels` that occur (a group) or distinct values (an
+        amount); `mean`, `sd` (n − 1), `low`, `median`, `high`, `skew` of an amount, NaN for a
+        group; `remarks`, parted by semicolons.
+    """
+    totals = find_totals([c for c in columns if not c.is_group and c.role != "identifier"])
+    records = [_record(column, totals.get(column.name, ())) for column in columns]
+    return pd.DataFrame(records, columns=OVERVIEW_COLUMNS)
+
+
+def _record(column: Column, total_of: tuple[str, ...]) -> dict[str, object]:
+    missing = len(column.values) - column.valid
+    blank = dict(column.missing_counts()).get("blank", 0)
+    record: dict[str, object] = {
+        "column": column.name,
+        "label": column.label,
+        "kind": column.kind,
+        "role": column.role or "",
+        "unit": column.unit.many if column.unit else "",
+        "rows": column.valid,
+        "missing": missing,
+        "blank": blank,
+        "coded": missing - blank,
+        "remarks": "; ".join(column_remarks(column, total_of)),
+    }
+    if column.is_group:
+        return record | {"levels": int(np.count_nonzero(column.counts))}
+    values = column.values[column.present]
+    record["levels"] = len(np.unique(values))
+    if not len(values) or np.isinf(values).any():
+        return record
+    varies = values.min() < values.max()
+    return record | {
+        "mean": float(values.mean()),
+        "sd": float(values.std(ddof=1)) if len(values) > 1 else float("nan"),
+        "low": float(values.min()),
+        "median": float(np.median(values)),
+        "high": float(values.max()),
+        "skew": skewness(values) if varies else float("nan"),
+    }
+
+
+def levels_table(column: Column) -> pd.DataFrame:
+    """Count the levels of a group, with its missing answers below.
+
+    Parameters
+    ----------
+    column : Column
+        A group.
+
+    Returns
+    -------
+    pandas.DataFrame
+        `level` (label), `code`, `count`, `share` of all rows and `share_valid` of the rows with a
+        value (0 to 1; NaN for missing), `base` (true or false), `missing` (true for the rows below
+        the levels), `remarks`.
+    """
+    rows, valid = len(column.values), column.valid
+    records: list[dict[str, object]] = []
+    for place, level in enumerate(column.levels):
+        n = int(column.counts[place])
+        is_base = column.base is not None and column.base.level == place
+        remarks = []
+        if is_base and column.base is not None:
+            remarks.append(f"base: {column.base.reason}")
+        if not level.declared:
+            remarks.append("not in the codebook")
+        if n == 0:
+            remarks.append("no row has it")
+        elif n < THIN_ROWS:
+            remarks.append(f"thin: only {count_noun(n, 'row')}, so its intervals will be wide")
+        records.append(
+            {
+                "level": level.label,
+                "code": level.code,
+                "count": n,
+                "share": n / rows if rows else float("nan"),
+                "share_valid": n / valid if valid else float("nan"),
+                "base": is_base,
+                "missing": False,
+                "remarks": "; ".join(remarks),
+            }
+        )
+    codes = {c.shown: c.code for c in column.missing_codes}
+    for reason, n in column.missing_counts():
+        records.append(
+            {
+                "level": reason,
+                "code": codes.get(reason, ""),
+                "count": n,
+                "share": n / rows,
+                "share_valid": float("nan"),
+                "base": False,
+                "missing": True,
+                "remarks": "",
+            }
+        )
+    return pd.DataFrame(records, columns="level code count share share_valid base missing remarks".split())
+
+
+def values_table(column: Column) -> pd.DataFrame:
+    """Describe one amount: its spread, its commonest values and its missing answers.
+
+    Parameters
+    ----------
+    column : Column
+        An amount.
+
+    Returns
+    -------
+    pandas.DataFrame
+        `measure` (text) and `value` (number).
+    """
+    record = _record(column, ())
+    measures = ["rows", "levels", "mean", "sd", "low", "median", "high", "skew"]
+    table = [{"measure": "distinct values" if m == "levels" else m, "value": record.get(m)} for m in measures]
+    values = column.values[column.present]
+    if len(values) and np.isfinite(values).all():
+        quarters = dict(zip(("lower quartile", "upper quartile"), np.quantile(values, [0.25, 0.75]), strict=True))
+        table[5:5] = [{"measure": "lower quartile", "value": float(quarters["lower quartile"])}]
+        table[7:7] = [{"measure": "upper quartile", "value": float(quarters["upper quartile"])}]
+    table += [{"measure": f"missing: {reason}", "value": n} for reason, n in column.missing_counts()]
+    return pd.DataFrame(table, columns=["measure", "value"])

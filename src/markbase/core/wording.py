@@ -1,0 +1,121 @@
+"""How numbers are written where text is shown. Nothing here is used in arithmetic."""
+
+from __future__ import annotations
+
+import math
+
+MINUS = "−"
+
+
+def number(value: float, decimals: int = 2) -> str:
+    """Write a number with fixed decimals, thousands parted, and a real minus sign.
+
+    Parameters
+    ----------
+    value : float
+        The number.
+    decimals : int
+        Digits after the point.
+
+    Returns
+    -------
+    str
+        The text; ``–`` when the value is not a number. Very large and very small values are
+        written with a power of ten.
+    """
+    if math.isnan(value):
+        return "–"
+    if math.isinf(value):
+        return "infinite" if value > 0 else "minus infinite"
+    if value != 0 and (abs(value) >= 1e9 or decimals > 8):
+        mantissa, power = f"{value:.2e}".split("e")
+        return f"{mantissa}e{int(power)}".replace("-", MINUS)
+    text = f"{value:,.{decimals}f}"
+    if text.startswith("-"):
+        text = text[1:] if float(text.replace(",", "")) == 0 else MINUS + text[1:]
+    return text
+
+
+def decimals_for(scale: float, digits: int = 2) -> int:
+    """Return how many decimals show a quantity known to within `scale`.
+
+    Parameters
+    ----------
+    scale : float
+        The uncertainty (a standard error), or the size, of what is shown.
+    digits : int
+        Significant digits of the scale to keep.
+
+    Returns
+    -------
+    int
+        Decimals, 0 or more.
+    """
+    if not math.isfinite(scale) or scale <= 0:
+        return 2
+    return max(0, digits - 1 - math.floor(math.log10(scale)))
+
+
+def short(value: float, digits: int = 3) -> str:
+    """Write a number with a few significant digits, trailing zeros dropped.
+
+    Parameters
+    ----------
+    value : float
+        The number.
+    digits : int
+        Significant digits.
+
+    Returns
+    -------
+    str
+        ``12.3``, ``1,204``, ``0.00123``.
+    """
+    if not math.isfinite(value) or value == 0:
+        return number(value, 0)
+    if value == round(value) and abs(value) < 1e9:
+        return number(value, 0)
+    text = number(value, decimals_for(abs(value), digits))
+    return text.rstrip("0").rstrip(".") if "." in text and "e" not in text else text
+
+
+def share(part: float, whole: float) -> str:
+    """Write a part of a whole as a percentage with one decimal (a dash when the whole is 0)."""
+    return "–" if whole == 0 else f"{100 * part / whole:.1f}%"
+
+
+def p_value(p: float) -> str:
+    """Write a p value: three digits without the leading zero, never as zero or one.
+
+    Parameters
+    ----------
+    p : float
+        The p value.
+
+    Returns
+    -------
+    str
+        ``.034``, ``< .001``, ``> .999`` or, when there is none, ``–``.
+    """
+    if math.isnan(p):
+        return "–"
+    if p < 0.001:
+        return "< .001"
+    if p > 0.999:
+        return "> .999"
+    return f"{p:.3f}"[1:]
+
+
+def p_phrase(p: float) -> str:
+    """Write a p value as a phrase: ``p = .034`` or ``p < .001``."""
+    text = p_value(p)
+    if text == "–":
+        return "p not defined"
+    return f"p {text}" if text[0] in "<>" else f"p = {text}"
+
+
+def without_zero(value: float, decimals: int = 3) -> str:
+    """Write a share of variation without its leading zero: ``.198``, ``1.000``, ``−.004``."""
+    text = number(value, decimals)
+    return text.replace("0.", ".", 1) if text.lstrip(MINUS).startswith("0.") else text
+
