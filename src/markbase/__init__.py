@@ -1,1 +1,98 @@
-"""Mark Base."""
+"""Mark Base: regression for coded survey data, every group compared against a base you chose.
+
+Start with `open_study` or `demo.choirs`, choose bases with `Study.mark`, fit with `fit_linear`,
+and print what comes back. The names below are loaded when first used, so that importing the
+package stays quick.
+"""
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING, Any
+
+from markbase.core.display import Renderer, set_renderer
+
+if TYPE_CHECKING:
+    from markbase import demo
+    from markbase.core.errors import (
+        CodebookError,
+        ColumnError,
+        FileError,
+        FitError,
+        LevelError,
+        MarkbaseError,
+        MarkbaseWarning,
+        OverlapError,
+    )
+    from markbase.core.model.linear import LinearFit, fit_linear
+    from markbase.core.reading.told import Equation, Reading
+    from markbase.core.study.codebook import Codebook
+    from markbase.core.study.study import Study
+    from markbase.core.study.trail import Trail
+    from markbase.files.codebook import read_codebook
+    from markbase.files.data import open_study
+
+__version__ = "0.1.0"
+
+_HOMES = {
+    "Codebook": "markbase.core.study.codebook",
+    "CodebookError": "markbase.core.errors",
+    "ColumnError": "markbase.core.errors",
+    "Equation": "markbase.core.reading.told",
+    "FileError": "markbase.core.errors",
+    "FitError": "markbase.core.errors",
+    "LevelError": "markbase.core.errors",
+    "LinearFit": "markbase.core.model.linear",
+    "MarkbaseError": "markbase.core.errors",
+    "MarkbaseWarning": "markbase.core.errors",
+    "OverlapError": "markbase.core.errors",
+    "Reading": "markbase.core.reading.told",
+    "Study": "markbase.core.study.study",
+    "Trail": "markbase.core.study.trail",
+    "fit_linear": "markbase.core.model.linear",
+    "open_study": "markbase.files.data",
+    "read_codebook": "markbase.files.codebook",
+}
+
+__all__ = [
+    "Codebook",
+    "CodebookError",
+    "ColumnError",
+    "Equation",
+    "FileError",
+    "FitError",
+    "LevelError",
+    "LinearFit",
+    "MarkbaseError",
+    "MarkbaseWarning",
+    "OverlapError",
+    "Reading",
+    "Study",
+    "Trail",
+    "__version__",
+    "demo",
+    "fit_linear",
+    "open_study",
+    "read_codebook",
+]
+
+
+def __getattr__(name: str) -> Any:
+    if name == "demo":
+        return importlib.import_module("markbase.demo")
+    if name not in _HOMES:
+        raise AttributeError(f"module 'markbase' has no attribute {name!r}")
+    return getattr(importlib.import_module(_HOMES[name]), name)
+
+
+def __dir__() -> list[str]:
+    return __all__
+
+
+def _renderer() -> Renderer:
+    from markbase.show.renderer import RENDERER
+
+    return RENDERER
+
+
+set_renderer(_renderer)

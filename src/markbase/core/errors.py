@@ -99,7 +99,9 @@ def near(name: str, known: Iterable[str], most: int = 3) -> str:
     if not choices:
         return ""
     if len(choices) <= 6:
-        return f" There is {listed(quoted(choices))}." if len(choices) == 1 else f" There are {listed(quoted(choices))}."
+        return (
+            f" There is {listed(quoted(choices))}." if len(choices) == 1 else f" There are {listed(quoted(choices))}."
+        )
     return f" There are {len(choices)}, {', '.join(quoted(choices[:4]))} among them."
 
 

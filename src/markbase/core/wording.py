@@ -118,4 +118,3 @@ def without_zero(value: float, decimals: int = 3) -> str:
     """Write a share of variation without its leading zero: ``.198``, ``1.000``, ``−.004``."""
     text = number(value, decimals)
     return text.replace("0.", ".", 1) if text.lstrip(MINUS).startswith("0.") else text
-

@@ -14,7 +14,7 @@ import scipy.linalg
 from numpy.typing import NDArray
 
 from markbase.core.display import Shown
-from markbase.core.errors import FitError, MarkbaseError, count_noun, remark
+from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, near, remark
 from markbase.core.model import twofold
 from markbase.core.model.distributions import p_of_f, p_of_t, t_quantile
 from markbase.core.model.moments import Moments, gather
@@ -22,6 +22,9 @@ from markbase.core.model.overlap import overlap_error
 from markbase.core.model.sample import SampleAccount, complete_rows
 from markbase.core.model.solve import Dependent, Solution, solve
 from markbase.core.model.terms import Block, Term, make_term, outcome_column, predictor_columns
+from markbase.core.reading.equation import make_equation
+from markbase.core.reading.sentences import make_reading
+from markbase.core.reading.told import Equation, Reading
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 
@@ -33,7 +36,7 @@ _EXACT = 1e-24
 
 @dataclass(frozen=True)
 class OverallTest:
-    """The test of all terms together: does the model say anything?"""
+    """The test of all terms together, whether the model says anything."""
 
     statistic: float
     """F, the mean square explained over the mean square left over."""
@@ -88,6 +91,8 @@ class LinearFit(Shown):
     """What one pass over the rows left behind: intercept, terms, outcome."""
     solution: Solution
     """The inner solution, from which everything below follows."""
+    used: NDArray[np.bool_] | None
+    """Shape (rows,): which rows were used; None for all."""
 
     @property
     def df_rest(self) -> int:
@@ -187,6 +192,56 @@ class LinearFit(Shown):
         V[0, 0] += 1 / self.sample.used
         labels = [f"{a}: {b}" if b else a for a, b in zip(names, levels, strict=True)]
         return pd.DataFrame(V * self.strength.typical_miss**2, index=labels, columns=labels)
+
+    @cached_property
+    def outcome_sd(self) -> float:
+        """Standard deviation (n − 1) of the outcome in the rows used: the typical miss of no model at all."""
+        return math.sqrt(self.strength.total_ss / (self.sample.used - 1))
+
+    def spread(self, term: str) -> tuple[float, float, float]:
+        """Describe an amount in the rows used.
+
+        Parameters
+        ----------
+        term : str
+            The name of a term that is an amount.
+
+        Returns
+        -------
+        low, high, sd : float
+            Its lowest and highest value and its standard deviation (n − 1).
+
+        Raises
+        ------
+        ColumnError
+            If there is no such term, or it is a group.
+        """
+        part = next((t for t in self.parts if t.name == term and not t.is_group), None)
+        if part is None:
+            amounts = [t.name for t in self.parts if not t.is_group]
+            raise ColumnError(f"The model has no amount `{term}`.{near(term, amounts)}")
+        values = part.column.values if self.used is None else part.column.values[self.used]
+        return float(values.min()), float(values.max()), float(values.std(ddof=1))
+
+    def equation(self) -> Equation:
+        """Write the fitted equation, complete; print it, or take its `text`.
+
+        Returns
+        -------
+        Equation
+            The intercept and every coefficient that is not a base, and the bases.
+        """
+        return make_equation(self)
+
+    def reading(self) -> Reading:
+        """Say what each coefficient means, with the cautions that belong to it.
+
+        Returns
+        -------
+        Reading
+            A sentence a coefficient; print it, or take its `statements`.
+        """
+        return make_reading(self)
 
     @cached_property
     def fitted(self) -> Array:
@@ -309,7 +364,7 @@ def fit_linear(study: Study, outcome: str, terms: Sequence[str], *, level: float
     Examples
     --------
     >>> import pandas as pd
-    >>> data = pd.DataFrame({"part": list("ababab"), "age": [20, 30, 40, 50, 60, 70], "score": [1, 3, 2, 5, 4, 7]})
+    >>> data = pd.DataFrame({"part": list("ab") * 30, "score": [1, 3, 2, 5, 4, 7] * 10})
     >>> fit = fit_linear(Study(data).mark("part", "a"), "score", ["part"])
     >>> fit.coefficients[["term", "level", "base", "estimate"]].round(6)
               term level   base  estimate
@@ -339,7 +394,7 @@ def fit_linear(study: Study, outcome: str, terms: Sequence[str], *, level: float
         solution = solve(moments, blocks, used, study.rows)
     except Dependent as finding:
         raise overlap_error(finding, moments, parts) from None
-    fit = LinearFit(target, parts, sample, level, study.name, moments, solution)
+    fit = LinearFit(target, parts, sample, level, study.name, moments, solution, used)
     if fit.exact:
         remark(
             f"The terms reproduce `{outcome}` exactly, to within rounding: standard errors, tests and intervals mean nothing "

@@ -74,7 +74,7 @@ class Moments:
         Parameters
         ----------
         other : Moments
-            The moments of other rows, of the same blocks and scales.
+            The moments of other rows, of the same blocks.
 
         Returns
         -------
@@ -91,8 +91,10 @@ class Moments:
         Chan, Golub & LeVeque (1983), The American Statistician 37(3), 242-247,
         doi:10.1080/00031305.1983.10483115.
         """
-        if self.sizes != other.sizes or not np.array_equal(self.scales, other.scales):
-            raise ValueError("Only moments of the same blocks on the same scales can be merged.")
+        if self.sizes != other.sizes:
+            raise ValueError("Only moments of the same blocks can be merged.")
+        ratio = np.repeat(other.scales / self.scales, self.sizes)
+        other = Moments(other.sizes, other.centres, self.scales, other.cross * np.outer(ratio, ratio))
         weight = other.rows / (self.rows + other.rows)
         own, others = self.means(), other.means()
         amounts = np.asarray(self.sizes) == 1
@@ -107,9 +109,7 @@ class Moments:
         return means
 
 
-def row_chunks(
-    rows: int, used: NDArray[np.bool_] | None, size: int = CHUNK_ROWS
-) -> Iterator[slice | NDArray[np.intp]]:
+def row_chunks(rows: int, used: NDArray[np.bool_] | None, size: int = CHUNK_ROWS) -> Iterator[slice | NDArray[np.intp]]:
     """Yield the rows used, a chunk at a time, as something that indexes an array.
 
     Parameters
@@ -238,7 +238,12 @@ def gather_twofold(
         for place, k in enumerate(amounts):
             for m in amounts[place:]:
                 product = twofold.times(values[k], values[m])
-                put(starts[k], slice(starts[m], starts[m] + 1), twofold.sums_by_code(None, product, 1), turn == 0)
+                put(
+                    starts[k],
+                    slice(starts[m], starts[m] + 1),
+                    twofold.sums_by_code(None, product, 1),
+                    turn == 0,
+                )
             for g in groups:
                 by_level = twofold.sums_by_code(codes[g], values[k], sizes[g])
                 put(starts[k], slice(starts[g], starts[g] + sizes[g]), by_level, turn == 0)

@@ -253,7 +253,9 @@ def _solve_twofold(
     smallest = math.sqrt(max(pivots[-1], 0.0))
     condition = _condition(factor[0][:p, :p] / lengths[order]) if smallest >= tolerance else math.inf
     if condition > MOST_CONDITION:
-        raise Dependent(told, lengths[:-1] / unit[:-1], columns, 0.0 if math.isfinite(condition) else tolerance, condition)
+        raise Dependent(
+            told, lengths[:-1] / unit[:-1], columns, 0.0 if math.isfinite(condition) else tolerance, condition
+        )
 
     inverse, beta = _back_substitute(factor, p)
     root, root_lower, coefficients, lower = np.empty((p, p)), np.empty((p, p)), np.empty(p), np.empty(p)

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, FitError, remark
 from markbase.core.study.column import Column
+from markbase.core.study.remarks import looks_like_identifier
 from markbase.core.study.study import Study
 
 
@@ -85,6 +86,8 @@ def outcome_column(study: Study, name: str) -> Column:
         If there is no such column, it is a group, or it cannot be used as declared.
     """
     column = study.column(name)
+    if column.is_group and column.doubt:
+        raise ColumnError(f"The outcome `{name}` cannot be taken as an amount: {column.doubt}.")
     if column.is_group:
         raise ColumnError(
             f"The outcome `{name}` is a group of {len(np.flatnonzero(column.counts))} levels, and a linear regression "
@@ -138,11 +141,13 @@ def predictor_columns(study: Study, names: Sequence[str], outcome: str) -> list[
             remark(f"`{name}` is an identifier and says nothing about the outcome: left out of the model.")
             continue
         _check_usable(column)
-        if _looks_like_identifier(column):
+        if column.guess and looks_like_identifier(column):
             remark(
                 f"`{name}` looks like an identifier (whole numbers, none of them twice); it is in the model as an amount. "
                 f"If it is one, give it the role `identifier` or leave it out."
             )
+        if column.doubt:
+            remark(f"`{name}` was taken for a group: {column.doubt}.")
         columns.append(column)
     if not columns:
         raise FitError("Only identifiers were given as terms, so there is nothing to fit; add a column that measures.")
@@ -159,13 +164,6 @@ def _check_usable(column: Column) -> None:
                 f"`{column.name}` is infinite in {len(infinite):,} of {len(column.values):,} rows (first in row "
                 f"{infinite[0] + 1}); mend those values or declare them missing."
             )
-
-
-def _looks_like_identifier(column: Column) -> bool:
-    if column.is_group or not column.guess:
-        return False
-    values = column.values[column.present]
-    return len(values) > 12 and bool(np.all(values == np.round(values))) and len(np.unique(values)) == len(values)
 
 
 def make_term(column: Column, used: NDArray[np.bool_] | None) -> Term:

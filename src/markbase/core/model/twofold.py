@@ -115,4 +115,5 @@ def sums_by_code(codes: NDArray[np.intp] | None, values: Twofold, levels: int) -
 def _sum(codes: NDArray[np.intp] | None, values: Array, levels: int) -> Array:
     if codes is None:
         return np.array([values.sum()])
-    return np.bincount(codes, weights=values, minlength=levels)
+    sums: Array = np.bincount(codes, weights=values, minlength=levels).astype(np.float64, copy=False)
+    return sums

@@ -65,7 +65,26 @@ def build_column(series: pd.Series[Any], spec: ColumnSpec, everywhere_missing: S
     kind, guess = (spec.kind, "") if spec.kind else _guess(raw, spec)
     if kind == "amount":
         return replace(_amount(raw, spec), guess=guess)
-    return replace(_group(raw, replace(spec, kind=kind)), guess=guess)
+    return replace(_group(raw, replace(spec, kind=kind)), guess=guess, doubt=_doubt(raw, spec) if guess else "")
+
+
+def _doubt(raw: _Raw, spec: ColumnSpec) -> str:
+    """Say that a guessed group is all numbers but for a few texts, if it is."""
+    text = ~raw.is_number & (_coded(raw, spec.missing) == 0)
+    if raw.categories or spec.base or int(text.sum()) * 2 > len(text) or text.all():
+        return ""
+    words, first, rows = _texts_in(raw, text)
+    return (
+        f"mostly numbers, but text in {count_noun(rows, 'row')} ({words}; first in row {first}): if it is an amount, "
+        f"declare the text a missing code or mend it"
+    )
+
+
+def _texts_in(raw: _Raw, text: NDArray[np.bool_]) -> tuple[str, int, int]:
+    """Return some of the texts, the first row that holds one, and how many rows do."""
+    rows = np.isin(raw.places, np.flatnonzero(text))
+    some = quoted([raw.texts[k] for k in np.flatnonzero(text)[:3]])
+    return listed(some), int(np.flatnonzero(rows)[0]) + 1, int(rows.sum())
 
 
 def _raw(series: pd.Series[Any]) -> _Raw:
@@ -164,15 +183,17 @@ def _amount(raw: _Raw, spec: ColumnSpec) -> Column:
     values = np.append(numbers, np.nan)[raw.places]
     fault = ""
     if text.any():
-        rows = np.isin(raw.places, np.flatnonzero(text))
-        first = int(np.flatnonzero(rows)[0])
-        some = quoted([raw.texts[k] for k in np.flatnonzero(text)[:3]])
+        words, first, rows = _texts_in(raw, text)
         fault = (
-            f"`{spec.name}` is declared an amount but holds text in {count_noun(int(rows.sum()), 'row')} "
-            f"({listed(some)}; first in row {first + 1}): mend the file, or declare such a text a missing code."
+            f"`{spec.name}` is declared an amount but holds text in {count_noun(rows, 'row')} "
+            f"({words}; first in row {first}): mend the file, or declare such a text a missing code."
         )
     return Column(
-        **_shared(spec, "amount"), values=values, why_missing=_why(raw, coded, spec), fault=fault, notes=raw.notes
+        **_shared(spec, "amount"),
+        values=values,
+        why_missing=_why(raw, coded, spec),
+        fault=fault,
+        notes=raw.notes,
     )
 
 
@@ -239,7 +260,9 @@ def with_default_base(column: Column, declared: str = "") -> Column:
         return replace(column, base=Base(column.level_at(declared), "declared in the codebook", chosen=True))
     if not column.valid:
         return column
-    return replace(column, base=Base(int(np.argmax(column.counts)), "largest level, since none was chosen", chosen=False))
+    return replace(
+        column, base=Base(int(np.argmax(column.counts)), "largest level, since none was chosen", chosen=False)
+    )
 
 
 def _shared(spec: ColumnSpec, kind: Any) -> dict[str, Any]:

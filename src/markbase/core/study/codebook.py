@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, cast
 
 from markbase.core.errors import CodebookError, listed, near, quoted
@@ -78,6 +78,34 @@ class Codebook:
             raise CodebookError(f"{source}: `columns` must be a table of columns, not {columns!r}.")
         specs = {str(name): _spec(str(name), entry, source) for name, entry in columns.items()}
         return cls(specs, str(mapping.get("title", "")), source)
+
+    def with_kind(self, name: str, kind: str) -> Codebook:
+        """Return a codebook that declares a column's kind, or that it is an identifier.
+
+        Parameters
+        ----------
+        name : str
+            The column.
+        kind : str
+            ``amount``, ``group``, ``ordered`` or ``identifier``.
+
+        Returns
+        -------
+        Codebook
+            The codebook with that entry changed or added.
+
+        Raises
+        ------
+        CodebookError
+            If there is no such kind, or the entry contradicts it.
+        """
+        choices = (*KINDS, "identifier")
+        if kind not in choices:
+            raise CodebookError(f"`{name}` cannot be `{kind}`; it can be {listed(quoted(sorted(choices)), 'or')}.")
+        spec = self.columns.get(name, ColumnSpec(name))
+        spec = replace(spec, role="identifier") if kind == "identifier" else replace(spec, kind=cast("Kind", kind))
+        _check(spec, f"{self.source}, column `{name}`")
+        return replace(self, columns={**self.columns, name: spec})
 
 
 def as_codebook(codebook: Codebook | Mapping[str, Any] | None) -> Codebook:
@@ -165,7 +193,9 @@ def _unit(value: object, where: str) -> Unit | None:
         return Unit(value, value)
     if isinstance(value, (list, tuple)) and len(value) == 2 and all(isinstance(v, str) for v in value):
         return Unit(value[0], value[1])
-    raise CodebookError(f"{where}: `unit` must be a text, or two for one and many such as ['year', 'years'], not {value!r}.")
+    raise CodebookError(
+        f"{where}: `unit` must be a text, or two for one and many such as ['year', 'years'], not {value!r}."
+    )
 
 
 def _pairs(value: object, key: str, where: str) -> list[tuple[str, str]]:

@@ -106,6 +106,8 @@ class Column:
     """How the kind was guessed; empty if somebody declared it."""
     fault: str = ""
     """Why the column cannot be used as declared; empty if it can."""
+    doubt: str = ""
+    """Why a guessed kind may be wrong; empty if nothing speaks against it."""
     notes: tuple[str, ...] = ()
     """What was noticed while it was read."""
 

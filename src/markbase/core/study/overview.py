@@ -12,9 +12,26 @@ from markbase.core.study.column import Column
 from markbase.core.study.remarks import THIN_ROWS, column_remarks, skewness
 from markbase.core.study.totals import find_totals
 
-OVERVIEW_COLUMNS = (
-    "column label kind role unit rows missing blank coded levels mean sd low median high skew remarks"
-).split()
+OVERVIEW_COLUMNS = [
+    "column",
+    "label",
+    "kind",
+    "guessed",
+    "role",
+    "unit",
+    "rows",
+    "missing",
+    "blank",
+    "coded",
+    "levels",
+    "mean",
+    "sd",
+    "low",
+    "median",
+    "high",
+    "skew",
+    "remarks",
+]
 
 
 def overview_table(columns: Sequence[Column]) -> pd.DataFrame:
@@ -28,8 +45,8 @@ def overview_table(columns: Sequence[Column]) -> pd.DataFrame:
     Returns
     -------
     pandas.DataFrame
-        `column`, `label`, `kind`, `role`, `unit` (texts); `rows` with a value, `missing` and of
-        these `blank` and `coded` (counts); `levels` that occur (a group) or distinct values (an
+        `column`, `label`, `kind`, `role`, `unit` (texts); `guessed` (whether the kind is a guess);
+        `rows` with a value, `missing` and of these `blank` and `coded` (counts); `levels` that occur (a group) or distinct values (an
         amount); `mean`, `sd` (n − 1), `low`, `median`, `high`, `skew` of an amount, NaN for a
         group; `remarks`, parted by semicolons.
     """
@@ -45,6 +62,7 @@ def _record(column: Column, total_of: tuple[str, ...]) -> dict[str, object]:
         "column": column.name,
         "label": column.label,
         "kind": column.kind,
+        "guessed": bool(column.guess),
         "role": column.role or "",
         "unit": column.unit.many if column.unit else "",
         "rows": column.valid,
@@ -125,7 +143,9 @@ def levels_table(column: Column) -> pd.DataFrame:
                 "remarks": "",
             }
         )
-    return pd.DataFrame(records, columns="level code count share share_valid base missing remarks".split())
+    return pd.DataFrame(
+        records, columns=["level", "code", "count", "share", "share_valid", "base", "missing", "remarks"]
+    )
 
 
 def values_table(column: Column) -> pd.DataFrame:

@@ -33,7 +33,7 @@ def column_remarks(column: Column, total_of: tuple[str, ...] = ()) -> list[str]:
     list of str
         Remarks in the order of their weight; empty when there is nothing to say.
     """
-    remarks = [column.fault] if column.fault else []
+    remarks = [text for text in (column.fault, column.doubt) if text]
     if not column.valid:
         return [*remarks, "every row is missing", *column.notes]
     if column.role != "identifier":
@@ -41,7 +41,7 @@ def column_remarks(column: Column, total_of: tuple[str, ...] = ()) -> list[str]:
     if total_of:
         words = f"equals {quoted(total_of)[0]}" if len(total_of) == 1 else f"exact total of {listed(quoted(total_of))}"
         remarks.append(words)
-    return [*remarks, *column.notes, *([column.guess] if column.guess else [])]
+    return [*remarks, *column.notes]
 
 
 def _amount_remarks(column: Column) -> list[str]:
@@ -52,16 +52,37 @@ def _amount_remarks(column: Column) -> list[str]:
     if values.min() == values.max():
         return ["constant: one value in every row"]
     remarks = []
-    whole = bool(np.all(values == np.round(values)))
     distinct = len(np.unique(values))
-    if whole and distinct == len(values) and distinct > FEW_VALUES:
+    if looks_like_identifier(column):
         remarks.append("looks like an identifier: whole numbers, none of them twice")
-    elif column.guess and whole and distinct <= FEW_VALUES:
+    elif looks_coded(column):
         remarks.append(f"digits that look like codes: {distinct} whole numbers; if they are, declare it a group")
     skew = skewness(values)
     if abs(skew) > SKEWED and distinct > 2:
-        remarks.append(f"strongly skewed ({skew:+.1f}): {'a long tail of high' if skew > 0 else 'a long tail of low'} values")
+        remarks.append(
+            f"strongly skewed ({skew:+.1f}): {'a long tail of high' if skew > 0 else 'a long tail of low'} values"
+        )
     return remarks
+
+
+def looks_coded(column: Column) -> bool:
+    """Return whether a column guessed to be an amount holds so few whole numbers that they may be codes."""
+    if column.is_group or not column.guess or not column.valid:
+        return False
+    values = column.values[column.present]
+    if not np.array_equal(values[:100], np.round(values[:100])):  # spares most amounts the full look
+        return False
+    return bool(np.all(values == np.round(values))) and len(np.unique(values)) <= FEW_VALUES
+
+
+def looks_like_identifier(column: Column) -> bool:
+    """Return whether an amount holds whole numbers of which none occurs twice."""
+    if column.is_group or column.valid <= FEW_VALUES:
+        return False
+    values = column.values[column.present]
+    if not np.array_equal(values[:100], np.round(values[:100])):
+        return False
+    return bool(np.all(values == np.round(values))) and len(np.unique(values)) == len(values)
 
 
 def _group_remarks(column: Column) -> list[str]:

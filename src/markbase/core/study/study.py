@@ -70,7 +70,9 @@ class Study(Shown):
         names = [str(c) for c in frame.columns]
         twice = sorted({n for n in names if names.count(n) > 1})
         if twice:
-            raise ColumnError(f"{name}: the column name {listed(quoted(twice))} occurs twice; give each column its own name.")
+            raise ColumnError(
+                f"{name}: the column name {listed(quoted(twice))} occurs twice; give each column its own name."
+            )
         for wanted in book.columns:
             if wanted not in names:
                 raise CodebookError(

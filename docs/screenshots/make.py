@@ -1,0 +1,122 @@
+"""Make the screenshots anew, from the demo data: ``python docs/screenshots/make.py``.
+
+Each command runs in a real terminal window on a screen of its own; a notebook page is drawn by a
+browser. Needs Xvfb, xterm, ImageMagick's `import` and Chromium beside the installed package, on a
+system that has them under these names.
+"""
+
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+HERE = Path(__file__).resolve().parent
+BIN = Path(sys.executable).parent
+DISPLAY = ":87"
+FILES = "choirs-demo/choirs.csv --codebook choirs-demo/choirs.codebook.toml"
+FIT = (
+    f"markbase fit {FILES} --outcome belonging --terms age,voice,joined_through,travel_km "
+    "--base voice=alto --base 'joined_through=open evening'"
+)
+TERMINALS = {
+    "look.png": (f"markbase look {FILES}", "1080x900+0+0"),
+    "look-column.png": (f"markbase look {FILES} joined_through", "1080x345+0+0"),
+    "fit-numbers.png": (FIT, "1080x905+0+0"),
+    "fit-words.png": (FIT, "1080x1100+0+905"),
+    "overlap.png": (f"markbase fit {FILES} --outcome belonging --terms rehearsals,concerts,events", "1080x215+0+0"),
+}
+"""File, command, and which part of the screen."""
+
+
+def terminal(name: str, command: str, part: str, folder: Path) -> None:
+    """Run a command in a terminal window and take its picture."""
+    script = folder / "shot.sh"
+    script.write_text(f"clear\nfold -s -w 108 <<'END'\n$ {command}\nEND\necho\n{command}\nsleep 30\n")
+    size = [
+        "-geometry",
+        "112x112",
+        "-fa",
+        "DejaVu Sans Mono",
+        "-fs",
+        "11",
+        "-bg",
+        "#fbfaf7",
+        "-fg",
+        "#1b1b1b",
+        "-b",
+        "12",
+    ]
+    colours = ["-xrm", "xterm*color6: #0b6e8a", "-xrm", "xterm*color3: #8a4b00", "-xrm", "xterm*cursorColor: #fbfaf7"]
+    environment = os.environ | {"DISPLAY": DISPLAY, "PATH": f"{BIN}:{os.environ['PATH']}"}
+    window = subprocess.Popen(["xterm", *size, *colours, "-e", "bash", str(script)], cwd=folder, env=environment)
+    time.sleep(4)
+    shot = HERE / name
+    subprocess.run(["import", "-window", "root", str(shot)], env=environment, check=True)
+    subprocess.run(
+        [
+            "mogrify",
+            "-crop",
+            part,
+            "+repage",
+            "-fuzz",
+            "3%",
+            "-trim",
+            "+repage",
+            "-bordercolor",
+            "#fbfaf7",
+            "-border",
+            "10",
+            str(shot),
+        ],
+        check=True,
+    )
+    window.kill()
+    window.wait()
+
+
+def notebook(folder: Path) -> None:
+    """Draw what a notebook shows for a fit."""
+    import markbase as mb
+
+    study = mb.demo.choirs().mark("voice", "alto").mark("joined_through", "open evening")
+    fit = mb.fit_linear(study, "belonging", ["age", "voice", "joined_through", "travel_km"])
+    page = folder / "notebook.html"
+    page.write_text(f"<!doctype html><meta charset=utf-8><body style='margin:24px;background:#fff'>{fit._repr_html_()}")
+    browser = [
+        "chromium",
+        "--headless",
+        "--no-sandbox",
+        "--disable-gpu",
+        "--hide-scrollbars",
+        "--window-size=1100,1000",
+    ]
+    quiet = ["--disable-background-networking", "--disable-component-update", "--disable-sync", "--no-first-run"]
+    profile = f"--user-data-dir={folder / 'profile'}"
+    subprocess.run(
+        [*browser, *quiet, profile, f"--screenshot={HERE / 'notebook.png'}", str(page)], check=True, capture_output=True
+    )
+
+
+def main() -> None:
+    """Make all of them, or those named."""
+    wanted = set(sys.argv[1:])
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        subprocess.run([BIN / "markbase", "demo"], cwd=folder, check=True, capture_output=True)
+        screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1080x2020x24"], stderr=subprocess.DEVNULL)
+        time.sleep(1)
+        try:
+            subprocess.run(["xsetroot", "-solid", "#fbfaf7"], env=os.environ | {"DISPLAY": DISPLAY}, check=False)
+            for file, (command, part) in TERMINALS.items():
+                if not wanted or file in wanted:
+                    terminal(file, command, part, folder)
+        finally:
+            screen.kill()
+        if not wanted or "notebook.png" in wanted:
+            notebook(folder)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,145 @@
+"""What the subcommands share: options, opening the data, and telling remarks from results."""
+
+from __future__ import annotations
+
+import os
+import sys
+import warnings
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any, TypeVar
+
+import click
+
+from markbase.cli.telling import tell
+from markbase.core.errors import MarkbaseError, MarkbaseWarning
+from markbase.core.study.codebook import Codebook
+from markbase.core.study.study import Study
+from markbase.files.codebook import read_codebook
+from markbase.files.data import open_study
+from markbase.show.page import Page
+from markbase.show.plain import to_json
+from markbase.show.text import to_text
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+def data_options(function: F) -> F:
+    """Add the data file and the options that say how to read it."""
+    options = [
+        click.argument("file", type=click.Path(path_type=Path)),
+        click.option("--codebook", type=click.Path(path_type=Path), help="TOML file that describes the columns."),
+        click.option(
+            "--as",
+            "kinds",
+            multiple=True,
+            metavar="COLUMN=KIND",
+            help="Declare a column amount, group, ordered or identifier. May be repeated.",
+        ),
+        click.option(
+            "--missing",
+            multiple=True,
+            metavar="CODES",
+            help="Codes for a missing answer in every column, by commas.",
+        ),
+        click.option("--encoding", default="utf-8", show_default=True, help="Encoding of the data file."),
+        click.option("--json", "as_json", is_flag=True, help="Full precision, for machines."),
+    ]
+    for option in reversed(options):
+        function = option(function)
+    return function
+
+
+def base_options(function: F) -> F:
+    """Add the options that choose bases."""
+    by_rule = "Base by rule: first, largest, last or smallest level. May be repeated."
+    function = click.option("--base-by", "rules", multiple=True, metavar="GROUP=RULE", help=by_rule)(function)
+    by_name = "Base of a group, by label or code. May be repeated."
+    return click.option("--base", "bases", multiple=True, metavar="GROUP=LEVEL", help=by_name)(function)
+
+
+def opened(
+    file: Path,
+    codebook: Path | None,
+    kinds: Sequence[str],
+    missing: Sequence[str],
+    encoding: str,
+    bases: Sequence[str] = (),
+    rules: Sequence[str] = (),
+) -> Study:
+    """Open the data as the options say, with bases marked.
+
+    Parameters
+    ----------
+    file, codebook : Path
+        The data and, if there is one, its codebook.
+    kinds, bases, rules : sequence of str
+        ``column=value`` texts.
+    missing : sequence of str
+        Codes, several by commas.
+    encoding : str
+        Encoding of the data file.
+
+    Returns
+    -------
+    Study
+        The study.
+    """
+    book = read_codebook(codebook) if codebook else Codebook(source="--as")
+    for name, kind in (_pair(text, "--as") for text in kinds):
+        book = book.with_kind(name, kind)
+    study = open_study(file, book, missing=split(missing), encoding=encoding)
+    for name, level in (_pair(text, "--base") for text in bases):
+        study = study.mark(name, level)
+    for name, rule in (_pair(text, "--base-by") for text in rules):
+        study = study.mark(name, by=rule)
+    return study
+
+
+def split(texts: Sequence[str], known: Sequence[str] = ()) -> list[str]:
+    """Take texts apart at commas, but for those that are names as they stand."""
+    parts = []
+    for text in texts:
+        parts += [text] if text in known else [part.strip() for part in text.split(",") if part.strip()]
+    return parts
+
+
+def _pair(text: str, option: str) -> tuple[str, str]:
+    name, mark, value = text.partition("=")
+    if not mark or not name.strip() or not value.strip():
+        raise MarkbaseError(
+            f"`{option} {text}` should read `{option} COLUMN=VALUE`, for instance `{option} {_EXAMPLES[option]}`."
+        )
+    return name.strip(), value.strip()
+
+
+_EXAMPLES = {"--as": "rehearsal_day=group", "--base": "voice=alto", "--base-by": "voice=largest"}
+
+
+@contextmanager
+def remarks() -> Iterator[list[str]]:
+    """Collect the remarks made meanwhile and tell them on stderr, each once, also when an error follows."""
+    told: list[str] = []
+    with warnings.catch_warnings(record=True) as caught:
+        warnings.simplefilter("default")
+        warnings.simplefilter("always", MarkbaseWarning)
+        try:
+            yield told
+        finally:
+            told += dict.fromkeys(str(w.message) for w in caught if issubclass(w.category, MarkbaseWarning))
+            for text in told:
+                tell(f"remark: {text}")
+
+
+def show(page: Page) -> None:
+    """Print a page to stdout, in colour where a person looks at it."""
+    colour = sys.stdout.isatty() and "NO_COLOR" not in os.environ and os.environ.get("TERM") != "dumb"
+    sys.stdout.write(to_text(page, colour=colour) + "\n")
+    sys.stdout.flush()
+
+
+def show_json(record: dict[str, Any], told: Sequence[str]) -> None:
+    """Print plain data to stdout as JSON, with the remarks in it."""
+    sys.stdout.write(to_json(record | {"remarks": list(told)}) + "\n")
+    sys.stdout.flush()

@@ -1,0 +1,105 @@
+"""`markbase demo`: the made-up choir survey, copied and worked through."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import sys
+from pathlib import Path
+
+import click
+
+from markbase import demo
+from markbase.cli.common import show
+from markbase.core.errors import FileError, listed, quoted
+from markbase.core.model.linear import fit_linear
+from markbase.files.data import open_study
+from markbase.files.writing import write_whole
+from markbase.show.fit import fit_page
+from markbase.show.study import column_page, study_page
+
+_TERMS = "age,voice,joined_through,rehearsal_day,years_in_choir,rehearsals,travel_km"
+_BASES = {"voice": "alto", "joined_through": "open evening", "rehearsal_day": "Monday"}
+
+
+@click.command("demo")
+@click.argument("folder", type=click.Path(path_type=Path, file_okay=True), default=Path("choirs-demo"))
+@click.option("--replace", is_flag=True, help="Write over files in the folder that differ.")
+def command(folder: Path, replace: bool) -> None:
+    """Copy the demo data into FOLDER (choirs-demo) and run the example on it."""
+    copy_files(folder, replace)
+    data, book = folder / "choirs.csv", folder / "choirs.codebook.toml"
+    study = open_study(data, book)
+    files = f"{_quoted(data)} --codebook {_quoted(book)}"
+    bases = " ".join(f"--base {_quoted(f'{group}={level}')}" for group, level in _BASES.items())
+    fit = f"fit {files} --outcome belonging --terms {_TERMS} {bases}"
+
+    _say(
+        f"The survey and its codebook are in {_quoted(folder)}. It is made up: no such valley, choir or singer exists."
+    )
+    _step("1. Look at what is there, before anything is fitted.", f"look {files}")
+    show(study_page(study))
+    _step("2. Look at one group: who is in it, and who would be the base?", f"look {files} joined_through")
+    show(column_page(study, "joined_through"))
+    _step("3. Fit, every group against a base you chose.", fit)
+    for group, level in _BASES.items():
+        study = study.mark(group, level)
+    show(fit_page(fit_linear(study, "belonging", _TERMS.split(","))))
+    _say("")
+    _say("Type next:")
+    _say(f"  {_program()} {fit.replace('voice=alto', 'voice=tenor')}")
+    _say("      the same fit against another base: R² and the typical miss stay as they are")
+    _say(f"  {_program()} fit {files} --outcome belonging --terms rehearsals,concerts,events")
+    _say("      a total beside its parts: the fit stops and says why")
+    _say(f"  {_program()} {fit} --json")
+    _say("      the same at full precision, for machines")
+
+
+def copy_files(folder: Path, replace: bool) -> None:
+    """Copy the files of the demo; files already there stay unless they differ and `replace` is set.
+
+    Parameters
+    ----------
+    folder : Path
+        Where to; made if need be.
+    replace : bool
+        Whether files that differ may be written over.
+
+    Raises
+    ------
+    FileError
+        If the folder is a file, cannot be written, or holds files that differ; nothing is written then.
+    """
+    if folder.exists() and not folder.is_dir():
+        raise FileError(f"`{folder}` is a file; name a folder for the demo.")
+    contents = {name: demo.path(name).read_bytes() for name in demo.FILES}
+    differ = [n for n, c in contents.items() if (folder / n).exists() and (folder / n).read_bytes() != c]
+    if differ and not replace:
+        raise FileError(
+            f"`{folder}` already holds {listed(quoted(differ))} with other contents; nothing was written. "
+            f"Name another folder, or add --replace."
+        )
+    for name, content in contents.items():
+        if name in differ or not (folder / name).exists():
+            write_whole(folder / name, content)
+
+
+def _step(title: str, arguments: str) -> None:
+    _say("")
+    _say("─" * 100)
+    _say(title)
+    _say(f"$ {_program()} {arguments}")
+    _say("")
+
+
+def _say(text: str) -> None:
+    sys.stdout.write(text + "\n")
+
+
+def _program() -> str:
+    """Return what to type for this program: its path, if that is how it was called."""
+    return _quoted(sys.argv[0]) if os.sep in sys.argv[0] and not Path(sys.argv[0]).is_absolute() else "markbase"
+
+
+def _quoted(path: Path | str) -> str:
+    return shlex.quote(str(path))

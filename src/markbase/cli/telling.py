@@ -1,0 +1,17 @@
+"""Messages on stderr."""
+
+from __future__ import annotations
+
+import shutil
+import sys
+import textwrap
+
+import click
+
+
+def tell(message: str) -> None:
+    """Write a message to stderr: one line, but broken between words where a person reads it in a terminal."""
+    line = "".join(c if c.isprintable() else "�" for c in " ".join(message.split()))
+    if sys.stderr.isatty():
+        line = "\n  ".join(textwrap.wrap(line, shutil.get_terminal_size().columns - 2, break_on_hyphens=False))
+    click.echo(line, err=True)

@@ -1,0 +1,1 @@
+"""From estimates to what they mean: equations and sentences."""

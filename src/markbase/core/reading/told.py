@@ -1,0 +1,142 @@
+"""What a fit must offer to be read. The readers depend on this and not on how a fit is made."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Protocol
+
+import pandas as pd
+
+from markbase.core.display import Shown
+from markbase.core.study.column import Column
+
+
+class TermTold(Protocol):
+    """A term of a fit."""
+
+    @property
+    def name(self) -> str:
+        """Its name."""
+        ...
+
+    @property
+    def column(self) -> Column:
+        """The column it is made of."""
+        ...
+
+    @property
+    def is_group(self) -> bool:
+        """Whether it is a group."""
+        ...
+
+    @property
+    def base_label(self) -> str:
+        """The label of its base; empty for an amount."""
+        ...
+
+
+class FitTold(Protocol):
+    """A fit."""
+
+    @property
+    def outcome(self) -> Column:
+        """The outcome."""
+        ...
+
+    @property
+    def parts(self) -> Sequence[TermTold]:
+        """The terms."""
+        ...
+
+    @property
+    def coefficients(self) -> pd.DataFrame:
+        """The table of coefficients."""
+        ...
+
+    @property
+    def terms(self) -> pd.DataFrame:
+        """The table of joint tests."""
+        ...
+
+    @property
+    def level(self) -> float:
+        """The confidence level."""
+        ...
+
+    @property
+    def df_rest(self) -> int:
+        """Residual degrees of freedom."""
+        ...
+
+    @property
+    def outcome_sd(self) -> float:
+        """Standard deviation of the outcome in the rows used."""
+        ...
+
+    @property
+    def exact(self) -> bool:
+        """Whether the outcome is reproduced exactly, so that errors mean nothing."""
+        ...
+
+    def spread(self, term: str) -> tuple[float, float, float]:
+        """Lowest value, highest value and standard deviation of an amount in the rows used."""
+        ...
+
+
+@dataclass(frozen=True)
+class Statement:
+    """One sentence with what it rests on."""
+
+    term: str
+    """The term it is about; ``(intercept)`` for the start of the equation."""
+    level: str
+    """The level it is about; empty for an amount or a whole group."""
+    text: str
+    """The sentence."""
+    cautions: tuple[str, ...] = ()
+    """What must be read with it."""
+
+
+@dataclass(frozen=True, repr=False)
+class Reading(Shown):
+    """What a fit says, a sentence a coefficient, each with its cautions."""
+
+    statements: tuple[Statement, ...] = ()
+    """The sentences, in the order of the terms."""
+    cautions: tuple[str, ...] = field(default=())
+    """What must be read with all of them."""
+
+
+@dataclass(frozen=True)
+class EquationPart:
+    """One summand of an equation."""
+
+    estimate: float
+    """The coefficient at full precision."""
+    shown: str
+    """The coefficient as shown, without its sign."""
+    factor: str
+    """What it multiplies; empty for the intercept."""
+
+
+@dataclass(frozen=True, repr=False)
+class Equation(Shown):
+    """A fitted equation, complete."""
+
+    outcome: str
+    """What it gives."""
+    parts: tuple[EquationPart, ...]
+    """Its summands: the intercept, then every coefficient that is not a base."""
+    bases: tuple[tuple[str, str], ...]
+    """Each group and its base, for which no summand stands."""
+
+    @property
+    def text(self) -> str:
+        """The equation on one line, rounded for reading."""
+        words = f"{self.outcome} = "
+        for place, part in enumerate(self.parts):
+            negative = part.estimate < 0
+            sign = ("−" if negative else "") if place == 0 else (" − " if negative else " + ")
+            words += sign + part.shown + (f"·{part.factor}" if part.factor else "")
+        return words

@@ -1,0 +1,54 @@
+"""The made-up survey of amateur choirs that examples, docs and tests use.
+
+The valley, its choirs and its singers do not exist; `generate` says how the data were made and
+what the true effects are.
+"""
+
+from __future__ import annotations
+
+from importlib import resources
+from pathlib import Path
+
+from markbase.core.study.study import Study
+from markbase.files.data import open_study
+
+FILES = ("choirs.codebook.toml", "choirs.csv", "choir_terms.codebook.toml", "choir_terms.csv")
+"""The files of the demo, in the order of use."""
+
+
+def path(name: str) -> Path:
+    """Return where a file of the demo lies.
+
+    Parameters
+    ----------
+    name : str
+        One of `FILES`.
+
+    Returns
+    -------
+    Path
+        The file, to be read and not written.
+    """
+    return Path(str(resources.files("markbase.demo") / "data" / name))
+
+
+def choirs() -> Study:
+    """Open the survey: about 2,000 singers in 24 choirs.
+
+    Returns
+    -------
+    Study
+        The study with its codebook.
+    """
+    return open_study(path("choirs.csv"), path("choirs.codebook.toml"))
+
+
+def choir_terms() -> Study:
+    """Open the second table: a row a choir and season, for looking back in time.
+
+    Returns
+    -------
+    Study
+        The study with its codebook.
+    """
+    return open_study(path("choir_terms.csv"), path("choir_terms.codebook.toml"))

@@ -1,0 +1,1 @@
+"""Data files, codebooks and plans: open formats in and out."""

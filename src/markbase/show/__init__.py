@@ -1,0 +1,1 @@
+"""Text and HTML: takes results, never computes a statistic."""

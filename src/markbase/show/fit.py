@@ -1,0 +1,181 @@
+"""A linear fit in its reading order: rows, whether, how much, which terms, which groups, equation, sentences."""
+
+from __future__ import annotations
+
+import math
+
+from markbase.core.errors import count_noun
+from markbase.core.model.linear import LinearFit
+from markbase.core.reading.told import Equation, Reading
+from markbase.core.tables import rows_of
+from markbase.core.wording import decimals_for, number, p_phrase, p_value, share, short, without_zero
+from markbase.show.page import Facts, Formula, Page, Row, Section, Sentences, Strip, Table
+
+LEVEL_INDENT = "  "
+
+
+def fit_page(fit: LinearFit) -> Page:
+    """Describe a linear fit.
+
+    Parameters
+    ----------
+    fit : LinearFit
+        The fit.
+
+    Returns
+    -------
+    Page
+        Seven sections, in the order in which a fit should be read.
+    """
+    unit = f" ({fit.outcome.unit_many})" if fit.outcome.unit else ""
+    return Page(
+        f"{fit.outcome.name}{unit}: linear regression on {count_noun(len(fit.parts), 'term')}",
+        f"{fit.outcome.label} · {fit.data_name}" if fit.outcome.label else fit.data_name,
+        (
+            _rows(fit),
+            _whether(fit),
+            _how_much(fit),
+            _terms(fit),
+            _groups(fit),
+            Section("6  The equation, complete", blocks=_equation_blocks(fit.equation())),
+            Section("7  In words", blocks=_reading_blocks(fit.reading())),
+        ),
+    )
+
+
+def equation_page(equation: Equation) -> Page:
+    """Describe an equation."""
+    return Page(f"The equation of {equation.outcome}", sections=(Section("", blocks=_equation_blocks(equation)),))
+
+
+def reading_page(reading: Reading) -> Page:
+    """Describe a reading."""
+    return Page("In words", sections=(Section("", blocks=_reading_blocks(reading)),))
+
+
+def _rows(fit: LinearFit) -> Section:
+    sample = fit.sample
+    left = sample.rows - sample.used
+    text = f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)})"
+    guessed = [f"`{c.name}` {c.kind}" for c in (fit.outcome, *(t.column for t in fit.parts)) if c.guess]
+    doubt = [("guessed", f"{', '.join(guessed)}: no codebook says so; declare their kinds")] if guessed else []
+    if not left:
+        return Section("1  Which rows", blocks=(Facts((("used", f"{text}: every row is complete"), *doubt)),))
+    facts = [("used", text), *doubt, ("left out", f"{count_noun(left, 'row')} with a gap in the outcome or a term:")]
+    table = Table(
+        ("column", "reason", "rows", "only here"),
+        tuple(Row((r.column, r.reason, f"{r.rows:,}", f"{r.only:,}")) for r in rows_of(sample.lost)),
+        right=frozenset({2, 3}),
+    )
+    return Section(
+        "1  Which rows",
+        "“only here”: no other column would have lost them",
+        blocks=(Facts(tuple(facts)), table),
+    )
+
+
+def _whether(fit: LinearFit) -> Section:
+    test = fit.overall
+    figures = f"F({test.df}, {test.df_rest}) = {number(test.statistic, 2)}, {p_phrase(test.p)}"
+    if fit.exact:
+        words = f"the terms reproduce `{fit.outcome.name}` exactly, so this test means nothing"
+    elif test.p < 1 - fit.level:
+        words = f"together the terms tell something about `{fit.outcome.name}`"
+    else:
+        words = f"no clear evidence that the terms together tell anything about `{fit.outcome.name}`"
+    return Section("2  Does the model say anything", blocks=(Facts(((figures, words),)),))
+
+
+def _how_much(fit: LinearFit) -> Section:
+    s = fit.strength
+    decimals = decimals_for(fit.outcome_sd, 3)
+    unit = fit.outcome.unit_many
+    pairs = (
+        (
+            "R²",
+            f"{without_zero(s.r2)} of the variation in these rows (adjusted for the number of terms {without_zero(s.r2_adjusted)})",
+        ),
+        (
+            "typical miss",
+            f"{number(s.typical_miss, decimals)} {unit}; with no terms at all it is {number(fit.outcome_sd, decimals)} {unit}",
+        ),
+    )
+    return Section("3  How much", blocks=(Facts(pairs),))
+
+
+def _terms(fit: LinearFit) -> Section:
+    rows = tuple(Row((r.term, f"{r.df}", number(r.statistic, 2), p_value(r.p))) for r in rows_of(fit.terms))
+    note = f"each given all the others; F on df and {fit.df_rest}; a group is tested as a whole"
+    return Section("4  Which terms", note, (Table(("term", "df", "F", "p"), rows, frozenset({1, 2, 3})),))
+
+
+def _groups(fit: LinearFit) -> Section:
+    percent = f"{short(100 * fit.level, 4)}%"
+    table = fit.coefficients
+    rows = [_coefficient(fit, table.iloc[0], "(intercept)", None)]
+    for term in fit.parts:
+        own = table[table["term"] == term.name]
+        left, right = _scale(own["low"].min(), own["high"].max())
+        if term.is_group:
+            rows.append(Row((term.name, "", "", "", "", ""), "group"))
+            rows += [
+                _coefficient(fit, row, LEVEL_INDENT + str(row["level"]), (left, right)) for _, row in own.iterrows()
+            ]
+        else:
+            label = f"{term.name}, per {term.column.unit_one}" if term.column.unit else term.name
+            rows.append(_coefficient(fit, own.iloc[0], label, (left, right)))
+    note = f"in {fit.outcome.unit_many} of {fit.outcome.name}; a scale for each term, ┊ is 0"
+    heads = ("term, level", "rows", "estimate", "se", f"{percent} interval", "p")
+    return Section(
+        "5  Which coefficients, against which base",
+        note,
+        (Table(heads, tuple(rows), frozenset({1, 2, 3, 4, 5}), 0, "lower ┊ higher"),),
+    )
+
+
+def _coefficient(fit: LinearFit, row, label: str, scale: tuple[float, float] | None) -> Row:  # type: ignore[no-untyped-def]
+    n = f"{int(row['n']):,}" if row["level"] else ""
+    if row["base"]:
+        strip = Strip(0, 0, 0, *scale, is_base=True) if scale else None
+        chosen = next(t.column.base for t in fit.parts if t.name == row["term"])
+        return Row((label, n, "0", "", "base" if chosen and chosen.chosen else "base, not chosen", ""), "base", strip)
+    decimals = decimals_for(float(row["se"])) if not fit.exact else decimals_for(abs(float(row["estimate"])) or 1, 6)
+    interval = f"{number(row['low'], decimals)} to {number(row['high'], decimals)}"
+    cells = (
+        label,
+        n,
+        number(row["estimate"], decimals),
+        number(row["se"], decimals),
+        interval,
+        p_value(row["p"]),
+    )
+    strip = Strip(row["low"], row["estimate"], row["high"], *scale) if scale else None
+    return Row(cells, "plain", strip)
+
+
+def _scale(low: float, high: float) -> tuple[float, float]:
+    """Include 0, and leave a little room on the other side of it."""
+    low, high = min(low, 0.0), max(high, 0.0)
+    room = 0.08 * (high - low) or 1.0
+    return (low - room if low < 0 else -room), (high + room if high > 0 else room)
+
+
+def _equation_blocks(equation: Equation) -> tuple[Formula | Facts, ...]:
+    parts = [f"{equation.outcome} ="]
+    for place, part in enumerate(equation.parts):
+        negative = part.estimate < 0 or (part.estimate == 0 and math.copysign(1, part.estimate) < 0)
+        sign = ("−" if negative else "") if place == 0 else ("− " if negative else "+ ")
+        parts.append(f"{sign}{part.shown}{'·' + part.factor if part.factor else ''}")
+    facts = [("[group: level]", "is 1 for rows of that level and 0 for others")] if equation.bases else []
+    facts += [
+        ("base of " + name, f"{base} (no summand of its own: it is part of the first number)")
+        for name, base in equation.bases
+    ]
+    facts.append(("digits", "rounded for reading; `coefficients` and --json hold all of them"))
+    return Formula(tuple(parts)), Facts(tuple(facts))
+
+
+def _reading_blocks(reading: Reading) -> tuple[Sentences, ...]:
+    lines = [(s.text, s.cautions) for s in reading.statements]
+    lines += [(text, ()) for text in reading.cautions]
+    return (Sentences(tuple(lines)),)

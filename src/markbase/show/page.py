@@ -1,0 +1,102 @@
+"""What is shown, before it is text or HTML: one description, so that both say the same."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+RowKind = Literal["plain", "base", "group", "aside"]
+
+
+@dataclass(frozen=True)
+class Strip:
+    """An interval to be drawn on a scale that includes 0."""
+
+    low: float
+    """Lower end of the interval."""
+    middle: float
+    """The estimate."""
+    high: float
+    """Upper end of the interval."""
+    left: float
+    """Where the scale begins."""
+    right: float
+    """Where the scale ends."""
+    is_base: bool = False
+    """Whether this is the base, which is 0 by definition."""
+
+
+@dataclass(frozen=True)
+class Row:
+    """One row of a table."""
+
+    cells: tuple[str, ...]
+    """The texts."""
+    kind: RowKind = "plain"
+    """``base`` and ``group`` rows are set apart by more than colour; ``aside`` rows are quieter."""
+    strip: Strip | None = None
+    """What is drawn at its end."""
+
+
+@dataclass(frozen=True)
+class Table:
+    """A table."""
+
+    heads: tuple[str, ...]
+    """What stands above the columns."""
+    rows: tuple[Row, ...]
+    """The rows."""
+    right: frozenset[int] = frozenset()
+    """Which columns hold numbers and stand to the right."""
+    wide: int = 0
+    """Which column may be folded over several lines."""
+    strip_head: str = ""
+    """What stands above the drawings; empty if there are none."""
+
+
+@dataclass(frozen=True)
+class Facts:
+    """Short labels with a text each."""
+
+    pairs: tuple[tuple[str, str], ...]
+    """Label and text."""
+
+
+@dataclass(frozen=True)
+class Sentences:
+    """Sentences with the cautions that belong to them."""
+
+    lines: tuple[tuple[str, tuple[str, ...]], ...]
+    """Sentence and cautions."""
+
+
+@dataclass(frozen=True)
+class Formula:
+    """An equation, as parts that stay whole when a line is broken."""
+
+    parts: tuple[str, ...]
+    """Its parts in order."""
+
+
+@dataclass(frozen=True)
+class Section:
+    """A heading with what stands below it."""
+
+    title: str
+    """The heading; empty for none."""
+    note: str = ""
+    """What is said beside the heading."""
+    blocks: tuple[Table | Facts | Sentences | Formula, ...] = ()
+    """What stands below."""
+
+
+@dataclass(frozen=True)
+class Page:
+    """A whole result."""
+
+    title: str
+    """What it is."""
+    subtitle: str = ""
+    """What it is about."""
+    sections: tuple[Section, ...] = field(default=())
+    """Its parts in reading order."""

@@ -1,0 +1,105 @@
+"""Results as plain data at full precision, for machines."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+import math
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from markbase.core.model.linear import LinearFit
+from markbase.core.study.column import Column
+from markbase.core.study.study import Study
+
+
+def fit_record(fit: LinearFit) -> dict[str, Any]:
+    """Return a linear fit as plain data.
+
+    Parameters
+    ----------
+    fit : LinearFit
+        The fit.
+
+    Returns
+    -------
+    dict
+        `kind`, `outcome`, `level`, `sample`, `overall`, `strength`, `terms`, `coefficients`, `bases`,
+        `equation`, `reading`; tables as lists of rows.
+    """
+    reading, equation = fit.reading(), fit.equation()
+    return {
+        "kind": "linear",
+        "outcome": _about(fit.outcome),
+        "level": fit.level,
+        "sample": {"rows": fit.sample.rows, "used": fit.sample.used, "lost": _rows(fit.sample.lost)},
+        "overall": dataclasses.asdict(fit.overall),
+        "strength": dataclasses.asdict(fit.strength),
+        "terms": _rows(fit.terms),
+        "coefficients": _rows(fit.coefficients),
+        "bases": [
+            {
+                "term": t.name,
+                "base": t.base_label,
+                "chosen": t.column.base is not None and t.column.base.chosen,
+                "reason": t.column.base.reason if t.column.base else "",
+            }
+            for t in fit.parts
+            if t.is_group
+        ],
+        "equation": equation.text,
+        "reading": [dataclasses.asdict(s) for s in reading.statements],
+        "cautions": list(reading.cautions),
+    }
+
+
+def study_record(study: Study) -> dict[str, Any]:
+    """Return the overview of a study as plain data."""
+    overview = _rows(study.overview())
+    for entry in overview:
+        column = study[entry["column"]]
+        if column.is_group and column.role != "identifier":
+            entry["level_counts"] = _rows(study.levels(column.name))
+    return {"data": study.name, "title": study.title, "rows": study.rows, "columns": overview}
+
+
+def column_record(study: Study, name: str) -> dict[str, Any]:
+    """Return one column of a study as plain data."""
+    column = study.column(name)
+    record = {"data": study.name, "rows": study.rows, **_about(column), "guess": column.guess}
+    table = study.levels(name) if column.is_group else study.values(name)
+    return record | {"levels" if column.is_group else "values": _rows(table)}
+
+
+def to_json(record: dict[str, Any]) -> str:
+    """Write plain data as JSON; numbers that are none or infinite become null."""
+    return json.dumps(_clean(record), ensure_ascii=False, indent=2, allow_nan=False)
+
+
+def _about(column: Column) -> dict[str, Any]:
+    unit = column.unit.many if column.unit else ""
+    return {
+        "column": column.name,
+        "label": column.label,
+        "kind": column.kind,
+        "role": column.role or "",
+        "unit": unit,
+    }
+
+
+def _rows(table: pd.DataFrame) -> list[dict[str, Any]]:
+    return [{str(k): v for k, v in row.items()} for row in table.to_dict("records")]
+
+
+def _clean(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {k: _clean(v) for k, v in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [_clean(v) for v in value]
+    if isinstance(value, np.generic):
+        value = value.item()
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
+    return value

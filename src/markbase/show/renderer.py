@@ -1,0 +1,60 @@
+"""Which page belongs to which result."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from markbase.core.display import Renderer
+from markbase.core.model.linear import LinearFit
+from markbase.core.reading.told import Equation, Reading
+from markbase.core.study.study import Study
+from markbase.core.study.trail import Trail
+from markbase.show.fit import equation_page, fit_page, reading_page
+from markbase.show.html import to_html
+from markbase.show.page import Page
+from markbase.show.study import study_page, trail_page
+from markbase.show.text import to_text
+
+_PAGES: dict[type, Callable[[Any], Page]] = {
+    Equation: equation_page,
+    LinearFit: fit_page,
+    Reading: reading_page,
+    Study: study_page,
+    Trail: trail_page,
+}
+
+
+def page_of(result: object) -> Page:
+    """Return the page of a result.
+
+    Parameters
+    ----------
+    result : object
+        A study, a fit, or a part of one that can be shown.
+
+    Returns
+    -------
+    Page
+        Its description.
+
+    Raises
+    ------
+    TypeError
+        If there is no page for results of this type.
+    """
+    for kind in type(result).__mro__:
+        if kind in _PAGES:
+            return _PAGES[kind](result)
+    raise TypeError(f"There is no page for a {type(result).__name__}.")
+
+
+class _Rendering:
+    def text(self, result: object) -> str:
+        return to_text(page_of(result))
+
+    def html(self, result: object) -> str:
+        return to_html(page_of(result))
+
+
+RENDERER: Renderer = _Rendering()

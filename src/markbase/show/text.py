@@ -1,0 +1,184 @@
+"""Pages as text, for a terminal."""
+
+from __future__ import annotations
+
+import io
+import re
+import shutil
+import unicodedata
+from typing import Literal
+
+from rich.cells import cell_len
+from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
+from rich.padding import Padding
+from rich.table import Table as RichTable
+from rich.text import Text
+
+from markbase.show.page import Facts, Formula, Page, Sentences, Strip, Table
+
+ACCENT, QUIET, CAUTION = "cyan", "dim", "yellow"  # bold colours turn too bright on a light ground
+CAUTION_MARK, BASE_MARK = "▲", "◇"
+_WIDEST, _NARROWEST = 112, 60
+_GLUE = "\ue000"  # stands for a space at which no line is broken
+_LEAST_DRAWN, _MOST_DRAWN = 9, 31
+
+
+def render(page: Page) -> RenderableType:
+    """Return a page as something a rich console prints; labels are never read as markup."""
+    parts: list[RenderableType] = [Text(_plain(page.title), style="bold")]
+    if page.subtitle:
+        parts.append(Text(_plain(page.subtitle), style=QUIET))
+    for section in page.sections:
+        parts.append(Text(""))
+        if section.title:
+            heading = Text()
+            for piece in re.split(r"^(\d+)", section.title):
+                heading.append(piece, style=ACCENT if piece.isdigit() else "bold")
+            if section.note:
+                heading.append(f"   {_plain(section.note)}", style=QUIET)
+            parts.append(heading)
+        parts += [Padding(_block(block), (0, 0, 0, 2)) for block in section.blocks]
+    return Group(*parts)
+
+
+def to_text(page: Page, width: int | None = None, *, colour: bool = False) -> str:
+    """Return a page as text for a terminal.
+
+    Parameters
+    ----------
+    page : Page
+        The page.
+    width : int, optional
+        Columns of text; by default those of the terminal, within reason.
+    colour : bool
+        Whether to add colour codes. Nothing is said by colour alone.
+
+    Returns
+    -------
+    str
+        Text without spaces at line ends.
+    """
+    stream = io.StringIO()
+    system: Literal["standard"] | None = "standard" if colour else None
+    console = Console(
+        file=stream,
+        width=width or fitting_width(),
+        color_system=system,
+        force_terminal=colour,
+        legacy_windows=False,
+        highlight=False,
+    )
+    console.print(render(page), end="")
+    text = stream.getvalue().replace(_GLUE, " ")
+    return "\n".join(line.rstrip() for line in text.splitlines()).rstrip("\n")
+
+
+def fitting_width() -> int:
+    """Return the width of the terminal, kept between what is needed and what is pleasant."""
+    return max(_NARROWEST, min(_WIDEST, shutil.get_terminal_size((100, 24)).columns))
+
+
+def _block(block: Table | Facts | Sentences | Formula) -> RenderableType:
+    if isinstance(block, Table):
+        return _Measured(block)
+    if isinstance(block, Facts):
+        grid = RichTable.grid(padding=(0, 2, 0, 0))
+        grid.add_column(no_wrap=True)
+        grid.add_column(ratio=1)
+        for label, text in block.pairs:
+            grid.add_row(Text(_plain(label), style="bold"), _marked(text))
+        return grid
+    if isinstance(block, Formula):
+        return Text(" ").join(Text(_plain(part).replace(" ", _GLUE)) for part in block.parts)
+    return _sentences(block)
+
+
+def _sentences(block: Sentences) -> RenderableType:
+    grid = RichTable.grid(padding=(0, 1, 0, 0))
+    grid.add_column(no_wrap=True, width=1)
+    grid.add_column(ratio=1)
+    for text, cautions in block.lines:
+        grid.add_row(Text("·"), _marked(text))
+        for caution in cautions:
+            grid.add_row(Text(CAUTION_MARK, style=CAUTION), _marked(caution))
+    return grid
+
+
+def _plain(text: str) -> str:
+    """Make control characters visible, so that a label can neither break a table nor command a terminal."""
+    return "".join("␤" if c == "\n" else "�" if unicodedata.category(c) == "Cc" else c for c in text)
+
+
+def _marked(text: str) -> Text:
+    """Set names between backquotes apart, by weight and without the quotes where they are plain words."""
+    text = re.sub(r" ([=<>]) ([.\d])", rf"{_GLUE}\1{_GLUE}\2", text)
+    text = _plain(text)
+    out = Text()
+    for place, piece in enumerate(re.split(r"`([^`]*)`", text)):
+        out.append(piece, style="bold" if place % 2 else "")
+    return out
+
+
+class _Measured:
+    """A table whose drawings take what width the numbers leave; where that is too little, they are left out."""
+
+    def __init__(self, table: Table) -> None:
+        self.table = table
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        table = self.table
+        drawn = any(row.strip for row in table.rows)
+        room = 0
+        if drawn:
+            columns = zip(table.heads, *(row.cells for row in table.rows), strict=True)
+            room = min(options.max_width - sum(max(map(cell_len, column)) + 2 for column in columns), _MOST_DRAWN)
+        yield _table(table, room if room >= _LEAST_DRAWN else 0)
+
+
+def _table(table: Table, room: int) -> RichTable:
+    out = RichTable(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style=QUIET, show_edge=False)
+    for place, head in enumerate(table.heads):
+        side: Literal["left", "right"] = "right" if place in table.right else "left"
+        out.add_column(Text(head), justify=side, no_wrap=place != table.wide, overflow="fold")
+    if room:
+        out.add_column(Text(table.strip_head if len(table.strip_head) <= room else ""), no_wrap=True, width=room)
+    for row in table.rows:
+        style = {"base": "italic", "group": "bold", "aside": QUIET}.get(row.kind, "")
+        cells = [Text(_plain(cell), style=style) for cell in row.cells]
+        if room:
+            cells.append(Text(draw(row.strip, room) if row.strip else ""))
+        out.add_row(*cells)
+    return out
+
+
+def draw(strip: Strip, width: int) -> str:
+    """Draw an interval as a line of characters.
+
+    Parameters
+    ----------
+    strip : Strip
+        The interval and its scale.
+    width : int
+        How many characters there are.
+
+    Returns
+    -------
+    str
+        ``├──●──┤`` with ``┊`` where 0 is; ``◇`` for a base.
+    """
+
+    def at(value: float) -> int:
+        return round((value - strip.left) / (strip.right - strip.left) * (width - 1))
+
+    line = [" "] * width
+    low, high, zero = at(strip.low), at(strip.high), at(0.0)
+    if strip.low > 0:  # an interval clear of 0 must not seem to touch it
+        low = max(low, zero + 1)
+    if strip.high < 0:
+        high = min(high, zero - 1)
+    if not strip.is_base:
+        line[low : high + 1] = "─" * (high - low + 1)
+        line[low], line[high] = "├", "┤"
+    line[zero] = "┼" if low < zero < high else "┊" if line[zero] == " " else line[zero]
+    line[zero if strip.is_base else min(max(at(strip.middle), low), high)] = BASE_MARK if strip.is_base else "●"
+    return "".join(line).rstrip()

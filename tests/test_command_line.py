@@ -1,0 +1,190 @@
+"""The command as its users meet it: a process with streams and an exit code."""
+
+import json
+import subprocess
+import sys
+
+import pytest
+
+import markbase as mb
+
+DATA, BOOK = str(mb.demo.path("choirs.csv")), str(mb.demo.path("choirs.codebook.toml"))
+FIT = ["fit", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "age,voice,joined_through"]
+
+
+def run(*arguments, cwd=None):
+    return subprocess.run(
+        [sys.executable, "-m", "markbase", *arguments],
+        capture_output=True,
+        text=True,
+        cwd=cwd,
+        encoding="utf-8",
+        check=False,
+    )
+
+
+def test_fit_prints_in_reading_order_with_every_base_in_sight():
+    done = run(*FIT, "--base", "voice=alto", "--base-by", "joined_through=largest")
+    assert (done.returncode, done.stderr) == (0, "")
+    titles = ["1  Which rows", "2  Does", "3  How much", "4  Which terms", "5  Which", "6  The equation", "7  In words"]
+    places = [done.stdout.index(title) for title in titles]
+    assert places == sorted(places)
+    lines = done.stdout.splitlines()
+    for base in ("alto", "friend"):
+        assert [line for line in lines if line.split()[:1] == [base] and "base" in line and "◇" in line]
+    assert "1,900 of 2,003 rows" in done.stdout
+    assert "no answer (-9)" in done.stdout
+    assert "compared with the base alto, belonging is on average" in " ".join(done.stdout.split())
+
+
+def test_json_holds_the_same_numbers_as_python_at_full_precision():
+    done = run(*FIT, "--base", "voice=alto", "--json", "--level", "0.9")
+    told = json.loads(done.stdout)
+    fit = mb.fit_linear(
+        mb.demo.choirs().mark("voice", "alto"), "belonging", ["age", "voice", "joined_through"], level=0.9
+    )
+    for shown, row in zip(told["coefficients"], fit.coefficients.to_dict("records"), strict=True):
+        assert shown["estimate"] == row["estimate"]
+        assert shown["low"] == row["low"]
+        assert (shown["p"] is None) == row["base"]
+    assert told["strength"]["r2"] == fit.strength.r2
+    assert [b["chosen"] for b in told["bases"]] == [True, False]
+    assert told["remarks"] == []
+
+
+def test_look_shows_every_column_and_one_column():
+    everything = run("look", DATA, "--codebook", BOOK)
+    assert everything.returncode == 0
+    assert "exact total of rehearsals and concerts" in everything.stdout
+    one = run("look", DATA, "rehearsal_day", "--codebook", BOOK, "--base", "rehearsal_day=3")
+    assert [line.split()[0] for line in one.stdout.splitlines() if line.rstrip().endswith("chosen by name")] == [
+        "Wednesday"
+    ]
+    table = json.loads(run("look", DATA, "voice", "--codebook", BOOK, "--json").stdout)
+    assert sum(level["count"] for level in table["levels"]) == 2003
+    amount = run("look", DATA, "practice_hours", "--codebook", BOOK)
+    assert "missing: no answer (-9)" in amount.stdout
+    assert "group?" not in run("look", DATA, "--as", "rehearsal_day=group", "--codebook", BOOK).stdout
+
+
+def test_demo_runs_twice_but_writes_over_nothing(tmp_path):
+    first = run("demo", cwd=tmp_path)
+    assert (first.returncode, first.stderr) == (0, "")
+    typed = [line.strip() for line in first.stdout.splitlines() if line.strip().startswith("markbase fit")]
+    assert len(typed) == 3
+    assert run("demo", cwd=tmp_path).stdout == first.stdout
+    mine = tmp_path / "choirs-demo" / "choirs.csv"
+    mine.write_text("my own work")
+    again = run("demo", cwd=tmp_path)
+    assert again.returncode == 2
+    assert "`choirs.csv` with other contents; nothing was written" in again.stderr
+    assert mine.read_text() == "my own work"
+    assert run("demo", "--replace", cwd=tmp_path).returncode == 0
+    assert mine.read_bytes() == mb.demo.path("choirs.csv").read_bytes()
+
+
+FILES = {
+    "empty.csv": b"",
+    "header.csv": b"y,x\n",
+    "twice.csv": b"y,x,y\n1,2,3\n",
+    "noname.csv": b"y,,x\n1,2,3\n",
+    "long.csv": b"y,x\n1,2\n1,2,3\n",
+    "short.csv": b"y,x\n1,2\n1\n3,4\n",
+    "quote.csv": b'y,x\n"1,2\n3,4\n',
+    "bytes.csv": b"y,x\n1,J\xf6rg\n",
+    "zeros.csv": b"y,x\n1,\x00\n",
+    "text.csv": b"y,x,w\n1,2,1\n3,abc,4\n5,4,2\n7,9,9\n",
+    "inf.csv": b"y,x\n1,2\n3,inf\n5,4\n7,9\n",
+    "same.csv": b"y,x\n3,2\n3,1\n3,4\n3,9\n",
+    "fixed.csv": b"y,x\n3,2\n4,2\n3,2\n5,2\n",
+    "one.csv": b"y,x\n1,a\n3,a\n5,a\n7,a\n",
+    "gaps.csv": b"y,x\n1,\n,4\n5,\n",
+    "few.csv": b"y,x\n1,2\n2,3\n",
+    "sheet.xlsx": b"PK\x03\x04",
+    "bad.toml": b"[columns.x\n",
+    "amount.toml": b'[columns.x]\nkind = "amount"\n',
+}
+XY = ["--outcome", "y", "--terms", "x"]
+MISTAKES = [
+    (["look", "nofile.csv"], "There is no file `nofile.csv`"),
+    (["look", "hedaer.csv"], "Did you mean `header.csv`"),
+    (["look", "empty.csv"], "`empty.csv` is empty"),
+    (["look", "header.csv"], "column names but no rows"),
+    (["look", "twice.csv"], "`y` occurs more than once"),
+    (["look", "noname.csv"], "column 2 has no name"),
+    (["look", "long.csv"], "line 3: 3 cells where the first line names 2 columns"),
+    (["look", "short.csv"], "line 3: 1 cell where the first line names 2 columns"),
+    (["look", "quote.csv"], "line 2: a quotation mark is opened and never closed"),
+    (["look", "bytes.csv"], "byte 0xf6 in line 2"),
+    (["look", "bytes.csv", "--encoding", "utf9"], "no encoding `utf9`"),
+    (["look", "zeros.csv"], "holds zero bytes"),
+    (["look", "sheet.xlsx"], "ends in `.xlsx`"),
+    (["look", "text.csv", "--codebook", "bad.toml"], "`bad.toml` is not TOML"),
+    (
+        ["look", "text.csv", "--as", "x=number"],
+        "cannot be `number`; it can be `amount`, `group`, `identifier` or `ordered`",
+    ),
+    (["fit", "text.csv", *XY, "--codebook", "amount.toml"], "`abc`; first in row 2"),
+    (["fit", "text.csv", "--outcome", "x", "--terms", "y"], "cannot be taken as an amount: mostly numbers"),
+    (["fit", "inf.csv", *XY], "`x` is infinite in 1 of 4 rows (first in row 2)"),
+    (["fit", "same.csv", *XY], "outcome `y` is 3 in every row used"),
+    (["fit", "fixed.csv", *XY], "`x` is 2 in every row used"),
+    (["fit", "one.csv", *XY], "one level in the rows used (`a`)"),
+    (["fit", "gaps.csv", *XY], "no row of 3 has the outcome and every term"),
+    (["fit", "few.csv", *XY], "2 rows with a value in every column cannot carry 2 coefficients"),
+    (["fit", DATA, "--codebook", BOOK, "--outcome", "stays", "--terms", "age"], "`stays` is a group of 2 levels"),
+    (["fit", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "singer_id"], "Only identifiers"),
+    ([*FIT[:-1], "age,voise"], "no column `voise`. Did you mean `voice`"),
+    ([*FIT[:-1], "rehearsals,concerts,events"], "`events` equals `rehearsals` + `concerts`"),
+    ([*FIT, "--base", "voice=altos"], "no level `altos`. Did you mean `alto`"),
+    ([*FIT, "--base", "age=40"], "`age` is an amount and has no levels"),
+    ([*FIT, "--base", "voice"], "should read `--base COLUMN=VALUE`"),
+    ([*FIT, "--level", "95"], "must lie between 0 and 1"),
+    (["fit", DATA, "--outcome", "belonging"], "'--terms'"),
+    (["fits"], "There is no command `fits`. Did you mean `fit`"),
+]
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory):
+    path = tmp_path_factory.mktemp("files")
+    for name, content in FILES.items():
+        (path / name).write_bytes(content)
+    return path
+
+
+@pytest.mark.parametrize(("arguments", "told"), MISTAKES, ids=[told for _, told in MISTAKES])
+def test_a_mistake_is_one_line_on_stderr_and_exit_2(folder, arguments, told):
+    done = run(*arguments, cwd=folder)
+    assert done.returncode == 2
+    assert done.stdout == ""
+    complaints = [line for line in done.stderr.splitlines() if not line.startswith("remark: ")]
+    assert len(complaints) == 1
+    assert complaints[0].startswith("markbase: ")
+    assert told in complaints[0]
+    assert sorted(p.name for p in folder.iterdir()) == sorted(FILES)
+
+
+def test_remarks_go_to_stderr_and_results_to_stdout():
+    done = run(*FIT[:-1], "singer_id,age,voice", "--base", "voice=tennor", "--base", "stays=yes")
+    assert done.returncode == 0
+    assert len(done.stderr.splitlines()) == 3
+    for told in (
+        "`singer_id` is an identifier",
+        "`tennor` of `voice` has only 6 rows",
+        "`stays`, which is not among the terms",
+    ):
+        assert told in done.stderr
+    assert "identifier" not in done.stdout
+
+
+def test_help_names_every_command_and_a_defect_of_ours_is_exit_1(monkeypatch, capsys):
+    from markbase.cli import look
+    from markbase.cli.main import main
+
+    assert all(name in run("--help").stdout for name in ("demo", "fit", "look"))
+    monkeypatch.setattr(look, "study_page", lambda _: 1 / 0)
+    with pytest.raises(SystemExit) as left:
+        main(["look", DATA])
+    assert left.value.code == 1
+    assert "a defect of ours (ZeroDivisionError" in capsys.readouterr().err

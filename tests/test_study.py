@@ -1,0 +1,170 @@
+"""Columns, kinds, missing answers, levels and bases."""
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import markbase as mb
+from markbase.demo import generate
+
+
+def remarks(study, column):
+    return study.overview().set_index("column").loc[column, "remarks"]
+
+
+def test_the_demo_data_are_what_the_generator_makes(tmp_path):
+    generate.write(tmp_path)
+    for name in ("choirs.csv", "choir_terms.csv"):
+        assert (tmp_path / name).read_bytes() == mb.demo.path(name).read_bytes()
+    assert mb.demo.choir_terms().rows == 24 * 8 - 1
+
+
+def test_overview_of_the_demo_says_what_is_wrong_with_it():
+    study = mb.demo.choirs()
+    table = study.overview().set_index("column")
+    assert (study.rows, len(table)) == (2003, 18)
+    assert table.loc["singer_id", "role"] == "identifier"
+    assert table.loc["age", ["rows", "missing", "blank", "coded"]].tolist() == [1960, 43, 31, 12]
+    assert table.loc["rehearsal_day", ["kind", "levels"]].tolist() == ["group", 5]
+    assert not table["guessed"].any()
+    assert table.loc["events", "remarks"] == "exact total of `rehearsals` and `concerts`"
+    assert "`tennor` in 6 rows: misspelt for `tenor`?" in table.loc["voice", "remarks"]
+    assert "thin levels: `workplace` (27), `festival` (19)" in table.loc["joined_through", "remarks"]
+    assert "strongly skewed (+6.6)" in table.loc["practice_hours", "remarks"]
+    source = pd.read_csv(mb.demo.path("choirs.csv"))
+    ages = source["age"][source["age"] > 0]
+    assert table.loc["age", ["mean", "sd", "median"]].tolist() == pytest.approx(
+        [ages.mean(), ages.std(), ages.median()]
+    )
+    assert table.loc["age", "skew"] == pytest.approx(((ages - ages.mean()) ** 3).mean() / ages.std(ddof=0) ** 3)
+
+
+def test_levels_count_every_row_once():
+    table = mb.demo.choirs().mark("joined_through", "family").levels("joined_through")
+    assert table["count"].sum() == 2003
+    assert table.loc[~table["missing"], "share_valid"].sum() == pytest.approx(1)
+    assert table.loc[table["base"], "level"].tolist() == ["family"]
+    assert table.iloc[-1][["level", "count", "missing"]].tolist() == ["blank", 18, True]
+
+
+GUESSES = [
+    ([1, 2, 3, 4, 5] * 20, "amount", "digits that look like codes: 5 whole numbers"),
+    (list(range(1001, 1101)), "amount", "looks like an identifier"),
+    ([f"P{k}" for k in range(100)], "group", "looks like an identifier"),
+    (["a", "b"] * 50, "group", ""),
+    (["1.5", "2,5", "n/a"] + ["3.5"] * 97, "group", "mostly numbers, but text in 2 rows"),
+    (["1,5", "2,5"] * 50, "amount", "decimal commas"),
+    ([7] * 100, "amount", "constant"),
+    ([True, False] * 50, "group", ""),
+    (["a ", "a", " b", "b"] * 25, "group", "blanks around the text read away in 50 rows"),
+    ([None] * 100, "amount", "every row is missing"),
+    ([1.0, np.inf] * 50, "amount", "infinite in 50 rows"),
+    (["1_000"] * 50 + ["x"] * 50, "group", ""),
+]
+
+
+@pytest.mark.parametrize(("values", "kind", "remark"), GUESSES)
+def test_kinds_are_guessed_and_said_to_be(values, kind, remark):
+    study = mb.Study(pd.DataFrame({"c": values, "other": np.arange(100) % 7}))
+    row = study.overview().set_index("column").loc["c"]
+    assert (row["kind"], row["guessed"]) == (kind, True)
+    assert remark in row["remarks"]
+    assert "c?" in str(study) or f"{kind}?" in str(study)
+
+
+def test_the_codebook_decides_and_missing_codes_keep_their_meaning():
+    frame = pd.DataFrame({"day": [1, 2, -9, 2, 7], "x": ["1", "-9", "", "-8.0", "4"]})
+    book = {
+        "columns": {
+            "day": {"levels": {"1": "Mon", "2": "Tue", "3": "Wed"}, "missing": {"-9": "no answer"}, "base": "Tue"},
+            "x": {"kind": "amount", "missing": {-9: "no answer", -8: "not asked"}, "unit": ["hour", "hours"]},
+        }
+    }
+    study = mb.Study(frame, book)
+    table = study.levels("day").set_index("level")
+    assert table["count"].to_dict() == {"Mon": 1, "Tue": 2, "Wed": 0, "7": 1, "no answer (-9)": 1}
+    assert table["base"].to_dict()["Tue"]
+    assert table.loc["7", "remarks"].startswith("not in the codebook")
+    assert study["x"].missing_counts() == [("blank", 1), ("no answer (-9)", 1), ("not asked (-8)", 1)]
+    assert study["x"].values[[0, 4]].tolist() == [1.0, 4.0]
+    everywhere = mb.Study(frame, missing=[-9])
+    assert [everywhere[c].valid for c in ("day", "x")] == [4, 3]
+
+
+def test_numbers_are_read_to_the_last_bit(tmp_path):
+    values = np.random.default_rng(2).normal(size=200) * 10.0 ** np.arange(-100, 100)
+    path = tmp_path / "bits.csv"
+    path.write_text("x,y\n" + "".join(f"{v!r},1\n" for v in values.tolist()))
+    np.testing.assert_array_equal(mb.open_study(path)["x"].values, values)
+
+
+@pytest.mark.parametrize(("by", "level"), [("largest", "b"), ("smallest", "c"), ("first", "a"), ("last", "c")])
+def test_bases_by_rule_and_by_name(by, level):
+    frame = pd.DataFrame({"g": ["a"] * 40 + ["b"] * 50 + ["c"] * 35})
+    study = mb.Study(frame)
+    marked = study.mark("g", by=by, reason="agreed beforehand")
+    assert marked.levels("g").set_index("base").loc[True, "level"] == level
+    assert f"Marked `{level}` as the base of `g`" in marked.trail.steps[-1].text
+    assert marked.trail.steps[-1].reason == "agreed beforehand"
+    assert (len(study.trail), len(marked.trail)) == (1, 2)
+    assert study.mark("g", level)["g"].base.level == marked["g"].base.level
+    assert not study["g"].base.chosen
+
+
+def test_categories_keep_their_order_and_only_numbers_are_totals():
+    frame = pd.DataFrame({"size": pd.Categorical(["s", "m", "l", "m"], ["s", "m", "l"], ordered=True)})
+    frame["a"], frame["b"] = [0.1, 0.2, 0.3, 0.7], [0.2, 0.1, 0.9, 0.4]
+    frame["total"] = frame["a"] + frame["b"]
+    study = mb.Study(frame)
+    assert study["size"].kind == "ordered"
+    assert study.levels("size")["level"].tolist() == ["s", "m", "l"]
+    many = mb.Study(pd.concat([frame] * 30, ignore_index=True).assign(w=np.arange(120) % 11))
+    assert "exact total of `a` and `b`" in remarks(many, "total")
+
+
+BAD_CODEBOOKS = [
+    ({"column": {}}, "unknown key `column`. Did you mean `columns`"),
+    ({"columns": {"v": {"kind": "grup"}}}, "`kind` is 'grup'; it can be `amount`, `group` or `ordered`"),
+    ({"columns": {"v": {"knd": "group"}}}, "unknown key `knd`. Did you mean `kind`"),
+    ({"columns": {"v": {"kind": "amount", "levels": ["a"]}}}, "an amount has no levels"),
+    ({"columns": {"v": {"levels": {"1": "a", "2": "a"}}}}, "label `a` is given to two levels"),
+    ({"columns": {"v": {"levels": ["a", "-9"], "missing": [-9]}}}, "`-9` is both a level and a missing code"),
+    ({"columns": {"v": {"levels": ["alto", "bass"], "base": "altos"}}}, "base `altos` is not among the levels"),
+    ({"columns": {"v": {"unit": 3}}}, "`unit` must be a text"),
+    ({"columns": {"voices": {}}}, "describes `voices`, which data does not have. There is `v`"),
+    ({"columns": {"v": "group"}}, "expected a table with keys"),
+    ({"columns": {"v": {"base": "z"}}}, "`v` has no level `z`"),
+]
+
+
+@pytest.mark.parametrize(("book", "told"), BAD_CODEBOOKS)
+def test_a_codebook_that_contradicts_itself_is_refused(book, told):
+    with pytest.raises(mb.MarkbaseError, match=told.replace("(", "\\(")):
+        mb.Study(pd.DataFrame({"v": ["a", "b"]}), book)
+
+
+CALLS = [
+    (lambda s: s.mark("voice", "altos"), mb.LevelError, "`voice` has no level `altos`. Did you mean `alto`"),
+    (lambda s: s.mark("voice"), mb.LevelError, "neither is given"),
+    (lambda s: s.mark("voice", by="biggest"), mb.LevelError, "no rule .* `first`, `largest`, `last` and `smallest`"),
+    (lambda s: s.mark("age", by="largest"), mb.ColumnError, "is an amount and has no levels"),
+    (lambda s: s.levels("age"), mb.ColumnError, "`values` describes it"),
+    (lambda s: s.values("voice"), mb.ColumnError, "`levels` counts them"),
+    (lambda s: s["voise"], mb.ColumnError, "no column `voise`. Did you mean `voice`"),
+    (lambda s: mb.fit_linear(s, "belonging", "age"), mb.FitError, r"list of column names, for instance \['age'\]"),
+    (lambda s: mb.fit_linear(s, "belonging", []), mb.FitError, "at least one term"),
+    (lambda _: mb.Study([1, 2]), mb.MarkbaseError, "not list"),
+]
+
+
+@pytest.mark.parametrize(("call", "kind", "told"), CALLS)
+def test_mistakes_in_python_are_one_clear_sentence(call, kind, told):
+    with pytest.raises(kind, match=told) as caught:
+        call(mb.demo.choirs())
+    assert "\n" not in str(caught.value)
+
+
+def test_remarks_point_at_the_callers_line():
+    with pytest.warns(mb.MarkbaseWarning, match="only 19 rows") as caught:
+        mb.demo.choirs().mark("joined_through", "festival")
+    assert caught[0].filename == __file__
