@@ -100,7 +100,7 @@ FILES = {
     "one.csv": b"y,x\n1,a\n3,a\n5,a\n7,a\n",
     "gaps.csv": b"y,x\n1,\n,4\n5,\n",
     "few.csv": b"y,x\n1,2\n2,3\n",
-    "sheet.xlsx": b"PK\x03\x04",
+    "letter.doc": b"text",
     "bad.toml": b"[columns.x\n",
     "amount.toml": b'[columns.x]\nkind = "amount"\n',
 }
@@ -118,7 +118,7 @@ MISTAKES = [
     (["look", "bytes.csv"], "byte 0xf6 in line 2"),
     (["look", "bytes.csv", "--encoding", "utf9"], "no encoding `utf9`"),
     (["look", "zeros.csv"], "holds zero bytes"),
-    (["look", "sheet.xlsx"], "ends in `.xlsx`"),
+    (["look", "letter.doc"], "ends in `.doc`"),
     (["look", "text.csv", "--codebook", "bad.toml"], "`bad.toml` is not TOML"),
     (
         ["look", "text.csv", "--as", "x=number"],

@@ -37,21 +37,19 @@ def test_every_example_runs_and_says_something(script, tmp_path):
     assert len(done.stdout.splitlines()) > 5
 
 
-def blocks(language):
-    return re.findall(rf"```{language}\n(.*?)```", (ROOT / "README.md").read_text(encoding="utf-8"), flags=re.S)
+def blocks(page, language):
+    return re.findall(rf"```{language}\n(.*?)```", (ROOT / page).read_text(encoding="utf-8"), flags=re.S)
 
 
-def test_the_readme_tour_runs_as_it_stands(tmp_path, capsys):
+@pytest.mark.filterwarnings("ignore::markbase.core.errors.MarkbaseWarning")
+@pytest.mark.parametrize("page", ["README.md", "docs/preparing.md"])
+def test_every_block_of_the_docs_runs_as_it_stands(page, tmp_path, capsys):
     space = {}
-    for code in blocks("python"):
-        exec(compile(code, "README.md", "exec"), space)  # our own text
-    assert "linear regression" in capsys.readouterr().out
-    typed = [
-        line
-        for block in blocks("console")
-        for line in block.replace("\\\n", " ").splitlines()
-        if line.startswith("$ markbase ")
-    ]
+    for code in blocks(page, "python"):
+        exec(compile(code, page, "exec"), space)  # our own text
+    assert len(capsys.readouterr().out.splitlines()) > 30
+    lines = [line for block in blocks(page, "console") for line in block.replace("\\\n", " ").splitlines()]
+    typed = [line for line in lines if line.startswith("$ markbase ")]
     assert len(typed) >= 4
     for line in typed:
         done = subprocess.run(

@@ -146,14 +146,18 @@ def test_a_codebook_that_contradicts_itself_is_refused(book, told):
 CALLS = [
     (lambda s: s.mark("voice", "altos"), mb.LevelError, "`voice` has no level `altos`. Did you mean `alto`"),
     (lambda s: s.mark("voice"), mb.LevelError, "neither is given"),
-    (lambda s: s.mark("voice", by="biggest"), mb.LevelError, "no rule .* `first`, `largest`, `last` and `smallest`"),
+    (
+        lambda s: s.mark("voice", by="biggest"),
+        mb.LevelError,
+        "no rule .* `first`, `largest`, `last`, `lowest_mean` and `smallest`",
+    ),
     (lambda s: s.mark("age", by="largest"), mb.ColumnError, "is an amount and has no levels"),
     (lambda s: s.levels("age"), mb.ColumnError, "`values` describes it"),
     (lambda s: s.values("voice"), mb.ColumnError, "`levels` counts them"),
     (lambda s: s["voise"], mb.ColumnError, "no column `voise`. Did you mean `voice`"),
     (lambda s: mb.fit_linear(s, "belonging", "age"), mb.FitError, r"list of column names, for instance \['age'\]"),
     (lambda s: mb.fit_linear(s, "belonging", []), mb.FitError, "at least one term"),
-    (lambda _: mb.Study([1, 2]), mb.MarkbaseError, "not list"),
+    (lambda _: mb.Study([1, 2]), mb.MarkbaseError, "not of a list"),
 ]
 
 

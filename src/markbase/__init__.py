@@ -27,16 +27,22 @@ if TYPE_CHECKING:
     from markbase.core.model.linear import LinearFit, fit_linear
     from markbase.core.reading.told import Equation, Reading
     from markbase.core.study.codebook import Codebook
+    from markbase.core.study.coding import Coding
+    from markbase.core.study.recoding import Check
     from markbase.core.study.study import Study
     from markbase.core.study.trail import Trail
-    from markbase.files.codebook import read_codebook
+    from markbase.files.codebook import codebook_text, read_codebook, write_codebook
     from markbase.files.data import open_study
+    from markbase.files.plan import Plan, read_plan
+    from markbase.files.writing import write_data
 
 __version__ = "0.1.0"
 
 _HOMES = {
+    "Check": "markbase.core.study.recoding",
     "Codebook": "markbase.core.study.codebook",
     "CodebookError": "markbase.core.errors",
+    "Coding": "markbase.core.study.coding",
     "ColumnError": "markbase.core.errors",
     "Equation": "markbase.core.reading.told",
     "FileError": "markbase.core.errors",
@@ -46,17 +52,24 @@ _HOMES = {
     "MarkbaseError": "markbase.core.errors",
     "MarkbaseWarning": "markbase.core.errors",
     "OverlapError": "markbase.core.errors",
+    "Plan": "markbase.files.plan",
     "Reading": "markbase.core.reading.told",
     "Study": "markbase.core.study.study",
     "Trail": "markbase.core.study.trail",
+    "codebook_text": "markbase.files.codebook",
     "fit_linear": "markbase.core.model.linear",
     "open_study": "markbase.files.data",
     "read_codebook": "markbase.files.codebook",
+    "read_plan": "markbase.files.plan",
+    "write_codebook": "markbase.files.codebook",
+    "write_data": "markbase.files.writing",
 }
 
 __all__ = [
+    "Check",
     "Codebook",
     "CodebookError",
+    "Coding",
     "ColumnError",
     "Equation",
     "FileError",
@@ -66,14 +79,19 @@ __all__ = [
     "MarkbaseError",
     "MarkbaseWarning",
     "OverlapError",
+    "Plan",
     "Reading",
     "Study",
     "Trail",
     "__version__",
+    "codebook_text",
     "demo",
     "fit_linear",
     "open_study",
     "read_codebook",
+    "read_plan",
+    "write_codebook",
+    "write_data",
 ]
 
 

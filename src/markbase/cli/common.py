@@ -7,6 +7,7 @@ import sys
 import warnings
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -17,7 +18,7 @@ from markbase.core.errors import MarkbaseError, MarkbaseWarning
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
 from markbase.files.codebook import read_codebook
-from markbase.files.data import open_study
+from markbase.files.plan import Plan, read_plan, read_step
 from markbase.show.page import Page
 from markbase.show.plain import to_json
 from markbase.show.text import to_text
@@ -28,7 +29,7 @@ F = TypeVar("F", bound=Callable[..., Any])
 def data_options(function: F) -> F:
     """Add the data file and the options that say how to read it."""
     options = [
-        click.argument("file", type=click.Path(path_type=Path)),
+        click.argument("file", type=click.Path(path_type=Path), metavar="FILE"),
         click.option("--codebook", type=click.Path(path_type=Path), help="TOML file that describes the columns."),
         click.option(
             "--as",
@@ -43,6 +44,14 @@ def data_options(function: F) -> F:
             metavar="CODES",
             help="Codes for a missing answer in every column, by commas.",
         ),
+        click.option(
+            "--prepare",
+            "steps",
+            multiple=True,
+            metavar="STEP",
+            help="A preparing step, as `look` proposes them: 'do = \"merge_levels\", column = ...'. May be repeated.",
+        ),
+        click.option("--sheet", help="Sheet of a spreadsheet; the first by default."),
         click.option("--encoding", default="utf-8", show_default=True, help="Encoding of the data file."),
         click.option("--json", "as_json", is_flag=True, help="Full precision, for machines."),
     ]
@@ -59,42 +68,51 @@ def base_options(function: F) -> F:
     return click.option("--base", "bases", multiple=True, metavar="GROUP=LEVEL", help=by_name)(function)
 
 
-def opened(
-    file: Path,
-    codebook: Path | None,
-    kinds: Sequence[str],
-    missing: Sequence[str],
-    encoding: str,
-    bases: Sequence[str] = (),
-    rules: Sequence[str] = (),
-) -> Study:
-    """Open the data as the options say, with bases marked.
+@dataclass(frozen=True)
+class Source:
+    """Where the data come from and what is done to them, as the options say."""
 
-    Parameters
-    ----------
-    file, codebook : Path
-        The data and, if there is one, its codebook.
-    kinds, bases, rules : sequence of str
-        ``column=value`` texts.
-    missing : sequence of str
-        Codes, several by commas.
-    encoding : str
-        Encoding of the data file.
+    file: Path
+    """The data file, or a plan."""
+    codebook: Path | None
+    """The codebook."""
+    kinds: Sequence[str]
+    """``column=kind`` texts."""
+    missing: Sequence[str]
+    """Codes, several by commas."""
+    steps: Sequence[str]
+    """Preparing steps as inline tables."""
+    sheet: str | None
+    """Sheet of a spreadsheet."""
+    encoding: str
+    """Encoding of a text file."""
+    bases: Sequence[str] = ()
+    """``group=level`` texts."""
+    rules: Sequence[str] = ()
+    """``group=rule`` texts."""
 
-    Returns
-    -------
-    Study
-        The study.
-    """
-    book = read_codebook(codebook) if codebook else Codebook(source="--as")
-    for name, kind in (_pair(text, "--as") for text in kinds):
-        book = book.with_kind(name, kind)
-    study = open_study(file, book, missing=split(missing), encoding=encoding)
-    for name, level in (_pair(text, "--base") for text in bases):
-        study = study.mark(name, level)
-    for name, rule in (_pair(text, "--base-by") for text in rules):
-        study = study.mark(name, by=rule)
-    return study
+    def plan(self) -> Plan:
+        """Return what a plan would say of it; where the file is a plan, that plan with the options added."""
+        if self.file.suffix.lower() == ".toml":
+            plan = read_plan(self.file)
+            plan = replace(plan, codebook=self.codebook or plan.codebook, sheet=self.sheet or plan.sheet)
+        else:
+            plan = Plan(self.file, self.codebook, encoding=self.encoding, sheet=self.sheet, source="--prepare")
+        extra = [read_step(text) for text in self.steps]
+        return replace(plan, missing=(*plan.missing, *split(self.missing)), prepare=(*plan.prepare, *extra))
+
+    def open(self) -> Study:
+        """Open the data, prepare them, and mark the bases."""
+        plan = self.plan()
+        book = read_codebook(plan.codebook) if plan.codebook else Codebook(source="--as")
+        for name, kind in (_pair(text, "--as") for text in self.kinds):
+            book = book.with_kind(name, kind)
+        study = plan.open(book)
+        for name, level in (_pair(text, "--base") for text in self.bases):
+            study = study.mark(name, level)
+        for name, rule in (_pair(text, "--base-by") for text in self.rules):
+            study = study.mark(name, by=rule)
+        return study
 
 
 def split(texts: Sequence[str], known: Sequence[str] = ()) -> list[str]:

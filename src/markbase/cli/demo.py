@@ -14,7 +14,7 @@ from markbase.cli.common import show
 from markbase.core.errors import FileError, listed, quoted
 from markbase.core.model.linear import fit_linear
 from markbase.files.data import open_study
-from markbase.files.writing import write_whole
+from markbase.files.whole import write_whole
 from markbase.show.fit import fit_page
 from markbase.show.study import column_page, study_page
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+from typing import Any
 
 import click
 
-from markbase.cli.common import base_options, data_options, opened, remarks, show, show_json, split
-from markbase.core.model.linear import fit_linear
+from markbase.cli.common import Source, base_options, data_options, remarks, show, show_json, split
+from markbase.core.errors import remark
+from markbase.core.model.linear import LinearFit, fit_linear
 from markbase.show.fit import fit_page
 from markbase.show.plain import fit_record
 
@@ -18,19 +19,7 @@ from markbase.show.plain import fit_record
 @click.option("--outcome", required=True, help="The amount to explain.")
 @click.option("--terms", multiple=True, required=True, metavar="COLUMNS", help="What to explain it with, by commas.")
 @click.option("--level", default=0.95, show_default=True, help="Confidence level of the intervals.")
-def command(
-    file: Path,
-    outcome: str,
-    terms: tuple[str, ...],
-    level: float,
-    codebook: Path | None,
-    kinds: tuple[str, ...],
-    missing: tuple[str, ...],
-    encoding: str,
-    as_json: bool,
-    bases: tuple[str, ...],
-    rules: tuple[str, ...],
-) -> None:
+def command(outcome: str, terms: tuple[str, ...], level: float, as_json: bool, **source: Any) -> None:
     r"""Fit a linear regression of an amount in FILE, every group against its base.
 
     \b
@@ -38,21 +27,20 @@ def command(
         --outcome belonging --terms age,voice --base voice=alto
     """
     with remarks() as told:
-        study = opened(file, codebook, kinds, missing, encoding, bases, rules)
+        given = Source(**source)
+        study = given.open()
         fit = fit_linear(study, outcome, split(terms, study.columns), level=level)
-        _mention_unused(study.columns, fit, bases, rules)
+        _mention_unused(study.columns, fit, (*given.bases, *given.rules))
     if as_json:
         show_json(fit_record(fit), told)
     else:
         show(fit_page(fit))
 
 
-def _mention_unused(columns: tuple[str, ...], fit, bases: tuple[str, ...], rules: tuple[str, ...]) -> None:  # type: ignore[no-untyped-def]
+def _mention_unused(columns: tuple[str, ...], fit: LinearFit, bases: tuple[str, ...]) -> None:
     """Remark on a base that was given for a group outside the model."""
-    from markbase.core.errors import remark
-
     inside = {t.name for t in fit.parts}
-    for text in (*bases, *rules):
+    for text in bases:
         name = text.partition("=")[0].strip()
         if name in columns and name not in inside:
             remark(f"A base was given for `{name}`, which is not among the terms; it changes nothing here.")

@@ -16,6 +16,7 @@ from markbase.core.errors import MarkbaseError, near
 _COMMANDS = {
     "demo": "Copy the made-up choir survey into a folder and run the example on it.",
     "fit": "Fit a linear regression against chosen bases.",
+    "prepare": "Carry out preparing steps, verify them, and write the result.",
     "look": "Show what is in a data file, or in one column of it.",
 }
 

@@ -1,8 +1,9 @@
-"""Data files in: comma- or tab-separated text, read without guessing at the values."""
+"""Data files in: text, spreadsheets and Parquet, read without guessing at the values."""
 
 from __future__ import annotations
 
 import csv
+import importlib.util
 import io
 import warnings
 from collections.abc import Mapping, Sequence
@@ -11,14 +12,18 @@ from typing import Any
 
 import pandas as pd
 
-from markbase.core.errors import ColumnError, FileError, count_noun, listed, quoted
+from markbase.core.errors import ColumnError, FileError, count_noun, listed, quoted, remark
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
 from markbase.files.codebook import read_codebook
-from markbase.files.reading import read_text
+from markbase.files.reading import read_bytes, read_text
 
 _SEPARATORS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
-_TEXT_SUFFIXES = (".csv", ".tsv", ".tab", ".txt")
+TEXT_SUFFIXES = (".csv", ".tsv", ".tab", ".txt")
+EXTRAS = {".parquet": ("pyarrow", "parquet"), ".xlsx": ("openpyxl", "xlsx"), ".ods": ("odf", "ods")}
+"""For each kind of file that needs an extra: the package it needs, and the name of the extra."""
+ESCAPED = ("=", "+", "-", "@", "\t", "\r")
+"""A spreadsheet takes a text that begins so for a formula; such a text is written behind an apostrophe."""
 
 
 def open_study(
@@ -27,21 +32,25 @@ def open_study(
     *,
     missing: Sequence[object] = (),
     encoding: str = "utf-8",
+    sheet: str | None = None,
 ) -> Study:
     """Open a data file as a study.
 
     Parameters
     ----------
     path : str or Path
-        A text file with a line of column names and a line for each row, separated by commas,
-        tabs, semicolons or bars (told by the first line).
+        A text file (``.csv``, ``.tsv``, ``.tab``, ``.txt``) with a line of column names and a line
+        for each row, separated by commas, tabs, semicolons or bars (told by the first line); a
+        spreadsheet (``.xlsx``, ``.ods``); or a ``.parquet`` file. The last three need an extra.
     codebook : str, Path, Codebook or mapping, optional
         What is known of the columns, or the TOML file that says it.
     missing : sequence
         Codes that stand for a missing answer in every column. Empty cells always do; no other
         text does unless you or the codebook say so.
     encoding : str
-        How the file's bytes stand for characters.
+        How the bytes of a text file stand for characters.
+    sheet : str, optional
+        Which sheet of a spreadsheet; by default the first.
 
     Returns
     -------
@@ -51,7 +60,8 @@ def open_study(
     Raises
     ------
     FileError
-        If a file cannot be read, is empty, or its lines do not hold the same number of cells.
+        If a file cannot be read, is empty, its lines do not hold the same number of cells, or the
+        package that reads it is not installed.
     CodebookError
         If the codebook does not fit itself or the file.
     ColumnError
@@ -59,32 +69,90 @@ def open_study(
     """
     path = Path(path)
     book = read_codebook(codebook) if isinstance(codebook, (str, Path)) else codebook
-    return Study(_read_table(path, encoding), book, missing=missing, name=path.name)
-
-
-def _read_table(path: Path, encoding: str) -> pd.DataFrame:
-    if path.suffix.lower() not in _TEXT_SUFFIXES and path.is_file():
+    suffix = path.suffix.lower()
+    if suffix in EXTRAS:
+        need_extra(path, suffix)
+        frame = _read_parquet(path) if suffix == ".parquet" else _read_sheet(path, sheet)
+    elif suffix in TEXT_SUFFIXES or not path.is_file():
+        frame = _read_text_table(path, encoding)
+    else:
         raise FileError(
-            f"`{path}` ends in `{path.suffix}`, which is not read; save it as CSV ({', '.join(_TEXT_SUFFIXES)} are read)."
+            f"`{path}` ends in `{path.suffix}`, which is not read; there are {', '.join([*TEXT_SUFFIXES, *EXTRAS])}: save it as one."
         )
+    return Study(frame, book, missing=missing, name=path.name)
+
+
+def need_extra(path: Path, suffix: str) -> None:
+    """Say which extra is missing, if one is.
+
+    Parameters
+    ----------
+    path : Path
+        The file to be read or written.
+    suffix : str
+        Its kind.
+
+    Raises
+    ------
+    FileError
+        If the package for that kind of file is not installed.
+    """
+    package, extra = EXTRAS[suffix]
+    if importlib.util.find_spec(package) is None:
+        raise FileError(
+            f"`{path}`: {suffix} files need an extra that is not installed; python -m pip install 'markbase[{extra}]' adds it."
+        )
+
+
+def _read_parquet(path: Path) -> pd.DataFrame:
+    raw = read_bytes(path)
+    try:
+        return pd.read_parquet(io.BytesIO(raw), engine="pyarrow")
+    except Exception as problem:
+        raise FileError(f"`{path}` cannot be read as Parquet: {str(problem).splitlines()[0]}") from None
+
+
+def _read_sheet(path: Path, sheet: str | None) -> pd.DataFrame:
+    raw = read_bytes(path)
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # about styles, which are not read
+            book = pd.ExcelFile(io.BytesIO(raw), engine="odf" if path.suffix.lower() == ".ods" else "openpyxl")
+            names = [str(name) for name in book.sheet_names]
+            if sheet is not None and sheet not in names:
+                raise FileError(
+                    f"`{path}` has no sheet `{sheet}`; there {'is' if len(names) == 1 else 'are'} {listed(quoted(names))}."
+                )
+            cells = book.parse(sheet or names[0], header=None, dtype=object, keep_default_na=False, na_values=[""])
+    except FileError:
+        raise
+    except Exception as problem:
+        raise FileError(f"`{path}` cannot be read as a spreadsheet: {str(problem).splitlines()[0]}.") from None
+    if sheet is None and len(names) > 1:
+        remark(f"`{path.name}` has {len(names)} sheets; the first, `{names[0]}`, was read.")
+    cells = cells.dropna(how="all").reset_index(drop=True)
+    if len(cells) < 2:
+        raise FileError(f"`{path}` has {'column names but no rows' if len(cells) else 'nothing in that sheet'}.")
+    header = _checked_names([("" if pd.isna(name) else str(name)) for name in cells.iloc[0]], path)
+    frame = cells.iloc[1:].reset_index(drop=True)
+    frame.columns = pd.Index(header)
+    return frame
+
+
+def _read_text_table(path: Path, encoding: str) -> pd.DataFrame:
     text = read_text(path, encoding)
     separator = _separator(text)
-    header = _header(text, separator, path)
+    names = next(row for row in csv.reader(io.StringIO(text), delimiter=separator) if row)
+    header = _checked_names(names, path)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error", pd.errors.ParserWarning)
             frame = pd.read_csv(
-                io.StringIO(text),
-                sep=separator,
-                dtype=object,
-                keep_default_na=False,
-                na_values=[""],
-                index_col=False,
+                io.StringIO(text), sep=separator, dtype=object, keep_default_na=False, na_values=[""], index_col=False
             )
     except (pd.errors.ParserError, pd.errors.ParserWarning) as problem:
-        raise FileError(
-            _ragged(text, separator, len(header), path) or f"`{path}` cannot be read as a table: {problem}."
-        ) from None
+        told = _ragged(text, separator, len(header), path)
+        raise FileError(told or f"`{path}` cannot be read as a table: {problem}.") from None
     frame.columns = pd.Index(header)
     if not len(frame):
         raise FileError(f"`{path}` has column names but no rows.")
@@ -92,7 +160,14 @@ def _read_table(path: Path, encoding: str) -> pd.DataFrame:
         short = _ragged(text, separator, len(header), path)
         if short:
             raise FileError(short)
+    if any(f"'{mark}" in text for mark in ESCAPED):
+        frame = frame.map(_without_apostrophe, na_action="ignore")
     return frame
+
+
+def _without_apostrophe(cell: Any) -> Any:
+    """Read what `write_data` wrote behind an apostrophe, to keep it from being taken for a formula."""
+    return cell[1:] if isinstance(cell, str) and cell[:1] == "'" and cell[1:2] in ESCAPED else cell
 
 
 def _separator(text: str) -> str:
@@ -100,11 +175,8 @@ def _separator(text: str) -> str:
     return max(_SEPARATORS, key=lambda mark: (first.count(mark), mark == ","))
 
 
-def _header(text: str, separator: str, path: Path) -> list[str]:
-    names = [
-        " ".join(name.split())
-        for name in next(row for row in csv.reader(io.StringIO(text), delimiter=separator) if row)
-    ]
+def _checked_names(raw: Sequence[str], path: Path) -> list[str]:
+    names = [" ".join(name.split()) for name in raw]
     empty = [str(k) for k, name in enumerate(names, 1) if not name]
     if empty:
         raise ColumnError(f"`{path}`: column {listed(empty)} has no name in the first line; give each column one.")

@@ -8,6 +8,36 @@ from pathlib import Path
 from markbase.core.errors import FileError, near
 
 
+def read_bytes(path: Path) -> bytes:
+    """Read a file.
+
+    Parameters
+    ----------
+    path : Path
+        The file.
+
+    Returns
+    -------
+    bytes
+        Its contents.
+
+    Raises
+    ------
+    FileError
+        If there is no such file, or it cannot be read.
+    """
+    if path.is_dir():
+        raise FileError(f"`{path}` is a folder; name the file in it.")
+    try:
+        return path.read_bytes()
+    except FileNotFoundError:
+        beside = [p.name for p in path.parent.iterdir() if p.is_file()] if path.parent.is_dir() else []
+        close = near(path.name, beside) if beside else ""
+        raise FileError(f"There is no file `{path}`.{close if close.startswith(' Did') else ''}") from None
+    except OSError as problem:
+        raise FileError(f"`{path}` cannot be read: {(problem.strerror or 'unknown reason').lower()}.") from None
+
+
 def read_text(path: Path, encoding: str = "utf-8") -> str:
     """Read a text file.
 
@@ -32,16 +62,7 @@ def read_text(path: Path, encoding: str = "utf-8") -> str:
         codecs.lookup(encoding)
     except LookupError:
         raise FileError(f"There is no encoding `{encoding}`; `utf-8`, `cp1252` and `latin-1` are common.") from None
-    if path.is_dir():
-        raise FileError(f"`{path}` is a folder; name the file in it.")
-    try:
-        raw = path.read_bytes()
-    except FileNotFoundError:
-        beside = [p.name for p in path.parent.iterdir() if p.is_file()] if path.parent.is_dir() else []
-        close = near(path.name, beside) if beside else ""
-        raise FileError(f"There is no file `{path}`.{close if close.startswith(' Did') else ''}") from None
-    except OSError as problem:
-        raise FileError(f"`{path}` cannot be read: {(problem.strerror or 'unknown reason').lower()}.") from None
+    raw = read_bytes(path)
     try:
         text = raw.decode("utf-8-sig" if encoding.lower().replace("_", "-") in ("utf-8", "utf8") else encoding)
     except UnicodeDecodeError as problem:

@@ -12,6 +12,7 @@ from markbase.core.wording import decimals_for, number, p_phrase, p_value, share
 from markbase.show.page import Facts, Formula, Page, Row, Section, Sentences, Strip, Table
 
 LEVEL_INDENT = "  "
+_SCHEME_NOTES = {"effect": "against the mean", "adjacent": "step by step", "trend": "trends"}
 
 
 def fit_page(fit: LinearFit) -> Page:
@@ -117,9 +118,10 @@ def _groups(fit: LinearFit) -> Section:
         own = table[table["term"] == term.name]
         left, right = _scale(own["low"].min(), own["high"].max())
         if term.is_group:
-            rows.append(Row((term.name, "", "", "", "", ""), "group"))
+            rows.append(Row((term.name, "", "", "", _SCHEME_NOTES.get(term.column.scheme, ""), ""), "group"))
             rows += [
-                _coefficient(fit, row, LEVEL_INDENT + str(row["level"]), (left, right)) for _, row in own.iterrows()
+                _coefficient(fit, row, LEVEL_INDENT + _compared(term.column.scheme, row), (left, right))
+                for _, row in own.iterrows()
             ]
         else:
             label = f"{term.name}, per {term.column.unit_one}" if term.column.unit else term.name
@@ -133,8 +135,12 @@ def _groups(fit: LinearFit) -> Section:
     )
 
 
+def _compared(scheme: str, row) -> str:  # type: ignore[no-untyped-def]
+    return f"{row['level']} after {row['against']}" if scheme == "adjacent" else str(row["level"])
+
+
 def _coefficient(fit: LinearFit, row, label: str, scale: tuple[float, float] | None) -> Row:  # type: ignore[no-untyped-def]
-    n = f"{int(row['n']):,}" if row["level"] else ""
+    n = f"{int(row['n']):,}" if row["level"] and (row["against"] or row["base"]) else ""
     if row["base"]:
         strip = Strip(0, 0, 0, *scale, is_base=True) if scale else None
         chosen = next(t.column.base for t in fit.parts if t.name == row["term"])
@@ -169,6 +175,8 @@ def _equation_blocks(equation: Equation) -> tuple[Formula | Facts, ...]:
     facts = [("[group: level]", "is 1 for rows of that level and 0 for others")] if equation.bases else []
     facts += [
         ("base of " + name, f"{base} (no summand of its own: it is part of the first number)")
+        if base
+        else (name, "every level has a summand, counted from the mean of the levels, which is part of the first number")
         for name, base in equation.bases
     ]
     facts.append(("digits", "rounded for reading; `coefficients` and --json hold all of them"))

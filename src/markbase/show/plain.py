@@ -73,6 +73,16 @@ def column_record(study: Study, name: str) -> dict[str, Any]:
     return record | {"levels" if column.is_group else "values": _rows(table)}
 
 
+def trail_record(study: Study) -> dict[str, Any]:
+    """Return what was done to a study as plain data, with the verification of each step."""
+    steps = []
+    for step in study.trail:
+        check = step.check
+        verified = {"passed": check.passed, "notes": list(check.notes), "table": _rows(check.table)} if check else None
+        steps.append({**step.record(), "text": step.text, "check": verified})
+    return {"data": study.name, "rows": study.rows, "columns": list(study.columns), "steps": steps}
+
+
 def to_json(record: dict[str, Any]) -> str:
     """Write plain data as JSON; numbers that are none or infinite become null."""
     return json.dumps(_clean(record), ensure_ascii=False, indent=2, allow_nan=False)

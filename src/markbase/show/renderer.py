@@ -8,15 +8,19 @@ from typing import Any
 from markbase.core.display import Renderer
 from markbase.core.model.linear import LinearFit
 from markbase.core.reading.told import Equation, Reading
+from markbase.core.study.coding import Coding
+from markbase.core.study.recoding import Check
 from markbase.core.study.study import Study
 from markbase.core.study.trail import Trail
 from markbase.show.fit import equation_page, fit_page, reading_page
 from markbase.show.html import to_html
 from markbase.show.page import Page
-from markbase.show.study import study_page, trail_page
+from markbase.show.study import check_page, coding_page, study_page, trail_page
 from markbase.show.text import to_text
 
 _PAGES: dict[type, Callable[[Any], Page]] = {
+    Check: check_page,
+    Coding: coding_page,
     Equation: equation_page,
     LinearFit: fit_page,
     Reading: reading_page,

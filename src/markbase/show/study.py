@@ -3,11 +3,19 @@
 from __future__ import annotations
 
 import math
+import shlex
+from collections.abc import Mapping
+from typing import Any
+
+import pandas as pd
 
 from markbase.core.errors import count_noun
+from markbase.core.study.coding import Coding
 from markbase.core.study.column import Column
+from markbase.core.study.recoding import Check
+from markbase.core.study.remarks import Remark
 from markbase.core.study.study import Study
-from markbase.core.study.trail import Trail
+from markbase.core.study.trail import Trail, inline
 from markbase.core.tables import rows_of
 from markbase.core.wording import decimals_for, number, share, short
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
@@ -29,7 +37,7 @@ def study_page(study: Study) -> Page:
         A row a column, then the remarks.
     """
     overview = study.overview()
-    rows, remarks = [], []
+    rows = []
     for r in rows_of(overview):
         column = study[str(r.column)]
         missing = f"{r.missing:,}" if not r.coded else f"{r.missing:,} ({r.blank:,} blank, {r.coded:,} coded)"
@@ -46,16 +54,38 @@ def study_page(study: Study) -> Page:
                 )
             )
         )
-        if r.remarks:
-            remarks.append((str(r.column), str(r.remarks)))
     heads = ("column", "kind", "role", "rows", "missing", "levels, or low – mean – high")
     guessed = int(overview["guessed"].sum())
     note = "? marks a guessed kind: declare it in a codebook" if guessed else ""
     sections = [Section("What is there", note, (Table(heads, tuple(rows), frozenset({3}), wide=5),))]
+    remarks = [(name, remark) for name, told in study.remarks().items() for remark in told]
     if remarks:
-        sections.append(Section("What deserves a second look", blocks=(Facts(tuple(remarks)),)))
+        mends = any(remark.mend for _, remark in remarks)
+        note = "→ add what follows to the command to mend it, or put it into a plan" if mends else ""
+        pairs = tuple(pair for name, remark in remarks for pair in _remark(name, remark))
+        sections.append(Section("What deserves a second look", note, (Facts(pairs),)))
     title = f"{study.name}: {count_noun(study.rows, 'row')}, {count_noun(len(study.columns), 'column')}"
     return Page(title, study.title, tuple(sections))
+
+
+def _remark(name: str, remark: Remark) -> list[tuple[str, str]]:
+    return [(name, remark.text), *(("", f"→ {prepare_option(step)}") for step in remark.mend)]
+
+
+def prepare_option(step: Mapping[str, Any]) -> str:
+    """Write a preparing step as an option of the command.
+
+    Parameters
+    ----------
+    step : mapping
+        The step.
+
+    Returns
+    -------
+    str
+        ``--prepare 'do = …'``, quoted for a shell.
+    """
+    return f"--prepare {shlex.quote(inline(step))}"
 
 
 def _spread(column: Column, record) -> str:  # type: ignore[no-untyped-def]
@@ -112,8 +142,8 @@ def column_page(study: Study, name: str) -> Page:
         rows = tuple(Row((str(r.measure), _measure(str(r.measure), r.value))) for r in rows_of(table))
         facts += [("unit", column.unit.many)] if column.unit else []
         body = Table(("measure", "value"), rows, frozenset({1}))
-    remarks = study.overview().set_index("column").loc[name, "remarks"]
-    facts += [("second look", str(remarks))] if remarks else []
+    for k, remark in enumerate(study.remarks().get(name, [])):
+        facts += [("" if k else "second look", remark.text), *_remark("", remark)[1:]]
     return Page(f"{name} in {study.name}", column.label, (Section("", blocks=(Facts(tuple(facts)), body)),))
 
 
@@ -134,3 +164,36 @@ def trail_page(trail: Trail) -> Page:
     """Describe what was done to a study."""
     lines = tuple((step.text, ()) for step in trail)
     return Page("What was done, in order", sections=(Section("", blocks=(Sentences(lines),)),))
+
+
+def check_page(check: Check) -> Page:
+    """Describe the verification of a recoding."""
+    title = f"{check.column}, made of {check.source}" if check.column != check.source else check.column
+    result = "every row is accounted for" if check.passed else "the counts do not add up"
+    facts = [("verified" if check.passed else "NOT VERIFIED", result), *(("noticed", note) for note in check.notes)]
+    return Page(title or "Rows kept", sections=(Section("", blocks=(_plain_table(check.table), Facts(tuple(facts)))),))
+
+
+def coding_page(coding: Coding) -> Page:
+    """Describe how a group becomes columns, and the verification."""
+    sections = []
+    for scheme, table in coding.grids.items():
+        here = " (in force)" if scheme == coding.scheme else ""
+        laid = _plain_table(table.reset_index())
+        sections.append(Section(f"{scheme}{here}", coding.meaning[scheme].replace("`", ""), (laid,)))
+    facts = [(what, f"{rows:,}") for what, rows in coding.row_sums.items()]
+    facts.append(
+        ("verified" if coding.passed else "NOT VERIFIED", "all counts agree" if coding.passed else "see the table")
+    )
+    check = coding.check.assign(agrees=["yes" if ok else "NO" for ok in coding.check["agrees"]])
+    note = "the indicator columns, counted against the source"
+    sections.append(Section("Verification", note, (_plain_table(check), Facts(tuple(facts)))))
+    return Page(f"How {coding.column} becomes columns", sections=tuple(sections))
+
+
+def _plain_table(table: pd.DataFrame) -> Table:
+    right = frozenset(k for k, kind in enumerate(table.dtypes) if pd.api.types.is_numeric_dtype(kind))
+    rows = []
+    for record in table.itertuples(index=False):
+        rows.append(Row(tuple(short(float(v), 4) if k in right else str(v) for k, v in enumerate(record))))
+    return Table(tuple(str(name) for name in table.columns), tuple(rows), right, wide=-1)

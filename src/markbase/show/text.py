@@ -139,7 +139,10 @@ def _table(table: Table, room: int) -> RichTable:
     out = RichTable(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style=QUIET, show_edge=False)
     for place, head in enumerate(table.heads):
         side: Literal["left", "right"] = "right" if place in table.right else "left"
-        out.add_column(Text(head), justify=side, no_wrap=place != table.wide, overflow="fold")
+        body = max((cell_len(row.cells[place]) for row in table.rows), default=0)
+        folds = place == table.wide or cell_len(head) > max(body, 12)  # a long heading may be folded, a number never
+        least = None if place == table.wide else max(body, min(cell_len(head), 12))
+        out.add_column(Text(_plain(head)), justify=side, no_wrap=not folds, overflow="fold", min_width=least)
     if room:
         out.add_column(Text(table.strip_head if len(table.strip_head) <= room else ""), no_wrap=True, width=room)
     for row in table.rows:

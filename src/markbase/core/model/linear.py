@@ -25,6 +25,7 @@ from markbase.core.model.terms import Block, Term, make_term, outcome_column, pr
 from markbase.core.reading.equation import make_equation
 from markbase.core.reading.sentences import make_reading
 from markbase.core.reading.told import Equation, Reading
+from markbase.core.study.coding import Compared, contrasts
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 
@@ -154,26 +155,40 @@ class LinearFit(Shown):
     def coefficients(self) -> pd.DataFrame:
         """One row a coefficient, and one for the base of each group.
 
-        `term` (``(intercept)`` first), `level` (empty for an amount), `base` (true for the row of
-        a base, whose estimate is 0 by definition), `n` (rows used at that level, or all rows
-        used), `estimate`, `se`, `t`, `p` (two-sided; NaN for a base), `low` and `high` (the
-        interval at `level`), all in units of the outcome per unit of the term.
+        `term` (``(intercept)`` first), `level` (empty for an amount; the name of the trend under
+        trend coding), `against` (what the level is compared with), `base` (true for the row of a
+        base, whose estimate is 0 by definition), `n` (rows used at that level, or all rows used),
+        `estimate`, `se`, `t`, `p` (two-sided; NaN for a base), `low` and `high` (the interval at
+        `level`), all in units of the outcome per unit of the term.
         """
-        names, levels, bases, counts, chooser, estimates = self._told()
+        return self._table(*self._told())
+
+    @cached_property
+    def equation_rows(self) -> pd.DataFrame:
+        """The coefficients of the equation, as `coefficients`, with a row a level for every group.
+
+        A group that is not coded by indicators is told by the effects of its levels, from their mean.
+        """
+        if all(t.column.scheme == "indicator" for t in self.parts if t.is_group):
+            return self.coefficients
+        return self._table(*self._told(level_form=True))
+
+    def _table(self, rows: list[tuple[str, Compared, int]], chooser: Array, estimates: Array) -> pd.DataFrame:
         root = self.solution.roots_of(chooser)
         variance = np.einsum("ij,ij->i", root, root)
         variance[0] += 1 / self.sample.used
         se = self.strength.typical_miss * np.sqrt(variance)
-        base = np.array(bases)
+        base = np.array([compared.base for _, compared, _ in rows])
         with np.errstate(divide="ignore", invalid="ignore"):
             t = np.where(base, np.nan, estimates / se)
         half = t_quantile(self.level, self.df_rest) * se
         return pd.DataFrame(
             {
-                "term": names,
-                "level": levels,
+                "term": [term for term, _, _ in rows],
+                "level": [compared.level for _, compared, _ in rows],
+                "against": [compared.against for _, compared, _ in rows],
                 "base": base,
-                "n": counts,
+                "n": [n for _, _, n in rows],
                 "estimate": estimates,
                 "se": se,
                 "t": t,
@@ -186,11 +201,11 @@ class LinearFit(Shown):
     @cached_property
     def covariance(self) -> pd.DataFrame:
         """The covariance matrix of the rows of `coefficients`, labelled ``term`` or ``term: level``."""
-        names, levels, *_, chooser, _ = self._told()
+        rows, chooser, _ = self._told()
         root = self.solution.roots_of(chooser)
         V = root @ root.T
         V[0, 0] += 1 / self.sample.used
-        labels = [f"{a}: {b}" if b else a for a, b in zip(names, levels, strict=True)]
+        labels = [f"{term}: {compared.level}" if compared.level else term for term, compared, _ in rows]
         return pd.DataFrame(V * self.strength.typical_miss**2, index=labels, columns=labels)
 
     @cached_property
@@ -246,7 +261,7 @@ class LinearFit(Shown):
     @cached_property
     def fitted(self) -> Array:
         """What the model gives for each row of the study, shape (rows,); NaN for a row not used."""
-        table = self.coefficients
+        table = self.equation_rows
         fitted = np.full(self.sample.rows, float(table["estimate"][0]))
         for term in self.parts:
             estimates = table.loc[table["term"] == term.name, "estimate"].to_numpy()
@@ -265,55 +280,51 @@ class LinearFit(Shown):
         block = np.repeat(np.arange(len(self.moments.sizes)), self.moments.sizes)[self.solution.columns]
         return [np.flatnonzero(block == k) for k in range(1, len(self.parts) + 1)]
 
-    def _told(self) -> tuple[list[str], list[str], list[bool], list[int], Array, Array]:
+    def _told(self, level_form: bool = False) -> tuple[list[tuple[str, Compared, int]], Array, Array]:
         """Turn the inner coefficients into those the analyst asked for.
+
+        Parameters
+        ----------
+        level_form : bool
+            Tell groups that are not coded by indicators by the effects of their levels instead.
 
         Returns
         -------
-        names, levels, bases, counts
-            What each row is.
-        chooser : ndarray, shape (rows of the table, p)
+        rows : list
+            Term, what is compared, and rows used at that level, of each row.
+        chooser : ndarray, shape (rows, p)
             The combination of inner coefficients that each row is; for the intercept, what comes
             on top of the fit where every inner column is 0.
-        estimates : ndarray, shape (rows of the table,)
+        estimates : ndarray, shape (rows,)
             The estimates.
         """
         s = self.solution
-        p, starts = len(s.columns), self.moments.starts
-        at = {int(c): k for k, c in enumerate(s.columns)}
-        names, levels, bases, counts = [INTERCEPT], [""], [False], [self.sample.used]
-        chooser = [np.zeros(p)]
-        base_inner: list[int] = []
+        p, starts, used = len(s.columns), self.moments.starts, self.sample.used
+        inner = np.zeros((self.moments.cross.shape[0], p))
+        inner[s.columns, np.arange(p)] = 1.0
+        rows = [(INTERCEPT, Compared("", "", False), used)]
+        chooser, start = [np.zeros((1, p))], np.zeros(p)
         for k, term in enumerate(self.parts, 1):
+            own = inner[starts[k] : starts[k] + self.moments.sizes[k]]
             if not term.is_group:
-                row = np.zeros(p)
-                row[at[int(starts[k])]] = 1.0
-                names, levels, bases = [*names, term.name], [*levels, ""], [*bases, False]
-                counts, chooser = [*counts, self.sample.used], [*chooser, row]
+                rows.append((term.name, Compared("", "", False), used))
+                chooser.append(own)
                 continue
-            base = at.get(int(starts[k]) + term.base, -1)
-            if base >= 0:
-                base_inner.append(base)
-            for level, label in enumerate(term.labels):
-                row = np.zeros(p)
-                if level != term.base:
-                    inner = at.get(int(starts[k]) + level, -1)
-                    if inner >= 0:
-                        row[inner] += 1.0
-                    if base >= 0:
-                        row[base] -= 1.0
-                names.append(term.name)
-                levels.append(label)
-                bases.append(level == term.base)
-                counts.append(int(self.moments.cross[0, starts[k] + level]))
-                chooser.append(row)
-        C = np.array(chooser)
-        estimates = C @ s.coefficients
-        C[0, base_inner] += 1.0
+            scheme = term.column.scheme
+            if level_form and scheme != "indicator":
+                scheme = "effect"
+            told = contrasts(scheme, term.labels, term.base, term.places.tolist())
+            counts = dict(zip(term.labels, self.moments.cross[0, starts[k] :], strict=False))
+            rows += [(term.name, compared, int(counts.get(compared.level, used))) for compared in told.rows]
+            chooser.append(told.weights @ own)
+            start += told.intercept @ own
+        C = np.concatenate(chooser)
+        estimates = C @ (s.coefficients + s.lower)
+        C[0] = start
         high, low = twofold.two_product(s.centres, s.coefficients)
-        at_base = [s.coefficients[k] + s.lower[k] for k in base_inner]
-        estimates[0] = math.fsum([*s.at_centres, *-high, *-low, *(-s.centres * s.lower), *at_base])
-        return names, levels, bases, counts, C, estimates
+        at_start = start * s.coefficients + start * s.lower
+        estimates[0] = math.fsum([*s.at_centres, *-high, *-low, *(-s.centres * s.lower), *at_start])
+        return rows, C, estimates
 
 
 def fit_linear(study: Study, outcome: str, terms: Sequence[str], *, level: float = 0.95) -> LinearFit:

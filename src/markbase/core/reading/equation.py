@@ -24,7 +24,7 @@ def make_equation(fit: FitTold) -> Equation:
         a prediction made from the shown figures is off by far less than the error itself.
     """
     parts: list[EquationPart] = []
-    for row in rows_of(fit.coefficients):
+    for row in rows_of(fit.equation_rows):
         if row.base:
             continue
         decimals = decimals_for(float(row.se), _DIGITS)
@@ -32,5 +32,5 @@ def make_equation(fit: FitTold) -> Equation:
             decimals = decimals_for(abs(float(row.estimate)) or 1.0, 6)
         factor = f"[{row.term}: {row.level}]" if row.level else ("" if not parts else str(row.term))
         parts.append(EquationPart(float(row.estimate), number(abs(float(row.estimate)), decimals), factor))
-    bases = tuple((t.name, t.base_label) for t in fit.parts if t.is_group)
+    bases = tuple((t.name, t.base_label if t.column.scheme == "indicator" else "") for t in fit.parts if t.is_group)
     return Equation(fit.outcome.name, tuple(parts), bases)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import pandas as pd
 
-from markbase.core.errors import count_noun
+from markbase.core.errors import count_noun, listed, quoted
+from markbase.core.reading.sizes import held_equal, is_logged, outcome_words, per_step, percent, size, unit_of
 from markbase.core.reading.told import FitTold, Reading, Statement, TermTold
 from markbase.core.study.remarks import THIN_ROWS, looks_coded
 from markbase.core.wording import decimals_for, number, p_phrase, short
@@ -24,7 +26,7 @@ def make_reading(fit: FitTold) -> Reading:
     -------
     Reading
         A statement for the intercept, for each amount, for each group as a whole and for each of
-        its levels but the base.
+        its coefficients but the base.
     """
     table = fit.coefficients
     statements = [_start(fit, table.iloc[0])]
@@ -32,7 +34,7 @@ def make_reading(fit: FitTold) -> Reading:
         rows = table[table["term"] == term.name]
         if term.is_group:
             statements.append(_jointly(fit, term, rows))
-            statements += [_level(fit, term, row) for _, row in rows.iterrows() if not row["base"]]
+            statements += [_compared(fit, term, row) for _, row in rows.iterrows() if not row["base"]]
         else:
             statements.append(_amount(fit, term, rows.iloc[0]))
     general = [
@@ -44,31 +46,33 @@ def make_reading(fit: FitTold) -> Reading:
 
 
 def _start(fit: FitTold, row: pd.Series[Any]) -> Statement:
-    bases = [f"`{t.name}` at its base `{t.base_label}`" for t in fit.parts if t.is_group]
     amounts = [t for t in fit.parts if not t.is_group]
-    where = [*(f"`{t.name}` = 0" for t in amounts), *bases]
+    where = [f"`{t.name}` = 0" for t in amounts]
+    for term in fit.parts:
+        if term.is_group:
+            at = f"its base `{term.base_label}`" if term.column.scheme == "indicator" else "the mean of its levels"
+            where.append(f"`{term.name}` at {at}")
     decimals = decimals_for(float(row["se"]))
     text = (
-        f"The equation starts from {number(row['estimate'], decimals)} {_unit(fit, row['estimate'])} of `{fit.outcome.name}` "
-        f"({_percent(fit)} interval {number(row['low'], decimals)} to {number(row['high'], decimals)}): the mean expected with "
-        f"{', '.join(where)}."
+        f"The equation starts from {number(row['estimate'], decimals)} {unit_of(fit, row['estimate'])} of "
+        f"`{fit.outcome.name}` ({percent(fit)} interval {number(row['low'], decimals)} to {number(row['high'], decimals)}): "
+        f"the mean expected with {', '.join(where)}."
     )
+    cautions = []
+    if is_logged(fit.outcome) and row["estimate"] < 700:
+        typical = math.expm1(row["estimate"]) if fit.outcome.made.how == "log1p" else math.exp(row["estimate"])  # type: ignore[union-attr]
+        text = f"{text[:-1]}, which is {short(typical)} in `{fit.outcome.made.of[0]}` itself (a geometric mean)."  # type: ignore[union-attr]
     outside = []
     for term in amounts:
         low, high, _ = fit.spread(term.name)
         if not low <= 0 <= high:
             outside.append(f"`{term.name}` runs from {short(low)} to {short(high)} in these rows")
     if outside:
-        return Statement(
-            "(intercept)", "", text, (f"It anchors the equation and describes nobody: {', '.join(outside)}.",)
-        )
-    return Statement("(intercept)", "", text)
+        cautions.append(f"It anchors the equation and describes nobody: {', '.join(outside)}.")
+    return Statement("(intercept)", "", text, tuple(cautions))
 
 
 def _amount(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
-    unit = term.column.unit
-    per = f"{unit.one} (`{term.name}`)" if unit else f"unit of `{term.name}`"
-    lead = f"Per further {per}, `{fit.outcome.name}` is"
     low, high, sd = fit.spread(term.name)
     cautions = []
     if (row["high"] - row["low"]) * sd > fit.outcome_sd and not fit.exact:
@@ -78,93 +82,94 @@ def _amount(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
             f"`{term.name}` was guessed an amount, but holds few whole numbers ({short(low)} to {short(high)}): if they are "
             f"codes, this slope means nothing; declare it a group."
         )
-    return Statement(term.name, "", f"{lead} {_size(fit, row, 'that the two go together')}", tuple(cautions))
+    lead = f"Per {per_step(term.column)}"
+    lead += "" if lead.endswith(",") else ","
+    told = f"{lead} {outcome_words(fit.outcome)} is {size(fit, row, 'that the two go together')}"
+    return Statement(term.name, "", told, tuple(cautions))
 
 
-def _level(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
-    lead = f"For `{term.name}` `{row['level']}`, compared with the base `{term.base_label}`, `{fit.outcome.name}` is"
+def _compared(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
+    """Say one coefficient of a group, in the words of its coding."""
+    scheme, level = term.column.scheme, str(row["level"])
+    if scheme == "trend":
+        return _trend(fit, term, row)
+    against = {
+        "indicator": f"compared with the base `{row['against']}`",
+        "effect": f"compared with the mean of the {len(term.labels)} levels, each counted once",
+        "adjacent": f"compared with the level before it, `{row['against']}`",
+    }[scheme]
+    lead = f"For `{term.name}` `{level}`, {against}, {outcome_words(fit.outcome)} is"
     cautions = []
     if row["n"] < THIN_ROWS:
-        cautions.append(
-            f"Only {count_noun(int(row['n']), 'row')} used {'is' if row['n'] == 1 else 'are'} `{row['level']}`."
-        )
-    level = next(v for v in term.column.levels if v.label == row["level"])
-    if not level.declared:
-        cautions.append(
-            f"`{row['level']}` is not a level of the codebook; if it is a misspelling, mend it before reading on."
-        )
+        cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {'is' if row['n'] == 1 else 'are'} `{level}`.")
+    known = {v.label: v for v in term.column.levels}
+    if not known[level].declared:
+        cautions.append(f"`{level}` is not a level of the codebook; if it is a misspelling, mend it before reading on.")
+    for label in (level, str(row["against"])):
+        mixture = known[label].mixture if label in known else ()
+        if mixture:
+            cautions.append(
+                f"`{label}` is a mixture of {listed(quoted(mixture))}; the difference is an average over them."
+            )
     if row["high"] - row["low"] > fit.outcome_sd and not fit.exact:
         cautions.append(
             f"The interval is wide: wider than the standard deviation of `{fit.outcome.name}` ({short(fit.outcome_sd)})."
         )
-    return Statement(term.name, str(row["level"]), f"{lead} {_size(fit, row, 'of a difference')}", tuple(cautions))
+    return Statement(term.name, level, f"{lead} {size(fit, row, 'of a difference')}", tuple(cautions))
 
 
-def _size(fit: FitTold, row: pd.Series[Any], question: str) -> str:
-    """Say how much higher or lower, how sure, and with what held equal."""
-    estimate, low, high = float(row["estimate"]), float(row["low"]), float(row["high"])
+def _trend(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
     decimals = decimals_for(float(row["se"]))
-    held = "other terms held equal" if len(fit.parts) > 1 else "with no other term in the model to be held equal"
-    size = f"{number(abs(estimate), decimals)} {_unit(fit, estimate)} {'lower' if estimate < 0 else 'higher'}"
-    if fit.exact:
-        return f"{number(abs(estimate), decimals_for(abs(estimate) or 1, 6))} {_unit(fit, estimate)} {'lower' if estimate < 0 else 'higher'}, {held}."
-    interval = f"{_percent(fit)} interval {_range(low, high, decimals)}, {p_phrase(float(row['p']))}"
-    if low > 0 or high < 0:
-        return f"on average {size} ({interval}), {held}."
-    return f"estimated {size} ({interval}), {held}: no clear evidence {question}, in either direction."
-
-
-def _range(low: float, high: float, decimals: int) -> str:
-    ends = number(abs(low), decimals), number(abs(high), decimals)
-    if low > 0:
-        return f"{ends[0]} to {ends[1]} higher"
-    if high < 0:
-        return f"{ends[1]} to {ends[0]} lower"
-    return f"{ends[0]} lower to {ends[1]} higher"
+    estimate, low, high = (number(row[k], decimals) for k in ("estimate", "low", "high"))
+    figures = f"{estimate}, {percent(fit)} interval {low} to {high}, {p_phrase(float(row['p']))}"
+    clear = row["low"] > 0 or row["high"] < 0
+    lead = f"Over the order of `{term.name}`, `{fit.outcome.name}` shows"
+    if row["level"] == "linear trend":
+        way = "rising" if row["estimate"] > 0 else "falling"
+        told = f"a {way} linear trend" if clear else "no clear evidence of a linear trend"
+    else:
+        told = f"a {row['level']}, a bend," if clear else f"no clear evidence of a {row['level']}"
+    text = f"{lead} {told} (coefficient of the trend {figures}), {held_equal(fit)}."
+    return Statement(term.name, str(row["level"]), text)
 
 
 def _jointly(fit: FitTold, term: TermTold, rows: pd.DataFrame) -> Statement:
     test = fit.terms[fit.terms["term"] == term.name].iloc[0]
     alpha = 1 - fit.level
     figures = f"F({int(test['df'])}, {fit.df_rest}) = {number(test['statistic'], 2)}, {p_phrase(float(test['p']))}"
-    held = "other terms held equal" if len(fit.parts) > 1 else "with no other term in the model"
-    others = rows[~rows["base"]]
-    clear = int((others["p"] < alpha).sum())
-    together = f"Taken together, the {len(rows)} levels of `{term.name}`"
-    cautions = []
-    base = term.column.base
-    n_base = int(rows.loc[rows["base"], "n"].iloc[0])
-    if n_base < THIN_ROWS:
-        cautions.append(
-            f"The base `{term.base_label}` has only {count_noun(n_base, 'row')}, so every comparison with it is wide."
-        )
-    if base is None or not base.chosen:
-        cautions.append(
-            f"The base `{term.base_label}` was not chosen: it is the largest level. Mark the one your question needs."
-        )
+    together = f"Taken together, the {len(term.labels)} levels of `{term.name}`"
+    cautions = _about_base(fit, term, rows) if term.column.scheme == "indicator" else []
     if fit.exact:
         return Statement(term.name, "", f"{together} are part of an exact equation.", tuple(cautions))
+    others = rows[~rows["base"]]
+    clear = int((others["p"] < alpha).sum())
     if test["p"] < alpha:
-        text = f"{together} differ in `{fit.outcome.name}` ({figures}), {held}."
+        text = f"{together} differ in `{fit.outcome.name}` ({figures}), {held_equal(fit)}."
         if clear == 0 and len(others) > 1:
-            cautions.append(
-                f"They differ somewhere, though no level clearly from the base `{term.base_label}`: compare the pairs."
-            )
+            cautions.append("They differ somewhere, though no single row below is clear: compare the pairs.")
     else:
-        text = f"{together} show no clear evidence of differing in `{fit.outcome.name}` ({figures}), {held}."
+        text = f"{together} show no clear evidence of differing in `{fit.outcome.name}` ({figures}), {held_equal(fit)}."
         if clear and len(others) > 1:
             cautions.append(
-                f"One clear row among {len(others)} comparisons is weak evidence while the joint test is not clear."
+                f"{clear} clear {'row' if clear == 1 else 'rows'} among {len(others)} comparisons is weak evidence while the "
+                f"joint test is not clear."
             )
     return Statement(term.name, "", text, tuple(cautions))
 
 
-def _unit(fit: FitTold, value: float) -> str:
-    unit = fit.outcome.unit
-    if unit is None:
-        return "units"
-    return unit.one if abs(value) == 1 else unit.many
-
-
-def _percent(fit: FitTold) -> str:
-    return f"{short(100 * fit.level, 4)}%"
+def _about_base(fit: FitTold, term: TermTold, rows: pd.DataFrame) -> list[str]:
+    cautions = []
+    base, label = term.column.base, term.base_label
+    n = int(rows.loc[rows["base"], "n"].iloc[0])
+    if n < THIN_ROWS:
+        cautions.append(f"The base `{label}` has only {count_noun(n, 'row')}, so every comparison with it is wide.")
+    if base is None or not base.chosen:
+        cautions.append(
+            f"The base `{label}` was not chosen: it is the largest level. Mark the one your question needs."
+        )
+    elif base.looked_at and base.looked_at in (fit.outcome.name, *(fit.outcome.made.of if fit.outcome.made else ())):
+        cautions.append(
+            f"The base `{label}` was chosen by looking at the outcome: differences from it come out larger than they are, and "
+            f"their p values too small."
+        )
+    return cautions

@@ -31,6 +31,11 @@ class TermTold(Protocol):
         ...
 
     @property
+    def labels(self) -> Sequence[str]:
+        """The labels of its levels that occur; empty for an amount."""
+        ...
+
+    @property
     def base_label(self) -> str:
         """The label of its base; empty for an amount."""
         ...
@@ -52,6 +57,11 @@ class FitTold(Protocol):
     @property
     def coefficients(self) -> pd.DataFrame:
         """The table of coefficients."""
+        ...
+
+    @property
+    def equation_rows(self) -> pd.DataFrame:
+        """The table of coefficients with a row a level for every group."""
         ...
 
     @property
@@ -129,7 +139,7 @@ class Equation(Shown):
     parts: tuple[EquationPart, ...]
     """Its summands: the intercept, then every coefficient that is not a base."""
     bases: tuple[tuple[str, str], ...]
-    """Each group and its base, for which no summand stands."""
+    """Each group and its base, for which no summand stands; empty where every level has one."""
 
     @property
     def text(self) -> str:

@@ -19,7 +19,9 @@ _RULES: dict[str, Callable[[NDArray[Any], NDArray[Any]], int]] = {
 }
 
 
-def choose_base(column: Column, base: object | None = None, by: str | None = None, reason: str = "") -> Base:
+def choose_base(
+    column: Column, base: object | None = None, by: str | None = None, reason: str = "", of: Column | None = None
+) -> Base:
     """Choose the reference level of a group.
 
     Parameters
@@ -30,9 +32,11 @@ def choose_base(column: Column, base: object | None = None, by: str | None = Non
         The level, by label or code.
     by : str, optional
         A rule instead: ``first``, ``largest``, ``last`` or ``smallest``, among the levels that
-        occur; ties go to the earlier level.
+        occur, or ``lowest_mean`` of another column; ties go to the earlier level.
     reason : str
         Why, in the analyst's words.
+    of : Column, optional
+        For ``lowest_mean``: the amount whose mean decides.
 
     Returns
     -------
@@ -49,11 +53,12 @@ def choose_base(column: Column, base: object | None = None, by: str | None = Non
     if (base is None) == (by is None):
         given = "both are" if base is not None else "neither is"
         raise LevelError(f"The base of `{column.name}` is chosen by `base` (a level) or `by` (a rule); {given} given.")
+    if by == "lowest_mean" or of is not None:
+        return _lowest_mean(column, by, of, reason)
     if by is not None:
         if by not in _RULES:
-            raise LevelError(
-                f"`{by}` is no rule for the base of `{column.name}`; there are {listed(quoted(sorted(_RULES)))}."
-            )
+            rules = sorted([*_RULES, "lowest_mean"])
+            raise LevelError(f"`{by}` is no rule for the base of `{column.name}`; there are {listed(quoted(rules))}.")
         here = np.flatnonzero(column.counts) if column.is_group else np.array([], dtype=int)
         if not column.is_group:
             column.level_at(by)  # says that an amount has no levels
@@ -67,3 +72,20 @@ def choose_base(column: Column, base: object | None = None, by: str | None = Non
             f"`{column.levels[place].label}` cannot be the base of `{column.name}`: no row has it; choose a level that occurs."
         )
     return Base(place, reason or "chosen by name", chosen=True)
+
+
+def _lowest_mean(column: Column, by: str | None, of: Column | None, reason: str) -> Base:
+    if by != "lowest_mean" or of is None or of.is_group:
+        raise LevelError(
+            f"The rule `lowest_mean` for `{column.name}` needs an amount: by='lowest_mean', of='belonging'."
+        )
+    if not column.is_group:
+        column.level_at("lowest_mean")  # says that an amount has no levels
+    both = column.present & of.present
+    n = np.bincount(column.values[both], minlength=len(column.levels))
+    if not n.any():
+        raise LevelError(f"No row has both `{column.name}` and `{of.name}`, so no level has a lowest mean.")
+    with np.errstate(invalid="ignore"):
+        means = np.bincount(column.values[both], weights=of.values[both], minlength=len(column.levels)) / n
+    words = f"the level with the lowest mean of `{of.name}`"
+    return Base(int(np.nanargmin(means)), f"{words}; {reason}" if reason else words, chosen=True, looked_at=of.name)

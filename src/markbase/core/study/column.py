@@ -14,6 +14,9 @@ from markbase.core.errors import ColumnError, LevelError, near
 Kind = Literal["amount", "group", "ordered"]
 Role = Literal["identifier", "weight", "cluster"]
 
+Scheme = Literal["indicator", "effect", "adjacent", "trend"]
+
+SCHEMES: tuple[Scheme, ...] = ("indicator", "effect", "adjacent", "trend")
 KINDS: tuple[Kind, ...] = ("amount", "group", "ordered")
 ROLES: tuple[Role, ...] = ("cluster", "identifier", "weight")
 
@@ -30,6 +33,8 @@ class Level:
     """How it is shown; the code itself where the codebook gives no label."""
     declared: bool = True
     """Whether the codebook expects it (true for every level where there is no list to hold it against)."""
+    mixture: tuple[str, ...] = ()
+    """The levels that were merged into it; empty if none were."""
 
     @property
     def shown(self) -> str:
@@ -42,13 +47,15 @@ class MissingCode:
     """A code that stands for a missing answer."""
 
     code: str
-    """How the file writes it, for instance ``-9``."""
+    """How the file writes it, for instance ``-9``; empty for a reason that arose on the way."""
     label: str
     """What it means, for instance ``no answer``; empty if nobody said."""
 
     @property
     def shown(self) -> str:
         """The meaning with the code behind it."""
+        if not self.code:
+            return self.label
         return f"{self.label} ({self.code})" if self.label else f"code {self.code}"
 
 
@@ -62,6 +69,8 @@ class Base:
     """Why it is the base."""
     chosen: bool
     """True if somebody chose it; false if it is the default (the largest level)."""
+    looked_at: str = ""
+    """The column whose values decided it, if one did: a base chosen by looking at the outcome."""
 
 
 @dataclass(frozen=True)
@@ -72,6 +81,16 @@ class Unit:
     """Its name after a 1: ``year``."""
     many: str
     """Its name after any other number: ``years``."""
+
+
+@dataclass(frozen=True)
+class Made:
+    """How a column was made of others."""
+
+    how: str
+    """The operation, for instance ``log`` or ``sum``."""
+    of: tuple[str, ...]
+    """The columns it was made of."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -90,6 +109,12 @@ class Column:
     """Shape (rows,): float64 for an amount, int32 for a group."""
     levels: tuple[Level, ...] = ()
     """The levels of a group, in order; empty for an amount."""
+    scheme: Scheme = "indicator"
+    """How a group becomes columns: ``indicator``, ``effect``, ``adjacent`` or ``trend``."""
+    event: int | None = None
+    """The level of a two-level group that is the event; None if nobody said."""
+    made: Made | None = None
+    """How the column was made of others; None if it was read."""
     base: Base | None = None
     """The reference level of a group; None for an amount or a group with no rows."""
     role: Role | None = None
@@ -158,6 +183,12 @@ class Column:
         named = [("blank", int(counts[BLANK]))]
         named += [(c.shown, int(n)) for c, n in zip(self.missing_codes, counts[FIRST_CODED:], strict=True)]
         return [(reason, rows) for reason, rows in named if rows]
+
+    def reasons(self) -> NDArray[np.uint8]:
+        """Return why each row is missing, shape (rows,): 0 present, 1 blank, 2 + k the k-th missing code."""
+        if self.why_missing is not None:
+            return self.why_missing
+        return np.where(self.present, PRESENT, BLANK).astype(np.uint8)
 
     def level_at(self, wanted: object) -> int:
         """Find a level by its label or its code.

@@ -69,7 +69,7 @@ def _record(column: Column, total_of: tuple[str, ...]) -> dict[str, object]:
         "missing": missing,
         "blank": blank,
         "coded": missing - blank,
-        "remarks": "; ".join(column_remarks(column, total_of)),
+        "remarks": "; ".join(remark.text for remark in column_remarks(column, total_of)),
     }
     if column.is_group:
         return record | {"levels": int(np.count_nonzero(column.counts))}

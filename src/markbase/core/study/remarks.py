@@ -1,8 +1,12 @@
-"""What deserves a second look in a column, before anything is fitted."""
+"""What deserves a second look in a column, before anything is fitted, and what would mend it."""
 
 from __future__ import annotations
 
 import difflib
+import unicodedata
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,9 +20,20 @@ SKEWED = 1.0
 """An amount with a skew beyond this, either way, is called strongly skewed."""
 FEW_VALUES = 12
 """Whole numbers with at most this many distinct values may be codes."""
+_USUAL_CODES = (-9.0, -8.0, -7.0, -99.0, -98.0, -97.0, -1.0, 99.0, 98.0, 97.0, 999.0, 998.0, 997.0, -999.0, 9999.0)
 
 
-def column_remarks(column: Column, total_of: tuple[str, ...] = ()) -> list[str]:
+@dataclass(frozen=True)
+class Remark:
+    """One thing that deserves a second look."""
+
+    text: str
+    """What was seen."""
+    mend: tuple[Mapping[str, Any], ...] = ()
+    """The preparing steps that would mend it, as `Study.prepare` takes them; empty if none would."""
+
+
+def column_remarks(column: Column, total_of: tuple[str, ...] = ()) -> list[Remark]:
     """Say what deserves a second look in a column.
 
     Parameters
@@ -30,39 +45,76 @@ def column_remarks(column: Column, total_of: tuple[str, ...] = ()) -> list[str]:
 
     Returns
     -------
-    list of str
-        Remarks in the order of their weight; empty when there is nothing to say.
+    list of Remark
+        In the order of their weight; empty when there is nothing to say.
     """
-    remarks = [text for text in (column.fault, column.doubt) if text]
+    remarks = [Remark(column.fault)] if column.fault else []
+    if column.doubt:
+        texts = [level.label for level in column.levels if not _is_number(level.code)]
+        mend = ({"do": "blank", "column": column.name, "codes": texts[:6]}, {"do": "as_amount", "column": column.name})
+        remarks.append(Remark(column.doubt, mend))
     if not column.valid:
-        return [*remarks, "every row is missing", *column.notes]
+        return [*remarks, Remark("every row is missing"), *map(Remark, column.notes)]
     if column.role != "identifier":
         remarks += _group_remarks(column) if column.is_group else _amount_remarks(column)
     if total_of:
         words = f"equals {quoted(total_of)[0]}" if len(total_of) == 1 else f"exact total of {listed(quoted(total_of))}"
-        remarks.append(words)
-    return [*remarks, *column.notes]
+        remarks.append(Remark(words))
+    return [*remarks, *map(Remark, column.notes)]
 
 
-def _amount_remarks(column: Column) -> list[str]:
+def _is_number(text: str) -> bool:
+    try:
+        float(text)
+    except ValueError:
+        return False
+    return True
+
+
+def _amount_remarks(column: Column) -> list[Remark]:
     values = column.values[column.present]
     infinite = int(np.isinf(values).sum())
     if infinite:
-        return [f"infinite in {count_noun(infinite, 'row')}"]
+        return [Remark(f"infinite in {count_noun(infinite, 'row')}")]
     if values.min() == values.max():
-        return ["constant: one value in every row"]
+        return [Remark("constant: one value in every row")]
     remarks = []
-    distinct = len(np.unique(values))
+    distinct = np.unique(values)
     if looks_like_identifier(column):
-        remarks.append("looks like an identifier: whole numbers, none of them twice")
+        mend = ({"do": "as_role", "column": column.name, "role": "identifier"},)
+        remarks.append(Remark("looks like an identifier: whole numbers, none of them twice", mend))
+    codes = _stray_codes(values, distinct)
+    if codes:
+        told = [f"`{c:g}` ({int(np.sum(values == c))})" for c in codes]
+        blank = ({"do": "blank", "column": column.name, "codes": [int(c) for c in codes]},)
+        remarks.append(Remark(f"{listed(told)} far from all other values: a code for a missing answer?", blank))
     elif looks_coded(column):
-        remarks.append(f"digits that look like codes: {distinct} whole numbers; if they are, declare it a group")
+        text = f"digits that look like codes: {len(distinct)} whole numbers; if they are, declare it a group"
+        remarks.append(Remark(text, ({"do": "as_group", "column": column.name},)))
     skew = skewness(values)
-    if abs(skew) > SKEWED and distinct > 2:
-        remarks.append(
-            f"strongly skewed ({skew:+.1f}): {'a long tail of high' if skew > 0 else 'a long tail of low'} values"
+    if abs(skew) > SKEWED and len(distinct) > 2 and not codes:
+        side = "a long tail of high" if skew > 0 else "a long tail of low"
+        how = "log" if distinct[0] > 0 else "log1p" if distinct[0] >= 0 else "cube_root"
+        mend = (
+            {
+                "do": "derive",
+                "name": f"log_{column.name}" if how != "cube_root" else f"root_{column.name}",
+                how: column.name,
+            },
         )
+        remarks.append(Remark(f"strongly skewed ({skew:+.1f}): {side} values", mend if skew > 0 else ()))
     return remarks
+
+
+def _stray_codes(values: NDArray[np.float64], distinct: NDArray[np.float64]) -> list[float]:
+    """Find customary codes for a missing answer that stand apart from all other values."""
+    codes = [c for c in _USUAL_CODES if c in distinct]
+    rest = distinct[~np.isin(distinct, codes)]
+    if not codes or not len(rest):
+        return []
+    spread = float(rest[-1] - rest[0])
+    apart = [c for c in codes if (c < 0 <= rest[0]) or c > rest[-1] + max(spread, 1.0)]
+    return sorted(c for c in apart if np.sum(values == c) > 1)
 
 
 def looks_coded(column: Column) -> bool:
@@ -85,33 +137,79 @@ def looks_like_identifier(column: Column) -> bool:
     return bool(np.all(values == np.round(values))) and len(np.unique(values)) == len(values)
 
 
-def _group_remarks(column: Column) -> list[str]:
+def _group_remarks(column: Column) -> list[Remark]:
     counts = column.counts
-    here = np.flatnonzero(counts)
-    remarks = []
-    undeclared = [k for k in here if not column.levels[k].declared]
-    declared = [level.label for level in column.levels if level.declared]
-    for k in undeclared[:4]:
-        label = column.levels[k].label
-        close = difflib.get_close_matches(label.casefold(), [d.casefold() for d in declared], 1, 0.7)
-        meant = next((d for d in declared if close and d.casefold() == close[0]), "")
-        words = f"undeclared level `{label}` in {count_noun(int(counts[k]), 'row')}"
-        remarks.append(f"{words}: misspelt for `{meant}`?" if meant else words)
-    if len(undeclared) > 4:
-        remarks.append(f"{len(undeclared) - 4} more undeclared levels")
-    if len(here) == 1:
-        remarks.append(f"constant: every row is `{column.levels[here[0]].label}`")
+    here = [int(k) for k in np.flatnonzero(counts)]
     if column.guess and len(here) > max(FEW_VALUES, 0.9 * column.valid):
-        return [*remarks, "looks like an identifier: hardly a value occurs twice"]
+        mend = ({"do": "as_role", "column": column.name, "role": "identifier"},)
+        return [Remark("looks like an identifier: hardly a value occurs twice", mend)]
+    remarks = _misspelt(column, here)
+    if len(here) == 1:
+        remarks.append(Remark(f"constant: every row is `{column.levels[here[0]].label}`"))
     thin = [k for k in here if counts[k] < THIN_ROWS and column.levels[k].declared]
     if thin:
         shown = [f"`{column.levels[k].label}` ({counts[k]})" for k in thin[:4]]
         more = f" and {len(thin) - 4} more" if len(thin) > 4 else ""
-        remarks.append(f"thin level{'s' if len(thin) > 1 else ''}: {', '.join(shown)}{more}")
+        targets = {"other": [column.levels[k].label for k in thin]}
+        merge = ({"do": "merge_levels", "column": column.name, "targets": targets},)
+        text = f"thin level{'s' if len(thin) > 1 else ''}: {', '.join(shown)}{more}"
+        remarks.append(Remark(text, merge if 1 < len(thin) <= 6 and len(thin) < len(here) else ()))
     unused = [level.label for level, n in zip(column.levels, counts, strict=True) if n == 0]
     if unused:
-        remarks.append(f"no row is {listed(quoted(unused[:4]), 'or')}")
+        remarks.append(Remark(f"no row is {listed(quoted(unused[:4]), 'or')}"))
     return remarks
+
+
+def _misspelt(column: Column, here: Sequence[int]) -> list[Remark]:
+    """Find undeclared levels, and levels that differ only by case, blanks or accents."""
+    remarks, told = [], set()
+    by_form: dict[str, list[int]] = {}
+    for k in here:
+        by_form.setdefault(plain_form(column.levels[k].label), []).append(k)
+    for twins in by_form.values():
+        if len(twins) > 1:
+            home = max(twins, key=lambda k: (column.levels[k].declared, int(column.counts[k])))
+            others = [column.levels[k].label for k in twins if k != home]
+            shown = listed([f"`{column.levels[k].label}` ({column.counts[k]})" for k in twins])
+            told |= {k for k in twins if k != home}
+            remarks.append(
+                Remark(f"levels that differ only by case, blanks or accents: {shown}", _into(column, home, others))
+            )
+    declared = {k: column.levels[k].label.casefold() for k in range(len(column.levels)) if column.levels[k].declared}
+    undeclared = [k for k in here if not column.levels[k].declared and k not in told]
+    for k in undeclared[:4]:
+        label = column.levels[k].label
+        close = difflib.get_close_matches(label.casefold(), list(declared.values()), 1, 0.7)
+        words = f"undeclared level `{label}` in {count_noun(int(column.counts[k]), 'row')}"
+        if close:
+            home = next(p for p, text in declared.items() if text == close[0])
+            text = f"{words}: misspelt for `{column.levels[home].label}`?"
+            remarks.append(Remark(text, _into(column, home, [label])))
+        else:
+            remarks.append(Remark(words))
+    if column.guess:  # without a codebook, a rare level much like a common one may be a slip
+        for k in here:
+            common = {
+                p: v.label.casefold() for p, v in enumerate(column.levels) if column.counts[p] >= 10 * column.counts[k]
+            }
+            close = difflib.get_close_matches(column.levels[k].label.casefold(), list(common.values()), 1, 0.85)
+            if column.counts[k] < THIN_ROWS and close and k not in told:
+                home = next(p for p, text in common.items() if text == close[0])
+                text = f"rare level `{column.levels[k].label}` ({column.counts[k]}): misspelt for `{column.levels[home].label}`?"
+                remarks.append(Remark(text, _into(column, home, [column.levels[k].label])))
+    if len(undeclared) > 4:
+        remarks.append(Remark(f"{len(undeclared) - 4} more undeclared levels"))
+    return remarks
+
+
+def _into(column: Column, home: int, others: list[str]) -> tuple[Mapping[str, Any], ...]:
+    return ({"do": "merge_levels", "column": column.name, "targets": {column.levels[home].label: others}},)
+
+
+def plain_form(label: str) -> str:
+    """Return a label without case, accents, blanks and marks between words."""
+    plain = unicodedata.normalize("NFKD", label.casefold())
+    return "".join(c for c in plain if not unicodedata.combining(c) and not c.isspace() and c not in "-_.")
 
 
 def skewness(values: NDArray[np.float64]) -> float:

@@ -3,23 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from typing import Any
 
 import pandas as pd
 
 from markbase.core.display import Shown
-from markbase.core.errors import CodebookError, ColumnError, MarkbaseError, listed, near, quoted, remark
-from markbase.core.study.base import choose_base
+from markbase.core.errors import CodebookError, ColumnError, listed, near, quoted
 from markbase.core.study.building import build_column
 from markbase.core.study.codebook import Codebook, ColumnSpec, as_codebook, code_text
 from markbase.core.study.column import Column, MissingCode
+from markbase.core.study.frames import columns_of, frame_of
 from markbase.core.study.overview import levels_table, overview_table, values_table
-from markbase.core.study.remarks import THIN_ROWS
+from markbase.core.study.preparing import Preparing
+from markbase.core.study.remarks import Remark, column_remarks
+from markbase.core.study.replay import carry_out
+from markbase.core.study.totals import find_totals
 from markbase.core.study.trail import Trail, TrailStep
 
 
-class Study(Shown):
+class Study(Preparing, Shown):
     """An immutable table of typed columns.
 
     Every step that prepares it returns a new study and adds a line to its trail; the source is
@@ -27,7 +29,7 @@ class Study(Shown):
 
     Parameters
     ----------
-    frame : pandas.DataFrame
+    frame : pandas.DataFrame, polars.DataFrame, pyarrow.Table or the like
         One row a case, one column a question.
     codebook : Codebook or mapping, optional
         What is known of the columns; the kind of a column it does not mention is guessed, and
@@ -58,16 +60,15 @@ class Study(Shown):
 
     def __init__(
         self,
-        frame: pd.DataFrame,
+        frame: object,
         codebook: Codebook | Mapping[str, Any] | None = None,
         *,
         missing: Sequence[object] = (),
         name: str = "data",
     ) -> None:
-        if not isinstance(frame, pd.DataFrame):
-            raise MarkbaseError(f"A study is made of a pandas DataFrame, not {type(frame).__name__}.")
+        table = columns_of(frame)
         book = as_codebook(codebook)
-        names = [str(c) for c in frame.columns]
+        names = [column for column, _ in table]
         twice = sorted({n for n in names if names.count(n) > 1})
         if twice:
             raise ColumnError(
@@ -79,10 +80,8 @@ class Study(Shown):
                     f"{book.source} describes `{wanted}`, which {name} does not have.{near(wanted, names)}"
                 )
         codes = tuple(MissingCode(code_text(code), "") for code in missing)
-        self._columns = {
-            n: build_column(frame.iloc[:, k], book.columns.get(n, ColumnSpec(n)), codes) for k, n in enumerate(names)
-        }
-        self._rows = len(frame)
+        self._columns = {n: build_column(series, book.columns.get(n, ColumnSpec(n)), codes) for n, series in table}
+        self._rows = len(table[0][1]) if table else 0
         self._name = name
         self._title = book.title
         opened = TrailStep("open", "", f"Opened {name}: {self._rows:,} rows, {len(names)} columns.")
@@ -144,6 +143,22 @@ class Study(Shown):
             raise ColumnError(f"{self._name} has no column `{name}`.{near(str(name), self._columns)}")
         return self._columns[name]
 
+    def frame(self, *, codes: bool = False) -> pd.DataFrame:
+        """Return the columns as a table, for use elsewhere.
+
+        Parameters
+        ----------
+        codes : bool
+            Whether groups are told by their codes instead of their labels.
+
+        Returns
+        -------
+        pandas.DataFrame
+            Amounts as float64, or Int64 where every value is whole; groups as categories in the
+            order of their levels.
+        """
+        return frame_of(list(self._columns.values()), codes)
+
     def overview(self) -> pd.DataFrame:
         """Describe every column in a row.
 
@@ -154,6 +169,18 @@ class Study(Shown):
             `mean`, `sd`, `low`, `median`, `high`, `skew`, `remarks`; see `overview_table`.
         """
         return overview_table(list(self._columns.values()))
+
+    def remarks(self) -> dict[str, list[Remark]]:
+        """Say what deserves a second look, with the steps that would mend it.
+
+        Returns
+        -------
+        dict of str to list of Remark
+            By column; each remark has a `text` and `mend`, steps to give to `prepare`.
+        """
+        totals = find_totals([c for c in self._columns.values() if not c.is_group and c.role != "identifier"])
+        told = {name: column_remarks(column, totals.get(name, ())) for name, column in self._columns.items()}
+        return {name: remarks for name, remarks in told.items() if remarks}
 
     def levels(self, name: str) -> pd.DataFrame:
         """Count the levels of a group, with its missing answers below.
@@ -203,59 +230,28 @@ class Study(Shown):
             raise ColumnError(f"`{name}` is a group and has levels, not a spread; `levels` counts them.")
         return values_table(column)
 
-    def mark(self, name: str, base: object | None = None, *, by: str | None = None, reason: str = "") -> Study:
-        """Choose the base of a group: the level the others are compared with.
+    def prepare(self, steps: Sequence[Mapping[str, Any]], *, source: str = "steps") -> Study:
+        """Carry out preparing steps that are written down as plain values.
 
         Parameters
         ----------
-        name : str
-            The name of a group.
-        base : object, optional
-            The level, by label or code.
-        by : str, optional
-            A rule instead: ``first``, ``largest``, ``last`` or ``smallest`` among the levels that
-            occur; ties go to the earlier level.
-        reason : str
-            Why; kept in the trail and shown beside the base.
+        steps : sequence of mapping
+            Each with ``do`` (the name of a preparing method) and its arguments, as `Trail.record`
+            returns them and a plan holds them.
+        source : str
+            What to call them in messages.
 
         Returns
         -------
         Study
-            A new study with that base.
+            The study after the last step.
 
         Raises
         ------
-        ColumnError
-            If there is no such column, or it is an amount.
-        LevelError
-            If there is no such level or rule, or no row has the level.
-
-        Warns
-        -----
-        MarkbaseWarning
-            If the base has fewer than 30 rows: every comparison then rests on those few.
+        MarkbaseError
+            If a step is unknown or refuses; the message says which one.
         """
-        column = self.column(name)
-        chosen = choose_base(column, base, by, reason)
-        label, n = column.levels[chosen.level].label, int(column.counts[chosen.level])
-        if n < THIN_ROWS:
-            remark(
-                f"The base `{label}` of `{name}` has only {n} rows: every comparison with it will be wide; "
-                f"a larger base would do better unless this one is the point."
-            )
-        step = TrailStep(
-            "mark",
-            name,
-            f"Marked `{label}` as the base of `{name}` ({n:,} of {column.valid:,} rows): {chosen.reason}.",
-            {k: v for k, v in {"base": label if by is None else None, "by": by}.items() if v is not None},
-            reason,
-        )
-        return self._with(replace(column, base=chosen), step)
-
-    def _with(self, column: Column, step: TrailStep) -> Study:
-        """Return a study with one column put in place and one more step on the trail."""
-        study = object.__new__(Study)
-        study.__dict__.update(self.__dict__)
-        study._columns = {**self._columns, column.name: column}
-        study._trail = self._trail.then(step)
+        study = self
+        for number, step in enumerate(steps, 1):
+            study = carry_out(study, step, f"{source}, step {number}")
         return study

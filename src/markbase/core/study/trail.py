@@ -1,4 +1,4 @@
-"""The record of what was done to a study."""
+"""The record of what was done to a study, readable by people and by machines."""
 
 from __future__ import annotations
 
@@ -6,26 +6,59 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+import tomlkit
+
 from markbase.core.display import Shown
+from markbase.core.study.recoding import Check
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class TrailStep:
     """One thing that was done."""
 
     action: str
-    """The name of the method that did it, for instance ``mark``."""
+    """The name of the method that did it, for instance ``mark``; ``open`` for the beginning."""
     column: str
-    """The column it was done to; empty for the whole table."""
+    """The column it made or changed; empty for the whole table."""
     text: str
-    """What was done, in a sentence."""
+    """What was done, in a sentence, with counts before and after."""
     settings: Mapping[str, Any] = field(default_factory=dict)
     """The arguments, as plain values, with which it can be done again."""
     reason: str = ""
     """Why it was done, if somebody said."""
+    check: Check | None = None
+    """The verification; None for steps that change no value."""
+
+    def record(self) -> dict[str, Any]:
+        """Return the step as plain values, for `Study.prepare` or a plan.
+
+        Returns
+        -------
+        dict
+            ``do`` (the action), the arguments and, if there is one, ``reason``.
+        """
+        return {"do": self.action, **self.settings, **({"reason": self.reason} if self.reason else {})}
 
 
-@dataclass(frozen=True, repr=False)
+def inline(step: Mapping[str, Any]) -> str:
+    """Write a step as an inline TOML table, as a plan or a command takes it.
+
+    Parameters
+    ----------
+    step : mapping
+        Plain values.
+
+    Returns
+    -------
+    str
+        ``do = "mark", column = "voice", base = "alto"``, without the braces.
+    """
+    table = tomlkit.inline_table()
+    table.update(step)
+    return table.as_string()[1:-1]
+
+
+@dataclass(frozen=True, eq=False, repr=False)
 class Trail(Shown):
     """Everything that was done to a study, in order."""
 
@@ -41,3 +74,13 @@ class Trail(Shown):
     def then(self, step: TrailStep) -> Trail:
         """Return a trail with one more step."""
         return Trail((*self.steps, step))
+
+    def record(self) -> list[dict[str, Any]]:
+        """Return what was done after opening, as plain values.
+
+        Returns
+        -------
+        list of dict
+            Give it to `Study.prepare` of the same data, and the same study comes back.
+        """
+        return [step.record() for step in self.steps if step.action != "open"]

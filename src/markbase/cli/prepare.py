@@ -1,0 +1,96 @@
+"""`markbase prepare`: carry out preparing steps, verify them, and write the result."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any
+
+import click
+
+from markbase.cli.common import Source, base_options, data_options, remarks, show, show_json
+from markbase.core.study.study import Study
+from markbase.files.codebook import write_codebook
+from markbase.files.plan import plan_text
+from markbase.files.whole import refuse_to_replace, write_whole
+from markbase.files.writing import write_data
+from markbase.show.page import Page
+from markbase.show.plain import trail_record
+from markbase.show.study import check_page, coding_page, trail_page
+
+
+@click.command("prepare")
+@data_options
+@base_options
+@click.option(
+    "--check", "checks", multiple=True, metavar="COLUMN", help="Show old × new counts of a column. May be repeated."
+)
+@click.option(
+    "--coding", "codings", multiple=True, metavar="GROUP", help="Show how a group becomes columns. May be repeated."
+)
+@click.option(
+    "--write",
+    "data",
+    type=click.Path(path_type=Path),
+    help="Write the prepared data (.csv, .tsv, .xlsx, .ods, .parquet).",
+)
+@click.option("--codes", is_flag=True, help="Write groups by their codes instead of their labels.")
+@click.option("--write-plan", "plan", type=click.Path(path_type=Path), help="Write a plan that does all of it again.")
+@click.option(
+    "--write-codebook", "book", type=click.Path(path_type=Path), help="Write the codebook of the prepared data."
+)
+@click.option("--replace", is_flag=True, help="Write over files that are there.")
+def command(
+    checks: tuple[str, ...],
+    codings: tuple[str, ...],
+    data: Path | None,
+    codes: bool,
+    plan: Path | None,
+    book: Path | None,
+    replace: bool,
+    as_json: bool,
+    **source: Any,
+) -> None:
+    r"""Carry out the preparing steps of FILE (a plan, or data with --prepare), and say what was done.
+
+    \b
+    markbase prepare choirs.csv --codebook choirs.codebook.toml \
+        --prepare 'do = "merge_levels", column = "voice", targets = {tenor = ["tennor"]}' \
+        --check voice --write-plan choirs.plan.toml
+    """
+    given = Source(**source)
+    with remarks() as told:
+        for path in (data, plan, book):
+            if path:
+                refuse_to_replace(path, replace)
+        study = given.open()
+        pages = _pages(study, checks, codings)
+        if data:
+            write_data(study, data, codes=codes, replace=replace)
+        if book:
+            write_codebook(study, book, replace=replace)
+        if plan:
+            write_whole(plan, _plan_text(given, study, plan).encode())
+    if as_json:
+        show_json(trail_record(study), told)
+        return
+    for number, page in enumerate(pages):
+        if number:
+            click.echo()
+        show(page)
+
+
+def _pages(study: Study, checks: tuple[str, ...], codings: tuple[str, ...]) -> list[Page]:
+    pages = [trail_page(study.trail)]
+    pages += [check_page(study.check(name)) for name in checks]
+    return pages + [coding_page(study.coding(name)) for name in codings]
+
+
+def _plan_text(given: Source, study: Study, plan: Path) -> str:
+    """Write the plan with its paths as seen from its own folder."""
+    before = given.plan()
+
+    def seen(path: Path | None) -> str | None:
+        return None if path is None else Path(os.path.relpath(path.resolve(), plan.resolve().parent)).as_posix()
+
+    return plan_text(seen(before.file) or "", seen(before.codebook), study.trail.record(), before.missing)

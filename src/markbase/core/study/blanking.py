@@ -1,0 +1,130 @@
+"""Taking codes that stand for a missing answer out of the values."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.errors import ColumnError, count_noun, listed, quoted
+from markbase.core.study.building import with_default_base
+from markbase.core.study.codebook import code_text
+from markbase.core.study.column import FIRST_CODED, Column, MissingCode
+from markbase.core.study.recoding import Recode, before_and_after, old_by_new
+from markbase.core.wording import short
+
+Codes = Mapping[object, str] | Sequence[object]
+
+
+def blank_codes(column: Column, codes: Codes, ranges: Sequence[Sequence[float]]) -> Recode:
+    """Make codes missing, each keeping its own count and meaning.
+
+    Parameters
+    ----------
+    column : Column
+        An amount or a group.
+    codes : sequence or mapping
+        Codes (or, for a group, labels), or code to meaning.
+    ranges : sequence of (low, high)
+        Ranges of an amount, both ends included.
+
+    Returns
+    -------
+    Recode
+        The column with those rows missing; codes never seen, and codes among ordinary values, are
+        in its notes.
+
+    Raises
+    ------
+    ColumnError
+        If nothing is named, a range is given for a group or is no range, or a code of an amount is
+        no number.
+    """
+    wanted = _wanted(column, codes, ranges)
+    why = column.reasons().copy()
+    known = {c.code: k for k, c in enumerate(column.missing_codes)}
+    reasons, notes, counts = list(column.missing_codes), [], []
+    taken = np.zeros(len(column.values), dtype=bool)
+    for code, meaning, rows in wanted:
+        fresh = rows & column.present & ~taken
+        taken |= fresh
+        k = known.get(code, len(reasons))
+        reason = MissingCode(code, meaning)
+        if k == len(reasons):
+            reasons.append(reason)
+            known[code] = k
+        elif meaning:
+            reasons[k] = reason
+        why[fresh] = FIRST_CODED + k
+        counts.append(f"{reason.shown}: {count_noun(int(fresh.sum()), 'row')}")
+        if not fresh.any():
+            notes.append(f"`{code}` is never seen")
+    if not column.is_group:
+        rest = column.values[column.present & ~taken]
+        inside = [
+            code
+            for code, _, rows in wanted
+            if len(rest)
+            and rows.any()
+            and rest.min() < column.values[rows & column.present].max(initial=-np.inf)
+            and column.values[rows & column.present].min(initial=np.inf) < rest.max()
+        ]
+        if inside:
+            notes.append(
+                f"{listed(quoted(inside))} lies among the other values ({short(rest.min())} to {short(rest.max())}): "
+                f"is it a code, or a real amount?"
+            )
+    values = np.where(taken, -1 if column.is_group else np.nan, column.values).astype(column.values.dtype)
+    new = replace(column, values=values, missing_codes=tuple(reasons), why_missing=why)
+    if column.is_group:
+        gone = {k for k in range(len(column.levels)) if column.counts[k] and not np.any(values == k)}
+        new = _without(new, gone)
+    check = old_by_new(column, new, tuple(notes)) if column.is_group else before_and_after(column, new, tuple(notes))
+    text = f"Blanked in `{column.name}`: {', '.join(counts)}; {column.valid:,} rows with a value before, {new.valid:,} after"
+    return Recode(new, check, text + (f" ({'; '.join(notes)})." if notes else "."))
+
+
+def _without(column: Column, gone: set[int]) -> Column:
+    """Take levels that were blanked out of the list of levels."""
+    keep = [k for k in range(len(column.levels)) if k not in gone]
+    slot = np.full(len(column.levels) + 1, -1, dtype=np.int32)
+    slot[keep] = np.arange(len(keep))
+    base, event = column.base, column.event
+    new = replace(column, values=slot[column.values], levels=tuple(column.levels[k] for k in keep), base=None)
+    new = replace(new, event=int(slot[event]) if event is not None and event not in gone else None)
+    if base is not None and base.chosen and base.level not in gone:
+        return replace(new, base=replace(base, level=int(slot[base.level])))
+    return with_default_base(new)
+
+
+def _wanted(
+    column: Column, codes: Codes, ranges: Sequence[Sequence[float]]
+) -> list[tuple[str, str, NDArray[np.bool_]]]:
+    pairs = list(codes.items()) if isinstance(codes, Mapping) else [(code, "") for code in codes]
+    if isinstance(codes, str) or (not pairs and not ranges):
+        raise ColumnError(f"Name the codes of `{column.name}` to blank as a list, for instance codes=[-9].")
+    wanted = []
+    for code, meaning in pairs:
+        text = code_text(code)
+        if column.is_group:
+            rows = np.isin(column.values, [k for k, v in enumerate(column.levels) if text in (v.code, v.label)])
+        else:
+            try:
+                rows = column.values == float(text)
+            except ValueError:
+                raise ColumnError(
+                    f"`{column.name}` is an amount, so a code to blank is a number, not `{text}`."
+                ) from None
+        wanted.append((text, str(meaning), rows))
+    for pair in ranges:
+        if column.is_group:
+            raise ColumnError(f"`{column.name}` is a group, so ranges say nothing; name the levels to blank.")
+        if len(pair) != 2 or not pair[0] <= pair[1]:
+            raise ColumnError(
+                f"A range to blank in `{column.name}` is (low, high) with low at most high, not {tuple(pair)!r}."
+            )
+        rows = (column.values >= pair[0]) & (column.values <= pair[1])
+        wanted.append((f"{short(pair[0], 6)} to {short(pair[1], 6)}", "", rows))
+    return wanted

@@ -1,0 +1,307 @@
+"""How a group becomes columns, under each scheme, and the verification that it did.
+
+References
+----------
+Serlin & Levin (1985), Journal of Educational Statistics 10(3), 223-238, doi:10.3102/10769986010003223.
+"""
+
+from __future__ import annotations
+
+import itertools
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.display import Shown
+from markbase.core.errors import ColumnError, LevelError, listed, quoted
+from markbase.core.study.column import SCHEMES, Column, Scheme
+
+Array = NDArray[np.float64]
+
+_DEGREES = ("linear", "quadratic", "cubic")
+
+
+@dataclass(frozen=True)
+class Compared:
+    """What one coefficient of a group compares."""
+
+    level: str
+    """The level it is about; the name of the trend under ``trend``."""
+    against: str
+    """What that level is compared with; empty under ``trend``."""
+    base: bool
+    """Whether this is the base's own row, which is 0 by definition."""
+
+
+@dataclass(frozen=True)
+class Contrasts:
+    """The coefficients of a group as combinations of the effects of its levels."""
+
+    rows: tuple[Compared, ...]
+    """What each coefficient compares."""
+    weights: Array
+    """Shape (rows, levels): the combination of level effects that each coefficient is."""
+    intercept: Array
+    """Shape (levels,): the combination that goes into the intercept."""
+
+
+def contrasts(scheme: Scheme, labels: Sequence[str], base: int, places: Sequence[int]) -> Contrasts:
+    """Say what the coefficients of a group are under a scheme.
+
+    Parameters
+    ----------
+    scheme : str
+        ``indicator``, ``effect``, ``adjacent`` or ``trend``.
+    labels : sequence of str
+        The levels that occur, in order.
+    base : int
+        Which of them is the base; used by ``indicator`` only.
+    places : sequence of int
+        Where they stand among all levels; the points of a trend.
+
+    Returns
+    -------
+    Contrasts
+        One row a level for ``indicator`` (the base among them) and ``effect``; one fewer for the others.
+    """
+    L = len(labels)
+    even = np.full(L, 1 / L)
+    if scheme == "indicator":
+        W = np.eye(L)
+        W[:, base] -= 1
+        intercept = np.zeros(L)
+        intercept[base] = 1
+        rows = [Compared(label, labels[base] if k != base else "", k == base) for k, label in enumerate(labels)]
+        return Contrasts(tuple(rows), W, intercept)
+    if scheme == "effect":
+        rows = [Compared(label, "the mean of the levels", False) for label in labels]
+        return Contrasts(tuple(rows), np.eye(L) - 1 / L, even)
+    if scheme == "adjacent":
+        rows = [Compared(b, a, False) for a, b in itertools.pairwise(labels)]
+        return Contrasts(tuple(rows), np.eye(L)[1:] - np.eye(L)[:-1], even)
+    rows = [Compared(_degree(k), "", False) for k in range(1, L)]
+    return Contrasts(tuple(rows), orthogonal_polynomials(places).T, even)
+
+
+def _degree(k: int) -> str:
+    return f"{_DEGREES[k - 1]} trend" if k <= len(_DEGREES) else f"trend of degree {k}"
+
+
+def orthogonal_polynomials(points: Sequence[int]) -> Array:
+    """Return orthonormal polynomials on points, without the constant.
+
+    Parameters
+    ----------
+    points : sequence of int
+        Where the levels stand, rising.
+
+    Returns
+    -------
+    ndarray, shape (points, points - 1)
+        Columns of length 1, each summing to 0, of degree 1, 2, …; the last point's value is positive.
+    """
+    x = np.asarray(points, dtype=np.float64)
+    x = (x - x.mean()) / np.ptp(x)
+    columns = [np.full(len(x), 1 / np.sqrt(len(x)))]
+    for _ in range(1, len(x)):
+        new = columns[-1] * x
+        for _ in range(2):  # twice is enough for orthogonality to the last bits
+            for old in columns:
+                new = new - (new @ old) * old
+        columns.append(new / np.linalg.norm(new))
+    result = np.column_stack(columns[1:])
+    signed: Array = result * np.sign(result[-1])
+    return signed
+
+
+def grid(scheme: Scheme, labels: Sequence[str], base: int, places: Sequence[int]) -> pd.DataFrame:
+    """Return the coding grid of a group: what each new column holds for each level.
+
+    Parameters
+    ----------
+    scheme, labels, base, places
+        As for `contrasts`.
+
+    Returns
+    -------
+    pandas.DataFrame
+        One row a level, one column a new column.
+    """
+    L = len(labels)
+    if scheme == "indicator":
+        G, names = np.delete(np.eye(L), base, axis=1), [v for k, v in enumerate(labels) if k != base]
+    elif scheme == "effect":
+        G = np.delete(np.eye(L), base, axis=1)
+        G[base] = -1
+        names = [f"{v} against the mean" for k, v in enumerate(labels) if k != base]
+    elif scheme == "adjacent":
+        k = np.arange(1, L)  # the steps up to a level, less their mean over the levels
+        G = np.where(np.arange(L)[:, None] >= k, k / L, k / L - 1)
+        names = [f"{b} after {a}" for a, b in itertools.pairwise(labels)]
+    else:
+        G, names = orthogonal_polynomials(places), [_degree(k) for k in range(1, L)]
+    return pd.DataFrame(G, index=pd.Index(labels, name="level"), columns=names)
+
+
+def check_scheme(column: Column, scheme: str) -> None:
+    """Refuse a scheme that does not exist or does not suit the group.
+
+    Parameters
+    ----------
+    column : Column
+        A group.
+    scheme : str
+        The scheme.
+
+    Raises
+    ------
+    ColumnError
+        If the column is an amount, or the scheme needs an order that the group does not have.
+    LevelError
+        If there is no such scheme.
+    """
+    if scheme not in SCHEMES:
+        raise LevelError(f"`{scheme}` is no coding of `{column.name}`; there are {listed(quoted(sorted(SCHEMES)))}.")
+    if not column.is_group:
+        raise ColumnError(f"`{column.name}` is an amount and enters as it is; only a group is coded.")
+    if scheme in ("adjacent", "trend") and column.kind != "ordered":
+        raise ColumnError(
+            f"`{scheme}` coding goes along the order of the levels, and `{column.name}` has none; declare it with `as_ordered` first."
+        )
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Coding(Shown):
+    """How a group becomes columns, with the verification an analyst would do by hand."""
+
+    column: str
+    """The group."""
+    scheme: Scheme
+    """The scheme in force."""
+    grids: Mapping[str, pd.DataFrame]
+    """By scheme: one row a level, one column a new column."""
+    meaning: Mapping[str, str]
+    """By scheme: what the coefficients compare."""
+    check: pd.DataFrame
+    """`column` (the indicator), `level`, `source` (rows of the level), `ones`, `zeros`, `missing`, `agrees`."""
+    row_sums: Mapping[str, int]
+    """Over all levels but the base: how many rows have 0, 1 or no indicator set; and missing in and out."""
+    passed: bool
+    """Whether every count agrees."""
+
+
+_MEANING = {
+    "indicator": "each level against the base `{base}`; the intercept is at the base",
+    "effect": "each level against the unweighted mean of the levels; the intercept is at that mean",
+    "adjacent": "each level against the one before it; the intercept is at the mean of the levels",
+    "trend": "orthogonal polynomials over the order of the levels, each of length 1; the intercept is at the mean of the levels",
+}
+
+
+def code_group(column: Column) -> Coding:
+    """Lay out the coding of a group under every scheme that suits it, and verify it.
+
+    Parameters
+    ----------
+    column : Column
+        A group.
+
+    Returns
+    -------
+    Coding
+        Grids, meanings, and the counts of the indicator columns against the source.
+    """
+    places = [int(k) for k in np.flatnonzero(column.counts)]
+    if len(places) < 2 or column.base is None:
+        raise ColumnError(f"`{column.name}` has fewer than two levels with rows, so there is nothing to code.")
+    labels = [column.levels[k].label for k in places]
+    base = places.index(column.base.level) if column.base.level in places else 0
+    schemes: list[Scheme] = [s for s in SCHEMES if s in ("indicator", "effect") or column.kind == "ordered"]
+    made = indicator_columns(column, full_set=False)
+    records = []
+    for k, name in zip([k for k in range(len(places)) if k != base], made.columns, strict=True):
+        values = made[name]
+        ones, zeros, gone = int((values == 1).sum()), int((values == 0).sum()), int(values.isna().sum())
+        source = int(column.counts[places[k]])
+        records.append(
+            {
+                "column": name,
+                "level": labels[k],
+                "source": source,
+                "ones": ones,
+                "zeros": zeros,
+                "missing": gone,
+                "agrees": ones == source
+                and zeros == column.valid - source
+                and gone == len(column.values) - column.valid,
+            }
+        )
+    check = pd.DataFrame(records)
+    sums = made.sum(axis=1, skipna=False)
+    row_sums = {
+        "rows with one indicator set": int((sums == 1).sum()),
+        "rows with none set, the base": int((sums == 0).sum()),
+        "rows of the base in the source": int(column.counts[places[base]]),
+        "rows missing in the source": len(column.values) - column.valid,
+        "rows missing in every indicator": int(sums.isna().sum()),
+    }
+    passed = bool(check["agrees"].all()) and (
+        row_sums["rows with none set, the base"] == row_sums["rows of the base in the source"]
+        and row_sums["rows missing in the source"] == row_sums["rows missing in every indicator"]
+        and row_sums["rows with one indicator set"] + row_sums["rows with none set, the base"] == column.valid
+    )
+    return Coding(
+        column.name,
+        column.scheme,
+        {s: grid(s, labels, base, places) for s in schemes},
+        {s: _MEANING[s].format(base=labels[base]) for s in schemes},
+        check,
+        row_sums,
+        passed,
+    )
+
+
+def indicator_columns(column: Column, full_set: bool) -> pd.DataFrame:
+    """Return the 0/1 columns of a group.
+
+    Parameters
+    ----------
+    column : Column
+        A group.
+    full_set : bool
+        Whether the base gets a column too.
+
+    Returns
+    -------
+    pandas.DataFrame
+        Int8 columns named ``group_level``, missing where the group is missing. Levels without a row
+        have none.
+
+    Raises
+    ------
+    ColumnError
+        If the column is an amount.
+    """
+    if not column.is_group:
+        raise ColumnError(f"`{column.name}` is an amount and enters as it is; only a group has indicators.")
+    gone = ~column.present
+    frame: dict[str, pd.api.extensions.ExtensionArray] = {}
+    for k, level in enumerate(column.levels):
+        if not column.counts[k] or (not full_set and column.base is not None and k == column.base.level):
+            continue
+        name = _name(column.name, level.label, frame)
+        frame[name] = pd.arrays.IntegerArray((column.values == k).astype(np.int8), gone.copy())
+    return pd.DataFrame(frame)
+
+
+def _name(group: str, label: str, taken: Mapping[str, object]) -> str:
+    """Return a readable name that is also a plain one."""
+    name = f"{group}_{re.sub(r'[^0-9A-Za-zÀ-ÖØ-öø-ÿ]+', '_', label).strip('_') or 'level'}"
+    twin, k = name, 2
+    while twin in taken:
+        twin, k = f"{name}_{k}", k + 1
+    return twin

@@ -1,0 +1,273 @@
+"""Cutting an amount into bands, splitting it in two, and making a yes/no outcome of anything."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.errors import ColumnError, LevelError, count_noun, listed, quoted
+from markbase.core.study.building import with_default_base
+from markbase.core.study.column import Base, Column, Kind, Level, Made
+from markbase.core.study.recoding import Recode, old_by_new, with_missing
+from markbase.core.wording import short
+
+
+def cut_amount(column: Column, edges: Sequence[float], labels: Sequence[str] | None, name: str, upper: bool) -> Recode:
+    """Cut an amount into bands.
+
+    Parameters
+    ----------
+    column : Column
+        An amount.
+    edges : sequence of float
+        Where one band ends and the next begins, rising; one fewer than bands. What lies below the
+        first and above the last edge has a band of its own.
+    labels : sequence of str, optional
+        One a band; by default the bands are written out.
+    name : str
+        The name of the new column.
+    upper : bool
+        Whether a value that sits at an edge goes into the band above it.
+
+    Returns
+    -------
+    Recode
+        An ordered group; empty bands, values at the edges and what a small move of the edges would
+        change are in its notes.
+
+    Raises
+    ------
+    ColumnError
+        If the column is a group, or the new name is the old one.
+    LevelError
+        For edges that do not rise, or labels that are too few, too many or doubled.
+    """
+    _check_amount(column, name)
+    points = [float(e) for e in edges]
+    if not points or any(not np.isfinite(p) for p in points) or sorted(set(points)) != points:
+        raise LevelError(f"The edges for `{name}` must be numbers that rise, not {list(edges)!r}.")
+    names = list(labels) if labels is not None else _band_names(points, upper)
+    if len(names) != len(points) + 1 or len(set(names)) != len(names):
+        raise LevelError(
+            f"{count_noun(len(points), 'edge')} make {len(points) + 1} bands of `{column.name}`, each with a label of its own; "
+            f"{listed(quoted(names))} {'is' if len(names) == 1 else 'are'} {len(names)}."
+        )
+    values = np.full(len(column.values), -1, dtype=np.int32)
+    side: Literal["left", "right"] = "right" if upper else "left"
+    values[column.present] = np.searchsorted(points, column.values[column.present], side=side)
+    return _banded(column, points, names, values, name, upper, "ordered")
+
+
+def split_amount(
+    column: Column, above: float | None, at_least: float | None, labels: Sequence[str], name: str
+) -> Recode:
+    """Split an amount or a scale in two.
+
+    Parameters
+    ----------
+    column : Column
+        An amount.
+    above : float, optional
+        Values above this are the second level; the value itself is not.
+    at_least : float, optional
+        Values of at least this are the second level.
+    labels : sequence of str
+        The lower and the upper level.
+    name : str
+        The name of the new column.
+
+    Returns
+    -------
+    Recode
+        A two-level group whose base is the lower level.
+
+    Raises
+    ------
+    ColumnError
+        If the column is a group, or the new name is the old one.
+    LevelError
+        If both thresholds or neither are given, labels are not two, or one side is empty.
+    """
+    _check_amount(column, name)
+    if (above is None) == (at_least is None):
+        raise LevelError(
+            f"Say where to split `{column.name}`: above=3 (3 is low) or at_least=3 (3 is high), and one of them."
+        )
+    if len(labels) != 2 or labels[0] == labels[1] or isinstance(labels, str):
+        raise LevelError(f"A split of `{column.name}` needs two labels, the lower first, not {labels!r}.")
+    edge = float(above if above is not None else at_least)  # type: ignore[arg-type]
+    upper = above is None
+    values = np.full(len(column.values), -1, dtype=np.int32)
+    present = column.values[column.present]
+    values[column.present] = (present >= edge) if upper else (present > edge)
+    for side in (0, 1):
+        if not np.any(values == side):
+            raise LevelError(
+                f"No row of `{column.name}` would be `{labels[side]}`: its values run from {short(present.min())} to "
+                f"{short(present.max())}; split elsewhere."
+            )
+    recode = _banded(column, [edge], list(labels), values, name, upper, "group")
+    base = Base(0, "the lower side of the split", chosen=True)
+    return replace(recode, column=replace(recode.column, base=base))
+
+
+def _check_amount(column: Column, name: str) -> None:
+    if column.is_group:
+        raise ColumnError(
+            f"`{column.name}` is a group, so there is nothing to cut; `merge_levels` puts levels together."
+        )
+    if name == column.name:
+        raise ColumnError(f"Give the new group a name of its own: `{name}` is the amount it is made of.")
+    if column.fault:
+        raise ColumnError(column.fault)
+
+
+def _band_names(points: Sequence[float], upper: bool) -> list[str]:
+    texts = [short(p, 12) for p in points]
+    below, above = ("below", "and more") if upper else ("up to", "above")
+    first = f"{below} {texts[0]}"
+    last = f"{texts[-1]} {above}" if upper else f"{above} {texts[-1]}"
+    middle = [f"{a} to below {b}" if upper else f"above {a} to {b}" for a, b in itertools.pairwise(texts)]
+    return [first, *middle, last]
+
+
+def _banded(
+    column: Column,
+    points: Sequence[float],
+    names: Sequence[str],
+    values: NDArray[np.int32],
+    name: str,
+    upper: bool,
+    kind: Kind,
+) -> Recode:
+    new = Column(
+        name=name,
+        kind=kind,
+        values=values,
+        levels=tuple(Level(label, label) for label in names),
+        label=f"{column.label or column.name}, in bands"
+        if kind == "ordered"
+        else f"{column.label or column.name}, in two",
+        made=Made("cut", (column.name,)),
+    )
+    new = with_default_base(with_missing(new, column))
+    present = column.values[column.present]
+    notes = []
+    empty = [names[k] for k in range(len(names)) if not new.counts[k]]
+    if empty:
+        notes.append(f"no row falls into {listed(quoted(empty), 'or')}")
+    at = [(p, int(np.sum(present == p))) for p in points]
+    side = "above it" if upper else "below it"
+    told = [f"{count} at {short(p, 12)}" for p, count in at if count]
+    notes.append(
+        f"a value at an edge goes to the band {side}" + (f" ({', '.join(told)})" if told else " (none is there)")
+    )
+    notes += _sensitivity(present, points, upper)
+    counts = ", ".join(f"`{names[k]}` ({new.counts[k]:,})" for k in range(len(names)))
+    text = f"Cut `{column.name}` into {len(names)} levels as `{name}`: {counts} ({'; '.join(notes)})."
+    return Recode(new, old_by_new(column, new, tuple(notes)), text)
+
+
+def _sensitivity(present: NDArray[np.float64], points: Sequence[float], upper: bool) -> list[str]:
+    """Say how many rows would change sides if an edge moved by one observed value."""
+    distinct, counts = np.unique(present, return_counts=True)
+    notes = []
+    for p in points:
+        k = int(np.searchsorted(distinct, p, side="left" if upper else "right"))  # the first value on the upper side
+        down, up = (int(counts[k - 1]) if k > 0 else 0), (int(counts[k]) if k < len(distinct) else 0)
+        most = max(down, up)
+        if most >= 0.05 * len(present):
+            notes.append(
+                f"sensitive at {short(p, 12)}: one value lower, {down:,} rows ({100 * down / len(present):.0f}%) would change "
+                f"sides; one higher, {up:,} ({100 * up / len(present):.0f}%)"
+            )
+    return notes
+
+
+def make_event(column: Column, event: object, name: str, labels: Sequence[str] | None) -> Recode:
+    """Make a two-level group of which one level is the event.
+
+    Parameters
+    ----------
+    column : Column
+        A group, or an amount with few values.
+    event : object
+        The level or value that is the event, or a list of several.
+    name : str
+        The name of the new column; the same for a two-level group whose event is only named.
+    labels : sequence of str, optional
+        The labels of what is not the event, and of the event.
+
+    Returns
+    -------
+    Recode
+        A two-level group with its event; the base is what is not the event.
+
+    Raises
+    ------
+    LevelError
+        If no row, or every row, is the event, or there is no such level.
+    ColumnError
+        If the name is that of a column with more than two levels.
+    """
+    members = list(event) if isinstance(event, (list, tuple)) else [event]
+    if column.is_group:
+        places = [column.level_at(m) for m in members]
+        here = np.isin(column.values, places)
+        inside = [column.levels[k] for k in places]
+        outside = [v for k, v in enumerate(column.levels) if k not in places and column.counts[k]]
+    else:
+        here = np.isin(column.values, np.array(members, dtype=np.float64))
+        inside = [Level(short(m, 12), short(m, 12)) for m in np.array(members, dtype=np.float64).tolist()]
+        rest = np.unique(column.values[column.present & ~here])
+        outside = [Level(short(v, 12), short(v, 12)) for v in rest[:20]]
+    if not here.any() or not outside:
+        raise LevelError(
+            f"{'No' if not here.any() else 'Every'} row of `{column.name}` is {listed(quoted([v.label for v in inside]), 'or')}, "
+            f"so there is no event to explain; name a level that some rows have."
+        )
+    if name == column.name and len(inside) + len(outside) > 2:
+        raise ColumnError(f"`{name}` has more than two levels; give the two-level group a name of its own.")
+    texts = [_label(outside, inside), _label(inside, outside)] if labels is None else [str(v) for v in labels]
+    if len(texts) != 2 or texts[0] == texts[1]:
+        raise LevelError(f"A yes/no outcome needs two labels, the event last, not {labels!r}.")
+    groups = (outside, inside)
+    levels = tuple(
+        Level(
+            group[0].code if len(group) == 1 and name == column.name else text,
+            text,
+            True,
+            tuple(v.label for v in group) if len(group) > 1 else (),
+        )
+        for group, text in zip(groups, texts, strict=True)
+    )
+    values = np.where(here, 1, np.where(column.present, 0, -1)).astype(np.int32)
+    new = Column(
+        name=name,
+        kind="group",
+        values=values,
+        levels=levels,
+        base=Base(0, f"what is not the event `{texts[1]}`", chosen=True),
+        event=1,
+        label=column.label,
+        made=Made("event", (column.name,)) if name != column.name else column.made,
+    )
+    new = with_missing(new, column)
+    notes = [f"`{v.label}` is a mixture of {listed(quoted(v.mixture))}" for v in levels if v.mixture]
+    if texts[1].casefold() in ("0", "false", "no", "none", "never", "not"):
+        notes.append(f"the event is `{texts[1]}`: is that the side you mean to explain?")
+    text = (
+        f"The event of `{name}` is `{texts[1]}`: {int(here.sum()):,} of {column.valid:,} rows; the rest is `{texts[0]}`"
+    )
+    return Recode(new, old_by_new(column, new, tuple(notes)), text + (f" ({'; '.join(notes)})." if notes else "."))
+
+
+def _label(group: Sequence[Level], other: Sequence[Level]) -> str:
+    if len(group) == 1:
+        return group[0].label
+    return f"not {other[0].label}" if len(other) == 1 else " or ".join(v.label for v in group[:3])

@@ -1,0 +1,89 @@
+"""Reading any table of columns, and giving one back."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from markbase.core.errors import MarkbaseError
+from markbase.core.study.column import Column
+
+
+def columns_of(frame: Any) -> list[tuple[str, pd.Series[Any]]]:
+    """Return the columns of a table, without copying numbers more than needed.
+
+    Parameters
+    ----------
+    frame : pandas.DataFrame, polars.DataFrame, pyarrow.Table or the like
+        Any eager table that `narwhals` reads.
+
+    Returns
+    -------
+    list of (str, pandas.Series)
+        Name and values of each column, shape (rows,).
+
+    Raises
+    ------
+    MarkbaseError
+        If it is no such table.
+    """
+    if isinstance(frame, pd.DataFrame):
+        return [(str(name), frame.iloc[:, k]) for k, name in enumerate(frame.columns)]
+    import narwhals.stable.v2 as nw
+
+    try:
+        table = nw.from_native(frame, eager_only=True)
+    except TypeError:
+        hint = "; call `collect()` first" if hasattr(frame, "collect") else ""
+        raise MarkbaseError(
+            f"A study is made of a table (pandas, Polars, PyArrow), not of a {type(frame).__name__}{hint}."
+        ) from None
+    return [(name, _series(table[name], nw)) for name in table.columns]
+
+
+def _series(series: Any, nw: Any) -> pd.Series[Any]:
+    kind = series.dtype
+    if kind.is_numeric():
+        numbers = series.cast(nw.Float64) if series.null_count() else series
+        return pd.Series(numbers.to_numpy())
+    if kind in (nw.Categorical, nw.Enum):
+        categories = series.cat.get_categories().to_list()
+        return pd.Series(pd.Categorical(series.to_list(), categories=categories, ordered=kind == nw.Enum))
+    return pd.Series(series.to_list(), dtype=object)
+
+
+def frame_of(columns: list[Column], codes: bool) -> pd.DataFrame:
+    """Return columns as a table.
+
+    Parameters
+    ----------
+    columns : list of Column
+        The columns.
+    codes : bool
+        Whether groups are told by their codes instead of their labels.
+
+    Returns
+    -------
+    pandas.DataFrame
+        Amounts as float64, or Int64 where every value is whole; groups as categories, in the order
+        of their levels. Missing is missing, whatever the reason was.
+    """
+    table: dict[str, Any] = {}
+    for column in columns:
+        if column.is_group:
+            names = [level.code if codes else level.label for level in column.levels]
+            table[column.name] = pd.Categorical.from_codes(
+                column.values, pd.Index(names), ordered=column.kind == "ordered"
+            )
+            continue
+        present = column.values[column.present]
+        whole = (
+            len(present) > 0 and bool(np.all(present == np.round(present))) and bool(np.all(np.abs(present) < 2**53))
+        )
+        table[column.name] = column.values
+        if whole:
+            numbers = np.where(column.present, column.values, 0).astype(np.int64)
+            table[column.name] = pd.arrays.IntegerArray(numbers, ~column.present)
+    return pd.DataFrame(table)

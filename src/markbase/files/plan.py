@@ -1,0 +1,191 @@
+"""Plans in TOML: where the data are, and how they are prepared."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+
+from markbase.core.errors import MarkbaseError, near
+from markbase.core.study.codebook import Codebook
+from markbase.core.study.study import Study
+from markbase.files.data import open_study
+from markbase.files.reading import read_text
+
+_DATA_KEYS = ("codebook", "encoding", "file", "missing", "sheet")
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What a plan says, so that somebody else gets the same study from the same file."""
+
+    file: Path
+    """The data file."""
+    codebook: Path | None = None
+    """The codebook."""
+    missing: tuple[object, ...] = ()
+    """Codes that stand for a missing answer in every column."""
+    encoding: str = "utf-8"
+    """Encoding of a text file."""
+    sheet: str | None = None
+    """Sheet of a spreadsheet."""
+    prepare: tuple[Mapping[str, Any], ...] = ()
+    """The preparing steps, as `Study.prepare` takes them."""
+    source: str = "the plan"
+    """Where it was read from, for messages."""
+
+    def open(self, book: Codebook | None = None) -> Study:
+        """Open the data and carry the preparing steps out.
+
+        Parameters
+        ----------
+        book : Codebook, optional
+            A codebook to use instead of the plan's.
+
+        Returns
+        -------
+        Study
+            The prepared study.
+
+        Raises
+        ------
+        MarkbaseError
+            If the data, the codebook or a step is refused; the message names the step.
+        """
+        codebook: Codebook | Path | None = book or self.codebook
+        study = open_study(self.file, codebook, missing=self.missing, encoding=self.encoding, sheet=self.sheet)
+        return study.prepare(self.prepare, source=f"{self.source}, prepare")
+
+
+def read_plan(path: str | Path) -> Plan:
+    """Read a plan.
+
+    Parameters
+    ----------
+    path : str or Path
+        A TOML file with a table ``[data]`` (``file`` and, if need be, ``codebook``, ``missing``,
+        ``encoding``, ``sheet``; paths are taken from the plan's folder) and a ``[[prepare]]`` for each step.
+
+    Returns
+    -------
+    Plan
+        The plan, checked as far as it can be without the data.
+
+    Raises
+    ------
+    FileError
+        If the file cannot be read.
+    MarkbaseError
+        If it is not TOML, or has keys that a plan does not have.
+    """
+    path = Path(path)
+    text = read_text(path)
+    try:
+        mapping = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as problem:
+        raise MarkbaseError(f"`{path}` is not TOML: {str(problem)[0].lower() + str(problem)[1:]}.") from None
+    for key in mapping:
+        if key not in ("data", "prepare"):
+            raise MarkbaseError(f"{path.name}: unknown key `{key}`.{near(key, ['data', 'prepare'])}")
+    data = mapping.get("data")
+    if not isinstance(data, dict) or not isinstance(data.get("file"), str):
+        raise MarkbaseError(f'{path.name}: a plan says where the data are: [data] with file = "choirs.csv".')
+    for key in data:
+        if key not in _DATA_KEYS:
+            raise MarkbaseError(f"{path.name}, data: unknown key `{key}`.{near(key, _DATA_KEYS)}")
+    steps = mapping.get("prepare", [])
+    if not isinstance(steps, list):
+        raise MarkbaseError(f"{path.name}: `prepare` is a list of steps; write [[prepare]] above each.")
+    missing = data.get("missing", [])
+    if not isinstance(missing, list):
+        raise MarkbaseError(f"{path.name}, data: `missing` is a list of codes, not {missing!r}.")
+    folder = path.parent
+    return Plan(
+        file=folder / data["file"],
+        codebook=folder / data["codebook"] if data.get("codebook") else None,
+        missing=tuple(missing),
+        encoding=str(data.get("encoding", "utf-8")),
+        sheet=data.get("sheet"),
+        prepare=tuple(steps),
+        source=path.name,
+    )
+
+
+def plan_text(
+    file: str, codebook: str | None, steps: Sequence[Mapping[str, Any]], missing: Sequence[object] = ()
+) -> str:
+    """Write a plan.
+
+    Parameters
+    ----------
+    file, codebook : str
+        The data file and its codebook, as seen from where the plan will be.
+    steps : sequence of mapping
+        The preparing steps, as `Trail.record` returns them.
+    missing : sequence
+        Codes that stand for a missing answer in every column.
+
+    Returns
+    -------
+    str
+        TOML that `read_plan` reads.
+    """
+    document = tomlkit.document()
+    data = tomlkit.table()
+    data["file"] = file
+    if codebook:
+        data["codebook"] = codebook
+    if missing:
+        data["missing"] = list(missing)
+    document["data"] = data
+    if steps:
+        listed = tomlkit.aot()
+        for step in steps:
+            entry = tomlkit.table()
+            for key, value in step.items():
+                entry[key] = _inline(value)
+            listed.append(entry)
+        document["prepare"] = listed
+    return tomlkit.dumps(document)
+
+
+def _inline(value: Any) -> Any:
+    if not isinstance(value, Mapping):
+        return value
+    table = tomlkit.inline_table()
+    for key, inner in value.items():
+        table[key] = _inline(inner)
+    return table
+
+
+def read_step(text: str) -> dict[str, Any]:
+    """Read one preparing step written as an inline TOML table.
+
+    Parameters
+    ----------
+    text : str
+        For instance ``{do = "mark", column = "voice", base = "alto"}``; the braces may be left out.
+
+    Returns
+    -------
+    dict
+        The step.
+
+    Raises
+    ------
+    MarkbaseError
+        If it is not an inline table.
+    """
+    bare = text.strip()
+    try:
+        step = tomllib.loads(f"step = {bare if bare.startswith('{') else '{' + bare + '}'}")["step"]
+    except tomllib.TOMLDecodeError as problem:
+        raise MarkbaseError(
+            f"`{text}` is no step: {str(problem)[0].lower() + str(problem)[1:]}; write for instance "
+            f'do = "mark", column = "voice", base = "alto".'
+        ) from None
+    return dict(step)

@@ -1,0 +1,302 @@
+"""Every recode: counts preserved, missing preserved, the source untouched, the trail replayed to the same bytes."""
+
+import itertools
+import json
+import warnings
+
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import markbase as mb
+from markbase.core.study.coding import grid
+from markbase.core.study.replay import STEPS
+from markbase.files.writing import table_bytes
+
+
+def quietly(call, *arguments, **settings):
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", mb.MarkbaseWarning)
+        return call(*arguments, **settings)
+
+
+def same(one, other):
+    return table_bytes(one.frame(), ".csv") == table_bytes(other.frame(), ".csv")
+
+
+# each step on the demo data, what the remark must say ("" for none), and what must be true of source and result
+STEPS_TRIED = [
+    ({"do": "as_role", "column": "choir", "role": "identifier"}, "", lambda _, b: b["choir"].role == "identifier"),
+    ({"do": "as_amount", "column": "rehearsal_day"}, "", lambda a, b: b["rehearsal_day"].values[:9].tolist() == (a["rehearsal_day"].values[:9] + 1).tolist()),
+    ({"do": "as_group", "column": "satisfaction", "labels": {"1": "poor", "5": "great", "9": "?"}}, "no label for codes `2`, `3` and `4`; no row has `?`", lambda _, b: b["satisfaction"].levels[0].label == "poor"),
+    ({"do": "as_ordered", "column": "satisfaction", "order": [5, 4, 3, 2, 1]}, "", lambda _, b: b["satisfaction"].levels[0].label == "5"),
+    ({"do": "blank", "column": "age", "codes": {"45": "odd"}, "ranges": [[80, 90]]}, "among the other values", lambda a, b: b["age"].valid == np.sum((a["age"].values != 45) & (a["age"].values < 80))),
+    ({"do": "blank", "column": "belonging", "codes": [-99]}, "`-99` is never seen", lambda a, b: b["belonging"].valid == a["belonging"].valid),
+    ({"do": "blank", "column": "voice", "codes": ["tennor"]}, "", lambda a, b: len(b["voice"].levels) == 4 and b["voice"].valid == a["voice"].valid - 6),
+    ({"do": "merge_levels", "column": "voice", "targets": {"tenor": ["tennor"]}}, "", lambda a, b: b["voice"].counts[2] == a["voice"].counts[[2, 4]].sum() and not b["voice"].levels[2].mixture),
+    ({"do": "merge_levels", "column": "joined_through", "below": 30, "into": "other", "name": "joined"}, "`other` is a mixture of `workplace` and `festival`", lambda a, b: b["joined"].counts[-1] == 46 and len(a["joined_through"].levels) == 6),
+    ({"do": "merge_levels", "column": "joined_through", "below_share": 0.16, "into": "rest"}, "mixture", lambda _, b: len(b["joined_through"].levels) == 4),
+    ({"do": "against_rest", "column": "voice", "level": "bass", "name": "bass_or_not"}, "`not bass` is a mixture", lambda a, b: b["bass_or_not"].counts.tolist() == [2003 - a["voice"].counts[3], a["voice"].counts[3]]),
+    ({"do": "cut", "column": "age", "edges": [30, 45, 90], "name": "band"}, "no row falls into `90 and more`", lambda a, b: b["band"].counts[0] == np.sum(a["age"].values < 30)),
+    ({"do": "cut", "column": "age", "edges": [30], "name": "band", "edge_goes": "down", "labels": ["to 30", "older"]}, "", lambda a, b: b["band"].counts[0] == np.sum(a["age"].values <= 30)),
+    ({"do": "split_at", "column": "satisfaction", "above": 3, "name": "satisfied"}, "sensitive at 3", lambda a, b: b["satisfied"].counts[1] == np.sum(a["satisfaction"].values > 3)),
+    ({"do": "split_at", "column": "travel_km", "at_least": 10, "name": "far", "labels": ["near", "far"]}, "", lambda a, b: b["far"].counts[1] == np.sum(a["travel_km"].values >= 10)),
+    ({"do": "event", "column": "stays", "event": "yes"}, "", lambda _, b: b["stays"].levels[b["stays"].event].label == "yes"),
+    ({"do": "event", "column": "stays", "event": "no"}, "the event is `no`: is that the side", lambda _, b: b["stays"].event == 1),
+    ({"do": "event", "column": "satisfaction", "event": [4, 5], "name": "content"}, "mixture", lambda a, b: b["content"].counts[1] == np.sum(a["satisfaction"].values >= 4)),
+    ({"do": "derive", "name": "n", "log": "practice_hours"}, "", lambda a, b: np.allclose(np.exp(b["n"].values), a["practice_hours"].values, equal_nan=True)),
+    ({"do": "derive", "name": "n", "log1p": "concerts"}, "", lambda a, b: np.allclose(np.expm1(b["n"].values), a["concerts"].values)),
+    ({"do": "derive", "name": "n", "sqrt": "concerts"}, "", lambda a, b: np.allclose(b["n"].values ** 2, a["concerts"].values)),
+    ({"do": "derive", "name": "n", "cube_root": "age"}, "", lambda a, b: np.allclose(b["n"].values ** 3, a["age"].values, equal_nan=True)),
+    ({"do": "derive", "name": "n", "square": "age"}, "", lambda a, b: np.allclose(b["n"].values, a["age"].values ** 2, equal_nan=True)),
+    ({"do": "derive", "name": "n", "reciprocal": "travel_km"}, "", lambda a, b: np.allclose(b["n"].values * a["travel_km"].values, 1)),
+    ({"do": "derive", "name": "n", "centre": "age", "within": "choir"}, "", lambda a, b: np.allclose(pd.Series(b["n"].values).groupby(a["choir"].values).mean(), 0, atol=1e-12)),
+    ({"do": "derive", "name": "n", "z": "age"}, "", lambda _, b: np.isclose(np.nanstd(b["n"].values, ddof=1), 1) and abs(np.nanmean(b["n"].values)) < 1e-12),
+    ({"do": "derive", "name": "n", "unit_range": "age"}, "", lambda _, b: (np.nanmin(b["n"].values), np.nanmax(b["n"].values)) == (0, 1)),
+    ({"do": "derive", "name": "n", "sum": ["rehearsals", "concerts"]}, "", lambda a, b: np.array_equal(b["n"].values, a["events"].values)),
+    ({"do": "derive", "name": "n", "mean": ["age", "satisfaction"], "least": 1}, "do not all span the same range", lambda a, b: b["n"].valid == np.sum(a["age"].present | a["satisfaction"].present)),
+    ({"do": "derive", "name": "n", "difference": ["age", "years_singing"]}, "", lambda a, b: np.allclose(b["n"].values, a["age"].values - a["years_singing"].values, equal_nan=True)),
+    ({"do": "derive", "name": "n", "ratio": ["rehearsals", "concerts"]}, "with `concerts` = 0 left missing", lambda a, b: b["n"].valid == np.sum(a["concerts"].values > 0)),
+    ({"do": "derive", "name": "n", "rate": ["concerts", "rehearsals"], "per": 100}, "", lambda a, b: np.allclose(b["n"].values, 100 * a["concerts"].values / a["rehearsals"].values)),
+    ({"do": "mark", "column": "voice", "by": "lowest_mean", "of": "age"}, "chosen by looking at `age`", lambda _, b: b["voice"].base.looked_at == "age"),
+    ({"do": "code_as", "column": "voice", "scheme": "effect"}, "", lambda _, b: b["voice"].scheme == "effect"),
+    ({"do": "keep", "conditions": {"age": {"at_least": 18, "below": 60}, "voice": ["alto", "bass"], "stays": {"is_not": "no"}}}, "", lambda a, b: b.rows == np.sum((a["age"].values >= 18) & (a["age"].values < 60) & np.isin(a["voice"].values, [1, 3]) & (a["stays"].values == 1))),
+    ({"do": "hold_out", "share": 0.25, "seed": 3, "within": "joined_through", "part": "held_out"}, "no held-out row of `voice` is `tennor`", lambda _, b: abs(b.rows - 501) <= 3),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("step", "told", "holds"), STEPS_TRIED, ids=lambda v: json.dumps(v) if isinstance(v, dict) else ""
+)
+def test_each_step_is_right_verified_and_on_record(step, told, holds):
+    before = mb.demo.choirs()
+    source = table_bytes(before.frame(), ".csv")
+    with warnings.catch_warnings(record=True) as caught:
+        warnings.simplefilter("always")
+        after = before.prepare([step])
+    remarks = " ".join(str(w.message) for w in caught)
+    assert told in remarks
+    assert bool(remarks) == bool(told), remarks
+    assert holds(before, after)
+    assert table_bytes(before.frame(), ".csv") == source
+    record = json.loads(json.dumps(after.trail.record()))
+    assert same(quietly(mb.demo.choirs().prepare, record), after)
+    last = after.trail.steps[-1]
+    assert last.action == step["do"]
+    if last.check is not None:
+        assert last.check.passed
+        if "rows" in last.check.table and "old" in last.check.table:
+            assert last.check.table["rows"].sum() == before.rows
+    for name in after.columns:  # every missing row has a reason
+        column = after[name]
+        assert sum(rows for _, rows in column.missing_counts()) == len(column.values) - column.valid
+
+
+def test_every_step_that_can_be_written_down_is_tried():
+    assert {step["do"] for step, _, _ in STEPS_TRIED} | {"lag"} == set(STEPS)
+
+
+def test_a_lag_looks_back_within_its_series_and_never_across():
+    study = mb.demo.choir_terms().lag("attendance", by=2, order="term", within="choir", name="before")
+    frame = study.frame().sample(frac=1, random_state=1).reset_index(drop=True)
+    shuffled = (
+        mb.Study(frame.drop(columns="before"))
+        .lag("attendance", by=2, order="term", within="choir", name="before")
+        .frame()
+    )
+    known = {(r.choir, r.term): r.attendance for r in frame.itertuples()}
+    wanted = [known.get((r.choir, r.term - 2), np.nan) for r in frame.itertuples()]
+    np.testing.assert_array_equal(shuffled["before"].to_numpy(dtype=float), np.array(wanted, dtype=float))
+    counts = dict(study["before"].missing_counts())
+    assert counts == {"start of a series": 48, "gap in the series": 1}
+    twice = pd.concat([frame, frame.head(1)], ignore_index=True)
+    with pytest.raises(mb.ColumnError, match="two rows at"):
+        mb.Study(twice.drop(columns="before")).lag("attendance", order="term", within="choir", name="b")
+
+
+REFUSED = [
+    (
+        {"do": "derive", "name": "n", "log": "concerts"},
+        "needs values above 0, and 18 rows are not .* log1p takes zeros",
+    ),
+    (
+        {"do": "derive", "name": "n", "z": "voice"},
+        "`voice` is a group, so `z` is refused: an indicator has no standard deviation",
+    ),
+    ({"do": "derive", "name": "n", "lgo": "age"}, "knows no `lgo`. Did you mean `log`"),
+    ({"do": "derive", "name": "n", "log": "age", "sqrt": "age"}, "one thing"),
+    ({"do": "derive", "name": "n", "log": "age", "least": 2}, "`least` belongs to `mean` or `sum`"),
+    ({"do": "derive", "name": "age", "log": "age"}, "a column `age` already, and nothing is overwritten"),
+    ({"do": "derive", "name": "n", "sum": ["age"]}, "needs two or more columns"),
+    (
+        {"do": "merge_levels", "column": "voice", "targets": {"a": ["alto"], "b": ["alto"]}},
+        "into `a` and into `b`; choose one",
+    ),
+    ({"do": "merge_levels", "column": "voice", "targets": {"x": ["altos"]}}, "no level `altos`. Did you mean `alto`"),
+    ({"do": "merge_levels", "column": "voice", "below": 2}, "No level is below 2 rows"),
+    ({"do": "merge_levels", "column": "age", "below": 30}, "`age` is an amount"),
+    ({"do": "cut", "column": "age", "edges": [45, 30], "name": "n"}, "numbers that rise"),
+    ({"do": "cut", "column": "age", "edges": [45], "labels": ["a"], "name": "n"}, "make 2 bands"),
+    ({"do": "split_at", "column": "age", "above": 200, "name": "n"}, "No row of `age` would be `high`"),
+    ({"do": "event", "column": "voice", "event": "alto"}, "more than two levels; give the two-level group a name"),
+    ({"do": "event", "column": "stays", "event": ["yes", "no"], "name": "n"}, "Every row"),
+    ({"do": "code_as", "column": "voice", "scheme": "trend"}, "declare it with `as_ordered` first"),
+    (
+        {"do": "code_as", "column": "voice", "scheme": "dummies"},
+        "no coding of `voice`; there are `adjacent`, `effect`, `indicator`",
+    ),
+    (
+        {"do": "as_group", "column": "belonging", "labels": {"1": "a", "2": "a"}},
+        "`a` of `belonging` is given to two codes",
+    ),
+    ({"do": "as_amount", "column": "voice"}, "its level `soprano` .676 rows. is no number"),
+    ({"do": "blank", "column": "age", "codes": ["x"]}, "a code to blank is a number, not `x`"),
+    ({"do": "blank", "column": "voice", "ranges": [[1, 2]]}, "ranges say nothing"),
+    ({"do": "keep", "conditions": {"age": {"over": 3}}}, "`over` is no test for `age`"),
+    ({"do": "keep", "conditions": {"age": {"above": 300}}}, "No row of 2,003 meets the condition"),
+    ({"do": "keep", "conditions": {"voice": {"above": 3}}}, "`above` says nothing; `among` takes a list"),
+    ({"do": "hold_out", "share": 2, "seed": 1}, "must lie between 0 and 1"),
+    ({"do": "lag", "column": "age", "order": "travel_km", "name": "n"}, "whole numbers"),
+    ({"do": "mark", "column": "voice", "colour": "alto"}, "`mark` has no setting `colour`"),
+    ({"do": "marc", "column": "voice"}, "no step `marc`. Did you mean `mark`"),
+    ({"do": "cut", "column": "age"}, "missing a required argument: 'edges'"),
+    ({"column": "age"}, "a step is a table that says what to do"),
+]
+
+
+@pytest.mark.parametrize(("step", "told"), REFUSED, ids=[told for _, told in REFUSED])
+def test_a_refused_step_says_which_and_why(step, told):
+    with pytest.raises(mb.MarkbaseError, match=rf"steps, step 2: .*{told}"):
+        mb.demo.choirs().prepare([{"do": "mark", "column": "voice", "base": "alto"}, step])
+
+
+@settings(max_examples=40, deadline=None)
+@given(seed=st.integers(0, 10**6), rows=st.integers(8, 80), levels=st.integers(2, 7))
+def test_merging_and_blanking_preserve_counts_and_missing(seed, rows, levels):
+    rng = np.random.default_rng(seed)
+    values = np.array([*(f"L{k}" for k in range(levels)), None], dtype=object)[rng.integers(0, levels + 1, rows)]
+    values[:levels] = [f"L{k}" for k in range(levels)]
+    study = mb.Study(pd.DataFrame({"g": values}))
+    chosen = [f"L{k}" for k in range(levels) if rng.random() < 0.6] or ["L0"]
+    merged = quietly(study.merge_levels, "g", {"m": chosen}, name="m")
+    wanted = pd.Series(values).map(lambda v: "m" if v in chosen else v)
+    got = merged.frame()["m"].astype(object)
+    assert got.fillna("").tolist() == wanted.fillna("").tolist()
+    assert merged["g"] is study["g"]
+    blanked = quietly(study.blank, "g", chosen[:1])
+    assert blanked["g"].valid == study["g"].valid - (wanted.size and int((pd.Series(values) == chosen[0]).sum()))
+
+
+def test_holding_out_parts_the_rows_and_says_what_a_part_lacks():
+    study = mb.demo.choirs()
+    kept, held = study.hold_out(0.2, 7)
+    assert kept.rows + held.rows == study.rows
+    both = pd.concat([kept.frame(), held.frame()])["singer_id"].astype(str)
+    assert sorted(both) == sorted(study.frame()["singer_id"].astype(str))
+    assert same(study.hold_out(0.2, 7)[1], held)
+    with pytest.warns(mb.MarkbaseWarning, match="no held-out row of `voice` is `tennor`"):
+        study.hold_out(0.02, 1)
+
+
+def test_coding_grids_are_what_the_coefficients_need_and_indicators_add_up():
+    study = mb.demo.choirs().cut("age", [30, 45, 60], name="band").mark("band", by="first")
+    coding = study.coding("band")
+    assert coding.passed
+    assert list(coding.grids) == ["indicator", "effect", "adjacent", "trend"]
+    assert list(study.coding("voice").grids) == ["indicator", "effect"]
+    for scheme, table in coding.grids.items():
+        assert table.shape == (4, 3)
+        assert scheme == "indicator" or np.allclose(table.sum(), 0, atol=1e-15)
+    trend = coding.grids["trend"].to_numpy()
+    np.testing.assert_allclose(trend.T @ trend, np.eye(3), atol=1e-15)
+    published = np.array([[-3, -1, 1, 3], [1, -1, -1, 1], [-1, 3, -3, 1]]).T / np.sqrt([20, 4, 20])
+    np.testing.assert_allclose(trend, published, atol=1e-15)
+    columns = study.indicators(["band", "voice"])
+    assert columns.shape == (2003, 7)
+    assert columns.iloc[:, :3].isna().all(axis=1).sum() == 43
+    assert columns.attrs["bases"] == {"band": "below 30", "voice": "alto"}
+    with pytest.warns(mb.MarkbaseWarning, match="wherever there is an intercept"):
+        full = study.indicators(["voice"], full_set=True)
+    assert (full.sum(axis=1) == 1).all()
+
+
+@pytest.mark.parametrize(
+    "schemes", list(itertools.product(["indicator", "effect", "adjacent", "trend"], ["indicator", "effect"]))
+)
+def test_estimates_under_each_scheme_agree_with_dense_columns(schemes):
+    study = (
+        mb.demo.choirs()
+        .cut("age", [30, 45, 60], name="band")
+        .mark("band", by="last")
+        .merge_levels("voice", {"tenor": ["tennor"]})
+    )
+    study = study.mark("voice", "alto").code_as("band", schemes[0]).code_as("voice", schemes[1])
+    fit = mb.fit_linear(study, "belonging", ["band", "voice", "travel_km"])
+    grids = [study.coding(g).grids[s] for g, s in zip(("band", "voice"), schemes, strict=True)]
+    frame = study.frame()[["belonging", "band", "voice", "travel_km"]].dropna()
+    blocks = [table.loc[frame[g].astype(str)].to_numpy() for g, table in zip(("band", "voice"), grids, strict=True)]
+    X = np.column_stack([np.ones(len(frame)), *blocks, frame["travel_km"]])
+    y = frame["belonging"].to_numpy(dtype=float)
+    b, rss, *_ = np.linalg.lstsq(X, y, rcond=None)
+    se = np.sqrt(np.diag(np.linalg.inv(X.T @ X)) * rss[0] / (len(y) - X.shape[1]))
+    table = fit.coefficients
+    omitted = {
+        "indicator": lambda r: r["base"],
+        "effect": lambda r: r["level"] == {"band": "60 and more", "voice": "alto"}[r["term"]],
+    }
+    scheme_of = dict(zip(("band", "voice"), schemes, strict=True))
+    rows = table[[not omitted.get(scheme_of.get(r["term"], ""), lambda _: False)(r) for _, r in table.iterrows()]]
+    np.testing.assert_allclose(rows["estimate"], b, rtol=1e-9)
+    np.testing.assert_allclose(rows["se"], se, rtol=1e-9)
+    np.testing.assert_allclose(fit.fitted[~np.isnan(fit.fitted)], X @ b, rtol=1e-10)
+    plain = mb.fit_linear(
+        study.code_as("band", "indicator").code_as("voice", "indicator"), "belonging", ["band", "voice", "travel_km"]
+    )
+    assert plain.overall == fit.overall
+    words = fit.reading().statements
+    assert any(
+        {
+            "indicator": "compared with the base",
+            "effect": "mean of the 4 levels",
+            "adjacent": "the level before it",
+            "trend": "linear trend",
+        }[schemes[0]]
+        in s.text
+        for s in words
+    )
+
+
+def test_uneven_points_give_orthogonal_trends():
+    table = grid("trend", ["a", "c", "f"], 0, [0, 2, 5]).to_numpy()
+    np.testing.assert_allclose(table.T @ table, np.eye(2), atol=1e-15)
+    np.testing.assert_allclose(np.diff(table[:, 0]) / np.diff([0, 2, 5]), np.diff(table[:, 0])[0] / 2)
+
+
+def test_a_logged_outcome_is_told_in_percent_of_its_source():
+    study = (
+        mb.demo.choirs()
+        .merge_levels("voice", {"tenor": ["tennor"]})
+        .mark("voice", "alto")
+        .derive("log_practice", log="practice_hours")
+    )
+    fit = mb.fit_linear(study, "log_practice", ["voice", "belonging"])
+    row = fit.coefficients.set_index("level").loc["tenor"]
+    text = next(s.text for s in fit.reading().statements if s.level == "tenor")
+    assert f"the geometric mean of `practice_hours` is on average {100 * np.expm1(row['estimate']):.1f}% higher" in text
+    alone = mb.fit_linear(study, "log_practice", ["voice"])
+    means = study.frame().assign(l=np.log(study["practice_hours"].values)).groupby("voice", observed=True)["l"].mean()
+    change = 100 * np.expm1(means["tenor"] - means["alto"])
+    assert f"{change:.0f}%" in next(s.text for s in alone.reading().statements if s.level == "tenor").replace(
+        f"{change:.1f}%", f"{change:.0f}%"
+    )
+
+
+def test_a_base_chosen_by_looking_at_the_outcome_is_said_to_be():
+    study = quietly(
+        mb.demo.choirs().keep({"voice": {"is_not": "tennor"}}).mark, "voice", by="lowest_mean", of="belonging"
+    )
+    assert study["voice"].levels[study["voice"].base.level].label == "soprano"
+    told = mb.fit_linear(study, "belonging", ["voice"]).reading().statements[1].cautions
+    assert "chosen by looking at the outcome" in told[0]
