@@ -16,16 +16,15 @@ HERE = Path(__file__).resolve().parent
 BIN = Path(sys.executable).parent
 DISPLAY = ":87"
 FILES = "choirs-demo/choirs.csv --codebook choirs-demo/choirs.codebook.toml"
-FIT = (
-    f"markbase fit {FILES} --outcome belonging --terms age,voice,joined_through,travel_km "
-    "--base voice=alto --base 'joined_through=open evening'"
-)
+PLAN = "choirs-demo/choirs.plan.toml"
+FIT = f"markbase fit {PLAN} --outcome belonging --terms age,voice,joined_through,travel_km"
 TERMINALS = {
-    "look.png": (f"markbase look {FILES}", "1080x900+0+0"),
+    "look.png": (f"markbase look {FILES}", "1080x1010+0+0"),
     "look-column.png": (f"markbase look {FILES} joined_through", "1080x345+0+0"),
+    "prepare.png": (f"markbase prepare {PLAN} --check joined_through", "1080x545+0+0"),
     "fit-numbers.png": (FIT, "1080x905+0+0"),
     "fit-words.png": (FIT, "1080x1100+0+905"),
-    "overlap.png": (f"markbase fit {FILES} --outcome belonging --terms rehearsals,concerts,events", "1080x215+0+0"),
+    "overlap.png": (f"markbase fit {PLAN} --outcome belonging --terms rehearsals,concerts,events", "1080x215+0+0"),
 }
 """File, command, and which part of the screen."""
 

@@ -10,16 +10,16 @@ from pathlib import Path
 import click
 
 from markbase import demo
-from markbase.cli.common import show
+from markbase.cli.common import remarks, show
 from markbase.core.errors import FileError, listed, quoted
 from markbase.core.model.linear import fit_linear
 from markbase.files.data import open_study
+from markbase.files.plan import read_plan
 from markbase.files.whole import write_whole
 from markbase.show.fit import fit_page
-from markbase.show.study import column_page, study_page
+from markbase.show.study import check_page, column_page, study_page, trail_page
 
 _TERMS = "age,voice,joined_through,rehearsal_day,years_in_choir,rehearsals,travel_km"
-_BASES = {"voice": "alto", "joined_through": "open evening", "rehearsal_day": "Monday"}
 
 
 @click.command("demo")
@@ -28,29 +28,34 @@ _BASES = {"voice": "alto", "joined_through": "open evening", "rehearsal_day": "M
 def command(folder: Path, replace: bool) -> None:
     """Copy the demo data into FOLDER (choirs-demo) and run the example on it."""
     copy_files(folder, replace)
-    data, book = folder / "choirs.csv", folder / "choirs.codebook.toml"
-    study = open_study(data, book)
+    data, book, plan = (folder / name for name in demo.FILES[:3])
     files = f"{_quoted(data)} --codebook {_quoted(book)}"
-    bases = " ".join(f"--base {_quoted(f'{group}={level}')}" for group, level in _BASES.items())
-    fit = f"fit {files} --outcome belonging --terms {_TERMS} {bases}"
+    fit = f"fit {_quoted(plan)} --outcome belonging --terms {_TERMS}"
+    raw = open_study(data, book)
 
     _say(
-        f"The survey and its codebook are in {_quoted(folder)}. It is made up: no such valley, choir or singer exists."
+        f"The survey, its codebook and a plan are in {_quoted(folder)}. All made up: no such valley, choir or singer exists."
     )
     _step("1. Look at what is there, before anything is fitted.", f"look {files}")
-    show(study_page(study))
+    show(study_page(raw))
     _step("2. Look at one group: who is in it, and who would be the base?", f"look {files} joined_through")
-    show(column_page(study, "joined_through"))
-    _step("3. Fit, every group against a base you chose.", fit)
-    for group, level in _BASES.items():
-        study = study.mark(group, level)
+    show(column_page(raw, "joined_through"))
+    _step("3. Prepare, as the plan says, and verify it by counts.", f"prepare {_quoted(plan)} --check joined_through")
+    with remarks():
+        study = read_plan(plan).open()
+    show(trail_page(study.trail))
+    _say("")
+    show(check_page(study.check("joined_through")))
+    _step("4. Fit, every group against a base you chose.", fit)
     show(fit_page(fit_linear(study, "belonging", _TERMS.split(","))))
     _say("")
     _say("Type next:")
-    _say(f"  {_program()} {fit.replace('voice=alto', 'voice=tenor')}")
+    _say(f"  {_program()} {fit} --base voice=tenor")
     _say("      the same fit against another base: R² and the typical miss stay as they are")
-    _say(f"  {_program()} fit {files} --outcome belonging --terms rehearsals,concerts,events")
+    _say(f"  {_program()} fit {_quoted(plan)} --outcome belonging --terms rehearsals,concerts,events")
     _say("      a total beside its parts: the fit stops and says why")
+    _say(f"  {_program()} prepare {_quoted(plan)} --coding voice")
+    _say("      how a group becomes columns, with the counts that verify it")
     _say(f"  {_program()} {fit} --json")
     _say("      the same at full precision, for machines")
 

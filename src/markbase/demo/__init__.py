@@ -11,8 +11,9 @@ from pathlib import Path
 
 from markbase.core.study.study import Study
 from markbase.files.data import open_study
+from markbase.files.plan import Plan, read_plan
 
-FILES = ("choirs.codebook.toml", "choirs.csv", "choir_terms.codebook.toml", "choir_terms.csv")
+FILES = ("choirs.csv", "choirs.codebook.toml", "choirs.plan.toml", "choir_terms.csv", "choir_terms.codebook.toml")
 """The files of the demo, in the order of use."""
 
 
@@ -41,6 +42,17 @@ def choirs() -> Study:
         The study with its codebook.
     """
     return open_study(path("choirs.csv"), path("choirs.codebook.toml"))
+
+
+def plan() -> Plan:
+    """Read the plan of the example: how the survey is prepared.
+
+    Returns
+    -------
+    Plan
+        The plan; its ``open`` gives the prepared study.
+    """
+    return read_plan(path("choirs.plan.toml"))
 
 
 def choir_terms() -> Study:

@@ -15,7 +15,7 @@ from markbase.core.study.column import Column
 from markbase.core.study.recoding import Check
 from markbase.core.study.remarks import Remark
 from markbase.core.study.study import Study
-from markbase.core.study.trail import Trail, inline
+from markbase.core.study.trail import Trail, TrailStep, inline
 from markbase.core.tables import rows_of
 from markbase.core.wording import decimals_for, number, share, short
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
@@ -162,8 +162,13 @@ def _measure(name: str, value: float) -> str:
 
 def trail_page(trail: Trail) -> Page:
     """Describe what was done to a study."""
-    lines = tuple((step.text, ()) for step in trail)
+    lines = tuple((f"{step.text}{_why(step)}", ()) for step in trail)
     return Page("What was done, in order", sections=(Section("", blocks=(Sentences(lines),)),))
+
+
+def _why(step: TrailStep) -> str:
+    """Return the reason of a step, unless its text gives it already."""
+    return f" Why: {step.reason.rstrip('.')}." if step.reason and step.reason not in step.text else ""
 
 
 def check_page(check: Check) -> Page:

@@ -92,6 +92,12 @@ class Made:
     of: tuple[str, ...]
     """The columns it was made of."""
 
+    @property
+    def words(self) -> str:
+        """How it was made, in a few words."""
+        parts = ", ".join(f"`{name}`" for name in self.of)
+        return f"made of {parts} ({self.how.replace('_', ' ')})"
+
 
 @dataclass(frozen=True, eq=False)
 class Column:

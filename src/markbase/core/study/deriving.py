@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -240,10 +239,3 @@ def check_amount(column: Column, how: str) -> None:
         raise ColumnError(column.fault)
     if np.isinf(column.values[column.present]).any():
         raise ColumnError(f"`{column.name}` holds infinite values; blank them before `{how}`.")
-
-
-def made_words(made: Made) -> str:
-    """Say how a column was made, for overviews."""
-    parts = " and ".join(f"`{name}`" for name in made.of)
-    words: Any = _TRANSFORMS.get(made.how)
-    return f"made of {parts}: {words.words if words else made.how.replace('_', ' ')}"

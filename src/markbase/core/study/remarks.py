@@ -60,6 +60,10 @@ def column_remarks(column: Column, total_of: tuple[str, ...] = ()) -> list[Remar
     if total_of:
         words = f"equals {quoted(total_of)[0]}" if len(total_of) == 1 else f"exact total of {listed(quoted(total_of))}"
         remarks.append(Remark(words))
+    if column.made is not None and column.made.how in ("difference", "mean", "sum") and not total_of:
+        remarks.append(Remark(f"{column.made.words}: not to be entered together with all of them"))
+    if column.event is not None:
+        remarks.append(Remark(f"the event is `{column.levels[column.event].label}`"))
     return [*remarks, *map(Remark, column.notes)]
 
 

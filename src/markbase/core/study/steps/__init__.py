@@ -1,0 +1,1 @@
+"""The methods that prepare a study, by subject. Each returns a new study and adds to the trail."""

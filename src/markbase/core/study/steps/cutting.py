@@ -1,0 +1,160 @@
+"""Steps that make groups of amounts, and name events."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Self
+
+from markbase.core.errors import MarkbaseError
+from markbase.core.study import cutting
+from markbase.core.study.steps.stepping import Stepping, given, plain
+
+
+class Cutting(Stepping):
+    """Bands, splits and events."""
+
+    def cut(
+        self,
+        column: str,
+        edges: Sequence[float],
+        *,
+        name: str,
+        labels: Sequence[str] | None = None,
+        edge_goes: str = "up",
+        reason: str = "",
+    ) -> Self:
+        """Cut an amount into bands.
+
+        Parameters
+        ----------
+        column : str
+            An amount.
+        edges : sequence of float
+            Where one band ends and the next begins, rising; one fewer than bands.
+        name : str
+            The name of the new column.
+        labels : sequence of str, optional
+            One a band; by default the bands are written out.
+        edge_goes : str
+            ``up`` or ``down``: which band a value at an edge belongs to.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study with an ordered group more.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, it is a group, or the name is taken.
+        LevelError
+            For edges that do not rise, or labels that do not fit.
+
+        Warns
+        -----
+        MarkbaseWarning
+            For empty bands, and where a small move of an edge would change many rows.
+        """
+        if edge_goes not in ("up", "down"):
+            raise MarkbaseError(f"A value at an edge goes `up` or `down`, not `{edge_goes}`.")
+        recode = cutting.cut_amount(self.column(column), edges, labels, self._new_name(name), edge_goes == "up")
+        settings = given(column=column, edges=plain(edges), name=name, labels=plain(labels))
+        if edge_goes != "up":
+            settings["edge_goes"] = edge_goes
+        return self._recoded(recode, "cut", settings, reason, ("no row falls", "sensitive"))
+
+    def split_at(
+        self,
+        column: str,
+        above: float | None = None,
+        *,
+        at_least: float | None = None,
+        labels: Sequence[str] = ("low", "high"),
+        name: str,
+        reason: str = "",
+    ) -> Self:
+        """Split an amount or a scale in two.
+
+        Parameters
+        ----------
+        column : str
+            An amount.
+        above : float, optional
+            Values above this are the second level; the value itself is not.
+        at_least : float, optional
+            Instead: values of at least this are the second level.
+        labels : sequence of str
+            The lower and the upper level.
+        name : str
+            The name of the new column.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study with a two-level group more, whose base is the lower level.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, it is a group, or the name is taken.
+        LevelError
+            If both thresholds or neither are given, labels do not fit, or one side is empty.
+
+        Warns
+        -----
+        MarkbaseWarning
+            Where a small move of the threshold would change many rows.
+        """
+        recode = cutting.split_amount(self.column(column), above, at_least, labels, self._new_name(name))
+        settings = given(column=column, above=above, at_least=at_least, labels=plain(labels), name=name)
+        return self._recoded(recode, "split_at", settings, reason, ("sensitive",))
+
+    def event(
+        self,
+        column: str,
+        event: object,
+        *,
+        name: str | None = None,
+        labels: Sequence[str] | None = None,
+        reason: str = "",
+    ) -> Self:
+        """Make a yes/no outcome: say which level, or levels, are the event.
+
+        Parameters
+        ----------
+        column : str
+            A group, or an amount with few values.
+        event : object or list
+            The level or value that is the event, or several.
+        name : str, optional
+            The name of a new column; without it a two-level group keeps its name.
+        labels : sequence of str, optional
+            The labels of what is not the event, and of the event.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study in which the event is known.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, or the name is taken.
+        LevelError
+            If there is no such level, or no row or every row is the event.
+
+        Warns
+        -----
+        MarkbaseWarning
+            For an event called ``no`` or the like, and for levels that are mixtures.
+        """
+        new_name = column if name is None else self._new_name(name)
+        recode = cutting.make_event(self.column(column), event, new_name, labels)
+        settings = given(column=column, event=plain(event), name=name, labels=plain(labels))
+        return self._recoded(recode, "event", settings, reason)

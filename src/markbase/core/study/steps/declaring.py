@@ -1,0 +1,145 @@
+"""Steps that say what a column is."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Self
+
+from markbase.core.errors import ColumnError
+from markbase.core.study import declaring
+from markbase.core.study.column import Role
+from markbase.core.study.steps.stepping import Stepping, given, plain
+from markbase.core.study.trail import TrailStep
+
+
+class Declaring(Stepping):
+    """Kinds, labels, order and roles."""
+
+    def as_group(
+        self,
+        column: str,
+        labels: Mapping[object, str] | None = None,
+        *,
+        order: Sequence[object] | None = None,
+        reason: str = "",
+    ) -> Self:
+        """Declare a column a group: its numbers are codes.
+
+        Parameters
+        ----------
+        column : str
+            An amount whose numbers are codes, or a group.
+        labels : mapping, optional
+            Code to label, for instance ``{1: "Mon", 2: "Tue"}``.
+        order : sequence, optional
+            Labels or codes in the order in which to list them.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study in which the column is a group.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, or it has too many values to be codes.
+        LevelError
+            For a label given to two codes, or an order that does not fit.
+
+        Warns
+        -----
+        MarkbaseWarning
+            For codes without a label, and labels that no row has.
+        """
+        recode = declaring.declare_group(self.column(column), labels, order, "group")
+        settings = given(column=column, labels=plain(labels), order=plain(order))
+        return self._recoded(recode, "as_group", settings, reason)
+
+    def as_ordered(
+        self,
+        column: str,
+        order: Sequence[object] | None = None,
+        *,
+        labels: Mapping[object, str] | None = None,
+        reason: str = "",
+    ) -> Self:
+        """Declare a column an ordered group.
+
+        Parameters
+        ----------
+        column : str
+            A group, or an amount whose numbers are codes.
+        order : sequence, optional
+            Labels or codes, the lowest first; by default as they are listed.
+        labels : mapping, optional
+            Code to label.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study in which the column is an ordered group.
+
+        Raises
+        ------
+        ColumnError, LevelError
+            As for `as_group`.
+        """
+        recode = declaring.declare_group(self.column(column), labels, order, "ordered")
+        settings = given(column=column, order=plain(order), labels=plain(labels))
+        return self._recoded(recode, "as_ordered", settings, reason)
+
+    def as_amount(self, column: str, *, reason: str = "") -> Self:
+        """Declare a group whose codes are numbers an amount.
+
+        Parameters
+        ----------
+        column : str
+            A group with a number for a code in every level that occurs.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study in which the column is an amount.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, or a level is no number.
+        """
+        recode = declaring.declare_amount(self.column(column))
+        return self._recoded(recode, "as_amount", {"column": column}, reason)
+
+    def as_role(self, column: str, role: Role | None, *, reason: str = "") -> Self:
+        """Give a column a role, or take it away.
+
+        Parameters
+        ----------
+        column : str
+            Any column.
+        role : str or None
+            ``identifier`` (never a predictor), ``weight``, ``cluster``, or None.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study in which the column has that role.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column or role.
+        """
+        if role not in ("identifier", "weight", "cluster", None):
+            raise ColumnError(f"`{role}` is no role for `{column}`; there are `cluster`, `identifier` and `weight`.")
+        new = replace(self.column(column), role=role)
+        text = f"Gave `{column}` the role `{role}`." if role else f"Took its role from `{column}`."
+        return self._with(new, TrailStep("as_role", column, text, {"column": column, "role": role}, reason))

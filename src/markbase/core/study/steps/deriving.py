@@ -1,0 +1,132 @@
+"""Steps that make amounts of others, and look back in time."""
+
+from __future__ import annotations
+
+from typing import Any, Self
+
+from markbase.core.errors import MarkbaseError, listed, near, quoted
+from markbase.core.study import combining, deriving
+from markbase.core.study.steps.stepping import Stepping, given, plain
+
+
+class Deriving(Stepping):
+    """Transformations, rescaling, arithmetic and lags."""
+
+    def derive(
+        self,
+        name: str,
+        *,
+        within: str | None = None,
+        least: int | None = None,
+        per: float | None = None,
+        reason: str = "",
+        **how: Any,
+    ) -> Self:
+        """Make a new amount of one or several.
+
+        Parameters
+        ----------
+        name : str
+            The name of the new column.
+        within : str, optional
+            For ``centre``, ``z`` and ``unit_range``: a group, each level on its own.
+        least : int, optional
+            For ``sum`` and ``mean``: how many items must be answered; by default all.
+        per : float, optional
+            For ``rate``: per how many of the second column; by default 1.
+        reason : str
+            Why; kept in the trail.
+        **how
+            One operation and what it is done to: ``log``, ``log1p``, ``sqrt``, ``cube_root``,
+            ``square``, ``reciprocal``, ``centre``, ``z`` or ``unit_range`` with a column;
+            ``sum`` or ``mean`` with a list of columns; ``difference``, ``ratio`` or ``rate`` with two.
+
+        Returns
+        -------
+        Study
+            A new study with an amount more.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, the name is taken, or the operation is refused: a logarithm
+            of zeros, a z of an indicator.
+        MarkbaseError
+            If not exactly one operation is given, or an option does not belong to it.
+
+        Warns
+        -----
+        MarkbaseWarning
+            For divisions by zero, which are left missing, and items that span different ranges.
+        """
+        operations = (*deriving.TRANSFORMS, *deriving.RESCALINGS, *combining.ARITHMETIC)
+        for key in how:
+            if key not in operations:
+                raise MarkbaseError(f"`derive` knows no `{key}`.{near(key, sorted(operations))}")
+        if len(how) != 1:
+            raise MarkbaseError(
+                f"`derive` does one thing to make `{name}`, not {len(how)}; for instance log1p='travel_km'."
+            )
+        (operation, of), new_name = next(iter(how.items())), self._new_name(name)
+        options = {"within": (within, deriving.RESCALINGS), "least": (least, ("mean", "sum")), "per": (per, ("rate",))}
+        for option, (value, suits) in options.items():
+            if value is not None and operation not in suits:
+                raise MarkbaseError(
+                    f"`{option}` belongs to {listed(quoted(sorted(suits)), 'or')}, not to `{operation}`."
+                )
+        if operation in combining.ARITHMETIC:
+            names = [of] if isinstance(of, str) else list(of)
+            recode = combining.combine([self.column(n) for n in names], operation, new_name, least, per or 1.0)
+        elif not isinstance(of, str):
+            raise MarkbaseError(f"`{operation}` is done to one column, not to {of!r}.")
+        elif operation in deriving.TRANSFORMS:
+            recode = deriving.transform(self.column(of), operation, new_name)
+        else:
+            group = self.column(within) if within else None
+            recode = deriving.rescale(self.column(of), operation, new_name, group)
+        settings = given(name=name, **{operation: plain(of)}, within=within, least=least, per=per)
+        return self._recoded(recode, "derive", settings, reason, ("with `", "the items do not", "too small"))
+
+    def lag(
+        self,
+        column: str,
+        *,
+        by: int = 1,
+        order: str,
+        within: str | None = None,
+        name: str,
+        reason: str = "",
+    ) -> Self:
+        """Look back in time: make a column of earlier values.
+
+        Parameters
+        ----------
+        column : str
+            The column whose earlier value is wanted.
+        by : int
+            How many steps of `order` to look back.
+        order : str
+            An amount that counts the steps in whole numbers.
+        within : str, optional
+            A group whose levels are series of their own; no value is taken across them.
+        name : str
+            The name of the new column.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study with a column more; starts of a series and gaps are missing, each counted.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, the name is taken, the order is not in whole numbers, or a
+            series has two rows at one step.
+        """
+        recode = combining.lag(
+            self.column(column), by, self.column(order), self.column(within) if within else None, self._new_name(name)
+        )
+        settings = given(column=column, by=by, order=order, within=within, name=name)
+        return self._recoded(recode, "lag", settings, reason, ())

@@ -1,0 +1,152 @@
+"""Steps that blank codes and merge levels."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Self
+
+from markbase.core.errors import MarkbaseError
+from markbase.core.study import blanking, merging
+from markbase.core.study.steps.stepping import Stepping, given, plain
+
+
+class Recoding(Stepping):
+    """Missing codes and merged levels."""
+
+    def blank(
+        self,
+        column: str,
+        codes: Mapping[object, str] | Sequence[object] = (),
+        *,
+        ranges: Sequence[Sequence[float]] = (),
+        reason: str = "",
+    ) -> Self:
+        """Take codes that stand for a missing answer out of the values.
+
+        Parameters
+        ----------
+        column : str
+            An amount or a group.
+        codes : sequence or mapping
+            The codes, or code to meaning, for instance ``{-9: "no answer", -8: "not asked"}``.
+        ranges : sequence of (low, high)
+            Ranges of an amount, both ends included.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study in which those rows are missing, counted for each code.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, nothing is named, or a code or range does not suit it.
+
+        Warns
+        -----
+        MarkbaseWarning
+            For a code that is never seen, and one that lies among the other values.
+        """
+        recode = blanking.blank_codes(self.column(column), codes, ranges)
+        settings = given(column=column, codes=plain(codes), ranges=plain(ranges))
+        return self._recoded(recode, "blank", settings, reason)
+
+    def merge_levels(
+        self,
+        column: str,
+        targets: Mapping[str, Sequence[object]] | None = None,
+        *,
+        below: int | None = None,
+        below_share: float | None = None,
+        into: str = "other",
+        name: str | None = None,
+        reason: str = "",
+    ) -> Self:
+        """Merge levels of a group.
+
+        Parameters
+        ----------
+        column : str
+            A group.
+        targets : mapping, optional
+            New label to the levels that go into it, for instance ``{"other": ["workplace", "festival"]}``.
+        below : int, optional
+            Instead: merge all levels with fewer rows than this.
+        below_share : float, optional
+            Instead: merge all levels with less than this share of the rows that have a value.
+        into : str
+            The label of the level that a rule merges into.
+        name : str, optional
+            Make a new column of this name, and leave the group as it is.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study with the merged group.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, or it is an amount.
+        LevelError
+            If a level is not there, goes to two targets, or nothing falls below the limit.
+
+        Warns
+        -----
+        MarkbaseWarning
+            If the base was merged away, or a new level mixes others.
+        """
+        source = self.column(column)
+        if (targets is None) == (below is None and below_share is None):
+            raise MarkbaseError(
+                f"Say which levels of `{column}` to merge: either targets, such as {{'other': ['x', 'y']}}, or a limit, such as below=30."
+            )
+        plan = merging.thin_levels(source, below, below_share, into) if targets is None else targets
+        recode = merging.merge(source, plan, self._new_name(name) if name is not None else column)
+        settings = given(column=column, targets=plain(targets), below=below, below_share=below_share, name=name)
+        if targets is None:
+            settings["into"] = into
+        return self._recoded(recode, "merge_levels", settings, reason)
+
+    def against_rest(self, column: str, level: object, *, name: str, rest: str | None = None, reason: str = "") -> Self:
+        """Set one level of a group against all the others together.
+
+        Parameters
+        ----------
+        column : str
+            A group.
+        level : object
+            The level, by label or code.
+        name : str
+            The name of the new column.
+        rest : str, optional
+            The label of the others; by default ``not`` and the level.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study with a two-level group more, whose base is the rest.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, it is an amount, or the name is taken.
+        LevelError
+            If there is no such level.
+
+        Warns
+        -----
+        MarkbaseWarning
+            That the rest is a mixture.
+        """
+        source = self.column(column)
+        label = source.levels[source.level_at(level)].label
+        recode = merging.one_level_against_rest(source, level, self._new_name(name), rest or f"not {label}")
+        settings = given(column=column, level=plain(level), name=name, rest=rest)
+        return self._recoded(recode, "against_rest", settings, reason)

@@ -1,0 +1,92 @@
+"""Steps that keep rows, or hold some out."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Self
+
+from markbase.core.errors import count_noun, remark
+from markbase.core.study.rows import kept_rows, one_sided_levels, split_rows
+from markbase.core.study.steps.stepping import Stepping, given, plain
+from markbase.core.study.trail import TrailStep
+from markbase.core.tables import rows_of
+
+_FEW_ROWS = 30
+
+
+class RowSteps(Stepping):
+    """Rows kept and held out."""
+
+    def keep(self, conditions: Mapping[str, object], *, reason: str = "") -> Self:
+        """Keep the rows that meet every condition.
+
+        Parameters
+        ----------
+        conditions : mapping
+            Column to tests, for instance ``{"age": {"at_least": 18}, "voice": ["alto", "tenor"]}``.
+            Tests: ``above``, ``among``, ``at_least``, ``at_most``, ``below``, ``is``, ``is_not``,
+            ``not_among``, ``present``. A row with a gap in such a column is not kept.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study with those rows; what each condition costs is in the trail's check.
+
+        Raises
+        ------
+        MarkbaseError
+            If there is no condition, or no row meets them all.
+        ColumnError, LevelError
+            For a column, test or level that is not there.
+        """
+        for name in conditions if isinstance(conditions, Mapping) else ():
+            self.column(name)
+        kept, check, words = kept_rows(self._columns, conditions, self._rows)
+        costs = [f"“{r.condition}” fails in {r.fail:,}, is missing in {r.missing:,}" for r in rows_of(check.table)]
+        text = f"Kept the rows where {words}: {int(kept.sum()):,} of {self._rows:,} rows ({'; '.join(costs)})."
+        return self._taken(kept, TrailStep("keep", "", text, {"conditions": plain(conditions)}, reason, check))
+
+    def hold_out(self, share: float, seed: int, *, within: str | None = None, reason: str = "") -> tuple[Self, Self]:
+        """Hold rows out at random, to judge on them a model fitted on the others.
+
+        Parameters
+        ----------
+        share : float
+            Share to hold out, between 0 and 1.
+        seed : int
+            Seed of the random numbers: the same seed holds out the same rows.
+        within : str, optional
+            A group: the share is held out of each of its levels.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        kept, held_out : Study
+            Two studies that have every row of this one between them.
+
+        Raises
+        ------
+        MarkbaseError
+            For a share or seed out of range, or so few rows that a part would be empty.
+
+        Warns
+        -----
+        MarkbaseWarning
+            For a level that one part lacks, and a part of fewer than 30 rows.
+        """
+        held, words = split_rows(self._rows, share, seed, self.column(within) if within else None)
+        settings = given(share=share, seed=seed, within=within)
+        parts = []
+        for part, rows in (("kept", ~held), ("held_out", held)):
+            text = f"Took the {part.replace('_', '-')} part: {int(rows.sum()):,} rows; {words}."
+            parts.append(self._taken(rows, TrailStep("hold_out", "", text, settings | {"part": part}, reason)))
+        lacking = one_sided_levels(parts[0]._columns, parts[1]._columns)
+        if lacking:
+            remark(f"After holding out, {'; '.join(lacking)}: such a level cannot be estimated, or not be judged.")
+        for part, study in zip(("kept", "held-out"), parts, strict=True):
+            if study._rows < _FEW_ROWS:
+                remark(f"The {part} part has only {count_noun(study._rows, 'row')}: figures from it will be rough.")
+        return parts[0], parts[1]
