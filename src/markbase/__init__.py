@@ -26,6 +26,9 @@ if TYPE_CHECKING:
     )
     from markbase.core.model.linear import LinearFit, fit_linear
     from markbase.core.reading.told import Equation, Reading
+    from markbase.core.screening.limits import Limits
+    from markbase.core.screening.screen import Screen, screen, screen_fit
+    from markbase.core.screening.sensitivity import sensitivity
     from markbase.core.study.codebook import Codebook
     from markbase.core.study.coding import Coding
     from markbase.core.study.recoding import Check
@@ -35,6 +38,7 @@ if TYPE_CHECKING:
     from markbase.files.data import open_study
     from markbase.files.plan import Plan, read_plan
     from markbase.files.writing import write_data
+    from markbase.show.figures import draw_correlations, draw_inflation, draw_pairs
 
 __version__ = "0.1.0"
 
@@ -48,19 +52,27 @@ _HOMES = {
     "FileError": "markbase.core.errors",
     "FitError": "markbase.core.errors",
     "LevelError": "markbase.core.errors",
+    "Limits": "markbase.core.screening.limits",
     "LinearFit": "markbase.core.model.linear",
     "MarkbaseError": "markbase.core.errors",
     "MarkbaseWarning": "markbase.core.errors",
     "OverlapError": "markbase.core.errors",
     "Plan": "markbase.files.plan",
     "Reading": "markbase.core.reading.told",
+    "Screen": "markbase.core.screening.screen",
     "Study": "markbase.core.study.study",
     "Trail": "markbase.core.study.trail",
     "codebook_text": "markbase.files.codebook",
+    "draw_correlations": "markbase.show.figures",
+    "draw_inflation": "markbase.show.figures",
+    "draw_pairs": "markbase.show.figures",
     "fit_linear": "markbase.core.model.linear",
     "open_study": "markbase.files.data",
     "read_codebook": "markbase.files.codebook",
     "read_plan": "markbase.files.plan",
+    "screen": "markbase.core.screening.screen",
+    "screen_fit": "markbase.core.screening.screen",
+    "sensitivity": "markbase.core.screening.sensitivity",
     "write_codebook": "markbase.files.codebook",
     "write_data": "markbase.files.writing",
 }
@@ -75,21 +87,29 @@ __all__ = [
     "FileError",
     "FitError",
     "LevelError",
+    "Limits",
     "LinearFit",
     "MarkbaseError",
     "MarkbaseWarning",
     "OverlapError",
     "Plan",
     "Reading",
+    "Screen",
     "Study",
     "Trail",
     "__version__",
     "codebook_text",
     "demo",
+    "draw_correlations",
+    "draw_inflation",
+    "draw_pairs",
     "fit_linear",
     "open_study",
     "read_codebook",
     "read_plan",
+    "screen",
+    "screen_fit",
+    "sensitivity",
     "write_codebook",
     "write_data",
 ]

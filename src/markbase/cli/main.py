@@ -17,6 +17,7 @@ _COMMANDS = {
     "demo": "Copy the made-up choir survey into a folder and run the example on it.",
     "fit": "Fit a linear regression against chosen bases.",
     "prepare": "Carry out preparing steps, verify them, and write the result.",
+    "screen": "Screen predictors: correlations, inflation, overlaps.",
     "look": "Show what is in a data file, or in one column of it.",
 }
 

@@ -75,4 +75,4 @@ def read_text(path: Path, encoding: str = "utf-8") -> str:
         raise FileError(f"`{path}` holds zero bytes, so it is no text file; export it as CSV and open that.")
     if not text.strip():
         raise FileError(f"`{path}` is empty; a line with the column names and a line for each row are needed.")
-    return text
+    return text.replace("\r\n", "\n").replace("\r", "\n")

@@ -58,5 +58,11 @@ def _strip(strip: Strip) -> dict[str, float]:
     def at(value: float) -> float:
         return round((value - strip.left) / (strip.right - strip.left) * (_WIDTH - 12) + 6, 2)
 
-    places = {"low": at(strip.low), "middle": at(strip.middle), "high": at(strip.high), "zero": at(0.0)}
+    places = {
+        "low": at(strip.low),
+        "middle": at(strip.middle),
+        "high": at(strip.high),
+        "zero": at(strip.mark),
+        "start": at(strip.left),
+    }
     return places | {"width": _WIDTH, "height": _HEIGHT, "half": _HEIGHT / 2}

@@ -24,6 +24,8 @@ class Strip:
     """Where the scale ends."""
     is_base: bool = False
     """Whether this is the base, which is 0 by definition."""
+    mark: float = 0.0
+    """What is marked across all strips of a table: 0, or a limit. A strip with a limit is a bar that ends at `middle`."""
 
 
 @dataclass(frozen=True)

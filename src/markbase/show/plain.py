@@ -11,6 +11,8 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.model.linear import LinearFit
+from markbase.core.screening.prune import Pruned
+from markbase.core.screening.screen import Screen
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 
@@ -81,6 +83,38 @@ def trail_record(study: Study) -> dict[str, Any]:
         verified = {"passed": check.passed, "notes": list(check.notes), "table": _rows(check.table)} if check else None
         steps.append({**step.record(), "text": step.text, "check": verified})
     return {"data": study.name, "rows": study.rows, "columns": list(study.columns), "steps": steps}
+
+
+def screen_record(screen: Screen) -> dict[str, Any]:
+    """Return a screening as plain data; an infinite inflation factor is null, and `infinite` says so."""
+    inflation = [row | {"infinite": math.isinf(row["vif"])} for row in _rows(screen.inflation)]
+    terms = [row | {"infinite": math.isinf(row["gvif"])} for row in _rows(screen.terms)]
+    return {
+        "data": screen.data_name,
+        "outcome": screen.outcome.name if screen.outcome else None,
+        "sample": {"rows": screen.sample.rows, "used": screen.sample.used, "lost": _rows(screen.sample.lost)},
+        "limits": dataclasses.asdict(screen.limits),
+        "names": list(screen.correlations.columns),
+        "correlations": screen.correlations.to_numpy().tolist(),
+        "measures": screen.measures.to_numpy().tolist(),
+        "pairs": _rows(screen.pairs),
+        "inflation": inflation,
+        "terms": terms,
+        "overlaps": [dataclasses.asdict(o) for o in screen.overlaps],
+        "conditions": _rows(screen.conditions),
+        "advice": [dataclasses.asdict(a) for a in screen.advice],
+    }
+
+
+def pruned_record(pruned: Pruned) -> dict[str, Any]:
+    """Return what was dropped, and all values on the way, as plain data."""
+    return {
+        "limit": pruned.limit,
+        "steps": _rows(pruned.steps),
+        "values": _rows(pruned.values),
+        "kept": list(pruned.kept),
+        "cautions": list(pruned.cautions),
+    }
 
 
 def to_json(record: dict[str, Any]) -> str:

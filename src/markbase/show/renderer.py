@@ -8,6 +8,9 @@ from typing import Any
 from markbase.core.display import Renderer
 from markbase.core.model.linear import LinearFit
 from markbase.core.reading.told import Equation, Reading
+from markbase.core.screening.prune import Pruned
+from markbase.core.screening.screen import Screen
+from markbase.core.screening.sensitivity import Sensitivity
 from markbase.core.study.coding import Coding
 from markbase.core.study.recoding import Check
 from markbase.core.study.study import Study
@@ -15,6 +18,7 @@ from markbase.core.study.trail import Trail
 from markbase.show.fit import equation_page, fit_page, reading_page
 from markbase.show.html import to_html
 from markbase.show.page import Page
+from markbase.show.screen import pruned_page, screen_page, sensitivity_page
 from markbase.show.study import check_page, coding_page, study_page, trail_page
 from markbase.show.text import to_text
 
@@ -23,7 +27,10 @@ _PAGES: dict[type, Callable[[Any], Page]] = {
     Coding: coding_page,
     Equation: equation_page,
     LinearFit: fit_page,
+    Pruned: pruned_page,
     Reading: reading_page,
+    Screen: screen_page,
+    Sensitivity: sensitivity_page,
     Study: study_page,
     Trail: trail_page,
 }

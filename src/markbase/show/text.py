@@ -174,7 +174,13 @@ def draw(strip: Strip, width: int) -> str:
         return round((value - strip.left) / (strip.right - strip.left) * (width - 1))
 
     line = [" "] * width
-    low, high, zero = at(strip.low), at(strip.high), at(0.0)
+    zero = at(strip.mark)
+    if strip.mark:
+        end = at(strip.middle)
+        line[: end + 1] = "■" * (end + 1)
+        line[zero] = "┊" if line[zero] == " " else "┃"
+        return "".join(line).rstrip()
+    low, high = at(strip.low), at(strip.high)
     if strip.low > 0:  # an interval clear of 0 must not seem to touch it
         low = max(low, zero + 1)
     if strip.high < 0:

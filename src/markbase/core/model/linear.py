@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
@@ -237,6 +237,38 @@ class LinearFit(Shown):
             raise ColumnError(f"The model has no amount `{term}`.{near(term, amounts)}")
         values = part.column.values if self.used is None else part.column.values[self.used]
         return float(values.min()), float(values.max()), float(values.std(ddof=1))
+
+    def without(self, term: str) -> LinearFit:
+        """Fit the same model without one of its terms, on the same rows, which are not touched.
+
+        Parameters
+        ----------
+        term : str
+            The name of a term.
+
+        Returns
+        -------
+        LinearFit
+            The smaller fit.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such term.
+        FitError
+            If it is the only one.
+        """
+        names = [t.name for t in self.parts]
+        if term not in names:
+            raise ColumnError(f"The model has no term `{term}`.{near(term, names)}")
+        if len(names) == 1:
+            raise FitError(f"`{term}` is the only term, so nothing would be left to fit.")
+        kept = [k for k, name in enumerate(names) if name != term]
+        parts = tuple(self.parts[k] for k in kept)
+        moments = self.moments.only([0, *(k + 1 for k in kept), len(names) + 1])
+        blocks = [*(t.block() for t in parts), Block(1, multiplier=self.outcome.values)]
+        solution = solve(moments, blocks, self.used, self.sample.rows)
+        return replace(self, parts=parts, moments=moments, solution=solution)
 
     def equation(self) -> Equation:
         """Write the fitted equation, complete; print it, or take its `text`.

@@ -103,6 +103,26 @@ class Moments:
         joint = self.centred_at(centres).cross + other.centred_at(centres).cross
         return Moments(self.sizes, centres, self.scales, joint)
 
+    def only(self, places: Sequence[int]) -> Moments:
+        """Return the moments of some of the blocks, in the order given.
+
+        Parameters
+        ----------
+        places : sequence of int
+            Which blocks; 0, the intercept, first.
+
+        Returns
+        -------
+        Moments
+            The same sums, of those blocks.
+        """
+        starts = self.starts
+        columns = np.concatenate([np.arange(starts[k], starts[k] + self.sizes[k]) for k in places])
+        sizes = tuple(self.sizes[k] for k in places)
+        return Moments(
+            sizes, self.centres[list(places)], self.scales[list(places)], self.cross[np.ix_(columns, columns)]
+        )
+
     def means(self) -> NDArray[np.float64]:
         """Return the mean of each block's first column, on the original scale, shape (blocks,)."""
         means: NDArray[np.float64] = self.centres + self.scales * self.cross[0, self.starts] / self.rows

@@ -28,6 +28,7 @@ MOST_CONDITION = 1e11
 _LEAST_UNEXPLAINED = 1e-4
 _MOST_OFFSET = 1e5
 _PIVOT = 1e-10
+_SMALL = 300
 _DEPENDENT = 1e-13
 
 
@@ -60,7 +61,7 @@ class Solution:
     rows: int
     """Rows used."""
     condition: float
-    """Condition number of the centred columns at unit length (1-norm estimate)."""
+    """Condition number of the centred columns at unit length (of many columns, a 1-norm estimate)."""
     twofold: bool
     """Whether the moments were taken again in twice the working precision."""
 
@@ -134,7 +135,13 @@ def inner_columns(moments: Moments, last: int) -> NDArray[np.intp]:
     return np.concatenate(kept)
 
 
-def solve(moments: Moments, blocks: Sequence[Block], used: NDArray[np.bool_] | None, total_rows: int) -> Solution:
+def solve(
+    moments: Moments,
+    blocks: Sequence[Block],
+    used: NDArray[np.bool_] | None,
+    total_rows: int,
+    columns: NDArray[np.intp] | None = None,
+) -> Solution:
     """Solve the least-squares problem of the last block on the others.
 
     Parameters
@@ -147,6 +154,8 @@ def solve(moments: Moments, blocks: Sequence[Block], used: NDArray[np.bool_] | N
         The rows used; None for all.
     total_rows : int
         Rows of the data, used or not.
+    columns : ndarray of int, shape (p,), optional
+        Which columns of the moments to solve for; by default `inner_columns`.
 
     Returns
     -------
@@ -171,7 +180,7 @@ def solve(moments: Moments, blocks: Sequence[Block], used: NDArray[np.bool_] | N
     Higham (2002), Accuracy and Stability of Numerical Algorithms, 2nd ed., ch. 10 and 20,
     doi:10.1137/1.9780898718027.
     """
-    columns = inner_columns(moments, len(moments.sizes) - 1)
+    columns = inner_columns(moments, len(moments.sizes) - 1) if columns is None else columns
     scale = np.repeat(moments.scales, moments.sizes)
     centre = np.repeat(moments.centres, moments.sizes)
     n = moments.rows
@@ -218,6 +227,8 @@ def solve(moments: Moments, blocks: Sequence[Block], used: NDArray[np.bool_] | N
 
 
 def _condition(factor: Array) -> float:
+    if len(factor) <= _SMALL:
+        return float(np.linalg.cond(factor))
     rcond, _ = scipy.linalg.lapack.dtrcon(factor, norm="1", uplo="U")
     return float(1 / rcond) if rcond > 0 else float("inf")
 

@@ -166,6 +166,11 @@ def _check_usable(column: Column) -> None:
             )
 
 
+def make_amount(column: Column) -> Term:
+    """Make a term of an amount that is known to vary."""
+    return Term(column.name, column, np.zeros(0, dtype=np.intp))
+
+
 def make_term(column: Column, used: NDArray[np.bool_] | None) -> Term:
     """Make a term of a column, on the rows used.
 
@@ -193,7 +198,7 @@ def make_term(column: Column, used: NDArray[np.bool_] | None) -> Term:
             raise FitError(
                 f"`{column.name}` is {low:g} in every row used, so it can explain nothing; leave it out of the terms."
             )
-        return Term(column.name, column, np.zeros(0, dtype=np.intp))
+        return make_amount(column)
     counts = np.bincount(values, minlength=len(column.levels))
     places = np.flatnonzero(counts)
     if len(places) == 1:

@@ -114,10 +114,26 @@ def _raw(series: pd.Series[Any]) -> _Raw:
         if rows:
             notes = (f"blanks around the text read away in {count_noun(rows, 'row')}",)
     numbers, is_number = _parse(texts)
-    if len(texts) and not is_number.any() and all(_DECIMAL_COMMA.match(text) for text in texts):
+    if _has_decimal_commas(texts, is_number):
         numbers, is_number = _parse([text.replace(",", ".") for text in texts])
         notes += ("decimal commas read as decimal points",)
     return _Raw(places, texts, numbers, is_number, notes=notes)
+
+
+def _has_decimal_commas(texts: Sequence[str], is_number: NDArray[np.bool_]) -> bool:
+    """Return whether all texts are numbers with decimal commas or whole numbers.
+
+    Three digits behind every comma may be thousands as well, so that is left to the analyst.
+    """
+    with_comma = [text for text, number in zip(texts, is_number, strict=True) if not number]
+    whole = [text for text, number in zip(texts, is_number, strict=True) if number]
+    if (
+        not with_comma
+        or not all(_DECIMAL_COMMA.match(text) for text in with_comma)
+        or any("." in text for text in whole)
+    ):
+        return False
+    return any(len(text.rpartition(",")[2]) != 3 for text in with_comma)
 
 
 def _parse(texts: Sequence[str]) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:

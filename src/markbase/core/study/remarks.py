@@ -128,7 +128,8 @@ def looks_coded(column: Column) -> bool:
     values = column.values[column.present]
     if not np.array_equal(values[:100], np.round(values[:100])):  # spares most amounts the full look
         return False
-    return bool(np.all(values == np.round(values))) and len(np.unique(values)) <= FEW_VALUES
+    few = min(FEW_VALUES, len(values) // 2)
+    return bool(np.all(values == np.round(values))) and len(np.unique(values)) <= few
 
 
 def looks_like_identifier(column: Column) -> bool:

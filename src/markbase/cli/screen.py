@@ -1,0 +1,92 @@
+"""`markbase screen`: what predictors have in common, before they are fitted together."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from markbase.cli.common import Source, base_options, data_options, remarks, show, show_json, split
+from markbase.core.model.linear import fit_linear
+from markbase.core.screening.limits import Limits
+from markbase.core.screening.screen import screen
+from markbase.core.screening.sensitivity import sensitivity
+from markbase.show.plain import pruned_record, screen_record
+from markbase.show.screen import pruned_page, screen_page, sensitivity_page
+
+
+@click.command("screen")
+@data_options
+@base_options
+@click.option("--outcome", help="The outcome: first in the correlations, and its gaps count.")
+@click.option("--terms", multiple=True, required=True, metavar="COLUMNS", help="The predictors, by commas.")
+@click.option(
+    "--limit-r", default=0.7, show_default=True, help="Flag pairs from this |r| on (0.5, 0.7, 0.75, 0.9 are in use)."
+)
+@click.option(
+    "--limit-vif", default=5.0, show_default=True, help="Flag inflation factors from here on (3, 5, 10 are in use)."
+)
+@click.option("--ranks", is_flag=True, help="Correlate amounts by their ranks (Spearman).")
+@click.option("--pairwise", is_flag=True, help="Correlate on all rows that have both columns.")
+@click.option(
+    "--prune", "pruning", is_flag=True, help="Drop the worst term until all are below --limit-vif, with a log."
+)
+@click.option("--keep", multiple=True, metavar="COLUMNS", help="Terms that pruning must not drop.")
+@click.option("--focus", metavar="COLUMN", help="How this term's estimate moves when each other one is left out.")
+@click.option("--figures", type=click.Path(path_type=Path), help="Draw the figures into this folder (PNG and SVG).")
+@click.option("--replace", is_flag=True, help="Write over figures that are there.")
+def command(
+    outcome: str | None,
+    terms: tuple[str, ...],
+    limit_r: float,
+    limit_vif: float,
+    ranks: bool,
+    pairwise: bool,
+    pruning: bool,
+    keep: tuple[str, ...],
+    focus: str | None,
+    figures: Path | None,
+    replace: bool,
+    as_json: bool,
+    **source: Any,
+) -> None:
+    """Screen predictors in FILE: correlations, inflation, overlaps, and what they mean here."""
+    if focus and not outcome:
+        raise click.UsageError("--focus needs --outcome: it is an estimate that moves.")
+    with remarks() as told:
+        study = Source(**source).open()
+        names = split(terms, study.columns)
+        result = screen(
+            study,
+            names,
+            outcome,
+            limits=Limits(r=limit_r, vif=limit_vif),
+            method="spearman" if ranks else "pearson",
+            rows="pairwise" if pairwise else "complete",
+        )
+        pruned = result.prune(keep=split(keep, study.columns)) if pruning else None
+        moved = sensitivity(fit_linear(study, outcome or "", names), focus) if focus else None
+        if figures:
+            from markbase.cli.drawing import write_screen_figures
+
+            write_screen_figures(study, result, figures, replace)
+        record = screen_record(result) if as_json else {}
+    if as_json:
+        if pruned:
+            record["pruned"] = pruned_record(pruned)
+        if moved:
+            record["sensitivity"] = {
+                "focus": moved.focus,
+                "table": moved.table.to_dict("records"),
+                "changed": list(moved.changed),
+            }
+        show_json(record, told)
+        return
+    pages = [screen_page(result)]
+    pages += [pruned_page(pruned)] if pruned else []
+    pages += [sensitivity_page(moved)] if moved else []
+    for number, page in enumerate(pages):
+        if number:
+            click.echo()
+        show(page)

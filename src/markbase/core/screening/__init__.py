@@ -1,0 +1,1 @@
+"""Correlation, inflation, overlap and pruning."""

@@ -1,0 +1,170 @@
+"""What a screening means in this case, and what would do."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from markbase.core.errors import listed, quoted
+from markbase.core.screening.inflation import inflation
+from markbase.core.tables import rows_of
+from markbase.core.wording import number, short
+
+if TYPE_CHECKING:
+    from markbase.core.screening.screen import Screen
+
+
+@dataclass(frozen=True)
+class Advice:
+    """One finding, what it means and what would do."""
+
+    kind: str
+    """``overlap``, ``total``, ``power``, ``group``, ``pair``, ``hidden`` or ``none``."""
+    terms: tuple[str, ...]
+    """The terms concerned."""
+    text: str
+    """The sentence."""
+
+
+def give_advice(screen: Screen) -> tuple[Advice, ...]:
+    """Say what the figures of a screening mean.
+
+    Parameters
+    ----------
+    screen : Screen
+        The screening.
+
+    Returns
+    -------
+    tuple of Advice
+        Overlaps first, then flagged pairs, then inflation that no pair shows; one entry if there is nothing.
+    """
+    found = [Advice("overlap", o.terms, f"Exact overlap: {o.statement}. {o.advice}") for o in screen.overlaps]
+    found += _pairs(screen)
+    found += _inflated(screen, {name for advice in found for name in advice.terms})
+    if not found:
+        return (
+            Advice(
+                "none",
+                (),
+                f"No pair reaches |r| = {screen.limits.r:g} and no inflation factor {screen.limits.vif:g}: nothing here speaks "
+                f"against fitting these terms together.",
+            ),
+        )
+    found.append(
+        Advice(
+            "none",
+            (),
+            "Inflation widens intervals; it biases nothing. What matters is whether a conclusion changes: fit, and see with "
+            "`sensitivity` how the estimate your question is about moves when each other term is left out.",
+        )
+    )
+    return tuple(found)
+
+
+def _pairs(screen: Screen) -> list[Advice]:
+    made = {t.name: t.column.made for t in screen.basis.terms}
+    exact = [set(o.terms) for o in screen.overlaps]
+    found = []
+    for pair in rows_of(screen.pairs):
+        names = (pair.first, pair.second)
+        if not pair.flag or any(set(names) <= terms for terms in exact):
+            continue
+        lead = (
+            f"`{pair.first}` and `{pair.second}` go together ({pair.measure} {number(pair.r, 2)}, {pair.rows:,} rows)"
+        )
+        parts = [n for n in names if made[n] is not None and set(made[n].of) & set(names)]  # type: ignore[union-attr]
+        if parts and made[parts[0]].how in ("sum", "mean", "difference"):  # type: ignore[union-attr]
+            text = f"{lead}: `{parts[0]}` is made of the other. Enter the parts or the whole, not both."
+            found.append(Advice("total", names, text))
+        elif parts:
+            text = (
+                f"{lead}: `{parts[0]}` was computed from the other. If it stands for a bend in the line, centre the amount before it "
+                f"is squared and most of this goes away; the fit itself stays the same."
+            )
+            found.append(Advice("power", names, text))
+        elif pair.measure in ("correlation ratio", "Cramér's V"):
+            text = f"{lead}: who is in which group largely decides the other. Their effects can hardly be told apart in these rows."
+            found.append(Advice("group", names, text))
+        else:
+            found.append(Advice("pair", names, f"{lead}. {_leaving_out(screen, pair)}"))
+    return found
+
+
+def _leaving_out(screen: Screen, pair) -> str:  # type: ignore[no-untyped-def]
+    """Say how the two relate to the outcome, and what leaving either out would do to the other's inflation."""
+    told = []
+    whole = screen.terms.set_index("term")["comparable"]
+    for gone, stays in ((pair.second, pair.first), (pair.first, pair.second)):
+        names = [t.name for t in screen.basis.terms if t.name != gone]
+        if len(names) > 1:
+            after = float(inflation(screen.basis.only(names)).terms.set_index("term").loc[stays, "comparable"])
+        else:
+            after = 1.0
+        told.append(
+            f"without `{gone}` the standard error of `{stays}` is inflated {number(after, 2)} times instead of "
+            f"{number(float(whole[stays]), 2)}"
+        )
+    text = f"{'; '.join(told)}."
+    if screen.outcome is None or math.isnan(pair.first_low) or math.isnan(pair.second_low):
+        return (
+            text[0].upper()
+            + text[1:]
+            + " Keep both if the question is about both: then the interval is honest about what these rows can tell."
+        )
+    both = (
+        f"with `{screen.outcome.name}` they correlate {number(pair.first_outcome, 2)} ({number(pair.first_low, 2)} to "
+        f"{number(pair.first_high, 2)}) and {number(pair.second_outcome, 2)} ({number(pair.second_low, 2)} to {number(pair.second_high, 2)})"
+    )
+    close = (
+        pair.first_low <= pair.second_outcome <= pair.first_high
+        or pair.second_low <= pair.first_outcome <= pair.second_high
+    )
+    choice = (
+        "too much alike to choose by that; choose by the question"
+        if close
+        else "but choose by the question, not by the larger figure"
+    )
+    return f"{text[0].upper()}{text[1:]} On their own, {both}: {choice}."
+
+
+def _inflated(screen: Screen, told: set[str]) -> list[Advice]:
+    root = math.sqrt(screen.limits.vif)
+    over = [
+        r for r in rows_of(screen.terms) if math.isfinite(r.comparable) and r.comparable >= root and r.term not in told
+    ]
+    found = []
+    for record in over:
+        carriers = [c.term for c in rows_of(screen.auxiliary(record.term)) if c.carried > 1.2][:3]
+        with_whom = f" together with {listed(quoted(carriers))}" if carriers else " by the other terms together"
+        text = (
+            f"`{record.term}` is inflated {short(record.comparable)} times{with_whom}, though no single pair is flagged: the "
+            f"dependence shows only when several terms are taken together."
+        )
+        found.append(Advice("hidden", (record.term, *carriers), text))
+    found += _conditions(screen, {n for a in found for n in a.terms} | told)
+    return found
+
+
+def _conditions(screen: Screen, told: set[str]) -> list[Advice]:
+    """Name dependences that only the condition indices show."""
+    if screen.overlaps:
+        return []
+    table = screen.conditions
+    names = list(table.columns[1:])
+    found = []
+    for _, row in table[table["index"] >= screen.limits.index].iterrows():
+        shares = row.to_numpy(dtype=np.float64)[1:]
+        here = [n for n, s in zip(names, shares, strict=True) if s >= screen.limits.share]
+        terms = {n.split(": ")[0] for n in here if n != "(intercept)"}
+        if len(here) >= 2 and not terms <= told:
+            text = f"At condition index {short(float(row['index']))}, {listed(quoted(here))} share a dependence" + (
+                ": with the intercept, which means values far from 0; centring removes it."
+                if "(intercept)" in here
+                else "."
+            )
+            found.append(Advice("hidden", tuple(sorted(terms)), text))
+    return found

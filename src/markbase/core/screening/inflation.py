@@ -1,0 +1,253 @@
+"""How much the other terms inflate the variance of each coefficient.
+
+References
+----------
+Fox & Monette (1992), J. Am. Stat. Assoc. 87(417), 178-183, doi:10.1080/01621459.1992.10475190.
+Belsley, Kuh & Welsch (1980), Regression Diagnostics, ch. 3, doi:10.1002/0471725153.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+import scipy.linalg
+from numpy.typing import NDArray
+
+from markbase.core.errors import ColumnError, near
+from markbase.core.model.moments import Moments
+from markbase.core.model.overlap import Overlap, find_overlaps
+from markbase.core.model.solve import Dependent, Solution, inner_columns, solve
+from markbase.core.model.terms import Block, Term
+from markbase.core.study.totals import dependences
+
+Array = NDArray[np.float64]
+_TOUCHED = 1e-7
+
+
+@dataclass(frozen=True, eq=False)
+class Inflation:
+    """The inflation among a set of terms."""
+
+    columns: pd.DataFrame
+    """`term`, `column` (empty for an amount, else the level), `vif`, `tolerance`, `r2`, `se_factor`."""
+    terms: pd.DataFrame
+    """`term`, `df`, `gvif`, `comparable` (its power 1/(2·df), which is √VIF for an amount)."""
+    overlaps: tuple[Overlap, ...]
+    """Exact overlaps; the values of their members are infinite."""
+
+
+@dataclass(frozen=True, eq=False)
+class Basis:
+    """The predictors of a screening, in one set of moments."""
+
+    moments: Moments
+    """Intercept, then each term, then an amount that serves as outcome."""
+    blocks: tuple[Block, ...]
+    """What the moments were taken of."""
+    terms: tuple[Term, ...]
+    """The terms."""
+    used: NDArray[np.bool_] | None
+    """The rows."""
+    rows: int
+    """Rows of the study."""
+
+    def only(self, names: Sequence[str]) -> Basis:
+        """Return the basis of some of the terms, without touching the rows."""
+        kept = [k for k, t in enumerate(self.terms) if t.name in names]
+        places = [0, *(k + 1 for k in kept), len(self.moments.sizes) - 1]
+        moments = self.moments.only(places)
+        return Basis(
+            moments,
+            tuple(self.blocks[k] for k in [*kept, -1]),
+            tuple(self.terms[k] for k in kept),
+            self.used,
+            self.rows,
+        )
+
+
+def inflation(basis: Basis) -> Inflation:
+    """Compute the inflation of every coded column and every term.
+
+    Parameters
+    ----------
+    basis : Basis
+        The terms.
+
+    Returns
+    -------
+    Inflation
+        With S the centred cross-products, VIF is ``S_jj (S⁻¹)_jj`` of a coded column and the
+        generalised form ``det(S_tt) det((S⁻¹)_tt)`` of a term, which does not depend on the base.
+        Members of an exact overlap have infinite values; the others' are those among what remains.
+    """
+    overlaps, null, solution = _solved(basis)
+    n = basis.moments.rows
+    scale = np.repeat(basis.moments.scales, basis.moments.sizes)
+    sums = basis.moments.cross[0]
+    S = (basis.moments.cross - np.outer(sums, sums) / n) * np.outer(scale, scale)
+    every = inner_columns(basis.moments, len(basis.moments.sizes) - 1)
+    at = {int(c): k for k, c in enumerate(every)}
+    kept = {int(c): k for k, c in enumerate(solution.columns)}
+    root = np.zeros((len(every), len(solution.columns)))
+    for column, k in kept.items():
+        root[at[column]] = solution.root[k]
+
+    records, term_records = [], []
+    for k, term in enumerate(basis.terms, 1):
+        start = int(basis.moments.starts[k])
+        own = [at[c] for c in range(start, start + basis.moments.sizes[k]) if c in at]
+        stuck = bool(len(null)) and bool(np.any(np.abs(null[:, own]) > _TOUCHED))
+        for level, label in enumerate(term.labels) if term.is_group else [(0, "")]:
+            if term.is_group and level == term.base:
+                continue
+            row = np.zeros(len(every))
+            if start + level in at:
+                row[at[start + level]] = 1.0
+            if term.is_group and start + term.base in at:
+                row[at[start + term.base]] -= 1.0
+            infinite = bool(len(null)) and bool(np.any(np.abs(null @ row) > _TOUCHED))
+            product = row @ root
+            vif = math.inf if infinite else max(float(S[start + level, start + level] * (product @ product)), 1.0)
+            records.append(_column_record(term.name, label, vif))
+        gvif = math.inf if stuck else _generalised(S[np.ix_(every[own], every[own])], root[own])
+        term_records.append(
+            {"term": term.name, "df": len(own), "gvif": gvif, "comparable": gvif ** (1 / (2 * len(own)))}
+        )
+    return Inflation(pd.DataFrame(records), pd.DataFrame(term_records), tuple(overlaps))
+
+
+def _column_record(term: str, label: str, vif: float) -> dict[str, object]:
+    tolerance = 0.0 if math.isinf(vif) else 1 / vif
+    return {
+        "term": term,
+        "column": label,
+        "vif": vif,
+        "tolerance": tolerance,
+        "r2": 1 - tolerance,
+        "se_factor": math.sqrt(vif),
+    }
+
+
+def _generalised(S: Array, root: Array) -> float:
+    """Return det(S) det(AAᵀ), from the lengths left in two triangular factors."""
+    lengths = np.sqrt(np.diag(S))
+    first = np.linalg.slogdet(S / np.outer(lengths, lengths))[1]
+    R = scipy.linalg.qr((root * lengths[:, None]).T, mode="r", check_finite=False)[0]
+    second = 2 * float(np.sum(np.log(np.abs(np.diag(R)))))
+    return max(float(math.exp(first + second)), 1.0)
+
+
+def _solved(basis: Basis) -> tuple[list[Overlap], Array, Solution]:
+    """Solve; where columns overlap exactly, name the overlaps and solve for an independent set.
+
+    Returns
+    -------
+    overlaps : list of Overlap
+        What overlaps.
+    null : ndarray, shape (overlaps, inner columns)
+        The combinations that are zero, at unit length; empty if there are none.
+    solution : Solution
+        For all inner columns, or those that are left.
+    """
+    columns = inner_columns(basis.moments, len(basis.moments.sizes) - 1)
+    every = columns
+    overlaps: list[Overlap] = []
+    null: list[Array] = []
+    while True:
+        try:
+            return overlaps, np.array(null), solve(basis.moments, basis.blocks, basis.used, basis.rows, columns)
+        except Dependent as finding:
+            tolerance = finding.tolerance or float(np.abs(np.diag(np.linalg.qr(finding.factor, mode="r"))).min()) * 2
+            fresh = dependences(finding.factor, tolerance / math.sqrt(len(columns)))
+            names = {o.terms for o in overlaps}
+            overlaps += [o for o in find_overlaps(finding, basis.moments, basis.terms) if o.terms not in names]
+            drop = set()
+            for weights in fresh:
+                raw = np.where(np.abs(weights) > _TOUCHED * np.abs(weights).max(), weights, 0.0) / finding.lengths
+                full = np.zeros(len(every))
+                full[np.searchsorted(every, finding.columns)] = raw / np.abs(raw).max()
+                null.append(full)
+                drop.add(int(finding.columns[int(np.argmax(np.abs(weights)))]))
+            columns = np.array([c for c in columns if int(c) not in drop], dtype=np.intp)
+
+
+def auxiliary(basis: Basis, term: str) -> pd.DataFrame:
+    """Say which other terms carry a term.
+
+    Parameters
+    ----------
+    basis : Basis
+        The terms.
+    term : str
+        The term that is explained by the others.
+
+    Returns
+    -------
+    pandas.DataFrame
+        `term` (each other), `gvif_without` (the generalised inflation of `term` when that one is left
+        out), `carried` (by what factor it is smaller then), the largest first. The auxiliary R² of an
+        amount is ``1 − 1/VIF``.
+
+    Raises
+    ------
+    ColumnError
+        If there is no such term.
+    """
+    names = [t.name for t in basis.terms]
+    if term not in names:
+        raise ColumnError(f"The screening has no term `{term}`.{near(term, names)}")
+    whole = float(inflation(basis).terms.set_index("term").loc[term, "gvif"])  # type: ignore[arg-type]
+    records = []
+    for other in names:
+        if other == term:
+            continue
+        rest = inflation(basis.only([n for n in names if n != other])).terms.set_index("term")
+        without = float(rest.loc[term, "gvif"])  # type: ignore[arg-type]
+        carried = (
+            math.inf
+            if math.isinf(whole) and math.isfinite(without)
+            else whole / without
+            if math.isfinite(without)
+            else 1.0
+        )
+        records.append({"term": other, "gvif_without": without, "carried": carried})
+    table = pd.DataFrame(records, columns=["term", "gvif_without", "carried"])
+    return table.sort_values("carried", ascending=False, kind="stable").reset_index(drop=True)
+
+
+def condition_indices(basis: Basis) -> pd.DataFrame:
+    """Compute condition indices with the variance shares of every coefficient.
+
+    Parameters
+    ----------
+    basis : Basis
+        The terms.
+
+    Returns
+    -------
+    pandas.DataFrame
+        One row a dimension: `index`, then the share of each coefficient's variance that lies on it
+        (columns sum to 1), the intercept's first. The columns are scaled to unit length and not
+        centred, as Belsley, Kuh & Welsch (1980) have it.
+    """
+    whole = basis.moments.centred_at(np.zeros(len(basis.moments.centres)))
+    places, labels = [0], ["(intercept)"]
+    for k, term in enumerate(basis.terms, 1):
+        start = int(whole.starts[k])
+        for level, label in enumerate(term.labels) if term.is_group else [(0, "")]:
+            if not term.is_group or level != term.base:
+                places.append(start + level)
+                labels.append(f"{term.name}: {label}" if label else term.name)
+    G = whole.cross[np.ix_(places, places)]
+    lengths = np.sqrt(np.diag(G))
+    values, vectors = np.linalg.eigh(G / np.outer(lengths, lengths))
+    values = np.maximum(values[::-1], 1e-17 * values[-1])
+    phi = vectors[:, ::-1] ** 2 / values
+    shares = (phi / phi.sum(axis=1, keepdims=True)).T
+    table = pd.DataFrame(shares, columns=labels)
+    table.insert(0, "index", np.sqrt(values[0] / values))
+    return table

@@ -1,0 +1,122 @@
+"""Dropping terms step by step until the inflation is below a limit."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pandas as pd
+
+from markbase.core.display import Shown
+from markbase.core.errors import MarkbaseError, near
+from markbase.core.screening.inflation import inflation
+from markbase.core.tables import rows_of
+from markbase.core.wording import number
+
+if TYPE_CHECKING:
+    from markbase.core.screening.screen import Screen
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Pruned(Shown):
+    """What was dropped on the way below a limit, and what that costs."""
+
+    limit: float
+    """The inflation factor to come below."""
+    steps: pd.DataFrame
+    """`step`, `dropped`, `value` (its inflation factor; of a group the square of its comparable value)."""
+    values: pd.DataFrame
+    """One row a step, 0 the beginning, one column a term: all values; NaN once a term is dropped."""
+    kept: tuple[str, ...]
+    """The terms that are left."""
+    protected: tuple[str, ...]
+    """The terms that had to stay."""
+    cautions: tuple[str, ...]
+    """What must be read with it."""
+
+
+def prune(screen: Screen, limit: float, keep: Sequence[str]) -> Pruned:
+    """Drop the worst term, recompute, and go on until none is above the limit.
+
+    Parameters
+    ----------
+    screen : Screen
+        The screening.
+    limit : float
+        Inflation factor to come below, above 1.
+    keep : sequence of str
+        Terms that must stay.
+
+    Returns
+    -------
+    Pruned
+        The log. Of terms with the same value (equal to nine digits, or infinite) the one given last goes.
+
+    Raises
+    ------
+    MarkbaseError
+        If a protected term is not there, or the limit is not above 1.
+    """
+    names = [t.name for t in screen.basis.terms]
+    for name in keep:
+        if name not in names:
+            raise MarkbaseError(f"The screening has no term `{name}` to keep.{near(name, names)}")
+    if not limit > 1:
+        raise MarkbaseError(f"The limit of the inflation factor is {limit!r}; it must be above 1, for instance 5.")
+    basis, left = screen.basis, list(names)
+    steps: list[dict[str, object]] = []
+    values: list[dict[str, float]] = []
+    cautions: list[str] = []
+    while True:
+        table = inflation(basis.only(left)).terms if len(left) > 1 else None
+        factors: dict[str, float] = dict.fromkeys(left, 1.0)
+        if table is not None:
+            factors = {str(r.term): float(r.comparable) ** 2 for r in rows_of(table)}
+        values.append({name: factors.get(name, math.nan) for name in names})
+        over = [n for n in left if factors[n] >= limit and n not in keep]
+        stuck = [n for n in left if factors[n] >= limit and n in keep]
+        if not over:
+            if stuck:
+                cautions.append(
+                    f"{', '.join(f'`{n}`' for n in stuck)} {'stays' if len(stuck) == 1 else 'stay'} above {limit:g} because "
+                    f"{'it is' if len(stuck) == 1 else 'they are'} protected."
+                )
+            break
+        worst = max(over, key=lambda n: (_rounded(factors[n]), left.index(n)))
+        steps.append({"step": len(steps) + 1, "dropped": worst, "value": factors[worst]})
+        cautions += _cautions(screen, worst)
+        left.remove(worst)
+    if steps:
+        cautions.append(
+            "The order of dropping follows the inflation alone; another choice may serve the question better."
+        )
+    return Pruned(
+        limit,
+        pd.DataFrame(steps, columns=["step", "dropped", "value"]),
+        pd.DataFrame(values, columns=names).rename_axis("step"),
+        tuple(left),
+        tuple(keep),
+        tuple(cautions),
+    )
+
+
+def _rounded(value: float) -> float:
+    return value if math.isinf(value) else float(np.format_float_scientific(value, 8))
+
+
+def _cautions(screen: Screen, name: str) -> list[str]:
+    if screen.outcome is None:
+        return []
+    told = screen._with_outcome("first", name)
+    r, low, high = told["first_outcome"], told["first_low"], told["first_high"]
+    related = abs(r) >= 0.1 if math.isnan(low) else (low > 0 or high < 0)
+    if not related:
+        return []
+    interval = "" if math.isnan(low) else f" ({number(low, 2)} to {number(high, 2)})"
+    return [
+        f"`{name}` goes although it is related to `{screen.outcome.name}` ({number(r, 2)}{interval}): what it explained is left "
+        f"to the others, and their coefficients change meaning."
+    ]

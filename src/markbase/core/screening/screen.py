@@ -1,0 +1,328 @@
+"""Screening a set of predictors before they are fitted together."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.display import Shown
+from markbase.core.errors import FitError, MarkbaseError, remark
+from markbase.core.model.linear import LinearFit
+from markbase.core.model.moments import gather
+from markbase.core.model.overlap import Overlap
+from markbase.core.model.sample import SampleAccount, complete_rows
+from markbase.core.model.terms import Block, Term, make_amount, make_term, predictor_columns
+from markbase.core.screening.advice import Advice, give_advice
+from markbase.core.screening.association import associations, interval_of_r, pairwise, ranked, square
+from markbase.core.screening.inflation import Basis, Inflation, auxiliary, condition_indices, inflation
+from markbase.core.screening.limits import Limits
+from markbase.core.screening.prune import Pruned, prune
+from markbase.core.study.column import Column
+from markbase.core.study.study import Study
+
+_METHODS = ("pearson", "spearman")
+_ROWS = ("complete", "pairwise")
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Screen(Shown):
+    """What a set of predictors has in common. Bands to look at, not tests."""
+
+    outcome: Column | None
+    """The outcome; None if none was named."""
+    sample: SampleAccount
+    """The rows: those a model of all these terms would use."""
+    limits: Limits
+    """Where values are flagged."""
+    method: str
+    """``pearson`` or ``spearman`` for pairs of amounts."""
+    rows: str
+    """``complete`` (the model's rows) or ``pairwise`` (all rows that have both, for correlations only)."""
+    data_name: str
+    """What the data are called."""
+    basis: Basis
+    """The terms and their moments."""
+    correlations: pd.DataFrame
+    """Square, names as labels, the outcome first: the association of each pair, by the measure that suits it."""
+    measures: pd.DataFrame
+    """Square: which measure each association is."""
+    pair_rows: pd.DataFrame
+    """Square: from how many rows each was computed."""
+    level: float = 0.95
+    """Confidence level of the intervals."""
+
+    @cached_property
+    def _inflation(self) -> Inflation:
+        return inflation(self.basis)
+
+    @property
+    def inflation(self) -> pd.DataFrame:
+        """Per coded column: `term`, `column`, `vif`, `tolerance`, `r2`, `se_factor` (√VIF)."""
+        return self._inflation.columns
+
+    @property
+    def terms(self) -> pd.DataFrame:
+        """Per term: `term`, `df`, `gvif`, `comparable`; neither depends on the base."""
+        return self._inflation.terms
+
+    @property
+    def overlaps(self) -> tuple[Overlap, ...]:
+        """Exact overlaps, each with a `statement` and an `advice`."""
+        return self._inflation.overlaps
+
+    @cached_property
+    def pairs(self) -> pd.DataFrame:
+        """Every pair of predictors, the strongest first.
+
+        `first`, `second`, `r` (the association), `measure`, `rows`, `flag` (true at or above the limit),
+        and how each relates to the outcome: `first_outcome`, `first_low`, `first_high`,
+        `second_outcome`, `second_low`, `second_high` (NaN without an outcome; intervals by Fisher's z,
+        for signed measures only).
+        """
+        names = [t.name for t in self.basis.terms]
+        records = []
+        for a, first in enumerate(names):
+            for second in names[a + 1 :]:
+                r = float(self.correlations.loc[first, second])  # type: ignore[arg-type]
+                record: dict[str, object] = {
+                    "first": first,
+                    "second": second,
+                    "r": r,
+                    "measure": self.measures.loc[first, second],
+                    "rows": int(self.pair_rows.loc[first, second]),  # type: ignore[arg-type]
+                    "flag": abs(r) >= self.limits.r,
+                }
+                for side, name in (("first", first), ("second", second)):
+                    record |= self._with_outcome(side, name)
+                records.append(record)
+        table = pd.DataFrame(records)
+        if not len(table):
+            return table
+        order = np.argsort(-table["r"].abs().fillna(0).to_numpy(), kind="stable")
+        return table.iloc[order].reset_index(drop=True)
+
+    def _with_outcome(self, side: str, name: str) -> dict[str, float]:
+        nothing = {f"{side}_outcome": math.nan, f"{side}_low": math.nan, f"{side}_high": math.nan}
+        if self.outcome is None:
+            return nothing
+        r = float(self.correlations.loc[name, self.outcome.name])  # type: ignore[arg-type]
+        signed = self.measures.loc[name, self.outcome.name] not in ("correlation ratio", "Cramér's V")
+        rows = int(self.pair_rows.loc[name, self.outcome.name])  # type: ignore[arg-type]
+        low, high = interval_of_r(r, rows, self.level) if signed else (math.nan, math.nan)
+        return {f"{side}_outcome": r, f"{side}_low": low, f"{side}_high": high}
+
+    @cached_property
+    def conditions(self) -> pd.DataFrame:
+        """Condition indices with variance shares: dependences that pairs do not show.
+
+        `index`, then a column for each coefficient, the intercept's first.
+        """
+        return condition_indices(self.basis)
+
+    def auxiliary(self, term: str) -> pd.DataFrame:
+        """Say which other terms carry a term.
+
+        Parameters
+        ----------
+        term : str
+            The name of a term.
+
+        Returns
+        -------
+        pandas.DataFrame
+            `term`, `gvif_without`, `carried`: by what factor the inflation of `term` is smaller when
+            that other one is left out; the largest first.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such term.
+        """
+        return auxiliary(self.basis, term)
+
+    def prune(self, limit: float | None = None, keep: Sequence[str] = ()) -> Pruned:
+        """Drop the worst term, recompute, and go on until none is above the limit.
+
+        Parameters
+        ----------
+        limit : float, optional
+            Inflation factor to come below; by default that of the limits. A group is held against it
+            by the square of its comparable value, and dropped as a whole.
+        keep : sequence of str
+            Terms that must stay, whatever their inflation.
+
+        Returns
+        -------
+        Pruned
+            `steps` (`step`, `dropped`, `value`), `values`, `kept`, `cautions`. Nothing of it is called optimal.
+
+        Raises
+        ------
+        MarkbaseError
+            If a protected term is not there, or the limit is not above 1.
+        """
+        return prune(self, self.limits.vif if limit is None else limit, keep)
+
+    @cached_property
+    def advice(self) -> tuple[Advice, ...]:
+        """What the figures mean here, and what would do, a sentence a finding."""
+        return give_advice(self)
+
+
+def screen(
+    study: Study,
+    predictors: Sequence[str],
+    outcome: str | None = None,
+    *,
+    limits: Limits | None = None,
+    method: str = "pearson",
+    rows: str = "complete",
+) -> Screen:
+    """Screen predictors for what they have in common.
+
+    Parameters
+    ----------
+    study : Study
+        The data.
+    predictors : sequence of str
+        Names of columns; identifiers are left out, and that is said.
+    outcome : str, optional
+        The outcome, an amount or a group; it stands first in the correlations and decides which
+        rows are complete.
+    limits : Limits, optional
+        Where values are flagged.
+    method : str
+        ``pearson``, or ``spearman`` to rank the amounts first (for correlations).
+    rows : str
+        ``complete``: correlations on the rows a model would use. ``pairwise``: each on all rows that
+        have both columns. Inflation is always on complete rows.
+
+    Returns
+    -------
+    Screen
+        Correlations, pairs, inflation, overlaps, condition indices and advice; print it to read it.
+
+    Raises
+    ------
+    ColumnError
+        If a column is missing, or cannot be used as declared.
+    FitError
+        If no row is complete, or no predictor is left that varies.
+
+    Warns
+    -----
+    MarkbaseWarning
+        For identifiers and constant columns left out, and where pairwise rows give another picture.
+    """
+    if method not in _METHODS:
+        raise MarkbaseError(f"`{method}` is no way to correlate; there are `pearson` and `spearman`.")
+    if rows not in _ROWS:
+        raise MarkbaseError(f"`{rows}` is no choice of rows; there are `complete` and `pairwise`.")
+    target = None if outcome is None else study.column(outcome)
+    columns = predictor_columns(study, predictors, outcome or "")
+    used, sample = complete_rows([c for c in (target, *columns) if c is not None])
+    terms = []
+    for column in columns:
+        values = column.values if used is None else column.values[used]
+        if values.min() == values.max():
+            remark(f"`{column.name}` does not vary in the rows used: left out of the screening.")
+        else:
+            terms.append(make_term(column, used))
+    if not terms:
+        raise FitError("No predictor varies in the rows used, so there is nothing to screen.")
+    head = [] if target is None else [_outcome_term(target, used)]
+    basis = _basis(terms, used, study.rows)
+    every = [*head, *terms]
+    values, names = _correlated(every, used, study.rows, method == "spearman")
+    counts = np.full(values.shape, sample.used)
+    if rows == "pairwise":
+        complete = values
+        values, counts = pairwise([t.column for t in every], make_term, method == "spearman")
+        gap = np.nanmax(np.abs(values - complete)) if len(every) > 1 else 0.0
+        if gap >= 0.05:
+            a, b = np.unravel_index(int(np.nanargmax(np.abs(values - complete))), values.shape)
+            remark(
+                f"On all rows that have both, `{every[a].name}` and `{every[b].name}` correlate {values[a, b]:.2f}, on the rows of "
+                f"the model {complete[a, b]:.2f}: the rows that are lost are not like the others."
+            )
+    labels = [t.name for t in every]
+    return Screen(
+        target,
+        sample,
+        limits or Limits(),
+        method,
+        rows,
+        study.name,
+        basis,
+        square(values, labels),
+        pd.DataFrame(_mirrored(names, method), index=labels, columns=labels),
+        pd.DataFrame(counts, index=labels, columns=labels),
+    )
+
+
+def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
+    """Screen the terms of a fit, from its own moments: the rows are not touched.
+
+    Parameters
+    ----------
+    fit : LinearFit
+        The fit.
+    limits : Limits, optional
+        Where values are flagged.
+
+    Returns
+    -------
+    Screen
+        As `screen` gives on the fit's rows.
+    """
+    blocks = (*(t.block() for t in fit.parts), Block(1, multiplier=fit.outcome.values))
+    basis = Basis(fit.moments, blocks, fit.parts, fit.used, fit.sample.rows)
+    last = len(fit.parts) + 1
+    target = make_amount(fit.outcome)
+    values, names = associations(fit.moments.only([0, last, *range(1, last)]), [target, *fit.parts])
+    labels = [fit.outcome.name, *(t.name for t in fit.parts)]
+    return Screen(
+        fit.outcome,
+        fit.sample,
+        limits or Limits(),
+        "pearson",
+        "complete",
+        fit.data_name,
+        basis,
+        square(values, labels),
+        pd.DataFrame(_mirrored(names, "pearson"), index=labels, columns=labels),
+        pd.DataFrame(np.full(values.shape, fit.sample.used), index=labels, columns=labels),
+        fit.level,
+    )
+
+
+def _outcome_term(column: Column, used: NDArray[np.bool_] | None) -> Term:
+    values = column.values if used is None else column.values[used]
+    if values.min() == values.max():
+        raise FitError(f"The outcome `{column.name}` does not vary in the rows used, so nothing can relate to it.")
+    return make_term(column, used)
+
+
+def _basis(terms: Sequence[Term], used: NDArray[np.bool_] | None, rows: int) -> Basis:
+    """Take the moments of the terms, with a stand-in for an outcome that has nothing to do with them."""
+    stand_in = np.random.default_rng(0).standard_normal(rows)
+    blocks = (*(t.block() for t in terms), Block(1, multiplier=stand_in))
+    return Basis(gather(blocks, rows, used), blocks, tuple(terms), used, rows)
+
+
+def _correlated(
+    terms: Sequence[Term], used: NDArray[np.bool_] | None, rows: int, spearman: bool
+) -> tuple[NDArray[np.float64], list[list[str]]]:
+    blocks = [Block(1, multiplier=ranked(t.column, used)) if spearman and not t.is_group else t.block() for t in terms]
+    return associations(gather(blocks, rows, used), terms)
+
+
+def _mirrored(names: list[list[str]], method: str) -> list[list[str]]:
+    word = {"r": "Spearman's r" if method == "spearman" else "Pearson's r"}
+    return [[word.get(name, name) for name in row] for row in names]

@@ -1,0 +1,237 @@
+"""Figures of a screening. Each takes the axes to draw on, or makes a figure of its own; nothing global is set."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from markbase.core.errors import MarkbaseError
+from markbase.core.screening.screen import Screen
+from markbase.core.study.study import Study
+from markbase.core.wording import short, without_zero
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+TEAL, AMBER, INK, PALE = "#0b6e8a", "#c8690a", "#22313a", "#e8eef0"
+_MOST_POINTS = 2000
+_MOST_COLUMNS = 10
+
+
+def _own(width: float, height: float) -> tuple[Figure, Axes]:
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(width, height), layout="constrained")
+    FigureCanvasAgg(figure)
+    return figure, figure.subplots()
+
+
+def draw_correlations(screen: Screen, ax: Axes | None = None) -> Axes:
+    """Draw the correlations as a table of tints: direction by tint, size by depth, and every number in its cell.
+
+    Parameters
+    ----------
+    screen : Screen
+        The screening.
+    ax : matplotlib.axes.Axes, optional
+        Where to draw; by default on a figure of its own (``ax.figure``).
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+        The axes drawn on.
+    """
+    from matplotlib.colors import LinearSegmentedColormap
+
+    names = list(screen.correlations.columns)
+    values = screen.correlations.to_numpy()
+    if ax is None:
+        _, ax = _own(2.2 + 0.62 * len(names), 1.6 + 0.5 * len(names))
+    tints = LinearSegmentedColormap.from_list("markbase", [AMBER, "#ffffff", TEAL])
+    lower = np.tril(np.ones_like(values, dtype=bool), -1)
+    ax.imshow(np.where(lower, values, np.nan), cmap=tints, vmin=-1, vmax=1, aspect="auto")
+    for a, b in np.argwhere(lower):
+        r = values[a, b]
+        outcome = screen.outcome is not None and b == 0
+        flagged = abs(r) >= screen.limits.r and not outcome
+        dark = abs(r) > 0.65
+        weight = "bold" if flagged else "normal"
+        text = f"{'▲' if flagged else ''}{without_zero(r, 2)}"
+        ax.text(b, a, text, ha="center", va="center", fontsize=8, color="white" if dark else INK, weight=weight)
+    ax.set_xticks(range(len(names) - 1), names[:-1], rotation=40, ha="right", fontsize=8)
+    ax.set_yticks(range(1, len(names)), names[1:], fontsize=8)
+    ax.set_xlim(-0.5, len(names) - 1.5)
+    ax.set_ylim(len(names) - 0.5, 0.5)
+    for side in ax.spines.values():
+        side.set_visible(False)
+    ax.tick_params(length=0)
+    ax.set_title(
+        f"Correlations, {screen.sample.used:,} rows (▲ from |r| = {short(screen.limits.r)} among predictors)",
+        fontsize=9,
+        loc="left",
+    )
+    return ax
+
+
+def draw_inflation(screen: Screen, ax: Axes | None = None) -> Axes:
+    """Draw how many times each term's standard error is inflated, with the limits in use as lines.
+
+    Parameters
+    ----------
+    screen : Screen
+        The screening.
+    ax : matplotlib.axes.Axes, optional
+        Where to draw; by default on a figure of its own (``ax.figure``).
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+        The axes drawn on.
+    """
+    from markbase.core.screening.limits import VIF_IN_USE
+
+    table = screen.terms.iloc[::-1]
+    if ax is None:
+        _, ax = _own(7.2, 1.6 + 0.32 * len(table))
+    values = table["comparable"].to_numpy(dtype=np.float64)
+    finite = values[np.isfinite(values)]
+    reach = max([*finite, math.sqrt(max(*VIF_IN_USE, screen.limits.vif))]) * 1.12
+    shown = np.where(np.isfinite(values), values, reach)
+    limit = math.sqrt(screen.limits.vif)
+    over = shown >= limit
+    y = np.arange(len(table))
+    ax.barh(y, shown - 1, left=1, height=0.62, color=[AMBER if o else TEAL for o in over], hatch=None)
+    for k, value in enumerate(values):
+        text = f"{'▲ ' if over[k] else ''}{'infinite' if math.isinf(value) else f'{value:.2f}'}"
+        ax.text(
+            min(shown[k], reach * 0.985) + 0.015 * reach,
+            k,
+            text,
+            va="center",
+            fontsize=8,
+            color=INK,
+            ha="left",
+            clip_on=False,
+            bbox={"facecolor": "white", "edgecolor": "none", "pad": 0.6},
+        )
+    for vif in sorted({*VIF_IN_USE, screen.limits.vif}):
+        chosen = vif == screen.limits.vif
+        ax.axvline(
+            math.sqrt(vif), color=INK, linewidth=1.4 if chosen else 0.7, linestyle="-" if chosen else ":", zorder=0
+        )
+        ax.text(
+            math.sqrt(vif),
+            len(table) - 0.35,
+            f"√{short(vif)}",
+            ha="center",
+            va="bottom",
+            fontsize=8,
+            color=INK,
+            weight="bold" if chosen else "normal",
+        )
+    ax.set_yticks(y, table["term"], fontsize=8)
+    ax.set_xlim(1, reach * 1.1)
+    ax.set_ylim(-0.6, len(table) - 0.4)
+    ax.set_xlabel(
+        "standard error, times what it would be with nothing in common (limits are rules of thumb)", fontsize=8
+    )
+    ax.tick_params(labelsize=8)
+    for side in ("top", "right"):
+        ax.spines[side].set_visible(False)
+    ax.set_title("Inflation of each term", fontsize=9, loc="left", pad=18)
+    return ax
+
+
+def _bins(values: Any) -> Any:
+    """Return one bin a value for few whole numbers, which would leave gaps in a comb otherwise; else 24."""
+    low, high = values.min(), values.max()
+    if high - low <= 40 and np.array_equal(values, np.round(values)):
+        return np.arange(low - 0.5, high + 1.5)
+    return 24
+
+
+def draw_pairs(study: Study, screen: Screen) -> Figure:
+    """Draw every pair of amounts: points below the diagonal, spreads on it, correlations above.
+
+    Parameters
+    ----------
+    study : Study
+        The data the screening was made of.
+    screen : Screen
+        The screening; its outcome, if an amount, stands first.
+
+    Returns
+    -------
+    matplotlib.figure.Figure
+        A figure of its own. Of more than 2,000 rows, 2,000 spread evenly are drawn as points; of more
+        than 10 amounts, the first 10.
+
+    Raises
+    ------
+    MarkbaseError
+        If there are fewer than two amounts.
+    """
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.figure import Figure
+
+    names = [n for n in screen.correlations.columns if not study[n].is_group][:_MOST_COLUMNS]
+    if len(names) < 2:
+        raise MarkbaseError("A grid of pairs needs two amounts or more among the columns screened.")
+    used = np.ones(study.rows, dtype=bool) if screen.basis.used is None else screen.basis.used
+    rows = np.flatnonzero(used)
+    some = rows[np.linspace(0, len(rows) - 1, min(_MOST_POINTS, len(rows))).astype(np.intp)]
+    count = len(names)
+    figure = Figure(figsize=(1.35 * count + 0.6, 1.2 * count + 0.6), layout="constrained")
+    FigureCanvasAgg(figure)
+    axes: Any = figure.subplots(count, count)
+    for a in range(count):
+        for b in range(count):
+            ax = axes[a, b]
+            ax.tick_params(labelsize=6, length=2)
+            if a == b:
+                ax.hist(study[names[a]].values[rows], bins=_bins(study[names[a]].values[rows]), color=TEAL)
+                ax.set_yticks([])
+            elif a > b:
+                ax.plot(
+                    study[names[b]].values[some],
+                    study[names[a]].values[some],
+                    ".",
+                    color=INK,
+                    markersize=1.6,
+                    alpha=0.35,
+                )
+            else:
+                r = float(screen.correlations.loc[names[a], names[b]])  # type: ignore[arg-type]
+                flagged = abs(r) >= screen.limits.r and not (
+                    a == 0 and screen.outcome is not None and names[0] == screen.outcome.name
+                )
+                ax.set_facecolor(PALE if flagged else "white")
+                ax.text(
+                    0.5,
+                    0.5,
+                    f"{'▲' if flagged else ''}{without_zero(r, 2)}",
+                    transform=ax.transAxes,
+                    ha="center",
+                    va="center",
+                    fontsize=7 + 6 * abs(r),
+                    color=INK,
+                )
+                ax.set_xticks([])
+                ax.set_yticks([])
+            if a < count - 1:
+                ax.set_xticklabels([])
+            if b > 0:
+                ax.set_yticklabels([])
+            if a == count - 1:
+                ax.set_xlabel(names[b], fontsize=7)
+            if b == 0:
+                ax.set_ylabel(names[a], fontsize=7)
+    points = f"{len(some):,} of {len(rows):,} rows drawn" if len(some) < len(rows) else f"{len(rows):,} rows"
+    figure.suptitle(
+        f"Pairs of amounts, {points} (▲ from |r| = {short(screen.limits.r)})", fontsize=9, x=0.01, ha="left"
+    )
+    return figure

@@ -1,0 +1,193 @@
+"""A screening: rows, correlations, flagged pairs, inflation, hidden dependences, and what it means."""
+
+from __future__ import annotations
+
+import math
+
+from markbase.core.errors import count_noun
+from markbase.core.screening.limits import R_IN_USE, VIF_IN_USE
+from markbase.core.screening.prune import Pruned
+from markbase.core.screening.screen import Screen
+from markbase.core.screening.sensitivity import Sensitivity
+from markbase.core.tables import rows_of
+from markbase.core.wording import decimals_for, number, p_value, share, short, without_zero
+from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
+
+FLAG = "▲"
+_MOST_SHOWN = 11
+
+
+def screen_page(screen: Screen) -> Page:
+    """Describe a screening.
+
+    Parameters
+    ----------
+    screen : Screen
+        The screening.
+
+    Returns
+    -------
+    Page
+        Six sections in reading order.
+    """
+    about = f" for {screen.outcome.name}" if screen.outcome else ""
+    sections = [
+        _rows(screen),
+        _correlations(screen),
+        _pairs(screen),
+        _terms(screen),
+        _columns(screen),
+        *_conditions(screen),
+    ]
+    means = Section("What it means here", blocks=(Sentences(tuple((a.text, ()) for a in screen.advice)),))
+    return Page(
+        f"Screening of {count_noun(len(screen.basis.terms), 'predictor')}{about}", screen.data_name, (*sections, means)
+    )
+
+
+def _rows(screen: Screen) -> Section:
+    sample = screen.sample
+    text = f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)}): those a model of all of these would use"
+    facts = [("used", text)]
+    if screen.rows == "pairwise":
+        facts.append(("correlations", "each from all rows that have both columns; inflation from the complete rows"))
+    return Section("1  Which rows", blocks=(Facts(tuple(facts)),))
+
+
+def _correlations(screen: Screen) -> Section:
+    names, values = list(screen.correlations.columns), screen.correlations.to_numpy()
+    note = "▲ at or above the limit" + (" · ranks" if screen.method == "spearman" else "")
+    if len(names) > _MOST_SHOWN:
+        facts = (
+            ("shown below", f"of {len(names)} columns, the pairs at or above the limit; `correlations` holds all"),
+        )
+        return Section("2  How they go together", note, (Facts(facts),))
+    rows = []
+    for k, name in enumerate(names):
+        cells = ["" if j > k else "1" if j == k else _r(float(values[k, j]), screen, j) for j in range(len(names) - 1)]
+        rows.append(Row((f"{k + 1} {name}", *cells)))
+    heads = ("", *(str(k + 1) for k in range(len(names) - 1)))
+    return Section(
+        "2  How they go together", note, (Table(heads, tuple(rows), frozenset(range(1, len(heads))), wide=-1),)
+    )
+
+
+def _r(value: float, screen: Screen, column: int) -> str:
+    with_outcome = screen.outcome is not None and column == 0
+    mark = FLAG if abs(value) >= screen.limits.r and not with_outcome else ""
+    return f"{mark}{without_zero(value, 2)}"
+
+
+def _pairs(screen: Screen) -> Section:
+    others = ", ".join(short(r) for r in R_IN_USE if r != screen.limits.r)
+    title = f"3  Pairs at or above |r| = {short(screen.limits.r)}"
+    flagged = screen.pairs[screen.pairs["flag"]] if len(screen.pairs) else screen.pairs
+    note = f"a rule of thumb and no test; {others} are in use as well"
+    if not len(flagged):
+        return Section(title, note, (Facts((("none", "no pair of predictors reaches it"),)),))
+    heads = ["pair", "measure", "r", "rows"]
+    if screen.outcome:
+        heads += [f"first with {screen.outcome.name}", f"second with {screen.outcome.name}"]
+    rows = []
+    for pair in rows_of(flagged):
+        cells = [f"{pair.first} – {pair.second}", pair.measure, without_zero(pair.r, 2), f"{pair.rows:,}"]
+        if screen.outcome:
+            cells += [_with_outcome(pair, "first"), _with_outcome(pair, "second")]
+        rows.append(Row(tuple(cells)))
+    return Section(title, note, (Table(tuple(heads), tuple(rows), frozenset({2, 3}), wide=-1),))
+
+
+def _with_outcome(pair, side: str) -> str:  # type: ignore[no-untyped-def]
+    r, low, high = (getattr(pair, f"{side}_{k}") for k in ("outcome", "low", "high"))
+    interval = "" if math.isnan(low) else f" ({without_zero(low, 2)} to {without_zero(high, 2)})"
+    return f"{without_zero(r, 2)}{interval}"
+
+
+def _terms(screen: Screen) -> Section:
+    root = math.sqrt(screen.limits.vif)
+    others = ", ".join(short(v) for v in VIF_IN_USE if v != screen.limits.vif)
+    most = max([v for v in screen.terms["comparable"] if math.isfinite(v)], default=1.0)
+    right = max(most, root) * 1.08
+    rows = []
+    for r in rows_of(screen.terms):
+        flag = FLAG if r.comparable >= root else ""
+        end = min(r.comparable, right) if math.isfinite(r.comparable) else right
+        strip = Strip(1.0, end, end, 1.0 - 0.04 * (right - 1.0), right, mark=root)
+        rows.append(Row((r.term, f"{r.df}", number(r.gvif, 2), f"{flag}{number(r.comparable, 2)}"), "plain", strip))
+    note = f"limit √{short(screen.limits.vif)} = {number(root, 2)}, no test; roots of {others} are in use as well"
+    heads = ("term", "df", "generalised", "se times")
+    table = Table(heads, tuple(rows), frozenset({1, 2, 3}), 0, "1 … ┊ limit")
+    return Section("4  Inflation of each term", note, (table,))
+
+
+def _columns(screen: Screen) -> Section:
+    rows = []
+    for r in rows_of(screen.inflation):
+        label = f"{r.term}: {r.column}" if r.column else r.term
+        cells = (label, number(r.vif, 2), number(r.tolerance, 3), without_zero(r.r2), number(r.se_factor, 2))
+        rows.append(Row(cells))
+    heads = ("coded column", "vif", "tolerance", "R² from the others", "se times")
+    note = "“se times”: the standard error is so many times what it would be with nothing in common"
+    return Section("5  Inflation of each coded column", note, (Table(heads, tuple(rows), frozenset({1, 2, 3, 4})),))
+
+
+def _conditions(screen: Screen) -> list[Section]:
+    if screen.overlaps:
+        return []
+    table = screen.conditions
+    high = table[table["index"] >= screen.limits.index]
+    title = "6  Dependences that pairs do not show"
+    note = f"condition indices of {short(screen.limits.index)} and more, with variance shares of {short(screen.limits.share)} and more"
+    if not len(high):
+        fact = ("none", f"the highest condition index is {short(float(table['index'].max()))}")
+        return [Section(title, note, (Facts((fact,)),))]
+    facts = []
+    for _, row in high.iterrows():
+        big = [f"{name} {without_zero(float(v), 2)}" for name, v in row.iloc[1:].items() if v >= screen.limits.share]
+        facts.append((short(float(row["index"])), ", ".join(big) or "no coefficient has so large a share"))
+    return [Section(title, note, (Facts(tuple(facts)),))]
+
+
+def pruned_page(pruned: Pruned) -> Page:
+    """Describe what was dropped on the way below a limit."""
+    rows = tuple(Row((str(r.step), r.dropped, number(r.value, 2))) for r in rows_of(pruned.steps))
+    blocks: list[Table | Facts | Sentences] = []
+    if rows:
+        blocks.append(Table(("step", "dropped", "inflation factor"), rows, frozenset({0, 2})))
+    else:
+        blocks.append(Facts((("nothing dropped", f"no term reaches {short(pruned.limit)}"),)))
+    facts = [("left", ", ".join(pruned.kept))]
+    facts += [("protected", ", ".join(pruned.protected))] if pruned.protected else []
+    blocks += [Facts(tuple(facts)), Sentences(tuple((text, ()) for text in pruned.cautions))]
+    note = "a group counts by the square of its comparable value"
+    return Page(
+        f"Dropping until the inflation is below {short(pruned.limit)}", note, (Section("", blocks=tuple(blocks)),)
+    )
+
+
+def sensitivity_page(result: Sensitivity) -> Page:
+    """Describe how an estimate moves when other terms are left out."""
+    table = result.table
+    left, right = min(float(table["low"].min()), 0.0), max(float(table["high"].max()), 0.0)
+    room = 0.08 * (right - left) or 1.0
+    rows = []
+    for r in rows_of(table):
+        decimals = decimals_for(float(r.se))
+        name = f"without {r.without}" if r.without else "the whole model"
+        label = f"{name}: {r.level}" if r.level else name
+        interval = f"{number(r.low, decimals)} to {number(r.high, decimals)}"
+        moved = f"{number(r.moved, 1)}" if r.without else ""
+        cells = (label, number(r.estimate, decimals), number(r.se, decimals), interval, p_value(r.p), moved)
+        rows.append(
+            Row(cells, "plain" if r.without else "group", Strip(r.low, r.estimate, r.high, left - room, right + room))
+        )
+    percent = f"{short(100 * result.level, 4)}% interval"
+    heads = ("left out", "estimate", "se", percent, "p", "moved (se)")
+    told = result.changed or ("No conclusion about it changes when any one other term is left out.",)
+    sentences = Sentences(tuple((text, ()) for text in told))
+    body = Table(heads, tuple(rows), frozenset({1, 2, 3, 4, 5}), 0, "lower ┊ higher")
+    return Page(
+        f"{result.focus} and {result.outcome}: how the estimate moves",
+        "the same rows throughout",
+        (Section("", blocks=(body, sentences)),),
+    )

@@ -1,0 +1,292 @@
+"""Screening held against brute force at 50 digits, and against what must not depend on the base."""
+
+import itertools
+import json
+import math
+
+import mpmath as mp
+import numpy as np
+import pandas as pd
+import pytest
+
+import markbase as mb
+from reference import dense, digits, made_up
+from test_command_line import BOOK, DATA, run
+
+TERMS = ["voice", "day", "age", "km", "age2"]
+
+
+def frame(rows=140):
+    table = pd.DataFrame(made_up(rows))
+    table["age2"] = (table["age"] - 40) ** 2
+    return table
+
+
+def brute_vif(table, terms, bases):
+    """Return 1/(1 − R²) of the auxiliary regression of every coded column, at 50 digits."""
+    columns, names = dense(table, terms, bases)
+    X = mp.matrix([[mp.mpf(float(v)) for v in row] for row in zip(*columns, strict=True)])
+    found = {}
+    for j in range(1, X.cols):
+        others = [k for k in range(X.cols) if k != j]
+        Z = mp.matrix([[X[i, k] for k in others] for i in range(X.rows)])
+        y = X[:, j]
+        b = mp.inverse(Z.T * Z) * (Z.T * y)
+        rss = mp.fsum(v**2 for v in y - Z * b)
+        mean = mp.fsum(y) / X.rows
+        found[names[j]] = mp.fsum((v - mean) ** 2 for v in y) / rss
+    return found, X, names
+
+
+@pytest.mark.parametrize("bases", [{"voice": "alto", "day": "Tue"}, {"voice": "bass", "day": "Wed"}])
+@pytest.mark.parametrize("near", [None, 1e-5])
+def test_inflation_agrees_with_auxiliary_regressions_at_50_digits(bases, near):
+    table, terms = frame(), list(TERMS)
+    if near:
+        table["shadow"] = table["age"] + table["km"] + near * np.random.default_rng(1).normal(size=len(table))
+        terms.append("shadow")
+    study = mb.Study(table)
+    for group, level in bases.items():
+        study = study.mark(group, level)
+    screen = mb.screen(study, terms)
+    wanted, X, names = brute_vif(table, terms, bases)
+    got = screen.inflation.set_index(["term", "column"])
+    assert set(got.index) == set(wanted)
+    for key, vif in wanted.items():
+        assert digits(got.loc[key, "vif"], vif) > 9.5, key
+        assert digits(got.loc[key, "tolerance"], 1 / vif) > 9.5
+        assert got.loc[key, "se_factor"] == pytest.approx(float(mp.sqrt(vif)), rel=1e-9)
+    n = X.rows
+    means = [mp.fsum(X[:, k]) / n for k in range(X.cols)]
+    S = mp.matrix(X.cols - 1)
+    for a, b in itertools.product(range(1, X.cols), repeat=2):
+        S[a - 1, b - 1] = mp.fsum((X[i, a] - means[a]) * (X[i, b] - means[b]) for i in range(n))
+    for record in screen.terms.itertuples():
+        own = [k - 1 for k in range(1, X.cols) if names[k][0] == record.term]
+        rest = [k for k in range(X.cols - 1) if k not in own]
+        part = [mp.det(mp.matrix([[S[i, j] for j in at] for i in at])) for at in (own, rest)]
+        gvif = part[0] * part[1] / mp.det(S)  # Fox & Monette 1992, eq. 10
+        assert digits(record.gvif, gvif) > 9.5
+        assert record.comparable == pytest.approx(float(gvif) ** (1 / (2 * len(own))), rel=1e-9)
+        assert record.df == len(own)
+
+
+def test_the_generalised_form_does_not_depend_on_the_base():
+    study = mb.demo.plan
+    terms = ["age", "voice", "choir", "rehearsal_day", "travel_km"]
+    with pytest.warns(mb.MarkbaseWarning):
+        study = study().open()
+    tables = [mb.screen(study.mark("voice", base), terms).terms for base in ("soprano", "alto", "bass")]
+    for table in tables[1:]:
+        pd.testing.assert_frame_equal(table, tables[0])
+
+
+def test_each_association_is_the_measure_that_suits_the_pair():
+    table = frame()
+    table["yes"] = np.where(table["age"] > 45, "yes", "no")
+    table["also"] = np.where(table["km"] > 5, "b", "a")
+    screen = mb.screen(mb.Study(table), ["age", "km", "yes", "also", "voice", "day"], "score")
+    r = screen.correlations
+    assert r.columns[0] == "score"
+    codes = {"yes": table["yes"] == "yes", "also": table["also"] == "b"}
+    plain = (
+        pd.DataFrame({n: codes.get(n, table[n]) for n in ("score", "age", "km", "yes", "also")}).astype(float).corr()
+    )
+    np.testing.assert_allclose(r.loc[plain.index, plain.index], plain, atol=1e-14)
+    means = table.groupby("voice")["age"].transform("mean")
+    eta = math.sqrt(((means - table["age"].mean()) ** 2).sum() / ((table["age"] - table["age"].mean()) ** 2).sum())
+    assert r.loc["age", "voice"] == pytest.approx(eta, rel=1e-12)
+    cells = pd.crosstab(table["voice"], table["day"]).to_numpy()
+    expected = cells.sum(1)[:, None] * cells.sum(0) / len(table)
+    V = math.sqrt(((cells - expected) ** 2 / expected).sum() / len(table) / 2)
+    assert r.loc["voice", "day"] == pytest.approx(V, rel=1e-12)
+    kinds = screen.measures.loc["yes"]
+    assert kinds[["age", "also", "voice"]].tolist() == ["point-biserial r", "phi", "Cramér's V"]
+    ranks = mb.screen(mb.Study(table), ["age", "km"], "score", method="spearman").correlations
+    np.testing.assert_allclose(ranks, table[["score", "age", "km"]].rank().corr(), atol=1e-14)
+
+
+def test_pairwise_rows_are_counted_and_the_difference_is_pointed_out():
+    table = frame()
+    table.loc[table["age"] > 50, "km"] = np.nan
+    with pytest.warns(mb.MarkbaseWarning, match="the rows that are lost are not like the others"):
+        screen = mb.screen(mb.Study(table), ["age", "km"], "score", rows="pairwise")
+    wanted = table[["score", "age", "km"]].corr()
+    np.testing.assert_allclose(screen.correlations, wanted, atol=1e-13)
+    assert screen.pair_rows.loc["score", "age"] == len(table)
+    assert screen.pairs["rows"].tolist() == [int(table["km"].notna().sum())]
+
+
+def test_exact_overlaps_are_infinite_and_named_and_the_others_keep_their_values():
+    study = mb.demo.choirs()
+    screen = mb.screen(study, ["age", "rehearsals", "concerts", "events", "travel_km"], "belonging")
+    values = screen.inflation.set_index("term")["vif"]
+    assert np.isinf(values[["rehearsals", "concerts", "events"]]).all()
+    assert screen.overlaps[0].statement.startswith("`events` equals `rehearsals` + `concerts`")
+    rest = mb.screen(study, ["age", "rehearsals", "concerts", "travel_km"], "belonging").inflation.set_index("term")[
+        "vif"
+    ]
+    np.testing.assert_allclose(values[["age", "travel_km"]], rest[["age", "travel_km"]], rtol=1e-10)
+    assert screen.advice[0].kind == "overlap"
+    pruned = screen.prune()
+    assert pruned.steps[["dropped", "value"]].to_numpy().tolist() == [["events", math.inf]]
+    assert screen.prune(keep=["events"]).steps["dropped"].tolist() == ["concerts", "rehearsals"]
+
+
+def test_several_overlaps_at_once_and_a_dependence_that_no_pair_shows():
+    rng = np.random.default_rng(6)
+    n = 300
+    table = pd.DataFrame(rng.normal(size=(n, 6)), columns=list("abcdef"))
+    table["s"] = table["a"] + table["b"]
+    table["t"] = 2 * table["c"]
+    table["g"] = rng.choice(["x", "y", "z"], n)
+    table["h"] = table["g"].map({"x": "1st", "y": "2nd", "z": "3rd"})
+    screen = mb.screen(mb.Study(table), [*"abcdef", "s", "t", "g", "h"])
+    finite = screen.terms[np.isfinite(screen.terms["gvif"])]["term"].tolist()
+    assert finite == ["d", "e", "f"]
+    assert sorted(sorted(o.terms) for o in screen.overlaps) == [["a", "b", "s"], ["c", "t"], ["g", "h"]]
+    table["mix"] = table[list("abcde")].sum(axis=1) + 0.05 * rng.normal(size=n)
+    hidden = mb.screen(mb.Study(table), [*"abcdef", "mix"])
+    assert hidden.correlations.abs().where(~np.eye(7, dtype=bool)).max().max() < 0.7
+    assert not hidden.pairs["flag"].any()
+    assert (hidden.inflation["vif"] > 100).sum() == 6
+    assert any(a.kind == "hidden" and "no single pair is flagged" in a.text for a in hidden.advice)
+    carried = hidden.auxiliary("mix").set_index("term")["carried"]
+    assert carried["f"] < 1.05 < 50 < carried[list("abcde")].min()
+
+
+def test_two_hundred_predictors_constants_and_empty_levels():
+    rng = np.random.default_rng(4)
+    table = pd.DataFrame(rng.normal(size=(600, 200))).rename(columns=str)
+    assert mb.screen(mb.Study(table), list(table.columns)).inflation["vif"].between(1, 3).all()
+    small = frame()
+    small["flat"] = 3.0
+    small.loc[small["voice"] == "tenor", "km"] = np.nan
+    with pytest.warns(mb.MarkbaseWarning, match="`flat` does not vary"):
+        screen = mb.screen(mb.Study(small), ["flat", "voice", "km", "age"], "score")
+    assert screen.terms.set_index("term").loc["voice", "df"] == 2
+    with pytest.raises(mb.FitError, match="nothing to screen"), pytest.warns(mb.MarkbaseWarning):
+        mb.screen(mb.Study(small), ["flat"])
+
+
+def test_condition_indices_are_those_of_the_scaled_columns():
+    table, bases = frame(), {"voice": "bass", "day": "Wed"}
+    study = mb.Study(table).mark("voice", "bass").mark("day", "Wed")
+    got = mb.screen(study, TERMS).conditions
+    X = np.array(dense(table, TERMS, bases)[0], dtype=float).T
+    U = X / np.linalg.norm(X, axis=0)
+    _, d, Vt = np.linalg.svd(U)
+    np.testing.assert_allclose(got["index"], d[0] / d, rtol=1e-9)
+    phi = (Vt.T / d) ** 2
+    np.testing.assert_allclose(got.iloc[:, 1:].to_numpy(), (phi / phi.sum(1, keepdims=True)).T, atol=1e-9)
+    np.testing.assert_allclose(got.iloc[:, 1:].sum(), 1)
+
+
+def test_pruning_drops_whole_groups_keeps_the_protected_and_breaks_ties_by_order():
+    rng = np.random.default_rng(2)
+    n = 400
+    table = pd.DataFrame({"a": rng.normal(size=n), "g": rng.choice(list("xyz"), n)})
+    table["twin"] = table["a"] + 0.1 * rng.normal(size=n)
+    table["near_g"] = np.where(rng.random(n) < 0.97, table["g"].str.upper(), "X")
+    table["y"] = table["a"] + rng.normal(size=n)
+    screen = mb.screen(mb.Study(table), ["a", "twin", "g", "near_g"], "y")
+    pruned = screen.prune(3)
+    assert len(pruned.kept) == 2
+    assert {"a", "twin"} & set(pruned.kept)
+    assert {"g", "near_g"} & set(pruned.kept)
+    assert len(pruned.values) == 3
+    assert pruned.values.iloc[0].notna().all()
+    assert "goes although it is related to `y`" in " ".join(pruned.cautions)
+    protected = screen.prune(3, keep=["twin", "a"])
+    assert {"twin", "a"} <= set(protected.kept)
+    assert "stay above 3 because they are protected" in " ".join(protected.cautions)
+    with pytest.raises(mb.MarkbaseError, match=r"no term `twn` to keep\. Did you mean `twin`"):
+        screen.prune(keep=["twn"])
+
+
+def test_sensitivity_is_what_refitting_gives_and_says_what_turns():
+    with pytest.warns(mb.MarkbaseWarning):
+        study = mb.demo.plan().open()
+    terms = ["age", "travel_km", "travel_min", "voice"]
+    fit = mb.fit_linear(study, "belonging", terms)
+    moved = mb.sensitivity(fit, "travel_km")
+    complete = study.keep({name: {"present": True} for name in (*terms, "belonging")})
+    for name in terms:
+        if name == "travel_km":
+            continue
+        again = (
+            mb.fit_linear(complete, "belonging", [t for t in terms if t != name])
+            .coefficients.set_index("term")
+            .loc["travel_km"]
+        )
+        row = moved.table.set_index("without").loc[name]
+        assert row["estimate"] == pytest.approx(again["estimate"], rel=1e-10)
+        assert row["p"] == pytest.approx(again["p"], rel=1e-8)
+    assert moved.changed == ("Without `travel_min`, the estimate becomes clear.",)
+    assert mb.sensitivity(fit, "voice").table["level"].nunique() == 3
+    alone = mb.screen_fit(fit)
+    pd.testing.assert_frame_equal(alone.terms, mb.screen(study, terms, "belonging").terms, rtol=1e-10)
+
+
+BAD = [
+    (lambda s: mb.screen(s, ["age"], method="kendal"), "no way to correlate; there are `pearson` and `spearman`"),
+    (lambda s: mb.screen(s, ["age"], rows="all"), "no choice of rows"),
+    (lambda s: mb.screen(s, ["age", "agee"]), "Did you mean `age`"),
+    (lambda _: mb.Limits(r=2), "must lie between 0 and 1"),
+    (lambda _: mb.Limits(vif=0.5), "must be above 1"),
+    (lambda s: mb.screen(s, ["age", "voice"]).auxiliary("km"), "no term `km`"),
+]
+
+
+@pytest.mark.parametrize(("call", "told"), BAD, ids=[told for _, told in BAD])
+def test_mistakes_are_one_clear_sentence(call, told):
+    with pytest.raises(mb.MarkbaseError, match=told):
+        call(mb.demo.choirs())
+
+
+def test_the_command_screens_prunes_and_draws(tmp_path):
+    terms = "age,travel_km,travel_min,rehearsals,voice,singer_id"
+    options = ["--codebook", BOOK, "--outcome", "belonging", "--terms", terms]
+    done = run(
+        "screen", DATA, *options, "--prune", "--keep", "travel_min", "--focus", "age", "--figures", str(tmp_path / "f")
+    )
+    assert done.returncode == 0, done.stderr
+    assert "`singer_id` is an identifier" in done.stderr
+    for told in ("▲.98", "limit √5", "Dropping until", "protected  travel_min", "how the estimate moves"):
+        assert told in done.stdout
+    drawn = {p.name: p.read_bytes() for p in (tmp_path / "f").iterdir()}
+    assert set(drawn) == {f"{n}.{k}" for n in ("correlations", "inflation", "pairs") for k in ("png", "svg")}
+    assert b"<script" not in drawn["pairs.svg"]
+    again = run("screen", DATA, *options, "--figures", str(tmp_path / "f"))
+    assert (again.returncode, "was not written over" in again.stderr) == (2, True)
+    run("screen", DATA, *options, "--figures", str(tmp_path / "g"))
+    assert {p.name: p.read_bytes() for p in (tmp_path / "g").iterdir()} == drawn
+    told = json.loads(run("screen", DATA, *options, "--json", "--prune").stdout)
+    assert told["pruned"]["steps"][0]["dropped"] in ("travel_km", "travel_min")
+    assert told["names"][0] == "belonging"
+    assert told["terms"][0]["gvif"] == mb.screen(mb.demo.choirs(), terms.split(",")[:-1], "belonging").terms["gvif"][0]
+    assert run("screen", DATA, "--codebook", BOOK, "--terms", "age,voice", "--focus", "age").returncode == 2
+
+
+def test_figures_take_axes_and_set_nothing_global():
+    import matplotlib as mpl
+    from matplotlib.figure import Figure
+
+    before = dict(mpl.rcParams)
+    screen = mb.screen(mb.demo.choirs(), ["age", "rehearsals", "concerts", "events"], "belonging")
+    ax = Figure().subplots()
+    assert mb.draw_correlations(screen, ax) is ax
+    assert "infinite" in " ".join(t.get_text() for t in mb.draw_inflation(screen).texts)
+    assert len(mb.draw_pairs(mb.demo.choirs(), screen).axes) == 25
+    assert dict(mpl.rcParams) == before
+    with pytest.raises(mb.MarkbaseError, match="two amounts or more"):
+        mb.draw_pairs(mb.demo.choirs(), mb.screen(mb.demo.choirs(), ["voice", "age"]))
+
+
+def test_of_tied_terms_the_one_given_last_goes_first():
+    study = mb.demo.choirs().derive("again", sum=["rehearsals", "concerts"])
+    terms = ["age", "events", "again"]
+    for order in (terms, terms[::-1]):
+        assert mb.screen(study, order).prune().steps["dropped"].tolist() == [
+            order[-1] if order[-1] != "age" else order[1]
+        ]
