@@ -18,10 +18,12 @@ DISPLAY = ":87"
 FILES = "choirs-demo/choirs.csv --codebook choirs-demo/choirs.codebook.toml"
 PLAN = "choirs-demo/choirs.plan.toml"
 FIT = f"markbase fit {PLAN} --outcome belonging --terms age,voice,joined_through,travel_km"
+SCREENED = "age,years_singing,years_in_choir,travel_km,travel_min,rehearsals,voice"
 TERMINALS = {
     "look.png": (f"markbase look {FILES}", "1080x1010+0+0"),
     "look-column.png": (f"markbase look {FILES} joined_through", "1080x345+0+0"),
     "prepare.png": (f"markbase prepare {PLAN} --check joined_through", "1080x545+0+0"),
+    "screen.png": (f"markbase screen {PLAN} --outcome belonging --terms {SCREENED}", "1080x900+0+0"),
     "fit-numbers.png": (FIT, "1080x905+0+0"),
     "fit-words.png": (FIT, "1080x1100+0+905"),
     "overlap.png": (f"markbase fit {PLAN} --outcome belonging --terms rehearsals,concerts,events", "1080x215+0+0"),
@@ -75,6 +77,14 @@ def terminal(name: str, command: str, part: str, folder: Path) -> None:
     window.wait()
 
 
+def figure() -> None:
+    """Draw the inflation of the terms screened."""
+    import markbase as mb
+
+    screen = mb.screen(mb.demo.plan().open(), SCREENED.split(","), "belonging")
+    mb.draw_inflation(screen).figure.savefig(HERE / "inflation.png", dpi=120)
+
+
 def notebook(folder: Path) -> None:
     """Draw what a notebook shows for a fit."""
     import markbase as mb
@@ -113,6 +123,8 @@ def main() -> None:
                     terminal(file, command, part, folder)
         finally:
             screen.kill()
+        if not wanted or "inflation.png" in wanted:
+            figure()
         if not wanted or "notebook.png" in wanted:
             notebook(folder)
 

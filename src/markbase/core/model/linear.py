@@ -143,10 +143,14 @@ class LinearFit(Shown):
         for k, inner in enumerate(self._inner):
             root, b = self.solution.root[inner], self.solution.coefficients[inner]
             df[k] = len(b)
-            # bᵀ(AAᵀ)⁻¹b by a QR factorisation of Aᵀ: no inverse is formed
-            R = scipy.linalg.qr(root.T, mode="r", check_finite=False)[0][: len(b)]
-            z = scipy.linalg.solve_triangular(R, b, trans="T", check_finite=False)
-            F[k] = (z @ z) / len(b) / sigma2 if sigma2 > 0 else math.inf
+            if len(b) == 1:
+                quadratic = b[0] ** 2 / (root[0] @ root[0])
+            else:
+                # bᵀ(AAᵀ)⁻¹b by a QR factorisation of Aᵀ: no inverse is formed
+                R = np.linalg.qr(root.T, mode="r")
+                z = scipy.linalg.lapack.dtrtrs(R, b, trans=1)[0]
+                quadratic = z @ z
+            F[k] = quadratic / len(b) / sigma2 if sigma2 > 0 else math.inf
         return pd.DataFrame(
             {"term": [t.name for t in self.parts], "df": df, "statistic": F, "p": p_of_f(F, df, self.df_rest)}
         )

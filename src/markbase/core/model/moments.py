@@ -7,8 +7,10 @@ codes, that of a group and an amount a sum of the amount by code, that of two am
 from __future__ import annotations
 
 import itertools
+import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -44,7 +46,7 @@ class Moments:
         """How many rows went in."""
         return int(self.cross[0, 0])
 
-    @property
+    @cached_property
     def starts(self) -> NDArray[np.intp]:
         """Shape (blocks,): where the columns of each block begin."""
         return np.concatenate([[0], np.cumsum(self.sizes)[:-1]]).astype(np.intp)
@@ -277,22 +279,25 @@ def _at(pair: twofold.Twofold, row: int, columns: slice) -> twofold.Twofold:
 def _centres_and_scales(
     blocks: Sequence[Block], amounts: Sequence[int], rows: int, used: NDArray[np.bool_] | None
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    here = np.arange(rows) if used is None else np.flatnonzero(used)
-    sample = here[np.linspace(0, len(here) - 1, min(_SAMPLE_ROWS, len(here))).astype(np.intp)]
+    sample: slice | NDArray[np.intp] = slice(None)
+    if used is not None or rows > _SAMPLE_ROWS:
+        here = np.arange(rows) if used is None else np.flatnonzero(used)
+        sample = here[np.linspace(0, len(here) - 1, min(_SAMPLE_ROWS, len(here))).astype(np.intp)]
     centres, scales = np.zeros(len(blocks) + 1), np.ones(len(blocks) + 1)
     for k in amounts:
         x = blocks[k].multiplier
         assert x is not None
-        centres[k + 1] = _safe_mean(x[sample])
-        reach = float(np.abs(x[sample] - centres[k + 1]).max())
-        scales[k + 1] = 2.0 ** np.round(np.log2(reach)) if reach > 0 else 1.0
+        values = x[sample]
+        low, high = float(values.min()), float(values.max())
+        with np.errstate(over="ignore"):
+            mean = float(values.mean())
+        if not math.isfinite(mean):  # the sum was too large for a float
+            size = max(-low, high)
+            mean = size * float(np.mean(values / size))
+        centres[k + 1] = mean
+        reach = max(high - mean, mean - low)
+        scales[k + 1] = 2.0 ** round(math.log2(reach)) if reach > 0 else 1.0
     return centres, scales
-
-
-def _safe_mean(values: NDArray[np.float64]) -> float:
-    """Return the mean of values whose sum may be too large for a float."""
-    size = float(np.abs(values).max())
-    return size * float(np.mean(values / size)) if size > 0 else 0.0
 
 
 def _deviations(

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 import pandas as pd
@@ -12,6 +13,19 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import FitError, count_noun, listed
 from markbase.core.study.column import BLANK, FIRST_CODED, Column
+
+
+class Loss(NamedTuple):
+    """Rows missing in one column for one reason."""
+
+    column: str
+    """The column."""
+    reason: str
+    """Why they are missing."""
+    rows: int
+    """How many."""
+    only: int
+    """How many of them no other column of the model would have lost."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -22,9 +36,17 @@ class SampleAccount:
     """Rows of the study."""
     used: int
     """Rows with a value in the outcome and in every term."""
-    lost: pd.DataFrame
-    """`column`, `reason`, `rows` (missing there for that reason; a row may be counted in several lines)
-    and `only` (of these, rows that no other column of the model would have lost)."""
+    losses: tuple[Loss, ...] = ()
+    """Why rows were not used, a line a column and reason."""
+
+    @cached_property
+    def lost(self) -> pd.DataFrame:
+        """Why rows were not used, as a table.
+
+        `column`, `reason`, `rows` (missing there for that reason; a row may be counted in several lines)
+        and `only` (of these, rows that no other column of the model would have lost).
+        """
+        return pd.DataFrame(list(self.losses), columns=list(Loss._fields))
 
 
 def complete_rows(columns: Sequence[Column]) -> tuple[NDArray[np.bool_] | None, SampleAccount]:
@@ -52,10 +74,10 @@ def complete_rows(columns: Sequence[Column]) -> tuple[NDArray[np.bool_] | None, 
     if not gaps:
         if not rows:
             raise FitError("The data have no rows, so nothing can be fitted.")
-        return None, SampleAccount(rows, rows, pd.DataFrame(columns=["column", "reason", "rows", "only"]))
+        return None, SampleAccount(rows, rows)
     holes = np.sum([~c.present for c in gaps], axis=0)
     used = holes == 0
-    lost = pd.DataFrame([record for c in gaps for record in _losses(c, holes == 1)])
+    lost = tuple(loss for c in gaps for loss in _losses(c, holes == 1))
     count = int(np.count_nonzero(used))
     if not count:
         empty = [c.name for c in gaps if not c.valid]
@@ -68,7 +90,7 @@ def complete_rows(columns: Sequence[Column]) -> tuple[NDArray[np.bool_] | None, 
     return used, SampleAccount(rows, count, lost)
 
 
-def _losses(column: Column, alone: NDArray[np.bool_]) -> list[dict[str, Any]]:
+def _losses(column: Column, alone: NDArray[np.bool_]) -> list[Loss]:
     missing = ~column.present
     if column.why_missing is None:
         why, names = np.where(missing, BLANK, 0), ["blank"]
@@ -79,5 +101,5 @@ def _losses(column: Column, alone: NDArray[np.bool_]) -> list[dict[str, Any]]:
         here = why == (BLANK if k == 0 else FIRST_CODED + k - 1)
         if here.any():
             count, only = int(np.count_nonzero(here)), int(np.count_nonzero(here & alone))
-            records.append({"column": column.name, "reason": reason, "rows": count, "only": only})
+            records.append(Loss(column.name, reason, count, only))
     return records

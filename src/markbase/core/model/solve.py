@@ -29,6 +29,7 @@ _LEAST_UNEXPLAINED = 1e-4
 _MOST_OFFSET = 1e5
 _PIVOT = 1e-10
 _SMALL = 300
+_ITERATIONS = 15
 _DEPENDENT = 1e-13
 
 
@@ -61,7 +62,7 @@ class Solution:
     rows: int
     """Rows used."""
     condition: float
-    """Condition number of the centred columns at unit length (of many columns, a 1-norm estimate)."""
+    """Condition number of the centred columns at unit length (where it is small or of many columns, a 1-norm estimate)."""
     twofold: bool
     """Whether the moments were taken again in twice the working precision."""
 
@@ -199,7 +200,8 @@ def solve(
     condition = _condition(factor)
     projected = scipy.linalg.solve_triangular(factor, S[order, -1], trans="T", check_finite=False)
     r2 = float(projected @ projected)
-    if condition > MOMENTS_CONDITION or 1 - r2 < _LEAST_UNEXPLAINED:
+    enough = MOMENTS_CONDITION if len(columns) <= _SMALL else 5 * MOMENTS_CONDITION  # twofold is slow with many columns
+    if condition > enough or 1 - r2 < _LEAST_UNEXPLAINED:
         return _solve_twofold(moments, blocks, used, total_rows, columns)
     inverse = _inverse(factor)
     root, standardised = np.empty_like(inverse), np.empty(len(columns))
@@ -227,10 +229,24 @@ def solve(
 
 
 def _condition(factor: Array) -> float:
-    if len(factor) <= _SMALL:
-        return float(np.linalg.cond(factor))
+    """Return the condition number of a triangular factor in the 2-norm, of a large one by iteration."""
     rcond, _ = scipy.linalg.lapack.dtrcon(factor, norm="1", uplo="U")
-    return float(1 / rcond) if rcond > 0 else float("inf")
+    estimate = float(1 / rcond) if rcond > 0 else float("inf")
+    if estimate <= MOMENTS_CONDITION or not math.isfinite(estimate):
+        return estimate
+    if len(factor) <= _SMALL:
+        return float(np.linalg.cond(factor))  # the 1-norm is on the large side
+    factor = np.asfortranarray(factor)
+    large = small = np.cos(np.arange(len(factor), dtype=np.float64))
+    largest = smallest = 0.0
+    for _ in range(_ITERATIONS):
+        large = factor.T @ (factor @ large)
+        largest = float(np.linalg.norm(large))
+        large = large / largest
+        small = scipy.linalg.lapack.dtrtrs(factor, scipy.linalg.lapack.dtrtrs(factor, small, trans=1)[0])[0]
+        smallest = float(np.linalg.norm(small))
+        small = small / smallest
+    return math.sqrt(largest * smallest)
 
 
 def _inverse(factor: Array) -> Array:

@@ -157,13 +157,12 @@ def predictor_columns(study: Study, names: Sequence[str], outcome: str) -> list[
 def _check_usable(column: Column) -> None:
     if column.fault:
         raise ColumnError(column.fault)
-    if not column.is_group:
+    if not column.is_group and np.isinf(column.span).any():
         infinite = np.flatnonzero(np.isinf(column.values))
-        if len(infinite):
-            raise ColumnError(
-                f"`{column.name}` is infinite in {len(infinite):,} of {len(column.values):,} rows (first in row "
-                f"{infinite[0] + 1}); mend those values or declare them missing."
-            )
+        raise ColumnError(
+            f"`{column.name}` is infinite in {len(infinite):,} of {len(column.values):,} rows (first in row "
+            f"{infinite[0] + 1}); mend those values or declare them missing."
+        )
 
 
 def make_amount(column: Column) -> Term:
@@ -191,15 +190,17 @@ def make_term(column: Column, used: NDArray[np.bool_] | None) -> Term:
     FitError
         If an amount is constant, a group has one level only, or its chosen base has no row left.
     """
-    values = column.values if used is None else column.values[used]
     if not column.is_group:
-        low, high = values.min(), values.max()
+        low, high = column.span
+        if used is not None and low < high:
+            values = column.values[used]
+            low, high = values.min(), values.max()
         if low == high:
             raise FitError(
                 f"`{column.name}` is {low:g} in every row used, so it can explain nothing; leave it out of the terms."
             )
         return make_amount(column)
-    counts = np.bincount(values, minlength=len(column.levels))
+    counts = column.counts if used is None else np.bincount(column.values[used], minlength=len(column.levels))
     places = np.flatnonzero(counts)
     if len(places) == 1:
         raise FitError(

@@ -159,6 +159,21 @@ class Column:
         return int(np.count_nonzero(self.present))
 
     @cached_property
+    def span(self) -> tuple[float, float]:
+        """Lowest and highest value of an amount that has one; NaN for none."""
+        if not self.valid:
+            return np.nan, np.nan
+        return float(np.nanmin(self.values)), float(np.nanmax(self.values))
+
+    @cached_property
+    def is_whole_and_distinct(self) -> bool:
+        """Whether an amount holds whole numbers of which none occurs twice."""
+        values = self.values[self.present]
+        if not np.array_equal(values[:100], np.round(values[:100])):  # spares most amounts the full look
+            return False
+        return bool(np.all(values == np.round(values))) and len(np.unique(values)) == len(values)
+
+    @cached_property
     def counts(self) -> NDArray[np.int64]:
         """Shape (levels,): rows of each level of a group."""
         return np.bincount(self.values[self.present], minlength=len(self.levels)).astype(np.int64)

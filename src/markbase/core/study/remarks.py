@@ -134,12 +134,7 @@ def looks_coded(column: Column) -> bool:
 
 def looks_like_identifier(column: Column) -> bool:
     """Return whether an amount holds whole numbers of which none occurs twice."""
-    if column.is_group or column.valid <= FEW_VALUES:
-        return False
-    values = column.values[column.present]
-    if not np.array_equal(values[:100], np.round(values[:100])):
-        return False
-    return bool(np.all(values == np.round(values))) and len(np.unique(values)) == len(values)
+    return not column.is_group and column.valid > FEW_VALUES and column.is_whole_and_distinct
 
 
 def _group_remarks(column: Column) -> list[Remark]:

@@ -1,0 +1,189 @@
+"""Speed and memory as ratios, measured in one run: ``python benchmarks/run.py [--quick]``.
+
+Everything is compared with what an analyst would write by hand with NumPy: columns of zeros and
+ones for every level but one, then `numpy.linalg.lstsq`, or the normal equations. The study is made
+beforehand, as the arrays of the rivals are; making the columns belongs to the rivals' time. Each
+figure is the best of several runs.
+"""
+
+import argparse
+import gc
+import resource
+import subprocess
+import sys
+import time
+import tracemalloc
+from functools import partial
+
+import numpy as np
+import pandas as pd
+from rich.console import Console
+from rich.table import Table
+
+import markbase as mb
+
+LEVELS = (4, 6, 12, 30)
+AMOUNTS = 8
+
+
+def make(rows: int, levels: tuple[int, ...] = LEVELS, amounts: int = AMOUNTS) -> tuple[mb.Study, dict, list[str]]:
+    """Make a study with amounts and groups, and the arrays it is made of."""
+    rng = np.random.default_rng(rows)
+    arrays = {f"x{k}": rng.normal(k, 1 + k, rows) for k in range(amounts)}
+    codes = {f"g{size}": rng.integers(0, size, rows) for size in levels}
+    arrays["y"] = sum(0.1 * arrays[f"x{k}"] for k in range(amounts)) + rng.normal(size=rows)
+    for values in codes.values():
+        arrays["y"] = arrays["y"] + 0.2 * (values % 3)
+    frame = pd.DataFrame(arrays)
+    for name, values in codes.items():
+        frame[name] = pd.Categorical.from_codes(values, [f"level {k:04d}" for k in range(int(values.max()) + 1)])
+    terms = [*(f"x{k}" for k in range(amounts)), *codes]
+    return mb.Study(frame), arrays | codes, terms
+
+
+def fit(study: mb.Study, terms: list[str]) -> mb.LinearFit:
+    """Fit, with all tables."""
+    result = mb.fit_linear(study, "y", terms)
+    _ = result.sample.lost, result.overall, result.strength, result.terms, result.coefficients
+    return result
+
+
+def dense(arrays: dict, terms: list[str]) -> np.ndarray:
+    """Lay the columns out."""
+    rows = len(arrays["y"])
+    width = 1 + sum(1 if t.startswith("x") else int(arrays[t].max()) for t in terms)
+    X = np.empty((rows, width), order="F")  # the faster way to fill and to multiply
+    X[:, 0] = 1
+    at = 1
+    for term in terms:
+        values = arrays[term]
+        for level in [None] if term.startswith("x") else range(1, int(values.max()) + 1):
+            X[:, at] = values if level is None else values == level
+            at += 1
+    return X
+
+
+def by_lstsq(arrays: dict, terms: list[str]) -> np.ndarray:
+    """Solve by hand: dense columns, then lstsq."""
+    return np.linalg.lstsq(dense(arrays, terms), arrays["y"], rcond=None)[0]
+
+
+def by_normal_equations(arrays: dict, terms: list[str]) -> np.ndarray:
+    """Solve by hand: dense columns, then the normal equations."""
+    X = dense(arrays, terms)
+    return np.linalg.solve(X.T @ X, X.T @ arrays["y"])
+
+
+def best(call, runs: int) -> float:
+    """Return the shortest time of several runs, in seconds."""
+    times = []
+    for _ in range(runs):
+        gc.collect()
+        start = time.perf_counter()
+        call()
+        times.append(time.perf_counter() - start)
+    return min(times)
+
+
+def peak(call) -> int:
+    """Return the bytes a call takes at its peak, beyond what was there before."""
+    tracemalloc.start()
+    call()
+    most = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    return most
+
+
+def command_time(code: str, runs: int) -> float:
+    """Return the shortest time of a fresh Python that runs some code."""
+    return best(lambda: subprocess.run([sys.executable, "-c", code], check=True, capture_output=True), runs)
+
+
+def main() -> None:
+    """Measure, and print a table of ratios."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--quick", action="store_true", help="100,000 rows instead of 1,000,000, and no 10,000,000")
+    quick = parser.parse_args().quick
+    rows = 100_000 if quick else 1_000_000
+    table = Table(
+        title=f"Ratios, {rows:,} rows, {AMOUNTS} amounts, groups of {', '.join(map(str, LEVELS))} levels",
+        title_justify="left",
+    )
+    for head in ("what", "Mark Base", "against", "ratio"):
+        table.add_column(head, justify="left" if head == "what" else "right")
+
+    study, arrays, terms = make(rows)
+    own = best(lambda: fit(study, terms), 5)
+    hand = best(lambda: by_lstsq(arrays, terms), 2)
+    normal = best(lambda: by_normal_equations(arrays, terms), 3)
+    table.add_row(
+        "whole fit with all tables / dense columns and lstsq",
+        f"{own:.3f} s",
+        f"{hand:.2f} s",
+        f"{hand / own:.1f} times faster",
+    )
+    table.add_row(
+        "… / dense columns and normal equations", f"{own:.3f} s", f"{normal:.2f} s", f"{normal / own:.1f} times faster"
+    )
+    size = 8 * rows * (1 + AMOUNTS + sum(n - 1 for n in LEVELS))
+    used = peak(lambda: fit(study, terms))
+    table.add_row(
+        "extra memory / the dense matrix", f"{used / 1e6:.0f} MB", f"{size / 1e6:.0f} MB", f"{100 * used / size:.1f}%"
+    )
+    result = fit(study, terms)
+
+    def screened() -> None:
+        screen = mb.screen_fit(result)
+        _ = screen.correlations, screen.inflation, screen.terms
+
+    extra = best(screened, 5)
+    table.add_row(
+        "all correlations and inflation factors on top of the fit",
+        f"{extra:.4f} s",
+        f"{own:.3f} s",
+        f"{100 * extra / own:.1f}%",
+    )
+
+    small, little, ten = make(2_000, (4, 6))
+    X, y = dense(little, ten), little["y"]
+    own_small = best(lambda: [fit(small, ten) for _ in range(20)], 7) / 20
+    bare = best(lambda: [np.linalg.lstsq(X, y, rcond=None) for _ in range(20)], 7) / 20
+    table.add_row(
+        "2,000 rows, 10 terms: whole fit / one bare lstsq",
+        f"{1e3 * own_small:.2f} ms",
+        f"{1e3 * bare:.2f} ms",
+        f"{own_small / bare:.1f} times",
+    )
+
+    many, _, more = make(rows, (*LEVELS, 1000))
+    wide = best(lambda: fit(many, more), 3)
+    table.add_row(
+        "with a group of 1,000 levels more / without", f"{wide:.3f} s", f"{own:.3f} s", f"{wide / own:.1f} times"
+    )
+
+    numpy_time, help_time = (
+        command_time("import numpy", 5),
+        command_time("from markbase.cli.main import main; main(['--help'])", 5),
+    )
+    table.add_row(
+        "markbase --help / import numpy",
+        f"{help_time:.2f} s",
+        f"{numpy_time:.2f} s",
+        f"{help_time / numpy_time:.1f} times",
+    )
+    console = Console(width=118)
+    console.print(table)
+
+    growth = Table(title="Growth with rows", title_justify="left")
+    for head in ("rows", "whole fit", "per million rows"):
+        growth.add_column(head, justify="right")
+    for count in (10_000, 100_000, *(() if quick else (1_000_000, 10_000_000))):
+        bigger, _, names = make(count)
+        seconds = best(partial(fit, bigger, names), 3)
+        growth.add_row(f"{count:,}", f"{seconds:.3f} s", f"{seconds / count * 1e6:.3f} s")
+    console.print(growth)
+    console.print(f"Peak memory of the whole run: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6:.1f} GB")
+
+
+if __name__ == "__main__":
+    main()
