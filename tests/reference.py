@@ -83,3 +83,53 @@ def made_up(rows=120, seed=3):
     }
     data["score"] = 40 + 5 * (voice == "tenor") - 0.1 * data["age"] + 0.3 * data["km"] + rng.normal(0, 6, rows)
     return data
+
+
+def sandwich(frame, outcome, terms, bases, kind, cluster=None):
+    """Return the standard errors and the joint F of each term under another covariance, at 50 digits."""
+    columns, names = dense(frame, terms, bases)
+    X = mp.matrix([[mp.mpf(float(v)) for v in row] for row in zip(*columns, strict=True)])
+    y = mp.matrix([mp.mpf(float(v)) for v in frame[outcome]])
+    n, p = X.rows, X.cols
+    inverse = mp.inverse(X.T * X)
+    b = inverse * (X.T * y)
+    e = y - X * b
+    h = [(X[i, :] * inverse * X[i, :].T)[0] for i in range(n)]
+    if cluster is None:
+        weight = {
+            "HC0": lambda i: e[i] ** 2,
+            "HC1": lambda i: e[i] ** 2 * n / mp.mpf(n - p),
+            "HC2": lambda i: e[i] ** 2 / (1 - h[i]),
+            "HC3": lambda i: e[i] ** 2 / (1 - h[i]) ** 2,
+        }[kind]
+        middle = mp.zeros(p)
+        for i in range(n):
+            middle += weight(i) * (X[i, :].T * X[i, :])
+        df = n - p
+    else:
+        labels = sorted(set(frame[cluster]))
+        middle = mp.zeros(p)
+        for label in labels:
+            score = mp.zeros(1, p)
+            for i in [i for i, v in enumerate(frame[cluster]) if v == label]:
+                score += e[i] * X[i, :]
+            middle += score.T * score
+        G = len(labels)
+        middle *= mp.mpf(G) / (G - 1) * mp.mpf(n - 1) / (n - p)
+        df = G - 1
+    V = inverse * middle * inverse
+    joint = {}
+    for term in terms:
+        at = [k for k, (name, _) in enumerate(names) if name == term]
+        part = mp.matrix([[V[i, j] for j in at] for i in at])
+        z = mp.matrix([b[i] for i in at])
+        joint[term] = (z.T * mp.inverse(part) * z)[0] / len(at)
+    every = mp.matrix([[V[i, j] for j in range(1, p)] for i in range(1, p)])
+    z = mp.matrix([b[i] for i in range(1, p)])
+    overall = (z.T * mp.inverse(every) * z)[0] / (p - 1) if p - 1 <= df else None
+    return {
+        "se": {name: mp.sqrt(V[k, k]) for k, name in enumerate(names)},
+        "joint": joint,
+        "overall": overall,
+        "df": df,
+    }

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 import markbase as mb
 from markbase.core.model.moments import gather
 from markbase.core.model.terms import Block
-from reference import digits, least_squares, made_up, two_sided_t
+from reference import digits, least_squares, made_up, sandwich, two_sided_t
 
 
 def plain():
@@ -97,10 +97,10 @@ def test_every_number_agrees_with_50_digits(name):
     assert fit.sample.used == len(frame.dropna(subset=["score", *terms]))
 
 
-def _quietly(call, *arguments):
+def _quietly(call, *arguments, **options):
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", mb.MarkbaseWarning)
-        return call(*arguments)
+        return call(*arguments, **options)
 
 
 def test_one_group_alone_gives_the_level_means():
@@ -258,3 +258,75 @@ def test_the_demo_comes_close_to_the_truth_it_was_made_with():
         for level, effect in BELONGING[term].items():
             row = table.loc[(term, level)]
             assert abs(row["estimate"] - effect) <= 3.5 * row["se"]
+
+
+ERRORS = [("HC0", None), ("HC1", None), ("HC2", None), ("HC3", None), ("robust", None), ("classical", "team")]
+
+
+@pytest.mark.parametrize(("kind", "cluster"), ERRORS)
+@pytest.mark.parametrize("base", ["alto", "bass"])
+@pytest.mark.parametrize("far", [False, True])
+def test_robust_and_clustered_errors_agree_with_50_digits(kind, cluster, base, far):
+    frame, terms, bases = plain()
+    bases = bases | {"voice": base}
+    frame["team"] = [f"T{k % 17:02d}" for k in range(len(frame))]
+    if far:
+        frame = frame.assign(age=frame["age"] + 1e8, score=frame["score"] - 1e7)
+    study = mb.Study(frame)
+    for group, level in bases.items():
+        study = study.mark(group, level)
+    fit = _quietly(mb.fit_linear, study, "score", terms, errors=kind, cluster=cluster)
+    wanted = sandwich(frame, "score", terms, bases, "HC3" if kind == "robust" else kind, cluster)
+    table = fit.coefficients.set_index(["term", "level"])
+    estimates = least_squares(frame, "score", terms, bases)["estimate"]
+    for key, se in wanted["se"].items():
+        assert digits(table["se"][key], se) > (7 if far else 11), key
+        p = two_sided_t(estimates[key] / se, wanted["df"])
+        assert digits(table["p"][key], p) > (5 if far else 9), key
+    for term, F in wanted["joint"].items():
+        assert digits(fit.terms.set_index("term")["statistic"][term], F) > (7 if far else 10)
+    assert digits(fit.overall.statistic, wanted["overall"]) > (7 if far else 10)
+    assert fit.overall.df_rest == wanted["df"]
+    np.testing.assert_allclose(np.sqrt(np.diag(fit.covariance)), fit.coefficients["se"], rtol=1e-9)
+    plain_fit = mb.fit_linear(study, "score", terms)
+    assert plain_fit.strength == fit.strength
+    assert "HC" in str(fit) or "clustered by team (17 clusters)" in str(fit)
+
+
+def test_errors_that_cannot_be_had_are_refused_or_remarked():
+    study = mb.demo.choirs()
+    with pytest.warns(mb.MarkbaseWarning, match="`choir` has only 24 clusters"):
+        fit = mb.fit_linear(study, "belonging", ["age", "voice"], cluster="choir")
+    assert fit.df_rest == 23
+    smaller = fit.without("voice")
+    with pytest.warns(mb.MarkbaseWarning):
+        again = mb.fit_linear(study, "belonging", ["age"], cluster="choir")
+    np.testing.assert_allclose(smaller.coefficients["se"], again.coefficients["se"], rtol=1e-9)
+    frame, terms, _ = plain()
+    frame.loc[0, "voice"] = "solo"
+    with pytest.raises(mb.FitError, match="HC3 errors are not defined: 1 row alone decides"):
+        mb.fit_linear(mb.Study(frame), "score", terms, errors="robust")
+    assert mb.fit_linear(mb.Study(frame), "score", terms, errors="HC1").errors.kind == "HC1"
+    for options, told in (
+        ({"errors": "HC4"}, "no errors `HC4`.*Did you mean"),
+        ({"errors": "robust", "cluster": "choir"}, "leave one of the two out"),
+        ({"cluster": "age"}, "`age` is an amount; clusters are the levels of a group"),
+    ):
+        with pytest.raises(mb.MarkbaseError, match=told):
+            mb.fit_linear(study, "belonging", ["voice", "travel_km"], **options)
+    frame["two"] = np.where(np.arange(len(frame)) < 60, "a", "b")
+    with pytest.warns(mb.MarkbaseWarning, match="only 2 clusters"):
+        few = mb.fit_linear(mb.Study(frame.iloc[1:]), "score", terms, cluster="two")
+    assert np.isnan(few.overall.statistic)
+    assert "fewer clusters than coefficients" in str(few)
+
+
+def test_standardised_estimates_are_those_of_z_scores_and_levels_stay_differences():
+    frame, terms, _ = plain()
+    z = frame.assign(**{n: (frame[n] - frame[n].mean()) / frame[n].std() for n in ("age", "km", "score")})
+    fits = [mb.fit_linear(mb.Study(f).mark("voice", "alto"), "score", terms) for f in (frame, z)]
+    got, wanted = fits[0].standardised, fits[1].coefficients.iloc[1:].reset_index(drop=True)
+    for column in ("estimate", "low", "high"):
+        np.testing.assert_allclose(got[column], wanted[column], rtol=1e-9, atol=1e-12)
+    assert set(got["step"][got["term"] == "voice"]) == {"difference"}
+    assert got["step"].str.startswith("one standard deviation of age").sum() == 1

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import click
@@ -9,7 +10,7 @@ import click
 from markbase.cli.common import Source, base_options, data_options, remarks, show, show_json, split
 from markbase.core.errors import remark
 from markbase.core.model.linear import LinearFit, fit_linear
-from markbase.show.fit import fit_page
+from markbase.show.fit import fit_page, standardised_section
 from markbase.show.plain import fit_record
 
 
@@ -19,7 +20,19 @@ from markbase.show.plain import fit_record
 @click.option("--outcome", required=True, help="The amount to explain.")
 @click.option("--terms", multiple=True, required=True, metavar="COLUMNS", help="What to explain it with, by commas.")
 @click.option("--level", default=0.95, show_default=True, help="Confidence level of the intervals.")
-def command(outcome: str, terms: tuple[str, ...], level: float, as_json: bool, **source: Any) -> None:
+@click.option("--errors", default="classical", show_default=True, help="classical, robust (HC3), HC0, HC1, HC2 or HC3.")
+@click.option("--standardised", is_flag=True, help="Add the coefficients in standard deviations of the outcome.")
+@click.option("--cluster", metavar="GROUP", help="Cluster the errors by this group, such as the choir of a singer.")
+def command(
+    outcome: str,
+    terms: tuple[str, ...],
+    level: float,
+    errors: str,
+    cluster: str | None,
+    standardised: bool,
+    as_json: bool,
+    **source: Any,
+) -> None:
     r"""Fit a linear regression of an amount in FILE, every group against its base.
 
     \b
@@ -29,12 +42,13 @@ def command(outcome: str, terms: tuple[str, ...], level: float, as_json: bool, *
     with remarks() as told:
         given = Source(**source)
         study = given.open()
-        fit = fit_linear(study, outcome, split(terms, study.columns), level=level)
+        fit = fit_linear(study, outcome, split(terms, study.columns), level=level, errors=errors, cluster=cluster)
         _mention_unused(study.columns, fit, (*given.bases, *given.rules))
     if as_json:
         show_json(fit_record(fit), told)
     else:
-        show(fit_page(fit))
+        page = fit_page(fit)
+        show(replace(page, sections=(*page.sections, standardised_section(fit))) if standardised else page)
 
 
 def _mention_unused(columns: tuple[str, ...], fit: LinearFit, bases: tuple[str, ...]) -> None:

@@ -56,6 +56,27 @@ def decimals_for(scale: float, digits: int = 2) -> int:
     return max(0, digits - 1 - math.floor(math.log10(scale)))
 
 
+def clear_of_zero(low: float, high: float, decimals: int) -> int:
+    """Return decimals at which an interval that ends close to 0 shows on which side of it.
+
+    Parameters
+    ----------
+    low, high : float
+        The ends.
+    decimals : int
+        Decimals that would do otherwise.
+
+    Returns
+    -------
+    int
+        At most three more.
+    """
+    for more in range(4):
+        if all(end == 0 or abs(end) >= 0.5 * 10.0 ** -(decimals + more) for end in (low, high)):
+            return decimals + more
+    return decimals
+
+
 def short(value: float, digits: int = 3) -> str:
     """Write a number with a few significant digits, trailing zeros dropped.
 
@@ -95,7 +116,7 @@ def p_value(p: float) -> str:
     Returns
     -------
     str
-        ``.034``, ``< .001``, ``> .999`` or, when there is none, ``–``.
+        ``.034``, ``< .001``, ``> .999`` or, when there is none, ``–``; four digits within a hair of .05.
     """
     if math.isnan(p):
         return "–"
@@ -103,7 +124,8 @@ def p_value(p: float) -> str:
         return "< .001"
     if p > 0.999:
         return "> .999"
-    return f"{p:.3f}"[1:]
+    digits = 4 if abs(p - 0.05) < 0.0005 else 3  # on which side of the usual line it lies must show
+    return f"{p:.{digits}f}"[1:]
 
 
 def p_phrase(p: float) -> str:

@@ -8,7 +8,7 @@ from markbase.core.errors import count_noun
 from markbase.core.model.linear import LinearFit
 from markbase.core.reading.told import Equation, Reading
 from markbase.core.tables import rows_of
-from markbase.core.wording import decimals_for, number, p_phrase, p_value, share, short, without_zero
+from markbase.core.wording import clear_of_zero, decimals_for, number, p_phrase, p_value, share, short, without_zero
 from markbase.show.page import Facts, Formula, Page, Row, Section, Sentences, Strip, Table
 
 LEVEL_INDENT = "  "
@@ -84,7 +84,44 @@ def _whether(fit: LinearFit) -> Section:
         words = f"together the terms tell something about `{fit.outcome.name}`"
     else:
         words = f"no clear evidence that the terms together tell anything about `{fit.outcome.name}`"
-    return Section("2  Does the model say anything", blocks=(Facts(((figures, words),)),))
+    if math.isnan(test.statistic):
+        words = "not tested: there are fewer clusters than coefficients"
+    return Section("2  Does the model say anything", blocks=(Facts(((figures, words), ("errors", _errors(fit)))),))
+
+
+def _errors(fit: LinearFit) -> str:
+    if not fit.possible_cluster:
+        return fit.errors.words
+    name = fit.possible_cluster
+    return f"{fit.errors.words}. Rows of one `{name}` may go together: clustering by it takes that into account (--cluster {name})"
+
+
+def standardised_section(fit: LinearFit) -> Section:
+    """Describe the coefficients in standard deviations of the outcome.
+
+    Parameters
+    ----------
+    fit : LinearFit
+        The fit.
+
+    Returns
+    -------
+    Section
+        A row a coefficient; amounts for one standard deviation of their own, levels as differences.
+    """
+    rows = []
+    for r in rows_of(fit.standardised):
+        if r.base:
+            rows.append(Row((f"{r.term}: {r.level}", "base", "0", ""), "base"))
+            continue
+        name = f"{r.term}: {r.level}" if r.level else r.term
+        ends = clear_of_zero(r.low, r.high, 2)
+        rows.append(Row((name, r.step, number(r.estimate, 2), f"{number(r.low, ends)} to {number(r.high, ends)}")))
+    note = "an indicator is never standardised itself: levels are told as differences"
+    heads = ("term", "for", f"sd of {fit.outcome.name}", f"{short(100 * fit.level, 4)}% interval")
+    return Section(
+        "In standard deviations of the outcome", note, (Table(heads, tuple(rows), frozenset({2, 3}), wide=-1),)
+    )
 
 
 def _how_much(fit: LinearFit) -> Section:
@@ -146,7 +183,8 @@ def _coefficient(fit: LinearFit, row, label: str, scale: tuple[float, float] | N
         chosen = next(t.column.base for t in fit.parts if t.name == row["term"])
         return Row((label, n, "0", "", "base" if chosen and chosen.chosen else "base, not chosen", ""), "base", strip)
     decimals = decimals_for(float(row["se"])) if not fit.exact else decimals_for(abs(float(row["estimate"])) or 1, 6)
-    interval = f"{number(row['low'], decimals)} to {number(row['high'], decimals)}"
+    ends = clear_of_zero(row["low"], row["high"], decimals)
+    interval = f"{number(row['low'], ends)} to {number(row['high'], ends)}"
     cells = (
         label,
         n,

@@ -36,11 +36,13 @@ def fit_record(fit: LinearFit) -> dict[str, Any]:
         "kind": "linear",
         "outcome": _about(fit.outcome),
         "level": fit.level,
+        "errors": {"kind": fit.errors.kind, "cluster": fit.errors.cluster, "clusters": fit.errors.clusters},
         "sample": {"rows": fit.sample.rows, "used": fit.sample.used, "lost": _rows(fit.sample.lost)},
         "overall": dataclasses.asdict(fit.overall),
         "strength": dataclasses.asdict(fit.strength),
         "terms": _rows(fit.terms),
         "coefficients": _rows(fit.coefficients),
+        "standardised": _rows(fit.standardised),
         "bases": [
             {
                 "term": t.name,

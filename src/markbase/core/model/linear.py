@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from markbase.core.display import Shown
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, near, remark
 from markbase.core.model import twofold
+from markbase.core.model.covariance import FEW_CLUSTERS, Errors, errors_of
 from markbase.core.model.distributions import p_of_f, p_of_t, t_quantile
 from markbase.core.model.moments import Moments, gather
 from markbase.core.model.overlap import overlap_error
@@ -28,6 +29,7 @@ from markbase.core.reading.told import Equation, Reading
 from markbase.core.study.coding import Compared, contrasts
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
+from markbase.core.wording import short
 
 Array = NDArray[np.float64]
 
@@ -94,9 +96,23 @@ class LinearFit(Shown):
     """The inner solution, from which everything below follows."""
     used: NDArray[np.bool_] | None
     """Shape (rows,): which rows were used; None for all."""
+    errors: Errors
+    """What the standard errors rest on: classical, HC0 to HC3, or clustered."""
+    cluster: Column | None = None
+    """The column of the clusters; None for none."""
+    possible_cluster: str = ""
+    """A column with the role of a cluster by which the errors are not clustered; empty for none."""
 
     @property
     def df_rest(self) -> int:
+        """Degrees of freedom of t and of the denominator of F.
+
+        Rows used less coefficients, the intercept among them; with clustered errors, clusters less one.
+        """
+        return self.errors.df
+
+    @property
+    def rows_over(self) -> int:
         """Rows used less coefficients, the intercept among them."""
         return self.sample.used - len(self.solution.columns) - 1
 
@@ -114,8 +130,8 @@ class LinearFit(Shown):
         loglik = -n / 2 * (math.log(2 * math.pi * residual / n) + 1) if residual > 0 else math.inf
         return LinearStrength(
             r2=explained / total,
-            r2_adjusted=1 - (residual / self.df_rest) / (total / (n - 1)),
-            typical_miss=math.sqrt(residual / self.df_rest),
+            r2_adjusted=1 - (residual / self.rows_over) / (total / (n - 1)),
+            typical_miss=math.sqrt(residual / self.rows_over),
             residual_ss=residual,
             total_ss=total,
             loglik=loglik,
@@ -127,33 +143,48 @@ class LinearFit(Shown):
     def overall(self) -> OverallTest:
         """Does the model say anything: `statistic`, `df`, `df_rest`, `p`."""
         df, rest = len(self.solution.columns), self.df_rest
-        residual = self.solution.residual
-        F = self.solution.explained / df / (residual / rest) if residual > 0 else math.inf
+        F = self._wald(np.arange(df)) if self.errors.middle is not None else self._classical_f()
         return OverallTest(float(F), df, rest, float(p_of_f(F, df, rest)))
+
+    def _classical_f(self) -> float:
+        residual, df = self.solution.residual, len(self.solution.columns)
+        return self.solution.explained / df / (residual / self.rows_over) if residual > 0 else math.inf
 
     @cached_property
     def terms(self) -> pd.DataFrame:
         """The joint test of each term, given all the others.
 
         `term`, `df` (its coefficients), `statistic` (F on `df` and `df_rest` degrees of freedom),
-        `p`. A group is tested as a whole; its test does not depend on the base.
+        `p`. A group is tested as a whole; its test does not depend on the base. Robust and clustered
+        errors make it a Wald test; with fewer clusters than coefficients there is none (NaN).
         """
-        sigma2 = self.strength.typical_miss**2
-        F, df = np.zeros(len(self.parts)), np.zeros(len(self.parts), dtype=int)
-        for k, inner in enumerate(self._inner):
-            root, b = self.solution.root[inner], self.solution.coefficients[inner]
-            df[k] = len(b)
-            if len(b) == 1:
-                quadratic = b[0] ** 2 / (root[0] @ root[0])
-            else:
-                # bᵀ(AAᵀ)⁻¹b by a QR factorisation of Aᵀ: no inverse is formed
-                R = np.linalg.qr(root.T, mode="r")
-                z = scipy.linalg.lapack.dtrtrs(R, b, trans=1)[0]
-                quadratic = z @ z
-            F[k] = quadratic / len(b) / sigma2 if sigma2 > 0 else math.inf
+        F = np.array([self._wald(inner) for inner in self._inner])
+        df = np.array([len(inner) for inner in self._inner])
         return pd.DataFrame(
             {"term": [t.name for t in self.parts], "df": df, "statistic": F, "p": p_of_f(F, df, self.df_rest)}
         )
+
+    def _wald(self, inner: NDArray[np.intp]) -> float:
+        """Return F = bᵀV⁻¹b/df of some of the inner coefficients."""
+        root, b = self.solution.root[inner], self.solution.coefficients[inner]
+        if self.errors.middle is not None:
+            if len(b) > self.errors.df:
+                return math.nan
+            V = root @ self.errors.middle[1:, 1:] @ root.T
+            scale = np.sqrt(np.diag(V))
+            if not scale.all():
+                return math.inf
+            z = b / scale
+            return float(z @ np.linalg.solve(V / np.outer(scale, scale), z)) / len(b)
+        sigma2 = self.strength.typical_miss**2
+        if not sigma2 > 0:
+            return math.inf
+        if len(b) == 1:
+            return float(b[0] ** 2 / (root[0] @ root[0]) / sigma2)
+        # bᵀ(AAᵀ)⁻¹b by a QR factorisation of Aᵀ: no inverse is formed
+        R = np.linalg.qr(root.T, mode="r")
+        z = scipy.linalg.lapack.dtrtrs(R, b, trans=1)[0]
+        return float(z @ z / len(b) / sigma2)
 
     @cached_property
     def coefficients(self) -> pd.DataFrame:
@@ -179,9 +210,13 @@ class LinearFit(Shown):
 
     def _table(self, rows: list[tuple[str, Compared, int]], chooser: Array, estimates: Array) -> pd.DataFrame:
         root = self.solution.roots_of(chooser)
-        variance = np.einsum("ij,ij->i", root, root)
-        variance[0] += 1 / self.sample.used
-        se = self.strength.typical_miss * np.sqrt(variance)
+        if self.errors.middle is None:
+            variance = np.einsum("ij,ij->i", root, root)
+            variance[0] += 1 / self.sample.used
+            se = self.strength.typical_miss * np.sqrt(variance)
+        else:
+            full = self._with_intercept(root)
+            se = np.sqrt(np.einsum("ij,jk,ik->i", full, self.errors.middle, full, optimize=True))
         base = np.array([compared.base for _, compared, _ in rows])
         with np.errstate(divide="ignore", invalid="ignore"):
             t = np.where(base, np.nan, estimates / se)
@@ -203,14 +238,42 @@ class LinearFit(Shown):
         )
 
     @cached_property
+    def standardised(self) -> pd.DataFrame:
+        """The coefficients in standard deviations of the outcome.
+
+        `term`, `level`, `against`, `base`, `step` (what the difference is for), `estimate`, `low`, `high`.
+        An amount is told for one standard deviation of its own. A level is told as its difference:
+        an indicator has no standard deviation anybody steps by, so it is not standardised itself.
+        """
+        table = self.coefficients.iloc[1:]
+        sds = {t.name: self.spread(t.name)[2] for t in self.parts if not t.is_group}
+        factor = np.array([sds.get(term, 1.0) for term in table["term"]]) / self.outcome_sd
+        step = [
+            f"one standard deviation of {term} ({short(sds[term])})" if term in sds else "difference"
+            for term in table["term"]
+        ]
+        kept = table[["term", "level", "against", "base"]].assign(step=step)
+        return kept.assign(**{k: table[k] * factor for k in ("estimate", "low", "high")}).reset_index(drop=True)
+
+    @cached_property
     def covariance(self) -> pd.DataFrame:
         """The covariance matrix of the rows of `coefficients`, labelled ``term`` or ``term: level``."""
         rows, chooser, _ = self._told()
         root = self.solution.roots_of(chooser)
-        V = root @ root.T
-        V[0, 0] += 1 / self.sample.used
+        if self.errors.middle is None:
+            V = root @ root.T * self.strength.typical_miss**2
+            V[0, 0] += self.strength.typical_miss**2 / self.sample.used
+        else:
+            full = self._with_intercept(root)
+            V = full @ self.errors.middle @ full.T
         labels = [f"{term}: {compared.level}" if compared.level else term for term, compared, _ in rows]
-        return pd.DataFrame(V * self.strength.typical_miss**2, index=labels, columns=labels)
+        return pd.DataFrame(V, index=labels, columns=labels)
+
+    def _with_intercept(self, root: Array) -> Array:
+        """Put the whitened intercept in front: 1/√n for the first row, 0 for the others."""
+        first = np.zeros((len(root), 1))
+        first[0] = 1 / math.sqrt(self.sample.used)
+        return np.hstack([first, root])
 
     @cached_property
     def outcome_sd(self) -> float:
@@ -243,7 +306,9 @@ class LinearFit(Shown):
         return float(values.min()), float(values.max()), float(values.std(ddof=1))
 
     def without(self, term: str) -> LinearFit:
-        """Fit the same model without one of its terms, on the same rows, which are not touched.
+        """Fit the same model without one of its terms, on the same rows.
+
+        With classical errors the rows are not touched.
 
         Parameters
         ----------
@@ -272,7 +337,9 @@ class LinearFit(Shown):
         moments = self.moments.only([0, *(k + 1 for k in kept), len(names) + 1])
         blocks = [*(t.block() for t in parts), Block(1, multiplier=self.outcome.values)]
         solution = solve(moments, blocks, self.used, self.sample.rows)
-        return replace(self, parts=parts, moments=moments, solution=solution)
+        kind = "classical" if self.cluster is not None else self.errors.kind
+        errors = errors_of(kind, self.cluster, moments, blocks, solution, self.used)
+        return replace(self, parts=parts, moments=moments, solution=solution, errors=errors)
 
     def equation(self) -> Equation:
         """Write the fitted equation, complete; print it, or take its `text`.
@@ -363,7 +430,15 @@ class LinearFit(Shown):
         return rows, C, estimates
 
 
-def fit_linear(study: Study, outcome: str, terms: Sequence[str], *, level: float = 0.95) -> LinearFit:
+def fit_linear(
+    study: Study,
+    outcome: str,
+    terms: Sequence[str],
+    *,
+    level: float = 0.95,
+    errors: str = "classical",
+    cluster: str | None = None,
+) -> LinearFit:
     """Fit a linear regression by least squares.
 
     Parameters
@@ -377,6 +452,12 @@ def fit_linear(study: Study, outcome: str, terms: Sequence[str], *, level: float
         its base.
     level : float
         Confidence level of the intervals, between 0 and 1.
+    errors : str
+        ``classical``, or ``robust`` (which is ``HC3``), ``HC0``, ``HC1``, ``HC2``, ``HC3`` for a variance
+        that may differ from row to row.
+    cluster : str, optional
+        A group whose rows may go together, such as the choir of a singer: errors are clustered by
+        it, with G/(G − 1)·(n − 1)/(n − p) for few clusters and t on G − 1 degrees of freedom.
 
     Returns
     -------
@@ -396,17 +477,18 @@ def fit_linear(study: Study, outcome: str, terms: Sequence[str], *, level: float
     Warns
     -----
     MarkbaseWarning
-        For identifiers left out, and an outcome that the terms reproduce exactly.
+        For identifiers left out, an outcome that the terms reproduce exactly, and few clusters.
 
     Notes
     -----
-    Errors are classical: one variance for all rows, rows independent. With X the columns, the
+    By default one variance holds for all rows, and rows are independent. With X the columns, the
     intercept among them, ``b = (XᵀX)⁻¹Xᵀy``, ``Var(b) = s²(XᵀX)⁻¹`` and ``s² = RSS/(n − p)``. The
     joint test of a term is ``F = bᵢᵀ Vᵢ⁻¹ bᵢ / dfᵢ`` over its own coefficients.
 
     References
     ----------
     Seber & Lee (2003), Linear Regression Analysis, 2nd ed., ch. 3-4, doi:10.1002/9780471722199.
+    MacKinnon & White (1985), Journal of Econometrics 29(3), 305-325, doi:10.1016/0304-4076(85)90158-7.
 
     Examples
     --------
@@ -422,7 +504,8 @@ def fit_linear(study: Study, outcome: str, terms: Sequence[str], *, level: float
     _check_level(level)
     target = outcome_column(study, outcome)
     columns = predictor_columns(study, terms, outcome)
-    used, sample = complete_rows([target, *columns])
+    grouping = _cluster_column(study, cluster, errors)
+    used, sample = complete_rows([target, *columns, *([grouping] if grouping and grouping not in columns else [])])
     values = target.values if used is None else target.values[used]
     if values.min() == values.max():
         raise FitError(
@@ -441,7 +524,16 @@ def fit_linear(study: Study, outcome: str, terms: Sequence[str], *, level: float
         solution = solve(moments, blocks, used, study.rows)
     except Dependent as finding:
         raise overlap_error(finding, moments, parts) from None
-    fit = LinearFit(target, parts, sample, level, study.name, moments, solution, used)
+    found = errors_of(errors, grouping, moments, blocks, solution, used)
+    if grouping is not None and found.clusters < FEW_CLUSTERS:
+        remark(
+            f"`{grouping.name}` has only {found.clusters} clusters: clustered errors tend to be too small with fewer than "
+            f"{FEW_CLUSTERS}, so read intervals as narrower than they should be."
+        )
+    inside = {column.name for column in columns}
+    possible = [n for n in study.columns if study[n].role == "cluster" and study[n].is_group and n not in inside]
+    hint = possible[0] if possible and grouping is None else ""
+    fit = LinearFit(target, parts, sample, level, study.name, moments, solution, used, found, grouping, hint)
     if fit.exact:
         remark(
             f"The terms reproduce `{outcome}` exactly, to within rounding: standard errors, tests and intervals mean nothing "
@@ -453,3 +545,14 @@ def fit_linear(study: Study, outcome: str, terms: Sequence[str], *, level: float
 def _check_level(level: Any) -> None:
     if not isinstance(level, (int, float)) or not 0 < level < 1:
         raise MarkbaseError(f"The confidence level is {level!r}; it must lie between 0 and 1, for instance 0.95.")
+
+
+def _cluster_column(study: Study, name: str | None, errors: str) -> Column | None:
+    if name is None:
+        return None
+    if errors != "classical":
+        raise MarkbaseError(f"Errors are either `{errors}` or clustered by `{name}`; leave one of the two out.")
+    column = study.column(name)
+    if not column.is_group:
+        raise ColumnError(f"`{name}` is an amount; clusters are the levels of a group, so declare it one.")
+    return column

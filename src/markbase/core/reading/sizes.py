@@ -9,7 +9,7 @@ import pandas as pd
 
 from markbase.core.reading.told import FitTold
 from markbase.core.study.column import Column
-from markbase.core.wording import decimals_for, number, p_phrase, short
+from markbase.core.wording import clear_of_zero, decimals_for, number, p_phrase, short
 
 Row = pd.Series  # one row of the table of coefficients
 
@@ -106,6 +106,7 @@ def _percentages(_: FitTold, value: float, decimals: int | None) -> str:
 def _range(fit: FitTold, low: float, high: float, decimals: int) -> str:
     if is_logged(fit.outcome):
         low, high = (100 * math.expm1(min(v, 700)) for v in (low, high))
+    decimals = clear_of_zero(low, high, decimals)
     mark = "%" if is_logged(fit.outcome) else ""
     ends = number(abs(low), decimals) + mark, number(abs(high), decimals) + mark
     if low > 0:

@@ -1,0 +1,182 @@
+"""Standard errors that do not rest on one variance for all rows, or on rows being independent.
+
+References
+----------
+MacKinnon & White (1985), Journal of Econometrics 29(3), 305-325, doi:10.1016/0304-4076(85)90158-7.
+Liang & Zeger (1986), Biometrika 73(1), 13-22, doi:10.1093/biomet/73.1.13.
+Cameron & Miller (2015), Journal of Human Resources 50(2), 317-372, doi:10.3368/jhr.50.2.317.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.errors import FitError, MarkbaseError, count_noun, listed, near, quoted
+from markbase.core.model.moments import Moments, row_chunks
+from markbase.core.model.solve import Solution
+from markbase.core.model.terms import Block
+from markbase.core.study.column import Column
+
+Array = NDArray[np.float64]
+
+KINDS_OF_ERRORS = ("HC0", "HC1", "HC2", "HC3", "classical", "robust")
+_ALONE = 1e-9
+FEW_CLUSTERS = 30
+"""With fewer clusters than this, clustered errors tend to be too small."""
+
+
+@dataclass(frozen=True, eq=False)
+class Errors:
+    """What the standard errors rest on."""
+
+    kind: str
+    """``classical``, ``HC0`` to ``HC3``, or ``clustered``."""
+    df: int
+    """Degrees of freedom of t and of the denominator of F: rows less coefficients, or clusters less one."""
+    cluster: str = ""
+    """The column of the clusters; empty for none."""
+    clusters: int = 0
+    """How many clusters there are; 0 for none."""
+    middle: Array | None = None
+    """Shape (p + 1, p + 1): the sum of squared scores in whitened columns, intercept first; None for classical."""
+
+    @property
+    def words(self) -> str:
+        """What the standard errors rest on, in a few words."""
+        if self.kind == "classical":
+            return "classical errors: one variance for all rows, rows independent"
+        if self.kind == "clustered":
+            return f"errors clustered by `{self.cluster}` ({self.clusters:,} clusters): rows within one may go together"
+        return f"{self.kind} errors: variance may differ from row to row"
+
+
+def errors_of(
+    kind: str,
+    cluster: Column | None,
+    moments: Moments,
+    blocks: Sequence[Block],
+    solution: Solution,
+    used: NDArray[np.bool_] | None,
+) -> Errors:
+    """Compute what the standard errors need beyond the moments.
+
+    Parameters
+    ----------
+    kind : str
+        ``classical``, ``robust`` (HC3), ``HC0``, ``HC1``, ``HC2`` or ``HC3``; disregarded with a cluster.
+    cluster : Column, optional
+        A group whose levels are the clusters.
+    moments, blocks, solution, used
+        The fit.
+
+    Returns
+    -------
+    Errors
+        With e the residuals and h the leverages, scores are weighted by e² (HC0), e²·n/(n − k) (HC1),
+        e²/(1 − h) (HC2), e²/(1 − h)² (HC3); clustered scores are summed within clusters first, and
+        the result multiplied by G/(G − 1)·(n − 1)/(n − k).
+
+    Raises
+    ------
+    MarkbaseError
+        If there is no such kind.
+    FitError
+        If there are fewer than two clusters, or a row alone decides a coefficient, so that HC2 and HC3
+        are not defined.
+    """
+    if kind not in KINDS_OF_ERRORS:
+        raise MarkbaseError(f"There are no errors `{kind}`; there are {listed(quoted(KINDS_OF_ERRORS))}.{_close(kind)}")
+    n, p = moments.rows, len(solution.columns)
+    rest = n - p - 1
+    if cluster is None and kind == "classical":
+        return Errors("classical", rest)
+    whitened = _Whitened(moments, blocks, solution, used)
+    if cluster is not None:
+        return _clustered(whitened, cluster, n, p)
+    kind = "HC3" if kind == "robust" else kind
+    middle = np.zeros((p + 1, p + 1))
+    for _, Q, residual in whitened.chunks():
+        weight = residual**2
+        if kind in ("HC2", "HC3"):
+            room = 1 - np.einsum("ij,ij->i", Q, Q)
+            if room.min() < _ALONE:
+                raise FitError(
+                    f"{kind} errors are not defined: {count_noun(int((room < _ALONE).sum()), 'row')} alone decides a coefficient "
+                    f"(a level with one row, for instance). Merge or leave out such a level, or use HC1."
+                )
+            weight = weight / room ** (1 if kind == "HC2" else 2)
+        middle += (Q * weight[:, None]).T @ Q
+    if kind == "HC1":
+        middle *= n / rest
+    return Errors(kind, rest, middle=middle)
+
+
+def _close(kind: str) -> str:
+    close = near(kind, KINDS_OF_ERRORS)
+    return close if close.startswith(" Did") else ""
+
+
+def _clustered(whitened: _Whitened, cluster: Column, n: int, p: int) -> Errors:
+    sums = np.zeros((len(cluster.levels), p + 1))
+    seen = np.zeros(len(cluster.levels), dtype=bool)
+    for chunk, Q, residual in whitened.chunks():
+        codes = cluster.values[chunk].astype(np.intp)
+        np.add.at(sums, codes, Q * residual[:, None])
+        seen[codes] = True
+    clusters = int(seen.sum())
+    if clusters < 2:
+        raise FitError(
+            f"`{cluster.name}` has {count_noun(clusters, 'cluster')} in the rows used; clustered errors need at least two."
+        )
+    middle = sums.T @ sums * (clusters / (clusters - 1) * (n - 1) / (n - p - 1))
+    return Errors("clustered", clusters - 1, cluster.name, clusters, middle)
+
+
+class _Whitened:
+    """Rows in coordinates in which the cross-products are the identity, a chunk at a time.
+
+    A row x is told by ``[1/√n, Aᵀ(x − mean)]``, of which the squared length is the leverage. Levels are
+    looked up in a small table and never laid out.
+    """
+
+    def __init__(
+        self, moments: Moments, blocks: Sequence[Block], solution: Solution, used: NDArray[np.bool_] | None
+    ) -> None:
+        self.moments, self.blocks, self.solution, self.used = moments, blocks, solution, used
+
+    def chunks(self) -> Iterator[tuple[slice | NDArray[np.intp], Array, Array]]:
+        """Yield which rows, their whitened columns (rows, p + 1) and their residuals (rows,)."""
+        s, p = self.solution, len(self.solution.columns)
+        inner = {int(c): k for k, c in enumerate(s.columns)}
+        start = -((s.means - s.centres) @ s.root)
+        y = self.blocks[-1].multiplier
+        assert y is not None
+        y_centre = self.moments.centres[-1]
+        offset = (s.at_centres[0] - y_centre) + s.at_centres[1]
+        size = max(1024, min(1 << 16, (1 << 22) // (p + 1)))
+        for chunk in row_chunks(len(y), self.used, size):
+            residual = (y[chunk] - y_centre) - offset
+            Q = np.empty((len(residual), p + 1))
+            Q[:, 0] = 1 / np.sqrt(self.moments.rows)
+            Q[:, 1:] = start
+            for block, first in zip(self.blocks[:-1], self.moments.starts[1:], strict=False):
+                if block.codes is None:
+                    assert block.multiplier is not None
+                    k = inner[int(first)]
+                    deviation = block.multiplier[chunk] - s.centres[k]
+                    Q[:, 1:] += deviation[:, None] * s.root[k]
+                    residual -= deviation * s.coefficients[k]
+                    continue
+                table, effects = np.zeros((block.levels, p)), np.zeros(block.levels)
+                for level in range(block.levels):
+                    if int(first) + level in inner:
+                        table[level] = s.root[inner[int(first) + level]]
+                        effects[level] = s.coefficients[inner[int(first) + level]]
+                codes = block.codes[chunk]
+                Q[:, 1:] += table[codes]
+                residual -= effects[codes]
+            yield chunk, Q, residual
