@@ -25,6 +25,7 @@ if TYPE_CHECKING:
         OverlapError,
     )
     from markbase.core.model.linear import LinearFit, fit_linear
+    from markbase.core.model.terms import all_but
     from markbase.core.reading.told import Equation, Reading
     from markbase.core.screening.limits import Limits
     from markbase.core.screening.screen import Screen, screen, screen_fit
@@ -62,6 +63,7 @@ _HOMES = {
     "Screen": "markbase.core.screening.screen",
     "Study": "markbase.core.study.study",
     "Trail": "markbase.core.study.trail",
+    "all_but": "markbase.core.model.terms",
     "codebook_text": "markbase.files.codebook",
     "draw_correlations": "markbase.show.figures",
     "draw_inflation": "markbase.show.figures",
@@ -98,6 +100,7 @@ __all__ = [
     "Study",
     "Trail",
     "__version__",
+    "all_but",
     "codebook_text",
     "demo",
     "draw_correlations",

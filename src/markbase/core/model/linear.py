@@ -22,7 +22,7 @@ from markbase.core.model.moments import Moments, gather
 from markbase.core.model.overlap import overlap_error
 from markbase.core.model.sample import SampleAccount, complete_rows
 from markbase.core.model.solve import Dependent, Solution, solve
-from markbase.core.model.terms import Block, Term, make_term, outcome_column, predictor_columns
+from markbase.core.model.terms import AllBut, Block, Term, make_term, outcome_column, predictor_columns
 from markbase.core.reading.equation import make_equation
 from markbase.core.reading.sentences import make_reading
 from markbase.core.reading.told import Equation, Reading
@@ -433,7 +433,7 @@ class LinearFit(Shown):
 def fit_linear(
     study: Study,
     outcome: str,
-    terms: Sequence[str],
+    terms: Sequence[str] | AllBut,
     *,
     level: float = 0.95,
     errors: str = "classical",
@@ -448,7 +448,7 @@ def fit_linear(
     outcome : str
         The name of an amount.
     terms : sequence of str
-        Names of columns. An amount enters as it is, a group as the differences of its levels from
+        Names of columns, or `all_but` of some. An amount enters as it is, a group as the differences of its levels from
         its base.
     level : float
         Confidence level of the intervals, between 0 and 1.

@@ -97,14 +97,45 @@ def outcome_column(study: Study, name: str) -> Column:
     return column
 
 
-def predictor_columns(study: Study, names: Sequence[str], outcome: str) -> list[Column]:
+@dataclass(frozen=True)
+class AllBut:
+    """Every column of a study but some: made by `all_but`."""
+
+    names: tuple[str, ...]
+    """The columns to leave out."""
+
+    def chosen(self, study: Study, outcome: str) -> list[str]:
+        """Return the columns that are left, without the outcome and columns that have a role."""
+        for name in self.names:
+            study.column(name)
+        out = {*self.names, outcome}
+        return [n for n in study.columns if n not in out and study[n].role not in ("identifier", "weight")]
+
+
+def all_but(*names: str) -> AllBut:
+    """Take every column as a term but those named, the outcome, identifiers and weights.
+
+    Parameters
+    ----------
+    *names : str
+        The columns to leave out.
+
+    Returns
+    -------
+    AllBut
+        To be given as the terms of a fit or a screening.
+    """
+    return AllBut(names)
+
+
+def predictor_columns(study: Study, names: Sequence[str] | AllBut, outcome: str) -> list[Column]:
     """Return the columns of the terms, checked.
 
     Parameters
     ----------
     study : Study
         The data.
-    names : sequence of str
+    names : sequence of str, or AllBut
         The names of the terms.
     outcome : str
         The name of the outcome, which cannot be among them.
@@ -126,6 +157,8 @@ def predictor_columns(study: Study, names: Sequence[str], outcome: str) -> list[
     MarkbaseWarning
         For each identifier left out, and each amount that looks like one.
     """
+    if isinstance(names, AllBut):
+        names = names.chosen(study, outcome)
     if isinstance(names, str):
         raise FitError(f"Give the terms as a list of column names, for instance [{names!r}], not as one text.")
     if not names:

@@ -17,7 +17,7 @@ from markbase.core.model.linear import LinearFit
 from markbase.core.model.moments import gather
 from markbase.core.model.overlap import Overlap
 from markbase.core.model.sample import SampleAccount, complete_rows
-from markbase.core.model.terms import Block, Term, make_amount, make_term, predictor_columns
+from markbase.core.model.terms import AllBut, Block, Term, make_amount, make_term, predictor_columns
 from markbase.core.screening.advice import Advice, give_advice
 from markbase.core.screening.association import associations, interval_of_r, pairwise, ranked, square
 from markbase.core.screening.inflation import Basis, Inflation, auxiliary, condition_indices, inflation
@@ -177,7 +177,7 @@ class Screen(Shown):
 
 def screen(
     study: Study,
-    predictors: Sequence[str],
+    predictors: Sequence[str] | AllBut,
     outcome: str | None = None,
     *,
     limits: Limits | None = None,
@@ -191,7 +191,7 @@ def screen(
     study : Study
         The data.
     predictors : sequence of str
-        Names of columns; identifiers are left out, and that is said.
+        Names of columns, or `all_but` of some; identifiers are left out, and that is said.
     outcome : str, optional
         The outcome, an amount or a group; it stands first in the correlations and decides which
         rows are complete.
