@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 import markbase as mb
 from markbase.core.model.moments import gather
 from markbase.core.model.terms import Block
-from reference import digits, least_squares, made_up, sandwich, two_sided_t
+from reference import dense, digits, least_squares, made_up, sandwich, two_sided_t
 
 
 def plain():
@@ -351,3 +351,80 @@ def test_all_but_takes_what_is_left():
     assert mb.screen(study, terms, "belonging").terms["term"].tolist() == names
     with pytest.raises(mb.ColumnError, match="no column `event`"):
         mb.fit_linear(study, "belonging", mb.all_but("event"))
+
+
+@pytest.mark.parametrize("settings_of_errors", [{}, {"errors": "HC1"}, {"errors": "HC3"}, {"cluster": "team"}])
+@pytest.mark.parametrize("near", [False, True])
+def test_frequencies_are_rows_repeated(settings_of_errors, near):
+    frame, terms, _ = plain()
+    if near:  # takes the way by twice the working precision
+        frame["shadow"] = frame["age"] + 1e-5 * np.random.default_rng(3).normal(size=len(frame))
+        terms = [*terms, "shadow"]
+    frame["team"] = [f"T{k % 40:02d}" for k in range(len(frame))]
+    frame["times"] = np.random.default_rng(2).integers(1, 5, len(frame))
+    frame.loc[4, "times"] = np.nan
+    long = frame.dropna().loc[lambda f: f.index.repeat(f["times"].astype(int))].reset_index(drop=True)
+    short_fit = mb.fit_linear(
+        mb.Study(frame), "score", terms, weights="times", weights_are="frequency", **settings_of_errors
+    )
+    long_fit = mb.fit_linear(mb.Study(long), "score", terms, **settings_of_errors)
+    one, other = short_fit.coefficients.drop(columns="n"), long_fit.coefficients.drop(columns="n")
+    by_name = one.set_index(["term", "level"]), other.set_index(["term", "level"])
+    if by_name[0]["base"].equals(by_name[1]["base"]):
+        for column in ("estimate", "se", "t", "p", "low", "high"):
+            np.testing.assert_allclose(by_name[0][column], by_name[1][column], rtol=1e-8, atol=1e-13)
+    np.testing.assert_allclose(short_fit.terms["statistic"], long_fit.terms["statistic"], rtol=1e-8)
+    assert short_fit.overall.df_rest == long_fit.overall.df_rest
+    assert short_fit.strength.typical_miss == pytest.approx(long_fit.strength.typical_miss, rel=1e-11)
+    assert short_fit.strength.bic == pytest.approx(long_fit.strength.bic, rel=1e-11)
+    assert short_fit.coefficients["n"][0] == len(frame) - 1
+    np.testing.assert_allclose(mb.screen_fit(short_fit).terms["gvif"], mb.screen_fit(long_fit).terms["gvif"], rtol=1e-9)
+
+
+@pytest.mark.parametrize("kind", [None, "HC0", "HC1", "HC2", "HC3"])
+def test_sampling_weights_agree_with_weighted_columns_and_need_robust_errors(kind):
+    frame, terms, bases = plain()
+    frame["w"] = np.random.default_rng(5).gamma(4, 1, len(frame))
+    study = mb.Study(frame).mark("day", "Mon").mark("voice", "alto")
+    bases = {"voice": "alto", "day": "Mon"}
+    fit = mb.fit_linear(study, "score", terms, weights="w", errors=kind)
+    assert fit.errors.kind == (kind or "HC3")
+    columns, names = dense(frame, terms, bases)
+    w = (frame["w"] / frame["w"].mean()).to_numpy()
+    X, y = np.array(columns, dtype=float).T * np.sqrt(w)[:, None], frame["score"].to_numpy() * np.sqrt(w)
+    inverse = np.linalg.inv(X.T @ X)
+    b = inverse @ X.T @ y
+    e, h = y - X @ b, np.einsum("ij,jk,ik->i", X, inverse, X)
+    n, p = X.shape
+    weight = {"HC0": 1.0, "HC1": n / (n - p), "HC2": 1 / (1 - h), "HC3": 1 / (1 - h) ** 2}[kind or "HC3"] * e**2
+    V = inverse @ (X.T * weight) @ X @ inverse
+    table = fit.coefficients.set_index(["term", "level"]).loc[names]
+    np.testing.assert_allclose(table["estimate"], b, rtol=1e-9)
+    np.testing.assert_allclose(table["se"], np.sqrt(np.diag(V)), rtol=1e-9)
+    scaled = mb.fit_linear(
+        mb.Study(frame.assign(w=frame["w"] * 1000)).mark("day", "Mon").mark("voice", "alto"),
+        "score",
+        terms,
+        weights="w",
+        errors=kind,
+    )
+    np.testing.assert_allclose(scaled.coefficients["se"], fit.coefficients["se"], rtol=1e-12)
+    assert "sampling weights from w" in str(fit)
+
+
+def test_weights_that_make_no_sense_are_refused():
+    frame, terms, _ = plain()
+    frame["w"], frame["z"] = 1.5, np.where(np.arange(len(frame)) == 3, 0.0, 1.0)
+    study = mb.Study(frame)
+    for options, told in (
+        (
+            {"weights": "w", "weights_are": "frequency"},
+            "must be whole numbers of 1 or more, and 120 rows used are not .1.5.",
+        ),
+        ({"weights": "z"}, "must be positive, and 1 row used is not .0."),
+        ({"weights": "voice"}, "is a group; weights are an amount"),
+        ({"weights": "w", "weights_are": "survey"}, "no weights `survey`"),
+        ({"weights": "w", "errors": "classical"}, "Sampling weights need robust or clustered errors"),
+    ):
+        with pytest.raises(mb.MarkbaseError, match=told):
+            mb.fit_linear(study, "score", terms, **options)

@@ -20,14 +20,18 @@ from markbase.show.plain import fit_record
 @click.option("--outcome", required=True, help="The amount to explain.")
 @click.option("--terms", multiple=True, required=True, metavar="COLUMNS", help="What to explain it with, by commas.")
 @click.option("--level", default=0.95, show_default=True, help="Confidence level of the intervals.")
-@click.option("--errors", default="classical", show_default=True, help="classical, robust (HC3), HC0, HC1, HC2 or HC3.")
+@click.option("--errors", help="classical (the default), robust (HC3), HC0, HC1, HC2 or HC3.")
+@click.option("--weights", metavar="COLUMN", help="With how much each row counts.")
+@click.option("--weights-are", default="sampling", show_default=True, help="sampling or frequency.")
 @click.option("--standardised", is_flag=True, help="Add the coefficients in standard deviations of the outcome.")
 @click.option("--cluster", metavar="GROUP", help="Cluster the errors by this group, such as the choir of a singer.")
 def command(
     outcome: str,
     terms: tuple[str, ...],
     level: float,
-    errors: str,
+    errors: str | None,
+    weights: str | None,
+    weights_are: str,
     cluster: str | None,
     standardised: bool,
     as_json: bool,
@@ -42,7 +46,16 @@ def command(
     with remarks() as told:
         given = Source(**source)
         study = given.open()
-        fit = fit_linear(study, outcome, split(terms, study.columns), level=level, errors=errors, cluster=cluster)
+        fit = fit_linear(
+            study,
+            outcome,
+            split(terms, study.columns),
+            level=level,
+            errors=errors,
+            cluster=cluster,
+            weights=weights,
+            weights_are=weights_are,
+        )
         _mention_unused(study.columns, fit, (*given.bases, *given.rules))
     if as_json:
         show_json(fit_record(fit), told)

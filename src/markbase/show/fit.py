@@ -60,9 +60,15 @@ def _rows(fit: LinearFit) -> Section:
     text = f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)})"
     guessed = [f"`{c.name}` {c.kind}" for c in (fit.outcome, *(t.column for t in fit.parts)) if c.guess]
     doubt = [("guessed", f"{', '.join(guessed)}: no codebook says so; declare their kinds")] if guessed else []
+    weighed = [("weights", fit.weights.words)] if fit.weights else []
     if not left:
-        return Section("1  Which rows", blocks=(Facts((("used", f"{text}: every row is complete"), *doubt)),))
-    facts = [("used", text), *doubt, ("left out", f"{count_noun(left, 'row')} with a gap in the outcome or a term:")]
+        return Section("1  Which rows", blocks=(Facts((("used", f"{text}: every row is complete"), *weighed, *doubt)),))
+    facts = [
+        ("used", text),
+        *weighed,
+        *doubt,
+        ("left out", f"{count_noun(left, 'row')} with a gap in the outcome or a term:"),
+    ]
     table = Table(
         ("column", "reason", "rows", "only here"),
         tuple(Row((r.column, r.reason, f"{r.rows:,}", f"{r.only:,}")) for r in rows_of(sample.lost)),

@@ -30,6 +30,63 @@ FEW_CLUSTERS = 30
 
 
 @dataclass(frozen=True, eq=False)
+class Weights:
+    """With how much each row counts."""
+
+    kind: str
+    """``frequency`` (a row stands for several alike) or ``sampling`` (it stands for others who were not asked)."""
+    column: str
+    """The column they are from."""
+    values: Array
+    """Shape (rows,): as given for frequencies; for sampling, scaled so that the rows used have mean 1."""
+
+    @property
+    def words(self) -> str:
+        """What they are, in a few words."""
+        if self.kind == "frequency":
+            return f"frequencies from `{self.column}`: each row counts as so many rows"
+        return f"sampling weights from `{self.column}`, scaled to mean 1: estimates are for those the sample stands for"
+
+
+def take_weights(column: Column, kind: str, used: NDArray[np.bool_] | None) -> Weights:
+    """Check weights, and scale them where they are relative.
+
+    Parameters
+    ----------
+    column : Column
+        An amount.
+    kind : str
+        ``frequency`` or ``sampling``.
+    used : ndarray of bool, shape (rows,), or None
+        The rows used.
+
+    Returns
+    -------
+    Weights
+        The weights; 0 for rows not used.
+
+    Raises
+    ------
+    MarkbaseError
+        If there is no such kind.
+    FitError
+        For a weight that is not positive, or a frequency that is no whole number.
+    """
+    if kind not in ("frequency", "sampling"):
+        raise MarkbaseError(f"There are no weights `{kind}`; there are `frequency` and `sampling`.")
+    values = column.values if used is None else np.where(used, column.values, 0.0)
+    taken = values if used is None else values[used]
+    wrong = taken <= 0 if kind == "sampling" else (taken <= 0) | (taken != np.round(taken))
+    if wrong.any():
+        rule = "positive" if kind == "sampling" else "whole numbers of 1 or more"
+        raise FitError(
+            f"The weights in `{column.name}` must be {rule}, and {count_noun(int(wrong.sum()), 'row')} used "
+            f"{'is' if wrong.sum() == 1 else 'are'} not ({taken[wrong][0]:g}); blank such rows, or use another column."
+        )
+    return Weights(kind, column.name, values / taken.mean() if kind == "sampling" else values)
+
+
+@dataclass(frozen=True, eq=False)
 class Errors:
     """What the standard errors rest on."""
 
@@ -61,6 +118,7 @@ def errors_of(
     blocks: Sequence[Block],
     solution: Solution,
     used: NDArray[np.bool_] | None,
+    weights: Weights | None = None,
 ) -> Errors:
     """Compute what the standard errors need beyond the moments.
 
@@ -72,6 +130,8 @@ def errors_of(
         A group whose levels are the clusters.
     moments, blocks, solution, used
         The fit.
+    weights : Weights, optional
+        With how much each row counts.
 
     Returns
     -------
@@ -94,15 +154,17 @@ def errors_of(
     rest = n - p - 1
     if cluster is None and kind == "classical":
         return Errors("classical", rest)
-    whitened = _Whitened(moments, blocks, solution, used)
+    whitened = _Whitened(moments, blocks, solution, used, weights.values if weights else None)
+    repeated = weights is not None and weights.kind == "frequency"
     if cluster is not None:
         return _clustered(whitened, cluster, n, p)
     kind = "HC3" if kind == "robust" else kind
     middle = np.zeros((p + 1, p + 1))
-    for _, Q, residual in whitened.chunks():
-        weight = residual**2
+    for _, Q, residual, w in whitened.chunks():
+        # a row that stands for several is several rows; a row that is weighted has a weighted score
+        weight = residual**2 * (w if repeated else w**2)
         if kind in ("HC2", "HC3"):
-            room = 1 - np.einsum("ij,ij->i", Q, Q)
+            room = 1 - np.einsum("ij,ij->i", Q, Q) * (1.0 if repeated else w)
             if room.min() < _ALONE:
                 raise FitError(
                     f"{kind} errors are not defined: {count_noun(int((room < _ALONE).sum()), 'row')} alone decides a coefficient "
@@ -123,9 +185,9 @@ def _close(kind: str) -> str:
 def _clustered(whitened: _Whitened, cluster: Column, n: int, p: int) -> Errors:
     sums = np.zeros((len(cluster.levels), p + 1))
     seen = np.zeros(len(cluster.levels), dtype=bool)
-    for chunk, Q, residual in whitened.chunks():
+    for chunk, Q, residual, w in whitened.chunks():
         codes = cluster.values[chunk].astype(np.intp)
-        np.add.at(sums, codes, Q * residual[:, None])
+        np.add.at(sums, codes, Q * (residual * w)[:, None])
         seen[codes] = True
     clusters = int(seen.sum())
     if clusters < 2:
@@ -144,12 +206,18 @@ class _Whitened:
     """
 
     def __init__(
-        self, moments: Moments, blocks: Sequence[Block], solution: Solution, used: NDArray[np.bool_] | None
+        self,
+        moments: Moments,
+        blocks: Sequence[Block],
+        solution: Solution,
+        used: NDArray[np.bool_] | None,
+        weights: Array | None,
     ) -> None:
         self.moments, self.blocks, self.solution, self.used = moments, blocks, solution, used
+        self.weights = weights
 
-    def chunks(self) -> Iterator[tuple[slice | NDArray[np.intp], Array, Array]]:
-        """Yield which rows, their whitened columns (rows, p + 1) and their residuals (rows,)."""
+    def chunks(self) -> Iterator[tuple[slice | NDArray[np.intp], Array, Array, Array]]:
+        """Yield which rows, their whitened columns (rows, p + 1), residuals (rows,) and weights (rows,)."""
         s, p = self.solution, len(self.solution.columns)
         inner = {int(c): k for k, c in enumerate(s.columns)}
         start = -((s.means - s.centres) @ s.root)
@@ -161,7 +229,7 @@ class _Whitened:
         for chunk in row_chunks(len(y), self.used, size):
             residual = (y[chunk] - y_centre) - offset
             Q = np.empty((len(residual), p + 1))
-            Q[:, 0] = 1 / np.sqrt(self.moments.rows)
+            Q[:, 0] = 1 / np.sqrt(self.moments.weight)
             Q[:, 1:] = start
             for block, first in zip(self.blocks[:-1], self.moments.starts[1:], strict=False):
                 if block.codes is None:
@@ -179,4 +247,4 @@ class _Whitened:
                 codes = block.codes[chunk]
                 Q[:, 1:] += table[codes]
                 residual -= effects[codes]
-            yield chunk, Q, residual
+            yield chunk, Q, residual, np.ones(len(residual)) if self.weights is None else self.weights[chunk]

@@ -16,13 +16,13 @@ from numpy.typing import NDArray
 from markbase.core.display import Shown
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, near, remark
 from markbase.core.model import twofold
-from markbase.core.model.covariance import FEW_CLUSTERS, Errors, errors_of
+from markbase.core.model.covariance import FEW_CLUSTERS, Errors, Weights, errors_of, take_weights
 from markbase.core.model.distributions import p_of_f, p_of_t, t_quantile
 from markbase.core.model.moments import Moments, gather
 from markbase.core.model.overlap import overlap_error
 from markbase.core.model.sample import SampleAccount, complete_rows
 from markbase.core.model.solve import Dependent, Solution, solve
-from markbase.core.model.terms import AllBut, Block, Term, make_term, outcome_column, predictor_columns
+from markbase.core.model.terms import AllBut, Block, Term, check_usable, make_term, outcome_column, predictor_columns
 from markbase.core.reading.equation import make_equation
 from markbase.core.reading.sentences import make_reading
 from markbase.core.reading.told import Equation, Reading
@@ -100,6 +100,8 @@ class LinearFit(Shown):
     """What the standard errors rest on: classical, HC0 to HC3, or clustered."""
     cluster: Column | None = None
     """The column of the clusters; None for none."""
+    weights: Weights | None = None
+    """With how much each row counts; None if all count alike."""
     possible_cluster: str = ""
     """A column with the role of a cluster by which the errors are not clustered; empty for none."""
 
@@ -113,8 +115,8 @@ class LinearFit(Shown):
 
     @property
     def rows_over(self) -> int:
-        """Rows used less coefficients, the intercept among them."""
-        return self.sample.used - len(self.solution.columns) - 1
+        """Rows used, or stood for by frequencies, less coefficients, the intercept among them."""
+        return self.moments.rows - len(self.solution.columns) - 1
 
     @cached_property
     def exact(self) -> bool:
@@ -124,7 +126,7 @@ class LinearFit(Shown):
     @cached_property
     def strength(self) -> LinearStrength:
         """How much: `r2`, `r2_adjusted`, `typical_miss` and likelihood measures."""
-        n, k = self.sample.used, len(self.solution.columns) + 2
+        n, k = self.moments.rows, len(self.solution.columns) + 2
         residual, explained = self.solution.residual, self.solution.explained
         total = residual + explained
         loglik = -n / 2 * (math.log(2 * math.pi * residual / n) + 1) if residual > 0 else math.inf
@@ -212,7 +214,7 @@ class LinearFit(Shown):
         root = self.solution.roots_of(chooser)
         if self.errors.middle is None:
             variance = np.einsum("ij,ij->i", root, root)
-            variance[0] += 1 / self.sample.used
+            variance[0] += 1 / self.moments.weight
             se = self.strength.typical_miss * np.sqrt(variance)
         else:
             full = self._with_intercept(root)
@@ -262,7 +264,7 @@ class LinearFit(Shown):
         root = self.solution.roots_of(chooser)
         if self.errors.middle is None:
             V = root @ root.T * self.strength.typical_miss**2
-            V[0, 0] += self.strength.typical_miss**2 / self.sample.used
+            V[0, 0] += self.strength.typical_miss**2 / self.moments.weight
         else:
             full = self._with_intercept(root)
             V = full @ self.errors.middle @ full.T
@@ -272,13 +274,13 @@ class LinearFit(Shown):
     def _with_intercept(self, root: Array) -> Array:
         """Put the whitened intercept in front: 1/√n for the first row, 0 for the others."""
         first = np.zeros((len(root), 1))
-        first[0] = 1 / math.sqrt(self.sample.used)
+        first[0] = 1 / math.sqrt(self.moments.weight)
         return np.hstack([first, root])
 
     @cached_property
     def outcome_sd(self) -> float:
         """Standard deviation (n − 1) of the outcome in the rows used: the typical miss of no model at all."""
-        return math.sqrt(self.strength.total_ss / (self.sample.used - 1))
+        return math.sqrt(self.strength.total_ss / (self.moments.rows - 1))
 
     def spread(self, term: str) -> tuple[float, float, float]:
         """Describe an amount in the rows used.
@@ -336,9 +338,11 @@ class LinearFit(Shown):
         parts = tuple(self.parts[k] for k in kept)
         moments = self.moments.only([0, *(k + 1 for k in kept), len(names) + 1])
         blocks = [*(t.block() for t in parts), Block(1, multiplier=self.outcome.values)]
-        solution = solve(moments, blocks, self.used, self.sample.rows)
+        solution = solve(
+            moments, blocks, self.used, self.sample.rows, weights=self.weights.values if self.weights else None
+        )
         kind = "classical" if self.cluster is not None else self.errors.kind
-        errors = errors_of(kind, self.cluster, moments, blocks, solution, self.used)
+        errors = errors_of(kind, self.cluster, moments, blocks, solution, self.used, self.weights)
         return replace(self, parts=parts, moments=moments, solution=solution, errors=errors)
 
     def equation(self) -> Equation:
@@ -383,6 +387,15 @@ class LinearFit(Shown):
         block = np.repeat(np.arange(len(self.moments.sizes)), self.moments.sizes)[self.solution.columns]
         return [np.flatnonzero(block == k) for k in range(1, len(self.parts) + 1)]
 
+    def _rows_of(self, k: int) -> Array:
+        """Count the rows used at each level of the k-th term, which weights do not change."""
+        term = self.parts[k - 1]
+        if self.weights is None:
+            counted: Array = self.moments.cross[0, self.moments.starts[k] : self.moments.starts[k] + len(term.places)]
+            return counted
+        values = term.column.values if self.used is None else term.column.values[self.used]
+        return np.bincount(values, minlength=len(term.column.levels))[term.places].astype(np.float64)
+
     def _told(self, level_form: bool = False) -> tuple[list[tuple[str, Compared, int]], Array, Array]:
         """Turn the inner coefficients into those the analyst asked for.
 
@@ -417,7 +430,7 @@ class LinearFit(Shown):
             if level_form and scheme != "indicator":
                 scheme = "effect"
             told = contrasts(scheme, term.labels, term.base, term.places.tolist())
-            counts = dict(zip(term.labels, self.moments.cross[0, starts[k] :], strict=False))
+            counts = dict(zip(term.labels, self._rows_of(k), strict=True))
             rows += [(term.name, compared, int(counts.get(compared.level, used))) for compared in told.rows]
             chooser.append(told.weights @ own)
             start += told.intercept @ own
@@ -436,8 +449,10 @@ def fit_linear(
     terms: Sequence[str] | AllBut,
     *,
     level: float = 0.95,
-    errors: str = "classical",
+    errors: str | None = None,
     cluster: str | None = None,
+    weights: str | None = None,
+    weights_are: str = "sampling",
 ) -> LinearFit:
     """Fit a linear regression by least squares.
 
@@ -453,11 +468,16 @@ def fit_linear(
     level : float
         Confidence level of the intervals, between 0 and 1.
     errors : str
-        ``classical``, or ``robust`` (which is ``HC3``), ``HC0``, ``HC1``, ``HC2``, ``HC3`` for a variance
-        that may differ from row to row.
+        ``classical`` (the default), or ``robust`` (which is ``HC3``), ``HC0``, ``HC1``, ``HC2``, ``HC3`` for
+        a variance that may differ from row to row, which sampling weights need and get by default.
     cluster : str, optional
         A group whose rows may go together, such as the choir of a singer: errors are clustered by
         it, with G/(G − 1)·(n − 1)/(n − p) for few clusters and t on G − 1 degrees of freedom.
+    weights : str, optional
+        An amount that says with how much each row counts; all positive.
+    weights_are : str
+        ``sampling``: a row stands for others who were not asked, and only the proportions of the
+        weights matter. ``frequency``: a row stands for so many rows alike, in whole numbers.
 
     Returns
     -------
@@ -504,8 +524,16 @@ def fit_linear(
     _check_level(level)
     target = outcome_column(study, outcome)
     columns = predictor_columns(study, terms, outcome)
-    grouping = _cluster_column(study, cluster, errors)
-    used, sample = complete_rows([target, *columns, *([grouping] if grouping and grouping not in columns else [])])
+    weighing = _weight_column(study, weights)
+    sampled = weighing is not None and weights_are == "sampling"
+    if sampled and errors == "classical" and cluster is None:
+        raise MarkbaseError("Sampling weights need robust or clustered errors; leave `errors` out, or cluster.")
+    kind = errors or ("robust" if sampled and cluster is None else "classical")
+    grouping = _cluster_column(study, cluster, kind)
+    extra = [c for c in (grouping, weighing) if c is not None and c not in columns]
+    used, sample = complete_rows([target, *columns, *extra])
+    counted = None if weighing is None else take_weights(weighing, weights_are, used)
+    heavy = counted.values if counted else None
     values = target.values if used is None else target.values[used]
     if values.min() == values.max():
         raise FitError(
@@ -519,12 +547,12 @@ def fit_linear(
             f"among them): at least {wanted + 1} are needed, and far more to be of use. Leave terms out or merge levels."
         )
     blocks = [*(t.block() for t in parts), Block(1, multiplier=target.values)]
-    moments = gather(blocks, study.rows, used)
+    moments = gather(blocks, study.rows, used, heavy)
     try:
-        solution = solve(moments, blocks, used, study.rows)
+        solution = solve(moments, blocks, used, study.rows, weights=heavy)
     except Dependent as finding:
         raise overlap_error(finding, moments, parts) from None
-    found = errors_of(errors, grouping, moments, blocks, solution, used)
+    found = errors_of(kind, grouping, moments, blocks, solution, used, counted)
     if grouping is not None and found.clusters < FEW_CLUSTERS:
         remark(
             f"`{grouping.name}` has only {found.clusters} clusters: clustered errors tend to be too small with fewer than "
@@ -533,7 +561,7 @@ def fit_linear(
     inside = {column.name for column in columns}
     possible = [n for n in study.columns if study[n].role == "cluster" and study[n].is_group and n not in inside]
     hint = possible[0] if possible and grouping is None else ""
-    fit = LinearFit(target, parts, sample, level, study.name, moments, solution, used, found, grouping, hint)
+    fit = LinearFit(target, parts, sample, level, study.name, moments, solution, used, found, grouping, counted, hint)
     if fit.exact:
         remark(
             f"The terms reproduce `{outcome}` exactly, to within rounding: standard errors, tests and intervals mean nothing "
@@ -555,4 +583,14 @@ def _cluster_column(study: Study, name: str | None, errors: str) -> Column | Non
     column = study.column(name)
     if not column.is_group:
         raise ColumnError(f"`{name}` is an amount; clusters are the levels of a group, so declare it one.")
+    return column
+
+
+def _weight_column(study: Study, name: str | None) -> Column | None:
+    if name is None:
+        return None
+    column = study.column(name)
+    if column.is_group:
+        raise ColumnError(f"`{name}` is a group; weights are an amount.")
+    check_usable(column)
     return column

@@ -42,9 +42,14 @@ class Moments:
     """Shape (columns, columns): the sums of products over the rows."""
 
     @property
+    def weight(self) -> float:
+        """The sum of the weights; without weights, the rows."""
+        return float(self.cross[0, 0])
+
+    @property
     def rows(self) -> int:
-        """How many rows went in."""
-        return int(self.cross[0, 0])
+        """How many rows went in, or stand for them by their weights."""
+        return round(self.weight)
 
     @cached_property
     def starts(self) -> NDArray[np.intp]:
@@ -97,7 +102,7 @@ class Moments:
             raise ValueError("Only moments of the same blocks can be merged.")
         ratio = np.repeat(other.scales / self.scales, self.sizes)
         other = Moments(other.sizes, other.centres, self.scales, other.cross * np.outer(ratio, ratio))
-        weight = other.rows / (self.rows + other.rows)
+        weight = other.weight / (self.weight + other.weight)
         own, others = self.means(), other.means()
         amounts = np.asarray(self.sizes) == 1
         amounts[0] = False
@@ -127,7 +132,7 @@ class Moments:
 
     def means(self) -> NDArray[np.float64]:
         """Return the mean of each block's first column, on the original scale, shape (blocks,)."""
-        means: NDArray[np.float64] = self.centres + self.scales * self.cross[0, self.starts] / self.rows
+        means: NDArray[np.float64] = self.centres + self.scales * self.cross[0, self.starts] / self.weight
         return means
 
 
@@ -158,7 +163,12 @@ def row_chunks(rows: int, used: NDArray[np.bool_] | None, size: int = CHUNK_ROWS
                 yield picked + start
 
 
-def gather(blocks: Sequence[Block], rows: int, used: NDArray[np.bool_] | None = None) -> Moments:
+def gather(
+    blocks: Sequence[Block],
+    rows: int,
+    used: NDArray[np.bool_] | None = None,
+    weights: NDArray[np.float64] | None = None,
+) -> Moments:
     """Take the moments of the rows used, in one pass.
 
     Parameters
@@ -169,6 +179,8 @@ def gather(blocks: Sequence[Block], rows: int, used: NDArray[np.bool_] | None = 
         Rows of the data, used or not.
     used : ndarray of bool, shape (rows,), or None
         The rows used; None for all. Amounts must be finite and codes 0 or more there.
+    weights : ndarray, shape (rows,), optional
+        With how much each row counts.
 
     Returns
     -------
@@ -198,18 +210,20 @@ def gather(blocks: Sequence[Block], rows: int, used: NDArray[np.bool_] | None = 
     for chunk in row_chunks(rows, used):
         codes = {k: blocks[k].codes[chunk].astype(np.intp) for k in groups}  # type: ignore[index]
         values = _deviations(blocks, amounts, chunk, centres, scales, rows)
-        products += values @ values.T
+        w = None if weights is None else weights[chunk]
+        weighted = values if w is None else values * w
+        products += weighted @ values.T
         for joint, table in zip(sets, tables, strict=True):
             shape = table.shape[1:]
             cell = codes[joint[0]]
             for k in joint[1:]:
                 cell = cell * blocks[k].levels + codes[k]
             cells = int(np.prod(shape))
-            table[0] += np.bincount(cell, minlength=cells).reshape(shape)
+            table[0] += np.bincount(cell, weights=w, minlength=cells).reshape(shape)
             for row in range(1, len(values)):
-                table[row] += np.bincount(cell, weights=values[row], minlength=cells).reshape(shape)
+                table[row] += np.bincount(cell, weights=weighted[row], minlength=cells).reshape(shape)
         for (g, h), pair in pairs.items():
-            pair += np.bincount(codes[g] * blocks[h].levels + codes[h], minlength=len(pair))
+            pair += np.bincount(codes[g] * blocks[h].levels + codes[h], weights=w, minlength=len(pair))
 
     cross[np.ix_(places, places)] = products
     _fill_groups(cross, blocks, starts, places, sets, tables, pairs)
@@ -217,7 +231,11 @@ def gather(blocks: Sequence[Block], rows: int, used: NDArray[np.bool_] | None = 
 
 
 def gather_twofold(
-    moments: Moments, blocks: Sequence[Block], used: NDArray[np.bool_] | None, rows: int
+    moments: Moments,
+    blocks: Sequence[Block],
+    used: NDArray[np.bool_] | None,
+    rows: int,
+    weights: NDArray[np.float64] | None = None,
 ) -> twofold.Twofold:
     """Take the same moments again in twice the working precision.
 
@@ -231,6 +249,8 @@ def gather_twofold(
         The rows used; None for all.
     rows : int
         Rows of the data.
+    weights : ndarray, shape (rows,), optional
+        With how much each row counts.
 
     Returns
     -------
@@ -248,27 +268,43 @@ def gather_twofold(
             part[columns, row] = value
 
     for turn, chunk in enumerate(row_chunks(rows, used)):
-        values = {}
+        values, weighted = {}, {}
+        w = None if weights is None else (weights[chunk], np.zeros_like(weights[chunk]))
         for k in amounts:
             x = blocks[k - 1].multiplier
             assert x is not None
             x = x[chunk]
             high, low = twofold.two_sum(x, np.full(len(x), -moments.centres[k]))
             values[k] = (high / moments.scales[k], low / moments.scales[k])
-            put(starts[k], slice(0, 1), twofold.sums_by_code(None, values[k], 1), turn == 0)
+            weighted[k] = values[k] if w is None else twofold.times(values[k], w)
+            put(starts[k], slice(0, 1), twofold.sums_by_code(None, weighted[k], 1), turn == 0)
         codes = {k: blocks[k - 1].codes[chunk].astype(np.intp) for k in groups}  # type: ignore[index]
         for place, k in enumerate(amounts):
             for m in amounts[place:]:
-                product = twofold.times(values[k], values[m])
-                put(
-                    starts[k],
-                    slice(starts[m], starts[m] + 1),
-                    twofold.sums_by_code(None, product, 1),
-                    turn == 0,
-                )
+                sums = twofold.sums_by_code(None, twofold.times(weighted[k], values[m]), 1)
+                put(starts[k], slice(starts[m], starts[m] + 1), sums, turn == 0)
             for g in groups:
-                by_level = twofold.sums_by_code(codes[g], values[k], sizes[g])
+                by_level = twofold.sums_by_code(codes[g], weighted[k], sizes[g])
                 put(starts[k], slice(starts[g], starts[g] + sizes[g]), by_level, turn == 0)
+        if w is not None:  # without weights the counts are exact as they are
+            put(0, slice(0, 1), twofold.sums_by_code(None, w, 1), turn == 0)
+            for place, g in enumerate(groups):
+                by_level = twofold.sums_by_code(codes[g], w, sizes[g])
+                put(0, slice(starts[g], starts[g] + sizes[g]), by_level, turn == 0)
+                for level in range(sizes[g]):
+                    own = slice(starts[g] + level, starts[g] + level + 1)
+                    put(
+                        starts[g] + level,
+                        own,
+                        (by_level[0][level : level + 1], by_level[1][level : level + 1]),
+                        turn == 0,
+                    )
+                for h in groups[place + 1 :]:
+                    joint = twofold.sums_by_code(codes[g] * sizes[h] + codes[h], w, sizes[g] * sizes[h])
+                    for level in range(sizes[g]):
+                        part = slice(level * sizes[h], (level + 1) * sizes[h])
+                        columns = slice(starts[h], starts[h] + sizes[h])
+                        put(starts[g] + level, columns, (joint[0][part], joint[1][part]), turn == 0)
     return total
 
 

@@ -142,6 +142,7 @@ def solve(
     used: NDArray[np.bool_] | None,
     total_rows: int,
     columns: NDArray[np.intp] | None = None,
+    weights: Array | None = None,
 ) -> Solution:
     """Solve the least-squares problem of the last block on the others.
 
@@ -157,6 +158,8 @@ def solve(
         Rows of the data, used or not.
     columns : ndarray of int, shape (p,), optional
         Which columns of the moments to solve for; by default `inner_columns`.
+    weights : ndarray, shape (total_rows,), optional
+        With how much each row counts.
 
     Returns
     -------
@@ -184,7 +187,7 @@ def solve(
     columns = inner_columns(moments, len(moments.sizes) - 1) if columns is None else columns
     scale = np.repeat(moments.scales, moments.sizes)
     centre = np.repeat(moments.centres, moments.sizes)
-    n = moments.rows
+    n = moments.weight
     everything = np.append(columns, moments.cross.shape[0] - 1)
     sums = moments.cross[0, everything]
     centred = moments.cross[np.ix_(everything, everything)] - np.outer(sums, sums) / n
@@ -194,7 +197,7 @@ def solve(
     offset = np.max(np.abs(centre[everything]) / (scale[everything] * lengths / math.sqrt(n)))
     factor, order, rank, _ = scipy.linalg.lapack.dpstrf(S[:-1, :-1], tol=_PIVOT, lower=0)
     if rank < len(columns) or offset > _MOST_OFFSET:
-        return _solve_twofold(moments, blocks, used, total_rows, columns)
+        return _solve_twofold(moments, blocks, used, total_rows, columns, weights)
     order = order - 1
     factor = np.triu(factor)
     condition = _condition(factor)
@@ -202,7 +205,7 @@ def solve(
     r2 = float(projected @ projected)
     enough = MOMENTS_CONDITION if len(columns) <= _SMALL else 5 * MOMENTS_CONDITION  # twofold is slow with many columns
     if condition > enough or 1 - r2 < _LEAST_UNEXPLAINED:
-        return _solve_twofold(moments, blocks, used, total_rows, columns)
+        return _solve_twofold(moments, blocks, used, total_rows, columns, weights)
     inverse = _inverse(factor)
     root, standardised = np.empty_like(inverse), np.empty(len(columns))
     root[order] = inverse
@@ -222,7 +225,7 @@ def solve(
         root_lower=np.zeros_like(root),
         explained=r2 * float(y_length) ** 2,
         residual=(1 - r2) * float(y_length) ** 2,
-        rows=n,
+        rows=moments.rows,
         condition=condition,
         twofold=False,
     )
@@ -260,13 +263,14 @@ def _solve_twofold(
     used: NDArray[np.bool_] | None,
     total_rows: int,
     columns: NDArray[np.intp],
+    weights: Array | None,
 ) -> Solution:
-    p, n = len(columns), moments.rows
+    p = len(columns)
     everything = np.append(columns, moments.cross.shape[0] - 1)
-    high, low = gather_twofold(moments, blocks, used, total_rows)
+    high, low = gather_twofold(moments, blocks, used, total_rows, weights)
     grid = np.ix_(everything, everything)
     sums = (high[0, everything], low[0, everything])
-    count = (np.array(float(n)), np.array(0.0))
+    count = (high[0, 0], low[0, 0])
     outer = twofold.times((sums[0][:, None], sums[1][:, None]), sums)
     centred = twofold.minus((high[grid], low[grid]), twofold.over(outer, count))
     unit = 2.0 ** -np.round(np.log2(np.diag(centred[0])) / 2)
@@ -310,7 +314,7 @@ def _solve_twofold(
         root_lower=root_lower * x_unit[:, None],
         explained=explained * float(y_unit) ** 2,
         residual=max(float(factor[0][p, p]), 0.0) * float(y_unit) ** 2,
-        rows=n,
+        rows=moments.rows,
         condition=condition,
         twofold=True,
     )

@@ -93,7 +93,7 @@ def outcome_column(study: Study, name: str) -> Column:
             f"The outcome `{name}` is a group of {len(np.flatnonzero(column.counts))} levels, and a linear regression "
             f"needs an amount; if its levels are numbers that measure, declare it an amount."
         )
-    _check_usable(column)
+    check_usable(column)
     return column
 
 
@@ -173,7 +173,7 @@ def predictor_columns(study: Study, names: Sequence[str] | AllBut, outcome: str)
         if column.role == "identifier":
             remark(f"`{name}` is an identifier and says nothing about the outcome: left out of the model.")
             continue
-        _check_usable(column)
+        check_usable(column)
         if column.guess and looks_like_identifier(column):
             remark(
                 f"`{name}` looks like an identifier (whole numbers, none of them twice); it is in the model as an amount. "
@@ -187,7 +187,8 @@ def predictor_columns(study: Study, names: Sequence[str] | AllBut, outcome: str)
     return columns
 
 
-def _check_usable(column: Column) -> None:
+def check_usable(column: Column) -> None:
+    """Refuse a column with a fault or with infinite values."""
     if column.fault:
         raise ColumnError(column.fault)
     if not column.is_group and np.isinf(column.span).any():

@@ -44,7 +44,7 @@ def associations(moments: Moments, terms: Sequence[Term]) -> tuple[Array, list[l
     measures : list of list of str
         The name of each.
     """
-    n, starts, sizes = moments.rows, moments.starts, moments.sizes
+    n, starts, sizes = moments.weight, moments.starts, moments.sizes
     sums = moments.cross[0]
     centred = moments.cross - np.outer(sums, sums) / n
     count = len(terms)
@@ -60,7 +60,7 @@ def associations(moments: Moments, terms: Sequence[Term]) -> tuple[Array, list[l
 
 
 def _pair(
-    first: Term, second: Term, centred: Array, cross: Array, rows: slice, columns: slice, n: int
+    first: Term, second: Term, centred: Array, cross: Array, rows: slice, columns: slice, n: float
 ) -> tuple[float, str]:
     plain = [not t.is_group or len(t.places) == 2 for t in (first, second)]
     if all(plain):
@@ -82,7 +82,7 @@ def _pair(
     return float(np.sqrt(min(between / total, 1.0))), "correlation ratio"
 
 
-def _cramer(table: Array, n: int) -> float:
+def _cramer(table: Array, n: float) -> float:
     expected = np.outer(table.sum(axis=1), table.sum(axis=0)) / n
     chi2 = float(np.sum((table - expected) ** 2 / expected))
     return float(np.sqrt(min(chi2 / (n * (min(table.shape) - 1)), 1.0)))

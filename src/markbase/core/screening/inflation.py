@@ -54,6 +54,8 @@ class Basis:
     """The rows."""
     rows: int
     """Rows of the study."""
+    weights: Array | None = None
+    """Shape (rows,): with how much each row counts; None if all count alike."""
 
     def only(self, names: Sequence[str]) -> Basis:
         """Return the basis of some of the terms, without touching the rows."""
@@ -66,6 +68,7 @@ class Basis:
             tuple(self.terms[k] for k in kept),
             self.used,
             self.rows,
+            self.weights,
         )
 
 
@@ -85,7 +88,7 @@ def inflation(basis: Basis) -> Inflation:
         Members of an exact overlap have infinite values; the others' are those among what remains.
     """
     overlaps, null, solution = _solved(basis)
-    n = basis.moments.rows
+    n = basis.moments.weight
     scale = np.repeat(basis.moments.scales, basis.moments.sizes)
     sums = basis.moments.cross[0]
     S = (basis.moments.cross - np.outer(sums, sums) / n) * np.outer(scale, scale)
@@ -159,7 +162,11 @@ def _solved(basis: Basis) -> tuple[list[Overlap], Array, Solution]:
     null: list[Array] = []
     while True:
         try:
-            return overlaps, np.array(null), solve(basis.moments, basis.blocks, basis.used, basis.rows, columns)
+            return (
+                overlaps,
+                np.array(null),
+                solve(basis.moments, basis.blocks, basis.used, basis.rows, columns, basis.weights),
+            )
         except Dependent as finding:
             tolerance = finding.tolerance or float(np.abs(np.diag(np.linalg.qr(finding.factor, mode="r"))).min()) * 2
             fresh = dependences(finding.factor, tolerance / math.sqrt(len(columns)))

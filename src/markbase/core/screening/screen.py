@@ -282,7 +282,8 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
         As `screen` gives on the fit's rows.
     """
     blocks = (*(t.block() for t in fit.parts), Block(1, multiplier=fit.outcome.values))
-    basis = Basis(fit.moments, blocks, fit.parts, fit.used, fit.sample.rows)
+    heavy = fit.weights.values if fit.weights else None
+    basis = Basis(fit.moments, blocks, fit.parts, fit.used, fit.sample.rows, heavy)
     last = len(fit.parts) + 1
     target = make_amount(fit.outcome)
     values, names = associations(fit.moments.only([0, last, *range(1, last)]), [target, *fit.parts])
