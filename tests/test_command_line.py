@@ -52,6 +52,16 @@ def test_json_holds_the_same_numbers_as_python_at_full_precision():
     assert told["remarks"] == []
 
 
+def test_fit_takes_slopes_crossings_clusters_and_weights():
+    done = run("fit", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "age,voice,stays", "--base", "voice=alto",
+               "--slope", "age=voice", "--cross", "voice=stays", "--cluster", "choir", "--weights", "weight", "--json")  # fmt: skip
+    told = json.loads(done.stdout)
+    assert [t["term"] for t in told["terms"]] == ["age", "voice", "stays", "age by voice", "voice × stays"]
+    assert told["errors"] == {"kind": "clustered", "cluster": "choir", "clusters": 24}
+    assert told["weights"] == {"kind": "sampling", "column": "weight"}
+    assert run("fit", DATA, "--outcome", "belonging", "--terms", "age", "--slope", "age").returncode == 2
+
+
 def test_look_shows_every_column_and_one_column():
     everything = run("look", DATA, "--codebook", BOOK)
     assert everything.returncode == 0

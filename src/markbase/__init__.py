@@ -25,7 +25,7 @@ if TYPE_CHECKING:
         OverlapError,
     )
     from markbase.core.model.linear import LinearFit, fit_linear
-    from markbase.core.model.terms import all_but
+    from markbase.core.model.terms import all_but, cross, slope
     from markbase.core.reading.told import Equation, Reading
     from markbase.core.screening.limits import Limits
     from markbase.core.screening.screen import Screen, screen, screen_fit
@@ -65,6 +65,7 @@ _HOMES = {
     "Trail": "markbase.core.study.trail",
     "all_but": "markbase.core.model.terms",
     "codebook_text": "markbase.files.codebook",
+    "cross": "markbase.core.model.terms",
     "draw_correlations": "markbase.show.figures",
     "draw_inflation": "markbase.show.figures",
     "draw_pairs": "markbase.show.figures",
@@ -75,6 +76,7 @@ _HOMES = {
     "screen": "markbase.core.screening.screen",
     "screen_fit": "markbase.core.screening.screen",
     "sensitivity": "markbase.core.screening.sensitivity",
+    "slope": "markbase.core.model.terms",
     "write_codebook": "markbase.files.codebook",
     "write_data": "markbase.files.writing",
 }
@@ -102,6 +104,7 @@ __all__ = [
     "__version__",
     "all_but",
     "codebook_text",
+    "cross",
     "demo",
     "draw_correlations",
     "draw_inflation",
@@ -113,6 +116,7 @@ __all__ = [
     "screen",
     "screen_fit",
     "sensitivity",
+    "slope",
     "write_codebook",
     "write_data",
 ]

@@ -105,12 +105,12 @@ class Source:
         """Open the data, prepare them, and mark the bases."""
         plan = self.plan()
         book = read_codebook(plan.codebook) if plan.codebook else Codebook(source="--as")
-        for name, kind in (_pair(text, "--as") for text in self.kinds):
+        for name, kind in (pair(text, "--as") for text in self.kinds):
             book = book.with_kind(name, kind)
         study = plan.open(book)
-        for name, level in (_pair(text, "--base") for text in self.bases):
+        for name, level in (pair(text, "--base") for text in self.bases):
             study = study.mark(name, level)
-        for name, rule in (_pair(text, "--base-by") for text in self.rules):
+        for name, rule in (pair(text, "--base-by") for text in self.rules):
             study = study.mark(name, by=rule)
         return study
 
@@ -123,7 +123,8 @@ def split(texts: Sequence[str], known: Sequence[str] = ()) -> list[str]:
     return parts
 
 
-def _pair(text: str, option: str) -> tuple[str, str]:
+def pair(text: str, option: str) -> tuple[str, str]:
+    """Take a ``name=value`` text apart."""
     name, mark, value = text.partition("=")
     if not mark or not name.strip() or not value.strip():
         raise MarkbaseError(
@@ -132,7 +133,13 @@ def _pair(text: str, option: str) -> tuple[str, str]:
     return name.strip(), value.strip()
 
 
-_EXAMPLES = {"--as": "rehearsal_day=group", "--base": "voice=alto", "--base-by": "voice=largest"}
+_EXAMPLES = {
+    "--cross": "voice=rehearsal_day",
+    "--slope": "age=voice",
+    "--as": "rehearsal_day=group",
+    "--base": "voice=alto",
+    "--base-by": "voice=largest",
+}
 
 
 @contextmanager

@@ -7,9 +7,10 @@ from typing import Any
 
 import click
 
-from markbase.cli.common import Source, base_options, data_options, remarks, show, show_json, split
+from markbase.cli.common import Source, base_options, data_options, pair, remarks, show, show_json, split
 from markbase.core.errors import remark
 from markbase.core.model.linear import LinearFit, fit_linear
+from markbase.core.model.terms import Spec, cross, slope
 from markbase.show.fit import fit_page, standardised_section
 from markbase.show.plain import fit_record
 
@@ -19,6 +20,12 @@ from markbase.show.plain import fit_record
 @base_options
 @click.option("--outcome", required=True, help="The amount to explain.")
 @click.option("--terms", multiple=True, required=True, metavar="COLUMNS", help="What to explain it with, by commas.")
+@click.option(
+    "--slope", "slopes", multiple=True, metavar="AMOUNT=GROUP", help="Let a slope differ by group. May be repeated."
+)
+@click.option(
+    "--cross", "crossings", multiple=True, metavar="GROUP=GROUP", help="Let differences differ by another group."
+)
 @click.option("--level", default=0.95, show_default=True, help="Confidence level of the intervals.")
 @click.option("--errors", help="classical (the default), robust (HC3), HC0, HC1, HC2 or HC3.")
 @click.option("--weights", metavar="COLUMN", help="With how much each row counts.")
@@ -28,6 +35,8 @@ from markbase.show.plain import fit_record
 def command(
     outcome: str,
     terms: tuple[str, ...],
+    slopes: tuple[str, ...],
+    crossings: tuple[str, ...],
     level: float,
     errors: str | None,
     weights: str | None,
@@ -46,10 +55,13 @@ def command(
     with remarks() as told:
         given = Source(**source)
         study = given.open()
+        specs: list[Spec] = list(split(terms, study.columns))
+        specs += [slope(amount, by=group) for amount, group in (pair(text, "--slope") for text in slopes)]
+        specs += [cross(first, second) for first, second in (pair(text, "--cross") for text in crossings)]
         fit = fit_linear(
             study,
             outcome,
-            split(terms, study.columns),
+            specs,
             level=level,
             errors=errors,
             cluster=cluster,

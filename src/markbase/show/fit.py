@@ -150,6 +150,8 @@ def _how_much(fit: LinearFit) -> Section:
 def _terms(fit: LinearFit) -> Section:
     rows = tuple(Row((r.term, f"{r.df}", number(r.statistic, 2), p_value(r.p))) for r in rows_of(fit.terms))
     note = f"each given all the others; F on df and {fit.df_rest}; a group is tested as a whole"
+    if any(t.parts for t in fit.parts):
+        note += "; a term inside another is tested at the other's base, or at 0"
     return Section("4  Which terms", note, (Table(("term", "df", "F", "p"), rows, frozenset({1, 2, 3})),))
 
 
@@ -160,11 +162,17 @@ def _groups(fit: LinearFit) -> Section:
     for term in fit.parts:
         own = table[table["term"] == term.name]
         left, right = _scale(own["low"].min(), own["high"].max())
-        if term.is_group:
-            rows.append(Row((term.name, "", "", "", _SCHEME_NOTES.get(term.column.scheme, ""), ""), "group"))
+        if term.kind != "amount":
+            rows.append(
+                Row(
+                    (term.name, "", "", "", _SCHEME_NOTES.get(term.column.scheme, "") if term.is_group else "", ""),
+                    "group",
+                )
+            )
             rows += [
                 _coefficient(fit, row, LEVEL_INDENT + _compared(term.column.scheme, row), (left, right))
                 for _, row in own.iterrows()
+                if not (term.kind == "cross" and row["base"])  # the bases stand with the groups themselves
             ]
         else:
             label = f"{term.name}, per {term.column.unit_one}" if term.column.unit else term.name
@@ -186,8 +194,11 @@ def _coefficient(fit: LinearFit, row, label: str, scale: tuple[float, float] | N
     n = f"{int(row['n']):,}" if row["level"] and (row["against"] or row["base"]) else ""
     if row["base"]:
         strip = Strip(0, 0, 0, *scale, is_base=True) if scale else None
-        chosen = next(t.column.base for t in fit.parts if t.name == row["term"])
+        term = next(t for t in fit.parts if t.name == row["term"])
+        chosen = (term.parts[-1] if term.parts else term).column.base
         return Row((label, n, "0", "", "base" if chosen and chosen.chosen else "base, not chosen", ""), "base", strip)
+    if math.isnan(row["estimate"]):
+        return Row((label, n, "–", "", "no such rows", ""), "aside")
     decimals = decimals_for(float(row["se"])) if not fit.exact else decimals_for(abs(float(row["estimate"])) or 1, 6)
     ends = clear_of_zero(row["low"], row["high"], decimals)
     interval = f"{number(row['low'], ends)} to {number(row['high'], ends)}"

@@ -51,7 +51,7 @@ def fit_record(fit: LinearFit) -> dict[str, Any]:
                 "chosen": t.column.base is not None and t.column.base.chosen,
                 "reason": t.column.base.reason if t.column.base else "",
             }
-            for t in fit.parts
+            for t in {p.name: p for part in fit.parts for p in (part.parts or (part,))}.values()
             if t.is_group
         ],
         "equation": equation.text,

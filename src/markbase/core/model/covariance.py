@@ -231,7 +231,7 @@ class _Whitened:
             Q = np.empty((len(residual), p + 1))
             Q[:, 0] = 1 / np.sqrt(self.moments.weight)
             Q[:, 1:] = start
-            for block, first in zip(self.blocks[:-1], self.moments.starts[1:], strict=False):
+            for k_block, (block, first) in enumerate(zip(self.blocks[:-1], self.moments.starts[1:], strict=False), 1):
                 if block.codes is None:
                     assert block.multiplier is not None
                     k = inner[int(first)]
@@ -245,6 +245,11 @@ class _Whitened:
                         table[level] = s.root[inner[int(first) + level]]
                         effects[level] = s.coefficients[inner[int(first) + level]]
                 codes = block.codes[chunk]
-                Q[:, 1:] += table[codes]
-                residual -= effects[codes]
+                if block.multiplier is None:
+                    Q[:, 1:] += table[codes]
+                    residual -= effects[codes]
+                else:
+                    deviation = block.multiplier[chunk] - self.moments.centres[k_block]
+                    Q[:, 1:] += deviation[:, None] * table[codes]
+                    residual -= deviation * effects[codes]
             yield chunk, Q, residual, np.ones(len(residual)) if self.weights is None else self.weights[chunk]

@@ -22,11 +22,22 @@ from markbase.core.model.moments import Moments, gather
 from markbase.core.model.overlap import overlap_error
 from markbase.core.model.sample import SampleAccount, complete_rows
 from markbase.core.model.solve import Dependent, Solution, solve
-from markbase.core.model.terms import AllBut, Block, Term, check_usable, make_term, outcome_column, predictor_columns
+from markbase.core.model.telling import Telling, Told, design_columns, tell
+from markbase.core.model.terms import (
+    AllBut,
+    Block,
+    Slope,
+    Spec,
+    Term,
+    check_usable,
+    make_term,
+    make_terms,
+    outcome_column,
+    predictor_specs,
+)
 from markbase.core.reading.equation import make_equation
 from markbase.core.reading.sentences import make_reading
 from markbase.core.reading.told import Equation, Reading
-from markbase.core.study.coding import Compared, contrasts
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 from markbase.core.wording import short
@@ -145,7 +156,8 @@ class LinearFit(Shown):
     def overall(self) -> OverallTest:
         """Does the model say anything: `statistic`, `df`, `df_rest`, `p`."""
         df, rest = len(self.solution.columns), self.df_rest
-        F = self._wald(np.arange(df)) if self.errors.middle is not None else self._classical_f()
+        every = np.eye(df), self.solution.coefficients
+        F = self._wald(*every) if self.errors.middle is not None else self._classical_f()
         return OverallTest(float(F), df, rest, float(p_of_f(F, df, rest)))
 
     def _classical_f(self) -> float:
@@ -160,15 +172,34 @@ class LinearFit(Shown):
         `p`. A group is tested as a whole; its test does not depend on the base. Robust and clustered
         errors make it a Wald test; with fewer clusters than coefficients there is none (NaN).
         """
-        F = np.array([self._wald(inner) for inner in self._inner])
-        df = np.array([len(inner) for inner in self._inner])
+        telling, estimates = self._telling, self._estimates(self._telling)
+        F, df = [], []
+        for term in self.parts:
+            own = [
+                k
+                for k, told in enumerate(telling.rows)
+                if told.term == term.name and not told.compared.base and telling.known[k]
+            ]
+            if (
+                term.kind in ("group", "slope")
+                and (term.parts or (term,))[-1].column.scheme == "effect"
+                and len(own) > 1
+            ):
+                own = own[:-1]  # the effects sum to 0, so the last follows from the others
+            df.append(len(own))
+            F.append(self._wald(telling.chooser[own], estimates[own]) if own else math.nan)
         return pd.DataFrame(
-            {"term": [t.name for t in self.parts], "df": df, "statistic": F, "p": p_of_f(F, df, self.df_rest)}
+            {
+                "term": [t.name for t in self.parts],
+                "df": df,
+                "statistic": F,
+                "p": p_of_f(F, np.maximum(df, 1), self.df_rest),
+            }
         )
 
-    def _wald(self, inner: NDArray[np.intp]) -> float:
-        """Return F = bᵀV⁻¹b/df of some of the inner coefficients."""
-        root, b = self.solution.root[inner], self.solution.coefficients[inner]
+    def _wald(self, chooser: Array, b: Array) -> float:
+        """Return F = bᵀV⁻¹b/df of some combinations of the inner coefficients."""
+        root = self.solution.roots_of(np.vstack([np.zeros(chooser.shape[1]), chooser]))[1:]
         if self.errors.middle is not None:
             if len(b) > self.errors.df:
                 return math.nan
@@ -188,6 +219,39 @@ class LinearFit(Shown):
         z = scipy.linalg.lapack.dtrtrs(R, b, trans=1)[0]
         return float(z @ z / len(b) / sigma2)
 
+    def parallel_lines(self, amount: str, *, by: str) -> OverallTest:
+        """Test whether the slope of an amount is the same in every level of a group.
+
+        Parameters
+        ----------
+        amount : str
+            The amount.
+        by : str
+            The group.
+
+        Returns
+        -------
+        OverallTest
+            F on the levels less one, and its p. Large slopes do not matter here, unequal ones do.
+
+        Raises
+        ------
+        FitError
+            If the model does not let that slope differ by that group.
+        """
+        name = Slope(amount, by).name
+        own = [k for k, told in enumerate(self._telling.rows) if told.term == name and not told.compared.base]
+        if not own:
+            raise FitError(
+                f"The model has no slope of `{amount}` that differs by `{by}`; add slope({amount!r}, by={by!r}) to its terms."
+            )
+        chooser, estimates = self._telling.chooser[own], self._estimates(self._telling)[own]
+        part = next(t for t in self.parts if t.name == name).parts[1]
+        if amount not in {t.name for t in self.parts} or part.column.scheme == "effect":
+            chooser, estimates = chooser[1:] - chooser[0], estimates[1:] - estimates[0]
+        F = self._wald(chooser, estimates)
+        return OverallTest(F, len(estimates), self.df_rest, float(p_of_f(F, len(estimates), self.df_rest)))
+
     @cached_property
     def coefficients(self) -> pd.DataFrame:
         """One row a coefficient, and one for the base of each group.
@@ -198,7 +262,7 @@ class LinearFit(Shown):
         `estimate`, `se`, `t`, `p` (two-sided; NaN for a base), `low` and `high` (the interval at
         `level`), all in units of the outcome per unit of the term.
         """
-        return self._table(*self._told())
+        return self._table(self._telling)
 
     @cached_property
     def equation_rows(self) -> pd.DataFrame:
@@ -206,12 +270,18 @@ class LinearFit(Shown):
 
         A group that is not coded by indicators is told by the effects of its levels, from their mean.
         """
-        if all(t.column.scheme == "indicator" for t in self.parts if t.is_group):
+        if all(t.column.scheme == "indicator" for t in self._groups):
             return self.coefficients
-        return self._table(*self._told(level_form=True))
+        return self._table(tell(self.parts, self.moments, self.solution.columns, level_form=True))
 
-    def _table(self, rows: list[tuple[str, Compared, int]], chooser: Array, estimates: Array) -> pd.DataFrame:
-        root = self.solution.roots_of(chooser)
+    @property
+    def _groups(self) -> list[Term]:
+        """The groups in the model, alone or in a slope or a crossing."""
+        return [p for t in self.parts for p in (t.parts or (t,)) if p.is_group]
+
+    def _table(self, telling: Telling) -> pd.DataFrame:
+        estimates = self._estimates(telling)
+        root = self.solution.roots_of(telling.chooser)
         if self.errors.middle is None:
             variance = np.einsum("ij,ij->i", root, root)
             variance[0] += 1 / self.moments.weight
@@ -219,17 +289,18 @@ class LinearFit(Shown):
         else:
             full = self._with_intercept(root)
             se = np.sqrt(np.einsum("ij,jk,ik->i", full, self.errors.middle, full, optimize=True))
-        base = np.array([compared.base for _, compared, _ in rows])
+        base = np.array([told.compared.base for told in telling.rows])
+        se = np.where(telling.known, se, np.nan)
         with np.errstate(divide="ignore", invalid="ignore"):
             t = np.where(base, np.nan, estimates / se)
         half = t_quantile(self.level, self.df_rest) * se
         return pd.DataFrame(
             {
-                "term": [term for term, _, _ in rows],
-                "level": [compared.level for _, compared, _ in rows],
-                "against": [compared.against for _, compared, _ in rows],
+                "term": [told.term for told in telling.rows],
+                "level": [told.compared.level for told in telling.rows],
+                "against": [told.compared.against for told in telling.rows],
                 "base": base,
-                "n": [n for _, _, n in rows],
+                "n": [self._rows_of(told) for told in telling.rows],
                 "estimate": estimates,
                 "se": se,
                 "t": t,
@@ -248,7 +319,7 @@ class LinearFit(Shown):
         an indicator has no standard deviation anybody steps by, so it is not standardised itself.
         """
         table = self.coefficients.iloc[1:]
-        sds = {t.name: self.spread(t.name)[2] for t in self.parts if not t.is_group}
+        sds = {t.name: self.spread(t.variables[0])[2] for t in self.parts if t.kind in ("amount", "slope")}
         factor = np.array([sds.get(term, 1.0) for term in table["term"]]) / self.outcome_sd
         step = [
             f"one standard deviation of {term} ({short(sds[term])})" if term in sds else "difference"
@@ -260,15 +331,14 @@ class LinearFit(Shown):
     @cached_property
     def covariance(self) -> pd.DataFrame:
         """The covariance matrix of the rows of `coefficients`, labelled ``term`` or ``term: level``."""
-        rows, chooser, _ = self._told()
-        root = self.solution.roots_of(chooser)
+        root = self.solution.roots_of(self._telling.chooser)
         if self.errors.middle is None:
             V = root @ root.T * self.strength.typical_miss**2
             V[0, 0] += self.strength.typical_miss**2 / self.moments.weight
         else:
             full = self._with_intercept(root)
             V = full @ self.errors.middle @ full.T
-        labels = [f"{term}: {compared.level}" if compared.level else term for term, compared, _ in rows]
+        labels = [f"{t.term}: {t.compared.level}" if t.compared.level else t.term for t in self._telling.rows]
         return pd.DataFrame(V, index=labels, columns=labels)
 
     def _with_intercept(self, root: Array) -> Array:
@@ -300,9 +370,10 @@ class LinearFit(Shown):
         ColumnError
             If there is no such term, or it is a group.
         """
-        part = next((t for t in self.parts if t.name == term and not t.is_group), None)
+        single = {p.name: p for t in self.parts for p in (t.parts or (t,)) if p.kind == "amount"}
+        part = single.get(term)
         if part is None:
-            amounts = [t.name for t in self.parts if not t.is_group]
+            amounts = list(single)
             raise ColumnError(f"The model has no amount `{term}`.{near(term, amounts)}")
         values = part.column.values if self.used is None else part.column.values[self.used]
         return float(values.min()), float(values.max()), float(values.std(ddof=1))
@@ -338,9 +409,8 @@ class LinearFit(Shown):
         parts = tuple(self.parts[k] for k in kept)
         moments = self.moments.only([0, *(k + 1 for k in kept), len(names) + 1])
         blocks = [*(t.block() for t in parts), Block(1, multiplier=self.outcome.values)]
-        solution = solve(
-            moments, blocks, self.used, self.sample.rows, weights=self.weights.values if self.weights else None
-        )
+        heavy = self.weights.values if self.weights else None
+        solution = solve(moments, blocks, self.used, self.sample.rows, design_columns(parts, moments), heavy)
         kind = "classical" if self.cluster is not None else self.errors.kind
         errors = errors_of(kind, self.cluster, moments, blocks, solution, self.used, self.weights)
         return replace(self, parts=parts, moments=moments, solution=solution, errors=errors)
@@ -368,85 +438,53 @@ class LinearFit(Shown):
     @cached_property
     def fitted(self) -> Array:
         """What the model gives for each row of the study, shape (rows,); NaN for a row not used."""
-        table = self.equation_rows
-        fitted = np.full(self.sample.rows, float(table["estimate"][0]))
-        for term in self.parts:
-            estimates = table.loc[table["term"] == term.name, "estimate"].to_numpy()
-            if term.is_group:
-                by_place = np.full(len(term.column.levels) + 1, np.nan)
-                by_place[term.places] = estimates
-                fitted += by_place[term.column.values]
+        s, starts = self.solution, self.moments.starts
+        fitted = np.full(self.sample.rows, s.at_centres[0] + s.at_centres[1])
+        by_column = np.zeros(self.moments.cross.shape[0])
+        by_column[s.columns] = s.coefficients
+        for k, term in enumerate(self.parts, 1):
+            block = term.block()
+            values = np.ones(1) if block.multiplier is None else block.multiplier - self.moments.centres[k]
+            if block.codes is None:
+                fitted += by_column[starts[k]] * values
             else:
-                fitted += estimates[0] * term.column.values
+                effects = np.append(by_column[starts[k] : starts[k] + block.levels], np.nan)
+                fitted += effects[block.codes] * values
         fitted[~self.outcome.present] = np.nan
         return fitted
 
     @cached_property
-    def _inner(self) -> list[NDArray[np.intp]]:
-        """Which inner columns belong to each term."""
-        block = np.repeat(np.arange(len(self.moments.sizes)), self.moments.sizes)[self.solution.columns]
-        return [np.flatnonzero(block == k) for k in range(1, len(self.parts) + 1)]
+    def _telling(self) -> Telling:
+        return tell(self.parts, self.moments, self.solution.columns)
 
-    def _rows_of(self, k: int) -> Array:
-        """Count the rows used at each level of the k-th term, which weights do not change."""
+    def _estimates(self, telling: Telling) -> Array:
+        """Return the estimates of all coefficients, NaN where the rows lack a combination they rest on."""
+        s, C = self.solution, telling.chooser
+        estimates: Array = C @ s.coefficients + C @ s.lower
+        high, low = twofold.two_product(C[0], s.coefficients)
+        estimates[0] = math.fsum([*s.at_centres, *high, *low, *(C[0] * s.lower)])
+        return np.where(telling.known, estimates, np.nan)
+
+    def _rows_of(self, told: Told) -> int:
+        """Count the rows used that a coefficient is about, which weights do not change."""
+        if not told.levels:
+            return self.sample.used
+        k = next(k for k, t in enumerate(self.parts, 1) if t.name == told.term)
         term = self.parts[k - 1]
-        if self.weights is None:
-            counted: Array = self.moments.cross[0, self.moments.starts[k] : self.moments.starts[k] + len(term.places)]
-            return counted
-        values = term.column.values if self.used is None else term.column.values[self.used]
-        return np.bincount(values, minlength=len(term.column.levels))[term.places].astype(np.float64)
-
-    def _told(self, level_form: bool = False) -> tuple[list[tuple[str, Compared, int]], Array, Array]:
-        """Turn the inner coefficients into those the analyst asked for.
-
-        Parameters
-        ----------
-        level_form : bool
-            Tell groups that are not coded by indicators by the effects of their levels instead.
-
-        Returns
-        -------
-        rows : list
-            Term, what is compared, and rows used at that level, of each row.
-        chooser : ndarray, shape (rows, p)
-            The combination of inner coefficients that each row is; for the intercept, what comes
-            on top of the fit where every inner column is 0.
-        estimates : ndarray, shape (rows,)
-            The estimates.
-        """
-        s = self.solution
-        p, starts, used = len(s.columns), self.moments.starts, self.sample.used
-        inner = np.zeros((self.moments.cross.shape[0], p))
-        inner[s.columns, np.arange(p)] = 1.0
-        rows = [(INTERCEPT, Compared("", "", False), used)]
-        chooser, start = [np.zeros((1, p))], np.zeros(p)
-        for k, term in enumerate(self.parts, 1):
-            own = inner[starts[k] : starts[k] + self.moments.sizes[k]]
-            if not term.is_group:
-                rows.append((term.name, Compared("", "", False), used))
-                chooser.append(own)
-                continue
-            scheme = term.column.scheme
-            if level_form and scheme != "indicator":
-                scheme = "effect"
-            told = contrasts(scheme, term.labels, term.base, term.places.tolist())
-            counts = dict(zip(term.labels, self._rows_of(k), strict=True))
-            rows += [(term.name, compared, int(counts.get(compared.level, used))) for compared in told.rows]
-            chooser.append(told.weights @ own)
-            start += told.intercept @ own
-        C = np.concatenate(chooser)
-        estimates = C @ (s.coefficients + s.lower)
-        C[0] = start
-        high, low = twofold.two_product(s.centres, s.coefficients)
-        at_start = start * s.coefficients + start * s.lower
-        estimates[0] = math.fsum([*s.at_centres, *-high, *-low, *(-s.centres * s.lower), *at_start])
-        return rows, C, estimates
+        place = told.levels[0]
+        if len(told.levels) == 2:
+            place = told.levels[0] * term.parts[1].size + told.levels[1]
+        if self.weights is None and term.kind != "slope":
+            return int(self.moments.cross[0, self.moments.starts[k] + place])
+        codes = term.block().codes
+        assert codes is not None
+        return int(np.count_nonzero((codes if self.used is None else codes[self.used]) == place))
 
 
 def fit_linear(
     study: Study,
     outcome: str,
-    terms: Sequence[str] | AllBut,
+    terms: Sequence[Spec] | AllBut,
     *,
     level: float = 0.95,
     errors: str | None = None,
@@ -462,9 +500,10 @@ def fit_linear(
         The data, with the base of each group marked.
     outcome : str
         The name of an amount.
-    terms : sequence of str
-        Names of columns, or `all_but` of some. An amount enters as it is, a group as the differences of its levels from
-        its base.
+    terms : sequence of str, Slope or Cross, or AllBut
+        Names of columns, or `all_but` of some. An amount enters as it is, a group as its coding has it
+        (by default the differences of its levels from its base). `slope` lets the slope of an amount
+        differ by group, `cross` the differences between levels of one group by another.
     level : float
         Confidence level of the intervals, between 0 and 1.
     errors : str
@@ -523,7 +562,8 @@ def fit_linear(
     """
     _check_level(level)
     target = outcome_column(study, outcome)
-    columns = predictor_columns(study, terms, outcome)
+    specs, wanted_columns = predictor_specs(study, terms, outcome)
+    columns = list(wanted_columns.values())
     weighing = _weight_column(study, weights)
     sampled = weighing is not None and weights_are == "sampling"
     if sampled and errors == "classical" and cluster is None:
@@ -539,17 +579,18 @@ def fit_linear(
         raise FitError(
             f"The outcome `{outcome}` is {values[0]:g} in every row used, so there is no variation to explain."
         )
-    parts = tuple(make_term(column, used) for column in columns)
-    wanted = 1 + sum(len(t.places) - 1 if t.is_group else 1 for t in parts)
+    parts = make_terms(specs, {column.name: make_term(column, used) for column in columns})
+    blocks = [*(t.block() for t in parts), Block(1, multiplier=target.values)]
+    moments = gather(blocks, study.rows, used, heavy)
+    chosen = design_columns(parts, moments)
+    wanted = 1 + len(chosen)
     if sample.used <= wanted:
         raise FitError(
             f"{count_noun(sample.used, 'row')} with a value in every column cannot carry {wanted} coefficients (the intercept "
             f"among them): at least {wanted + 1} are needed, and far more to be of use. Leave terms out or merge levels."
         )
-    blocks = [*(t.block() for t in parts), Block(1, multiplier=target.values)]
-    moments = gather(blocks, study.rows, used, heavy)
     try:
-        solution = solve(moments, blocks, used, study.rows, weights=heavy)
+        solution = solve(moments, blocks, used, study.rows, chosen, heavy)
     except Dependent as finding:
         raise overlap_error(finding, moments, parts) from None
     found = errors_of(kind, grouping, moments, blocks, solution, used, counted)

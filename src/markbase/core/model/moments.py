@@ -196,8 +196,9 @@ def gather(
     sizes = (1, *(b.levels for b in blocks))
     starts = np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.intp)
     amounts = [k for k, b in enumerate(blocks) if b.codes is None]
-    groups = [k for k, b in enumerate(blocks) if b.codes is not None]
-    centres, scales = _centres_and_scales(blocks, amounts, rows, used)
+    groups = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is None]
+    slopes = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is not None]
+    centres, scales = _centres_and_scales(blocks, [*amounts, *slopes], rows, used)
     cross = np.zeros((sum(sizes), sum(sizes)))
 
     places = np.concatenate([[0], starts[1:][amounts]]).astype(np.intp)
@@ -208,7 +209,7 @@ def gather(
     pairs = {pair: np.zeros(blocks[pair[0]].levels * blocks[pair[1]].levels) for pair in apart}
 
     for chunk in row_chunks(rows, used):
-        codes = {k: blocks[k].codes[chunk].astype(np.intp) for k in groups}  # type: ignore[index]
+        codes = {k: blocks[k].codes[chunk].astype(np.intp) for k in (*groups, *slopes)}  # type: ignore[index]
         values = _deviations(blocks, amounts, chunk, centres, scales, rows)
         w = None if weights is None else weights[chunk]
         weighted = values if w is None else values * w
@@ -224,10 +225,47 @@ def gather(
                 table[row] += np.bincount(cell, weights=weighted[row], minlength=cells).reshape(shape)
         for (g, h), pair in pairs.items():
             pair += np.bincount(codes[g] * blocks[h].levels + codes[h], weights=w, minlength=len(pair))
+        for place, k in enumerate(slopes):
+            x = _deviation(blocks[k], chunk, centres[k + 1], scales[k + 1])
+            weighted_x = x if w is None else x * w
+            _add_by_code(cross, places, starts[k + 1], codes[k], blocks[k].levels, weighted_x * values)
+            for other in (*groups, *slopes[place:]):
+                z = weighted_x
+                if other not in groups:
+                    z = weighted_x * _deviation(blocks[other], chunk, centres[other + 1], scales[other + 1])
+                shape = blocks[k].levels, blocks[other].levels
+                sums = np.bincount(codes[k] * shape[1] + codes[other], weights=z, minlength=shape[0] * shape[1])
+                rows_at = slice(starts[k + 1], starts[k + 1] + shape[0])
+                cross[rows_at, starts[other + 1] : starts[other + 1] + shape[1]] += sums.reshape(shape)
 
+    for k in slopes:  # what was summed on one side of the diagonal stands on the other as well
+        at = slice(starts[k + 1], starts[k + 1] + blocks[k].levels)
+        for other in (*groups, *(s for s in slopes if s > k)):
+            there = slice(starts[other + 1], starts[other + 1] + blocks[other].levels)
+            cross[there, at] = cross[at, there].T
+        cross[np.ix_(places, np.arange(at.start, at.stop))] = cross[at, places].T
     cross[np.ix_(places, places)] = products
     _fill_groups(cross, blocks, starts, places, sets, tables, pairs)
     return Moments(sizes, centres, scales, cross)
+
+
+def _deviation(block: Block, chunk: slice | NDArray[np.intp], centre: float, scale: float) -> NDArray[np.float64]:
+    assert block.multiplier is not None
+    deviation: NDArray[np.float64] = (block.multiplier[chunk] - centre) / scale
+    return deviation
+
+
+def _add_by_code(
+    cross: NDArray[np.float64],
+    places: NDArray[np.intp],
+    start: int,
+    codes: NDArray[np.intp],
+    levels: int,
+    products: NDArray[np.float64],
+) -> None:
+    """Add the sums by code of each row of products to the columns of the amounts."""
+    for column, product in zip(places, products, strict=True):
+        cross[start : start + levels, column] += np.bincount(codes, weights=product, minlength=levels)
 
 
 def gather_twofold(
@@ -259,7 +297,8 @@ def gather_twofold(
     """
     starts, sizes = moments.starts, moments.sizes
     amounts = [k for k, b in enumerate(blocks, 1) if b.codes is None]
-    groups = [k for k, b in enumerate(blocks, 1) if b.codes is not None]
+    groups = [k for k, b in enumerate(blocks, 1) if b.codes is not None and b.multiplier is None]
+    slopes = [k for k, b in enumerate(blocks, 1) if b.codes is not None and b.multiplier is not None]
     total = (moments.cross.copy(), np.zeros_like(moments.cross))
 
     def put(row: int, columns: slice, sums: twofold.Twofold, first: bool) -> None:
@@ -270,15 +309,29 @@ def gather_twofold(
     for turn, chunk in enumerate(row_chunks(rows, used)):
         values, weighted = {}, {}
         w = None if weights is None else (weights[chunk], np.zeros_like(weights[chunk]))
-        for k in amounts:
+        for k in (*amounts, *slopes):
             x = blocks[k - 1].multiplier
             assert x is not None
             x = x[chunk]
             high, low = twofold.two_sum(x, np.full(len(x), -moments.centres[k]))
             values[k] = (high / moments.scales[k], low / moments.scales[k])
             weighted[k] = values[k] if w is None else twofold.times(values[k], w)
+        for k in amounts:
             put(starts[k], slice(0, 1), twofold.sums_by_code(None, weighted[k], 1), turn == 0)
-        codes = {k: blocks[k - 1].codes[chunk].astype(np.intp) for k in groups}  # type: ignore[index]
+        codes = {k: blocks[k - 1].codes[chunk].astype(np.intp) for k in (*groups, *slopes)}  # type: ignore[index]
+        for k in slopes:
+            columns = slice(starts[k], starts[k] + sizes[k])
+            put(0, columns, twofold.sums_by_code(codes[k], weighted[k], sizes[k]), turn == 0)
+            for m in amounts:
+                product = twofold.times(weighted[k], values[m])
+                put(starts[m], columns, twofold.sums_by_code(codes[k], product, sizes[k]), turn == 0)
+            for g in (*groups, *(s for s in slopes if s >= k)):
+                product = weighted[k] if g in groups else twofold.times(weighted[k], values[g])
+                joint = twofold.sums_by_code(codes[k] * sizes[g] + codes[g], product, sizes[k] * sizes[g])
+                for level in range(sizes[k]):
+                    part = slice(level * sizes[g], (level + 1) * sizes[g])
+                    there = slice(starts[g], starts[g] + sizes[g])
+                    put(starts[k] + level, there, (joint[0][part], joint[1][part]), turn == 0)
         for place, k in enumerate(amounts):
             for m in amounts[place:]:
                 sums = twofold.sums_by_code(None, twofold.times(weighted[k], values[m]), 1)

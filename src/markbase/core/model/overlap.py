@@ -108,11 +108,12 @@ def _name(members: Sequence[int], raw: dict[int, float], moments: Moments, terms
     involved = [terms[k] for k in members]
     names = tuple(t.name for t in involved)
     groups = [k for k in members if terms[k].is_group]
-    if not groups:
+    composite = any(t.parts for t in involved)
+    if not groups and not composite:
         return _equation(involved, [raw[k] for k in members])
-    if len(members) == 2 and len(groups) == 2:
+    if len(members) == 2 and len(groups) == 2 and not composite:
         return _two_groups(members[0], members[1], moments, terms)
-    if len(members) == 2:
+    if len(members) == 2 and not composite:
         group, amount = terms[groups[0]].name, next(t.name for t in involved if not t.is_group)
         return Overlap(
             names,

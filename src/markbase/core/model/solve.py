@@ -81,11 +81,13 @@ class Solution:
         """
         shifted = combinations.copy()
         if not self.twofold:
-            shifted[0] -= self.means
+            shifted[0] -= self.means - self.centres  # combinations count amounts from their centres
             product: Array = shifted @ self.root
             return product
         lower = np.zeros_like(shifted)
-        shifted[0], lower[0] = twofold.minus((combinations[0], lower[0]), (self.means, self.means_lower))
+        nothing = np.zeros_like(self.centres)
+        above = twofold.minus((self.means, self.means_lower), (self.centres, nothing))
+        shifted[0], lower[0] = twofold.minus((combinations[0], nothing), above)
         return twofold.matmul((shifted, lower), (self.root, self.root_lower))
 
 

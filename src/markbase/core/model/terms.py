@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.errors import ColumnError, FitError, remark
+from markbase.core.errors import ColumnError, FitError, listed, quoted, remark
 from markbase.core.study.column import Column
 from markbase.core.study.remarks import looks_like_identifier
 from markbase.core.study.study import Study
@@ -26,9 +27,73 @@ class Block:
     """Shape (rows,): the number each row is multiplied with; None for 1."""
 
 
+@dataclass(frozen=True)
+class Slope:
+    """A slope that may differ by group: made by `slope`."""
+
+    amount: str
+    """The amount."""
+    by: str
+    """The group."""
+
+    @property
+    def name(self) -> str:
+        """What the term is called: ``age by voice``."""
+        return f"{self.amount} by {self.by}"
+
+
+@dataclass(frozen=True)
+class Cross:
+    """Differences between the levels of one group that may differ by another: made by `cross`."""
+
+    first: str
+    """A group."""
+    second: str
+    """Another group."""
+
+    @property
+    def name(self) -> str:
+        """What the term is called: ``voice × rehearsal_day``."""
+        return f"{self.first} × {self.second}"
+
+
+def slope(amount: str, *, by: str) -> Slope:
+    """Let the slope of an amount differ by group.
+
+    Parameters
+    ----------
+    amount : str
+        An amount; give it as a term of its own as well.
+    by : str
+        A group; give it as a term of its own as well.
+
+    Returns
+    -------
+    Slope
+        To stand among the terms of a fit.
+    """
+    return Slope(amount, by)
+
+
+def cross(first: str, second: str) -> Cross:
+    """Let the differences between the levels of one group differ by another.
+
+    Parameters
+    ----------
+    first, second : str
+        Two groups; give each as a term of its own as well.
+
+    Returns
+    -------
+    Cross
+        To stand among the terms of a fit.
+    """
+    return Cross(first, second)
+
+
 @dataclass(frozen=True, eq=False)
 class Term:
-    """One term of a model: a column of the study and the levels of it that occur."""
+    """One term of a model: a column of the study and the levels of it that occur, or two such terms together."""
 
     name: str
     """The name of the term."""
@@ -38,11 +103,32 @@ class Term:
     """Shape (levels,): the levels of the column that occur in the rows used; empty for an amount."""
     base: int = 0
     """Which of `places` is the base."""
+    parts: tuple[Term, ...] = ()
+    """The two terms that a slope by group, or a crossing of groups, is made of; empty for a single column."""
+
+    @property
+    def kind(self) -> Literal["amount", "group", "slope", "cross"]:
+        """What the term is."""
+        if self.parts:
+            return "cross" if self.parts[0].is_group else "slope"
+        return "group" if self.column.is_group else "amount"
 
     @property
     def is_group(self) -> bool:
-        """Whether the term is a group."""
-        return self.column.is_group
+        """Whether the term is a single group."""
+        return self.kind == "group"
+
+    @property
+    def variables(self) -> tuple[str, ...]:
+        """The names of the columns it is made of."""
+        return tuple(t.name for t in self.parts) or (self.name,)
+
+    @property
+    def size(self) -> int:
+        """How many columns its full set of levels has."""
+        if self.kind == "cross":
+            return self.parts[0].size * self.parts[1].size
+        return self.parts[1].size if self.kind == "slope" else max(len(self.places), 1)
 
     @property
     def labels(self) -> list[str]:
@@ -56,6 +142,14 @@ class Term:
 
     def block(self) -> Block:
         """Return the term as the arithmetic sees it, over all rows of the study."""
+        if self.kind == "slope":
+            return Block(self.size, self.parts[1].block().codes, self.parts[0].column.values)
+        if self.kind == "cross":
+            first, second = (part.block().codes for part in self.parts)
+            assert first is not None
+            assert second is not None
+            joint = first.astype(np.int64) * self.parts[1].size + second
+            return Block(self.size, np.where((first < 0) | (second < 0), -1, joint))
         if not self.is_group:
             return Block(1, multiplier=self.column.values)
         if len(self.places) == len(self.column.levels):
@@ -128,8 +222,116 @@ def all_but(*names: str) -> AllBut:
     return AllBut(names)
 
 
-def predictor_columns(study: Study, names: Sequence[str] | AllBut, outcome: str) -> list[Column]:
-    """Return the columns of the terms, checked.
+Spec = str | Slope | Cross
+
+
+def predictor_specs(study: Study, specs: Sequence[Spec] | AllBut, outcome: str) -> tuple[list[Spec], dict[str, Column]]:
+    """Return what terms are wanted, and the columns they are made of, checked.
+
+    Parameters
+    ----------
+    study : Study
+        The data.
+    specs : sequence of str, Slope or Cross, or AllBut
+        What to build the model from.
+    outcome : str
+        The name of the outcome, which cannot be among them.
+
+    Returns
+    -------
+    specs : list
+        The terms in the order given, identifiers left out.
+    columns : dict of str to Column
+        Every column they are made of.
+
+    Raises
+    ------
+    ColumnError
+        If there is no such column, it is the outcome, of the wrong kind for its term, or cannot be used
+        as declared.
+    FitError
+        If no term is given or left, or one is given twice.
+
+    Warns
+    -----
+    MarkbaseWarning
+        For each identifier left out, each amount that looks like one, and a slope by group or a crossing
+        without its columns as terms of their own.
+    """
+    if isinstance(specs, AllBut):
+        specs = specs.chosen(study, outcome)
+    if isinstance(specs, (str, Slope, Cross)):
+        raise FitError(f"Give the terms as a list of column names, for instance [{specs!r}], not as one text.")
+    if not specs:
+        raise FitError("Give at least one term: the name of a column to explain the outcome with.")
+    wanted: list[Spec] = []
+    columns: dict[str, Column] = {}
+    for spec in specs:
+        names = _names(spec)
+        if spec in wanted or (isinstance(spec, Cross) and Cross(spec.second, spec.first) in wanted):
+            raise FitError(f"The term `{spec if isinstance(spec, str) else spec.name}` is given twice; give it once.")
+        found = [study.column(name) for name in names]
+        for name in names:
+            if name == outcome:
+                raise ColumnError(f"`{name}` is the outcome and cannot be a term as well; leave it out of the terms.")
+        if isinstance(spec, str) and found[0].role == "identifier":
+            remark(f"`{spec}` is an identifier and says nothing about the outcome: left out of the model.")
+            continue
+        _check_kinds(spec, found)
+        for column in found:
+            if column.name not in columns:
+                check_usable(column)
+                _remark_on(column)
+                columns[column.name] = column
+        wanted.append(spec)
+    if not wanted:
+        raise FitError("Only identifiers were given as terms, so there is nothing to fit; add a column that measures.")
+    for spec in wanted:
+        alone = [name for name in _names(spec) if name not in wanted]
+        if alone and not isinstance(spec, str):
+            remark(
+                f"`{spec.name}` is in the model without {listed(quoted(alone))} as {'a term' if len(alone) == 1 else 'terms'} of its "
+                f"own: what it says then mixes the two. Add {'it' if len(alone) == 1 else 'them'} unless this is meant."
+            )
+    return wanted, columns
+
+
+def _names(spec: Spec) -> tuple[str, ...]:
+    if isinstance(spec, Slope):
+        return spec.amount, spec.by
+    if isinstance(spec, Cross):
+        return spec.first, spec.second
+    return (spec,)
+
+
+def _check_kinds(spec: Spec, found: Sequence[Column]) -> None:
+    if isinstance(spec, Slope) and (found[0].is_group or not found[1].is_group):
+        raise ColumnError(
+            f"A slope by group is of an amount, by a group: `{spec.amount}` is {_kind(found[0])}, `{spec.by}` is {_kind(found[1])}."
+        )
+    if isinstance(spec, Cross) and (spec.first == spec.second or not all(c.is_group for c in found)):
+        raise ColumnError(
+            f"A crossing is of two groups: `{spec.first}` is {_kind(found[0])}, `{spec.second}` is {_kind(found[1])}; "
+            f"`slope` lets the slope of an amount differ by group."
+        )
+
+
+def _kind(column: Column) -> str:
+    return "a group" if column.is_group else "an amount"
+
+
+def _remark_on(column: Column) -> None:
+    if column.guess and looks_like_identifier(column):
+        remark(
+            f"`{column.name}` looks like an identifier (whole numbers, none of them twice); it is in the model as an amount. "
+            f"If it is one, give it the role `identifier` or leave it out."
+        )
+    if column.doubt:
+        remark(f"`{column.name}` was taken for a group: {column.doubt}.")
+
+
+def predictor_columns(study: Study, names: Sequence[Spec] | AllBut, outcome: str) -> list[Column]:
+    """Return the columns of terms that are single columns, checked as `predictor_specs` does.
 
     Parameters
     ----------
@@ -147,44 +349,39 @@ def predictor_columns(study: Study, names: Sequence[str] | AllBut, outcome: str)
 
     Raises
     ------
-    ColumnError
-        If there is no such column, it is the outcome, or it cannot be used as declared.
     FitError
-        If no term is given or left, or one is given twice.
-
-    Warns
-    -----
-    MarkbaseWarning
-        For each identifier left out, and each amount that looks like one.
+        If a slope by group or a crossing is among them, and as `predictor_specs`.
     """
-    if isinstance(names, AllBut):
-        names = names.chosen(study, outcome)
-    if isinstance(names, str):
-        raise FitError(f"Give the terms as a list of column names, for instance [{names!r}], not as one text.")
-    if not names:
-        raise FitError("Give at least one term: the name of a column to explain the outcome with.")
-    columns = []
-    for place, name in enumerate(names):
-        column = study.column(name)
-        if name == outcome:
-            raise ColumnError(f"`{name}` is the outcome and cannot be a term as well; leave it out of the terms.")
-        if name in list(names)[:place]:
-            raise FitError(f"The term `{name}` is given twice; give it once.")
-        if column.role == "identifier":
-            remark(f"`{name}` is an identifier and says nothing about the outcome: left out of the model.")
+    wanted, columns = predictor_specs(study, names, outcome)
+    for spec in wanted:
+        if not isinstance(spec, str):
+            raise FitError(f"`{spec.name}` is no single column; screen the columns it is made of.")
+    return list(columns.values())
+
+
+def make_terms(specs: Sequence[Spec], single: Mapping[str, Term]) -> tuple[Term, ...]:
+    """Make the terms of a model from those of its single columns.
+
+    Parameters
+    ----------
+    specs : sequence of str, Slope or Cross
+        What is wanted.
+    single : mapping of str to Term
+        A term for each column.
+
+    Returns
+    -------
+    tuple of Term
+        The terms, in the order wanted.
+    """
+    terms = []
+    for spec in specs:
+        if isinstance(spec, str):
+            terms.append(single[spec])
             continue
-        check_usable(column)
-        if column.guess and looks_like_identifier(column):
-            remark(
-                f"`{name}` looks like an identifier (whole numbers, none of them twice); it is in the model as an amount. "
-                f"If it is one, give it the role `identifier` or leave it out."
-            )
-        if column.doubt:
-            remark(f"`{name}` was taken for a group: {column.doubt}.")
-        columns.append(column)
-    if not columns:
-        raise FitError("Only identifiers were given as terms, so there is nothing to fit; add a column that measures.")
-    return columns
+        first, second = (single[name] for name in _names(spec))
+        terms.append(Term(spec.name, first.column, second.places, second.base, (first, second)))
+    return tuple(terms)
 
 
 def check_usable(column: Column) -> None:

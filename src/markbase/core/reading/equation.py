@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from markbase.core.reading.told import Equation, EquationPart, FitTold
+import math
+
+from markbase.core.reading.told import Equation, EquationPart, FitTold, TermTold
 from markbase.core.tables import rows_of
 from markbase.core.wording import decimals_for, number
 
@@ -24,13 +26,27 @@ def make_equation(fit: FitTold) -> Equation:
         a prediction made from the shown figures is off by far less than the error itself.
     """
     parts: list[EquationPart] = []
+    kinds = {t.name: t for t in fit.parts}
     for row in rows_of(fit.equation_rows):
-        if row.base:
+        if row.base or math.isnan(row.estimate):
             continue
         decimals = decimals_for(float(row.se), _DIGITS)
         if fit.exact:
             decimals = decimals_for(abs(float(row.estimate)) or 1.0, 6)
-        factor = f"[{row.term}: {row.level}]" if row.level else ("" if not parts else str(row.term))
+        factor = _factor(kinds.get(str(row.term)), str(row.term), str(row.level)) if parts else ""
         parts.append(EquationPart(float(row.estimate), number(abs(float(row.estimate)), decimals), factor))
-    bases = tuple((t.name, t.base_label if t.column.scheme == "indicator" else "") for t in fit.parts if t.is_group)
+    groups = {p.name: p for t in fit.parts for p in (t.parts or (t,)) if p.is_group}
+    bases = tuple((g.name, g.base_label if g.column.scheme == "indicator" else "") for g in groups.values())
     return Equation(fit.outcome.name, tuple(parts), bases)
+
+
+def _factor(term: TermTold | None, name: str, level: str) -> str:
+    """Write what a coefficient multiplies."""
+    if term is None or not level:
+        return name
+    if term.kind == "slope":
+        return f"{term.variables[0]}·[{term.variables[1]}: {level}]"
+    if term.kind == "cross":
+        pair = level.split(" × ", 1)
+        return "·".join(f"[{n}: {v}]" for n, v in zip(term.variables, pair, strict=True))
+    return f"[{name}: {level}]"

@@ -8,6 +8,7 @@ from typing import Any
 import pandas as pd
 
 from markbase.core.errors import count_noun, listed, quoted
+from markbase.core.reading.interactions import at_reference, interaction_statements
 from markbase.core.reading.sizes import held_equal, is_logged, outcome_words, per_step, percent, size, unit_of
 from markbase.core.reading.told import FitTold, Reading, Statement, TermTold
 from markbase.core.study.remarks import THIN_ROWS, looks_coded
@@ -32,7 +33,9 @@ def make_reading(fit: FitTold) -> Reading:
     statements = [_start(fit, table.iloc[0])]
     for term in fit.parts:
         rows = table[table["term"] == term.name]
-        if term.is_group:
+        if term.kind in ("slope", "cross"):
+            statements += interaction_statements(fit, term, rows)
+        elif term.is_group:
             statements.append(_jointly(fit, term, rows))
             statements += [_compared(fit, term, row) for _, row in rows.iterrows() if not row["base"]]
         else:
@@ -46,7 +49,7 @@ def make_reading(fit: FitTold) -> Reading:
 
 
 def _start(fit: FitTold, row: pd.Series[Any]) -> Statement:
-    amounts = [t for t in fit.parts if not t.is_group]
+    amounts = [t for t in fit.parts if t.kind == "amount"]
     where = [f"`{t.name}` = 0" for t in amounts]
     for term in fit.parts:
         if term.is_group:
@@ -84,7 +87,9 @@ def _amount(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
         )
     lead = f"Per {per_step(term.column)}"
     lead += "" if lead.endswith(",") else ","
-    told = f"{lead} {outcome_words(fit.outcome)} is {size(fit, row, 'that the two go together')}"
+    at, caution = at_reference(fit, term.name)
+    cautions += caution
+    told = f"{lead[:-1]}{at}, {outcome_words(fit.outcome)} is {size(fit, row, 'that the two go together')}"
     return Statement(term.name, "", told, tuple(cautions))
 
 
@@ -98,8 +103,9 @@ def _compared(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
         "effect": f"compared with the mean of the {len(term.labels)} levels, each counted once",
         "adjacent": f"compared with the level before it, `{row['against']}`",
     }[scheme]
-    lead = f"For `{term.name}` `{level}`, {against}, {outcome_words(fit.outcome)} is"
-    cautions = []
+    at = at_reference(fit, term.name)[0]
+    cautions: list[str] = []
+    lead = f"For `{term.name}` `{level}`, {against}{at}, {outcome_words(fit.outcome)} is"
     if row["n"] < THIN_ROWS:
         cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {'is' if row['n'] == 1 else 'are'} `{level}`.")
     known = {v.label: v for v in term.column.levels}
@@ -143,12 +149,14 @@ def _jointly(fit: FitTold, term: TermTold, rows: pd.DataFrame) -> Statement:
         return Statement(term.name, "", f"{together} are part of an exact equation.", tuple(cautions))
     others = rows[~rows["base"]]
     clear = int((others["p"] < alpha).sum())
+    at, outside = at_reference(fit, term.name)
+    cautions += outside
     if test["p"] < alpha:
-        text = f"{together} differ in `{fit.outcome.name}` ({figures}), {held_equal(fit)}."
+        text = f"{together} differ in `{fit.outcome.name}`{at} ({figures}), {held_equal(fit)}."
         if clear == 0 and len(others) > 1:
             cautions.append("They differ somewhere, though no single row below is clear: compare the pairs.")
     else:
-        text = f"{together} show no clear evidence of differing in `{fit.outcome.name}` ({figures}), {held_equal(fit)}."
+        text = f"{together} show no clear evidence of differing in `{fit.outcome.name}`{at} ({figures}), {held_equal(fit)}."
         if clear and len(others) > 1:
             cautions.append(
                 f"{clear} clear {'row' if clear == 1 else 'rows'} among {len(others)} comparisons is weak evidence while the "

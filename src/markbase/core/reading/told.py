@@ -26,8 +26,23 @@ class TermTold(Protocol):
         ...
 
     @property
+    def kind(self) -> str:
+        """``amount``, ``group``, ``slope`` or ``cross``."""
+        ...
+
+    @property
+    def parts(self) -> Sequence[TermTold]:
+        """The two terms of a slope by group or a crossing; empty otherwise."""
+        ...
+
+    @property
+    def variables(self) -> Sequence[str]:
+        """The names of the columns it is made of."""
+        ...
+
+    @property
     def is_group(self) -> bool:
-        """Whether it is a group."""
+        """Whether it is a single group."""
         ...
 
     @property

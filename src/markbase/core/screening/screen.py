@@ -281,6 +281,10 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
     Screen
         As `screen` gives on the fit's rows.
     """
+    if any(t.parts for t in fit.parts):
+        raise FitError(
+            "Slopes by group and crossings are not screened themselves; screen the columns they are made of."
+        )
     blocks = (*(t.block() for t in fit.parts), Block(1, multiplier=fit.outcome.values))
     heavy = fit.weights.values if fit.weights else None
     basis = Basis(fit.moments, blocks, fit.parts, fit.used, fit.sample.rows, heavy)
