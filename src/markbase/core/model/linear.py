@@ -156,7 +156,7 @@ class LinearFit(Shown):
     def overall(self) -> OverallTest:
         """Does the model say anything: `statistic`, `df`, `df_rest`, `p`."""
         df, rest = len(self.solution.columns), self.df_rest
-        every = np.eye(df), self.solution.coefficients
+        every = self.solution.root, self.solution.coefficients
         F = self._wald(*every) if self.errors.middle is not None else self._classical_f()
         return OverallTest(float(F), df, rest, float(p_of_f(F, df, rest)))
 
@@ -173,13 +173,13 @@ class LinearFit(Shown):
         errors make it a Wald test; with fewer clusters than coefficients there is none (NaN).
         """
         telling, estimates = self._telling, self._estimates(self._telling)
+        rows_of_term: dict[str, list[int]] = {t.name: [] for t in self.parts}
+        for k, told in enumerate(telling.rows[1:], 1):
+            if not told.compared.base and telling.known[k]:
+                rows_of_term[told.term].append(k)
         F, df = [], []
         for term in self.parts:
-            own = [
-                k
-                for k, told in enumerate(telling.rows)
-                if told.term == term.name and not told.compared.base and telling.known[k]
-            ]
+            own = rows_of_term[term.name]
             if (
                 term.kind in ("group", "slope")
                 and (term.parts or (term,))[-1].column.scheme == "effect"
@@ -187,7 +187,7 @@ class LinearFit(Shown):
             ):
                 own = own[:-1]  # the effects sum to 0, so the last follows from the others
             df.append(len(own))
-            F.append(self._wald(telling.chooser[own], estimates[own]) if own else math.nan)
+            F.append(self._wald(self._roots[own], estimates[own]) if own else math.nan)
         return pd.DataFrame(
             {
                 "term": [t.name for t in self.parts],
@@ -197,9 +197,13 @@ class LinearFit(Shown):
             }
         )
 
-    def _wald(self, chooser: Array, b: Array) -> float:
-        """Return F = bᵀV⁻¹b/df of some combinations of the inner coefficients."""
-        root = self.solution.roots_of(np.vstack([np.zeros(chooser.shape[1]), chooser]))[1:]
+    @cached_property
+    def _roots(self) -> Array:
+        """Shape (coefficients, p): the roots of all coefficients, of which s² times their products is the covariance."""
+        return self.solution.roots_of(self._telling.chooser)
+
+    def _wald(self, root: Array, b: Array) -> float:
+        """Return F = bᵀV⁻¹b/df of some combinations of the inner coefficients, by their roots."""
         if self.errors.middle is not None:
             if len(b) > self.errors.df:
                 return math.nan
@@ -245,11 +249,11 @@ class LinearFit(Shown):
             raise FitError(
                 f"The model has no slope of `{amount}` that differs by `{by}`; add slope({amount!r}, by={by!r}) to its terms."
             )
-        chooser, estimates = self._telling.chooser[own], self._estimates(self._telling)[own]
+        roots, estimates = self._roots[own], self._estimates(self._telling)[own]
         part = next(t for t in self.parts if t.name == name).parts[1]
         if amount not in {t.name for t in self.parts} or part.column.scheme == "effect":
-            chooser, estimates = chooser[1:] - chooser[0], estimates[1:] - estimates[0]
-        F = self._wald(chooser, estimates)
+            roots, estimates = roots[1:] - roots[0], estimates[1:] - estimates[0]
+        F = self._wald(roots, estimates)
         return OverallTest(F, len(estimates), self.df_rest, float(p_of_f(F, len(estimates), self.df_rest)))
 
     @cached_property
@@ -281,7 +285,7 @@ class LinearFit(Shown):
 
     def _table(self, telling: Telling) -> pd.DataFrame:
         estimates = self._estimates(telling)
-        root = self.solution.roots_of(telling.chooser)
+        root = self._roots if telling is self._telling else self.solution.roots_of(telling.chooser)
         if self.errors.middle is None:
             variance = np.einsum("ij,ij->i", root, root)
             variance[0] += 1 / self.moments.weight
@@ -331,7 +335,7 @@ class LinearFit(Shown):
     @cached_property
     def covariance(self) -> pd.DataFrame:
         """The covariance matrix of the rows of `coefficients`, labelled ``term`` or ``term: level``."""
-        root = self.solution.roots_of(self._telling.chooser)
+        root = self._roots
         if self.errors.middle is None:
             V = root @ root.T * self.strength.typical_miss**2
             V[0, 0] += self.strength.typical_miss**2 / self.moments.weight
@@ -454,6 +458,11 @@ class LinearFit(Shown):
         return fitted
 
     @cached_property
+    def _place(self) -> dict[str, int]:
+        """The block of each term."""
+        return {t.name: k for k, t in enumerate(self.parts, 1)}
+
+    @cached_property
     def _telling(self) -> Telling:
         return tell(self.parts, self.moments, self.solution.columns)
 
@@ -469,7 +478,7 @@ class LinearFit(Shown):
         """Count the rows used that a coefficient is about, which weights do not change."""
         if not told.levels:
             return self.sample.used
-        k = next(k for k, t in enumerate(self.parts, 1) if t.name == told.term)
+        k = self._place[told.term]
         term = self.parts[k - 1]
         place = told.levels[0]
         if len(told.levels) == 2:

@@ -28,6 +28,9 @@ class Loss(NamedTuple):
     """How many of them no other column of the model would have lost."""
 
 
+_NONE_LOST = pd.DataFrame({"column": pd.Series(dtype="str"), "reason": pd.Series(dtype="str"), "rows": [], "only": []})
+
+
 @dataclass(frozen=True, eq=False)
 class SampleAccount:
     """The rows of a fit."""
@@ -46,7 +49,7 @@ class SampleAccount:
         `column`, `reason`, `rows` (missing there for that reason; a row may be counted in several lines)
         and `only` (of these, rows that no other column of the model would have lost).
         """
-        return pd.DataFrame(list(self.losses), columns=list(Loss._fields))
+        return pd.DataFrame(list(self.losses), columns=list(Loss._fields)) if self.losses else _NONE_LOST.copy()
 
 
 def complete_rows(columns: Sequence[Column]) -> tuple[NDArray[np.bool_] | None, SampleAccount]:

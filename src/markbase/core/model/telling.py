@@ -135,16 +135,24 @@ def tell(parts: Sequence[Term], moments: Moments, columns: NDArray[np.intp], lev
             centre.setdefault(term.parts[0].name, float(moments.centres[k]))
     reference = {n: (codings[n].intercept if n in codings else np.array([-centre[n]])) for n in single}
 
+    width = moments.cross.shape[0]
+    every = [(int(moments.starts[k]), term.variables) for k, term in enumerate(parts, 1)]
+    holding = {name: [entry for entry in every if name in entry[1]] for name in single}
+
     def columns_at(chosen: dict[str, Array]) -> Array:
         """Return the full set of columns with some variables contrasted and the others at their reference."""
-        wide = np.zeros(moments.cross.shape[0])
-        for k, term in enumerate(parts, 1):
-            if not set(chosen) <= set(term.variables):
+        wide = np.zeros(width)
+        for start, variables in holding[next(iter(chosen))] if chosen else every:
+            if len(variables) == 1:
+                values = chosen.get(variables[0], reference[variables[0]])
+                if len(chosen) > 1:
+                    continue
+            elif all(name in variables for name in chosen):
+                first, second = (chosen.get(name, reference[name]) for name in variables)
+                values = np.outer(first, second).ravel()
+            else:
                 continue
-            values = np.ones(1)
-            for name in term.variables:
-                values = np.outer(values, chosen.get(name, reference[name])).ravel()
-            wide[moments.starts[k] : moments.starts[k] + len(values)] = values
+            wide[start : start + len(values)] = values
         return wide
 
     told, wide = [Told("(intercept)", Compared("", "", False))], [columns_at({})]
