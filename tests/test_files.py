@@ -160,6 +160,7 @@ def test_look_offers_the_step_that_mends_each_remark(tmp_path):
     frame = pd.DataFrame({"town": ["Alm", "alm", "Álm", "Berg"] * 30, "n": [1, 2, 3, -9] * 30})
     frame["id"] = [f"P{k}" for k in range(120)]
     frame["money"] = ["10", "20", "30", "refused"] * 30
+    frame["rate"] = [0.5, np.inf, 2.5, -np.inf] * 30
     study = mb.Study(frame)
     remarks = study.remarks()
     assert "differ only by case, blanks or accents" in remarks["town"][0].text
@@ -167,6 +168,7 @@ def test_look_offers_the_step_that_mends_each_remark(tmp_path):
     assert len(mended["town"].levels) == 2
     assert mended["n"].missing_counts() == [("code -9", 30)]
     assert mended["id"].role == "identifier"
+    assert mended["rate"].valid == 60
     assert (mended["money"].kind, mended["money"].valid) == ("amount", 90)
     frame.to_csv(tmp_path / "t.csv", index=False)
     shown = run("look", "t.csv", cwd=tmp_path).stdout

@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import markbase as mb
-from markbase.core.model.moments import gather
+from markbase.core.model.gathering import gather
 from markbase.core.model.terms import Block
 from reference import dense, digits, least_squares, made_up, sandwich, two_sided_t
 

@@ -24,8 +24,8 @@ TERMINALS = {
     "look-column.png": (f"markbase look {FILES} joined_through", "1080x345+0+0"),
     "prepare.png": (f"markbase prepare {PLAN} --check joined_through", "1080x545+0+0"),
     "screen.png": (f"markbase screen {PLAN} --outcome belonging --terms {SCREENED}", "1080x900+0+0"),
-    "fit-numbers.png": (FIT, "1080x905+0+0"),
-    "fit-words.png": (FIT, "1080x1100+0+905"),
+    "fit-numbers.png": (FIT, "1080x917+0+0"),
+    "fit-words.png": (FIT, "1080x900+0+917"),
     "overlap.png": (f"markbase fit {PLAN} --outcome belonging --terms rehearsals,concerts,events", "1080x215+0+0"),
 }
 """File, command, and which part of the screen."""

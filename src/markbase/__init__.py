@@ -24,7 +24,8 @@ if TYPE_CHECKING:
         MarkbaseWarning,
         OverlapError,
     )
-    from markbase.core.model.linear import LinearFit, fit_linear
+    from markbase.core.model.fitting import fit_linear
+    from markbase.core.model.linear import LinearFit
     from markbase.core.model.terms import all_but, cross, slope
     from markbase.core.reading.told import Equation, Reading
     from markbase.core.screening.limits import Limits
@@ -69,7 +70,7 @@ _HOMES = {
     "draw_correlations": "markbase.show.figures",
     "draw_inflation": "markbase.show.figures",
     "draw_pairs": "markbase.show.figures",
-    "fit_linear": "markbase.core.model.linear",
+    "fit_linear": "markbase.core.model.fitting",
     "open_study": "markbase.files.data",
     "read_codebook": "markbase.files.codebook",
     "read_plan": "markbase.files.plan",

@@ -12,7 +12,7 @@ import click
 from markbase import demo
 from markbase.cli.common import remarks, show
 from markbase.core.errors import FileError, listed, quoted
-from markbase.core.model.linear import fit_linear
+from markbase.core.model.fitting import fit_linear
 from markbase.files.data import open_study
 from markbase.files.plan import read_plan
 from markbase.files.whole import write_whole

@@ -9,7 +9,8 @@ import click
 
 from markbase.cli.common import Source, base_options, data_options, pair, remarks, show, show_json, split
 from markbase.core.errors import remark
-from markbase.core.model.linear import LinearFit, fit_linear
+from markbase.core.model.fitting import fit_linear
+from markbase.core.model.linear import LinearFit
 from markbase.core.model.terms import Spec, cross, slope
 from markbase.show.fit import fit_page, standardised_section
 from markbase.show.plain import fit_record

@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 from markbase.cli.common import Source, base_options, data_options, remarks, show, show_json, split
-from markbase.core.model.linear import fit_linear
+from markbase.core.model.fitting import fit_linear
 from markbase.core.screening.limits import Limits
 from markbase.core.screening.screen import screen
 from markbase.core.screening.sensitivity import sensitivity

@@ -1,12 +1,10 @@
-"""Linear regression of an amount on amounts and groups."""
+"""A linear regression, estimated: its tables, tests and sentences."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -14,74 +12,30 @@ import scipy.linalg
 from numpy.typing import NDArray
 
 from markbase.core.display import Shown
-from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, near, remark
+from markbase.core.errors import ColumnError, FitError, near
 from markbase.core.model import twofold
-from markbase.core.model.covariance import FEW_CLUSTERS, Errors, Weights, errors_of, take_weights
+from markbase.core.model.covariance import Errors, Weights, errors_of
 from markbase.core.model.distributions import p_of_f, p_of_t, t_quantile
-from markbase.core.model.moments import Moments, gather
-from markbase.core.model.overlap import overlap_error
-from markbase.core.model.sample import SampleAccount, complete_rows
-from markbase.core.model.solve import Dependent, Solution, solve
+from markbase.core.model.moments import Moments
+from markbase.core.model.results import LinearStrength, OverallTest
+from markbase.core.model.sample import SampleAccount
+from markbase.core.model.solve import Solution, solve
 from markbase.core.model.telling import Telling, Told, design_columns, tell
 from markbase.core.model.terms import (
-    AllBut,
     Block,
     Slope,
-    Spec,
     Term,
-    check_usable,
-    make_term,
-    make_terms,
-    outcome_column,
-    predictor_specs,
 )
 from markbase.core.reading.equation import make_equation
 from markbase.core.reading.sentences import make_reading
 from markbase.core.reading.told import Equation, Reading
 from markbase.core.study.column import Column
-from markbase.core.study.study import Study
 from markbase.core.wording import short
 
 Array = NDArray[np.float64]
 
 INTERCEPT = "(intercept)"
 _EXACT = 1e-24
-
-
-@dataclass(frozen=True)
-class OverallTest:
-    """The test of all terms together, whether the model says anything."""
-
-    statistic: float
-    """F, the mean square explained over the mean square left over."""
-    df: int
-    """Coefficients tested."""
-    df_rest: int
-    """Rows less coefficients, the intercept among them."""
-    p: float
-    """P(F or more) if no term had any bearing on the outcome."""
-
-
-@dataclass(frozen=True)
-class LinearStrength:
-    """How much of the outcome's variation the model accounts for."""
-
-    r2: float
-    """Share of the variation explained in these rows."""
-    r2_adjusted: float
-    """The same, less what as many terms would explain by chance."""
-    typical_miss: float
-    """Residual standard deviation, √(RSS/(n − coefficients)), in the outcome's unit."""
-    residual_ss: float
-    """Sum of squared residuals (RSS)."""
-    total_ss: float
-    """Sum of squared deviations of the outcome from its mean."""
-    loglik: float
-    """Gaussian log-likelihood at its maximum, −n/2·(log(2π·RSS/n) + 1)."""
-    aic: float
-    """−2·loglik + 2·k, with k the coefficients and the residual variance."""
-    bic: float
-    """−2·loglik + log(n)·k."""
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -488,159 +442,3 @@ class LinearFit(Shown):
         codes = term.block().codes
         assert codes is not None
         return int(np.count_nonzero((codes if self.used is None else codes[self.used]) == place))
-
-
-def fit_linear(
-    study: Study,
-    outcome: str,
-    terms: Sequence[Spec] | AllBut,
-    *,
-    level: float = 0.95,
-    errors: str | None = None,
-    cluster: str | None = None,
-    weights: str | None = None,
-    weights_are: str = "sampling",
-) -> LinearFit:
-    """Fit a linear regression by least squares.
-
-    Parameters
-    ----------
-    study : Study
-        The data, with the base of each group marked.
-    outcome : str
-        The name of an amount.
-    terms : sequence of str, Slope or Cross, or AllBut
-        Names of columns, or `all_but` of some. An amount enters as it is, a group as its coding has it
-        (by default the differences of its levels from its base). `slope` lets the slope of an amount
-        differ by group, `cross` the differences between levels of one group by another.
-    level : float
-        Confidence level of the intervals, between 0 and 1.
-    errors : str
-        ``classical`` (the default), or ``robust`` (which is ``HC3``), ``HC0``, ``HC1``, ``HC2``, ``HC3`` for
-        a variance that may differ from row to row, which sampling weights need and get by default.
-    cluster : str, optional
-        A group whose rows may go together, such as the choir of a singer: errors are clustered by
-        it, with G/(G − 1)·(n − 1)/(n − p) for few clusters and t on G − 1 degrees of freedom.
-    weights : str, optional
-        An amount that says with how much each row counts; all positive.
-    weights_are : str
-        ``sampling``: a row stands for others who were not asked, and only the proportions of the
-        weights matter. ``frequency``: a row stands for so many rows alike, in whole numbers.
-
-    Returns
-    -------
-    LinearFit
-        Estimates, tests and the account of the sample.
-
-    Raises
-    ------
-    ColumnError
-        If a column is missing, of the wrong kind, or cannot be used as declared.
-    FitError
-        If no row is complete, the outcome or a term does not vary, rows are too few, or the terms
-        overlap too nearly.
-    OverlapError
-        If terms overlap exactly; the message names the overlap.
-
-    Warns
-    -----
-    MarkbaseWarning
-        For identifiers left out, an outcome that the terms reproduce exactly, and few clusters.
-
-    Notes
-    -----
-    By default one variance holds for all rows, and rows are independent. With X the columns, the
-    intercept among them, ``b = (XᵀX)⁻¹Xᵀy``, ``Var(b) = s²(XᵀX)⁻¹`` and ``s² = RSS/(n − p)``. The
-    joint test of a term is ``F = bᵢᵀ Vᵢ⁻¹ bᵢ / dfᵢ`` over its own coefficients.
-
-    References
-    ----------
-    Seber & Lee (2003), Linear Regression Analysis, 2nd ed., ch. 3-4, doi:10.1002/9780471722199.
-    MacKinnon & White (1985), Journal of Econometrics 29(3), 305-325, doi:10.1016/0304-4076(85)90158-7.
-
-    Examples
-    --------
-    >>> import pandas as pd
-    >>> data = pd.DataFrame({"part": list("ab") * 30, "score": [1, 3, 2, 5, 4, 7] * 10})
-    >>> fit = fit_linear(Study(data).mark("part", "a"), "score", ["part"])
-    >>> fit.coefficients[["term", "level", "base", "estimate"]].round(6)
-              term level   base  estimate
-    0  (intercept)        False  2.333333
-    1         part     a   True  0.000000
-    2         part     b  False  2.666667
-    """
-    _check_level(level)
-    target = outcome_column(study, outcome)
-    specs, wanted_columns = predictor_specs(study, terms, outcome)
-    columns = list(wanted_columns.values())
-    weighing = _weight_column(study, weights)
-    sampled = weighing is not None and weights_are == "sampling"
-    if sampled and errors == "classical" and cluster is None:
-        raise MarkbaseError("Sampling weights need robust or clustered errors; leave `errors` out, or cluster.")
-    kind = errors or ("robust" if sampled and cluster is None else "classical")
-    grouping = _cluster_column(study, cluster, kind)
-    extra = [c for c in (grouping, weighing) if c is not None and c not in columns]
-    used, sample = complete_rows([target, *columns, *extra])
-    counted = None if weighing is None else take_weights(weighing, weights_are, used)
-    heavy = counted.values if counted else None
-    values = target.values if used is None else target.values[used]
-    if values.min() == values.max():
-        raise FitError(
-            f"The outcome `{outcome}` is {values[0]:g} in every row used, so there is no variation to explain."
-        )
-    parts = make_terms(specs, {column.name: make_term(column, used) for column in columns})
-    blocks = [*(t.block() for t in parts), Block(1, multiplier=target.values)]
-    moments = gather(blocks, study.rows, used, heavy)
-    chosen = design_columns(parts, moments)
-    wanted = 1 + len(chosen)
-    if sample.used <= wanted:
-        raise FitError(
-            f"{count_noun(sample.used, 'row')} with a value in every column cannot carry {wanted} coefficients (the intercept "
-            f"among them): at least {wanted + 1} are needed, and far more to be of use. Leave terms out or merge levels."
-        )
-    try:
-        solution = solve(moments, blocks, used, study.rows, chosen, heavy)
-    except Dependent as finding:
-        raise overlap_error(finding, moments, parts) from None
-    found = errors_of(kind, grouping, moments, blocks, solution, used, counted)
-    if grouping is not None and found.clusters < FEW_CLUSTERS:
-        remark(
-            f"`{grouping.name}` has only {found.clusters} clusters: clustered errors tend to be too small with fewer than "
-            f"{FEW_CLUSTERS}, so read intervals as narrower than they should be."
-        )
-    inside = {column.name for column in columns}
-    possible = [n for n in study.columns if study[n].role == "cluster" and study[n].is_group and n not in inside]
-    hint = possible[0] if possible and grouping is None else ""
-    fit = LinearFit(target, parts, sample, level, study.name, moments, solution, used, found, grouping, counted, hint)
-    if fit.exact:
-        remark(
-            f"The terms reproduce `{outcome}` exactly, to within rounding: standard errors, tests and intervals mean nothing "
-            f"here. Is the outcome made of its predictors?"
-        )
-    return fit
-
-
-def _check_level(level: Any) -> None:
-    if not isinstance(level, (int, float)) or not 0 < level < 1:
-        raise MarkbaseError(f"The confidence level is {level!r}; it must lie between 0 and 1, for instance 0.95.")
-
-
-def _cluster_column(study: Study, name: str | None, errors: str) -> Column | None:
-    if name is None:
-        return None
-    if errors != "classical":
-        raise MarkbaseError(f"Errors are either `{errors}` or clustered by `{name}`; leave one of the two out.")
-    column = study.column(name)
-    if not column.is_group:
-        raise ColumnError(f"`{name}` is an amount; clusters are the levels of a group, so declare it one.")
-    return column
-
-
-def _weight_column(study: Study, name: str | None) -> Column | None:
-    if name is None:
-        return None
-    column = study.column(name)
-    if column.is_group:
-        raise ColumnError(f"`{name}` is a group; weights are an amount.")
-    check_usable(column)
-    return column

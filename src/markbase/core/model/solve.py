@@ -16,7 +16,8 @@ import scipy.linalg
 from numpy.typing import NDArray
 
 from markbase.core.model import twofold
-from markbase.core.model.moments import Moments, gather_twofold
+from markbase.core.model.gathering_twofold import gather_twofold
+from markbase.core.model.moments import Moments
 from markbase.core.model.terms import Block
 
 Array = NDArray[np.float64]

@@ -20,7 +20,8 @@ import pandas as pd
 import scipy.special
 from numpy.typing import NDArray
 
-from markbase.core.model.moments import Moments, gather
+from markbase.core.model.gathering import gather
+from markbase.core.model.moments import Moments
 from markbase.core.model.terms import Block, Term
 from markbase.core.study.column import Column
 

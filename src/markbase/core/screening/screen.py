@@ -13,8 +13,8 @@ from numpy.typing import NDArray
 
 from markbase.core.display import Shown
 from markbase.core.errors import FitError, MarkbaseError, remark
+from markbase.core.model.gathering import gather
 from markbase.core.model.linear import LinearFit
-from markbase.core.model.moments import gather
 from markbase.core.model.overlap import Overlap
 from markbase.core.model.sample import SampleAccount, complete_rows
 from markbase.core.model.terms import AllBut, Block, Term, make_amount, make_term, predictor_columns

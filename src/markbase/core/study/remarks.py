@@ -79,7 +79,12 @@ def _amount_remarks(column: Column) -> list[Remark]:
     values = column.values[column.present]
     infinite = int(np.isinf(values).sum())
     if infinite:
-        return [Remark(f"infinite in {count_noun(infinite, 'row')}")]
+        codes = [text for text in ("inf", "-inf") if np.any(values == float(text))]
+        return [
+            Remark(
+                f"infinite in {count_noun(infinite, 'row')}", ({"do": "blank", "column": column.name, "codes": codes},)
+            )
+        ]
     if values.min() == values.max():
         return [Remark("constant: one value in every row")]
     remarks = []

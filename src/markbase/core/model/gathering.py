@@ -1,0 +1,242 @@
+"""Taking moments: one pass over the rows, a chunk at a time."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Iterator, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.model.moments import Moments
+from markbase.core.model.terms import Block
+
+CHUNK_ROWS = 1 << 16
+"""Rows taken at a time."""
+_MOST_CELLS = 1 << 14
+"""Groups are counted together while their joint cells are no more than this."""
+_SAMPLE_ROWS = 4096
+
+
+def row_chunks(rows: int, used: NDArray[np.bool_] | None, size: int = CHUNK_ROWS) -> Iterator[slice | NDArray[np.intp]]:
+    """Yield the rows used, a chunk at a time, as something that indexes an array.
+
+    Parameters
+    ----------
+    rows : int
+        Rows of the data.
+    used : ndarray of bool, shape (rows,), or None
+        The rows used; None for all.
+    size : int
+        Rows of a chunk, before those not used are taken out.
+
+    Yields
+    ------
+    slice or ndarray
+        Which rows.
+    """
+    for start in range(0, rows, size):
+        stop = min(start + size, rows)
+        if used is None:
+            yield slice(start, stop)
+        else:
+            picked = np.flatnonzero(used[start:stop])
+            if len(picked):
+                yield picked + start
+
+
+def gather(
+    blocks: Sequence[Block],
+    rows: int,
+    used: NDArray[np.bool_] | None = None,
+    weights: NDArray[np.float64] | None = None,
+) -> Moments:
+    """Take the moments of the rows used, in one pass.
+
+    Parameters
+    ----------
+    blocks : sequence of Block
+        Amounts and groups over all rows; the intercept is added in front.
+    rows : int
+        Rows of the data, used or not.
+    used : ndarray of bool, shape (rows,), or None
+        The rows used; None for all. Amounts must be finite and codes 0 or more there.
+    weights : ndarray, shape (rows,), optional
+        With how much each row counts.
+
+    Returns
+    -------
+    Moments
+        Block 0 is the intercept, block k + 1 is ``blocks[k]``.
+
+    Notes
+    -----
+    Centres are the means of up to 4,096 rows spread evenly over the rows used, so that
+    deviations are summed and not the values; what remains of the means is swept out when the
+    equations are solved. Memory grows with a chunk and with pairs of levels, not with rows.
+    """
+    sizes = (1, *(b.levels for b in blocks))
+    starts = np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.intp)
+    amounts = [k for k, b in enumerate(blocks) if b.codes is None]
+    groups = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is None]
+    slopes = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is not None]
+    centres, scales = _centres_and_scales(blocks, [*amounts, *slopes], rows, used)
+    cross = np.zeros((sum(sizes), sum(sizes)))
+
+    places = np.concatenate([[0], starts[1:][amounts]]).astype(np.intp)
+    products = np.zeros((len(places), len(places)))
+    sets = _joint_sets(blocks, groups)
+    tables = [np.zeros((len(places), *(blocks[k].levels for k in joint))) for joint in sets]
+    apart = [(g, h) for a, b in itertools.combinations(sets, 2) for g in a for h in b]
+    pairs = {pair: np.zeros(blocks[pair[0]].levels * blocks[pair[1]].levels) for pair in apart}
+
+    for chunk in row_chunks(rows, used):
+        codes = {k: blocks[k].codes[chunk].astype(np.intp) for k in (*groups, *slopes)}  # type: ignore[index]
+        values = _deviations(blocks, amounts, chunk, centres, scales, rows)
+        w = None if weights is None else weights[chunk]
+        weighted = values if w is None else values * w
+        products += weighted @ values.T
+        for joint, table in zip(sets, tables, strict=True):
+            shape = table.shape[1:]
+            cell = codes[joint[0]]
+            for k in joint[1:]:
+                cell = cell * blocks[k].levels + codes[k]
+            cells = int(np.prod(shape))
+            table[0] += np.bincount(cell, weights=w, minlength=cells).reshape(shape)
+            for row in range(1, len(values)):
+                table[row] += np.bincount(cell, weights=weighted[row], minlength=cells).reshape(shape)
+        for (g, h), pair in pairs.items():
+            pair += np.bincount(codes[g] * blocks[h].levels + codes[h], weights=w, minlength=len(pair))
+        for place, k in enumerate(slopes):
+            x = _deviation(blocks[k], chunk, centres[k + 1], scales[k + 1])
+            weighted_x = x if w is None else x * w
+            _add_by_code(cross, places, starts[k + 1], codes[k], blocks[k].levels, weighted_x * values)
+            for other in (*groups, *slopes[place:]):
+                z = weighted_x
+                if other not in groups:
+                    z = weighted_x * _deviation(blocks[other], chunk, centres[other + 1], scales[other + 1])
+                shape = blocks[k].levels, blocks[other].levels
+                sums = np.bincount(codes[k] * shape[1] + codes[other], weights=z, minlength=shape[0] * shape[1])
+                rows_at = slice(starts[k + 1], starts[k + 1] + shape[0])
+                cross[rows_at, starts[other + 1] : starts[other + 1] + shape[1]] += sums.reshape(shape)
+
+    for k in slopes:  # what was summed on one side of the diagonal stands on the other as well
+        at = slice(starts[k + 1], starts[k + 1] + blocks[k].levels)
+        for other in (*groups, *(s for s in slopes if s > k)):
+            there = slice(starts[other + 1], starts[other + 1] + blocks[other].levels)
+            cross[there, at] = cross[at, there].T
+        cross[np.ix_(places, np.arange(at.start, at.stop))] = cross[at, places].T
+    cross[np.ix_(places, places)] = products
+    _fill_groups(cross, blocks, starts, places, sets, tables, pairs)
+    return Moments(sizes, centres, scales, cross)
+
+
+def _deviation(block: Block, chunk: slice | NDArray[np.intp], centre: float, scale: float) -> NDArray[np.float64]:
+    assert block.multiplier is not None
+    deviation: NDArray[np.float64] = (block.multiplier[chunk] - centre) / scale
+    return deviation
+
+
+def _add_by_code(
+    cross: NDArray[np.float64],
+    places: NDArray[np.intp],
+    start: int,
+    codes: NDArray[np.intp],
+    levels: int,
+    products: NDArray[np.float64],
+) -> None:
+    """Add the sums by code of each row of products to the columns of the amounts."""
+    for column, product in zip(places, products, strict=True):
+        cross[start : start + levels, column] += np.bincount(codes, weights=product, minlength=levels)
+
+
+def _centres_and_scales(
+    blocks: Sequence[Block], amounts: Sequence[int], rows: int, used: NDArray[np.bool_] | None
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    sample: slice | NDArray[np.intp] = slice(None)
+    if used is not None or rows > _SAMPLE_ROWS:
+        here = np.arange(rows) if used is None else np.flatnonzero(used)
+        sample = here[np.linspace(0, len(here) - 1, min(_SAMPLE_ROWS, len(here))).astype(np.intp)]
+    centres, scales = np.zeros(len(blocks) + 1), np.ones(len(blocks) + 1)
+    for k in amounts:
+        x = blocks[k].multiplier
+        assert x is not None
+        values = x[sample]
+        low, high = float(values.min()), float(values.max())
+        with np.errstate(over="ignore"):
+            mean = float(values.mean())
+        if not math.isfinite(mean):  # the sum was too large for a float
+            size = max(-low, high)
+            mean = size * float(np.mean(values / size))
+        centres[k + 1] = mean
+        reach = max(high - mean, mean - low)
+        scales[k + 1] = 2.0 ** round(math.log2(reach)) if reach > 0 else 1.0
+    return centres, scales
+
+
+def _deviations(
+    blocks: Sequence[Block],
+    amounts: Sequence[int],
+    chunk: slice | NDArray[np.intp],
+    centres: NDArray[np.float64],
+    scales: NDArray[np.float64],
+    rows: int,
+) -> NDArray[np.float64]:
+    """Shape (1 + amounts, rows of the chunk): a row of ones, then each amount centred and scaled."""
+    size = len(range(*chunk.indices(rows))) if isinstance(chunk, slice) else len(chunk)
+    values = np.ones((len(amounts) + 1, size))
+    for row, k in enumerate(amounts, 1):
+        x = blocks[k].multiplier
+        assert x is not None
+        np.subtract(x[chunk], centres[k + 1], out=values[row])
+        values[row] /= scales[k + 1]
+    return values
+
+
+def _joint_sets(blocks: Sequence[Block], groups: Sequence[int]) -> list[list[int]]:
+    """Put groups together while their joint cells are few: one pass of counting serves them all."""
+    sets: list[list[int]] = []
+    cells: list[int] = []
+    for k in sorted(groups, key=lambda g: blocks[g].levels):
+        for place, size in enumerate(cells):
+            if size * blocks[k].levels <= _MOST_CELLS:
+                sets[place].append(k)
+                cells[place] = size * blocks[k].levels
+                break
+        else:
+            sets.append([k])
+            cells.append(blocks[k].levels)
+    return sets
+
+
+def _fill_groups(
+    cross: NDArray[np.float64],
+    blocks: Sequence[Block],
+    starts: NDArray[np.intp],
+    places: NDArray[np.intp],
+    sets: Sequence[Sequence[int]],
+    tables: Sequence[NDArray[np.float64]],
+    pairs: dict[tuple[int, int], NDArray[np.float64]],
+) -> None:
+    """Read counts and sums by level out of the joint tables."""
+
+    def columns(k: int) -> slice:
+        return slice(starts[k + 1], starts[k + 1] + blocks[k].levels)
+
+    for joint, table in zip(sets, tables, strict=True):
+        for axis, g in enumerate(joint, 1):
+            rest = tuple(a for a in range(1, table.ndim) if a != axis)
+            sums = table.sum(axis=rest)
+            cross[places, columns(g)] = sums
+            cross[columns(g), places] = sums.T
+            cross[columns(g), columns(g)] = np.diag(sums[0])
+            for other, h in enumerate(joint[axis:], axis + 1):
+                others = tuple(a - 1 for a in range(1, table.ndim) if a not in (axis, other))
+                counts = table[0].sum(axis=others)
+                cross[columns(g), columns(h)] = counts
+                cross[columns(h), columns(g)] = counts.T
+    for (g, h), pair in pairs.items():
+        counts = pair.reshape(blocks[g].levels, blocks[h].levels)
+        cross[columns(g), columns(h)] = counts
+        cross[columns(h), columns(g)] = counts.T
