@@ -93,10 +93,11 @@ def before_and_after(source: Column, new: Column, notes: tuple[str, ...] = ()) -
     return Check(new.name, source.name, table, passed and not bool(np.any(new.present & ~source.present)), notes)
 
 
+@np.errstate(invalid="ignore")  # infinite values have no mean
 def _described(column: Column) -> dict[str, float]:
     values = column.values[column.present]
     few = len(values) < 2
-    constant = few or values.min() == values.max()
+    constant = few or values.min() == values.max() or not np.isfinite(values).all()
     return {
         "rows": float(len(values)),
         "missing": float(len(column.values) - len(values)),

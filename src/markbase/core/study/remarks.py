@@ -79,10 +79,10 @@ def _amount_remarks(column: Column) -> list[Remark]:
     values = column.values[column.present]
     infinite = int(np.isinf(values).sum())
     if infinite:
-        codes = [text for text in ("inf", "-inf") if np.any(values == float(text))]
+        signs = [text for text in ("inf", "-inf") if np.any(values == float(text))]
         return [
             Remark(
-                f"infinite in {count_noun(infinite, 'row')}", ({"do": "blank", "column": column.name, "codes": codes},)
+                f"infinite in {count_noun(infinite, 'row')}", ({"do": "blank", "column": column.name, "codes": signs},)
             )
         ]
     if values.min() == values.max():
