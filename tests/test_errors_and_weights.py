@@ -1,0 +1,177 @@
+"""Robust and clustered errors, weights, and what else is told of a fit."""
+
+import numpy as np
+import pytest
+
+import markbase as mb
+from reference import dense, digits, least_squares, sandwich, two_sided_t
+from test_linear import _quietly, plain
+
+ERRORS = [("HC0", None), ("HC1", None), ("HC2", None), ("HC3", None), ("robust", None), ("classical", "team")]
+
+
+@pytest.mark.parametrize(("kind", "cluster"), ERRORS)
+@pytest.mark.parametrize("base", ["alto", "bass"])
+@pytest.mark.parametrize("far", [False, True])
+def test_robust_and_clustered_errors_agree_with_50_digits(kind, cluster, base, far):
+    frame, terms, bases = plain()
+    bases = bases | {"voice": base}
+    frame["team"] = [f"T{k % 17:02d}" for k in range(len(frame))]
+    if far:
+        frame = frame.assign(age=frame["age"] + 1e8, score=frame["score"] - 1e7)
+    study = mb.Study(frame)
+    for group, level in bases.items():
+        study = study.mark(group, level)
+    fit = _quietly(mb.fit_linear, study, "score", terms, errors=kind, cluster=cluster)
+    wanted = sandwich(frame, "score", terms, bases, "HC3" if kind == "robust" else kind, cluster)
+    table = fit.coefficients.set_index(["term", "level"])
+    estimates = least_squares(frame, "score", terms, bases)["estimate"]
+    for key, se in wanted["se"].items():
+        assert digits(table["se"][key], se) > (7 if far else 11), key
+        p = two_sided_t(estimates[key] / se, wanted["df"])
+        assert digits(table["p"][key], p) > (5 if far else 9), key
+    for term, F in wanted["joint"].items():
+        assert digits(fit.terms.set_index("term")["statistic"][term], F) > (7 if far else 10)
+    assert digits(fit.overall.statistic, wanted["overall"]) > (7 if far else 10)
+    assert fit.overall.df_rest == wanted["df"]
+    np.testing.assert_allclose(np.sqrt(np.diag(fit.covariance)), fit.coefficients["se"], rtol=1e-9)
+    plain_fit = mb.fit_linear(study, "score", terms)
+    assert plain_fit.strength == fit.strength
+    assert "HC" in str(fit) or "clustered by team (17 clusters)" in str(fit)
+
+
+def test_errors_that_cannot_be_had_are_refused_or_remarked():
+    study = mb.demo.choirs()
+    with pytest.warns(mb.MarkbaseWarning, match="`choir` has only 24 clusters"):
+        fit = mb.fit_linear(study, "belonging", ["age", "voice"], cluster="choir")
+    assert fit.df_rest == 23
+    smaller = fit.without("voice")
+    with pytest.warns(mb.MarkbaseWarning):
+        again = mb.fit_linear(study, "belonging", ["age"], cluster="choir")
+    np.testing.assert_allclose(smaller.coefficients["se"], again.coefficients["se"], rtol=1e-9)
+    frame, terms, _ = plain()
+    frame.loc[0, "voice"] = "solo"
+    with pytest.raises(mb.FitError, match="HC3 errors are not defined: 1 row alone decides"):
+        mb.fit_linear(mb.Study(frame), "score", terms, errors="robust")
+    assert mb.fit_linear(mb.Study(frame), "score", terms, errors="HC1").errors.kind == "HC1"
+    for options, told in (
+        ({"errors": "HC4"}, "no errors `HC4`.*Did you mean"),
+        ({"errors": "robust", "cluster": "choir"}, "leave one of the two out"),
+        ({"cluster": "age"}, "`age` is an amount; clusters are the levels of a group"),
+    ):
+        with pytest.raises(mb.MarkbaseError, match=told):
+            mb.fit_linear(study, "belonging", ["voice", "travel_km"], **options)
+    frame["two"] = np.where(np.arange(len(frame)) < 60, "a", "b")
+    with pytest.warns(mb.MarkbaseWarning, match="only 2 clusters"):
+        few = mb.fit_linear(mb.Study(frame.iloc[1:]), "score", terms, cluster="two")
+    assert np.isnan(few.overall.statistic)
+    assert "fewer clusters than coefficients" in " ".join(str(few).split())
+
+
+def test_standardised_estimates_are_those_of_z_scores_and_levels_stay_differences():
+    frame, terms, _ = plain()
+    z = frame.assign(**{n: (frame[n] - frame[n].mean()) / frame[n].std() for n in ("age", "km", "score")})
+    fits = [mb.fit_linear(mb.Study(f).mark("voice", "alto"), "score", terms) for f in (frame, z)]
+    got, wanted = fits[0].standardised, fits[1].coefficients.iloc[1:].reset_index(drop=True)
+    for column in ("estimate", "low", "high"):
+        np.testing.assert_allclose(got[column], wanted[column], rtol=1e-9, atol=1e-12)
+    assert set(got["step"][got["term"] == "voice"]) == {"difference"}
+    assert got["step"].str.startswith("one standard deviation of age").sum() == 1
+
+
+def test_all_but_takes_what_is_left():
+    study = mb.demo.choirs()
+    terms = mb.all_but("events", "choir", "satisfaction", "practice_hours", "stays", "travel_min")
+    fit = mb.fit_linear(study, "belonging", terms)
+    names = [
+        "voice",
+        "joined_through",
+        "rehearsal_day",
+        "age",
+        "years_singing",
+        "years_in_choir",
+        "travel_km",
+        "rehearsals",
+        "concerts",
+    ]
+    assert [t.name for t in fit.parts] == names
+    assert mb.screen(study, terms, "belonging").terms["term"].tolist() == names
+    with pytest.raises(mb.ColumnError, match="no column `event`"):
+        mb.fit_linear(study, "belonging", mb.all_but("event"))
+
+
+@pytest.mark.parametrize("settings_of_errors", [{}, {"errors": "HC1"}, {"errors": "HC3"}, {"cluster": "team"}])
+@pytest.mark.parametrize("near", [False, True])
+def test_frequencies_are_rows_repeated(settings_of_errors, near):
+    frame, terms, _ = plain()
+    if near:  # takes the way by twice the working precision
+        frame["shadow"] = frame["age"] + 1e-5 * np.random.default_rng(3).normal(size=len(frame))
+        terms = [*terms, "shadow"]
+    frame["team"] = [f"T{k % 40:02d}" for k in range(len(frame))]
+    frame["times"] = np.random.default_rng(2).integers(1, 5, len(frame))
+    frame.loc[4, "times"] = np.nan
+    long = frame.dropna().loc[lambda f: f.index.repeat(f["times"].astype(int))].reset_index(drop=True)
+    short_fit = mb.fit_linear(
+        mb.Study(frame), "score", terms, weights="times", weights_are="frequency", **settings_of_errors
+    )
+    long_fit = mb.fit_linear(mb.Study(long), "score", terms, **settings_of_errors)
+    one, other = short_fit.coefficients.drop(columns="n"), long_fit.coefficients.drop(columns="n")
+    by_name = one.set_index(["term", "level"]), other.set_index(["term", "level"])
+    if by_name[0]["base"].equals(by_name[1]["base"]):
+        for column in ("estimate", "se", "t", "p", "low", "high"):
+            np.testing.assert_allclose(by_name[0][column], by_name[1][column], rtol=1e-8, atol=1e-13)
+    np.testing.assert_allclose(short_fit.terms["statistic"], long_fit.terms["statistic"], rtol=1e-8)
+    assert short_fit.overall.df_rest == long_fit.overall.df_rest
+    assert short_fit.strength.typical_miss == pytest.approx(long_fit.strength.typical_miss, rel=1e-11)
+    assert short_fit.strength.bic == pytest.approx(long_fit.strength.bic, rel=1e-11)
+    assert short_fit.coefficients["n"][0] == len(frame) - 1
+    np.testing.assert_allclose(mb.screen_fit(short_fit).terms["gvif"], mb.screen_fit(long_fit).terms["gvif"], rtol=1e-9)
+
+
+@pytest.mark.parametrize("kind", [None, "HC0", "HC1", "HC2", "HC3"])
+def test_sampling_weights_agree_with_weighted_columns_and_need_robust_errors(kind):
+    frame, terms, bases = plain()
+    frame["w"] = np.random.default_rng(5).gamma(4, 1, len(frame))
+    study = mb.Study(frame).mark("day", "Mon").mark("voice", "alto")
+    bases = {"voice": "alto", "day": "Mon"}
+    fit = mb.fit_linear(study, "score", terms, weights="w", errors=kind)
+    assert fit.errors.kind == (kind or "HC3")
+    columns, names = dense(frame, terms, bases)
+    w = (frame["w"] / frame["w"].mean()).to_numpy()
+    X, y = np.array(columns, dtype=float).T * np.sqrt(w)[:, None], frame["score"].to_numpy() * np.sqrt(w)
+    inverse = np.linalg.inv(X.T @ X)
+    b = inverse @ X.T @ y
+    e, h = y - X @ b, np.einsum("ij,jk,ik->i", X, inverse, X)
+    n, p = X.shape
+    weight = {"HC0": 1.0, "HC1": n / (n - p), "HC2": 1 / (1 - h), "HC3": 1 / (1 - h) ** 2}[kind or "HC3"] * e**2
+    V = inverse @ (X.T * weight) @ X @ inverse
+    table = fit.coefficients.set_index(["term", "level"]).loc[names]
+    np.testing.assert_allclose(table["estimate"], b, rtol=1e-9)
+    np.testing.assert_allclose(table["se"], np.sqrt(np.diag(V)), rtol=1e-9)
+    scaled = mb.fit_linear(
+        mb.Study(frame.assign(w=frame["w"] * 1000)).mark("day", "Mon").mark("voice", "alto"),
+        "score",
+        terms,
+        weights="w",
+        errors=kind,
+    )
+    np.testing.assert_allclose(scaled.coefficients["se"], fit.coefficients["se"], rtol=1e-12)
+    assert "sampling weights from w" in str(fit)
+
+
+def test_weights_that_make_no_sense_are_refused():
+    frame, terms, _ = plain()
+    frame["w"], frame["z"] = 1.5, np.where(np.arange(len(frame)) == 3, 0.0, 1.0)
+    study = mb.Study(frame)
+    for options, told in (
+        (
+            {"weights": "w", "weights_are": "frequency"},
+            "must be whole numbers of 1 or more, and 120 rows used are not .1.5.",
+        ),
+        ({"weights": "z"}, "must be positive, and 1 row used is not .0."),
+        ({"weights": "voice"}, "is a group; weights are an amount"),
+        ({"weights": "w", "weights_are": "survey"}, "no weights `survey`"),
+        ({"weights": "w", "errors": "classical"}, "Sampling weights need robust or clustered errors"),
+    ):
+        with pytest.raises(mb.MarkbaseError, match=told):
+            mb.fit_linear(study, "score", terms, **options)
