@@ -32,6 +32,12 @@ from markbase.show.plain import fit_record
 @click.option("--weights", metavar="COLUMN", help="With how much each row counts.")
 @click.option("--weights-are", default="sampling", show_default=True, help="sampling or frequency.")
 @click.option("--standardised", is_flag=True, help="Add the coefficients in standard deviations of the outcome.")
+@click.option(
+    "--within",
+    multiple=True,
+    metavar="GROUP",
+    help="Control for all levels of this group without listing them. Once or twice.",
+)
 @click.option("--cluster", metavar="GROUP", help="Cluster the errors by this group, such as the choir of a singer.")
 def command(
     outcome: str,
@@ -43,6 +49,7 @@ def command(
     weights: str | None,
     weights_are: str,
     cluster: str | None,
+    within: tuple[str, ...],
     standardised: bool,
     as_json: bool,
     **source: Any,
@@ -66,6 +73,7 @@ def command(
             level=level,
             errors=errors,
             cluster=cluster,
+            within=within,
             weights=weights,
             weights_are=weights_are,
         )

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
-from markbase.core.errors import count_noun
+from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.model.linear import LinearFit
 from markbase.core.reading.told import Equation, Reading
 from markbase.core.tables import rows_of
@@ -38,7 +39,7 @@ def fit_page(fit: LinearFit) -> Page:
             _how_much(fit),
             _terms(fit),
             _groups(fit),
-            Section("6  The equation, complete", blocks=_equation_blocks(fit.equation())),
+            Section("6  The equation, complete", blocks=_equation_blocks(fit.equation(), fit.taken_out)),
             Section("7  In words", blocks=_reading_blocks(fit.reading())),
         ),
     )
@@ -61,6 +62,7 @@ def _rows(fit: LinearFit) -> Section:
     guessed = [f"`{c.name}` {c.kind}" for c in (fit.outcome, *(t.column for t in fit.parts)) if c.guess]
     doubt = [("guessed", f"{', '.join(guessed)}: no codebook says so; declare their kinds")] if guessed else []
     weighed = [("weights", fit.weights.words)] if fit.weights else []
+    weighed += [("taken out", fit.within.words)] if fit.within else []
     if not left:
         return Section("1  Which rows", blocks=(Facts((("used", f"{text}: every row is complete"), *weighed, *doubt)),))
     facts = [
@@ -90,6 +92,8 @@ def _whether(fit: LinearFit) -> Section:
         words = f"together the terms tell something about `{fit.outcome.name}`"
     else:
         words = f"no clear evidence that the terms together tell anything about `{fit.outcome.name}`"
+    if fit.taken_out:
+        words += f", within levels of {listed(quoted(fit.taken_out))}"
     if math.isnan(test.statistic):
         words = "not tested: there are fewer clusters than coefficients"
     return Section("2  Does the model say anything", blocks=(Facts(((figures, words), ("errors", _errors(fit)))),))
@@ -137,7 +141,13 @@ def _how_much(fit: LinearFit) -> Section:
     pairs = (
         (
             "R²",
-            f"{without_zero(s.r2)} of the variation in these rows (adjusted for the number of terms {without_zero(s.r2_adjusted)})",
+            f"{without_zero(s.r2)} of the variation in these rows (adjusted for the number of terms {without_zero(s.r2_adjusted)})"
+            + (f", the levels of {listed(quoted(fit.taken_out))} counted in" if fit.taken_out else ""),
+        ),
+        *(
+            [("R² within", f"{without_zero(s.r2_within)} of what varies within those levels is explained by the terms")]
+            if s.r2_within is not None
+            else []
         ),
         (
             "typical miss",
@@ -221,7 +231,7 @@ def _scale(low: float, high: float) -> tuple[float, float]:
     return (low - room if low < 0 else -room), (high + room if high > 0 else room)
 
 
-def _equation_blocks(equation: Equation) -> tuple[Formula | Facts, ...]:
+def _equation_blocks(equation: Equation, taken_out: Sequence[str] = ()) -> tuple[Formula | Facts, ...]:
     parts = [f"{equation.outcome} ="]
     for place, part in enumerate(equation.parts):
         negative = part.estimate < 0 or (part.estimate == 0 and math.copysign(1, part.estimate) < 0)
@@ -233,6 +243,9 @@ def _equation_blocks(equation: Equation) -> tuple[Formula | Facts, ...]:
         if base
         else (name, "every level has a summand, counted from the mean of the levels, which is part of the first number")
         for name, base in equation.bases
+    ]
+    facts += [
+        (name, "taken out: the first number is the mean over the rows of its levels' own starts") for name in taken_out
     ]
     facts.append(("digits", "rounded for reading; `coefficients` and --json hold all of them"))
     return Formula(tuple(parts)), Facts(tuple(facts))

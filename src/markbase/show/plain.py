@@ -38,6 +38,7 @@ def fit_record(fit: LinearFit) -> dict[str, Any]:
         "level": fit.level,
         "errors": {"kind": fit.errors.kind, "cluster": fit.errors.cluster, "clusters": fit.errors.clusters},
         "weights": {"kind": fit.weights.kind, "column": fit.weights.column} if fit.weights else None,
+        "within": list(fit.taken_out),
         "sample": {"rows": fit.sample.rows, "used": fit.sample.used, "lost": _rows(fit.sample.lost)},
         "overall": dataclasses.asdict(fit.overall),
         "strength": dataclasses.asdict(fit.strength),

@@ -20,6 +20,7 @@ from markbase.core.model.gathering import row_chunks
 from markbase.core.model.moments import Moments
 from markbase.core.model.solve import Solution
 from markbase.core.model.terms import Block
+from markbase.core.model.within import Within
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
@@ -120,6 +121,7 @@ def errors_of(
     solution: Solution,
     used: NDArray[np.bool_] | None,
     weights: Weights | None = None,
+    within: Within | None = None,
 ) -> Errors:
     """Compute what the standard errors need beyond the moments.
 
@@ -133,6 +135,8 @@ def errors_of(
         The fit.
     weights : Weights, optional
         With how much each row counts.
+    within : Within, optional
+        The levels taken out.
 
     Returns
     -------
@@ -152,20 +156,20 @@ def errors_of(
     if kind not in KINDS_OF_ERRORS:
         raise MarkbaseError(f"There are no errors `{kind}`; there are {listed(quoted(KINDS_OF_ERRORS))}.{_close(kind)}")
     n, p = moments.rows, len(solution.columns)
-    rest = n - p - 1
+    rest = n - p - (1 if within is None else within.levels)
     if cluster is None and kind == "classical":
         return Errors("classical", rest)
-    whitened = _Whitened(moments, blocks, solution, used, weights.values if weights else None)
+    whitened = _Whitened(moments, blocks, solution, used, weights.values if weights else None, within)
     repeated = weights is not None and weights.kind == "frequency"
     if cluster is not None:
-        return _clustered(whitened, cluster, n, p)
+        return _clustered(whitened, cluster, n, rest)
     kind = "HC3" if kind == "robust" else kind
     middle = np.zeros((p + 1, p + 1))
-    for _, Q, residual, w in whitened.chunks():
+    for chunk, Q, residual, w in whitened.chunks():
         # a row that stands for several is several rows; a row that is weighted has a weighted score
         weight = residual**2 * (w if repeated else w**2)
         if kind in ("HC2", "HC3"):
-            room = 1 - np.einsum("ij,ij->i", Q, Q) * (1.0 if repeated else w)
+            room = 1 - whitened.leverages(chunk, Q) * (1.0 if repeated else w)
             if room.min() < _ALONE:
                 raise FitError(
                     f"{kind} errors are not defined: {count_noun(int((room < _ALONE).sum()), 'row')} alone decides a coefficient "
@@ -183,8 +187,8 @@ def _close(kind: str) -> str:
     return close if close.startswith(" Did") else ""
 
 
-def _clustered(whitened: _Whitened, cluster: Column, n: int, p: int) -> Errors:
-    sums = np.zeros((len(cluster.levels), p + 1))
+def _clustered(whitened: _Whitened, cluster: Column, n: int, rest: int) -> Errors:
+    sums = np.zeros((len(cluster.levels), len(whitened.solution.columns) + 1))
     seen = np.zeros(len(cluster.levels), dtype=bool)
     for chunk, Q, residual, w in whitened.chunks():
         codes = cluster.values[chunk].astype(np.intp)
@@ -195,7 +199,7 @@ def _clustered(whitened: _Whitened, cluster: Column, n: int, p: int) -> Errors:
         raise FitError(
             f"`{cluster.name}` has {count_noun(clusters, 'cluster')} in the rows used; clustered errors need at least two."
         )
-    middle = sums.T @ sums * (clusters / (clusters - 1) * (n - 1) / (n - p - 1))
+    middle = sums.T @ sums * (clusters / (clusters - 1) * (n - 1) / rest)
     return Errors("clustered", clusters - 1, cluster.name, clusters, middle)
 
 
@@ -203,7 +207,7 @@ class _Whitened:
     """Rows in coordinates in which the cross-products are the identity, a chunk at a time.
 
     A row x is told by ``[1/√n, Aᵀ(x − mean)]``, of which the squared length is the leverage. Levels are
-    looked up in a small table and never laid out.
+    looked up in a small table and never laid out. With levels taken out, the mean is that within the level.
     """
 
     def __init__(
@@ -213,25 +217,47 @@ class _Whitened:
         solution: Solution,
         used: NDArray[np.bool_] | None,
         weights: Array | None,
+        within: Within | None,
     ) -> None:
+        self.within = within
         self.moments, self.blocks, self.solution, self.used = moments, blocks, solution, used
         self.weights = weights
+
+    def _starts(self) -> tuple[Array, Array]:
+        """Return what Q and the fit begin from: one row, or one for each level taken out."""
+        s = self.solution
+        if self.within is None:
+            offset = (s.at_centres[0] - self.moments.centres[-1]) + s.at_centres[1]
+            return -((s.means - s.centres) @ s.root)[None, :], np.array([offset])
+        means, outcome = self.within.means(self.moments)
+        own = means[s.columns].T
+        return -(own @ s.root), outcome - own @ s.coefficients
+
+    def leverages(self, chunk: slice | NDArray[np.intp], Q: Array) -> Array:
+        """Return the leverage of each row of a chunk, for a weight of 1."""
+        leverage: Array = np.einsum("ij,ij->i", Q, Q)
+        if self.within is not None:
+            at = self.within.codes[chunk]
+            assert self.within.sums is not None
+            own = np.where(self.within.rows_at[at] == 1, 0.0, 1 / self.within.sums[0, at])  # a lone row adds nothing
+            leverage += own - 1 / self.moments.weight
+        return leverage
 
     def chunks(self) -> Iterator[tuple[slice | NDArray[np.intp], Array, Array, Array]]:
         """Yield which rows, their whitened columns (rows, p + 1), residuals (rows,) and weights (rows,)."""
         s, p = self.solution, len(self.solution.columns)
         inner = {int(c): k for k, c in enumerate(s.columns)}
-        start = -((s.means - s.centres) @ s.root)
         y = self.blocks[-1].multiplier
         assert y is not None
         y_centre = self.moments.centres[-1]
-        offset = (s.at_centres[0] - y_centre) + s.at_centres[1]
+        start, offset = self._starts()
         size = max(1024, min(1 << 16, (1 << 22) // (p + 1)))
         for chunk in row_chunks(len(y), self.used, size):
-            residual = (y[chunk] - y_centre) - offset
+            at = 0 if self.within is None else self.within.codes[chunk]
+            residual = (y[chunk] - y_centre) - offset[at]
             Q = np.empty((len(residual), p + 1))
             Q[:, 0] = 1 / np.sqrt(self.moments.weight)
-            Q[:, 1:] = start
+            Q[:, 1:] = start[at]
             for k_block, (block, first) in enumerate(zip(self.blocks[:-1], self.moments.starts[1:], strict=False), 1):
                 if block.codes is None:
                     assert block.multiplier is not None
@@ -253,4 +279,7 @@ class _Whitened:
                     deviation = block.multiplier[chunk] - self.moments.centres[k_block]
                     Q[:, 1:] += deviation[:, None] * table[codes]
                     residual -= deviation * effects[codes]
+            if self.within is not None:  # a row that is a level of its own is fitted exactly
+                lone = self.within.rows_at[at] == 1
+                Q[lone, 1:], residual[lone] = 0.0, 0.0
             yield chunk, Q, residual, np.ones(len(residual)) if self.weights is None else self.weights[chunk]

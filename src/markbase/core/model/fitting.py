@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
+
+import numpy as np
 
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, remark
 from markbase.core.model.covariance import FEW_CLUSTERS, errors_of, take_weights
 from markbase.core.model.gathering import gather
 from markbase.core.model.linear import LinearFit
-from markbase.core.model.overlap import overlap_error
+from markbase.core.model.overlap import overlap_error, swept_error
 from markbase.core.model.sample import complete_rows
-from markbase.core.model.solve import Dependent, solve
+from markbase.core.model.solve import Dependent, Swept, solve
 from markbase.core.model.telling import design_columns
 from markbase.core.model.terms import (
     AllBut,
@@ -23,6 +26,7 @@ from markbase.core.model.terms import (
     outcome_column,
     predictor_specs,
 )
+from markbase.core.model.within import take_out, within_columns
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 
@@ -35,6 +39,7 @@ def fit_linear(
     level: float = 0.95,
     errors: str | None = None,
     cluster: str | None = None,
+    within: str | Sequence[str] | None = None,
     weights: str | None = None,
     weights_are: str = "sampling",
 ) -> LinearFit:
@@ -58,6 +63,9 @@ def fit_linear(
     cluster : str, optional
         A group whose rows may go together, such as the choir of a singer: errors are clustered by
         it, with G/(G − 1)·(n − 1)/(n − p) for few clusters and t on G − 1 degrees of freedom.
+    within : str or sequence of str, optional
+        One column, or two, whose many levels are controlled for and not listed: every other estimate is
+        the same as with all their indicators in the model.
     weights : str, optional
         An amount that says with how much each row counts; all positive.
     weights_are : str
@@ -75,14 +83,15 @@ def fit_linear(
         If a column is missing, of the wrong kind, or cannot be used as declared.
     FitError
         If no row is complete, the outcome or a term does not vary, rows are too few, or the terms
-        overlap too nearly.
+        overlap too nearly, or do not vary within the levels taken out.
     OverlapError
         If terms overlap exactly; the message names the overlap.
 
     Warns
     -----
     MarkbaseWarning
-        For identifiers left out, an outcome that the terms reproduce exactly, and few clusters.
+        For identifiers left out, an outcome that the terms reproduce exactly, few clusters, and levels of
+        `within` with one row only.
 
     Notes
     -----
@@ -116,7 +125,8 @@ def fit_linear(
         raise MarkbaseError("Sampling weights need robust or clustered errors; leave `errors` out, or cluster.")
     kind = errors or ("robust" if sampled and cluster is None else "classical")
     grouping = _cluster_column(study, cluster, kind)
-    extra = [c for c in (grouping, weighing) if c is not None and c not in columns]
+    controls = within_columns(study, within, [outcome, *(s for s in specs if isinstance(s, str))])
+    extra = [c for c in dict.fromkeys((grouping, weighing, *controls)) if c is not None and c not in columns]
     used, sample = complete_rows([target, *columns, *extra])
     counted = None if weighing is None else take_weights(weighing, weights_are, used)
     heavy = counted.values if counted else None
@@ -126,20 +136,34 @@ def fit_linear(
             f"The outcome `{outcome}` is {values[0]:g} in every row used, so there is no variation to explain."
         )
     parts = make_terms(specs, {column.name: make_term(column, used) for column in columns})
-    blocks = [*(t.block() for t in parts), Block(1, multiplier=target.values)]
+    absorbed = take_out(controls, used, heavy)
+    hidden = absorbed.hidden if absorbed else ()
+    blocks = [*(t.block() for t in (*parts, *hidden)), Block(1, multiplier=target.values)]
     moments = gather(blocks, study.rows, used, heavy)
     chosen = design_columns(parts, moments)
     wanted = 1 + len(chosen)
+    if absorbed is not None:
+        absorbed = absorbed.gathered(moments, blocks, used)
+        chosen = np.concatenate([chosen, absorbed.free_levels(moments, len(parts) + 1)])
+        wanted = absorbed.levels + len(chosen)
     if sample.used <= wanted:
         raise FitError(
             f"{count_noun(sample.used, 'row')} with a value in every column cannot carry {wanted} coefficients (the intercept "
             f"among them): at least {wanted + 1} are needed, and far more to be of use. Leave terms out or merge levels."
         )
     try:
-        solution = solve(moments, blocks, used, study.rows, chosen, heavy)
+        solution = solve(moments, blocks, used, study.rows, chosen, heavy, absorbed)
+        if absorbed is not None:
+            alone = absorbed.free_levels(moments, len(parts) + 1)
+            left = solution.explained + solution.residual
+            if len(alone):  # what the second column leaves of it
+                left = solve(moments, blocks, used, study.rows, alone, heavy, absorbed).residual
+            absorbed = replace(absorbed, outcome_ss=left)
     except Dependent as finding:
-        raise overlap_error(finding, moments, parts) from None
-    found = errors_of(kind, grouping, moments, blocks, solution, used, counted)
+        raise overlap_error(finding, moments, (*parts, *hidden), absorbed.names if absorbed else ()) from None
+    except Swept as finding:
+        raise swept_error(finding, moments, (*parts, *hidden), absorbed.names if absorbed else (), outcome) from None
+    found = errors_of(kind, grouping, moments, blocks, solution, used, counted, absorbed)
     if grouping is not None and found.clusters < FEW_CLUSTERS:
         remark(
             f"`{grouping.name}` has only {found.clusters} clusters: clustered errors tend to be too small with fewer than "
@@ -148,7 +172,9 @@ def fit_linear(
     inside = {column.name for column in columns}
     possible = [n for n in study.columns if study[n].role == "cluster" and study[n].is_group and n not in inside]
     hint = possible[0] if possible and grouping is None else ""
-    fit = LinearFit(target, parts, sample, level, study.name, moments, solution, used, found, grouping, counted, hint)
+    fit = LinearFit(
+        target, parts, sample, level, study.name, moments, solution, used, found, grouping, counted, hint, absorbed
+    )
     if fit.exact:
         remark(
             f"The terms reproduce `{outcome}` exactly, to within rounding: standard errors, tests and intervals mean nothing "

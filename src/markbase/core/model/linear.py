@@ -21,11 +21,8 @@ from markbase.core.model.results import LinearStrength, OverallTest
 from markbase.core.model.sample import SampleAccount
 from markbase.core.model.solve import Solution, solve
 from markbase.core.model.telling import Telling, Told, design_columns, tell
-from markbase.core.model.terms import (
-    Block,
-    Slope,
-    Term,
-)
+from markbase.core.model.terms import Block, Slope, Term
+from markbase.core.model.within import Within
 from markbase.core.reading.equation import make_equation
 from markbase.core.reading.sentences import make_reading
 from markbase.core.reading.told import Equation, Reading
@@ -69,6 +66,8 @@ class LinearFit(Shown):
     """With how much each row counts; None if all count alike."""
     possible_cluster: str = ""
     """A column with the role of a cluster by which the errors are not clustered; empty for none."""
+    within: Within | None = None
+    """The levels that were taken out; None for none."""
 
     @property
     def df_rest(self) -> int:
@@ -81,7 +80,12 @@ class LinearFit(Shown):
     @property
     def rows_over(self) -> int:
         """Rows used, or stood for by frequencies, less coefficients, the intercept among them."""
-        return self.moments.rows - len(self.solution.columns) - 1
+        return self.moments.rows - len(self.solution.columns) - (self.within.levels if self.within else 1)
+
+    @property
+    def taken_out(self) -> tuple[str, ...]:
+        """The columns whose levels were taken out; empty for none."""
+        return self.within.names if self.within else ()
 
     @cached_property
     def exact(self) -> bool:
@@ -91,9 +95,15 @@ class LinearFit(Shown):
     @cached_property
     def strength(self) -> LinearStrength:
         """How much: `r2`, `r2_adjusted`, `typical_miss` and likelihood measures."""
-        n, k = self.moments.rows, len(self.solution.columns) + 2
-        residual, explained = self.solution.residual, self.solution.explained
-        total = residual + explained
+        n, residual = self.moments.rows, self.solution.residual
+        k = n - self.rows_over + 1
+        total = residual + self.solution.explained
+        r2_within = None
+        if self.within is not None:
+            r2_within = 1 - residual / self.within.outcome_ss
+            total = float(self.moments.cross[-1, -1] - self.moments.cross[0, -1] ** 2 / self.moments.weight)
+            total *= float(self.moments.scales[-1]) ** 2
+        explained = self.solution.explained if self.within is None else total - residual
         loglik = -n / 2 * (math.log(2 * math.pi * residual / n) + 1) if residual > 0 else math.inf
         return LinearStrength(
             r2=explained / total,
@@ -104,15 +114,25 @@ class LinearFit(Shown):
             loglik=loglik,
             aic=-2 * loglik + 2 * k,
             bic=-2 * loglik + math.log(n) * k,
+            r2_within=r2_within,
         )
 
     @cached_property
     def overall(self) -> OverallTest:
         """Does the model say anything: `statistic`, `df`, `df_rest`, `p`."""
         df, rest = len(self.solution.columns), self.df_rest
-        every = self.solution.root, self.solution.coefficients
-        F = self._wald(*every) if self.errors.middle is not None else self._classical_f()
+        if self.errors.middle is None and not (self.within and self.within.second):
+            F = self._classical_f()
+        else:
+            df = int(np.count_nonzero(self._told_columns))
+            F = self._wald(self.solution.root[:df], self.solution.coefficients[:df])
         return OverallTest(float(F), df, rest, float(p_of_f(F, df, rest)))
+
+    @property
+    def _told_columns(self) -> NDArray[np.bool_]:
+        """Shape (p,): which inner columns are those of terms; those of a second column taken out stand behind them."""
+        told: NDArray[np.bool_] = self.solution.columns < 1 + sum(t.size for t in self.parts)
+        return told
 
     def _classical_f(self) -> float:
         residual, df = self.solution.residual, len(self.solution.columns)
@@ -230,7 +250,7 @@ class LinearFit(Shown):
         """
         if all(t.column.scheme == "indicator" for t in self._groups):
             return self.coefficients
-        return self._table(tell(self.parts, self.moments, self.solution.columns, level_form=True))
+        return self._table(self._tell(level_form=True))
 
     @property
     def _groups(self) -> list[Term]:
@@ -365,13 +385,19 @@ class LinearFit(Shown):
             raise FitError(f"`{term}` is the only term, so nothing would be left to fit.")
         kept = [k for k, name in enumerate(names) if name != term]
         parts = tuple(self.parts[k] for k in kept)
-        moments = self.moments.only([0, *(k + 1 for k in kept), len(names) + 1])
-        blocks = [*(t.block() for t in parts), Block(1, multiplier=self.outcome.values)]
+        hidden = self.within.hidden if self.within else ()
+        places = [0, *(k + 1 for k in kept), *range(len(names) + 1, len(self.moments.sizes))]
+        moments = self.moments.only(places)
+        within = self.within.only(self.moments.columns_of(places)) if self.within else None
+        blocks = [*(t.block() for t in (*parts, *hidden)), Block(1, multiplier=self.outcome.values)]
         heavy = self.weights.values if self.weights else None
-        solution = solve(moments, blocks, self.used, self.sample.rows, design_columns(parts, moments), heavy)
+        columns = design_columns(parts, moments)
+        if within is not None:
+            columns = np.concatenate([columns, within.free_levels(moments, len(parts) + 1)])
+        solution = solve(moments, blocks, self.used, self.sample.rows, columns, heavy, within)
         kind = "classical" if self.cluster is not None else self.errors.kind
-        errors = errors_of(kind, self.cluster, moments, blocks, solution, self.used, self.weights)
-        return replace(self, parts=parts, moments=moments, solution=solution, errors=errors)
+        errors = errors_of(kind, self.cluster, moments, blocks, solution, self.used, self.weights, within)
+        return replace(self, parts=parts, moments=moments, solution=solution, errors=errors, within=within)
 
     def equation(self) -> Equation:
         """Write the fitted equation, complete; print it, or take its `text`.
@@ -398,9 +424,13 @@ class LinearFit(Shown):
         """What the model gives for each row of the study, shape (rows,); NaN for a row not used."""
         s, starts = self.solution, self.moments.starts
         fitted = np.full(self.sample.rows, s.at_centres[0] + s.at_centres[1])
+        if self.within is not None:
+            columns, outcome = self.within.means(self.moments)
+            own = self.moments.centres[-1] + outcome - columns[s.columns].T @ s.coefficients
+            fitted = own[self.within.codes]
         by_column = np.zeros(self.moments.cross.shape[0])
         by_column[s.columns] = s.coefficients
-        for k, term in enumerate(self.parts, 1):
+        for k, term in enumerate((*self.parts, *(self.within.hidden if self.within else ())), 1):
             block = term.block()
             values = np.ones(1) if block.multiplier is None else block.multiplier - self.moments.centres[k]
             if block.codes is None:
@@ -408,7 +438,8 @@ class LinearFit(Shown):
             else:
                 effects = np.append(by_column[starts[k] : starts[k] + block.levels], np.nan)
                 fitted += effects[block.codes] * values
-        fitted[~self.outcome.present] = np.nan
+        if self.used is not None:
+            fitted[~self.used] = np.nan
         return fitted
 
     @cached_property
@@ -418,7 +449,14 @@ class LinearFit(Shown):
 
     @cached_property
     def _telling(self) -> Telling:
-        return tell(self.parts, self.moments, self.solution.columns)
+        return self._tell()
+
+    def _tell(self, level_form: bool = False) -> Telling:
+        telling = tell(self.parts, self.moments, self.solution.columns, level_form)
+        hidden = ~self._told_columns
+        if hidden.any():  # the start is that of the mean over the levels taken out
+            telling.chooser[0, hidden] = self.solution.means[hidden]
+        return telling
 
     def _estimates(self, telling: Telling) -> Array:
         """Return the estimates of all coefficients, NaN where the rows lack a combination they rest on."""

@@ -119,12 +119,15 @@ class Moments:
         Moments
             The same sums, of those blocks.
         """
-        starts = self.starts
-        columns = np.concatenate([np.arange(starts[k], starts[k] + self.sizes[k]) for k in places])
+        columns = self.columns_of(places)
         sizes = tuple(self.sizes[k] for k in places)
         return Moments(
             sizes, self.centres[list(places)], self.scales[list(places)], self.cross[np.ix_(columns, columns)]
         )
+
+    def columns_of(self, places: Sequence[int]) -> NDArray[np.intp]:
+        """Return the columns of some of the blocks, in the order given, shape (columns,)."""
+        return np.concatenate([np.arange(self.starts[k], self.starts[k] + self.sizes[k]) for k in places])
 
     def means(self) -> NDArray[np.float64]:
         """Return the mean of each block's first column, on the original scale, shape (blocks,)."""

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import FitError, OverlapError, listed, quoted
 from markbase.core.model.moments import Moments
-from markbase.core.model.solve import Dependent
+from markbase.core.model.solve import Dependent, Swept
 from markbase.core.model.terms import Term
 from markbase.core.study.totals import dependences
 from markbase.core.wording import number, short
@@ -30,7 +30,9 @@ class Overlap:
     """What leaving out the one or the other would mean."""
 
 
-def find_overlaps(finding: Dependent, moments: Moments, terms: Sequence[Term]) -> list[Overlap]:
+def find_overlaps(
+    finding: Dependent, moments: Moments, terms: Sequence[Term], within: Sequence[str] = ()
+) -> list[Overlap]:
     """Name the dependences among the columns of a model.
 
     Parameters
@@ -41,6 +43,8 @@ def find_overlaps(finding: Dependent, moments: Moments, terms: Sequence[Term]) -
         The moments of the terms; block k + 1 is ``terms[k]``.
     terms : sequence of Term
         The terms.
+    within : sequence of str
+        The columns whose levels are taken out.
 
     Returns
     -------
@@ -63,7 +67,7 @@ def find_overlaps(finding: Dependent, moments: Moments, terms: Sequence[Term]) -
             if not any(smaller <= members for smaller in found):
                 raw = weights / finding.lengths[columns] / scales[columns]
                 amounts = {int(block_of[columns[k]]): float(raw[k]) for k in np.flatnonzero(here)}
-                found[members] = _name(sorted(members), amounts, moments, terms)
+                found[members] = _name(sorted(members), amounts, moments, terms, within)
 
     for pair in itertools.combinations(sorted(set(block_of.tolist())), 2):
         search(np.flatnonzero(np.isin(block_of, pair)))
@@ -71,7 +75,7 @@ def find_overlaps(finding: Dependent, moments: Moments, terms: Sequence[Term]) -
     return [found[key] for key in sorted(found, key=sorted)]
 
 
-def overlap_error(finding: Dependent, moments: Moments, terms: Sequence[Term]) -> FitError:
+def overlap_error(finding: Dependent, moments: Moments, terms: Sequence[Term], within: Sequence[str] = ()) -> FitError:
     """Say why the fit is refused, and what each way out would mean.
 
     Parameters
@@ -82,6 +86,8 @@ def overlap_error(finding: Dependent, moments: Moments, terms: Sequence[Term]) -
         The moments of the terms.
     terms : sequence of Term
         The terms.
+    within : sequence of str
+        The columns whose levels are taken out.
 
     Returns
     -------
@@ -89,7 +95,7 @@ def overlap_error(finding: Dependent, moments: Moments, terms: Sequence[Term]) -
         An `OverlapError` for an exact overlap, with the overlaps in its message; a `FitError` for
         terms so nearly dependent that digits would be noise.
     """
-    overlaps = find_overlaps(finding, moments, terms)
+    overlaps = find_overlaps(finding, moments, terms, within)
     if not finding.tolerance:
         names = sorted({name for o in overlaps for name in o.terms}, key=[t.name for t in terms].index)
         return FitError(
@@ -104,9 +110,59 @@ def overlap_error(finding: Dependent, moments: Moments, terms: Sequence[Term]) -
     )
 
 
-def _name(members: Sequence[int], raw: dict[int, float], moments: Moments, terms: Sequence[Term]) -> Overlap:
+def swept_error(
+    finding: Swept, moments: Moments, terms: Sequence[Term], within: Sequence[str], outcome: str
+) -> FitError:
+    """Say which terms have nothing left once levels are taken out.
+
+    Parameters
+    ----------
+    finding : Swept
+        What the solver found.
+    moments : Moments
+        The moments of the terms, the outcome last.
+    terms : sequence of Term
+        The terms.
+    within : sequence of str
+        The columns whose levels are taken out.
+    outcome : str
+        The name of the outcome.
+
+    Returns
+    -------
+    FitError
+        That names the terms, or the levels of them, or the outcome.
+    """
+    first = f"`{within[0]}`"
+    block_of = np.repeat(np.arange(len(moments.sizes)), moments.sizes)[finding.columns]
+    if block_of[-1] == len(moments.sizes) - 1:
+        return FitError(
+            f"The outcome `{outcome}` has one value within each level of {first}, so nothing is left to explain once those "
+            f"levels are taken out."
+        )
+    told = []
+    for k in dict.fromkeys(block_of.tolist()):
+        term, inside = terms[k - 1], finding.columns[block_of == k] - moments.starts[k]
+        if len(inside) >= term.size - 1:
+            told.append(f"`{term.name}`")
+        elif term.is_group:
+            told.append(f"{listed(quoted(term.labels[int(i)] for i in inside))} of `{term.name}`")
+        else:
+            told.append(f"part of `{term.name}`")
+    one = len(told) == 1
+    return FitError(
+        f"{listed(told)} {'does' if one else 'do'} not vary within the levels of {first}: once these are taken out, nothing is left "
+        f"of {'it' if one else 'them'} to tell. Leave {'it' if one else 'them'} out, or fit without `within` and cluster the errors by {first}."
+    )
+
+
+def _name(
+    members: Sequence[int], raw: dict[int, float], moments: Moments, terms: Sequence[Term], within: Sequence[str]
+) -> Overlap:
     involved = [terms[k] for k in members]
     names = tuple(t.name for t in involved)
+    if within:
+        return _name_within(involved, [raw[k] for k in members], within)
     groups = [k for k in members if terms[k].is_group]
     composite = any(t.parts for t in involved)
     if not groups and not composite:
@@ -128,7 +184,21 @@ def _name(members: Sequence[int], raw: dict[int, float], moments: Moments, terms
     )
 
 
-def _equation(involved: Sequence[Term], weights: Sequence[float]) -> Overlap:
+def _name_within(involved: Sequence[Term], raw: Sequence[float], within: Sequence[str]) -> Overlap:
+    """Name a dependence that holds once the levels of some columns are taken out."""
+    names = tuple(t.name for t in involved)
+    once = f"once the levels of {listed(quoted(within))} are taken out"
+    if all(t.kind == "amount" for t in involved):
+        plain = _equation(involved, raw, constant=False)
+        return Overlap(names, plain.statement.replace("in every row used", once), plain.advice)
+    return Overlap(
+        names,
+        f"{listed(quoted(names))} fix one another {once}",
+        f"Leave out one of {listed(quoted(names), 'or')}; the others then carry what it had in common with them.",
+    )
+
+
+def _equation(involved: Sequence[Term], weights: Sequence[float], constant: bool = True) -> Overlap:
     """Write a dependence of amounts with the total, or else the last of them, on the left."""
     signs = np.sign(weights)
     alone = [k for k in range(len(weights)) if np.sum(signs == signs[k]) == 1]
@@ -145,9 +215,9 @@ def _equation(involved: Sequence[Term], weights: Sequence[float]) -> Overlap:
         size = "" if abs(factor) == 1 else f"{short(abs(factor), 6)}·"
         plain = plain and factor == 1
         parts += f" {sign} {size}`{term.name}`" if parts else f"{sign}{size}`{term.name}`"
-    constant = _constant(involved, weights, left)
-    if constant:
-        parts += f" {'+' if constant > 0 else '−'} {short(abs(constant), 6)}"
+    shift = _constant(involved, weights, left) if constant else 0.0
+    if shift:
+        parts += f" {'+' if shift > 0 else '−'} {short(abs(shift), 6)}"
     others = [t.name for k, t in enumerate(involved) if k != left]
     if plain and len(others) > 1:
         advice = (

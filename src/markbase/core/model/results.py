@@ -39,3 +39,5 @@ class LinearStrength:
     """−2·loglik + 2·k, with k the coefficients and the residual variance."""
     bic: float
     """−2·loglik + log(n)·k."""
+    r2_within: float | None = None
+    """Share of the variation within the levels taken out that the terms explain; None if none were."""

@@ -19,6 +19,7 @@ from markbase.core.model import twofold
 from markbase.core.model.gathering_twofold import gather_twofold
 from markbase.core.model.moments import Moments
 from markbase.core.model.terms import Block
+from markbase.core.model.within import Within
 
 Array = NDArray[np.float64]
 
@@ -32,6 +33,8 @@ _PIVOT = 1e-10
 _SMALL = 300
 _ITERATIONS = 15
 _DEPENDENT = 1e-13
+_LEAST_WITHIN = 1e-3
+_NOTHING_WITHIN = 1e-26
 
 
 @dataclass(frozen=True, eq=False)
@@ -117,6 +120,43 @@ class Dependent(Exception):  # noqa: N818 - a finding, told to the user as an Ov
         self.tolerance, self.condition = tolerance, condition
 
 
+class Swept(Exception):  # noqa: N818 - a finding, told to the user as an error that names the terms
+    """Columns that do not vary within the levels taken out.
+
+    Parameters
+    ----------
+    columns : ndarray of int
+        Which columns of the moments they are.
+    """
+
+    def __init__(self, columns: NDArray[np.intp]) -> None:
+        super().__init__("columns constant within levels")
+        self.columns = columns
+
+
+def centred_products(moments: Moments, within: Within | None = None) -> Array:
+    """Return the sums of products of deviations from the means, or from the means within levels.
+
+    Parameters
+    ----------
+    moments : Moments
+        The moments.
+    within : Within, optional
+        The levels taken out.
+
+    Returns
+    -------
+    ndarray, shape (columns, columns)
+        In the units of the moments.
+    """
+    if within is None or within.sums is None:
+        sums = moments.cross[0]
+        centred: Array = moments.cross - np.outer(sums, sums) / moments.weight
+        return centred
+    swept: Array = moments.cross - (within.sums / within.sums[0]) @ within.sums.T
+    return swept
+
+
 def inner_columns(moments: Moments, last: int) -> NDArray[np.intp]:
     """Choose the inner columns: amounts, and of each group all levels but the most populous.
 
@@ -146,6 +186,7 @@ def solve(
     total_rows: int,
     columns: NDArray[np.intp] | None = None,
     weights: Array | None = None,
+    within: Within | None = None,
 ) -> Solution:
     """Solve the least-squares problem of the last block on the others.
 
@@ -163,6 +204,8 @@ def solve(
         Which columns of the moments to solve for; by default `inner_columns`.
     weights : ndarray, shape (total_rows,), optional
         With how much each row counts.
+    within : Within, optional
+        The levels taken out.
 
     Returns
     -------
@@ -173,6 +216,8 @@ def solve(
     ------
     Dependent
         If the columns are dependent, or so nearly that fewer than 7 digits could be vouched for.
+    Swept
+        If columns do not vary within the levels taken out.
 
     Notes
     -----
@@ -193,14 +238,20 @@ def solve(
     n = moments.weight
     everything = np.append(columns, moments.cross.shape[0] - 1)
     sums = moments.cross[0, everything]
-    centred = moments.cross[np.ix_(everything, everything)] - np.outer(sums, sums) / n
+    if within is None:
+        centred = moments.cross[np.ix_(everything, everything)] - np.outer(sums, sums) / n
+    else:
+        centred = centred_products(moments, within)[np.ix_(everything, everything)]
+        whole = np.diag(moments.cross)[everything] - sums**2 / n
+        if np.any(np.diag(centred) < _LEAST_WITHIN * whole):
+            return _solve_twofold(moments, blocks, used, total_rows, columns, weights, within)
     lengths = np.sqrt(np.diag(centred))
     S = centred / np.outer(lengths, lengths)
 
     offset = np.max(np.abs(centre[everything]) / (scale[everything] * lengths / math.sqrt(n)))
     factor, order, rank, _ = scipy.linalg.lapack.dpstrf(S[:-1, :-1], tol=_PIVOT, lower=0)
     if rank < len(columns) or offset > _MOST_OFFSET:
-        return _solve_twofold(moments, blocks, used, total_rows, columns, weights)
+        return _solve_twofold(moments, blocks, used, total_rows, columns, weights, within)
     order = order - 1
     factor = np.triu(factor)
     condition = _condition(factor)
@@ -208,7 +259,7 @@ def solve(
     r2 = float(projected @ projected)
     enough = MOMENTS_CONDITION if len(columns) <= _SMALL else 5 * MOMENTS_CONDITION  # twofold is slow with many columns
     if condition > enough or 1 - r2 < _LEAST_UNEXPLAINED:
-        return _solve_twofold(moments, blocks, used, total_rows, columns, weights)
+        return _solve_twofold(moments, blocks, used, total_rows, columns, weights, within)
     inverse = _inverse(factor)
     root, standardised = np.empty_like(inverse), np.empty(len(columns))
     root[order] = inverse
@@ -267,6 +318,7 @@ def _solve_twofold(
     total_rows: int,
     columns: NDArray[np.intp],
     weights: Array | None,
+    within: Within | None,
 ) -> Solution:
     p = len(columns)
     everything = np.append(columns, moments.cross.shape[0] - 1)
@@ -274,8 +326,15 @@ def _solve_twofold(
     grid = np.ix_(everything, everything)
     sums = (high[0, everything], low[0, everything])
     count = (high[0, 0], low[0, 0])
-    outer = twofold.times((sums[0][:, None], sums[1][:, None]), sums)
-    centred = twofold.minus((high[grid], low[grid]), twofold.over(outer, count))
+    outer = twofold.over(twofold.times((sums[0][:, None], sums[1][:, None]), sums), count)
+    centred = twofold.minus((high[grid], low[grid]), outer)
+    if within is not None:
+        by_level = within.sums_twofold(moments, blocks, used)
+        whole = np.diag(centred[0])
+        centred = twofold.minus((high[grid], low[grid]), _products_by_level(by_level, everything))
+        nothing = np.diag(centred[0]) <= _NOTHING_WITHIN * whole
+        if nothing.any():
+            raise Swept(everything[nothing])
     unit = 2.0 ** -np.round(np.log2(np.diag(centred[0])) / 2)
     centred = (centred[0] * np.outer(unit, unit), centred[1] * np.outer(unit, unit))
     lengths = np.sqrt(np.diag(centred[0]))
@@ -321,6 +380,17 @@ def _solve_twofold(
         condition=condition,
         twofold=True,
     )
+
+
+def _products_by_level(sums: twofold.Twofold, columns: NDArray[np.intp]) -> twofold.Twofold:
+    """Return Σ s_a s_b / n over the levels, for the sums s of some columns and n in the first row."""
+    own = (sums[0][columns], sums[1][columns])
+    shares = twofold.over(own, (sums[0][0], sums[1][0]))
+    total = (np.zeros((len(columns), len(columns))), np.zeros((len(columns), len(columns))))
+    for k in range(len(columns)):
+        row = twofold.times((own[0][k], own[1][k]), shares)
+        total[0][k], total[1][k] = twofold.total(row)
+    return total
 
 
 def _grain(moments: Moments, blocks: Sequence[Block]) -> float:

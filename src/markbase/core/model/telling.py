@@ -162,7 +162,9 @@ def tell(parts: Sequence[Term], moments: Moments, columns: NDArray[np.intp], lev
             wide.append(columns_at(chosen))
     stacked = np.array(wide)
     empty = moments.cross[0] == 0
-    crossed = np.concatenate([[False], *(np.full(t.size, t.kind == "cross") for t in parts), [False]])
+    crossed = np.zeros(width, dtype=bool)
+    for k, term in enumerate(parts, 1):
+        crossed[moments.starts[k] : moments.starts[k] + term.size] = term.kind == "cross"
     known = ~np.any(np.abs(stacked[:, empty & crossed]) > 0, axis=1)
     return Telling(tuple(told), stacked[:, columns], known)
 

@@ -77,6 +77,18 @@ def matmul(a: Twofold, b: Twofold) -> Array:
     return total[0]
 
 
+def total(a: Twofold) -> Twofold:
+    """Return the sums along the last axis of a twofold array, by halves."""
+    high, low = a
+    while (size := high.shape[-1]) > 1:
+        half = size // 2
+        added = add((high[..., :half], low[..., :half]), (high[..., half : 2 * half], low[..., half : 2 * half]))
+        rest = slice(2 * half, size)
+        high = np.concatenate([added[0], high[..., rest]], axis=-1)
+        low = np.concatenate([added[1], low[..., rest]], axis=-1)
+    return high[..., 0], low[..., 0]
+
+
 def sums_by_code(codes: NDArray[np.intp] | None, values: Twofold, levels: int) -> Twofold:
     """Sum twofold values by code, as if in about three times the working precision.
 

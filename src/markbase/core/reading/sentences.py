@@ -55,6 +55,7 @@ def _start(fit: FitTold, row: pd.Series[Any]) -> Statement:
         if term.is_group:
             at = f"its base `{term.base_label}`" if term.column.scheme == "indicator" else "the mean of its levels"
             where.append(f"`{term.name}` at {at}")
+    where += [f"`{name}` at the mean over the rows" for name in fit.taken_out]
     decimals = decimals_for(float(row["se"]))
     text = (
         f"The equation starts from {number(row['estimate'], decimals)} {unit_of(fit, row['estimate'])} of "

@@ -7,6 +7,7 @@ from typing import Any
 
 import pandas as pd
 
+from markbase.core.errors import listed, quoted
 from markbase.core.reading.told import FitTold
 from markbase.core.study.column import Column
 from markbase.core.wording import clear_of_zero, decimals_for, number, p_phrase, short
@@ -89,6 +90,9 @@ def size(fit: FitTold, row: Row[Any], question: str) -> str:
 
 def held_equal(fit: FitTold) -> str:
     """Say what was held equal."""
+    if fit.taken_out:
+        inside = f"within levels of {listed(quoted(fit.taken_out))}"
+        return f"other terms held equal, {inside}" if len(fit.parts) > 1 else inside
     return "other terms held equal" if len(fit.parts) > 1 else "with no other term in the model to be held equal"
 
 

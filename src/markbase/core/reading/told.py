@@ -85,6 +85,11 @@ class FitTold(Protocol):
         ...
 
     @property
+    def taken_out(self) -> Sequence[str]:
+        """The columns whose levels were taken out; empty for none."""
+        ...
+
+    @property
     def level(self) -> float:
         """The confidence level."""
         ...

@@ -12,7 +12,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.display import Shown
-from markbase.core.errors import FitError, MarkbaseError, remark
+from markbase.core.errors import FitError, MarkbaseError, listed, quoted, remark
 from markbase.core.model.gathering import gather
 from markbase.core.model.linear import LinearFit
 from markbase.core.model.overlap import Overlap
@@ -284,6 +284,11 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
     if any(t.parts for t in fit.parts):
         raise FitError(
             "Slopes by group and crossings are not screened themselves; screen the columns they are made of."
+        )
+    if fit.within is not None:
+        raise FitError(
+            f"A fit within the levels of {listed(quoted(fit.within.names))} is not screened from what it left behind; `screen` takes "
+            f"the same columns, over all levels."
         )
     blocks = (*(t.block() for t in fit.parts), Block(1, multiplier=fit.outcome.values))
     heavy = fit.weights.values if fit.weights else None

@@ -1,0 +1,124 @@
+"""Levels taken out with `within`, held against the same model with every indicator in it."""
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import markbase as mb
+
+pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+
+
+def panel(rows=400, levels=40, second=6, seed=1, far=1.0):
+    """Return rows in two sets of levels; `far` times as much of `x` lies between levels as within."""
+    rng = np.random.default_rng(seed)
+    g, h = rng.integers(0, levels, rows), rng.integers(0, second, rows)
+    z = rng.normal(size=rows)
+    return pd.DataFrame(
+        {
+            "y": rng.normal(size=rows) + 0.1 * g - h + z / 3,
+            "x": rng.normal(size=rows) + far * g,
+            "z": z,
+            "part": rng.choice(["a", "b", "c"], rows, p=[0.2, 0.5, 0.3]),
+            "g": np.char.add("g", g.astype(str)),
+            "h": np.char.add("h", h.astype(str)),
+            "team": np.char.add("t", (np.arange(rows) % 37).astype(str)),
+            "w": rng.uniform(0.5, 2, rows),
+            "times": rng.integers(1, 4, rows).astype(float),
+        }
+    )
+
+
+SETTINGS = {
+    "classical": {},
+    "HC1": {"errors": "HC1"},
+    "HC3": {"errors": "HC3"},
+    "clustered": {"cluster": "team"},
+    "sampling weights": {"weights": "w"},
+    "frequencies": {"weights": "times", "weights_are": "frequency"},
+}
+
+
+@pytest.mark.parametrize("within", ["g", ["g", "h"]], ids=["one", "two"])
+@pytest.mark.parametrize("setting", SETTINGS)
+@pytest.mark.parametrize("far", [1.0, 1e5], ids=["near", "far"])
+def test_everything_is_as_with_all_indicators(within, setting, far):
+    study = mb.Study(panel(far=far))
+    terms = ["x", "z", "part", mb.slope("z", by="part")]
+    names = [within] if isinstance(within, str) else within
+    fit = mb.fit_linear(study, "y", terms, within=within, **SETTINGS[setting])
+    full = mb.fit_linear(study, "y", [*terms, *names], **SETTINGS[setting])
+    own, wanted = fit.coefficients.iloc[1:], full.coefficients.iloc[1:]
+    wanted = wanted[wanted["term"].isin(own["term"])]
+    rtol = 1e-10 if far == 1 else 1e-7
+    for column in ("estimate", "se", "p", "low", "high"):
+        np.testing.assert_allclose(own[column], wanted[column], rtol=rtol, atol=1e-12)
+    np.testing.assert_allclose(fit.terms["statistic"], full.terms["statistic"].iloc[:4], rtol=rtol)
+    np.testing.assert_allclose(fit.fitted, full.fitted, atol=1e-9)
+    assert (fit.df_rest, fit.strength.aic) == (full.df_rest, pytest.approx(full.strength.aic))
+    assert fit.strength.r2 == pytest.approx(full.strength.r2, rel=1e-10)
+    without = fit.without("z by part").strength.r2
+    assert without == pytest.approx(full.without("z by part").strength.r2, rel=1e-10)
+
+
+def test_r2_within_start_and_overall_by_their_definitions():
+    data = panel()
+    study = mb.Study(data)
+    fit = mb.fit_linear(study, "y", ["x", "z"], within=["g", "h"])
+    alone = mb.fit_linear(study, "y", ["g", "h"])
+    left, rest = alone.strength.residual_ss, fit.strength.residual_ss
+    assert fit.strength.r2_within == pytest.approx(1 - rest / left)
+    assert fit.overall.statistic == pytest.approx((left - rest) / 2 / (rest / fit.df_rest))
+    b = fit.coefficients["estimate"]
+    assert b[0] == pytest.approx(data["y"].mean() - b[1] * data["x"].mean() - b[2] * data["z"].mean())
+
+
+def test_parts_that_share_no_level_cost_a_level_each():
+    data = pd.concat([panel(200, 10, 3, seed) for seed in (1, 2)], keys=["north", "south"]).reset_index(level=0)
+    data["g"], data["h"] = data["level_0"] + data["g"], data["level_0"] + data["h"]
+    fit = mb.fit_linear(mb.Study(data), "y", ["x"], within=["g", "h"])
+    assert fit.df_rest == 400 - 1 - 20 - (6 - 2)
+
+
+def test_levels_with_one_row_tell_nothing_of_the_terms():
+    data = panel()
+    lone = data.iloc[:2].assign(g=["only", "alone"], y=[50.0, -70.0], x=[9.0, 900.0])
+    bare = mb.fit_linear(mb.Study(data), "y", ["x", "z"], within="g", errors="HC3")
+    with pytest.warns(mb.MarkbaseWarning, match="2 levels of `g` have one row only"):
+        fit = mb.fit_linear(
+            mb.Study(pd.concat([data, lone], ignore_index=True)), "y", ["x", "z"], within="g", errors="HC3"
+        )
+    assert fit.df_rest == bare.df_rest
+    np.testing.assert_allclose(
+        fit.coefficients[["estimate", "se"]].iloc[1:], bare.coefficients[["estimate", "se"]].iloc[1:]
+    )
+
+
+REFUSED = {
+    "constant amount": (["z", "size"], "g", "`size` does not vary within the levels of `g`"),
+    "constant group": (["z", "region"], "g", "`region` does not vary within the levels of `g`"),
+    "one level apart": (["z", "kind"], "g", "`k2` of `kind` does not vary within"),
+    "total": (["x", "z", "sum"], "g", r"`sum` equals `x` \+ `z` once the levels of `g` are taken out"),
+    "a term": (["z", "g"], "g", "`g` cannot be taken out with `within` and be in the model as well"),
+    "an amount": (["z"], "x", "`x` is an amount"),
+    "three": (["z"], ["g", "h", "team"], "one column, or two"),
+    "a row each": (["z"], "row", "a level of its own for every row"),
+}
+
+
+@pytest.mark.parametrize("case", REFUSED)
+def test_what_cannot_be_told_within_levels_is_named(case):
+    data = panel()
+    number = data["g"].str[1:].astype(int)
+    data["size"], data["region"] = np.sqrt(number), np.where(number % 3, "east", "west")
+    data["sum"], data["row"] = data["x"] + data["z"] + number, np.arange(len(data)).astype(str)
+    data["kind"] = np.where(number < 8, "k2", np.where(data["z"] > 0, "k0", "k1"))
+    terms, within, message = REFUSED[case]
+    with pytest.raises(mb.MarkbaseError, match=message):
+        mb.fit_linear(mb.Study(data).as_group("row"), "y", terms, within=within)
+
+
+def test_an_outcome_without_variation_within_levels_is_refused():
+    data = panel().assign(y=lambda d: d["g"].str[1:].astype(float))
+    with pytest.raises(mb.FitError, match="`y` has one value within each level of `g`"):
+        mb.fit_linear(mb.Study(data), "y", ["x"], within="g")
