@@ -159,19 +159,19 @@ def _centres_and_scales(
         here = np.arange(rows) if used is None else np.flatnonzero(used)
         sample = here[np.linspace(0, len(here) - 1, min(_SAMPLE_ROWS, len(here))).astype(np.intp)]
     centres, scales = np.zeros(len(blocks) + 1), np.ones(len(blocks) + 1)
-    for k in amounts:
-        x = blocks[k].multiplier
-        assert x is not None
-        values = x[sample]
-        low, high = float(values.min()), float(values.max())
-        with np.errstate(over="ignore"):
-            mean = float(values.mean())
-        if not math.isfinite(mean):  # the sum was too large for a float
-            size = max(-low, high)
-            mean = size * float(np.mean(values / size))
-        centres[k + 1] = mean
-        reach = max(high - mean, mean - low)
-        scales[k + 1] = 2.0 ** round(math.log2(reach)) if reach > 0 else 1.0
+    with np.errstate(over="ignore"):
+        for k in amounts:
+            x = blocks[k].multiplier
+            assert x is not None
+            values = x if isinstance(sample, slice) else x[sample]
+            low, high = float(values.min()), float(values.max())
+            mean = float(np.add.reduce(values)) / len(values)
+            if not math.isfinite(mean):  # the sum was too large for a float
+                size = max(-low, high)
+                mean = size * float(np.mean(values / size))
+            centres[k + 1] = mean
+            reach = max(high - mean, mean - low)
+            scales[k + 1] = 2.0 ** round(math.log2(reach)) if reach > 0 else 1.0
     return centres, scales
 
 

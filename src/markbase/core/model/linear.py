@@ -146,11 +146,13 @@ class LinearFit(Shown):
         `p`. A group is tested as a whole; its test does not depend on the base. Robust and clustered
         errors make it a Wald test; with fewer clusters than coefficients there is none (NaN).
         """
-        telling, estimates = self._telling, self._estimates(self._telling)
+        telling, estimates = self._telling, self._told_estimates
         rows_of_term: dict[str, list[int]] = {t.name: [] for t in self.parts}
         for k, told in enumerate(telling.rows[1:], 1):
             if not told.compared.base and telling.known[k]:
                 rows_of_term[told.term].append(k)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            single = estimates**2 / self._squares / self.strength.typical_miss**2
         F, df = [], []
         for term in self.parts:
             own = rows_of_term[term.name]
@@ -161,7 +163,10 @@ class LinearFit(Shown):
             ):
                 own = own[:-1]  # the effects sum to 0, so the last follows from the others
             df.append(len(own))
-            F.append(self._wald(self._roots[own], estimates[own]) if own else math.nan)
+            if len(own) == 1 and self.errors.middle is None:
+                F.append(single[own[0]])
+            else:
+                F.append(self._wald(self._roots[own], estimates[own]) if own else math.nan)
         return pd.DataFrame(
             {
                 "term": [t.name for t in self.parts],
@@ -175,6 +180,12 @@ class LinearFit(Shown):
     def _roots(self) -> Array:
         """Shape (coefficients, p): the roots of all coefficients, of which s² times their products is the covariance."""
         return self.solution.roots_of(self._telling.chooser)
+
+    @cached_property
+    def _squares(self) -> Array:
+        """Shape (coefficients,): the squared lengths of the roots."""
+        squares: Array = np.einsum("ij,ij->i", self._roots, self._roots)
+        return squares
 
     def _wald(self, root: Array, b: Array) -> float:
         """Return F = bᵀV⁻¹b/df of some combinations of the inner coefficients, by their roots."""
@@ -223,7 +234,7 @@ class LinearFit(Shown):
             raise FitError(
                 f"The model has no slope of `{amount}` that differs by `{by}`; add slope({amount!r}, by={by!r}) to its terms."
             )
-        roots, estimates = self._roots[own], self._estimates(self._telling)[own]
+        roots, estimates = self._roots[own], self._told_estimates[own]
         part = next(t for t in self.parts if t.name == name).parts[1]
         if amount not in {t.name for t in self.parts} or part.column.scheme == "effect":
             roots, estimates = roots[1:] - roots[0], estimates[1:] - estimates[0]
@@ -258,10 +269,11 @@ class LinearFit(Shown):
         return [p for t in self.parts for p in (t.parts or (t,)) if p.is_group]
 
     def _table(self, telling: Telling) -> pd.DataFrame:
-        estimates = self._estimates(telling)
+        estimates = self._told_estimates if telling is self._telling else self._estimates(telling)
         root = self._roots if telling is self._telling else self.solution.roots_of(telling.chooser)
         if self.errors.middle is None:
-            variance = np.einsum("ij,ij->i", root, root)
+            main = telling is self._telling
+            variance = self._squares.copy() if main else np.einsum("ij,ij->i", root, root)
             variance[0] += 1 / self.moments.weight
             se = self.strength.typical_miss * np.sqrt(variance)
         else:
@@ -457,6 +469,10 @@ class LinearFit(Shown):
         if hidden.any():  # the start is that of the mean over the levels taken out
             telling.chooser[0, hidden] = self.solution.means[hidden]
         return telling
+
+    @cached_property
+    def _told_estimates(self) -> Array:
+        return self._estimates(self._telling)
 
     def _estimates(self, telling: Telling) -> Array:
         """Return the estimates of all coefficients, NaN where the rows lack a combination they rest on."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Literal
 
 import numpy as np
@@ -106,31 +107,31 @@ class Term:
     parts: tuple[Term, ...] = ()
     """The two terms that a slope by group, or a crossing of groups, is made of; empty for a single column."""
 
-    @property
+    @cached_property
     def kind(self) -> Literal["amount", "group", "slope", "cross"]:
         """What the term is."""
         if self.parts:
             return "cross" if self.parts[0].is_group else "slope"
         return "group" if self.column.is_group else "amount"
 
-    @property
+    @cached_property
     def is_group(self) -> bool:
         """Whether the term is a single group."""
         return self.kind == "group"
 
-    @property
+    @cached_property
     def variables(self) -> tuple[str, ...]:
         """The names of the columns it is made of."""
         return tuple(t.name for t in self.parts) or (self.name,)
 
-    @property
+    @cached_property
     def size(self) -> int:
         """How many columns its full set of levels has."""
         if self.kind == "cross":
             return self.parts[0].size * self.parts[1].size
         return self.parts[1].size if self.kind == "slope" else max(len(self.places), 1)
 
-    @property
+    @cached_property
     def labels(self) -> list[str]:
         """The labels of the levels that occur; empty for an amount."""
         return [self.column.levels[place].label for place in self.places]
