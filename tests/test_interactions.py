@@ -103,3 +103,19 @@ def test_a_combination_that_never_occurs_is_said_and_not_made_up():
     ):
         with pytest.raises(mb.MarkbaseError, match=told):
             mb.fit_linear(study, "score", ["voice", "day", mb.cross("voice", "day"), term])
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_coefficients_at_a_value_are_those_of_the_refit_centred_there():
+    study = mb.demo.plan().open()
+    terms = ["age", "voice", "rehearsals", mb.slope("age", by="voice")]
+    fit = mb.fit_linear(study, "belonging", terms)
+    centred = study.derive("age_c", centre="age")
+    middle = float(np.nanmean(study["age"].values))
+    refit = mb.fit_linear(centred, "belonging", ["age_c", "voice", "rehearsals", mb.slope("age_c", by="voice")])
+    told = fit.coefficients_at({"age": middle})
+    for column in ("estimate", "se", "p"):
+        np.testing.assert_allclose(told[column], refit.coefficients[column], rtol=1e-9, atol=1e-14)
+    advice = {a.kind: a for a in mb.screen_fit(fit).advice}
+    assert "the differences of `voice` are those at `age` = 0" in advice["product"].text
+    assert "product" not in {a.kind for a in mb.screen_fit(refit).advice}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -368,6 +369,32 @@ class LinearFit(Shown):
         values = part.column.values if self.used is None else part.column.values[self.used]
         return float(values.min()), float(values.max()), float(values.std(ddof=1))
 
+    def middle(self, amount: str) -> float:
+        """Return the mean of an amount in the rows used, each counted by its weight.
+
+        Parameters
+        ----------
+        amount : str
+            The name of an amount in the model.
+
+        Returns
+        -------
+        float
+            The mean.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such amount.
+        """
+        self.spread(amount)
+        part = next(p for t in self.parts for p in (t.parts or (t,)) if p.name == amount)
+        values = part.column.values if self.used is None else part.column.values[self.used]
+        if self.weights is None:
+            return float(values.mean())
+        heavy = self.weights.values if self.used is None else self.weights.values[self.used]
+        return float(np.average(values, weights=heavy))
+
     def without(self, term: str) -> LinearFit:
         """Fit the same model without one of its terms, on the same rows.
 
@@ -463,8 +490,30 @@ class LinearFit(Shown):
     def _telling(self) -> Telling:
         return self._tell()
 
-    def _tell(self, level_form: bool = False) -> Telling:
-        telling = tell(self.parts, self.moments, self.solution.columns, level_form)
+    def coefficients_at(self, at: Mapping[str, float]) -> pd.DataFrame:
+        """Tell the coefficients where some amounts have a value of their own instead of 0.
+
+        Parameters
+        ----------
+        at : mapping of str to float
+            Amounts that are part of a slope by group, and where to hold them.
+
+        Returns
+        -------
+        pandas.DataFrame
+            As `coefficients`; the differences between groups, and the start, are those at these values.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such amount.
+        """
+        for name in at:
+            self.spread(name)
+        return self._table(self._tell(at=at))
+
+    def _tell(self, level_form: bool = False, at: Mapping[str, float] | None = None) -> Telling:
+        telling = tell(self.parts, self.moments, self.solution.columns, level_form, at)
         hidden = ~self._told_columns
         if hidden.any():  # the start is that of the mean over the levels taken out
             telling.chooser[0, hidden] = self.solution.means[hidden]

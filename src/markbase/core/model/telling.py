@@ -10,7 +10,7 @@ the variables it is about, and their reference in the place of all others.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -102,7 +102,13 @@ def _counts(moments: Moments, k: int, term: Term) -> Array:
     return counts
 
 
-def tell(parts: Sequence[Term], moments: Moments, columns: NDArray[np.intp], level_form: bool = False) -> Telling:
+def tell(
+    parts: Sequence[Term],
+    moments: Moments,
+    columns: NDArray[np.intp],
+    level_form: bool = False,
+    at: Mapping[str, float] | None = None,
+) -> Telling:
     """Say what each coefficient is.
 
     Parameters
@@ -115,6 +121,8 @@ def tell(parts: Sequence[Term], moments: Moments, columns: NDArray[np.intp], lev
         The inner columns.
     level_form : bool
         Tell groups that are not coded by indicators by the effects of their levels instead.
+    at : mapping of str to float, optional
+        Where amounts are held that a coefficient is not about; 0 for those not named.
 
     Returns
     -------
@@ -133,7 +141,10 @@ def tell(parts: Sequence[Term], moments: Moments, columns: NDArray[np.intp], lev
     for k, term in enumerate(parts, 1):
         if term.kind == "slope":
             centre.setdefault(term.parts[0].name, float(moments.centres[k]))
-    reference = {n: (codings[n].intercept if n in codings else np.array([-centre[n]])) for n in single}
+    places = at or {}
+    reference = {
+        n: (codings[n].intercept if n in codings else np.array([places.get(n, 0.0) - centre[n]])) for n in single
+    }
 
     width = moments.cross.shape[0]
     every = [(int(moments.starts[k]), term.variables) for k, term in enumerate(parts, 1)]

@@ -14,7 +14,11 @@ from markbase.core.tables import rows_of
 from markbase.core.wording import number, short
 
 if TYPE_CHECKING:
+    from markbase.core.model.linear import LinearFit
     from markbase.core.screening.screen import Screen
+
+
+_FAR = 1.5
 
 
 @dataclass(frozen=True)
@@ -22,7 +26,7 @@ class Advice:
     """One finding, what it means and what would do."""
 
     kind: str
-    """``overlap``, ``total``, ``power``, ``group``, ``pair``, ``hidden`` or ``none``."""
+    """``overlap``, ``total``, ``power``, ``group``, ``pair``, ``hidden``, ``product`` or ``none``."""
     terms: tuple[str, ...]
     """The terms concerned."""
     text: str
@@ -45,6 +49,7 @@ def give_advice(screen: Screen) -> tuple[Advice, ...]:
     found = [Advice("overlap", o.terms, f"Exact overlap: {o.statement}. {o.advice}") for o in screen.overlaps]
     found += _pairs(screen)
     found += _inflated(screen, {name for advice in found for name in advice.terms})
+    found += screen.from_products
     if not found:
         return (
             Advice(
@@ -62,6 +67,44 @@ def give_advice(screen: Screen) -> tuple[Advice, ...]:
             "`sensitivity` how the estimate your question is about moves when each other term is left out.",
         )
     )
+    return tuple(found)
+
+
+def advice_on_products(fit: LinearFit) -> tuple[Advice, ...]:
+    """Say what slopes by group do to the errors of the terms they are made of, and what centring would change.
+
+    Parameters
+    ----------
+    fit : LinearFit
+        A fit.
+
+    Returns
+    -------
+    tuple of Advice
+        An entry for each group whose differences are told far from the middle of an amount.
+    """
+    found = []
+    for term in fit.parts:
+        amount, group = term.variables if term.kind == "slope" else ("", "")
+        if not amount or group not in {t.name for t in fit.parts}:
+            continue
+        mean = fit.middle(amount)
+        here, there = (
+            table[(table["term"] == group) & ~table["base"]]["se"]
+            for table in (fit.coefficients_at({amount: mean}), fit.coefficients)
+        )
+        ratio = float((there / here).max())
+        if ratio >= _FAR:
+            found.append(
+                Advice(
+                    "product",
+                    (group, term.name),
+                    f"With `{term.name}` in the model, the differences of `{group}` are those at `{amount}` = 0, where their standard "
+                    f"errors are up to {short(ratio)} times those at the mean of `{amount}` ({short(mean)}). Centring `{amount}` "
+                    f"removes that: the fit, its predictions and the test of the slopes stay the same, and the differences are told "
+                    f"where the rows are.",
+                )
+            )
     return tuple(found)
 
 

@@ -18,7 +18,7 @@ from markbase.core.model.linear import LinearFit
 from markbase.core.model.overlap import Overlap
 from markbase.core.model.sample import SampleAccount, complete_rows
 from markbase.core.model.terms import AllBut, Block, Term, make_amount, make_term, predictor_columns
-from markbase.core.screening.advice import Advice, give_advice
+from markbase.core.screening.advice import Advice, advice_on_products, give_advice
 from markbase.core.screening.association import associations, interval_of_r, pairwise, ranked, square
 from markbase.core.screening.inflation import Basis, Inflation, auxiliary, condition_indices, inflation
 from markbase.core.screening.limits import Limits
@@ -56,6 +56,8 @@ class Screen(Shown):
     """Square: from how many rows each was computed."""
     level: float = 0.95
     """Confidence level of the intervals."""
+    from_products: tuple[Advice, ...] = ()
+    """What slopes by group of the fit do to its other terms."""
 
     @cached_property
     def _inflation(self) -> Inflation:
@@ -279,24 +281,30 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
     Returns
     -------
     Screen
-        As `screen` gives on the fit's rows.
+        As `screen` gives on the fit's rows. Slopes by group and crossings are not screened as columns of
+        their own; `advice` says what they do to the terms they are made of, and what centring would change.
+
+    Raises
+    ------
+    FitError
+        If levels were taken out, or the model has no term that is a single column.
     """
-    if any(t.parts for t in fit.parts):
-        raise FitError(
-            "Slopes by group and crossings are not screened themselves; screen the columns they are made of."
-        )
+    places = [k for k, t in enumerate(fit.parts, 1) if not t.parts]
+    if not places:
+        raise FitError("The model has no term that is a single column, so there is nothing to screen.")
     if fit.within is not None:
         raise FitError(
             f"A fit within the levels of {listed(quoted(fit.within.names))} is not screened from what it left behind; `screen` takes "
             f"the same columns, over all levels."
         )
-    blocks = (*(t.block() for t in fit.parts), Block(1, multiplier=fit.outcome.values))
-    heavy = fit.weights.values if fit.weights else None
-    basis = Basis(fit.moments, blocks, fit.parts, fit.used, fit.sample.rows, heavy)
+    parts = tuple(fit.parts[k - 1] for k in places)
     last = len(fit.parts) + 1
+    blocks = (*(t.block() for t in parts), Block(1, multiplier=fit.outcome.values))
+    heavy = fit.weights.values if fit.weights else None
+    basis = Basis(fit.moments.only([0, *places, last]), blocks, parts, fit.used, fit.sample.rows, heavy)
     target = make_amount(fit.outcome)
-    values, names = associations(fit.moments.only([0, last, *range(1, last)]), [target, *fit.parts])
-    labels = [fit.outcome.name, *(t.name for t in fit.parts)]
+    values, names = associations(fit.moments.only([0, last, *places]), [target, *parts])
+    labels = [fit.outcome.name, *(t.name for t in parts)]
     return Screen(
         fit.outcome,
         fit.sample,
@@ -309,6 +317,7 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
         pd.DataFrame(_mirrored(names, "pearson"), index=labels, columns=labels),
         pd.DataFrame(np.full(values.shape, fit.sample.used), index=labels, columns=labels),
         fit.level,
+        advice_on_products(fit),
     )
 
 
