@@ -94,7 +94,7 @@ class Errors:
 
     kind: str
     """``classical``, ``HC0`` to ``HC3``, or ``clustered``."""
-    df: int
+    df: float
     """Degrees of freedom of t and of the denominator of F: rows less coefficients, or clusters less one."""
     cluster: str = ""
     """The column of the clusters; empty for none."""
@@ -240,7 +240,7 @@ class _Whitened:
             at = self.within.codes[chunk]
             assert self.within.sums is not None
             own = np.where(self.within.rows_at[at] == 1, 0.0, 1 / self.within.sums[0, at])  # a lone row adds nothing
-            leverage += own - 1 / self.moments.weight
+            leverage += own - 1 / self.solution.weight
         return leverage
 
     def chunks(self) -> Iterator[tuple[slice | NDArray[np.intp], Array, Array, Array]]:
@@ -256,7 +256,7 @@ class _Whitened:
             at = 0 if self.within is None else self.within.codes[chunk]
             residual = (y[chunk] - y_centre) - offset[at]
             Q = np.empty((len(residual), p + 1))
-            Q[:, 0] = 1 / np.sqrt(self.moments.weight)
+            Q[:, 0] = 1 / np.sqrt(s.weight)
             Q[:, 1:] = start[at]
             for k_block, (block, first) in enumerate(zip(self.blocks[:-1], self.moments.starts[1:], strict=False), 1):
                 if block.codes is None:

@@ -15,7 +15,7 @@ def p_of_t(t: ArrayLike, df: float) -> NDArray[np.float64]:
     t : array_like
         The statistics.
     df : float
-        Degrees of freedom.
+        Degrees of freedom; infinite for the normal distribution.
 
     Returns
     -------
@@ -27,6 +27,8 @@ def p_of_t(t: ArrayLike, df: float) -> NDArray[np.float64]:
     ----------
     Abramowitz & Stegun (1964), Handbook of Mathematical Functions, 26.7.1.
     """
+    if np.isinf(df):
+        return np.asarray(sp.erfc(np.abs(np.asarray(t, dtype=np.float64)) / np.sqrt(2)))
     square = np.square(np.asarray(t, dtype=np.float64))
     with np.errstate(over="ignore", invalid="ignore", divide="ignore"):
         near = 1 - sp.betainc(0.5, df / 2, square / (df + square))
@@ -49,6 +51,8 @@ def t_quantile(level: float, df: float) -> float:
     float
         The (1 + level)/2 quantile of the t distribution.
     """
+    if np.isinf(df):
+        return float(sp.ndtri((1 + level) / 2))
     return float(sp.stdtrit(df, (1 + level) / 2))
 
 
@@ -60,7 +64,7 @@ def p_of_f(statistic: ArrayLike, df: ArrayLike, df_rest: float) -> NDArray[np.fl
     statistic : array_like
         The statistics; infinite gives 0.
     df, df_rest : array_like, float
-        Degrees of freedom of the numerator and the denominator.
+        Degrees of freedom of the numerator and the denominator; with an infinite denominator df·F is chi-squared.
 
     Returns
     -------
@@ -72,6 +76,8 @@ def p_of_f(statistic: ArrayLike, df: ArrayLike, df_rest: float) -> NDArray[np.fl
     Abramowitz & Stegun (1964), Handbook of Mathematical Functions, 26.6.2.
     """
     F, a = np.asarray(statistic, dtype=np.float64), np.asarray(df, dtype=np.float64)
+    if np.isinf(df_rest):
+        return np.asarray(sp.gammaincc(a / 2, a * F / 2))
     with np.errstate(invalid="ignore"):
         far = sp.betainc(df_rest / 2, a / 2, df_rest / (df_rest + a * F))
         near = 1 - sp.betainc(a / 2, df_rest / 2, a * F / (df_rest + a * F))

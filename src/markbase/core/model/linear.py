@@ -3,80 +3,41 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 import pandas as pd
-import scipy.linalg
 from numpy.typing import NDArray
 
-from markbase.core.display import Shown
 from markbase.core.errors import ColumnError, FitError, near
-from markbase.core.model import twofold
-from markbase.core.model.covariance import Errors, Weights, errors_of
-from markbase.core.model.distributions import p_of_f, p_of_t, t_quantile
-from markbase.core.model.moments import Moments
+from markbase.core.model.covariance import errors_of
+from markbase.core.model.distributions import p_of_f
+from markbase.core.model.fit import Fit
 from markbase.core.model.results import LinearStrength, OverallTest
-from markbase.core.model.sample import SampleAccount
-from markbase.core.model.solve import Solution, solve
-from markbase.core.model.telling import Telling, Told, design_columns, tell
-from markbase.core.model.terms import Block, Slope, Term
+from markbase.core.model.solve import solve
+from markbase.core.model.telling import design_columns
+from markbase.core.model.terms import Block
 from markbase.core.model.within import Within
 from markbase.core.reading.equation import make_equation
 from markbase.core.reading.sentences import make_reading
 from markbase.core.reading.told import Equation, Reading
-from markbase.core.study.column import Column
 from markbase.core.wording import short
 
 Array = NDArray[np.float64]
 
-INTERCEPT = "(intercept)"
 _EXACT = 1e-24
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class LinearFit(Shown):
+class LinearFit(Fit):
     """A linear regression, estimated.
 
     Tables are DataFrames at full precision; print the fit to read it.
     """
 
-    outcome: Column
-    """The outcome."""
-    parts: tuple[Term, ...]
-    """The terms of the model, in the order given."""
-    sample: SampleAccount
-    """Which rows were used, and why others were not: `rows`, `used`, `lost`."""
-    level: float
-    """Confidence level of the intervals."""
-    data_name: str
-    """What the data are called."""
-    moments: Moments
-    """What one pass over the rows left behind: intercept, terms, outcome."""
-    solution: Solution
-    """The inner solution, from which everything below follows."""
-    used: NDArray[np.bool_] | None
-    """Shape (rows,): which rows were used; None for all."""
-    errors: Errors
-    """What the standard errors rest on: classical, HC0 to HC3, or clustered."""
-    cluster: Column | None = None
-    """The column of the clusters; None for none."""
-    weights: Weights | None = None
-    """With how much each row counts; None if all count alike."""
-    possible_cluster: str = ""
-    """A column with the role of a cluster by which the errors are not clustered; empty for none."""
     within: Within | None = None
     """The levels that were taken out; None for none."""
-
-    @property
-    def df_rest(self) -> int:
-        """Degrees of freedom of t and of the denominator of F.
-
-        Rows used less coefficients, the intercept among them; with clustered errors, clusters less one.
-        """
-        return self.errors.df
 
     @property
     def rows_over(self) -> int:
@@ -87,6 +48,10 @@ class LinearFit(Shown):
     def taken_out(self) -> tuple[str, ...]:
         """The columns whose levels were taken out; empty for none."""
         return self.within.names if self.within else ()
+
+    @property
+    def _sigma2(self) -> float:
+        return self.strength.typical_miss**2
 
     @cached_property
     def exact(self) -> bool:
@@ -126,14 +91,9 @@ class LinearFit(Shown):
             F = self._classical_f()
         else:
             df = int(np.count_nonzero(self._told_columns))
-            F = self._wald(self.solution.root[:df], self.solution.coefficients[:df])
+            roots = np.hstack([np.zeros((df, 1)), self.solution.root[:df]])
+            F = self._wald(roots, self.solution.coefficients[:df])
         return OverallTest(float(F), df, rest, float(p_of_f(F, df, rest)))
-
-    @property
-    def _told_columns(self) -> NDArray[np.bool_]:
-        """Shape (p,): which inner columns are those of terms; those of a second column taken out stand behind them."""
-        told: NDArray[np.bool_] = self.solution.columns < 1 + sum(t.size for t in self.parts)
-        return told
 
     def _classical_f(self) -> float:
         residual, df = self.solution.residual, len(self.solution.columns)
@@ -147,157 +107,13 @@ class LinearFit(Shown):
         `p`. A group is tested as a whole; its test does not depend on the base. Robust and clustered
         errors make it a Wald test; with fewer clusters than coefficients there is none (NaN).
         """
-        telling, estimates = self._telling, self._told_estimates
-        rows_of_term: dict[str, list[int]] = {t.name: [] for t in self.parts}
-        for k, told in enumerate(telling.rows[1:], 1):
-            if not told.compared.base and telling.known[k]:
-                rows_of_term[told.term].append(k)
-        with np.errstate(divide="ignore", invalid="ignore"):
-            single = estimates**2 / self._squares / self.strength.typical_miss**2
-        F, df = [], []
-        for term in self.parts:
-            own = rows_of_term[term.name]
-            if (
-                term.kind in ("group", "slope")
-                and (term.parts or (term,))[-1].column.scheme == "effect"
-                and len(own) > 1
-            ):
-                own = own[:-1]  # the effects sum to 0, so the last follows from the others
-            df.append(len(own))
-            if len(own) == 1 and self.errors.middle is None:
-                F.append(single[own[0]])
-            else:
-                F.append(self._wald(self._roots[own], estimates[own]) if own else math.nan)
+        df, F = self._wald_by_term()
         return pd.DataFrame(
             {
                 "term": [t.name for t in self.parts],
                 "df": df,
                 "statistic": F,
                 "p": p_of_f(F, np.maximum(df, 1), self.df_rest),
-            }
-        )
-
-    @cached_property
-    def _roots(self) -> Array:
-        """Shape (coefficients, p): the roots of all coefficients, of which s² times their products is the covariance."""
-        return self.solution.roots_of(self._telling.chooser)
-
-    @cached_property
-    def _squares(self) -> Array:
-        """Shape (coefficients,): the squared lengths of the roots."""
-        squares: Array = np.einsum("ij,ij->i", self._roots, self._roots)
-        return squares
-
-    def _wald(self, root: Array, b: Array) -> float:
-        """Return F = bᵀV⁻¹b/df of some combinations of the inner coefficients, by their roots."""
-        if self.errors.middle is not None:
-            if len(b) > self.errors.df:
-                return math.nan
-            V = root @ self.errors.middle[1:, 1:] @ root.T
-            scale = np.sqrt(np.diag(V))
-            if not scale.all():
-                return math.inf
-            z = b / scale
-            return float(z @ np.linalg.solve(V / np.outer(scale, scale), z)) / len(b)
-        sigma2 = self.strength.typical_miss**2
-        if not sigma2 > 0:
-            return math.inf
-        if len(b) == 1:
-            return float(b[0] ** 2 / (root[0] @ root[0]) / sigma2)
-        # bᵀ(AAᵀ)⁻¹b by a QR factorisation of Aᵀ: no inverse is formed
-        R = np.linalg.qr(root.T, mode="r")
-        z = scipy.linalg.lapack.dtrtrs(R, b, trans=1)[0]
-        return float(z @ z / len(b) / sigma2)
-
-    def parallel_lines(self, amount: str, *, by: str) -> OverallTest:
-        """Test whether the slope of an amount is the same in every level of a group.
-
-        Parameters
-        ----------
-        amount : str
-            The amount.
-        by : str
-            The group.
-
-        Returns
-        -------
-        OverallTest
-            F on the levels less one, and its p. Large slopes do not matter here, unequal ones do.
-
-        Raises
-        ------
-        FitError
-            If the model does not let that slope differ by that group.
-        """
-        name = Slope(amount, by).name
-        own = [k for k, told in enumerate(self._telling.rows) if told.term == name and not told.compared.base]
-        if not own:
-            raise FitError(
-                f"The model has no slope of `{amount}` that differs by `{by}`; add slope({amount!r}, by={by!r}) to its terms."
-            )
-        roots, estimates = self._roots[own], self._told_estimates[own]
-        part = next(t for t in self.parts if t.name == name).parts[1]
-        if amount not in {t.name for t in self.parts} or part.column.scheme == "effect":
-            roots, estimates = roots[1:] - roots[0], estimates[1:] - estimates[0]
-        F = self._wald(roots, estimates)
-        return OverallTest(F, len(estimates), self.df_rest, float(p_of_f(F, len(estimates), self.df_rest)))
-
-    @cached_property
-    def coefficients(self) -> pd.DataFrame:
-        """One row a coefficient, and one for the base of each group.
-
-        `term` (``(intercept)`` first), `level` (empty for an amount; the name of the trend under
-        trend coding), `against` (what the level is compared with), `base` (true for the row of a
-        base, whose estimate is 0 by definition), `n` (rows used at that level, or all rows used),
-        `estimate`, `se`, `t`, `p` (two-sided; NaN for a base), `low` and `high` (the interval at
-        `level`), all in units of the outcome per unit of the term.
-        """
-        return self._table(self._telling)
-
-    @cached_property
-    def equation_rows(self) -> pd.DataFrame:
-        """The coefficients of the equation, as `coefficients`, with a row a level for every group.
-
-        A group that is not coded by indicators is told by the effects of its levels, from their mean.
-        """
-        if all(t.column.scheme == "indicator" for t in self._groups):
-            return self.coefficients
-        return self._table(self._tell(level_form=True))
-
-    @property
-    def _groups(self) -> list[Term]:
-        """The groups in the model, alone or in a slope or a crossing."""
-        return [p for t in self.parts for p in (t.parts or (t,)) if p.is_group]
-
-    def _table(self, telling: Telling) -> pd.DataFrame:
-        estimates = self._told_estimates if telling is self._telling else self._estimates(telling)
-        root = self._roots if telling is self._telling else self.solution.roots_of(telling.chooser)
-        if self.errors.middle is None:
-            main = telling is self._telling
-            variance = self._squares.copy() if main else np.einsum("ij,ij->i", root, root)
-            variance[0] += 1 / self.moments.weight
-            se = self.strength.typical_miss * np.sqrt(variance)
-        else:
-            full = self._with_intercept(root)
-            se = np.sqrt(np.einsum("ij,jk,ik->i", full, self.errors.middle, full, optimize=True))
-        base = np.array([told.compared.base for told in telling.rows])
-        se = np.where(telling.known, se, np.nan)
-        with np.errstate(divide="ignore", invalid="ignore"):
-            t = np.where(base, np.nan, estimates / se)
-        half = t_quantile(self.level, self.df_rest) * se
-        return pd.DataFrame(
-            {
-                "term": [told.term for told in telling.rows],
-                "level": [told.compared.level for told in telling.rows],
-                "against": [told.compared.against for told in telling.rows],
-                "base": base,
-                "n": [self._rows_of(told) for told in telling.rows],
-                "estimate": estimates,
-                "se": se,
-                "t": t,
-                "p": p_of_t(t, self.df_rest),
-                "low": estimates - half,
-                "high": estimates + half,
             }
         )
 
@@ -320,80 +136,9 @@ class LinearFit(Shown):
         return kept.assign(**{k: table[k] * factor for k in ("estimate", "low", "high")}).reset_index(drop=True)
 
     @cached_property
-    def covariance(self) -> pd.DataFrame:
-        """The covariance matrix of the rows of `coefficients`, labelled ``term`` or ``term: level``."""
-        root = self._roots
-        if self.errors.middle is None:
-            V = root @ root.T * self.strength.typical_miss**2
-            V[0, 0] += self.strength.typical_miss**2 / self.moments.weight
-        else:
-            full = self._with_intercept(root)
-            V = full @ self.errors.middle @ full.T
-        labels = [f"{t.term}: {t.compared.level}" if t.compared.level else t.term for t in self._telling.rows]
-        return pd.DataFrame(V, index=labels, columns=labels)
-
-    def _with_intercept(self, root: Array) -> Array:
-        """Put the whitened intercept in front: 1/√n for the first row, 0 for the others."""
-        first = np.zeros((len(root), 1))
-        first[0] = 1 / math.sqrt(self.moments.weight)
-        return np.hstack([first, root])
-
-    @cached_property
     def outcome_sd(self) -> float:
         """Standard deviation (n − 1) of the outcome in the rows used: the typical miss of no model at all."""
         return math.sqrt(self.strength.total_ss / (self.moments.rows - 1))
-
-    def spread(self, term: str) -> tuple[float, float, float]:
-        """Describe an amount in the rows used.
-
-        Parameters
-        ----------
-        term : str
-            The name of a term that is an amount.
-
-        Returns
-        -------
-        low, high, sd : float
-            Its lowest and highest value and its standard deviation (n − 1).
-
-        Raises
-        ------
-        ColumnError
-            If there is no such term, or it is a group.
-        """
-        single = {p.name: p for t in self.parts for p in (t.parts or (t,)) if p.kind == "amount"}
-        part = single.get(term)
-        if part is None:
-            amounts = list(single)
-            raise ColumnError(f"The model has no amount `{term}`.{near(term, amounts)}")
-        values = part.column.values if self.used is None else part.column.values[self.used]
-        return float(values.min()), float(values.max()), float(values.std(ddof=1))
-
-    def middle(self, amount: str) -> float:
-        """Return the mean of an amount in the rows used, each counted by its weight.
-
-        Parameters
-        ----------
-        amount : str
-            The name of an amount in the model.
-
-        Returns
-        -------
-        float
-            The mean.
-
-        Raises
-        ------
-        ColumnError
-            If the model has no such amount.
-        """
-        self.spread(amount)
-        part = next(p for t in self.parts for p in (t.parts or (t,)) if p.name == amount)
-        values = part.column.values if self.used is None else part.column.values[self.used]
-        if self.weights is None:
-            return float(values.mean())
-        heavy = self.weights.values if self.used is None else self.weights.values[self.used]
-        return float(np.average(values, weights=heavy))
 
     def without(self, term: str) -> LinearFit:
         """Fit the same model without one of its terms, on the same rows.
@@ -480,68 +225,3 @@ class LinearFit(Shown):
         if self.used is not None:
             fitted[~self.used] = np.nan
         return fitted
-
-    @cached_property
-    def _place(self) -> dict[str, int]:
-        """The block of each term."""
-        return {t.name: k for k, t in enumerate(self.parts, 1)}
-
-    @cached_property
-    def _telling(self) -> Telling:
-        return self._tell()
-
-    def coefficients_at(self, at: Mapping[str, float]) -> pd.DataFrame:
-        """Tell the coefficients where some amounts have a value of their own instead of 0.
-
-        Parameters
-        ----------
-        at : mapping of str to float
-            Amounts that are part of a slope by group, and where to hold them.
-
-        Returns
-        -------
-        pandas.DataFrame
-            As `coefficients`; the differences between groups, and the start, are those at these values.
-
-        Raises
-        ------
-        ColumnError
-            If the model has no such amount.
-        """
-        for name in at:
-            self.spread(name)
-        return self._table(self._tell(at=at))
-
-    def _tell(self, level_form: bool = False, at: Mapping[str, float] | None = None) -> Telling:
-        telling = tell(self.parts, self.moments, self.solution.columns, level_form, at)
-        hidden = ~self._told_columns
-        if hidden.any():  # the start is that of the mean over the levels taken out
-            telling.chooser[0, hidden] = self.solution.means[hidden]
-        return telling
-
-    @cached_property
-    def _told_estimates(self) -> Array:
-        return self._estimates(self._telling)
-
-    def _estimates(self, telling: Telling) -> Array:
-        """Return the estimates of all coefficients, NaN where the rows lack a combination they rest on."""
-        s, C = self.solution, telling.chooser
-        estimates: Array = C @ s.coefficients + C @ s.lower
-        high, low = twofold.two_product(C[0], s.coefficients)
-        estimates[0] = math.fsum([*s.at_centres, *high, *low, *(C[0] * s.lower)])
-        return np.where(telling.known, estimates, np.nan)
-
-    def _rows_of(self, told: Told) -> int:
-        """Count the rows used that a coefficient is about, which weights do not change."""
-        if not told.levels:
-            return self.sample.used
-        k = self._place[told.term]
-        term = self.parts[k - 1]
-        place = told.levels[0]
-        if len(told.levels) == 2:
-            place = told.levels[0] * term.parts[1].size + told.levels[1]
-        if self.weights is None and term.kind != "slope":
-            return int(self.moments.cross[0, self.moments.starts[k] + place])
-        codes = term.block().codes
-        assert codes is not None
-        return int(np.count_nonzero((codes if self.used is None else codes[self.used]) == place))

@@ -13,7 +13,7 @@ class OverallTest:
     """F, the mean square explained over the mean square left over."""
     df: int
     """Coefficients tested."""
-    df_rest: int
+    df_rest: float
     """Rows less coefficients, the intercept among them."""
     p: float
     """P(F or more) if no term had any bearing on the outcome."""

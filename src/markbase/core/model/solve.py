@@ -65,18 +65,22 @@ class Solution:
     """Sum of squared residuals."""
     rows: int
     """Rows used."""
+    weight: float
+    """The sum of the weights; without weights, the rows."""
     condition: float
     """Condition number of the centred columns at unit length (where it is small or of many columns, a 1-norm estimate)."""
     twofold: bool
     """Whether the moments were taken again in twice the working precision."""
 
-    def roots_of(self, combinations: Array) -> Array:
+    def roots_of(self, combinations: Array, starts: NDArray[np.bool_]) -> Array:
         """Return C A for combinations C of the coefficients, of which ``s² (CA)(CA)ᵀ`` is the covariance.
 
         Parameters
         ----------
         combinations : ndarray, shape (m, p)
-            The combinations. The first is that of the intercept and is taken less the means.
+            The combinations.
+        starts : ndarray of bool, shape (m,)
+            Whether the start of the equation is part of them; then they are taken less the means.
 
         Returns
         -------
@@ -85,13 +89,14 @@ class Solution:
         """
         shifted = combinations.copy()
         if not self.twofold:
-            shifted[0] -= self.means - self.centres  # combinations count amounts from their centres
+            shifted[starts] -= self.means - self.centres  # combinations count amounts from their centres
             product: Array = shifted @ self.root
             return product
         lower = np.zeros_like(shifted)
         nothing = np.zeros_like(self.centres)
         above = twofold.minus((self.means, self.means_lower), (self.centres, nothing))
-        shifted[0], lower[0] = twofold.minus((combinations[0], nothing), above)
+        for k in np.flatnonzero(starts):
+            shifted[k], lower[k] = twofold.minus((combinations[k], nothing), above)
         return twofold.matmul((shifted, lower), (self.root, self.root_lower))
 
 
@@ -280,6 +285,7 @@ def solve(
         explained=r2 * float(y_length) ** 2,
         residual=(1 - r2) * float(y_length) ** 2,
         rows=moments.rows,
+        weight=n,
         condition=condition,
         twofold=False,
     )
@@ -377,6 +383,7 @@ def _solve_twofold(
         explained=explained * float(y_unit) ** 2,
         residual=max(float(factor[0][p, p]), 0.0) * float(y_unit) ** 2,
         rows=moments.rows,
+        weight=moments.weight,
         condition=condition,
         twofold=True,
     )

@@ -45,6 +45,8 @@ class Telling:
     """Shape (rows, p): the combinations. Amounts count from their centres."""
     known: NDArray[np.bool_]
     """Shape (rows,): whether the rows used have every combination of levels that a coefficient rests on."""
+    starts: NDArray[np.bool_]
+    """Shape (rows,): whether the start of the equation is part of it, as it is of the intercept."""
 
 
 def design_columns(parts: Sequence[Term], moments: Moments) -> NDArray[np.intp]:
@@ -177,7 +179,7 @@ def tell(
     for k, term in enumerate(parts, 1):
         crossed[moments.starts[k] : moments.starts[k] + term.size] = term.kind == "cross"
     known = ~np.any(np.abs(stacked[:, empty & crossed]) > 0, axis=1)
-    return Telling(tuple(told), stacked[:, columns], known)
+    return Telling(tuple(told), stacked[:, columns], known, np.arange(len(told)) == 0)
 
 
 def _own_rows(

@@ -95,7 +95,7 @@ class FitTold(Protocol):
         ...
 
     @property
-    def df_rest(self) -> int:
+    def df_rest(self) -> float:
         """Residual degrees of freedom."""
         ...
 
