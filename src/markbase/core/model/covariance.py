@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,6 +26,8 @@ from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
 
+LEVERED = ("HC2", "HC3", "robust")
+"""Kinds of errors that look at leverages."""
 KINDS_OF_ERRORS = ("HC0", "HC1", "HC2", "HC3", "classical", "robust")
 _ALONE = 1e-9
 FEW_CLUSTERS = 30
@@ -107,6 +110,8 @@ class Errors:
     def words(self) -> str:
         """What the standard errors rest on, in a few words."""
         if self.kind == "classical":
+            if np.isinf(self.df):
+                return "errors from the likelihood: rows independent, the terms enough"
             return "classical errors: one variance for all rows, rows independent"
         if self.kind == "clustered":
             return f"errors clustered by `{self.cluster}` ({self.clusters:,} clusters): rows within one may go together"
@@ -153,23 +158,82 @@ def errors_of(
         If there are fewer than two clusters, or a row alone decides a coefficient, so that HC2 and HC3
         are not defined.
     """
-    if kind not in KINDS_OF_ERRORS:
-        raise MarkbaseError(f"There are no errors `{kind}`; there are {listed(quoted(KINDS_OF_ERRORS))}.{_close(kind)}")
+    check_kind(kind)
     n, p = moments.rows, len(solution.columns)
     rest = n - p - (1 if within is None else within.levels)
     if cluster is None and kind == "classical":
         return Errors("classical", rest)
-    whitened = _Whitened(moments, blocks, solution, used, weights.values if weights else None, within)
+    whitened = Whitened(moments, blocks, solution, used, weights.values if weights else None, within)
     repeated = weights is not None and weights.kind == "frequency"
+
+    def rows() -> Iterator[ScoredRows]:
+        # a row that stands for several is several rows; a row that is weighted has a weighted score
+        for chunk, Q, residual, w in whitened.chunks():
+            leverage = whitened.leverages(chunk, Q) if kind in LEVERED else residual
+            yield ScoredRows(
+                chunk,
+                Q,
+                residual if repeated else residual * w,
+                leverage if repeated else leverage * w,
+                w if repeated else None,
+            )
+
+    return sandwich(kind, cluster, rows(), n, rest, p)
+
+
+def check_kind(kind: str) -> None:
+    """Refuse a kind of errors that does not exist."""
+    if kind not in KINDS_OF_ERRORS:
+        raise MarkbaseError(f"There are no errors `{kind}`; there are {listed(quoted(KINDS_OF_ERRORS))}.{_close(kind)}")
+
+
+class ScoredRows(NamedTuple):
+    """What some rows contribute to the errors."""
+
+    chunk: slice | NDArray[np.intp]
+    """Which rows."""
+    Q: Array
+    """Shape (rows, p + 1): their whitened columns."""
+    score: Array
+    """Shape (rows,): by what a row's columns are multiplied in its score."""
+    leverage: Array
+    """Shape (rows,): their leverages; not looked at but by HC2 and HC3."""
+    times: Array | None
+    """Shape (rows,): for how many rows each stands; None for one."""
+
+
+def sandwich(kind: str, cluster: Column | None, rows: Iterator[ScoredRows], n: int, rest: int, p: int) -> Errors:
+    """Sum squared scores.
+
+    Parameters
+    ----------
+    kind : str
+        ``robust`` (HC3), ``HC0``, ``HC1``, ``HC2`` or ``HC3``; disregarded with a cluster.
+    cluster : Column, optional
+        A group whose levels are the clusters.
+    rows : iterator of ScoredRows
+        All rows used, a chunk at a time.
+    n, rest, p : int
+        Rows, rows less coefficients, and columns without the intercept.
+
+    Returns
+    -------
+    Errors
+        As `errors_of` has them.
+
+    Raises
+    ------
+    FitError
+        If there are fewer than two clusters, or a row alone decides a coefficient.
+    """
     if cluster is not None:
-        return _clustered(whitened, cluster, n, rest)
+        return _clustered(rows, cluster, n, rest, p)
     kind = "HC3" if kind == "robust" else kind
     middle = np.zeros((p + 1, p + 1))
-    for chunk, Q, residual, w in whitened.chunks():
-        # a row that stands for several is several rows; a row that is weighted has a weighted score
-        weight = residual**2 * (w if repeated else w**2)
+    for _, Q, score, leverage, times in rows:
+        weight = score**2 if times is None else score**2 * times
         if kind in ("HC2", "HC3"):
-            room = 1 - whitened.leverages(chunk, Q) * (1.0 if repeated else w)
+            room = 1 - leverage
             if room.min() < _ALONE:
                 raise FitError(
                     f"{kind} errors are not defined: {count_noun(int((room < _ALONE).sum()), 'row')} alone decides a coefficient "
@@ -187,12 +251,12 @@ def _close(kind: str) -> str:
     return close if close.startswith(" Did") else ""
 
 
-def _clustered(whitened: _Whitened, cluster: Column, n: int, rest: int) -> Errors:
-    sums = np.zeros((len(cluster.levels), len(whitened.solution.columns) + 1))
+def _clustered(rows: Iterator[ScoredRows], cluster: Column, n: int, rest: int, p: int) -> Errors:
+    sums = np.zeros((len(cluster.levels), p + 1))
     seen = np.zeros(len(cluster.levels), dtype=bool)
-    for chunk, Q, residual, w in whitened.chunks():
+    for chunk, Q, score, _, times in rows:
         codes = cluster.values[chunk].astype(np.intp)
-        np.add.at(sums, codes, Q * (residual * w)[:, None])
+        np.add.at(sums, codes, Q * (score if times is None else score * times)[:, None])
         seen[codes] = True
     clusters = int(seen.sum())
     if clusters < 2:
@@ -203,7 +267,7 @@ def _clustered(whitened: _Whitened, cluster: Column, n: int, rest: int) -> Error
     return Errors("clustered", clusters - 1, cluster.name, clusters, middle)
 
 
-class _Whitened:
+class Whitened:
     """Rows in coordinates in which the cross-products are the identity, a chunk at a time.
 
     A row x is told by ``[1/√n, Aᵀ(x − mean)]``, of which the squared length is the leverage. Levels are

@@ -4,30 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 
-from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, remark
-from markbase.core.model.covariance import FEW_CLUSTERS, errors_of, take_weights
+from markbase.core.errors import FitError, remark
+from markbase.core.model.asking import Wish, ask, check_room
+from markbase.core.model.covariance import errors_of
 from markbase.core.model.gathering import gather
 from markbase.core.model.linear import LinearFit
 from markbase.core.model.overlap import overlap_error, swept_error
-from markbase.core.model.sample import complete_rows
 from markbase.core.model.solve import Dependent, Swept, solve
 from markbase.core.model.telling import design_columns
-from markbase.core.model.terms import (
-    AllBut,
-    Block,
-    Spec,
-    check_usable,
-    make_term,
-    make_terms,
-    outcome_column,
-    predictor_specs,
-)
-from markbase.core.model.within import take_out, within_columns
-from markbase.core.study.column import Column
+from markbase.core.model.terms import AllBut, Block, Spec, outcome_column
+from markbase.core.model.within import check_apart, take_out, within_columns
 from markbase.core.study.study import Study
 
 
@@ -115,42 +104,27 @@ def fit_linear(
     1         part     a   True  0.000000
     2         part     b  False  2.666667
     """
-    _check_level(level)
+    wish = Wish(level, errors, cluster, weights, weights_are)
     target = outcome_column(study, outcome)
-    specs, wanted_columns = predictor_specs(study, terms, outcome)
-    columns = list(wanted_columns.values())
-    weighing = _weight_column(study, weights)
-    sampled = weighing is not None and weights_are == "sampling"
-    if sampled and errors == "classical" and cluster is None:
-        raise MarkbaseError("Sampling weights need robust or clustered errors; leave `errors` out, or cluster.")
-    kind = errors or ("robust" if sampled and cluster is None else "classical")
-    grouping = _cluster_column(study, cluster, kind)
-    controls = within_columns(study, within, [outcome, *(s for s in specs if isinstance(s, str))])
-    extra = [c for c in dict.fromkeys((grouping, weighing, *controls)) if c is not None and c not in columns]
-    used, sample = complete_rows([target, *columns, *extra])
-    counted = None if weighing is None else take_weights(weighing, weights_are, used)
-    heavy = counted.values if counted else None
+    controls = within_columns(study, within, outcome)
+    asked = ask(study, target, terms, wish, controls)
+    check_apart(controls, asked.specs)
+    used, heavy = asked.used, asked.heavy
     values = target.values if used is None else target.values[used]
     if values.min() == values.max():
         raise FitError(
             f"The outcome `{outcome}` is {values[0]:g} in every row used, so there is no variation to explain."
         )
-    parts = make_terms(specs, {column.name: make_term(column, used) for column in columns})
+    parts = asked.terms()
     absorbed = take_out(controls, used, heavy)
-    hidden = absorbed.hidden if absorbed else ()
-    blocks = [*(t.block() for t in (*parts, *hidden)), Block(1, multiplier=target.values)]
+    every = (*parts, *(absorbed.hidden if absorbed else ()))
+    blocks = [*(t.block() for t in every), Block(1, multiplier=target.values)]
     moments = gather(blocks, study.rows, used, heavy)
     chosen = design_columns(parts, moments)
-    wanted = 1 + len(chosen)
     if absorbed is not None:
         absorbed = absorbed.gathered(moments, blocks, used)
         chosen = np.concatenate([chosen, absorbed.free_levels(moments, len(parts) + 1)])
-        wanted = absorbed.levels + len(chosen)
-    if sample.used <= wanted:
-        raise FitError(
-            f"{count_noun(sample.used, 'row')} with a value in every column cannot carry {wanted} coefficients (the intercept "
-            f"among them): at least {wanted + 1} are needed, and far more to be of use. Leave terms out or merge levels."
-        )
+    check_room(asked.sample.used, len(chosen) + (absorbed.levels if absorbed else 1))
     try:
         solution = solve(moments, blocks, used, study.rows, chosen, heavy, absorbed)
         if absorbed is not None:
@@ -160,20 +134,25 @@ def fit_linear(
                 left = solve(moments, blocks, used, study.rows, alone, heavy, absorbed).residual
             absorbed = replace(absorbed, outcome_ss=left)
     except Dependent as finding:
-        raise overlap_error(finding, moments, (*parts, *hidden), absorbed.names if absorbed else ()) from None
+        raise overlap_error(finding, moments, every, absorbed.names if absorbed else ()) from None
     except Swept as finding:
-        raise swept_error(finding, moments, (*parts, *hidden), absorbed.names if absorbed else (), outcome) from None
-    found = errors_of(kind, grouping, moments, blocks, solution, used, counted, absorbed)
-    if grouping is not None and found.clusters < FEW_CLUSTERS:
-        remark(
-            f"`{grouping.name}` has only {found.clusters} clusters: clustered errors tend to be too small with fewer than "
-            f"{FEW_CLUSTERS}, so read intervals as narrower than they should be."
-        )
-    inside = {column.name for column in columns}
-    possible = [n for n in study.columns if study[n].role == "cluster" and study[n].is_group and n not in inside]
-    hint = possible[0] if possible and grouping is None else ""
+        raise swept_error(finding, moments, every, absorbed.names if absorbed else (), outcome) from None
+    found = errors_of(asked.errors, asked.cluster, moments, blocks, solution, used, asked.weights, absorbed)
+    asked.remark_on_clusters(found)
     fit = LinearFit(
-        target, parts, sample, level, study.name, moments, solution, used, found, grouping, counted, hint, absorbed
+        outcome=target,
+        parts=parts,
+        sample=asked.sample,
+        level=level,
+        data_name=study.name,
+        moments=moments,
+        solution=solution,
+        used=used,
+        errors=found,
+        cluster=asked.cluster,
+        weights=asked.weights,
+        possible_cluster=asked.possible_cluster,
+        within=absorbed,
     )
     if fit.exact:
         remark(
@@ -181,29 +160,3 @@ def fit_linear(
             f"here. Is the outcome made of its predictors?"
         )
     return fit
-
-
-def _check_level(level: Any) -> None:
-    if not isinstance(level, (int, float)) or not 0 < level < 1:
-        raise MarkbaseError(f"The confidence level is {level!r}; it must lie between 0 and 1, for instance 0.95.")
-
-
-def _cluster_column(study: Study, name: str | None, errors: str) -> Column | None:
-    if name is None:
-        return None
-    if errors != "classical":
-        raise MarkbaseError(f"Errors are either `{errors}` or clustered by `{name}`; leave one of the two out.")
-    column = study.column(name)
-    if not column.is_group:
-        raise ColumnError(f"`{name}` is an amount; clusters are the levels of a group, so declare it one.")
-    return column
-
-
-def _weight_column(study: Study, name: str | None) -> Column | None:
-    if name is None:
-        return None
-    column = study.column(name)
-    if column.is_group:
-        raise ColumnError(f"`{name}` is a group; weights are an amount.")
-    check_usable(column)
-    return column

@@ -23,7 +23,7 @@ from markbase.core.errors import ColumnError, FitError, count_noun, listed, quot
 from markbase.core.model import twofold
 from markbase.core.model.gathering import row_chunks
 from markbase.core.model.moments import Moments
-from markbase.core.model.terms import Block, Term
+from markbase.core.model.terms import Block, Spec, Term
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 
@@ -173,7 +173,7 @@ class Within:
         )
 
 
-def within_columns(study: Study, within: str | Sequence[str] | None, taken: Sequence[str]) -> list[Column]:
+def within_columns(study: Study, within: str | Sequence[str] | None, outcome: str) -> list[Column]:
     """Return the columns whose levels are to be taken out, checked.
 
     Parameters
@@ -182,8 +182,8 @@ def within_columns(study: Study, within: str | Sequence[str] | None, taken: Sequ
         The data.
     within : str or sequence of str, optional
         The name of one column, or of two.
-    taken : sequence of str
-        The outcome and the terms, which they cannot be.
+    outcome : str
+        The name of the outcome, which they cannot be.
 
     Returns
     -------
@@ -193,7 +193,7 @@ def within_columns(study: Study, within: str | Sequence[str] | None, taken: Sequ
     Raises
     ------
     ColumnError
-        If there is no such column, it is an amount, the outcome or a term.
+        If there is no such column, it is an amount or the outcome.
     FitError
         If there are more than two, or one twice.
     """
@@ -202,10 +202,8 @@ def within_columns(study: Study, within: str | Sequence[str] | None, taken: Sequ
         raise FitError(f"`within` takes one column, or two different ones, not {listed(quoted(names))}.")
     columns = [study.column(name) for name in names]
     for column in columns:
-        if column.name in taken:
-            raise ColumnError(
-                f"`{column.name}` cannot be taken out with `within` and be in the model as well; leave it out of one of the two."
-            )
+        if column.name == outcome:
+            raise ColumnError(f"`{column.name}` is the outcome, so its levels cannot be taken out.")
         if not column.is_group and column.role != "identifier":
             raise ColumnError(
                 f"`{column.name}` is an amount, and `within` takes out the levels of a group or an identifier; declare it one."
@@ -213,6 +211,28 @@ def within_columns(study: Study, within: str | Sequence[str] | None, taken: Sequ
         if column.fault:
             raise ColumnError(column.fault)
     return columns
+
+
+def check_apart(columns: Sequence[Column], specs: Sequence[Spec]) -> None:
+    """Refuse a column that is to be taken out and is a term as well.
+
+    Parameters
+    ----------
+    columns : sequence of Column
+        Those to be taken out.
+    specs : sequence of str, Slope or Cross
+        The terms.
+
+    Raises
+    ------
+    ColumnError
+        If a column is both.
+    """
+    for column in columns:
+        if column.name in specs:
+            raise ColumnError(
+                f"`{column.name}` cannot be taken out with `within` and be in the model as well; leave it out of one of the two."
+            )
 
 
 def take_out(columns: Sequence[Column], used: NDArray[np.bool_] | None, weights: Array | None) -> Within | None:
