@@ -133,3 +133,51 @@ def sandwich(frame, outcome, terms, bases, kind, cluster=None):
         "overall": overall,
         "df": df,
     }
+
+
+def logistic(frame, outcome, event, terms, bases, weights=None, firth=False, held=()):
+    """Maximise a logistic likelihood at 50 digits, or Firth's, with some coefficients held at 0."""
+    columns, names = dense(frame, terms, bases)
+    X = mp.matrix([[mp.mpf(float(v)) for v in row] for row in zip(*columns, strict=True)])
+    y = [mp.mpf(int(v == event)) for v in frame[outcome]]
+    f = [mp.mpf(1)] * X.rows if weights is None else [mp.mpf(float(v)) for v in frame[weights]]
+    n, p = X.rows, X.cols
+    free = [k for k in range(p) if names[k] not in held]
+    b = mp.matrix(p, 1)
+
+    def at(b):
+        eta = X * b
+        q = [1 / (1 + mp.exp(-e)) for e in eta]
+        W = [f[i] * q[i] * (1 - q[i]) for i in range(n)]
+        information = mp.matrix(p)
+        for j in range(p):
+            for k in range(j, p):
+                information[j, k] = information[k, j] = mp.fsum(W[i] * X[i, j] * X[i, k] for i in range(n))
+        value = mp.fsum(f[i] * (y[i] * mp.log(q[i]) + (1 - y[i]) * mp.log(1 - q[i])) for i in range(n))
+        return q, W, information, value + (mp.log(mp.det(information)) / 2 if firth else 0)
+
+    for _ in range(200):
+        q, W, information, value = at(b)
+        inverse = mp.inverse(information)
+        pull = [f[i] * (y[i] - q[i]) for i in range(n)]
+        if firth:
+            h = [W[i] * (X[i, :] * inverse * X[i, :].T)[0] for i in range(n)]
+            pull = [pull[i] + h[i] * (mp.mpf(1) / 2 - q[i]) for i in range(n)]
+        score = mp.matrix([mp.fsum(pull[i] * X[i, k] for i in range(n)) for k in free])
+        step = mp.lu_solve(mp.matrix([[information[j, k] for k in free] for j in free]), score)
+        for place, k in enumerate(free):
+            b[k] += step[place]
+        if mp.norm(step) < mp.mpf(10) ** -25:
+            break
+    q, W, information, value = at(b)
+    inverse = mp.inverse(information)
+    return {
+        "names": names,
+        "estimate": dict(zip(names, b, strict=True)),
+        "se": {name: mp.sqrt(inverse[k, k]) for k, name in enumerate(names)},
+        "value": value,
+        "probability": q,
+        "inverse": inverse,
+        "X": X,
+        "y": y,
+    }

@@ -23,9 +23,12 @@ if TYPE_CHECKING:
         MarkbaseError,
         MarkbaseWarning,
         OverlapError,
+        SeparationError,
     )
     from markbase.core.model.fitting import fit_linear
+    from markbase.core.model.fitting_logistic import fit_logistic
     from markbase.core.model.linear import LinearFit
+    from markbase.core.model.logistic import LogisticFit
     from markbase.core.model.terms import all_but, cross, slope
     from markbase.core.reading.told import Equation, Reading
     from markbase.core.screening.limits import Limits
@@ -56,11 +59,13 @@ _HOMES = {
     "LevelError": "markbase.core.errors",
     "Limits": "markbase.core.screening.limits",
     "LinearFit": "markbase.core.model.linear",
+    "LogisticFit": "markbase.core.model.logistic",
     "MarkbaseError": "markbase.core.errors",
     "MarkbaseWarning": "markbase.core.errors",
     "OverlapError": "markbase.core.errors",
     "Plan": "markbase.files.plan",
     "Reading": "markbase.core.reading.told",
+    "SeparationError": "markbase.core.errors",
     "Screen": "markbase.core.screening.screen",
     "Study": "markbase.core.study.study",
     "Trail": "markbase.core.study.trail",
@@ -71,6 +76,7 @@ _HOMES = {
     "draw_inflation": "markbase.show.figures",
     "draw_pairs": "markbase.show.figures",
     "fit_linear": "markbase.core.model.fitting",
+    "fit_logistic": "markbase.core.model.fitting_logistic",
     "open_study": "markbase.files.data",
     "read_codebook": "markbase.files.codebook",
     "read_plan": "markbase.files.plan",
@@ -94,12 +100,14 @@ __all__ = [
     "LevelError",
     "Limits",
     "LinearFit",
+    "LogisticFit",
     "MarkbaseError",
     "MarkbaseWarning",
     "OverlapError",
     "Plan",
     "Reading",
     "Screen",
+    "SeparationError",
     "Study",
     "Trail",
     "__version__",
@@ -111,6 +119,7 @@ __all__ = [
     "draw_inflation",
     "draw_pairs",
     "fit_linear",
+    "fit_logistic",
     "open_study",
     "read_codebook",
     "read_plan",

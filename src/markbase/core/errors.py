@@ -9,7 +9,8 @@
         ├── ColumnError        a column that is missing, doubled or of the wrong kind
         ├── LevelError         a level or base that is not there
         └── FitError           a model that cannot be estimated from these rows
-            └── OverlapError   terms that are exact combinations of one another
+            ├── OverlapError   terms that are exact combinations of one another
+            └── SeparationError  terms that foretell an outcome without exception
 
     UserWarning
     └── MarkbaseWarning        a remark that needs no stop
@@ -52,6 +53,10 @@ class FitError(MarkbaseError):
 
 class OverlapError(FitError):
     """Terms that are exact combinations of one another."""
+
+
+class SeparationError(FitError):
+    """Terms that foretell a yes/no outcome without exception, so that no finite odds ratio fits best."""
 
 
 class MarkbaseWarning(UserWarning):

@@ -53,6 +53,8 @@ class Asked:
     """The column of the clusters."""
     errors: str
     """The kind of errors."""
+    level: float
+    """Confidence level."""
     possible_cluster: str
     """A column with the role of a cluster that is not made use of; empty for none."""
 
@@ -118,7 +120,7 @@ def ask(
     inside = {column.name for column in columns}
     possible = [n for n in study.columns if study[n].role == "cluster" and study[n].is_group and n not in inside]
     hint = possible[0] if possible and grouping is None else ""
-    return Asked(tuple(specs), tuple(columns), used, sample, counted, grouping, kind, hint)
+    return Asked(tuple(specs), tuple(columns), used, sample, counted, grouping, kind, wish.level, hint)
 
 
 def check_room(rows: int, wanted: int) -> None:

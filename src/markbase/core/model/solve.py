@@ -192,6 +192,7 @@ def solve(
     columns: NDArray[np.intp] | None = None,
     weights: Array | None = None,
     within: Within | None = None,
+    rough: bool = False,
 ) -> Solution:
     """Solve the least-squares problem of the last block on the others.
 
@@ -211,6 +212,8 @@ def solve(
         With how much each row counts.
     within : Within, optional
         The levels taken out.
+    rough : bool
+        Keep to the working precision while it gives a factor at all: for steps that are corrected later.
 
     Returns
     -------
@@ -255,7 +258,7 @@ def solve(
 
     offset = np.max(np.abs(centre[everything]) / (scale[everything] * lengths / math.sqrt(n)))
     factor, order, rank, _ = scipy.linalg.lapack.dpstrf(S[:-1, :-1], tol=_PIVOT, lower=0)
-    if rank < len(columns) or offset > _MOST_OFFSET:
+    if rank < len(columns) or (offset > _MOST_OFFSET and not rough):
         return _solve_twofold(moments, blocks, used, total_rows, columns, weights, within)
     order = order - 1
     factor = np.triu(factor)
@@ -263,7 +266,7 @@ def solve(
     projected = scipy.linalg.solve_triangular(factor, S[order, -1], trans="T", check_finite=False)
     r2 = float(projected @ projected)
     enough = MOMENTS_CONDITION if len(columns) <= _SMALL else 5 * MOMENTS_CONDITION  # twofold is slow with many columns
-    if condition > enough or 1 - r2 < _LEAST_UNEXPLAINED:
+    if not rough and (condition > enough or 1 - r2 < _LEAST_UNEXPLAINED):
         return _solve_twofold(moments, blocks, used, total_rows, columns, weights, within)
     inverse = _inverse(factor)
     root, standardised = np.empty_like(inverse), np.empty(len(columns))

@@ -1,0 +1,378 @@
+"""Fitting a logistic regression: what is asked for, checked, and handed to the arithmetic."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseError, count_noun, listed, quoted, remark
+from markbase.core.model.asking import Asked, Wish, ask, check_room
+from markbase.core.model.covariance import LEVERED, Errors, ScoredRows, Whitened, check_kind, sandwich
+from markbase.core.model.gathering import gather
+from markbase.core.model.likelihood import Rows, Theta
+from markbase.core.model.logistic import LogisticFit
+from markbase.core.model.maximise import Bend, Maximum, bend_at, gradient_of, maximise
+from markbase.core.model.moments import Moments
+from markbase.core.model.overlap import overlap_error
+from markbase.core.model.separation import check_levels, separates, separation_error
+from markbase.core.model.solve import Dependent, Solution, solve
+from markbase.core.model.telling import design_columns
+from markbase.core.model.terms import AllBut, Block, Spec, Term, check_usable
+from markbase.core.study.column import Column
+from markbase.core.study.cutting import make_event
+from markbase.core.study.study import Study
+from markbase.core.wording import short
+
+Array = NDArray[np.float64]
+FEW_EVENTS = 10
+"""Fewer events, or non-events, for each coefficient than this are remarked on."""
+_SPARSE = 5
+_SAMPLE_ROWS = 1 << 15
+_MANY_ROWS = 200_000
+
+
+def fit_logistic(
+    study: Study,
+    outcome: str,
+    terms: Sequence[Spec] | AllBut,
+    *,
+    event: object = None,
+    level: float = 0.95,
+    errors: str | None = None,
+    cluster: str | None = None,
+    weights: str | None = None,
+    weights_are: str = "sampling",
+    penalty: str | None = None,
+) -> LogisticFit:
+    """Fit a logistic regression by maximum likelihood.
+
+    Parameters
+    ----------
+    study : Study
+        The data, with the base of each group marked.
+    outcome : str
+        The name of a column of two levels, or of an amount of two values.
+    terms : sequence of str, Slope or Cross, or AllBut
+        As for `fit_linear`.
+    event : object, optional
+        The level (label or code) or value of the outcome whose odds are modelled. It may be left out only
+        where the codebook names it, or the outcome is 0 and 1, of which 1 is the event.
+    level : float
+        Confidence level of the intervals, between 0 and 1.
+    errors : str
+        ``classical`` (the default: from the curvature of the likelihood), or ``robust`` (which is ``HC3``),
+        ``HC0``, ``HC1``, ``HC2``, ``HC3``, which sampling weights need and get by default.
+    cluster : str, optional
+        A group whose rows may go together; errors are clustered by it.
+    weights : str, optional
+        An amount that says with how much each row counts; all positive.
+    weights_are : str
+        ``sampling`` or ``frequency``, as for `fit_linear`.
+    penalty : str, optional
+        ``firth``: penalised likelihood, which has finite estimates also where levels foretell the outcome,
+        with intervals and tests by the penalised likelihood itself.
+
+    Returns
+    -------
+    LogisticFit
+        Estimates, tests and the account of the sample.
+
+    Raises
+    ------
+    ColumnError
+        If a column is missing, of the wrong kind, or cannot be used as declared; if the outcome has not two levels.
+    LevelError
+        If the event is not a level of the outcome.
+    FitError
+        If no row is complete, the outcome or a term does not vary, rows are too few, or the steps do not end.
+    SeparationError
+        If terms foretell the outcome without exception; the message says which and in how many rows.
+    OverlapError
+        If terms overlap exactly.
+
+    Warns
+    -----
+    MarkbaseWarning
+        For identifiers left out, few events for each coefficient, levels with few events, and few clusters.
+
+    Notes
+    -----
+    With ``p = 1/(1 + exp(−xb))`` the log-likelihood is ``Σ y log p + (1 − y) log(1 − p)``, its curvature
+    ``XᵀWX`` with ``W = p(1 − p)``. Firth's penalty adds ``½ log|XᵀWX|``.
+
+    References
+    ----------
+    McCullagh & Nelder (1989), Generalized Linear Models, 2nd ed., ch. 4, doi:10.1007/978-1-4899-3242-6.
+    Firth (1993), Biometrika 80(1), 27-38, doi:10.1093/biomet/80.1.27.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> data = pd.DataFrame({"part": list("aabb") * 10, "stays": list("yynyynyn") * 5})
+    >>> fit = fit_logistic(Study(data).mark("part", "a"), "stays", ["part"], event="y")
+    >>> fit.coefficients[["term", "level", "base", "odds_ratio"]].round(6)
+              term level   base  odds_ratio
+    0  (intercept)        False    3.000000
+    1         part     a   True    1.000000
+    2         part     b  False    0.333333
+    """
+    if penalty not in (None, "firth"):
+        raise MarkbaseError(f"There is no penalty {penalty!r}; there is `firth`.")
+    firth = penalty == "firth"
+    if firth and (errors not in (None, "classical") or cluster is not None or (weights_are == "sampling" and weights)):
+        raise MarkbaseError(
+            "Penalised likelihood comes with tests and intervals of its own; leave `errors`, `cluster` and sampling weights out."
+        )
+    target = event_column(study, outcome, event)
+    asked = ask(study, target, terms, Wish(level, errors, cluster, weights, weights_are))
+    check_kind(asked.errors)
+    inside = target.values if asked.used is None else target.values[asked.used]
+    if inside.min() == inside.max():
+        label = target.levels[int(inside[0])].label
+        raise FitError(f"The outcome `{outcome}` is `{label}` in every row used, so there is nothing to explain.")
+    parts = asked.terms()
+    blocks = [t.block() for t in parts]
+    happened = (target.values == 1).astype(np.float64)
+    with_outcome = [*blocks, Block(1, multiplier=happened)]
+    moments = gather(with_outcome, study.rows, asked.used)
+    columns = design_columns(parts, moments)
+    check_room(asked.sample.used, 1 + len(columns))
+    try:
+        linear = solve(moments, with_outcome, asked.used, study.rows, columns)
+    except Dependent as finding:
+        raise overlap_error(finding, moments, parts) from None
+    if not firth:
+        check_levels(moments, parts, target)
+    rows = Rows(blocks, happened, asked.used, asked.heavy, moments)
+    found = _climb(rows, columns, _beginning(rows, columns, moments, linear), firth, parts, target)
+    fit = _finished(study, target, parts, asked, rows, columns, found, firth)
+    _remark_on_events(fit)
+    return fit
+
+
+def event_column(study: Study, name: str, event: object) -> Column:
+    """Return a yes/no outcome as a group of two levels, the event the second.
+
+    Parameters
+    ----------
+    study : Study
+        The data.
+    name : str
+        The name of the outcome.
+    event : object
+        The event; None for what the codebook says, or 1 of 0 and 1.
+
+    Returns
+    -------
+    Column
+        A group of two levels.
+
+    Raises
+    ------
+    ColumnError
+        If there is no such column, it cannot be used, or has not two levels.
+    LevelError
+        If the event is not one of them.
+    FitError
+        If the event is not named and not known.
+    """
+    column = study.column(name)
+    if column.fault:
+        raise ColumnError(column.fault)
+    if column.is_group:
+        occurring = [v.label for k, v in enumerate(column.levels) if column.counts[k]]
+    else:
+        check_usable(column)
+        occurring = [short(v, 12) for v in np.unique(column.values[column.present])[:7]]
+    if len(occurring) > 2:
+        many = (
+            f"{len(occurring)} levels"
+            if column.is_group
+            else f"{'more than 6' if len(occurring) > 6 else len(occurring)} values"
+        )
+        raise ColumnError(
+            f"The outcome `{name}` has {many} ({', '.join(quoted(occurring[:4]))}{', …' if len(occurring) > 4 else ''}), and a logistic "
+            f"regression needs two: make a yes/no column of it (`event`, `split_at` or `merge_levels`), or fit a linear regression to an amount."
+        )
+    if len(occurring) < 2:
+        raise FitError(
+            f"The outcome `{name}` is `{occurring[0]}` in every row that has a value, so there is nothing to explain."
+            if occurring
+            else f"The outcome `{name}` has no value in any row."
+        )
+    if event is None:
+        if column.is_group and column.event is not None:
+            event = column.levels[column.event].label
+        elif not column.is_group and column.span == (0.0, 1.0):
+            event = 1
+        else:
+            raise FitError(
+                f"Which of {listed(quoted(occurring), 'or')} of `{name}` is the event whose odds are to be modelled? Say event={occurring[-1]!r} or "
+                f"event={occurring[0]!r} (on the command line --event)."
+            )
+    if isinstance(event, (list, tuple)):
+        raise LevelError(
+            f"The event of `{name}` is one of its two levels, {listed(quoted(occurring), 'or')}, not a list."
+        )
+    if not column.is_group:
+        try:
+            event = float(event)  # type: ignore[arg-type]
+        except (TypeError, ValueError):
+            raise LevelError(
+                f"`{name}` is an amount of {listed(quoted(occurring))}; its event is one of these, not `{event}`."
+            ) from None
+    return make_event(column, event, name, None).column
+
+
+def _beginning(rows: Rows, columns: NDArray[np.intp], moments: Moments, linear: Solution) -> Theta:
+    """Return where to begin: the first Newton step from no effects at all, if that is better, or none."""
+    inside = slice(None) if rows.used is None else rows.used
+    rate = float(np.average(rows.event[inside], weights=None if rows.weights is None else rows.weights[inside]))
+    nothing = Theta(math.log(rate / (1 - rate)), np.zeros(moments.cross.shape[0]))
+    slopes = nothing.slopes.copy()
+    slopes[columns] = linear.coefficients / (rate * (1 - rate))
+    above = float((linear.means - linear.centres) @ slopes[columns])
+    ahead = Theta(nothing.start - above, slopes)
+    if rows.pass_at(ahead).loglik > rows.pass_at(nothing).loglik:
+        return ahead
+    return nothing
+
+
+def _climb(
+    rows: Rows, columns: NDArray[np.intp], theta: Theta, firth: bool, parts: Sequence[Term], target: Column
+) -> Maximum:
+    """Go to the maximum, from that of a part of the rows where they are many."""
+    inside = len(rows.event) if rows.used is None else int(np.count_nonzero(rows.used))
+    if inside > _MANY_ROWS and not firth:
+        theta = _from_a_part(rows, columns, theta)
+    found = maximise(rows, columns, theta, firth=firth)
+    if found.status == "moving":
+        separated, decided, of = separates(rows, columns, found.last_step)
+        if separated:
+            raise separation_error(rows, columns, found.last_step, parts, target, decided, of)
+        found = maximise(rows, columns, found.point.theta, firth=firth, look=False)
+    if found.status == "moving":
+        raise FitError(
+            f"The steps towards the largest likelihood did not end (after {found.steps}; the largest linear predictor is "
+            f'{short(found.point.farthest)}). Leave terms out or merge levels, or ask for penalised likelihood (penalty="firth").'
+        )
+    if found.status == "stalled":
+        remark(
+            "The last steps towards the largest likelihood brought nothing although its slope is not 0: rounding stands in the way, so "
+            "read fewer digits. Centring and rescaling amounts may mend it."
+        )
+    return found
+
+
+def _from_a_part(rows: Rows, columns: NDArray[np.intp], theta: Theta) -> Theta:
+    here = np.arange(len(rows.event)) if rows.used is None else np.flatnonzero(rows.used)
+    part = np.zeros(len(rows.event), dtype=bool)
+    part[here[:: len(here) // _SAMPLE_ROWS]] = True
+    try:
+        found = maximise(Rows(rows.blocks, rows.event, part, rows.weights, rows.moments), columns, theta)
+    except (Dependent, np.linalg.LinAlgError):
+        return theta  # a level is missing in the part
+    return found.point.theta if found.status == "converged" else theta
+
+
+def _finished(
+    study: Study,
+    target: Column,
+    parts: tuple[Term, ...],
+    asked: Asked,
+    rows: Rows,
+    columns: NDArray[np.intp],
+    found: Maximum,
+    firth: bool,
+) -> LogisticFit:
+    """Take the curvature at the end with all care, and make the last step."""
+    bend = bend_at(rows, columns, rough=False)
+    step = bend.root @ (bend.root.T @ gradient_of(rows, found.point, bend, columns, firth))
+    theta = found.point.theta.moved(columns, step)
+    solution = replace(
+        bend.solution,
+        coefficients=theta.slopes[columns],
+        lower=np.zeros(len(columns)),
+        at_centres=(theta.start, 0.0),
+        explained=math.nan,
+        residual=math.nan,
+        rows=asked.sample.used,
+    )
+    errors = _errors(asked, rows, bend, len(columns))
+    asked.remark_on_clusters(errors)
+    return LogisticFit(
+        outcome=target,
+        parts=parts,
+        sample=asked.sample,
+        level=asked.level,
+        data_name=study.name,
+        moments=rows.moments,
+        solution=solution,
+        used=asked.used,
+        errors=errors,
+        cluster=asked.cluster,
+        weights=asked.weights,
+        possible_cluster="" if firth else asked.possible_cluster,
+        theta=theta,
+        loglik=found.point.loglik,
+        objective=found.objective,
+        status=found.status,
+        steps=found.steps,
+        penalty="firth" if firth else "",
+        likelihood=rows,
+        bend=bend,
+    )
+
+
+def _errors(asked: Asked, rows: Rows, bend: Bend, p: int) -> Errors:
+    """Return what the standard errors rest on: the curvature, or squared scores as in a linear model."""
+    if asked.errors == "classical" and asked.cluster is None:
+        return Errors("classical", math.inf)
+    whitened = Whitened(bend.moments, bend.blocks, bend.solution, rows.used, rows.curvature, None)
+    repeated = asked.weights is not None and asked.weights.kind == "frequency"
+
+    def scored() -> Iterator[ScoredRows]:
+        for chunk, Q, _, curvature in whitened.chunks():
+            score = rows.working[chunk] * curvature
+            leverage = np.einsum("ij,ij->i", Q, Q) * curvature if asked.errors in LEVERED else score
+            times = None
+            if repeated and rows.weights is not None:
+                times = rows.weights[chunk]
+                score, leverage = score / times, leverage / times
+            yield ScoredRows(chunk, Q, score, leverage, times)
+
+    n = asked.sample.used
+    if repeated and asked.heavy is not None:
+        n = round(float(asked.heavy.sum()))
+    found = sandwich(asked.errors, asked.cluster, scored(), n, n - p - 1, p)
+    return replace(found, df=math.inf)
+
+
+def _remark_on_events(fit: LogisticFit) -> None:
+    """Remark on few events, over all and in single levels."""
+    fewer = min(fit.events, fit.sample.used - fit.events)
+    which = fit.event if fit.events == fewer else fit.otherwise
+    p = len(fit.solution.columns)
+    if fewer < FEW_EVENTS * p:
+        remark(
+            f"Only {count_noun(fewer, 'row')} used {'is' if fewer == 1 else 'are'} `{which}`, {short(fewer / p, 2)} for each of {p} coefficients: "
+            f'with fewer than {FEW_EVENTS}, estimates tend to be too far from 0 and intervals unsafe. Use fewer terms, or penalty="firth".'
+        )
+    for term in fit.parts:
+        if term.kind != "group":
+            continue
+        rows, events = fit.events_by_level(term.name)
+        thin = [
+            f"`{label}` ({int(e)} of {int(n)})"
+            for label, n, e in zip(term.labels, rows, events, strict=True)
+            if min(e, n - e) < _SPARSE
+        ]
+        if thin:
+            remark(
+                f"`{term.name}`: few rows are `{fit.event}`, or few are not, in {listed(thin)}: what is told of "
+                f"{'it' if len(thin) == 1 else 'them'} rests on these."
+            )

@@ -1,0 +1,300 @@
+"""A logistic regression, estimated: its tables, tests and sentences."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import ClassVar
+
+import numpy as np
+import pandas as pd
+import scipy.special as sp
+from numpy.typing import NDArray
+
+from markbase.core.errors import FitError
+from markbase.core.model.distributions import p_of_f
+from markbase.core.model.fit import Fit
+from markbase.core.model.likelihood import Rows, Theta
+from markbase.core.model.maximise import Bend, Constraint, Maximum, maximise
+from markbase.core.model.profile import profile_end
+from markbase.core.model.results import LogisticStrength, OverallTest
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False, repr=False, kw_only=True)
+class LogisticFit(Fit):
+    """A logistic regression, estimated: the odds of one event.
+
+    Tables are DataFrames at full precision; print the fit to read it.
+    """
+
+    theta: Theta
+    """The inner coefficients."""
+    loglik: float
+    """The log-likelihood at the estimates."""
+    objective: float
+    """What was maximised: the log-likelihood, with the penalty if there is one."""
+    status: str
+    """``converged``, or ``stalled`` where rounding kept the last steps from gaining."""
+    steps: int
+    """Newton steps taken."""
+    penalty: str
+    """``firth``, or empty."""
+    likelihood: Rows
+    """The rows, for tests that go back to them."""
+    bend: Bend
+    """The curvature at the estimates."""
+
+    _statistic: ClassVar[str] = "z"
+
+    @property
+    def event(self) -> str:
+        """The event whose odds are modelled."""
+        return self.outcome.levels[1].label
+
+    @property
+    def otherwise(self) -> str:
+        """The other level of the outcome."""
+        return self.outcome.levels[0].label
+
+    @property
+    def converged(self) -> bool:
+        """Whether the steps ended where the slope of the likelihood is 0."""
+        return self.status == "converged"
+
+    @property
+    def _sigma2(self) -> float:
+        return 1.0
+
+    @property
+    def by_likelihood(self) -> bool:
+        """Whether tests compare likelihoods; with robust or clustered errors or sampling weights they do not."""
+        return self.errors.middle is None
+
+    @cached_property
+    def events(self) -> int:
+        """Rows used in which the event happened."""
+        happened = self.likelihood.event if self.used is None else self.likelihood.event[self.used]
+        return int(np.count_nonzero(happened))
+
+    @cached_property
+    def rate(self) -> float:
+        """Share of the event in the rows used, each counted by its weight."""
+        happened, heavy = self._happened_and_weights()
+        return float(np.average(happened, weights=heavy))
+
+    def _happened_and_weights(self) -> tuple[Array, Array | None]:
+        inside = slice(None) if self.used is None else self.used
+        heavy = self.weights.values[inside] if self.weights else None
+        return self.likelihood.event[inside], heavy
+
+    def events_by_level(self, group: str) -> tuple[Array, Array]:
+        """Count rows and events of each level of a group that is a term.
+
+        Parameters
+        ----------
+        group : str
+            The name of the term.
+
+        Returns
+        -------
+        rows, events : ndarray, shape (levels,)
+            Rows used, and those with the event.
+        """
+        k = self._place[group]
+        m = self.moments
+        at = slice(int(m.starts[k]), int(m.starts[k]) + m.sizes[k])
+        rows = m.cross[0, at]
+        return rows, np.round(m.cross[-1, at] * m.scales[-1] + m.centres[-1] * rows)
+
+    @cached_property
+    def fitted(self) -> Array:
+        """The probability of the event for each row of the study, shape (rows,); NaN for a row not used."""
+        return self.likelihood.probabilities(self.theta)
+
+    @cached_property
+    def strength(self) -> LogisticStrength:
+        """How much: log-likelihoods, deviance, pseudo-R² by name, `aic`, `bic`."""
+        happened, heavy = self._happened_and_weights()
+        n = float(len(happened)) if heavy is None else float(heavy.sum())
+        rate = self.rate
+        null = n * float(sp.xlogy(rate, rate) + sp.xlog1py(1 - rate, -rate))
+        p = self.fitted if self.used is None else self.fitted[self.used]
+        cox_snell = -math.expm1(2 * (null - self.loglik) / n)
+        k = len(self.solution.columns) + 1
+        weights = np.ones(len(p)) if heavy is None else heavy
+        return LogisticStrength(
+            loglik=self.loglik,
+            loglik_null=null,
+            deviance=-2 * self.loglik,
+            mcfadden=1 - self.loglik / null,
+            cox_snell=cox_snell,
+            nagelkerke=cox_snell / -math.expm1(2 * null / n),
+            tjur=float(np.average(p, weights=weights * happened) - np.average(p, weights=weights * (1 - happened))),
+            brier=float(np.average((happened - p) ** 2, weights=weights)),
+            aic=-2 * self.loglik + 2 * k,
+            bic=-2 * self.loglik + math.log(n) * k,
+        )
+
+    @cached_property
+    def overall(self) -> OverallTest:
+        """Does the model say anything: `statistic` (chi-squared), `df`, `p`, and which test it is."""
+        p = len(self.solution.columns)
+        if not self.by_likelihood:
+            roots = np.hstack([np.zeros((p, 1)), self.solution.root])
+            F = self._wald(roots, self.solution.coefficients)
+            return OverallTest(F * p, p, math.inf, float(p_of_f(F, p, math.inf)), "Wald")
+        if self.penalty:
+            chi2 = self._fall(np.hstack([np.zeros((p, 1)), np.eye(p)]))
+        else:
+            chi2 = 2 * (self.loglik - self.strength.loglik_null)
+        return OverallTest(chi2, p, math.inf, float(p_of_f(chi2 / p, p, math.inf)), "likelihood ratio")
+
+    @cached_property
+    def terms(self) -> pd.DataFrame:
+        """The joint test of each term, given all the others.
+
+        `term`, `df` (its coefficients), `statistic` (chi-squared: of the likelihood ratio, or with robust or
+        clustered errors the Wald statistic), `p`, and beside them `wald` and `wald_p`.
+        """
+        df, F = self._wald_by_term()
+        degrees = np.maximum(df, 1)
+        wald = np.asarray(F) * degrees
+        wald_p = p_of_f(F, degrees, math.inf)
+        statistic, p = wald, wald_p
+        if self.by_likelihood:
+            falls = [self._fall(self._combinations(own)) if own else math.nan for own in self._own_rows]
+            statistic = np.array(falls)
+            p = p_of_f(statistic / degrees, degrees, math.inf)
+        return pd.DataFrame(
+            {
+                "term": [t.name for t in self.parts],
+                "df": df,
+                "statistic": statistic,
+                "p": p,
+                "wald": wald,
+                "wald_p": wald_p,
+            }
+        )
+
+    def _combinations(self, rows: list[int]) -> Array:
+        """Return some rows of the telling as combinations of the start and the inner coefficients."""
+        telling = self._telling
+        return np.hstack([telling.starts[rows][:, None].astype(np.float64), telling.chooser[rows]])
+
+    def _fall(self, combinations: Array) -> float:
+        """Return twice the fall of the log-likelihood when some combinations are held at 0."""
+        constraint = Constraint(combinations, np.zeros(len(combinations)))
+        held = self._held(constraint)
+        return max(2 * (self.objective - held.objective), 0.0)
+
+    def _held(self, constraint: Constraint) -> Maximum:
+        firth = bool(self.penalty)
+        return maximise(
+            self.likelihood,
+            self.solution.columns,
+            self.theta,
+            constraint=constraint,
+            firth=firth,
+            bend=None if firth else self.bend,
+            look=False,
+        )
+
+    @cached_property
+    def coefficients(self) -> pd.DataFrame:
+        """One row a coefficient, and one for the base of each group.
+
+        As of a linear fit, in log odds of the event: `term`, `level`, `against`, `base`, `n`, `estimate`,
+        `se`, `z`, `p`, `low`, `high`; and `odds_ratio`, `odds_low`, `odds_high`, their exponentials (of the
+        intercept: odds). Under Firth's penalty `p`, `low` and `high` are those of the penalised likelihood.
+        """
+        table = self._table(self._telling)
+        if self.penalty:
+            told = [k for k, row in enumerate(self._telling.rows) if not row.compared.base and self._telling.known[k]]
+            low, high, p = (table[name].to_numpy(copy=True) for name in ("low", "high", "p"))
+            own = self.profile()
+            low[told], high[told] = own["low"], own["high"]
+            p[told] = [float(p_of_f(self._fall(self._combinations([k])), 1, math.inf)) for k in told]
+            table = table.assign(p=p, low=low, high=high)
+        return _with_odds(table)
+
+    def coefficients_at(self, at: Mapping[str, float]) -> pd.DataFrame:
+        """Tell the coefficients where some amounts have a value of their own instead of 0.
+
+        Parameters
+        ----------
+        at : mapping of str to float
+            Amounts that are part of a slope by group, and where to hold them.
+
+        Returns
+        -------
+        pandas.DataFrame
+            As `coefficients`, with intervals and p values of Wald's kind.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such amount.
+        """
+        return _with_odds(super().coefficients_at(at))
+
+    def profile(self) -> pd.DataFrame:
+        """Compute profile-likelihood intervals, which need not be even about the estimate.
+
+        Returns
+        -------
+        pandas.DataFrame
+            `term`, `level`, `estimate`, `low`, `high`, `odds_ratio`, `odds_low`, `odds_high`: for each
+            coefficient all values its likelihood-ratio test would not reject. NaN where no end was found.
+
+        Raises
+        ------
+        FitError
+            With robust or clustered errors or sampling weights, which have no likelihood to profile.
+
+        References
+        ----------
+        Venzon & Moolgavkar (1988), Applied Statistics 37(1), 87-94, doi:10.2307/2347496.
+        """
+        if not self.by_likelihood:
+            raise FitError(
+                "Profile intervals compare likelihoods; robust or clustered errors and sampling weights have none."
+            )
+        telling, estimates = self._telling, self._told_estimates
+        fall = float(sp.gammaincinv(0.5, self.level))  # half the quantile of chi-squared on 1
+        records = []
+        for k, told in enumerate(telling.rows):
+            if told.compared.base or not telling.known[k]:
+                continue
+            combination = self._combinations([k])[0]
+            columns = self.solution.columns
+            low, high = (
+                profile_end(
+                    self.likelihood,
+                    columns,
+                    self.theta,
+                    self.objective,
+                    self.bend,
+                    combination,
+                    fall,
+                    up,
+                    bool(self.penalty),
+                )
+                for up in (False, True)
+            )
+            records.append(
+                {"term": told.term, "level": told.compared.level, "estimate": estimates[k], "low": low, "high": high}
+            )
+        return _with_odds(pd.DataFrame(records))
+
+
+def _with_odds(table: pd.DataFrame) -> pd.DataFrame:
+    with np.errstate(over="ignore"):
+        odds = {
+            name: np.exp(table[column])
+            for name, column in (("odds_ratio", "estimate"), ("odds_low", "low"), ("odds_high", "high"))
+        }
+    return table.assign(**odds)

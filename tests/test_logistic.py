@@ -1,0 +1,278 @@
+"""Logistic regression: against 50-digit arithmetic, closed forms, and outcomes that cannot be fitted."""
+
+import mpmath as mp
+import numpy as np
+import pandas as pd
+import pytest
+
+import markbase as mb
+from reference import digits, logistic, made_up
+
+pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+TERMS = ["voice", "age", "km"]
+
+
+def choir(rows=140, seed=3):
+    """Return the made-up table with a yes/no outcome, and weights."""
+    frame = pd.DataFrame(made_up(rows, seed))
+    rng = np.random.default_rng(seed + 1)
+    eta = (
+        0.6 * (frame["voice"] == "tenor")
+        - 0.9 * (frame["voice"] == "bass")
+        + 0.03 * (frame["age"] - 45)
+        - 0.1 * frame["km"]
+        + 0.8
+    )
+    frame["stays"] = np.where(rng.random(rows) < 1 / (1 + np.exp(-eta)), "yes", "no")
+    frame["times"] = rng.integers(1, 4, rows).astype(float)
+    frame["team"] = np.char.add("t", (np.arange(rows) % 31).astype(str))
+    return frame
+
+
+def study_of(frame, base="alto"):
+    return mb.Study(frame).mark("voice", base)
+
+
+@pytest.mark.parametrize("base", ["alto", "tenor"])
+@pytest.mark.parametrize("kind", ["plain", "firth", "frequencies"])
+def test_estimates_tests_and_likelihood_agree_with_50_digits(base, kind):
+    frame = choir()
+    extra = {
+        "plain": {},
+        "firth": {"penalty": "firth"},
+        "frequencies": {"weights": "times", "weights_are": "frequency"},
+    }[kind]
+    fit = mb.fit_logistic(study_of(frame, base), "stays", TERMS, event="yes", **extra)
+    setting = {"firth": kind == "firth", "weights": "times" if kind == "frequencies" else None}
+    wanted = logistic(frame, "stays", "yes", TERMS, {"voice": base}, **setting)
+    assert fit.converged
+    table = fit.coefficients[~fit.coefficients["base"]]
+    for row in table.itertuples():
+        name = row.term, row.level
+        assert digits(row.estimate, wanted["estimate"][name]) > 11
+        assert digits(row.se, wanted["se"][name]) > 11
+        assert digits(row.odds_ratio, mp.exp(wanted["estimate"][name])) > 11
+    assert digits(fit.objective, wanted["value"]) > 13
+    for term in fit.terms.itertuples():
+        held = [name for name in wanted["names"] if name[0] == term.term]
+        smaller = logistic(frame, "stays", "yes", TERMS, {"voice": base}, **setting, held=held)
+        fall = 2 * (wanted["value"] - smaller["value"])
+        assert digits(term.statistic, fall) > 9
+        assert digits(term.p, mp.gammainc(mp.mpf(len(held)) / 2, fall / 2, regularized=True)) > 8
+        at = [wanted["names"].index(name) for name in held]
+        b = mp.matrix([wanted["estimate"][name] for name in held])
+        V = mp.matrix([[wanted["inverse"][j, k] for k in at] for j in at])
+        assert digits(term.wald, (b.T * mp.inverse(V) * b)[0]) > 10
+    nothing = logistic(frame, "stays", "yes", TERMS, {"voice": base}, **setting, held=wanted["names"][1:])
+    assert digits(fit.overall.statistic, 2 * (wanted["value"] - nothing["value"])) > 10
+
+
+def test_strength_by_definition():
+    frame = choir()
+    fit = mb.fit_logistic(study_of(frame), "stays", TERMS, event="yes")
+    wanted = logistic(frame, "stays", "yes", TERMS, {"voice": "alto"})
+    y, q, n = wanted["y"], wanted["probability"], len(frame)
+    rate = mp.fsum(y) / n
+    null, full = n * (rate * mp.log(rate) + (1 - rate) * mp.log(1 - rate)), wanted["value"]
+    cox_snell = 1 - mp.exp(2 * (null - full) / n)
+    happened = [p for p, v in zip(q, y, strict=True) if v]
+    otherwise = [p for p, v in zip(q, y, strict=True) if not v]
+    expected = {
+        "loglik": full,
+        "loglik_null": null,
+        "deviance": -2 * full,
+        "mcfadden": 1 - full / null,
+        "cox_snell": cox_snell,
+        "nagelkerke": cox_snell / (1 - mp.exp(2 * null / n)),
+        "tjur": mp.fsum(happened) / len(happened) - mp.fsum(otherwise) / len(otherwise),
+        "brier": mp.fsum((a - b) ** 2 for a, b in zip(q, y, strict=True)) / n,
+        "aic": -2 * full + 2 * 6,
+        "bic": -2 * full + mp.log(n) * 6,
+    }
+    for name, value in expected.items():
+        assert digits(getattr(fit.strength, name), value) > 10, name
+
+
+@pytest.mark.parametrize("penalty", [None, "firth"])
+def test_profile_ends_lie_where_the_likelihood_has_fallen_by_half_a_chi_squared(penalty):
+    frame = choir(80)
+    fit = mb.fit_logistic(study_of(frame), "stays", ["voice", "age"], event="yes", penalty=penalty)
+    profile = fit.profile()
+    shifted = frame.assign(age_end=frame["age"])
+    half = mp.findroot(lambda x: mp.gammainc(mp.mpf(1) / 2, 0, x, regularized=True) - mp.mpf("0.95"), 1.9)
+    for end in ("low", "high"):
+        value = float(profile.loc[profile["term"] == "age", end].iloc[0])
+        held = _held_slope(shifted, value, bool(penalty))
+        assert digits(fit.objective - held, half) > 6
+    if penalty:
+        rows = fit.coefficients[~fit.coefficients["base"]]
+        np.testing.assert_allclose(rows["low"], profile["low"])
+
+
+def _held_slope(frame, slope, firth):
+    """Maximise over the rest with the slope of age held, by brute force in double precision."""
+    from scipy.optimize import minimize
+
+    X = np.column_stack(
+        [np.ones(len(frame)), *[(frame["voice"] == v).to_numpy(float) for v in ("bass", "soprano", "tenor")]]
+    )
+    age, y = frame["age"].to_numpy(float), (frame["stays"] == "yes").to_numpy(float)
+    whole = np.column_stack([X, age])
+
+    def loss(b):
+        eta = X @ b + slope * age
+        value = np.sum(y * eta - np.logaddexp(0, eta))
+        if firth:
+            q = 1 / (1 + np.exp(-eta))
+            value += np.linalg.slogdet(whole.T @ (whole * (q * (1 - q))[:, None]))[1] / 2
+        return -value
+
+    best = minimize(loss, np.zeros(4), method="BFGS", options={"gtol": 1e-10})
+    return -minimize(loss, best.x, method="Nelder-Mead", options={"xatol": 1e-10, "fatol": 1e-13, "maxiter": 8000}).fun
+
+
+@pytest.mark.parametrize("errors", ["HC0", "HC1", "HC3", "clustered"])
+@pytest.mark.parametrize("repeated", [False, True])
+def test_robust_errors_are_sandwiches_of_scores(errors, repeated):
+    frame = choir()
+    setting = {"cluster": "team"} if errors == "clustered" else {"errors": errors}
+    weighing = {"weights": "times", "weights_are": "frequency"} if repeated else {}
+    fit = mb.fit_logistic(study_of(frame), "stays", TERMS, event="yes", **setting, **weighing)
+    long = frame.loc[frame.index.repeat(frame["times"].astype(int))] if repeated else frame
+    wanted = logistic(long.reset_index(drop=True), "stays", "yes", TERMS, {"voice": "alto"})
+    X = np.array(wanted["X"].tolist(), dtype=float)
+    q, y = np.array(wanted["probability"], dtype=float), np.array(wanted["y"], dtype=float)
+    inverse = np.array(wanted["inverse"].tolist(), dtype=float)
+    n, p = X.shape
+    scores = X * (y - q)[:, None]
+    factor = 1.0
+    if errors == "clustered":
+        scores = pd.DataFrame(scores).groupby(long["team"].to_numpy()).sum().to_numpy()
+        factor = len(scores) / (len(scores) - 1) * (n - 1) / (n - p)
+    elif errors == "HC1":
+        factor = n / (n - p)
+    elif errors == "HC3":
+        scores = scores / (1 - np.einsum("ij,jk,ik->i", X, inverse, X) * q * (1 - q))[:, None]
+    V = inverse @ (scores.T @ scores) @ inverse * factor
+    rows = fit.coefficients[~fit.coefficients["base"]]
+    named = dict(zip(wanted["names"], np.sqrt(np.diag(V)), strict=True))
+    np.testing.assert_allclose(
+        rows["se"], [named[t, v] for t, v in zip(rows["term"], rows["level"], strict=True)], rtol=1e-9
+    )
+    assert fit.overall.kind == "Wald"
+    with pytest.raises(mb.FitError, match="have none"):
+        fit.profile()
+
+
+def test_hard_columns_keep_their_digits():
+    frame = choir()
+    rng = np.random.default_rng(5)
+    frame["far"] = 1e9 + frame["age"]
+    frame["near"] = frame["km"] + 1e-5 * rng.normal(size=len(frame))
+    terms = ["voice", "far", "km", "near"]
+    fit = mb.fit_logistic(study_of(frame), "stays", terms, event="yes")
+    wanted = logistic(frame, "stays", "yes", terms, {"voice": "alto"})
+    for row in fit.coefficients[~fit.coefficients["base"]].itertuples():
+        assert digits(row.estimate, wanted["estimate"][row.term, row.level]) > 7
+        assert digits(row.se, wanted["se"][row.term, row.level]) > 7
+
+
+def test_the_base_and_the_side_of_the_event_change_nothing_else():
+    frame = choir()
+    fit = mb.fit_logistic(study_of(frame), "stays", TERMS, event="yes")
+    other = mb.fit_logistic(study_of(frame, "bass"), "stays", TERMS, event="no")
+    np.testing.assert_allclose(fit.fitted, 1 - other.fitted, rtol=1e-12)
+    np.testing.assert_allclose(fit.terms["statistic"], other.terms["statistic"], rtol=1e-9)
+    assert fit.strength.mcfadden == pytest.approx(other.strength.mcfadden, rel=1e-12)
+
+
+def test_two_by_two_tables_have_closed_forms():
+    table = {("a", "yes"): 17, ("a", "no"): 23, ("b", "yes"): 31, ("b", "no"): 9}
+    frame = pd.DataFrame([{"part": part, "stays": stays} for (part, stays), n in table.items() for _ in range(n)])
+    study = mb.Study(frame).mark("part", "a")
+    fit = mb.fit_logistic(study, "stays", ["part"], event="yes")
+    row = fit.coefficients.iloc[2]
+    assert row["odds_ratio"] == pytest.approx(31 / 9 / (17 / 23), rel=1e-13)
+    assert row["se"] == pytest.approx(np.sqrt(1 / 17 + 1 / 23 + 1 / 31 + 1 / 9), rel=1e-13)
+    firth = mb.fit_logistic(study, "stays", ["part"], event="yes", penalty="firth").coefficients.iloc[2]
+    assert firth["odds_ratio"] == pytest.approx(31.5 / 9.5 / (17.5 / 23.5), rel=1e-10)  # halves added: Firth 1993
+
+
+SEPARATED = {
+    "a level without the event": (
+        ["voice", "age"],
+        "`voice` is `tenor` in 9 rows used, and none of them has `stays` = `yes`",
+    ),
+    "an amount with a threshold": (
+        ["mark"],
+        "Every row with `mark` of 50.5 or more has `stays` = `yes`, every row of 49.5 or less `no`",
+    ),
+    "two amounts together": (["one", "two"], "`one` and `two` together foretell .* in 140 of 140 rows \\(complete"),
+    "an amount but for its middle": (["partly", "age"], "partial separation"),
+}
+
+
+@pytest.mark.parametrize("case", SEPARATED)
+def test_separation_is_explained_and_firth_is_a_way_out(case):
+    frame = choir()
+    terms, message = SEPARATED[case]
+    yes = (frame["stays"] == "yes").to_numpy()
+    rng = np.random.default_rng(2)
+    frame["mark"] = np.where(yes, 50.5, 49.5) + np.where(yes, 1, -1) * rng.integers(0, 30, len(frame))
+    frame["one"] = rng.normal(size=len(frame)).round(2)
+    frame["two"] = (
+        np.where(yes, 0.01, -0.01) + np.where(yes, 1, -1) * rng.exponential(size=len(frame)).round(2) - frame["one"]
+    )
+    frame["partly"] = np.where(
+        rng.random(len(frame)) < 0.3,
+        5.0,
+        np.where(yes, 5 + rng.integers(1, 9, len(frame)), 5 - rng.integers(1, 9, len(frame))),
+    )
+    if case.startswith("a level"):
+        frame.loc[frame["voice"] == "tenor", "stays"] = "no"
+    with pytest.raises(mb.SeparationError, match=message):
+        mb.fit_logistic(study_of(frame), "stays", terms, event="yes")
+    fit = mb.fit_logistic(study_of(frame), "stays", terms, event="yes", penalty="firth")
+    assert fit.converged
+    assert np.isfinite(fit.coefficients["estimate"]).all()
+
+
+def test_strong_but_not_perfect_prediction_converges():
+    rng = np.random.default_rng(8)
+    x = rng.normal(size=2000)
+    y = rng.random(2000) < 1 / (1 + np.exp(-12 * x))
+    fit = mb.fit_logistic(mb.Study(pd.DataFrame({"x": x, "y": np.where(y, "on", "off")})), "y", ["x"], event="on")
+    assert fit.converged
+    assert 9 < fit.coefficients["estimate"].iloc[1] < 16
+
+
+REFUSED = {
+    "no event named": ({"event": None}, "Which of `no` or `yes` of `stays` is the event"),
+    "not a level": ({"event": "maybe"}, "no level `maybe`"),
+    "three levels": ({"outcome": "day", "event": "Mon"}, "The outcome `day` has 3 levels"),
+    "an amount": ({"outcome": "age", "event": 1}, "The outcome `age` has more than 6 values"),
+    "no such penalty": ({"penalty": "ridge"}, "There is no penalty 'ridge'; there is `firth`"),
+    "firth and robust": ({"penalty": "firth", "errors": "HC3"}, "tests and intervals of its own"),
+    "one side only": ({"outcome": "never", "event": "yes"}, "The outcome `never` is `no` in every row"),
+}
+
+
+@pytest.mark.parametrize("case", REFUSED)
+def test_what_cannot_be_asked_is_said(case):
+    setting, message = REFUSED[case]
+    setting = {"outcome": "stays", "event": "yes"} | setting
+    outcome = setting.pop("outcome")
+    study = study_of(choir().assign(never="no"))
+    with pytest.raises(mb.MarkbaseError, match=message):
+        mb.fit_logistic(study, outcome, ["voice", "km"], **setting)
+
+
+@pytest.mark.parametrize("values", [(0, 1), (1, 2), (False, True), ("n", "y")], ids=str)
+def test_an_outcome_of_any_two_values_is_accepted(values):
+    frame = choir()
+    plain = mb.fit_logistic(study_of(frame), "stays", TERMS, event="yes")
+    frame["stays"] = np.where(frame["stays"] == "yes", values[1], values[0])
+    fit = mb.fit_logistic(study_of(frame), "stays", TERMS, event=values[1])
+    np.testing.assert_allclose(fit.coefficients["estimate"], plain.coefficients["estimate"], rtol=1e-12)
+    if type(values[0]) is int and values == (0, 1):
+        assert mb.fit_logistic(study_of(frame), "stays", TERMS).event == fit.event
