@@ -205,7 +205,7 @@ SEPARATED = {
     ),
     "an amount with a threshold": (
         ["mark"],
-        "Every row with `mark` of 50.5 or more has `stays` = `yes`, every row of 49.5 or less `no`",
+        "Every row with `mark` of 50.5 or more has `stays` = `yes`, every row of 48.5 or less `no`",
     ),
     "two amounts together": (["one", "two"], "`one` and `two` together foretell .* in 140 of 140 rows \\(complete"),
     "an amount but for its middle": (["partly", "age"], "partial separation"),

@@ -16,14 +16,13 @@ from markbase.core.model.gathering import gather
 from markbase.core.model.likelihood import Rows, Theta
 from markbase.core.model.logistic import LogisticFit
 from markbase.core.model.maximise import Bend, Maximum, bend_at, gradient_of, maximise
-from markbase.core.model.moments import Moments
 from markbase.core.model.overlap import overlap_error
 from markbase.core.model.separation import check_levels, separates, separation_error
 from markbase.core.model.solve import Dependent, Solution, solve
 from markbase.core.model.telling import design_columns
 from markbase.core.model.terms import AllBut, Block, Spec, Term, check_usable
 from markbase.core.study.column import Column
-from markbase.core.study.cutting import make_event
+from markbase.core.study.cutting import event_column
 from markbase.core.study.study import Study
 from markbase.core.wording import short
 
@@ -127,7 +126,7 @@ def fit_logistic(
         raise MarkbaseError(
             "Penalised likelihood comes with tests and intervals of its own; leave `errors`, `cluster` and sampling weights out."
         )
-    target = event_column(study, outcome, event)
+    target = two_level_outcome(study, outcome, event)
     asked = ask(study, target, terms, Wish(level, errors, cluster, weights, weights_are))
     check_kind(asked.errors)
     inside = target.values if asked.used is None else target.values[asked.used]
@@ -148,13 +147,13 @@ def fit_logistic(
     if not firth:
         check_levels(moments, parts, target)
     rows = Rows(blocks, happened, asked.used, asked.heavy, moments)
-    found = _climb(rows, columns, _beginning(rows, columns, moments, linear), firth, parts, target)
+    found = _climb(rows, columns, linear, firth, parts, target)
     fit = _finished(study, target, parts, asked, rows, columns, found, firth)
     _remark_on_events(fit)
     return fit
 
 
-def event_column(study: Study, name: str, event: object) -> Column:
+def two_level_outcome(study: Study, name: str, event: object) -> Column:
     """Return a yes/no outcome as a group of two levels, the event the second.
 
     Parameters
@@ -225,14 +224,14 @@ def event_column(study: Study, name: str, event: object) -> Column:
             raise LevelError(
                 f"`{name}` is an amount of {listed(quoted(occurring))}; its event is one of these, not `{event}`."
             ) from None
-    return make_event(column, event, name, None).column
+    return event_column(column, event, name, None)
 
 
-def _beginning(rows: Rows, columns: NDArray[np.intp], moments: Moments, linear: Solution) -> Theta:
+def _beginning(rows: Rows, columns: NDArray[np.intp], linear: Solution) -> Theta:
     """Return where to begin: the first Newton step from no effects at all, if that is better, or none."""
     inside = slice(None) if rows.used is None else rows.used
     rate = float(np.average(rows.event[inside], weights=None if rows.weights is None else rows.weights[inside]))
-    nothing = Theta(math.log(rate / (1 - rate)), np.zeros(moments.cross.shape[0]))
+    nothing = Theta(math.log(rate / (1 - rate)), np.zeros(rows.moments.cross.shape[0]))
     slopes = nothing.slopes.copy()
     slopes[columns] = linear.coefficients / (rate * (1 - rate))
     above = float((linear.means - linear.centres) @ slopes[columns])
@@ -243,13 +242,15 @@ def _beginning(rows: Rows, columns: NDArray[np.intp], moments: Moments, linear: 
 
 
 def _climb(
-    rows: Rows, columns: NDArray[np.intp], theta: Theta, firth: bool, parts: Sequence[Term], target: Column
+    rows: Rows, columns: NDArray[np.intp], linear: Solution, firth: bool, parts: Sequence[Term], target: Column
 ) -> Maximum:
     """Go to the maximum, from that of a part of the rows where they are many."""
     inside = len(rows.event) if rows.used is None else int(np.count_nonzero(rows.used))
-    if inside > _MANY_ROWS and not firth:
-        theta = _from_a_part(rows, columns, theta)
-    found = maximise(rows, columns, theta, firth=firth)
+    few = _from_a_part(rows, columns, linear) if inside > _MANY_ROWS and not firth else None
+    if few is not None and few.bend is not None:
+        found = maximise(rows, columns, few.point.theta, bend=few.bend)
+    else:
+        found = maximise(rows, columns, _beginning(rows, columns, linear), firth=firth)
     if found.status == "moving":
         separated, decided, of = separates(rows, columns, found.last_step)
         if separated:
@@ -268,15 +269,17 @@ def _climb(
     return found
 
 
-def _from_a_part(rows: Rows, columns: NDArray[np.intp], theta: Theta) -> Theta:
+def _from_a_part(rows: Rows, columns: NDArray[np.intp], linear: Solution) -> Maximum | None:
     here = np.arange(len(rows.event)) if rows.used is None else np.flatnonzero(rows.used)
-    part = np.zeros(len(rows.event), dtype=bool)
-    part[here[:: len(here) // _SAMPLE_ROWS]] = True
+    few = rows.part(here[:: len(here) // _SAMPLE_ROWS])
     try:
-        found = maximise(Rows(rows.blocks, rows.event, part, rows.weights, rows.moments), columns, theta)
+        found = maximise(few, columns, _beginning(few, columns, linear))
     except (Dependent, np.linalg.LinAlgError):
-        return theta  # a level is missing in the part
-    return found.point.theta if found.status == "converged" else theta
+        return None  # a level is missing in the part
+    if found.status != "converged" or found.bend is None:
+        return None
+    bend = replace(found.bend, root=found.bend.root * math.sqrt(len(few.event) / len(here)))
+    return replace(found, bend=bend)
 
 
 def _finished(
@@ -318,7 +321,7 @@ def _finished(
         weights=asked.weights,
         possible_cluster="" if firth else asked.possible_cluster,
         theta=theta,
-        loglik=found.point.loglik,
+        at_end=found.point,
         objective=found.objective,
         status=found.status,
         steps=found.steps,

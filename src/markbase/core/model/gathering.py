@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from markbase.core.model.moments import Moments
 from markbase.core.model.terms import Block
 
-CHUNK_ROWS = 1 << 16
+CHUNK_ROWS = 1 << 14
 """Rows taken at a time."""
 _MOST_CELLS = 1 << 14
 """Groups are counted together while their joint cells are no more than this."""
@@ -86,16 +86,17 @@ def gather(
 
     places = np.concatenate([[0], starts[1:][amounts]]).astype(np.intp)
     products = np.zeros((len(places), len(places)))
-    sets = _joint_sets(blocks, groups)
+    sets = joint_sets(blocks, groups)
     tables = [np.zeros((len(places), *(blocks[k].levels for k in joint))) for joint in sets]
     apart = [(g, h) for a, b in itertools.combinations(sets, 2) for g in a for h in b]
     pairs = {pair: np.zeros(blocks[pair[0]].levels * blocks[pair[1]].levels) for pair in apart}
 
+    room, own = np.empty((len(places), CHUNK_ROWS)), np.ones((len(places), CHUNK_ROWS))
     for chunk in row_chunks(rows, used):
         codes = {k: blocks[k].codes[chunk].astype(np.intp) for k in (*groups, *slopes)}  # type: ignore[index]
-        values = _deviations(blocks, amounts, chunk, centres, scales, rows)
+        values = _deviations(blocks, amounts, chunk, centres, scales, own, rows)
         w = None if weights is None else weights[chunk]
-        weighted = values if w is None else values * w
+        weighted = values if w is None else np.multiply(values, w, out=room[:, : len(w)])
         products += weighted @ values.T
         for joint, table in zip(sets, tables, strict=True):
             shape = table.shape[1:]
@@ -181,11 +182,12 @@ def _deviations(
     chunk: slice | NDArray[np.intp],
     centres: NDArray[np.float64],
     scales: NDArray[np.float64],
+    room: NDArray[np.float64],
     rows: int,
 ) -> NDArray[np.float64]:
-    """Shape (1 + amounts, rows of the chunk): a row of ones, then each amount centred and scaled."""
+    """Shape (1 + amounts, rows of the chunk): a row of ones, which is in the room already, then each amount centred and scaled."""
     size = len(range(*chunk.indices(rows))) if isinstance(chunk, slice) else len(chunk)
-    values = np.ones((len(amounts) + 1, size))
+    values = room[:, :size]
     for row, k in enumerate(amounts, 1):
         x = blocks[k].multiplier
         assert x is not None
@@ -194,8 +196,21 @@ def _deviations(
     return values
 
 
-def _joint_sets(blocks: Sequence[Block], groups: Sequence[int]) -> list[list[int]]:
-    """Put groups together while their joint cells are few: one pass of counting serves them all."""
+def joint_sets(blocks: Sequence[Block], groups: Sequence[int]) -> list[list[int]]:
+    """Put groups together while their joint cells are few: one pass of counting serves them all.
+
+    Parameters
+    ----------
+    blocks : sequence of Block
+        The blocks.
+    groups : sequence of int
+        Which of them are groups.
+
+    Returns
+    -------
+    list of list of int
+        The groups, set by set.
+    """
     sets: list[list[int]] = []
     cells: list[int] = []
     for k in sorted(groups, key=lambda g: blocks[g].levels):

@@ -11,12 +11,14 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.model.gathering import gather, row_chunks
+from markbase.core.model.gathering import gather, joint_sets, row_chunks
 from markbase.core.model.moments import Moments
 from markbase.core.model.terms import Block
 
 Array = NDArray[np.float64]
 _PASS_ROWS = 1 << 14
+_FARTHEST = 700.0
+"""A linear predictor further out would overflow."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -47,6 +49,22 @@ class Point:
     """Shape (columns of the moments,): its slope, the start's first."""
     farthest: float
     """The largest absolute linear predictor."""
+    missed: tuple[float, float]
+    """Weighted sums of 1 − p where the event happened, and of p where it did not."""
+    missed_squares: float
+    """Weighted sum of (event − p)²."""
+
+
+@dataclass(frozen=True, eq=False)
+class _Joint:
+    """Groups looked up together: their joint cells are few."""
+
+    members: tuple[int, ...]
+    """Which blocks."""
+    shape: tuple[int, ...]
+    """Levels of each."""
+    cells: NDArray[np.int32]
+    """Shape (rows,): the joint cell of each row used, else 0."""
 
 
 @dataclass(eq=False)
@@ -70,90 +88,182 @@ class Rows:
 
     def __post_init__(self) -> None:
         self.curvature, self.working = np.zeros(len(self.event)), np.zeros(len(self.event))
+        self._amounts = [k for k, b in enumerate(self.blocks) if b.codes is None]
+        self._slopes = [k for k, b in enumerate(self.blocks) if b.codes is not None and b.multiplier is not None]
+        groups = [k for k, b in enumerate(self.blocks) if b.codes is not None and b.multiplier is None]
+        self._joints = [self._join(members) for members in joint_sets(self.blocks, groups)]
+        self._places = self.moments.starts[1:][self._amounts]
+        self._room = np.empty((len(self._amounts), min(_PASS_ROWS, len(self.event))))
+
+    def _join(self, members: Sequence[int]) -> _Joint:
+        cells = np.zeros(len(self.event), dtype=np.int32)
+        for k in members:
+            codes = self.blocks[k].codes
+            assert codes is not None
+            cells *= self.blocks[k].levels
+            cells += codes
+        if self.used is not None:
+            cells[~self.used] = 0
+        return _Joint(tuple(members), tuple(self.blocks[k].levels for k in members), cells)
+
+    def part(self, places: NDArray[np.intp]) -> Rows:
+        """Return some of the rows used as rows of their own."""
+        blocks = [
+            Block(
+                b.levels,
+                None if b.codes is None else b.codes[places],
+                None if b.multiplier is None else b.multiplier[places],
+            )
+            for b in self.blocks
+        ]
+        weights = None if self.weights is None else self.weights[places]
+        return Rows(blocks, self.event[places], None, weights, self.moments)
 
     def pass_at(self, theta: Theta) -> Point:
         """Take the likelihood and its slope at some coefficients, and keep what the curvature needs."""
-        loglik, farthest = 0.0, 0.0
+        loglik, farthest, squares, missed = 0.0, 0.0, 0.0, np.zeros(2)
         sums = np.zeros(self.moments.cross.shape[0])
+        tables, by_cell = self._tables(theta), self._cells()
         for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
-            eta, looked_up = self._predictor(theta, chunk)
-            sign = 2 * self.event[chunk] - 1
-            margin = sign * eta
-            np.clip(margin, -700, 700, out=margin)
-            farthest = max(farthest, float(np.abs(margin).max(initial=0.0)))
-            tail = np.exp(-np.abs(margin))
-            likely = 1 / (1 + tail)
-            unlikely = tail * likely
-            miss = sign * np.where(margin >= 0, unlikely, likely)
-            curvature = np.maximum(unlikely * likely, 1e-300)
-            terms = np.log1p(tail) + np.maximum(-margin, 0)
+            event = self.event[chunk]
+            deviations = self._deviations(chunk, len(event))
+            sign = 2 * event - 1
+            margin = self._predictor(theta, tables, chunk, deviations)
+            margin *= sign
+            reach = max(float(margin.max(initial=0.0)), -float(margin.min(initial=0.0)))
+            if reach > _FARTHEST:
+                np.clip(margin, -_FARTHEST, _FARTHEST, out=margin)
+            farthest = max(farthest, reach)
+            growth = np.exp(margin, out=margin)  # of what happened, p is e^m/(1 + e^m) and what it misses 1/(1 + e^m)
+            miss = growth + 1
+            np.divide(1, miss, out=miss)
+            hit = np.multiply(growth, miss, out=growth)
+            w = None if self.weights is None else self.weights[chunk]
+            if w is None:
+                loglik += _sum_of_logs(hit)
+                missed += float(miss @ event), float(miss.sum())
+                squares += float(miss @ miss)
+            else:
+                loglik += float(np.log(hit) @ w)
+                missed += float(miss @ (event * w)), float(miss @ w)
+                squares += float(miss @ (miss * w))
+            curvature = np.maximum(miss * hit, 1e-300)
+            miss *= sign
             self.working[chunk] = miss / curvature
-            if self.weights is not None:
-                w = self.weights[chunk]
-                terms, miss, curvature = terms * w, miss * w, curvature * w
+            if w is not None:
+                miss *= w
+                curvature *= w
             self.curvature[chunk] = curvature
-            loglik -= float(terms.sum())
-            self._add(sums, miss, looked_up)
-        return Point(theta, loglik, sums, min(farthest, 700.0))
-
-    def probabilities(self, theta: Theta) -> Array:
-        """Return the probability of the event for each row of the study; NaN for a row not used."""
-        found = np.full(len(self.event), np.nan)
-        for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
-            found[chunk] = probability(self._predictor(theta, chunk)[0])
-        return found
+            self._add(sums, by_cell, miss, chunk, deviations)
+        both = (float(missed[0]), float(missed[1] - missed[0]))
+        return Point(theta, loglik, self._share_out(sums, by_cell), farthest, both, squares)
 
     def predictor_of(self, theta: Theta) -> Array:
         """Return the linear predictor of each row of the study; NaN for a row not used."""
-        found = np.full(len(self.event), np.nan)
+        found, tables = np.full(len(self.event), np.nan), self._tables(theta)
         for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
-            found[chunk] = self._predictor(theta, chunk)[0]
+            size = len(self.event[chunk])
+            found[chunk] = self._predictor(theta, tables, chunk, self._deviations(chunk, size))
         return found
 
     def sums_of(self, values: Array) -> Array:
         """Return the sums over the rows of each column times some values, shape (columns,), the start's first."""
-        sums = np.zeros(self.moments.cross.shape[0])
-        nothing = Theta(0.0, np.zeros(self.moments.cross.shape[0]))
+        sums, by_cell = np.zeros(self.moments.cross.shape[0]), self._cells()
         for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
-            self._add(sums, values[chunk], self._predictor(nothing, chunk)[1])
-        return sums
+            own = values[chunk]
+            self._add(sums, by_cell, own, chunk, self._deviations(chunk, len(own)))
+        return self._share_out(sums, by_cell)
 
     def curved(self) -> tuple[Moments, list[Block]]:
-        """Return the moments weighted by the curvature at the last point passed, the working residual as outcome."""
+        """Return the moments weighted by the curvature at the last point passed.
+
+        The working residual stands behind the terms as the outcome, but its products are not taken: steps
+        go by the gradient.
+        """
+        terms = gather(self.blocks, len(self.event), self.used, self.curvature)
+        width = terms.cross.shape[0]
+        cross = np.zeros((width + 1, width + 1))
+        cross[:-1, :-1], cross[-1, -1] = terms.cross, 1.0
+        centres, scales = np.append(terms.centres, 0.0), np.append(terms.scales, 1.0)
         blocks = [*self.blocks, Block(1, multiplier=self.working)]
-        return gather(blocks, len(self.event), self.used, self.curvature), blocks
+        return Moments((*terms.sizes, 1), centres, scales, cross), blocks
+
+    def _tables(self, theta: Theta) -> list[Array]:
+        """Return the joint effect of each cell of the groups looked up together."""
+        tables = []
+        for joint in self._joints:
+            table = np.zeros(joint.shape)
+            for axis, k in enumerate(joint.members):
+                own = theta.slopes[self.moments.starts[k + 1] :][: joint.shape[axis]]
+                table += own.reshape([-1 if a == axis else 1 for a in range(table.ndim)])
+            tables.append(table.ravel())
+        return tables
+
+    def _deviations(self, chunk: slice | NDArray[np.intp], size: int) -> Array:
+        """Return the amounts from their centres, shape (amounts, rows of the chunk)."""
+        deviations = self._room[:, :size]
+        for row, k in enumerate(self._amounts):
+            x = self.blocks[k].multiplier
+            assert x is not None
+            np.subtract(x[chunk], self.moments.centres[k + 1], out=deviations[row])
+        return deviations
+
+    def _slope_of(self, k: int, chunk: slice | NDArray[np.intp]) -> tuple[NDArray[np.integer], Array]:
+        block = self.blocks[k]
+        assert block.codes is not None
+        assert block.multiplier is not None
+        return block.codes[chunk], block.multiplier[chunk] - self.moments.centres[k + 1]
 
     def _predictor(
-        self, theta: Theta, chunk: slice | NDArray[np.intp]
-    ) -> tuple[Array, list[tuple[NDArray[np.integer] | None, Array | None]]]:
-        """Return the linear predictor, and the codes and deviations of each term."""
-        looked_up: list[tuple[NDArray[np.integer] | None, Array | None]] = []
-        eta: Array = np.full(len(self.event[chunk]), theta.start)
-        for k, block in enumerate(self.blocks, 1):
-            start = self.moments.starts[k]
-            codes = None if block.codes is None else block.codes[chunk]
-            deviation = None if block.multiplier is None else block.multiplier[chunk] - self.moments.centres[k]
-            if codes is None:
-                assert deviation is not None
-                eta += deviation * theta.slopes[start]
-            else:
-                effect = theta.slopes[start : start + block.levels][codes]
-                eta += effect if deviation is None else effect * deviation
-            looked_up.append((codes, deviation))
-        return eta, looked_up
+        self, theta: Theta, tables: Sequence[Array], chunk: slice | NDArray[np.intp], deviations: Array
+    ) -> Array:
+        eta: Array = theta.slopes[self._places] @ deviations
+        eta += theta.start
+        for joint, table in zip(self._joints, tables, strict=True):
+            eta += table[joint.cells[chunk]]
+        for k in self._slopes:
+            codes, deviation = self._slope_of(k, chunk)
+            eta += theta.slopes[self.moments.starts[k + 1] :][codes] * deviation
+        return eta
+
+    def _cells(self) -> list[Array]:
+        """Return room for sums by joint cell."""
+        return [np.zeros(int(np.prod(joint.shape))) for joint in self._joints]
 
     def _add(
-        self, sums: Array, values: Array, looked_up: Sequence[tuple[NDArray[np.integer] | None, Array | None]]
+        self, sums: Array, by_cell: list[Array], values: Array, chunk: slice | NDArray[np.intp], deviations: Array
     ) -> None:
+        """Add what a chunk contributes to the sums of the columns times some values."""
+        starts, sizes = self.moments.starts, self.moments.sizes
         sums[0] += values.sum()
-        for k, (codes, deviation) in enumerate(looked_up, 1):
-            start, size = self.moments.starts[k], self.moments.sizes[k]
-            if codes is None:
-                assert deviation is not None
-                sums[start] += values @ deviation
-            else:
-                weights = values if deviation is None else values * deviation
-                sums[start : start + size] += np.bincount(codes, weights=weights, minlength=size)
+        sums[self._places] += deviations @ values
+        for joint, table in zip(self._joints, by_cell, strict=True):
+            table += np.bincount(joint.cells[chunk], weights=values, minlength=len(table))
+        for k in self._slopes:
+            codes, deviation = self._slope_of(k, chunk)
+            own = np.bincount(codes, weights=values * deviation, minlength=sizes[k + 1])
+            sums[starts[k + 1] : starts[k + 1] + sizes[k + 1]] += own
+
+    def _share_out(self, sums: Array, by_cell: Sequence[Array]) -> Array:
+        """Read the sums by level out of those by joint cell."""
+        for joint, flat in zip(self._joints, by_cell, strict=True):
+            table = flat.reshape(joint.shape)
+            for axis, k in enumerate(joint.members):
+                others = tuple(a for a in range(table.ndim) if a != axis)
+                start = self.moments.starts[k + 1]
+                sums[start : start + joint.shape[axis]] = table.sum(axis=others)
+        return sums
+
+
+def _sum_of_logs(shares: Array) -> float:
+    """Return Σ log s for s from 0 to 1, as the logarithms of products of 8 where none is very small."""
+    whole = len(shares) // 8 * 8
+    if not whole or shares.min() < 1e-35:
+        return float(np.log(shares).sum())
+    products = shares[0:whole:8].copy()
+    for k in range(1, 8):
+        products *= shares[k:whole:8]
+    return float(np.log(products).sum() + np.log(shares[whole:]).sum())
 
 
 def probability(eta: Array) -> Array:

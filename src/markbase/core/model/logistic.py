@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from markbase.core.errors import FitError
 from markbase.core.model.distributions import p_of_f
 from markbase.core.model.fit import Fit
-from markbase.core.model.likelihood import Rows, Theta
+from markbase.core.model.likelihood import Point, Rows, Theta, probability
 from markbase.core.model.maximise import Bend, Constraint, Maximum, maximise
 from markbase.core.model.profile import profile_end
 from markbase.core.model.results import LogisticStrength, OverallTest
@@ -33,8 +33,8 @@ class LogisticFit(Fit):
 
     theta: Theta
     """The inner coefficients."""
-    loglik: float
-    """The log-likelihood at the estimates."""
+    at_end: Point
+    """The likelihood at the estimates."""
     objective: float
     """What was maximised: the log-likelihood, with the penalty if there is one."""
     status: str
@@ -59,6 +59,11 @@ class LogisticFit(Fit):
     def otherwise(self) -> str:
         """The other level of the outcome."""
         return self.outcome.levels[0].label
+
+    @property
+    def loglik(self) -> float:
+        """The log-likelihood at the estimates."""
+        return self.at_end.loglik
 
     @property
     def converged(self) -> bool:
@@ -113,7 +118,7 @@ class LogisticFit(Fit):
     @cached_property
     def fitted(self) -> Array:
         """The probability of the event for each row of the study, shape (rows,); NaN for a row not used."""
-        return self.likelihood.probabilities(self.theta)
+        return probability(self.likelihood.predictor_of(self.theta))
 
     @cached_property
     def strength(self) -> LogisticStrength:
@@ -122,10 +127,10 @@ class LogisticFit(Fit):
         n = float(len(happened)) if heavy is None else float(heavy.sum())
         rate = self.rate
         null = n * float(sp.xlogy(rate, rate) + sp.xlog1py(1 - rate, -rate))
-        p = self.fitted if self.used is None else self.fitted[self.used]
+        missed = self.at_end.missed
+        happening = n * rate
         cox_snell = -math.expm1(2 * (null - self.loglik) / n)
         k = len(self.solution.columns) + 1
-        weights = np.ones(len(p)) if heavy is None else heavy
         return LogisticStrength(
             loglik=self.loglik,
             loglik_null=null,
@@ -133,8 +138,8 @@ class LogisticFit(Fit):
             mcfadden=1 - self.loglik / null,
             cox_snell=cox_snell,
             nagelkerke=cox_snell / -math.expm1(2 * null / n),
-            tjur=float(np.average(p, weights=weights * happened) - np.average(p, weights=weights * (1 - happened))),
-            brier=float(np.average((happened - p) ** 2, weights=weights)),
+            tjur=1 - missed[0] / happening - missed[1] / (n - happening),
+            brier=self.at_end.missed_squares / n,
             aic=-2 * self.loglik + 2 * k,
             bic=-2 * self.loglik + math.log(n) * k,
         )

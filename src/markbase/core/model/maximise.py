@@ -30,8 +30,11 @@ MOST_STEPS = 200
 _DONE = 1e-22
 """A squared step, in standard errors, at which there is nothing left to gain."""
 _GOOD = 1e-10
+_ENOUGH = 1e-16
+"""The same where rows are many: what is left is far less than a rounding error in any row."""
 _MANY_ROWS = 50_000
-_SLOW = 0.03
+_SLOW = 1e-4
+_WORTH = 1e-9
 _HALVINGS = 25
 _FIRST_LOOK = 14
 """Steps after which a maximum that keeps moving is looked at for separation."""
@@ -146,7 +149,8 @@ def maximise(
         The end, and how it was reached.
     """
     point = rows.pass_at(theta)
-    fresh = False
+    many, fresh = len(rows.event) > _MANY_ROWS, False
+    done = _ENOUGH if many else _DONE
     if bend is None or firth:
         bend, fresh = bend_at(rows, columns), True
     objective = _objective(point, bend, firth)
@@ -154,11 +158,10 @@ def maximise(
     for taken in range(MOST_STEPS):
         gradient = gradient_of(rows, point, bend, columns, firth)
         step, gain = _step(bend.root, gradient, constraint, point.theta, columns)
-        slow = gain > _SLOW * before and not fresh
-        if slow and (gain > _DONE or len(rows.event) <= _MANY_ROWS) and gain > 1e-18:
+        if gain > max(_SLOW * before, _WORTH) and not fresh:
             bend, fresh = bend_at(rows, columns), True
             step, gain = _step(bend.root, gradient, constraint, point.theta, columns)
-        if gain <= _DONE or (gain < _GOOD and gain >= 0.5 * before):
+        if gain <= done or (gain < _GOOD and gain >= 0.5 * before):
             return Maximum(point, objective, "converged", taken, step, bend)
         if look and taken >= _FIRST_LOOK and not firth and point.farthest > _FIRST_LOOK:
             return Maximum(point, objective, "moving", taken, step, bend)
@@ -175,7 +178,7 @@ def maximise(
             return Maximum(point, objective, "converged" if gain < _GOOD else "stalled", taken, step, bend)
         point, objective, fresh = new, reached, firth
         bend = ahead
-        if len(rows.event) <= _MANY_ROWS and not firth:
+        if not many and not firth:
             bend, fresh = bend_at(rows, columns), True
     return Maximum(point, objective, "moving", MOST_STEPS, step, bend)
 

@@ -189,7 +189,7 @@ def _sensitivity(present: NDArray[np.float64], points: Sequence[float], upper: b
     return notes
 
 
-def make_event(column: Column, event: object, name: str, labels: Sequence[str] | None) -> Recode:
+def event_column(column: Column, event: object, name: str, labels: Sequence[str] | None) -> Column:
     """Make a two-level group of which one level is the event.
 
     Parameters
@@ -205,7 +205,7 @@ def make_event(column: Column, event: object, name: str, labels: Sequence[str] |
 
     Returns
     -------
-    Recode
+    Column
         A two-level group with its event; the base is what is not the event.
 
     Raises
@@ -257,7 +257,25 @@ def make_event(column: Column, event: object, name: str, labels: Sequence[str] |
         label=column.label,
         made=Made("event", (column.name,)) if name != column.name else column.made,
     )
-    new = with_missing(new, column)
+    return with_missing(new, column)
+
+
+def make_event(column: Column, event: object, name: str, labels: Sequence[str] | None) -> Recode:
+    """Make a two-level group of which one level is the event, verified.
+
+    Parameters
+    ----------
+    column, event, name, labels
+        As for `event_column`.
+
+    Returns
+    -------
+    Recode
+        What `event_column` returns, with its check.
+    """
+    new = event_column(column, event, name, labels)
+    levels, texts = new.levels, [v.label for v in new.levels]
+    here = new.values == 1
     notes = [f"`{v.label}` is a mixture of {listed(quoted(v.mixture))}" for v in levels if v.mixture]
     if texts[1].casefold() in ("0", "false", "no", "none", "never", "not"):
         notes.append(f"the event is `{texts[1]}`: is that the side you mean to explain?")
