@@ -1,384 +1,227 @@
-"""What every fit has in common: coefficients told against chosen bases, their errors, and tests of them."""
+"""A fit of either kind, and what it predicts."""
 
 from __future__ import annotations
 
-import math
-from collections.abc import Mapping
-from dataclasses import dataclass
-from functools import cached_property
-from typing import ClassVar
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, Self, overload
 
 import numpy as np
 import pandas as pd
-import scipy.linalg
 from numpy.typing import NDArray
 
-from markbase.core.display import Shown
-from markbase.core.errors import ColumnError, FitError, near
-from markbase.core.model import twofold
-from markbase.core.model.covariance import Errors, Weights
-from markbase.core.model.distributions import p_of_f, p_of_t, t_quantile
-from markbase.core.model.moments import Moments
+from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseError, count_noun, near, remark
+from markbase.core.model.averages import Setting
+from markbase.core.model.distributions import p_of_f
+from markbase.core.model.grouped import Grouped
 from markbase.core.model.results import OverallTest
-from markbase.core.model.sample import SampleAccount
-from markbase.core.model.solve import Solution
-from markbase.core.model.telling import Telling, Told, tell
+from markbase.core.model.solve import Dependent
 from markbase.core.model.terms import Slope, Term
-from markbase.core.study.column import Column
+from markbase.core.reading.equation import make_equation
+from markbase.core.reading.told import Equation, Lines
 
 Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Fit(Shown):
-    """A regression, estimated: what does not depend on its kind.
+class Fit(Grouped):
+    """A regression, estimated, with its groups to be read and profiles to be predicted."""
 
-    Inside, coefficients are those of inner columns (see `solve`). Everything an analyst is told is a
-    combination of them: an estimate is the combination itself, its variance σ² times the squared length of
-    its root, or what robust errors make of it.
-    """
+    def _parts_without(self, term: str) -> tuple[Term, ...]:
+        names = [t.name for t in self.parts]
+        if term not in names:
+            raise ColumnError(f"The model has no term `{term}`.{near(term, names)}")
+        if len(names) == 1:
+            raise FitError(f"`{term}` is the only term, so nothing would be left to fit.")
+        return tuple(t for t in self.parts if t.name != term)
 
-    outcome: Column
-    """The outcome."""
-    parts: tuple[Term, ...]
-    """The terms of the model, in the order given."""
-    sample: SampleAccount
-    """Which rows were used, and why others were not: `rows`, `used`, `lost`."""
-    level: float
-    """Confidence level of the intervals."""
-    data_name: str
-    """What the data are called."""
-    moments: Moments
-    """What one pass over the rows left behind: intercept, terms, outcome."""
-    solution: Solution
-    """The inner solution, from which everything below follows."""
-    used: NDArray[np.bool_] | None
-    """Shape (rows,): which rows were used; None for all."""
-    errors: Errors
-    """What the standard errors rest on: classical, HC0 to HC3, or clustered."""
-    cluster: Column | None = None
-    """The column of the clusters; None for none."""
-    weights: Weights | None = None
-    """With how much each row counts; None if all count alike."""
-    possible_cluster: str = ""
-    """A column with the role of a cluster by which the errors are not clustered; empty for none."""
-
-    _statistic: ClassVar[str] = "t"
-
-    @property
-    def df_rest(self) -> float:
-        """Degrees of freedom of t and of the denominator of F; infinite where normal theory is used."""
-        return self.errors.df
-
-    @property
-    def taken_out(self) -> tuple[str, ...]:
-        """The columns whose levels were taken out; empty for none."""
-        return ()
-
-    @property
-    def _sigma2(self) -> float:
-        """What the products of the roots are multiplied with under classical errors."""
+    def without(self, term: str) -> Fit:
+        """Fit the same model without one of its terms, on the same rows."""
         raise NotImplementedError
 
-    @cached_property
-    def coefficients(self) -> pd.DataFrame:
-        """One row a coefficient, and one for the base of each group.
+    def _with_more(self, more: Sequence[Term]) -> Fit:
+        """Fit the same model with more terms, on the same rows."""
+        raise NotImplementedError
 
-        `term` (``(intercept)`` first), `level` (empty for an amount; the name of the trend under
-        trend coding), `against` (what the level is compared with), `base` (true for the row of a
-        base, whose estimate is 0 by definition), `n` (rows used at that level, or all rows used),
-        `estimate`, `se`, `t`, `p` (two-sided; NaN for a base), `low` and `high` (the interval at
-        `level`), all in units of the outcome per unit of the term.
-        """
-        return self._table(self._telling)
+    @overload
+    def equation(self) -> Equation: ...
 
-    @cached_property
-    def equation_rows(self) -> pd.DataFrame:
-        """The coefficients of the equation, as `coefficients`, with a row a level for every group.
+    @overload
+    def equation(self, *, by: str) -> Lines: ...
 
-        A group that is not coded by indicators is told by the effects of its levels, from their mean.
-        """
-        if all(t.column.scheme == "indicator" for t in self._groups):
-            return self.coefficients
-        return self._table(self._tell(level_form=True))
-
-    def coefficients_at(self, at: Mapping[str, float]) -> pd.DataFrame:
-        """Tell the coefficients where some amounts have a value of their own instead of 0.
+    def equation(self, *, by: str | None = None) -> Equation | Lines:
+        """Write the fitted equation, complete; print it, or take its `text`.
 
         Parameters
         ----------
-        at : mapping of str to float
-            Amounts that are part of a slope by group, and where to hold them.
+        by : str, optional
+            A group: then one line for each of its levels, with its own start (and its own slopes, where the model has
+            them), and the test whether parallel lines are enough.
+
+        Returns
+        -------
+        Equation or Lines
+            The intercept and every coefficient that is not a base, and the bases; each number is computed before it is
+            rounded.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such group.
+        """
+        if by is None:
+            return make_equation(self)
+        group = self._single(by, "group")
+        lines = []
+        for label in group.labels:
+            told = self.rebase(by, label)._plainly(by)
+            lines.append((label, make_equation(told, without=by)))
+        amounts = [p for p in {p.name: p for t in self.parts for p in (t.parts or (t,))}.values() if p.kind == "amount"]
+        own = [t.variables[0] for t in self.parts if t.kind == "slope" and t.variables[1] == by]
+        test = self._parallel(group, amounts, own) if amounts else None
+        crossed = any(t.kind == "cross" and by in t.variables for t in self.parts)
+        return Lines(self.outcome.name, by, tuple(lines), tuple(own), test, crossed)
+
+    def _plainly(self, by: str) -> Self:
+        """Return the same fit with a group told by indicators, whatever its coding."""
+
+        def plain(part: Term) -> Term:
+            if part.name == by and not part.parts:
+                return replace(part, column=replace(part.column, scheme="indicator"))
+            return replace(part, parts=tuple(plain(p) for p in part.parts)) if part.parts else part
+
+        return replace(self, parts=tuple(plain(t) for t in self.parts))
+
+    def _parallel(self, group: Term, amounts: Sequence[Term], own: Sequence[str]) -> OverallTest | None:
+        """Test whether the slopes of the amounts differ by a group, in this model or with them added."""
+        fit: Fit = self
+        if not own:
+            more = [
+                Term(Slope(a.name, group.name).name, a.column, group.places, group.base, (a, group))
+                for a in amounts
+                if any(t.name == a.name for t in self.parts)
+            ]
+            if not more or not any(t.name == group.name for t in self.parts):
+                return None
+            try:
+                fit = self._with_more(more)
+            except (Dependent, MarkbaseError):
+                return None  # rows are too few, or too much alike, to tell slopes apart
+        rows = [
+            k
+            for name, ks in zip([t.name for t in fit.parts], fit._own_rows, strict=True)
+            if name.endswith(f" by {group.name}")
+            for k in ks
+        ]
+        F = fit._wald(fit._roots[rows], fit._told_estimates[rows])
+        return OverallTest(F, len(rows), fit.df_rest, float(p_of_f(F, len(rows), fit.df_rest)))
+
+    def _profile(self, known: Mapping[str, Any]) -> tuple[dict[str, float | Array], list[str]]:
+        """Turn named values into a setting, with what must be remarked on."""
+        setting: dict[str, float | Array] = {}
+        cautions: list[str] = []
+        for name, value in known.items():
+            variables = [p for t in self.parts for p in (t.parts or (t,)) if p.name == name]
+            if not variables:
+                names = list(dict.fromkeys(v for t in self.parts for v in t.variables))
+                raise ColumnError(f"The model has no column `{name}`.{near(name, names)}")
+            term = variables[0]
+            if term.is_group:
+                place = term.column.level_at(value)
+                if place not in term.places:
+                    raise LevelError(
+                        f"`{term.column.levels[place].label}` of `{name}` occurs in no row the model was fitted to, so nothing can be "
+                        f"predicted for it."
+                    )
+                setting[name] = (term.places == place).astype(np.float64)
+                continue
+            try:
+                number = float(value)
+            except (TypeError, ValueError):
+                raise MarkbaseError(f"`{name}` is an amount, and {value!r} is no number.") from None
+            if not np.isfinite(number):
+                raise MarkbaseError(f"`{name}` is {value!r} in a profile; give a number, or leave it out.")
+            low, high, _ = self.spread(name)
+            if not low <= number <= high:
+                cautions.append(f"`{name}` = {number:g} lies outside the rows used ({low:g} to {high:g})")
+            setting[name] = number
+        return setting, cautions
+
+    def _unseen(self, setting: Setting) -> list[str]:
+        """Name combinations of levels that no row used has."""
+        groups = [p for p in self._groups if p.name in setting]
+        groups = list({g.name: g for g in groups}.values())
+        if len(groups) < 2:
+            return []
+        together = np.ones(self.sample.rows, dtype=bool) if self.used is None else self.used.copy()
+        for g in groups:
+            codes = g.block().codes
+            assert codes is not None
+            together &= codes == int(np.argmax(setting[g.name]))
+        if together.any():
+            return []
+        labels = [f"`{g.name}` `{g.labels[int(np.argmax(setting[g.name]))]}`" for g in groups]
+        return [f"no row used has {' and '.join(labels)} together"]
+
+    def predict(self, profiles: Mapping[str, Any] | pd.DataFrame | Sequence[Mapping[str, Any]]) -> pd.DataFrame:
+        """Predict for some profiles.
+
+        Parameters
+        ----------
+        profiles : mapping, sequence of mapping, or DataFrame
+            Values of columns of the model, one profile or several. A column that is not given is as in the sample:
+            the prediction is averaged over the rows used.
 
         Returns
         -------
         pandas.DataFrame
-            As `coefficients`; the differences between groups, and the start, are those at these values.
+            The values given, then for a linear model `predicted`, `se`, `low`, `high` (the mean of all such people) and
+            `one_low`, `one_high` (one such person); for a logistic model `probability`, `low`, `high`, `log_odds`, `se`.
+            `caution` says where a profile lies outside the data.
 
         Raises
         ------
         ColumnError
-            If the model has no such amount.
+            If a column is not in the model.
+        LevelError
+            If a level is not in the rows the model was fitted to.
+        MarkbaseError
+            If a value is missing or no number.
+
+        Warns
+        -----
+        MarkbaseWarning
+            For profiles outside the data.
         """
-        for name in at:
-            self.spread(name)
-        return self._table(self._tell(at=at))
-
-    @cached_property
-    def covariance(self) -> pd.DataFrame:
-        """The covariance matrix of the rows of `coefficients`, labelled ``term`` or ``term: level``."""
-        V = self._covariance_of(self._roots)
-        labels = [f"{t.term}: {t.compared.level}" if t.compared.level else t.term for t in self._telling.rows]
-        return pd.DataFrame(V, index=labels, columns=labels)
-
-    def parallel_lines(self, amount: str, *, by: str) -> OverallTest:
-        """Test whether the slope of an amount is the same in every level of a group.
-
-        Parameters
-        ----------
-        amount : str
-            The amount.
-        by : str
-            The group.
-
-        Returns
-        -------
-        OverallTest
-            F on the levels less one, and its p. Large slopes do not matter here, unequal ones do.
-
-        Raises
-        ------
-        FitError
-            If the model does not let that slope differ by that group.
-        """
-        name = Slope(amount, by).name
-        own = [k for k, told in enumerate(self._telling.rows) if told.term == name and not told.compared.base]
-        if not own:
-            raise FitError(
-                f"The model has no slope of `{amount}` that differs by `{by}`; add slope({amount!r}, by={by!r}) to its terms."
-            )
-        roots, estimates = self._roots[own], self._told_estimates[own]
-        part = next(t for t in self.parts if t.name == name).parts[1]
-        if amount not in {t.name for t in self.parts} or part.column.scheme == "effect":
-            roots, estimates = roots[1:] - roots[0], estimates[1:] - estimates[0]
-        F = self._wald(roots, estimates)
-        return OverallTest(F, len(estimates), self.df_rest, float(p_of_f(F, len(estimates), self.df_rest)))
-
-    def spread(self, term: str) -> tuple[float, float, float]:
-        """Describe an amount in the rows used.
-
-        Parameters
-        ----------
-        term : str
-            The name of a term that is an amount.
-
-        Returns
-        -------
-        low, high, sd : float
-            Its lowest and highest value and its standard deviation (n − 1).
-
-        Raises
-        ------
-        ColumnError
-            If there is no such term, or it is a group.
-        """
-        single = {p.name: p for t in self.parts for p in (t.parts or (t,)) if p.kind == "amount"}
-        part = single.get(term)
-        if part is None:
-            amounts = list(single)
-            raise ColumnError(f"The model has no amount `{term}`.{near(term, amounts)}")
-        values = part.column.values if self.used is None else part.column.values[self.used]
-        return float(values.min()), float(values.max()), float(values.std(ddof=1))
-
-    def middle(self, amount: str) -> float:
-        """Return the mean of an amount in the rows used, each counted by its weight.
-
-        Parameters
-        ----------
-        amount : str
-            The name of an amount in the model.
-
-        Returns
-        -------
-        float
-            The mean.
-
-        Raises
-        ------
-        ColumnError
-            If the model has no such amount.
-        """
-        self.spread(amount)
-        part = next(p for t in self.parts for p in (t.parts or (t,)) if p.name == amount)
-        values = part.column.values if self.used is None else part.column.values[self.used]
-        if self.weights is None:
-            return float(values.mean())
-        heavy = self.weights.values if self.used is None else self.weights.values[self.used]
-        return float(np.average(values, weights=heavy))
-
-    def _table(self, telling: Telling) -> pd.DataFrame:
-        if telling is self._telling:
-            estimates, roots, squares = self._told_estimates, self._roots, self._squares
+        if isinstance(profiles, Mapping):
+            profiles = [profiles]
+        if isinstance(profiles, pd.DataFrame):
+            names = {v for t in self.parts for v in t.variables}
+            inside = [c for c in profiles.columns if c in names]
+            if not inside:
+                raise ColumnError("The profiles have no column of the model.")
+            rows = [{str(k): v for k, v in row.items()} for row in profiles[inside].to_dict("records")]
         else:
-            estimates, roots = self._estimates(telling), self._roots_of(telling.chooser, telling.starts)
-            squares = np.einsum("ij,ij->i", roots, roots)
-        se = np.where(telling.known, self._se(roots, squares), np.nan)
-        base = np.array([told.compared.base for told in telling.rows])
-        with np.errstate(divide="ignore", invalid="ignore"):
-            t = np.where(base, np.nan, estimates / se)
-        half = t_quantile(self.level, self.df_rest) * se
-        return pd.DataFrame(
-            {
-                "term": [told.term for told in telling.rows],
-                "level": [told.compared.level for told in telling.rows],
-                "against": [told.compared.against for told in telling.rows],
-                "base": base,
-                "n": [self._rows_of(told) for told in telling.rows],
-                "estimate": estimates,
-                "se": se,
-                self._statistic: t,
-                "p": p_of_t(t, self.df_rest),
-                "low": estimates - half,
-                "high": estimates + half,
-            }
-        )
+            rows = [dict(p) for p in profiles]
+        if not rows:
+            raise MarkbaseError("Give at least one profile to predict for.")
+        found, outside = [], 0
+        for number, known in enumerate(rows, 1):
+            try:
+                setting, cautions = self._profile(known)
+            except MarkbaseError as problem:
+                where = f"Profile {number}: " if len(rows) > 1 else ""
+                raise type(problem)(f"{where}{problem}") from None
+            cautions += self._unseen(setting)
+            outside += bool(cautions)
+            found.append({**known, **self._predicted(setting), "caution": "; ".join(cautions)})
+        if outside:
+            where = next(r["caution"] for r in found if r["caution"])
+            remark(
+                f"{count_noun(outside, 'profile')} {'lies' if outside == 1 else 'lie'} outside the data ({where}"
+                f"{', among others' if outside > 1 else ''}): the prediction there rests on the form of the model alone."
+            )
+        return pd.DataFrame(found)
 
-    def _roots_of(self, chooser: Array, starts: NDArray[np.bool_]) -> Array:
-        """Return the roots of combinations, shape (m, 1 + p): what falls to the start, and to the columns."""
-        roots = np.empty((len(chooser), chooser.shape[1] + 1))
-        roots[:, 0] = starts / math.sqrt(self.solution.weight)
-        roots[:, 1:] = self.solution.roots_of(chooser, starts)
-        return roots
-
-    def _se(self, roots: Array, squares: Array | None = None) -> Array:
-        """Return the standard errors of combinations, by their roots."""
-        if self.errors.middle is None:
-            lengths = np.einsum("ij,ij->i", roots, roots) if squares is None else squares
-            se: Array = np.sqrt(self._sigma2 * lengths)
-            return se
-        robust: Array = np.sqrt(np.einsum("ij,jk,ik->i", roots, self.errors.middle, roots, optimize=True))
-        return robust
-
-    def _covariance_of(self, roots: Array) -> Array:
-        """Return the covariance of combinations, by their roots."""
-        if self.errors.middle is None:
-            return roots @ roots.T * self._sigma2
-        covariance: Array = roots @ self.errors.middle @ roots.T
-        return covariance
-
-    def _wald(self, roots: Array, b: Array) -> float:
-        """Return F = bᵀV⁻¹b/df of some combinations, by their roots."""
-        if self.errors.middle is not None:
-            if len(b) > self.errors.df:
-                return math.nan
-            V = roots @ self.errors.middle @ roots.T
-            scale = np.sqrt(np.diag(V))
-            if not scale.all():
-                return math.inf
-            z = b / scale
-            return float(z @ np.linalg.solve(V / np.outer(scale, scale), z)) / len(b)
-        if not self._sigma2 > 0:
-            return math.inf
-        if len(b) == 1:
-            return float(b[0] ** 2 / (roots[0] @ roots[0]) / self._sigma2)
-        # bᵀ(AAᵀ)⁻¹b by a QR factorisation of Aᵀ: no inverse is formed
-        R = np.linalg.qr(roots.T, mode="r")
-        z = scipy.linalg.lapack.dtrtrs(R, b, trans=1)[0]
-        return float(z @ z / len(b) / self._sigma2)
-
-    @cached_property
-    def _own_rows(self) -> list[list[int]]:
-        """For each term, the rows of the telling that together say all of it: none twice, none a base."""
-        telling = self._telling
-        rows: dict[str, list[int]] = {t.name: [] for t in self.parts}
-        for k, told in enumerate(telling.rows[1:], 1):
-            if not told.compared.base and telling.known[k]:
-                rows[told.term].append(k)
-        for term in self.parts:
-            last = (term.parts or (term,))[-1]
-            if term.kind in ("group", "slope") and last.column.scheme == "effect" and len(rows[term.name]) > 1:
-                rows[term.name].pop()  # the effects sum to 0, so the last follows from the others
-        return [rows[t.name] for t in self.parts]
-
-    def _wald_by_term(self) -> tuple[list[int], list[float]]:
-        """Return the degrees of freedom and F of each term, given all the others."""
-        estimates = self._told_estimates
-        with np.errstate(divide="ignore", invalid="ignore"):
-            single = estimates**2 / self._squares / self._sigma2
-        F = []
-        for own in self._own_rows:
-            if len(own) == 1 and self.errors.middle is None:
-                F.append(float(single[own[0]]))
-            else:
-                F.append(self._wald(self._roots[own], estimates[own]) if own else math.nan)
-        return [len(own) for own in self._own_rows], F
-
-    @property
-    def _groups(self) -> list[Term]:
-        """The groups in the model, alone or in a slope or a crossing."""
-        return [p for t in self.parts for p in (t.parts or (t,)) if p.is_group]
-
-    @property
-    def _told_columns(self) -> NDArray[np.bool_]:
-        """Shape (p,): which inner columns are those of terms; those of a second column taken out stand behind them."""
-        told: NDArray[np.bool_] = self.solution.columns < 1 + sum(t.size for t in self.parts)
-        return told
-
-    @cached_property
-    def _roots(self) -> Array:
-        """Shape (coefficients, 1 + p): the roots of all coefficients."""
-        return self._roots_of(self._telling.chooser, self._telling.starts)
-
-    @cached_property
-    def _squares(self) -> Array:
-        """Shape (coefficients,): the squared lengths of the roots."""
-        squares: Array = np.einsum("ij,ij->i", self._roots, self._roots)
-        return squares
-
-    @cached_property
-    def _place(self) -> dict[str, int]:
-        """The block of each term."""
-        return {t.name: k for k, t in enumerate(self.parts, 1)}
-
-    @cached_property
-    def _telling(self) -> Telling:
-        return self._tell()
-
-    def _tell(self, level_form: bool = False, at: Mapping[str, float] | None = None) -> Telling:
-        telling = tell(self.parts, self.moments, self.solution.columns, level_form, at)
-        hidden = ~self._told_columns
-        if hidden.any():  # the start is that of the mean over the levels taken out
-            telling.chooser[0, hidden] = self.solution.means[hidden]
-        return telling
-
-    @cached_property
-    def _told_estimates(self) -> Array:
-        return self._estimates(self._telling)
-
-    def _estimates(self, telling: Telling) -> Array:
-        """Return the estimates of all coefficients, NaN where the rows lack a combination they rest on."""
-        return np.where(telling.known, self._combined(telling.chooser, telling.starts), np.nan)
-
-    def _combined(self, chooser: Array, starts: NDArray[np.bool_]) -> Array:
-        """Return combinations of the inner coefficients, with the start where it belongs to them."""
-        s = self.solution
-        estimates: Array = chooser @ s.coefficients + chooser @ s.lower
-        for k in np.flatnonzero(starts):
-            high, low = twofold.two_product(chooser[k], s.coefficients)
-            estimates[k] = math.fsum([*s.at_centres, *high, *low, *(chooser[k] * s.lower)])
-        return estimates
-
-    def _rows_of(self, told: Told) -> int:
-        """Count the rows used that a coefficient is about, which weights do not change."""
-        if not told.levels:
-            return self.sample.used
-        k = self._place[told.term]
-        term = self.parts[k - 1]
-        place = told.levels[0]
-        if len(told.levels) == 2:
-            place = told.levels[0] * term.parts[1].size + told.levels[1]
-        if self.weights is None and term.kind != "slope":
-            return int(self.moments.cross[0, self.moments.starts[k] + place])
-        codes = term.block().codes
-        assert codes is not None
-        return int(np.count_nonzero((codes if self.used is None else codes[self.used]) == place))
+    def _predicted(self, setting: Setting) -> dict[str, float]:
+        raise NotImplementedError

@@ -133,24 +133,53 @@ def fit_logistic(
     if inside.min() == inside.max():
         label = target.levels[int(inside[0])].label
         raise FitError(f"The outcome `{outcome}` is `{label}` in every row used, so there is nothing to explain.")
-    parts = asked.terms()
+    fit = _estimate(target, asked.terms(), asked, study.name, firth)
+    _remark_on_events(fit)
+    return fit
+
+
+def refit(fit: LogisticFit, parts: tuple[Term, ...]) -> LogisticFit:
+    """Fit other terms on the rows of a fit.
+
+    Parameters
+    ----------
+    fit : LogisticFit
+        The fit.
+    parts : tuple of Term
+        The terms.
+
+    Returns
+    -------
+    LogisticFit
+        The other fit.
+
+    Raises
+    ------
+    SeparationError, OverlapError, FitError
+        As `fit_logistic`.
+    """
+    clustered = fit.cluster is not None
+    kind = "classical" if clustered else fit.errors.kind
+    asked = Asked((), (), fit.used, fit.sample, fit.weights, fit.cluster, kind, fit.level, fit.possible_cluster)
+    return _estimate(fit.outcome, parts, asked, fit.data_name, bool(fit.penalty))
+
+
+def _estimate(target: Column, parts: tuple[Term, ...], asked: Asked, name: str, firth: bool) -> LogisticFit:
     blocks = [t.block() for t in parts]
     happened = (target.values == 1).astype(np.float64)
     with_outcome = [*blocks, Block(1, multiplier=happened)]
-    moments = gather(with_outcome, study.rows, asked.used)
+    moments = gather(with_outcome, len(happened), asked.used)
     columns = design_columns(parts, moments)
     check_room(asked.sample.used, 1 + len(columns))
     try:
-        linear = solve(moments, with_outcome, asked.used, study.rows, columns)
+        linear = solve(moments, with_outcome, asked.used, len(happened), columns)
     except Dependent as finding:
         raise overlap_error(finding, moments, parts) from None
     if not firth:
         check_levels(moments, parts, target)
     rows = Rows(blocks, happened, asked.used, asked.heavy, moments)
     found = _climb(rows, columns, linear, firth, parts, target)
-    fit = _finished(study, target, parts, asked, rows, columns, found, firth)
-    _remark_on_events(fit)
-    return fit
+    return _finished(name, target, parts, asked, rows, columns, found, firth)
 
 
 def two_level_outcome(study: Study, name: str, event: object) -> Column:
@@ -283,7 +312,7 @@ def _from_a_part(rows: Rows, columns: NDArray[np.intp], linear: Solution) -> Max
 
 
 def _finished(
-    study: Study,
+    name: str,
     target: Column,
     parts: tuple[Term, ...],
     asked: Asked,
@@ -312,7 +341,7 @@ def _finished(
         parts=parts,
         sample=asked.sample,
         level=asked.level,
-        data_name=study.name,
+        data_name=name,
         moments=rows.moments,
         solution=solution,
         used=asked.used,

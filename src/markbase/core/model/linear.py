@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -10,18 +11,19 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from markbase.core.errors import ColumnError, FitError, near
+from markbase.core.model.averages import Setting
 from markbase.core.model.covariance import errors_of
-from markbase.core.model.distributions import p_of_f
+from markbase.core.model.distributions import p_of_f, t_quantile
 from markbase.core.model.fit import Fit
+from markbase.core.model.gathering import gather
+from markbase.core.model.moments import Moments
 from markbase.core.model.results import LinearStrength, OverallTest
 from markbase.core.model.solve import solve
 from markbase.core.model.telling import design_columns
-from markbase.core.model.terms import Block
+from markbase.core.model.terms import Block, Term
 from markbase.core.model.within import Within
-from markbase.core.reading.equation import make_equation
 from markbase.core.reading.sentences import make_reading
-from markbase.core.reading.told import Equation, Reading
+from markbase.core.reading.told import Reading
 from markbase.core.wording import short
 
 Array = NDArray[np.float64]
@@ -162,19 +164,27 @@ class LinearFit(Fit):
         FitError
             If it is the only one.
         """
-        names = [t.name for t in self.parts]
-        if term not in names:
-            raise ColumnError(f"The model has no term `{term}`.{near(term, names)}")
-        if len(names) == 1:
-            raise FitError(f"`{term}` is the only term, so nothing would be left to fit.")
-        kept = [k for k, name in enumerate(names) if name != term]
-        parts = tuple(self.parts[k] for k in kept)
-        hidden = self.within.hidden if self.within else ()
-        places = [0, *(k + 1 for k in kept), *range(len(names) + 1, len(self.moments.sizes))]
-        moments = self.moments.only(places)
+        parts = self._parts_without(term)
+        kept = [k for k, t in enumerate(self.parts) if t.name != term]
+        places = [0, *(k + 1 for k in kept), *range(len(self.parts) + 1, len(self.moments.sizes))]
         within = self.within.only(self.moments.columns_of(places)) if self.within else None
-        blocks = [*(t.block() for t in (*parts, *hidden)), Block(1, multiplier=self.outcome.values)]
+        return self._refitted(parts, self.moments.only(places), within)
+
+    def _with_more(self, more: Sequence[Term]) -> LinearFit:
+        parts = (*self.parts, *more)
+        blocks = self._blocks(parts)
         heavy = self.weights.values if self.weights else None
+        moments = gather(blocks, self.sample.rows, self.used, heavy)
+        within = self.within.gathered(moments, blocks, self.used) if self.within else None
+        return self._refitted(parts, moments, within)
+
+    def _blocks(self, parts: Sequence[Term]) -> list[Block]:
+        hidden = self.within.hidden if self.within else ()
+        return [*(t.block() for t in (*parts, *hidden)), Block(1, multiplier=self.outcome.values)]
+
+    def _refitted(self, parts: tuple[Term, ...], moments: Moments, within: Within | None) -> LinearFit:
+        """Fit other terms on the same rows, from their moments."""
+        blocks, heavy = self._blocks(parts), self.weights.values if self.weights else None
         columns = design_columns(parts, moments)
         if within is not None:
             columns = np.concatenate([columns, within.free_levels(moments, len(parts) + 1)])
@@ -183,15 +193,78 @@ class LinearFit(Fit):
         errors = errors_of(kind, self.cluster, moments, blocks, solution, self.used, self.weights, within)
         return replace(self, parts=parts, moments=moments, solution=solution, errors=errors, within=within)
 
-    def equation(self) -> Equation:
-        """Write the fitted equation, complete; print it, or take its `text`.
+    def groups(self, group: str, *, at: Mapping[str, float] | None = None) -> pd.DataFrame:
+        """Tell every level of a group: its rows, its mean, its adjusted mean, its difference from the base.
+
+        Parameters
+        ----------
+        group : str
+            A group of the model.
+        at : mapping of str to float, optional
+            Where amounts are held; by default as in the sample.
 
         Returns
         -------
-        Equation
-            The intercept and every coefficient that is not a base, and the bases.
+        pandas.DataFrame
+            One row a level, the base among them: `level`, `base`, `n`, `plain` (mean of the outcome in these rows), `adjusted`
+            (mean the model expects if all rows had this level and were otherwise as they are) with `adjusted_low` and
+            `adjusted_high`, `difference` from the base with `se`, `low`, `high` and `p` (NaN for the base).
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such group.
         """
-        return make_equation(self)
+        term = self._single(group, "group")
+        rows = self._level_rows(term, at)
+        chooser, starts = rows[:, self.solution.columns], np.ones(term.size, dtype=bool)
+        if self.within is not None:
+            chooser[:, ~self._told_columns] = self.solution.means[~self._told_columns]
+        adjusted, se = self._combined(chooser, starts), self._se(self._roots_of(chooser, starts))
+        half = t_quantile(self.level, self.df_rest) * se
+        compared = self._compared([(v, "") for v in term.labels], rows - rows[term.base], "none", term.size)
+        base = np.arange(term.size) == term.base
+        return pd.DataFrame(
+            {
+                "level": term.labels,
+                "base": base,
+                "n": self._counts_of(term),
+                "plain": self._plain(term),
+                "adjusted": adjusted,
+                "adjusted_low": adjusted - half,
+                "adjusted_high": adjusted + half,
+                "difference": np.where(base, 0.0, compared["difference"]),
+                "se": np.where(base, 0.0, compared["se"]),
+                "low": np.where(base, 0.0, compared["low"]),
+                "high": np.where(base, 0.0, compared["high"]),
+                "p": np.where(base, np.nan, compared["p"]),
+            }
+        )
+
+    def _plain(self, group: Term) -> Array:
+        """Return the mean of the outcome at each level."""
+        codes = group.block().codes
+        assert codes is not None
+        inside = slice(None) if self.used is None else self.used
+        heavy = np.ones(self.sample.used) if self.weights is None else self.weights.values[inside]
+        centre = self.moments.centres[-1]
+        deviation = (self.outcome.values[inside] - centre) * heavy
+        sums = np.bincount(codes[inside], weights=deviation, minlength=group.size)
+        means: Array = centre + sums / np.bincount(codes[inside], weights=heavy, minlength=group.size)
+        return means
+
+    def _predicted(self, setting: Setting) -> dict[str, float]:
+        wide = self._sample.row(setting)
+        chooser = wide[self.solution.columns][None, :]
+        if self.within is not None:
+            chooser[:, ~self._told_columns] = self.solution.means[~self._told_columns]
+        starts = np.array([True])
+        estimate = float(self._combined(chooser, starts)[0])
+        se = float(self._se(self._roots_of(chooser, starts))[0])
+        low, high = self._interval(estimate, se)
+        one_low, one_high = self._interval(estimate, math.hypot(se, self.strength.typical_miss))
+        found = {"predicted": estimate, "se": se, "low": low, "high": high}
+        return found if self.within else found | {"one_low": one_low, "one_high": one_high}
 
     def reading(self) -> Reading:
         """Say what each coefficient means, with the cautions that belong to it.

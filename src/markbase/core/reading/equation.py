@@ -4,20 +4,22 @@ from __future__ import annotations
 
 import math
 
-from markbase.core.reading.told import Equation, EquationPart, FitTold, TermTold
+from markbase.core.reading.told import Equation, EquationPart, EquationTold, TermTold
 from markbase.core.tables import rows_of
 from markbase.core.wording import decimals_for, number
 
 _DIGITS = 4
 
 
-def make_equation(fit: FitTold) -> Equation:
+def make_equation(fit: EquationTold, without: str = "") -> Equation:
     """Write the equation of a fit.
 
     Parameters
     ----------
-    fit : FitTold
+    fit : EquationTold
         A fit.
+    without : str
+        A group whose terms are left out: the equation is then that of its base.
 
     Returns
     -------
@@ -28,16 +30,18 @@ def make_equation(fit: FitTold) -> Equation:
     parts: list[EquationPart] = []
     kinds = {t.name: t for t in fit.parts}
     for row in rows_of(fit.equation_rows):
-        if row.base or math.isnan(row.estimate):
+        term = kinds.get(str(row.term))
+        if row.base or math.isnan(row.estimate) or (term is not None and without in (term.variables or (term.name,))):
             continue
         decimals = decimals_for(float(row.se), _DIGITS)
         if fit.exact:
             decimals = decimals_for(abs(float(row.estimate)) or 1.0, 6)
-        factor = _factor(kinds.get(str(row.term)), str(row.term), str(row.level)) if parts else ""
+        factor = _factor(term, str(row.term), str(row.level)) if parts else ""
         parts.append(EquationPart(float(row.estimate), number(abs(float(row.estimate)), decimals), factor))
     groups = {p.name: p for t in fit.parts for p in (t.parts or (t,)) if p.is_group}
     bases = tuple((g.name, g.base_label if g.column.scheme == "indicator" else "") for g in groups.values())
-    return Equation(fit.outcome.name, tuple(parts), bases)
+    bases = tuple(pair for pair in bases if pair[0] != without)
+    return Equation(fit.explained, tuple(parts), bases)
 
 
 def _factor(term: TermTold | None, name: str, level: str) -> str:

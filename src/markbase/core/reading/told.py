@@ -56,6 +56,30 @@ class TermTold(Protocol):
         ...
 
 
+class EquationTold(Protocol):
+    """A fit whose equation can be written."""
+
+    @property
+    def explained(self) -> str:
+        """What the equation gives."""
+        ...
+
+    @property
+    def parts(self) -> Sequence[TermTold]:
+        """The terms."""
+        ...
+
+    @property
+    def equation_rows(self) -> pd.DataFrame:
+        """The table of coefficients with a row a level for every group."""
+        ...
+
+    @property
+    def exact(self) -> bool:
+        """Whether the outcome is reproduced exactly, so that errors mean nothing."""
+        ...
+
+
 class FitTold(Protocol):
     """A fit."""
 
@@ -150,6 +174,30 @@ class EquationPart:
     """What it multiplies; empty for the intercept."""
 
 
+class TestTold(Protocol):
+    """A test."""
+
+    @property
+    def statistic(self) -> float:
+        """F, or chi-squared over its degrees of freedom."""
+        ...
+
+    @property
+    def df(self) -> int:
+        """Degrees of freedom."""
+        ...
+
+    @property
+    def df_rest(self) -> float:
+        """Those of the denominator; infinite for chi-squared."""
+        ...
+
+    @property
+    def p(self) -> float:
+        """Its p."""
+        ...
+
+
 @dataclass(frozen=True, repr=False)
 class Equation(Shown):
     """A fitted equation, complete."""
@@ -170,3 +218,21 @@ class Equation(Shown):
             sign = ("−" if negative else "") if place == 0 else (" − " if negative else " + ")
             words += sign + part.shown + (f"·{part.factor}" if part.factor else "")
         return words
+
+
+@dataclass(frozen=True, repr=False)
+class Lines(Shown):
+    """A fitted equation, one line for each level of a group."""
+
+    outcome: str
+    """What it gives."""
+    by: str
+    """The group."""
+    lines: tuple[tuple[str, Equation], ...]
+    """Each level and its equation, with no summand for the group."""
+    own_slopes: tuple[str, ...]
+    """Amounts whose slope differs by the group in this model."""
+    parallel: TestTold | None
+    """The test whether slopes differ by the group: of those in the model, or of all amounts if they were added."""
+    crossed: bool = False
+    """Whether the group is crossed with another, so that the lines hold at that one's base."""

@@ -1,0 +1,394 @@
+"""What every fit has in common: coefficients told against chosen bases, their errors, and tests of them."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import ClassVar
+
+import numpy as np
+import pandas as pd
+import scipy.linalg
+from numpy.typing import NDArray
+
+from markbase.core.display import Shown
+from markbase.core.errors import ColumnError, FitError, near
+from markbase.core.model import twofold
+from markbase.core.model.covariance import Errors, Weights
+from markbase.core.model.distributions import p_of_f, p_of_t, t_quantile
+from markbase.core.model.moments import Moments
+from markbase.core.model.results import OverallTest
+from markbase.core.model.sample import SampleAccount
+from markbase.core.model.solve import Solution
+from markbase.core.model.telling import Telling, Told, tell
+from markbase.core.model.terms import Slope, Term
+from markbase.core.study.column import Column
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Estimated(Shown):
+    """A regression, estimated: what does not depend on its kind.
+
+    Inside, coefficients are those of inner columns (see `solve`). Everything an analyst is told is a
+    combination of them: an estimate is the combination itself, its variance σ² times the squared length of
+    its root, or what robust errors make of it.
+    """
+
+    outcome: Column
+    """The outcome."""
+    parts: tuple[Term, ...]
+    """The terms of the model, in the order given."""
+    sample: SampleAccount
+    """Which rows were used, and why others were not: `rows`, `used`, `lost`."""
+    level: float
+    """Confidence level of the intervals."""
+    data_name: str
+    """What the data are called."""
+    moments: Moments
+    """What one pass over the rows left behind: intercept, terms, outcome."""
+    solution: Solution
+    """The inner solution, from which everything below follows."""
+    used: NDArray[np.bool_] | None
+    """Shape (rows,): which rows were used; None for all."""
+    errors: Errors
+    """What the standard errors rest on: classical, HC0 to HC3, or clustered."""
+    cluster: Column | None = None
+    """The column of the clusters; None for none."""
+    weights: Weights | None = None
+    """With how much each row counts; None if all count alike."""
+    possible_cluster: str = ""
+    """A column with the role of a cluster by which the errors are not clustered; empty for none."""
+
+    _statistic: ClassVar[str] = "t"
+
+    @property
+    def df_rest(self) -> float:
+        """Degrees of freedom of t and of the denominator of F; infinite where normal theory is used."""
+        return self.errors.df
+
+    @property
+    def taken_out(self) -> tuple[str, ...]:
+        """The columns whose levels were taken out; empty for none."""
+        return ()
+
+    @property
+    def exact(self) -> bool:
+        """Whether the terms reproduce the outcome to within rounding, so that errors mean nothing."""
+        return False
+
+    @property
+    def explained(self) -> str:
+        """What the equation gives."""
+        return self.outcome.name
+
+    @property
+    def _sigma2(self) -> float:
+        """What the products of the roots are multiplied with under classical errors."""
+        raise NotImplementedError
+
+    @cached_property
+    def coefficients(self) -> pd.DataFrame:
+        """One row a coefficient, and one for the base of each group.
+
+        `term` (``(intercept)`` first), `level` (empty for an amount; the name of the trend under
+        trend coding), `against` (what the level is compared with), `base` (true for the row of a
+        base, whose estimate is 0 by definition), `n` (rows used at that level, or all rows used),
+        `estimate`, `se`, `t`, `p` (two-sided; NaN for a base), `low` and `high` (the interval at
+        `level`), all in units of the outcome per unit of the term.
+        """
+        return self._table(self._telling)
+
+    @cached_property
+    def equation_rows(self) -> pd.DataFrame:
+        """The coefficients of the equation, as `coefficients`, with a row a level for every group.
+
+        A group that is not coded by indicators is told by the effects of its levels, from their mean.
+        """
+        if all(t.column.scheme == "indicator" for t in self._groups):
+            return self.coefficients
+        return self._table(self._tell(level_form=True))
+
+    def coefficients_at(self, at: Mapping[str, float]) -> pd.DataFrame:
+        """Tell the coefficients where some amounts have a value of their own instead of 0.
+
+        Parameters
+        ----------
+        at : mapping of str to float
+            Amounts that are part of a slope by group, and where to hold them.
+
+        Returns
+        -------
+        pandas.DataFrame
+            As `coefficients`; the differences between groups, and the start, are those at these values.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such amount.
+        """
+        for name in at:
+            self.spread(name)
+        return self._table(self._tell(at=at))
+
+    @cached_property
+    def covariance(self) -> pd.DataFrame:
+        """The covariance matrix of the rows of `coefficients`, labelled ``term`` or ``term: level``."""
+        V = self._covariance_of(self._roots)
+        labels = [f"{t.term}: {t.compared.level}" if t.compared.level else t.term for t in self._telling.rows]
+        return pd.DataFrame(V, index=labels, columns=labels)
+
+    def parallel_lines(self, amount: str, *, by: str) -> OverallTest:
+        """Test whether the slope of an amount is the same in every level of a group.
+
+        Parameters
+        ----------
+        amount : str
+            The amount.
+        by : str
+            The group.
+
+        Returns
+        -------
+        OverallTest
+            F on the levels less one, and its p. Large slopes do not matter here, unequal ones do.
+
+        Raises
+        ------
+        FitError
+            If the model does not let that slope differ by that group.
+        """
+        name = Slope(amount, by).name
+        own = [k for k, told in enumerate(self._telling.rows) if told.term == name and not told.compared.base]
+        if not own:
+            raise FitError(
+                f"The model has no slope of `{amount}` that differs by `{by}`; add slope({amount!r}, by={by!r}) to its terms."
+            )
+        roots, estimates = self._roots[own], self._told_estimates[own]
+        part = next(t for t in self.parts if t.name == name).parts[1]
+        if amount not in {t.name for t in self.parts} or part.column.scheme == "effect":
+            roots, estimates = roots[1:] - roots[0], estimates[1:] - estimates[0]
+        F = self._wald(roots, estimates)
+        return OverallTest(F, len(estimates), self.df_rest, float(p_of_f(F, len(estimates), self.df_rest)))
+
+    def spread(self, term: str) -> tuple[float, float, float]:
+        """Describe an amount in the rows used.
+
+        Parameters
+        ----------
+        term : str
+            The name of a term that is an amount.
+
+        Returns
+        -------
+        low, high, sd : float
+            Its lowest and highest value and its standard deviation (n − 1).
+
+        Raises
+        ------
+        ColumnError
+            If there is no such term, or it is a group.
+        """
+        single = {p.name: p for t in self.parts for p in (t.parts or (t,)) if p.kind == "amount"}
+        part = single.get(term)
+        if part is None:
+            amounts = list(single)
+            raise ColumnError(f"The model has no amount `{term}`.{near(term, amounts)}")
+        values = part.column.values if self.used is None else part.column.values[self.used]
+        return float(values.min()), float(values.max()), float(values.std(ddof=1))
+
+    def middle(self, amount: str) -> float:
+        """Return the mean of an amount in the rows used, each counted by its weight.
+
+        Parameters
+        ----------
+        amount : str
+            The name of an amount in the model.
+
+        Returns
+        -------
+        float
+            The mean.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such amount.
+        """
+        self.spread(amount)
+        part = next(p for t in self.parts for p in (t.parts or (t,)) if p.name == amount)
+        values = part.column.values if self.used is None else part.column.values[self.used]
+        if self.weights is None:
+            return float(values.mean())
+        heavy = self.weights.values if self.used is None else self.weights.values[self.used]
+        return float(np.average(values, weights=heavy))
+
+    def _table(self, telling: Telling) -> pd.DataFrame:
+        if telling is self._telling:
+            estimates, roots, squares = self._told_estimates, self._roots, self._squares
+        else:
+            estimates, roots = self._estimates(telling), self._roots_of(telling.chooser, telling.starts)
+            squares = np.einsum("ij,ij->i", roots, roots)
+        se = np.where(telling.known, self._se(roots, squares), np.nan)
+        base = np.array([told.compared.base for told in telling.rows])
+        with np.errstate(divide="ignore", invalid="ignore"):
+            t = np.where(base, np.nan, estimates / se)
+        half = t_quantile(self.level, self.df_rest) * se
+        return pd.DataFrame(
+            {
+                "term": [told.term for told in telling.rows],
+                "level": [told.compared.level for told in telling.rows],
+                "against": [told.compared.against for told in telling.rows],
+                "base": base,
+                "n": [self._rows_of(told) for told in telling.rows],
+                "estimate": estimates,
+                "se": se,
+                self._statistic: t,
+                "p": p_of_t(t, self.df_rest),
+                "low": estimates - half,
+                "high": estimates + half,
+            }
+        )
+
+    def _roots_of(self, chooser: Array, starts: NDArray[np.bool_]) -> Array:
+        """Return the roots of combinations, shape (m, 1 + p): what falls to the start, and to the columns."""
+        roots = np.empty((len(chooser), chooser.shape[1] + 1))
+        roots[:, 0] = starts / math.sqrt(self.solution.weight)
+        roots[:, 1:] = self.solution.roots_of(chooser, starts)
+        return roots
+
+    def _se(self, roots: Array, squares: Array | None = None) -> Array:
+        """Return the standard errors of combinations, by their roots."""
+        if self.errors.middle is None:
+            lengths = np.einsum("ij,ij->i", roots, roots) if squares is None else squares
+            se: Array = np.sqrt(self._sigma2 * lengths)
+            return se
+        robust: Array = np.sqrt(np.einsum("ij,jk,ik->i", roots, self.errors.middle, roots, optimize=True))
+        return robust
+
+    def _covariance_of(self, roots: Array) -> Array:
+        """Return the covariance of combinations, by their roots."""
+        if self.errors.middle is None:
+            return roots @ roots.T * self._sigma2
+        covariance: Array = roots @ self.errors.middle @ roots.T
+        return covariance
+
+    def _wald(self, roots: Array, b: Array) -> float:
+        """Return F = bᵀV⁻¹b/df of some combinations, by their roots."""
+        if self.errors.middle is not None:
+            if len(b) > self.errors.df:
+                return math.nan
+            V = roots @ self.errors.middle @ roots.T
+            scale = np.sqrt(np.diag(V))
+            if not scale.all():
+                return math.inf
+            z = b / scale
+            return float(z @ np.linalg.solve(V / np.outer(scale, scale), z)) / len(b)
+        if not self._sigma2 > 0:
+            return math.inf
+        if len(b) == 1:
+            return float(b[0] ** 2 / (roots[0] @ roots[0]) / self._sigma2)
+        # bᵀ(AAᵀ)⁻¹b by a QR factorisation of Aᵀ: no inverse is formed
+        R = np.linalg.qr(roots.T, mode="r")
+        z = scipy.linalg.lapack.dtrtrs(R, b, trans=1)[0]
+        return float(z @ z / len(b) / self._sigma2)
+
+    @cached_property
+    def _own_rows(self) -> list[list[int]]:
+        """For each term, the rows of the telling that together say all of it: none twice, none a base."""
+        telling = self._telling
+        rows: dict[str, list[int]] = {t.name: [] for t in self.parts}
+        for k, told in enumerate(telling.rows[1:], 1):
+            if not told.compared.base and telling.known[k]:
+                rows[told.term].append(k)
+        for term in self.parts:
+            last = (term.parts or (term,))[-1]
+            if term.kind in ("group", "slope") and last.column.scheme == "effect" and len(rows[term.name]) > 1:
+                rows[term.name].pop()  # the effects sum to 0, so the last follows from the others
+        return [rows[t.name] for t in self.parts]
+
+    def _wald_by_term(self) -> tuple[list[int], list[float]]:
+        """Return the degrees of freedom and F of each term, given all the others."""
+        estimates = self._told_estimates
+        with np.errstate(divide="ignore", invalid="ignore"):
+            single = estimates**2 / self._squares / self._sigma2
+        F = []
+        for own in self._own_rows:
+            if len(own) == 1 and self.errors.middle is None:
+                F.append(float(single[own[0]]))
+            else:
+                F.append(self._wald(self._roots[own], estimates[own]) if own else math.nan)
+        return [len(own) for own in self._own_rows], F
+
+    @property
+    def _groups(self) -> list[Term]:
+        """The groups in the model, alone or in a slope or a crossing."""
+        return [p for t in self.parts for p in (t.parts or (t,)) if p.is_group]
+
+    @property
+    def _told_columns(self) -> NDArray[np.bool_]:
+        """Shape (p,): which inner columns are those of terms; those of a second column taken out stand behind them."""
+        told: NDArray[np.bool_] = self.solution.columns < 1 + sum(t.size for t in self.parts)
+        return told
+
+    @cached_property
+    def _roots(self) -> Array:
+        """Shape (coefficients, 1 + p): the roots of all coefficients."""
+        return self._roots_of(self._telling.chooser, self._telling.starts)
+
+    @cached_property
+    def _squares(self) -> Array:
+        """Shape (coefficients,): the squared lengths of the roots."""
+        squares: Array = np.einsum("ij,ij->i", self._roots, self._roots)
+        return squares
+
+    @cached_property
+    def _place(self) -> dict[str, int]:
+        """The block of each term."""
+        return {t.name: k for k, t in enumerate(self.parts, 1)}
+
+    @cached_property
+    def _telling(self) -> Telling:
+        return self._tell()
+
+    def _tell(self, level_form: bool = False, at: Mapping[str, float] | None = None) -> Telling:
+        telling = tell(self.parts, self.moments, self.solution.columns, level_form, at)
+        hidden = ~self._told_columns
+        if hidden.any():  # the start is that of the mean over the levels taken out
+            telling.chooser[0, hidden] = self.solution.means[hidden]
+        return telling
+
+    @cached_property
+    def _told_estimates(self) -> Array:
+        return self._estimates(self._telling)
+
+    def _estimates(self, telling: Telling) -> Array:
+        """Return the estimates of all coefficients, NaN where the rows lack a combination they rest on."""
+        return np.where(telling.known, self._combined(telling.chooser, telling.starts), np.nan)
+
+    def _combined(self, chooser: Array, starts: NDArray[np.bool_]) -> Array:
+        """Return combinations of the inner coefficients, with the start where it belongs to them."""
+        s = self.solution
+        estimates: Array = chooser @ s.coefficients + chooser @ s.lower
+        for k in np.flatnonzero(starts):
+            high, low = twofold.two_product(chooser[k], s.coefficients)
+            estimates[k] = math.fsum([*s.at_centres, *high, *low, *(chooser[k] * s.lower)])
+        return estimates
+
+    def _rows_of(self, told: Told) -> int:
+        """Count the rows used that a coefficient is about, which weights do not change."""
+        if not told.levels:
+            return self.sample.used
+        k = self._place[told.term]
+        term = self.parts[k - 1]
+        place = told.levels[0]
+        if len(told.levels) == 2:
+            place = told.levels[0] * term.parts[1].size + told.levels[1]
+        if self.weights is None and term.kind != "slope":
+            return int(self.moments.cross[0, self.moments.starts[k] + place])
+        codes = term.block().codes
+        assert codes is not None
+        return int(np.count_nonzero((codes if self.used is None else codes[self.used]) == place))
