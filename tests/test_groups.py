@@ -1,0 +1,262 @@
+"""Reading the groups: means, pairs, other bases, slopes, predictions, held against refits and brute force."""
+
+import itertools
+
+import mpmath as mp
+import numpy as np
+import pytest
+from scipy.stats import studentized_range
+
+import markbase as mb
+from markbase.core.model.corrections import corrected, studentised_range_tail
+from test_logistic import choir, study_of
+
+pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+TERMS = ["voice", "day", "age", "km", mb.slope("age", by="voice")]
+KINDS = {
+    "linear": lambda study, terms=TERMS, **more: mb.fit_linear(study, "score", terms, **more),
+    "logistic": lambda study, terms=TERMS, **more: mb.fit_logistic(study, "stays", terms, event="yes", **more),
+}
+SETTINGS = {
+    "classical": {},
+    "HC3": {"errors": "HC3"},
+    "clustered": {"cluster": "team"},
+    "frequencies": {"weights": "times", "weights_are": "frequency"},
+}
+
+
+@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("setting", SETTINGS)
+def test_another_base_told_is_the_refit_with_that_base(kind, setting):
+    frame = choir(300)
+    fit = KINDS[kind](study_of(frame), **SETTINGS[setting])
+    for level in ("bass", "soprano"):
+        told, refit = fit.rebase("voice", level), KINDS[kind](study_of(frame, level), **SETTINGS[setting])
+        for column in ("estimate", "se", "p", "low", "high"):
+            np.testing.assert_allclose(told.coefficients[column], refit.coefficients[column], rtol=1e-9, atol=1e-13)
+        assert list(told.coefficients["base"]) == list(refit.coefficients["base"])
+        assert told.strength == fit.strength
+        np.testing.assert_array_equal(told.fitted, fit.fitted)
+
+
+@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("setting", SETTINGS)
+def test_pairs_are_the_coefficients_of_refits(kind, setting):
+    frame, terms = choir(300), ["voice", "day", "age", "km"]
+    pairs = KINDS[kind](study_of(frame), terms, **SETTINGS[setting]).between("voice", "none")
+    assert len(pairs) == 6
+    for row in pairs.itertuples():
+        table = KINDS[kind](study_of(frame, row.against), terms, **SETTINGS[setting]).coefficients
+        wanted = table[(table["term"] == "voice") & (table["level"] == row.level)].iloc[0]
+        np.testing.assert_allclose(
+            [row.difference, row.se, row.low, row.high, row.p],
+            wanted[["estimate", "se", "low", "high", "p"]].astype(float),
+            rtol=1e-9,
+        )
+
+
+@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("setting", SETTINGS)
+@pytest.mark.parametrize("at", [None, {"age": 30.0}], ids=["as in the sample", "at 30"])
+def test_adjusted_means_and_probabilities_are_averages_of_predictions(kind, setting, at):
+    frame = choir(300)
+    fit = KINDS[kind](study_of(frame), **SETTINGS[setting])
+    table = fit.groups("voice", at=at).set_index("level")
+    weights = frame["times"] if setting == "frequencies" else np.ones(len(frame))
+    averages, slopes = {}, {}
+    for level in table.index:
+        people = frame.assign(voice=level, **(at or {}))
+        averages[level], slopes[level] = _average_by_hand(fit, people, weights)
+        what = "predicted" if kind == "linear" else "probability"
+        assert table.loc[level, "adjusted"] == pytest.approx(averages[level], rel=1e-9)
+        assert table.loc[level, "adjusted"] == pytest.approx(
+            np.average(fit.predict(people)[what], weights=weights), rel=1e-9
+        )
+        mine = frame["voice"] == level
+        outcome = frame["score"] if kind == "linear" else (frame["stays"] == "yes").astype(float)
+        assert table.loc[level, "plain"] == pytest.approx(np.average(outcome[mine], weights=weights[mine]), rel=1e-12)
+        assert table.loc[level, "n"] == mine.sum()
+    V = _covariance(fit)
+    for level in table.index.drop("alto"):
+        lean = slopes[level] - slopes["alto"]
+        assert table.loc[level, "difference"] == pytest.approx(averages[level] - averages["alto"], rel=1e-8, abs=1e-12)
+        assert table.loc[level, "se"] == pytest.approx(np.sqrt(lean @ V @ lean), rel=1e-6)
+
+
+def _told(fit):
+    return fit.coefficients[~fit.coefficients["base"]]
+
+
+def _covariance(fit):
+    return fit.covariance.to_numpy()[np.ix_(*[np.flatnonzero(~fit.coefficients["base"])] * 2)]
+
+
+def _average_by_hand(fit, people, weights):
+    """Average what the told coefficients give on columns laid out, and its derivative by them."""
+    columns = []
+    for row in _told(fit).itertuples():
+        if row.term == "(intercept)":
+            columns.append(np.ones(len(people)))
+        elif row.term == "age by voice":
+            columns.append(people["age"] * (people["voice"] == row.level))
+        else:
+            columns.append(people[row.term] == row.level if row.level else people[row.term])
+    X = np.column_stack(columns).astype(float)
+    value = X @ _told(fit)["estimate"].to_numpy()
+    slope = np.ones(len(X))
+    if isinstance(fit, mb.LogisticFit):
+        value = 1 / (1 + np.exp(-value))
+        slope = value * (1 - value)
+    return np.average(value, weights=weights), np.average(X * slope[:, None], weights=weights, axis=0)
+
+
+def test_marginal_effects_are_averages_of_small_changes():
+    frame = choir(300)
+    fit = KINDS["logistic"](study_of(frame))
+    table = fit.marginal
+    row = table[table["term"] == "age"].iloc[0]
+    up, down = (fit.predict(frame.assign(age=frame["age"] + h))["probability"].mean() for h in (1e-5, -1e-5))
+    assert row["effect"] == pytest.approx((up - down) / 2e-5, rel=1e-7)
+    # its error, by moving every told coefficient a little and taking the same average
+    table_of, names = _told(fit)["estimate"].to_numpy(), _told(fit)
+    lean = []
+    for k in range(len(names)):
+        moved = [_slope_by_hand(names, table_of + h * np.eye(len(names))[k], frame) for h in (1e-6, -1e-6)]
+        lean.append((moved[0] - moved[1]) / 2e-6)
+    assert row["se"] == pytest.approx(np.sqrt(np.array(lean) @ _covariance(fit) @ np.array(lean)), rel=1e-5)
+
+
+def _slope_by_hand(rows, b, frame):
+    eta, slope = np.zeros(len(frame)), np.zeros(len(frame))
+    for value, row in zip(b, rows.itertuples(), strict=True):
+        mine = (frame["voice"] == row.level).to_numpy(float)
+        if row.term == "(intercept)":
+            eta += value
+        elif row.term == "age by voice":
+            eta += value * mine * frame["age"]
+            slope += value * mine
+        elif row.level:
+            eta += value * (frame[row.term] == row.level)
+        else:
+            eta += value * frame[row.term]
+            slope += value * (row.term == "age")
+    p = 1 / (1 + np.exp(-eta))
+    return np.mean(p * (1 - p) * slope)
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_slopes_within_levels_and_lines_agree_with_other_bases_and_predictions(kind):
+    frame = choir(300)
+    fit = KINDS[kind](study_of(frame))
+    slopes = fit.slopes("age", by="voice").set_index("level")
+    lines = dict(fit.equation(by="voice").lines)
+    for level in slopes.index:
+        table = fit.rebase("voice", level).coefficients.set_index(["term", "level"])
+        np.testing.assert_allclose(
+            slopes.loc[level, ["slope", "se", "p"]].astype(float),
+            table.loc[("age", ""), ["estimate", "se", "p"]].astype(float),
+            rtol=1e-9,
+        )
+        given = {"voice": level, "age": 50.0, "km": 3.0, "day": "Tue"}
+        told = fit.predict(given).iloc[0]
+        wanted = told["predicted"] if kind == "linear" else told["log_odds"]
+        values = {"age": 50.0, "km": 3.0, "[day: Tue]": 1.0, "[day: Wed]": 0.0, "[day: Mon]": 0.0, "": 1.0}
+        assert sum(p.estimate * values[p.factor] for p in lines[level].parts) == pytest.approx(wanted, rel=1e-10)
+    assert fit.equation(by="voice").parallel.p == pytest.approx(fit.parallel_lines("age", by="voice").p, rel=1e-9)
+
+
+def test_parallel_lines_are_tested_by_the_model_with_all_slopes():
+    study = study_of(choir(300))
+    fit = mb.fit_linear(study, "score", ["voice", "age", "km"])
+    more = mb.fit_linear(
+        study, "score", ["voice", "age", "km", mb.slope("age", by="voice"), mb.slope("km", by="voice")]
+    )
+    left, rest = fit.strength.residual_ss, more.strength.residual_ss
+    assert fit.equation(by="voice").parallel.statistic == pytest.approx(
+        (left - rest) / 6 / (rest / more.df_rest), rel=1e-9
+    )
+
+
+def test_planned_comparisons_are_combinations_of_coefficients():
+    fit = KINDS["linear"](study_of(choir(300)), ["voice", "age"])
+    b = fit.coefficients.set_index("level")["estimate"]
+    planned = fit.planned(
+        "voice", {"low": {"tenor": 0.5, "bass": 0.5, "alto": -1}, "one": {"bass": 1, "tenor": -1}}, "bonferroni"
+    )
+    assert planned["difference"].tolist() == pytest.approx([(b["tenor"] + b["bass"]) / 2, b["bass"] - b["tenor"]])
+    others = fit.planned("voice", ["tenor"]).iloc[0]
+    assert others["difference"] == pytest.approx(b["tenor"] - (b["bass"] + b["soprano"]) / 3)
+    assert others["against"] == "mean of others"
+    for wrong, message in (
+        ({"x": {"bass": 1, "alto": -2}}, "sum to 0"),
+        ({"x": {"baritone": 1}}, "no level `baritone`"),
+        (["bas"], "no level `bas`"),
+    ):
+        with pytest.raises(mb.MarkbaseError, match=message):
+            fit.planned("voice", wrong)
+
+
+def test_corrections_by_definition():
+    p = np.array([0.04, 0.001, 0.02, 0.9])
+    assert corrected(p, "holm", p, 4, 50) == pytest.approx([0.08, 0.004, 0.06, 0.9])
+    assert corrected(p, "bonferroni", p, 4, 50) == pytest.approx([0.16, 0.004, 0.08, 1.0])
+    for q, levels, df in ((3.5, 3, 12), (2.0, 5, 40), (5.2, 4, 300), (1.1, 2, 3)):
+        assert studentised_range_tail(q, levels, df) == pytest.approx(studentized_range.sf(q, levels, df), rel=1e-8)
+    t = 2.2  # two levels: the range is √2 |t|
+    two = 2 * mp.betainc(mp.mpf(15) / 2, mp.mpf(1) / 2, 0, 15 / (15 + mp.mpf(t) ** 2), regularized=True) / 2
+    assert studentised_range_tail(np.sqrt(2) * t, 2, 15) == pytest.approx(float(two), rel=1e-10)
+    fit = KINDS["linear"](study_of(choir(300)), ["voice", "age"])
+    tukey = fit.between("voice", "tukey")
+    assert ((tukey["low"] > 0) | (tukey["high"] < 0)).tolist() == (tukey["p_corrected"] < 0.05).tolist()
+    with pytest.raises(mb.MarkbaseError, match="Tukey-Kramer rests on one variance"):
+        KINDS["logistic"](study_of(choir(300)), ["voice", "age"]).between("voice", "tukey")
+
+
+def test_intervals_of_predictions_by_the_textbook():
+    frame = choir(120)
+    fit = mb.fit_linear(study_of(frame), "score", ["age"])
+    x, n, s = frame["age"], len(frame), fit.strength.typical_miss
+    row = fit.predict({"age": 60}).iloc[0]
+    lever = 1 / n + (60 - x.mean()) ** 2 / ((x - x.mean()) ** 2).sum()
+    half = row["high"] - row["predicted"]
+    assert row["se"] == pytest.approx(s * np.sqrt(lever), rel=1e-12)
+    assert (row["one_high"] - row["predicted"]) / half == pytest.approx(np.sqrt((1 + lever) / lever), rel=1e-12)
+
+
+PROFILES = {
+    "an unseen level": ({"voice": "baritone"}, "no level `baritone`"),
+    "no such column": ({"voise": "bass"}, "The model has no column `voise`"),
+    "no number": ({"age": "old"}, "`age` is an amount, and 'old' is no number"),
+    "a gap": ({"age": float("nan")}, "`age` is nan in a profile"),
+    "none": ([], "at least one profile"),
+}
+
+
+@pytest.mark.parametrize("case", PROFILES)
+def test_profiles_that_cannot_be_predicted_are_refused(case):
+    profile, message = PROFILES[case]
+    with pytest.raises(mb.MarkbaseError, match=message):
+        KINDS["linear"](study_of(choir(300))).predict(profile)
+
+
+def test_profiles_outside_the_data_are_remarked():
+    frame = choir(300)
+    frame.loc[(frame["voice"] == "tenor") & (frame["day"] == "Wed"), "day"] = "Tue"
+    fit = KINDS["linear"](study_of(frame), ["voice", "day", "age"])
+    with pytest.warns(mb.MarkbaseWarning, match="2 profiles lie outside the data"):
+        table = fit.predict([{"voice": "tenor", "day": "Wed"}, {"age": 200}, {"age": 50}])
+    assert table["caution"].tolist()[0] == "no row used has `voice` `tenor` and `day` `Wed` together"
+    assert "`age` = 200 lies outside the rows used" in table["caution"][1]
+    assert table["caution"][2] == ""
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_grid_shows_every_pair_from_both_sides(kind):
+    fit = KINDS[kind](study_of(choir(300)), ["voice", "age"])
+    grid, low, high = (fit.between_grid("voice", show=s) for s in ("difference", "low", "high"))
+    table = fit.between("voice")
+    for a, b in itertools.permutations(grid.index, 2):
+        assert grid.loc[a, b] == -grid.loc[b, a]
+        assert low.loc[a, b] < grid.loc[a, b] < high.loc[a, b]
+    first = table.iloc[0]
+    assert grid.loc[first["level"], first["against"]] == first["difference"]
