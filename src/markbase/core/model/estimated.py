@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import ClassVar
+from typing import ClassVar, Self
 
 import numpy as np
 import pandas as pd
@@ -14,8 +14,9 @@ import scipy.linalg
 from numpy.typing import NDArray
 
 from markbase.core.display import Shown
-from markbase.core.errors import ColumnError, FitError, near
+from markbase.core.errors import ColumnError, FitError, MarkbaseError, near
 from markbase.core.model import twofold
+from markbase.core.model.corrections import corrected
 from markbase.core.model.covariance import Errors, Weights
 from markbase.core.model.distributions import p_of_f, p_of_t, t_quantile
 from markbase.core.model.moments import Moments
@@ -63,6 +64,9 @@ class Estimated(Shown):
     possible_cluster: str = ""
     """A column with the role of a cluster by which the errors are not clustered; empty for none."""
 
+    convention: float | None = None
+    """Below which p counts as clear evidence in sentences; None for one less the confidence level."""
+
     _statistic: ClassVar[str] = "t"
 
     @property
@@ -79,6 +83,34 @@ class Estimated(Shown):
     def exact(self) -> bool:
         """Whether the terms reproduce the outcome to within rounding, so that errors mean nothing."""
         return False
+
+    @property
+    def alpha(self) -> float:
+        """Below which p counts as clear evidence in sentences."""
+        return 1 - self.level if self.convention is None else self.convention
+
+    def corrected_p(self, p: Sequence[float]) -> list[float]:
+        """Correct p values of several comparisons after Holm.
+
+        Parameters
+        ----------
+        p : sequence of float
+            The p values, each by itself.
+
+        Returns
+        -------
+        list of float
+            The corrected ones, in the same order.
+        """
+        values = np.asarray(p, dtype=np.float64)
+        return [float(v) for v in corrected(values, "holm", values, len(values), self.df_rest)]
+
+    def _convention(self, alpha: float | None) -> Self:
+        if alpha is None:
+            return self
+        if not isinstance(alpha, (int, float)) or not 0 < alpha < 1:
+            raise MarkbaseError(f"The convention for p is {alpha!r}; it must lie between 0 and 1, for instance 0.05.")
+        return replace(self, convention=float(alpha))
 
     @property
     def explained(self) -> str:
@@ -172,7 +204,7 @@ class Estimated(Shown):
         if amount not in {t.name for t in self.parts} or part.column.scheme == "effect":
             roots, estimates = roots[1:] - roots[0], estimates[1:] - estimates[0]
         F = self._wald(roots, estimates)
-        return OverallTest(F, len(estimates), self.df_rest, float(p_of_f(F, len(estimates), self.df_rest)))
+        return self._test_of(F, len(estimates))
 
     def spread(self, term: str) -> tuple[float, float, float]:
         """Describe an amount in the rows used.
@@ -225,6 +257,13 @@ class Estimated(Shown):
             return float(values.mean())
         heavy = self.weights.values if self.used is None else self.weights.values[self.used]
         return float(np.average(values, weights=heavy))
+
+    def _test_of(self, F: float, df: int) -> OverallTest:
+        """Put F and its degrees of freedom into words of a test: F, or Wald's chi-squared where normal theory is used."""
+        p = float(p_of_f(F, df, self.df_rest))
+        if math.isinf(self.df_rest):
+            return OverallTest(F * df, df, math.inf, p, "Wald")
+        return OverallTest(F, df, self.df_rest, p)
 
     def _table(self, telling: Telling) -> pd.DataFrame:
         if telling is self._telling:

@@ -12,7 +12,6 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseError, count_noun, near, remark
 from markbase.core.model.averages import Setting
-from markbase.core.model.distributions import p_of_f
 from markbase.core.model.grouped import Grouped
 from markbase.core.model.results import OverallTest
 from markbase.core.model.solve import Dependent
@@ -114,7 +113,7 @@ class Fit(Grouped):
             for k in ks
         ]
         F = fit._wald(fit._roots[rows], fit._told_estimates[rows])
-        return OverallTest(F, len(rows), fit.df_rest, float(p_of_f(F, len(rows), fit.df_rest)))
+        return fit._test_of(F, len(rows))
 
     def _profile(self, known: Mapping[str, Any]) -> tuple[dict[str, float | Array], list[str]]:
         """Turn named values into a setting, with what must be remarked on."""

@@ -266,15 +266,21 @@ class LinearFit(Fit):
         found = {"predicted": estimate, "se": se, "low": low, "high": high}
         return found if self.within else found | {"one_low": one_low, "one_high": one_high}
 
-    def reading(self) -> Reading:
+    def reading(self, alpha: float | None = None) -> Reading:
         """Say what each coefficient means, with the cautions that belong to it.
+
+        Parameters
+        ----------
+        alpha : float, optional
+            Below which p counts as clear evidence; by default one less the confidence level. The exact p always
+            stands beside.
 
         Returns
         -------
         Reading
             A sentence a coefficient; print it, or take its `statements`.
         """
-        return make_reading(self)
+        return make_reading(self._convention(alpha))
 
     @cached_property
     def fitted(self) -> Array:

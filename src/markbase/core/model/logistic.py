@@ -23,6 +23,8 @@ from markbase.core.model.maximise import Bend, Constraint, Maximum, maximise
 from markbase.core.model.profile import profile_end
 from markbase.core.model.results import LogisticStrength, OverallTest
 from markbase.core.model.terms import Term
+from markbase.core.reading.odds import make_odds_reading
+from markbase.core.reading.told import Reading
 
 Array = NDArray[np.float64]
 
@@ -411,6 +413,26 @@ class LogisticFit(Fit):
             "log_odds": math.log(share / (1 - share)),
             "se": spread / steepness,
         }
+
+    @cached_property
+    def outcome_sd(self) -> float:
+        """Standard deviation of the outcome, taken as 0 and 1."""
+        return math.sqrt(self.rate * (1 - self.rate))
+
+    def reading(self, alpha: float | None = None) -> Reading:
+        """Say what each coefficient means, in odds and in probability, with the cautions that belong to it.
+
+        Parameters
+        ----------
+        alpha : float, optional
+            Below which p counts as clear evidence; by default one less the confidence level.
+
+        Returns
+        -------
+        Reading
+            A sentence a coefficient; print it, or take its `statements`.
+        """
+        return make_odds_reading(self._convention(alpha))
 
     def profile(self) -> pd.DataFrame:
         """Compute profile-likelihood intervals, which need not be even about the estimate.

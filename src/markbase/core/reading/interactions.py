@@ -7,7 +7,7 @@ from typing import Any
 import pandas as pd
 
 from markbase.core.errors import count_noun
-from markbase.core.reading.sizes import held_equal, outcome_words, per_step, percent, unit_of
+from markbase.core.reading.sizes import clear, held_equal, outcome_words, per_step, percent, unit_of
 from markbase.core.reading.told import FitTold, Statement, TermTold
 from markbase.core.study.remarks import THIN_ROWS
 from markbase.core.wording import clear_of_zero, decimals_for, number, p_phrase, short
@@ -79,20 +79,20 @@ def _jointly(fit: FitTold, term: TermTold) -> Statement:
     test = fit.terms[fit.terms["term"] == term.name].iloc[0]
     figures = f"F({int(test['df'])}, {fit.df_rest}) = {number(test['statistic'], 2)}, {p_phrase(float(test['p']))}"
     first, second = term.variables
-    clear = test["p"] < 1 - fit.level
+    sure = test["p"] < fit.alpha
     own_slopes = term.kind == "slope" and first not in {t.name for t in fit.parts}
     if own_slopes:
-        told = f"The slopes of `{first}`, one for each level of `{second}`, are {'not all' if clear else 'not clearly other than'} 0"
+        told = f"The slopes of `{first}`, one for each level of `{second}`, are {'not all' if sure else 'not clearly other than'} 0"
     elif term.kind == "slope":
         told = (
             f"The lines are not parallel: the slope of `{first}` differs by `{second}`"
-            if clear
+            if sure
             else f"No clear evidence against parallel lines: the slope of `{first}` may be the same in every level of `{second}`"
         )
     else:
         told = (
             f"The differences between levels of `{first}` differ by `{second}`"
-            if clear
+            if sure
             else f"No clear evidence that the differences between levels of `{first}` differ by `{second}`"
         )
     return Statement(term.name, "", f"{told} ({figures}), {held_equal(fit)}.")
@@ -142,6 +142,6 @@ def _amount(fit: FitTold, row: pd.Series[Any]) -> str:
     size = f"{number(abs(row['estimate']), decimals)} {unit_of(fit, row['estimate'])} {'lower' if row['estimate'] < 0 else 'higher'}"
     ends = clear_of_zero(row["low"], row["high"], decimals)
     interval = f"{percent(fit)} interval {number(row['low'], ends)} to {number(row['high'], ends)}, {p_phrase(float(row['p']))}"
-    clear = row["low"] > 0 or row["high"] < 0
-    tail = "" if clear else ": no clear evidence of a difference, in either direction"
-    return f"{'on average' if clear else 'estimated'} {size} ({interval}), {held_equal(fit)}{tail}."
+    sure = clear(fit, row)
+    tail = "" if sure else ": no clear evidence of a difference, in either direction"
+    return f"{'on average' if sure else 'estimated'} {size} ({interval}), {held_equal(fit)}{tail}."

@@ -7,11 +7,11 @@ from typing import Any
 
 import pandas as pd
 
-from markbase.core.errors import count_noun, listed, quoted
+from markbase.core.reading.groups import about_base, about_levels
 from markbase.core.reading.interactions import at_reference, interaction_statements
-from markbase.core.reading.sizes import held_equal, is_logged, outcome_words, per_step, percent, size, unit_of
+from markbase.core.reading.sizes import clear, held_equal, is_logged, outcome_words, per_step, percent, size, unit_of
 from markbase.core.reading.told import FitTold, Reading, Statement, TermTold
-from markbase.core.study.remarks import THIN_ROWS, looks_coded
+from markbase.core.study.remarks import looks_coded
 from markbase.core.wording import decimals_for, number, p_phrase, short
 
 
@@ -45,6 +45,8 @@ def make_reading(fit: FitTold) -> Reading:
     ]
     if fit.exact:
         general.insert(0, "The outcome is reproduced exactly, so errors, intervals and p values mean nothing here.")
+    if fit.convention is not None:
+        general.append(f"Here p below {short(fit.alpha)} counts as clear evidence.")
     return Reading(tuple(statements), tuple(general))
 
 
@@ -107,17 +109,7 @@ def _compared(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
     at = at_reference(fit, term.name)[0]
     cautions: list[str] = []
     lead = f"For `{term.name}` `{level}`, {against}{at}, {outcome_words(fit.outcome)} is"
-    if row["n"] < THIN_ROWS:
-        cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {'is' if row['n'] == 1 else 'are'} `{level}`.")
-    known = {v.label: v for v in term.column.levels}
-    if not known[level].declared:
-        cautions.append(f"`{level}` is not a level of the codebook; if it is a misspelling, mend it before reading on.")
-    for label in (level, str(row["against"])):
-        mixture = known[label].mixture if label in known else ()
-        if mixture:
-            cautions.append(
-                f"`{label}` is a mixture of {listed(quoted(mixture))}; the difference is an average over them."
-            )
+    cautions += about_levels(fit, term, row)
     if row["high"] - row["low"] > fit.outcome_sd and not fit.exact:
         cautions.append(
             f"The interval is wide: wider than the standard deviation of `{fit.outcome.name}` ({short(fit.outcome_sd)})."
@@ -129,23 +121,23 @@ def _trend(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
     decimals = decimals_for(float(row["se"]))
     estimate, low, high = (number(row[k], decimals) for k in ("estimate", "low", "high"))
     figures = f"{estimate}, {percent(fit)} interval {low} to {high}, {p_phrase(float(row['p']))}"
-    clear = row["low"] > 0 or row["high"] < 0
+    sure = clear(fit, row)
     lead = f"Over the order of `{term.name}`, `{fit.outcome.name}` shows"
     if row["level"] == "linear trend":
         way = "rising" if row["estimate"] > 0 else "falling"
-        told = f"a {way} linear trend" if clear else "no clear evidence of a linear trend"
+        told = f"a {way} linear trend" if sure else "no clear evidence of a linear trend"
     else:
-        told = f"a {row['level']}, a bend," if clear else f"no clear evidence of a {row['level']}"
+        told = f"a {row['level']}, a bend," if sure else f"no clear evidence of a {row['level']}"
     text = f"{lead} {told} (coefficient of the trend {figures}), {held_equal(fit)}."
     return Statement(term.name, str(row["level"]), text)
 
 
 def _jointly(fit: FitTold, term: TermTold, rows: pd.DataFrame) -> Statement:
     test = fit.terms[fit.terms["term"] == term.name].iloc[0]
-    alpha = 1 - fit.level
+    alpha = fit.alpha
     figures = f"F({int(test['df'])}, {fit.df_rest}) = {number(test['statistic'], 2)}, {p_phrase(float(test['p']))}"
     together = f"Taken together, the {len(term.labels)} levels of `{term.name}`"
-    cautions = _about_base(fit, term, rows) if term.column.scheme == "indicator" else []
+    cautions = about_base(fit, term, rows) if term.column.scheme == "indicator" else []
     if fit.exact:
         return Statement(term.name, "", f"{together} are part of an exact equation.", tuple(cautions))
     others = rows[~rows["base"]]
@@ -164,21 +156,3 @@ def _jointly(fit: FitTold, term: TermTold, rows: pd.DataFrame) -> Statement:
                 f"joint test is not clear."
             )
     return Statement(term.name, "", text, tuple(cautions))
-
-
-def _about_base(fit: FitTold, term: TermTold, rows: pd.DataFrame) -> list[str]:
-    cautions = []
-    base, label = term.column.base, term.base_label
-    n = int(rows.loc[rows["base"], "n"].iloc[0])
-    if n < THIN_ROWS:
-        cautions.append(f"The base `{label}` has only {count_noun(n, 'row')}, so every comparison with it is wide.")
-    if base is None or not base.chosen:
-        cautions.append(
-            f"The base `{label}` was not chosen: it is the largest level. Mark the one your question needs."
-        )
-    elif base.looked_at and base.looked_at in (fit.outcome.name, *(fit.outcome.made.of if fit.outcome.made else ())):
-        cautions.append(
-            f"The base `{label}` was chosen by looking at the outcome: differences from it come out larger than they are, and "
-            f"their p values too small."
-        )
-    return cautions

@@ -83,9 +83,14 @@ def size(fit: FitTold, row: Row[Any], question: str) -> str:
         return f"{told(fit, estimate, None)}, {held_equal(fit)}."
     decimals = decimals_for(float(row["se"]) * (100 if is_logged(fit.outcome) else 1))
     interval = f"{percent(fit)} interval {_range(fit, low, high, decimals)}, {p_phrase(float(row['p']))}"
-    if low > 0 or high < 0:
+    if clear(fit, row):
         return f"on average {told(fit, estimate, decimals)} ({interval}), {held_equal(fit)}."
     return f"estimated {told(fit, estimate, decimals)} ({interval}), {held_equal(fit)}: no clear evidence {question}, in either direction."
+
+
+def clear(fit: FitTold, row: Row[Any]) -> bool:
+    """Return whether a coefficient is clear evidence by the convention of the reading."""
+    return bool(row["p"] < fit.alpha)
 
 
 def held_equal(fit: FitTold) -> str:

@@ -6,7 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 
+import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from markbase.core.display import Shown
 from markbase.core.study.column import Column
@@ -119,6 +121,20 @@ class FitTold(Protocol):
         ...
 
     @property
+    def alpha(self) -> float:
+        """Below which p counts as clear evidence."""
+        ...
+
+    @property
+    def convention(self) -> float | None:
+        """The same where somebody set it; None for one less the confidence level."""
+        ...
+
+    def corrected_p(self, p: Sequence[float]) -> list[float]:
+        """Correct p values of several comparisons after Holm."""
+        ...
+
+    @property
     def df_rest(self) -> float:
         """Residual degrees of freedom."""
         ...
@@ -135,6 +151,48 @@ class FitTold(Protocol):
 
     def spread(self, term: str) -> tuple[float, float, float]:
         """Lowest value, highest value and standard deviation of an amount in the rows used."""
+        ...
+
+
+class LogisticTold(FitTold, Protocol):
+    """A logistic fit."""
+
+    @property
+    def event(self) -> str:
+        """The event whose odds are modelled."""
+        ...
+
+    @property
+    def otherwise(self) -> str:
+        """The other level of the outcome."""
+        ...
+
+    @property
+    def rate(self) -> float:
+        """Share of the event in the rows used."""
+        ...
+
+    @property
+    def penalty(self) -> str:
+        """The penalty; empty for none."""
+        ...
+
+    @property
+    def overall(self) -> KindOfTest:
+        """The test of the whole."""
+        ...
+
+    @property
+    def marginal(self) -> pd.DataFrame:
+        """Average marginal effects."""
+        ...
+
+    def groups(self, group: str) -> pd.DataFrame:
+        """Tell the adjusted probabilities of the levels of a group."""
+        ...
+
+    def events_by_level(self, group: str) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Rows and events of each level of a group."""
         ...
 
 
@@ -172,6 +230,15 @@ class EquationPart:
     """The coefficient as shown, without its sign."""
     factor: str
     """What it multiplies; empty for the intercept."""
+
+
+class KindOfTest(Protocol):
+    """A test that says which it is."""
+
+    @property
+    def kind(self) -> str:
+        """``F``, ``likelihood ratio`` or ``Wald``."""
+        ...
 
 
 class TestTold(Protocol):
