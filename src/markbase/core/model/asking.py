@@ -55,6 +55,8 @@ class Asked:
     """The kind of errors."""
     level: float
     """Confidence level."""
+    identifier: Column | None
+    """The column that names the cases."""
     possible_cluster: str
     """A column with the role of a cluster that is not made use of; empty for none."""
 
@@ -118,9 +120,21 @@ def ask(
     used, sample = complete_rows([target, *columns, *extra])
     counted = None if weighing is None else take_weights(weighing, wish.weights_are, used)
     inside = {column.name for column in columns}
+    names = [study[n] for n in study.columns if study[n].role == "identifier"]
     possible = [n for n in study.columns if study[n].role == "cluster" and study[n].is_group and n not in inside]
     hint = possible[0] if possible and grouping is None else ""
-    return Asked(tuple(specs), tuple(columns), used, sample, counted, grouping, kind, wish.level, hint)
+    return Asked(
+        tuple(specs),
+        tuple(columns),
+        used,
+        sample,
+        counted,
+        grouping,
+        kind,
+        wish.level,
+        names[0] if names else None,
+        hint,
+    )
 
 
 def check_room(rows: int, wanted: int) -> None:

@@ -64,6 +64,8 @@ class Estimated(Shown):
     possible_cluster: str = ""
     """A column with the role of a cluster by which the errors are not clustered; empty for none."""
 
+    identifier: Column | None = None
+    """The column that names the cases; None if the data have none."""
     convention: float | None = None
     """Below which p counts as clear evidence in sentences; None for one less the confidence level."""
 

@@ -152,6 +152,7 @@ def fit_linear(
         cluster=asked.cluster,
         weights=asked.weights,
         possible_cluster=asked.possible_cluster,
+        identifier=asked.identifier,
         within=absorbed,
     )
     if fit.exact:

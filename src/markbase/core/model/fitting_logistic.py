@@ -160,7 +160,9 @@ def refit(fit: LogisticFit, parts: tuple[Term, ...]) -> LogisticFit:
     """
     clustered = fit.cluster is not None
     kind = "classical" if clustered else fit.errors.kind
-    asked = Asked((), (), fit.used, fit.sample, fit.weights, fit.cluster, kind, fit.level, fit.possible_cluster)
+    asked = Asked(
+        (), (), fit.used, fit.sample, fit.weights, fit.cluster, kind, fit.level, fit.identifier, fit.possible_cluster
+    )
     return _estimate(fit.outcome, parts, asked, fit.data_name, bool(fit.penalty))
 
 
@@ -349,6 +351,7 @@ def _finished(
         cluster=asked.cluster,
         weights=asked.weights,
         possible_cluster="" if firth else asked.possible_cluster,
+        identifier=asked.identifier,
         theta=theta,
         at_end=found.point,
         objective=found.objective,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import ClassVar
 
@@ -13,15 +13,18 @@ import pandas as pd
 import scipy.special as sp
 from numpy.typing import NDArray
 
+from markbase.core.checking.classification import Classification
 from markbase.core.errors import FitError
 from markbase.core.model.averages import Setting
 from markbase.core.model.chances import Averaged, average_probability, average_slope, known_profile, logit_interval
+from markbase.core.model.checked import calibration_of, cases_of, classification_of
 from markbase.core.model.distributions import p_of_f, p_of_t, t_quantile
 from markbase.core.model.fit import Fit
 from markbase.core.model.likelihood import Point, Rows, Theta, probability
 from markbase.core.model.maximise import Bend, Constraint, Maximum, maximise
 from markbase.core.model.profile import profile_end
 from markbase.core.model.results import LogisticStrength, OverallTest
+from markbase.core.model.sample import SampleAccount
 from markbase.core.model.terms import Term
 from markbase.core.reading.odds import make_odds_reading
 from markbase.core.reading.told import Reading
@@ -433,6 +436,110 @@ class LogisticFit(Fit):
             A sentence a coefficient; print it, or take its `statements`.
         """
         return make_odds_reading(self._convention(alpha))
+
+    def _on_rows(self, parts: tuple[Term, ...], used: NDArray[np.bool_]) -> LogisticFit:
+        from markbase.core.model.fitting_logistic import refit
+
+        sample = SampleAccount(self.sample.rows, int(np.count_nonzero(used)))
+        return refit(replace(self, used=used, sample=sample), parts)
+
+    def identified(self, rows: NDArray[np.intp]) -> tuple[str, list[str]]:
+        """Name some rows by the analyst's own identifier.
+
+        Parameters
+        ----------
+        rows : ndarray of int
+            Which rows.
+
+        Returns
+        -------
+        name : str
+            The identifier column, or ``row of the file`` where the data have none.
+        labels : list of str
+            Its value in each row.
+        """
+        column = self.identifier
+        if column is None:
+            return "row of the data", [f"row {k + 1:,}" for k in rows]
+        if column.is_group:
+            return column.name, [column.levels[v].label if v >= 0 else "–" for v in column.values[rows]]
+        return column.name, [f"{v:.0f}" if v == round(v) else f"{v:g}" for v in column.values[rows]]
+
+    def classification(self, cut: float = 0.5, *, folds: int | None = None, seed: int = 0) -> Classification:
+        """Sort the rows by whether their probability reaches a cut, held against guessing.
+
+        Parameters
+        ----------
+        cut : float
+            From which probability the event is predicted.
+        folds : int, optional
+            Also sort rows the model has not seen: the rows are put at random into so many parts, and each part is
+            predicted by a fit to the others.
+        seed : int
+            The seed of the random order.
+
+        Returns
+        -------
+        Classification
+            `table`, `correct` beside `guess` (always the commoner level), `sensitivity`, `specificity`, `area` with its
+            interval, and `held_out`: all of it on the rows held out. Without `folds` it is of the rows the model was
+            fitted to, and better than it will be for others.
+
+        Raises
+        ------
+        MarkbaseError
+            If the cut or the number of parts cannot be used.
+        FitError
+            If the model cannot be fitted without one of the parts.
+        """
+        return classification_of(self, cut, folds, seed)
+
+    def calibration(self, parts: int = 10) -> pd.DataFrame:
+        """Compare predicted probabilities with observed shares, in parts of rising probability.
+
+        Parameters
+        ----------
+        parts : int
+            Into how many parts of about equal size the rows are put.
+
+        Returns
+        -------
+        pandas.DataFrame
+            `part`, `n`, `lowest`, `highest`, `predicted` (mean), `observed` (share) with `low` and `high` (Wilson).
+
+        Raises
+        ------
+        MarkbaseError
+            If there are fewer than two parts.
+        """
+        return calibration_of(self, parts)
+
+    def cases(self, most: int | None = 10, *, by: str = "influence") -> pd.DataFrame:
+        """List the cases that weigh most, or fit worst.
+
+        Parameters
+        ----------
+        most : int or None
+            How many; None for all.
+        by : str
+            ``influence`` (what leaving a case out would move, Pregibon's one-step distance) or ``residual``.
+
+        Returns
+        -------
+        pandas.DataFrame
+            The identifier of the data, then `observed`, `probability`, `residual` (Pearson's, standardised),
+            `leverage`, `influence`, the largest first.
+
+        Raises
+        ------
+        MarkbaseError
+            If there is nothing to list by that name.
+
+        References
+        ----------
+        Pregibon (1981), Annals of Statistics 9(4), 705-724, doi:10.1214/aos/1176345513.
+        """
+        return cases_of(self, most, by)
 
     def profile(self) -> pd.DataFrame:
         """Compute profile-likelihood intervals, which need not be even about the estimate.

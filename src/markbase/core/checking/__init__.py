@@ -1,0 +1,1 @@
+"""How well a fit does: classification, calibration, cases."""
