@@ -62,6 +62,69 @@ def test_fit_takes_slopes_crossings_clusters_and_weights():
     assert run("fit", DATA, "--outcome", "belonging", "--terms", "age", "--slope", "age").returncode == 2
 
 
+STAYS = ["--kind", "logistic", "--outcome", "stays", "--event", "yes", "--terms", "age,voice,rehearsals"]
+CHOIRS = [DATA, "--codebook", BOOK, "--base", "voice=alto", "--prepare", 'do = "merge_levels", column = "voice", targets = {tenor = ["tennor"]}']  # fmt: skip
+
+
+def stays_fit():
+    study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    return mb.fit_logistic(study, "stays", ["age", "voice", "rehearsals"], event="yes")
+
+
+def test_a_logistic_fit_prints_in_reading_order_with_event_base_and_guess_in_sight():
+    done = run("fit", *CHOIRS, *STAYS)
+    assert done.returncode == 0
+    titles = ["1  Which rows", "2  Does", "3  How much", "4  Which terms", "5  Which", "6  In prob", "7  The equation", "8  In words"]  # fmt: skip
+    places = [done.stdout.index(title) for title in titles]
+    assert places == sorted(places)
+    assert "odds ratios of stays = yes" in done.stdout
+    assert "always guessing yes (67.7%)" in " ".join(done.stdout.split())
+    assert sum("◇" in line and "alto" in line for line in done.stdout.splitlines()) == 2
+    told = json.loads(run("fit", *CHOIRS, *STAYS, "--json", "--group", "voice").stdout)
+    fit = stays_fit()
+    assert [r["odds_ratio"] for r in told["coefficients"]] == fit.coefficients["odds_ratio"].tolist()
+    assert told["event"] == "yes"
+    assert told["classification"]["guess"] == fit.classification().guess
+    assert [r["p_corrected"] for r in told["groups"]["voice"]["pairs"]] == fit.between("voice")["p_corrected"].tolist()
+
+
+def test_groups_guide_and_sorting_can_be_asked_for_alone():
+    group = run("fit", *CHOIRS, *STAYS, "--group", "voice", "--correction", "bonferroni").stdout
+    assert "intervals hold together" in group
+    assert "parallel lines?" in group
+    assert "In words" not in group
+    assert "Which groups? voice base alto" in run("fit", *CHOIRS, *STAYS, "--guide").stdout
+    sorting = run("fit", *CHOIRS, *STAYS, "--sorting", "--folds", "5").stdout
+    assert "In rows the model had not seen   each of 5 parts" in sorting
+
+
+def test_predict_takes_named_values_and_files_and_writes_tables(tmp_path):
+    (tmp_path / "people.csv").write_text("voice,age,rehearsals\nalto,30,10\ntenor,55,12\n")
+    made = run("predict", *CHOIRS, *STAYS, "--profiles", "people.csv", "--into", "out.csv", "--json", cwd=tmp_path)
+    wanted = stays_fit().predict(
+        [{"voice": "alto", "age": 30, "rehearsals": 10}, {"voice": "tenor", "age": 55, "rehearsals": 12}]
+    )
+    told = json.loads(made.stdout)["predictions"]
+    assert [r["probability"] for r in told] == wanted["probability"].tolist()
+    written = (tmp_path / "out.csv").read_text().splitlines()
+    assert float(written[1].split(",")[3]) == wanted["probability"][0]
+    again = run("predict", *CHOIRS, *STAYS, "--profiles", "people.csv", "--into", "out.csv", cwd=tmp_path)
+    assert (again.returncode, (tmp_path / "out.csv").read_text().splitlines()) == (2, written)
+    plain = run("predict", *CHOIRS, *STAYS, "--profile", "voice=tenor, age=120")
+    assert "`age` = 120 lies outside the rows used" in plain.stderr
+    assert "rehearsals: as in the sample" in plain.stdout
+
+
+def test_figures_of_a_fit_are_written_whole_and_the_same_each_time(tmp_path):
+    done = run("fit", *CHOIRS, *STAYS, "--figures", "drawn", cwd=tmp_path)
+    assert done.returncode == 0
+    drawn = {p.name: p.read_bytes() for p in (tmp_path / "drawn").iterdir()}
+    assert {"voice-differences.svg", "age-by-voice.png", "sorting.png", "calibration.svg"} <= set(drawn)
+    assert run("fit", *CHOIRS, *STAYS, "--figures", "drawn", cwd=tmp_path).returncode == 2
+    assert run("fit", *CHOIRS, *STAYS, "--figures", "drawn", "--replace", cwd=tmp_path).returncode == 0
+    assert {p.name: p.read_bytes() for p in (tmp_path / "drawn").iterdir()} == drawn
+
+
 def test_look_shows_every_column_and_one_column():
     everything = run("look", DATA, "--codebook", BOOK)
     assert everything.returncode == 0
@@ -152,6 +215,25 @@ MISTAKES = [
     ([*FIT, "--base", "voice"], "should read `--base COLUMN=VALUE`"),
     ([*FIT, "--level", "95"], "must lie between 0 and 1"),
     (["fit", DATA, "--outcome", "belonging"], "'--terms'"),
+    (
+        ["fit", DATA, "--codebook", BOOK, "--kind", "logistic", "--outcome", "stays", "--terms", "age"],
+        "is the event whose odds",
+    ),
+    (["fit", *CHOIRS, *STAYS, "--event", "maybe"], "no level `maybe`"),
+    (["fit", *CHOIRS, *STAYS, "--kind", "logit"], "There is no kind `logit` of regression"),
+    (["fit", *CHOIRS, *STAYS, "--within", "choir"], "`--within` is for a linear regression"),
+    ([*FIT, "--event", "yes"], "`--event` is for a logistic regression; add `--kind logistic`"),
+    ([*FIT, "--correction", "scheffe"], "There is no correction 'scheffe'"),
+    ([*FIT, "--sorting"], "--sorting is for a logistic regression"),
+    ([*FIT, "--group", "stays"], "The model has no group `stays`"),
+    (["fit", *CHOIRS, *STAYS, "--outcome", "choir"], "The outcome `choir` has 24 levels"),
+    (["fit", *CHOIRS, *STAYS, "--outcome", "age"], "The outcome `age` has more than 6 values"),
+    (["fit", *CHOIRS, *STAYS[:-1], "stays"], "`stays` is the outcome and cannot be a term"),
+    (["predict", *CHOIRS, *STAYS], "Say for whom: --profile"),
+    (["predict", *CHOIRS, *STAYS, "--profile", "voice=baritone"], "no level `baritone`"),
+    (["predict", *CHOIRS, *STAYS, "--profile", "voice"], "should read `--profile COLUMN=VALUE`"),
+    (["predict", *CHOIRS, *STAYS, "--profile", "height=3"], "The model has no column `height`"),
+    (["predict", *CHOIRS, *STAYS, "--profiles", "nobody.csv"], "There is no file `nobody.csv`"),
     (["fits"], "There is no command `fits`. Did you mean `fit`"),
 ]
 
@@ -193,7 +275,7 @@ def test_help_names_every_command_and_a_defect_of_ours_is_exit_1(monkeypatch, ca
     from markbase.cli import look
     from markbase.cli.main import main
 
-    assert all(name in run("--help").stdout for name in ("demo", "fit", "look"))
+    assert all(name in run("--help").stdout for name in ("demo", "fit", "look", "predict"))
     monkeypatch.setattr(look, "study_page", lambda _: 1 / 0)
     with pytest.raises(SystemExit) as left:
         main(["look", DATA])

@@ -227,7 +227,7 @@ PROFILES = {
     "an unseen level": ({"voice": "baritone"}, "no level `baritone`"),
     "no such column": ({"voise": "bass"}, "The model has no column `voise`"),
     "no number": ({"age": "old"}, "`age` is an amount, and 'old' is no number"),
-    "a gap": ({"age": float("nan")}, "`age` is nan in a profile"),
+    "a gap": ({"age": float("nan")}, "`age` is blank in a profile"),
     "none": ([], "at least one profile"),
 }
 

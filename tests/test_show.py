@@ -37,13 +37,25 @@ def test_every_label_is_escaped_in_html_and_literal_in_text():
     assert page == fit._repr_html_()
 
 
-@pytest.mark.parametrize("result", ["fit", "study", "trail", "reading", "equation"])
+@pytest.mark.parametrize(
+    "result", ["fit", "study", "trail", "reading", "equation", "lines", "guide", "odds", "sorting", "odds reading"]
+)
 def test_html_and_text_show_the_same_numbers(result):
     study = mb.demo.choirs().mark("voice", "alto")
     fit = mb.fit_linear(study, "belonging", ["age", "voice", "travel_km"])
-    shown = {"fit": fit, "study": study, "trail": study.trail, "reading": fit.reading(), "equation": fit.equation()}[
-        result
-    ]
+    shown = {"fit": fit, "study": study, "trail": study.trail, "reading": fit.reading(), "equation": fit.equation()}
+    if result not in shown:
+        logistic = mb.fit_logistic(
+            study.merge_levels("voice", {"tenor": ["tennor"]}), "stays", ["age", "voice"], event="yes"
+        )
+        shown |= {
+            "lines": fit.equation(by="voice"),
+            "guide": fit.guide(),
+            "odds": logistic,
+            "sorting": logistic.classification(),
+        }
+        shown["odds reading"] = logistic.reading()
+    shown = shown[result]
     page = re.sub(r"<style>.*?</style>|<svg.*?</svg>", "", shown._repr_html_(), flags=re.S)
     plain = html.unescape(re.sub(r"<[^>]+>", " ", page))
     numbers = [sorted(re.findall(r"\d[\d,.]*\d|\d", text)) for text in (plain, str(shown))]
@@ -77,6 +89,69 @@ def test_sentences_fit_the_numbers(made, told, caution):
     assert "other terms held equal" in statement.text
     assert "no difference" not in statement.text
     assert caution in " ".join(statement.cautions)
+
+
+def odds(effect, rows=2000, rate=0.0, share=0.5, seed=2, **more):
+    rng = np.random.default_rng(seed)
+    here = np.arange(rows) < share * rows
+    frame = pd.DataFrame({"g": np.where(here, "new", "old"), "x": rng.normal(size=rows)})
+    frame["y"] = np.where(rng.random(rows) < 1 / (1 + np.exp(-(rate + effect * here))), "on", "off")
+    return mb.fit_logistic(mb.Study(frame).mark("g", "old"), "y", ["g", "x"], event="on", **more)
+
+
+ODDS_SENTENCES = [
+    (
+        {"effect": 0.9},
+        r"the odds of `y` = `on` are 2\.\d+ times as high \(odds ratio 2\.\d+, 95% interval .* p < \.001\)",
+        "",
+    ),
+    ({"effect": -0.5}, r"are (3|4)\d% lower \(odds ratio 0\.\d{3}, .* percentage points lower", ""),
+    ({"effect": 0.0}, r"are estimated .*: no clear evidence of a difference, in either direction\. In probability", ""),
+    ({"effect": 0.0, "share": 0.01}, "no clear evidence of a difference", "Only 20 rows used are `new`"),
+    ({"effect": 0.3, "rate": -5.0, "share": 0.1, "penalty": "firth"}, "odds ratio", "penalised likelihood"),
+    ({"effect": 6.0, "rate": -4.0}, r"(1|2|3|4|5|6|7|8|9)\d\d(\.\d)? times as high", ""),
+]
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize(("made", "told", "caution"), ODDS_SENTENCES)
+def test_sentences_of_odds_fit_the_numbers_and_never_call_them_chances(made, told, caution):
+    reading = odds(**made).reading()
+    statement = next(s for s in reading.statements if s.level == "new")
+    assert re.search(told, statement.text)
+    assert "compared with the base `old`" in statement.text
+    assert "averaged over these rows" in statement.text
+    assert caution in " ".join(statement.cautions)
+    every = " ".join([s.text for s in reading.statements] + list(reading.cautions))
+    assert not re.search(r"likel(y|ier)\b|chances|no difference|because|leads to|causes|p = \.000", every)
+    if made.get("rate", 0) < -4.5:
+        assert "small differences in probability can be large odds ratios" in every
+
+
+def test_the_convention_for_p_is_a_setting_with_the_exact_p_beside_it():
+    fits = (fitted(0.17, seed=seed) for seed in range(99))
+    fit = next(f for f in fits if 0.05 < f.coefficients.iloc[1]["p"] < 0.1)
+    row = fit.coefficients.iloc[1]
+    strict, loose = (next(s.text for s in fit.reading(alpha).statements if s.level == "new") for alpha in (None, 0.1))
+    assert "no clear evidence" in strict
+    assert "on average" in loose
+    assert p_phrase(row["p"]) in loose
+    assert "p below 0.1 counts" in fit.reading(alpha=0.1).cautions[-1]
+    with pytest.raises(mb.MarkbaseError, match="The convention for p is 5"):
+        fit.reading(alpha=5)
+
+
+def test_a_difference_that_does_not_survive_the_correction_says_so():
+    noise = np.tile([-1.0, 1.0], 150)  # means are exact, so differences are what they are made
+    frame = pd.DataFrame({"g": np.repeat(list("abcdef"), 50), "y": noise})
+    frame["y"] += frame["g"].map({"a": 0.0, "b": 0.45, "c": 0.9, "d": 0.1, "e": 0.0, "f": -0.1})
+    fit = mb.fit_linear(mb.Study(frame).mark("g", "a"), "y", ["g"])
+    rows = fit.coefficients.iloc[2:]
+    corrected = fit.corrected_p(rows["p"].tolist())
+    told = {s.level: " ".join(s.cautions) for s in fit.reading().statements}
+    weak = [v for v, p, q in zip(rows["level"], rows["p"], corrected, strict=True) if p < 0.05 <= q]
+    assert weak == ["b"]
+    assert all(("comparisons of `g` together it is not clear" in told[v]) == (v in weak) for v in rows["level"])
 
 
 def test_cautions_stand_by_the_number_they_concern():
@@ -124,6 +199,7 @@ def test_an_interval_clear_of_zero_is_drawn_clear_of_it():
     for width in (9, 15, 31):
         line = draw(Strip(0.01, 5, 10, -0.8, 10.8), width)
         assert line.index("┊") < line.index("├")
+        assert "┼" in draw(Strip(-0.01, 5, 10, -0.8, 10.8), width)
         assert "┼" in draw(Strip(-3, 1, 10, -4, 11), width)
     assert draw(Strip(0, 0, 0, -1, 1, is_base=True), 9) == "    ◇"
 

@@ -14,6 +14,7 @@ from markbase.core.display import Renderer, set_renderer
 
 if TYPE_CHECKING:
     from markbase import demo
+    from markbase.core.checking.classification import Classification
     from markbase.core.errors import (
         CodebookError,
         ColumnError,
@@ -30,7 +31,8 @@ if TYPE_CHECKING:
     from markbase.core.model.linear import LinearFit
     from markbase.core.model.logistic import LogisticFit
     from markbase.core.model.terms import all_but, cross, slope
-    from markbase.core.reading.told import Equation, Reading
+    from markbase.core.reading.guide import Guide
+    from markbase.core.reading.told import Equation, Lines, Reading
     from markbase.core.screening.limits import Limits
     from markbase.core.screening.screen import Screen, screen, screen_fit
     from markbase.core.screening.sensitivity import sensitivity
@@ -44,11 +46,13 @@ if TYPE_CHECKING:
     from markbase.files.plan import Plan, read_plan
     from markbase.files.writing import write_data
     from markbase.show.figures import draw_correlations, draw_inflation, draw_pairs
+    from markbase.show.fit_figures import draw_adjusted, draw_calibration, draw_groups, draw_lines, draw_sorting
 
 __version__ = "0.1.0"
 
 _HOMES = {
     "Check": "markbase.core.study.recoding",
+    "Classification": "markbase.core.checking.classification",
     "Codebook": "markbase.core.study.codebook",
     "CodebookError": "markbase.core.errors",
     "Coding": "markbase.core.study.coding",
@@ -56,25 +60,32 @@ _HOMES = {
     "Equation": "markbase.core.reading.told",
     "FileError": "markbase.core.errors",
     "FitError": "markbase.core.errors",
+    "Guide": "markbase.core.reading.guide",
     "LevelError": "markbase.core.errors",
     "Limits": "markbase.core.screening.limits",
     "LinearFit": "markbase.core.model.linear",
+    "Lines": "markbase.core.reading.told",
     "LogisticFit": "markbase.core.model.logistic",
     "MarkbaseError": "markbase.core.errors",
     "MarkbaseWarning": "markbase.core.errors",
     "OverlapError": "markbase.core.errors",
     "Plan": "markbase.files.plan",
     "Reading": "markbase.core.reading.told",
-    "SeparationError": "markbase.core.errors",
     "Screen": "markbase.core.screening.screen",
+    "SeparationError": "markbase.core.errors",
     "Study": "markbase.core.study.study",
     "Trail": "markbase.core.study.trail",
     "all_but": "markbase.core.model.terms",
     "codebook_text": "markbase.files.codebook",
     "cross": "markbase.core.model.terms",
+    "draw_adjusted": "markbase.show.fit_figures",
+    "draw_calibration": "markbase.show.fit_figures",
     "draw_correlations": "markbase.show.figures",
+    "draw_groups": "markbase.show.fit_figures",
     "draw_inflation": "markbase.show.figures",
+    "draw_lines": "markbase.show.fit_figures",
     "draw_pairs": "markbase.show.figures",
+    "draw_sorting": "markbase.show.fit_figures",
     "fit_linear": "markbase.core.model.fitting",
     "fit_logistic": "markbase.core.model.fitting_logistic",
     "open_study": "markbase.files.data",
@@ -90,6 +101,7 @@ _HOMES = {
 
 __all__ = [
     "Check",
+    "Classification",
     "Codebook",
     "CodebookError",
     "Coding",
@@ -97,9 +109,11 @@ __all__ = [
     "Equation",
     "FileError",
     "FitError",
+    "Guide",
     "LevelError",
     "Limits",
     "LinearFit",
+    "Lines",
     "LogisticFit",
     "MarkbaseError",
     "MarkbaseWarning",
@@ -115,9 +129,14 @@ __all__ = [
     "codebook_text",
     "cross",
     "demo",
+    "draw_adjusted",
+    "draw_calibration",
     "draw_correlations",
+    "draw_groups",
     "draw_inflation",
+    "draw_lines",
     "draw_pairs",
+    "draw_sorting",
     "fit_linear",
     "fit_logistic",
     "open_study",

@@ -138,6 +138,7 @@ _EXAMPLES = {
     "--slope": "age=voice",
     "--as": "rehearsal_day=group",
     "--base": "voice=alto",
+    "--profile": "voice=alto",
     "--base-by": "voice=largest",
 }
 

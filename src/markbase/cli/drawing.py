@@ -3,13 +3,25 @@
 from __future__ import annotations
 
 import io
+import re
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from markbase.core.errors import MarkbaseError
+from markbase.core.model.linear import LinearFit
+from markbase.core.model.logistic import LogisticFit
 from markbase.core.screening.screen import Screen
 from markbase.core.study.study import Study
 from markbase.files.whole import refuse_to_replace, write_whole
 from markbase.show.figures import draw_correlations, draw_inflation, draw_pairs
+from markbase.show.fit_figures import (
+    MOST_LEVELS,
+    draw_adjusted,
+    draw_calibration,
+    draw_groups,
+    draw_lines,
+    draw_sorting,
+)
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -35,6 +47,47 @@ def write_screen_figures(study: Study, screen: Screen, folder: Path, replace: bo
     }
     if sum(not study[name].is_group for name in screen.correlations.columns) > 1:
         figures["pairs"] = draw_pairs(study, screen)
+    _write(figures, folder, replace)
+
+
+def draw_fit(study: Study, fit: LinearFit | LogisticFit, folder: str, replace: bool) -> None:
+    """Draw the figures of a fit into a folder, each as PNG and SVG.
+
+    Parameters
+    ----------
+    study : Study
+        The data.
+    fit : LinearFit or LogisticFit
+        The fit.
+    folder : str
+        Where to; made if need be.
+    replace : bool
+        Whether files that are there may be written over.
+    """
+    figures: dict[str, Any] = {}
+    singles = {p.name: p for t in fit.parts for p in (t.parts or (t,))}.values()
+    amounts = [p.name for p in singles if not p.is_group]
+    for group in (p for p in singles if p.is_group):
+        figures[f"{group.name}-differences"] = draw_groups(fit, group.name).figure
+        figures[f"{group.name}-adjusted"] = draw_adjusted(fit, group.name).figure
+        for amount in amounts[:2] if group.size <= MOST_LEVELS else ():
+            figures[f"{amount}-by-{group.name}"] = draw_lines(fit, amount, group.name).figure
+    if isinstance(fit, LogisticFit):
+        figures["sorting"] = draw_sorting(fit, folds=10).figure
+        figures["calibration"] = draw_calibration(fit).figure
+    if not figures:
+        raise MarkbaseError(
+            f"A fit of amounts alone has no figure of its groups; draw `{study.name}` with `screen --figures`."
+        )
+    _write({_safe(name): figure for name, figure in figures.items()}, Path(folder), replace)
+
+
+def _safe(name: str) -> str:
+    """Return a name that is one on every file system."""
+    return re.sub(r"[^\w.-]+", "_", name)
+
+
+def _write(figures: dict[str, Any], folder: Path, replace: bool) -> None:
     contents = {
         folder / f"{name}.{kind}": _drawn(figure, kind) for name, figure in figures.items() for kind in ("png", "svg")
     }

@@ -1,4 +1,4 @@
-"""`markbase fit`: a linear regression, in its reading order."""
+"""`markbase fit`: a linear or logistic regression, in its reading order."""
 
 from __future__ import annotations
 
@@ -7,88 +7,94 @@ from typing import Any
 
 import click
 
-from markbase.cli.common import Source, base_options, data_options, pair, remarks, show, show_json, split
-from markbase.core.errors import remark
-from markbase.core.model.fitting import fit_linear
+from markbase.cli.asking import fit_options, options_of
+from markbase.cli.common import remarks, show, show_json
+from markbase.cli.drawing import draw_fit
+from markbase.core.model.corrections import check_correction
 from markbase.core.model.linear import LinearFit
-from markbase.core.model.terms import Spec, cross, slope
+from markbase.core.model.logistic import LogisticFit
 from markbase.show.fit import fit_page, standardised_section
-from markbase.show.plain import fit_record
+from markbase.show.groups import groups_section, guide_section, lines_page, pairs_section
+from markbase.show.logistic import classification_page, logistic_page
+from markbase.show.page import Page, Section
+from markbase.show.plain import fit_record, groups_record, logistic_record
 
 
 @click.command("fit")
-@data_options
-@base_options
-@click.option("--outcome", required=True, help="The amount to explain.")
-@click.option("--terms", multiple=True, required=True, metavar="COLUMNS", help="What to explain it with, by commas.")
+@fit_options
+@click.option("--guide", is_flag=True, help="Only the questions to put to the fit, answered with its numbers.")
 @click.option(
-    "--slope", "slopes", multiple=True, metavar="AMOUNT=GROUP", help="Let a slope differ by group. May be repeated."
-)
-@click.option(
-    "--cross", "crossings", multiple=True, metavar="GROUP=GROUP", help="Let differences differ by another group."
-)
-@click.option("--level", default=0.95, show_default=True, help="Confidence level of the intervals.")
-@click.option("--errors", help="classical (the default), robust (HC3), HC0, HC1, HC2 or HC3.")
-@click.option("--weights", metavar="COLUMN", help="With how much each row counts.")
-@click.option("--weights-are", default="sampling", show_default=True, help="sampling or frequency.")
-@click.option("--standardised", is_flag=True, help="Add the coefficients in standard deviations of the outcome.")
-@click.option(
-    "--within",
+    "--group",
+    "groups",
     multiple=True,
     metavar="GROUP",
-    help="Control for all levels of this group without listing them. Once or twice.",
+    help="Only this group: its levels, and every pair of them. May be repeated.",
 )
-@click.option("--cluster", metavar="GROUP", help="Cluster the errors by this group, such as the choir of a singer.")
+@click.option("--correction", default="holm", show_default=True, help="Of the pairs: holm, bonferroni, tukey or none.")
+@click.option("--standardised", is_flag=True, help="Linear: add coefficients in standard deviations of the outcome.")
+@click.option("--sorting", is_flag=True, help="Logistic: only how well rows are sorted, also in rows held out.")
+@click.option(
+    "--cut", default=0.5, show_default=True, help="With --sorting: the probability from which the event is predicted."
+)
+@click.option("--folds", default=10, show_default=True, help="With --sorting: in how many parts rows are held out.")
+@click.option("--seed", default=0, show_default=True, help="With --sorting: the seed of the parts.")
+@click.option("--figures", metavar="FOLDER", help="Write the figures of the fit into this folder, as PNG and SVG.")
+@click.option("--replace", "replaces", is_flag=True, help="With --figures: write over files that are there.")
 def command(
-    outcome: str,
-    terms: tuple[str, ...],
-    slopes: tuple[str, ...],
-    crossings: tuple[str, ...],
-    level: float,
-    errors: str | None,
-    weights: str | None,
-    weights_are: str,
-    cluster: str | None,
-    within: tuple[str, ...],
+    guide: bool,
+    groups: tuple[str, ...],
+    correction: str,
     standardised: bool,
+    sorting: bool,
+    cut: float,
+    folds: int,
+    seed: int,
+    figures: str | None,
+    replaces: bool,
     as_json: bool,
-    **source: Any,
+    **given: Any,
 ) -> None:
-    r"""Fit a linear regression of an amount in FILE, every group against its base.
+    r"""Fit a regression to FILE, every group against its base.
 
     \b
     markbase fit choirs.csv --codebook choirs.codebook.toml \
         --outcome belonging --terms age,voice --base voice=alto
+    markbase fit choirs.csv --codebook choirs.codebook.toml \
+        --kind logistic --outcome stays --event yes --terms age,voice
     """
     with remarks() as told:
-        given = Source(**source)
-        study = given.open()
-        specs: list[Spec] = list(split(terms, study.columns))
-        specs += [slope(amount, by=group) for amount, group in (pair(text, "--slope") for text in slopes)]
-        specs += [cross(first, second) for first, second in (pair(text, "--cross") for text in crossings)]
-        fit = fit_linear(
-            study,
-            outcome,
-            specs,
-            level=level,
-            errors=errors,
-            cluster=cluster,
-            within=within,
-            weights=weights,
-            weights_are=weights_are,
-        )
-        _mention_unused(study.columns, fit, (*given.bases, *given.rules))
+        check_correction(correction)
+        study, fit = options_of(given).fit()
+        page = _page(fit, standardised)
+        record = fit_record(fit) if isinstance(fit, LinearFit) else logistic_record(fit)
+        if groups:
+            page = replace(page, sections=tuple(s for g in groups for s in _group(fit, g, correction)))
+            record["groups"] = {g: groups_record(fit, g, correction) for g in groups}
+        if guide:
+            page = replace(page, sections=(guide_section(fit.guide()), *(page.sections if groups else ())))
+        if sorting:
+            found = fit.classification(cut, folds=folds, seed=seed) if isinstance(fit, LogisticFit) else None
+            if found is None:
+                raise click.UsageError("--sorting is for a logistic regression; add --kind logistic.")
+            page = classification_page(found)
+        if figures:
+            draw_fit(study, fit, figures, replaces)
     if as_json:
-        show_json(fit_record(fit), told)
+        show_json(record, told)
     else:
-        page = fit_page(fit)
-        show(replace(page, sections=(*page.sections, standardised_section(fit))) if standardised else page)
+        show(page)
 
 
-def _mention_unused(columns: tuple[str, ...], fit: LinearFit, bases: tuple[str, ...]) -> None:
-    """Remark on a base that was given for a group outside the model."""
-    inside = {t.name for t in fit.parts}
-    for text in bases:
-        name = text.partition("=")[0].strip()
-        if name in columns and name not in inside:
-            remark(f"A base was given for `{name}`, which is not among the terms; it changes nothing here.")
+def _page(fit: LinearFit | LogisticFit, standardised: bool) -> Page:
+    if isinstance(fit, LogisticFit):
+        return logistic_page(fit)
+    page = fit_page(fit)
+    return replace(page, sections=(*page.sections, standardised_section(fit))) if standardised else page
+
+
+def _group(fit: LinearFit | LogisticFit, group: str, correction: str) -> list[Section]:
+    sections = [groups_section(fit, group), pairs_section(fit, group, correction)]
+    if any(p.kind == "amount" for t in fit.parts for p in (t.parts or (t,))):
+        lines = lines_page(fit.equation(by=group))
+        sections.append(Section(f"The equation by {group}", blocks=lines.sections[0].blocks))
+    return sections

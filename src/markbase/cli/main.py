@@ -15,7 +15,8 @@ from markbase.core.errors import MarkbaseError, near
 
 _COMMANDS = {
     "demo": "Copy the made-up choir survey into a folder and run the example on it.",
-    "fit": "Fit a linear regression against chosen bases.",
+    "fit": "Fit a linear or logistic regression against chosen bases.",
+    "predict": "Fit, and predict for profiles.",
     "prepare": "Carry out preparing steps, verify them, and write the result.",
     "screen": "Screen predictors: correlations, inflation, overlaps.",
     "look": "Show what is in a data file, or in one column of it.",

@@ -69,6 +69,35 @@ def open_study(
     """
     path = Path(path)
     book = read_codebook(codebook) if isinstance(codebook, (str, Path)) else codebook
+    frame = read_table(path, encoding=encoding, sheet=sheet)
+    return Study(frame, book, missing=missing, name=path.name)
+
+
+def read_table(path: str | Path, *, encoding: str = "utf-8", sheet: str | None = None) -> pd.DataFrame:
+    """Read a file as a table, without saying what its columns mean.
+
+    Parameters
+    ----------
+    path : str or Path
+        The file, as for `open_study`.
+    encoding : str
+        How the bytes of a text file stand for characters.
+    sheet : str, optional
+        Which sheet of a spreadsheet; by default the first.
+
+    Returns
+    -------
+    pandas.DataFrame
+        Of a text file every cell is a text.
+
+    Raises
+    ------
+    FileError
+        If the file cannot be read or is empty.
+    ColumnError
+        For a column name that occurs twice or is empty.
+    """
+    path = Path(path)
     suffix = path.suffix.lower()
     if suffix in EXTRAS:
         need_extra(path, suffix)
@@ -79,7 +108,7 @@ def open_study(
         raise FileError(
             f"`{path}` ends in `{path.suffix}`, which is not read; there are {', '.join([*TEXT_SUFFIXES, *EXTRAS])}: save it as one."
         )
-    return Study(frame, book, missing=missing, name=path.name)
+    return frame
 
 
 def need_extra(path: Path, suffix: str) -> None:

@@ -42,6 +42,27 @@ def write_data(study: Study, path: str | Path, *, codes: bool = False, replace: 
     that a spreadsheet would take for a formula is written behind an apostrophe in text files, which
     `open_study` takes off again, and as plain text in spreadsheets.
     """
+    write_table(study.frame(codes=codes), path, replace=replace)
+
+
+def write_table(frame: pd.DataFrame, path: str | Path, *, replace: bool = False) -> None:
+    """Write a table to a file.
+
+    Parameters
+    ----------
+    frame : pandas.DataFrame
+        The table.
+    path : str or Path
+        The file, as for `write_data`.
+    replace : bool
+        Whether a file that is there may be written over.
+
+    Raises
+    ------
+    FileError
+        If the kind is unknown, needs an extra that is not installed, the file is there already, or cannot be
+        written.
+    """
     path = Path(path)
     suffix = path.suffix.lower()
     if suffix not in TEXT_SUFFIXES and suffix not in EXTRAS:
@@ -51,7 +72,7 @@ def write_data(study: Study, path: str | Path, *, codes: bool = False, replace: 
     refuse_to_replace(path, replace)
     if suffix in EXTRAS:
         need_extra(path, suffix)
-    write_whole(path, table_bytes(study.frame(codes=codes), suffix))
+    write_whole(path, table_bytes(frame, suffix))
 
 
 def table_bytes(frame: pd.DataFrame, suffix: str) -> bytes:

@@ -30,6 +30,11 @@ def _own(width: float, height: float) -> tuple[Figure, Axes]:
     return figure, figure.subplots()
 
 
+def own_axes(width: float, height: float) -> Axes:
+    """Return axes on a figure of their own, of a size in inches."""
+    return _own(width, height)[1]
+
+
 def draw_correlations(screen: Screen, ax: Axes | None = None) -> Axes:
     """Draw the correlations as a table of tints: direction by tint, size by depth, and every number in its cell.
 

@@ -7,13 +7,15 @@ from collections.abc import Sequence
 
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.model.linear import LinearFit
-from markbase.core.reading.told import Equation, Reading
+from markbase.core.reading.told import Reading
 from markbase.core.tables import rows_of
 from markbase.core.wording import clear_of_zero, decimals_for, number, p_phrase, p_value, share, short, without_zero
-from markbase.show.page import Facts, Formula, Page, Row, Section, Sentences, Strip, Table
+from markbase.show.equation import equation_blocks
+from markbase.show.groups import AnyFit, scale_of
+from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
 
 LEVEL_INDENT = "  "
-_SCHEME_NOTES = {"effect": "against the mean", "adjacent": "step by step", "trend": "trends"}
+SCHEME_NOTES = {"effect": "against the mean", "adjacent": "step by step", "trend": "trends"}
 
 
 def fit_page(fit: LinearFit) -> Page:
@@ -34,35 +36,45 @@ def fit_page(fit: LinearFit) -> Page:
         f"{fit.outcome.name}{unit}: linear regression on {count_noun(len(fit.parts), 'term')}",
         f"{fit.outcome.label} · {fit.data_name}" if fit.outcome.label else fit.data_name,
         (
-            _rows(fit),
+            rows_section(fit),
             _whether(fit),
             _how_much(fit),
             _terms(fit),
             _groups(fit),
-            Section("6  The equation, complete", blocks=_equation_blocks(fit.equation(), fit.taken_out)),
-            Section("7  In words", blocks=_reading_blocks(fit.reading())),
+            Section("6  The equation, complete", blocks=equation_blocks(fit.equation(), fit.taken_out)),
+            Section("7  In words", blocks=reading_blocks(fit.reading())),
         ),
     )
 
 
-def equation_page(equation: Equation) -> Page:
-    """Describe an equation."""
-    return Page(f"The equation of {equation.outcome}", sections=(Section("", blocks=_equation_blocks(equation)),))
-
-
 def reading_page(reading: Reading) -> Page:
     """Describe a reading."""
-    return Page("In words", sections=(Section("", blocks=_reading_blocks(reading)),))
+    return Page("In words", sections=(Section("", blocks=reading_blocks(reading)),))
 
 
-def _rows(fit: LinearFit) -> Section:
+def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
+    """Describe which rows a fit used, and why it did not use others.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit.
+    about : sequence of (str, str)
+        More facts, each with its label.
+
+    Returns
+    -------
+    Section
+        The first section of a page.
+    """
     sample = fit.sample
     left = sample.rows - sample.used
     text = f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)})"
     guessed = [f"`{c.name}` {c.kind}" for c in (fit.outcome, *(t.column for t in fit.parts)) if c.guess]
     doubt = [("guessed", f"{', '.join(guessed)}: no codebook says so; declare their kinds")] if guessed else []
-    weighed = [("weights", fit.weights.words)] if fit.weights else []
-    weighed += [("taken out", fit.within.words)] if fit.within else []
+    weighed = [*about, *([("weights", fit.weights.words)] if fit.weights else [])]
+    if isinstance(fit, LinearFit) and fit.within:
+        weighed.append(("taken out", fit.within.words))
     if not left:
         return Section("1  Which rows", blocks=(Facts((("used", f"{text}: every row is complete"), *weighed, *doubt)),))
     facts = [
@@ -96,10 +108,11 @@ def _whether(fit: LinearFit) -> Section:
         words += f", within levels of {listed(quoted(fit.taken_out))}"
     if math.isnan(test.statistic):
         words = "not tested: there are fewer clusters than coefficients"
-    return Section("2  Does the model say anything", blocks=(Facts(((figures, words), ("errors", _errors(fit)))),))
+    return Section("2  Does the model say anything", blocks=(Facts(((figures, words), ("errors", errors_text(fit)))),))
 
 
-def _errors(fit: LinearFit) -> str:
+def errors_text(fit: AnyFit) -> str:
+    """Say what the standard errors rest on, and what they might."""
     if not fit.possible_cluster:
         return fit.errors.words
     name = fit.possible_cluster
@@ -171,16 +184,16 @@ def _groups(fit: LinearFit) -> Section:
     rows = [_coefficient(fit, table.iloc[0], "(intercept)", None)]
     for term in fit.parts:
         own = table[table["term"] == term.name]
-        left, right = _scale(own["low"].min(), own["high"].max())
+        left, right = scale_of(own["low"].min(), own["high"].max())
         if term.kind != "amount":
             rows.append(
                 Row(
-                    (term.name, "", "", "", _SCHEME_NOTES.get(term.column.scheme, "") if term.is_group else "", ""),
+                    (term.name, "", "", "", SCHEME_NOTES.get(term.column.scheme, "") if term.is_group else "", ""),
                     "group",
                 )
             )
             rows += [
-                _coefficient(fit, row, LEVEL_INDENT + _compared(term.column.scheme, row), (left, right))
+                _coefficient(fit, row, LEVEL_INDENT + compared_label(term.column.scheme, row), (left, right))
                 for _, row in own.iterrows()
                 if not (term.kind == "cross" and row["base"])  # the bases stand with the groups themselves
             ]
@@ -196,7 +209,8 @@ def _groups(fit: LinearFit) -> Section:
     )
 
 
-def _compared(scheme: str, row) -> str:  # type: ignore[no-untyped-def]
+def compared_label(scheme: str, row) -> str:  # type: ignore[no-untyped-def]
+    """Return how the row of a level is headed under its scheme."""
     return f"{row['level']} after {row['against']}" if scheme == "adjacent" else str(row["level"])
 
 
@@ -224,34 +238,8 @@ def _coefficient(fit: LinearFit, row, label: str, scale: tuple[float, float] | N
     return Row(cells, "plain", strip)
 
 
-def _scale(low: float, high: float) -> tuple[float, float]:
-    """Include 0, and leave a little room on the other side of it."""
-    low, high = min(low, 0.0), max(high, 0.0)
-    room = 0.08 * (high - low) or 1.0
-    return (low - room if low < 0 else -room), (high + room if high > 0 else room)
-
-
-def _equation_blocks(equation: Equation, taken_out: Sequence[str] = ()) -> tuple[Formula | Facts, ...]:
-    parts = [f"{equation.outcome} ="]
-    for place, part in enumerate(equation.parts):
-        negative = part.estimate < 0 or (part.estimate == 0 and math.copysign(1, part.estimate) < 0)
-        sign = ("−" if negative else "") if place == 0 else ("− " if negative else "+ ")
-        parts.append(f"{sign}{part.shown}{'·' + part.factor if part.factor else ''}")
-    facts = [("[group: level]", "is 1 for rows of that level and 0 for others")] if equation.bases else []
-    facts += [
-        ("base of " + name, f"{base} (no summand of its own: it is part of the first number)")
-        if base
-        else (name, "every level has a summand, counted from the mean of the levels, which is part of the first number")
-        for name, base in equation.bases
-    ]
-    facts += [
-        (name, "taken out: the first number is the mean over the rows of its levels' own starts") for name in taken_out
-    ]
-    facts.append(("digits", "rounded for reading; `coefficients` and --json hold all of them"))
-    return Formula(tuple(parts)), Facts(tuple(facts))
-
-
-def _reading_blocks(reading: Reading) -> tuple[Sentences, ...]:
+def reading_blocks(reading: Reading) -> tuple[Sentences, ...]:
+    """Return sentences, each with its cautions below it."""
     lines = [(s.text, s.cautions) for s in reading.statements]
     lines += [(text, ()) for text in reading.cautions]
     return (Sentences(tuple(lines)),)

@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.model.linear import LinearFit
+from markbase.core.model.logistic import LogisticFit
 from markbase.core.screening.prune import Pruned
 from markbase.core.screening.screen import Screen
 from markbase.core.study.column import Column
@@ -31,20 +32,26 @@ def fit_record(fit: LinearFit) -> dict[str, Any]:
         `kind`, `outcome`, `level`, `sample`, `overall`, `strength`, `terms`, `coefficients`, `bases`,
         `equation`, `reading`; tables as lists of rows.
     """
+    return {
+        **_shared(fit, "linear"),
+        "within": list(fit.taken_out),
+        "standardised": _rows(fit.standardised),
+    }
+
+
+def _shared(fit: LinearFit | LogisticFit, kind: str) -> dict[str, Any]:
     reading, equation = fit.reading(), fit.equation()
     return {
-        "kind": "linear",
+        "kind": kind,
         "outcome": _about(fit.outcome),
         "level": fit.level,
         "errors": {"kind": fit.errors.kind, "cluster": fit.errors.cluster, "clusters": fit.errors.clusters},
         "weights": {"kind": fit.weights.kind, "column": fit.weights.column} if fit.weights else None,
-        "within": list(fit.taken_out),
         "sample": {"rows": fit.sample.rows, "used": fit.sample.used, "lost": _rows(fit.sample.lost)},
         "overall": dataclasses.asdict(fit.overall),
         "strength": dataclasses.asdict(fit.strength),
         "terms": _rows(fit.terms),
         "coefficients": _rows(fit.coefficients),
-        "standardised": _rows(fit.standardised),
         "bases": [
             {
                 "term": t.name,
@@ -59,6 +66,59 @@ def fit_record(fit: LinearFit) -> dict[str, Any]:
         "reading": [dataclasses.asdict(s) for s in reading.statements],
         "cautions": list(reading.cautions),
     }
+
+
+def logistic_record(fit: LogisticFit) -> dict[str, Any]:
+    """Return a logistic fit as plain data.
+
+    Parameters
+    ----------
+    fit : LogisticFit
+        The fit.
+
+    Returns
+    -------
+    dict
+        As `fit_record`, with `event`, `converged`, `marginal` (average marginal effects), `classification` and `calibration`.
+    """
+    c = fit.classification()
+    return {
+        **_shared(fit, "logistic"),
+        "event": fit.event,
+        "otherwise": fit.otherwise,
+        "events": fit.events,
+        "penalty": fit.penalty or None,
+        "converged": fit.converged,
+        "steps": fit.steps,
+        "marginal": _rows(fit.marginal),
+        "classification": {
+            "cut": c.cut,
+            "table": c.table.to_dict(),
+            **{
+                k: getattr(c, k)
+                for k in ("correct", "guess", "commoner", "sensitivity", "specificity", "area", "area_low", "area_high")
+            },
+        },
+        "calibration": _rows(fit.calibration()),
+    }
+
+
+def groups_record(fit: LinearFit | LogisticFit, group: str, correction: str) -> dict[str, Any]:
+    """Return a group of a fit as plain data: its levels, every pair, and the equation by its levels."""
+    lines = fit.equation(by=group)
+    test = lines.parallel
+    return {
+        "levels": _rows(fit.groups(group)),
+        "correction": correction,
+        "pairs": _rows(fit.between(group, correction)),
+        "lines": {level: equation.text for level, equation in lines.lines},
+        "parallel": {k: getattr(test, k) for k in ("statistic", "df", "df_rest", "p")} if test else None,
+    }
+
+
+def table_record(table: pd.DataFrame) -> list[dict[str, Any]]:
+    """Return a table as plain data, a mapping a row."""
+    return _rows(table)
 
 
 def study_record(study: Study) -> dict[str, Any]:

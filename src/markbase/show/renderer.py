@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+from markbase.core.checking.classification import Classification
 from markbase.core.display import Renderer
 from markbase.core.model.linear import LinearFit
-from markbase.core.reading.told import Equation, Reading
+from markbase.core.model.logistic import LogisticFit
+from markbase.core.reading.guide import Guide
+from markbase.core.reading.told import Equation, Lines, Reading
 from markbase.core.screening.prune import Pruned
 from markbase.core.screening.screen import Screen
 from markbase.core.screening.sensitivity import Sensitivity
@@ -15,8 +18,11 @@ from markbase.core.study.coding import Coding
 from markbase.core.study.recoding import Check
 from markbase.core.study.study import Study
 from markbase.core.study.trail import Trail
-from markbase.show.fit import equation_page, fit_page, reading_page
+from markbase.show.equation import equation_page
+from markbase.show.fit import fit_page, reading_page
+from markbase.show.groups import guide_page, lines_page
 from markbase.show.html import to_html
+from markbase.show.logistic import classification_page, logistic_page
 from markbase.show.page import Page
 from markbase.show.screen import pruned_page, screen_page, sensitivity_page
 from markbase.show.study import check_page, coding_page, study_page, trail_page
@@ -26,7 +32,11 @@ _PAGES: dict[type, Callable[[Any], Page]] = {
     Check: check_page,
     Coding: coding_page,
     Equation: equation_page,
+    Guide: guide_page,
     LinearFit: fit_page,
+    Lines: lines_page,
+    LogisticFit: logistic_page,
+    Classification: classification_page,
     Pruned: pruned_page,
     Reading: reading_page,
     Screen: screen_page,

@@ -185,6 +185,8 @@ def draw(strip: Strip, width: int) -> str:
         low = max(low, zero + 1)
     if strip.high < 0:
         high = min(high, zero - 1)
+    if strip.low < 0 < strip.high and not strip.is_base:  # and one that holds 0 must show it inside
+        low, high = max(min(low, zero - 1), 0), min(max(high, zero + 1), width - 1)
     if not strip.is_base:
         line[low : high + 1] = "─" * (high - low + 1)
         line[low], line[high] = "├", "┤"

@@ -111,7 +111,7 @@ class Errors:
         """What the standard errors rest on, in a few words."""
         if self.kind == "classical":
             if np.isinf(self.df):
-                return "errors from the likelihood: rows independent, the terms enough"
+                return "errors from the likelihood: rows independent, the form of the model right"
             return "classical errors: one variance for all rows, rows independent"
         if self.kind == "clustered":
             return f"errors clustered by `{self.cluster}` ({self.clusters:,} clusters): rows within one may go together"

@@ -17,6 +17,7 @@ from markbase.core.model.results import OverallTest
 from markbase.core.model.solve import Dependent
 from markbase.core.model.terms import Slope, Term
 from markbase.core.reading.equation import make_equation
+from markbase.core.reading.guide import Guide, make_guide
 from markbase.core.reading.told import Equation, Lines
 
 Array = NDArray[np.float64]
@@ -25,6 +26,16 @@ Array = NDArray[np.float64]
 @dataclass(frozen=True, eq=False, repr=False)
 class Fit(Grouped):
     """A regression, estimated, with its groups to be read and profiles to be predicted."""
+
+    def guide(self) -> Guide:
+        """Go through the fit in the order in which it should be read.
+
+        Returns
+        -------
+        Guide
+            The questions to ask, answered with this fit's numbers, and what each means; print it.
+        """
+        return make_guide(self)  # type: ignore[arg-type]  # a fit of either kind offers what is read
 
     def _parts_without(self, term: str) -> tuple[Term, ...]:
         names = [t.name for t in self.parts]
@@ -79,7 +90,7 @@ class Fit(Grouped):
         own = [t.variables[0] for t in self.parts if t.kind == "slope" and t.variables[1] == by]
         test = self._parallel(group, amounts, own) if amounts else None
         crossed = any(t.kind == "cross" and by in t.variables for t in self.parts)
-        return Lines(self.outcome.name, by, tuple(lines), tuple(own), test, crossed)
+        return Lines(self.explained, by, tuple(lines), tuple(own), test, crossed)
 
     def _plainly(self, by: str) -> Self:
         """Return the same fit with a group told by indicators, whatever its coding."""
@@ -125,6 +136,8 @@ class Fit(Grouped):
                 names = list(dict.fromkeys(v for t in self.parts for v in t.variables))
                 raise ColumnError(f"The model has no column `{name}`.{near(name, names)}")
             term = variables[0]
+            if value is None or value == "" or (isinstance(value, float) and np.isnan(value)):
+                raise MarkbaseError(f"`{name}` is blank in a profile; give a value, or leave the column out.")
             if term.is_group:
                 place = term.column.level_at(value)
                 if place not in term.places:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 import pandas as pd
@@ -154,6 +154,57 @@ class FitTold(Protocol):
         ...
 
 
+class SampleTold(Protocol):
+    """The account of the rows."""
+
+    @property
+    def rows(self) -> int:
+        """Rows of the data."""
+        ...
+
+    @property
+    def used(self) -> int:
+        """Rows used."""
+        ...
+
+    @property
+    def losses(self) -> Sequence[Any]:
+        """Why others were not: each with `column`, `reason` and `rows`."""
+        ...
+
+
+class GuideTold(FitTold, Protocol):
+    """A fit that can be gone through in order."""
+
+    @property
+    def sample(self) -> SampleTold:
+        """The rows."""
+        ...
+
+    @property
+    def overall(self) -> WholeTest:
+        """The test of the whole."""
+        ...
+
+    @property
+    def strength(self) -> Any:
+        """How much it says."""
+        ...
+
+    @property
+    def event(self) -> str:
+        """The event, in a logistic model."""
+        ...
+
+    def groups(self, group: str) -> pd.DataFrame:
+        """Tell the levels of a group."""
+        ...
+
+    def reading(self) -> Reading:
+        """Tell the fit in sentences."""
+        ...
+
+
 class LogisticTold(FitTold, Protocol):
     """A logistic fit."""
 
@@ -238,6 +289,30 @@ class KindOfTest(Protocol):
     @property
     def kind(self) -> str:
         """``F``, ``likelihood ratio`` or ``Wald``."""
+        ...
+
+
+class WholeTest(KindOfTest, Protocol):
+    """The test of all terms together."""
+
+    @property
+    def statistic(self) -> float:
+        """F or chi-squared."""
+        ...
+
+    @property
+    def df(self) -> int:
+        """Degrees of freedom."""
+        ...
+
+    @property
+    def df_rest(self) -> float:
+        """Those of the denominator."""
+        ...
+
+    @property
+    def p(self) -> float:
+        """Its p."""
         ...
 
 

@@ -10,6 +10,7 @@ import pandas as pd
 from markbase.core.display import Shown
 from markbase.core.errors import ColumnError, FitError, near
 from markbase.core.model.linear import LinearFit
+from markbase.core.model.logistic import LogisticFit
 from markbase.core.tables import rows_of
 
 
@@ -24,18 +25,18 @@ class Sensitivity(Shown):
     level: float
     """Confidence level."""
     table: pd.DataFrame
-    """`without` (empty for the whole model), `level` (of a group), `estimate`, `se`, `t`, `p`, `low`, `high`,
+    """`without` (empty for the whole model), `level` (of a group), `estimate`, `se`, `t` (or `z`), `p`, `low`, `high`,
     `moved` (change of the estimate, in standard errors of the whole model)."""
     changed: tuple[str, ...]
     """What turns when left out, in sentences; empty if no conclusion changes."""
 
 
-def sensitivity(fit: LinearFit, focus: str) -> Sensitivity:
+def sensitivity(fit: LinearFit | LogisticFit, focus: str) -> Sensitivity:
     """Refit without each other term in turn, on the same rows.
 
     Parameters
     ----------
-    fit : LinearFit
+    fit : LinearFit or LogisticFit
         The whole model.
     focus : str
         The term the question is about.
@@ -43,8 +44,9 @@ def sensitivity(fit: LinearFit, focus: str) -> Sensitivity:
     Returns
     -------
     Sensitivity
-        How its estimate, standard error, t and p move. Everything is computed from the moments of the
-        whole model; the rows are not touched.
+        How its estimate, standard error, t (or z) and p move. Of a linear model everything is computed from the
+        moments of the whole; a logistic one is climbed again. Log odds also move when a term is left out that has
+        nothing to do with the focal one, as they do not average over what is left out; the sentences say so.
 
     Raises
     ------
@@ -59,26 +61,31 @@ def sensitivity(fit: LinearFit, focus: str) -> Sensitivity:
     if len(names) < 2:
         raise FitError(f"`{focus}` is the only term, so there is nothing to leave out.")
     whole = _rows(fit, focus)
-    records, changed = _records("", whole, whole), []
+    name_of = fit._statistic
+    records, changed = _records("", whole, whole, name_of), []
     for name in names:
         if name == focus:
             continue
         rows = _rows(fit.without(name), focus)
-        records += _records(name, rows, whole)
+        records += _records(name, rows, whole, name_of)
         changed += _turns(name, rows, whole, 1 - fit.level)
+    if isinstance(fit, LogisticFit) and changed:
+        changed.append(
+            "Log odds move a little when any term is left out that matters for the outcome, also without confounding."
+        )
     return Sensitivity(focus, fit.outcome.name, fit.level, pd.DataFrame(records), tuple(changed))
 
 
-def _rows(fit: LinearFit, focus: str) -> pd.DataFrame:
+def _rows(fit: LinearFit | LogisticFit, focus: str) -> pd.DataFrame:
     table = fit.coefficients
     return table[(table["term"] == focus) & ~table["base"]].reset_index(drop=True)
 
 
-def _records(name: str, rows: pd.DataFrame, whole: pd.DataFrame) -> list[dict[str, object]]:
+def _records(name: str, rows: pd.DataFrame, whole: pd.DataFrame, statistic: str) -> list[dict[str, object]]:
     records: list[dict[str, object]] = []
     for row, before in zip(rows_of(rows), rows_of(whole), strict=True):
         moved = (row.estimate - before.estimate) / before.se if before.se > 0 else math.nan
-        shown = {k: getattr(row, k) for k in ("level", "estimate", "se", "t", "p", "low", "high")}
+        shown = {k: getattr(row, k) for k in ("level", "estimate", "se", statistic, "p", "low", "high")}
         records.append({"without": name, **shown, "moved": moved})
     return records
 

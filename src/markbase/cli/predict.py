@@ -1,0 +1,73 @@
+"""`markbase predict`: what a fitted model expects for some profiles."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from markbase.cli.asking import fit_options, options_of
+from markbase.cli.common import pair, remarks, show, show_json
+from markbase.core.errors import MarkbaseError
+from markbase.core.model.linear import LinearFit
+from markbase.files.data import read_table
+from markbase.files.writing import write_table
+from markbase.show.plain import table_record
+from markbase.show.predictions import predictions_page
+
+
+@click.command("predict")
+@fit_options
+@click.option(
+    "--profile",
+    "profiles",
+    multiple=True,
+    metavar="VALUES",
+    help="Values by commas: 'voice=tenor, age=30'. What is not named is as in the sample. May be repeated.",
+)
+@click.option(
+    "--profiles",
+    "file_of_profiles",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="A file with one profile a row, its columns named as in the data.",
+)
+@click.option(
+    "--into", type=click.Path(path_type=Path), metavar="FILE", help="Write the predictions to this CSV or TSV."
+)
+@click.option("--replace", "replaces", is_flag=True, help="With --into: write over a file that is there.")
+def command(
+    profiles: tuple[str, ...],
+    file_of_profiles: Path | None,
+    into: Path | None,
+    replaces: bool,
+    as_json: bool,
+    **given: Any,
+) -> None:
+    r"""Fit a regression to FILE and predict for profiles.
+
+    \b
+    markbase predict choirs.csv --codebook choirs.codebook.toml \
+        --outcome belonging --terms age,voice --profile 'voice=tenor, age=30'
+    """
+    with remarks() as told:
+        if bool(profiles) == bool(file_of_profiles):
+            raise MarkbaseError("Say for whom: --profile 'voice=tenor, age=30', or --profiles FILE.")
+        _, fit = options_of(given).fit()
+        wanted: Any = read_table(file_of_profiles) if file_of_profiles else [_values(text) for text in profiles]
+        table = fit.predict(wanted)
+        if into:
+            write_table(table, into, replace=replaces)
+    if as_json:
+        kind = "linear" if isinstance(fit, LinearFit) else "logistic"
+        show_json(
+            {"kind": kind, "outcome": fit.outcome.name, "level": fit.level, "predictions": table_record(table)}, told
+        )
+    else:
+        show(predictions_page(fit, table))
+
+
+def _values(text: str) -> dict[str, str]:
+    """Take ``voice=tenor, age=30`` apart."""
+    return dict(pair(part, "--profile") for part in text.split(",") if part.strip())

@@ -1,0 +1,160 @@
+"""A short guided list: the questions to put to a fit, in order, answered with its own numbers."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+from markbase.core.display import Shown
+from markbase.core.errors import count_noun, listed, quoted
+from markbase.core.reading.odds import ratio
+from markbase.core.reading.sizes import percent, unit_of
+from markbase.core.reading.told import FitTold, GuideTold
+from markbase.core.tables import rows_of
+from markbase.core.wording import decimals_for, number, p_phrase, share, without_zero
+
+_WEAK = 0.02
+
+
+@dataclass(frozen=True)
+class Step:
+    """One question."""
+
+    question: str
+    """What to ask."""
+    answer: str
+    """What this fit answers."""
+    meaning: str
+    """What that means for the question."""
+
+
+@dataclass(frozen=True, repr=False)
+class Guide(Shown):
+    """Questions in reading order; print it, or take its `steps`."""
+
+    steps: tuple[Step, ...]
+    """The questions."""
+
+
+def make_guide(fit: GuideTold) -> Guide:
+    """Go through a fit in the order in which it should be read.
+
+    Parameters
+    ----------
+    fit : GuideTold
+        A fit of either kind.
+
+    Returns
+    -------
+    Guide
+        Six questions, each with an answer in numbers and what it means.
+    """
+    steps = [_rows(fit), _whether(fit), _how_much(fit), _which_terms(fit), *_groups(fit), _bounds(fit)]
+    return Guide(tuple(steps))
+
+
+def _rows(fit: GuideTold) -> Step:
+    sample = fit.sample
+    lost = sample.rows - sample.used
+    meaning = (
+        "Every row took part." if not lost else "What follows is about these rows; the others lack a value somewhere."
+    )
+    if lost > 0.1 * sample.rows:
+        worst = max(sample.losses, key=lambda loss: loss.rows)
+        meaning = f"More than a tenth is lost, most of it to `{worst.column}` ({worst.reason}): are the rows left still those you mean?"
+    return Step(
+        "Which rows?",
+        f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)})",
+        meaning,
+    )
+
+
+def _whether(fit: GuideTold) -> Step:
+    test = fit.overall
+    name = f"F({test.df}, {test.df_rest:.0f})" if test.kind == "F" else f"{test.kind} chi²({test.df})"
+    answer = f"{name} = {number(test.statistic, 2)}, {p_phrase(test.p)}"
+    if math.isnan(test.p):
+        return Step("Does the model say anything?", "not tested", "There are fewer clusters than coefficients.")
+    clear = test.p < fit.alpha
+    meaning = (
+        "Together the terms tell something; go on to how much."
+        if clear
+        else "No clear evidence that the terms together tell anything: read what follows as description, and beware of a single clear row."
+    )
+    return Step("Does the model say anything?", answer, meaning)
+
+
+def _how_much(fit: GuideTold) -> Step:
+    s = fit.strength
+    if isinstance_logistic(fit):
+        answer = f"McFadden {without_zero(s.mcfadden)}, Tjur {without_zero(s.tjur)}"
+        meaning = (
+            f"Where `{fit.event}` happened, the model gave it a probability {number(100 * s.tjur, 1)} percentage points higher on average than "
+            f"where it did not. {'That is little: single people are hardly told apart.' if s.tjur < 0.1 else 'See `classification` for how well single people are told apart.'}"
+        )
+        return Step("How much?", answer, meaning)
+    decimals = decimals_for(fit.outcome_sd, 3)
+    unit = unit_of(fit, 2.0)
+    answer = f"R² {without_zero(s.r2)}; typical miss {number(s.typical_miss, decimals)} {unit}"
+    saved = 1 - s.typical_miss / fit.outcome_sd
+    meaning = f"Without any term the typical miss is {number(fit.outcome_sd, decimals)} {unit}: the model brings it down by {number(100 * max(saved, 0), 1)}%."
+    if s.r2 < _WEAK:
+        meaning += " That is very little, however small p is."
+    return Step("How much?", answer, meaning)
+
+
+def _which_terms(fit: GuideTold) -> Step:
+    clear = [r.term for r in rows_of(fit.terms) if r.p < fit.alpha]
+    other = [r.term for r in rows_of(fit.terms) if not r.p < fit.alpha]
+    answer = f"clear: {listed(quoted(clear)) or 'none'}; not clear: {listed(quoted(other)) or 'none'}"
+    meaning = (
+        "Each is tested with all the others in the model; a term that is not clear has not been shown to do nothing."
+    )
+    return Step("Which terms?", answer, meaning)
+
+
+def _groups(fit: GuideTold) -> list[Step]:
+    steps = []
+    for term in fit.parts:
+        if not term.is_group:
+            continue
+        table = fit.groups(term.name)
+        others = table[~table["base"]]
+        together = fit.corrected_p(others["p"].tolist())
+        clear = [str(v) for v, p in zip(others["level"], together, strict=True) if p < fit.alpha]
+        far = others.iloc[int(others["difference"].abs().argmax())]
+        answer = f"base `{term.base_label}`; furthest from it `{far['level']}`: {_difference(fit, far)}"
+        if clear:
+            meaning = f"Clear among all comparisons with the base (Holm): {listed(quoted(clear))}."
+        else:
+            meaning = "No comparison with the base is clear once all of them are taken together (Holm)."
+        if len(table) > 2:
+            meaning += " `between` compares every pair."
+        steps.append(Step(f"Which groups? `{term.name}`", answer, meaning))
+    return steps
+
+
+def _difference(fit: GuideTold, row: Any) -> str:
+    low, high, value = float(row["low"]), float(row["high"]), float(row["difference"])
+    if isinstance_logistic(fit):
+        figures = [number(100 * v, 1) for v in (value, low, high)]
+        return f"{figures[0]} percentage points ({percent(fit)} interval {figures[1]} to {figures[2]}), odds ratio {ratio(float(row['odds_ratio']))}"
+    decimals = decimals_for(float(row["se"]) or 1.0)
+    figures = [number(v, decimals) for v in (value, low, high)]
+    return f"{figures[0]} {unit_of(fit, value)} ({percent(fit)} interval {figures[1]} to {figures[2]})"
+
+
+def _bounds(fit: GuideTold) -> Step:
+    reading = fit.reading()
+    cautions = sum(len(s.cautions) for s in reading.statements)
+    answer = f"{count_noun(cautions, 'caution')} in the reading"
+    meaning = "These are associations in the rows used, with the other terms held equal; they do not say what would happen if a value were changed."
+    if isinstance_logistic(fit):
+        meaning += " Odds are not probabilities; write both."
+    return Step("What must be said with it?", answer, meaning)
+
+
+def isinstance_logistic(fit: FitTold) -> bool:
+    """Return whether a fit models the odds of an event."""
+    return hasattr(fit, "event")

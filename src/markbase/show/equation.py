@@ -1,0 +1,53 @@
+"""An equation, as parts that stay whole when a line is broken."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+from markbase.core.reading.told import Equation
+from markbase.show.page import Facts, Formula, Page, Section
+
+
+def equation_page(equation: Equation) -> Page:
+    """Describe an equation."""
+    return Page(f"The equation of {equation.outcome}", sections=(Section("", blocks=equation_blocks(equation)),))
+
+
+def summands(equation: Equation) -> tuple[str, ...]:
+    """Return the parts of an equation: what it gives, then each summand with its sign."""
+    parts = [f"{equation.outcome} ="]
+    for place, part in enumerate(equation.parts):
+        negative = part.estimate < 0 or (part.estimate == 0 and math.copysign(1, part.estimate) < 0)
+        sign = ("−" if negative else "") if place == 0 else ("− " if negative else "+ ")
+        parts.append(f"{sign}{part.shown}{'·' + part.factor if part.factor else ''}")
+    return tuple(parts)
+
+
+def equation_blocks(equation: Equation, taken_out: Sequence[str] = ()) -> tuple[Formula | Facts, ...]:
+    """Return an equation with what must be known to use it.
+
+    Parameters
+    ----------
+    equation : Equation
+        The equation.
+    taken_out : sequence of str
+        Columns whose levels were taken out.
+
+    Returns
+    -------
+    tuple
+        The formula and facts below it.
+    """
+    facts = [("[group: level]", "is 1 for rows of that level and 0 for others")] if equation.bases else []
+    facts += [
+        ("base of " + name, f"{base} (no summand of its own: it is part of the first number)")
+        if base
+        else (name, "every level has a summand, counted from the mean of the levels, which is part of the first number")
+        for name, base in equation.bases
+    ]
+    facts += [
+        (name, "taken out: the first number is the mean over the rows of its levels' own starts") for name in taken_out
+    ]
+    facts.append(("digits", "rounded for reading; `coefficients` and --json hold all of them"))
+    return Formula(summands(equation)), Facts(tuple(facts))

@@ -1,0 +1,307 @@
+"""Figures of a fit. Each takes the axes to draw on, or makes a figure of its own; nothing global is set."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from markbase.core.errors import ColumnError, MarkbaseError
+from markbase.core.model.linear import LinearFit
+from markbase.core.model.logistic import LogisticFit
+from markbase.core.wording import short
+from markbase.show.figures import AMBER, INK, TEAL, own_axes
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+AnyFit = LinearFit | LogisticFit
+_LINES = (
+    (TEAL, "-"),
+    (AMBER, "--"),
+    (INK, ":"),
+    ("#7a4f9a", "-."),
+    ("#2f7d32", (0, (5, 1, 1, 1, 1, 1))),
+    ("#a33b3b", (0, (1, 1))),
+)
+_MARKS = "osD^vP"
+MOST_LEVELS = 6
+"""Lines of more levels cannot be told apart."""
+_MOST_POINTS = 1500
+_POINTS = 40
+
+
+def draw_groups(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
+    """Draw how the levels of a group differ from the base, with intervals.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit.
+    group : str
+        A group of the model.
+    ax : matplotlib.axes.Axes, optional
+        Where to draw; by default on a figure of its own (``ax.figure``).
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+        The axes drawn on. Of a logistic fit the differences are in percentage points of adjusted probability.
+
+    Raises
+    ------
+    ColumnError
+        If the model has no such group.
+    """
+    table = fit.groups(group)
+    factor = 100.0 if isinstance(fit, LogisticFit) else 1.0
+    if ax is None:
+        ax = own_axes(7.2, 1.5 + 0.42 * len(table))
+    y = np.arange(len(table))[::-1]
+    base = table["base"].to_numpy()
+    value, low, high = (factor * table[k].to_numpy() for k in ("difference", "low", "high"))
+    ax.axvline(0, color=INK, linewidth=1)
+    ax.hlines(y[~base], low[~base], high[~base], color=TEAL, linewidth=2.2)
+    ax.plot(value[~base], y[~base], "o", color=TEAL, markersize=7)
+    ax.plot(0, y[base], "D", markersize=9, markerfacecolor="white", markeredgecolor=INK, markeredgewidth=1.6)
+    names = [f"{v} (base)" if b else str(v) for v, b in zip(table["level"], base, strict=True)]
+    ax.set_yticks(y, [f"{v}, n = {n:,}" for v, n in zip(names, table["n"], strict=True)])
+    ax.set_ylim(-0.6, len(table) - 0.4)
+    if isinstance(fit, LogisticFit):
+        ax.set_xlabel(f"difference in the probability of {fit.outcome.name} = {fit.event}, percentage points")
+    else:
+        ax.set_xlabel(f"difference in {fit.outcome.name}, {fit.outcome.unit_many}")
+    _finish(ax, f"{group}: differences from {table['level'][base].iloc[0]}, {_interval(fit)}")
+    return ax
+
+
+def draw_adjusted(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
+    """Draw the adjusted mean, or probability, of each level of a group beside the plain one.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit.
+    group : str
+        A group of the model.
+    ax : matplotlib.axes.Axes, optional
+        Where to draw; by default on a figure of its own.
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+        The axes drawn on.
+
+    Raises
+    ------
+    ColumnError
+        If the model has no such group.
+    """
+    table = fit.groups(group)
+    factor = 100.0 if isinstance(fit, LogisticFit) else 1.0
+    if ax is None:
+        ax = own_axes(7.2, 1.7 + 0.42 * len(table))
+    y = np.arange(len(table))[::-1]
+    low, high, adjusted, plain = (
+        factor * table[k].to_numpy() for k in ("adjusted_low", "adjusted_high", "adjusted", "plain")
+    )
+    ax.hlines(y, low, high, color=TEAL, linewidth=2.2)
+    ax.plot(adjusted, y, "o", color=TEAL, markersize=7, label=f"adjusted, {_interval(fit)}")
+    ax.plot(plain, y - 0.18, "|", color=AMBER, markersize=13, markeredgewidth=2.4, label="as observed")
+    names = [f"{v} (base)" if b else str(v) for v, b in zip(table["level"], table["base"], strict=True)]
+    ax.set_yticks(y, [f"{v}, n = {n:,}" for v, n in zip(names, table["n"], strict=True)])
+    ax.set_ylim(-0.7, len(table) - 0.4)
+    what = (
+        f"% with {fit.outcome.name} = {fit.event}"
+        if isinstance(fit, LogisticFit)
+        else f"{fit.outcome.name}, {fit.outcome.unit_many}"
+    )
+    ax.set_xlabel(what)
+    _finish(ax, f"{group}: adjusted as if all rows had the level")
+    ax.legend(
+        frameon=False, fontsize=8, loc="upper left", bbox_to_anchor=(0, -0.2 - 0.35 / max(len(table), 2)), ncols=2
+    )
+    return ax
+
+
+def draw_lines(fit: AnyFit, amount: str, by: str, ax: Axes | None = None) -> Axes:
+    """Draw what the fit gives along an amount, a line for each level of a group.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit.
+    amount : str
+        An amount of the model.
+    by : str
+        A group of the model, of at most six levels.
+    ax : matplotlib.axes.Axes, optional
+        Where to draw; by default on a figure of its own.
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+        The axes drawn on: of a linear fit lines over the data, of a logistic fit curves of probability. Other terms are
+        as in the sample. Each line goes as far as the rows of its level do.
+
+    Raises
+    ------
+    ColumnError
+        If the model has no such amount or group.
+    MarkbaseError
+        If the group has more levels than can be told apart.
+    """
+    levels = list(fit.groups(by)["level"])
+    if len(levels) > MOST_LEVELS:
+        raise MarkbaseError(
+            f"`{by}` has {len(levels)} levels, more than the {MOST_LEVELS} that lines can tell apart; merge some, or use `draw_groups`."
+        )
+    fit.spread(amount)
+    x_column = next(p.column for t in fit.parts for p in (t.parts or (t,)) if p.name == amount)
+    group = next((p for t in fit.parts for p in (t.parts or (t,)) if p.name == by), None)
+    if group is None:
+        raise ColumnError(f"The model has no group `{by}`.")
+    if ax is None:
+        ax = own_axes(8.4, 5.2)
+    inside = np.ones(fit.sample.rows, dtype=bool) if fit.used is None else fit.used
+    codes = group.block().codes
+    logistic = isinstance(fit, LogisticFit)
+    factor = 100 if logistic else 1
+    shown = np.flatnonzero(inside)
+    shown = shown[:: max(1, len(shown) // _MOST_POINTS)]
+    for k, level in enumerate(levels):
+        color, dashes = _LINES[k]
+        mine = inside & (codes == k)
+        own = x_column.values[mine]
+        grid = np.linspace(own.min(), own.max(), _POINTS)
+        table = fit.predict([{by: level, amount: float(v)} for v in grid])
+        y = factor * table["probability" if logistic else "predicted"]
+        if not logistic:
+            points = shown[codes[shown] == k]  # type: ignore[index]
+            ax.plot(
+                x_column.values[points],
+                fit.outcome.values[points],
+                _MARKS[k],
+                color=color,
+                markersize=2.6,
+                alpha=0.28,
+                markeredgewidth=0,
+            )
+        is_base = k == group.base
+        ax.fill_between(grid, factor * table["low"], factor * table["high"], color=color, alpha=0.09, linewidth=0)
+        ax.plot(grid, y, color=color, linestyle=dashes, linewidth=2.4, label=f"{level} (base)" if is_base else level)
+    ax.set_xlabel(
+        amount if x_column.unit is None or x_column.unit_many == amount else f"{amount}, {x_column.unit_many}"
+    )
+    ax.set_ylabel(
+        f"% with {fit.outcome.name} = {fit.event}"
+        if isinstance(fit, LogisticFit)
+        else f"{fit.outcome.name}, {fit.outcome.unit_many}"
+    )
+    own_slopes = any(t.kind == "slope" and t.variables == (amount, by) for t in fit.parts)
+    told = (
+        "slopes differ by group in the model"
+        if own_slopes
+        else "one slope for all"
+        if not logistic
+        else "one slope for all in log odds"
+    )
+    _finish(ax, f"{fit.outcome.name} along {amount}, by {by}: {told}; shaded {_interval(fit)}")
+    ax.legend(
+        frameon=False,
+        fontsize=9,
+        ncols=min(len(levels), 4),
+        loc="upper left",
+        bbox_to_anchor=(0, -0.11),
+        handlelength=3.4,
+    )
+    return ax
+
+
+def draw_sorting(fit: LogisticFit, ax: Axes | None = None, *, folds: int | None = None, seed: int = 0) -> Axes:
+    """Draw how many events and non-events are sorted rightly at every cut.
+
+    Parameters
+    ----------
+    fit : LogisticFit
+        The fit.
+    ax : matplotlib.axes.Axes, optional
+        Where to draw; by default on a figure of its own.
+    folds : int, optional
+        Also for rows held out, in so many parts.
+    seed : int
+        The seed of the parts.
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+        The axes drawn on.
+    """
+    found = fit.classification(folds=folds, seed=seed)
+    if ax is None:
+        ax = own_axes(5.8, 5.8)
+    ax.plot([0, 100], [0, 100], color=INK, linewidth=1, linestyle=":", label="no better than a coin")
+    for c, color, dashes, name in (
+        (found, TEAL, "-", "rows of the fit"),
+        (found.held_out, AMBER, "--", "rows held out"),
+    ):
+        if c is None:
+            continue
+        x, y = 100 * (1 - c.points["specificity"]), 100 * c.points["sensitivity"]
+        ax.plot(x, y, color=color, linestyle=dashes, linewidth=2, label=f"{name}, area {short(c.area, 3)}")
+        at = 100 * (1 - c.specificity), 100 * c.sensitivity
+        ax.plot(*at, "o", color=color, markersize=8, markerfacecolor="white", markeredgewidth=2)
+    ax.set_aspect("equal")
+    ax.set_xlabel(f"% of {fit.otherwise} predicted {fit.event}")
+    ax.set_ylabel(f"% of {fit.event} predicted {fit.event}")
+    _finish(ax, f"{fit.outcome.name} = {fit.event}: sorting at every cut (○ at {short(found.cut)})")
+    ax.legend(frameon=False, fontsize=9, loc="lower right")
+    return ax
+
+
+def draw_calibration(fit: LogisticFit, ax: Axes | None = None, *, parts: int = 10) -> Axes:
+    """Draw observed shares against predicted probabilities.
+
+    Parameters
+    ----------
+    fit : LogisticFit
+        The fit.
+    ax : matplotlib.axes.Axes, optional
+        Where to draw; by default on a figure of its own.
+    parts : int
+        Into how many parts of rising probability the rows are put.
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+        The axes drawn on.
+    """
+    table = fit.calibration(parts)
+    if ax is None:
+        ax = own_axes(5.8, 5.8)
+    x, y, low, high = (100 * table[k].to_numpy() for k in ("predicted", "observed", "low", "high"))
+    ends = [min(x.min(), low.min()), max(x.max(), high.max())]
+    room = 0.05 * (ends[1] - ends[0]) or 1.0
+    ends = [max(ends[0] - room, 0), min(ends[1] + room, 100)]
+    ax.plot(ends, ends, color=INK, linewidth=1, linestyle=":", label="as predicted")
+    ax.vlines(x, low, high, color=TEAL, linewidth=2)
+    ax.plot(x, y, "o", color=TEAL, markersize=7, label=f"observed, {_interval(fit)}")
+    ax.set_xlim(ends[0], ends[1])
+    ax.set_ylim(ends[0], ends[1])
+    ax.set_aspect("equal")
+    ax.set_xlabel(f"predicted % with {fit.outcome.name} = {fit.event}")
+    ax.set_ylabel("observed %")
+    _finish(ax, f"{fit.outcome.name} = {fit.event}: {len(table)} parts of about {int(table['n'].median()):,} rows")
+    ax.legend(frameon=False, fontsize=9, loc="upper left")
+    return ax
+
+
+def _interval(fit: AnyFit) -> str:
+    return f"{short(100 * fit.level, 4)}% intervals"
+
+
+def _finish(ax: Axes, title: str) -> None:
+    ax.set_title(title, fontsize=10, loc="left", color=INK)
+    ax.tick_params(labelsize=9)
+    for side in ("top", "right"):
+        ax.spines[side].set_visible(False)

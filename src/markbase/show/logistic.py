@@ -1,0 +1,244 @@
+"""A logistic fit in its reading order: rows, whether, how much, which terms, odds, probability, equation, sentences."""
+
+from __future__ import annotations
+
+import math
+
+from markbase.core.checking.classification import Classification
+from markbase.core.errors import count_noun
+from markbase.core.model.logistic import LogisticFit
+from markbase.core.reading.odds import ratio, ratio_decimals
+from markbase.core.tables import rows_of
+from markbase.core.wording import clear_of_zero, decimals_for, number, p_phrase, p_value, share, short, without_zero
+from markbase.show.equation import equation_blocks
+from markbase.show.fit import LEVEL_INDENT, SCHEME_NOTES, compared_label, errors_text, reading_blocks, rows_section
+from markbase.show.groups import scale_of
+from markbase.show.page import Facts, Page, Row, Section, Strip, Table
+
+
+def logistic_page(fit: LogisticFit) -> Page:
+    """Describe a logistic fit.
+
+    Parameters
+    ----------
+    fit : LogisticFit
+        The fit.
+
+    Returns
+    -------
+    Page
+        Eight sections, in the order in which a fit should be read.
+    """
+    return Page(
+        f"{fit.outcome.name} = {fit.event}: logistic regression on {count_noun(len(fit.parts), 'term')}",
+        f"{fit.outcome.label} · {fit.data_name}" if fit.outcome.label else fit.data_name,
+        (
+            rows_section(fit, _event(fit)),
+            _whether(fit),
+            _how_much(fit),
+            _terms(fit),
+            _odds(fit),
+            _chances(fit),
+            Section("7  The equation, complete", blocks=equation_blocks(fit.equation())),
+            Section("8  In words", blocks=reading_blocks(fit.reading())),
+        ),
+    )
+
+
+def _event(fit: LogisticFit) -> list[tuple[str, str]]:
+    told = f"`{fit.outcome.name}` = `{fit.event}` in {fit.events:,} of {fit.sample.used:,} rows used ({share(fit.events, fit.sample.used)})"
+    if fit.weights:
+        told += f", {number(100 * fit.rate, 1)}% by weight"
+    return [("event", f"{told}; the other side is `{fit.otherwise}`")]
+
+
+def _whether(fit: LogisticFit) -> Section:
+    test = fit.overall
+    figures = f"{test.kind} chi²({test.df}) = {number(test.statistic, 2)}, {p_phrase(test.p)}"
+    if math.isnan(test.statistic):
+        words = "not tested"
+    elif test.p < fit.alpha:
+        words = f"together the terms tell something about `{fit.outcome.name}`"
+    else:
+        words = f"no clear evidence that the terms together tell anything about `{fit.outcome.name}`"
+    facts = [(figures, words), ("errors", errors_text(fit))]
+    if fit.penalty:
+        facts[1] = ("penalty", "penalised likelihood (Firth): intervals and p values are its own")
+    if not fit.converged:
+        facts.append(("steps", f"{fit.status}: rounding kept the last steps from gaining; read fewer digits"))
+    return Section("2  Does the model say anything", blocks=(Facts(tuple(facts)),))
+
+
+def _how_much(fit: LogisticFit) -> Section:
+    s, sorted_ = fit.strength, fit.classification()
+    named = (
+        ("Tjur", s.tjur),
+        ("McFadden", s.mcfadden),
+        ("Cox and Snell", s.cox_snell),
+        ("Nagelkerke", s.nagelkerke),
+    )
+    area = f"{without_zero(sorted_.area)} ({without_zero(sorted_.area_low)} to {without_zero(sorted_.area_high)}); .5 is no better than a coin"
+    facts = (
+        (
+            "pseudo-R²",
+            f"{', '.join(f'{name} {without_zero(value)}' for name, value in named)}: none is a share of variation",
+        ),
+        ("log-likelihood", f"{number(s.loglik, 2)}; with no terms at all {number(s.loglik_null, 2)}"),
+        ("sorting", sorting_text(sorted_)),
+        ("area under the curve", area),
+    )
+    return Section(
+        "3  How much", "in the rows the model was fitted to, and better than for others", blocks=(Facts(facts),)
+    )
+
+
+def sorting_text(c: Classification) -> str:
+    """Say how many rows are sorted rightly, beside guessing."""
+    gain = 100 * (c.correct - c.guess)
+    beside = (
+        f"{number(abs(gain), 1)} percentage points {'more' if gain > 0 else 'fewer'} than"
+        if round(gain, 1)
+        else "no more than"
+    )
+    return (
+        f"with a cut at {short(c.cut)}, {number(100 * c.correct, 1)}% of rows are sorted rightly, {beside} always guessing "
+        f"`{c.commoner}` ({number(100 * c.guess, 1)}%); of those with `{c.event}` {number(100 * c.sensitivity, 1)}%, of the others "
+        f"{number(100 * c.specificity, 1)}%"
+    )
+
+
+def _terms(fit: LogisticFit) -> Section:
+    rows = tuple(
+        Row((r.term, f"{r.df}", number(r.statistic, 2), p_value(r.p), number(r.wald, 2), p_value(r.wald_p)))
+        for r in rows_of(fit.terms)
+    )
+    note = f"each given all the others; chi² ({fit.overall.kind}) on df; a group is tested as a whole"
+    if any(t.parts for t in fit.parts):
+        note += "; a term inside another is tested at the other's base, or at 0"
+    heads: tuple[str, ...] = ("term", "df", "chi²", "p", "Wald chi²", "p")
+    right = frozenset({1, 2, 3, 4, 5})
+    if not fit.by_likelihood:
+        heads, rows = heads[:4], tuple(Row(r.cells[:4]) for r in rows)
+        right = frozenset({1, 2, 3})
+    return Section("4  Which terms", note, (Table(heads, rows, right),))
+
+
+def _odds(fit: LogisticFit) -> Section:
+    percent = f"{short(100 * fit.level, 4)}%"
+    table = fit.coefficients
+    rows = [_coefficient(fit, table.iloc[0], "(intercept), odds", None)]
+    for term in fit.parts:
+        own = table[table["term"] == term.name]
+        scale = scale_of(float(own["low"].min()), float(own["high"].max()))
+        if term.kind == "amount":
+            label = f"{term.name}, per {term.column.unit_one}" if term.column.unit else term.name
+            rows.append(_coefficient(fit, own.iloc[0], label, scale))
+            continue
+        scheme = SCHEME_NOTES.get(term.column.scheme, "") if term.is_group else ""
+        rows.append(Row((term.name, "", "", scheme, "", "", ""), "group"))
+        rows += [
+            _coefficient(fit, row, LEVEL_INDENT + compared_label(term.column.scheme, row), scale)
+            for _, row in own.iterrows()
+            if not (term.kind == "cross" and row["base"])
+        ]
+    note = f"odds ratios of {fit.outcome.name} = {fit.event}; 1 is no difference, drawn as ┊"
+    heads = ("term, level", "rows", "ratio", f"{percent} interval", "log odds", "se", "p")
+    return Section(
+        "5  Which coefficients, against which base",
+        note,
+        (Table(heads, tuple(rows), frozenset({1, 2, 3, 4, 5, 6}), 0, "lower ┊ higher"),),
+    )
+
+
+def _coefficient(fit: LogisticFit, row, label: str, scale: tuple[float, float] | None) -> Row:  # type: ignore[no-untyped-def]
+    n = f"{int(row['n']):,}" if row["level"] and (row["against"] or row["base"]) else ""
+    if row["base"]:
+        strip = Strip(0, 0, 0, *scale, is_base=True) if scale else None
+        term = next(t for t in fit.parts if t.name == row["term"])
+        chosen = (term.parts[-1] if term.parts else term).column.base
+        return Row(
+            (label, n, "1", "base" if chosen and chosen.chosen else "base, not chosen", "0", "", ""), "base", strip
+        )
+    if math.isnan(row["estimate"]):
+        return Row((label, n, "–", "no such rows", "", "", ""), "aside")
+    decimals = ratio_decimals(float(row["odds_ratio"]), float(row["se"]))
+    interval = f"{ratio(float(row['odds_low']), decimals)} to {ratio(float(row['odds_high']), decimals)}"
+    own = decimals_for(float(row["se"]))
+    cells = (
+        label,
+        n,
+        ratio(float(row["odds_ratio"]), decimals),
+        interval,
+        number(row["estimate"], own),
+        number(row["se"], own),
+        p_value(row["p"]),
+    )
+    return Row(cells, "plain", Strip(row["low"], row["estimate"], row["high"], *scale) if scale else None)
+
+
+def _chances(fit: LogisticFit) -> Section:
+    """Average marginal effects, in percentage points, with the adjusted probability of each level."""
+    table, rows = fit.marginal, []
+    for name in dict.fromkeys(table["term"]):
+        own = table[table["term"] == name]
+        scale = scale_of(float(own["low"].min()), float(own["high"].max()))
+        levels = own["level"].iloc[0] != ""
+        if levels:
+            rows.append(Row((str(name), "", "", "", ""), "group"))
+            adjusted = fit.groups(str(name)).set_index("level")["adjusted"]
+        column = next(p.column for t in fit.parts for p in (t.parts or (t,)) if p.name == name)
+        for r in rows_of(own):
+            strip = Strip(float(r.low), float(r.effect), float(r.high), *scale, is_base=bool(r.base))
+            label = LEVEL_INDENT + str(r.level) if levels else f"{name}, per {column.unit_one}"
+            chance = f"{number(100 * float(adjusted[r.level]), 1)}%" if levels else ""
+            if r.base:
+                rows.append(Row((label, chance, "0", "base", ""), "base", strip))
+                continue
+            decimals = clear_of_zero(100 * r.low, 100 * r.high, min(decimals_for(100 * r.se or 1.0), 3))
+            figures = [number(100 * v, decimals) for v in (r.effect, r.low, r.high)]
+            rows.append(Row((label, chance, figures[0], f"{figures[1]} to {figures[2]}", p_value(r.p)), "plain", strip))
+    percent = f"{short(100 * fit.level, 4)}%"
+    heads = ("term, level", "probability", "points", f"{percent} interval", "p")
+    note = f"of {fit.event}, averaged over these rows as they are; percentage points, by the delta method"
+    return Section(
+        "6  In probability", note, (Table(heads, tuple(rows), frozenset({1, 2, 3, 4}), 0, "lower ┊ higher"),)
+    )
+
+
+def classification_page(c: Classification) -> Page:
+    """Describe a classification.
+
+    Parameters
+    ----------
+    c : Classification
+        The classification.
+
+    Returns
+    -------
+    Page
+        In the rows of the fit, and in rows held out if there are any.
+    """
+    sections = [_classified(c, "In the rows the model was fitted to", "and better than it will be for others")]
+    if c.held_out is not None:
+        h = c.held_out
+        note = f"each of {h.folds} parts predicted by a fit to the others"
+        if h.left_out:
+            note += f"; {count_noun(h.left_out, 'row')} left out, whose level occurs in no other part"
+        sections.append(_classified(h, "In rows the model had not seen", note))
+    return Page(f"{c.outcome} = {c.event}: sorted by probability", sections=tuple(sections))
+
+
+def _classified(c: Classification, title: str, note: str) -> Section:
+    labels = [c.event, c.otherwise]
+    rows = []
+    for observed in labels:
+        counts = [float(c.table.loc[observed, guess]) for guess in labels]  # type: ignore[arg-type]
+        right = counts[labels.index(observed)]
+        shown = [number(v, 0) for v in counts]
+        rows.append(Row((f"{c.outcome} is {observed}", *shown, f"{share(right, sum(counts))}")))
+    heads = ("observed", *(f"predicted {v}" for v in labels), "sorted rightly")
+    facts = (
+        ("sorting", sorting_text(c)),
+        ("area under the curve", f"{without_zero(c.area)} ({without_zero(c.area_low)} to {without_zero(c.area_high)})"),
+    )
+    return Section(title, note, (Table(heads, tuple(rows), frozenset({1, 2, 3})), Facts(facts)))

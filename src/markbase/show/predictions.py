@@ -1,0 +1,98 @@
+"""Predictions for profiles."""
+
+from __future__ import annotations
+
+import pandas as pd
+
+from markbase.core.errors import listed, quoted
+from markbase.core.model.linear import LinearFit
+from markbase.core.model.logistic import LogisticFit
+from markbase.core.tables import rows_of
+from markbase.core.wording import decimals_for, number, short
+from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
+
+_MOST = 60
+
+
+def predictions_page(fit: LinearFit | LogisticFit, table: pd.DataFrame) -> Page:
+    """Describe predictions.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit.
+    table : pandas.DataFrame
+        What its `predict` returned.
+
+    Returns
+    -------
+    Page
+        A row a profile, with its interval and what must be said of it.
+    """
+    variables = {v for t in fit.parts for v in t.variables}
+    given = [c for c in table.columns if c in variables]
+    percent = f"{short(100 * fit.level, 4)}%"
+    rows = []
+    for r in table.head(_MOST).to_dict("records"):
+        profile = ", ".join(f"{c} {_cell(r[c])}" for c in given if not pd.isna(r[c])) or "as in the sample"
+        rows.append(Row((profile, *_figures(fit, r)), "aside" if r["caution"] else "plain"))
+    if isinstance(fit, LogisticFit):
+        heads: tuple[str, ...] = ("profile", f"probability of {fit.event}", f"{percent} interval")
+        title = f"{fit.outcome.name} = {fit.event}: predicted probability"
+    else:
+        heads = (
+            "profile",
+            f"mean ({fit.outcome.unit_many})",
+            f"{percent} interval of the mean",
+            f"{percent} interval for one",
+        )
+        heads = heads if "one_low" in table else heads[:3]
+        title = f"{fit.outcome.name}: predicted"
+    right = frozenset(range(1, len(heads)))
+    facts = []
+    left = sorted(variables - set(given))
+    if left or table[given].isna().any().any():
+        facts.append(
+            ("not given", f"{listed(quoted(left)) or 'blank cells'}: as in the sample, averaged over the rows used")
+        )
+    if fit.taken_out:
+        facts.append(
+            (
+                "taken out",
+                f"{listed(quoted(fit.taken_out))}: at the mean over the rows, so for one person there is more to it",
+            )
+        )
+    if len(table) > _MOST:
+        facts.append(("shown", f"{_MOST} of {len(table):,} profiles; --into FILE and --json have all of them"))
+    cautions = [str(r.caution) for r in rows_of(table) if r.caution]
+    blocks: list[Table | Facts | Sentences] = [Table(heads, tuple(rows), right, 0)]
+    blocks += [Facts(tuple(facts))] if facts else []
+    if cautions:
+        text = "Outside the data a prediction rests on the form of the model alone."
+        blocks.append(
+            Sentences(
+                ((text, tuple(f"{c[0].upper()}{c[1:]}." if c[0] != "`" else f"{c}." for c in dict.fromkeys(cautions))),)
+            )
+        )
+    return Page(title, fit.data_name, (Section("", blocks=tuple(blocks)),))
+
+
+def _cell(value: object) -> str:
+    try:
+        return short(float(value), 6)  # type: ignore[arg-type]
+    except (TypeError, ValueError):
+        return str(value)
+
+
+def _figures(fit: LinearFit | LogisticFit, r: dict) -> tuple[str, ...]:  # type: ignore[type-arg]
+    if isinstance(fit, LogisticFit):
+        return (
+            f"{number(100 * r['probability'], 1)}%",
+            f"{number(100 * r['low'], 1)}% to {number(100 * r['high'], 1)}%",
+        )
+    decimals = decimals_for(float(r["se"]))
+    cells = (number(r["predicted"], decimals), f"{number(r['low'], decimals)} to {number(r['high'], decimals)}")
+    if "one_low" not in r:
+        return cells
+    wide = max(decimals - 1, 0)
+    return (*cells, f"{number(r['one_low'], wide)} to {number(r['one_high'], wide)}")
