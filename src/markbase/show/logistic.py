@@ -141,7 +141,7 @@ def _odds(fit: LogisticFit) -> Section:
             for _, row in own.iterrows()
             if not (term.kind == "cross" and row["base"])
         ]
-    note = f"odds ratios of {fit.outcome.name} = {fit.event}; 1 is no difference, drawn as ┊"
+    note = f"odds ratios of {fit.outcome.name} = {fit.event}; ┊ is 1"
     heads = ("term, level", "rows", "ratio", f"{percent} interval", "log odds", "se", "p")
     return Section(
         "5  Which coefficients, against which base",
@@ -199,7 +199,7 @@ def _chances(fit: LogisticFit) -> Section:
             rows.append(Row((label, chance, figures[0], f"{figures[1]} to {figures[2]}", p_value(r.p)), "plain", strip))
     percent = f"{short(100 * fit.level, 4)}%"
     heads = ("term, level", "probability", "points", f"{percent} interval", "p")
-    note = f"of {fit.event}, averaged over these rows as they are; percentage points, by the delta method"
+    note = f"of {fit.event}, averaged over these rows; percentage points (delta method)"
     return Section(
         "6  In probability", note, (Table(heads, tuple(rows), frozenset({1, 2, 3, 4}), 0, "lower ┊ higher"),)
     )
