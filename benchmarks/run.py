@@ -41,6 +41,18 @@ def make(rows: int, levels: tuple[int, ...] = LEVELS, amounts: int = AMOUNTS) ->
     return mb.Study(frame), arrays | codes, terms
 
 
+def yes_no(arrays: dict, terms: list[str]) -> tuple[mb.Study, dict]:
+    """Make a study with a yes/no outcome whose odds rise with the amount that was explained, and its arrays."""
+    rng = np.random.default_rng(1)
+    scaled = (arrays["y"] - arrays["y"].mean()) / arrays["y"].std()
+    arrays = arrays | {"stays": (rng.random(len(scaled)) < 1 / (1 + np.exp(-scaled))).astype(float)}
+    frame = pd.DataFrame({name: arrays[name] for name in ("stays", *terms) if not name.startswith("g")})
+    for name in (t for t in terms if t.startswith("g")):
+        labels = [f"level {k:04d}" for k in range(int(arrays[name].max()) + 1)]
+        frame[name] = pd.Categorical.from_codes(arrays[name], labels)
+    return mb.Study(frame), arrays
+
+
 def fit(study: mb.Study, terms: list[str]) -> mb.LinearFit:
     """Fit, with all tables."""
     result = mb.fit_linear(study, "y", terms)
@@ -72,6 +84,26 @@ def by_normal_equations(arrays: dict, terms: list[str]) -> np.ndarray:
     """Solve by hand: dense columns, then the normal equations."""
     X = dense(arrays, terms)
     return np.linalg.solve(X.T @ X, X.T @ arrays["y"])
+
+
+def by_newton(arrays: dict, terms: list[str]) -> np.ndarray:
+    """Fit a logistic regression by hand: dense columns, then Newton steps."""
+    X = dense(arrays | {"y": arrays["stays"]}, terms)
+    b = np.zeros(X.shape[1])
+    for _ in range(25):
+        p = 1 / (1 + np.exp(-(X @ b)))
+        step = np.linalg.solve(X.T @ (X * (p * (1 - p))[:, None]), X.T @ (arrays["stays"] - p))
+        b += step
+        if np.abs(step).max() < 1e-10:
+            break
+    return b
+
+
+def fit_stays(study: mb.Study, terms: list[str]) -> mb.LogisticFit:
+    """Fit a logistic regression, with its table of coefficients, its test and its strength."""
+    result = mb.fit_logistic(study, "stays", terms)
+    _ = result.sample.lost, result.overall, result.strength, result.coefficients
+    return result
 
 
 def best(call, runs: int) -> float:
@@ -142,6 +174,23 @@ def main() -> None:
         f"{extra:.4f} s",
         f"{own:.3f} s",
         f"{100 * extra / own:.1f}%",
+    )
+
+    stays, with_stays = yes_no(arrays, terms)
+    own_stays = best(lambda: fit_stays(stays, terms), 5)
+    newton = best(lambda: by_newton(with_stays, terms), 2)
+    table.add_row(
+        "whole logistic fit / dense columns and Newton steps",
+        f"{own_stays:.3f} s",
+        f"{newton:.2f} s",
+        f"{newton / own_stays:.1f} times faster",
+    )
+    used = peak(lambda: fit_stays(stays, terms))
+    table.add_row(
+        "extra memory of it / the dense matrix",
+        f"{used / 1e6:.0f} MB",
+        f"{size / 1e6:.0f} MB",
+        f"{100 * used / size:.1f}%",
     )
 
     small, little, ten = make(2_000, (4, 6))

@@ -146,7 +146,7 @@ def test_demo_runs_twice_but_writes_over_nothing(tmp_path):
     assert first.returncode == 0
     assert first.stderr == "remark: `joined_through`: `other way` is a mixture of `workplace` and `festival`.\n"
     typed = [line.strip() for line in first.stdout.splitlines() if line.strip().startswith("markbase fit")]
-    assert len(typed) == 3
+    assert len(typed) == 4
     assert run("demo", cwd=tmp_path).stdout == first.stdout
     mine = tmp_path / "choirs-demo" / "choirs.csv"
     mine.write_text("my own work")

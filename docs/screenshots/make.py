@@ -26,6 +26,14 @@ TERMINALS = {
     "screen.png": (f"markbase screen {PLAN} --outcome belonging --terms {SCREENED}", "1080x900+0+0"),
     "fit-numbers.png": (FIT, "1080x917+0+0"),
     "fit-words.png": (FIT, "1080x900+0+917"),
+    "groups.png": (
+        f"markbase fit {PLAN} --outcome belonging --terms age,voice,rehearsals --group voice",
+        "1080x760+0+0",
+    ),
+    "logistic.png": (
+        f"markbase fit {PLAN} --kind logistic --outcome stays --event yes --terms age,voice,rehearsals,travel_km",
+        "1080x1010+0+0",
+    ),
     "overlap.png": (f"markbase fit {PLAN} --outcome belonging --terms rehearsals,concerts,events", "1080x215+0+0"),
 }
 """File, command, and which part of the screen."""
@@ -78,11 +86,14 @@ def terminal(name: str, command: str, part: str, folder: Path) -> None:
 
 
 def figure() -> None:
-    """Draw the inflation of the terms screened."""
+    """Draw the inflation of the terms screened, and the groups of a fit."""
     import markbase as mb
 
     screen = mb.screen(mb.demo.plan().open(), SCREENED.split(","), "belonging")
     mb.draw_inflation(screen).figure.savefig(HERE / "inflation.png", dpi=120)
+    fit = mb.fit_linear(mb.demo.plan().open(), "belonging", ["age", "voice", "rehearsals", mb.slope("age", by="voice")])
+    mb.draw_groups(fit, "voice").figure.savefig(HERE / "voice-differences.png", dpi=120)
+    mb.draw_lines(fit, "age", by="voice").figure.savefig(HERE / "age-by-voice.png", dpi=120)
 
 
 def notebook(folder: Path) -> None:

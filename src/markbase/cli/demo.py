@@ -13,10 +13,13 @@ from markbase import demo
 from markbase.cli.common import remarks, show
 from markbase.core.errors import FileError, listed, quoted
 from markbase.core.model.fitting import fit_linear
+from markbase.core.model.fitting_logistic import fit_logistic
 from markbase.files.data import open_study
 from markbase.files.plan import read_plan
 from markbase.files.whole import write_whole
 from markbase.show.fit import fit_page
+from markbase.show.groups import groups_section, guide_page, pairs_section
+from markbase.show.page import Page
 from markbase.show.study import check_page, column_page, study_page, trail_page
 
 _TERMS = "age,voice,joined_through,rehearsal_day,years_in_choir,rehearsals,travel_km"
@@ -48,8 +51,17 @@ def command(folder: Path, replace: bool) -> None:
     show(check_page(study.check("joined_through")))
     _step("4. Fit, every group against a base you chose.", fit)
     show(fit_page(fit_linear(study, "belonging", _TERMS.split(","))))
+    small = f"{_quoted(plan)} --outcome belonging --terms age,voice,rehearsals --group voice"
+    _step("5. Read one group: every level, every pair, a line for each.", f"fit {small}")
+    read = fit_linear(study, "belonging", ["age", "voice", "rehearsals"])
+    show(Page("belonging, by voice", sections=(groups_section(read, "voice"), pairs_section(read, "voice"))))
+    stays = f"fit {_quoted(plan)} --kind logistic --outcome stays --event yes --terms age,voice,rehearsals,travel_km"
+    _step("6. A yes/no outcome: who stays? First the questions to put to it.", f"{stays} --guide")
+    show(guide_page(fit_logistic(study, "stays", ["age", "voice", "rehearsals", "travel_km"], event="yes").guide()))
     _say("")
     _say("Type next:")
+    _say(f"  {_program()} {stays}")
+    _say("      the whole of it: odds ratios, percentage points, sentences")
     _say(f"  {_program()} {fit} --base voice=tenor")
     _say("      the same fit against another base: R² and the typical miss stay as they are")
     _say(f"  {_program()} fit {_quoted(plan)} --outcome belonging --terms rehearsals,concerts,events")
