@@ -95,6 +95,8 @@ def test_groups_guide_and_sorting_can_be_asked_for_alone():
     assert "parallel lines?" in group
     assert "In words" not in group
     assert "Which groups? voice base alto" in run("fit", *CHOIRS, *STAYS, "--guide").stdout
+    cases = run("fit", *CHOIRS, *STAYS, "--cases", "3").stdout
+    assert stays_fit().cases(3)["singer_id"].tolist() == [line.split()[0] for line in cases.splitlines() if line.strip().startswith("S")]  # fmt: skip
     sorting = run("fit", *CHOIRS, *STAYS, "--sorting", "--folds", "5").stdout
     assert "In rows the model had not seen   each of 5 parts" in sorting
 

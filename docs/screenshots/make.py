@@ -32,7 +32,7 @@ TERMINALS = {
     ),
     "logistic.png": (
         f"markbase fit {PLAN} --kind logistic --outcome stays --event yes --terms age,voice,rehearsals,travel_km",
-        "1080x1010+0+0",
+        "1080x945+0+0",
     ),
     "overlap.png": (f"markbase fit {PLAN} --outcome belonging --terms rehearsals,concerts,events", "1080x215+0+0"),
 }

@@ -15,9 +15,9 @@ from markbase.core.model.linear import LinearFit
 from markbase.core.model.logistic import LogisticFit
 from markbase.show.fit import fit_page, standardised_section
 from markbase.show.groups import groups_section, guide_section, lines_page, pairs_section
-from markbase.show.logistic import classification_page, logistic_page
+from markbase.show.logistic import cases_page, classification_page, logistic_page
 from markbase.show.page import Page, Section
-from markbase.show.plain import fit_record, groups_record, logistic_record
+from markbase.show.plain import fit_record, groups_record, logistic_record, table_record
 
 
 @click.command("fit")
@@ -38,6 +38,9 @@ from markbase.show.plain import fit_record, groups_record, logistic_record
 )
 @click.option("--folds", default=10, show_default=True, help="With --sorting: in how many parts rows are held out.")
 @click.option("--seed", default=0, show_default=True, help="With --sorting: the seed of the parts.")
+@click.option(
+    "--cases", type=int, metavar="N", help="Logistic: only the N cases that weigh most, by the identifier of the data."
+)
 @click.option("--figures", metavar="FOLDER", help="Write the figures of the fit into this folder, as PNG and SVG.")
 @click.option("--replace", "replaces", is_flag=True, help="With --figures: write over files that are there.")
 def command(
@@ -49,6 +52,7 @@ def command(
     cut: float,
     folds: int,
     seed: int,
+    cases: int | None,
     figures: str | None,
     replaces: bool,
     as_json: bool,
@@ -77,6 +81,11 @@ def command(
             if found is None:
                 raise click.UsageError("--sorting is for a logistic regression; add --kind logistic.")
             page = classification_page(found)
+        if cases is not None:
+            if not isinstance(fit, LogisticFit):
+                raise click.UsageError("--cases is for a logistic regression; add --kind logistic.")
+            page = cases_page(fit, fit.cases(cases))
+            record["cases"] = table_record(fit.cases(cases))
         if figures:
             draw_fit(study, fit, figures, replaces)
     if as_json:

@@ -61,7 +61,7 @@ def groups_section(fit: AnyFit, group: str) -> Section:
             continue
         ends = clear_of_zero(factor * r.low, factor * r.high, decimals)
         interval = f"{number(factor * r.low, ends)} to {number(factor * r.high, ends)}"
-        rows.append(Row((*head, number(factor * r.difference, ends), interval, p_value(r.p)), "plain", strip))
+        rows.append(Row((*head, number(factor * r.difference, decimals), interval, p_value(r.p)), "plain", strip))
     what = ("rate %", "adjusted %", "points") if points else ("mean", "adjusted", "difference")
     percent = f"{short(100 * fit.level, 4)}%"
     heads = (group, "rows", what[0], what[1], what[2], f"{percent} interval", "p")
@@ -99,17 +99,17 @@ def pairs_section(fit: AnyFit, group: str, correction: str = "holm") -> Section:
 def compared_section(fit: AnyFit, table, title: str, correction: str) -> Section:  # type: ignore[no-untyped-def]
     """Describe comparisons as `between` and `planned` return them."""
     scale = scale_of(float(table["low"].min()), float(table["high"].max()))
-    rows = []
+    decimals, rows = decimals_for(float(table["se"].min())), []
     for r in rows_of(table):
         strip = Strip(float(r.low), float(r.difference), float(r.high), *scale)
         name = f"{r.level} against {r.against}"
         if isinstance(fit, LogisticFit):
-            decimals = ratio_decimals(r.odds_ratio, r.se)
-            size = ratio(r.odds_ratio, decimals)
-            interval = f"{ratio(r.odds_low, decimals)} to {ratio(r.odds_high, decimals)}"
+            own = ratio_decimals(r.odds_ratio, r.se)
+            size = ratio(r.odds_ratio, own)
+            interval = f"{ratio(r.odds_low, own)} to {ratio(r.odds_high, own)}"
         else:
-            decimals = clear_of_zero(r.low, r.high, decimals_for(r.se))
-            size, interval = number(r.difference, decimals), f"{number(r.low, decimals)} to {number(r.high, decimals)}"
+            ends = clear_of_zero(r.low, r.high, decimals)
+            size, interval = number(r.difference, decimals), f"{number(r.low, ends)} to {number(r.high, ends)}"
         corrected = () if correction == "none" else (p_value(r.p_corrected),)
         rows.append(Row((name, size, interval, p_value(r.p), *corrected), "plain", strip))
     size = "odds ratio" if isinstance(fit, LogisticFit) else f"difference ({fit.outcome.unit_many})"

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import math
 
+import pandas as pd
+
 from markbase.core.checking.classification import Classification
 from markbase.core.errors import count_noun
 from markbase.core.model.logistic import LogisticFit
@@ -13,7 +15,7 @@ from markbase.core.wording import clear_of_zero, decimals_for, number, p_phrase,
 from markbase.show.equation import equation_blocks
 from markbase.show.fit import LEVEL_INDENT, SCHEME_NOTES, compared_label, errors_text, reading_blocks, rows_section
 from markbase.show.groups import scale_of
-from markbase.show.page import Facts, Page, Row, Section, Strip, Table
+from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
 
 
 def logistic_page(fit: LogisticFit) -> Page:
@@ -242,3 +244,32 @@ def _classified(c: Classification, title: str, note: str) -> Section:
         ("area under the curve", f"{without_zero(c.area)} ({without_zero(c.area_low)} to {without_zero(c.area_high)})"),
     )
     return Section(title, note, (Table(heads, tuple(rows), frozenset({1, 2, 3})), Facts(facts)))
+
+
+def cases_page(fit: LogisticFit, table: pd.DataFrame) -> Page:
+    """Describe cases that weigh most.
+
+    Parameters
+    ----------
+    fit : LogisticFit
+        The fit.
+    table : pandas.DataFrame
+        What its `cases` returned.
+
+    Returns
+    -------
+    Page
+        A row a case.
+    """
+    name = str(table.columns[0])
+    rows = tuple(
+        Row((str(r[0]), str(r[1]), f"{number(100 * r[2], 1)}%", number(r[3], 2), number(r[4], 4), number(r[5], 4)))
+        for r in table.itertuples(index=False, name=None)
+    )
+    heads = (name, "observed", f"probability of {fit.event}", "residual", "leverage", "influence")
+    text = (
+        "Influence is about what leaving the case out would move, over all coefficients; above 1 is much. A large residual is somebody the "
+        "model did not expect: look whether the row is right before leaving it out, and say so if you do."
+    )
+    blocks = (Table(heads, rows, frozenset({2, 3, 4, 5})), Sentences(((text, ()),)))
+    return Page(f"{fit.outcome.name} = {fit.event}: cases", fit.data_name, (Section("", blocks=blocks),))

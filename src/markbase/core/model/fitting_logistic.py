@@ -12,13 +12,13 @@ from numpy.typing import NDArray
 from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseError, count_noun, listed, quoted, remark
 from markbase.core.model.asking import Asked, Wish, ask, check_room
 from markbase.core.model.covariance import LEVERED, Errors, ScoredRows, Whitened, check_kind, sandwich
-from markbase.core.model.gathering import gather
+from markbase.core.model.gathering import gather, gather_sums
 from markbase.core.model.likelihood import Rows, Theta
 from markbase.core.model.logistic import LogisticFit
 from markbase.core.model.maximise import Bend, Maximum, bend_at, gradient_of, maximise
 from markbase.core.model.overlap import overlap_error
 from markbase.core.model.separation import check_levels, separates, separation_error
-from markbase.core.model.solve import Dependent, Solution, solve
+from markbase.core.model.solve import Dependent, solve
 from markbase.core.model.telling import design_columns
 from markbase.core.model.terms import AllBut, Block, Spec, Term, check_usable
 from markbase.core.study.column import Column
@@ -169,19 +169,37 @@ def refit(fit: LogisticFit, parts: tuple[Term, ...]) -> LogisticFit:
 def _estimate(target: Column, parts: tuple[Term, ...], asked: Asked, name: str, firth: bool) -> LogisticFit:
     blocks = [t.block() for t in parts]
     happened = (target.values == 1).astype(np.float64)
-    with_outcome = [*blocks, Block(1, multiplier=happened)]
-    moments = gather(with_outcome, len(happened), asked.used)
+    moments = gather_sums(blocks, happened, asked.used)
     columns = design_columns(parts, moments)
     check_room(asked.sample.used, 1 + len(columns))
-    try:
-        linear = solve(moments, with_outcome, asked.used, len(happened), columns)
-    except Dependent as finding:
-        raise overlap_error(finding, moments, parts) from None
     if not firth:
         check_levels(moments, parts, target)
     rows = Rows(blocks, happened, asked.used, asked.heavy, moments)
-    found = _climb(rows, columns, linear, firth, parts, target)
-    return _finished(name, target, parts, asked, rows, columns, found, firth)
+    try:
+        found = _climb(rows, columns, firth, parts, target)
+        return _finished(name, target, parts, asked, rows, columns, found, firth)
+    except Dependent:
+        raise _overlap(blocks, happened, asked.used, columns, parts) from None
+
+
+def _overlap(
+    blocks: Sequence[Block],
+    happened: Array,
+    used: NDArray[np.bool_] | None,
+    columns: NDArray[np.intp],
+    parts: Sequence[Term],
+) -> FitError:
+    """Name the overlap of the terms, by their moments without the curvature."""
+    every = [*blocks, Block(1, multiplier=happened)]
+    moments = gather(every, len(happened), used)
+    try:
+        solve(moments, every, used, len(happened), columns)
+    except Dependent as finding:
+        return overlap_error(finding, moments, parts)
+    return FitError(
+        "The likelihood is flat in some direction, to within rounding, though the terms do not overlap: it is all but foretold. Leave "
+        'terms out or merge levels, or ask for penalised likelihood (penalty="firth").'
+    )
 
 
 def two_level_outcome(study: Study, name: str, event: object) -> Column:
@@ -258,30 +276,21 @@ def two_level_outcome(study: Study, name: str, event: object) -> Column:
     return event_column(column, event, name, None)
 
 
-def _beginning(rows: Rows, columns: NDArray[np.intp], linear: Solution) -> Theta:
-    """Return where to begin: the first Newton step from no effects at all, if that is better, or none."""
+def _beginning(rows: Rows) -> Theta:
+    """Return where to begin: no effects at all."""
     inside = slice(None) if rows.used is None else rows.used
     rate = float(np.average(rows.event[inside], weights=None if rows.weights is None else rows.weights[inside]))
-    nothing = Theta(math.log(rate / (1 - rate)), np.zeros(rows.moments.cross.shape[0]))
-    slopes = nothing.slopes.copy()
-    slopes[columns] = linear.coefficients / (rate * (1 - rate))
-    above = float((linear.means - linear.centres) @ slopes[columns])
-    ahead = Theta(nothing.start - above, slopes)
-    if rows.pass_at(ahead).loglik > rows.pass_at(nothing).loglik:
-        return ahead
-    return nothing
+    return Theta(math.log(rate / (1 - rate)), np.zeros(rows.moments.cross.shape[0]))
 
 
-def _climb(
-    rows: Rows, columns: NDArray[np.intp], linear: Solution, firth: bool, parts: Sequence[Term], target: Column
-) -> Maximum:
+def _climb(rows: Rows, columns: NDArray[np.intp], firth: bool, parts: Sequence[Term], target: Column) -> Maximum:
     """Go to the maximum, from that of a part of the rows where they are many."""
     inside = len(rows.event) if rows.used is None else int(np.count_nonzero(rows.used))
-    few = _from_a_part(rows, columns, linear) if inside > _MANY_ROWS and not firth else None
+    few = _from_a_part(rows, columns) if inside > _MANY_ROWS and not firth else None
     if few is not None and few.bend is not None:
         found = maximise(rows, columns, few.point.theta, bend=few.bend)
     else:
-        found = maximise(rows, columns, _beginning(rows, columns, linear), firth=firth)
+        found = maximise(rows, columns, _beginning(rows), firth=firth)
     if found.status == "moving":
         separated, decided, of = separates(rows, columns, found.last_step)
         if separated:
@@ -300,13 +309,13 @@ def _climb(
     return found
 
 
-def _from_a_part(rows: Rows, columns: NDArray[np.intp], linear: Solution) -> Maximum | None:
+def _from_a_part(rows: Rows, columns: NDArray[np.intp]) -> Maximum | None:
     here = np.arange(len(rows.event)) if rows.used is None else np.flatnonzero(rows.used)
     few = rows.part(here[:: len(here) // _SAMPLE_ROWS])
     try:
-        found = maximise(few, columns, _beginning(few, columns, linear))
-    except (Dependent, np.linalg.LinAlgError):
-        return None  # a level is missing in the part
+        found = maximise(few, columns, _beginning(few))
+    except (Dependent, np.linalg.LinAlgError, ZeroDivisionError, ValueError):
+        return None  # a level, or the event, is missing in the part
     if found.status != "converged" or found.bend is None:
         return None
     bend = replace(found.bend, root=found.bend.root * math.sqrt(len(few.event) / len(here)))

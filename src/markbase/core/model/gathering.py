@@ -133,6 +133,51 @@ def gather(
     return Moments(sizes, centres, scales, cross)
 
 
+def gather_sums(blocks: Sequence[Block], outcome: NDArray[np.float64], used: NDArray[np.bool_] | None) -> Moments:
+    """Take only the sums of the columns, and of their products with an outcome.
+
+    Parameters
+    ----------
+    blocks : sequence of Block
+        The terms.
+    outcome : ndarray, shape (rows,)
+        The outcome, which stands behind them.
+    used : ndarray of bool, shape (rows,), or None
+        The rows used; None for all.
+
+    Returns
+    -------
+    Moments
+        Amounts from their centres and not scaled. The products of the columns with one another were not taken: they are NaN.
+    """
+    rows = len(outcome)
+    sizes = (1, *(b.levels for b in blocks), 1)
+    starts = np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.intp)
+    measured = [k for k, b in enumerate(blocks) if b.multiplier is not None]
+    centres, scales = _centres_and_scales([*blocks, Block(1)], measured, rows, used)
+    cross = np.full((sum(sizes), sum(sizes)), np.nan)
+    sums, products = np.zeros(sum(sizes)), np.zeros(sum(sizes))
+    for chunk in row_chunks(rows, used):
+        y = outcome[chunk]
+        sums[0] += len(y)
+        sums[-1] += y.sum()
+        products[-1] += y @ y
+        for k, block in enumerate(blocks, 1):
+            at = slice(starts[k], starts[k] + sizes[k])
+            x = None if block.multiplier is None else block.multiplier[chunk] - centres[k]
+            if block.codes is None:
+                assert x is not None
+                sums[at] += x.sum()
+                products[at] += x @ y
+            else:
+                codes = block.codes[chunk]
+                sums[at] += np.bincount(codes, weights=x, minlength=sizes[k])
+                products[at] += np.bincount(codes, weights=y if x is None else x * y, minlength=sizes[k])
+    products[0] = sums[-1]
+    cross[0], cross[:, 0], cross[-1], cross[:, -1] = sums, sums, products, products
+    return Moments(sizes, centres, np.ones_like(scales), cross)
+
+
 def _deviation(block: Block, chunk: slice | NDArray[np.intp], centre: float, scale: float) -> NDArray[np.float64]:
     assert block.multiplier is not None
     deviation: NDArray[np.float64] = (block.multiplier[chunk] - centre) / scale

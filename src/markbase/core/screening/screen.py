@@ -289,6 +289,10 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
     FitError
         If levels were taken out, or the model has no term that is a single column.
     """
+    if not isinstance(fit, LinearFit):
+        raise FitError(
+            "Only linear fits are screened from what they left behind; `screen` takes the same columns of the study."
+        )
     places = [k for k, t in enumerate(fit.parts, 1) if not t.parts]
     if not places:
         raise FitError("The model has no term that is a single column, so there is nothing to screen.")
