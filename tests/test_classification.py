@@ -1,0 +1,136 @@
+"""A logistic fit held against what happened: each figure by its definition."""
+
+import itertools
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import markbase as mb
+from test_logistic import TERMS, choir, study_of
+
+pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+
+
+def fitted(rows=120, **more):
+    frame = choir(rows)
+    frame["singer"] = [f"s{k:03d}" for k in range(rows)]
+    study = mb.Study(frame, codebook={"columns": {"singer": {"role": "identifier"}}}).mark("voice", "alto")
+    return frame, mb.fit_logistic(study, "stays", TERMS, event="yes", **more)
+
+
+def test_sorting_is_counted_beside_the_guess():
+    frame, fit = fitted()
+    p, y = fit.fitted, (frame["stays"] == "yes").to_numpy()
+    for cut in (0.3, 0.5, 0.8):
+        c = fit.classification(cut)
+        assert c.correct == pytest.approx(np.mean((p >= cut) == y))
+        assert c.guess == max(y.mean(), 1 - y.mean())
+        assert c.sensitivity == pytest.approx(np.mean(p[y] >= cut))
+        assert c.specificity == pytest.approx(np.mean(p[~y] < cut))
+        assert c.table.to_numpy().sum() == len(frame)
+    row = c.points[c.points["cut"] >= 0.8].iloc[-1]
+    assert (row["sensitivity"], row["specificity"]) == pytest.approx((c.sensitivity, c.specificity))
+
+
+def test_the_area_counts_pairs_and_its_interval_is_delongs():
+    frame, fit = fitted()
+    p, y = np.round(fit.fitted, 2), (frame["stays"] == "yes").to_numpy()
+    from markbase.core.checking.classification import area_under_curve
+
+    wins = np.array([[(a > b) + (a == b) / 2 for b in p[~y]] for a in p[y]], dtype=float)
+    area, se = area_under_curve(y.astype(float), p)
+    assert area == pytest.approx(wins.mean(), rel=1e-13)
+    variance = wins.mean(axis=1).var(ddof=1) / y.sum() + wins.mean(axis=0).var(ddof=1) / (~y).sum()
+    assert se == pytest.approx(np.sqrt(variance), rel=1e-12)
+    c = fit.classification()
+    assert 0 < c.area_low < c.area < c.area_high < 1
+
+
+def test_calibration_shares_are_counted_and_their_intervals_are_wilsons():
+    frame, fit = fitted()
+    table = fit.calibration(5)
+    assert table["n"].sum() == len(frame)
+    assert (np.diff(table["predicted"]) > 0).all()
+    y = (frame["stays"] == "yes").to_numpy()
+    for row in table.itertuples():
+        here = (fit.fitted >= row.lowest) & (fit.fitted <= row.highest)
+        assert (here.sum(), y[here].mean()) == (row.n, pytest.approx(row.observed))
+        for end in (row.low, row.high):  # Wilson: where the score test just rejects
+            z = (row.observed - end) / np.sqrt(end * (1 - end) / row.n)
+            assert abs(z) == pytest.approx(1.959963984540054, rel=1e-9)
+    total = np.average(table["predicted"], weights=table["n"])
+    assert total == pytest.approx(y.mean(), rel=1e-9)  # the likelihood equations
+
+
+@pytest.mark.parametrize("repeated", [False, True])
+def test_cases_are_listed_by_the_identifier_of_the_data_with_residuals_of_the_hat_matrix(repeated):
+    more = {"weights": "times", "weights_are": "frequency"} if repeated else {}
+    frame, fit = fitted(**more)
+    X = np.column_stack(
+        [np.ones(len(frame)), *[frame["voice"] == v for v in ("bass", "soprano", "tenor")], frame["age"], frame["km"]]
+    ).astype(float)
+    p, y = fit.fitted, (frame["stays"] == "yes").to_numpy(float)
+    w, f = p * (1 - p), frame["times"].to_numpy() if repeated else 1.0
+    h = w * np.einsum("ij,jk,ik->i", X, np.linalg.inv(X.T @ (X * (f * w)[:, None])), X)
+    r = (y - p) / np.sqrt(w * (1 - h))
+    influence = r**2 * h / (1 - h) / X.shape[1]
+    for by, key in (("influence", influence), ("residual", np.abs(r))):
+        table = fit.cases(5, by=by)
+        order = np.argsort(-key)[:5]
+        assert table["singer"].tolist() == frame["singer"].iloc[order].tolist()
+        for column, wanted in (("residual", r), ("leverage", h), ("influence", influence), ("probability", p)):
+            np.testing.assert_allclose(table[column], wanted[order], rtol=1e-9)
+    with pytest.raises(mb.MarkbaseError, match="by `influence` or by `residual`"):
+        fit.cases(by="leverage")
+
+
+def test_rows_held_out_are_predicted_by_fits_that_have_not_seen_them():
+    frame, fit = fitted(300)
+    c = fit.classification(folds=3, seed=4)
+    part = np.empty(300, dtype=int)
+    part[np.random.default_rng(4).permutation(300)] = np.arange(300) % 3
+    p = np.empty(300)
+    for k in range(3):
+        train = frame[part != k].reset_index(drop=True)
+        smaller = mb.fit_logistic(study_of(train), "stays", TERMS, event="yes")
+        p[part == k] = smaller.predict(frame.loc[part == k, ["voice", "age", "km"]])["probability"]
+    y = (frame["stays"] == "yes").to_numpy()
+    assert c.held_out.correct == pytest.approx(np.mean((p >= 0.5) == y))
+    wins = [(a > b) + (a == b) / 2 for a, b in itertools.product(p[y], p[~y])]
+    assert c.held_out.area == pytest.approx(np.mean(wins), rel=1e-12)
+    assert c.held_out.folds == 3
+
+
+def test_a_level_that_occurs_in_one_part_only_is_left_out_and_counted():
+    frame = choir(200)
+    frame["day"] = frame["day"].where(frame.index != 5, "Sun")
+    frame.loc[6, ["day", "stays"]] = ["Sun", "yes" if frame.loc[5, "stays"] == "no" else "no"]
+    fit = mb.fit_logistic(study_of(frame), "stays", ["day", "age"], event="yes")
+    seeds = (fit.classification(folds=2, seed=s) for s in range(20) if _together(s))
+    assert next(seeds).held_out.left_out == 2
+
+
+def _together(seed):
+    part = np.empty(200, dtype=int)
+    part[np.random.default_rng(seed).permutation(200)] = np.arange(200) % 2
+    return part[5] == part[6]
+
+
+@pytest.mark.parametrize(("call", "message"), [
+    (lambda f: f.classification(1.5), "The cut is 1.5"),
+    (lambda f: f.classification(folds=1), "held out in 2 parts or more"),
+    (lambda f: f.calibration(1), "two parts or more"),
+])  # fmt: skip
+def test_settings_that_cannot_be_used_are_refused(call, message):
+    with pytest.raises(mb.MarkbaseError, match=message):
+        call(fitted()[1])
+
+
+def test_sensitivity_of_a_logistic_fit_refits_without_each_other_term():
+    frame, fit = fitted()
+    found = mb.sensitivity(fit, "km").table
+    smaller = mb.fit_logistic(study_of(frame), "stays", ["voice", "km"], event="yes").coefficients.set_index("term")
+    row = found[found["without"] == "age"].iloc[0]
+    assert row[["estimate", "se", "z"]].tolist() == pytest.approx(smaller.loc["km", ["estimate", "se", "z"]].tolist())
+    assert isinstance(found, pd.DataFrame)
