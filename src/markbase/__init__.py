@@ -15,6 +15,11 @@ from markbase.core.display import Renderer, set_renderer
 if TYPE_CHECKING:
     from markbase import demo
     from markbase.core.checking.classification import Classification
+    from markbase.core.comparing.blocks import fit_blocks
+    from markbase.core.comparing.compare import Comparison, compare
+    from markbase.core.comparing.held_out import HeldOut, held_out
+    from markbase.core.comparing.ladder import Ladder
+    from markbase.core.comparing.trim import Trimmed, trim
     from markbase.core.errors import (
         CodebookError,
         ColumnError,
@@ -46,7 +51,15 @@ if TYPE_CHECKING:
     from markbase.files.plan import Plan, read_plan
     from markbase.files.writing import write_data
     from markbase.show.figures import draw_correlations, draw_inflation, draw_pairs
-    from markbase.show.fit_figures import draw_adjusted, draw_calibration, draw_groups, draw_lines, draw_sorting
+    from markbase.show.fit_figures import (
+        draw_adjusted,
+        draw_calibration,
+        draw_groups,
+        draw_ladder,
+        draw_lines,
+        draw_paths,
+        draw_sorting,
+    )
 
 __version__ = "0.1.0"
 
@@ -57,10 +70,13 @@ _HOMES = {
     "CodebookError": "markbase.core.errors",
     "Coding": "markbase.core.study.coding",
     "ColumnError": "markbase.core.errors",
+    "Comparison": "markbase.core.comparing.compare",
     "Equation": "markbase.core.reading.told",
     "FileError": "markbase.core.errors",
     "FitError": "markbase.core.errors",
     "Guide": "markbase.core.reading.guide",
+    "HeldOut": "markbase.core.comparing.held_out",
+    "Ladder": "markbase.core.comparing.ladder",
     "LevelError": "markbase.core.errors",
     "Limits": "markbase.core.screening.limits",
     "LinearFit": "markbase.core.model.linear",
@@ -75,19 +91,25 @@ _HOMES = {
     "SeparationError": "markbase.core.errors",
     "Study": "markbase.core.study.study",
     "Trail": "markbase.core.study.trail",
+    "Trimmed": "markbase.core.comparing.trim",
     "all_but": "markbase.core.model.terms",
     "codebook_text": "markbase.files.codebook",
+    "compare": "markbase.core.comparing.compare",
     "cross": "markbase.core.model.terms",
     "draw_adjusted": "markbase.show.fit_figures",
     "draw_calibration": "markbase.show.fit_figures",
     "draw_correlations": "markbase.show.figures",
     "draw_groups": "markbase.show.fit_figures",
     "draw_inflation": "markbase.show.figures",
+    "draw_ladder": "markbase.show.fit_figures",
     "draw_lines": "markbase.show.fit_figures",
     "draw_pairs": "markbase.show.figures",
+    "draw_paths": "markbase.show.fit_figures",
     "draw_sorting": "markbase.show.fit_figures",
+    "fit_blocks": "markbase.core.comparing.blocks",
     "fit_linear": "markbase.core.model.fitting",
     "fit_logistic": "markbase.core.model.fitting_logistic",
+    "held_out": "markbase.core.comparing.held_out",
     "open_study": "markbase.files.data",
     "read_codebook": "markbase.files.codebook",
     "read_plan": "markbase.files.plan",
@@ -95,6 +117,7 @@ _HOMES = {
     "screen_fit": "markbase.core.screening.screen",
     "sensitivity": "markbase.core.screening.sensitivity",
     "slope": "markbase.core.model.terms",
+    "trim": "markbase.core.comparing.trim",
     "write_codebook": "markbase.files.codebook",
     "write_data": "markbase.files.writing",
 }
@@ -106,10 +129,13 @@ __all__ = [
     "CodebookError",
     "Coding",
     "ColumnError",
+    "Comparison",
     "Equation",
     "FileError",
     "FitError",
     "Guide",
+    "HeldOut",
+    "Ladder",
     "LevelError",
     "Limits",
     "LinearFit",
@@ -124,9 +150,11 @@ __all__ = [
     "SeparationError",
     "Study",
     "Trail",
+    "Trimmed",
     "__version__",
     "all_but",
     "codebook_text",
+    "compare",
     "cross",
     "demo",
     "draw_adjusted",
@@ -134,11 +162,15 @@ __all__ = [
     "draw_correlations",
     "draw_groups",
     "draw_inflation",
+    "draw_ladder",
     "draw_lines",
     "draw_pairs",
+    "draw_paths",
     "draw_sorting",
+    "fit_blocks",
     "fit_linear",
     "fit_logistic",
+    "held_out",
     "open_study",
     "read_codebook",
     "read_plan",
@@ -146,6 +178,7 @@ __all__ = [
     "screen_fit",
     "sensitivity",
     "slope",
+    "trim",
     "write_codebook",
     "write_data",
 ]

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
 import click
 
 from markbase.cli.common import Source, base_options, data_options, pair, split
+from markbase.core.comparing.blocks import fit_blocks
+from markbase.core.comparing.ladder import Ladder
 from markbase.core.errors import MarkbaseError, near, remark
 from markbase.core.model.fitting import fit_linear
 from markbase.core.model.fitting_logistic import fit_logistic
@@ -27,9 +29,7 @@ def fit_options(function: F) -> F:
         data_options,
         base_options,
         click.option("--outcome", required=True, help="What to explain: an amount, or a yes/no column."),
-        click.option(
-            "--terms", multiple=True, required=True, metavar="COLUMNS", help="What to explain it with, by commas."
-        ),
+        click.option("--terms", multiple=True, metavar="COLUMNS", help="What to explain it with, by commas."),
         click.option("--kind", default="linear", show_default=True, help="linear or logistic."),
         click.option("--event", help="Logistic: the level of the outcome whose odds are modelled."),
         click.option("--penalty", help="Logistic: firth, for penalised likelihood."),
@@ -99,8 +99,29 @@ class FitOptions:
     source: Source
     """The data."""
 
-    def fit(self) -> tuple[Study, LinearFit | LogisticFit]:
-        """Open the data and fit."""
+    def blocks(self, texts: Sequence[str]) -> tuple[Study, Ladder]:
+        """Open the data and fit block by block; each text is ``name: column, column``."""
+        if self.terms:
+            raise MarkbaseError("Give the terms in blocks or with `--terms`, not both.")
+        study = self.source.open()
+        blocks: dict[str, list[Spec]] = {}
+        for text in texts:
+            name, mark, columns = text.partition(":")
+            if not mark or not name.strip() or not columns.strip():
+                raise MarkbaseError(
+                    f"`--block {text}` should read `--block 'NAME: COLUMN, COLUMN'`, for instance 'background: age, voice'."
+                )
+            if name.strip() in blocks:
+                raise MarkbaseError(f"The block `{name.strip()}` is given twice; give each block a name of its own.")
+            blocks[name.strip()] = list(split([columns], study.columns))
+        self._check_kind()
+        last = list(blocks)[-1]
+        blocks[last] += self._products()
+        ladder = fit_blocks(study, self.outcome, blocks, kind=self.kind, **self._settings())
+        self._mention_unused(study, ladder.last)
+        return study, ladder
+
+    def _check_kind(self) -> None:
         if self.kind not in KINDS:
             raise MarkbaseError(f"There is no kind `{self.kind}` of regression.{near(self.kind, KINDS)}")
         misplaced = (
@@ -110,10 +131,14 @@ class FitOptions:
             if value:
                 other = "logistic" if self.kind == "linear" else "linear"
                 raise MarkbaseError(f"`{option}` is for a {other} regression; add `--kind {other}`, or leave it out.")
-        study = self.source.open()
-        specs: list[Spec] = list(split(self.terms, study.columns))
-        specs += [slope(amount, by=group) for amount, group in (pair(text, "--slope") for text in self.slopes)]
-        specs += [cross(first, second) for first, second in (pair(text, "--cross") for text in self.crossings)]
+
+    def _products(self) -> list[Spec]:
+        specs: list[Spec] = [
+            slope(amount, by=group) for amount, group in (pair(text, "--slope") for text in self.slopes)
+        ]
+        return specs + [cross(first, second) for first, second in (pair(text, "--cross") for text in self.crossings)]
+
+    def _settings(self) -> dict[str, Any]:
         shared: dict[str, Any] = {
             "level": self.level,
             "errors": self.errors,
@@ -121,11 +146,24 @@ class FitOptions:
             "weights": self.weights,
             "weights_are": self.weights_are,
         }
+        if self.kind == "linear":
+            return shared | {"within": self.within}
+        return shared | {"event": self.event, "penalty": self.penalty}
+
+    def fit(self) -> tuple[Study, LinearFit | LogisticFit]:
+        """Open the data and fit."""
+        self._check_kind()
+        if not self.terms:
+            raise MarkbaseError(
+                "Say what to explain it with: --terms age,voice, or blocks: --block 'background: age, voice'."
+            )
+        study = self.source.open()
+        specs: list[Spec] = [*split(self.terms, study.columns), *self._products()]
         fit: LinearFit | LogisticFit
         if self.kind == "linear":
-            fit = fit_linear(study, self.outcome, specs, within=self.within, **shared)
+            fit = fit_linear(study, self.outcome, specs, **self._settings())
         else:
-            fit = fit_logistic(study, self.outcome, specs, event=self.event, penalty=self.penalty, **shared)
+            fit = fit_logistic(study, self.outcome, specs, **self._settings())
         self._mention_unused(study, fit)
         return study, fit
 

@@ -7,6 +7,7 @@ import re
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from markbase.core.comparing.ladder import Ladder
 from markbase.core.errors import MarkbaseError
 from markbase.core.model.linear import LinearFit
 from markbase.core.model.logistic import LogisticFit
@@ -19,7 +20,9 @@ from markbase.show.fit_figures import (
     draw_adjusted,
     draw_calibration,
     draw_groups,
+    draw_ladder,
     draw_lines,
+    draw_paths,
     draw_sorting,
 )
 
@@ -80,6 +83,29 @@ def draw_fit(study: Study, fit: LinearFit | LogisticFit, folder: str, replace: b
             f"A fit of amounts alone has no figure of its groups; draw `{study.name}` with `screen --figures`."
         )
     _write({_safe(name): figure for name, figure in figures.items()}, Path(folder), replace)
+
+
+def draw_steps(ladder: Ladder, folder: str, replace: bool) -> None:
+    """Draw the figures of a blockwise entry into a folder, each as PNG and SVG.
+
+    Parameters
+    ----------
+    ladder : Ladder
+        The ladder.
+    folder : str
+        Where to; made if need be.
+    replace : bool
+        Whether files that are there may be written over.
+    """
+    figures: dict[str, Any] = {} if ladder.logistic else {"ladder": draw_ladder(ladder).figure}
+    first = ladder.moves[ladder.moves["term"].isin(ladder.added[0]) & ~ladder.moves["base"]]
+    if len(first) <= MOST_LEVELS:
+        figures["paths"] = draw_paths(ladder).figure
+    if not figures:
+        raise MarkbaseError(
+            "The first block has too many estimates to draw, and a logistic ladder has no R²; there is no figure."
+        )
+    _write(figures, Path(folder), replace)
 
 
 def _safe(name: str) -> str:

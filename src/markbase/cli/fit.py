@@ -8,20 +8,33 @@ from typing import Any
 import click
 
 from markbase.cli.asking import fit_options, options_of
-from markbase.cli.common import remarks, show, show_json
-from markbase.cli.drawing import draw_fit
+from markbase.cli.common import remarks, show, show_json, split
+from markbase.cli.drawing import draw_fit, draw_steps
+from markbase.core.comparing.held_out import held_out
+from markbase.core.comparing.trim import trim
 from markbase.core.model.corrections import check_correction
 from markbase.core.model.linear import LinearFit
 from markbase.core.model.logistic import LogisticFit
 from markbase.show.fit import fit_page, standardised_section
 from markbase.show.groups import groups_section, guide_section, lines_page, pairs_section
+from markbase.show.ladder import held_out_page, ladder_page, trimmed_page
 from markbase.show.logistic import cases_page, classification_page, logistic_page
 from markbase.show.page import Page, Section
-from markbase.show.plain import fit_record, groups_record, logistic_record, table_record
+from markbase.show.plain import fit_record, groups_record, ladder_record, logistic_record, table_record, trimmed_record
 
 
 @click.command("fit")
 @fit_options
+@click.option(
+    "--block",
+    "blocks",
+    multiple=True,
+    metavar="'NAME: COLUMNS'",
+    help="Instead of --terms: enter terms block by block, in this order, all on the same rows. May be repeated.",
+)
+@click.option("--trim", "trims", is_flag=True, help="Only a log of leaving out terms that are not clear, worst first.")
+@click.option("--keep", multiple=True, metavar="COLUMNS", help="With --trim: terms that must stay.")
+@click.option("--held-out", "holds_out", is_flag=True, help="Only how the model does on rows it has not seen.")
 @click.option("--guide", is_flag=True, help="Only the questions to put to the fit, answered with its numbers.")
 @click.option(
     "--group",
@@ -36,14 +49,18 @@ from markbase.show.plain import fit_record, groups_record, logistic_record, tabl
 @click.option(
     "--cut", default=0.5, show_default=True, help="With --sorting: the probability from which the event is predicted."
 )
-@click.option("--folds", default=10, show_default=True, help="With --sorting: in how many parts rows are held out.")
-@click.option("--seed", default=0, show_default=True, help="With --sorting: the seed of the parts.")
+@click.option("--folds", default=10, show_default=True, help="With --sorting and --held-out: in how many parts.")
+@click.option("--seed", default=0, show_default=True, help="With --sorting and --held-out: the seed of the parts.")
 @click.option(
     "--cases", type=int, metavar="N", help="Logistic: only the N cases that weigh most, by the identifier of the data."
 )
 @click.option("--figures", metavar="FOLDER", help="Write the figures of the fit into this folder, as PNG and SVG.")
 @click.option("--replace", "replaces", is_flag=True, help="With --figures: write over files that are there.")
 def command(
+    blocks: tuple[str, ...],
+    trims: bool,
+    keep: tuple[str, ...],
+    holds_out: bool,
     guide: bool,
     groups: tuple[str, ...],
     correction: str,
@@ -68,7 +85,15 @@ def command(
     """
     with remarks() as told:
         check_correction(correction)
-        study, fit = options_of(given).fit()
+        options = options_of(given)
+        if blocks:
+            study, ladder = options.blocks(blocks)
+            if figures:
+                draw_steps(ladder, figures, replaces)
+            page, record = ladder_page(ladder), ladder_record(ladder)
+            (show_json(record, told) if as_json else show(page))
+            return
+        study, fit = options.fit()
         page = _page(fit, standardised)
         record = fit_record(fit) if isinstance(fit, LinearFit) else logistic_record(fit)
         if groups:
@@ -86,6 +111,12 @@ def command(
                 raise click.UsageError("--cases is for a logistic regression; add --kind logistic.")
             page = cases_page(fit, fit.cases(cases))
             record["cases"] = table_record(fit.cases(cases))
+        if trims:
+            trimmed = trim(fit, keep=split(keep))
+            page, record["trimmed"] = trimmed_page(trimmed), trimmed_record(trimmed)
+        if holds_out:
+            result = held_out(fit, folds=folds, seed=seed)
+            page, record["held_out"] = held_out_page(result), table_record(result.table)
         if figures:
             draw_fit(study, fit, figures, replaces)
     if as_json:

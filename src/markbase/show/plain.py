@@ -10,6 +10,8 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from markbase.core.comparing.ladder import Ladder
+from markbase.core.comparing.trim import Trimmed
 from markbase.core.model.linear import LinearFit
 from markbase.core.model.logistic import LogisticFit
 from markbase.core.screening.prune import Pruned
@@ -113,6 +115,31 @@ def groups_record(fit: LinearFit | LogisticFit, group: str, correction: str) -> 
         "pairs": _rows(fit.between(group, correction)),
         "lines": {level: equation.text for level, equation in lines.lines},
         "parallel": {k: getattr(test, k) for k in ("statistic", "df", "df_rest", "p")} if test else None,
+    }
+
+
+def ladder_record(ladder: Ladder) -> dict[str, Any]:
+    """Return a blockwise entry as plain data: `steps`, `moves`, `errors`, `inflation`, `reading`, and each rung as a fit."""
+    return {
+        "kind": "logistic" if ladder.logistic else "linear",
+        "blocks": dict(zip(ladder.names, map(list, ladder.added), strict=True)),
+        "rows_alone": list(ladder.rows_alone),
+        "steps": _rows(ladder.steps),
+        "moves": _rows(ladder.moves),
+        "errors": _rows(ladder.errors),
+        "inflation": _rows(ladder.inflation),
+        "reading": [dataclasses.asdict(s) for s in ladder.reading().statements],
+        "rungs": [fit_record(f) if isinstance(f, LinearFit) else logistic_record(f) for f in ladder],
+    }
+
+
+def trimmed_record(trimmed: Trimmed) -> dict[str, Any]:
+    """Return what was left out as plain data."""
+    return {
+        "limit": trimmed.limit,
+        "steps": _rows(trimmed.steps),
+        "kept": list(trimmed.kept),
+        "cautions": list(trimmed.cautions),
     }
 
 

@@ -6,6 +6,10 @@ from collections.abc import Callable
 from typing import Any
 
 from markbase.core.checking.classification import Classification
+from markbase.core.comparing.compare import Comparison
+from markbase.core.comparing.held_out import HeldOut
+from markbase.core.comparing.ladder import Ladder
+from markbase.core.comparing.trim import Trimmed
 from markbase.core.display import Renderer
 from markbase.core.model.linear import LinearFit
 from markbase.core.model.logistic import LogisticFit
@@ -22,6 +26,7 @@ from markbase.show.equation import equation_page
 from markbase.show.fit import fit_page, reading_page
 from markbase.show.groups import guide_page, lines_page
 from markbase.show.html import to_html
+from markbase.show.ladder import comparison_page, held_out_page, ladder_page, trimmed_page
 from markbase.show.logistic import classification_page, logistic_page
 from markbase.show.page import Page
 from markbase.show.screen import pruned_page, screen_page, sensitivity_page
@@ -37,6 +42,10 @@ _PAGES: dict[type, Callable[[Any], Page]] = {
     Lines: lines_page,
     LogisticFit: logistic_page,
     Classification: classification_page,
+    Comparison: comparison_page,
+    HeldOut: held_out_page,
+    Ladder: ladder_page,
+    Trimmed: trimmed_page,
     Pruned: pruned_page,
     Reading: reading_page,
     Screen: screen_page,

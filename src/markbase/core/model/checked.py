@@ -13,8 +13,6 @@ from numpy.typing import NDArray
 from markbase.core.checking.classification import Classification, calibrate, classify
 from markbase.core.errors import FitError, MarkbaseError, near
 from markbase.core.model.covariance import Whitened
-from markbase.core.model.likelihood import Rows, probability
-from markbase.core.model.terms import Term, make_term
 
 if TYPE_CHECKING:
     from markbase.core.model.logistic import LogisticFit
@@ -84,29 +82,13 @@ def held_out_probabilities(fit: LogisticFit, folds: int, seed: int) -> Array:
     for number in range(folds):
         train = np.zeros(fit.sample.rows, dtype=bool)
         train[here[part != number]] = True
-        test = np.zeros(fit.sample.rows, dtype=bool)
-        test[here[part == number]] = True
         try:
-            parts = tuple(_remade(t, train) for t in fit.parts)
-            smaller = fit._on_rows(parts, train)
+            smaller = fit.on_rows(train)
         except FitError as problem:
             raise FitError(f"Without part {number + 1} of {folds} the model cannot be fitted: {problem}") from None
-        blocks = smaller.likelihood.blocks
-        for block in blocks:
-            if block.codes is not None:
-                test &= block.codes >= 0
-        rows = Rows(blocks, fit.likelihood.event, test, None, smaller.moments)
-        eta = rows.predictor_of(smaller.theta)
-        found[test] = probability(eta[test])
+        test = here[part == number]
+        found[test] = smaller.expected(test)
     return found
-
-
-def _remade(term: Term, used: NDArray[np.bool_]) -> Term:
-    """Return the same term on other rows."""
-    if not term.parts:
-        return make_term(term.column, used)
-    first, second = (_remade(p, used) for p in term.parts)
-    return Term(term.name, first.column, second.places, second.base, (first, second))
 
 
 def cases_of(fit: LogisticFit, most: int | None, by: str) -> pd.DataFrame:

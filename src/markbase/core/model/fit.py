@@ -19,6 +19,7 @@ from markbase.core.model.terms import Slope, Term
 from markbase.core.reading.equation import make_equation
 from markbase.core.reading.guide import Guide, make_guide
 from markbase.core.reading.told import Equation, Lines
+from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
 
@@ -44,6 +45,57 @@ class Fit(Grouped):
         if len(names) == 1:
             raise FitError(f"`{term}` is the only term, so nothing would be left to fit.")
         return tuple(t for t in self.parts if t.name != term)
+
+    def _parts_of(self, terms: Sequence[str]) -> tuple[Term, ...]:
+        names = [t.name for t in self.parts]
+        for term in terms:
+            if term not in names:
+                raise ColumnError(f"The model has no term `{term}`.{near(term, names)}")
+        if not terms:
+            raise FitError("Nothing would be left to fit.")
+        return tuple(t for t in self.parts if t.name in terms)
+
+    def _predictor_at(self, rows: NDArray[np.intp]) -> Array:
+        """Return the linear predictor of some rows; NaN for a gap or an unseen level."""
+        s, starts = self.solution, self.moments.starts
+        found = np.full(len(rows), s.at_centres[0] + s.at_centres[1])
+        by_column = np.zeros(self.moments.cross.shape[0])
+        by_column[s.columns] = s.coefficients
+        for k, term in enumerate(self.parts, 1):
+            block = term.block()
+            values = np.ones(1) if block.multiplier is None else block.multiplier[rows] - self.moments.centres[k]
+            if block.codes is None:
+                found += by_column[starts[k]] * values
+            else:
+                effects = np.append(by_column[starts[k] : starts[k] + block.levels], np.nan)
+                found += effects[block.codes[rows]] * values
+        return found
+
+    def rows_for(self, terms: Sequence[str]) -> int:
+        """Count the rows that have a value in the outcome and in some of the terms.
+
+        Parameters
+        ----------
+        terms : sequence of str
+            Names of terms of this fit.
+
+        Returns
+        -------
+        int
+            The rows a fit of these alone could use.
+        """
+        singles = {p.name: p.column for t in self._parts_of(terms) for p in (t.parts or (t,))}
+        complete = self.outcome.present.copy()
+        for column in singles.values():
+            complete &= column.present
+        for extra in (self.cluster, *(self._taken_columns)):
+            if extra is not None:
+                complete &= extra.present
+        return int(np.count_nonzero(complete))
+
+    @property
+    def _taken_columns(self) -> tuple[Column, ...]:
+        return ()
 
     def without(self, term: str) -> Fit:
         """Fit the same model without one of its terms, on the same rows."""

@@ -111,7 +111,7 @@ def fit_logistic(
     Examples
     --------
     >>> import pandas as pd
-    >>> data = pd.DataFrame({"part": list("aabb") * 10, "stays": list("yynyynyn") * 5})
+    >>> data = pd.DataFrame({"part": list("aabb") * 40, "stays": list("yynyynyn") * 20})
     >>> fit = fit_logistic(Study(data).mark("part", "a"), "stays", ["part"], event="y")
     >>> fit.coefficients[["term", "level", "base", "odds_ratio"]].round(6)
               term level   base  odds_ratio

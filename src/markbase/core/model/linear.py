@@ -11,19 +11,23 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.errors import FitError
+from markbase.core.model.asking import check_room
 from markbase.core.model.averages import Setting
 from markbase.core.model.covariance import errors_of
 from markbase.core.model.distributions import p_of_f, t_quantile
 from markbase.core.model.fit import Fit
 from markbase.core.model.gathering import gather
 from markbase.core.model.moments import Moments
+from markbase.core.model.overlap import overlap_error
 from markbase.core.model.results import LinearStrength, OverallTest
-from markbase.core.model.solve import solve
+from markbase.core.model.solve import Dependent, solve
 from markbase.core.model.telling import design_columns
-from markbase.core.model.terms import Block, Term
+from markbase.core.model.terms import Block, Term, remake
 from markbase.core.model.within import Within
 from markbase.core.reading.sentences import make_reading
 from markbase.core.reading.told import Reading
+from markbase.core.study.column import Column
 from markbase.core.wording import short
 
 Array = NDArray[np.float64]
@@ -50,6 +54,10 @@ class LinearFit(Fit):
     def taken_out(self) -> tuple[str, ...]:
         """The columns whose levels were taken out; empty for none."""
         return self.within.names if self.within else ()
+
+    @property
+    def _taken_columns(self) -> tuple[Column, ...]:
+        return self.within.columns if self.within else ()
 
     @property
     def _sigma2(self) -> float:
@@ -164,11 +172,77 @@ class LinearFit(Fit):
         FitError
             If it is the only one.
         """
-        parts = self._parts_without(term)
-        kept = [k for k, t in enumerate(self.parts) if t.name != term]
+        return self.only([t.name for t in self._parts_without(term)])
+
+    def only(self, terms: Sequence[str]) -> LinearFit:
+        """Fit some of the terms, on the same rows. With classical errors the rows are not touched.
+
+        Parameters
+        ----------
+        terms : sequence of str
+            Names of terms of this fit.
+
+        Returns
+        -------
+        LinearFit
+            The smaller fit, its terms in the order of this one.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such term.
+        """
+        parts = self._parts_of(terms)
+        kept = [k for k, t in enumerate(self.parts) if t in parts]
         places = [0, *(k + 1 for k in kept), *range(len(self.parts) + 1, len(self.moments.sizes))]
         within = self.within.only(self.moments.columns_of(places)) if self.within else None
         return self._refitted(parts, self.moments.only(places), within)
+
+    def on_rows(self, used: NDArray[np.bool_]) -> LinearFit:
+        """Fit the same terms on other rows.
+
+        Parameters
+        ----------
+        used : ndarray of bool, shape (rows,)
+            The rows.
+
+        Returns
+        -------
+        LinearFit
+            The other fit; bases are kept where they occur.
+
+        Raises
+        ------
+        FitError
+            As `fit_linear`.
+        """
+        if self.within is not None:
+            raise FitError("A fit with levels taken out is not fitted again on other rows; fit it on them.")
+        parts = tuple(remake(t, used) for t in self.parts)
+        other = replace(self, used=used, sample=self.sample.cut_to(used))
+        heavy = self.weights.values if self.weights else None
+        blocks = other._blocks(parts)
+        moments = gather(blocks, self.sample.rows, used, heavy)
+        check_room(other.sample.used, 1 + len(design_columns(parts, moments)))
+        try:
+            return other._refitted(parts, moments, None)
+        except Dependent as finding:
+            raise overlap_error(finding, moments, parts) from None
+
+    def expected(self, rows: NDArray[np.intp]) -> Array:
+        """Return what the model gives for some rows, whether it used them or not.
+
+        Parameters
+        ----------
+        rows : ndarray of int
+            Which rows of the study.
+
+        Returns
+        -------
+        ndarray
+            NaN for a row with a gap, or with a level the model has not seen.
+        """
+        return self._predictor_at(rows)
 
     def _with_more(self, more: Sequence[Term]) -> LinearFit:
         parts = (*self.parts, *more)

@@ -24,8 +24,7 @@ from markbase.core.model.likelihood import Point, Rows, Theta, probability
 from markbase.core.model.maximise import Bend, Constraint, Maximum, maximise
 from markbase.core.model.profile import profile_end
 from markbase.core.model.results import LogisticStrength, OverallTest
-from markbase.core.model.sample import SampleAccount
-from markbase.core.model.terms import Term
+from markbase.core.model.terms import Term, remake
 from markbase.core.reading.odds import make_odds_reading
 from markbase.core.reading.told import Reading
 
@@ -107,6 +106,26 @@ class LogisticFit(Fit):
             If it is the only one.
         """
         return self._refitted(self._parts_without(term))
+
+    def only(self, terms: Sequence[str]) -> LogisticFit:
+        """Fit some of the terms, on the same rows.
+
+        Parameters
+        ----------
+        terms : sequence of str
+            Names of terms of this fit.
+
+        Returns
+        -------
+        LogisticFit
+            The smaller fit, its terms in the order of this one.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such term.
+        """
+        return self._refitted(self._parts_of(terms))
 
     @property
     def converged(self) -> bool:
@@ -437,11 +456,41 @@ class LogisticFit(Fit):
         """
         return make_odds_reading(self._convention(alpha))
 
-    def _on_rows(self, parts: tuple[Term, ...], used: NDArray[np.bool_]) -> LogisticFit:
-        from markbase.core.model.fitting_logistic import refit
+    def on_rows(self, used: NDArray[np.bool_]) -> LogisticFit:
+        """Fit the same terms on other rows.
 
-        sample = SampleAccount(self.sample.rows, int(np.count_nonzero(used)))
-        return refit(replace(self, used=used, sample=sample), parts)
+        Parameters
+        ----------
+        used : ndarray of bool, shape (rows,)
+            The rows.
+
+        Returns
+        -------
+        LogisticFit
+            The other fit; bases are kept where they occur.
+
+        Raises
+        ------
+        FitError
+            As `fit_logistic`.
+        """
+        parts = tuple(remake(t, used) for t in self.parts)
+        return replace(self, used=used, sample=self.sample.cut_to(used))._refitted(parts)
+
+    def expected(self, rows: NDArray[np.intp]) -> Array:
+        """Return the probability the model gives to some rows, whether it used them or not.
+
+        Parameters
+        ----------
+        rows : ndarray of int
+            Which rows of the study.
+
+        Returns
+        -------
+        ndarray
+            NaN for a row with a gap, or with a level the model has not seen.
+        """
+        return probability(self._predictor_at(rows))
 
     def identified(self, rows: NDArray[np.intp]) -> tuple[str, list[str]]:
         """Name some rows by the analyst's own identifier.

@@ -42,6 +42,10 @@ class SampleAccount:
     losses: tuple[Loss, ...] = ()
     """Why rows were not used, a line a column and reason."""
 
+    def cut_to(self, used: NDArray[np.bool_]) -> SampleAccount:
+        """Return the account of some of the rows; why the others are not used is not told again."""
+        return SampleAccount(self.rows, int(np.count_nonzero(used)), self.losses)
+
     @cached_property
     def lost(self) -> pd.DataFrame:
         """Why rows were not used, as a table.

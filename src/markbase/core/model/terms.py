@@ -447,3 +447,29 @@ def make_term(column: Column, used: NDArray[np.bool_] | None) -> Term:
         )
     level = base.level if base is not None and counts[base.level] else int(np.argmax(counts))
     return Term(column.name, column, places, int(np.flatnonzero(places == level)[0]))
+
+
+def remake(term: Term, used: NDArray[np.bool_]) -> Term:
+    """Make the same term on other rows.
+
+    Parameters
+    ----------
+    term : Term
+        The term.
+    used : ndarray of bool, shape (rows,)
+        The rows.
+
+    Returns
+    -------
+    Term
+        With the levels that occur there, and its base among them.
+
+    Raises
+    ------
+    FitError
+        As `make_term`.
+    """
+    if not term.parts:
+        return make_term(term.column, used)
+    first, second = (remake(p, used) for p in term.parts)
+    return Term(term.name, first.column, second.places, second.base, (first, second))

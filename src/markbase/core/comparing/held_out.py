@@ -1,0 +1,119 @@
+"""How a model does on rows it has not seen, beside how it does on its own."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.checking.classification import area_under_curve
+from markbase.core.comparing.changes import AnyFit
+from markbase.core.display import Shown
+from markbase.core.errors import FitError, MarkbaseError
+from markbase.core.model.linear import LinearFit
+from markbase.core.model.logistic import LogisticFit
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class HeldOut(Shown):
+    """Figures on rows held out, beside those on the rows of the fit."""
+
+    outcome: str
+    """What is explained."""
+    folds: int
+    """In how many parts rows were held out in turn."""
+    repeats: int
+    """How often, each time in another random order."""
+    seed: int
+    """The seed of the first order."""
+    table: pd.DataFrame
+    """`figure`, `of_the_fit`, `held_out` (mean over the repeats), `lowest`, `highest` (over the repeats), `without_terms` (with no term at all)."""
+    left_out: int
+    """Rows that could not be predicted in their turn, as their level occurs in no other part (most over the repeats)."""
+
+
+def held_out(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int = 0) -> HeldOut:
+    """Predict each row by a fit to the other parts of the rows.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit; the rows it used are put at random into parts.
+    folds : int
+        Into how many parts.
+    repeats : int
+        How often, in other random orders.
+    seed : int
+        The seed.
+
+    Returns
+    -------
+    HeldOut
+        Of a linear fit the typical miss (root mean squared) and R²; of a logistic one the share sorted rightly at 0.5, the area under the
+        curve and Brier's mean square. Each beside the same on the rows of the fit, and with no term at all.
+
+    Raises
+    ------
+    MarkbaseError
+        If the parts or repeats cannot be used, or levels were taken out.
+    FitError
+        If the model cannot be fitted without one of the parts.
+    """
+    if not isinstance(repeats, int) or repeats < 1:
+        raise MarkbaseError(f"Rows are held out once or more, not {repeats!r} times.")
+    here = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
+    if not isinstance(folds, int) or not 2 <= folds <= len(here):
+        raise MarkbaseError(f"Rows are held out in 2 parts or more (and no more than rows), not {folds!r}.")
+    if fit.taken_out:
+        raise MarkbaseError(
+            "A fit with levels taken out cannot predict rows of levels it has not seen; fit without `within`."
+        )
+    y = fit.likelihood.event if isinstance(fit, LogisticFit) else fit.outcome.values
+    seen, bare, left = [], [], 0
+    for turn in range(repeats):
+        part = np.empty(len(here), dtype=np.intp)
+        part[np.random.default_rng([seed, turn]).permutation(len(here))] = np.arange(len(here)) % folds
+        predicted, means = np.full(fit.sample.rows, np.nan), np.full(fit.sample.rows, np.nan)
+        for number in range(folds):
+            train = np.zeros(fit.sample.rows, dtype=bool)
+            train[here[part != number]] = True
+            test = here[part == number]
+            try:
+                smaller = fit.on_rows(train)
+            except FitError as problem:
+                raise FitError(f"Without part {number + 1} of {folds} the model cannot be fitted: {problem}") from None
+            predicted[test] = smaller.expected(test)
+            means[test] = y[train].mean()
+        known = here[np.isfinite(predicted[here])]
+        left = max(left, len(here) - len(known))
+        seen.append(_figures(fit, y[known], predicted[known], means[known]))
+        bare.append(_figures(fit, y[known], means[known], means[known]))
+    own = _figures(fit, y[here], fit.fitted[here], np.full(len(here), y[here].mean()))
+    table = pd.DataFrame(
+        {
+            "figure": list(own),
+            "of_the_fit": list(own.values()),
+            "held_out": [float(np.mean([s[k] for s in seen])) for k in own],
+            "lowest": [min(s[k] for s in seen) for k in own],
+            "highest": [max(s[k] for s in seen) for k in own],
+            "without_terms": [float(np.mean([s[k] for s in bare])) for k in own],
+        }
+    )
+    return HeldOut(fit.explained, folds, repeats, seed, table, left)
+
+
+def _figures(fit: AnyFit, y: Array, predicted: Array, mean: Array) -> dict[str, float]:
+    error = float(np.mean((y - predicted) ** 2))
+    if isinstance(fit, LinearFit):
+        return {"typical miss": math.sqrt(error), "R²": 1 - error / float(np.mean((y - mean) ** 2))}
+    area = area_under_curve(y, predicted)[0]
+    return {
+        "sorted rightly": float(np.mean((predicted >= 0.5) == (y == 1))),
+        "area under the curve": area,
+        "mean square": error,
+    }
