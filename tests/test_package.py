@@ -44,7 +44,15 @@ def blocks(page, language):
 @pytest.mark.filterwarnings("ignore::markbase.core.errors.MarkbaseWarning")
 @pytest.mark.parametrize(
     "page",
-    ["README.md", "docs/preparing.md", "docs/screening.md", "docs/fitting.md", "docs/logistic.md", "docs/reading.md"],
+    [
+        "README.md",
+        "docs/preparing.md",
+        "docs/screening.md",
+        "docs/fitting.md",
+        "docs/logistic.md",
+        "docs/reading.md",
+        "docs/blocks.md",
+    ],
 )
 def test_every_block_of_the_docs_runs_as_it_stands(page, tmp_path, capsys):
     space = {}

@@ -34,6 +34,11 @@ TERMINALS = {
         f"markbase fit {PLAN} --kind logistic --outcome stays --event yes --terms age,voice,rehearsals,travel_km",
         "1080x945+0+0",
     ),
+    "ladder.png": (
+        f"markbase fit {PLAN} --outcome belonging --block 'background: age, voice' --block 'taking part: rehearsals, concerts' "
+        "--block 'way in: joined_through, travel_km'",
+        "1080x960+0+0",
+    ),
     "overlap.png": (f"markbase fit {PLAN} --outcome belonging --terms rehearsals,concerts,events", "1080x215+0+0"),
 }
 """File, command, and which part of the screen."""
@@ -92,6 +97,13 @@ def figure() -> None:
     screen = mb.screen(mb.demo.plan().open(), SCREENED.split(","), "belonging")
     mb.draw_inflation(screen).figure.savefig(HERE / "inflation.png", dpi=120)
     fit = mb.fit_linear(mb.demo.plan().open(), "belonging", ["age", "voice", "rehearsals", mb.slope("age", by="voice")])
+    blocks = {
+        "background": ["age", "voice"],
+        "taking part": ["rehearsals", "concerts"],
+        "way in": ["joined_through", "travel_km"],
+    }
+    ladder = mb.fit_blocks(mb.demo.plan().open(), "belonging", blocks)
+    mb.draw_ladder(ladder).figure.savefig(HERE / "ladder-figure.png", dpi=120)
     mb.draw_groups(fit, "voice").figure.savefig(HERE / "voice-differences.png", dpi=120)
     mb.draw_lines(fit, "age", by="voice").figure.savefig(HERE / "age-by-voice.png", dpi=120)
 

@@ -344,7 +344,14 @@ def draw_ladder(ladder: Ladder, ax: Axes | None = None) -> Axes:
     reach = float(np.nanmax([after.max(), np.nanmax(np.where(np.isnan(high), 0, before + high))]))
     for k, value in enumerate(change):
         end = np.nanmax([after[k], before[k] + high[k]])
-        ax.text(end + 0.015 * reach, y[k], f"+{value:.1f} to {after[k]:.1f}", va="center", fontsize=9, color=INK)
+        ax.text(
+            end + 0.015 * reach,
+            y[k],
+            f"{after[k]:.1f}" if not k else f"+{value:.1f} = {after[k]:.1f}",
+            va="center",
+            fontsize=9,
+            color=INK,
+        )
     ax.set_xlim(0, 1.22 * reach)
     ax.set_yticks(y, list(steps["block"]))
     ax.set_xlabel(f"% of the variation in {ladder.last.outcome.name} explained in these rows")

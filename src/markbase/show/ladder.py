@@ -49,7 +49,7 @@ def ladder_page(ladder: Ladder) -> Page:
 def _rows_alone(ladder: Ladder) -> list[tuple[str, str]]:
     used = ladder.last.sample.used
     told = [
-        f"`{name}` alone could use {rows:,}"
+        f"{name} could use {rows:,} by {'itself' if name[0] == '`' else 'themselves'}"
         for name, rows in zip(_rungs(ladder), ladder.rows_alone, strict=True)
         if rows > used
     ]
@@ -63,7 +63,7 @@ def _rows_alone(ladder: Ladder) -> list[tuple[str, str]]:
 
 
 def _rungs(ladder: Ladder) -> list[str]:
-    return [name if not k else f"… to {name}" for k, name in enumerate(ladder.names)]
+    return [f"`{name}`" if not k else f"the blocks up to `{name}`" for k, name in enumerate(ladder.names)]
 
 
 def _steps(ladder: Ladder) -> Section:

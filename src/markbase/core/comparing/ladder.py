@@ -16,6 +16,7 @@ from functools import cached_property
 
 import numpy as np
 import pandas as pd
+import scipy.optimize
 import scipy.special as sp
 
 from markbase.core.comparing.changes import Change, change_between
@@ -140,13 +141,20 @@ class Ladder(Shown):
         return self._side_by_side("se")
 
     def _side_by_side(self, column: str) -> pd.DataFrame:
-        table = self.last.coefficients[["term", "level", "base"]].copy()
-        keys = list(zip(table["term"], table["level"], strict=True))
+        last = self.last._telling.rows
+        table: dict[str, list[object]] = {
+            "term": [r.term for r in last],
+            "level": [r.compared.level for r in last],
+            "base": [r.compared.base for r in last],
+        }
         for name, fit in zip(self.names, self.rungs, strict=True):
-            own = fit.coefficients
-            found = dict(zip(zip(own["term"], own["level"], strict=True), own[column], strict=True))
-            table[name] = [found.get(key, np.nan) for key in keys]
-        return table
+            telling = fit._telling
+            values = (
+                fit._told_estimates if column == "estimate" else np.where(telling.known, fit._se(fit._roots), np.nan)
+            )
+            found = {(r.term, r.compared.level): v for r, v in zip(telling.rows, values.tolist(), strict=True)}
+            table[name] = [found.get((r.term, r.compared.level), math.nan) for r in last]
+        return pd.DataFrame(table)
 
     @cached_property
     def inflation(self) -> pd.DataFrame:
@@ -193,18 +201,17 @@ def _interval(change: Change, before: float, fit: LinearFit) -> tuple[float, flo
 
 
 def _noncentrality(share: float, change: Change) -> float:
-    """Return the noncentrality at which a share of the distribution lies below the statistic, by bisection."""
+    """Return the noncentrality at which a share of the distribution lies below the statistic, by root finding."""
 
     def below(shift: float) -> float:
         return float(sp.ncfdtr(change.df, change.df_rest, shift, change.statistic))
 
-    low, high = 0.0, max(1.0, 2 * change.df * change.statistic)
+    middle = change.df * change.statistic
+    low, high = 0.0, middle + 8 * math.sqrt(middle + change.df) + 20
     while below(high) > share:
         low, high = high, 2 * high
-    for _ in range(100):
-        middle = (low + high) / 2
-        low, high = (middle, high) if below(middle) > share else (low, middle)
-    return (low + high) / 2
+    found, _ = scipy.optimize.brentq(lambda shift: below(shift) - share, low, high, rtol=1e-12, full_output=True)
+    return float(found)
 
 
 def cumulative(added: Sequence[Sequence[str]]) -> list[list[str]]:

@@ -107,7 +107,7 @@ def _moves(block: str, before: AnyFit, after: AnyFit) -> list[Statement]:
         now = new.loc[[key]].iloc[0]
         moved = (now["estimate"] - row["estimate"]) / row["se"] if row["se"] > 0 else 0.0
         was, stays = row["p"] < after.alpha, now["p"] < after.alpha
-        turned = row["estimate"] * now["estimate"] < 0 and (was or stays)
+        turned = row["estimate"] * now["estimate"] < 0 and stays
         if abs(moved) < _MOVED and was == stays and not turned:
             continue
         term, level = str(key[0]), str(key[1])  # type: ignore[index]

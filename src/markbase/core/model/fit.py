@@ -85,13 +85,9 @@ class Fit(Grouped):
             The rows a fit of these alone could use.
         """
         singles = {p.name: p.column for t in self._parts_of(terms) for p in (t.parts or (t,))}
-        complete = self.outcome.present.copy()
-        for column in singles.values():
-            complete &= column.present
-        for extra in (self.cluster, *(self._taken_columns)):
-            if extra is not None:
-                complete &= extra.present
-        return int(np.count_nonzero(complete))
+        every = (self.outcome, *singles.values(), self.cluster, *self._taken_columns)
+        gaps = [c.present for c in every if c is not None and c.valid < self.sample.rows]
+        return int(np.count_nonzero(np.logical_and.reduce(gaps))) if gaps else self.sample.rows
 
     @property
     def _taken_columns(self) -> tuple[Column, ...]:

@@ -1,0 +1,228 @@
+"""Blocks, variants, terms left out, rows held out: against separate fits and definitions."""
+
+import numpy as np
+import pandas as pd
+import pytest
+from scipy.stats import ncf
+
+import markbase as mb
+from test_logistic import choir
+
+pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+BLOCKS = {"background": ["voice", "age"], "taking part": ["km"], "when": ["day", mb.slope("age", by="voice")]}
+
+
+def gappy(rows=300):
+    """Return the made-up table with gaps that a later block brings in."""
+    frame = choir(rows)
+    frame.loc[frame.index % 17 == 3, "km"] = np.nan
+    frame.loc[frame.index % 23 == 5, "day"] = None
+    return frame
+
+
+def study_of(frame):
+    return mb.Study(frame).mark("voice", "alto").mark("day", "Mon")
+
+
+def terms_up_to(name):
+    found = []
+    for block, terms in BLOCKS.items():
+        found += terms
+        if block == name:
+            return found
+    return found
+
+
+SETTINGS = {
+    "classical": {},
+    "HC3": {"errors": "HC3"},
+    "clustered": {"cluster": "team"},
+    "frequencies": {"weights": "times", "weights_are": "frequency"},
+}
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+@pytest.mark.parametrize("setting", SETTINGS)
+def test_every_rung_is_the_fit_of_its_terms_on_the_rows_of_all(kind, setting):
+    frame = gappy()
+    outcome, more = ("score", {}) if kind == "linear" else ("stays", {"event": "yes"})
+    ladder = mb.fit_blocks(study_of(frame), outcome, BLOCKS, kind=kind, **more, **SETTINGS[setting])
+    complete = frame.dropna().reset_index(drop=True)
+    make = mb.fit_linear if kind == "linear" else mb.fit_logistic
+    below = None
+    for name, rung, step in zip(BLOCKS, ladder, ladder.steps.itertuples(), strict=True):
+        alone = make(study_of(complete), outcome, terms_up_to(name), **more, **SETTINGS[setting])
+        assert step.used == len(complete) == alone.sample.used
+        for column in ("estimate", "se", "p"):
+            np.testing.assert_allclose(rung.coefficients[column], alone.coefficients[column], rtol=1e-8, atol=1e-12)
+        assert step.parameters == len(alone.coefficients[~alone.coefficients["base"]])
+        assert (step.aic, step.bic) == pytest.approx((alone.strength.aic, alone.strength.bic), rel=1e-10)
+        moves = ladder.moves.set_index(["term", "level"])[name].dropna()
+        assert moves.tolist() == pytest.approx(alone.coefficients["estimate"].tolist(), rel=1e-8, abs=1e-12)
+        if setting in ("classical", "frequencies") and below is not None:
+            df = step.parameters - (len(below.coefficients[~below.coefficients["base"]]))
+            if kind == "linear":
+                gain = below.strength.residual_ss - alone.strength.residual_ss
+                wanted = gain / df / (alone.strength.residual_ss / alone.df_rest)
+                assert step.r2_change == pytest.approx(alone.strength.r2 - below.strength.r2, rel=1e-9)
+                assert step.f2 == pytest.approx(gain / alone.strength.residual_ss, rel=1e-8)
+            else:
+                wanted = 2 * (alone.loglik - below.loglik)
+            assert (step.statistic, step.df) == (pytest.approx(wanted, rel=1e-8), df)
+        elif below is not None:
+            rows = [
+                k
+                for k, r in enumerate(alone.coefficients.itertuples())
+                if r.term not in {t.name for t in below.parts} and not r.base and k
+            ]
+            b, V = alone.coefficients["estimate"].to_numpy()[rows], alone.covariance.to_numpy()[np.ix_(rows, rows)]
+            wald = b @ np.linalg.solve(V, b)
+            assert step.statistic == pytest.approx(wald / (len(rows) if kind == "linear" else 1), rel=1e-7)
+            assert step.test == ("Wald F" if kind == "linear" else "Wald")
+        below = alone
+    assert ladder.rows_alone[0] == 300 > ladder.rows_alone[1] > ladder.rows_alone[2] == len(complete)
+
+
+def test_the_interval_of_a_change_inverts_the_noncentral_f():
+    ladder = mb.fit_blocks(study_of(gappy()), "score", BLOCKS)
+    step = ladder.steps.iloc[1]
+    before = ladder.steps["r2"].iloc[0]
+    for end, share in ((step["change_low"], 0.975), (step["change_high"], 0.025)):
+        partial = end / (1 - before)
+        shift = step["used"] * partial / (1 - partial)
+        assert ncf.cdf(step["statistic"], step["df"], step["df_rest"], shift) == pytest.approx(share, abs=1e-7)
+    nothing = mb.fit_blocks(study_of(gappy()), "score", {"one": ["age"], "chance": ["times"]}).steps.iloc[1]
+    assert nothing["change_low"] == 0.0
+
+
+def test_inflation_of_each_rung_is_that_of_its_terms():
+    complete = gappy().dropna().reset_index(drop=True)
+    ladder = mb.fit_blocks(study_of(complete), "score", {"a": ["age"], "b": ["voice", "km"]})
+    screen = mb.screen(study_of(complete), ["age", "voice", "km"], outcome="score")
+    assert ladder.inflation["b"].tolist() == pytest.approx(screen.terms["comparable"].tolist(), rel=1e-9)
+    assert ladder.inflation["a"].tolist()[0] == pytest.approx(1.0)
+
+
+def test_sentences_name_what_is_added_and_what_moves():
+    rng = np.random.default_rng(4)
+    common = rng.normal(size=400)
+    frame = pd.DataFrame({"seen": common + rng.normal(size=400), "cause": common, "noise": rng.normal(size=400)})
+    frame["y"] = 2 * common + rng.normal(size=400)
+    reading = mb.fit_blocks(mb.Study(frame), "y", {"first": ["seen"], "then": ["cause"], "last": ["noise"]}).reading()
+    told = [s.text for s in reading.statements]
+    assert "Adding `cause` (block `then`) explains a further" in told[1]
+    assert "the estimate of `seen` moves from" in told[2]
+    assert "part of what it stood for goes with the terms added. It is no longer clear." in told[2]
+    assert "no clear evidence that it adds anything" in told[3]
+    frame["event"] = np.where(frame["y"] > 0, "yes", "no")
+    odds = mb.fit_blocks(
+        mb.Study(frame), "event", {"a": ["seen"], "b": ["noise"]}, kind="logistic", event="yes"
+    ).reading()
+    assert "also without any confounding" in odds.cautions[-1]
+
+
+WRONG = {
+    "no block": ({}, {}, "Give the blocks in order"),
+    "an empty block": ({"a": []}, {}, "Block `a` needs a list"),
+    "a text": ({"a": "age"}, {}, "Block `a` needs a list"),
+    "a term twice": ({"a": ["age"], "b": ["age"]}, {}, "`age` stands in two blocks"),
+    "no such kind": ({"a": ["age"]}, {"kind": "probit"}, "There is no kind 'probit'"),
+    "no such column": ({"a": ["aeg"]}, {}, "no column `aeg`"),
+}
+
+
+@pytest.mark.parametrize("case", WRONG)
+def test_blocks_that_cannot_be_entered_are_refused(case):
+    blocks, settings, message = WRONG[case]
+    with pytest.raises(mb.MarkbaseError, match=message):
+        mb.fit_blocks(study_of(gappy()), "score", blocks, **settings)
+
+
+def test_variants_are_compared_on_the_rows_they_share():
+    frame = gappy()
+    study = study_of(frame)
+    a, b, c = (mb.fit_linear(study, "score", terms) for terms in (["voice", "age"], ["voice", "age", "km"], ["day"]))
+    found = mb.compare(a, b, c, names=["small", "large", "other"])
+    complete = study_of(frame.dropna().reset_index(drop=True))
+    assert found.refitted == ("small", "large", "other")
+    for name, terms in (("small", ["voice", "age"]), ("large", ["voice", "age", "km"]), ("other", ["day"])):
+        alone = mb.fit_linear(complete, "score", terms)
+        own = found.estimates.dropna(subset=[name])
+        assert own[name].tolist() == pytest.approx(alone.coefficients["estimate"].tolist(), rel=1e-9, abs=1e-12)
+        row = found.strength.set_index("fit").loc[name]
+        assert (row["r2"], row["aic"], row["used"]) == pytest.approx(
+            (alone.strength.r2, alone.strength.aic, found.rows)
+        )
+    test = found.tests.iloc[0]
+    assert (test["smaller"], test["larger"], len(found.tests)) == ("small", "large", 1)
+    km = mb.fit_linear(complete, "score", ["voice", "age", "km"]).terms.set_index("term").loc["km"]
+    assert (test["statistic"], test["p"]) == pytest.approx((km["statistic"], km["p"]), rel=1e-9)
+    assert "were fitted again on the" in found.cautions[0]
+
+
+def test_what_cannot_be_compared_is_refused_or_said():
+    frame = gappy().dropna().reset_index(drop=True)
+    frame["score"] += 100
+    study = study_of(frame).derive("log_score", log="score")
+    a, b = mb.fit_linear(study, "score", ["age"]), mb.fit_linear(study, "log_score", ["age"])
+    found = mb.compare(a, b)
+    assert not found.same_outcome
+    assert found.strength[["r2", "aic", "typical_miss"]].isna().all().all()
+    assert "one is made of the other" in found.cautions[0]
+    logistic = mb.fit_logistic(study, "stays", ["age"], event="yes")
+    other = mb.fit_linear(mb.Study(frame, name="else"), "score", ["age"])
+    weighted = mb.fit_linear(study, "score", ["age"], weights="times")
+    for fits, message in (
+        ((a,), "two fits or more"),
+        ((a, logistic), "linear and a logistic"),
+        ((a, other), "different data"),
+        ((a, weighted), "weighted differently"),
+    ):
+        with pytest.raises(mb.MarkbaseError, match=message):
+            mb.compare(*fits)
+
+
+def test_terms_go_worst_first_as_a_whole_and_not_before_what_is_made_of_them():
+    rng = np.random.default_rng(11)
+    frame = choir(300).assign(n1=rng.normal(size=300), n2=rng.normal(size=300), n3=rng.choice(list("pqr"), 300))
+    fit = mb.fit_linear(mb.Study(frame).mark("voice", "alto"), "score", ["voice", "age", "km", "n1", "n2", "n3"])
+    trimmed = mb.trim(fit, keep=["n2"])
+    left = ["voice", "age", "km", "n1", "n2", "n3"]
+    for row in trimmed.steps.itertuples():
+        table = mb.fit_linear(mb.Study(frame).mark("voice", "alto"), "score", left).terms
+        free = table[table["term"] != "n2"].sort_values("p").iloc[-1]
+        assert (row.dropped, row.p) == (free["term"], pytest.approx(free["p"], rel=1e-9))
+        left.remove(row.dropped)
+    assert "n2" in trimmed.kept
+    assert "do not know that terms were looked at" in trimmed.cautions[0]
+    sloped = mb.fit_linear(mb.Study(frame), "score", ["n1", "n3", mb.slope("n1", by="n3")])
+    assert mb.trim(sloped).steps["dropped"].iloc[0] == "n1 by n3"
+    with pytest.raises(mb.MarkbaseError, match="no such term"):
+        mb.trim(fit, keep=["n4"])
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_rows_held_out_by_hand(kind):
+    frame = gappy().dropna().reset_index(drop=True)
+    n, terms = len(frame), ["voice", "age", "km"]
+    make = (
+        (lambda s: mb.fit_linear(s, "score", terms))
+        if kind == "linear"
+        else (lambda s: mb.fit_logistic(s, "stays", terms, event="yes"))
+    )
+    found = mb.held_out(make(study_of(frame)), folds=3, repeats=1, seed=8).table.set_index("figure")["held_out"]
+    part = np.empty(n, dtype=int)
+    part[np.random.default_rng([8, 0]).permutation(n)] = np.arange(n) % 3
+    predicted, means = np.empty(n), np.empty(n)
+    y = frame["score"].to_numpy() if kind == "linear" else (frame["stays"] == "yes").to_numpy(float)
+    for k in range(3):
+        smaller = make(study_of(frame[part != k].reset_index(drop=True)))
+        table = smaller.predict(frame.loc[part == k, terms])
+        predicted[part == k] = table["predicted" if kind == "linear" else "probability"]
+        means[part == k] = y[part != k].mean()
+    error = np.mean((y - predicted) ** 2)
+    if kind == "linear":
+        assert found.tolist() == pytest.approx([np.sqrt(error), 1 - error / np.mean((y - means) ** 2)], rel=1e-9)
+    else:
+        assert found["mean square"] == pytest.approx(error, rel=1e-9)
+        assert found["sorted rightly"] == np.mean((predicted >= 0.5) == y)
