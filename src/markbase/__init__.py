@@ -15,6 +15,7 @@ from markbase.core.display import Renderer, set_renderer
 if TYPE_CHECKING:
     from markbase import demo
     from markbase.core.checking.classification import Classification
+    from markbase.core.checking.residuals import Checks
     from markbase.core.comparing.blocks import fit_blocks
     from markbase.core.comparing.compare import Comparison, compare
     from markbase.core.comparing.held_out import HeldOut, held_out
@@ -50,6 +51,7 @@ if TYPE_CHECKING:
     from markbase.files.data import open_study
     from markbase.files.plan import Plan, read_plan
     from markbase.files.writing import write_data
+    from markbase.show.check_figures import draw_checks
     from markbase.show.figures import draw_correlations, draw_inflation, draw_pairs
     from markbase.show.fit_figures import (
         draw_adjusted,
@@ -65,6 +67,7 @@ __version__ = "0.1.0"
 
 _HOMES = {
     "Check": "markbase.core.study.recoding",
+    "Checks": "markbase.core.checking.residuals",
     "Classification": "markbase.core.checking.classification",
     "Codebook": "markbase.core.study.codebook",
     "CodebookError": "markbase.core.errors",
@@ -98,6 +101,7 @@ _HOMES = {
     "cross": "markbase.core.model.terms",
     "draw_adjusted": "markbase.show.fit_figures",
     "draw_calibration": "markbase.show.fit_figures",
+    "draw_checks": "markbase.show.check_figures",
     "draw_correlations": "markbase.show.figures",
     "draw_groups": "markbase.show.fit_figures",
     "draw_inflation": "markbase.show.figures",
@@ -124,6 +128,7 @@ _HOMES = {
 
 __all__ = [
     "Check",
+    "Checks",
     "Classification",
     "Codebook",
     "CodebookError",
@@ -159,6 +164,7 @@ __all__ = [
     "demo",
     "draw_adjusted",
     "draw_calibration",
+    "draw_checks",
     "draw_correlations",
     "draw_groups",
     "draw_inflation",

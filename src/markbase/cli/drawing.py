@@ -14,6 +14,7 @@ from markbase.core.model.logistic import LogisticFit
 from markbase.core.screening.screen import Screen
 from markbase.core.study.study import Study
 from markbase.files.whole import refuse_to_replace, write_whole
+from markbase.show.check_figures import draw_checks
 from markbase.show.figures import draw_correlations, draw_inflation, draw_pairs
 from markbase.show.fit_figures import (
     MOST_LEVELS,
@@ -78,6 +79,8 @@ def draw_fit(study: Study, fit: LinearFit | LogisticFit, folder: str, replace: b
     if isinstance(fit, LogisticFit):
         figures["sorting"] = draw_sorting(fit, folds=10).figure
         figures["calibration"] = draw_calibration(fit).figure
+    if isinstance(fit, LinearFit) and fit.within is None and not fit.exact:
+        figures["checks"] = draw_checks(fit)
     if not figures:
         raise MarkbaseError(
             f"A fit of amounts alone has no figure of its groups; draw `{study.name}` with `screen --figures`."

@@ -15,12 +15,20 @@ from markbase.core.comparing.trim import trim
 from markbase.core.model.corrections import check_correction
 from markbase.core.model.linear import LinearFit
 from markbase.core.model.logistic import LogisticFit
-from markbase.show.fit import fit_page, standardised_section
+from markbase.show.fit import checks_page, fit_page, standardised_section
 from markbase.show.groups import groups_section, guide_section, lines_page, pairs_section
 from markbase.show.ladder import held_out_page, ladder_page, trimmed_page
 from markbase.show.logistic import cases_page, classification_page, logistic_page
 from markbase.show.page import Page, Section
-from markbase.show.plain import fit_record, groups_record, ladder_record, logistic_record, table_record, trimmed_record
+from markbase.show.plain import (
+    checks_record,
+    fit_record,
+    groups_record,
+    ladder_record,
+    logistic_record,
+    table_record,
+    trimmed_record,
+)
 
 
 @click.command("fit")
@@ -34,6 +42,7 @@ from markbase.show.plain import fit_record, groups_record, ladder_record, logist
 )
 @click.option("--trim", "trims", is_flag=True, help="Only a log of leaving out terms that are not clear, worst first.")
 @click.option("--keep", multiple=True, metavar="COLUMNS", help="With --trim: terms that must stay.")
+@click.option("--checks", is_flag=True, help="Linear: only the checks: residuals, spread, straight lines, cases.")
 @click.option("--held-out", "holds_out", is_flag=True, help="Only how the model does on rows it has not seen.")
 @click.option("--guide", is_flag=True, help="Only the questions to put to the fit, answered with its numbers.")
 @click.option(
@@ -60,6 +69,7 @@ def command(
     blocks: tuple[str, ...],
     trims: bool,
     keep: tuple[str, ...],
+    checks: bool,
     holds_out: bool,
     guide: bool,
     groups: tuple[str, ...],
@@ -114,6 +124,11 @@ def command(
         if trims:
             trimmed = trim(fit, keep=split(keep))
             page, record["trimmed"] = trimmed_page(trimmed), trimmed_record(trimmed)
+        if checks:
+            if not isinstance(fit, LinearFit):
+                raise click.UsageError("--checks is for a linear regression; a logistic one has --sorting and --cases.")
+            found_checks = fit.checks()
+            page, record["checks"] = checks_page(found_checks), checks_record(found_checks)
         if holds_out:
             result = held_out(fit, folds=folds, seed=seed)
             page, record["held_out"] = held_out_page(result), table_record(result.table)

@@ -30,6 +30,16 @@ def _own(width: float, height: float) -> tuple[Figure, Axes]:
     return figure, figure.subplots()
 
 
+def own_sheet(width: float, height: float, rows: int, columns: int) -> tuple[Figure, Any]:
+    """Return a figure of a size in inches, and its axes, shape (rows, columns)."""
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(width, height), layout="constrained")
+    FigureCanvasAgg(figure)
+    return figure, figure.subplots(rows, columns)
+
+
 def own_axes(width: float, height: float) -> Axes:
     """Return axes on a figure of their own, of a size in inches."""
     return _own(width, height)[1]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
+from markbase.core.checking.residuals import Checks
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.model.linear import LinearFit
 from markbase.core.reading.told import Reading
@@ -243,3 +244,53 @@ def reading_blocks(reading: Reading) -> tuple[Sentences, ...]:
     lines = [(s.text, s.cautions) for s in reading.statements]
     lines += [(text, ()) for text in reading.cautions]
     return (Sentences(tuple(lines)),)
+
+
+def checks_page(checks: Checks) -> Page:
+    """Describe the checks of a linear fit.
+
+    Parameters
+    ----------
+    checks : Checks
+        The checks.
+
+    Returns
+    -------
+    Page
+        What was looked at, what it means and what would do; then the cases that weigh most.
+    """
+    lines = []
+    for f in checks.findings:
+        way = f" What would do: {f.way_on}." if f.way_on else ""
+        lines.append(
+            (
+                f"`{f.about}`: {f.figures}. {f.meaning[0].upper() if f.meaning[0] != '`' else '`'}{f.meaning[1:]}.{way}",
+                (),
+            )
+        )
+    name = str(checks.cases.columns[0])
+    decimals = decimals_for(float(checks.cases["fitted"].std() or 1.0), 2)
+    rows = tuple(
+        Row(
+            (
+                str(r[0]),
+                number(r[1], decimals),
+                number(r[2], decimals),
+                number(r[3], 2),
+                number(r[4], 4),
+                number(r[5], 4),
+                f"{r[6]} by {number(r[7], 2)}",
+            )
+        )
+        for r in checks.cases.itertuples(index=False, name=None)
+    )
+    heads = (name, "observed", "fitted", "residual", "leverage", "influence", "leaving it out moves (se)")
+    table = Table(heads, rows, frozenset({1, 2, 3, 4, 5}), 6)
+    return Page(
+        f"{checks.outcome}: checks of the fit",
+        "figures to think with, not marks to pass",
+        (
+            Section("What was looked at", blocks=(Sentences(tuple(lines)),)),
+            Section("Cases that weigh most", "residuals standardised; influence is Cook's distance", (table,)),
+        ),
+    )

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from markbase.core.checking.residuals import Checks
 from markbase.core.comparing.ladder import Ladder
 from markbase.core.comparing.trim import Trimmed
 from markbase.core.model.linear import LinearFit
@@ -115,6 +116,22 @@ def groups_record(fit: LinearFit | LogisticFit, group: str, correction: str) -> 
         "pairs": _rows(fit.between(group, correction)),
         "lines": {level: equation.text for level, equation in lines.lines},
         "parallel": {k: getattr(test, k) for k in ("statistic", "df", "df_rest", "p")} if test else None,
+    }
+
+
+def checks_record(checks: Checks) -> dict[str, Any]:
+    """Return the checks of a linear fit as plain data."""
+    return {
+        "shape": {
+            "skew": checks.skew,
+            "kurtosis": checks.kurtosis,
+            "statistic": checks.shape_statistic,
+            "p": checks.shape_p,
+        },
+        "spread": {"statistic": checks.spread_statistic, "df": checks.spread_df, "p": checks.spread_p},
+        "lines": _rows(checks.lines),
+        "cases": _rows(checks.cases),
+        "findings": [dataclasses.asdict(f) for f in checks.findings],
     }
 
 

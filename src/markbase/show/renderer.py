@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from markbase.core.checking.classification import Classification
+from markbase.core.checking.residuals import Checks
 from markbase.core.comparing.compare import Comparison
 from markbase.core.comparing.held_out import HeldOut
 from markbase.core.comparing.ladder import Ladder
@@ -23,7 +24,7 @@ from markbase.core.study.recoding import Check
 from markbase.core.study.study import Study
 from markbase.core.study.trail import Trail
 from markbase.show.equation import equation_page
-from markbase.show.fit import fit_page, reading_page
+from markbase.show.fit import checks_page, fit_page, reading_page
 from markbase.show.groups import guide_page, lines_page
 from markbase.show.html import to_html
 from markbase.show.ladder import comparison_page, held_out_page, ladder_page, trimmed_page
@@ -41,6 +42,7 @@ _PAGES: dict[type, Callable[[Any], Page]] = {
     LinearFit: fit_page,
     Lines: lines_page,
     LogisticFit: logistic_page,
+    Checks: checks_page,
     Classification: classification_page,
     Comparison: comparison_page,
     HeldOut: held_out_page,

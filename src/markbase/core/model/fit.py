@@ -71,6 +71,28 @@ class Fit(Grouped):
                 found += effects[block.codes[rows]] * values
         return found
 
+    def identified(self, rows: NDArray[np.intp]) -> tuple[str, list[str]]:
+        """Name some rows by the analyst's own identifier.
+
+        Parameters
+        ----------
+        rows : ndarray of int
+            Which rows.
+
+        Returns
+        -------
+        name : str
+            The identifier column, or ``row of the file`` where the data have none.
+        labels : list of str
+            Its value in each row.
+        """
+        column = self.identifier
+        if column is None:
+            return "row of the data", [f"row {k + 1:,}" for k in rows]
+        if column.is_group:
+            return column.name, [column.levels[v].label if v >= 0 else "–" for v in column.values[rows]]
+        return column.name, [f"{v:.0f}" if v == round(v) else f"{v:g}" for v in column.values[rows]]
+
     def rows_for(self, terms: Sequence[str]) -> int:
         """Count the rows that have a value in the outcome and in some of the terms.
 

@@ -6,11 +6,13 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.checking.residuals import Checks, Views
 from markbase.core.errors import FitError
 from markbase.core.model.asking import check_room
 from markbase.core.model.averages import Setting
@@ -18,6 +20,7 @@ from markbase.core.model.covariance import errors_of
 from markbase.core.model.distributions import p_of_f, t_quantile
 from markbase.core.model.fit import Fit
 from markbase.core.model.gathering import gather
+from markbase.core.model.linear_checks import check_fit, views_of
 from markbase.core.model.moments import Moments
 from markbase.core.model.overlap import overlap_error
 from markbase.core.model.results import LinearStrength, OverallTest
@@ -197,6 +200,40 @@ class LinearFit(Fit):
         places = [0, *(k + 1 for k in kept), *range(len(self.parts) + 1, len(self.moments.sizes))]
         within = self.within.only(self.moments.columns_of(places)) if self.within else None
         return self._refitted(parts, self.moments.only(places), within)
+
+    def checks(self, *, most: int = 10, order: Any = None) -> Checks:
+        """Check the fit: shape and spread of the residuals, straight lines, cases, and serial order.
+
+        Parameters
+        ----------
+        most : int
+            How many cases to list, those that weigh most.
+        order : Column or array_like, shape (rows,), optional
+            What puts the rows of the study in order, where they have one.
+
+        Returns
+        -------
+        Checks
+            Each figure with what it means here and what would do; print it, or take its `findings`.
+
+        Raises
+        ------
+        FitError
+            If the outcome is reproduced exactly, or levels were taken out.
+        MarkbaseError
+            If the order has not a value for each row.
+        """
+        return check_fit(self, most, order)
+
+    def residual_views(self) -> Views:
+        """Return what a figure of the residuals draws, a value a row used.
+
+        Returns
+        -------
+        Views
+            Fitted values, standardised residuals, leverages, and what a normal shape would give.
+        """
+        return views_of(self)
 
     def on_rows(self, used: NDArray[np.bool_]) -> LinearFit:
         """Fit the same terms on other rows.

@@ -492,28 +492,6 @@ class LogisticFit(Fit):
         """
         return probability(self._predictor_at(rows))
 
-    def identified(self, rows: NDArray[np.intp]) -> tuple[str, list[str]]:
-        """Name some rows by the analyst's own identifier.
-
-        Parameters
-        ----------
-        rows : ndarray of int
-            Which rows.
-
-        Returns
-        -------
-        name : str
-            The identifier column, or ``row of the file`` where the data have none.
-        labels : list of str
-            Its value in each row.
-        """
-        column = self.identifier
-        if column is None:
-            return "row of the data", [f"row {k + 1:,}" for k in rows]
-        if column.is_group:
-            return column.name, [column.levels[v].label if v >= 0 else "–" for v in column.values[rows]]
-        return column.name, [f"{v:.0f}" if v == round(v) else f"{v:g}" for v in column.values[rows]]
-
     def classification(self, cut: float = 0.5, *, folds: int | None = None, seed: int = 0) -> Classification:
         """Sort the rows by whether their probability reaches a cut, held against guessing.
 

@@ -1,0 +1,126 @@
+"""Checks of a linear fit: each figure by its definition, or by leaving the case out."""
+
+import numpy as np
+import pandas as pd
+import pytest
+from scipy.stats import kurtosis, normaltest, skew
+
+import markbase as mb
+from test_logistic import choir
+
+pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+TERMS = ["voice", "age", "km"]
+
+
+def fitted(frame=None, **more):
+    frame = choir(150) if frame is None else frame
+    frame["singer"] = [f"s{k:03d}" for k in range(len(frame))]
+    study = mb.Study(frame, codebook={"columns": {"singer": {"role": "identifier"}}}).mark("voice", "alto")
+    return frame, study, mb.fit_linear(study, "score", TERMS, **more)
+
+
+def dense(frame):
+    levels = [frame["voice"] == v for v in ("bass", "soprano", "tenor")]
+    return np.column_stack([np.ones(len(frame)), *levels, frame["age"], frame["km"]]).astype(float)
+
+
+def test_shape_and_spread_by_definition():
+    frame, _, fit = fitted()
+    checks = fit.checks()
+    X, y = dense(frame), frame["score"].to_numpy()
+    e = y - X @ np.linalg.lstsq(X, y, rcond=None)[0]
+    assert (checks.skew, checks.kurtosis) == pytest.approx((skew(e), kurtosis(e)), rel=1e-9)
+    assert (checks.shape_statistic, checks.shape_p) == pytest.approx(tuple(normaltest(e)), rel=1e-9)
+    left = e**2 - X @ np.linalg.lstsq(X, e**2, rcond=None)[0]
+    share = 1 - left @ left / np.sum((e**2 - np.mean(e**2)) ** 2)
+    assert checks.spread_statistic == pytest.approx(len(y) * share, rel=1e-8)
+    assert checks.spread_df == 5
+
+
+def test_a_line_is_tested_by_its_square_and_a_bend_is_found():
+    frame, study, fit = fitted()
+    lines = fit.checks().lines.set_index("term")
+    squared = study.derive("age_c", centre="age").derive("age_2", square="age_c")
+    wanted = mb.fit_linear(squared, "score", [*TERMS, "age_2"]).terms.set_index("term").loc["age_2"]
+    assert lines.loc["age", ["statistic", "p"]].tolist() == pytest.approx(wanted[["statistic", "p"]].tolist(), rel=1e-7)
+    frame["score"] += 0.02 * (frame["age"] - 45) ** 2
+    bent = fitted(frame)[2].checks()
+    finding = next(f for f in bent.findings if f.about == "straight lines")
+    assert "the line of `age` (upward) bends" in finding.meaning
+    assert "a square (centred first)" in finding.way_on
+
+
+SETTINGS = {
+    "plain": {},
+    "frequencies": {"weights": "times", "weights_are": "frequency"},
+    "sampling": {"weights": "times", "errors": "HC1"},
+}
+
+
+@pytest.mark.parametrize("setting", SETTINGS)
+def test_cases_move_what_leaving_them_out_moves(setting):
+    frame = choir(150)
+    if setting == "frequencies":  # rows that stand for one, so that a row can be left out
+        frame["times"] = np.where(frame.index < 90, 1.0, frame["times"])
+    frame, _, fit = fitted(frame, **SETTINGS[setting])
+    table = fit.checks(most=150).cases
+    X, s2 = dense(frame), fit.strength.typical_miss**2
+    w = np.ones(len(frame)) if setting == "plain" else frame["times"].to_numpy()
+    w = w / w.mean() if setting == "sampling" else w
+    V = s2 * np.linalg.inv(X.T @ (X * w[:, None]))
+    told = [k for k, base in enumerate(fit.coefficients["base"]) if not base]
+    rows = fit.coefficients.iloc[told]
+    checked = 0
+    for case in table.head(20).itertuples(index=False):
+        place = int(case.singer[1:])
+        if setting == "frequencies" and w[place] != 1:
+            continue
+        kept = mb.Study(frame.drop(index=place)).mark("voice", "alto")
+        smaller = mb.fit_linear(kept, "score", TERMS, **SETTINGS[setting])
+        shift = (smaller.coefficients["estimate"] - fit.coefficients["estimate"]).to_numpy()[told]
+        order = {"(intercept)": 0, "bass": 1, "soprano": 2, "tenor": 3, "age": 4, "km": 5}
+        places = [order[level or term] for term, level in zip(rows["term"], rows["level"], strict=True)]
+        inside = V[np.ix_(places, places)]
+        assert case.influence == pytest.approx(shift @ np.linalg.solve(inside, shift) / 6, rel=1e-6)
+        se = np.sqrt(np.diag(inside))
+        most = int(np.argmax(np.abs(shift / se)))
+        name = f"{rows['term'].iloc[most]}: {rows['level'].iloc[most]}".removesuffix(": ")
+        assert (case.moves, case.by) == (name, pytest.approx(shift[most] / se[most], rel=1e-6))
+        checked += 1
+    assert checked >= 5
+    assert (np.diff(table["influence"]) <= 0).all()
+
+
+def test_order_by_durbin_and_watson():
+    rng = np.random.default_rng(3)
+    frame = choir(150)
+    frame["term"] = rng.permutation(150).astype(float)
+    steps = np.zeros(150)
+    for k in range(1, 150):
+        steps[k] = 0.7 * steps[k - 1] + rng.normal()
+    frame["score"] += 4 * steps[frame["term"].astype(int)]
+    _, study, fit = fitted(frame)
+    checks = fit.checks(order=study["term"])
+    e = (frame["score"] - fit.fitted).to_numpy()[np.argsort(frame["term"].to_numpy())]
+    assert checks.serial[1] == pytest.approx(np.sum(np.diff(e) ** 2) / np.sum(e**2), rel=1e-9)
+    assert checks.serial[0] == pytest.approx(np.sum(e[1:] * e[:-1]) / np.sum(e**2), rel=1e-9)
+    assert any("follow one another go together" in f.meaning for f in checks.findings)
+    with pytest.raises(mb.MarkbaseError, match="The order has 3 values"):
+        fit.checks(order=[1, 2, 3])
+
+
+def test_findings_say_what_would_do_and_the_sheet_has_four_views():
+    frame, _, _ = fitted()
+    rng = np.random.default_rng(5)
+    frame["score"] = np.exp(rng.normal(0, 0.9, len(frame)) + 0.01 * frame["age"])
+    frame.loc[7, "score"] = 200.0
+    _, _, fit = fitted(frame)
+    told = {f.about: f for f in fit.checks().findings}
+    assert told["shape"].way_on == "fit the logarithm of `score`"
+    assert "s007" in told["cases"].figures
+    assert "s007 alone moves" in told["cases"].meaning
+    assert len(mb.draw_checks(fit).axes) == 4
+    assert "What would do: fit the logarithm of score." in " ".join(str(fit.checks()).split())
+    exact = pd.DataFrame({"x": [1.0, 2, 3, 4, 5], "score": [2.0, 4, 6, 8, 10]})
+    with pytest.raises(mb.FitError, match="no residuals to check"):
+        mb.fit_linear(mb.Study(exact), "score", ["x"]).checks()
