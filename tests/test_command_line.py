@@ -217,7 +217,7 @@ MISTAKES = [
     ([*FIT, "--base", "age=40"], "`age` is an amount and has no levels"),
     ([*FIT, "--base", "voice"], "should read `--base COLUMN=VALUE`"),
     ([*FIT, "--level", "95"], "must lie between 0 and 1"),
-    (["fit", DATA, "--outcome", "belonging"], "'--terms'"),
+    (["fit", DATA, "--outcome", "belonging"], "Say what to explain it with: --terms"),
     (
         ["fit", DATA, "--codebook", BOOK, "--kind", "logistic", "--outcome", "stays", "--terms", "age"],
         "is the event whose odds",

@@ -54,13 +54,11 @@ def write_screen_figures(study: Study, screen: Screen, folder: Path, replace: bo
     _write(figures, folder, replace)
 
 
-def draw_fit(study: Study, fit: LinearFit | LogisticFit, folder: str, replace: bool) -> None:
+def draw_fit(fit: LinearFit | LogisticFit, folder: str, replace: bool) -> None:
     """Draw the figures of a fit into a folder, each as PNG and SVG.
 
     Parameters
     ----------
-    study : Study
-        The data.
     fit : LinearFit or LogisticFit
         The fit.
     folder : str
@@ -68,24 +66,49 @@ def draw_fit(study: Study, fit: LinearFit | LogisticFit, folder: str, replace: b
     replace : bool
         Whether files that are there may be written over.
     """
-    figures: dict[str, Any] = {}
+    figures = figures_of_fit(fit)
+    if not figures:
+        raise MarkbaseError("A fit of amounts alone with levels taken out has no figure; draw with `screen --figures`.")
+    _write({name: figure for name, (_, figure) in figures.items()}, Path(folder), replace)
+
+
+def figures_of_fit(fit: LinearFit | LogisticFit) -> dict[str, tuple[str, Any]]:
+    """Draw every figure that suits a fit.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit.
+
+    Returns
+    -------
+    dict
+        For each figure its name: a caption, and the figure.
+    """
+    figures: dict[str, tuple[str, Any]] = {}
     singles = {p.name: p for t in fit.parts for p in (t.parts or (t,))}.values()
     amounts = [p.name for p in singles if not p.is_group]
     for group in (p for p in singles if p.is_group):
-        figures[f"{group.name}-differences"] = draw_groups(fit, group.name).figure
-        figures[f"{group.name}-adjusted"] = draw_adjusted(fit, group.name).figure
-        for amount in amounts[:2] if group.size <= MOST_LEVELS else ():
-            figures[f"{amount}-by-{group.name}"] = draw_lines(fit, amount, group.name).figure
-    if isinstance(fit, LogisticFit):
-        figures["sorting"] = draw_sorting(fit, folds=10).figure
-        figures["calibration"] = draw_calibration(fit).figure
-    if isinstance(fit, LinearFit) and fit.within is None and not fit.exact:
-        figures["checks"] = draw_checks(fit)
-    if not figures:
-        raise MarkbaseError(
-            f"A fit of amounts alone has no figure of its groups; draw `{study.name}` with `screen --figures`."
+        name = _safe(group.name)
+        figures[f"{name}-differences"] = (
+            f"Differences of the levels of {group.name} from {group.base_label}",
+            draw_groups(fit, group.name).figure,
         )
-    _write({_safe(name): figure for name, figure in figures.items()}, Path(folder), replace)
+        figures[f"{name}-adjusted"] = (
+            f"{group.name}: adjusted as if all rows had the level, beside what was observed",
+            draw_adjusted(fit, group.name).figure,
+        )
+        for amount in amounts[:2] if group.size <= MOST_LEVELS else ():
+            figures[f"{_safe(amount)}-by-{name}"] = (
+                f"{fit.explained} along {amount}, a line for each level of {group.name}",
+                draw_lines(fit, amount, group.name).figure,
+            )
+    if isinstance(fit, LogisticFit):
+        figures["sorting"] = ("How many are sorted rightly at every cut", draw_sorting(fit, folds=10).figure)
+        figures["calibration"] = ("Observed shares against predicted probabilities", draw_calibration(fit).figure)
+    elif fit.within is None and not fit.exact:
+        figures["checks"] = ("Four views of the residuals", draw_checks(fit))
+    return figures
 
 
 def draw_steps(ladder: Ladder, folder: str, replace: bool) -> None:
@@ -100,15 +123,23 @@ def draw_steps(ladder: Ladder, folder: str, replace: bool) -> None:
     replace : bool
         Whether files that are there may be written over.
     """
-    figures: dict[str, Any] = {} if ladder.logistic else {"ladder": draw_ladder(ladder).figure}
-    first = ladder.moves[ladder.moves["term"].isin(ladder.added[0]) & ~ladder.moves["base"]]
-    if len(first) <= MOST_LEVELS:
-        figures["paths"] = draw_paths(ladder).figure
+    figures = figures_of_ladder(ladder)
     if not figures:
         raise MarkbaseError(
             "The first block has too many estimates to draw, and a logistic ladder has no R²; there is no figure."
         )
-    _write(figures, Path(folder), replace)
+    _write({name: figure for name, (_, figure) in figures.items()}, Path(folder), replace)
+
+
+def figures_of_ladder(ladder: Ladder) -> dict[str, tuple[str, Any]]:
+    """Draw every figure that suits a blockwise entry: for each its name, a caption, and the figure."""
+    figures: dict[str, tuple[str, Any]] = {}
+    if not ladder.logistic:
+        figures["ladder"] = ("What each block adds to R²", draw_ladder(ladder).figure)
+    first = ladder.moves[ladder.moves["term"].isin(ladder.added[0]) & ~ladder.moves["base"]]
+    if 0 < len(first) <= MOST_LEVELS:
+        figures["paths"] = ("How estimates of the first block move as others enter", draw_paths(ladder).figure)
+    return figures
 
 
 def _safe(name: str) -> str:
@@ -118,7 +149,9 @@ def _safe(name: str) -> str:
 
 def _write(figures: dict[str, Any], folder: Path, replace: bool) -> None:
     contents = {
-        folder / f"{name}.{kind}": _drawn(figure, kind) for name, figure in figures.items() for kind in ("png", "svg")
+        folder / f"{name}.{kind}": figure_bytes(figure, kind)
+        for name, figure in figures.items()
+        for kind in ("png", "svg")
     }
     for path in contents:
         refuse_to_replace(path, replace)
@@ -126,7 +159,7 @@ def _write(figures: dict[str, Any], folder: Path, replace: bool) -> None:
         write_whole(path, content)
 
 
-def _drawn(figure: Figure, kind: str) -> bytes:
+def figure_bytes(figure: Figure, kind: str) -> bytes:
     """Return a figure as bytes that are the same each time."""
     import matplotlib as mpl
 

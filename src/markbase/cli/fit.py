@@ -97,13 +97,13 @@ def command(
         check_correction(correction)
         options = options_of(given)
         if blocks:
-            study, ladder = options.blocks(blocks)
+            _, ladder = options.blocks(blocks)
             if figures:
                 draw_steps(ladder, figures, replaces)
             page, record = ladder_page(ladder), ladder_record(ladder)
             (show_json(record, told) if as_json else show(page))
             return
-        study, fit = options.fit()
+        _, fit = options.fit()
         page = _page(fit, standardised)
         record = fit_record(fit) if isinstance(fit, LinearFit) else logistic_record(fit)
         if groups:
@@ -133,7 +133,7 @@ def command(
             result = held_out(fit, folds=folds, seed=seed)
             page, record["held_out"] = held_out_page(result), table_record(result.table)
         if figures:
-            draw_fit(study, fit, figures, replaces)
+            draw_fit(fit, figures, replaces)
     if as_json:
         show_json(record, told)
     else:

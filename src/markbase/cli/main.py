@@ -18,6 +18,8 @@ _COMMANDS = {
     "fit": "Fit a linear or logistic regression against chosen bases.",
     "predict": "Fit, and predict for profiles.",
     "prepare": "Carry out preparing steps, verify them, and write the result.",
+    "run": "Carry out a plan, and write report, tables and figures.",
+    "start": "Draft a plan from a data file, with the guesses marked.",
     "screen": "Screen predictors: correlations, inflation, overlaps.",
     "look": "Show what is in a data file, or in one column of it.",
 }

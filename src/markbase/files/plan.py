@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -13,9 +14,11 @@ import tomlkit
 from markbase.core.errors import MarkbaseError, near
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
+from markbase.files.analysis import Analysis, Lines, read_analysis
 from markbase.files.data import open_study
 from markbase.files.reading import read_text
 
+_TABLES = ("blocks", "data", "fit", "output", "prepare", "screen")
 _DATA_KEYS = ("codebook", "encoding", "file", "missing", "sheet")
 
 
@@ -37,6 +40,10 @@ class Plan:
     """The preparing steps, as `Study.prepare` takes them."""
     source: str = "the plan"
     """Where it was read from, for messages."""
+    analysis: Analysis = field(default_factory=Analysis)
+    """What is asked for beyond the prepared data: screening, fits, blocks, output."""
+    text: str = ""
+    """The text it was read from."""
 
     def open(self, book: Codebook | None = None) -> Study:
         """Open the data and carry the preparing steps out.
@@ -89,14 +96,16 @@ def read_plan(path: str | Path) -> Plan:
     except tomllib.TOMLDecodeError as problem:
         raise MarkbaseError(f"`{path}` is not TOML: {str(problem)[0].lower() + str(problem)[1:]}.") from None
     for key in mapping:
-        if key not in ("data", "prepare"):
-            raise MarkbaseError(f"{path.name}: unknown key `{key}`.{near(key, ['data', 'prepare'])}")
+        if key not in _TABLES:
+            line = Lines(text, path.name).anywhere(key)
+            raise MarkbaseError(f"{path.name}, line {line}: unknown key `{key}`.{near(key, _TABLES)}")
     data = mapping.get("data")
     if not isinstance(data, dict) or not isinstance(data.get("file"), str):
         raise MarkbaseError(f'{path.name}: a plan says where the data are: [data] with file = "choirs.csv".')
     for key in data:
         if key not in _DATA_KEYS:
-            raise MarkbaseError(f"{path.name}, data: unknown key `{key}`.{near(key, _DATA_KEYS)}")
+            line = Lines(text, path.name).within("data", 0, key)
+            raise MarkbaseError(f"{path.name}, line {line}, data: unknown key `{key}`.{near(key, _DATA_KEYS)}")
     steps = mapping.get("prepare", [])
     if not isinstance(steps, list):
         raise MarkbaseError(f"{path.name}: `prepare` is a list of steps; write [[prepare]] above each.")
@@ -112,7 +121,36 @@ def read_plan(path: str | Path) -> Plan:
         sheet=data.get("sheet"),
         prepare=tuple(steps),
         source=path.name,
+        analysis=read_analysis(mapping, text, path.name),
+        text=text,
     )
+
+
+def moved_plan(plan: Plan, folder: Path) -> str:
+    """Return the text of a plan as it reads in another folder.
+
+    Parameters
+    ----------
+    plan : Plan
+        A plan that was read from a file.
+    folder : Path
+        Where the text is to be kept.
+
+    Returns
+    -------
+    str
+        The same text, its files named as seen from there.
+    """
+    document = tomlkit.parse(plan.text)
+    data: Any = document["data"]
+    data["file"] = _seen_from(plan.file, folder)
+    if plan.codebook:
+        data["codebook"] = _seen_from(plan.codebook, folder)
+    return tomlkit.dumps(document)
+
+
+def _seen_from(path: Path, folder: Path) -> str:
+    return Path(os.path.relpath(path.resolve(), folder.resolve())).as_posix()
 
 
 def plan_text(

@@ -13,24 +13,27 @@ from markbase.show.page import Facts, Formula, Page, Sentences, Strip, Table
 _WIDTH, _HEIGHT = 180, 14
 
 
-def to_html(page: Page) -> str:
+def to_html(page: Page, *, styled: bool = True) -> str:
     """Return a page as an HTML fragment.
 
     Parameters
     ----------
     page : Page
         The page.
+    styled : bool
+        Whether its style goes with it.
 
     Returns
     -------
     str
         A ``<div>`` with its own style, which says the same as the text.
     """
-    return _environment().get_template("page.html").render(page=page)
+    return environment().get_template("page.html").render(page=page, styled=styled)
 
 
 @cache
-def _environment() -> Environment:
+def environment() -> Environment:
+    """Return the environment of the templates: everything is escaped."""
     environment = Environment(
         loader=PackageLoader("markbase.show", "templates"),
         autoescape=select_autoescape(default=True),

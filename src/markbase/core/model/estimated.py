@@ -115,6 +115,11 @@ class Estimated(Shown):
         return replace(self, convention=float(alpha))
 
     @property
+    def errors_words(self) -> str:
+        """What the standard errors rest on, in a few words."""
+        return self.errors.words.removeprefix("errors ")
+
+    @property
     def explained(self) -> str:
         """What the equation gives."""
         return self.outcome.name

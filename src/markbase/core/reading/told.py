@@ -182,6 +182,11 @@ class GuideTold(FitTold, Protocol):
         ...
 
     @property
+    def errors_words(self) -> str:
+        """What the standard errors rest on, in a few words."""
+        ...
+
+    @property
     def overall(self) -> WholeTest:
         """The test of the whole."""
         ...

@@ -1,0 +1,52 @@
+"""`markbase run`: carry out a plan and write its results."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import click
+
+from markbase.cli.carrying import carry_out
+from markbase.cli.common import remarks
+from markbase.cli.telling import tell
+from markbase.core.errors import MarkbaseError, count_noun
+from markbase.files.plan import read_plan
+from markbase.files.whole import refuse_to_replace, write_whole
+
+
+@click.command("run")
+@click.argument("plan", type=click.Path(path_type=Path), metavar="PLAN")
+@click.option("--into", required=True, type=click.Path(path_type=Path), metavar="FOLDER", help="Where the results go.")
+@click.option("--replace", is_flag=True, help="Write over files that are there.")
+def command(plan: Path, into: Path, replace: bool) -> None:
+    r"""Carry out PLAN (a TOML file) and write report, tables, figures and everything at full precision into a folder.
+
+    \b
+    markbase start choirs.csv --codebook choirs.codebook.toml --outcome belonging --into my.plan.toml
+    markbase run my.plan.toml --into results
+    """
+    with remarks() as told:
+        found = read_plan(plan)
+        if not found.analysis.fits and found.analysis.screen is None:
+            raise MarkbaseError(
+                f"`{plan}` prepares data and asks for nothing more: add a [[fit]], a [[blocks]] or a [screen] (`markbase start` drafts them)."
+            )
+        if into.exists() and not into.is_dir():
+            raise MarkbaseError(f"`{into}` is a file; name a folder for the results.")
+        results = carry_out(found, _progress)
+    files = results.files(found, list(told), into)
+    for name in files:
+        refuse_to_replace(into / name, replace)
+    for name, content in files.items():
+        write_whole(into / name, content)
+    sys.stdout.write(f"{into / 'report.html'}\n")
+    tell(
+        f"{count_noun(len(files), 'file')} written into {into}: report.html, results.json, methods.txt, tables, figures, trail.json, plan.toml."
+    )
+
+
+def _progress(text: str) -> None:
+    """Tell a person who waits what is being done."""
+    if sys.stderr.isatty():
+        tell(f"… {text}")

@@ -1,0 +1,197 @@
+"""`markbase start`: draft a plan from a data file, with the guesses marked."""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+from typing import Any
+
+import click
+
+from markbase.cli.common import Source, data_options, remarks
+from markbase.cli.telling import tell
+from markbase.core.errors import MarkbaseError
+from markbase.core.study.column import Column
+from markbase.core.study.study import Study
+from markbase.core.study.totals import find_totals
+from markbase.core.study.trail import inline
+from markbase.files.plan import plan_text
+from markbase.files.whole import refuse_to_replace, write_whole
+
+_MOST_TERMS = 12
+_MOST_LEVELS = 12
+
+
+@click.command("start")
+@data_options
+@click.option("--outcome", required=True, help="What to explain: an amount, or a yes/no column.")
+@click.option(
+    "--into", type=click.Path(path_type=Path), metavar="PLAN", help="Write the plan here; by default it is printed."
+)
+@click.option("--replace", is_flag=True, help="Write over a plan that is there.")
+def command(outcome: str, into: Path | None, replace: bool, as_json: bool, **source: Any) -> None:
+    r"""Draft a plan for FILE: data, steps that would mend what was noticed, screening, a fit. Guesses are marked.
+
+    \b
+    markbase start choirs.csv --codebook choirs.codebook.toml --outcome belonging --into my.plan.toml
+    """
+    if as_json:
+        raise MarkbaseError("A plan is TOML; leave --json out.")
+    with remarks():
+        given = Source(**source)
+        study = given.open()
+        text = draft(study, outcome, given, into)
+    if into is None:
+        sys.stdout.write(text)
+        return
+    refuse_to_replace(into, replace)
+    write_whole(into, text.encode())
+    tell(f"`{into}` is drafted. Read it, settle what is marked GUESS, then: markbase run {into} --into results")
+
+
+def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
+    """Return the text of a plan.
+
+    Parameters
+    ----------
+    study : Study
+        The data.
+    outcome : str
+        What is to be explained.
+    given : Source
+        Where the data are, and what is done to them already.
+    into : Path, optional
+        Where the plan will be, from where it names its files.
+
+    Returns
+    -------
+    str
+        TOML that `run` carries out, once the guesses are settled.
+
+    Raises
+    ------
+    MarkbaseError
+        If there is no such outcome, or it is neither an amount nor of two levels.
+    """
+    column = study.column(outcome)
+    levels = [v.label for k, v in enumerate(column.levels) if column.is_group and column.counts[k]]
+    logistic = len(levels) == 2
+    if column.is_group and not logistic:
+        raise MarkbaseError(
+            f"`{outcome}` has {len(levels)} levels: an outcome is an amount, or has two. Make a yes/no column of it first (`event`, `split_at`)."
+        )
+    plan = given.plan()
+    folder = Path.cwd() if into is None else into.resolve().parent
+    kinds = "".join(f"#   {text}\n" for text in given.kinds)
+    text = "# A plan: settle every GUESS, then carry it out with: markbase run THIS_FILE --into results\n\n"
+    text += plan_text(
+        _from(plan.file, folder), _from(plan.codebook, folder) if plan.codebook else None, plan.prepare, plan.missing
+    )
+    if kinds:
+        text += f"\n# Given with --as, which a plan does not hold: write them into a codebook.\n{kinds}"
+    text += _mends(study, outcome)
+    terms, left = _terms(study, outcome)
+    quoted = ", ".join(f'"{name}"' for name in terms)
+    text += _marked(study, terms)
+    text += f'\n[screen]\noutcome = "{outcome}"\nterms = [{quoted}]\n'
+    text += f'\n[[fit]]\nname = "all together"\noutcome = "{outcome}"\n'
+    if logistic:
+        told = " or ".join(f'"{v}"' for v in levels)
+        known = levels[column.event] if column.event is not None and column.event < len(levels) else levels[-1]
+        text += f'kind = "logistic"\nevent = "{known}"   # GUESS: {told}\n'
+    text += f"terms = [{quoted}]   # GUESS: every column that could be a term\n"
+    if left:
+        text += f"# Left out: {'; '.join(left)}.\n"
+    groups = [name for name in terms if study[name].is_group][:2]
+    if groups:
+        text += (
+            "groups = ["
+            + ", ".join(f'"{name}"' for name in groups)
+            + "]   # GUESS: told level by level and pair by pair\n"
+        )
+    if len(terms) > 1:
+        half = (len(terms) + 1) // 2
+        first, second = (", ".join(f'"{name}"' for name in part) for part in (terms[:half], terms[half:]))
+        kind = f'# kind = "logistic"\n# event = "{known}"\n' if logistic else ""
+        text += (
+            f'\n# Block by block, if your question has an order:\n# [[blocks]]\n# name = "in blocks"\n# outcome = "{outcome}"\n{kind}'
+            f'# entry = [\n#   {{name = "first", terms = [{first}]}},\n#   {{name = "then", terms = [{second}]}},\n# ]\n'
+        )
+    text += f'\n[output]\ntitle = "{outcome}"\nfigures = true\n'
+    return text
+
+
+def _from(path: Path, folder: Path) -> str:
+    """Return a path as seen from a folder."""
+    return Path(os.path.relpath(path.resolve(), folder)).as_posix()
+
+
+def _mends(study: Study, outcome: str) -> str:
+    """Return the steps that would mend what was noticed, as comments to be taken up or not."""
+    text = ""
+    for name, remark in ((n, r) for n, told in study.remarks().items() for r in told):
+        for step in remark.mend:
+            if step.get("column") != outcome or step.get("do") != "as_group":
+                text += f"\n# {name}: {remark.text}\n# [[prepare]]\n# {_lines(step)}\n"
+    return f"\n# What was noticed, and what would mend it. Take up what is right.\n{text}" if text else ""
+
+
+def _lines(step: Any) -> str:
+    keys = inline(dict(step))
+    return (
+        keys
+        if len(step) < 2
+        else "\n# ".join(f"{key} = {inline({key: value}).partition(' = ')[2]}" for key, value in step.items())
+    )
+
+
+def _terms(study: Study, outcome: str) -> tuple[list[str], list[str]]:
+    terms: list[str] = []
+    left: list[str] = []
+    totals = find_totals([c for c in map(study.column, study.columns) if not c.is_group and c.role != "identifier"])
+    source = study[outcome].made
+    for name in study.columns:
+        column = study[name]
+        why = _why_not(column, name, outcome, source.of if source else ())
+        if why is None and len(terms) < _MOST_TERMS:
+            terms.append(name)
+        elif name != outcome:
+            left.append(f"{name} ({why or 'more than ' + str(_MOST_TERMS) + ' terms'})")
+    for name in [n for n in terms if set(totals.get(n, ())) & set(terms)]:
+        terms.remove(name)
+        left.append(f"{name} (the exact total of {' and '.join(totals[name])})")
+    if not terms:
+        raise MarkbaseError(f"No column of the data could explain `{outcome}`.")
+    return terms, left
+
+
+def _why_not(column: Column, name: str, outcome: str, parts: tuple[str, ...]) -> str | None:
+    if name == outcome:
+        return "the outcome"
+    if name in parts or (column.made is not None and outcome in column.made.of):
+        return "made of the outcome, or the outcome of it"
+    if column.role is not None:
+        return str(column.role)
+    if column.fault or not column.valid:
+        return "cannot be used as it is"
+    levels = int((column.counts > 0).sum()) if column.is_group else 0
+    if column.is_group and not 2 <= levels <= _MOST_LEVELS:
+        return f"{levels} levels"
+    if not column.is_group and column.span[0] == column.span[1]:
+        return "constant"
+    if column.is_whole_and_distinct if not column.is_group else False:
+        return "looks like an identifier"
+    return None
+
+
+def _marked(study: Study, terms: list[str]) -> str:
+    """Return a step for each base that nobody chose."""
+    text = ""
+    for name in terms:
+        base = study[name].base
+        if base is None or base.chosen:
+            continue
+        label = study[name].levels[base.level].label
+        text += f'\n[[prepare]]\ndo = "mark"\ncolumn = "{name}"\nbase = "{label}"   # GUESS: the largest level; choose the one your question needs\n'
+    return text

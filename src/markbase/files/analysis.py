@@ -1,0 +1,327 @@
+"""What a plan says beyond the data: screening, fits, blocks and output, checked before anything runs."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from markbase.core.errors import MarkbaseError, near
+from markbase.core.model.terms import Spec, cross, slope
+
+_SHARED = (
+    "cluster",
+    "errors",
+    "event",
+    "groups",
+    "kind",
+    "level",
+    "name",
+    "outcome",
+    "penalty",
+    "question",
+    "weights",
+    "weights_are",
+    "within",
+)
+FIT_KEYS = tuple(sorted((*_SHARED, "correction", "held_out", "terms")))
+BLOCK_KEYS = tuple(sorted((*(k for k in _SHARED if k not in ("groups", "penalty")), "entry")))
+SCREEN_KEYS = ("limit_r", "limit_vif", "outcome", "terms")
+OUTPUT_KEYS = ("figures", "title")
+_SETTINGS = ("cluster", "errors", "event", "level", "penalty", "weights", "weights_are", "within")
+_TYPES: dict[str, tuple[type, ...]] = {
+    "level": (float,),
+    "held_out": (bool,),
+    "figures": (bool,),
+    "limit_r": (int, float),
+    "limit_vif": (int, float),
+}
+
+
+@dataclass(frozen=True)
+class FitEntry:
+    """One fit of a plan."""
+
+    name: str
+    """What it is called, in the report and in file names."""
+    kind: str
+    """``linear`` or ``logistic``."""
+    outcome: str
+    """The outcome."""
+    terms: tuple[Spec, ...]
+    """Its terms; empty for an entry in blocks."""
+    entry: tuple[tuple[str, tuple[Spec, ...]], ...] = ()
+    """Its blocks, if it is entered block by block."""
+    settings: Mapping[str, Any] = field(default_factory=dict)
+    """The other arguments of the fit."""
+    groups: tuple[str, ...] = ()
+    """Groups to be told on their own."""
+    correction: str = "holm"
+    """Of their pairs."""
+    held_out: bool = False
+    """Whether rows are held out as well."""
+    question: str = ""
+    """What it is to answer, in the analyst's words."""
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """Every column it names."""
+        specs = [*self.terms, *(s for _, own in self.entry for s in own)]
+        names = [self.outcome, *(n for s in specs for n in names_of(s)), *self.groups]
+        names += [str(self.settings[k]) for k in ("cluster", "weights") if self.settings.get(k)]
+        within = self.settings.get("within") or ()
+        return tuple(dict.fromkeys([*names, *([within] if isinstance(within, str) else within)]))
+
+
+@dataclass(frozen=True)
+class ScreenEntry:
+    """The screening of a plan."""
+
+    terms: tuple[str, ...]
+    """The columns."""
+    outcome: str | None = None
+    """The outcome."""
+    limit_r: float | None = None
+    """From which correlation a pair is flagged."""
+    limit_vif: float | None = None
+    """From which inflation factor a term is."""
+
+
+@dataclass(frozen=True)
+class Analysis:
+    """Everything a plan asks for beyond the prepared data."""
+
+    fits: tuple[FitEntry, ...] = ()
+    """The fits and the entries in blocks, in the order of the plan."""
+    screen: ScreenEntry | None = None
+    """The screening; None for none."""
+    title: str = ""
+    """The title of the report."""
+    figures: bool = True
+    """Whether figures are drawn."""
+
+
+def names_of(spec: Spec) -> tuple[str, ...]:
+    """Return the columns a term is made of."""
+    if isinstance(spec, str):
+        return (spec,)
+    return tuple(v for v in (getattr(spec, k, None) for k in ("amount", "by", "first", "second")) if v)
+
+
+def read_analysis(mapping: Mapping[str, Any], text: str, source: str) -> Analysis:
+    """Read what a plan asks for.
+
+    Parameters
+    ----------
+    mapping : mapping
+        The plan, as TOML has it.
+    text : str
+        Its text, for line numbers.
+    source : str
+        What it is called in messages.
+
+    Returns
+    -------
+    Analysis
+        Checked as far as it can be without the data.
+
+    Raises
+    ------
+    MarkbaseError
+        For an unknown key, a value of the wrong kind, or one that is missing; with the line.
+    """
+    lines = Lines(text, source)
+    fits: list[tuple[int, FitEntry]] = []
+    for table, keys in (("fit", FIT_KEYS), ("blocks", BLOCK_KEYS)):
+        entries = mapping.get(table, [])
+        if not isinstance(entries, list) or not all(isinstance(e, Mapping) for e in entries):
+            raise lines.error(f"write [[{table}]] above each of its entries", table)
+        for number, entry in enumerate(entries):
+            fits.append((lines.header(table, number), _fit_entry(entry, table, number, keys, lines)))
+    fits.sort(key=lambda pair: pair[0])
+    found = [entry for _, entry in fits]
+    doubled = [e.name for k, e in enumerate(found) if e.name in [o.name for o in found[:k]]]
+    if doubled:
+        raise lines.error(f"two fits are called `{doubled[0]}`; give each a name of its own", doubled[0])
+    screen = _screen_entry(mapping.get("screen"), lines)
+    output = mapping.get("output", {})
+    if not isinstance(output, Mapping):
+        raise lines.error("`output` is a table: [output]", "output")
+    _check_keys(output, OUTPUT_KEYS, "output", 0, lines)
+    return Analysis(tuple(found), screen, str(output.get("title", "")), bool(output.get("figures", True)))
+
+
+class Lines:
+    """Where things stand in the text of a plan."""
+
+    def __init__(self, text: str, source: str) -> None:
+        self.rows, self.source = text.splitlines(), source
+
+    def header(self, table: str, number: int = 0) -> int:
+        """Return the line of a table's heading, from 1; 0 if there is none."""
+        pattern = re.compile(rf"\s*\[+\s*{re.escape(table)}\s*\]+")
+        places = [k for k, row in enumerate(self.rows, 1) if pattern.match(row)]
+        return places[number] if number < len(places) else 0
+
+    def within(self, table: str, number: int, word: str) -> int:
+        """Return the first line of a table that holds a word, else that of its heading."""
+        start = self.header(table, number)
+        for k in range(start, len(self.rows)):
+            if k > start and self.rows[k].lstrip().startswith("["):
+                break
+            if re.search(rf"(?<![\w-]){re.escape(word)}(?![\w-])", self.rows[k].split("#")[0]):
+                return k + 1
+        return start
+
+    def anywhere(self, word: str) -> int:
+        """Return the first line with a word; 0 if there is none."""
+        for k, row in enumerate(self.rows, 1):
+            if re.search(rf"(?<![\w-]){re.escape(word)}(?![\w-])", row.split("#")[0]):
+                return k
+        return 0
+
+    def error(self, message: str, word: str = "", at: int | None = None) -> MarkbaseError:
+        """Return an error that says where."""
+        line = self.anywhere(word) if at is None else at
+        return MarkbaseError(f"{self.source}{f', line {line}' if line else ''}: {message}.")
+
+
+def _check_keys(entry: Mapping[str, Any], keys: Sequence[str], table: str, number: int, lines: Lines) -> None:
+    for key, value in entry.items():
+        at = lines.within(table, number, key)
+        if key not in keys:
+            raise lines.error(f"unknown key `{key}` in [{table}]{near(key, keys).rstrip('.')}", at=at)
+        wanted = _TYPES.get(key)
+        if wanted and (not isinstance(value, wanted) or (bool not in wanted and isinstance(value, bool))):
+            word = "true or false" if bool in wanted else "a number"
+            raise lines.error(f"`{key}` is {word}, not {value!r}", at=at)
+
+
+def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence[str], lines: Lines) -> FitEntry:
+    _check_keys(entry, keys, table, number, lines)
+    here = lines.header(table, number)
+    kind = entry.get("kind", "linear")
+    if kind not in ("linear", "logistic"):
+        raise lines.error(f"`kind` is linear or logistic, not {kind!r}", at=lines.within(table, number, "kind"))
+    if not isinstance(entry.get("outcome"), str):
+        raise lines.error(f'a [[{table}]] names its outcome: outcome = "belonging"', at=here)
+    misplaced = ("event", "penalty") if kind == "linear" else ("within",)
+    for key in misplaced:
+        if entry.get(key):
+            other = "logistic" if kind == "linear" else "linear"
+            raise lines.error(
+                f'`{key}` is for a {other} fit; say kind = "{other}" or leave it out',
+                at=lines.within(table, number, key),
+            )
+    terms: tuple[Spec, ...] = ()
+    blocks: tuple[tuple[str, tuple[Spec, ...]], ...] = ()
+    if table == "fit":
+        terms = _specs(entry.get("terms"), table, number, "terms", lines)
+    else:
+        given = entry.get("entry")
+        if (
+            not isinstance(given, list)
+            or not given
+            or not all(isinstance(b, Mapping) and set(b) == {"name", "terms"} for b in given)
+        ):
+            raise lines.error(
+                'a [[blocks]] lists its blocks: entry = [{name = "background", terms = ["age", "voice"]}, …]',
+                at=lines.within(table, number, "entry"),
+            )
+        blocks = tuple((str(b["name"]), _specs(b["terms"], table, number, str(b["name"]), lines)) for b in given)
+    groups = entry.get("groups", [])
+    if not isinstance(groups, list) or not all(isinstance(g, str) for g in groups):
+        raise lines.error('`groups` is a list of groups: groups = ["voice"]', at=lines.within(table, number, "groups"))
+    name = str(entry.get("name") or f"{entry['outcome']} {'in blocks' if blocks else kind}")
+    settings = {
+        k: tuple(entry[k]) if k == "within" and isinstance(entry[k], list) else entry[k]
+        for k in _SETTINGS
+        if k in entry
+    }
+    return FitEntry(
+        name,
+        kind,
+        entry["outcome"],
+        terms,
+        blocks,
+        settings,
+        tuple(groups),
+        str(entry.get("correction", "holm")),
+        bool(entry.get("held_out", False)),
+        str(entry.get("question", "")),
+    )
+
+
+def _specs(given: Any, table: str, number: int, word: str, lines: Lines) -> tuple[Spec, ...]:
+    at = lines.within(table, number, word)
+    if not isinstance(given, list) or not given:
+        raise lines.error('terms are a list: terms = ["age", "voice", {slope = "age", by = "voice"}]', at=at)
+    specs: list[Spec] = []
+    for term in given:
+        if isinstance(term, str):
+            specs.append(term)
+        elif isinstance(term, Mapping) and set(term) == {"slope", "by"}:
+            specs.append(slope(str(term["slope"]), by=str(term["by"])))
+        elif (
+            isinstance(term, Mapping)
+            and set(term) == {"cross"}
+            and isinstance(term["cross"], list)
+            and len(term["cross"]) == 2
+        ):
+            specs.append(cross(*map(str, term["cross"])))
+        else:
+            raise lines.error(
+                f'{term!r} is no term; there are "age", {{slope = "age", by = "voice"}} and {{cross = ["voice", "stays"]}}',
+                at=at,
+            )
+    return tuple(specs)
+
+
+def _screen_entry(entry: Any, lines: Lines) -> ScreenEntry | None:
+    if entry is None:
+        return None
+    if not isinstance(entry, Mapping):
+        raise lines.error("`screen` is a table: [screen]", "screen")
+    _check_keys(entry, SCREEN_KEYS, "screen", 0, lines)
+    terms = entry.get("terms")
+    if not isinstance(terms, list) or not terms or not all(isinstance(t, str) for t in terms):
+        raise lines.error('a [screen] names its columns: terms = ["age", "voice"]', at=lines.header("screen"))
+    return ScreenEntry(tuple(terms), entry.get("outcome"), entry.get("limit_r"), entry.get("limit_vif"))
+
+
+def check_columns(analysis: Analysis, columns: Sequence[str], text: str, source: str) -> None:
+    """Refuse columns that the prepared data do not have, before anything is fitted.
+
+    Parameters
+    ----------
+    analysis : Analysis
+        What the plan asks for.
+    columns : sequence of str
+        The columns of the prepared data.
+    text, source : str
+        The plan, for line numbers.
+
+    Raises
+    ------
+    MarkbaseError
+        With the line, the column, and names that come close.
+    """
+    lines = Lines(text, source)
+    counts = {"fit": 0, "blocks": 0}
+    for entry in analysis.fits:
+        table = "blocks" if entry.entry else "fit"
+        for name in entry.columns:
+            if name not in columns:
+                at = lines.within(table, counts[table], name)
+                raise lines.error(
+                    f"there is no column `{name}` in the prepared data{near(name, columns).rstrip('.')}", at=at
+                )
+        counts[table] += 1
+    if analysis.screen:
+        for name in (*analysis.screen.terms, *([analysis.screen.outcome] if analysis.screen.outcome else [])):
+            if name not in columns:
+                at = lines.within("screen", 0, name)
+                raise lines.error(
+                    f"there is no column `{name}` in the prepared data{near(name, columns).rstrip('.')}", at=at
+                )
