@@ -52,6 +52,7 @@ def blocks(page, language):
         "docs/logistic.md",
         "docs/reading.md",
         "docs/blocks.md",
+        "docs/plan.md",
     ],
 )
 def test_every_block_of_the_docs_runs_as_it_stands(page, tmp_path, capsys):

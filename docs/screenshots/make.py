@@ -108,6 +108,26 @@ def figure() -> None:
     mb.draw_lines(fit, "age", by="voice").figure.savefig(HERE / "age-by-voice.png", dpi=120)
 
 
+def report(folder: Path) -> None:
+    """Draw a part of the report of the demo's plan, as a browser shows it."""
+    page = folder / "choirs-demo" / "results" / "report.html"
+    whole = folder / "report.png"
+    browser = [
+        "chromium",
+        "--headless",
+        "--no-sandbox",
+        "--disable-gpu",
+        "--hide-scrollbars",
+        "--window-size=1180,5200",
+    ]
+    quiet = ["--disable-background-networking", "--disable-component-update", "--disable-sync", "--no-first-run"]
+    profile = f"--user-data-dir={folder / 'profile-report'}"
+    subprocess.run([*browser, *quiet, profile, f"--screenshot={whole}", str(page)], check=True, capture_output=True)
+    subprocess.run(
+        ["convert", str(whole), "-crop", "1180x1000+0+2975", "+repage", str(HERE / "report.png")], check=True
+    )
+
+
 def notebook(folder: Path) -> None:
     """Draw what a notebook shows for a fit."""
     import markbase as mb
@@ -150,6 +170,8 @@ def main() -> None:
             figure()
         if not wanted or "notebook.png" in wanted:
             notebook(folder)
+        if not wanted or "report.png" in wanted:
+            report(folder)
 
 
 if __name__ == "__main__":

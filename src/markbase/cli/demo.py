@@ -5,18 +5,20 @@ from __future__ import annotations
 import os
 import shlex
 import sys
+import warnings
 from pathlib import Path
 
 import click
 
 from markbase import demo
+from markbase.cli.carrying import carry_out
 from markbase.cli.common import remarks, show
-from markbase.core.errors import FileError, listed, quoted
+from markbase.core.errors import FileError, MarkbaseWarning, listed, quoted
 from markbase.core.model.fitting import fit_linear
 from markbase.core.model.fitting_logistic import fit_logistic
 from markbase.files.data import open_study
 from markbase.files.plan import read_plan
-from markbase.files.whole import write_whole
+from markbase.files.whole import refuse_to_replace, write_whole
 from markbase.show.fit import fit_page
 from markbase.show.groups import groups_section, guide_page, pairs_section
 from markbase.show.page import Page
@@ -32,16 +34,16 @@ def command(folder: Path, replace: bool) -> None:
     """Copy the demo data into FOLDER (choirs-demo) and run the example on it."""
     copy_files(folder, replace)
     data, book, plan = (folder / name for name in demo.FILES[:3])
-    files = f"{_quoted(data)} --codebook {_quoted(book)}"
+    source = f"{_quoted(data)} --codebook {_quoted(book)}"
     fit = f"fit {_quoted(plan)} --outcome belonging --terms {_TERMS}"
     raw = open_study(data, book)
 
     _say(
         f"The survey, its codebook and a plan are in {_quoted(folder)}. All made up: no such valley, choir or singer exists."
     )
-    _step("1. Look at what is there, before anything is fitted.", f"look {files}")
+    _step("1. Look at what is there, before anything is fitted.", f"look {source}")
     show(study_page(raw))
-    _step("2. Look at one group: who is in it, and who would be the base?", f"look {files} joined_through")
+    _step("2. Look at one group: who is in it, and who would be the base?", f"look {source} joined_through")
     show(column_page(raw, "joined_through"))
     _step("3. Prepare, as the plan says, and verify it by counts.", f"prepare {_quoted(plan)} --check joined_through")
     with remarks():
@@ -58,6 +60,25 @@ def command(folder: Path, replace: bool) -> None:
     stays = f"fit {_quoted(plan)} --kind logistic --outcome stays --event yes --terms age,voice,rehearsals,travel_km"
     _step("6. A yes/no outcome: who stays? First the questions to put to it.", f"{stays} --guide")
     show(guide_page(fit_logistic(study, "stays", ["age", "voice", "rehearsals", "travel_km"], event="yes").guide()))
+    into = folder / "results"
+    _step(
+        "7. The whole plan: screening, blocks, fits, and a report of them.",
+        f"run {_quoted(plan)} --into {_quoted(into)}",
+    )
+    with warnings.catch_warnings(record=True) as caught:  # what there is to remark has been said above
+        warnings.simplefilter("always")
+        whole = read_plan(plan)
+        results = carry_out(whole, lambda _: None)
+    told = dict.fromkeys(str(w.message) for w in caught if issubclass(w.category, MarkbaseWarning))
+    files = results.files(whole, list(told), into)
+    for name, content in files.items():
+        if (into / name).exists() and (into / name).read_bytes() != content:
+            refuse_to_replace(into / name, replace)
+    for name, content in files.items():
+        write_whole(into / name, content)
+    _say(
+        f"{len(files)} files are in {_quoted(into)}: open report.html in a browser; tables, figures and everything at full precision stand beside it."
+    )
     _say("")
     _say("Type next:")
     _say(f"  {_program()} {stays}")

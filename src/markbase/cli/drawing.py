@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from markbase.core.comparing.ladder import Ladder
-from markbase.core.errors import MarkbaseError
+from markbase.core.errors import FitError, MarkbaseError, remark
 from markbase.core.model.linear import LinearFit
 from markbase.core.model.logistic import LogisticFit
 from markbase.core.screening.screen import Screen
@@ -104,11 +104,20 @@ def figures_of_fit(fit: LinearFit | LogisticFit) -> dict[str, tuple[str, Any]]:
                 draw_lines(fit, amount, group.name).figure,
             )
     if isinstance(fit, LogisticFit):
-        figures["sorting"] = ("How many are sorted rightly at every cut", draw_sorting(fit, folds=10).figure)
+        figures["sorting"] = ("How many are sorted rightly at every cut", _sorting(fit))
         figures["calibration"] = ("Observed shares against predicted probabilities", draw_calibration(fit).figure)
     elif fit.within is None and not fit.exact:
         figures["checks"] = ("Four views of the residuals", draw_checks(fit))
     return figures
+
+
+def _sorting(fit: LogisticFit) -> Any:
+    """Draw the sorting with rows held out, or, where the model cannot be fitted without a part, that of the fit alone."""
+    try:
+        return draw_sorting(fit, folds=10).figure
+    except FitError as problem:
+        remark(f"The figure of the sorting shows the rows of the fit only. {problem}")
+        return draw_sorting(fit).figure
 
 
 def draw_steps(ladder: Ladder, folder: str, replace: bool) -> None:

@@ -181,17 +181,17 @@ class Lines:
                 return k
         return 0
 
-    def error(self, message: str, word: str = "", at: int | None = None) -> MarkbaseError:
-        """Return an error that says where."""
+    def error(self, message: str, word: str = "", at: int | None = None, hint: str = "") -> MarkbaseError:
+        """Return an error that says where, and what was meant perhaps."""
         line = self.anywhere(word) if at is None else at
-        return MarkbaseError(f"{self.source}{f', line {line}' if line else ''}: {message}.")
+        return MarkbaseError(f"{self.source}{f', line {line}' if line else ''}: {message}.{hint}")
 
 
 def _check_keys(entry: Mapping[str, Any], keys: Sequence[str], table: str, number: int, lines: Lines) -> None:
     for key, value in entry.items():
         at = lines.within(table, number, key)
         if key not in keys:
-            raise lines.error(f"unknown key `{key}` in [{table}]{near(key, keys).rstrip('.')}", at=at)
+            raise lines.error(f"unknown key `{key}` in [{table}]", at=at, hint=near(key, keys))
         wanted = _TYPES.get(key)
         if wanted and (not isinstance(value, wanted) or (bool not in wanted and isinstance(value, bool))):
             word = "true or false" if bool in wanted else "a number"
@@ -314,14 +314,10 @@ def check_columns(analysis: Analysis, columns: Sequence[str], text: str, source:
         for name in entry.columns:
             if name not in columns:
                 at = lines.within(table, counts[table], name)
-                raise lines.error(
-                    f"there is no column `{name}` in the prepared data{near(name, columns).rstrip('.')}", at=at
-                )
+                raise lines.error(f"there is no column `{name}` in the prepared data", at=at, hint=near(name, columns))
         counts[table] += 1
     if analysis.screen:
         for name in (*analysis.screen.terms, *([analysis.screen.outcome] if analysis.screen.outcome else [])):
             if name not in columns:
                 at = lines.within("screen", 0, name)
-                raise lines.error(
-                    f"there is no column `{name}` in the prepared data{near(name, columns).rstrip('.')}", at=at
-                )
+                raise lines.error(f"there is no column `{name}` in the prepared data", at=at, hint=near(name, columns))

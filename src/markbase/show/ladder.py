@@ -135,7 +135,11 @@ def _steps(ladder: Ladder) -> Section:
         facts = [("typical miss", _misses(ladder))]
         if any(r.test == "Wald F" for r in rows_of(ladder.steps)):
             facts.append(("tests", f"Wald's, of the added coefficients: {errors_text(fit)}"))
-        blocks = (Table(heads, tuple(rows), frozenset(range(1, 10)), 0, "change of R²"), Facts(tuple(facts)))
+        drawn = "change of R²"
+        if not any(row.strip for row in rows):  # robust errors have no interval of the change
+            heads, drawn = (*heads[:5], *heads[6:]), ""
+            rows = [Row((*row.cells[:5], *row.cells[6:])) for row in rows]
+        blocks = (Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0, drawn), Facts(tuple(facts)))
     note = f"the change of each rung over the one before; {ladder.steps['test'].iloc[-1]} test"
     return Section("2  What each block adds", note, blocks)
 

@@ -1,0 +1,200 @@
+"""Plans that carry a whole analysis: the same numbers as Python, a report, mistakes with their lines."""
+
+import json
+import re
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import markbase as mb
+from test_command_line import run
+
+DATA, BOOK = mb.demo.path("choirs.csv"), mb.demo.path("choirs.codebook.toml")
+PLAN = f"""[data]
+file = "{DATA}"
+codebook = "{BOOK}"
+
+[[prepare]]
+do = "merge_levels"
+column = "voice"
+targets = {{ tenor = ["tennor"] }}
+
+[[prepare]]
+do = "mark"
+column = "voice"
+base = "alto"
+reason = "the <largest> part"
+
+[screen]
+outcome = "belonging"
+terms = ["age", "travel_km", "travel_min"]
+limit_vif = 4
+
+[[blocks]]
+name = "in blocks"
+outcome = "belonging"
+cluster = "choir"
+entry = [
+  {{ name = "first", terms = ["age", "voice"] }},
+  {{ name = "then", terms = ["rehearsals", {{ slope = "age", by = "voice" }}] }},
+]
+
+[[fit]]
+name = "who stays"
+question = "Who <b>stays</b>?"
+kind = "logistic"
+outcome = "stays"
+event = "yes"
+terms = ["age", "voice"]
+groups = ["voice"]
+correction = "bonferroni"
+
+[output]
+title = "At home & staying"
+"""
+
+
+@pytest.fixture(scope="module")
+def results(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("plan")
+    (folder / "my.plan.toml").write_text(PLAN, encoding="utf-8")
+    done = run("run", "my.plan.toml", "--into", "out", cwd=folder)
+    assert done.returncode == 0, done.stderr
+    return folder
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_a_plan_gives_the_numbers_that_python_gives(results):
+    told = json.loads((results / "out" / "results.json").read_text(encoding="utf-8"))
+    study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    blocks = {"first": ["age", "voice"], "then": ["rehearsals", mb.slope("age", by="voice")]}
+    ladder = mb.fit_blocks(study, "belonging", blocks, cluster="choir")
+    assert [s["statistic"] for s in told["fits"]["in blocks"]["steps"]] == ladder.steps["statistic"].tolist()
+    fit = mb.fit_logistic(study, "stays", ["age", "voice"], event="yes")
+    own = told["fits"]["who stays"]
+    assert [r["estimate"] for r in own["coefficients"]] == fit.coefficients["estimate"].tolist()
+    pairs = fit.between("voice", "bonferroni")
+    assert [r["p_corrected"] for r in own["groups"]["voice"]["pairs"]] == pairs["p_corrected"].tolist()
+    table = pd.read_csv(results / "out" / "tables" / "who-stays-coefficients.csv")
+    np.testing.assert_array_equal(table["estimate"], fit.coefficients["estimate"])
+    screened = mb.screen(study, ["age", "travel_km", "travel_min"], outcome="belonging")
+    inflation = pd.read_csv(results / "out" / "tables" / "screen-inflation.csv")
+    np.testing.assert_allclose(inflation["vif"], screened.inflation["vif"], rtol=1e-12)
+    assert any("clusters" in r for r in told["remarks"])
+
+
+def test_the_report_is_one_file_escaped_and_the_same_each_time(results):
+    report = (results / "out" / "report.html").read_text(encoding="utf-8")
+    assert "<script" not in report
+    assert not re.findall(r"(?:src|href)=\"(?!data:|#)", report)
+    assert "Who &lt;b&gt;stays&lt;/b&gt;?" in report
+    assert "the &lt;largest&gt; part" in report
+    assert "<title>At home &amp; staying</title>" in report
+    assert report.count("<figure>") == len(list((results / "out" / "figures").glob("*.svg"))) > 4
+    methods = (results / "out" / "methods.txt").read_text(encoding="utf-8")
+    assert "Standard errors are clustered by choir (24 clusters)" in methods
+    assert "voice entered as indicators against alto (chosen: the <largest> part)" in methods
+    before = {p.relative_to(results / "out"): p.read_bytes() for p in (results / "out").rglob("*") if p.is_file()}
+    again = run("run", "out/plan.toml", "--into", "again", cwd=results)
+    assert again.returncode == 0, again.stderr
+    after = {p.relative_to(results / "again"): p.read_bytes() for p in (results / "again").rglob("*") if p.is_file()}
+    assert after == before
+
+
+def test_nothing_is_written_over_and_nothing_half(results):
+    refused = run("run", "my.plan.toml", "--into", "out", cwd=results)
+    assert refused.returncode == 2
+    assert "--replace" in refused.stderr
+    assert run("run", "my.plan.toml", "--into", "out", "--replace", cwd=results).returncode == 0
+    (results / "broken.toml").write_text(
+        PLAN.replace(
+            'terms = ["age", "voice"]\ngroups', 'terms = ["age", "rehearsals", "concerts", "events"]\ngroups'
+        ).replace('groups = ["voice"]\n', "")
+    )
+    stopped = run("run", "broken.toml", "--into", "never", cwd=results)
+    assert stopped.returncode == 2
+    assert "fit `who stays`: Exact overlap" in stopped.stderr
+    assert not (results / "never").exists()
+
+
+MISTAKES = {
+    "a table that does not exist": ("[output]", "[outputs]", r"unknown key `outputs`. Did you mean `output`"),
+    "an unknown key of a fit": (
+        'event = "yes"',
+        'evnt = "yes"',
+        r"line LINE: unknown key `evnt` in \[fit\]\. Did you mean `event`",
+    ),
+    "an unknown key of blocks": ('cluster = "choir"', 'clusters = "choir"', r"unknown key `clusters` in \[blocks\]"),
+    "an unknown key of the data": ("codebook =", "codebok =", r"line LINE, data: unknown key `codebok`"),
+    "an unknown key of the screening": ("limit_vif = 4", "limit_viff = 4", r"line LINE: unknown key `limit_viff`"),
+    "a misspelt column": (
+        'terms = ["age", "voice"]\ngroups',
+        'terms = ["age", "voise"]\ngroups',
+        r"line LINE: there is no column `voise` in the prepared data\. Did you mean `voice`",
+    ),
+    "a misspelt column in a block": ('"rehearsals", {', '"rehersals", {', r"line LINE: there is no column `rehersals`"),
+    "a misspelt column of the screening": (
+        '"travel_km", "travel_min"]',
+        '"travel_km", "travelmin"]',
+        r"line LINE: there is no column `travelmin`",
+    ),
+    "a misspelt level": ('base = "alto"', 'base = "altos"', r"no level `altos`. Did you mean `alto`"),
+    "a misspelt event": ('event = "yes"', 'event = "yess"', r"fit `who stays`: .*no level `yess`"),
+    "a kind that does not exist": (
+        'kind = "logistic"',
+        'kind = "logit"',
+        r"line LINE: `kind` is linear or logistic, not 'logit'",
+    ),
+    "an event for a linear fit": ('kind = "logistic"\n', "", r"`event` is for a logistic fit"),
+    "no outcome": ('outcome = "stays"\n', "", r"line LINE: a \[\[fit\]\] names its outcome"),
+    "no terms": ('terms = ["age", "voice"]\ngroups', "groups", r"terms are a list"),
+    "terms as a text": ('terms = ["age", "voice"]\ngroups', 'terms = "age"\ngroups', r"line LINE: terms are a list"),
+    "a term that is none": ('{ slope = "age", by = "voice" }', '{ slop = "age", by = "voice" }', r"is no term"),
+    "no blocks": (PLAN[PLAN.index("entry = [") : PLAN.index("[[fit]]")], "\n", r"lists its blocks"),
+    "two of one name": ('name = "who stays"', 'name = "in blocks"', r"two fits are called `in blocks`"),
+    "a level that is no number": ("[[fit]]", '[[fit]]\nlevel = "high"', r"line LINE: `level` is a number"),
+    "groups as a text": ('groups = ["voice"]', 'groups = "voice"', r"line LINE: `groups` is a list"),
+    "a step that does not exist": ('do = "mark"', 'do = "marc"', r"marc"),
+    "no TOML": ("[screen]", "[screen", r"is not TOML"),
+    "a file that is not there": ("choirs.csv", "choir.csv", r"There is no file"),
+    "nothing to do": (PLAN[PLAN.index("[screen]") :], "", r"asks for nothing more"),
+}
+
+
+@pytest.mark.parametrize("case", MISTAKES)
+def test_a_mistake_in_a_plan_is_one_line_with_its_place_before_anything_is_written(case, tmp_path):
+    old, new, message = MISTAKES[case]
+    line = PLAN[: PLAN.index(old)].count("\n") + 1
+    message = message.replace(
+        "LINE", str({"no outcome": line - 4, "a level that is no number": line + 1}.get(case, line))
+    )
+    (tmp_path / "my.plan.toml").write_text(PLAN.replace(old, new, 1), encoding="utf-8")
+    done = run("run", "my.plan.toml", "--into", "out", cwd=tmp_path)
+    assert done.returncode == 2, done.stdout
+    complaint = [line for line in done.stderr.splitlines() if line.startswith("markbase: ")]
+    assert len(complaint) == 1
+    assert re.search(message, complaint[0]), complaint[0]
+    assert not (tmp_path / "out").exists()
+
+
+@pytest.mark.parametrize("outcome", ["belonging", "stays"])
+def test_a_drafted_plan_runs_as_it_stands_with_its_guesses_marked(outcome, tmp_path):
+    done = run("start", str(DATA), "--codebook", str(BOOK), "--outcome", outcome, "--into", "draft.toml", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    text = (tmp_path / "draft.toml").read_text(encoding="utf-8")
+    assert "GUESS" in text
+    assert "singer_id (identifier)" in text
+    assert "events (the exact total of rehearsals and concerts)" in text
+    assert f'outcome = "{outcome}"' in text
+    assert '# targets = {tenor = ["tennor"]}' in text
+    ran = run("run", "draft.toml", "--into", "out", cwd=tmp_path)
+    assert ran.returncode == 0, ran.stderr
+    assert (
+        run(
+            "start", str(DATA), "--codebook", str(BOOK), "--outcome", outcome, "--into", "draft.toml", cwd=tmp_path
+        ).returncode
+        == 2
+    )
+    none = run("start", str(DATA), "--codebook", str(BOOK), "--outcome", "choir", cwd=tmp_path)
+    assert "an outcome is an amount, or has two" in none.stderr
