@@ -3,6 +3,7 @@
 import json
 import re
 
+import docx
 import numpy as np
 import pandas as pd
 import pytest
@@ -100,6 +101,26 @@ def test_the_report_is_one_file_escaped_and_the_same_each_time(results):
     assert again.returncode == 0, again.stderr
     after = {p.relative_to(results / "again"): p.read_bytes() for p in (results / "again").rglob("*") if p.is_file()}
     assert after == before
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_tables_for_a_manuscript_hold_the_numbers_and_every_base(results):
+    document = docx.Document(results / "out" / "tables.docx")
+    ladder, logistic = document.tables
+    study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    fit = mb.fit_logistic(study, "stays", ["age", "voice"], event="yes")
+    rows = {r.cells[0].text.strip(): [c.text for c in r.cells[1:]] for r in logistic.rows}
+    tenor = fit.coefficients.set_index("level").loc["tenor"]
+    assert rows["tenor"][0] == f"{tenor['odds_ratio']:.2f}"
+    assert rows["alto"][0] == "base"
+    steps = {r.cells[0].text.strip(): [c.text for c in r.cells[1:]] for r in ladder.rows}
+    assert steps["alto"] == ["base", "base"]
+    assert len(steps["R²"]) == 2
+    notes = [p.text for p in document.paragraphs if p.text.startswith("Note.")]
+    assert "event: yes" in notes[1]
+    assert "clustered by choir" in notes[0]
+    with pytest.raises(mb.FileError, match=r"does not end in \.docx"):
+        mb.write_document(results / "tables.odt", fit)
 
 
 def test_nothing_is_written_over_and_nothing_half(results):

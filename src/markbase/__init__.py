@@ -49,6 +49,7 @@ if TYPE_CHECKING:
     from markbase.core.study.trail import Trail
     from markbase.files.codebook import codebook_text, read_codebook, write_codebook
     from markbase.files.data import open_study
+    from markbase.files.document import write_document
     from markbase.files.plan import Plan, read_plan
     from markbase.files.writing import write_data
     from markbase.show.check_figures import draw_checks
@@ -124,6 +125,7 @@ _HOMES = {
     "trim": "markbase.core.comparing.trim",
     "write_codebook": "markbase.files.codebook",
     "write_data": "markbase.files.writing",
+    "write_document": "markbase.files.document",
 }
 
 __all__ = [
@@ -187,6 +189,7 @@ __all__ = [
     "trim",
     "write_codebook",
     "write_data",
+    "write_document",
 ]
 
 

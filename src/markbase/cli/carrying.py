@@ -26,6 +26,7 @@ from markbase.core.screening.limits import Limits
 from markbase.core.screening.screen import screen
 from markbase.core.study.study import Study
 from markbase.files.analysis import Analysis, FitEntry, check_columns
+from markbase.files.document import can_write_documents, document_bytes
 from markbase.files.plan import Plan, moved_plan
 from markbase.files.writing import table_bytes
 from markbase.show.fit import fit_page
@@ -64,6 +65,8 @@ class Results:
     """Tables by file name."""
     figures: dict[str, dict[str, bytes]] = field(default_factory=dict)
     """Figures by name: ``png`` and ``svg``."""
+    made: list[LinearFit | LogisticFit | Ladder] = field(default_factory=list)
+    """The fits themselves."""
     methods: list[str] = field(default_factory=list)
     """The methods paragraphs."""
 
@@ -80,6 +83,8 @@ class Results:
             "trail.json": to_json(trail_record(self.study)).encode() + b"\n",
             "plan.toml": moved_plan(plan, into).encode(),
         }
+        if self.made and can_write_documents():
+            found["tables.docx"] = document_bytes(self.made, title)
         found |= {f"tables/{name}.csv": table_bytes(table, ".csv") for name, table in self.tables.items()}
         found |= {
             f"figures/{name}.{kind}": content for name, kinds in self.figures.items() for kind, content in kinds.items()
@@ -180,6 +185,7 @@ def _told(made: LinearFit | LogisticFit | Ladder, entry: FitEntry, name: str, re
         kinds = {kind: figure_bytes(drawing, kind) for kind in ("png", "svg")}
         results.figures[f"{name}-{figure}"] = kinds
         figures.append(ReportFigure(f"{name}-{figure}", caption, kinds["svg"]))
+    results.made.append(made)
     results.parts.append(Part(entry.name, (guide, *pages), entry.question, (), tuple(figures)))
     results.record.setdefault("fits", {})[entry.name] = json.loads(to_json(record))
     results.methods.append(methods_paragraph(fit, __version__))  # type: ignore[arg-type]  # a fit of either kind
