@@ -36,6 +36,9 @@ def test_another_base_told_is_the_refit_with_that_base(kind, setting):
             np.testing.assert_allclose(told.coefficients[column], refit.coefficients[column], rtol=1e-9, atol=1e-13)
         assert list(told.coefficients["base"]) == list(refit.coefficients["base"])
         assert told.strength == fit.strength
+        gap = float(told.retold.rpartition("largest difference ")[2].rstrip(")"))
+        assert gap < 1e-9
+        assert "told again" in str(told)
         np.testing.assert_array_equal(told.fitted, fit.fitted)
 
 

@@ -74,6 +74,8 @@ def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
     guessed = [f"`{c.name}` {c.kind}" for c in (fit.outcome, *(t.column for t in fit.parts)) if c.guess]
     doubt = [("guessed", f"{', '.join(guessed)}: no codebook says so; declare their kinds")] if guessed else []
     weighed = [*about, *([("weights", fit.weights.words)] if fit.weights else [])]
+    if fit.retold:
+        weighed.append(("told again", fit.retold))
     if isinstance(fit, LinearFit) and fit.within:
         weighed.append(("taken out", fit.within.words))
     if not left:

@@ -66,6 +66,8 @@ class Estimated(Shown):
 
     identifier: Column | None = None
     """The column that names the cases; None if the data have none."""
+    retold: str = ""
+    """That the fit is told again from another base, with what was verified; empty if it is not."""
     convention: float | None = None
     """Below which p counts as clear evidence in sentences; None for one less the confidence level."""
 

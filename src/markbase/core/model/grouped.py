@@ -350,7 +350,22 @@ class Grouped(Estimated):
             parts = tuple(told(p) for p in part.parts)
             return replace(part, parts=parts, column=parts[0].column, base=parts[1].base)
 
-        return replace(self, parts=tuple(told(t) for t in self.parts))
+        again = replace(self, parts=tuple(told(t) for t in self.parts))
+        return replace(again, retold=self._retelling(again, term, place))
+
+    def _retelling(self, again: Grouped, term: Term, place: int) -> str:
+        """Verify that both tables start every level of a group at the same place, and say so."""
+        label = term.column.levels[place].label
+        words = f"from the base `{label}` of `{term.name}` instead of `{term.base_label}`; R² or likelihood, joint tests and fitted values are the same numbers"
+        if term.name not in self._place or term.column.scheme != "indicator":
+            return words
+        starts = []
+        for fit in (self, again):
+            rows = zip(fit._telling.rows, fit._told_estimates.tolist(), strict=True)
+            own = {r.compared.level: v for r, v in rows if r.term == term.name}
+            starts.append(np.array([fit._told_estimates[0] + own[v] for v in term.labels]))
+        gap = float(np.max(np.abs(starts[0] - starts[1])))
+        return f"{words} (start of every level told by both tables: largest difference {gap:.1e})"
 
     def _interval(self, estimate: float, se: float) -> tuple[float, float]:
         half = t_quantile(self.level, self.df_rest) * se
