@@ -51,6 +51,17 @@ terms = ["age", "voice"]
 groups = ["voice"]
 correction = "bonferroni"
 
+[[fit]]
+name = "who stays, in short"
+kind = "logistic"
+outcome = "stays"
+event = "yes"
+terms = ["age"]
+
+[[compare]]
+name = "short and long"
+fits = ["who stays, in short", "who stays"]
+
 [output]
 title = "At home & staying"
 """
@@ -77,6 +88,8 @@ def test_a_plan_gives_the_numbers_that_python_gives(results):
     assert [r["estimate"] for r in own["coefficients"]] == fit.coefficients["estimate"].tolist()
     pairs = fit.between("voice", "bonferroni")
     assert [r["p_corrected"] for r in own["groups"]["voice"]["pairs"]] == pairs["p_corrected"].tolist()
+    test = told["comparisons"]["short and long"]["tests"][0]
+    assert test["statistic"] == fit.terms.set_index("term").loc["voice", "statistic"]
     table = pd.read_csv(results / "out" / "tables" / "who-stays-coefficients.csv")
     np.testing.assert_array_equal(table["estimate"], fit.coefficients["estimate"])
     screened = mb.screen(study, ["age", "travel_km", "travel_min"], outcome="belonging")
@@ -106,7 +119,7 @@ def test_the_report_is_one_file_escaped_and_the_same_each_time(results):
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 def test_tables_for_a_manuscript_hold_the_numbers_and_every_base(results):
     document = docx.Document(results / "out" / "tables.docx")
-    ladder, logistic = document.tables
+    ladder, logistic, _ = document.tables
     study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
     fit = mb.fit_logistic(study, "stays", ["age", "voice"], event="yes")
     rows = {r.cells[0].text.strip(): [c.text for c in r.cells[1:]] for r in logistic.rows}
@@ -177,6 +190,11 @@ MISTAKES = {
     "a level that is no number": ("[[fit]]", '[[fit]]\nlevel = "high"', r"line LINE: `level` is a number"),
     "groups as a text": ('groups = ["voice"]', 'groups = "voice"', r"line LINE: `groups` is a list"),
     "a step that does not exist": ('do = "mark"', 'do = "marc"', r"marc"),
+    "a comparison with a fit that is not there": (
+        '"who stays, in short", "who',
+        '"who stay, in short", "who',
+        r"line LINE: there is no fit `who stay, in short` in the plan\. Did you mean",
+    ),
     "no TOML": ("[screen]", "[screen", r"is not TOML"),
     "a file that is not there": ("choirs.csv", "choir.csv", r"There is no file"),
     "nothing to do": (PLAN[PLAN.index("[screen]") :], "", r"asks for nothing more"),

@@ -14,6 +14,7 @@ import pandas as pd
 from markbase import __version__
 from markbase.cli.drawing import figure_bytes, figures_of_fit, figures_of_ladder
 from markbase.core.comparing.blocks import fit_blocks
+from markbase.core.comparing.compare import compare
 from markbase.core.comparing.held_out import held_out
 from markbase.core.comparing.ladder import Ladder
 from markbase.core.errors import MarkbaseError
@@ -31,10 +32,11 @@ from markbase.files.plan import Plan, moved_plan
 from markbase.files.writing import table_bytes
 from markbase.show.fit import fit_page
 from markbase.show.groups import groups_section, guide_section, pairs_section
-from markbase.show.ladder import held_out_page, ladder_page
+from markbase.show.ladder import comparison_page, held_out_page, ladder_page
 from markbase.show.logistic import logistic_page
 from markbase.show.page import Page
 from markbase.show.plain import (
+    comparison_record,
     fit_record,
     groups_record,
     ladder_record,
@@ -129,6 +131,17 @@ def carry_out(plan: Plan, progress: Progress) -> Results:
             _told(made, entry, _file_name(entry.name, used), results, analysis.figures)
         except MarkbaseError as problem:
             raise type(problem)(f"{plan.source}, fit `{entry.name}`: {problem}") from None
+    named = dict(zip((e.name for e in analysis.fits), results.made, strict=True))
+    for wanted in analysis.comparisons:
+        progress(f"comparing {wanted.name}")
+        try:
+            fits = [m.last if isinstance(m, Ladder) else m for m in (named[n] for n in wanted.fits)]
+            found = compare(*fits, names=wanted.fits)
+        except MarkbaseError as problem:
+            raise type(problem)(f"{plan.source}, comparison `{wanted.name}`: {problem}") from None
+        results.parts.append(Part(wanted.name, (comparison_page(found),)))
+        results.record.setdefault("comparisons", {})[wanted.name] = comparison_record(found)
+        results.tables[f"{_file_name(wanted.name, used)}-estimates"] = found.estimates
     return results
 
 

@@ -28,6 +28,7 @@ _SHARED = (
 FIT_KEYS = tuple(sorted((*_SHARED, "correction", "held_out", "terms")))
 BLOCK_KEYS = tuple(sorted((*(k for k in _SHARED if k not in ("groups", "penalty")), "entry")))
 SCREEN_KEYS = ("limit_r", "limit_vif", "outcome", "terms")
+COMPARE_KEYS = ("fits", "name")
 OUTPUT_KEYS = ("figures", "title")
 _SETTINGS = ("cluster", "errors", "event", "level", "penalty", "weights", "weights_are", "within")
 _TYPES: dict[str, tuple[type, ...]] = {
@@ -89,6 +90,16 @@ class ScreenEntry:
 
 
 @dataclass(frozen=True)
+class CompareEntry:
+    """A comparison of fits of the plan."""
+
+    name: str
+    """What it is called."""
+    fits: tuple[str, ...]
+    """The names of the fits; of an entry in blocks its last rung."""
+
+
+@dataclass(frozen=True)
 class Analysis:
     """Everything a plan asks for beyond the prepared data."""
 
@@ -96,6 +107,8 @@ class Analysis:
     """The fits and the entries in blocks, in the order of the plan."""
     screen: ScreenEntry | None = None
     """The screening; None for none."""
+    comparisons: tuple[CompareEntry, ...] = ()
+    """Fits side by side."""
     title: str = ""
     """The title of the report."""
     figures: bool = True
@@ -144,12 +157,13 @@ def read_analysis(mapping: Mapping[str, Any], text: str, source: str) -> Analysi
     doubled = [e.name for k, e in enumerate(found) if e.name in [o.name for o in found[:k]]]
     if doubled:
         raise lines.error(f"two fits are called `{doubled[0]}`; give each a name of its own", doubled[0])
+    comparisons = _compare_entries(mapping.get("compare", []), [e.name for e in found], lines)
     screen = _screen_entry(mapping.get("screen"), lines)
     output = mapping.get("output", {})
     if not isinstance(output, Mapping):
         raise lines.error("`output` is a table: [output]", "output")
     _check_keys(output, OUTPUT_KEYS, "output", 0, lines)
-    return Analysis(tuple(found), screen, str(output.get("title", "")), bool(output.get("figures", True)))
+    return Analysis(tuple(found), screen, comparisons, str(output.get("title", "")), bool(output.get("figures", True)))
 
 
 class Lines:
@@ -276,6 +290,25 @@ def _specs(given: Any, table: str, number: int, word: str, lines: Lines) -> tupl
                 at=at,
             )
     return tuple(specs)
+
+
+def _compare_entries(given: Any, names: Sequence[str], lines: Lines) -> tuple[CompareEntry, ...]:
+    if not isinstance(given, list) or not all(isinstance(e, Mapping) for e in given):
+        raise lines.error("write [[compare]] above each comparison", "compare")
+    found = []
+    for number, entry in enumerate(given):
+        _check_keys(entry, COMPARE_KEYS, "compare", number, lines)
+        fits = entry.get("fits")
+        if not isinstance(fits, list) or len(fits) < 2 or not all(isinstance(f, str) for f in fits):
+            raise lines.error(
+                'a [[compare]] names two fits or more: fits = ["one", "other"]', at=lines.header("compare", number)
+            )
+        for fit in fits:
+            if fit not in names:
+                at = lines.within("compare", number, fit)
+                raise lines.error(f"there is no fit `{fit}` in the plan", at=at, hint=near(fit, names))
+        found.append(CompareEntry(str(entry.get("name") or " beside ".join(fits)), tuple(fits)))
+    return tuple(found)
 
 
 def _screen_entry(entry: Any, lines: Lines) -> ScreenEntry | None:

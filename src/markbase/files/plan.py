@@ -18,7 +18,7 @@ from markbase.files.analysis import Analysis, Lines, read_analysis
 from markbase.files.data import open_study
 from markbase.files.reading import read_text
 
-_TABLES = ("blocks", "data", "fit", "output", "prepare", "screen")
+_TABLES = ("blocks", "compare", "data", "fit", "output", "prepare", "screen")
 _DATA_KEYS = ("codebook", "encoding", "file", "missing", "sheet")
 
 

@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.checking.residuals import Checks
+from markbase.core.comparing.compare import Comparison
 from markbase.core.comparing.ladder import Ladder
 from markbase.core.comparing.trim import Trimmed
 from markbase.core.model.linear import LinearFit
@@ -147,6 +148,19 @@ def ladder_record(ladder: Ladder) -> dict[str, Any]:
         "inflation": _rows(ladder.inflation),
         "reading": [dataclasses.asdict(s) for s in ladder.reading().statements],
         "rungs": [fit_record(f) if isinstance(f, LinearFit) else logistic_record(f) for f in ladder],
+    }
+
+
+def comparison_record(comparison: Comparison) -> dict[str, Any]:
+    """Return fits side by side as plain data."""
+    return {
+        "fits": list(comparison.names),
+        "rows": comparison.rows,
+        "refitted": list(comparison.refitted),
+        "strength": _rows(comparison.strength),
+        "tests": _rows(comparison.tests),
+        "estimates": _rows(comparison.estimates),
+        "cautions": list(comparison.cautions),
     }
 
 
