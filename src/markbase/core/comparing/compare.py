@@ -12,7 +12,7 @@ import pandas as pd
 
 from markbase.core.comparing.changes import AnyFit, change_between
 from markbase.core.display import Shown
-from markbase.core.errors import FitError, MarkbaseError, count_noun, listed, quoted
+from markbase.core.errors import FitError, MarkbaseError, listed, quoted
 from markbase.core.model.linear import LinearFit
 from markbase.core.model.logistic import LogisticFit
 
@@ -193,8 +193,3 @@ def _alike(first: AnyFit, second: AnyFit) -> bool:
 
 def _levels(column) -> list[str]:  # type: ignore[no-untyped-def]
     return [v.label for v in column.levels]
-
-
-def common_rows_text(comparison: Comparison) -> str:
-    """Say on how many rows fits were compared."""
-    return f"all on the same {count_noun(comparison.rows, 'row')}"

@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 from markbase.core.checking.classification import area_under_curve
 from markbase.core.comparing.changes import AnyFit
 from markbase.core.display import Shown
-from markbase.core.errors import FitError, MarkbaseError
+from markbase.core.errors import MarkbaseError
+from markbase.core.model.checked import held_out_fits
 from markbase.core.model.linear import LinearFit
 from markbase.core.model.logistic import LogisticFit
 
@@ -67,8 +68,6 @@ def held_out(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int = 0) -
     if not isinstance(repeats, int) or repeats < 1:
         raise MarkbaseError(f"Rows are held out once or more, not {repeats!r} times.")
     here = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
-    if not isinstance(folds, int) or not 2 <= folds <= len(here):
-        raise MarkbaseError(f"Rows are held out in 2 parts or more (and no more than rows), not {folds!r}.")
     if fit.taken_out:
         raise MarkbaseError(
             "A fit with levels taken out cannot predict rows of levels it has not seen; fit without `within`."
@@ -76,17 +75,8 @@ def held_out(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int = 0) -
     y = fit.likelihood.event if isinstance(fit, LogisticFit) else fit.outcome.values
     seen, bare, left = [], [], 0
     for turn in range(repeats):
-        part = np.empty(len(here), dtype=np.intp)
-        part[np.random.default_rng([seed, turn]).permutation(len(here))] = np.arange(len(here)) % folds
         predicted, means = np.full(fit.sample.rows, np.nan), np.full(fit.sample.rows, np.nan)
-        for number in range(folds):
-            train = np.zeros(fit.sample.rows, dtype=bool)
-            train[here[part != number]] = True
-            test = here[part == number]
-            try:
-                smaller = fit.on_rows(train)
-            except FitError as problem:
-                raise FitError(f"Without part {number + 1} of {folds} the model cannot be fitted: {problem}") from None
+        for smaller, train, test in held_out_fits(fit, folds, np.random.default_rng([seed, turn])):
             predicted[test] = smaller.expected(test)
             means[test] = y[train].mean()
         known = here[np.isfinite(predicted[here])]

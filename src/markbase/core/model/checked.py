@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
 import pandas as pd
@@ -15,6 +15,7 @@ from markbase.core.errors import FitError, MarkbaseError, near
 from markbase.core.model.covariance import Whitened
 
 if TYPE_CHECKING:
+    from markbase.core.model.linear import LinearFit
     from markbase.core.model.logistic import LogisticFit
 
 Array = NDArray[np.float64]
@@ -27,7 +28,9 @@ def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int
     found = classify(happened, p, heavy, names, cut, fit.level)
     if folds is None:
         return found
-    seen = held_out_probabilities(fit, folds, seed)
+    seen = np.full(fit.sample.rows, np.nan)
+    for smaller, _, test in held_out_fits(fit, folds, np.random.default_rng(seed)):
+        seen[test] = smaller.expected(test)
     inside = seen if fit.used is None else seen[fit.used]
     known = np.isfinite(inside)
     weights = None if heavy is None else heavy[known]
@@ -49,22 +52,31 @@ def _inside(fit: LogisticFit) -> tuple[Array, Array, Array | None]:
     return fit.likelihood.event[inside], fit.fitted[inside], heavy
 
 
-def held_out_probabilities(fit: LogisticFit, folds: int, seed: int) -> Array:
-    """Predict each row by a fit to the other parts of the rows.
+AnyFit = TypeVar("AnyFit", bound="LinearFit | LogisticFit")
+
+
+def held_out_fits(
+    fit: AnyFit, folds: int, order: np.random.Generator
+) -> Iterator[tuple[AnyFit, NDArray[np.bool_], NDArray[np.intp]]]:
+    """Fit the model without each part of its rows in turn.
 
     Parameters
     ----------
-    fit : LogisticFit
-        The fit.
+    fit : LinearFit or LogisticFit
+        The fit; the rows it used are put at random into parts of about equal size.
     folds : int
-        Into how many parts the rows used are put at random.
-    seed : int
-        The seed of the random order.
+        Into how many parts.
+    order : numpy.random.Generator
+        What puts the rows in order.
 
-    Returns
-    -------
-    ndarray, shape (rows,)
-        Probabilities; NaN for rows not used, or with a level that no other part has.
+    Yields
+    ------
+    smaller : LinearFit or LogisticFit
+        The fit to all parts but one.
+    train : ndarray of bool, shape (rows,)
+        Its rows.
+    test : ndarray of int
+        The rows of the part left out.
 
     Raises
     ------
@@ -77,8 +89,7 @@ def held_out_probabilities(fit: LogisticFit, folds: int, seed: int) -> Array:
     if not isinstance(folds, int) or not 2 <= folds <= len(here):
         raise MarkbaseError(f"Rows are held out in 2 parts or more (and no more than rows), not {folds!r}.")
     part = np.empty(len(here), dtype=np.intp)
-    part[np.random.default_rng(seed).permutation(len(here))] = np.arange(len(here)) % folds
-    found = np.full(fit.sample.rows, np.nan)
+    part[order.permutation(len(here))] = np.arange(len(here)) % folds
     for number in range(folds):
         train = np.zeros(fit.sample.rows, dtype=bool)
         train[here[part != number]] = True
@@ -86,9 +97,7 @@ def held_out_probabilities(fit: LogisticFit, folds: int, seed: int) -> Array:
             smaller = fit.on_rows(train)
         except FitError as problem:
             raise FitError(f"Without part {number + 1} of {folds} the model cannot be fitted: {problem}") from None
-        test = here[part == number]
-        found[test] = smaller.expected(test)
-    return found
+        yield smaller, train, here[part == number]  # type: ignore[misc]  # a fit on other rows is of the same kind
 
 
 def cases_of(fit: LogisticFit, most: int | None, by: str) -> pd.DataFrame:
