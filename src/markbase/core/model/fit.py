@@ -55,13 +55,13 @@ class Fit(Grouped):
             raise FitError("Nothing would be left to fit.")
         return tuple(t for t in self.parts if t.name in terms)
 
-    def _predictor_at(self, rows: NDArray[np.intp]) -> Array:
-        """Return the linear predictor of some rows; NaN for a gap or an unseen level."""
+    def _predictor_at(self, rows: NDArray[np.intp], start: Array | None = None, hidden: Sequence[Term] = ()) -> Array:
+        """Return the linear predictor of some rows, from a start of their own if they have one; NaN for a gap or an unseen level."""
         s, starts = self.solution, self.moments.starts
-        found = np.full(len(rows), s.at_centres[0] + s.at_centres[1])
+        found = np.full(len(rows), s.at_centres[0] + s.at_centres[1]) if start is None else start.copy()
         by_column = np.zeros(self.moments.cross.shape[0])
         by_column[s.columns] = s.coefficients
-        for k, term in enumerate(self.parts, 1):
+        for k, term in enumerate((*self.parts, *hidden), 1):
             block = term.block()
             values = np.ones(1) if block.multiplier is None else block.multiplier[rows] - self.moments.centres[k]
             if block.codes is None:

@@ -396,22 +396,12 @@ class LinearFit(Fit):
     @cached_property
     def fitted(self) -> Array:
         """What the model gives for each row of the study, shape (rows,); NaN for a row not used."""
-        s, starts = self.solution, self.moments.starts
-        fitted = np.full(self.sample.rows, s.at_centres[0] + s.at_centres[1])
+        start = None
         if self.within is not None:
             columns, outcome = self.within.means(self.moments)
-            own = self.moments.centres[-1] + outcome - columns[s.columns].T @ s.coefficients
-            fitted = own[self.within.codes]
-        by_column = np.zeros(self.moments.cross.shape[0])
-        by_column[s.columns] = s.coefficients
-        for k, term in enumerate((*self.parts, *(self.within.hidden if self.within else ())), 1):
-            block = term.block()
-            values = np.ones(1) if block.multiplier is None else block.multiplier - self.moments.centres[k]
-            if block.codes is None:
-                fitted += by_column[starts[k]] * values
-            else:
-                effects = np.append(by_column[starts[k] : starts[k] + block.levels], np.nan)
-                fitted += effects[block.codes] * values
+            own = self.moments.centres[-1] + outcome - columns[self.solution.columns].T @ self.solution.coefficients
+            start = own[self.within.codes]
+        fitted = self._predictor_at(np.arange(self.sample.rows), start, self.within.hidden if self.within else ())
         if self.used is not None:
             fitted[~self.used] = np.nan
         return fitted
