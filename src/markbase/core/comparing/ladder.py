@@ -27,6 +27,7 @@ from markbase.core.model.linear import LinearFit
 from markbase.core.model.logistic import LogisticFit
 from markbase.core.reading.told import Reading
 from markbase.core.screening.screen import screen_fit
+from markbase.core.tables import table_of
 
 AnyFit = LinearFit | LogisticFit
 
@@ -83,49 +84,54 @@ class Ladder(Shown):
         `statistic` (F, or chi-squared), `df`, `df_rest`, `p`, `test` (which it is), and `aic`, `bic`. The interval of the change
         is that of the noncentral F, with R² of the rung below taken as it is (NaN where errors are not classical).
         """
-        records = []
-        before = 0.0
-        for name, added, fit, change in zip(self.names, self.added, self.rungs, self.changes, strict=True):
-            record: dict[str, object] = {
-                "block": name,
-                "added": ", ".join(added),
-                "used": fit.sample.used,
-                "parameters": len(fit.solution.columns) + 1,
+        return table_of(
+            {
+                "block": self.names,
+                "added": [", ".join(own) for own in self.added],
+                "used": [fit.sample.used for fit in self.rungs],
+                "parameters": [len(fit.solution.columns) + 1 for fit in self.rungs],
+                **(self._pseudo_r2s() if self.logistic else self._r2s()),
+                "statistic": [c.statistic for c in self.changes],
+                "df": [c.df for c in self.changes],
+                "df_rest": [c.df_rest for c in self.changes],
+                "p": [c.p for c in self.changes],
+                "test": [c.kind for c in self.changes],
+                "aic": [fit.strength.aic for fit in self.rungs],
+                "bic": [fit.strength.bic for fit in self.rungs],
             }
-            if isinstance(fit, LinearFit):
-                s = fit.strength
-                low, high = _interval(change, before, fit)
-                record |= {
-                    "r2": s.r2,
-                    "r2_adjusted": s.r2_adjusted,
-                    "r2_change": s.r2 - before,
-                    "change_low": low,
-                    "change_high": high,
-                    "f2": (s.r2 - before) / (1 - s.r2) if s.r2 < 1 else math.inf,
-                    "typical_miss": s.typical_miss,
-                }
-                before = s.r2
-            else:
-                t = fit.strength
-                record |= {
-                    "deviance": t.deviance,
-                    "mcfadden": t.mcfadden,
-                    "mcfadden_change": t.mcfadden - before,
-                    "nagelkerke": t.nagelkerke,
-                    "tjur": t.tjur,
-                }
-                before = t.mcfadden
-            record |= {
-                "statistic": change.statistic,
-                "df": change.df,
-                "df_rest": change.df_rest,
-                "p": change.p,
-                "test": change.kind,
-                "aic": fit.strength.aic,
-                "bic": fit.strength.bic,
-            }
-            records.append(record)
-        return pd.DataFrame(records)
+        )
+
+    def _r2s(self) -> dict[str, list[float]]:
+        """Return what `steps` tells of linear models."""
+        strengths = [fit.strength for fit in self.rungs if isinstance(fit, LinearFit)]
+        r2 = [s.r2 for s in strengths]
+        before = [0.0, *r2[:-1]]
+        intervals = [
+            _interval(change, below, fit)
+            for change, below, fit in zip(self.changes, before, self.rungs, strict=True)
+            if isinstance(fit, LinearFit)
+        ]
+        return {
+            "r2": r2,
+            "r2_adjusted": [s.r2_adjusted for s in strengths],
+            "r2_change": [now - below for now, below in zip(r2, before, strict=True)],
+            "change_low": [low for low, _ in intervals],
+            "change_high": [high for _, high in intervals],
+            "f2": [(now - below) / (1 - now) if now < 1 else math.inf for now, below in zip(r2, before, strict=True)],
+            "typical_miss": [s.typical_miss for s in strengths],
+        }
+
+    def _pseudo_r2s(self) -> dict[str, list[float]]:
+        """Return what `steps` tells of logistic models."""
+        strengths = [fit.strength for fit in self.rungs if isinstance(fit, LogisticFit)]
+        mcfadden = [s.mcfadden for s in strengths]
+        return {
+            "deviance": [s.deviance for s in strengths],
+            "mcfadden": mcfadden,
+            "mcfadden_change": [now - below for now, below in zip(mcfadden, [0.0, *mcfadden], strict=False)],
+            "nagelkerke": [s.nagelkerke for s in strengths],
+            "tjur": [s.tjur for s in strengths],
+        }
 
     @cached_property
     def moves(self) -> pd.DataFrame:
@@ -142,19 +148,17 @@ class Ladder(Shown):
 
     def _side_by_side(self, column: str) -> pd.DataFrame:
         last = self.last._telling.rows
-        table: dict[str, list[object]] = {
+        table: dict[str, Sequence[object]] = {
             "term": [r.term for r in last],
             "level": [r.compared.level for r in last],
             "base": [r.compared.base for r in last],
         }
         for name, fit in zip(self.names, self.rungs, strict=True):
             telling = fit._telling
-            values = (
-                fit._told_estimates if column == "estimate" else np.where(telling.known, fit._se(fit._roots), np.nan)
-            )
-            found = {(r.term, r.compared.level): v for r, v in zip(telling.rows, values.tolist(), strict=True)}
+            own = fit._told_estimates if column == "estimate" else np.where(telling.known, fit._se(fit._roots), np.nan)
+            found = {(r.term, r.compared.level): v for r, v in zip(telling.rows, own.tolist(), strict=True)}
             table[name] = [found.get((r.term, r.compared.level), math.nan) for r in last]
-        return pd.DataFrame(table)
+        return table_of(table)
 
     @cached_property
     def inflation(self) -> pd.DataFrame:
@@ -201,17 +205,28 @@ def _interval(change: Change, before: float, fit: LinearFit) -> tuple[float, flo
 
 
 def _noncentrality(share: float, change: Change) -> float:
-    """Return the noncentrality at which a share of the distribution lies below the statistic, by root finding."""
+    """Return the noncentrality at which a share of the distribution lies below the statistic.
 
-    def below(shift: float) -> float:
-        return float(sp.ncfdtr(change.df, change.df_rest, shift, change.statistic))
+    The root of the statistic is nearly normal, with a spread that hardly depends on the root of the noncentrality: the
+    quantile of the share is nearly a straight line in it, along which the search starts and steps.
+    """
+    aim = float(sp.ndtri(share))
 
-    middle = change.df * change.statistic
-    low, high = 0.0, middle + 8 * math.sqrt(middle + change.df) + 20
-    while below(high) > share:
-        low, high = high, 2 * high
-    found, _ = scipy.optimize.brentq(lambda shift: below(shift) - share, low, high, rtol=1e-12, full_output=True)
-    return float(found)
+    def off(root: float) -> float:
+        return float(sp.ndtri(sp.ncfdtr(change.df, change.df_rest, root * root, change.statistic))) - aim
+
+    whole, offset = change.df * change.statistic, (change.df - 1) / 2
+    spread = math.sqrt(1 + whole / (2 * change.df_rest))
+    near = max(math.sqrt(max(whole - offset, 0.0)) - spread * aim, 0.0)
+    here = math.sqrt(max(near * near - offset, 0.01))
+    start = off(here)
+    step = 1.3 * spread * start + math.copysign(1e-3, start)
+    there = max(here + step, 0.0)
+    while start * off(there) > 0:  # a larger noncentrality leaves less below, so the sign leads to the root
+        step *= 4
+        here, there = there, max(there + step, 0.0)
+    root, _ = scipy.optimize.brentq(off, min(here, there), max(here, there), rtol=1e-12, full_output=True)
+    return float(root) ** 2
 
 
 def cumulative(added: Sequence[Sequence[str]]) -> list[list[str]]:

@@ -26,6 +26,7 @@ from markbase.core.model.solve import Solution
 from markbase.core.model.telling import Telling, Told, tell
 from markbase.core.model.terms import Slope, Term
 from markbase.core.study.column import Column
+from markbase.core.tables import table_of
 
 Array = NDArray[np.float64]
 
@@ -285,7 +286,7 @@ class Estimated(Shown):
         with np.errstate(divide="ignore", invalid="ignore"):
             t = np.where(base, np.nan, estimates / se)
         half = t_quantile(self.level, self.df_rest) * se
-        return pd.DataFrame(
+        return table_of(
             {
                 "term": [told.term for told in telling.rows],
                 "level": [told.compared.level for told in telling.rows],
@@ -340,7 +341,7 @@ class Estimated(Shown):
         if len(b) == 1:
             return float(b[0] ** 2 / (roots[0] @ roots[0]) / self._sigma2)
         # bᵀ(AAᵀ)⁻¹b by a QR factorisation of Aᵀ: no inverse is formed
-        R = np.linalg.qr(roots.T, mode="r")
+        R = scipy.linalg.lapack.dgeqrf(roots.T)[0][: len(b)]  # what lies below the diagonal is not looked at
         z = scipy.linalg.lapack.dtrtrs(R, b, trans=1)[0]
         return float(z @ z / len(b) / self._sigma2)
 

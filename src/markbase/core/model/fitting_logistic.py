@@ -22,7 +22,7 @@ from markbase.core.model.solve import Dependent, solve
 from markbase.core.model.telling import design_columns
 from markbase.core.model.terms import AllBut, Block, Spec, Term, check_usable
 from markbase.core.study.column import Column
-from markbase.core.study.cutting import event_column
+from markbase.core.study.cutting import event_column, few_values
 from markbase.core.study.study import Study
 from markbase.core.wording import short
 
@@ -32,6 +32,8 @@ FEW_EVENTS = 10
 _SPARSE = 5
 _SAMPLE_ROWS = 1 << 15
 _MANY_ROWS = 200_000
+_NEAR_ENOUGH = 0.1
+"""A squared step, in standard errors of a part of the rows, that does not matter for all of them."""
 
 
 def fit_logistic(
@@ -235,7 +237,7 @@ def two_level_outcome(study: Study, name: str, event: object) -> Column:
         occurring = [v.label for k, v in enumerate(column.levels) if column.counts[k]]
     else:
         check_usable(column)
-        occurring = [short(v, 12) for v in np.unique(column.values[column.present])[:7]]
+        occurring = [short(v, 12) for v in few_values(column.values[column.present], 7)]
     if len(occurring) > 2:
         many = (
             f"{len(occurring)} levels"
@@ -310,15 +312,16 @@ def _climb(rows: Rows, columns: NDArray[np.intp], firth: bool, parts: Sequence[T
 
 
 def _from_a_part(rows: Rows, columns: NDArray[np.intp]) -> Maximum | None:
-    here = np.arange(len(rows.event)) if rows.used is None else np.flatnonzero(rows.used)
-    few = rows.part(here[:: len(here) // _SAMPLE_ROWS])
+    inside = len(rows.event) if rows.used is None else int(np.count_nonzero(rows.used))
+    step = inside // _SAMPLE_ROWS
+    few = rows.part(slice(None, None, step) if rows.used is None else np.flatnonzero(rows.used)[::step])
     try:
-        found = maximise(few, columns, _beginning(few))
+        found = maximise(few, columns, _beginning(few), done=_NEAR_ENOUGH)
     except (Dependent, np.linalg.LinAlgError, ZeroDivisionError, ValueError):
         return None  # a level, or the event, is missing in the part
     if found.status != "converged" or found.bend is None:
         return None
-    bend = replace(found.bend, root=found.bend.root * math.sqrt(len(few.event) / len(here)))
+    bend = replace(found.bend, root=found.bend.root * math.sqrt(len(few.event) / inside))
     return replace(found, bend=bend)
 
 
@@ -381,7 +384,7 @@ def _errors(asked: Asked, rows: Rows, bend: Bend, p: int) -> Errors:
 
     def scored() -> Iterator[ScoredRows]:
         for chunk, Q, _, curvature in whitened.chunks():
-            score = rows.working[chunk] * curvature
+            score = rows.score[chunk]
             leverage = np.einsum("ij,ij->i", Q, Q) * curvature if asked.errors in LEVERED else score
             times = None
             if repeated and rows.weights is not None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,6 +14,8 @@ from markbase.core.model.terms import Block
 
 CHUNK_ROWS = 1 << 14
 """Rows taken at a time."""
+_GATHERED_ROWS = 1 << 13
+"""The same where many products are taken of them."""
 _MOST_CELLS = 1 << 14
 """Groups are counted together while their joint cells are no more than this."""
 _SAMPLE_ROWS = 4096
@@ -91,24 +93,25 @@ def gather(
     apart = [(g, h) for a, b in itertools.combinations(sets, 2) for g in a for h in b]
     pairs = {pair: np.zeros(blocks[pair[0]].levels * blocks[pair[1]].levels) for pair in apart}
 
-    room, own = np.empty((len(places), CHUNK_ROWS)), np.ones((len(places), CHUNK_ROWS))
-    for chunk in row_chunks(rows, used):
-        codes = {k: blocks[k].codes[chunk].astype(np.intp) for k in (*groups, *slopes)}  # type: ignore[index]
+    widest = min(rows, _GATHERED_ROWS)
+    own, room = np.empty((len(places), widest)), None if weights is None else np.empty((len(places), widest))
+    own[0] = 1.0
+    for chunk in row_chunks(rows, used, _GATHERED_ROWS):
+        codes = {k: blocks[k].codes[chunk] for k in (*groups, *slopes)}  # type: ignore[index]
         values = _deviations(blocks, amounts, chunk, centres, scales, own, rows)
         w = None if weights is None else weights[chunk]
-        weighted = values if w is None else np.multiply(values, w, out=room[:, : len(w)])
-        products += weighted @ values.T
+        weighted = values if w is None or room is None else np.multiply(values, w, out=room[:, : len(w)])
+        products[0, 0] += values.shape[1] if w is None else w.sum()
+        products[1:] += weighted[1:] @ values.T
         for joint, table in zip(sets, tables, strict=True):
             shape = table.shape[1:]
-            cell = codes[joint[0]]
-            for k in joint[1:]:
-                cell = cell * blocks[k].levels + codes[k]
+            cell = joint_cells(blocks, joint, codes)
             cells = int(np.prod(shape))
             table[0] += np.bincount(cell, weights=w, minlength=cells).reshape(shape)
             for row in range(1, len(values)):
                 table[row] += np.bincount(cell, weights=weighted[row], minlength=cells).reshape(shape)
         for (g, h), pair in pairs.items():
-            pair += np.bincount(codes[g] * blocks[h].levels + codes[h], weights=w, minlength=len(pair))
+            pair += np.bincount(joint_cells(blocks, (g, h), codes), weights=w, minlength=len(pair))
         for place, k in enumerate(slopes):
             x = _deviation(blocks[k], chunk, centres[k + 1], scales[k + 1])
             weighted_x = x if w is None else x * w
@@ -118,7 +121,7 @@ def gather(
                 if other not in groups:
                     z = weighted_x * _deviation(blocks[other], chunk, centres[other + 1], scales[other + 1])
                 shape = blocks[k].levels, blocks[other].levels
-                sums = np.bincount(codes[k] * shape[1] + codes[other], weights=z, minlength=shape[0] * shape[1])
+                sums = np.bincount(joint_cells(blocks, (k, other), codes), weights=z, minlength=shape[0] * shape[1])
                 rows_at = slice(starts[k + 1], starts[k + 1] + shape[0])
                 cross[rows_at, starts[other + 1] : starts[other + 1] + shape[1]] += sums.reshape(shape)
 
@@ -128,6 +131,7 @@ def gather(
             there = slice(starts[other + 1], starts[other + 1] + blocks[other].levels)
             cross[there, at] = cross[at, there].T
         cross[np.ix_(places, np.arange(at.start, at.stop))] = cross[at, places].T
+    products[0] = products[:, 0]
     cross[np.ix_(places, places)] = products
     _fill_groups(cross, blocks, starts, places, sets, tables, pairs)
     return Moments(sizes, centres, scales, cross)
@@ -153,26 +157,40 @@ def gather_sums(blocks: Sequence[Block], outcome: NDArray[np.float64], used: NDA
     rows = len(outcome)
     sizes = (1, *(b.levels for b in blocks), 1)
     starts = np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.intp)
-    measured = [k for k, b in enumerate(blocks) if b.multiplier is not None]
-    centres, scales = _centres_and_scales([*blocks, Block(1)], measured, rows, used)
+    amounts = [k for k, b in enumerate(blocks) if b.codes is None]
+    slopes = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is not None]
+    groups = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is None]
+    centres, scales = _centres_and_scales([*blocks, Block(1)], [*amounts, *slopes], rows, used)
     cross = np.full((sum(sizes), sum(sizes)), np.nan)
     sums, products = np.zeros(sum(sizes)), np.zeros(sum(sizes))
-    for chunk in row_chunks(rows, used):
+    sets = joint_sets(blocks, groups)
+    tables = [np.zeros((2, *(blocks[k].levels for k in joint))) for joint in sets]
+    for chunk in row_chunks(rows, used, _GATHERED_ROWS):
         y = outcome[chunk]
         sums[0] += len(y)
         sums[-1] += y.sum()
         products[-1] += y @ y
-        for k, block in enumerate(blocks, 1):
-            at = slice(starts[k], starts[k] + sizes[k])
-            x = None if block.multiplier is None else block.multiplier[chunk] - centres[k]
-            if block.codes is None:
-                assert x is not None
-                sums[at] += x.sum()
-                products[at] += x @ y
-            else:
-                codes = block.codes[chunk]
-                sums[at] += np.bincount(codes, weights=x, minlength=sizes[k])
-                products[at] += np.bincount(codes, weights=y if x is None else x * y, minlength=sizes[k])
+        for k in amounts:
+            x = blocks[k].multiplier[chunk] - centres[k + 1]  # type: ignore[index]
+            sums[starts[k + 1]] += x.sum()
+            products[starts[k + 1]] += x @ y
+        codes = {k: blocks[k].codes[chunk] for k in (*groups, *slopes)}  # type: ignore[index]
+        for joint, table in zip(sets, tables, strict=True):
+            cell, shape = joint_cells(blocks, joint, codes), table.shape[1:]
+            for row, weights in enumerate((None, y)):
+                table[row] += np.bincount(cell, weights=weights, minlength=math.prod(shape)).reshape(shape)
+        for k in slopes:
+            x, at = (
+                _deviation(blocks[k], chunk, centres[k + 1], 1.0),
+                slice(starts[k + 1], starts[k + 1] + sizes[k + 1]),
+            )
+            sums[at] += np.bincount(codes[k], weights=x, minlength=sizes[k + 1])
+            products[at] += np.bincount(codes[k], weights=x * y, minlength=sizes[k + 1])
+    for joint, table in zip(sets, tables, strict=True):
+        for axis, k in enumerate(joint, 1):
+            by_level = table.sum(axis=tuple(a for a in range(1, table.ndim) if a != axis))
+            at = slice(starts[k + 1], starts[k + 1] + sizes[k + 1])
+            sums[at], products[at] = by_level
     products[0] = sums[-1]
     cross[0], cross[:, 0], cross[-1], cross[:, -1] = sums, sums, products, products
     return Moments(sizes, centres, np.ones_like(scales), cross)
@@ -188,7 +206,7 @@ def _add_by_code(
     cross: NDArray[np.float64],
     places: NDArray[np.intp],
     start: int,
-    codes: NDArray[np.intp],
+    codes: NDArray[np.integer],
     levels: int,
     products: NDArray[np.float64],
 ) -> None:
@@ -205,19 +223,19 @@ def _centres_and_scales(
         here = np.arange(rows) if used is None else np.flatnonzero(used)
         sample = here[np.linspace(0, len(here) - 1, min(_SAMPLE_ROWS, len(here))).astype(np.intp)]
     centres, scales = np.zeros(len(blocks) + 1), np.ones(len(blocks) + 1)
+    if not amounts:
+        return centres, scales
+    values = np.array([blocks[k].multiplier[sample] for k in amounts])  # type: ignore[index]
+    low, high = values.min(axis=1), values.max(axis=1)
     with np.errstate(over="ignore"):
-        for k in amounts:
-            x = blocks[k].multiplier
-            assert x is not None
-            values = x if isinstance(sample, slice) else x[sample]
-            low, high = float(values.min()), float(values.max())
-            mean = float(np.add.reduce(values)) / len(values)
-            if not math.isfinite(mean):  # the sum was too large for a float
-                size = max(-low, high)
-                mean = size * float(np.mean(values / size))
-            centres[k + 1] = mean
-            reach = max(high - mean, mean - low)
-            scales[k + 1] = 2.0 ** round(math.log2(reach)) if reach > 0 else 1.0
+        means = values.sum(axis=1) / values.shape[1]
+    for row in np.flatnonzero(~np.isfinite(means)):  # the sum was too large for a float
+        size = max(-low[row], high[row])
+        means[row] = size * np.mean(values[row] / size)
+    reach = np.maximum(high - means, means - low)
+    at = np.asarray(amounts) + 1
+    centres[at] = means
+    scales[at] = 2.0 ** np.clip(np.round(np.log2(np.where(reach > 0, reach, 1.0))), -1000, 1000)
     return centres, scales
 
 
@@ -237,7 +255,7 @@ def _deviations(
         x = blocks[k].multiplier
         assert x is not None
         np.subtract(x[chunk], centres[k + 1], out=values[row])
-        values[row] /= scales[k + 1]
+        values[row] *= 1 / scales[k + 1]  # a power of two, so this is exact
     return values
 
 
@@ -268,6 +286,34 @@ def joint_sets(blocks: Sequence[Block], groups: Sequence[int]) -> list[list[int]
             sets.append([k])
             cells.append(blocks[k].levels)
     return sets
+
+
+def joint_cells(
+    blocks: Sequence[Block], joint: Sequence[int], codes: Mapping[int, NDArray[np.integer]]
+) -> NDArray[np.intp]:
+    """Return the joint cell of each row of a chunk.
+
+    Parameters
+    ----------
+    blocks : sequence of Block
+        The blocks.
+    joint : sequence of int
+        Which of them are looked up together.
+    codes : mapping of int to ndarray of int, shape (rows,)
+        The codes of each in the chunk.
+
+    Returns
+    -------
+    ndarray of int, shape (rows,)
+        The codes of the first count most.
+    """
+    cell = codes[joint[0]]
+    if math.prod(blocks[k].levels for k in joint) > np.iinfo(cell.dtype).max:
+        cell = cell.astype(np.intp)
+    for k in joint[1:]:
+        cell = cell * blocks[k].levels
+        cell += codes[k]
+    return cell.astype(np.intp, copy=False)
 
 
 def _fill_groups(

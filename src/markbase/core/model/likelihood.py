@@ -5,6 +5,7 @@ Levels are looked up in a small table and never laid out; a pass takes the rows 
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
@@ -16,9 +17,12 @@ from markbase.core.model.moments import Moments
 from markbase.core.model.terms import Block
 
 Array = NDArray[np.float64]
-_PASS_ROWS = 1 << 14
+_PASS_ROWS = 1 << 15
+_SAMPLE_ROWS = 4096
 _FARTHEST = 700.0
 """A linear predictor further out would overflow."""
+_NEAR = 64.0
+"""An amount whose centre is no more of its standard deviations than this from 0 enters as it is: that costs less than two digits."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -83,17 +87,23 @@ class Rows:
     """Unweighted moments of the terms, for sizes and centres."""
     curvature: Array = field(init=False)
     """Shape (rows,): weight times p(1 − p) at the last point passed."""
-    working: Array = field(init=False)
-    """Shape (rows,): (event − p) / (p(1 − p)) at the last point passed."""
+    score: Array = field(init=False)
+    """Shape (rows,): weight times (event − p) at the last point passed."""
 
     def __post_init__(self) -> None:
-        self.curvature, self.working = np.zeros(len(self.event)), np.zeros(len(self.event))
-        self._amounts = [k for k, b in enumerate(self.blocks) if b.codes is None]
+        self.curvature, self.score = np.zeros(len(self.event)), np.zeros(len(self.event))
+        self._amounts = [(k, self._offset(k)) for k, b in enumerate(self.blocks) if b.codes is None]
         self._slopes = [k for k, b in enumerate(self.blocks) if b.codes is not None and b.multiplier is not None]
         groups = [k for k, b in enumerate(self.blocks) if b.codes is not None and b.multiplier is None]
         self._joints = [self._join(members) for members in joint_sets(self.blocks, groups)]
-        self._places = self.moments.starts[1:][self._amounts]
-        self._room = np.empty((len(self._amounts), min(_PASS_ROWS, len(self.event))))
+
+    def _offset(self, k: int) -> float:
+        """Return what is taken from an amount before it is multiplied: its centre, or 0 where that is near."""
+        centre, x = float(self.moments.centres[k + 1]), self.blocks[k].multiplier
+        assert x is not None
+        sample = x if self.used is None else x[self.used]
+        sample = sample[:: len(sample) // _SAMPLE_ROWS + 1]
+        return 0.0 if abs(centre) <= _NEAR * float(sample.std()) else centre
 
     def _join(self, members: Sequence[int]) -> _Joint:
         cells = np.zeros(len(self.event), dtype=np.int32)
@@ -106,13 +116,13 @@ class Rows:
             cells[~self.used] = 0
         return _Joint(tuple(members), tuple(self.blocks[k].levels for k in members), cells)
 
-    def part(self, places: NDArray[np.intp]) -> Rows:
+    def part(self, places: slice | NDArray[np.intp]) -> Rows:
         """Return some of the rows used as rows of their own."""
         blocks = [
             Block(
                 b.levels,
-                None if b.codes is None else b.codes[places],
-                None if b.multiplier is None else b.multiplier[places],
+                None if b.codes is None else b.codes[places].copy(),
+                None if b.multiplier is None else b.multiplier[places].copy(),
             )
             for b in self.blocks
         ]
@@ -126,9 +136,8 @@ class Rows:
         tables, by_cell = self._tables(theta), self._cells()
         for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
             event = self.event[chunk]
-            deviations = self._deviations(chunk, len(event))
             sign = 2 * event - 1
-            margin = self._predictor(theta, tables, chunk, deviations)
+            margin = self._predictor(theta, tables, chunk, len(event))
             margin *= sign
             reach = max(float(margin.max(initial=0.0)), -float(margin.min(initial=0.0)))
             if reach > _FARTHEST:
@@ -147,14 +156,15 @@ class Rows:
                 loglik += float(np.log(hit) @ w)
                 missed += float(miss @ (event * w)), float(miss @ w)
                 squares += float(miss @ (miss * w))
-            curvature = np.maximum(miss * hit, 1e-300)
+            curvature = np.multiply(miss, hit, out=hit)
+            if reach > _FARTHEST - 10:
+                np.maximum(curvature, 1e-300, out=curvature)
             miss *= sign
-            self.working[chunk] = miss / curvature
             if w is not None:
                 miss *= w
                 curvature *= w
-            self.curvature[chunk] = curvature
-            self._add(sums, by_cell, miss, chunk, deviations)
+            self.score[chunk], self.curvature[chunk] = miss, curvature
+            self._add(sums, by_cell, miss, chunk)
         both = (float(missed[0]), float(missed[1] - missed[0]))
         return Point(theta, loglik, self._share_out(sums, by_cell), farthest, both, squares)
 
@@ -162,16 +172,14 @@ class Rows:
         """Return the linear predictor of each row of the study; NaN for a row not used."""
         found, tables = np.full(len(self.event), np.nan), self._tables(theta)
         for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
-            size = len(self.event[chunk])
-            found[chunk] = self._predictor(theta, tables, chunk, self._deviations(chunk, size))
+            found[chunk] = self._predictor(theta, tables, chunk, len(self.event[chunk]))
         return found
 
     def sums_of(self, values: Array) -> Array:
         """Return the sums over the rows of each column times some values, shape (columns,), the start's first."""
         sums, by_cell = np.zeros(self.moments.cross.shape[0]), self._cells()
         for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
-            own = values[chunk]
-            self._add(sums, by_cell, own, chunk, self._deviations(chunk, len(own)))
+            self._add(sums, by_cell, values[chunk], chunk)
         return self._share_out(sums, by_cell)
 
     def curved(self) -> tuple[Moments, list[Block]]:
@@ -185,7 +193,8 @@ class Rows:
         cross = np.zeros((width + 1, width + 1))
         cross[:-1, :-1], cross[-1, -1] = terms.cross, 1.0
         centres, scales = np.append(terms.centres, 0.0), np.append(terms.scales, 1.0)
-        blocks = [*self.blocks, Block(1, multiplier=self.working)]
+        working = np.divide(self.score, self.curvature, out=np.zeros_like(self.score), where=self.curvature > 0)
+        blocks = [*self.blocks, Block(1, multiplier=working)]
         return Moments((*terms.sizes, 1), centres, scales, cross), blocks
 
     def _tables(self, theta: Theta) -> list[Array]:
@@ -199,14 +208,10 @@ class Rows:
             tables.append(table.ravel())
         return tables
 
-    def _deviations(self, chunk: slice | NDArray[np.intp], size: int) -> Array:
-        """Return the amounts from their centres, shape (amounts, rows of the chunk)."""
-        deviations = self._room[:, :size]
-        for row, k in enumerate(self._amounts):
-            x = self.blocks[k].multiplier
-            assert x is not None
-            np.subtract(x[chunk], self.moments.centres[k + 1], out=deviations[row])
-        return deviations
+    def _amount(self, k: int, offset: float, chunk: slice | NDArray[np.intp]) -> Array:
+        x = self.blocks[k].multiplier
+        assert x is not None
+        return x[chunk] - offset if offset else x[chunk]
 
     def _slope_of(self, k: int, chunk: slice | NDArray[np.intp]) -> tuple[NDArray[np.integer], Array]:
         block = self.blocks[k]
@@ -214,29 +219,32 @@ class Rows:
         assert block.multiplier is not None
         return block.codes[chunk], block.multiplier[chunk] - self.moments.centres[k + 1]
 
-    def _predictor(
-        self, theta: Theta, tables: Sequence[Array], chunk: slice | NDArray[np.intp], deviations: Array
-    ) -> Array:
-        eta: Array = theta.slopes[self._places] @ deviations
-        eta += theta.start
+    def _predictor(self, theta: Theta, tables: Sequence[Array], chunk: slice | NDArray[np.intp], size: int) -> Array:
+        starts = self.moments.starts
+        slopes = [(k, offset, float(theta.slopes[starts[k + 1]])) for k, offset in self._amounts]
+        shifts = [slope * (offset - self.moments.centres[k + 1]) for k, offset, slope in slopes]
+        eta, room = np.full(size, math.fsum([theta.start, *shifts])), np.empty(size)
+        for k, offset, slope in slopes:
+            eta += np.multiply(self._amount(k, offset, chunk), slope, out=room)
         for joint, table in zip(self._joints, tables, strict=True):
             eta += table[joint.cells[chunk]]
         for k in self._slopes:
             codes, deviation = self._slope_of(k, chunk)
-            eta += theta.slopes[self.moments.starts[k + 1] :][codes] * deviation
+            eta += theta.slopes[starts[k + 1] :][codes] * deviation
         return eta
 
     def _cells(self) -> list[Array]:
         """Return room for sums by joint cell."""
         return [np.zeros(int(np.prod(joint.shape))) for joint in self._joints]
 
-    def _add(
-        self, sums: Array, by_cell: list[Array], values: Array, chunk: slice | NDArray[np.intp], deviations: Array
-    ) -> None:
+    def _add(self, sums: Array, by_cell: list[Array], values: Array, chunk: slice | NDArray[np.intp]) -> None:
         """Add what a chunk contributes to the sums of the columns times some values."""
         starts, sizes = self.moments.starts, self.moments.sizes
-        sums[0] += values.sum()
-        sums[self._places] += deviations @ values
+        whole = float(values.sum())
+        sums[0] += whole
+        for k, offset in self._amounts:
+            product = float(self._amount(k, offset, chunk) @ values)
+            sums[starts[k + 1]] += product + (offset - self.moments.centres[k + 1]) * whole
         for joint, table in zip(self._joints, by_cell, strict=True):
             table += np.bincount(joint.cells[chunk], weights=values, minlength=len(table))
         for k in self._slopes:

@@ -31,6 +31,7 @@ from markbase.core.model.within import Within
 from markbase.core.reading.sentences import make_reading
 from markbase.core.reading.told import Reading
 from markbase.core.study.column import Column
+from markbase.core.tables import table_of
 from markbase.core.wording import short
 
 Array = NDArray[np.float64]
@@ -121,14 +122,8 @@ class LinearFit(Fit):
         errors make it a Wald test; with fewer clusters than coefficients there is none (NaN).
         """
         df, F = self._wald_by_term()
-        return pd.DataFrame(
-            {
-                "term": [t.name for t in self.parts],
-                "df": df,
-                "statistic": F,
-                "p": p_of_f(F, np.maximum(df, 1), self.df_rest),
-            }
-        )
+        p = p_of_f(F, np.maximum(df, 1), self.df_rest)
+        return table_of({"term": [t.name for t in self.parts], "df": df, "statistic": F, "p": p})
 
     @cached_property
     def standardised(self) -> pd.DataFrame:

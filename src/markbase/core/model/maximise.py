@@ -123,6 +123,7 @@ def maximise(
     firth: bool = False,
     bend: Bend | None = None,
     look: bool = True,
+    done: float = 0.0,
 ) -> Maximum:
     """Find the coefficients at which the likelihood is largest.
 
@@ -142,6 +143,8 @@ def maximise(
         A curvature to begin with.
     look : bool
         Stop after some steps when the end is nowhere near, for a look at where they lead.
+    done : float
+        A squared step, in standard errors, that need not be taken; by default one that changes nothing.
 
     Returns
     -------
@@ -150,7 +153,7 @@ def maximise(
     """
     point = rows.pass_at(theta)
     many, fresh = len(rows.event) > _MANY_ROWS, False
-    done = _ENOUGH if many else _DONE
+    done = max(done, _ENOUGH if many else _DONE)
     if bend is None or firth:
         bend, fresh = bend_at(rows, columns), True
     objective = _objective(point, bend, firth)
@@ -233,7 +236,7 @@ def firth_pull(rows: Rows, bend: Bend) -> Array:
     whitened = Whitened(bend.moments, bend.blocks, bend.solution, rows.used, rows.curvature, None)
     for chunk, Q, _, curvature in whitened.chunks():
         leverage = np.einsum("ij,ij->i", Q, Q) * curvature
-        miss = rows.working[chunk] * curvature
+        miss = rows.score[chunk]
         if rows.weights is not None:
             miss = miss / rows.weights[chunk]
         pull[chunk] = leverage * (0.5 - (rows.event[chunk] - miss))

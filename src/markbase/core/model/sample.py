@@ -53,7 +53,9 @@ class SampleAccount:
         `column`, `reason`, `rows` (missing there for that reason; a row may be counted in several lines)
         and `only` (of these, rows that no other column of the model would have lost).
         """
-        return pd.DataFrame(list(self.losses), columns=list(Loss._fields)) if self.losses else _NONE_LOST.copy()
+        return (
+            pd.DataFrame(list(self.losses), columns=list(Loss._fields)) if self.losses else _NONE_LOST.copy(deep=False)
+        )
 
 
 def complete_rows(columns: Sequence[Column]) -> tuple[NDArray[np.bool_] | None, SampleAccount]:

@@ -177,11 +177,12 @@ def inner_columns(moments: Moments, last: int) -> NDArray[np.intp]:
     ndarray of int, shape (p,)
         Columns of the moments.
     """
-    kept = []
-    for start, size in list(zip(moments.starts, moments.sizes, strict=True))[1:last]:
-        columns = np.arange(start, start + size)
-        kept.append(columns if size == 1 else np.delete(columns, np.argmax(moments.cross[0, columns])))
-    return np.concatenate(kept)
+    starts = moments.starts.tolist()
+    stays = np.arange(starts[last]) > 0
+    for start, size in zip(starts[1:last], moments.sizes[1:last], strict=True):
+        if size > 1:
+            stays[start + int(moments.cross[0, start : start + size].argmax())] = False
+    return np.flatnonzero(stays)
 
 
 def solve(
@@ -261,9 +262,8 @@ def solve(
     if rank < len(columns) or (offset > _MOST_OFFSET and not rough):
         return _solve_twofold(moments, blocks, used, total_rows, columns, weights, within)
     order = order - 1
-    factor = np.triu(factor)
     condition = _condition(factor)
-    projected = scipy.linalg.solve_triangular(factor, S[order, -1], trans="T", check_finite=False)
+    projected = scipy.linalg.lapack.dtrtrs(factor, S[order, -1], trans=1)[0]
     r2 = float(projected @ projected)
     enough = MOMENTS_CONDITION if len(columns) <= _SMALL else 5 * MOMENTS_CONDITION  # twofold is slow with many columns
     if not rough and (condition > enough or 1 - r2 < _LEAST_UNEXPLAINED):
@@ -295,14 +295,14 @@ def solve(
 
 
 def _condition(factor: Array) -> float:
-    """Return the condition number of a triangular factor in the 2-norm, of a large one by iteration."""
+    """Return the condition number of the upper triangle in the 2-norm, of a large one by iteration."""
     rcond, _ = scipy.linalg.lapack.dtrcon(factor, norm="1", uplo="U")
     estimate = float(1 / rcond) if rcond > 0 else float("inf")
     if estimate <= MOMENTS_CONDITION or not math.isfinite(estimate):
         return estimate
+    factor = np.asfortranarray(np.triu(factor))
     if len(factor) <= _SMALL:
         return float(np.linalg.cond(factor))  # the 1-norm is on the large side
-    factor = np.asfortranarray(factor)
     large = small = np.cos(np.arange(len(factor), dtype=np.float64))
     largest = smallest = 0.0
     for _ in range(_ITERATIONS):

@@ -12,6 +12,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,10 +22,10 @@ from markbase.core.model.terms import Term
 from markbase.core.study.coding import Compared, Contrasts, contrasts
 
 Array = NDArray[np.float64]
+_ONE = np.ones(1)
 
 
-@dataclass(frozen=True)
-class Told:
+class Told(NamedTuple):
     """One coefficient."""
 
     term: str
@@ -66,36 +67,31 @@ def design_columns(parts: Sequence[Term], moments: Moments) -> NDArray[np.intp]:
         tells by itself.
     """
     names = {t.name for t in parts}
+    starts = moments.starts.tolist()
+    end = starts[len(parts)] + parts[-1].size
+    stays = np.arange(end) > 0
     gone: dict[str, int] = {}
-    kept = []
     for k, term in enumerate(parts, 1):
         if term.kind == "group":
-            gone[term.name] = int(np.argmax(_counts(moments, k, term)))
+            gone[term.name] = int(_counts(moments, k, term).argmax())
+            stays[starts[k] + gone[term.name]] = False
     for k, term in enumerate(parts, 1):
-        start = int(moments.starts[k])
-        if term.kind == "amount":
-            inside = np.array([0])
-        elif term.kind == "group":
-            inside = np.delete(np.arange(term.size), gone[term.name])
-        elif term.kind == "slope":
-            group = term.parts[1].name
-            inside = np.arange(term.size)
+        if term.kind == "slope":
             if term.parts[0].name in names:
-                inside = np.delete(inside, gone.get(group, term.base))
-        else:
+                stays[starts[k] + gone.get(term.parts[1].name, term.base)] = False
+        elif term.kind == "cross":
             first, second = term.parts
             cells = _counts(moments, k, term).reshape(first.size, second.size)
-            stays = cells > 0
+            inside = cells > 0
             told_alone = [t.name in names for t in (first, second)]
             if told_alone[0]:  # a column for each level of the first is in the model already
-                stays[:, gone.get(second.name, int(np.argmax(cells.sum(0))))] = False
+                inside[:, gone.get(second.name, int(np.argmax(cells.sum(0))))] = False
             if told_alone[1]:
-                stays[gone.get(first.name, int(np.argmax(cells.sum(1))))] = False
+                inside[gone.get(first.name, int(np.argmax(cells.sum(1))))] = False
             if not any(told_alone):
-                stays.flat[int(np.argmax(cells))] = False
-            inside = np.flatnonzero(stays)
-        kept.append(start + inside)
-    return np.concatenate(kept)
+                inside.flat[int(np.argmax(cells))] = False
+            stays[starts[k] : starts[k] + term.size] = inside.ravel()
+    return np.flatnonzero(stays)
 
 
 def _counts(moments: Moments, k: int, term: Term) -> Array:
@@ -148,68 +144,65 @@ def tell(
         n: (codings[n].intercept if n in codings else np.array([places.get(n, 0.0) - centre[n]])) for n in single
     }
 
-    width = moments.cross.shape[0]
     every = [(int(moments.starts[k]), term.variables) for k, term in enumerate(parts, 1)]
     holding = {name: [entry for entry in every if name in entry[1]] for name in single}
-
-    def columns_at(chosen: dict[str, Array]) -> Array:
-        """Return the full set of columns with some variables contrasted and the others at their reference."""
-        wide = np.zeros(width)
+    rows = [_Row(Told("(intercept)", Compared("", "", False)), {})]
+    for term in parts:
+        rows += _own_rows(term, codings, names)
+    stacked = np.zeros((len(rows), moments.cross.shape[0]))
+    for wide, (_, chosen) in zip(
+        stacked, rows, strict=True
+    ):  # some variables contrasted, the others at their reference
         for start, variables in holding[next(iter(chosen))] if chosen else every:
             if len(variables) == 1:
-                values = chosen.get(variables[0], reference[variables[0]])
                 if len(chosen) > 1:
                     continue
+                values = chosen.get(variables[0], reference[variables[0]])
             elif all(name in variables for name in chosen):
                 first, second = (chosen.get(name, reference[name]) for name in variables)
                 values = np.outer(first, second).ravel()
             else:
                 continue
             wide[start : start + len(values)] = values
-        return wide
-
-    told, wide = [Told("(intercept)", Compared("", "", False))], [columns_at({})]
-    for term in parts:
-        for compared, levels, chosen in _own_rows(term, codings, names):
-            told.append(Told(term.name, compared, levels))
-            wide.append(columns_at(chosen))
-    stacked = np.array(wide)
     empty = moments.cross[0] == 0
-    crossed = np.zeros(width, dtype=bool)
+    crossed = np.zeros(stacked.shape[1], dtype=bool)
     for k, term in enumerate(parts, 1):
         crossed[moments.starts[k] : moments.starts[k] + term.size] = term.kind == "cross"
     known = ~np.any(np.abs(stacked[:, empty & crossed]) > 0, axis=1)
-    return Telling(tuple(told), stacked[:, columns], known, np.arange(len(told)) == 0)
+    return Telling(tuple(row.told for row in rows), stacked[:, columns], known, np.arange(len(rows)) == 0)
 
 
-def _own_rows(
-    term: Term, codings: dict[str, Contrasts], names: set[str]
-) -> list[tuple[Compared, tuple[int, ...], dict[str, Array]]]:
-    one = np.ones(1)
+class _Row(NamedTuple):
+    """A coefficient, and the variables it contrasts."""
+
+    told: Told
+    chosen: dict[str, Array]
+
+
+def _own_rows(term: Term, codings: dict[str, Contrasts], names: set[str]) -> list[_Row]:
     if term.kind == "amount":
-        return [(Compared("", "", False), (), {term.name: one})]
-    if term.kind == "group":
-        coding = codings[term.name]
-        places = {label: k for k, label in enumerate(term.labels)}
+        return [_Row(Told(term.name, Compared("", "", False)), {term.name: _ONE})]
+    if term.kind == "cross":
+        return _crossed_rows(term, codings)
+    group = term if term.kind == "group" else term.parts[1]
+    steps = {} if group is term else {term.parts[0].name: _ONE}
+    if steps and term.parts[0].name not in names:  # no common slope to differ from: each level has its own
+        each = np.eye(group.size)
         return [
-            (c, (places[c.level],) if c.level in places else (), {term.name: w})
-            for c, w in zip(coding.rows, coding.weights, strict=True)
+            _Row(Told(term.name, Compared(label, "", False), (k,)), steps | {group.name: each[k]})
+            for k, label in enumerate(group.labels)
         ]
-    if term.kind == "slope":
-        amount, group = term.parts
-        coding = codings[group.name]
-        if amount.name not in names:  # no common slope to differ from: each level has its own
-            return [
-                (Compared(label, "", False), (k,), {amount.name: one, group.name: np.eye(group.size)[k]})
-                for k, label in enumerate(group.labels)
-            ]
-        places = {label: k for k, label in enumerate(group.labels)}
-        return [
-            (c, (places[c.level],) if c.level in places else (), {amount.name: one, group.name: w})
-            for c, w in zip(coding.rows, coding.weights, strict=True)
-        ]
+    places = {label: (k,) for k, label in enumerate(group.labels)}
+    coding = codings[group.name]
+    return [
+        _Row(Told(term.name, compared, places.get(compared.level, ())), steps | {group.name: w})
+        for compared, w in zip(coding.rows, coding.weights, strict=True)
+    ]
+
+
+def _crossed_rows(term: Term, codings: dict[str, Contrasts]) -> list[_Row]:
     first, second = term.parts
-    rows: list[tuple[Compared, tuple[int, ...], dict[str, Array]]] = []
+    rows = []
     pairs = itertools.product(
         zip(codings[first.name].rows, codings[first.name].weights, strict=True),
         zip(codings[second.name].rows, codings[second.name].weights, strict=True),
@@ -219,5 +212,6 @@ def _own_rows(
         against = "" if base else f"{a.against or '–'} × {b.against or '–'}"
         levels = tuple(t.labels.index(c.level) for t, c in ((first, a), (second, b)) if c.level in t.labels)
         compared = Compared(f"{a.level} × {b.level}", against, base)
-        rows.append((compared, levels if len(levels) == 2 else (), {first.name: w, second.name: v}))
+        told = Told(term.name, compared, levels if len(levels) == 2 else ())
+        rows.append(_Row(told, {first.name: w, second.name: v}))
     return rows

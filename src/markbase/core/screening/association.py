@@ -16,7 +16,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-import pandas as pd
 import scipy.special
 from numpy.typing import NDArray
 
@@ -26,6 +25,8 @@ from markbase.core.model.terms import Block, Term
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
+_PRODUCT_MOMENT = ("r", "point-biserial r", "phi")
+"""The measure of two columns that are single numbers, by how many of them are yes/no groups."""
 
 
 def associations(moments: Moments, terms: Sequence[Term]) -> tuple[Array, list[list[str]]]:
@@ -45,42 +46,41 @@ def associations(moments: Moments, terms: Sequence[Term]) -> tuple[Array, list[l
     measures : list of list of str
         The name of each.
     """
-    n, starts, sizes = moments.weight, moments.starts, moments.sizes
-    sums = moments.cross[0]
-    centred = moments.cross - np.outer(sums, sums) / n
-    count = len(terms)
-    values, measures = np.eye(count), [["" for _ in terms] for _ in terms]
-    for a in range(count):
-        for b in range(a + 1, count):
-            rows = slice(starts[a + 1], starts[a + 1] + sizes[a + 1])
-            columns = slice(starts[b + 1], starts[b + 1] + sizes[b + 1])
-            value, name = _pair(terms[a], terms[b], centred, moments.cross, rows, columns, n)
-            values[a, b] = values[b, a] = value
-            measures[a][b] = measures[b][a] = name
+    n, starts, sizes = moments.weight, moments.starts.tolist(), moments.sizes
+    cross, sums, count = moments.cross, moments.cross[0], len(terms)
+    plain = [not t.is_group or len(t.places) == 2 for t in terms]
+    # the second of two levels is the 1 of a yes/no group
+    at = [starts[k] + (1 if t.is_group and plain[k - 1] else 0) for k, t in enumerate(terms, 1)]
+    centred = cross[np.ix_(at, at)] - np.outer(sums[at], sums[at]) / n
+    variation = np.diag(centred).copy()
+    with np.errstate(divide="ignore", invalid="ignore"):
+        size = np.sqrt(np.outer(variation, variation))
+        values = np.where(size > 0, np.clip(centred / size, -1, 1), np.nan)
+    np.fill_diagonal(values, 1.0)
+    measures = [[_PRODUCT_MOMENT[s.is_group + t.is_group] for t in terms] for s in terms]
+    singles = np.flatnonzero([not t.is_group for t in terms])
+    wide = [k for k in range(count) if not plain[k]]
+    for a in wide:
+        rows = slice(starts[a + 1], starts[a + 1] + sizes[a + 1])
+        values[a, singles] = values[singles, a] = _correlation_ratios(
+            cross[rows][:, np.asarray(at)[singles]], sums[rows], sums[np.asarray(at)[singles]], variation[singles], n
+        )
+        for b in range(count):
+            measures[a][b] = measures[b][a] = "Cramér's V" if terms[b].is_group else "correlation ratio"
+            if terms[b].is_group and b != a:
+                columns = slice(starts[b + 1], starts[b + 1] + sizes[b + 1])
+                values[a, b] = values[b, a] = _cramer(cross[rows, columns], n)
+    for k in range(count):
+        measures[k][k] = ""
     return values, measures
 
 
-def _pair(
-    first: Term, second: Term, centred: Array, cross: Array, rows: slice, columns: slice, n: float
-) -> tuple[float, str]:
-    plain = [not t.is_group or len(t.places) == 2 for t in (first, second)]
-    if all(plain):
-        # the second of two levels is the 1 of a yes/no group
-        a = rows.start + (1 if first.is_group else 0)
-        b = columns.start + (1 if second.is_group else 0)
-        groups = first.is_group + second.is_group
-        name = ("r", "point-biserial r", "phi")[groups]
-        size = np.sqrt(centred[a, a] * centred[b, b])
-        return (float(np.clip(centred[a, b] / size, -1, 1)) if size > 0 else np.nan), name
-    if first.is_group and second.is_group:
-        return _cramer(cross[rows, columns], n), "Cramér's V"
-    group, amount = (rows, columns.start) if first.is_group else (columns, rows.start)
-    total = centred[amount, amount]
-    if not total > 0:
-        return np.nan, "correlation ratio"
-    counts = np.diag(cross[group, group])
-    between = float(np.sum(centred[group, amount] ** 2 / counts))
-    return float(np.sqrt(min(between / total, 1.0))), "correlation ratio"
+def _correlation_ratios(by_level: Array, counts: Array, sums: Array, variation: Array, n: float) -> Array:
+    """Return the correlation ratio of each of some amounts, by their sums in the levels of a group."""
+    between = np.sum((by_level - np.outer(counts, sums) / n) ** 2 / counts[:, None], axis=0)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        ratios: Array = np.where(variation > 0, np.sqrt(np.minimum(between / variation, 1.0)), np.nan)
+    return ratios
 
 
 def _cramer(table: Array, n: float) -> float:
@@ -169,8 +169,3 @@ def _constant(column: Column, rows: NDArray[np.bool_]) -> bool:
 
 def _block(term: Term, used: NDArray[np.bool_] | None, spearman: bool) -> Block:
     return Block(1, multiplier=ranked(term.column, used)) if spearman and not term.is_group else term.block()
-
-
-def square(values: Array, names: Sequence[str]) -> pd.DataFrame:
-    """Return a square table with names as labels."""
-    return pd.DataFrame(values, index=list(names), columns=list(names))

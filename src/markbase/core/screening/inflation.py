@@ -23,6 +23,7 @@ from markbase.core.model.overlap import Overlap, find_overlaps
 from markbase.core.model.solve import Dependent, Solution, inner_columns, solve
 from markbase.core.model.terms import Block, Term
 from markbase.core.study.totals import dependences
+from markbase.core.tables import table_of
 
 Array = NDArray[np.float64]
 _TOUCHED = 1e-7
@@ -56,6 +57,8 @@ class Basis:
     """Rows of the study."""
     weights: Array | None = None
     """Shape (rows,): with how much each row counts; None if all count alike."""
+    solved: Solution | None = None
+    """The solution for these terms, where a fit has it."""
 
     def only(self, names: Sequence[str]) -> Basis:
         """Return the basis of some of the terms, without touching the rows."""
@@ -88,58 +91,54 @@ def inflation(basis: Basis) -> Inflation:
         Members of an exact overlap have infinite values; the others' are those among what remains.
     """
     overlaps, null, solution = _solved(basis)
-    n = basis.moments.weight
-    scale = np.repeat(basis.moments.scales, basis.moments.sizes)
-    sums = basis.moments.cross[0]
-    S = (basis.moments.cross - np.outer(sums, sums) / n) * np.outer(scale, scale)
-    every = inner_columns(basis.moments, len(basis.moments.sizes) - 1)
-    at = {int(c): k for k, c in enumerate(every)}
-    kept = {int(c): k for k, c in enumerate(solution.columns)}
-    root = np.zeros((len(every), len(solution.columns)))
-    for column, k in kept.items():
-        root[at[column]] = solution.root[k]
+    moments = basis.moments
+    width, starts = moments.cross.shape[0], moments.starts.tolist()
+    scale, sums = np.repeat(moments.scales, moments.sizes), moments.cross[0]
+    every = inner_columns(moments, len(moments.sizes) - 1)
+    inner = np.zeros(width, dtype=bool)
+    inner[every] = True
+    root = np.zeros((width, len(solution.columns)))  # the rows of levels that are not inner columns stay 0
+    root[solution.columns] = solution.root
+    zero = np.zeros((len(null), width))
+    if len(null):
+        zero[:, every] = null
 
-    records, term_records = [], []
+    names, labels, df, gvif = [], [], [], []
+    of, base = [], []  # the coded columns, and what each is told against: for an amount the intercept, whose row is 0
     for k, term in enumerate(basis.terms, 1):
-        start = int(basis.moments.starts[k])
-        own = [at[c] for c in range(start, start + basis.moments.sizes[k]) if c in at]
-        stuck = bool(len(null)) and bool(np.any(np.abs(null[:, own]) > _TOUCHED))
-        for level, label in enumerate(term.labels) if term.is_group else [(0, "")]:
-            if term.is_group and level == term.base:
-                continue
-            row = np.zeros(len(every))
-            if start + level in at:
-                row[at[start + level]] = 1.0
-            if term.is_group and start + term.base in at:
-                row[at[start + term.base]] -= 1.0
-            infinite = bool(len(null)) and bool(np.any(np.abs(null @ row) > _TOUCHED))
-            product = row @ root
-            vif = math.inf if infinite else max(float(S[start + level, start + level] * (product @ product)), 1.0)
-            records.append(_column_record(term.name, label, vif))
-        gvif = math.inf if stuck else _generalised(S[np.ix_(every[own], every[own])], root[own])
-        term_records.append(
-            {"term": term.name, "df": len(own), "gvif": gvif, "comparable": gvif ** (1 / (2 * len(own)))}
-        )
-    return Inflation(pd.DataFrame(records), pd.DataFrame(term_records), tuple(overlaps))
-
-
-def _column_record(term: str, label: str, vif: float) -> dict[str, object]:
-    tolerance = 0.0 if math.isinf(vif) else 1 / vif
-    return {
-        "term": term,
-        "column": label,
-        "vif": vif,
-        "tolerance": tolerance,
-        "r2": 1 - tolerance,
-        "se_factor": math.sqrt(vif),
-    }
+        at = starts[k]
+        told = [j for j in range(term.size) if j != term.base] if term.is_group else [0]
+        names += [term.name] * len(told)
+        labels += [term.labels[j] for j in told] if term.is_group else [""]
+        of += [at + j for j in told]
+        base += [at + term.base if term.is_group else 0] * len(told)
+        own = at + np.flatnonzero(inner[at : at + term.size])
+        df.append(len(own))
+        stuck = bool(np.any(np.abs(zero[:, own]) > _TOUCHED))
+        centred = moments.cross[np.ix_(own, own)] - np.outer(sums[own], sums[own]) / moments.weight
+        centred *= np.outer(scale[own], scale[own])
+        gvif.append(math.inf if stuck else _generalised(centred, root[own]))
+    product = root[of] - root[base]
+    spread = (moments.cross[of, of] - sums[of] ** 2 / moments.weight) * scale[of] ** 2
+    vif = np.maximum(spread * np.einsum("ij,ij->i", product, product), 1.0)
+    vif[np.any(np.abs(zero[:, of] - zero[:, base]) > _TOUCHED, axis=0)] = math.inf
+    tolerance = 1 / vif
+    columns = {"vif": vif, "tolerance": tolerance, "r2": 1 - tolerance, "se_factor": np.sqrt(vif)}
+    comparable = np.array(gvif) ** (0.5 / np.array(df))
+    return Inflation(
+        table_of({"term": names, "column": labels, **columns}),
+        table_of({"term": [t.name for t in basis.terms], "df": df, "gvif": gvif, "comparable": comparable}),
+        tuple(overlaps),
+    )
 
 
 def _generalised(S: Array, root: Array) -> float:
     """Return det(S) det(AAᵀ), from the lengths left in two triangular factors."""
+    if len(S) == 1:
+        return max(float(S[0, 0] * (root[0] @ root[0])), 1.0)
     lengths = np.sqrt(np.diag(S))
     first = np.linalg.slogdet(S / np.outer(lengths, lengths))[1]
-    R = scipy.linalg.qr((root * lengths[:, None]).T, mode="r", check_finite=False)[0]
+    R = scipy.linalg.lapack.dgeqrf((root * lengths[:, None]).T)[0]
     second = 2 * float(np.sum(np.log(np.abs(np.diag(R)))))
     return max(float(math.exp(first + second)), 1.0)
 
@@ -156,6 +155,8 @@ def _solved(basis: Basis) -> tuple[list[Overlap], Array, Solution]:
     solution : Solution
         For all inner columns, or those that are left.
     """
+    if basis.solved is not None:
+        return [], np.zeros((0, len(basis.solved.columns))), basis.solved
     columns = inner_columns(basis.moments, len(basis.moments.sizes) - 1)
     every = columns
     overlaps: list[Overlap] = []

@@ -6,6 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -19,7 +20,7 @@ from markbase.core.model.overlap import Overlap
 from markbase.core.model.sample import SampleAccount, complete_rows
 from markbase.core.model.terms import AllBut, Block, Term, make_amount, make_term, predictor_columns
 from markbase.core.screening.advice import Advice, advice_on_products, give_advice
-from markbase.core.screening.association import associations, interval_of_r, pairwise, ranked, square
+from markbase.core.screening.association import associations, interval_of_r, pairwise, ranked
 from markbase.core.screening.inflation import Basis, Inflation, auxiliary, condition_indices, inflation
 from markbase.core.screening.limits import Limits
 from markbase.core.screening.prune import Pruned, prune
@@ -28,6 +29,24 @@ from markbase.core.study.study import Study
 
 _METHODS = ("pearson", "spearman")
 _ROWS = ("complete", "pairwise")
+
+
+@dataclass(frozen=True, eq=False)
+class Pairs:
+    """The association of every pair of columns, the outcome first."""
+
+    labels: list[str]
+    """The columns."""
+    values: NDArray[np.float64]
+    """Shape (columns, columns): the associations."""
+    measures: list[list[str]]
+    """Which measure each is."""
+    rows: NDArray[np.int64]
+    """Shape (columns, columns): from how many rows each was computed."""
+
+    def square(self, entries: NDArray[Any] | list[list[str]]) -> pd.DataFrame:
+        """Return entries as a square table, names as labels."""
+        return pd.DataFrame(entries, index=self.labels, columns=self.labels)
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -48,16 +67,28 @@ class Screen(Shown):
     """What the data are called."""
     basis: Basis
     """The terms and their moments."""
-    correlations: pd.DataFrame
-    """Square, names as labels, the outcome first: the association of each pair, by the measure that suits it."""
-    measures: pd.DataFrame
-    """Square: which measure each association is."""
-    pair_rows: pd.DataFrame
-    """Square: from how many rows each was computed."""
+    among: Pairs
+    """The associations, as `correlations`, `measures` and `pair_rows` show them."""
     level: float = 0.95
     """Confidence level of the intervals."""
     from_products: tuple[Advice, ...] = ()
     """What slopes by group of the fit do to its other terms."""
+
+    @cached_property
+    def correlations(self) -> pd.DataFrame:
+        """Square, names as labels, the outcome first: the association of each pair, by the measure that suits it."""
+        return self.among.square(self.among.values)
+
+    @cached_property
+    def measures(self) -> pd.DataFrame:
+        """Square: which measure each association is."""
+        word = {"r": "Spearman's r" if self.method == "spearman" else "Pearson's r"}
+        return self.among.square([[word.get(name, name) for name in row] for row in self.among.measures])
+
+    @cached_property
+    def pair_rows(self) -> pd.DataFrame:
+        """Square: from how many rows each was computed."""
+        return self.among.square(self.among.rows)
 
     @cached_property
     def _inflation(self) -> Inflation:
@@ -262,9 +293,7 @@ def screen(
         rows,
         study.name,
         basis,
-        square(values, labels),
-        pd.DataFrame(_mirrored(names, method), index=labels, columns=labels),
-        pd.DataFrame(counts, index=labels, columns=labels),
+        Pairs(labels, values, names, counts),
     )
 
 
@@ -305,7 +334,8 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
     last = len(fit.parts) + 1
     blocks = (*(t.block() for t in parts), Block(1, multiplier=fit.outcome.values))
     heavy = fit.weights.values if fit.weights else None
-    basis = Basis(fit.moments.only([0, *places, last]), blocks, parts, fit.used, fit.sample.rows, heavy)
+    solved = fit.solution if len(parts) == len(fit.parts) else None
+    basis = Basis(fit.moments.only([0, *places, last]), blocks, parts, fit.used, fit.sample.rows, heavy, solved)
     target = make_amount(fit.outcome)
     values, names = associations(fit.moments.only([0, last, *places]), [target, *parts])
     labels = [fit.outcome.name, *(t.name for t in parts)]
@@ -317,9 +347,7 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
         "complete",
         fit.data_name,
         basis,
-        square(values, labels),
-        pd.DataFrame(_mirrored(names, "pearson"), index=labels, columns=labels),
-        pd.DataFrame(np.full(values.shape, fit.sample.used), index=labels, columns=labels),
+        Pairs(labels, values, names, np.full(values.shape, fit.sample.used)),
         fit.level,
         advice_on_products(fit),
     )
@@ -344,8 +372,3 @@ def _correlated(
 ) -> tuple[NDArray[np.float64], list[list[str]]]:
     blocks = [Block(1, multiplier=ranked(t.column, used)) if spearman and not t.is_group else t.block() for t in terms]
     return associations(gather(blocks, rows, used), terms)
-
-
-def _mirrored(names: list[list[str]], method: str) -> list[list[str]]:
-    word = {"r": "Spearman's r" if method == "spearman" else "Pearson's r"}
-    return [[word.get(name, name) for name in row] for row in names]

@@ -11,6 +11,7 @@ import itertools
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 import pandas as pd
@@ -25,8 +26,7 @@ Array = NDArray[np.float64]
 _DEGREES = ("linear", "quadratic", "cubic")
 
 
-@dataclass(frozen=True)
-class Compared:
+class Compared(NamedTuple):
     """What one coefficient of a group compares."""
 
     level: str

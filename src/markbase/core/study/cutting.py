@@ -189,6 +189,28 @@ def _sensitivity(present: NDArray[np.float64], points: Sequence[float], upper: b
     return notes
 
 
+def few_values(values: NDArray[np.float64], most: int) -> list[float]:
+    """Return distinct values without sorting all of them.
+
+    Parameters
+    ----------
+    values : ndarray, shape (rows,)
+        The values, none of them NaN.
+    most : int
+        How many distinct values to look for.
+
+    Returns
+    -------
+    list of float
+        All of them in order if they are no more than that, otherwise the first ones met.
+    """
+    found: list[float] = []
+    while len(values) and len(found) < most:
+        found.append(float(values[0]))
+        values = values[values != values[0]]
+    return sorted(found)
+
+
 def event_column(column: Column, event: object, name: str, labels: Sequence[str] | None) -> Column:
     """Make a two-level group of which one level is the event.
 
@@ -222,10 +244,10 @@ def event_column(column: Column, event: object, name: str, labels: Sequence[str]
         inside = [column.levels[k] for k in places]
         outside = [v for k, v in enumerate(column.levels) if k not in places and column.counts[k]]
     else:
-        here = np.isin(column.values, np.array(members, dtype=np.float64))
-        inside = [Level(short(m, 12), short(m, 12)) for m in np.array(members, dtype=np.float64).tolist()]
-        rest = np.unique(column.values[column.present & ~here])
-        outside = [Level(short(v, 12), short(v, 12)) for v in rest[:20]]
+        wanted = np.array(members, dtype=np.float64).tolist()
+        here = np.any([column.values == m for m in wanted], axis=0)
+        inside = [Level(short(m, 12), short(m, 12)) for m in wanted]
+        outside = [Level(short(v, 12), short(v, 12)) for v in few_values(column.values[column.present & ~here], 20)]
     if not here.any() or not outside:
         raise LevelError(
             f"{'No' if not here.any() else 'Every'} row of `{column.name}` is {listed(quoted([v.label for v in inside]), 'or')}, "
@@ -246,7 +268,8 @@ def event_column(column: Column, event: object, name: str, labels: Sequence[str]
         )
         for group, text in zip(groups, texts, strict=True)
     )
-    values = np.where(here, 1, np.where(column.present, 0, -1)).astype(np.int32)
+    values = here.astype(np.int32)
+    values[~column.present] = -1
     new = Column(
         name=name,
         kind="group",
