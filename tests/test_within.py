@@ -122,3 +122,16 @@ def test_an_outcome_without_variation_within_levels_is_refused():
     data = panel().assign(y=lambda d: d["g"].str[1:].astype(float))
     with pytest.raises(mb.FitError, match="`y` has one value within each level of `g`"):
         mb.fit_linear(mb.Study(data), "y", ["x"], within="g")
+
+
+def test_an_outcome_of_percents_looked_back_on_is_told_in_points_and_with_its_caution():
+    study = mb.read_plan(mb.demo.path("choir_terms.plan.toml")).open()
+    fit = mb.fit_linear(study, "attendance", ["attendance_before", "concerts"], within="choir")
+    told = " ".join(str(fit.reading()).split())
+    assert "percentage points higher" in told
+    assert "Per further percentage point (attendance_before)" in told
+    assert "starts from 34.1 percent of attendance" in told
+    assert "Nickell 1981" in told
+    assert fit.coefficients["estimate"][1] < 0.6  # which is what the rows were made with
+    assert "Within them the terms explain 30.5%" in " ".join(str(fit.guide()).split())
+    assert "Nickell" not in str(mb.fit_linear(study, "attendance", ["attendance_before"]).reading())

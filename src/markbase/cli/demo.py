@@ -65,20 +65,23 @@ def command(folder: Path, replace: bool) -> None:
         "7. The whole plan: screening, blocks, fits, and a report of them.",
         f"run {_quoted(plan)} --into {_quoted(into)}",
     )
-    with warnings.catch_warnings(record=True) as caught:  # what there is to remark has been said above
-        warnings.simplefilter("always")
-        whole = read_plan(plan)
-        results = carry_out(whole, lambda _: None)
-    told = dict.fromkeys(str(w.message) for w in caught if issubclass(w.category, MarkbaseWarning))
-    files = results.files(whole, list(told), into)
-    for name, content in files.items():
-        if (into / name).exists() and (into / name).read_bytes() != content:
-            refuse_to_replace(into / name, replace)
-    for name, content in files.items():
-        write_whole(into / name, content)
+    written = _carried_out(plan, into, replace)
     _say(
-        f"{len(files)} files are in {_quoted(into)}: open report.html in a browser; tables, figures and everything at full precision stand beside it."
+        f"{written} files are in {_quoted(into)}: open report.html in a browser; tables, figures and everything at full precision stand beside it."
     )
+    seasons, later = folder / demo.FILES[5], folder / "results-by-season"
+    _step(
+        "8. The second table, a row a choir and season: concerts of the season before, within each choir.",
+        f"run {_quoted(seasons)} --into {_quoted(later)}",
+    )
+    with remarks():
+        looked_back = read_plan(seasons).open()
+        lagged = fit_linear(looked_back, "attendance", ["concerts", "concerts_before"], within="choir", cluster="choir")
+    show(trail_page(looked_back.trail))
+    _say("")
+    _say(str(lagged.reading()))
+    _say("")
+    _say(f"{_carried_out(seasons, later, replace)} files are in {_quoted(later)}.")
     _say("")
     _say("Type next:")
     _say(f"  {_program()} {stays}")
@@ -91,6 +94,24 @@ def command(folder: Path, replace: bool) -> None:
     _say("      how a group becomes columns, with the counts that verify it")
     _say(f"  {_program()} {fit} --json")
     _say("      the same at full precision, for machines")
+
+
+def _carried_out(path: Path, into: Path, replace: bool) -> int:
+    """Carry out a plan and write its results; return how many files they are."""
+    with warnings.catch_warnings(
+        record=True
+    ) as caught:  # what there is to remark is said on the way, and in the report
+        warnings.simplefilter("always")
+        whole = read_plan(path)
+        results = carry_out(whole, lambda _: None)
+    told = dict.fromkeys(str(w.message) for w in caught if issubclass(w.category, MarkbaseWarning))
+    files = results.files(whole, list(told), into)
+    for name, content in files.items():
+        if (into / name).exists() and (into / name).read_bytes() != content:
+            refuse_to_replace(into / name, replace)
+    for name, content in files.items():
+        write_whole(into / name, content)
+    return len(files)
 
 
 def copy_files(folder: Path, replace: bool) -> None:

@@ -13,7 +13,14 @@ from markbase.core.study.study import Study
 from markbase.files.data import open_study
 from markbase.files.plan import Plan, read_plan
 
-FILES = ("choirs.csv", "choirs.codebook.toml", "choirs.plan.toml", "choir_terms.csv", "choir_terms.codebook.toml")
+FILES = (
+    "choirs.csv",
+    "choirs.codebook.toml",
+    "choirs.plan.toml",
+    "choir_terms.csv",
+    "choir_terms.codebook.toml",
+    "choir_terms.plan.toml",
+)
 """The files of the demo, in the order of use."""
 
 

@@ -153,7 +153,7 @@ def standardised_section(fit: LinearFit) -> Section:
 def _how_much(fit: LinearFit) -> Section:
     s = fit.strength
     decimals = decimals_for(fit.outcome_sd, 3)
-    unit = fit.outcome.unit_many
+    unit = fit.outcome.step_many
     pairs = (
         (
             "R²",
@@ -201,9 +201,9 @@ def _groups(fit: LinearFit) -> Section:
                 if not (term.kind == "cross" and row["base"])  # the bases stand with the groups themselves
             ]
         else:
-            label = f"{term.name}, per {term.column.unit_one}" if term.column.unit else term.name
+            label = f"{term.name}, per {term.column.step_one}" if term.column.unit else term.name
             rows.append(_coefficient(fit, own.iloc[0], label, (left, right)))
-    note = f"in {fit.outcome.unit_many} of {fit.outcome.name}; a scale for each term, ┊ is 0"
+    note = f"in {fit.outcome.step_many} of {fit.outcome.name}; a scale for each term, ┊ is 0"
     heads = ("term, level", "rows", "estimate", "se", f"{percent} interval", "p")
     return Section(
         "5  Which coefficients, against which base",

@@ -72,7 +72,7 @@ def draw_groups(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
     if isinstance(fit, LogisticFit):
         ax.set_xlabel(f"difference in the probability of {fit.outcome.name} = {fit.event}, percentage points")
     else:
-        ax.set_xlabel(f"difference in {fit.outcome.name}, {fit.outcome.unit_many}")
+        ax.set_xlabel(f"difference in {fit.outcome.name}, {fit.outcome.step_many}")
     _finish(ax, f"{group}: differences from {table['level'][base].iloc[0]}, {_interval(fit)}")
     return ax
 

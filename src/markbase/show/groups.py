@@ -112,7 +112,7 @@ def compared_section(fit: AnyFit, table, title: str, correction: str) -> Section
             size, interval = number(r.difference, decimals), f"{number(r.low, ends)} to {number(r.high, ends)}"
         corrected = () if correction == "none" else (p_value(r.p_corrected),)
         rows.append(Row((name, size, interval, p_value(r.p), *corrected), "plain", strip))
-    size = "odds ratio" if isinstance(fit, LogisticFit) else f"difference ({fit.outcome.unit_many})"
+    size = "odds ratio" if isinstance(fit, LogisticFit) else f"difference ({fit.outcome.step_many})"
     heads = ["pair", size, f"{short(100 * fit.level, 4)}% interval", "p"]
     heads += [] if correction == "none" else ["p corrected"]
     right = frozenset(range(1, len(heads)))

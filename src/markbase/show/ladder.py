@@ -149,11 +149,11 @@ def _misses(ladder: Ladder) -> str:
     assert isinstance(fit, LinearFit)
     decimals = decimals_for(fit.outcome_sd, 3)
     misses = [f"{r.block} {number(r.typical_miss, decimals)}" for r in rows_of(ladder.steps)]
-    return f"no terms {number(fit.outcome_sd, decimals)}, {', '.join(misses)} ({fit.outcome.unit_many})"
+    return f"no terms {number(fit.outcome_sd, decimals)}, {', '.join(misses)} ({fit.outcome.step_many})"
 
 
 def _moves(ladder: Ladder) -> Section:
-    scale = "log odds" if ladder.logistic else f"{ladder.last.outcome.unit_many} of {ladder.last.outcome.name}"
+    scale = "log odds" if ladder.logistic else f"{ladder.last.outcome.step_many} of {ladder.last.outcome.name}"
     table = _wide(ladder.last, ladder.moves, ladder.errors, ladder.names)
     note = f"in {scale}, standard errors in brackets; the base of every group has its row"
     return Section("3  How estimates move", note, (table,))

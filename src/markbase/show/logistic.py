@@ -133,7 +133,7 @@ def _odds(fit: LogisticFit) -> Section:
         own = table[table["term"] == term.name]
         scale = scale_of(float(own["low"].min()), float(own["high"].max()))
         if term.kind == "amount":
-            label = f"{term.name}, per {term.column.unit_one}" if term.column.unit else term.name
+            label = f"{term.name}, per {term.column.step_one}" if term.column.unit else term.name
             rows.append(_coefficient(fit, own.iloc[0], label, scale))
             continue
         scheme = SCHEME_NOTES.get(term.column.scheme, "") if term.is_group else ""
@@ -191,7 +191,7 @@ def _chances(fit: LogisticFit) -> Section:
         column = next(p.column for t in fit.parts for p in (t.parts or (t,)) if p.name == name)
         for r in rows_of(own):
             strip = Strip(float(r.low), float(r.effect), float(r.high), *scale, is_base=bool(r.base))
-            label = LEVEL_INDENT + str(r.level) if levels else f"{name}, per {column.unit_one}"
+            label = LEVEL_INDENT + str(r.level) if levels else f"{name}, per {column.step_one}"
             chance = f"{number(100 * float(adjusted[r.level]), 1)}%" if levels else ""
             if r.base:
                 rows.append(Row((label, chance, "0", "base", ""), "base", strip))

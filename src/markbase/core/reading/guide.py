@@ -99,7 +99,13 @@ def _how_much(fit: GuideTold) -> Step:
     answer = f"R² {without_zero(s.r2)}; typical miss {number(s.typical_miss, decimals)} {unit}"
     saved = 1 - s.typical_miss / fit.outcome_sd
     meaning = f"Without any term the typical miss is {number(fit.outcome_sd, decimals)} {unit}: the model brings it down by {number(100 * max(saved, 0), 1)}%."
-    if s.r2 < _WEAK:
+    told = s.r2
+    if fit.taken_out:
+        levels = f"the levels of {listed(quoted(fit.taken_out))}"
+        told = float(s.r2_within)
+        answer += f"; R² within {without_zero(told)}"
+        meaning = f"{meaning[:-1]}, {levels} counted in. Within them the terms explain {number(100 * told, 1)}% of what varies."
+    if told < _WEAK:
         meaning += " That is very little, however small p is."
     return Step("How much?", answer, meaning)
 

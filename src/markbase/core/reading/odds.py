@@ -188,7 +188,7 @@ def _amount(fit: LogisticTold, term: TermTold, row: pd.Series[Any], marginal: pd
     effect = marginal[marginal.index == (term.name, "")].iloc[0]
     where = f", not only{at}" if at else ""
     text += (
-        f". Averaged over these rows{where}, the probability is {_points(fit, effect, f' per {term.column.unit_one}')}."
+        f". Averaged over these rows{where}, the probability is {_points(fit, effect, f' per {term.column.step_one}')}."
     )
     cautions += _wide_slope(fit, term, row)
     return Statement(term.name, "", text, tuple(cautions))

@@ -7,9 +7,10 @@ from typing import Any
 
 import pandas as pd
 
+from markbase.core.errors import listed, quoted
 from markbase.core.reading.groups import about_base, about_levels
 from markbase.core.reading.interactions import at_reference, interaction_statements
-from markbase.core.reading.sizes import clear, held_equal, is_logged, outcome_words, per_step, percent, size, unit_of
+from markbase.core.reading.sizes import clear, held_equal, is_logged, level_unit, outcome_words, per_step, percent, size
 from markbase.core.reading.told import FitTold, Reading, Statement, TermTold
 from markbase.core.study.remarks import looks_coded
 from markbase.core.wording import decimals_for, number, p_phrase, short
@@ -60,7 +61,7 @@ def _start(fit: FitTold, row: pd.Series[Any]) -> Statement:
     where += [f"`{name}` at the mean over the rows" for name in fit.taken_out]
     decimals = decimals_for(float(row["se"]))
     text = (
-        f"The equation starts from {number(row['estimate'], decimals)} {unit_of(fit, row['estimate'])} of "
+        f"The equation starts from {number(row['estimate'], decimals)} {level_unit(fit, row['estimate'])} of "
         f"`{fit.outcome.name}` ({percent(fit)} interval {number(row['low'], decimals)} to {number(row['high'], decimals)}): "
         f"the mean expected with {', '.join(where)}."
     )
@@ -93,6 +94,12 @@ def _amount(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
     at, caution = at_reference(fit, term.name)
     cautions += caution
     told = f"{lead[:-1]}{at}, {outcome_words(fit.outcome)} is {size(fit, row, 'that the two go together')}"
+    made = term.column.made
+    if fit.taken_out and made is not None and made.how == "lag" and made.of[0] == fit.outcome.name:
+        cautions.append(
+            f"It is `{fit.outcome.name}` itself, earlier. With the levels of {listed(quoted(fit.taken_out))} taken out its estimate tends to be "
+            f"too low, the more so the fewer rows a level has (Nickell 1981)."
+        )
     return Statement(term.name, "", told, tuple(cautions))
 
 

@@ -53,7 +53,7 @@ def per_step(column: Column) -> str:
     str
         ``further year (`age`)``; for a logarithm also what a step of it is.
     """
-    per = f"further {column.unit.one} (`{column.name}`)" if column.unit else f"further unit of `{column.name}`"
+    per = f"further {column.step_one} (`{column.name}`)" if column.unit else f"further unit of `{column.name}`"
     if column.made is not None and column.made.how in ("log", "log1p"):
         source = f"{'1 + ' if column.made.how == 'log1p' else ''}`{column.made.of[0]}`"
         return f"{per}, which is {source} 2.72 times as large,"
@@ -126,11 +126,13 @@ def _range(fit: FitTold, low: float, high: float, decimals: int) -> str:
 
 
 def unit_of(fit: FitTold, value: float) -> str:
-    """Return the outcome's unit as it stands behind a number."""
-    unit = fit.outcome.unit
-    if unit is None:
-        return "units"
-    return unit.one if abs(value) == 1 else unit.many
+    """Return the unit of a difference in the outcome as it stands behind a number."""
+    return fit.outcome.step_one if abs(value) == 1 and fit.outcome.unit else fit.outcome.step_many
+
+
+def level_unit(fit: FitTold, value: float) -> str:
+    """Return the unit of a value of the outcome itself as it stands behind a number."""
+    return fit.outcome.unit_one if abs(value) == 1 and fit.outcome.unit else fit.outcome.unit_many
 
 
 def percent(fit: FitTold) -> str:

@@ -82,6 +82,15 @@ class Unit:
     many: str
     """Its name after any other number: ``years``."""
 
+    @property
+    def step(self) -> Unit:
+        """What differences are counted in: of percents, percentage points."""
+        return _POINTS if self.many in _PERCENTS else self
+
+
+_PERCENTS = ("percent", "percents", "per cent", "%")
+_POINTS = Unit("percentage point", "percentage points")
+
 
 @dataclass(frozen=True)
 class Made:
@@ -187,6 +196,16 @@ class Column:
     def unit_many(self) -> str:
         """The unit after other numbers, ``units`` where none is declared."""
         return self.unit.many if self.unit else "units"
+
+    @property
+    def step_one(self) -> str:
+        """The unit of a difference of 1."""
+        return self.unit.step.one if self.unit else "unit"
+
+    @property
+    def step_many(self) -> str:
+        """The unit of other differences."""
+        return self.unit.step.many if self.unit else "units"
 
     def missing_counts(self) -> list[tuple[str, int]]:
         """Count the missing rows by reason.
