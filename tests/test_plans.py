@@ -62,6 +62,11 @@ terms = ["age"]
 name = "short and long"
 fits = ["who stays, in short", "who stays"]
 
+[[trim]]
+fit = "in blocks"
+keep = ["age"]
+limit = 0.01
+
 [output]
 title = "At home & staying"
 """
@@ -90,6 +95,8 @@ def test_a_plan_gives_the_numbers_that_python_gives(results):
     assert [r["p_corrected"] for r in own["groups"]["voice"]["pairs"]] == pairs["p_corrected"].tolist()
     test = told["comparisons"]["short and long"]["tests"][0]
     assert test["statistic"] == fit.terms.set_index("term").loc["voice", "statistic"]
+    shorter = mb.trim(ladder.last, limit=0.01, keep=["age"])
+    assert told["trimmed"]["in blocks, trimmed"]["kept"] == list(shorter.kept) != [t.name for t in ladder.last.parts]
     table = pd.read_csv(results / "out" / "tables" / "who-stays-coefficients.csv")
     np.testing.assert_array_equal(table["estimate"], fit.coefficients["estimate"])
     screened = mb.screen(study, ["age", "travel_km", "travel_min"], outcome="belonging")
@@ -119,7 +126,7 @@ def test_the_report_is_one_file_escaped_and_the_same_each_time(results):
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 def test_tables_for_a_manuscript_hold_the_numbers_and_every_base(results):
     document = docx.Document(results / "out" / "tables.docx")
-    ladder, logistic, _ = document.tables
+    screened, ladder, logistic, levels, _, compared, _ = document.tables
     study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
     fit = mb.fit_logistic(study, "stays", ["age", "voice"], event="yes")
     rows = {r.cells[0].text.strip(): [c.text for c in r.cells[1:]] for r in logistic.rows}
@@ -130,10 +137,55 @@ def test_tables_for_a_manuscript_hold_the_numbers_and_every_base(results):
     assert steps["alto"] == ["base", "base"]
     assert len(steps["R²"]) == 2
     notes = [p.text for p in document.paragraphs if p.text.startswith("Note.")]
-    assert "event: yes" in notes[1]
-    assert "clustered by choir" in notes[0]
+    assert "event: yes" in notes[2]
+    assert "clustered by choir" in notes[1]
+    told = {r.cells[0].text.strip(): [c.text for c in r.cells[1:]] for r in levels.rows}
+    row = fit.groups("voice").set_index("level").loc["tenor"]
+    assert told["tenor"][:3] == [f"{row['n']}", f"{100 * row['plain']:.1f}", f"{100 * row['adjusted']:.1f}"]
+    assert told["alto"][4] == "base"
+    found = mb.screen(study, ["age", "travel_km", "travel_min"], outcome="belonging")
+    told = {r.cells[0].text.strip(): [c.text for c in r.cells[1:]] for r in screened.rows}
+    frame = study.frame()[["belonging", "age", "travel_km", "travel_min"]].dropna()
+    assert told["2. age"][:2] == [f"{frame['age'].mean():.1f}", f"{frame['age'].std():.1f}"]
+    assert told["4. travel_min"][4] == f"{found.correlations.loc['travel_km', 'travel_min']:.2f}".removeprefix("0")
+    critical = 1.96 / np.sqrt(len(frame))
+    assert f"further from 0 than {critical:.3f}".replace("0.", ".") in notes[0]
+    assert [c.text for c in compared.rows[0].cells] == ["", "who stays, in short", "who stays"]
     with pytest.raises(mb.FileError, match=r"does not end in \.docx"):
         mb.write_document(results / "tables.odt", fit)
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_what_was_done_in_python_is_written_as_a_plan_that_gives_it_again(tmp_path):
+    study = mb.demo.plan().open()
+    blocks = {"first": ["age", "voice"], "then": ["rehearsals", mb.slope("age", by="voice")]}
+    made = {
+        "ladder": mb.fit_blocks(study, "belonging", blocks, cluster="choir"),
+        "crossed": mb.fit_logistic(
+            study,
+            "stays",
+            ["voice", "joined_through", mb.cross("voice", "joined_through")],
+            event="no",
+            penalty="firth",
+        ),
+        "inside": mb.fit_linear(study, "belonging", ["age"], within="choir", errors="HC1", level=0.9),
+        "weighted": mb.fit_linear(study, "belonging", ["age", "voice"], weights="weight"),
+    }
+    path = tmp_path / "mine.toml"
+    mb.write_plan(path, study, made, data=DATA, codebook=BOOK, title="Mine")
+    plan = mb.read_plan(path)
+    again = plan.make()
+    assert plan.analysis.title == "Mine"
+    assert set(again) == set(made)
+    for name, fit in made.items():
+        last, other = (getattr(f, "last", f) for f in (fit, again[name]))
+        pd.testing.assert_frame_equal(last.coefficients, other.coefficients)
+    with pytest.raises(mb.MarkbaseError, match="tells `voice` against `tenor`, which is not its base in the study"):
+        mb.write_plan(path, study, {"x": made["weighted"].rebase("voice", "tenor")}, data=DATA, replace=True)
+    with pytest.raises(mb.MarkbaseError, match="has a column `age` that the study does not have"):
+        mb.write_plan(path, mb.demo.choir_terms(), {"x": made["weighted"]}, data=DATA, replace=True)
+    with pytest.raises(mb.FileError, match="already"):
+        mb.write_plan(path, study, made, data=DATA)
 
 
 def test_nothing_is_written_over_and_nothing_half(results):
@@ -173,8 +225,23 @@ MISTAKES = {
         '"travel_km", "travelmin"]',
         r"line LINE: there is no column `travelmin`",
     ),
-    "a misspelt level": ('base = "alto"', 'base = "altos"', r"no level `altos`. Did you mean `alto`"),
-    "a misspelt event": ('event = "yes"', 'event = "yess"', r"fit `who stays`: .*no level `yess`"),
+    "a misspelt level": (
+        'base = "alto"',
+        'base = "altos"',
+        r"line LINE, prepare, step 2: .*no level `altos`. Did you mean `alto`",
+    ),
+    "a misspelt event": ('event = "yes"', 'event = "yess"', r"line LINE, fit `who stays`: .*no level `yess`"),
+    "a term to keep that is not there": (
+        'keep = ["age"]',
+        'keep = ["ages"]',
+        r"line LINE: the fit `in blocks` has no term `ages` to keep\. Did you mean `age`",
+    ),
+    "a limit for p that is none": ("limit = 0.01", "limit = 1", r"line LINE: `limit` is a p between 0 and 1"),
+    "a fit to trim that is not there": (
+        'fit = "in blocks"',
+        'fit = "in block"',
+        r"line LINE: there is no fit `in block`",
+    ),
     "a kind that does not exist": (
         'kind = "logistic"',
         'kind = "logit"',

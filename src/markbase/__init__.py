@@ -51,6 +51,7 @@ if TYPE_CHECKING:
     from markbase.files.data import open_study
     from markbase.files.document import write_document
     from markbase.files.plan import Plan, read_plan
+    from markbase.files.plan_writing import write_plan
     from markbase.files.writing import write_data
     from markbase.show.check_figures import draw_checks
     from markbase.show.figures import draw_correlations, draw_inflation, draw_pairs
@@ -126,6 +127,7 @@ _HOMES = {
     "write_codebook": "markbase.files.codebook",
     "write_data": "markbase.files.writing",
     "write_document": "markbase.files.document",
+    "write_plan": "markbase.files.plan_writing",
 }
 
 __all__ = [
@@ -190,6 +192,7 @@ __all__ = [
     "write_codebook",
     "write_data",
     "write_document",
+    "write_plan",
 ]
 
 

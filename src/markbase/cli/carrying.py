@@ -13,13 +13,10 @@ import pandas as pd
 
 from markbase import __version__
 from markbase.cli.drawing import figure_bytes, figures_of_fit, figures_of_ladder
-from markbase.core.comparing.blocks import fit_blocks
 from markbase.core.comparing.compare import compare
 from markbase.core.comparing.held_out import held_out
 from markbase.core.comparing.ladder import Ladder
-from markbase.core.errors import MarkbaseError
-from markbase.core.model.fitting import fit_linear
-from markbase.core.model.fitting_logistic import fit_logistic
+from markbase.core.comparing.trim import trim
 from markbase.core.model.linear import LinearFit
 from markbase.core.model.logistic import LogisticFit
 from markbase.core.reading.methods import methods_paragraph
@@ -28,11 +25,12 @@ from markbase.core.screening.screen import screen
 from markbase.core.study.study import Study
 from markbase.files.analysis import Analysis, FitEntry, check_columns
 from markbase.files.document import can_write_documents, document_bytes
+from markbase.files.manuscript import Result
 from markbase.files.plan import Plan, moved_plan
 from markbase.files.writing import table_bytes
 from markbase.show.fit import fit_page
 from markbase.show.groups import groups_section, guide_section, pairs_section
-from markbase.show.ladder import comparison_page, held_out_page, ladder_page
+from markbase.show.ladder import comparison_page, held_out_page, ladder_page, trimmed_page
 from markbase.show.logistic import logistic_page
 from markbase.show.page import Page
 from markbase.show.plain import (
@@ -45,6 +43,7 @@ from markbase.show.plain import (
     table_record,
     to_json,
     trail_record,
+    trimmed_record,
 )
 from markbase.show.report import Part, ReportFigure, report_html
 from markbase.show.screen import screen_page
@@ -67,8 +66,8 @@ class Results:
     """Tables by file name."""
     figures: dict[str, dict[str, bytes]] = field(default_factory=dict)
     """Figures by name: ``png`` and ``svg``."""
-    made: list[LinearFit | LogisticFit | Ladder] = field(default_factory=list)
-    """The fits themselves."""
+    manuscript: list[Result] = field(default_factory=list)
+    """What has a table for a manuscript, in the order of the tables."""
     methods: list[str] = field(default_factory=list)
     """The methods paragraphs."""
 
@@ -85,8 +84,8 @@ class Results:
             "trail.json": to_json(trail_record(self.study)).encode() + b"\n",
             "plan.toml": moved_plan(plan, into).encode(),
         }
-        if self.made and can_write_documents():
-            found["tables.docx"] = document_bytes(self.made, title)
+        if self.manuscript and can_write_documents():
+            found["tables.docx"] = document_bytes(self.manuscript, title)
         found |= {f"tables/{name}.csv": table_bytes(table, ".csv") for name, table in self.tables.items()}
         found |= {
             f"figures/{name}.{kind}": content for name, kinds in self.figures.items() for kind, content in kinds.items()
@@ -124,24 +123,31 @@ def carry_out(plan: Plan, progress: Progress) -> Results:
         progress("screening")
         _screened(analysis, study, results)
     used: set[str] = set()
+    named: dict[str, LinearFit | LogisticFit | Ladder] = {}
     for entry in analysis.fits:
         progress(f"fitting {entry.name}")
-        try:
-            made = _made(study, entry)
+        with plan.naming(entry.table, entry.number, f"fit `{entry.name}`"):
+            made = named[entry.name] = entry.made_from(study)
             _told(made, entry, _file_name(entry.name, used), results, analysis.figures)
-        except MarkbaseError as problem:
-            raise type(problem)(f"{plan.source}, fit `{entry.name}`: {problem}") from None
-    named = dict(zip((e.name for e in analysis.fits), results.made, strict=True))
-    for wanted in analysis.comparisons:
+    for number, wanted in enumerate(analysis.comparisons):
         progress(f"comparing {wanted.name}")
-        try:
+        with plan.naming("compare", number, f"comparison `{wanted.name}`"):
             fits = [m.last if isinstance(m, Ladder) else m for m in (named[n] for n in wanted.fits)]
             found = compare(*fits, names=wanted.fits)
-        except MarkbaseError as problem:
-            raise type(problem)(f"{plan.source}, comparison `{wanted.name}`: {problem}") from None
         results.parts.append(Part(wanted.name, (comparison_page(found),)))
+        results.manuscript.append(found)
         results.record.setdefault("comparisons", {})[wanted.name] = comparison_record(found)
         results.tables[f"{_file_name(wanted.name, used)}-estimates"] = found.estimates
+    for number, shortened in enumerate(analysis.trims):
+        progress(f"leaving terms out: {shortened.name}")
+        with plan.naming("trim", number, f"trim `{shortened.name}`"):
+            whole = named[shortened.fit]
+            left = trim(whole.last if isinstance(whole, Ladder) else whole, limit=shortened.limit, keep=shortened.keep)
+        results.parts.append(Part(shortened.name, (trimmed_page(left), _page(left.fit))))
+        results.record.setdefault("trimmed", {})[shortened.name] = trimmed_record(left)
+        results.manuscript.append(left.fit)
+        name = _file_name(shortened.name, used)
+        results.tables |= {f"{name}-steps": left.steps, f"{name}-coefficients": left.fit.coefficients}
     return results
 
 
@@ -151,19 +157,10 @@ def _screened(analysis: Analysis, study: Study, results: Results) -> None:
     chosen = {k: v for k, v in (("r", entry.limit_r), ("vif", entry.limit_vif)) if v is not None}
     found = screen(study, list(entry.terms), entry.outcome, limits=Limits(**chosen))
     results.parts.append(Part("Screening", (screen_page(found),)))
+    results.manuscript.append(found)
     results.record["screen"] = screen_record(found)
     results.tables["screen-correlations"] = found.correlations.rename_axis("column").reset_index()
     results.tables["screen-inflation"] = found.inflation
-
-
-def _made(study: Study, entry: FitEntry) -> LinearFit | LogisticFit | Ladder:
-    settings = dict(entry.settings)
-    if entry.entry:
-        blocks = {name: list(terms) for name, terms in entry.entry}
-        return fit_blocks(study, entry.outcome, blocks, kind=entry.kind, **settings)
-    if entry.kind == "linear":
-        return fit_linear(study, entry.outcome, list(entry.terms), **settings)
-    return fit_logistic(study, entry.outcome, list(entry.terms), **settings)
 
 
 def _told(made: LinearFit | LogisticFit | Ladder, entry: FitEntry, name: str, results: Results, draws: bool) -> None:
@@ -198,7 +195,7 @@ def _told(made: LinearFit | LogisticFit | Ladder, entry: FitEntry, name: str, re
         kinds = {kind: figure_bytes(drawing, kind) for kind in ("png", "svg")}
         results.figures[f"{name}-{figure}"] = kinds
         figures.append(ReportFigure(f"{name}-{figure}", caption, kinds["svg"]))
-    results.made.append(made)
+    results.manuscript += [made, *((fit, group) for group in entry.groups)]
     results.parts.append(Part(entry.name, (guide, *pages), entry.question, (), tuple(figures)))
     results.record.setdefault("fits", {})[entry.name] = json.loads(to_json(record))
     results.methods.append(methods_paragraph(fit, __version__))  # type: ignore[arg-type]  # a fit of either kind

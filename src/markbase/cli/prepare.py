@@ -11,7 +11,7 @@ import click
 from markbase.cli.common import Source, base_options, data_options, remarks, show, show_json
 from markbase.core.study.study import Study
 from markbase.files.codebook import write_codebook
-from markbase.files.plan import plan_text
+from markbase.files.plan_writing import plan_text
 from markbase.files.whole import refuse_to_replace, write_whole
 from markbase.files.writing import write_data
 from markbase.show.page import Page

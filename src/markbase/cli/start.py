@@ -16,7 +16,7 @@ from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 from markbase.core.study.totals import find_totals
 from markbase.core.study.trail import inline
-from markbase.files.plan import plan_text
+from markbase.files.plan_writing import plan_text
 from markbase.files.whole import refuse_to_replace, write_whole
 
 _MOST_TERMS = 12

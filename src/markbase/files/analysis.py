@@ -7,8 +7,15 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from markbase.core.comparing.blocks import fit_blocks
+from markbase.core.comparing.ladder import Ladder
 from markbase.core.errors import MarkbaseError, near
+from markbase.core.model.fitting import fit_linear
+from markbase.core.model.fitting_logistic import fit_logistic
+from markbase.core.model.linear import LinearFit
+from markbase.core.model.logistic import LogisticFit
 from markbase.core.model.terms import Spec, cross, slope
+from markbase.core.study.study import Study
 
 _SHARED = (
     "cluster",
@@ -29,6 +36,7 @@ FIT_KEYS = tuple(sorted((*_SHARED, "correction", "held_out", "terms")))
 BLOCK_KEYS = tuple(sorted((*(k for k in _SHARED if k not in ("groups", "penalty")), "entry")))
 SCREEN_KEYS = ("limit_r", "limit_vif", "outcome", "terms")
 COMPARE_KEYS = ("fits", "name")
+TRIM_KEYS = ("fit", "keep", "limit", "name")
 OUTPUT_KEYS = ("figures", "title")
 _SETTINGS = ("cluster", "errors", "event", "level", "penalty", "weights", "weights_are", "within")
 _TYPES: dict[str, tuple[type, ...]] = {
@@ -37,6 +45,7 @@ _TYPES: dict[str, tuple[type, ...]] = {
     "figures": (bool,),
     "limit_r": (int, float),
     "limit_vif": (int, float),
+    "limit": (int, float),
 }
 
 
@@ -64,15 +73,49 @@ class FitEntry:
     """Whether rows are held out as well."""
     question: str = ""
     """What it is to answer, in the analyst's words."""
+    table: str = "fit"
+    """The table of the plan it is: ``fit`` or ``blocks``."""
+    number: int = 0
+    """Which of those, from 0."""
+
+    @property
+    def every_term(self) -> tuple[Spec, ...]:
+        """Its terms, those of all blocks together."""
+        return (*self.terms, *(s for _, own in self.entry for s in own))
 
     @property
     def columns(self) -> tuple[str, ...]:
         """Every column it names."""
-        specs = [*self.terms, *(s for _, own in self.entry for s in own)]
-        names = [self.outcome, *(n for s in specs for n in names_of(s)), *self.groups]
+        names = [self.outcome, *(n for s in self.every_term for n in names_of(s)), *self.groups]
         names += [str(self.settings[k]) for k in ("cluster", "weights") if self.settings.get(k)]
         within = self.settings.get("within") or ()
         return tuple(dict.fromkeys([*names, *([within] if isinstance(within, str) else within)]))
+
+    def made_from(self, study: Study) -> LinearFit | LogisticFit | Ladder:
+        """Make the fit, or the ladder of an entry in blocks.
+
+        Parameters
+        ----------
+        study : Study
+            The prepared study.
+
+        Returns
+        -------
+        LinearFit, LogisticFit or Ladder
+            As the function of its kind gives it.
+
+        Raises
+        ------
+        MarkbaseError
+            As that function.
+        """
+        settings = dict(self.settings)
+        if self.entry:
+            blocks = {name: list(terms) for name, terms in self.entry}
+            return fit_blocks(study, self.outcome, blocks, kind=self.kind, **settings)
+        if self.kind == "linear":
+            return fit_linear(study, self.outcome, list(self.terms), **settings)
+        return fit_logistic(study, self.outcome, list(self.terms), **settings)
 
 
 @dataclass(frozen=True)
@@ -100,6 +143,20 @@ class CompareEntry:
 
 
 @dataclass(frozen=True)
+class TrimEntry:
+    """Terms of a fit of the plan left out one by one."""
+
+    name: str
+    """What it is called."""
+    fit: str
+    """The name of the fit; of an entry in blocks its last rung."""
+    limit: float = 0.05
+    """A term with p above it may go."""
+    keep: tuple[str, ...] = ()
+    """Terms that must stay."""
+
+
+@dataclass(frozen=True)
 class Analysis:
     """Everything a plan asks for beyond the prepared data."""
 
@@ -109,6 +166,8 @@ class Analysis:
     """The screening; None for none."""
     comparisons: tuple[CompareEntry, ...] = ()
     """Fits side by side."""
+    trims: tuple[TrimEntry, ...] = ()
+    """Fits whose terms are left out one by one."""
     title: str = ""
     """The title of the report."""
     figures: bool = True
@@ -163,7 +222,14 @@ def read_analysis(mapping: Mapping[str, Any], text: str, source: str) -> Analysi
     if not isinstance(output, Mapping):
         raise lines.error("`output` is a table: [output]", "output")
     _check_keys(output, OUTPUT_KEYS, "output", 0, lines)
-    return Analysis(tuple(found), screen, comparisons, str(output.get("title", "")), bool(output.get("figures", True)))
+    return Analysis(
+        fits=tuple(found),
+        screen=screen,
+        comparisons=comparisons,
+        trims=_trim_entries(mapping.get("trim", []), found, lines),
+        title=str(output.get("title", "")),
+        figures=bool(output.get("figures", True)),
+    )
 
 
 class Lines:
@@ -186,6 +252,15 @@ class Lines:
                 break
             if re.search(rf"(?<![\w-]){re.escape(word)}(?![\w-])", self.rows[k].split("#")[0]):
                 return k + 1
+        return start
+
+    def place(self, table: str, number: int, message: str) -> int:
+        """Return the line of a table that a message is about: where what it quotes last stands, else the heading."""
+        start = self.header(table, number)
+        for word in reversed(re.findall(r"[`']([^`']+)[`']", message.split("Did you mean")[0])):
+            line = self.within(table, number, word)
+            if line > start:
+                return line
         return start
 
     def anywhere(self, word: str) -> int:
@@ -264,6 +339,8 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
         str(entry.get("correction", "holm")),
         bool(entry.get("held_out", False)),
         str(entry.get("question", "")),
+        table,
+        number,
     )
 
 
@@ -311,6 +388,33 @@ def _compare_entries(given: Any, names: Sequence[str], lines: Lines) -> tuple[Co
     return tuple(found)
 
 
+def _trim_entries(given: Any, fits: Sequence[FitEntry], lines: Lines) -> tuple[TrimEntry, ...]:
+    if not isinstance(given, list) or not all(isinstance(e, Mapping) for e in given):
+        raise lines.error("write [[trim]] above each of its entries", "trim")
+    by_name = {e.name: e for e in fits}
+    found = []
+    for number, entry in enumerate(given):
+        _check_keys(entry, TRIM_KEYS, "trim", number, lines)
+        fit, keep, limit = entry.get("fit"), entry.get("keep", []), entry.get("limit", 0.05)
+        if not isinstance(fit, str):
+            raise lines.error('a [[trim]] names its fit: fit = "all together"', at=lines.header("trim", number))
+        if fit not in by_name:
+            at = lines.within("trim", number, fit)
+            raise lines.error(f"there is no fit `{fit}` in the plan", at=at, hint=near(fit, list(by_name)))
+        if not isinstance(keep, list) or not all(isinstance(k, str) for k in keep):
+            raise lines.error('`keep` is a list of terms: keep = ["voice"]', at=lines.within("trim", number, "keep"))
+        terms = [s if isinstance(s, str) else s.name for s in by_name[fit].every_term]
+        for term in keep:
+            if term not in terms:
+                at = lines.within("trim", number, term)
+                raise lines.error(f"the fit `{fit}` has no term `{term}` to keep", at=at, hint=near(term, terms))
+        if not 0 < limit < 1:
+            at = lines.within("trim", number, "limit")
+            raise lines.error(f"`limit` is a p between 0 and 1, not {limit!r}", at=at)
+        found.append(TrimEntry(str(entry.get("name") or f"{fit}, trimmed"), fit, float(limit), tuple(keep)))
+    return tuple(found)
+
+
 def _screen_entry(entry: Any, lines: Lines) -> ScreenEntry | None:
     if entry is None:
         return None
@@ -341,14 +445,11 @@ def check_columns(analysis: Analysis, columns: Sequence[str], text: str, source:
         With the line, the column, and names that come close.
     """
     lines = Lines(text, source)
-    counts = {"fit": 0, "blocks": 0}
     for entry in analysis.fits:
-        table = "blocks" if entry.entry else "fit"
         for name in entry.columns:
             if name not in columns:
-                at = lines.within(table, counts[table], name)
+                at = lines.within(entry.table, entry.number, name)
                 raise lines.error(f"there is no column `{name}` in the prepared data", at=at, hint=near(name, columns))
-        counts[table] += 1
     if analysis.screen:
         for name in (*analysis.screen.terms, *([analysis.screen.outcome] if analysis.screen.outcome else [])):
             if name not in columns:

@@ -2,23 +2,27 @@
 
 from __future__ import annotations
 
-import os
 import tomllib
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import tomlkit
 
+from markbase.core.comparing.ladder import Ladder
 from markbase.core.errors import MarkbaseError, near
+from markbase.core.model.linear import LinearFit
+from markbase.core.model.logistic import LogisticFit
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
-from markbase.files.analysis import Analysis, Lines, read_analysis
+from markbase.files.analysis import Analysis, Lines, check_columns, read_analysis
 from markbase.files.data import open_study
+from markbase.files.plan_writing import seen_from
 from markbase.files.reading import read_text
 
-_TABLES = ("blocks", "compare", "data", "fit", "output", "prepare", "screen")
+_TABLES = ("blocks", "compare", "data", "fit", "output", "prepare", "screen", "trim")
 _DATA_KEYS = ("codebook", "encoding", "file", "missing", "sheet")
 
 
@@ -65,7 +69,55 @@ class Plan:
         """
         codebook: Codebook | Path | None = book or self.codebook
         study = open_study(self.file, codebook, missing=self.missing, encoding=self.encoding, sheet=self.sheet)
-        return study.prepare(self.prepare, source=f"{self.source}, prepare")
+        for number, step in enumerate(self.prepare):
+            with self.naming("prepare", number, f"prepare, step {number + 1}"):
+                study = study.prepare([step], source="")
+        return study
+
+    @contextmanager
+    def naming(self, table: str, number: int, what: str) -> Iterator[None]:
+        """Say of an error which line of the plan it is about.
+
+        Parameters
+        ----------
+        table : str
+            A table of the plan.
+        number : int
+            Which of those of that name, from 0.
+        what : str
+            What to call it.
+
+        Raises
+        ------
+        MarkbaseError
+            What was raised inside, with the place in front.
+        """
+        try:
+            yield
+        except MarkbaseError as problem:
+            line = Lines(self.text, self.source).place(table, number, str(problem))
+            raise type(problem)(f"{self.source}{f', line {line}' if line else ''}, {what}: {problem}") from None
+
+    def make(self) -> dict[str, LinearFit | LogisticFit | Ladder]:
+        """Open and prepare the data, and make every fit.
+
+        Returns
+        -------
+        dict of str to LinearFit, LogisticFit or Ladder
+            The fits and the entries in blocks by their names, in the order of the plan.
+
+        Raises
+        ------
+        MarkbaseError
+            If the data, a step, a column or a fit is refused.
+        """
+        study = self.open()
+        check_columns(self.analysis, study.columns, self.text, self.source)
+        found = {}
+        for entry in self.analysis.fits:
+            with self.naming(entry.table, entry.number, f"fit `{entry.name}`"):
+                found[entry.name] = entry.made_from(study)
+        return found
 
 
 def read_plan(path: str | Path) -> Plan:
@@ -143,61 +195,10 @@ def moved_plan(plan: Plan, folder: Path) -> str:
     """
     document = tomlkit.parse(plan.text)
     data: Any = document["data"]
-    data["file"] = _seen_from(plan.file, folder)
+    data["file"] = seen_from(plan.file, folder)
     if plan.codebook:
-        data["codebook"] = _seen_from(plan.codebook, folder)
+        data["codebook"] = seen_from(plan.codebook, folder)
     return tomlkit.dumps(document)
-
-
-def _seen_from(path: Path, folder: Path) -> str:
-    return Path(os.path.relpath(path.resolve(), folder.resolve())).as_posix()
-
-
-def plan_text(
-    file: str, codebook: str | None, steps: Sequence[Mapping[str, Any]], missing: Sequence[object] = ()
-) -> str:
-    """Write a plan.
-
-    Parameters
-    ----------
-    file, codebook : str
-        The data file and its codebook, as seen from where the plan will be.
-    steps : sequence of mapping
-        The preparing steps, as `Trail.record` returns them.
-    missing : sequence
-        Codes that stand for a missing answer in every column.
-
-    Returns
-    -------
-    str
-        TOML that `read_plan` reads.
-    """
-    document = tomlkit.document()
-    data = tomlkit.table()
-    data["file"] = file
-    if codebook:
-        data["codebook"] = codebook
-    if missing:
-        data["missing"] = list(missing)
-    document["data"] = data
-    if steps:
-        listed = tomlkit.aot()
-        for step in steps:
-            entry = tomlkit.table()
-            for key, value in step.items():
-                entry[key] = _inline(value)
-            listed.append(entry)
-        document["prepare"] = listed
-    return tomlkit.dumps(document)
-
-
-def _inline(value: Any) -> Any:
-    if not isinstance(value, Mapping):
-        return value
-    table = tomlkit.inline_table()
-    for key, inner in value.items():
-        table[key] = _inline(inner)
-    return table
 
 
 def read_step(text: str) -> dict[str, Any]:

@@ -54,32 +54,33 @@ def carry_out(study: S, step: Mapping[str, Any], where: str) -> S:
     MarkbaseError
         If there is no such step, an argument is unknown or missing, or the step itself refuses.
     """
+    lead = f"{where}: " if where else ""
     if not isinstance(step, Mapping) or not isinstance(step.get("do"), str):
         raise MarkbaseError(
-            f'{where}: a step is a table that says what to do, for instance {{do = "mark", column = "voice", base = "alto"}}.'
+            f'{lead}a step is a table that says what to do, for instance {{do = "mark", column = "voice", base = "alto"}}.'
         )
     action = str(step["do"])
     if action not in STEPS:
-        raise MarkbaseError(f"{where}: there is no step `{action}`.{near(action, sorted(STEPS))}")
+        raise MarkbaseError(f"{lead}there is no step `{action}`.{near(action, sorted(STEPS))}")
     arguments = {k: v for k, v in step.items() if k not in ("do", "part")}
     signature = inspect.signature(STEPS[action])
     known = [p for p in signature.parameters if p not in ("self", "how")]
     if action != "derive":
         for key in arguments:
             if key not in known:
-                raise MarkbaseError(f"{where}: `{action}` has no setting `{key}`.{near(key, known)}")
+                raise MarkbaseError(f"{lead}`{action}` has no setting `{key}`.{near(key, known)}")
     try:
         signature.bind(study, **arguments)
     except TypeError as problem:
-        raise MarkbaseError(f"{where}: `{action}`: {problem}.") from None
+        raise MarkbaseError(f"{lead}`{action}`: {problem}.") from None
     try:
         result = STEPS[action](study, **arguments)
     except MarkbaseError as problem:
-        raise type(problem)(f"{where}: {problem}") from None
+        raise type(problem)(f"{lead}{problem}") from None
     if action == "hold_out":
         part = step.get("part", "kept")
         if part not in ("kept", "held_out"):
-            raise MarkbaseError(f"{where}: the part after `hold_out` is `kept` or `held_out`, not {part!r}.")
+            raise MarkbaseError(f"{lead}the part after `hold_out` is `kept` or `held_out`, not {part!r}.")
         result = result[0 if part == "kept" else 1]
     done: S = result
     return done

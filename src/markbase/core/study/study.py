@@ -239,7 +239,7 @@ class Study(Preparing, Shown):
             Each with ``do`` (the name of a preparing method) and its arguments, as `Trail.record`
             returns them and a plan holds them.
         source : str
-            What to call them in messages.
+            What to call them in messages; empty where the message is put into another.
 
         Returns
         -------
@@ -253,5 +253,5 @@ class Study(Preparing, Shown):
         """
         study = self
         for number, step in enumerate(steps, 1):
-            study = carry_out(study, step, f"{source}, step {number}")
+            study = carry_out(study, step, f"{source}, step {number}" if source else "")
         return study

@@ -1,0 +1,192 @@
+"""Writing plans."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+
+from markbase.core.comparing.ladder import Ladder
+from markbase.core.errors import MarkbaseError
+from markbase.core.model.linear import LinearFit
+from markbase.core.model.logistic import LogisticFit
+from markbase.core.model.terms import Term
+from markbase.core.study.study import Study
+from markbase.files.whole import refuse_to_replace, write_whole
+
+
+def write_plan(
+    path: str | Path,
+    study: Study,
+    fits: Mapping[str, LinearFit | LogisticFit | Ladder],
+    *,
+    data: str | Path,
+    codebook: str | Path | None = None,
+    missing: Sequence[object] = (),
+    title: str = "",
+    replace: bool = False,
+) -> None:
+    """Write down what was done in Python as a plan, which gives the same numbers.
+
+    Parameters
+    ----------
+    path : str or Path
+        The plan, a TOML file.
+    study : Study
+        The prepared study; its trail becomes the preparing steps.
+    fits : mapping of str to LinearFit, LogisticFit or Ladder
+        What was fitted to it, by name.
+    data : str or Path
+        The file the study was opened from.
+    codebook : str or Path, optional
+        Its codebook.
+    missing : sequence
+        Codes that stand for a missing answer in every column, as `open_study` was given them.
+    title : str
+        The title of the report.
+    replace : bool
+        Whether a file that is there may be written over.
+
+    Raises
+    ------
+    MarkbaseError
+        If a fit is of another study, has a base that the study does not have, or rests on terms that a plan cannot say.
+    FileError
+        If the file is there already or cannot be written.
+    """
+    path = Path(path)
+    refuse_to_replace(path, replace)
+    entries = {name: _entry(name, result, study) for name, result in fits.items()}
+    more: dict[str, Any] = {
+        "fit": [e for e in entries.values() if "terms" in e],
+        "blocks": [e for e in entries.values() if "entry" in e],
+    }
+    if title:
+        more["output"] = {"title": title}
+    folder = path.resolve().parent
+    steps = study.trail.record()
+    text = plan_text(
+        seen_from(Path(data), folder), seen_from(Path(codebook), folder) if codebook else None, steps, missing, more
+    )
+    write_whole(path, text.encode())
+
+
+def _entry(name: str, result: LinearFit | LogisticFit | Ladder, study: Study) -> dict[str, Any]:
+    """Return the entry of a plan that gives a fit again."""
+    fit = result.last if isinstance(result, Ladder) else result
+    for column in {p.column.name: p.column for t in fit.parts for p in (t.parts or (t,))} | {
+        fit.outcome.name: fit.outcome
+    }:
+        if column not in study.columns:
+            raise MarkbaseError(
+                f"The fit `{name}` has a column `{column}` that the study does not have; give the study it was made from."
+            )
+    for term in (p for t in fit.parts for p in (t.parts or (t,)) if p.is_group):
+        base = study[term.name].base
+        if base is None or study[term.name].levels[base.level].label != term.base_label:
+            raise MarkbaseError(
+                f"The fit `{name}` tells `{term.name}` against `{term.base_label}`, which is not its base in the study; mark it there."
+            )
+    logistic = isinstance(fit, LogisticFit)
+    entry: dict[str, Any] = {"name": name, "outcome": fit.outcome.name}
+    if isinstance(fit, LogisticFit):
+        entry |= {"kind": "logistic", "event": fit.event}
+        if fit.penalty:
+            entry["penalty"] = fit.penalty
+    if isinstance(result, Ladder):
+        by_name = {t.name: _spec(t) for t in fit.parts}
+        blocks = zip(result.names, result.added, strict=True)
+        entry["entry"] = [{"name": block, "terms": [by_name[t] for t in added]} for block, added in blocks]
+    else:
+        entry["terms"] = [_spec(t) for t in fit.parts]
+    if fit.level != 0.95:
+        entry["level"] = fit.level
+    if fit.cluster is not None:
+        entry["cluster"] = fit.cluster.name
+    elif fit.errors.kind != "classical":
+        entry["errors"] = fit.errors.kind
+    if fit.weights is not None:
+        entry |= {"weights": fit.weights.column, "weights_are": fit.weights.kind}
+    if not logistic and fit.taken_out:
+        entry["within"] = list(fit.taken_out)
+    return entry
+
+
+def _spec(term: Term) -> Any:
+    if not term.parts:
+        return term.name
+    first, second = (p.name for p in term.parts)
+    return {"slope": first, "by": second} if term.kind == "slope" else {"cross": [first, second]}
+
+
+def seen_from(path: Path, folder: Path) -> str:
+    """Return a path as seen from a folder."""
+    return Path(os.path.relpath(path.resolve(), folder.resolve())).as_posix()
+
+
+def plan_text(
+    file: str,
+    codebook: str | None,
+    steps: Sequence[Mapping[str, Any]],
+    missing: Sequence[object] = (),
+    more: Mapping[str, Any] | None = None,
+) -> str:
+    """Write a plan.
+
+    Parameters
+    ----------
+    file, codebook : str
+        The data file and its codebook, as seen from where the plan will be.
+    steps : sequence of mapping
+        The preparing steps, as `Trail.record` returns them.
+    missing : sequence
+        Codes that stand for a missing answer in every column.
+    more : mapping, optional
+        Further tables, or lists of them, by name.
+
+    Returns
+    -------
+    str
+        TOML that `read_plan` reads.
+    """
+    document = tomlkit.document()
+    data = tomlkit.table()
+    data["file"] = file
+    if codebook:
+        data["codebook"] = codebook
+    if missing:
+        data["missing"] = list(missing)
+    document["data"] = data
+    for name, tables in {"prepare": steps, **(more or {})}.items():
+        if isinstance(tables, Mapping):
+            document[name] = _table(tables)
+        elif tables:
+            listed = tomlkit.aot()
+            for entry in tables:
+                listed.append(_table(entry))
+            document[name] = listed
+    return tomlkit.dumps(document)
+
+
+def _table(entry: Mapping[str, Any]) -> Any:
+    table = tomlkit.table()
+    for key, value in entry.items():
+        table[key] = _inline(value)
+    return table
+
+
+def _inline(value: Any) -> Any:
+    if isinstance(value, (list, tuple)):
+        array = tomlkit.array()
+        for inner in value:
+            array.append(_inline(inner))
+        return array.multiline(any("terms" in v for v in value if isinstance(v, Mapping)))
+    if not isinstance(value, Mapping):
+        return value
+    table = tomlkit.inline_table()
+    for key, inner in value.items():
+        table[key] = _inline(inner)
+    return table
