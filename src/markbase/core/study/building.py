@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.study.codebook import ColumnSpec, code_text
-from markbase.core.study.column import BLANK, FIRST_CODED, Base, Column, Level, MissingCode
+from markbase.core.study.column import BLANK, FIRST_CODED, Base, Column, Level, MissingCode, Unit
 
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$")
 _DECIMAL_COMMA = re.compile(r"[+-]?\d+,\d+$")
@@ -62,6 +62,8 @@ def build_column(series: pd.Series[Any], spec: ColumnSpec, everywhere_missing: S
         values = series.to_numpy(dtype=np.float64, na_value=np.nan)
         return _amount_from_numbers(values, spec, guessed=spec.kind is None)
     raw = _raw(series)
+    if spec.kind in (None, "amount") and not (spec.levels or spec.base or raw.categories):
+        raw, spec = _without_percent_signs(raw, spec)
     kind, guess = (spec.kind, "") if spec.kind else _guess(raw, spec)
     if kind == "amount":
         return replace(_amount(raw, spec), guess=guess)
@@ -118,6 +120,25 @@ def _raw(series: pd.Series[Any]) -> _Raw:
         numbers, is_number = _parse([text.replace(",", ".") for text in texts])
         notes += ("decimal commas read as decimal points",)
     return _Raw(places, texts, numbers, is_number, notes=notes)
+
+
+def _without_percent_signs(raw: _Raw, spec: ColumnSpec) -> tuple[_Raw, ColumnSpec]:
+    """Read numbers that all have a percent sign as an amount counted in percent."""
+    if not any(text.endswith("%") for text in raw.texts):
+        return raw, spec
+    coded = _coded(raw, spec.missing) > 0
+    texts = [text if code else text.removesuffix("%").rstrip() for text, code in zip(raw.texts, coded, strict=True)]
+    signed = np.array([text != own for text, own in zip(raw.texts, texts, strict=True)], dtype=bool)
+    numbers, is_number = _parse(texts)
+    notes = (*raw.notes, "percent signs read away")
+    if _has_decimal_commas([text for text, code in zip(texts, coded, strict=True) if not code], is_number[~coded]):
+        numbers, is_number = _parse([text.replace(",", ".") for text in texts])
+        notes += ("decimal commas read as decimal points",)
+    if not signed.any() or not np.all(coded | (signed & is_number)):
+        return raw, spec
+    return replace(raw, texts=texts, numbers=numbers, is_number=is_number, notes=notes), replace(
+        spec, unit=spec.unit or Unit("percent", "percent")
+    )
 
 
 def _has_decimal_commas(texts: Sequence[str], is_number: NDArray[np.bool_]) -> bool:
