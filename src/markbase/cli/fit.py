@@ -10,6 +10,7 @@ import click
 from markbase.cli.asking import fit_options, options_of
 from markbase.cli.common import remarks, show, show_json, split
 from markbase.cli.drawing import draw_fit, draw_steps
+from markbase.cli.telling import counting
 from markbase.core.comparing.held_out import held_out
 from markbase.core.comparing.trim import trim
 from markbase.core.model.corrections import check_correction
@@ -40,6 +41,12 @@ from markbase.show.plain import (
     metavar="'NAME: COLUMNS'",
     help="Instead of --terms: enter terms block by block, in this order, all on the same rows. May be repeated.",
 )
+@click.option(
+    "--resample",
+    type=int,
+    metavar="N",
+    help="With --block: intervals of what each block adds from N samples drawn out of the rows.",
+)
 @click.option("--trim", "trims", is_flag=True, help="Only a log of leaving out terms that are not clear, worst first.")
 @click.option("--keep", multiple=True, metavar="COLUMNS", help="With --trim: terms that must stay.")
 @click.option("--checks", is_flag=True, help="Linear: only the checks: residuals, spread, straight lines, cases.")
@@ -59,7 +66,7 @@ from markbase.show.plain import (
     "--cut", default=0.5, show_default=True, help="With --sorting: the probability from which the event is predicted."
 )
 @click.option("--folds", default=10, show_default=True, help="With --sorting and --held-out: in how many parts.")
-@click.option("--seed", default=0, show_default=True, help="With --sorting and --held-out: the seed of the parts.")
+@click.option("--seed", default=0, show_default=True, help="With --sorting, --held-out and --resample: the seed.")
 @click.option(
     "--cases", type=int, metavar="N", help="Logistic: only the N cases that weigh most, by the identifier of the data."
 )
@@ -67,6 +74,7 @@ from markbase.show.plain import (
 @click.option("--replace", "replaces", is_flag=True, help="With --figures: write over files that are there.")
 def command(
     blocks: tuple[str, ...],
+    resample: int | None,
     trims: bool,
     keep: tuple[str, ...],
     checks: bool,
@@ -98,11 +106,15 @@ def command(
         options = options_of(given)
         if blocks:
             _, ladder = options.blocks(blocks)
+            if resample is not None:
+                ladder = ladder.resample(resample, seed=seed, told=counting("samples", resample))
             if figures:
                 draw_steps(ladder, figures, replaces)
             page, record = ladder_page(ladder), ladder_record(ladder)
             (show_json(record, told) if as_json else show(page))
             return
+        if resample is not None:
+            raise click.UsageError("--resample is for blocks; give each with --block.")
         _, fit = options.fit()
         page = _page(fit, standardised)
         record = fit_record(fit) if isinstance(fit, LinearFit) else logistic_record(fit)

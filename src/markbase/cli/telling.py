@@ -5,8 +5,19 @@ from __future__ import annotations
 import shutil
 import sys
 import textwrap
+from collections.abc import Callable
 
 import click
+
+
+def counting(what: str, whole: int) -> Callable[[int], None]:
+    """Return what tells a person who waits how much is done, on one line of a terminal."""
+
+    def told(done: int) -> None:
+        if sys.stderr.isatty():
+            click.echo(f"\r… {what}: {done:,} of {whole:,}", nl=done >= whole, err=True)
+
+    return told
 
 
 def tell(message: str) -> None:

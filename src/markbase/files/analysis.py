@@ -33,7 +33,7 @@ _SHARED = (
     "within",
 )
 FIT_KEYS = tuple(sorted((*_SHARED, "correction", "held_out", "terms")))
-BLOCK_KEYS = tuple(sorted((*(k for k in _SHARED if k not in ("groups", "penalty")), "entry")))
+BLOCK_KEYS = tuple(sorted((*(k for k in _SHARED if k not in ("groups", "penalty")), "entry", "resample", "seed")))
 SCREEN_KEYS = ("limit_r", "limit_vif", "outcome", "terms")
 COMPARE_KEYS = ("fits", "name")
 TRIM_KEYS = ("fit", "keep", "limit", "name")
@@ -46,6 +46,8 @@ _TYPES: dict[str, tuple[type, ...]] = {
     "limit_r": (int, float),
     "limit_vif": (int, float),
     "limit": (int, float),
+    "resample": (int,),
+    "seed": (int,),
 }
 
 
@@ -71,6 +73,10 @@ class FitEntry:
     """Of their pairs."""
     held_out: bool = False
     """Whether rows are held out as well."""
+    resample: int = 0
+    """Of blocks: how many samples give the intervals of what they add; 0 for none drawn."""
+    seed: int = 0
+    """The seed of these samples."""
     question: str = ""
     """What it is to answer, in the analyst's words."""
     table: str = "fit"
@@ -112,7 +118,8 @@ class FitEntry:
         settings = dict(self.settings)
         if self.entry:
             blocks = {name: list(terms) for name, terms in self.entry}
-            return fit_blocks(study, self.outcome, blocks, kind=self.kind, **settings)
+            ladder = fit_blocks(study, self.outcome, blocks, kind=self.kind, **settings)
+            return ladder.resample(self.resample, seed=self.seed) if self.resample else ladder
         if self.kind == "linear":
             return fit_linear(study, self.outcome, list(self.terms), **settings)
         return fit_logistic(study, self.outcome, list(self.terms), **settings)
@@ -338,6 +345,8 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
         tuple(groups),
         str(entry.get("correction", "holm")),
         bool(entry.get("held_out", False)),
+        int(entry.get("resample", 0)),
+        int(entry.get("seed", 0)),
         str(entry.get("question", "")),
         table,
         number,

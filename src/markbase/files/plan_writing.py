@@ -99,6 +99,8 @@ def _entry(name: str, result: LinearFit | LogisticFit | Ladder, study: Study) ->
     if isinstance(result, Ladder):
         by_name = {t.name: _spec(t) for t in fit.parts}
         blocks = zip(result.names, result.added, strict=True)
+        if result.resampled:
+            entry |= {"resample": result.resampled.draws, "seed": result.resampled.seed}
         entry["entry"] = [{"name": block, "terms": [by_name[t] for t in added]} for block, added in blocks]
     else:
         entry["terms"] = [_spec(t) for t in fit.parts]

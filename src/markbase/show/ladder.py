@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import pandas as pd
 
@@ -69,10 +70,12 @@ def _rungs(ladder: Ladder) -> list[str]:
 def _steps(ladder: Ladder) -> Section:
     fit, rows = ladder.last, []
     if isinstance(fit, LogisticFit):
-        heads: tuple[str, ...] = ("block", "parameters", "deviance", "McFadden", "Tjur", "chi²", "df", "p")
+        percent = f"{short(100 * fit.level, 4)}% interval"
+        drawn = ("change", percent) if ladder.resampled else ()
+        heads: tuple[str, ...] = ("block", "parameters", "deviance", "McFadden", *drawn, "Tjur", "chi²", "df", "p")
         guess = max(fit.rate, 1 - fit.rate)
         null = -2 * fit.strength.loglik_null
-        rows.append(Row(("no terms", "1", number(null, 1), ".000", ".000", "", "", ""), "aside"))
+        rows.append(Row(("no terms", "1", number(null, 1), ".000", *("" for _ in drawn), ".000", "", "", ""), "aside"))
         rows += [
             Row(
                 (
@@ -80,6 +83,7 @@ def _steps(ladder: Ladder) -> Section:
                     f"{r.parameters}",
                     number(r.deviance, 1),
                     without_zero(r.mcfadden),
+                    *((without_zero(r.mcfadden_change), _change_interval(r)) if drawn else ()),
                     without_zero(r.tjur),
                     number(r.statistic, 2),
                     f"{r.df}",
@@ -89,13 +93,14 @@ def _steps(ladder: Ladder) -> Section:
             for r in rows_of(ladder.steps)
         ]
         blocks: tuple[Table | Facts, ...] = (
-            Table(heads, tuple(rows), frozenset(range(1, 8)), 0),
+            Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0),
             Facts(
                 (
                     (
                         "with no terms",
                         f"always guessing the commoner level is right in {number(100 * guess, 1)}% of rows",
                     ),
+                    *_about_samples(ladder),
                 )
             ),
         )
@@ -117,7 +122,7 @@ def _steps(ladder: Ladder) -> Section:
         )
         for r in rows_of(ladder.steps):
             known = not math.isnan(r.change_low)
-            interval = f"{without_zero(r.change_low)} to {without_zero(r.change_high)}" if known else ""
+            interval = _change_interval(r) if known else ""
             strip = Strip(r.change_low, r.r2_change, r.change_high, -0.04 * high, 1.04 * high) if known else None
             cells = (
                 r.block,
@@ -135,13 +140,23 @@ def _steps(ladder: Ladder) -> Section:
         facts = [("typical miss", _misses(ladder))]
         if any(r.test == "Wald F" for r in rows_of(ladder.steps)):
             facts.append(("tests", f"Wald's, of the added coefficients: {errors_text(fit)}"))
-        drawn = "change of R²"
-        if not any(row.strip for row in rows):  # robust errors have no interval of the change
-            heads, drawn = (*heads[:5], *heads[6:]), ""
+        facts += _about_samples(ladder)
+        strips = "change of R²"
+        if not any(row.strip for row in rows):  # robust errors have no interval of the change, unless samples are drawn
+            heads, strips = (*heads[:5], *heads[6:]), ""
             rows = [Row((*row.cells[:5], *row.cells[6:])) for row in rows]
-        blocks = (Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0, drawn), Facts(tuple(facts)))
+            facts.append(("interval", "none of the change with these errors; `resample` draws samples for it"))
+        blocks = (Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0, strips), Facts(tuple(facts)))
     note = f"the change of each rung over the one before; {ladder.steps['test'].iloc[-1]} test"
     return Section("2  What each block adds", note, blocks)
+
+
+def _change_interval(step: Any) -> str:
+    return f"{without_zero(step.change_low)} to {without_zero(step.change_high)}"
+
+
+def _about_samples(ladder: Ladder) -> list[tuple[str, str]]:
+    return [("interval", ladder.resampled.words)] if ladder.resampled else []
 
 
 def _misses(ladder: Ladder) -> str:

@@ -143,6 +143,7 @@ def ladder_record(ladder: Ladder) -> dict[str, Any]:
         "blocks": dict(zip(ladder.names, map(list, ladder.added), strict=True)),
         "rows_alone": list(ladder.rows_alone),
         "steps": _rows(ladder.steps),
+        "resampled": dataclasses.asdict(ladder.resampled) if ladder.resampled else None,
         "moves": _rows(ladder.moves),
         "errors": _rows(ladder.errors),
         "inflation": _rows(ladder.inflation),

@@ -83,6 +83,10 @@ def _adds(name: str, terms: Sequence[str], fit: AnyFit, change: Change, step: pd
         if not math.isnan(float(step["change_low"])):
             low, high = 100 * float(step["change_low"]), 100 * float(step["change_high"])
             text += f", {short(100 * fit.level, 4)}% interval {number(low, 1)} to {number(high, 1)} points"
+        if not clear and float(step["change_low"]) > 0:
+            cautions.append(
+                "No sample of rows can show less than 0, so it is no evidence that this interval lies above 0."
+            )
         if clear and points < 1:
             cautions.append("Clear, but very little: with so many rows even next to nothing has a small p.")
     else:
