@@ -3,7 +3,7 @@
 import numpy as np
 import pandas as pd
 import pytest
-from scipy.stats import ncf
+from scipy.stats import ncf, norm
 
 import markbase as mb
 from test_logistic import choir
@@ -93,6 +93,72 @@ def test_the_interval_of_a_change_inverts_the_noncentral_f():
         assert ncf.cdf(step["statistic"], step["df"], step["df_rest"], shift) == pytest.approx(share, abs=1e-7)
     nothing = mb.fit_blocks(study_of(gappy()), "score", {"one": ["age"], "chance": ["times"]}).steps.iloc[1]
     assert nothing["change_low"] == 0.0
+
+
+RESAMPLED = {"rows": {}, "clusters": {"cluster": "team"}, "weights": {"weights": "times"}}
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+@pytest.mark.parametrize("what", RESAMPLED)
+def test_samples_are_rows_or_clusters_drawn_and_fitted_by_hand(kind, what):
+    frame = choir(260)
+    study, draws = mb.Study(frame).mark("voice", "alto"), 100
+    outcome, more = ("score", {}) if kind == "linear" else ("stays", {"event": "yes"})
+    blocks = {"first": ["age"], "then": ["voice", "km"]}
+    ladder = mb.fit_blocks(study, outcome, blocks, kind=kind, **more, **RESAMPLED[what])
+    found = ladder.resample(draws, seed=8).steps
+    rng, teams = np.random.default_rng(8), pd.factorize(frame["team"], sort=True)[0]
+    columns = [np.ones(260), frame["age"], *(frame["voice"] == v for v in ("soprano", "tenor", "bass")), frame["km"]]
+    X = np.column_stack(columns).astype(float)
+    y = frame["score"].to_numpy() if kind == "linear" else (frame["stays"] == "yes").to_numpy(float)
+
+    def share(X, w):
+        if kind == "linear":
+            root = np.sqrt(w)
+            miss = y - X @ np.linalg.lstsq(X * root[:, None], y * root, rcond=None)[0]
+            return 1 - w @ miss**2 / (w @ (y - w @ y / w.sum()) ** 2)
+        b = np.zeros(X.shape[1])
+        for _ in range(30):
+            p = 1 / (1 + np.exp(-X @ b))
+            b += np.linalg.solve(X.T @ (X * (w * p * (1 - p))[:, None]), X.T @ (w * (y - p)))
+        rate = w @ y / w.sum()
+        return 1 - w @ np.log(np.where(y, p, 1 - p)) / (w @ np.log(np.where(y, rate, 1 - rate)))
+
+    changes = []
+    for _ in range(draws):
+        if what == "clusters":
+            count = teams.max() + 1
+            w = np.bincount(rng.integers(0, count, count), minlength=count)[teams].astype(float)
+        else:
+            w = np.bincount(rng.integers(0, 260, 260), minlength=260) * (frame["times"] if what == "weights" else 1.0)
+        w = np.asarray(w, dtype=float)
+        changes.append(np.diff([0, share(X[:, :2], w), share(X, w)]))
+    changes, seen = np.array(changes), found["r2_change" if kind == "linear" else "mcfadden_change"]
+    for k in range(2):
+        shift = 2 * norm.ppf(np.clip(np.mean(changes[:, k] < seen[k]), 0.005, 0.995))
+        wanted = np.quantile(changes[:, k], norm.cdf([shift - norm.ppf(0.975), shift + norm.ppf(0.975)]))
+        np.testing.assert_allclose(found.loc[k, ["change_low", "change_high"]].astype(float), wanted, rtol=1e-8)
+
+
+def test_samples_agree_with_the_noncentral_f_and_are_refused_where_they_say_nothing():
+    ladder = mb.fit_blocks(study_of(choir(4000)), "score", BLOCKS)
+    drawn = ladder.resample(1500)
+    for end in ("change_low", "change_high"):
+        np.testing.assert_allclose(drawn.steps[end][:2], ladder.steps[end][:2], atol=0.006)
+    pd.testing.assert_frame_equal(drawn.steps, ladder.resample(1500).steps)
+    assert "1,500 samples of rows" in str(drawn)
+    with pytest.raises(mb.MarkbaseError, match="it must be a whole number, 100 or more"):
+        ladder.resample(99)
+    inside = mb.fit_blocks(study_of(gappy()), "score", {"a": ["age"], "b": ["km"]}, within="team")
+    with pytest.raises(mb.FitError, match="levels taken out; give the column as a term"):
+        inside.resample()
+    firth = mb.fit_blocks(study_of(gappy()), "stays", {"a": ["age"]}, kind="logistic", event="yes", penalty="firth")
+    with pytest.raises(mb.FitError, match="not drawn for penalised likelihood"):
+        firth.resample()
+    thin = gappy(60).assign(odd=lambda d: np.where(d.index < 3, "rare", "usual"), y=lambda d: d.index % 3 == 1)
+    rare = mb.fit_blocks(mb.Study(thin), "y", {"a": ["odd"]}, kind="logistic", event=True)
+    with pytest.raises(mb.FitError, match=r"of 100 samples a rung could not be fitted"):
+        rare.resample(100)
 
 
 def test_inflation_of_each_rung_is_that_of_its_terms():
