@@ -36,7 +36,7 @@ if TYPE_CHECKING:
     from markbase.core.model.fitting_logistic import fit_logistic
     from markbase.core.model.linear import LinearFit
     from markbase.core.model.logistic import LogisticFit
-    from markbase.core.model.terms import all_but, cross, slope
+    from markbase.core.model.specs import all_but, cross, slope
     from markbase.core.reading.guide import Guide
     from markbase.core.reading.told import Equation, Lines, Reading
     from markbase.core.screening.limits import Limits
@@ -97,10 +97,10 @@ _HOMES = {
     "Study": "markbase.core.study.study",
     "Trail": "markbase.core.study.trail",
     "Trimmed": "markbase.core.comparing.trim",
-    "all_but": "markbase.core.model.terms",
+    "all_but": "markbase.core.model.specs",
     "codebook_text": "markbase.files.codebook",
     "compare": "markbase.core.comparing.compare",
-    "cross": "markbase.core.model.terms",
+    "cross": "markbase.core.model.specs",
     "draw_adjusted": "markbase.show.fit_figures",
     "draw_calibration": "markbase.show.fit_figures",
     "draw_checks": "markbase.show.check_figures",
@@ -122,7 +122,7 @@ _HOMES = {
     "screen": "markbase.core.screening.screen",
     "screen_fit": "markbase.core.screening.screen",
     "sensitivity": "markbase.core.screening.sensitivity",
-    "slope": "markbase.core.model.terms",
+    "slope": "markbase.core.model.specs",
     "trim": "markbase.core.comparing.trim",
     "write_codebook": "markbase.files.codebook",
     "write_data": "markbase.files.writing",

@@ -16,7 +16,7 @@ from markbase.core.model.fitting import fit_linear
 from markbase.core.model.fitting_logistic import fit_logistic
 from markbase.core.model.linear import LinearFit
 from markbase.core.model.logistic import LogisticFit
-from markbase.core.model.terms import Spec, cross, slope
+from markbase.core.model.specs import Spec, cross, slope
 from markbase.core.study.study import Study
 
 F = TypeVar("F", bound=Callable[..., Any])

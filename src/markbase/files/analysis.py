@@ -14,7 +14,7 @@ from markbase.core.model.fitting import fit_linear
 from markbase.core.model.fitting_logistic import fit_logistic
 from markbase.core.model.linear import LinearFit
 from markbase.core.model.logistic import LogisticFit
-from markbase.core.model.terms import Spec, cross, slope
+from markbase.core.model.specs import Spec, cross, names_of, slope
 from markbase.core.study.study import Study
 
 _SHARED = (
@@ -179,13 +179,6 @@ class Analysis:
     """The title of the report."""
     figures: bool = True
     """Whether figures are drawn."""
-
-
-def names_of(spec: Spec) -> tuple[str, ...]:
-    """Return the columns a term is made of."""
-    if isinstance(spec, str):
-        return (spec,)
-    return tuple(v for v in (getattr(spec, k, None) for k in ("amount", "by", "first", "second")) if v)
 
 
 def read_analysis(mapping: Mapping[str, Any], text: str, source: str) -> Analysis:

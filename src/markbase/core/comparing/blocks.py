@@ -9,7 +9,7 @@ from markbase.core.comparing.ladder import AnyFit, Ladder, cumulative
 from markbase.core.errors import FitError, MarkbaseError, near
 from markbase.core.model.fitting import fit_linear
 from markbase.core.model.fitting_logistic import fit_logistic
-from markbase.core.model.terms import Cross, Slope, Spec
+from markbase.core.model.specs import Cross, Slope, Spec
 from markbase.core.study.study import Study
 
 KINDS = ("linear", "logistic")

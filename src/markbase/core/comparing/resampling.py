@@ -22,7 +22,7 @@ from markbase.core.model.likelihood import Rows
 from markbase.core.model.linear import LinearFit
 from markbase.core.model.logistic import LogisticFit
 from markbase.core.model.maximise import maximise
-from markbase.core.model.solve import Dependent
+from markbase.core.model.solution import Dependent
 from markbase.core.model.terms import Block
 
 Array = NDArray[np.float64]

@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, remark
 from markbase.core.model.covariance import FEW_CLUSTERS, Errors, Weights, take_weights
 from markbase.core.model.sample import SampleAccount, complete_rows
-from markbase.core.model.terms import AllBut, Spec, Term, check_usable, make_term, make_terms, predictor_specs
+from markbase.core.model.specs import AllBut, Spec, check_usable, predictor_specs
+from markbase.core.model.terms import Term, make_term, make_terms
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from markbase.core.errors import FitError, MarkbaseError, count_noun, listed, near, quoted
 from markbase.core.model.gathering import row_chunks
 from markbase.core.model.moments import Moments
-from markbase.core.model.solve import Solution
+from markbase.core.model.solution import Solution
 from markbase.core.model.terms import Block
 from markbase.core.model.within import Within
 from markbase.core.study.column import Column

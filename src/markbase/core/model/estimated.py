@@ -22,9 +22,10 @@ from markbase.core.model.distributions import p_of_f, p_of_t, t_quantile
 from markbase.core.model.moments import Moments
 from markbase.core.model.results import OverallTest
 from markbase.core.model.sample import SampleAccount
-from markbase.core.model.solve import Solution
+from markbase.core.model.solution import Solution
+from markbase.core.model.specs import Slope
 from markbase.core.model.telling import Telling, Told, tell
-from markbase.core.model.terms import Slope, Term
+from markbase.core.model.terms import Term
 from markbase.core.study.column import Column
 from markbase.core.tables import table_of
 

@@ -14,8 +14,9 @@ from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseErro
 from markbase.core.model.averages import Setting
 from markbase.core.model.grouped import Grouped
 from markbase.core.model.results import OverallTest
-from markbase.core.model.solve import Dependent
-from markbase.core.model.terms import Slope, Term
+from markbase.core.model.solution import Dependent
+from markbase.core.model.specs import Slope
+from markbase.core.model.terms import Term
 from markbase.core.reading.equation import make_equation
 from markbase.core.reading.guide import Guide, make_guide
 from markbase.core.reading.told import Equation, Lines

@@ -13,9 +13,11 @@ from markbase.core.model.covariance import errors_of
 from markbase.core.model.gathering import gather
 from markbase.core.model.linear import LinearFit
 from markbase.core.model.overlap import overlap_error, swept_error
-from markbase.core.model.solve import Dependent, Swept, solve
+from markbase.core.model.solution import Dependent, Swept
+from markbase.core.model.solve import solve
+from markbase.core.model.specs import AllBut, Spec, outcome_column
 from markbase.core.model.telling import design_columns
-from markbase.core.model.terms import AllBut, Block, Spec, outcome_column
+from markbase.core.model.terms import Block
 from markbase.core.model.within import check_apart, take_out, within_columns
 from markbase.core.study.study import Study
 

@@ -18,9 +18,11 @@ from markbase.core.model.logistic import LogisticFit
 from markbase.core.model.maximise import Bend, Maximum, bend_at, gradient_of, maximise
 from markbase.core.model.overlap import overlap_error
 from markbase.core.model.separation import check_levels, separates, separation_error
-from markbase.core.model.solve import Dependent, solve
+from markbase.core.model.solution import Dependent
+from markbase.core.model.solve import solve
+from markbase.core.model.specs import AllBut, Spec, check_usable
 from markbase.core.model.telling import design_columns
-from markbase.core.model.terms import AllBut, Block, Spec, Term, check_usable
+from markbase.core.model.terms import Block, Term
 from markbase.core.study.column import Column
 from markbase.core.study.cutting import event_column, few_values
 from markbase.core.study.study import Study

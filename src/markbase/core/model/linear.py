@@ -24,7 +24,8 @@ from markbase.core.model.linear_checks import check_fit, views_of
 from markbase.core.model.moments import Moments
 from markbase.core.model.overlap import overlap_error
 from markbase.core.model.results import LinearStrength, OverallTest
-from markbase.core.model.solve import Dependent, solve
+from markbase.core.model.solution import Dependent
+from markbase.core.model.solve import solve
 from markbase.core.model.telling import design_columns
 from markbase.core.model.terms import Block, Term, remake
 from markbase.core.model.within import Within

@@ -15,7 +15,8 @@ from markbase.core.errors import FitError, MarkbaseError, listed, quoted
 from markbase.core.model.covariance import Whitened
 from markbase.core.model.distributions import p_of_f
 from markbase.core.model.gathering import gather
-from markbase.core.model.solve import Dependent, solve
+from markbase.core.model.solution import Dependent
+from markbase.core.model.solve import solve
 from markbase.core.model.terms import Block, make_amount
 from markbase.core.study.column import Column
 from markbase.core.wording import number, p_phrase, short

@@ -21,7 +21,8 @@ from numpy.typing import NDArray
 from markbase.core.model.covariance import Whitened
 from markbase.core.model.likelihood import Point, Rows, Theta
 from markbase.core.model.moments import Moments
-from markbase.core.model.solve import Solution, solve
+from markbase.core.model.solution import Solution
+from markbase.core.model.solve import solve
 from markbase.core.model.terms import Block
 
 Array = NDArray[np.float64]

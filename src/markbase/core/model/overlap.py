@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import FitError, OverlapError, listed, quoted
 from markbase.core.model.moments import Moments
-from markbase.core.model.solve import Dependent, Swept
+from markbase.core.model.solution import Dependent, Swept
 from markbase.core.model.terms import Term
 from markbase.core.study.totals import dependences
 from markbase.core.wording import number, short

@@ -23,7 +23,8 @@ from markbase.core.errors import ColumnError, FitError, count_noun, listed, quot
 from markbase.core.model import twofold
 from markbase.core.model.gathering import row_chunks
 from markbase.core.model.moments import Moments
-from markbase.core.model.terms import Block, Spec, Term
+from markbase.core.model.specs import Spec
+from markbase.core.model.terms import Block, Term
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 

@@ -20,7 +20,8 @@ from numpy.typing import NDArray
 from markbase.core.errors import ColumnError, near
 from markbase.core.model.moments import Moments
 from markbase.core.model.overlap import Overlap, find_overlaps
-from markbase.core.model.solve import Dependent, Solution, inner_columns, solve
+from markbase.core.model.solution import Dependent, Solution, inner_columns
+from markbase.core.model.solve import solve
 from markbase.core.model.terms import Block, Term
 from markbase.core.study.totals import dependences
 from markbase.core.tables import table_of

@@ -18,7 +18,8 @@ from markbase.core.model.gathering import gather
 from markbase.core.model.linear import LinearFit
 from markbase.core.model.overlap import Overlap
 from markbase.core.model.sample import SampleAccount, complete_rows
-from markbase.core.model.terms import AllBut, Block, Term, make_amount, make_term, predictor_columns
+from markbase.core.model.specs import AllBut, predictor_columns
+from markbase.core.model.terms import Block, Term, make_amount, make_term
 from markbase.core.screening.advice import Advice, advice_on_products, give_advice
 from markbase.core.screening.association import associations, interval_of_r, pairwise, ranked
 from markbase.core.screening.inflation import Basis, Inflation, auxiliary, condition_indices, inflation
