@@ -47,7 +47,9 @@ TERMINALS = {
 def terminal(name: str, command: str, part: str, folder: Path) -> None:
     """Run a command in a terminal window and take its picture."""
     script = folder / "shot.sh"
-    script.write_text(f"clear\nfold -s -w 108 <<'END'\n$ {command}\nEND\necho\n{command}\nsleep 30\n")
+    script.write_text(
+        f"clear\nprintf '\\033[?25l'\nfold -s -w 108 <<'END'\n$ {command}\nEND\necho\n{command}\nsleep 30\n"
+    )
     size = [
         "-geometry",
         "112x112",

@@ -16,10 +16,10 @@ from markbase.core.model.grouped import Grouped
 from markbase.core.model.results import OverallTest
 from markbase.core.model.solution import Dependent
 from markbase.core.model.specs import Slope
-from markbase.core.model.terms import Term
+from markbase.core.model.terms import Term, remake
 from markbase.core.reading.equation import make_equation
 from markbase.core.reading.guide import Guide, make_guide
-from markbase.core.reading.told import Equation, Lines
+from markbase.core.reading.told import Equation, Lines, Reading
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
@@ -116,8 +116,94 @@ class Fit(Grouped):
     def _taken_columns(self) -> tuple[Column, ...]:
         return ()
 
-    def without(self, term: str) -> Fit:
-        """Fit the same model without one of its terms, on the same rows."""
+    def without(self, term: str) -> Self:
+        """Fit the same model without one of its terms, on the same rows.
+
+        Parameters
+        ----------
+        term : str
+            The name of a term.
+
+        Returns
+        -------
+        LinearFit or LogisticFit
+            The smaller fit, of the same kind.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such term.
+        FitError
+            If it is the only one.
+        """
+        return self._with_only(self._parts_without(term))
+
+    def only(self, terms: Sequence[str]) -> Self:
+        """Fit some of the terms, on the same rows. Linear fits with classical errors do not touch the rows.
+
+        Parameters
+        ----------
+        terms : sequence of str
+            Names of terms of this fit.
+
+        Returns
+        -------
+        LinearFit or LogisticFit
+            The smaller fit, of the same kind, its terms in the order of this one.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such term.
+        """
+        return self._with_only(self._parts_of(terms))
+
+    def on_rows(self, used: NDArray[np.bool_]) -> Self:
+        """Fit the same terms on other rows.
+
+        Parameters
+        ----------
+        used : ndarray of bool, shape (rows,)
+            The rows.
+
+        Returns
+        -------
+        LinearFit or LogisticFit
+            The other fit, of the same kind; bases are kept where they occur.
+
+        Raises
+        ------
+        FitError
+            If levels are taken out; and as the function of its kind.
+        """
+        return self._on(used, tuple(remake(t, used) for t in self.parts))
+
+    def reading(self, alpha: float | None = None) -> Reading:
+        """Say what each coefficient means, with the cautions that belong to it: in odds and in probability, of a logistic fit.
+
+        Parameters
+        ----------
+        alpha : float, optional
+            Below which p counts as clear evidence; by default one less the confidence level. The exact p always
+            stands beside.
+
+        Returns
+        -------
+        Reading
+            A sentence a coefficient; print it, or take its `statements`.
+        """
+        return self._convention(alpha)._read()
+
+    def _read(self) -> Reading:
+        """Return the sentences."""
+        raise NotImplementedError
+
+    def _with_only(self, parts: tuple[Term, ...]) -> Self:
+        """Fit some of the terms, on the same rows."""
+        raise NotImplementedError
+
+    def _on(self, used: NDArray[np.bool_], parts: tuple[Term, ...]) -> Self:
+        """Fit terms made for other rows on them."""
         raise NotImplementedError
 
     def _with_more(self, more: Sequence[Term]) -> Fit:

@@ -27,7 +27,7 @@ from markbase.core.model.results import LinearStrength, OverallTest
 from markbase.core.model.solution import Dependent
 from markbase.core.model.solve import solve
 from markbase.core.model.telling import design_columns
-from markbase.core.model.terms import Block, Term, remake
+from markbase.core.model.terms import Block, Term
 from markbase.core.model.within import Within
 from markbase.core.reading.sentences import make_reading
 from markbase.core.reading.told import Reading
@@ -149,49 +149,7 @@ class LinearFit(Fit):
         """Standard deviation (n − 1) of the outcome in the rows used: the typical miss of no model at all."""
         return math.sqrt(self.strength.total_ss / (self.moments.rows - 1))
 
-    def without(self, term: str) -> LinearFit:
-        """Fit the same model without one of its terms, on the same rows.
-
-        With classical errors the rows are not touched.
-
-        Parameters
-        ----------
-        term : str
-            The name of a term.
-
-        Returns
-        -------
-        LinearFit
-            The smaller fit.
-
-        Raises
-        ------
-        ColumnError
-            If the model has no such term.
-        FitError
-            If it is the only one.
-        """
-        return self.only([t.name for t in self._parts_without(term)])
-
-    def only(self, terms: Sequence[str]) -> LinearFit:
-        """Fit some of the terms, on the same rows. With classical errors the rows are not touched.
-
-        Parameters
-        ----------
-        terms : sequence of str
-            Names of terms of this fit.
-
-        Returns
-        -------
-        LinearFit
-            The smaller fit, its terms in the order of this one.
-
-        Raises
-        ------
-        ColumnError
-            If the model has no such term.
-        """
-        parts = self._parts_of(terms)
+    def _with_only(self, parts: tuple[Term, ...]) -> LinearFit:
         kept = [k for k, t in enumerate(self.parts) if t in parts]
         places = [0, *(k + 1 for k in kept), *range(len(self.parts) + 1, len(self.moments.sizes))]
         within = self.within.only(self.moments.columns_of(places)) if self.within else None
@@ -231,27 +189,9 @@ class LinearFit(Fit):
         """
         return views_of(self)
 
-    def on_rows(self, used: NDArray[np.bool_]) -> LinearFit:
-        """Fit the same terms on other rows.
-
-        Parameters
-        ----------
-        used : ndarray of bool, shape (rows,)
-            The rows.
-
-        Returns
-        -------
-        LinearFit
-            The other fit; bases are kept where they occur.
-
-        Raises
-        ------
-        FitError
-            As `fit_linear`.
-        """
+    def _on(self, used: NDArray[np.bool_], parts: tuple[Term, ...]) -> LinearFit:
         if self.within is not None:
             raise FitError("A fit with levels taken out is not fitted again on other rows; fit it on them.")
-        parts = tuple(remake(t, used) for t in self.parts)
         other = replace(self, used=used, sample=self.sample.cut_to(used))
         heavy = self.weights.values if self.weights else None
         blocks = other._blocks(parts)
@@ -373,21 +313,8 @@ class LinearFit(Fit):
         found = {"predicted": estimate, "se": se, "low": low, "high": high}
         return found if self.within else found | {"one_low": one_low, "one_high": one_high}
 
-    def reading(self, alpha: float | None = None) -> Reading:
-        """Say what each coefficient means, with the cautions that belong to it.
-
-        Parameters
-        ----------
-        alpha : float, optional
-            Below which p counts as clear evidence; by default one less the confidence level. The exact p always
-            stands beside.
-
-        Returns
-        -------
-        Reading
-            A sentence a coefficient; print it, or take its `statements`.
-        """
-        return make_reading(self._convention(alpha))
+    def _read(self) -> Reading:
+        return make_reading(self)
 
     @cached_property
     def fitted(self) -> Array:

@@ -22,7 +22,7 @@ from markbase.core.model.maximise import Constraint, Maximum, maximise
 from markbase.core.model.probabilities import Probabilities, with_odds
 from markbase.core.model.profile import profile_end
 from markbase.core.model.results import LogisticStrength, OverallTest
-from markbase.core.model.terms import Term, remake
+from markbase.core.model.terms import Term
 from markbase.core.reading.odds import make_odds_reading
 from markbase.core.reading.told import Reading
 
@@ -66,47 +66,8 @@ class LogisticFit(Probabilities):
 
         return refit(self, parts)
 
-    def without(self, term: str) -> LogisticFit:
-        """Fit the same model without one of its terms, on the same rows.
-
-        Parameters
-        ----------
-        term : str
-            The name of a term.
-
-        Returns
-        -------
-        LogisticFit
-            The smaller fit.
-
-        Raises
-        ------
-        ColumnError
-            If the model has no such term.
-        FitError
-            If it is the only one.
-        """
-        return self._refitted(self._parts_without(term))
-
-    def only(self, terms: Sequence[str]) -> LogisticFit:
-        """Fit some of the terms, on the same rows.
-
-        Parameters
-        ----------
-        terms : sequence of str
-            Names of terms of this fit.
-
-        Returns
-        -------
-        LogisticFit
-            The smaller fit, its terms in the order of this one.
-
-        Raises
-        ------
-        ColumnError
-            If the model has no such term.
-        """
-        return self._refitted(self._parts_of(terms))
+    def _with_only(self, parts: tuple[Term, ...]) -> LogisticFit:
+        return self._refitted(parts)
 
     @property
     def converged(self) -> bool:
@@ -258,40 +219,10 @@ class LogisticFit(Probabilities):
         """Standard deviation of the outcome, taken as 0 and 1."""
         return math.sqrt(self.rate * (1 - self.rate))
 
-    def reading(self, alpha: float | None = None) -> Reading:
-        """Say what each coefficient means, in odds and in probability, with the cautions that belong to it.
+    def _read(self) -> Reading:
+        return make_odds_reading(self)
 
-        Parameters
-        ----------
-        alpha : float, optional
-            Below which p counts as clear evidence; by default one less the confidence level.
-
-        Returns
-        -------
-        Reading
-            A sentence a coefficient; print it, or take its `statements`.
-        """
-        return make_odds_reading(self._convention(alpha))
-
-    def on_rows(self, used: NDArray[np.bool_]) -> LogisticFit:
-        """Fit the same terms on other rows.
-
-        Parameters
-        ----------
-        used : ndarray of bool, shape (rows,)
-            The rows.
-
-        Returns
-        -------
-        LogisticFit
-            The other fit; bases are kept where they occur.
-
-        Raises
-        ------
-        FitError
-            As `fit_logistic`.
-        """
-        parts = tuple(remake(t, used) for t in self.parts)
+    def _on(self, used: NDArray[np.bool_], parts: tuple[Term, ...]) -> LogisticFit:
         return replace(self, used=used, sample=self.sample.cut_to(used))._refitted(parts)
 
     def expected(self, rows: NDArray[np.intp]) -> Array:

@@ -297,30 +297,6 @@ class KindOfTest(Protocol):
         ...
 
 
-class WholeTest(KindOfTest, Protocol):
-    """The test of all terms together."""
-
-    @property
-    def statistic(self) -> float:
-        """F or chi-squared."""
-        ...
-
-    @property
-    def df(self) -> int:
-        """Degrees of freedom."""
-        ...
-
-    @property
-    def df_rest(self) -> float:
-        """Those of the denominator."""
-        ...
-
-    @property
-    def p(self) -> float:
-        """Its p."""
-        ...
-
-
 class TestTold(Protocol):
     """A test."""
 
@@ -343,6 +319,10 @@ class TestTold(Protocol):
     def p(self) -> float:
         """Its p."""
         ...
+
+
+class WholeTest(TestTold, KindOfTest, Protocol):
+    """The test of all terms together."""
 
 
 @dataclass(frozen=True, repr=False)
