@@ -163,6 +163,21 @@ def test_demo_runs_twice_but_writes_over_nothing(tmp_path):
     assert mine.read_bytes() == mb.demo.path("choirs.csv").read_bytes()
 
 
+def test_remarks_of_preparing_are_told_where_they_matter():
+    plan = str(mb.demo.path("choirs.plan.toml"))
+    told = run("fit", plan, "--outcome", "belonging", "--terms", "age,joined_through")
+    assert "`other way` is a mixture" in told.stderr
+    assert "mixture" not in run("fit", plan, "--outcome", "belonging", "--terms", "age,voice").stderr
+    assert (
+        "mixture"
+        in run("fit", plan, "--outcome", "belonging", "--block", "a: age", "--block", "b: joined_through").stderr
+    )
+    step = 'do = "mark", column = "voice", base = "altos"'
+    broken = run("fit", plan, "--prepare", step, "--outcome", "belonging", "--terms", "age")
+    assert broken.returncode == 2
+    assert "mixture" in broken.stderr
+
+
 FILES = {
     "empty.csv": b"",
     "header.csv": b"y,x\n",

@@ -28,7 +28,7 @@ TERMINALS = {
     "fit-words.png": (FIT, "1080x900+0+917"),
     "groups.png": (
         f"markbase fit {PLAN} --outcome belonging --terms age,voice,rehearsals --group voice",
-        "1080x640+0+0",
+        "1080x622+0+0",
     ),
     "logistic.png": (
         f"markbase fit {PLAN} --kind logistic --outcome stays --event yes --terms age,voice,rehearsals,travel_km",

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
 import click
 
-from markbase.cli.common import Source, base_options, data_options, pair, split
+from markbase.cli.common import Source, base_options, data_options, held_back, pair, retell, split
 from markbase.core.comparing.blocks import fit_blocks
 from markbase.core.comparing.ladder import Ladder
 from markbase.core.errors import MarkbaseError, near, remark
@@ -16,7 +16,7 @@ from markbase.core.model.fitting import fit_linear
 from markbase.core.model.fitting_logistic import fit_logistic
 from markbase.core.model.linear import LinearFit
 from markbase.core.model.logistic import LogisticFit
-from markbase.core.model.specs import Spec, cross, slope
+from markbase.core.model.specs import Spec, cross, names_of, slope
 from markbase.core.study.study import Study
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -103,7 +103,8 @@ class FitOptions:
         """Open the data and fit block by block; each text is ``name: column, column``."""
         if self.terms:
             raise MarkbaseError("Give the terms in blocks or with `--terms`, not both.")
-        study = self.source.open()
+        with held_back() as held:
+            study = self.source.open()
         blocks: dict[str, list[Spec]] = {}
         for text in texts:
             name, mark, columns = text.partition(":")
@@ -117,6 +118,7 @@ class FitOptions:
         self._check_kind()
         last = list(blocks)[-1]
         blocks[last] += self._products()
+        retell(held, study, self._columns(spec for own in blocks.values() for spec in own))
         ladder = fit_blocks(study, self.outcome, blocks, kind=self.kind, **self._settings())
         self._mention_unused(study, ladder.last)
         return study, ladder
@@ -157,8 +159,10 @@ class FitOptions:
             raise MarkbaseError(
                 "Say what to explain it with: --terms age,voice, or blocks: --block 'background: age, voice'."
             )
-        study = self.source.open()
+        with held_back() as held:
+            study = self.source.open()
         specs: list[Spec] = [*split(self.terms, study.columns), *self._products()]
+        retell(held, study, self._columns(specs))
         fit: LinearFit | LogisticFit
         if self.kind == "linear":
             fit = fit_linear(study, self.outcome, specs, **self._settings())
@@ -166,6 +170,12 @@ class FitOptions:
             fit = fit_logistic(study, self.outcome, specs, **self._settings())
         self._mention_unused(study, fit)
         return study, fit
+
+    def _columns(self, specs: Iterable[Spec]) -> set[str]:
+        """Return the columns that are asked for."""
+        within = [self.within] if isinstance(self.within, str) else self.within or ()
+        extra = [c for c in (self.cluster, self.weights, *within) if c]
+        return {self.outcome, *extra, *(name for spec in specs for name in names_of(spec))}
 
     def _mention_unused(self, study: Study, fit: LinearFit | LogisticFit) -> None:
         """Remark on a base that was given for a group outside the model."""

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
+import re
 import sys
 import warnings
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -14,7 +15,7 @@ from typing import Any, TypeVar
 import click
 
 from markbase.cli.telling import tell
-from markbase.core.errors import MarkbaseError, MarkbaseWarning
+from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
 from markbase.files.codebook import read_codebook
@@ -156,6 +157,31 @@ def remarks() -> Iterator[list[str]]:
             told += dict.fromkeys(str(w.message) for w in caught if issubclass(w.category, MarkbaseWarning))
             for text in told:
                 tell(f"remark: {text}")
+
+
+@contextmanager
+def held_back() -> Iterator[list[str]]:
+    """Hold the remarks made meanwhile back, for `retell`; where an error follows, they are made before it."""
+    held: list[str] = []
+    try:
+        with warnings.catch_warnings(record=True) as caught:
+            warnings.simplefilter("always", MarkbaseWarning)
+            try:
+                yield held
+            finally:
+                held += [str(w.message) for w in caught if issubclass(w.category, MarkbaseWarning)]
+    except MarkbaseError:
+        for text in held:
+            remark(text)
+        raise
+
+
+def retell(held: Sequence[str], study: Study, inside: Collection[str]) -> None:
+    """Make remarks that were held back, but for those on columns that nothing is asked of."""
+    for text in held:
+        about = re.match(r"`([^`]+)`:", text)
+        if about is None or about.group(1) not in study.columns or about.group(1) in inside:
+            remark(text)
 
 
 def show(page: Page) -> None:

@@ -67,7 +67,7 @@ def associations(moments: Moments, terms: Sequence[Term]) -> tuple[Array, list[l
         )
         for b in range(count):
             measures[a][b] = measures[b][a] = "Cramér's V" if terms[b].is_group else "correlation ratio"
-            if terms[b].is_group and b != a:
+            if terms[b].is_group and (b > a or plain[b]):
                 columns = slice(starts[b + 1], starts[b + 1] + sizes[b + 1])
                 values[a, b] = values[b, a] = _cramer(cross[rows, columns], n)
     for k in range(count):
