@@ -104,25 +104,34 @@ def inflation(basis: Basis) -> Inflation:
     if len(null):
         zero[:, every] = null
 
-    names, labels, df, gvif = [], [], [], []
+    names: list[str] = []
+    labels: list[str] = []
+    first = []  # where the columns of each term begin
     of, base = [], []  # the coded columns, and what each is told against: for an amount the intercept, whose row is 0
     for k, term in enumerate(basis.terms, 1):
         at = starts[k]
         told = [j for j in range(term.size) if j != term.base] if term.is_group else [0]
+        first.append(len(names))
         names += [term.name] * len(told)
         labels += [term.labels[j] for j in told] if term.is_group else [""]
         of += [at + j for j in told]
         base += [at + term.base if term.is_group else 0] * len(told)
-        own = at + np.flatnonzero(inner[at : at + term.size])
-        df.append(len(own))
-        stuck = bool(np.any(np.abs(zero[:, own]) > _TOUCHED))
-        centred = moments.cross[np.ix_(own, own)] - np.outer(sums[own], sums[own]) / moments.weight
-        centred *= np.outer(scale[own], scale[own])
-        gvif.append(math.inf if stuck else _generalised(centred, root[own]))
     product = root[of] - root[base]
     spread = (moments.cross[of, of] - sums[of] ** 2 / moments.weight) * scale[of] ** 2
     vif = np.maximum(spread * np.einsum("ij,ij->i", product, product), 1.0)
     vif[np.any(np.abs(zero[:, of] - zero[:, base]) > _TOUCHED, axis=0)] = math.inf
+
+    df, gvif = [], []
+    for k, term in enumerate(basis.terms, 1):
+        own = starts[k] + np.flatnonzero(inner[starts[k] : starts[k] + term.size])
+        df.append(len(own))
+        if len(own) == 1:
+            gvif.append(float(vif[first[k - 1]]))
+        elif np.any(np.abs(zero[:, own]) > _TOUCHED):
+            gvif.append(math.inf)
+        else:
+            centred = moments.cross[np.ix_(own, own)] - np.outer(sums[own], sums[own]) / moments.weight
+            gvif.append(_generalised(centred * np.outer(scale[own], scale[own]), root[own]))
     tolerance = 1 / vif
     columns = {"vif": vif, "tolerance": tolerance, "r2": 1 - tolerance, "se_factor": np.sqrt(vif)}
     comparable = np.array(gvif) ** (0.5 / np.array(df))
@@ -135,8 +144,6 @@ def inflation(basis: Basis) -> Inflation:
 
 def _generalised(S: Array, root: Array) -> float:
     """Return det(S) det(AAᵀ), from the lengths left in two triangular factors."""
-    if len(S) == 1:
-        return max(float(S[0, 0] * (root[0] @ root[0])), 1.0)
     lengths = np.sqrt(np.diag(S))
     first = np.linalg.slogdet(S / np.outer(lengths, lengths))[1]
     R = scipy.linalg.lapack.dgeqrf((root * lengths[:, None]).T)[0]
