@@ -23,8 +23,9 @@ from markbase.core.reading.methods import methods_paragraph
 from markbase.core.screening.limits import Limits
 from markbase.core.screening.screen import screen
 from markbase.core.study.study import Study
-from markbase.files.analysis import Analysis, FitEntry, check_columns
+from markbase.files.analysis import check_columns
 from markbase.files.document import can_write_documents, document_bytes
+from markbase.files.entries import Analysis, FitEntry
 from markbase.files.manuscript import Result
 from markbase.files.plan import Plan, moved_plan
 from markbase.files.writing import table_bytes

@@ -1,21 +1,14 @@
-"""What a plan says beyond the data: screening, fits, blocks and output, checked before anything runs."""
+"""Reading what a plan asks for beyond the data, checked before anything runs."""
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
-from markbase.core.comparing.blocks import fit_blocks
-from markbase.core.comparing.ladder import Ladder
-from markbase.core.errors import MarkbaseError, near
-from markbase.core.model.fitting import fit_linear
-from markbase.core.model.fitting_logistic import fit_logistic
-from markbase.core.model.linear import LinearFit
-from markbase.core.model.logistic import LogisticFit
-from markbase.core.model.specs import Spec, cross, names_of, slope
-from markbase.core.study.study import Study
+from markbase.core.errors import near
+from markbase.core.model.specs import Spec, cross, slope
+from markbase.files.entries import Analysis, CompareEntry, FitEntry, ScreenEntry, TrimEntry
+from markbase.files.lines import Lines
 
 _SHARED = (
     "cluster",
@@ -49,136 +42,6 @@ _TYPES: dict[str, tuple[type, ...]] = {
     "resample": (int,),
     "seed": (int,),
 }
-
-
-@dataclass(frozen=True)
-class FitEntry:
-    """One fit of a plan."""
-
-    name: str
-    """What it is called, in the report and in file names."""
-    kind: str
-    """``linear`` or ``logistic``."""
-    outcome: str
-    """The outcome."""
-    terms: tuple[Spec, ...]
-    """Its terms; empty for an entry in blocks."""
-    entry: tuple[tuple[str, tuple[Spec, ...]], ...] = ()
-    """Its blocks, if it is entered block by block."""
-    settings: Mapping[str, Any] = field(default_factory=dict)
-    """The other arguments of the fit."""
-    groups: tuple[str, ...] = ()
-    """Groups to be told on their own."""
-    correction: str = "holm"
-    """Of their pairs."""
-    held_out: bool = False
-    """Whether rows are held out as well."""
-    resample: int = 0
-    """Of blocks: how many samples give the intervals of what they add; 0 for none drawn."""
-    seed: int = 0
-    """The seed of these samples."""
-    question: str = ""
-    """What it is to answer, in the analyst's words."""
-    table: str = "fit"
-    """The table of the plan it is: ``fit`` or ``blocks``."""
-    number: int = 0
-    """Which of those, from 0."""
-
-    @property
-    def every_term(self) -> tuple[Spec, ...]:
-        """Its terms, those of all blocks together."""
-        return (*self.terms, *(s for _, own in self.entry for s in own))
-
-    @property
-    def columns(self) -> tuple[str, ...]:
-        """Every column it names."""
-        names = [self.outcome, *(n for s in self.every_term for n in names_of(s)), *self.groups]
-        names += [str(self.settings[k]) for k in ("cluster", "weights") if self.settings.get(k)]
-        within = self.settings.get("within") or ()
-        return tuple(dict.fromkeys([*names, *([within] if isinstance(within, str) else within)]))
-
-    def made_from(self, study: Study) -> LinearFit | LogisticFit | Ladder:
-        """Make the fit, or the ladder of an entry in blocks.
-
-        Parameters
-        ----------
-        study : Study
-            The prepared study.
-
-        Returns
-        -------
-        LinearFit, LogisticFit or Ladder
-            As the function of its kind gives it.
-
-        Raises
-        ------
-        MarkbaseError
-            As that function.
-        """
-        settings = dict(self.settings)
-        if self.entry:
-            blocks = {name: list(terms) for name, terms in self.entry}
-            ladder = fit_blocks(study, self.outcome, blocks, kind=self.kind, **settings)
-            return ladder.resample(self.resample, seed=self.seed) if self.resample else ladder
-        if self.kind == "linear":
-            return fit_linear(study, self.outcome, list(self.terms), **settings)
-        return fit_logistic(study, self.outcome, list(self.terms), **settings)
-
-
-@dataclass(frozen=True)
-class ScreenEntry:
-    """The screening of a plan."""
-
-    terms: tuple[str, ...]
-    """The columns."""
-    outcome: str | None = None
-    """The outcome."""
-    limit_r: float | None = None
-    """From which correlation a pair is flagged."""
-    limit_vif: float | None = None
-    """From which inflation factor a term is."""
-
-
-@dataclass(frozen=True)
-class CompareEntry:
-    """A comparison of fits of the plan."""
-
-    name: str
-    """What it is called."""
-    fits: tuple[str, ...]
-    """The names of the fits; of an entry in blocks its last rung."""
-
-
-@dataclass(frozen=True)
-class TrimEntry:
-    """Terms of a fit of the plan left out one by one."""
-
-    name: str
-    """What it is called."""
-    fit: str
-    """The name of the fit; of an entry in blocks its last rung."""
-    limit: float = 0.05
-    """A term with p above it may go."""
-    keep: tuple[str, ...] = ()
-    """Terms that must stay."""
-
-
-@dataclass(frozen=True)
-class Analysis:
-    """Everything a plan asks for beyond the prepared data."""
-
-    fits: tuple[FitEntry, ...] = ()
-    """The fits and the entries in blocks, in the order of the plan."""
-    screen: ScreenEntry | None = None
-    """The screening; None for none."""
-    comparisons: tuple[CompareEntry, ...] = ()
-    """Fits side by side."""
-    trims: tuple[TrimEntry, ...] = ()
-    """Fits whose terms are left out one by one."""
-    title: str = ""
-    """The title of the report."""
-    figures: bool = True
-    """Whether figures are drawn."""
 
 
 def read_analysis(mapping: Mapping[str, Any], text: str, source: str) -> Analysis:
@@ -230,50 +93,6 @@ def read_analysis(mapping: Mapping[str, Any], text: str, source: str) -> Analysi
         title=str(output.get("title", "")),
         figures=bool(output.get("figures", True)),
     )
-
-
-class Lines:
-    """Where things stand in the text of a plan."""
-
-    def __init__(self, text: str, source: str) -> None:
-        self.rows, self.source = text.splitlines(), source
-
-    def header(self, table: str, number: int = 0) -> int:
-        """Return the line of a table's heading, from 1; 0 if there is none."""
-        pattern = re.compile(rf"\s*\[+\s*{re.escape(table)}\s*\]+")
-        places = [k for k, row in enumerate(self.rows, 1) if pattern.match(row)]
-        return places[number] if number < len(places) else 0
-
-    def within(self, table: str, number: int, word: str) -> int:
-        """Return the first line of a table that holds a word, else that of its heading."""
-        start = self.header(table, number)
-        for k in range(start, len(self.rows)):
-            if k > start and self.rows[k].lstrip().startswith("["):
-                break
-            if re.search(rf"(?<![\w-]){re.escape(word)}(?![\w-])", self.rows[k].split("#")[0]):
-                return k + 1
-        return start
-
-    def place(self, table: str, number: int, message: str) -> int:
-        """Return the line of a table that a message is about: where what it quotes last stands, else the heading."""
-        start = self.header(table, number)
-        for word in reversed(re.findall(r"[`']([^`']+)[`']", message.split("Did you mean")[0])):
-            line = self.within(table, number, word)
-            if line > start:
-                return line
-        return start
-
-    def anywhere(self, word: str) -> int:
-        """Return the first line with a word; 0 if there is none."""
-        for k, row in enumerate(self.rows, 1):
-            if re.search(rf"(?<![\w-]){re.escape(word)}(?![\w-])", row.split("#")[0]):
-                return k
-        return 0
-
-    def error(self, message: str, word: str = "", at: int | None = None, hint: str = "") -> MarkbaseError:
-        """Return an error that says where, and what was meant perhaps."""
-        line = self.anywhere(word) if at is None else at
-        return MarkbaseError(f"{self.source}{f', line {line}' if line else ''}: {message}.{hint}")
 
 
 def _check_keys(entry: Mapping[str, Any], keys: Sequence[str], table: str, number: int, lines: Lines) -> None:

@@ -17,8 +17,10 @@ from markbase.core.model.linear import LinearFit
 from markbase.core.model.logistic import LogisticFit
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
-from markbase.files.analysis import Analysis, Lines, check_columns, read_analysis
+from markbase.files.analysis import check_columns, read_analysis
 from markbase.files.data import open_study
+from markbase.files.entries import Analysis
+from markbase.files.lines import Lines
 from markbase.files.plan_writing import seen_from
 from markbase.files.reading import read_text
 
