@@ -172,6 +172,8 @@ def test_remarks_of_preparing_are_told_where_they_matter():
         "mixture"
         in run("fit", plan, "--outcome", "belonging", "--block", "a: age", "--block", "b: joined_through").stderr
     )
+    assert "mixture" not in run("screen", plan, "--terms", "age,travel_km").stderr
+    assert "mixture" in run("screen", plan, "--terms", "age,joined_through").stderr
     step = 'do = "mark", column = "voice", base = "altos"'
     broken = run("fit", plan, "--prepare", step, "--outcome", "belonging", "--terms", "age")
     assert broken.returncode == 2

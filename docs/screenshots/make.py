@@ -23,7 +23,7 @@ TERMINALS = {
     "look.png": (f"markbase look {FILES}", "1080x1010+0+0"),
     "look-column.png": (f"markbase look {FILES} joined_through", "1080x345+0+0"),
     "prepare.png": (f"markbase prepare {PLAN} --check joined_through", "1080x545+0+0"),
-    "screen.png": (f"markbase screen {PLAN} --outcome belonging --terms {SCREENED}", "1080x900+0+0"),
+    "screen.png": (f"markbase screen {PLAN} --outcome belonging --terms {SCREENED}", "1080x886+0+0"),
     "fit-numbers.png": (FIT, "1080x917+0+0"),
     "fit-words.png": (FIT, "1080x900+0+917"),
     "groups.png": (

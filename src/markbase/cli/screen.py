@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from markbase.cli.common import Source, base_options, data_options, remarks, show, show_json, split
+from markbase.cli.common import Source, base_options, data_options, held_back, remarks, retell, show, show_json, split
 from markbase.core.model.fitting import fit_linear
 from markbase.core.screening.limits import Limits
 from markbase.core.screening.screen import screen
@@ -55,8 +55,10 @@ def command(
     if focus and not outcome:
         raise click.UsageError("--focus needs --outcome: it is an estimate that moves.")
     with remarks() as told:
-        study = Source(**source).open()
+        with held_back() as held:
+            study = Source(**source).open()
         names = split(terms, study.columns)
+        retell(held, study, {*names, outcome or ""})
         result = screen(
             study,
             names,
