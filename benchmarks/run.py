@@ -21,29 +21,29 @@ from rich.console import Console
 from rich.table import Table
 
 import markbase as mb
-from markbase.core.comparing.blocks import climb
+from markbase.core.comparison.fit_blocks import climb
 
 LEVELS = (4, 6, 12, 30)
 AMOUNTS = 8
 
 
-def make(rows: int, levels: tuple[int, ...] = LEVELS, amounts: int = AMOUNTS) -> tuple[mb.Study, dict, list[str]]:
-    """Make a study with amounts and groups, and the arrays it is made of."""
+def make(rows: int, levels: tuple[int, ...] = LEVELS, numerics: int = AMOUNTS) -> tuple[mb.Study, dict, list[str]]:
+    """Make a study with numeric columns and groups, and the arrays it is made of."""
     rng = np.random.default_rng(rows)
-    arrays = {f"x{k}": rng.normal(k, 1 + k, rows) for k in range(amounts)}
+    arrays = {f"x{k}": rng.normal(k, 1 + k, rows) for k in range(numerics)}
     codes = {f"g{size}": rng.integers(0, size, rows) for size in levels}
-    arrays["y"] = sum(0.1 * arrays[f"x{k}"] for k in range(amounts)) + rng.normal(size=rows)
+    arrays["y"] = sum(0.1 * arrays[f"x{k}"] for k in range(numerics)) + rng.normal(size=rows)
     for values in codes.values():
         arrays["y"] = arrays["y"] + 0.2 * (values % 3)
     frame = pd.DataFrame(arrays)
     for name, values in codes.items():
         frame[name] = pd.Categorical.from_codes(values, [f"level {k:04d}" for k in range(int(values.max()) + 1)])
-    terms = [*(f"x{k}" for k in range(amounts)), *codes]
+    terms = [*(f"x{k}" for k in range(numerics)), *codes]
     return mb.Study(frame), arrays | codes, terms
 
 
 def yes_no(arrays: dict, terms: list[str]) -> tuple[mb.Study, dict]:
-    """Make a study with a yes/no outcome whose odds rise with the amount that was explained, and its arrays."""
+    """Make a study with a yes/no outcome whose odds rise with the numeric column that was explained, and its arrays."""
     rng = np.random.default_rng(1)
     scaled = (arrays["y"] - arrays["y"].mean()) / arrays["y"].std()
     arrays = arrays | {"stays": (rng.random(len(scaled)) < 1 / (1 + np.exp(-scaled))).astype(float)}
@@ -139,7 +139,7 @@ def main() -> None:
     quick = parser.parse_args().quick
     rows = 100_000 if quick else 1_000_000
     table = Table(
-        title=f"Ratios, {rows:,} rows, {AMOUNTS} amounts, groups of {', '.join(map(str, LEVELS))} levels",
+        title=f"Ratios, {rows:,} rows, {AMOUNTS} numeric columns, groups of {', '.join(map(str, LEVELS))} levels",
         title_justify="left",
     )
     for head in ("what", "Mark Base", "against", "ratio"):
@@ -167,7 +167,7 @@ def main() -> None:
 
     def screened() -> None:
         screen = mb.screen_fit(result)
-        _ = screen.correlations, screen.inflation, screen.terms
+        _ = screen.correlations, screen.variance_inflation, screen.terms
 
     extra = best(screened, 5)
     table.add_row(
@@ -180,8 +180,8 @@ def main() -> None:
     cut = [("first", terms[:3]), ("second", terms[3:6]), ("third", terms[6:9]), ("fourth", terms[9:])]
 
     def laddered() -> None:
-        ladder = climb(result, tuple(name for name, _ in cut), tuple(tuple(own) for _, own in cut))
-        _ = ladder.steps, ladder.moves
+        hierarchy = climb(result, tuple(name for name, _ in cut), tuple(tuple(own) for _, own in cut))
+        _ = hierarchy.steps, hierarchy.moves
 
     extra = best(laddered, 5)
     table.add_row(

@@ -8,7 +8,7 @@ for terms in (["rehearsals", "concerts", "events"], ["rehearsals", "concerts"], 
     print(f"belonging on {', '.join(terms)}")
     try:
         fit = mb.fit_linear(study, "belonging", terms)
-    except mb.OverlapError as problem:
+    except mb.CollinearityError as problem:
         print(f"  stopped: {problem}\n")
     else:
         for row in fit.coefficients.itertuples():

@@ -16,6 +16,6 @@ for advice in screen.advice:
     print(f"{advice.kind}: {advice.text}\n")
 
 fit = mb.fit_linear(study, "belonging", terms)
-print(mb.sensitivity(fit, focus="travel_km"))
+print(mb.specifications(fit, focus="travel_km"))
 print()
 print(screen.prune(limit=5, keep=["travel_km"]))

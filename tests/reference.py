@@ -7,7 +7,7 @@ mp.mp.dps = 50
 
 
 def dense(frame, terms, bases):
-    """Lay out [1, amounts, indicators without the base] and name the columns as the coefficient table does."""
+    """Lay out [1, numeric columns, indicators without the base] and name the columns as the coefficient table does."""
     columns, names = [[1] * len(frame)], [("(intercept)", "")]
     for term in terms:
         if term in bases:
@@ -48,7 +48,7 @@ def least_squares(frame, outcome, terms, bases):
         "p": upper_f(F, p - 1, n - p),
         "joint": joint,
         "r2": 1 - rss / tss,
-        "typical_miss": mp.sqrt(s2),
+        "residual_sd": mp.sqrt(s2),
         "df_rest": n - p,
     }
 
@@ -72,7 +72,7 @@ def digits(found, wanted):
 
 
 def made_up(rows=120, seed=3):
-    """Return a table with amounts and groups of uneven sizes, and an outcome with known effects."""
+    """Return a table with numeric columns and groups of uneven sizes, and an outcome with known effects."""
     rng = np.random.default_rng(seed)
     voice = rng.choice(["alto", "bass", "soprano", "tenor"], rows, p=[0.4, 0.3, 0.22, 0.08])
     data = {

@@ -64,7 +64,7 @@ def test_cases_move_what_leaving_them_out_moves(setting):
         frame["times"] = np.where(frame.index < 90, 1.0, frame["times"])
     frame, _, fit = fitted(frame, **SETTINGS[setting])
     table = fit.checks(most=150).cases
-    X, s2 = dense(frame), fit.strength.typical_miss**2
+    X, s2 = dense(frame), fit.strength.residual_sd**2
     w = np.ones(len(frame)) if setting == "plain" else frame["times"].to_numpy()
     w = w / w.mean() if setting == "sampling" else w
     V = s2 * np.linalg.inv(X.T @ (X * w[:, None]))

@@ -36,7 +36,7 @@ def test_sorting_is_counted_beside_the_guess():
 def test_the_area_counts_pairs_and_its_interval_is_delongs():
     frame, fit = fitted()
     p, y = np.round(fit.fitted, 2), (frame["stays"] == "yes").to_numpy()
-    from markbase.core.checking.classification import area_under_curve
+    from markbase.core.diagnostics.classification import area_under_curve
 
     wins = np.array([[(a > b) + (a == b) / 2 for b in p[~y]] for a in p[y]], dtype=float)
     area, se = area_under_curve(y.astype(float), p)
@@ -129,7 +129,7 @@ def test_settings_that_cannot_be_used_are_refused(call, message):
 
 def test_sensitivity_of_a_logistic_fit_refits_without_each_other_term():
     frame, fit = fitted()
-    found = mb.sensitivity(fit, "km").table
+    found = mb.specifications(fit, "km").table
     smaller = mb.fit_logistic(study_of(frame), "stays", ["voice", "km"], event="yes").coefficients.set_index("term")
     row = found[found["without"] == "age"].iloc[0]
     assert row[["estimate", "se", "z"]].tolist() == pytest.approx(smaller.loc["km", ["estimate", "se", "z"]].tolist())

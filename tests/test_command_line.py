@@ -97,7 +97,7 @@ def test_groups_guide_and_sorting_can_be_asked_for_alone():
     assert "Which groups? voice base alto" in run("fit", *CHOIRS, *STAYS, "--guide").stdout
     cases = run("fit", *CHOIRS, *STAYS, "--cases", "3").stdout
     assert stays_fit().cases(3)["singer_id"].tolist() == [line.split()[0] for line in cases.splitlines() if line.strip().startswith("S")]  # fmt: skip
-    sorting = run("fit", *CHOIRS, *STAYS, "--sorting", "--folds", "5").stdout
+    sorting = run("fit", *CHOIRS, *STAYS, "--classification", "--folds", "5").stdout
     assert "In rows the model had not seen   each of 5 parts" in sorting
 
 
@@ -122,7 +122,7 @@ def test_figures_of_a_fit_are_written_whole_and_the_same_each_time(tmp_path):
     done = run("fit", *CHOIRS, *STAYS, "--figures", "drawn", cwd=tmp_path)
     assert done.returncode == 0
     drawn = {p.name: p.read_bytes() for p in (tmp_path / "drawn").iterdir()}
-    assert {"voice-differences.svg", "age-by-voice.png", "sorting.png", "calibration.svg"} <= set(drawn)
+    assert {"voice-differences.svg", "age-by-voice.png", "classification.png", "calibration.svg"} <= set(drawn)
     assert run("fit", *CHOIRS, *STAYS, "--figures", "drawn", cwd=tmp_path).returncode == 2
     assert run("fit", *CHOIRS, *STAYS, "--figures", "drawn", "--replace", cwd=tmp_path).returncode == 0
     assert {p.name: p.read_bytes() for p in (tmp_path / "drawn").iterdir()} == drawn
@@ -138,8 +138,8 @@ def test_look_shows_every_column_and_one_column():
     ]
     table = json.loads(run("look", DATA, "voice", "--codebook", BOOK, "--json").stdout)
     assert sum(level["count"] for level in table["levels"]) == 2003
-    amount = run("look", DATA, "practice_hours", "--codebook", BOOK)
-    assert "missing: no answer (-9)" in amount.stdout
+    numeric = run("look", DATA, "practice_hours", "--codebook", BOOK)
+    assert "missing: no answer (-9)" in numeric.stdout
     assert "group?" not in run("look", DATA, "--as", "rehearsal_day=group", "--codebook", BOOK).stdout
 
 
@@ -199,7 +199,7 @@ FILES = {
     "few.csv": b"y,x\n1,2\n2,3\n",
     "letter.doc": b"text",
     "bad.toml": b"[columns.x\n",
-    "amount.toml": b'[columns.x]\nkind = "amount"\n',
+    "numeric column.toml": b'[columns.x]\nkind = "numeric"\n',
 }
 XY = ["--outcome", "y", "--terms", "x"]
 MISTAKES = [
@@ -219,22 +219,22 @@ MISTAKES = [
     (["look", "text.csv", "--codebook", "bad.toml"], "`bad.toml` is not TOML"),
     (
         ["look", "text.csv", "--as", "x=number"],
-        "cannot be `number`; it can be `amount`, `group`, `identifier` or `ordered`",
+        "cannot be `number`; it can be `categorical`, `identifier`, `numeric` or `ordinal`",
     ),
-    (["fit", "text.csv", *XY, "--codebook", "amount.toml"], "`abc`; first in row 2"),
-    (["fit", "text.csv", "--outcome", "x", "--terms", "y"], "cannot be taken as an amount: mostly numbers"),
+    (["fit", "text.csv", *XY, "--codebook", "numeric column.toml"], "`abc`; first in row 2"),
+    (["fit", "text.csv", "--outcome", "x", "--terms", "y"], "cannot be taken as a numeric column: mostly numbers"),
     (["fit", "inf.csv", *XY], "`x` is infinite in 1 of 4 rows (first in row 2)"),
     (["fit", "same.csv", *XY], "outcome `y` is 3 in every row used"),
     (["fit", "fixed.csv", *XY], "`x` is 2 in every row used"),
     (["fit", "one.csv", *XY], "one level in the rows used (`a`)"),
     (["fit", "gaps.csv", *XY], "no row of 3 has the outcome and every term"),
     (["fit", "few.csv", *XY], "2 rows with a value in every column cannot carry 2 coefficients"),
-    (["fit", DATA, "--codebook", BOOK, "--outcome", "stays", "--terms", "age"], "`stays` is a group of 2 levels"),
+    (["fit", DATA, "--codebook", BOOK, "--outcome", "stays", "--terms", "age"], "`stays` is categorical of 2 levels"),
     (["fit", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "singer_id"], "Only identifiers"),
     ([*FIT[:-1], "age,voise"], "no column `voise`. Did you mean `voice`"),
     ([*FIT[:-1], "rehearsals,concerts,events"], "`events` equals `rehearsals` + `concerts`"),
     ([*FIT, "--base", "voice=altos"], "no level `altos`. Did you mean `alto`"),
-    ([*FIT, "--base", "age=40"], "`age` is an amount and has no levels"),
+    ([*FIT, "--base", "age=40"], "`age` is numeric and has no levels"),
     ([*FIT, "--base", "voice"], "should read `--base COLUMN=VALUE`"),
     ([*FIT, "--level", "95"], "must lie between 0 and 1"),
     (["fit", DATA, "--outcome", "belonging"], "Say what to explain it with: --terms"),
@@ -244,10 +244,10 @@ MISTAKES = [
     ),
     (["fit", *CHOIRS, *STAYS, "--event", "maybe"], "no level `maybe`"),
     (["fit", *CHOIRS, *STAYS, "--kind", "logit"], "There is no kind `logit` of regression"),
-    (["fit", *CHOIRS, *STAYS, "--within", "choir"], "`--within` is for a linear regression"),
+    (["fit", *CHOIRS, *STAYS, "--fixed-effects", "choir"], "`--fixed-effects` is for a linear regression"),
     ([*FIT, "--event", "yes"], "`--event` is for a logistic regression; add `--kind logistic`"),
     ([*FIT, "--correction", "scheffe"], "There is no correction 'scheffe'"),
-    ([*FIT, "--sorting"], "--sorting is for a logistic regression"),
+    ([*FIT, "--classification"], "--classification is for a logistic regression"),
     ([*FIT, "--group", "stays"], "The model has no group `stays`"),
     (["fit", *CHOIRS, *STAYS, "--outcome", "choir"], "The outcome `choir` has 24 levels"),
     (["fit", *CHOIRS, *STAYS, "--outcome", "age"], "The outcome `age` has more than 6 values"),

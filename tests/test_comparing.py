@@ -46,18 +46,18 @@ SETTINGS = {
 def test_every_rung_is_the_fit_of_its_terms_on_the_rows_of_all(kind, setting):
     frame = gappy()
     outcome, more = ("score", {}) if kind == "linear" else ("stays", {"event": "yes"})
-    ladder = mb.fit_blocks(study_of(frame), outcome, BLOCKS, kind=kind, **more, **SETTINGS[setting])
+    hierarchy = mb.fit_blocks(study_of(frame), outcome, BLOCKS, kind=kind, **more, **SETTINGS[setting])
     complete = frame.dropna().reset_index(drop=True)
     make = mb.fit_linear if kind == "linear" else mb.fit_logistic
     below = None
-    for name, rung, step in zip(BLOCKS, ladder, ladder.steps.itertuples(), strict=True):
+    for name, block, step in zip(BLOCKS, hierarchy, hierarchy.steps.itertuples(), strict=True):
         alone = make(study_of(complete), outcome, terms_up_to(name), **more, **SETTINGS[setting])
         assert step.used == len(complete) == alone.sample.used
         for column in ("estimate", "se", "p"):
-            np.testing.assert_allclose(rung.coefficients[column], alone.coefficients[column], rtol=1e-8, atol=1e-12)
+            np.testing.assert_allclose(block.coefficients[column], alone.coefficients[column], rtol=1e-8, atol=1e-12)
         assert step.parameters == len(alone.coefficients[~alone.coefficients["base"]])
         assert (step.aic, step.bic) == pytest.approx((alone.strength.aic, alone.strength.bic), rel=1e-10)
-        moves = ladder.moves.set_index(["term", "level"])[name].dropna()
+        moves = hierarchy.moves.set_index(["term", "level"])[name].dropna()
         assert moves.tolist() == pytest.approx(alone.coefficients["estimate"].tolist(), rel=1e-8, abs=1e-12)
         if setting in ("classical", "frequencies") and below is not None:
             df = step.parameters - (len(below.coefficients[~below.coefficients["base"]]))
@@ -80,13 +80,13 @@ def test_every_rung_is_the_fit_of_its_terms_on_the_rows_of_all(kind, setting):
             assert step.statistic == pytest.approx(wald / (len(rows) if kind == "linear" else 1), rel=1e-7)
             assert step.test == ("Wald F" if kind == "linear" else "Wald")
         below = alone
-    assert ladder.rows_alone[0] == 300 > ladder.rows_alone[1] > ladder.rows_alone[2] == len(complete)
+    assert hierarchy.rows_alone[0] == 300 > hierarchy.rows_alone[1] > hierarchy.rows_alone[2] == len(complete)
 
 
 def test_the_interval_of_a_change_inverts_the_noncentral_f():
-    ladder = mb.fit_blocks(study_of(gappy()), "score", BLOCKS)
-    step = ladder.steps.iloc[1]
-    before = ladder.steps["r2"].iloc[0]
+    hierarchy = mb.fit_blocks(study_of(gappy()), "score", BLOCKS)
+    step = hierarchy.steps.iloc[1]
+    before = hierarchy.steps["r2"].iloc[0]
     for end, share in ((step["change_low"], 0.975), (step["change_high"], 0.025)):
         partial = end / (1 - before)
         shift = step["used"] * partial / (1 - partial)
@@ -105,8 +105,8 @@ def test_samples_are_rows_or_clusters_drawn_and_fitted_by_hand(kind, what):
     study, draws = mb.Study(frame).mark("voice", "alto"), 100
     outcome, more = ("score", {}) if kind == "linear" else ("stays", {"event": "yes"})
     blocks = {"first": ["age"], "then": ["voice", "km"]}
-    ladder = mb.fit_blocks(study, outcome, blocks, kind=kind, **more, **RESAMPLED[what])
-    found = ladder.resample(draws, seed=8).steps
+    hierarchy = mb.fit_blocks(study, outcome, blocks, kind=kind, **more, **RESAMPLED[what])
+    found = hierarchy.bootstrap(draws, seed=8).steps
     rng, teams = np.random.default_rng(8), pd.factorize(frame["team"], sort=True)[0]
     columns = [np.ones(260), frame["age"], *(frame["voice"] == v for v in ("soprano", "tenor", "bass")), frame["km"]]
     X = np.column_stack(columns).astype(float)
@@ -141,32 +141,32 @@ def test_samples_are_rows_or_clusters_drawn_and_fitted_by_hand(kind, what):
 
 
 def test_samples_agree_with_the_noncentral_f_and_are_refused_where_they_say_nothing():
-    ladder = mb.fit_blocks(study_of(choir(4000)), "score", BLOCKS)
-    drawn = ladder.resample(1500)
+    hierarchy = mb.fit_blocks(study_of(choir(4000)), "score", BLOCKS)
+    drawn = hierarchy.bootstrap(1500)
     for end in ("change_low", "change_high"):
-        np.testing.assert_allclose(drawn.steps[end][:2], ladder.steps[end][:2], atol=0.006)
-    pd.testing.assert_frame_equal(drawn.steps, ladder.resample(1500).steps)
+        np.testing.assert_allclose(drawn.steps[end][:2], hierarchy.steps[end][:2], atol=0.006)
+    pd.testing.assert_frame_equal(drawn.steps, hierarchy.bootstrap(1500).steps)
     assert "1,500 samples of rows" in str(drawn)
     with pytest.raises(mb.MarkbaseError, match="it must be a whole number, 100 or more"):
-        ladder.resample(99)
-    inside = mb.fit_blocks(study_of(gappy()), "score", {"a": ["age"], "b": ["km"]}, within="team")
+        hierarchy.bootstrap(99)
+    inside = mb.fit_blocks(study_of(gappy()), "score", {"a": ["age"], "b": ["km"]}, fixed_effects="team")
     with pytest.raises(mb.FitError, match="levels taken out; give the column as a term"):
-        inside.resample()
+        inside.bootstrap()
     firth = mb.fit_blocks(study_of(gappy()), "stays", {"a": ["age"]}, kind="logistic", event="yes", penalty="firth")
     with pytest.raises(mb.FitError, match="not drawn for penalised likelihood"):
-        firth.resample()
+        firth.bootstrap()
     thin = gappy(60).assign(odd=lambda d: np.where(d.index < 3, "rare", "usual"), y=lambda d: d.index % 3 == 1)
     rare = mb.fit_blocks(mb.Study(thin), "y", {"a": ["odd"]}, kind="logistic", event=True)
-    with pytest.raises(mb.FitError, match=r"of 100 samples a rung could not be fitted"):
-        rare.resample(100)
+    with pytest.raises(mb.FitError, match=r"of 100 samples a block could not be fitted"):
+        rare.bootstrap(100)
 
 
 def test_inflation_of_each_rung_is_that_of_its_terms():
     complete = gappy().dropna().reset_index(drop=True)
-    ladder = mb.fit_blocks(study_of(complete), "score", {"a": ["age"], "b": ["voice", "km"]})
+    hierarchy = mb.fit_blocks(study_of(complete), "score", {"a": ["age"], "b": ["voice", "km"]})
     screen = mb.screen(study_of(complete), ["age", "voice", "km"], outcome="score")
-    assert ladder.inflation["b"].tolist() == pytest.approx(screen.terms["comparable"].tolist(), rel=1e-9)
-    assert ladder.inflation["a"].tolist()[0] == pytest.approx(1.0)
+    assert hierarchy.vif["b"].tolist() == pytest.approx(screen.terms["comparable"].tolist(), rel=1e-9)
+    assert hierarchy.vif["a"].tolist()[0] == pytest.approx(1.0)
 
 
 def test_sentences_name_what_is_added_and_what_moves():
@@ -233,7 +233,7 @@ def test_what_cannot_be_compared_is_refused_or_said():
     a, b = mb.fit_linear(study, "score", ["age"]), mb.fit_linear(study, "log_score", ["age"])
     found = mb.compare(a, b)
     assert not found.same_outcome
-    assert found.strength[["r2", "aic", "typical_miss"]].isna().all().all()
+    assert found.strength[["r2", "aic", "residual_sd"]].isna().all().all()
     assert "one is made of the other" in found.cautions[0]
     logistic = mb.fit_logistic(study, "stays", ["age"], event="yes")
     other = mb.fit_linear(mb.Study(frame, name="else"), "score", ["age"])
@@ -252,19 +252,19 @@ def test_terms_go_worst_first_as_a_whole_and_not_before_what_is_made_of_them():
     rng = np.random.default_rng(11)
     frame = choir(300).assign(n1=rng.normal(size=300), n2=rng.normal(size=300), n3=rng.choice(list("pqr"), 300))
     fit = mb.fit_linear(mb.Study(frame).mark("voice", "alto"), "score", ["voice", "age", "km", "n1", "n2", "n3"])
-    trimmed = mb.trim(fit, keep=["n2"])
+    elimination = mb.backward_elimination(fit, keep=["n2"])
     left = ["voice", "age", "km", "n1", "n2", "n3"]
-    for row in trimmed.steps.itertuples():
+    for row in elimination.steps.itertuples():
         table = mb.fit_linear(mb.Study(frame).mark("voice", "alto"), "score", left).terms
         free = table[table["term"] != "n2"].sort_values("p").iloc[-1]
         assert (row.dropped, row.p) == (free["term"], pytest.approx(free["p"], rel=1e-9))
         left.remove(row.dropped)
-    assert "n2" in trimmed.kept
-    assert "do not know that terms were looked at" in trimmed.cautions[0]
+    assert "n2" in elimination.kept
+    assert "do not know that terms were looked at" in elimination.cautions[0]
     sloped = mb.fit_linear(mb.Study(frame), "score", ["n1", "n3", mb.slope("n1", by="n3")])
-    assert mb.trim(sloped).steps["dropped"].iloc[0] == "n1 by n3"
+    assert mb.backward_elimination(sloped).steps["dropped"].iloc[0] == "n1 by n3"
     with pytest.raises(mb.MarkbaseError, match="no such term"):
-        mb.trim(fit, keep=["n4"])
+        mb.backward_elimination(fit, keep=["n4"])
 
 
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
@@ -276,7 +276,7 @@ def test_rows_held_out_by_hand(kind):
         if kind == "linear"
         else (lambda s: mb.fit_logistic(s, "stays", terms, event="yes"))
     )
-    found = mb.held_out(make(study_of(frame)), folds=3, repeats=1, seed=8).table.set_index("figure")["held_out"]
+    found = mb.cross_validate(make(study_of(frame)), folds=3, repeats=1, seed=8).table.set_index("figure")["held_out"]
     part = np.empty(n, dtype=int)
     part[np.random.default_rng([8, 0]).permutation(n)] = np.arange(n) % 3
     predicted, means = np.empty(n), np.empty(n)
@@ -290,5 +290,5 @@ def test_rows_held_out_by_hand(kind):
     if kind == "linear":
         assert found.tolist() == pytest.approx([np.sqrt(error), 1 - error / np.mean((y - means) ** 2)], rel=1e-9)
     else:
-        assert found["mean square"] == pytest.approx(error, rel=1e-9)
-        assert found["sorted rightly"] == np.mean((predicted >= 0.5) == y)
+        assert found["Brier score"] == pytest.approx(error, rel=1e-9)
+        assert found["classified correctly"] == np.mean((predicted >= 0.5) == y)

@@ -57,7 +57,7 @@ def test_errors_that_cannot_be_had_are_refused_or_remarked():
     for options, told in (
         ({"errors": "HC4"}, "no errors `HC4`.*Did you mean"),
         ({"errors": "robust", "cluster": "choir"}, "leave one of the two out"),
-        ({"cluster": "age"}, "`age` is an amount; clusters are the levels of a group"),
+        ({"cluster": "age"}, "`age` is numeric; clusters are the levels of a group"),
     ):
         with pytest.raises(mb.MarkbaseError, match=told):
             mb.fit_linear(study, "belonging", ["voice", "travel_km"], **options)
@@ -122,7 +122,7 @@ def test_frequencies_are_rows_repeated(settings_of_errors, near):
             np.testing.assert_allclose(by_name[0][column], by_name[1][column], rtol=1e-8, atol=1e-13)
     np.testing.assert_allclose(short_fit.terms["statistic"], long_fit.terms["statistic"], rtol=1e-8)
     assert short_fit.overall.df_rest == long_fit.overall.df_rest
-    assert short_fit.strength.typical_miss == pytest.approx(long_fit.strength.typical_miss, rel=1e-11)
+    assert short_fit.strength.residual_sd == pytest.approx(long_fit.strength.residual_sd, rel=1e-11)
     assert short_fit.strength.bic == pytest.approx(long_fit.strength.bic, rel=1e-11)
     assert short_fit.coefficients["n"][0] == len(frame) - 1
     np.testing.assert_allclose(mb.screen_fit(short_fit).terms["gvif"], mb.screen_fit(long_fit).terms["gvif"], rtol=1e-9)
@@ -169,7 +169,7 @@ def test_weights_that_make_no_sense_are_refused():
             "must be whole numbers of 1 or more, and 120 rows used are not .1.5.",
         ),
         ({"weights": "z"}, "must be positive, and 1 row used is not .0."),
-        ({"weights": "voice"}, "is a group; weights are an amount"),
+        ({"weights": "voice"}, "is categorical; weights are a numeric column"),
         ({"weights": "w", "weights_are": "survey"}, "no weights `survey`"),
         ({"weights": "w", "errors": "classical"}, "Sampling weights need robust or clustered errors"),
     ):

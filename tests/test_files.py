@@ -94,7 +94,7 @@ def test_any_table_gives_the_same_study():
 def test_a_drafted_codebook_marks_its_guesses_and_reads_back(tmp_path):
     raw = mb.open_study(DATA)
     text = mb.codebook_text(raw)
-    assert text.count("# guessed: an amount") + text.count("# guessed: a group") == 18
+    assert text.count("# guessed: numeric") + text.count("# guessed: categorical") == 18
     done = run("look", DATA, "--write-codebook", str(tmp_path / "b.toml"))
     assert (done.returncode, (tmp_path / "b.toml").read_text()) == (0, text)
     again = mb.open_study(DATA, tmp_path / "b.toml")
@@ -169,7 +169,7 @@ def test_look_offers_the_step_that_mends_each_remark(tmp_path):
     assert mended["n"].missing_counts() == [("code -9", 30)]
     assert mended["id"].role == "identifier"
     assert mended["rate"].valid == 60
-    assert (mended["money"].kind, mended["money"].valid) == ("amount", 90)
+    assert (mended["money"].kind, mended["money"].valid) == ("numeric", 90)
     frame.to_csv(tmp_path / "t.csv", index=False)
     shown = run("look", "t.csv", cwd=tmp_path).stdout
     offered = [

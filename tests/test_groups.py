@@ -8,7 +8,7 @@ import pytest
 from scipy.stats import studentized_range
 
 import markbase as mb
-from markbase.core.model.corrections import corrected, studentised_range_tail
+from markbase.core.inference.multiplicity import corrected, studentised_range_tail
 from test_logistic import choir, study_of
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -165,7 +165,7 @@ def test_slopes_within_levels_and_lines_agree_with_other_bases_and_predictions(k
         wanted = told["predicted"] if kind == "linear" else told["log_odds"]
         values = {"age": 50.0, "km": 3.0, "[day: Tue]": 1.0, "[day: Wed]": 0.0, "[day: Mon]": 0.0, "": 1.0}
         assert sum(p.estimate * values[p.factor] for p in lines[level].parts) == pytest.approx(wanted, rel=1e-10)
-    assert fit.equation(by="voice").parallel.p == pytest.approx(fit.parallel_lines("age", by="voice").p, rel=1e-9)
+    assert fit.equation(by="voice").parallel.p == pytest.approx(fit.equal_slopes("age", by="voice").p, rel=1e-9)
 
 
 def test_parallel_lines_are_tested_by_the_model_with_all_slopes():
@@ -218,7 +218,7 @@ def test_corrections_by_definition():
 def test_intervals_of_predictions_by_the_textbook():
     frame = choir(120)
     fit = mb.fit_linear(study_of(frame), "score", ["age"])
-    x, n, s = frame["age"], len(frame), fit.strength.typical_miss
+    x, n, s = frame["age"], len(frame), fit.strength.residual_sd
     row = fit.predict({"age": 60}).iloc[0]
     lever = 1 / n + (60 - x.mean()) ** 2 / ((x - x.mean()) ** 2).sum()
     half = row["high"] - row["predicted"]
@@ -229,7 +229,7 @@ def test_intervals_of_predictions_by_the_textbook():
 PROFILES = {
     "an unseen level": ({"voice": "baritone"}, "no level `baritone`"),
     "no such column": ({"voise": "bass"}, "The model has no column `voise`"),
-    "no number": ({"age": "old"}, "`age` is an amount, and 'old' is no number"),
+    "no number": ({"age": "old"}, "`age` is numeric, and 'old' is no number"),
     "a gap": ({"age": float("nan")}, "`age` is blank in a profile"),
     "none": ([], "at least one profile"),
 }

@@ -53,7 +53,7 @@ def test_slopes_by_group_and_crossings_agree_with_dense_columns(kind, base, erro
     F = b[own] @ np.linalg.solve(V[np.ix_(own, own)], b[own]) / len(own)
     assert fit.terms.set_index("term").loc[inner[2].name, "statistic"] == pytest.approx(F, rel=1e-7)
     if kind == "slope":
-        assert fit.parallel_lines("age", by="voice").statistic == pytest.approx(F, rel=1e-7)
+        assert fit.equal_slopes("age", by="voice").statistic == pytest.approx(F, rel=1e-7)
 
 
 def test_separate_slopes_say_the_same_and_what_stands_alone_is_remarked():
@@ -66,16 +66,16 @@ def test_separate_slopes_say_the_same_and_what_stands_alone_is_remarked():
     one, other = (f.coefficients.set_index(["term", "level"])["estimate"] for f in (whole, separate))
     for level in ("alto", "bass", "soprano", "tenor"):
         assert other["age by voice", level] == pytest.approx(one["age", ""] + one["age by voice", level], rel=1e-9)
-    tests = [f.parallel_lines("age", by="voice") for f in (whole, separate)]
+    tests = [f.equal_slopes("age", by="voice") for f in (whole, separate)]
     assert tests[0].statistic == pytest.approx(tests[1].statistic, rel=1e-9)
     effect = mb.fit_linear(study.code_as("voice", "effect"), "score", ["age", "voice", mb.slope("age", by="voice")])
-    assert effect.parallel_lines("age", by="voice").statistic == pytest.approx(tests[0].statistic, rel=1e-9)
+    assert effect.equal_slopes("age", by="voice").statistic == pytest.approx(tests[0].statistic, rel=1e-9)
     np.testing.assert_allclose(effect.fitted, whole.fitted, rtol=1e-11)
     shifts = effect.coefficients.set_index(["term", "level"])["estimate"]
     assert sum(shifts["age by voice", v] for v in ("alto", "bass", "soprano", "tenor")) == pytest.approx(0, abs=1e-12)
     assert whole.without("age by voice").strength == mb.fit_linear(study, "score", ["age", "voice"]).strength
     with pytest.raises(mb.FitError, match="no slope of `km` that differs by `voice`"):
-        whole.parallel_lines("km", by="voice")
+        whole.equal_slopes("km", by="voice")
     words = " ".join(s.text for s in whole.reading().statements)
     assert "parallel lines" in words or "lines are not parallel" in words
     assert "at the base `alto` of `voice`" in words
@@ -97,7 +97,7 @@ def test_a_combination_that_never_occurs_is_said_and_not_made_up():
     assert "cannot be estimated" in " ".join(s.text for s in fit.reading().statements)
     assert "nan" not in str(fit)
     for term, told in (
-        (mb.slope("voice", by="day"), "`voice` is a group, `day` is a group"),
+        (mb.slope("voice", by="day"), "`voice` is categorical, `day` is categorical"),
         (mb.cross("voice", "age"), "A crossing is of two groups"),
         (mb.cross("day", "voice"), "given twice"),
     ):

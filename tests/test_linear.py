@@ -9,8 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import markbase as mb
-from markbase.core.model.gathering import gather
-from markbase.core.model.terms import Block
+from markbase.core.design.cross_products import gather
+from markbase.core.design.terms import Block
 from reference import digits, least_squares, made_up, two_sided_t
 
 
@@ -63,7 +63,7 @@ DESIGNS = {
     "nearly collinear, condition 4e7": (lambda: nearly_collinear(6), 12),
     "polynomial of degree 6, condition 3e5": (lambda: polynomial(6), 12),
     "polynomial of degree 9, condition 4e8": (lambda: polynomial(9), 10),
-    "amount at 1e9 ± 1": (far_from_zero, 12),
+    "numeric column at 1e9 ± 1": (far_from_zero, 12),
     "scales apart by 1e24": (badly_scaled, 12),
     "R² within 1e-13 of 1": (nearly_exact, 12),
 }
@@ -93,7 +93,7 @@ def test_every_number_agrees_with_50_digits(name):
     assert digits(fit.overall.statistic, wanted["F"]) > least
     assert wanted["p"] < 1e-300 or digits(fit.overall.p, wanted["p"]) > least - 2.5
     assert digits(fit.strength.r2, wanted["r2"]) > least
-    assert digits(fit.strength.typical_miss, wanted["typical_miss"]) > least
+    assert digits(fit.strength.residual_sd, wanted["residual_sd"]) > least
     assert fit.sample.used == len(frame.dropna(subset=["score", *terms]))
 
 
@@ -110,7 +110,7 @@ def test_one_group_alone_gives_the_level_means():
     table = fit.coefficients.set_index("level")
     assert table["estimate"][""] == pytest.approx(means["Tue"], rel=1e-13)
     assert table["estimate"]["Wed"] == pytest.approx(means["Wed"] - means["Tue"], rel=1e-12)
-    gap = fit.strength.typical_miss * np.sqrt(1 / counts["Mon"] + 1 / counts["Tue"])
+    gap = fit.strength.residual_sd * np.sqrt(1 / counts["Mon"] + 1 / counts["Tue"])
     assert table["se"]["Mon"] == pytest.approx(gap, rel=1e-12)
     base = table.loc["Tue"]
     assert (base["base"], base["estimate"], base["se"], base["n"]) == (True, 0.0, 0.0, counts["Tue"])
@@ -210,7 +210,7 @@ def test_exact_overlaps_are_named_and_never_dropped(terms, told):
     frame["size"] = np.array([11.5, 40, 23, 30, 18, 55, 27, 33])[choir]
     frame["late"] = np.where(voice == "bass", "yes", rng.choice(["no", "some"], n))
     frame["y"] = rng.normal(size=n)
-    with pytest.raises(mb.OverlapError, match=told):
+    with pytest.raises(mb.CollinearityError, match=told):
         mb.fit_linear(mb.Study(frame), "y", terms)
 
 

@@ -203,12 +203,15 @@ SEPARATED = {
         ["voice", "age"],
         "`voice` is `tenor` in 9 rows used, and none of them has `stays` = `yes`",
     ),
-    "an amount with a threshold": (
+    "a numeric column with a threshold": (
         ["mark"],
         "Every row with `mark` of 50.5 or more has `stays` = `yes`, every row of 48.5 or less `no`",
     ),
-    "two amounts together": (["one", "two"], "`one` and `two` together foretell .* in 140 of 140 rows \\(complete"),
-    "an amount but for its middle": (["partly", "age"], "partial separation"),
+    "two numeric columns together": (
+        ["one", "two"],
+        "`one` and `two` together foretell .* in 140 of 140 rows \\(complete",
+    ),
+    "a numeric column but for its middle": (["partly", "age"], "partial separation"),
 }
 
 
@@ -250,7 +253,7 @@ REFUSED = {
     "no event named": ({"event": None}, "Which of `no` or `yes` of `stays` is the event"),
     "not a level": ({"event": "maybe"}, "no level `maybe`"),
     "three levels": ({"outcome": "day", "event": "Mon"}, "The outcome `day` has 3 levels"),
-    "an amount": ({"outcome": "age", "event": 1}, "The outcome `age` has more than 6 values"),
+    "a numeric column": ({"outcome": "age", "event": 1}, "The outcome `age` has more than 6 values"),
     "no such penalty": ({"penalty": "ridge"}, "There is no penalty 'ridge'; there is `firth`"),
     "firth and robust": ({"penalty": "firth", "errors": "HC3"}, "tests and intervals of its own"),
     "one side only": ({"outcome": "never", "event": "yes"}, "The outcome `never` is `no` in every row"),

@@ -62,7 +62,7 @@ terms = ["age"]
 name = "short and long"
 fits = ["who stays, in short", "who stays"]
 
-[[trim]]
+[[backward_elimination]]
 fit = "in blocks"
 keep = ["age"]
 limit = 0.01
@@ -86,8 +86,8 @@ def test_a_plan_gives_the_numbers_that_python_gives(results):
     told = json.loads((results / "out" / "results.json").read_text(encoding="utf-8"))
     study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
     blocks = {"first": ["age", "voice"], "then": ["rehearsals", mb.slope("age", by="voice")]}
-    ladder = mb.fit_blocks(study, "belonging", blocks, cluster="choir")
-    assert [s["statistic"] for s in told["fits"]["in blocks"]["steps"]] == ladder.steps["statistic"].tolist()
+    hierarchy = mb.fit_blocks(study, "belonging", blocks, cluster="choir")
+    assert [s["statistic"] for s in told["fits"]["in blocks"]["steps"]] == hierarchy.steps["statistic"].tolist()
     fit = mb.fit_logistic(study, "stays", ["age", "voice"], event="yes")
     own = told["fits"]["who stays"]
     assert [r["estimate"] for r in own["coefficients"]] == fit.coefficients["estimate"].tolist()
@@ -95,13 +95,17 @@ def test_a_plan_gives_the_numbers_that_python_gives(results):
     assert [r["p_corrected"] for r in own["groups"]["voice"]["pairs"]] == pairs["p_corrected"].tolist()
     test = told["comparisons"]["short and long"]["tests"][0]
     assert test["statistic"] == fit.terms.set_index("term").loc["voice", "statistic"]
-    shorter = mb.trim(ladder.last, limit=0.01, keep=["age"])
-    assert told["trimmed"]["in blocks, trimmed"]["kept"] == list(shorter.kept) != [t.name for t in ladder.last.parts]
+    shorter = mb.backward_elimination(hierarchy.last, limit=0.01, keep=["age"])
+    assert (
+        told["eliminated"]["in blocks, eliminated"]["kept"]
+        == list(shorter.kept)
+        != [t.name for t in hierarchy.last.parts]
+    )
     table = pd.read_csv(results / "out" / "tables" / "who-stays-coefficients.csv")
     np.testing.assert_array_equal(table["estimate"], fit.coefficients["estimate"])
     screened = mb.screen(study, ["age", "travel_km", "travel_min"], outcome="belonging")
-    inflation = pd.read_csv(results / "out" / "tables" / "screen-inflation.csv")
-    np.testing.assert_allclose(inflation["vif"], screened.inflation["vif"], rtol=1e-12)
+    variance_inflation = pd.read_csv(results / "out" / "tables" / "screen-vif.csv")
+    np.testing.assert_allclose(variance_inflation["vif"], screened.vif["vif"], rtol=1e-12)
     assert any("clusters" in r for r in told["remarks"])
 
 
@@ -126,14 +130,14 @@ def test_the_report_is_one_file_escaped_and_the_same_each_time(results):
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 def test_tables_for_a_manuscript_hold_the_numbers_and_every_base(results):
     document = docx.Document(results / "out" / "tables.docx")
-    screened, ladder, logistic, levels, _, compared, _ = document.tables
+    screened, hierarchy, logistic, levels, _, compared, _ = document.tables
     study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
     fit = mb.fit_logistic(study, "stays", ["age", "voice"], event="yes")
     rows = {r.cells[0].text.strip(): [c.text for c in r.cells[1:]] for r in logistic.rows}
     tenor = fit.coefficients.set_index("level").loc["tenor"]
     assert rows["tenor"][0] == f"{tenor['odds_ratio']:.2f}"
     assert rows["alto"][0] == "base"
-    steps = {r.cells[0].text.strip(): [c.text for c in r.cells[1:]] for r in ladder.rows}
+    steps = {r.cells[0].text.strip(): [c.text for c in r.cells[1:]] for r in hierarchy.rows}
     assert steps["alto"] == ["base", "base"]
     assert len(steps["R²"]) == 2
     notes = [p.text for p in document.paragraphs if p.text.startswith("Note.")]
@@ -160,7 +164,7 @@ def test_what_was_done_in_python_is_written_as_a_plan_that_gives_it_again(tmp_pa
     study = mb.demo.plan().open()
     blocks = {"first": ["age", "voice"], "then": ["rehearsals", mb.slope("age", by="voice")]}
     made = {
-        "ladder": mb.fit_blocks(study, "belonging", blocks, cluster="choir"),
+        "blockwise entry": mb.fit_blocks(study, "belonging", blocks, cluster="choir"),
         "crossed": mb.fit_logistic(
             study,
             "stays",
@@ -168,7 +172,7 @@ def test_what_was_done_in_python_is_written_as_a_plan_that_gives_it_again(tmp_pa
             event="no",
             penalty="firth",
         ),
-        "inside": mb.fit_linear(study, "belonging", ["age"], within="choir", errors="HC1", level=0.9),
+        "inside": mb.fit_linear(study, "belonging", ["age"], fixed_effects="choir", errors="HC1", level=0.9),
         "weighted": mb.fit_linear(study, "belonging", ["age", "voice"], weights="weight"),
     }
     path = tmp_path / "mine.toml"
@@ -200,7 +204,7 @@ def test_nothing_is_written_over_and_nothing_half(results):
     )
     stopped = run("run", "broken.toml", "--into", "never", cwd=results)
     assert stopped.returncode == 2
-    assert "fit `who stays`: Exact overlap" in stopped.stderr
+    assert "fit `who stays`: Exact collinearity" in stopped.stderr
     assert not (results / "never").exists()
 
 
@@ -237,7 +241,7 @@ MISTAKES = {
         r"line LINE: the fit `in blocks` has no term `ages` to keep\. Did you mean `age`",
     ),
     "a limit for p that is none": ("limit = 0.01", "limit = 1", r"line LINE: `limit` is a p between 0 and 1"),
-    "a fit to trim that is not there": (
+    "a fit to eliminate from that is not there": (
         'fit = "in blocks"',
         'fit = "in block"',
         r"line LINE: there is no fit `in block`",
@@ -303,4 +307,4 @@ def test_a_drafted_plan_runs_as_it_stands_with_its_guesses_marked(outcome, tmp_p
         == 2
     )
     none = run("start", str(DATA), "--codebook", str(BOOK), "--outcome", "choir", cwd=tmp_path)
-    assert "an outcome is an amount, or has two" in none.stderr
+    assert "an outcome is numeric, or has two" in none.stderr

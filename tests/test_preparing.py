@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 import markbase as mb
 from markbase.core.study.coding import grid
 from markbase.core.study.replay import STEPS
-from markbase.files.writing import table_bytes
+from markbase.files.data_writing import table_bytes
 
 
 def quietly(call, *arguments, **settings):
@@ -29,9 +29,9 @@ def same(one, other):
 # each step on the demo data, what the remark must say ("" for none), and what must be true of source and result
 STEPS_TRIED = [
     ({"do": "as_role", "column": "choir", "role": "identifier"}, "", lambda _, b: b["choir"].role == "identifier"),
-    ({"do": "as_amount", "column": "rehearsal_day"}, "", lambda a, b: b["rehearsal_day"].values[:9].tolist() == (a["rehearsal_day"].values[:9] + 1).tolist()),
-    ({"do": "as_group", "column": "satisfaction", "labels": {"1": "poor", "5": "great", "9": "?"}}, "no label for codes `2`, `3` and `4`; no row has `?`", lambda _, b: b["satisfaction"].levels[0].label == "poor"),
-    ({"do": "as_ordered", "column": "satisfaction", "order": [5, 4, 3, 2, 1]}, "", lambda _, b: b["satisfaction"].levels[0].label == "5"),
+    ({"do": "as_numeric", "column": "rehearsal_day"}, "", lambda a, b: b["rehearsal_day"].values[:9].tolist() == (a["rehearsal_day"].values[:9] + 1).tolist()),
+    ({"do": "as_categorical", "column": "satisfaction", "labels": {"1": "poor", "5": "great", "9": "?"}}, "no label for codes `2`, `3` and `4`; no row has `?`", lambda _, b: b["satisfaction"].levels[0].label == "poor"),
+    ({"do": "as_ordinal", "column": "satisfaction", "order": [5, 4, 3, 2, 1]}, "", lambda _, b: b["satisfaction"].levels[0].label == "5"),
     ({"do": "blank", "column": "age", "codes": {"45": "odd"}, "ranges": [[80, 90]]}, "among the other values", lambda a, b: b["age"].valid == np.sum((a["age"].values != 45) & (a["age"].values < 80))),
     ({"do": "blank", "column": "belonging", "codes": [-99]}, "`-99` is never seen", lambda a, b: b["belonging"].valid == a["belonging"].valid),
     ({"do": "blank", "column": "voice", "codes": ["tennor"]}, "", lambda a, b: len(b["voice"].levels) == 4 and b["voice"].valid == a["voice"].valid - 6),
@@ -123,7 +123,7 @@ REFUSED = [
     ),
     (
         {"do": "derive", "name": "n", "z": "voice"},
-        "`voice` is a group, so `z` is refused: an indicator has no standard deviation",
+        "`voice` is categorical, so `z` is refused: an indicator has no standard deviation",
     ),
     ({"do": "derive", "name": "n", "lgo": "age"}, "knows no `lgo`. Did you mean `log`"),
     ({"do": "derive", "name": "n", "log": "age", "sqrt": "age"}, "one thing"),
@@ -136,22 +136,22 @@ REFUSED = [
     ),
     ({"do": "merge_levels", "column": "voice", "targets": {"x": ["altos"]}}, "no level `altos`. Did you mean `alto`"),
     ({"do": "merge_levels", "column": "voice", "below": 2}, "No level is below 2 rows"),
-    ({"do": "merge_levels", "column": "age", "below": 30}, "`age` is an amount"),
+    ({"do": "merge_levels", "column": "age", "below": 30}, "`age` is numeric"),
     ({"do": "cut", "column": "age", "edges": [45, 30], "name": "n"}, "numbers that rise"),
     ({"do": "cut", "column": "age", "edges": [45], "labels": ["a"], "name": "n"}, "make 2 bands"),
     ({"do": "split_at", "column": "age", "above": 200, "name": "n"}, "No row of `age` would be `high`"),
     ({"do": "event", "column": "voice", "event": "alto"}, "more than two levels; give the two-level group a name"),
     ({"do": "event", "column": "stays", "event": ["yes", "no"], "name": "n"}, "Every row"),
-    ({"do": "code_as", "column": "voice", "scheme": "trend"}, "declare it with `as_ordered` first"),
+    ({"do": "code_as", "column": "voice", "scheme": "trend"}, "declare it with `as_ordinal` first"),
     (
         {"do": "code_as", "column": "voice", "scheme": "dummies"},
         "no coding of `voice`; there are `adjacent`, `effect`, `indicator`",
     ),
     (
-        {"do": "as_group", "column": "belonging", "labels": {"1": "a", "2": "a"}},
+        {"do": "as_categorical", "column": "belonging", "labels": {"1": "a", "2": "a"}},
         "`a` of `belonging` is given to two codes",
     ),
-    ({"do": "as_amount", "column": "voice"}, "its level `soprano` .676 rows. is no number"),
+    ({"do": "as_numeric", "column": "voice"}, "its level `soprano` .676 rows. is no number"),
     ({"do": "blank", "column": "age", "codes": ["x"]}, "a code to blank is a number, not `x`"),
     ({"do": "blank", "column": "voice", "ranges": [[1, 2]]}, "ranges say nothing"),
     ({"do": "keep", "conditions": {"age": {"over": 3}}}, "`over` is no test for `age`"),

@@ -50,7 +50,7 @@ def test_inflation_agrees_with_auxiliary_regressions_at_50_digits(bases, near):
         study = study.mark(group, level)
     screen = mb.screen(study, terms)
     wanted, X, names = brute_vif(table, terms, bases)
-    got = screen.inflation.set_index(["term", "column"])
+    got = screen.vif.set_index(["term", "column"])
     assert set(got.index) == set(wanted)
     for key, vif in wanted.items():
         assert digits(got.loc[key, "vif"], vif) > 9.5, key
@@ -120,14 +120,12 @@ def test_pairwise_rows_are_counted_and_the_difference_is_pointed_out():
 def test_exact_overlaps_are_infinite_and_named_and_the_others_keep_their_values():
     study = mb.demo.choirs()
     screen = mb.screen(study, ["age", "rehearsals", "concerts", "events", "travel_km"], "belonging")
-    values = screen.inflation.set_index("term")["vif"]
+    values = screen.vif.set_index("term")["vif"]
     assert np.isinf(values[["rehearsals", "concerts", "events"]]).all()
-    assert screen.overlaps[0].statement.startswith("`events` equals `rehearsals` + `concerts`")
-    rest = mb.screen(study, ["age", "rehearsals", "concerts", "travel_km"], "belonging").inflation.set_index("term")[
-        "vif"
-    ]
+    assert screen.collinear[0].statement.startswith("`events` equals `rehearsals` + `concerts`")
+    rest = mb.screen(study, ["age", "rehearsals", "concerts", "travel_km"], "belonging").vif.set_index("term")["vif"]
     np.testing.assert_allclose(values[["age", "travel_km"]], rest[["age", "travel_km"]], rtol=1e-10)
-    assert screen.advice[0].kind == "overlap"
+    assert screen.advice[0].kind == "collinear"
     pruned = screen.prune()
     assert pruned.steps[["dropped", "value"]].to_numpy().tolist() == [["events", math.inf]]
     assert screen.prune(keep=["events"]).steps["dropped"].tolist() == ["concerts", "rehearsals"]
@@ -144,12 +142,12 @@ def test_several_overlaps_at_once_and_a_dependence_that_no_pair_shows():
     screen = mb.screen(mb.Study(table), [*"abcdef", "s", "t", "g", "h"])
     finite = screen.terms[np.isfinite(screen.terms["gvif"])]["term"].tolist()
     assert finite == ["d", "e", "f"]
-    assert sorted(sorted(o.terms) for o in screen.overlaps) == [["a", "b", "s"], ["c", "t"], ["g", "h"]]
+    assert sorted(sorted(o.terms) for o in screen.collinear) == [["a", "b", "s"], ["c", "t"], ["g", "h"]]
     table["mix"] = table[list("abcde")].sum(axis=1) + 0.05 * rng.normal(size=n)
     hidden = mb.screen(mb.Study(table), [*"abcdef", "mix"])
     assert hidden.correlations.abs().where(~np.eye(7, dtype=bool)).max().max() < 0.7
     assert not hidden.pairs["flag"].any()
-    assert (hidden.inflation["vif"] > 100).sum() == 6
+    assert (hidden.vif["vif"] > 100).sum() == 6
     assert any(a.kind == "hidden" and "no single pair is flagged" in a.text for a in hidden.advice)
     carried = hidden.auxiliary("mix").set_index("term")["carried"]
     assert carried["f"] < 1.05 < 50 < carried[list("abcde")].min()
@@ -158,7 +156,7 @@ def test_several_overlaps_at_once_and_a_dependence_that_no_pair_shows():
 def test_two_hundred_predictors_constants_and_empty_levels():
     rng = np.random.default_rng(4)
     table = pd.DataFrame(rng.normal(size=(600, 200))).rename(columns=str)
-    assert mb.screen(mb.Study(table), list(table.columns)).inflation["vif"].between(1, 3).all()
+    assert mb.screen(mb.Study(table), list(table.columns)).vif["vif"].between(1, 3).all()
     small = frame()
     small["flat"] = 3.0
     small.loc[small["voice"] == "tenor", "km"] = np.nan
@@ -209,7 +207,7 @@ def test_sensitivity_is_what_refitting_gives_and_says_what_turns():
         study = mb.demo.plan().open()
     terms = ["age", "travel_km", "travel_min", "voice"]
     fit = mb.fit_linear(study, "belonging", terms)
-    moved = mb.sensitivity(fit, "travel_km")
+    moved = mb.specifications(fit, "travel_km")
     complete = study.keep({name: {"present": True} for name in (*terms, "belonging")})
     for name in terms:
         if name == "travel_km":
@@ -223,7 +221,7 @@ def test_sensitivity_is_what_refitting_gives_and_says_what_turns():
         assert row["estimate"] == pytest.approx(again["estimate"], rel=1e-10)
         assert row["p"] == pytest.approx(again["p"], rel=1e-8)
     assert moved.changed == ("Without `travel_min`, the estimate becomes clear.",)
-    assert mb.sensitivity(fit, "voice").table["level"].nunique() == 3
+    assert mb.specifications(fit, "voice").table["level"].nunique() == 3
     alone = mb.screen_fit(fit)
     pd.testing.assert_frame_equal(alone.terms, mb.screen(study, terms, "belonging").terms, rtol=1e-10)
 
@@ -255,7 +253,7 @@ def test_the_command_screens_prunes_and_draws(tmp_path):
     for told in ("▲.98", "limit √5", "Dropping until", "protected  travel_min", "how the estimate moves"):
         assert told in done.stdout
     drawn = {p.name: p.read_bytes() for p in (tmp_path / "f").iterdir()}
-    assert set(drawn) == {f"{n}.{k}" for n in ("correlations", "inflation", "pairs") for k in ("png", "svg")}
+    assert set(drawn) == {f"{n}.{k}" for n in ("correlations", "pairs", "vif") for k in ("png", "svg")}
     assert b"<script" not in drawn["pairs.svg"]
     again = run("screen", DATA, *options, "--figures", str(tmp_path / "f"))
     assert (again.returncode, "was not written over" in again.stderr) == (2, True)
@@ -276,10 +274,10 @@ def test_figures_take_axes_and_set_nothing_global():
     screen = mb.screen(mb.demo.choirs(), ["age", "rehearsals", "concerts", "events"], "belonging")
     ax = Figure().subplots()
     assert mb.draw_correlations(screen, ax) is ax
-    assert "infinite" in " ".join(t.get_text() for t in mb.draw_inflation(screen).texts)
+    assert "infinite" in " ".join(t.get_text() for t in mb.draw_vif(screen).texts)
     assert len(mb.draw_pairs(mb.demo.choirs(), screen).axes) == 25
     assert dict(mpl.rcParams) == before
-    with pytest.raises(mb.MarkbaseError, match="two amounts or more"):
+    with pytest.raises(mb.MarkbaseError, match="two numeric columns or more"):
         mb.draw_pairs(mb.demo.choirs(), mb.screen(mb.demo.choirs(), ["voice", "age"]))
 
 

@@ -8,7 +8,7 @@ import pandas as pd
 import pytest
 
 import markbase as mb
-from markbase.core.wording import number, p_phrase, short, without_zero
+from markbase.core.formatting import number, p_phrase, short, without_zero
 from markbase.show.page import Strip
 from markbase.show.text import draw
 
@@ -38,7 +38,8 @@ def test_every_label_is_escaped_in_html_and_literal_in_text():
 
 
 @pytest.mark.parametrize(
-    "result", ["fit", "study", "trail", "reading", "equation", "lines", "guide", "odds", "sorting", "odds reading"]
+    "result",
+    ["fit", "study", "trail", "reading", "equation", "lines", "guide", "odds", "classification", "odds reading"],
 )
 def test_html_and_text_show_the_same_numbers(result):
     study = mb.demo.choirs().mark("voice", "alto")
@@ -52,7 +53,7 @@ def test_html_and_text_show_the_same_numbers(result):
             "lines": fit.equation(by="voice"),
             "guide": fit.guide(),
             "odds": logistic,
-            "sorting": logistic.classification(),
+            "classification": logistic.classification(),
         }
         shown["odds reading"] = logistic.reading()
     shown = shown[result]

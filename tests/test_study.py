@@ -25,7 +25,7 @@ def test_overview_of_the_demo_says_what_is_wrong_with_it():
     assert (study.rows, len(table)) == (2003, 18)
     assert table.loc["singer_id", "role"] == "identifier"
     assert table.loc["age", ["rows", "missing", "blank", "coded"]].tolist() == [1960, 43, 31, 12]
-    assert table.loc["rehearsal_day", ["kind", "levels"]].tolist() == ["group", 5]
+    assert table.loc["rehearsal_day", ["kind", "levels"]].tolist() == ["categorical", 5]
     assert not table["guessed"].any()
     assert table.loc["events", "remarks"] == "exact total of `rehearsals` and `concerts`"
     assert "`tennor` in 6 rows: misspelt for `tenor`?" in table.loc["voice", "remarks"]
@@ -48,22 +48,22 @@ def test_levels_count_every_row_once():
 
 
 GUESSES = [
-    ([1, 2, 3, 4, 5] * 20, "amount", "digits that look like codes: 5 whole numbers"),
-    (list(range(1001, 1101)), "amount", "looks like an identifier"),
-    ([f"P{k}" for k in range(100)], "group", "looks like an identifier"),
-    (["a", "b"] * 50, "group", ""),
-    (["1.5", "2,5", "n/a"] + ["3.5"] * 97, "group", "mostly numbers, but text in 2 rows"),
-    (["1,5", "2"] * 50, "amount", "decimal commas"),
-    (["12.5%", "7 %", "", "3%"] * 25, "amount", "percent signs read away"),
-    (["12,5%", "70%"] * 50, "amount", "decimal commas"),
-    (["10%", "20"] * 50, "group", ""),
-    (["1,500", "2,500"] * 50, "group", ""),
-    ([7] * 100, "amount", "constant"),
-    ([True, False] * 50, "group", ""),
-    (["a ", "a", " b", "b"] * 25, "group", "blanks around the text read away in 50 rows"),
-    ([None] * 100, "amount", "every row is missing"),
-    ([1.0, np.inf] * 50, "amount", "infinite in 50 rows"),
-    (["1_000"] * 50 + ["x"] * 50, "group", ""),
+    ([1, 2, 3, 4, 5] * 20, "numeric", "digits that look like codes: 5 whole numbers"),
+    (list(range(1001, 1101)), "numeric", "looks like an identifier"),
+    ([f"P{k}" for k in range(100)], "categorical", "looks like an identifier"),
+    (["a", "b"] * 50, "categorical", ""),
+    (["1.5", "2,5", "n/a"] + ["3.5"] * 97, "categorical", "mostly numbers, but text in 2 rows"),
+    (["1,5", "2"] * 50, "numeric", "decimal commas"),
+    (["12.5%", "7 %", "", "3%"] * 25, "numeric", "percent signs read away"),
+    (["12,5%", "70%"] * 50, "numeric", "decimal commas"),
+    (["10%", "20"] * 50, "categorical", ""),
+    (["1,500", "2,500"] * 50, "categorical", ""),
+    ([7] * 100, "numeric", "constant"),
+    ([True, False] * 50, "categorical", ""),
+    (["a ", "a", " b", "b"] * 25, "categorical", "blanks around the text read away in 50 rows"),
+    ([None] * 100, "numeric", "every row is missing"),
+    ([1.0, np.inf] * 50, "numeric", "infinite in 50 rows"),
+    (["1_000"] * 50 + ["x"] * 50, "categorical", ""),
 ]
 
 
@@ -81,7 +81,7 @@ def test_the_codebook_decides_and_missing_codes_keep_their_meaning():
     book = {
         "columns": {
             "day": {"levels": {"1": "Mon", "2": "Tue", "3": "Wed"}, "missing": {"-9": "no answer"}, "base": "Tue"},
-            "x": {"kind": "amount", "missing": {-9: "no answer", -8: "not asked"}, "unit": ["hour", "hours"]},
+            "x": {"kind": "numeric", "missing": {-9: "no answer", -8: "not asked"}, "unit": ["hour", "hours"]},
         }
     }
     study = mb.Study(frame, book)
@@ -120,7 +120,7 @@ def test_categories_keep_their_order_and_only_numbers_are_totals():
     frame["a"], frame["b"] = [0.1, 0.2, 0.3, 0.7], [0.2, 0.1, 0.9, 0.4]
     frame["total"] = frame["a"] + frame["b"]
     study = mb.Study(frame)
-    assert study["size"].kind == "ordered"
+    assert study["size"].kind == "ordinal"
     assert study.levels("size")["level"].tolist() == ["s", "m", "l"]
     many = mb.Study(pd.concat([frame] * 30, ignore_index=True).assign(w=np.arange(120) % 11))
     assert "exact total of `a` and `b`" in remarks(many, "total")
@@ -128,15 +128,15 @@ def test_categories_keep_their_order_and_only_numbers_are_totals():
 
 BAD_CODEBOOKS = [
     ({"column": {}}, "unknown key `column`. Did you mean `columns`"),
-    ({"columns": {"v": {"kind": "grup"}}}, "`kind` is 'grup'; it can be `amount`, `group` or `ordered`"),
-    ({"columns": {"v": {"knd": "group"}}}, "unknown key `knd`. Did you mean `kind`"),
-    ({"columns": {"v": {"kind": "amount", "levels": ["a"]}}}, "an amount has no levels"),
+    ({"columns": {"v": {"kind": "grup"}}}, "`kind` is 'grup'; it can be `categorical`, `numeric` or `ordinal`"),
+    ({"columns": {"v": {"knd": "categorical"}}}, "unknown key `knd`. Did you mean `kind`"),
+    ({"columns": {"v": {"kind": "numeric", "levels": ["a"]}}}, "a numeric column has no levels"),
     ({"columns": {"v": {"levels": {"1": "a", "2": "a"}}}}, "label `a` is given to two levels"),
     ({"columns": {"v": {"levels": ["a", "-9"], "missing": [-9]}}}, "`-9` is both a level and a missing code"),
     ({"columns": {"v": {"levels": ["alto", "bass"], "base": "altos"}}}, "base `altos` is not among the levels"),
     ({"columns": {"v": {"unit": 3}}}, "`unit` must be a text"),
     ({"columns": {"voices": {}}}, "describes `voices`, which data does not have. There is `v`"),
-    ({"columns": {"v": "group"}}, "expected a table with keys"),
+    ({"columns": {"v": "categorical"}}, "expected a table with keys"),
     ({"columns": {"v": {"base": "z"}}}, "`v` has no level `z`"),
 ]
 
@@ -155,7 +155,7 @@ CALLS = [
         mb.LevelError,
         "no rule .* `first`, `largest`, `last`, `lowest_mean` and `smallest`",
     ),
-    (lambda s: s.mark("age", by="largest"), mb.ColumnError, "is an amount and has no levels"),
+    (lambda s: s.mark("age", by="largest"), mb.ColumnError, "is numeric and has no levels"),
     (lambda s: s.levels("age"), mb.ColumnError, "`values` describes it"),
     (lambda s: s.values("voice"), mb.ColumnError, "`levels` counts them"),
     (lambda s: s["voise"], mb.ColumnError, "no column `voise`. Did you mean `voice`"),

@@ -46,7 +46,7 @@ def test_everything_is_as_with_all_indicators(within, setting, far):
     study = mb.Study(panel(far=far))
     terms = ["x", "z", "part", mb.slope("z", by="part")]
     names = [within] if isinstance(within, str) else within
-    fit = mb.fit_linear(study, "y", terms, within=within, **SETTINGS[setting])
+    fit = mb.fit_linear(study, "y", terms, fixed_effects=within, **SETTINGS[setting])
     full = mb.fit_linear(study, "y", [*terms, *names], **SETTINGS[setting])
     own, wanted = fit.coefficients.iloc[1:], full.coefficients.iloc[1:]
     wanted = wanted[wanted["term"].isin(own["term"])]
@@ -64,7 +64,7 @@ def test_everything_is_as_with_all_indicators(within, setting, far):
 def test_r2_within_start_and_overall_by_their_definitions():
     data = panel()
     study = mb.Study(data)
-    fit = mb.fit_linear(study, "y", ["x", "z"], within=["g", "h"])
+    fit = mb.fit_linear(study, "y", ["x", "z"], fixed_effects=["g", "h"])
     alone = mb.fit_linear(study, "y", ["g", "h"])
     left, rest = alone.strength.residual_ss, fit.strength.residual_ss
     assert fit.strength.r2_within == pytest.approx(1 - rest / left)
@@ -76,17 +76,17 @@ def test_r2_within_start_and_overall_by_their_definitions():
 def test_parts_that_share_no_level_cost_a_level_each():
     data = pd.concat([panel(200, 10, 3, seed) for seed in (1, 2)], keys=["north", "south"]).reset_index(level=0)
     data["g"], data["h"] = data["level_0"] + data["g"], data["level_0"] + data["h"]
-    fit = mb.fit_linear(mb.Study(data), "y", ["x"], within=["g", "h"])
+    fit = mb.fit_linear(mb.Study(data), "y", ["x"], fixed_effects=["g", "h"])
     assert fit.df_rest == 400 - 1 - 20 - (6 - 2)
 
 
 def test_levels_with_one_row_tell_nothing_of_the_terms():
     data = panel()
     lone = data.iloc[:2].assign(g=["only", "alone"], y=[50.0, -70.0], x=[9.0, 900.0])
-    bare = mb.fit_linear(mb.Study(data), "y", ["x", "z"], within="g", errors="HC3")
+    bare = mb.fit_linear(mb.Study(data), "y", ["x", "z"], fixed_effects="g", errors="HC3")
     with pytest.warns(mb.MarkbaseWarning, match="2 levels of `g` have one row only"):
         fit = mb.fit_linear(
-            mb.Study(pd.concat([data, lone], ignore_index=True)), "y", ["x", "z"], within="g", errors="HC3"
+            mb.Study(pd.concat([data, lone], ignore_index=True)), "y", ["x", "z"], fixed_effects="g", errors="HC3"
         )
     assert fit.df_rest == bare.df_rest
     np.testing.assert_allclose(
@@ -95,12 +95,12 @@ def test_levels_with_one_row_tell_nothing_of_the_terms():
 
 
 REFUSED = {
-    "constant amount": (["z", "size"], "g", "`size` does not vary within the levels of `g`"),
+    "constant numeric column": (["z", "size"], "g", "`size` does not vary within the levels of `g`"),
     "constant group": (["z", "region"], "g", "`region` does not vary within the levels of `g`"),
     "one level apart": (["z", "kind"], "g", "`k2` of `kind` does not vary within"),
     "total": (["x", "z", "sum"], "g", r"`sum` equals `x` \+ `z` once the levels of `g` are taken out"),
     "a term": (["z", "g"], "g", "`g` cannot be taken out with `within` and be in the model as well"),
-    "an amount": (["z"], "x", "`x` is an amount"),
+    "a numeric column": (["z"], "x", "`x` is numeric"),
     "three": (["z"], ["g", "h", "team"], "one column, or two"),
     "a row each": (["z"], "row", "a level of its own for every row"),
 }
@@ -115,18 +115,18 @@ def test_what_cannot_be_told_within_levels_is_named(case):
     data["kind"] = np.where(number < 8, "k2", np.where(data["z"] > 0, "k0", "k1"))
     terms, within, message = REFUSED[case]
     with pytest.raises(mb.MarkbaseError, match=message):
-        mb.fit_linear(mb.Study(data).as_group("row"), "y", terms, within=within)
+        mb.fit_linear(mb.Study(data).as_categorical("row"), "y", terms, fixed_effects=within)
 
 
 def test_an_outcome_without_variation_within_levels_is_refused():
     data = panel().assign(y=lambda d: d["g"].str[1:].astype(float))
     with pytest.raises(mb.FitError, match="`y` has one value within each level of `g`"):
-        mb.fit_linear(mb.Study(data), "y", ["x"], within="g")
+        mb.fit_linear(mb.Study(data), "y", ["x"], fixed_effects="g")
 
 
 def test_an_outcome_of_percents_looked_back_on_is_told_in_points_and_with_its_caution():
     study = mb.read_plan(mb.demo.path("choir_terms.plan.toml")).open()
-    fit = mb.fit_linear(study, "attendance", ["attendance_before", "concerts"], within="choir")
+    fit = mb.fit_linear(study, "attendance", ["attendance_before", "concerts"], fixed_effects="choir")
     told = " ".join(str(fit.reading()).split())
     assert "percentage points higher" in told
     assert "Per further percentage point (attendance_before)" in told

@@ -34,7 +34,7 @@ TERMINALS = {
         f"markbase fit {PLAN} --kind logistic --outcome stays --event yes --terms age,voice,rehearsals,travel_km",
         "1080x945+0+0",
     ),
-    "ladder.png": (
+    "blockwise entry.png": (
         f"markbase fit {PLAN} --outcome belonging --block 'background: age, voice' --block 'taking part: rehearsals, concerts' "
         "--block 'way in: joined_through, travel_km'",
         "1080x960+0+0",
@@ -93,19 +93,19 @@ def terminal(name: str, command: str, part: str, folder: Path) -> None:
 
 
 def figure() -> None:
-    """Draw the inflation of the terms screened, and the groups of a fit."""
+    """Draw the variance inflation of the terms screened, and the groups of a fit."""
     import markbase as mb
 
     screen = mb.screen(mb.demo.plan().open(), SCREENED.split(","), "belonging")
-    mb.draw_inflation(screen).figure.savefig(HERE / "inflation.png", dpi=120)
+    mb.draw_vif(screen).figure.savefig(HERE / "inflation.png", dpi=120)
     fit = mb.fit_linear(mb.demo.plan().open(), "belonging", ["age", "voice", "rehearsals", mb.slope("age", by="voice")])
     blocks = {
         "background": ["age", "voice"],
         "taking part": ["rehearsals", "concerts"],
         "way in": ["joined_through", "travel_km"],
     }
-    ladder = mb.fit_blocks(mb.demo.plan().open(), "belonging", blocks)
-    mb.draw_ladder(ladder).figure.savefig(HERE / "ladder-figure.png", dpi=120)
+    hierarchy = mb.fit_blocks(mb.demo.plan().open(), "belonging", blocks)
+    mb.draw_blocks(hierarchy).figure.savefig(HERE / "blockwise entry-figure.png", dpi=120)
     mb.draw_groups(fit, "voice").figure.savefig(HERE / "voice-differences.png", dpi=120)
     mb.draw_lines(fit, "age", by="voice").figure.savefig(HERE / "age-by-voice.png", dpi=120)
 

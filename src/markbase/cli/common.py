@@ -14,14 +14,14 @@ from typing import Any, TypeVar
 
 import click
 
-from markbase.cli.telling import tell
+from markbase.cli.progress import report_progress
 from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
 from markbase.files.codebook import read_codebook
 from markbase.files.plan import Plan, read_plan, read_step
 from markbase.show.page import Page
-from markbase.show.plain import to_json
+from markbase.show.records import to_json
 from markbase.show.text import to_text
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -37,7 +37,7 @@ def data_options(function: F) -> F:
             "kinds",
             multiple=True,
             metavar="COLUMN=KIND",
-            help="Declare a column amount, group, ordered or identifier. May be repeated.",
+            help="Declare a column numeric, categorical, ordinal or identifier. May be repeated.",
         ),
         click.option(
             "--missing",
@@ -156,7 +156,7 @@ def remarks() -> Iterator[list[str]]:
         finally:
             told += dict.fromkeys(str(w.message) for w in caught if issubclass(w.category, MarkbaseWarning))
             for text in told:
-                tell(f"remark: {text}")
+                report_progress(f"remark: {text}")
 
 
 @contextmanager

@@ -11,16 +11,16 @@ from pathlib import Path
 import click
 
 from markbase import demo
-from markbase.cli.carrying import carry_out
 from markbase.cli.common import remarks, show
+from markbase.cli.results_folder import carry_out
 from markbase.core.errors import FileError, MarkbaseWarning, listed, quoted
-from markbase.core.model.fitting import fit_linear
-from markbase.core.model.fitting_logistic import fit_logistic
+from markbase.core.results.fit_linear import fit_linear
+from markbase.core.results.fit_logistic import fit_logistic
 from markbase.files.data import open_study
 from markbase.files.plan import read_plan
-from markbase.files.whole import refuse_to_replace, write_whole
+from markbase.files.whole_files import refuse_to_replace, write_whole
 from markbase.show.fit import fit_page
-from markbase.show.groups import groups_section, guide_page, pairs_section
+from markbase.show.group_tables import groups_section, guide_page, pairs_section
 from markbase.show.page import Page
 from markbase.show.study import check_page, column_page, study_page, trail_page
 
@@ -76,7 +76,9 @@ def command(folder: Path, replace: bool) -> None:
     )
     with remarks():
         looked_back = read_plan(seasons).open()
-        lagged = fit_linear(looked_back, "attendance", ["concerts", "concerts_before"], within="choir", cluster="choir")
+        lagged = fit_linear(
+            looked_back, "attendance", ["concerts", "concerts_before"], fixed_effects="choir", cluster="choir"
+        )
     show(trail_page(looked_back.trail))
     _say("")
     _say(str(lagged.reading()))
@@ -87,7 +89,7 @@ def command(folder: Path, replace: bool) -> None:
     _say(f"  {_program()} {stays}")
     _say("      the whole of it: odds ratios, percentage points, sentences")
     _say(f"  {_program()} {fit} --base voice=tenor")
-    _say("      the same fit against another base: R² and the typical miss stay as they are")
+    _say("      the same fit against another base: R² and the residual standard deviation stay as they are")
     _say(f"  {_program()} fit {_quoted(plan)} --outcome belonging --terms rehearsals,concerts,events")
     _say("      a total beside its parts: the fit stops and says why")
     _say(f"  {_program()} prepare {_quoted(plan)} --coding voice")

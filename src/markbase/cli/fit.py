@@ -7,28 +7,28 @@ from typing import Any
 
 import click
 
-from markbase.cli.asking import fit_options, options_of
 from markbase.cli.common import remarks, show, show_json, split
-from markbase.cli.drawing import draw_fit, draw_steps
-from markbase.cli.telling import counting
-from markbase.core.comparing.held_out import held_out
-from markbase.core.comparing.trim import trim
-from markbase.core.model.corrections import check_correction
-from markbase.core.model.linear import LinearFit
-from markbase.core.model.logistic import LogisticFit
+from markbase.cli.figure_files import draw_fit, draw_steps
+from markbase.cli.fit_options import fit_options, options_of
+from markbase.cli.progress import counting
+from markbase.core.comparison.backward_elimination import backward_elimination
+from markbase.core.comparison.cross_validation import cross_validate
+from markbase.core.inference.multiplicity import check_correction
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
+from markbase.show.blocks import blocks_page, cross_validation_page, elimination_page
 from markbase.show.fit import checks_page, fit_page, standardised_section
-from markbase.show.groups import groups_section, guide_section, lines_page, pairs_section
-from markbase.show.ladder import held_out_page, ladder_page, trimmed_page
+from markbase.show.group_tables import groups_section, guide_section, lines_page, pairs_section
 from markbase.show.logistic import cases_page, classification_page, logistic_page
 from markbase.show.page import Page, Section
-from markbase.show.plain import (
+from markbase.show.records import (
+    blocks_record,
     checks_record,
+    elimination_record,
     fit_record,
     groups_record,
-    ladder_record,
     logistic_record,
     table_record,
-    trimmed_record,
 )
 
 
@@ -42,15 +42,20 @@ from markbase.show.plain import (
     help="Instead of --terms: enter terms block by block, in this order, all on the same rows. May be repeated.",
 )
 @click.option(
-    "--resample",
+    "--bootstrap",
     type=int,
     metavar="N",
     help="With --block: intervals of what each block adds from N samples drawn out of the rows.",
 )
-@click.option("--trim", "trims", is_flag=True, help="Only a log of leaving out terms that are not clear, worst first.")
-@click.option("--keep", multiple=True, metavar="COLUMNS", help="With --trim: terms that must stay.")
+@click.option(
+    "--backward-elimination",
+    "eliminations",
+    is_flag=True,
+    help="Only a log of leaving out terms that are not clear, worst first.",
+)
+@click.option("--keep", multiple=True, metavar="COLUMNS", help="With --backward-elimination: terms that must stay.")
 @click.option("--checks", is_flag=True, help="Linear: only the checks: residuals, spread, straight lines, cases.")
-@click.option("--held-out", "holds_out", is_flag=True, help="Only how the model does on rows it has not seen.")
+@click.option("--cross-validate", "holds_out", is_flag=True, help="Only how the model does on rows it has not seen.")
 @click.option("--guide", is_flag=True, help="Only the questions to put to the fit, answered with its numbers.")
 @click.option(
     "--group",
@@ -61,12 +66,19 @@ from markbase.show.plain import (
 )
 @click.option("--correction", default="holm", show_default=True, help="Of the pairs: holm, bonferroni, tukey or none.")
 @click.option("--standardised", is_flag=True, help="Linear: add coefficients in standard deviations of the outcome.")
-@click.option("--sorting", is_flag=True, help="Logistic: only how well rows are sorted, also in rows held out.")
+@click.option("--classification", is_flag=True, help="Logistic: only how well rows are sorted, also in rows held out.")
 @click.option(
-    "--cut", default=0.5, show_default=True, help="With --sorting: the probability from which the event is predicted."
+    "--cut",
+    default=0.5,
+    show_default=True,
+    help="With --classification: the probability from which the event is predicted.",
 )
-@click.option("--folds", default=10, show_default=True, help="With --sorting and --held-out: in how many parts.")
-@click.option("--seed", default=0, show_default=True, help="With --sorting, --held-out and --resample: the seed.")
+@click.option(
+    "--folds", default=10, show_default=True, help="With --classification and --cross-validate: in how many parts."
+)
+@click.option(
+    "--seed", default=0, show_default=True, help="With --classification, --cross-validate and --bootstrap: the seed."
+)
 @click.option(
     "--cases", type=int, metavar="N", help="Logistic: only the N cases that weigh most, by the identifier of the data."
 )
@@ -74,8 +86,8 @@ from markbase.show.plain import (
 @click.option("--replace", "replaces", is_flag=True, help="With --figures: write over files that are there.")
 def command(
     blocks: tuple[str, ...],
-    resample: int | None,
-    trims: bool,
+    bootstrap: int | None,
+    eliminations: bool,
     keep: tuple[str, ...],
     checks: bool,
     holds_out: bool,
@@ -83,7 +95,7 @@ def command(
     groups: tuple[str, ...],
     correction: str,
     standardised: bool,
-    sorting: bool,
+    classification: bool,
     cut: float,
     folds: int,
     seed: int,
@@ -105,16 +117,16 @@ def command(
         check_correction(correction)
         options = options_of(given)
         if blocks:
-            _, ladder = options.blocks(blocks)
-            if resample is not None:
-                ladder = ladder.resample(resample, seed=seed, told=counting("samples", resample))
+            _, hierarchy = options.blocks(blocks)
+            if bootstrap is not None:
+                hierarchy = hierarchy.bootstrap(bootstrap, seed=seed, told=counting("samples", bootstrap))
             if figures:
-                draw_steps(ladder, figures, replaces)
-            page, record = ladder_page(ladder), ladder_record(ladder)
+                draw_steps(hierarchy, figures, replaces)
+            page, record = blocks_page(hierarchy), blocks_record(hierarchy)
             (show_json(record, told) if as_json else show(page))
             return
-        if resample is not None:
-            raise click.UsageError("--resample is for blocks; give each with --block.")
+        if bootstrap is not None:
+            raise click.UsageError("--bootstrap is for blocks; give each with --block.")
         _, fit = options.fit()
         page = _page(fit, standardised)
         record = fit_record(fit) if isinstance(fit, LinearFit) else logistic_record(fit)
@@ -123,27 +135,29 @@ def command(
             record["groups"] = {g: groups_record(fit, g, correction) for g in groups}
         if guide:
             page = replace(page, sections=(guide_section(fit.guide()), *(page.sections if groups else ())))
-        if sorting:
+        if classification:
             found = fit.classification(cut, folds=folds, seed=seed) if isinstance(fit, LogisticFit) else None
             if found is None:
-                raise click.UsageError("--sorting is for a logistic regression; add --kind logistic.")
+                raise click.UsageError("--classification is for a logistic regression; add --kind logistic.")
             page = classification_page(found)
         if cases is not None:
             if not isinstance(fit, LogisticFit):
                 raise click.UsageError("--cases is for a logistic regression; add --kind logistic.")
             page = cases_page(fit, fit.cases(cases))
             record["cases"] = table_record(fit.cases(cases))
-        if trims:
-            trimmed = trim(fit, keep=split(keep))
-            page, record["trimmed"] = trimmed_page(trimmed), trimmed_record(trimmed)
+        if eliminations:
+            elimination = backward_elimination(fit, keep=split(keep))
+            page, record["eliminated"] = elimination_page(elimination), elimination_record(elimination)
         if checks:
             if not isinstance(fit, LinearFit):
-                raise click.UsageError("--checks is for a linear regression; a logistic one has --sorting and --cases.")
+                raise click.UsageError(
+                    "--checks is for a linear regression; a logistic one has --classification and --cases."
+                )
             found_checks = fit.checks()
             page, record["checks"] = checks_page(found_checks), checks_record(found_checks)
         if holds_out:
-            result = held_out(fit, folds=folds, seed=seed)
-            page, record["held_out"] = held_out_page(result), table_record(result.table)
+            result = cross_validate(fit, folds=folds, seed=seed)
+            page, record["cross_validate"] = cross_validation_page(result), table_record(result.table)
         if figures:
             draw_fit(fit, figures, replaces)
     if as_json:
@@ -161,7 +175,7 @@ def _page(fit: LinearFit | LogisticFit, standardised: bool) -> Page:
 
 def _group(fit: LinearFit | LogisticFit, group: str, correction: str) -> list[Section]:
     sections = [groups_section(fit, group), pairs_section(fit, group, correction)]
-    if any(p.kind == "amount" for t in fit.parts for p in (t.parts or (t,))):
+    if any(p.kind == "numeric" for t in fit.parts for p in (t.parts or (t,))):
         lines = lines_page(fit.equation(by=group))
         sections.append(Section(f"The equation by {group}", blocks=lines.sections[0].blocks))
     return sections

@@ -9,7 +9,7 @@ import click
 
 from markbase.cli.common import Source, base_options, data_options, remarks, show, show_json
 from markbase.files.codebook import write_codebook
-from markbase.show.plain import column_record, study_record
+from markbase.show.records import column_record, study_record
 from markbase.show.study import column_page, study_page
 
 

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 import click
 
 from markbase import __version__
-from markbase.cli.telling import tell
+from markbase.cli.progress import report_progress
 from markbase.core.errors import MarkbaseError, near
 
 _COMMANDS = {
@@ -20,7 +20,7 @@ _COMMANDS = {
     "prepare": "Carry out preparing steps, verify them, and write the result.",
     "run": "Carry out a plan, and write report, tables and figures.",
     "start": "Draft a plan from a data file, with the guesses marked.",
-    "screen": "Screen predictors: correlations, inflation, overlaps.",
+    "screen": "Screen predictors: correlations, variance inflation, exact collinearity.",
     "look": "Show what is in a data file, or in one column of it.",
 }
 
@@ -99,5 +99,5 @@ def _run(arguments: Sequence[str] | None) -> int:
 
 
 def _complain(message: str, code: int) -> int:
-    tell(f"markbase: {message}")
+    report_progress(f"markbase: {message}")
     return code

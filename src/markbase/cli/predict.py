@@ -7,14 +7,14 @@ from typing import Any
 
 import click
 
-from markbase.cli.asking import fit_options, options_of
 from markbase.cli.common import pair, remarks, show, show_json
+from markbase.cli.fit_options import fit_options, options_of
 from markbase.core.errors import MarkbaseError
-from markbase.core.model.linear import LinearFit
+from markbase.core.results.linear import LinearFit
 from markbase.files.data import read_table
-from markbase.files.writing import write_table
-from markbase.show.plain import table_record
+from markbase.files.data_writing import write_table
 from markbase.show.predictions import predictions_page
+from markbase.show.records import table_record
 
 
 @click.command("predict")

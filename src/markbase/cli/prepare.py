@@ -11,11 +11,11 @@ import click
 from markbase.cli.common import Source, base_options, data_options, remarks, show, show_json
 from markbase.core.study.study import Study
 from markbase.files.codebook import write_codebook
+from markbase.files.data_writing import write_data
 from markbase.files.plan_writing import plan_text
-from markbase.files.whole import refuse_to_replace, write_whole
-from markbase.files.writing import write_data
+from markbase.files.whole_files import refuse_to_replace, write_whole
 from markbase.show.page import Page
-from markbase.show.plain import trail_record
+from markbase.show.records import trail_record
 from markbase.show.study import check_page, coding_page, trail_page
 
 

@@ -7,12 +7,12 @@ from pathlib import Path
 
 import click
 
-from markbase.cli.carrying import carry_out
 from markbase.cli.common import remarks
-from markbase.cli.telling import tell
+from markbase.cli.progress import report_progress
+from markbase.cli.results_folder import carry_out
 from markbase.core.errors import MarkbaseError, count_noun
 from markbase.files.plan import read_plan
-from markbase.files.whole import refuse_to_replace, write_whole
+from markbase.files.whole_files import refuse_to_replace, write_whole
 
 
 @click.command("run")
@@ -41,7 +41,7 @@ def command(plan: Path, into: Path, replace: bool) -> None:
     for name, content in files.items():
         write_whole(into / name, content)
     sys.stdout.write(f"{into / 'report.html'}\n")
-    tell(
+    report_progress(
         f"{count_noun(len(files), 'file')} written into {into}: report.html, results.json, methods.txt, tables, figures, trail.json, plan.toml."
     )
 
@@ -49,4 +49,4 @@ def command(plan: Path, into: Path, replace: bool) -> None:
 def _progress(text: str) -> None:
     """Tell a person who waits what is being done."""
     if sys.stderr.isatty():
-        tell(f"… {text}")
+        report_progress(f"… {text}")

@@ -8,12 +8,12 @@ from typing import Any
 import click
 
 from markbase.cli.common import Source, base_options, data_options, held_back, remarks, retell, show, show_json, split
-from markbase.core.model.fitting import fit_linear
+from markbase.core.results.fit_linear import fit_linear
 from markbase.core.screening.limits import Limits
 from markbase.core.screening.screen import screen
-from markbase.core.screening.sensitivity import sensitivity
-from markbase.show.plain import pruned_record, screen_record
-from markbase.show.screen import pruned_page, screen_page, sensitivity_page
+from markbase.core.screening.specifications import specifications
+from markbase.show.records import pruned_record, screen_record
+from markbase.show.screen import pruned_page, screen_page, specifications_page
 
 
 @click.command("screen")
@@ -25,9 +25,12 @@ from markbase.show.screen import pruned_page, screen_page, sensitivity_page
     "--limit-r", default=0.7, show_default=True, help="Flag pairs from this |r| on (0.5, 0.7, 0.75, 0.9 are in use)."
 )
 @click.option(
-    "--limit-vif", default=5.0, show_default=True, help="Flag inflation factors from here on (3, 5, 10 are in use)."
+    "--limit-vif",
+    default=5.0,
+    show_default=True,
+    help="Flag variance inflation factors from here on (3, 5, 10 are in use).",
 )
-@click.option("--ranks", is_flag=True, help="Correlate amounts by their ranks (Spearman).")
+@click.option("--ranks", is_flag=True, help="Correlate numeric columns by their ranks (Spearman).")
 @click.option("--pairwise", is_flag=True, help="Correlate on all rows that have both columns.")
 @click.option(
     "--prune", "pruning", is_flag=True, help="Drop the worst term until all are below --limit-vif, with a log."
@@ -51,7 +54,7 @@ def command(
     as_json: bool,
     **source: Any,
 ) -> None:
-    """Screen predictors in FILE: correlations, inflation, overlaps, and what they mean here."""
+    """Screen predictors in FILE: correlations, variance inflation, exact collinearity, and what they mean here."""
     if focus and not outcome:
         raise click.UsageError("--focus needs --outcome: it is an estimate that moves.")
     with remarks() as told:
@@ -68,9 +71,9 @@ def command(
             rows="pairwise" if pairwise else "complete",
         )
         pruned = result.prune(keep=split(keep, study.columns)) if pruning else None
-        moved = sensitivity(fit_linear(study, outcome or "", names), focus) if focus else None
+        moved = specifications(fit_linear(study, outcome or "", names), focus) if focus else None
         if figures:
-            from markbase.cli.drawing import write_screen_figures
+            from markbase.cli.figure_files import write_screen_figures
 
             write_screen_figures(study, result, figures, replace)
         record = screen_record(result) if as_json else {}
@@ -78,7 +81,7 @@ def command(
         if pruned:
             record["pruned"] = pruned_record(pruned)
         if moved:
-            record["sensitivity"] = {
+            record["specifications"] = {
                 "focus": moved.focus,
                 "table": moved.table.to_dict("records"),
                 "changed": list(moved.changed),
@@ -87,7 +90,7 @@ def command(
         return
     pages = [screen_page(result)]
     pages += [pruned_page(pruned)] if pruned else []
-    pages += [sensitivity_page(moved)] if moved else []
+    pages += [specifications_page(moved)] if moved else []
     for number, page in enumerate(pages):
         if number:
             click.echo()

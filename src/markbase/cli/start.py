@@ -10,14 +10,14 @@ from typing import Any
 import click
 
 from markbase.cli.common import Source, data_options, remarks
-from markbase.cli.telling import tell
+from markbase.cli.progress import report_progress
 from markbase.core.errors import MarkbaseError
 from markbase.core.study.column import Column
+from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.study import Study
-from markbase.core.study.totals import find_totals
 from markbase.core.study.trail import inline
 from markbase.files.plan_writing import plan_text
-from markbase.files.whole import refuse_to_replace, write_whole
+from markbase.files.whole_files import refuse_to_replace, write_whole
 
 _MOST_TERMS = 12
 _MOST_LEVELS = 12
@@ -25,7 +25,7 @@ _MOST_LEVELS = 12
 
 @click.command("start")
 @data_options
-@click.option("--outcome", required=True, help="What to explain: an amount, or a yes/no column.")
+@click.option("--outcome", required=True, help="What to explain: a numeric column, or a yes/no column.")
 @click.option(
     "--into", type=click.Path(path_type=Path), metavar="PLAN", help="Write the plan here; by default it is printed."
 )
@@ -47,7 +47,9 @@ def command(outcome: str, into: Path | None, replace: bool, as_json: bool, **sou
         return
     refuse_to_replace(into, replace)
     write_whole(into, text.encode())
-    tell(f"`{into}` is drafted. Read it, settle what is marked GUESS, then: markbase run {into} --into results")
+    report_progress(
+        f"`{into}` is drafted. Read it, settle what is marked GUESS, then: markbase run {into} --into results"
+    )
 
 
 def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
@@ -72,14 +74,14 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
     Raises
     ------
     MarkbaseError
-        If there is no such outcome, or it is neither an amount nor of two levels.
+        If there is no such outcome, or it is neither a numeric column nor of two levels.
     """
     column = study.column(outcome)
-    levels = [v.label for k, v in enumerate(column.levels) if column.is_group and column.counts[k]]
+    levels = [v.label for k, v in enumerate(column.levels) if column.is_categorical and column.counts[k]]
     logistic = len(levels) == 2
-    if column.is_group and not logistic:
+    if column.is_categorical and not logistic:
         raise MarkbaseError(
-            f"`{outcome}` has {len(levels)} levels: an outcome is an amount, or has two. Make a yes/no column of it first (`event`, `split_at`)."
+            f"`{outcome}` has {len(levels)} levels: an outcome is numeric, or has two. Make a yes/no column of it first (`event`, `split_at`)."
         )
     plan = given.plan()
     folder = Path.cwd() if into is None else into.resolve().parent
@@ -103,7 +105,7 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
     text += f"terms = [{quoted}]   # GUESS: every column that could be a term\n"
     if left:
         text += f"# Left out: {'; '.join(left)}.\n"
-    groups = [name for name in terms if study[name].is_group][:2]
+    groups = [name for name in terms if study[name].is_categorical][:2]
     if groups:
         text += (
             "groups = ["
@@ -132,7 +134,7 @@ def _mends(study: Study, outcome: str) -> str:
     text = ""
     for name, remark in ((n, r) for n, told in study.remarks().items() for r in told):
         for step in remark.mend:
-            if step.get("column") != outcome or step.get("do") != "as_group":
+            if step.get("column") != outcome or step.get("do") != "as_categorical":
                 text += f"\n# {name}: {remark.text}\n# [[prepare]]\n# {_lines(step)}\n"
     return f"\n# What was noticed, and what would mend it. Take up what is right.\n{text}" if text else ""
 
@@ -149,7 +151,9 @@ def _lines(step: Any) -> str:
 def _terms(study: Study, outcome: str) -> tuple[list[str], list[str]]:
     terms: list[str] = []
     left: list[str] = []
-    totals = find_totals([c for c in map(study.column, study.columns) if not c.is_group and c.role != "identifier"])
+    totals = find_totals(
+        [c for c in map(study.column, study.columns) if not c.is_categorical and c.role != "identifier"]
+    )
     source = study[outcome].made
     for name in study.columns:
         column = study[name]
@@ -175,12 +179,12 @@ def _why_not(column: Column, name: str, outcome: str, parts: tuple[str, ...]) ->
         return str(column.role)
     if column.fault or not column.valid:
         return "cannot be used as it is"
-    levels = int((column.counts > 0).sum()) if column.is_group else 0
-    if column.is_group and not 2 <= levels <= _MOST_LEVELS:
+    levels = int((column.counts > 0).sum()) if column.is_categorical else 0
+    if column.is_categorical and not 2 <= levels <= _MOST_LEVELS:
         return f"{levels} levels"
-    if not column.is_group and column.span[0] == column.span[1]:
+    if not column.is_categorical and column.span[0] == column.span[1]:
         return "constant"
-    if column.is_whole_and_distinct if not column.is_group else False:
+    if column.is_whole_and_distinct if not column.is_categorical else False:
         return "looks like an identifier"
     return None
 

@@ -9,7 +9,7 @@
         ├── ColumnError        a column that is missing, doubled or of the wrong kind
         ├── LevelError         a level or base that is not there
         └── FitError           a model that cannot be estimated from these rows
-            ├── OverlapError   terms that are exact combinations of one another
+            ├── CollinearityError   terms that are exact combinations of one another
             └── SeparationError  terms that foretell an outcome without exception
 
     UserWarning
@@ -51,7 +51,7 @@ class FitError(MarkbaseError):
     """A model that cannot be estimated from the rows at hand."""
 
 
-class OverlapError(FitError):
+class CollinearityError(FitError):
     """Terms that are exact combinations of one another."""
 
 

@@ -2,7 +2,7 @@
 
 Everything is invented. The effects are written down here, so that examples can say what the truth
 was; the survey's faults (blanks, codes for no answer, a misspelt level, an answer code that is no
-amount) are put in on purpose.
+numeric column) are put in on purpose.
 """
 
 from __future__ import annotations

@@ -12,8 +12,8 @@ from markbase.core.errors import CodebookError
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
-from markbase.files.reading import read_text
-from markbase.files.whole import refuse_to_replace, write_whole
+from markbase.files.text_files import read_text
+from markbase.files.whole_files import refuse_to_replace, write_whole
 
 _MOST_LEVELS = 60
 
@@ -91,7 +91,7 @@ def _entry(column: Column) -> tomlkit.items.Table:
         entry["role"] = column.role
     if column.unit:
         entry["unit"] = column.unit.one if column.unit.one == column.unit.many else [column.unit.one, column.unit.many]
-    if column.is_group and column.role != "identifier" and len(column.levels) <= _MOST_LEVELS:
+    if column.is_categorical and column.role != "identifier" and len(column.levels) <= _MOST_LEVELS:
         if all(level.code == level.label for level in column.levels):
             entry["levels"] = [level.label for level in column.levels]
         else:

@@ -16,7 +16,7 @@ from markbase.core.errors import ColumnError, FileError, count_noun, listed, quo
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
 from markbase.files.codebook import read_codebook
-from markbase.files.reading import read_bytes, read_text
+from markbase.files.text_files import read_bytes, read_text
 
 _SEPARATORS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
 TEXT_SUFFIXES = (".csv", ".tsv", ".tab", ".txt")

@@ -12,7 +12,7 @@ from typing import Any
 
 from markbase.core.errors import FileError, MarkbaseError
 from markbase.files.manuscript import Layout, Result, layout
-from markbase.files.whole import refuse_to_replace, write_whole
+from markbase.files.whole_files import refuse_to_replace, write_whole
 
 _MANY_COLUMNS = 7
 _MARGIN = 3
@@ -32,8 +32,8 @@ def write_document(path: str | Path, *results: Result, title: str = "", replace:
     ----------
     path : str or Path
         A file that ends in ``.docx``.
-    *results : LinearFit, LogisticFit, Ladder, Comparison, Screen or tuple of a fit and a group
-        A table each: one model with estimate, standard error, interval and p; of a ladder the rungs side by side, of a comparison the
+    *results : LinearFit, LogisticFit, Blocks, Comparison, Screen or tuple of a fit and a group
+        A table each: one model with estimate, standard error, interval and p; of a blockwise entry the blocks side by side, of a comparison the
         fits; of a screening means, standard deviations and associations; of a group in a fit, ``(fit, "voice")``, its levels with
         adjusted means or probabilities. The base of every group has its row; rows used, fit and errors stand in the note.
     title : str

@@ -10,18 +10,18 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from markbase.core.comparing.compare import Comparison
-from markbase.core.comparing.ladder import Ladder
+from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.comparison import Comparison
 from markbase.core.errors import listed
-from markbase.core.model.distributions import t_quantile
-from markbase.core.model.linear import LinearFit
-from markbase.core.model.logistic import LogisticFit
+from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, p_value, short, without_zero
+from markbase.core.inference.distributions import t_quantile
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
 from markbase.core.screening.screen import Screen
 from markbase.core.tables import rows_of
-from markbase.core.wording import clear_of_zero, decimals_for, number, p_phrase, p_value, short, without_zero
 
 AnyFit = LinearFit | LogisticFit
-Result = AnyFit | Ladder | Comparison | Screen | tuple[AnyFit, str]
+Result = AnyFit | Blocks | Comparison | Screen | tuple[AnyFit, str]
 
 
 @dataclass(frozen=True)
@@ -33,7 +33,7 @@ class Layout:
     heads: list[str]
     """The heads of its columns."""
     rows: list[tuple[str, list[str]]]
-    """Each with its kind: ``plain``, ``base``, or ``group`` for a heading."""
+    """Each with its kind: ``plain``, ``base``, or ``categorical`` for a heading."""
     note: str
     """What stands below it."""
 
@@ -43,7 +43,7 @@ def layout(result: Result) -> Layout:
 
     Parameters
     ----------
-    result : LinearFit, LogisticFit, Ladder, Comparison, Screen or tuple of a fit and a group
+    result : LinearFit, LogisticFit, Blocks, Comparison, Screen or tuple of a fit and a group
         What to tell.
 
     Returns
@@ -53,7 +53,7 @@ def layout(result: Result) -> Layout:
     """
     if isinstance(result, tuple):
         return _levels_layout(*result)
-    if isinstance(result, Ladder):
+    if isinstance(result, Blocks):
         return _steps_layout(result)
     if isinstance(result, Comparison):
         return _variants_layout(result)
@@ -122,22 +122,22 @@ def _note(fit: AnyFit) -> str:
 def _errors(fit: AnyFit) -> str:
     """Say what errors rest on, and which levels were taken out."""
     words = fit.errors.words.replace("`", "")
-    if fit.taken_out:
-        words += f". All levels of {listed(fit.taken_out)} are in the model and not listed"
+    if fit.absorbed:
+        words += f". All levels of {listed(fit.absorbed)} are in the model and not listed"
     return words[0].upper() + words[1:]
 
 
-def _steps_layout(ladder: Ladder) -> Layout:
-    fit, names = ladder.last, list(ladder.names)
-    rows = _side_by_side(_told(fit), names, ladder.moves, {n: ladder.errors[n] for n in names})
-    steps = list(rows_of(ladder.steps))
-    if ladder.logistic:
+def _steps_layout(hierarchy: Blocks) -> Layout:
+    fit, names = hierarchy.last, list(hierarchy.names)
+    rows = _side_by_side(_told(fit), names, hierarchy.moves, {n: hierarchy.errors[n] for n in names})
+    steps = list(rows_of(hierarchy.steps))
+    if hierarchy.logistic:
         rows.append(("group", ["Deviance", *(number(s.deviance, 1) for s in steps)]))
         rows.append(("plain", ["McFadden", *(without_zero(s.mcfadden) for s in steps)]))
     else:
         rows.append(("group", ["R²", *(without_zero(s.r2) for s in steps)]))
         rows.append(("plain", ["Change of R²", *(without_zero(s.r2_change) for s in steps)]))
-    sign = "chi²" if ladder.logistic else "F"
+    sign = "chi²" if hierarchy.logistic else "F"
     rows.append(("plain", [f"{sign} of the change", *(f"{number(s.statistic, 2)}" for s in steps)]))
     rows.append(
         ("plain", ["df", *(f"{s.df}" + ("" if math.isinf(s.df_rest) else f", {s.df_rest:.0f}") for s in steps)])
@@ -239,11 +239,11 @@ def _associations_layout(screen: Screen) -> Layout:
     for k, column in enumerate(columns):
         mean = sd = ""
         name = column.name
-        if not column.is_group or len(column.levels) == 2:
+        if not column.is_categorical or len(column.levels) == 2:
             inside = (column.values if used is None else column.values[used]).astype(np.float64)
             decimals = decimals_for(float(inside.std(ddof=1)) or 1.0, 3)
             mean, sd = number(float(inside.mean()), decimals), number(float(inside.std(ddof=1)), decimals)
-            if column.is_group:
+            if column.is_categorical:
                 name = f"{name} (1: {column.levels[1].label})"
         cells = [
             without_zero(float(values[k, j]), 2) if j < k else "–" if j == k else "" for j in range(len(columns) - 1)

@@ -11,20 +11,20 @@ from typing import Any
 
 import tomlkit
 
-from markbase.core.comparing.ladder import Ladder
+from markbase.core.comparison.blocks import Blocks
 from markbase.core.errors import MarkbaseError, near
-from markbase.core.model.linear import LinearFit
-from markbase.core.model.logistic import LogisticFit
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
-from markbase.files.analysis import check_columns, read_analysis
 from markbase.files.data import open_study
-from markbase.files.entries import Analysis
-from markbase.files.lines import Lines
+from markbase.files.plan_analysis import check_columns, read_analysis
+from markbase.files.plan_entries import Analysis
+from markbase.files.plan_lines import Lines
 from markbase.files.plan_writing import seen_from
-from markbase.files.reading import read_text
+from markbase.files.text_files import read_text
 
-_TABLES = ("blocks", "compare", "data", "fit", "output", "prepare", "screen", "trim")
+_TABLES = ("blocks", "compare", "data", "fit", "output", "prepare", "screen", "backward_elimination")
 _DATA_KEYS = ("codebook", "encoding", "file", "missing", "sheet")
 
 
@@ -100,12 +100,12 @@ class Plan:
             line = Lines(self.text, self.source).place(table, number, str(problem))
             raise type(problem)(f"{self.source}{f', line {line}' if line else ''}, {what}: {problem}") from None
 
-    def make(self) -> dict[str, LinearFit | LogisticFit | Ladder]:
+    def make(self) -> dict[str, LinearFit | LogisticFit | Blocks]:
         """Open and prepare the data, and make every fit.
 
         Returns
         -------
-        dict of str to LinearFit, LogisticFit or Ladder
+        dict of str to LinearFit, LogisticFit or Blocks
             The fits and the entries in blocks by their names, in the order of the plan.
 
         Raises

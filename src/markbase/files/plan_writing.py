@@ -9,19 +9,19 @@ from typing import Any
 
 import tomlkit
 
-from markbase.core.comparing.ladder import Ladder
+from markbase.core.comparison.blocks import Blocks
+from markbase.core.design.terms import Term
 from markbase.core.errors import MarkbaseError
-from markbase.core.model.linear import LinearFit
-from markbase.core.model.logistic import LogisticFit
-from markbase.core.model.terms import Term
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
 from markbase.core.study.study import Study
-from markbase.files.whole import refuse_to_replace, write_whole
+from markbase.files.whole_files import refuse_to_replace, write_whole
 
 
 def write_plan(
     path: str | Path,
     study: Study,
-    fits: Mapping[str, LinearFit | LogisticFit | Ladder],
+    fits: Mapping[str, LinearFit | LogisticFit | Blocks],
     *,
     data: str | Path,
     codebook: str | Path | None = None,
@@ -37,7 +37,7 @@ def write_plan(
         The plan, a TOML file.
     study : Study
         The prepared study; its trail becomes the preparing steps.
-    fits : mapping of str to LinearFit, LogisticFit or Ladder
+    fits : mapping of str to LinearFit, LogisticFit or Blocks
         What was fitted to it, by name.
     data : str or Path
         The file the study was opened from.
@@ -74,9 +74,9 @@ def write_plan(
     write_whole(path, text.encode())
 
 
-def _entry(name: str, result: LinearFit | LogisticFit | Ladder, study: Study) -> dict[str, Any]:
+def _entry(name: str, result: LinearFit | LogisticFit | Blocks, study: Study) -> dict[str, Any]:
     """Return the entry of a plan that gives a fit again."""
-    fit = result.last if isinstance(result, Ladder) else result
+    fit = result.last if isinstance(result, Blocks) else result
     for column in {p.column.name: p.column for t in fit.parts for p in (t.parts or (t,))} | {
         fit.outcome.name: fit.outcome
     }:
@@ -84,7 +84,7 @@ def _entry(name: str, result: LinearFit | LogisticFit | Ladder, study: Study) ->
             raise MarkbaseError(
                 f"The fit `{name}` has a column `{column}` that the study does not have; give the study it was made from."
             )
-    for term in (p for t in fit.parts for p in (t.parts or (t,)) if p.is_group):
+    for term in (p for t in fit.parts for p in (t.parts or (t,)) if p.is_categorical):
         base = study[term.name].base
         if base is None or study[term.name].levels[base.level].label != term.base_label:
             raise MarkbaseError(
@@ -96,11 +96,11 @@ def _entry(name: str, result: LinearFit | LogisticFit | Ladder, study: Study) ->
         entry |= {"kind": "logistic", "event": fit.event}
         if fit.penalty:
             entry["penalty"] = fit.penalty
-    if isinstance(result, Ladder):
+    if isinstance(result, Blocks):
         by_name = {t.name: _spec(t) for t in fit.parts}
         blocks = zip(result.names, result.added, strict=True)
-        if result.resampled:
-            entry |= {"resample": result.resampled.draws, "seed": result.resampled.seed}
+        if result.bootstrapped:
+            entry |= {"bootstrap": result.bootstrapped.draws, "seed": result.bootstrapped.seed}
         entry["entry"] = [{"name": block, "terms": [by_name[t] for t in added]} for block, added in blocks]
     else:
         entry["terms"] = [_spec(t) for t in fit.parts]
@@ -112,8 +112,8 @@ def _entry(name: str, result: LinearFit | LogisticFit | Ladder, study: Study) ->
         entry["errors"] = fit.errors.kind
     if fit.weights is not None:
         entry |= {"weights": fit.weights.column, "weights_are": fit.weights.kind}
-    if not logistic and fit.taken_out:
-        entry["within"] = list(fit.taken_out)
+    if not logistic and fit.absorbed:
+        entry["fixed_effects"] = list(fit.absorbed)
     return entry
 
 

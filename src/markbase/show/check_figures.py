@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from markbase.core.model.linear import LinearFit
-from markbase.core.wording import short
+from markbase.core.formatting import short
+from markbase.core.results.linear import LinearFit
 from markbase.show.figures import AMBER, INK, TEAL, own_sheet
 
 if TYPE_CHECKING:

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from markbase.core.errors import MarkbaseError
+from markbase.core.formatting import short, without_zero
 from markbase.core.screening.screen import Screen
 from markbase.core.study.study import Study
-from markbase.core.wording import short, without_zero
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -92,7 +92,7 @@ def draw_correlations(screen: Screen, ax: Axes | None = None) -> Axes:
     return ax
 
 
-def draw_inflation(screen: Screen, ax: Axes | None = None) -> Axes:
+def draw_vif(screen: Screen, ax: Axes | None = None) -> Axes:
     """Draw how many times each term's standard error is inflated, with the limits in use as lines.
 
     Parameters
@@ -170,32 +170,32 @@ def _bins(values: Any) -> Any:
 
 
 def draw_pairs(study: Study, screen: Screen) -> Figure:
-    """Draw every pair of amounts: points below the diagonal, spreads on it, correlations above.
+    """Draw every pair of numeric columns: points below the diagonal, spreads on it, correlations above.
 
     Parameters
     ----------
     study : Study
         The data the screening was made of.
     screen : Screen
-        The screening; its outcome, if an amount, stands first.
+        The screening; its outcome, if a numeric column, stands first.
 
     Returns
     -------
     matplotlib.figure.Figure
         A figure of its own. Of more than 2,000 rows, 2,000 spread evenly are drawn as points; of more
-        than 10 amounts, the first 10.
+        than 10 numeric columns, the first 10.
 
     Raises
     ------
     MarkbaseError
-        If there are fewer than two amounts.
+        If there are fewer than two numeric columns.
     """
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
-    names = [n for n in screen.correlations.columns if not study[n].is_group][:_MOST_COLUMNS]
+    names = [n for n in screen.correlations.columns if not study[n].is_categorical][:_MOST_COLUMNS]
     if len(names) < 2:
-        raise MarkbaseError("A grid of pairs needs two amounts or more among the columns screened.")
+        raise MarkbaseError("A grid of pairs needs two numeric columns or more among the columns screened.")
     used = np.ones(study.rows, dtype=bool) if screen.basis.used is None else screen.basis.used
     rows = np.flatnonzero(used)
     some = rows[np.linspace(0, len(rows) - 1, min(_MOST_POINTS, len(rows))).astype(np.intp)]
@@ -247,6 +247,6 @@ def draw_pairs(study: Study, screen: Screen) -> Figure:
                 ax.set_ylabel(names[a], fontsize=7)
     points = f"{len(some):,} of {len(rows):,} rows drawn" if len(some) < len(rows) else f"{len(rows):,} rows"
     figure.suptitle(
-        f"Pairs of amounts, {points} (▲ from |r| = {short(screen.limits.r)})", fontsize=9, x=0.01, ha="left"
+        f"Pairs of numeric columns, {points} (▲ from |r| = {short(screen.limits.r)})", fontsize=9, x=0.01, ha="left"
     )
     return figure

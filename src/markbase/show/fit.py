@@ -5,14 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-from markbase.core.checking.residuals import Checks
+from markbase.core.diagnostics.residuals import Checks
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.model.linear import LinearFit
-from markbase.core.reading.told import Reading
+from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, p_value, share, short, without_zero
+from markbase.core.reading.statements import Reading
+from markbase.core.results.linear import LinearFit
 from markbase.core.tables import rows_of
-from markbase.core.wording import clear_of_zero, decimals_for, number, p_phrase, p_value, share, short, without_zero
 from markbase.show.equation import equation_blocks
-from markbase.show.groups import AnyFit, scale_of
+from markbase.show.group_tables import AnyFit, scale_of
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
 
 LEVEL_INDENT = "  "
@@ -42,7 +42,7 @@ def fit_page(fit: LinearFit) -> Page:
             _how_much(fit),
             _terms(fit),
             _groups(fit),
-            Section("6  The equation, complete", blocks=equation_blocks(fit.equation(), fit.taken_out)),
+            Section("6  The equation, complete", blocks=equation_blocks(fit.equation(), fit.absorbed)),
             Section("7  In words", blocks=reading_blocks(fit.reading())),
         ),
     )
@@ -76,8 +76,8 @@ def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
     weighed = [*about, *([("weights", fit.weights.words)] if fit.weights else [])]
     if fit.retold:
         weighed.append(("told again", fit.retold))
-    if isinstance(fit, LinearFit) and fit.within:
-        weighed.append(("taken out", fit.within.words))
+    if isinstance(fit, LinearFit) and fit.fixed_effects:
+        weighed.append(("taken out", fit.fixed_effects.words))
     if not left:
         return Section("1  Which rows", blocks=(Facts((("used", f"{text}: every row is complete"), *weighed, *doubt)),))
     facts = [
@@ -107,8 +107,8 @@ def _whether(fit: LinearFit) -> Section:
         words = f"together the terms tell something about `{fit.outcome.name}`"
     else:
         words = f"no clear evidence that the terms together tell anything about `{fit.outcome.name}`"
-    if fit.taken_out:
-        words += f", within levels of {listed(quoted(fit.taken_out))}"
+    if fit.absorbed:
+        words += f", within levels of {listed(quoted(fit.absorbed))}"
     if math.isnan(test.statistic):
         words = "not tested: there are fewer clusters than coefficients"
     return Section("2  Does the model say anything", blocks=(Facts(((figures, words), ("errors", errors_text(fit)))),))
@@ -133,7 +133,7 @@ def standardised_section(fit: LinearFit) -> Section:
     Returns
     -------
     Section
-        A row a coefficient; amounts for one standard deviation of their own, levels as differences.
+        A row a coefficient; numeric columns for one standard deviation of their own, levels as differences.
     """
     rows = []
     for r in rows_of(fit.standardised):
@@ -158,7 +158,7 @@ def _how_much(fit: LinearFit) -> Section:
         (
             "R²",
             f"{without_zero(s.r2)} of the variation in these rows (adjusted for the number of terms {without_zero(s.r2_adjusted)})"
-            + (f", the levels of {listed(quoted(fit.taken_out))} counted in" if fit.taken_out else ""),
+            + (f", the levels of {listed(quoted(fit.absorbed))} counted in" if fit.absorbed else ""),
         ),
         *(
             [("R² within", f"{without_zero(s.r2_within)} of what varies within those levels is explained by the terms")]
@@ -166,8 +166,8 @@ def _how_much(fit: LinearFit) -> Section:
             else []
         ),
         (
-            "typical miss",
-            f"{number(s.typical_miss, decimals)} {unit}; with no terms at all it is {number(fit.outcome_sd, decimals)} {unit}",
+            "residual standard deviation",
+            f"{number(s.residual_sd, decimals)} {unit}; with no terms at all it is {number(fit.outcome_sd, decimals)} {unit}",
         ),
     )
     return Section("3  How much", blocks=(Facts(pairs),))
@@ -188,10 +188,17 @@ def _groups(fit: LinearFit) -> Section:
     for term in fit.parts:
         own = table[table["term"] == term.name]
         left, right = scale_of(own["low"].min(), own["high"].max())
-        if term.kind != "amount":
+        if term.kind != "numeric":
             rows.append(
                 Row(
-                    (term.name, "", "", "", SCHEME_NOTES.get(term.column.scheme, "") if term.is_group else "", ""),
+                    (
+                        term.name,
+                        "",
+                        "",
+                        "",
+                        SCHEME_NOTES.get(term.column.scheme, "") if term.is_categorical else "",
+                        "",
+                    ),
                     "group",
                 )
             )

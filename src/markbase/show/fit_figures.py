@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from markbase.core.comparing.ladder import Ladder
+from markbase.core.comparison.blocks import Blocks
 from markbase.core.errors import ColumnError, MarkbaseError
-from markbase.core.model.linear import LinearFit
-from markbase.core.model.logistic import LogisticFit
-from markbase.core.wording import short
+from markbase.core.formatting import short
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
 from markbase.show.figures import AMBER, INK, TEAL, own_axes
 
 if TYPE_CHECKING:
@@ -126,15 +126,15 @@ def draw_adjusted(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
     return ax
 
 
-def draw_lines(fit: AnyFit, amount: str, by: str, ax: Axes | None = None) -> Axes:
-    """Draw what the fit gives along an amount, a line for each level of a group.
+def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Axes:
+    """Draw what the fit gives along a numeric column, a line for each level of a group.
 
     Parameters
     ----------
     fit : LinearFit or LogisticFit
         The fit.
-    amount : str
-        An amount of the model.
+    numeric : str
+        A numeric column of the model.
     by : str
         A group of the model, of at most six levels.
     ax : matplotlib.axes.Axes, optional
@@ -149,7 +149,7 @@ def draw_lines(fit: AnyFit, amount: str, by: str, ax: Axes | None = None) -> Axe
     Raises
     ------
     ColumnError
-        If the model has no such amount or group.
+        If the model has no such numeric column or group.
     MarkbaseError
         If the group has more levels than can be told apart.
     """
@@ -158,8 +158,8 @@ def draw_lines(fit: AnyFit, amount: str, by: str, ax: Axes | None = None) -> Axe
         raise MarkbaseError(
             f"`{by}` has {len(levels)} levels, more than the {MOST_LEVELS} that lines can tell apart; merge some, or use `draw_groups`."
         )
-    fit.spread(amount)
-    x_column = next(p.column for t in fit.parts for p in (t.parts or (t,)) if p.name == amount)
+    fit.spread(numeric)
+    x_column = next(p.column for t in fit.parts for p in (t.parts or (t,)) if p.name == numeric)
     group = next((p for t in fit.parts for p in (t.parts or (t,)) if p.name == by), None)
     if group is None:
         raise ColumnError(f"The model has no group `{by}`.")
@@ -176,7 +176,7 @@ def draw_lines(fit: AnyFit, amount: str, by: str, ax: Axes | None = None) -> Axe
         mine = inside & (codes == k)
         own = x_column.values[mine]
         grid = np.linspace(own.min(), own.max(), _POINTS)
-        table = fit.predict([{by: level, amount: float(v)} for v in grid])
+        table = fit.predict([{by: level, numeric: float(v)} for v in grid])
         y = factor * table["probability" if logistic else "predicted"]
         if not logistic:
             points = shown[codes[shown] == k]  # type: ignore[index]
@@ -193,14 +193,14 @@ def draw_lines(fit: AnyFit, amount: str, by: str, ax: Axes | None = None) -> Axe
         ax.fill_between(grid, factor * table["low"], factor * table["high"], color=color, alpha=0.09, linewidth=0)
         ax.plot(grid, y, color=color, linestyle=dashes, linewidth=2.4, label=f"{level} (base)" if is_base else level)
     ax.set_xlabel(
-        amount if x_column.unit is None or x_column.unit_many == amount else f"{amount}, {x_column.unit_many}"
+        numeric if x_column.unit is None or x_column.unit_many == numeric else f"{numeric}, {x_column.unit_many}"
     )
     ax.set_ylabel(
         f"% with {fit.outcome.name} = {fit.event}"
         if isinstance(fit, LogisticFit)
         else f"{fit.outcome.name}, {fit.outcome.unit_many}"
     )
-    own_slopes = any(t.kind == "slope" and t.variables == (amount, by) for t in fit.parts)
+    own_slopes = any(t.kind == "slope" and t.variables == (numeric, by) for t in fit.parts)
     told = (
         "slopes differ by group in the model"
         if own_slopes
@@ -208,7 +208,7 @@ def draw_lines(fit: AnyFit, amount: str, by: str, ax: Axes | None = None) -> Axe
         if not logistic
         else "one slope for all in log odds"
     )
-    _finish(ax, f"{fit.outcome.name} along {amount}, by {by}: {told}; shaded {_interval(fit)}")
+    _finish(ax, f"{fit.outcome.name} along {numeric}, by {by}: {told}; shaded {_interval(fit)}")
     ax.legend(
         frameon=False,
         fontsize=9,
@@ -220,8 +220,8 @@ def draw_lines(fit: AnyFit, amount: str, by: str, ax: Axes | None = None) -> Axe
     return ax
 
 
-def draw_sorting(fit: LogisticFit, ax: Axes | None = None, *, folds: int | None = None, seed: int = 0) -> Axes:
-    """Draw how many events and non-events are sorted rightly at every cut.
+def draw_classification(fit: LogisticFit, ax: Axes | None = None, *, folds: int | None = None, seed: int = 0) -> Axes:
+    """Draw how many events and non-events are classified correctly at every cut.
 
     Parameters
     ----------
@@ -256,7 +256,7 @@ def draw_sorting(fit: LogisticFit, ax: Axes | None = None, *, folds: int | None 
     ax.set_aspect("equal")
     ax.set_xlabel(f"% of {fit.otherwise} predicted {fit.event}")
     ax.set_ylabel(f"% of {fit.event} predicted {fit.event}")
-    _finish(ax, f"{fit.outcome.name} = {fit.event}: sorting at every cut (○ at {short(found.cut)})")
+    _finish(ax, f"{fit.outcome.name} = {fit.event}: classification at every cut (○ at {short(found.cut)})")
     ax.legend(frameon=False, fontsize=9, loc="lower right")
     return ax
 
@@ -309,12 +309,12 @@ def _finish(ax: Axes, title: str) -> None:
         ax.spines[side].set_visible(False)
 
 
-def draw_ladder(ladder: Ladder, ax: Axes | None = None) -> Axes:
+def draw_blocks(hierarchy: Blocks, ax: Axes | None = None) -> Axes:
     """Draw how R² rises with each block, and what each adds.
 
     Parameters
     ----------
-    ladder : Ladder
+    blockwise entry : Blocks
         A blockwise entry of a linear regression.
     ax : matplotlib.axes.Axes, optional
         Where to draw; by default on a figure of its own.
@@ -327,11 +327,11 @@ def draw_ladder(ladder: Ladder, ax: Axes | None = None) -> Axes:
     Raises
     ------
     MarkbaseError
-        If the ladder is of a logistic regression, which has no share of variation.
+        If the blockwise entry is of a logistic regression, which has no share of variation.
     """
-    if ladder.logistic:
-        raise MarkbaseError("A logistic ladder has no share of variation to draw; read its `steps`.")
-    steps = ladder.steps
+    if hierarchy.logistic:
+        raise MarkbaseError("A logistic blockwise entry has no share of variation to draw; read its `steps`.")
+    steps = hierarchy.steps
     if ax is None:
         ax = own_axes(7.6, 1.5 + 0.5 * len(steps))
     y = np.arange(len(steps))[::-1]
@@ -354,17 +354,17 @@ def draw_ladder(ladder: Ladder, ax: Axes | None = None) -> Axes:
         )
     ax.set_xlim(0, 1.22 * reach)
     ax.set_yticks(y, list(steps["block"]))
-    ax.set_xlabel(f"% of the variation in {ladder.last.outcome.name} explained in these rows")
-    _finish(ax, f"What each block adds; line: {short(100 * ladder.last.level, 4)}% interval of the addition")
+    ax.set_xlabel(f"% of the variation in {hierarchy.last.outcome.name} explained in these rows")
+    _finish(ax, f"What each block adds; line: {short(100 * hierarchy.last.level, 4)}% interval of the addition")
     return ax
 
 
-def draw_paths(ladder: Ladder, terms: Sequence[str] | None = None, ax: Axes | None = None) -> Axes:
-    """Draw how estimates move from rung to rung, with intervals.
+def draw_paths(hierarchy: Blocks, terms: Sequence[str] | None = None, ax: Axes | None = None) -> Axes:
+    """Draw how estimates move from block to block, with intervals.
 
     Parameters
     ----------
-    ladder : Ladder
+    blockwise entry : Blocks
         A blockwise entry.
     terms : sequence of str, optional
         Which terms; by default those of the first block.
@@ -381,8 +381,8 @@ def draw_paths(ladder: Ladder, terms: Sequence[str] | None = None, ax: Axes | No
     MarkbaseError
         If there is no such term, or there are more than six estimates.
     """
-    wanted = list(ladder.added[0]) if terms is None else list(terms)
-    table, errors = ladder.moves, ladder.errors
+    wanted = list(hierarchy.added[0]) if terms is None else list(terms)
+    table, errors = hierarchy.moves, hierarchy.errors
     chosen = table[table["term"].isin(wanted) & ~table["base"]]
     if not len(chosen) or len(chosen) > MOST_LEVELS:
         raise MarkbaseError(
@@ -390,11 +390,11 @@ def draw_paths(ladder: Ladder, terms: Sequence[str] | None = None, ax: Axes | No
         )
     if ax is None:
         ax = own_axes(8.0, 4.6)
-    x = np.arange(len(ladder.names))
+    x = np.arange(len(hierarchy.names))
     for k, (place, row) in enumerate(chosen.iterrows()):
         color, dashes = _LINES[k]
-        value = row[list(ladder.names)].to_numpy(dtype=float)
-        se = errors.loc[[place], list(ladder.names)].to_numpy(dtype=float)[0]
+        value = row[list(hierarchy.names)].to_numpy(dtype=float)
+        se = errors.loc[[place], list(hierarchy.names)].to_numpy(dtype=float)[0]
         unit = se[~np.isnan(se)][0]
         shift = 0.07 * (k - (len(chosen) - 1) / 2)
         name = f"{row['term']}: {row['level']}" if row["level"] else str(row["term"])
@@ -411,8 +411,8 @@ def draw_paths(ladder: Ladder, terms: Sequence[str] | None = None, ax: Axes | No
             label=name,
         )
     ax.axhline(0, color=INK, linewidth=1)
-    ax.set_xticks(x, list(ladder.names))
+    ax.set_xticks(x, list(hierarchy.names))
     ax.set_ylabel("estimate, in its first standard errors")
-    _finish(ax, f"{ladder.last.explained}: how estimates move as blocks enter (±1.96 standard errors)")
+    _finish(ax, f"{hierarchy.last.explained}: how estimates move as blocks enter (±1.96 standard errors)")
     ax.legend(frameon=False, fontsize=9, ncols=3, loc="upper left", bbox_to_anchor=(0, -0.09), handlelength=3.2)
     return ax

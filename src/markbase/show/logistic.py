@@ -6,15 +6,15 @@ import math
 
 import pandas as pd
 
-from markbase.core.checking.classification import Classification
+from markbase.core.diagnostics.classification import Classification
 from markbase.core.errors import count_noun
-from markbase.core.model.logistic import LogisticFit
-from markbase.core.reading.odds import ratio, ratio_decimals
+from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, p_value, share, short, without_zero
+from markbase.core.reading.logistic_sentences import ratio, ratio_decimals
+from markbase.core.results.logistic import LogisticFit
 from markbase.core.tables import rows_of
-from markbase.core.wording import clear_of_zero, decimals_for, number, p_phrase, p_value, share, short, without_zero
 from markbase.show.equation import equation_blocks
 from markbase.show.fit import LEVEL_INDENT, SCHEME_NOTES, compared_label, errors_text, reading_blocks, rows_section
-from markbase.show.groups import scale_of
+from markbase.show.group_tables import scale_of
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
 
 
@@ -86,7 +86,7 @@ def _how_much(fit: LogisticFit) -> Section:
             f"{', '.join(f'{name} {without_zero(value)}' for name, value in named)}: none is a share of variation",
         ),
         ("log-likelihood", f"{number(s.loglik, 2)}; with no terms at all {number(s.loglik_null, 2)}"),
-        ("sorting", sorting_text(sorted_)),
+        ("classification", classification_text(sorted_)),
         ("area under the curve", area),
     )
     return Section(
@@ -94,8 +94,8 @@ def _how_much(fit: LogisticFit) -> Section:
     )
 
 
-def sorting_text(c: Classification) -> str:
-    """Say how many rows are sorted rightly, beside guessing."""
+def classification_text(c: Classification) -> str:
+    """Say how many rows are classified correctly, beside guessing."""
     gain = 100 * (c.correct - c.guess)
     beside = (
         f"{number(abs(gain), 1)} percentage points {'more' if gain > 0 else 'fewer'} than"
@@ -103,7 +103,7 @@ def sorting_text(c: Classification) -> str:
         else "no more than"
     )
     return (
-        f"with a cut at {short(c.cut)}, {number(100 * c.correct, 1)}% of rows are sorted rightly, {beside} always guessing "
+        f"with a cut at {short(c.cut)}, {number(100 * c.correct, 1)}% of rows are classified correctly, {beside} always guessing "
         f"`{c.commoner}` ({number(100 * c.guess, 1)}%); of those with `{c.event}` {number(100 * c.sensitivity, 1)}%, of the others "
         f"{number(100 * c.specificity, 1)}%"
     )
@@ -132,11 +132,11 @@ def _odds(fit: LogisticFit) -> Section:
     for term in fit.parts:
         own = table[table["term"] == term.name]
         scale = scale_of(float(own["low"].min()), float(own["high"].max()))
-        if term.kind == "amount":
+        if term.kind == "numeric":
             label = f"{term.name}, per {term.column.step_one}" if term.column.unit else term.name
             rows.append(_coefficient(fit, own.iloc[0], label, scale))
             continue
-        scheme = SCHEME_NOTES.get(term.column.scheme, "") if term.is_group else ""
+        scheme = SCHEME_NOTES.get(term.column.scheme, "") if term.is_categorical else ""
         rows.append(Row((term.name, "", "", scheme, "", "", ""), "group"))
         rows += [
             _coefficient(fit, row, LEVEL_INDENT + compared_label(term.column.scheme, row), scale)
@@ -238,9 +238,9 @@ def _classified(c: Classification, title: str, note: str) -> Section:
         right = counts[labels.index(observed)]
         shown = [number(v, 0) for v in counts]
         rows.append(Row((f"{c.outcome} is {observed}", *shown, f"{share(right, sum(counts))}")))
-    heads = ("observed", *(f"predicted {v}" for v in labels), "sorted rightly")
+    heads = ("observed", *(f"predicted {v}" for v in labels), "classified correctly")
     facts = (
-        ("sorting", sorting_text(c)),
+        ("classification", classification_text(c)),
         ("area under the curve", f"{without_zero(c.area)} ({without_zero(c.area_low)} to {without_zero(c.area_high)})"),
     )
     return Section(title, note, (Table(heads, tuple(rows), frozenset({1, 2, 3})), Facts(facts)))

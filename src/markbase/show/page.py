@@ -35,7 +35,7 @@ class Row:
     cells: tuple[str, ...]
     """The texts."""
     kind: RowKind = "plain"
-    """``base`` and ``group`` rows are set apart by more than colour; ``aside`` rows are quieter."""
+    """``base`` and ``categorical`` rows are set apart by more than colour; ``aside`` rows are quieter."""
     strip: Strip | None = None
     """What is drawn at its end."""
 

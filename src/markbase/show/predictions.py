@@ -5,10 +5,10 @@ from __future__ import annotations
 import pandas as pd
 
 from markbase.core.errors import listed, quoted
-from markbase.core.model.linear import LinearFit
-from markbase.core.model.logistic import LogisticFit
+from markbase.core.formatting import decimals_for, number, short
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
 from markbase.core.tables import rows_of
-from markbase.core.wording import decimals_for, number, short
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 
 _MOST = 60
@@ -55,11 +55,11 @@ def predictions_page(fit: LinearFit | LogisticFit, table: pd.DataFrame) -> Page:
         facts.append(
             ("not given", f"{listed(quoted(left)) or 'blank cells'}: as in the sample, averaged over the rows used")
         )
-    if fit.taken_out:
+    if fit.absorbed:
         facts.append(
             (
                 "taken out",
-                f"{listed(quoted(fit.taken_out))}: at the mean over the rows, so for one person there is more to it",
+                f"{listed(quoted(fit.absorbed))}: at the mean over the rows, so for one person there is more to it",
             )
         )
     if len(table) > _MOST:

@@ -5,32 +5,32 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from markbase.core.checking.classification import Classification
-from markbase.core.checking.residuals import Checks
-from markbase.core.comparing.compare import Comparison
-from markbase.core.comparing.held_out import HeldOut
-from markbase.core.comparing.ladder import Ladder
-from markbase.core.comparing.trim import Trimmed
+from markbase.core.comparison.backward_elimination import Elimination
+from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.comparison import Comparison
+from markbase.core.comparison.cross_validation import CrossValidation
+from markbase.core.diagnostics.classification import Classification
+from markbase.core.diagnostics.residuals import Checks
 from markbase.core.display import Renderer
-from markbase.core.model.linear import LinearFit
-from markbase.core.model.logistic import LogisticFit
 from markbase.core.reading.guide import Guide
-from markbase.core.reading.told import Equation, Lines, Reading
+from markbase.core.reading.statements import Equation, Lines, Reading
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
 from markbase.core.screening.prune import Pruned
 from markbase.core.screening.screen import Screen
-from markbase.core.screening.sensitivity import Sensitivity
+from markbase.core.screening.specifications import Specifications
 from markbase.core.study.coding import Coding
-from markbase.core.study.recoding import Check
 from markbase.core.study.study import Study
 from markbase.core.study.trail import Trail
+from markbase.core.study.verification import Check
+from markbase.show.blocks import blocks_page, comparison_page, cross_validation_page, elimination_page
 from markbase.show.equation import equation_page
 from markbase.show.fit import checks_page, fit_page, reading_page
-from markbase.show.groups import guide_page, lines_page
+from markbase.show.group_tables import guide_page, lines_page
 from markbase.show.html import to_html
-from markbase.show.ladder import comparison_page, held_out_page, ladder_page, trimmed_page
 from markbase.show.logistic import classification_page, logistic_page
 from markbase.show.page import Page
-from markbase.show.screen import pruned_page, screen_page, sensitivity_page
+from markbase.show.screen import pruned_page, screen_page, specifications_page
 from markbase.show.study import check_page, coding_page, study_page, trail_page
 from markbase.show.text import to_text
 
@@ -45,13 +45,13 @@ _PAGES: dict[type, Callable[[Any], Page]] = {
     Checks: checks_page,
     Classification: classification_page,
     Comparison: comparison_page,
-    HeldOut: held_out_page,
-    Ladder: ladder_page,
-    Trimmed: trimmed_page,
+    CrossValidation: cross_validation_page,
+    Blocks: blocks_page,
+    Elimination: elimination_page,
     Pruned: pruned_page,
     Reading: reading_page,
     Screen: screen_page,
-    Sensitivity: sensitivity_page,
+    Specifications: specifications_page,
     Study: study_page,
     Trail: trail_page,
 }

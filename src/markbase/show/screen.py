@@ -1,16 +1,16 @@
-"""A screening: rows, correlations, flagged pairs, inflation, hidden dependences, and what it means."""
+"""A screening: rows, correlations, flagged pairs, variance inflation, hidden dependences, and what it means."""
 
 from __future__ import annotations
 
 import math
 
 from markbase.core.errors import count_noun
+from markbase.core.formatting import decimals_for, number, p_value, share, short, without_zero
 from markbase.core.screening.limits import R_IN_USE, VIF_IN_USE
 from markbase.core.screening.prune import Pruned
 from markbase.core.screening.screen import Screen
-from markbase.core.screening.sensitivity import Sensitivity
+from markbase.core.screening.specifications import Specifications
 from markbase.core.tables import rows_of
-from markbase.core.wording import decimals_for, number, p_value, share, short, without_zero
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
 
 FLAG = "▲"
@@ -50,7 +50,9 @@ def _rows(screen: Screen) -> Section:
     text = f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)}): those a model of all of these would use"
     facts = [("used", text)]
     if screen.rows == "pairwise":
-        facts.append(("correlations", "each from all rows that have both columns; inflation from the complete rows"))
+        facts.append(
+            ("correlations", "each from all rows that have both columns; variance inflation from the complete rows")
+        )
     return Section("1  Which rows", blocks=(Facts(tuple(facts)),))
 
 
@@ -122,7 +124,7 @@ def _terms(screen: Screen) -> Section:
 
 def _columns(screen: Screen) -> Section:
     rows = []
-    for r in rows_of(screen.inflation):
+    for r in rows_of(screen.vif):
         label = f"{r.term}: {r.column}" if r.column else r.term
         cells = (label, number(r.vif, 2), number(r.tolerance, 3), without_zero(r.r2), number(r.se_factor, 2))
         rows.append(Row(cells))
@@ -132,7 +134,7 @@ def _columns(screen: Screen) -> Section:
 
 
 def _conditions(screen: Screen) -> list[Section]:
-    if screen.overlaps:
+    if screen.collinear:
         return []
     table = screen.conditions
     high = table[table["index"] >= screen.limits.index]
@@ -161,11 +163,13 @@ def pruned_page(pruned: Pruned) -> Page:
     blocks += [Facts(tuple(facts)), Sentences(tuple((text, ()) for text in pruned.cautions))]
     note = "a group counts by the square of its comparable value"
     return Page(
-        f"Dropping until the inflation is below {short(pruned.limit)}", note, (Section("", blocks=tuple(blocks)),)
+        f"Dropping until the variance inflation is below {short(pruned.limit)}",
+        note,
+        (Section("", blocks=tuple(blocks)),),
     )
 
 
-def sensitivity_page(result: Sensitivity) -> Page:
+def specifications_page(result: Specifications) -> Page:
     """Describe how an estimate moves when other terms are left out."""
     table = result.table
     left, right = min(float(table["low"].min()), 0.0), max(float(table["high"].max()), 0.0)

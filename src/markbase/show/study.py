@@ -10,14 +10,14 @@ from typing import Any
 import pandas as pd
 
 from markbase.core.errors import count_noun
+from markbase.core.formatting import decimals_for, number, share, short
 from markbase.core.study.coding import Coding
 from markbase.core.study.column import Column
-from markbase.core.study.recoding import Check
 from markbase.core.study.remarks import Remark
 from markbase.core.study.study import Study
 from markbase.core.study.trail import Trail, TrailStep, inline
+from markbase.core.study.verification import Check
 from markbase.core.tables import rows_of
-from markbase.core.wording import decimals_for, number, share, short
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 
 _MOST_LEVELS = 6
@@ -91,7 +91,7 @@ def prepare_option(step: Mapping[str, Any]) -> str:
 def _spread(column: Column, record) -> str:  # type: ignore[no-untyped-def]
     if not column.valid:
         return "nothing but missing"
-    if column.is_group:
+    if column.is_categorical:
         if column.role == "identifier":
             return f"{record.levels:,} different"
         shown = (
@@ -124,13 +124,13 @@ def column_page(study: Study, name: str) -> Page:
     Returns
     -------
     Page
-        Its levels with their counts, or the spread of an amount.
+        Its levels with their counts, or the spread of a numeric column.
     """
     column = study.column(name)
     facts = [("kind", f"{column.kind} ({column.guess})" if column.guess else column.kind)]
     facts += [("role", column.role)] if column.role else []
-    table = study.levels(name) if column.is_group else study.values(name)
-    if column.is_group:
+    table = study.levels(name) if column.is_categorical else study.values(name)
+    if column.is_categorical:
         shown = table if len(table) <= 60 else table.head(60)
         coded = any(level.code != level.label for level in column.levels)
         rows = tuple(_level_row(r, coded) for r in rows_of(shown))

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import math
 
-from markbase.core.reading.told import Equation, EquationPart, EquationTold, TermTold
+from markbase.core.formatting import decimals_for, number
+from markbase.core.reading.statements import Equation, EquationPart, EquationTold, TermTold
 from markbase.core.tables import rows_of
-from markbase.core.wording import decimals_for, number
 
 _DIGITS = 4
 
@@ -38,7 +38,7 @@ def make_equation(fit: EquationTold, without: str = "") -> Equation:
             decimals = decimals_for(abs(float(row.estimate)) or 1.0, 6)
         factor = _factor(term, str(row.term), str(row.level)) if parts else ""
         parts.append(EquationPart(float(row.estimate), number(abs(float(row.estimate)), decimals), factor))
-    groups = {p.name: p for t in fit.parts for p in (t.parts or (t,)) if p.is_group}
+    groups = {p.name: p for t in fit.parts for p in (t.parts or (t,)) if p.is_categorical}
     bases = tuple((g.name, g.base_label if g.column.scheme == "indicator" else "") for g in groups.values())
     bases = tuple(pair for pair in bases if pair[0] != without)
     return Equation(fit.explained, tuple(parts), bases)

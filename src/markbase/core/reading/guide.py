@@ -8,11 +8,11 @@ from typing import Any
 
 from markbase.core.display import Shown
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.reading.odds import ratio
-from markbase.core.reading.sizes import percent, unit_of
-from markbase.core.reading.told import FitTold, GuideTold
+from markbase.core.formatting import decimals_for, number, p_phrase, share, without_zero
+from markbase.core.reading.clauses import percent, unit_of
+from markbase.core.reading.logistic_sentences import ratio
+from markbase.core.reading.statements import FitTold, GuideTold
 from markbase.core.tables import rows_of
-from markbase.core.wording import decimals_for, number, p_phrase, share, without_zero
 
 _WEAK = 0.02
 
@@ -96,12 +96,12 @@ def _how_much(fit: GuideTold) -> Step:
         return Step("How much?", answer, meaning)
     decimals = decimals_for(fit.outcome_sd, 3)
     unit = unit_of(fit, 2.0)
-    answer = f"R² {without_zero(s.r2)}; typical miss {number(s.typical_miss, decimals)} {unit}"
-    saved = 1 - s.typical_miss / fit.outcome_sd
-    meaning = f"Without any term the typical miss is {number(fit.outcome_sd, decimals)} {unit}: the model brings it down by {number(100 * max(saved, 0), 1)}%."
+    answer = f"R² {without_zero(s.r2)}; residual standard deviation {number(s.residual_sd, decimals)} {unit}"
+    saved = 1 - s.residual_sd / fit.outcome_sd
+    meaning = f"Without any term the residual standard deviation is {number(fit.outcome_sd, decimals)} {unit}: the model brings it down by {number(100 * max(saved, 0), 1)}%."
     told = s.r2
-    if fit.taken_out:
-        levels = f"the levels of {listed(quoted(fit.taken_out))}"
+    if fit.absorbed:
+        levels = f"the levels of {listed(quoted(fit.absorbed))}"
         told = float(s.r2_within)
         answer += f"; R² within {without_zero(told)}"
         meaning = f"{meaning[:-1]}, {levels} counted in. Within them the terms explain {number(100 * told, 1)}% of what varies."
@@ -123,7 +123,7 @@ def _which_terms(fit: GuideTold) -> Step:
 def _groups(fit: GuideTold) -> list[Step]:
     steps = []
     for term in fit.parts:
-        if not term.is_group:
+        if not term.is_categorical:
             continue
         table = fit.groups(term.name)
         others = table[~table["base"]]

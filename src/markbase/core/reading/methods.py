@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from markbase.core.errors import listed
-from markbase.core.reading.told import GuideTold
-from markbase.core.wording import short
+from markbase.core.formatting import short
+from markbase.core.reading.statements import GuideTold
 
 _CODED = {
     "indicator": "indicators against `{base}`",
@@ -46,7 +46,7 @@ def methods_paragraph(fit: GuideTold, version: str) -> str:
         )
     else:
         told.append(f"All {fit.sample.rows:,} rows were used.")
-    groups = {p.name: p for t in fit.parts for p in (t.parts or (t,)) if p.is_group}
+    groups = {p.name: p for t in fit.parts for p in (t.parts or (t,)) if p.is_categorical}
     for term in groups.values():
         base = term.column.base
         coded = _CODED[term.column.scheme].format(base=term.base_label)
@@ -60,8 +60,8 @@ def methods_paragraph(fit: GuideTold, version: str) -> str:
                 else " (its largest level, not chosen)"
             )
         told.append(f"`{term.name}` entered as {coded}{why}.")
-    if fit.taken_out:
-        told.append(f"All levels of {listed([f'`{n}`' for n in fit.taken_out])} were controlled for.")
+    if fit.absorbed:
+        told.append(f"All levels of {listed([f'`{n}`' for n in fit.absorbed])} were controlled for.")
     told.append(f"Standard errors are {fit.errors_words}; intervals are at {short(100 * fit.level, 4)}%.")
     told.append(f"Computed with Mark Base {version}.")
     return " ".join(told)

@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from markbase.core.errors import listed, quoted
-from markbase.core.screening.inflation import inflation
+from markbase.core.formatting import number, short
+from markbase.core.screening.variance_inflation import variance_inflation
 from markbase.core.tables import rows_of
-from markbase.core.wording import number, short
 
 if TYPE_CHECKING:
-    from markbase.core.model.linear import LinearFit
+    from markbase.core.results.linear import LinearFit
     from markbase.core.screening.screen import Screen
 
 
@@ -26,7 +26,7 @@ class Advice:
     """One finding, what it means and what would do."""
 
     kind: str
-    """``overlap``, ``total``, ``power``, ``group``, ``pair``, ``hidden``, ``product`` or ``none``."""
+    """``collinear``, ``total``, ``power``, ``group``, ``pair``, ``hidden``, ``product`` or ``none``."""
     terms: tuple[str, ...]
     """The terms concerned."""
     text: str
@@ -44,9 +44,9 @@ def give_advice(screen: Screen) -> tuple[Advice, ...]:
     Returns
     -------
     tuple of Advice
-        Overlaps first, then flagged pairs, then inflation that no pair shows; one entry if there is nothing.
+        Exact collinearity first, then flagged pairs, then variance inflation that no pair shows; one entry if there is nothing.
     """
-    found = [Advice("overlap", o.terms, f"Exact overlap: {o.statement}. {o.advice}") for o in screen.overlaps]
+    found = [Advice("collinear", o.terms, f"Exact collinearity: {o.statement}. {o.advice}") for o in screen.collinear]
     found += _pairs(screen)
     found += _inflated(screen, {name for advice in found for name in advice.terms})
     found += screen.from_products
@@ -55,7 +55,7 @@ def give_advice(screen: Screen) -> tuple[Advice, ...]:
             Advice(
                 "none",
                 (),
-                f"No pair reaches |r| = {screen.limits.r:g} and no inflation factor {screen.limits.vif:g}: nothing here speaks "
+                f"No pair reaches |r| = {screen.limits.r:g} and no variance inflation factor {screen.limits.vif:g}: nothing here speaks "
                 f"against fitting these terms together.",
             ),
         )
@@ -81,17 +81,17 @@ def advice_on_products(fit: LinearFit) -> tuple[Advice, ...]:
     Returns
     -------
     tuple of Advice
-        An entry for each group whose differences are told far from the middle of an amount.
+        An entry for each group whose differences are told far from the middle of a numeric column.
     """
     found = []
     for term in fit.parts:
-        amount, group = term.variables if term.kind == "slope" else ("", "")
-        if not amount or group not in {t.name for t in fit.parts}:
+        numeric, group = term.variables if term.kind == "slope" else ("", "")
+        if not numeric or group not in {t.name for t in fit.parts}:
             continue
-        mean = fit.middle(amount)
+        mean = fit.middle(numeric)
         here, there = (
             table[(table["term"] == group) & ~table["base"]]["se"]
-            for table in (fit.coefficients_at({amount: mean}), fit.coefficients)
+            for table in (fit.coefficients_at({numeric: mean}), fit.coefficients)
         )
         ratio = float((there / here).max())
         if ratio >= _FAR:
@@ -99,8 +99,8 @@ def advice_on_products(fit: LinearFit) -> tuple[Advice, ...]:
                 Advice(
                     "product",
                     (group, term.name),
-                    f"With `{term.name}` in the model, the differences of `{group}` are those at `{amount}` = 0, where their standard "
-                    f"errors are up to {short(ratio)} times those at the mean of `{amount}` ({short(mean)}). Centring `{amount}` "
+                    f"With `{term.name}` in the model, the differences of `{group}` are those at `{numeric}` = 0, where their standard "
+                    f"errors are up to {short(ratio)} times those at the mean of `{numeric}` ({short(mean)}). Centring `{numeric}` "
                     f"removes that: the fit, its predictions and the test of the slopes stay the same, and the differences are told "
                     f"where the rows are.",
                 )
@@ -110,7 +110,7 @@ def advice_on_products(fit: LinearFit) -> tuple[Advice, ...]:
 
 def _pairs(screen: Screen) -> list[Advice]:
     made = {t.name: t.column.made for t in screen.basis.terms}
-    exact = [set(o.terms) for o in screen.overlaps]
+    exact = [set(o.terms) for o in screen.collinear]
     found = []
     for pair in rows_of(screen.pairs):
         names = (pair.first, pair.second)
@@ -125,7 +125,7 @@ def _pairs(screen: Screen) -> list[Advice]:
             found.append(Advice("total", names, text))
         elif parts:
             text = (
-                f"{lead}: `{parts[0]}` was computed from the other. If it stands for a bend in the line, centre the amount before it "
+                f"{lead}: `{parts[0]}` was computed from the other. If it stands for a bend in the line, centre the numeric column before it "
                 f"is squared and most of this goes away; the fit itself stays the same."
             )
             found.append(Advice("power", names, text))
@@ -138,13 +138,13 @@ def _pairs(screen: Screen) -> list[Advice]:
 
 
 def _leaving_out(screen: Screen, pair) -> str:  # type: ignore[no-untyped-def]
-    """Say how the two relate to the outcome, and what leaving either out would do to the other's inflation."""
+    """Say how the two relate to the outcome, and what leaving either out would do to the other's variance inflation."""
     told = []
     whole = screen.terms.set_index("term")["comparable"]
     for gone, stays in ((pair.second, pair.first), (pair.first, pair.second)):
         names = [t.name for t in screen.basis.terms if t.name != gone]
         if len(names) > 1:
-            after = float(inflation(screen.basis.only(names)).terms.set_index("term").loc[stays, "comparable"])
+            after = float(variance_inflation(screen.basis.only(names)).terms.set_index("term").loc[stays, "comparable"])
         else:
             after = 1.0
         told.append(
@@ -194,7 +194,7 @@ def _inflated(screen: Screen, told: set[str]) -> list[Advice]:
 
 def _conditions(screen: Screen, told: set[str]) -> list[Advice]:
     """Name dependences that only the condition indices show."""
-    if screen.overlaps:
+    if screen.collinear:
         return []
     table = screen.conditions
     names = list(table.columns[1:])

@@ -1,7 +1,7 @@
 """How strongly two columns go together, whatever their kinds.
 
-Two amounts: Pearson's r, or Spearman's on ranks. An amount and a yes/no group: the point-biserial r,
-which is Pearson's with 0 and 1. Two yes/no groups: phi, the same. An amount and a group of more
+Two numeric columns: Pearson's r, or Spearman's on ranks. A numeric column and a yes/no group: the point-biserial r,
+which is Pearson's with 0 and 1. Two yes/no groups: phi, the same. A numeric column and a group of more
 levels: the correlation ratio, the root of the share of variation between the levels. Two groups
 otherwise: Cramér's V. The last two have no sign.
 
@@ -19,9 +19,9 @@ import numpy as np
 import scipy.special
 from numpy.typing import NDArray
 
-from markbase.core.model.gathering import gather
-from markbase.core.model.moments import Moments
-from markbase.core.model.terms import Block, Term
+from markbase.core.design.cross_products import gather
+from markbase.core.design.moments import Moments
+from markbase.core.design.terms import Block, Term
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
@@ -37,7 +37,7 @@ def associations(moments: Moments, terms: Sequence[Term]) -> tuple[Array, list[l
     moments : Moments
         Block k + 1 is ``terms[k]``.
     terms : sequence of Term
-        Amounts and groups.
+        Numeric columns and groups.
 
     Returns
     -------
@@ -48,17 +48,17 @@ def associations(moments: Moments, terms: Sequence[Term]) -> tuple[Array, list[l
     """
     n, starts, sizes = moments.weight, moments.starts.tolist(), moments.sizes
     cross, sums, count = moments.cross, moments.cross[0], len(terms)
-    plain = [not t.is_group or len(t.places) == 2 for t in terms]
+    plain = [not t.is_categorical or len(t.places) == 2 for t in terms]
     # the second of two levels is the 1 of a yes/no group
-    at = [starts[k] + (1 if t.is_group and plain[k - 1] else 0) for k, t in enumerate(terms, 1)]
+    at = [starts[k] + (1 if t.is_categorical and plain[k - 1] else 0) for k, t in enumerate(terms, 1)]
     centred = cross[np.ix_(at, at)] - np.outer(sums[at], sums[at]) / n
     variation = np.diag(centred).copy()
     with np.errstate(divide="ignore", invalid="ignore"):
         size = np.sqrt(np.outer(variation, variation))
         values = np.where(size > 0, np.clip(centred / size, -1, 1), np.nan)
     np.fill_diagonal(values, 1.0)
-    measures = [[_PRODUCT_MOMENT[s.is_group + t.is_group] for t in terms] for s in terms]
-    singles = np.flatnonzero([not t.is_group for t in terms])
+    measures = [[_PRODUCT_MOMENT[s.is_categorical + t.is_categorical] for t in terms] for s in terms]
+    singles = np.flatnonzero([not t.is_categorical for t in terms])
     wide = [k for k in range(count) if not plain[k]]
     for a in wide:
         rows = slice(starts[a + 1], starts[a + 1] + sizes[a + 1])
@@ -66,8 +66,8 @@ def associations(moments: Moments, terms: Sequence[Term]) -> tuple[Array, list[l
             cross[rows][:, np.asarray(at)[singles]], sums[rows], sums[np.asarray(at)[singles]], variation[singles], n
         )
         for b in range(count):
-            measures[a][b] = measures[b][a] = "Cramér's V" if terms[b].is_group else "correlation ratio"
-            if terms[b].is_group and (b > a or plain[b]):
+            measures[a][b] = measures[b][a] = "Cramér's V" if terms[b].is_categorical else "correlation ratio"
+            if terms[b].is_categorical and (b > a or plain[b]):
                 columns = slice(starts[b + 1], starts[b + 1] + sizes[b + 1])
                 values[a, b] = values[b, a] = _cramer(cross[rows, columns], n)
     for k in range(count):
@@ -76,7 +76,7 @@ def associations(moments: Moments, terms: Sequence[Term]) -> tuple[Array, list[l
 
 
 def _correlation_ratios(by_level: Array, counts: Array, sums: Array, variation: Array, n: float) -> Array:
-    """Return the correlation ratio of each of some amounts, by their sums in the levels of a group."""
+    """Return the correlation ratio of each of some numeric columns, by their sums in the levels of a group."""
     between = np.sum((by_level - np.outer(counts, sums) / n) ** 2 / counts[:, None], axis=0)
     with np.errstate(divide="ignore", invalid="ignore"):
         ratios: Array = np.where(variation > 0, np.sqrt(np.minimum(between / variation, 1.0)), np.nan)
@@ -117,7 +117,7 @@ def interval_of_r(r: float, rows: int, level: float) -> tuple[float, float]:
 
 
 def ranked(column: Column, used: NDArray[np.bool_] | None) -> Array:
-    """Return the mean ranks of an amount among the rows used, shape (rows,); 0 elsewhere."""
+    """Return the mean ranks of a numeric column among the rows used, shape (rows,); 0 elsewhere."""
     where = np.arange(len(column.values)) if used is None else np.flatnonzero(used)
     values = column.values[where]
     _, places, counts = np.unique(values, return_inverse=True, return_counts=True)
@@ -137,7 +137,7 @@ def pairwise(columns: Sequence[Column], make: object, spearman: bool) -> tuple[A
     make : callable
         Makes a term of a column on some rows.
     spearman : bool
-        Whether amounts enter by their ranks.
+        Whether numeric columns enter by their ranks.
 
     Returns
     -------
@@ -168,4 +168,4 @@ def _constant(column: Column, rows: NDArray[np.bool_]) -> bool:
 
 
 def _block(term: Term, used: NDArray[np.bool_] | None, spearman: bool) -> Block:
-    return Block(1, multiplier=ranked(term.column, used)) if spearman and not term.is_group else term.block()
+    return Block(1, multiplier=ranked(term.column, used)) if spearman and not term.is_categorical else term.block()

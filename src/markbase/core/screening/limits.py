@@ -30,7 +30,7 @@ class Limits:
             raise MarkbaseError(f"The limit of |r| is {self.r!r}; it must lie between 0 and 1, for instance 0.7.")
         if not self.vif > 1:
             raise MarkbaseError(
-                f"The limit of the inflation factor is {self.vif!r}; it must be above 1, for instance 5."
+                f"The limit of the variance inflation factor is {self.vif!r}; it must be above 1, for instance 5."
             )
         if not self.index > 1 or not 0 < self.share < 1:
             raise MarkbaseError(

@@ -1,4 +1,4 @@
-"""Dropping terms step by step until the inflation is below a limit."""
+"""Dropping terms step by step until the variance inflation is below a limit."""
 
 from __future__ import annotations
 
@@ -12,9 +12,9 @@ import pandas as pd
 
 from markbase.core.display import Shown
 from markbase.core.errors import MarkbaseError, near
-from markbase.core.screening.inflation import inflation
+from markbase.core.formatting import number
+from markbase.core.screening.variance_inflation import variance_inflation
 from markbase.core.tables import rows_of
-from markbase.core.wording import number
 
 if TYPE_CHECKING:
     from markbase.core.screening.screen import Screen
@@ -25,9 +25,9 @@ class Pruned(Shown):
     """What was dropped on the way below a limit, and what that costs."""
 
     limit: float
-    """The inflation factor to come below."""
+    """The variance inflation factor to come below."""
     steps: pd.DataFrame
-    """`step`, `dropped`, `value` (its inflation factor; of a group the square of its comparable value)."""
+    """`step`, `dropped`, `value` (its variance inflation factor; of a group the square of its comparable value)."""
     values: pd.DataFrame
     """One row a step, 0 the beginning, one column a term: all values; NaN once a term is dropped."""
     kept: tuple[str, ...]
@@ -65,13 +65,15 @@ def prune(screen: Screen, limit: float, keep: Sequence[str]) -> Pruned:
         if name not in names:
             raise MarkbaseError(f"The screening has no term `{name}` to keep.{near(name, names)}")
     if not limit > 1:
-        raise MarkbaseError(f"The limit of the inflation factor is {limit!r}; it must be above 1, for instance 5.")
+        raise MarkbaseError(
+            f"The limit of the variance inflation factor is {limit!r}; it must be above 1, for instance 5."
+        )
     basis, left = screen.basis, list(names)
     steps: list[dict[str, object]] = []
     values: list[dict[str, float]] = []
     cautions: list[str] = []
     while True:
-        table = inflation(basis.only(left)).terms if len(left) > 1 else None
+        table = variance_inflation(basis.only(left)).terms if len(left) > 1 else None
         factors: dict[str, float] = dict.fromkeys(left, 1.0)
         if table is not None:
             factors = {str(r.term): float(r.comparable) ** 2 for r in rows_of(table)}
@@ -91,7 +93,7 @@ def prune(screen: Screen, limit: float, keep: Sequence[str]) -> Pruned:
         left.remove(worst)
     if steps:
         cautions.append(
-            "The order of dropping follows the inflation alone; another choice may serve the question better."
+            "The order of dropping follows the variance inflation alone; another choice may serve the question better."
         )
     return Pruned(
         limit,

@@ -12,19 +12,25 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.design.complete_cases import CompleteCases, complete_rows
+from markbase.core.design.cross_products import gather
+from markbase.core.design.requested_terms import AllBut, predictor_columns
+from markbase.core.design.terms import Block, Term, make_numeric, make_term
 from markbase.core.display import Shown
 from markbase.core.errors import FitError, MarkbaseError, listed, quoted, remark
-from markbase.core.model.gathering import gather
-from markbase.core.model.linear import LinearFit
-from markbase.core.model.overlap import Overlap
-from markbase.core.model.sample import SampleAccount, complete_rows
-from markbase.core.model.specs import AllBut, predictor_columns
-from markbase.core.model.terms import Block, Term, make_amount, make_term
+from markbase.core.estimation.collinearity import Collinearity
+from markbase.core.results.linear import LinearFit
 from markbase.core.screening.advice import Advice, advice_on_products, give_advice
 from markbase.core.screening.association import associations, interval_of_r, pairwise, ranked
-from markbase.core.screening.inflation import Basis, Inflation, auxiliary, condition_indices, inflation
 from markbase.core.screening.limits import Limits
 from markbase.core.screening.prune import Pruned, prune
+from markbase.core.screening.variance_inflation import (
+    Basis,
+    VarianceInflation,
+    auxiliary,
+    condition_indices,
+    variance_inflation,
+)
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 
@@ -56,12 +62,12 @@ class Screen(Shown):
 
     outcome: Column | None
     """The outcome; None if none was named."""
-    sample: SampleAccount
+    sample: CompleteCases
     """The rows: those a model of all these terms would use."""
     limits: Limits
     """Where values are flagged."""
     method: str
-    """``pearson`` or ``spearman`` for pairs of amounts."""
+    """``pearson`` or ``spearman`` for pairs of numeric columns."""
     rows: str
     """``complete`` (the model's rows) or ``pairwise`` (all rows that have both, for correlations only)."""
     data_name: str
@@ -92,23 +98,23 @@ class Screen(Shown):
         return self.among.square(self.among.rows)
 
     @cached_property
-    def _inflation(self) -> Inflation:
-        return inflation(self.basis)
+    def _vif(self) -> VarianceInflation:
+        return variance_inflation(self.basis)
 
     @property
-    def inflation(self) -> pd.DataFrame:
+    def vif(self) -> pd.DataFrame:
         """Per coded column: `term`, `column`, `vif`, `tolerance`, `r2`, `se_factor` (√VIF)."""
-        return self._inflation.columns
+        return self._vif.columns
 
     @property
     def terms(self) -> pd.DataFrame:
         """Per term: `term`, `df`, `gvif`, `comparable`; neither depends on the base."""
-        return self._inflation.terms
+        return self._vif.terms
 
     @property
-    def overlaps(self) -> tuple[Overlap, ...]:
-        """Exact overlaps, each with a `statement` and an `advice`."""
-        return self._inflation.overlaps
+    def collinear(self) -> tuple[Collinearity, ...]:
+        """Exact collinearity, each with a `statement` and an `advice`."""
+        return self._vif.collinear
 
     @cached_property
     def pairs(self) -> pd.DataFrame:
@@ -170,7 +176,7 @@ class Screen(Shown):
         Returns
         -------
         pandas.DataFrame
-            `term`, `gvif_without`, `carried`: by what factor the inflation of `term` is smaller when
+            `term`, `gvif_without`, `carried`: by what factor the variance inflation of `term` is smaller when
             that other one is left out; the largest first.
 
         Raises
@@ -189,7 +195,7 @@ class Screen(Shown):
             Inflation factor to come below; by default that of the limits. A group is held against it
             by the square of its comparable value, and dropped as a whole.
         keep : sequence of str
-            Terms that must stay, whatever their inflation.
+            Terms that must stay, whatever their variance inflation.
 
         Returns
         -------
@@ -227,12 +233,12 @@ def screen(
     predictors : sequence of str
         Names of columns, or `all_but` of some; identifiers are left out, and that is said.
     outcome : str, optional
-        The outcome, an amount or a group; it stands first in the correlations and decides which
+        The outcome, a numeric column or a group; it stands first in the correlations and decides which
         rows are complete.
     limits : Limits, optional
         Where values are flagged.
     method : str
-        ``pearson``, or ``spearman`` to rank the amounts first (for correlations).
+        ``pearson``, or ``spearman`` to rank the numeric columns first (for correlations).
     rows : str
         ``complete``: correlations on the rows a model would use. ``pairwise``: each on all rows that
         have both columns. Inflation is always on complete rows.
@@ -240,7 +246,7 @@ def screen(
     Returns
     -------
     Screen
-        Correlations, pairs, inflation, overlaps, condition indices and advice; print it to read it.
+        Correlations, pairs, variance inflation, exact collinearity, condition indices and advice; print it to read it.
 
     Raises
     ------
@@ -326,9 +332,9 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
     places = [k for k, t in enumerate(fit.parts, 1) if not t.parts]
     if not places:
         raise FitError("The model has no term that is a single column, so there is nothing to screen.")
-    if fit.within is not None:
+    if fit.fixed_effects is not None:
         raise FitError(
-            f"A fit within the levels of {listed(quoted(fit.within.names))} is not screened from what it left behind; `screen` takes "
+            f"A fit within the levels of {listed(quoted(fit.fixed_effects.names))} is not screened from what it left behind; `screen` takes "
             f"the same columns, over all levels."
         )
     parts = tuple(fit.parts[k - 1] for k in places)
@@ -337,7 +343,7 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
     heavy = fit.weights.values if fit.weights else None
     solved = fit.solution if len(parts) == len(fit.parts) else None
     basis = Basis(fit.moments.only([0, *places, last]), blocks, parts, fit.used, fit.sample.rows, heavy, solved)
-    target = make_amount(fit.outcome)
+    target = make_numeric(fit.outcome)
     values, names = associations(fit.moments.only([0, last, *places]), [target, *parts])
     labels = [fit.outcome.name, *(t.name for t in parts)]
     return Screen(
@@ -371,5 +377,7 @@ def _basis(terms: Sequence[Term], used: NDArray[np.bool_] | None, rows: int) -> 
 def _correlated(
     terms: Sequence[Term], used: NDArray[np.bool_] | None, rows: int, spearman: bool
 ) -> tuple[NDArray[np.float64], list[list[str]]]:
-    blocks = [Block(1, multiplier=ranked(t.column, used)) if spearman and not t.is_group else t.block() for t in terms]
+    blocks = [
+        Block(1, multiplier=ranked(t.column, used)) if spearman and not t.is_categorical else t.block() for t in terms
+    ]
     return associations(gather(blocks, rows, used), terms)

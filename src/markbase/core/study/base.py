@@ -36,7 +36,7 @@ def choose_base(
     reason : str
         Why, in the analyst's words.
     of : Column, optional
-        For ``lowest_mean``: the amount whose mean decides.
+        For ``lowest_mean``: the numeric column whose mean decides.
 
     Returns
     -------
@@ -46,7 +46,7 @@ def choose_base(
     Raises
     ------
     ColumnError
-        If the column is an amount.
+        If the column is numeric.
     LevelError
         If there is no such level or rule, both or neither are given, or the level has no rows.
     """
@@ -59,9 +59,9 @@ def choose_base(
         if by not in _RULES:
             rules = sorted([*_RULES, "lowest_mean"])
             raise LevelError(f"`{by}` is no rule for the base of `{column.name}`; there are {listed(quoted(rules))}.")
-        here = np.flatnonzero(column.counts) if column.is_group else np.array([], dtype=int)
-        if not column.is_group:
-            column.level_at(by)  # says that an amount has no levels
+        here = np.flatnonzero(column.counts) if column.is_categorical else np.array([], dtype=int)
+        if not column.is_categorical:
+            column.level_at(by)  # says that a numeric column has no levels
         if not len(here):
             raise LevelError(f"`{column.name}` has no rows, so no level can be its base.")
         words = f"the {by} of its levels"
@@ -75,12 +75,12 @@ def choose_base(
 
 
 def _lowest_mean(column: Column, by: str | None, of: Column | None, reason: str) -> Base:
-    if by != "lowest_mean" or of is None or of.is_group:
+    if by != "lowest_mean" or of is None or of.is_categorical:
         raise LevelError(
-            f"The rule `lowest_mean` for `{column.name}` needs an amount: by='lowest_mean', of='belonging'."
+            f"The rule `lowest_mean` for `{column.name}` needs a numeric column: by='lowest_mean', of='belonging'."
         )
-    if not column.is_group:
-        column.level_at("lowest_mean")  # says that an amount has no levels
+    if not column.is_categorical:
+        column.level_at("lowest_mean")  # says that a numeric column has no levels
     both = column.present & of.present
     n = np.bincount(column.values[both], minlength=len(column.levels))
     if not n.any():

@@ -9,11 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, count_noun, listed, quoted
-from markbase.core.study.building import with_default_base
+from markbase.core.formatting import short
 from markbase.core.study.codebook import code_text
 from markbase.core.study.column import FIRST_CODED, Column, MissingCode
-from markbase.core.study.recoding import Recode, before_and_after, old_by_new
-from markbase.core.wording import short
+from markbase.core.study.column_types import with_default_base
+from markbase.core.study.verification import Recode, before_and_after, old_by_new
 
 Codes = Mapping[object, str] | Sequence[object]
 
@@ -24,11 +24,11 @@ def blank_codes(column: Column, codes: Codes, ranges: Sequence[Sequence[float]])
     Parameters
     ----------
     column : Column
-        An amount or a group.
+        A numeric column or a group.
     codes : sequence or mapping
         Codes (or, for a group, labels), or code to meaning.
     ranges : sequence of (low, high)
-        Ranges of an amount, both ends included.
+        Ranges of a numeric column, both ends included.
 
     Returns
     -------
@@ -39,7 +39,7 @@ def blank_codes(column: Column, codes: Codes, ranges: Sequence[Sequence[float]])
     Raises
     ------
     ColumnError
-        If nothing is named, a range is given for a group or is no range, or a code of an amount is
+        If nothing is named, a range is given for a group or is no range, or a code of a numeric column is
         no number.
     """
     wanted = _wanted(column, codes, ranges)
@@ -61,7 +61,7 @@ def blank_codes(column: Column, codes: Codes, ranges: Sequence[Sequence[float]])
         counts.append(f"{reason.shown}: {count_noun(int(fresh.sum()), 'row')}")
         if not fresh.any():
             notes.append(f"`{code}` is never seen")
-    if not column.is_group:
+    if not column.is_categorical:
         rest = column.values[column.present & ~taken]
         inside = [
             code
@@ -74,14 +74,16 @@ def blank_codes(column: Column, codes: Codes, ranges: Sequence[Sequence[float]])
         if inside:
             notes.append(
                 f"{listed(quoted(inside))} lies among the other values ({short(rest.min())} to {short(rest.max())}): "
-                f"is it a code, or a real amount?"
+                f"is it a code, or a real numeric column?"
             )
-    values = np.where(taken, -1 if column.is_group else np.nan, column.values).astype(column.values.dtype)
+    values = np.where(taken, -1 if column.is_categorical else np.nan, column.values).astype(column.values.dtype)
     new = replace(column, values=values, missing_codes=tuple(reasons), why_missing=why)
-    if column.is_group:
+    if column.is_categorical:
         gone = {k for k in range(len(column.levels)) if column.counts[k] and not np.any(values == k)}
         new = _without(new, gone)
-    check = old_by_new(column, new, tuple(notes)) if column.is_group else before_and_after(column, new, tuple(notes))
+    check = (
+        old_by_new(column, new, tuple(notes)) if column.is_categorical else before_and_after(column, new, tuple(notes))
+    )
     text = f"Blanked in `{column.name}`: {', '.join(counts)}; {column.valid:,} rows with a value before, {new.valid:,} after"
     return Recode(new, check, text + (f" ({'; '.join(notes)})." if notes else "."))
 
@@ -108,19 +110,19 @@ def _wanted(
     wanted = []
     for code, meaning in pairs:
         text = code_text(code)
-        if column.is_group:
+        if column.is_categorical:
             rows = np.isin(column.values, [k for k, v in enumerate(column.levels) if text in (v.code, v.label)])
         else:
             try:
                 rows = column.values == float(text)
             except ValueError:
                 raise ColumnError(
-                    f"`{column.name}` is an amount, so a code to blank is a number, not `{text}`."
+                    f"`{column.name}` is numeric, so a code to blank is a number, not `{text}`."
                 ) from None
         wanted.append((text, str(meaning), rows))
     for pair in ranges:
-        if column.is_group:
-            raise ColumnError(f"`{column.name}` is a group, so ranges say nothing; name the levels to blank.")
+        if column.is_categorical:
+            raise ColumnError(f"`{column.name}` is categorical, so ranges say nothing; name the levels to blank.")
         if len(pair) != 2 or not pair[0] <= pair[1]:
             raise ColumnError(
                 f"A range to blank in `{column.name}` is (low, high) with low at most high, not {tuple(pair)!r}."

@@ -19,13 +19,13 @@ class ColumnSpec:
     name: str
     """The column's name in the file."""
     kind: Kind | None = None
-    """``amount``, ``group`` or ``ordered``; None leaves it to be guessed."""
+    """``numeric``, ``categorical`` or ``ordinal``; None leaves it to be guessed."""
     role: Role | None = None
     """``identifier``, ``weight``, ``cluster`` or None."""
     label: str = ""
     """What the column asks or measures."""
     unit: Unit | None = None
-    """What an amount is counted in."""
+    """What a numeric column is counted in."""
     levels: tuple[Level, ...] = ()
     """The levels expected, in order."""
     missing: tuple[MissingCode, ...] = ()
@@ -87,7 +87,7 @@ class Codebook:
         name : str
             The column.
         kind : str
-            ``amount``, ``group``, ``ordered`` or ``identifier``.
+            ``numeric``, ``categorical``, ``ordinal`` or ``identifier``.
 
         Returns
         -------
@@ -134,7 +134,7 @@ def _spec(name: str, entry: object, source: str) -> ColumnSpec:
     missing = tuple(MissingCode(c, "" if c == m else m) for c, m in _pairs(entry.get("missing", ()), "missing", where))
     spec = ColumnSpec(
         name=name,
-        kind=cast("Kind | None", kind or ("group" if levels else None)),
+        kind=cast("Kind | None", kind or ("categorical" if levels else None)),
         role=cast("Role | None", _choice(entry.get("role"), ROLES, "role", where)),
         label=_text(entry.get("label", ""), "label", where),
         unit=_unit(entry.get("unit"), where),
@@ -147,9 +147,9 @@ def _spec(name: str, entry: object, source: str) -> ColumnSpec:
 
 
 def _check(spec: ColumnSpec, where: str) -> None:
-    if spec.kind == "amount" and (spec.levels or spec.base):
+    if spec.kind == "numeric" and (spec.levels or spec.base):
         what = "levels" if spec.levels else "a base"
-        raise CodebookError(f"{where}: an amount has no {what}; declare the kind `group`, or leave the key out.")
+        raise CodebookError(f"{where}: a numeric column has no {what}; declare the kind `group`, or leave the key out.")
     for what, texts in (("code", [v.code for v in spec.levels]), ("label", [v.label for v in spec.levels])):
         twice = sorted({text for text in texts if texts.count(text) > 1})
         if twice:

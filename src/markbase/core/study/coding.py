@@ -160,17 +160,17 @@ def check_scheme(column: Column, scheme: str) -> None:
     Raises
     ------
     ColumnError
-        If the column is an amount, or the scheme needs an order that the group does not have.
+        If the column is numeric, or the scheme needs an order that the group does not have.
     LevelError
         If there is no such scheme.
     """
     if scheme not in SCHEMES:
         raise LevelError(f"`{scheme}` is no coding of `{column.name}`; there are {listed(quoted(sorted(SCHEMES)))}.")
-    if not column.is_group:
-        raise ColumnError(f"`{column.name}` is an amount and enters as it is; only a group is coded.")
-    if scheme in ("adjacent", "trend") and column.kind != "ordered":
+    if not column.is_categorical:
+        raise ColumnError(f"`{column.name}` is numeric and enters as it is; only a group is coded.")
+    if scheme in ("adjacent", "trend") and column.kind != "ordinal":
         raise ColumnError(
-            f"`{scheme}` coding goes along the order of the levels, and `{column.name}` has none; declare it with `as_ordered` first."
+            f"`{scheme}` coding goes along the order of the levels, and `{column.name}` has none; declare it with `as_ordinal` first."
         )
 
 
@@ -220,7 +220,7 @@ def code_group(column: Column) -> Coding:
         raise ColumnError(f"`{column.name}` has fewer than two levels with rows, so there is nothing to code.")
     labels = [column.levels[k].label for k in places]
     base = places.index(column.base.level) if column.base.level in places else 0
-    schemes: list[Scheme] = [s for s in SCHEMES if s in ("indicator", "effect") or column.kind == "ordered"]
+    schemes: list[Scheme] = [s for s in SCHEMES if s in ("indicator", "effect") or column.kind == "ordinal"]
     made = indicator_columns(column, full_set=False)
     records = []
     for k, name in zip([k for k in range(len(places)) if k != base], made.columns, strict=True):
@@ -284,10 +284,10 @@ def indicator_columns(column: Column, full_set: bool) -> pd.DataFrame:
     Raises
     ------
     ColumnError
-        If the column is an amount.
+        If the column is numeric.
     """
-    if not column.is_group:
-        raise ColumnError(f"`{column.name}` is an amount and enters as it is; only a group has indicators.")
+    if not column.is_categorical:
+        raise ColumnError(f"`{column.name}` is numeric and enters as it is; only a group has indicators.")
     gone = ~column.present
     frame: dict[str, pd.api.extensions.ExtensionArray] = {}
     for k, level in enumerate(column.levels):

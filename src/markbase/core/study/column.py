@@ -11,13 +11,13 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, LevelError, near
 
-Kind = Literal["amount", "group", "ordered"]
+Kind = Literal["numeric", "categorical", "ordinal"]
 Role = Literal["identifier", "weight", "cluster"]
 
 Scheme = Literal["indicator", "effect", "adjacent", "trend"]
 
 SCHEMES: tuple[Scheme, ...] = ("indicator", "effect", "adjacent", "trend")
-KINDS: tuple[Kind, ...] = ("amount", "group", "ordered")
+KINDS: tuple[Kind, ...] = ("numeric", "categorical", "ordinal")
 ROLES: tuple[Role, ...] = ("cluster", "identifier", "weight")
 
 PRESENT, BLANK, FIRST_CODED = 0, 1, 2
@@ -75,7 +75,7 @@ class Base:
 
 @dataclass(frozen=True)
 class Unit:
-    """What an amount is counted in."""
+    """What a numeric column is counted in."""
 
     one: str
     """Its name after a 1: ``year``."""
@@ -112,18 +112,18 @@ class Made:
 class Column:
     """A typed column.
 
-    Amounts hold numbers with NaN where missing; groups hold the place of each row's level
+    Numeric columns hold numbers with NaN where missing; groups hold the place of each row's level
     among `levels`, with -1 where missing.
     """
 
     name: str
     """Its name in the file."""
     kind: Kind
-    """``amount``, ``group`` or ``ordered``."""
+    """``numeric``, ``categorical`` or ``ordinal``."""
     values: NDArray[Any]
-    """Shape (rows,): float64 for an amount, int32 for a group."""
+    """Shape (rows,): float64 for a numeric column, int32 for a group."""
     levels: tuple[Level, ...] = ()
-    """The levels of a group, in order; empty for an amount."""
+    """The levels of a group, in order; empty for a numeric column."""
     scheme: Scheme = "indicator"
     """How a group becomes columns: ``indicator``, ``effect``, ``adjacent`` or ``trend``."""
     event: int | None = None
@@ -131,13 +131,13 @@ class Column:
     made: Made | None = None
     """How the column was made of others; None if it was read."""
     base: Base | None = None
-    """The reference level of a group; None for an amount or a group with no rows."""
+    """The reference level of a group; None for a numeric column or a group with no rows."""
     role: Role | None = None
     """``identifier``, ``weight``, ``cluster`` or None."""
     label: str = ""
     """What the column asks or measures, in words."""
     unit: Unit | None = None
-    """What an amount is counted in."""
+    """What a numeric column is counted in."""
     missing_codes: tuple[MissingCode, ...] = ()
     """The codes that stand for a missing answer."""
     why_missing: NDArray[np.uint8] | None = None
@@ -152,14 +152,14 @@ class Column:
     """What was noticed while it was read."""
 
     @property
-    def is_group(self) -> bool:
-        """Whether the column is a group, ordered or not."""
-        return self.kind != "amount"
+    def is_categorical(self) -> bool:
+        """Whether the column is categorical, ordered or not."""
+        return self.kind != "numeric"
 
     @cached_property
     def present(self) -> NDArray[np.bool_]:
         """Shape (rows,): true where the row has a value."""
-        present: NDArray[np.bool_] = self.values >= 0 if self.is_group else ~np.isnan(self.values)
+        present: NDArray[np.bool_] = self.values >= 0 if self.is_categorical else ~np.isnan(self.values)
         return present
 
     @cached_property
@@ -169,16 +169,16 @@ class Column:
 
     @cached_property
     def span(self) -> tuple[float, float]:
-        """Lowest and highest value of an amount that has one; NaN for none."""
+        """Lowest and highest value of a numeric column that has one; NaN for none."""
         if not self.valid:
             return np.nan, np.nan
         return float(np.nanmin(self.values)), float(np.nanmax(self.values))
 
     @cached_property
     def is_whole_and_distinct(self) -> bool:
-        """Whether an amount holds whole numbers of which none occurs twice."""
+        """Whether a numeric column holds whole numbers of which none occurs twice."""
         values = self.values[self.present]
-        if not np.array_equal(values[:100], np.round(values[:100])):  # spares most amounts the full look
+        if not np.array_equal(values[:100], np.round(values[:100])):  # spares most numeric columns the full look
             return False
         return bool(np.all(values == np.round(values))) and len(np.unique(values)) == len(values)
 
@@ -246,14 +246,14 @@ class Column:
         Raises
         ------
         ColumnError
-            If the column is an amount.
+            If the column is numeric.
         LevelError
             If the group has no such level.
         """
-        if not self.is_group:
+        if not self.is_categorical:
             raise ColumnError(
-                f"`{self.name}` is an amount and has no levels, so it has no level or base `{wanted}`; "
-                f"if its numbers are codes, declare it a group."
+                f"`{self.name}` is numeric and has no levels, so it has no level or base `{wanted}`; "
+                f"if its numbers are codes, declare it categorical."
             )
         text = str(wanted)
         for place, level in enumerate(self.levels):

@@ -1,4 +1,4 @@
-"""Cutting an amount into bands, splitting it in two, and making a yes/no outcome of anything."""
+"""Cutting a numeric column into bands, splitting it in two, and making a yes/no outcome of anything."""
 
 from __future__ import annotations
 
@@ -11,19 +11,19 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, quoted
-from markbase.core.study.building import with_default_base
+from markbase.core.formatting import short
 from markbase.core.study.column import Base, Column, Kind, Level, Made
-from markbase.core.study.recoding import Recode, old_by_new, with_missing
-from markbase.core.wording import short
+from markbase.core.study.column_types import with_default_base
+from markbase.core.study.verification import Recode, old_by_new, with_missing
 
 
-def cut_amount(column: Column, edges: Sequence[float], labels: Sequence[str] | None, name: str, upper: bool) -> Recode:
-    """Cut an amount into bands.
+def cut_numeric(column: Column, edges: Sequence[float], labels: Sequence[str] | None, name: str, upper: bool) -> Recode:
+    """Cut a numeric column into bands.
 
     Parameters
     ----------
     column : Column
-        An amount.
+        A numeric column.
     edges : sequence of float
         Where one band ends and the next begins, rising; one fewer than bands. What lies below the
         first and above the last edge has a band of its own.
@@ -37,17 +37,17 @@ def cut_amount(column: Column, edges: Sequence[float], labels: Sequence[str] | N
     Returns
     -------
     Recode
-        An ordered group; empty bands, values at the edges and what a small move of the edges would
+        An ordinal column; empty bands, values at the edges and what a small move of the edges would
         change are in its notes.
 
     Raises
     ------
     ColumnError
-        If the column is a group, or the new name is the old one.
+        If the column is categorical, or the new name is the old one.
     LevelError
         For edges that do not rise, or labels that are too few, too many or doubled.
     """
-    _check_amount(column, name)
+    _check_numeric(column, name)
     points = [float(e) for e in edges]
     if not points or any(not np.isfinite(p) for p in points) or sorted(set(points)) != points:
         raise LevelError(f"The edges for `{name}` must be numbers that rise, not {list(edges)!r}.")
@@ -60,18 +60,18 @@ def cut_amount(column: Column, edges: Sequence[float], labels: Sequence[str] | N
     values = np.full(len(column.values), -1, dtype=np.int32)
     side: Literal["left", "right"] = "right" if upper else "left"
     values[column.present] = np.searchsorted(points, column.values[column.present], side=side)
-    return _banded(column, points, names, values, name, upper, "ordered")
+    return _banded(column, points, names, values, name, upper, "ordinal")
 
 
-def split_amount(
+def split_numeric(
     column: Column, above: float | None, at_least: float | None, labels: Sequence[str], name: str
 ) -> Recode:
-    """Split an amount or a scale in two.
+    """Split a numeric column or a scale in two.
 
     Parameters
     ----------
     column : Column
-        An amount.
+        A numeric column.
     above : float, optional
         Values above this are the second level; the value itself is not.
     at_least : float, optional
@@ -89,11 +89,11 @@ def split_amount(
     Raises
     ------
     ColumnError
-        If the column is a group, or the new name is the old one.
+        If the column is categorical, or the new name is the old one.
     LevelError
         If both thresholds or neither are given, labels are not two, or one side is empty.
     """
-    _check_amount(column, name)
+    _check_numeric(column, name)
     if (above is None) == (at_least is None):
         raise LevelError(
             f"Say where to split `{column.name}`: above=3 (3 is low) or at_least=3 (3 is high), and one of them."
@@ -111,18 +111,18 @@ def split_amount(
                 f"No row of `{column.name}` would be `{labels[side]}`: its values run from {short(present.min())} to "
                 f"{short(present.max())}; split elsewhere."
             )
-    recode = _banded(column, [edge], list(labels), values, name, upper, "group")
+    recode = _banded(column, [edge], list(labels), values, name, upper, "categorical")
     base = Base(0, "the lower side of the split", chosen=True)
     return replace(recode, column=replace(recode.column, base=base))
 
 
-def _check_amount(column: Column, name: str) -> None:
-    if column.is_group:
+def _check_numeric(column: Column, name: str) -> None:
+    if column.is_categorical:
         raise ColumnError(
-            f"`{column.name}` is a group, so there is nothing to cut; `merge_levels` puts levels together."
+            f"`{column.name}` is categorical, so there is nothing to cut; `merge_levels` puts levels together."
         )
     if name == column.name:
-        raise ColumnError(f"Give the new group a name of its own: `{name}` is the amount it is made of.")
+        raise ColumnError(f"Give the new group a name of its own: `{name}` is the numeric column it is made of.")
     if column.fault:
         raise ColumnError(column.fault)
 
@@ -151,7 +151,7 @@ def _banded(
         values=values,
         levels=tuple(Level(label, label) for label in names),
         label=f"{column.label or column.name}, in bands"
-        if kind == "ordered"
+        if kind == "ordinal"
         else f"{column.label or column.name}, in two",
         made=Made("cut", (column.name,)),
     )
@@ -167,13 +167,13 @@ def _banded(
     notes.append(
         f"a value at an edge goes to the band {side}" + (f" ({', '.join(told)})" if told else " (none is there)")
     )
-    notes += _sensitivity(present, points, upper)
+    notes += _specifications(present, points, upper)
     counts = ", ".join(f"`{names[k]}` ({new.counts[k]:,})" for k in range(len(names)))
     text = f"Cut `{column.name}` into {len(names)} levels as `{name}`: {counts} ({'; '.join(notes)})."
     return Recode(new, old_by_new(column, new, tuple(notes)), text)
 
 
-def _sensitivity(present: NDArray[np.float64], points: Sequence[float], upper: bool) -> list[str]:
+def _specifications(present: NDArray[np.float64], points: Sequence[float], upper: bool) -> list[str]:
     """Say how many rows would change sides if an edge moved by one observed value."""
     distinct, counts = np.unique(present, return_counts=True)
     notes = []
@@ -190,7 +190,7 @@ def _sensitivity(present: NDArray[np.float64], points: Sequence[float], upper: b
 
 
 def few_values(values: NDArray[np.float64], most: int) -> list[float]:
-    """Return distinct values without sorting all of them.
+    """Return distinct values without classification all of them.
 
     Parameters
     ----------
@@ -217,7 +217,7 @@ def event_column(column: Column, event: object, name: str, labels: Sequence[str]
     Parameters
     ----------
     column : Column
-        A group, or an amount with few values.
+        A group, or a numeric column with few values.
     event : object
         The level or value that is the event, or a list of several.
     name : str
@@ -238,7 +238,7 @@ def event_column(column: Column, event: object, name: str, labels: Sequence[str]
         If the name is that of a column with more than two levels.
     """
     members = list(event) if isinstance(event, (list, tuple)) else [event]
-    if column.is_group:
+    if column.is_categorical:
         places = [column.level_at(m) for m in members]
         here = np.isin(column.values, places)
         inside = [column.levels[k] for k in places]
@@ -272,7 +272,7 @@ def event_column(column: Column, event: object, name: str, labels: Sequence[str]
     values[~column.present] = -1
     new = Column(
         name=name,
-        kind="group",
+        kind="categorical",
         values=values,
         levels=levels,
         base=Base(0, f"what is not the event `{texts[1]}`", chosen=True),

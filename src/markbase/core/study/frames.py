@@ -67,15 +67,15 @@ def frame_of(columns: list[Column], codes: bool) -> pd.DataFrame:
     Returns
     -------
     pandas.DataFrame
-        Amounts as float64, or Int64 where every value is whole; groups as categories, in the order
+        Numeric columns as float64, or Int64 where every value is whole; groups as categories, in the order
         of their levels. Missing is missing, whatever the reason was.
     """
     table: dict[str, Any] = {}
     for column in columns:
-        if column.is_group:
+        if column.is_categorical:
             names = [level.code if codes else level.label for level in column.levels]
             table[column.name] = pd.Categorical.from_codes(
-                column.values, pd.Index(names), ordered=column.kind == "ordered"
+                column.values, pd.Index(names), ordered=column.kind == "ordinal"
             )
             continue
         present = column.values[column.present]

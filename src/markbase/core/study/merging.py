@@ -9,10 +9,10 @@ from dataclasses import replace
 import numpy as np
 
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, quoted
-from markbase.core.study.building import with_default_base
 from markbase.core.study.column import Base, Column, Level
-from markbase.core.study.recoding import Recode, old_by_new
+from markbase.core.study.column_types import with_default_base
 from markbase.core.study.remarks import plain_form
+from markbase.core.study.verification import Recode, old_by_new
 
 _SAME_WORD = 0.8
 """Labels at least so alike are taken for spellings of one word."""
@@ -39,11 +39,11 @@ def merge(column: Column, targets: Mapping[str, Sequence[object]], name: str) ->
     Raises
     ------
     ColumnError
-        If the column is an amount.
+        If the column is numeric.
     LevelError
         If a level is not there, goes to two targets, or nothing is left to compare.
     """
-    if not column.is_group:
+    if not column.is_categorical:
         column.level_at("")
     goes: dict[int, str] = {}
     for target, members in targets.items():
@@ -140,7 +140,7 @@ def thin_levels(column: Column, below: int | None, below_share: float | None, in
     LevelError
         If both or neither limit is given, a share is out of range, or fewer than two levels are below.
     """
-    if not column.is_group:
+    if not column.is_categorical:
         column.level_at(into)
     if (below is None) == (below_share is None):
         raise LevelError(
@@ -180,7 +180,7 @@ def one_level_against_rest(column: Column, level: object, name: str, rest: str) 
     Raises
     ------
     ColumnError
-        If the column is an amount, or the new name is the old one.
+        If the column is numeric, or the new name is the old one.
     LevelError
         If there is no such level, or it has the label of the rest.
     """
@@ -200,7 +200,7 @@ def one_level_against_rest(column: Column, level: object, name: str, rest: str) 
         values=values,
         levels=levels,
         base=base,
-        kind="group",
+        kind="categorical",
         event=None,
         scheme="indicator",
         doubt="",

@@ -9,8 +9,8 @@ import pandas as pd
 
 from markbase.core.errors import count_noun
 from markbase.core.study.column import Column
+from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.remarks import THIN_ROWS, column_remarks, skewness
-from markbase.core.study.totals import find_totals
 
 OVERVIEW_COLUMNS = [
     "column",
@@ -47,10 +47,10 @@ def overview_table(columns: Sequence[Column]) -> pd.DataFrame:
     pandas.DataFrame
         `column`, `label`, `kind`, `role`, `unit` (texts); `guessed` (whether the kind is a guess);
         `rows` with a value, `missing` and of these `blank` and `coded` (counts); `levels` that occur (a group) or distinct values (an
-        amount); `mean`, `sd` (n − 1), `low`, `median`, `high`, `skew` of an amount, NaN for a
+        numeric column); `mean`, `sd` (n − 1), `low`, `median`, `high`, `skew` of a numeric column, NaN for a
         group; `remarks`, parted by semicolons.
     """
-    totals = find_totals([c for c in columns if not c.is_group and c.role != "identifier"])
+    totals = find_totals([c for c in columns if not c.is_categorical and c.role != "identifier"])
     records = [_record(column, totals.get(column.name, ())) for column in columns]
     return pd.DataFrame(records, columns=OVERVIEW_COLUMNS)
 
@@ -71,7 +71,7 @@ def _record(column: Column, total_of: tuple[str, ...]) -> dict[str, object]:
         "coded": missing - blank,
         "remarks": "; ".join(remark.text for remark in column_remarks(column, total_of)),
     }
-    if column.is_group:
+    if column.is_categorical:
         return record | {"levels": int(np.count_nonzero(column.counts))}
     values = column.values[column.present]
     record["levels"] = len(np.unique(values))
@@ -149,12 +149,12 @@ def levels_table(column: Column) -> pd.DataFrame:
 
 
 def values_table(column: Column) -> pd.DataFrame:
-    """Describe one amount: its spread, its commonest values and its missing answers.
+    """Describe one numeric column: its spread, its commonest values and its missing answers.
 
     Parameters
     ----------
     column : Column
-        An amount.
+        A numeric column.
 
     Returns
     -------

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from markbase.core.errors import ColumnError
-from markbase.core.study.recoding import Check
 from markbase.core.study.steps.coding import CodingSteps
 from markbase.core.study.steps.cutting import Cutting
 from markbase.core.study.steps.declaring import Declaring
 from markbase.core.study.steps.deriving import Deriving
 from markbase.core.study.steps.recoding import Recoding
 from markbase.core.study.steps.rows import RowSteps
+from markbase.core.study.verification import Check
 
 
 class Preparing(Declaring, Recoding, Cutting, Deriving, CodingSteps, RowSteps):

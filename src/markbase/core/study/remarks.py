@@ -17,7 +17,7 @@ from markbase.core.study.column import Column
 THIN_ROWS = 30
 """A level with fewer rows than this is called thin: its interval will be wide."""
 SKEWED = 1.0
-"""An amount with a skew beyond this, either way, is called strongly skewed."""
+"""A numeric column with a skew beyond this, either way, is called strongly skewed."""
 FEW_VALUES = 12
 """Whole numbers with at most this many distinct values may be codes."""
 _USUAL_CODES = (-9.0, -8.0, -7.0, -99.0, -98.0, -97.0, -1.0, 99.0, 98.0, 97.0, 999.0, 998.0, 997.0, -999.0, 9999.0)
@@ -51,12 +51,12 @@ def column_remarks(column: Column, total_of: tuple[str, ...] = ()) -> list[Remar
     remarks = [Remark(column.fault)] if column.fault else []
     if column.doubt:
         texts = [level.label for level in column.levels if not _is_number(level.code)]
-        mend = ({"do": "blank", "column": column.name, "codes": texts[:6]}, {"do": "as_amount", "column": column.name})
+        mend = ({"do": "blank", "column": column.name, "codes": texts[:6]}, {"do": "as_numeric", "column": column.name})
         remarks.append(Remark(column.doubt, mend))
     if not column.valid:
         return [*remarks, Remark("every row is missing"), *map(Remark, column.notes)]
     if column.role != "identifier":
-        remarks += _group_remarks(column) if column.is_group else _amount_remarks(column)
+        remarks += _group_remarks(column) if column.is_categorical else _numeric_remarks(column)
     if total_of:
         words = f"equals {quoted(total_of)[0]}" if len(total_of) == 1 else f"exact total of {listed(quoted(total_of))}"
         remarks.append(Remark(words))
@@ -75,7 +75,7 @@ def _is_number(text: str) -> bool:
     return True
 
 
-def _amount_remarks(column: Column) -> list[Remark]:
+def _numeric_remarks(column: Column) -> list[Remark]:
     values = column.values[column.present]
     infinite = int(np.isinf(values).sum())
     if infinite:
@@ -98,8 +98,8 @@ def _amount_remarks(column: Column) -> list[Remark]:
         blank = ({"do": "blank", "column": column.name, "codes": [int(c) for c in codes]},)
         remarks.append(Remark(f"{listed(told)} far from all other values: a code for a missing answer?", blank))
     elif looks_coded(column):
-        text = f"digits that look like codes: {len(distinct)} whole numbers; if they are, declare it a group"
-        remarks.append(Remark(text, ({"do": "as_group", "column": column.name},)))
+        text = f"digits that look like codes: {len(distinct)} whole numbers; if they are, declare it categorical"
+        remarks.append(Remark(text, ({"do": "as_categorical", "column": column.name},)))
     skew = skewness(values)
     if abs(skew) > SKEWED and len(distinct) > 2 and not codes:
         side = "a long tail of high" if skew > 0 else "a long tail of low"
@@ -127,19 +127,19 @@ def _stray_codes(values: NDArray[np.float64], distinct: NDArray[np.float64]) -> 
 
 
 def looks_coded(column: Column) -> bool:
-    """Return whether a column guessed to be an amount holds so few whole numbers that they may be codes."""
-    if column.is_group or not column.guess or not column.valid:
+    """Return whether a column guessed to be a numeric column holds so few whole numbers that they may be codes."""
+    if column.is_categorical or not column.guess or not column.valid:
         return False
     values = column.values[column.present]
-    if not np.array_equal(values[:100], np.round(values[:100])):  # spares most amounts the full look
+    if not np.array_equal(values[:100], np.round(values[:100])):  # spares most numeric columns the full look
         return False
     few = min(FEW_VALUES, len(values) // 2)
     return bool(np.all(values == np.round(values))) and len(np.unique(values)) <= few
 
 
 def looks_like_identifier(column: Column) -> bool:
-    """Return whether an amount holds whole numbers of which none occurs twice."""
-    return not column.is_group and column.valid > FEW_VALUES and column.is_whole_and_distinct
+    """Return whether a numeric column holds whole numbers of which none occurs twice."""
+    return not column.is_categorical and column.valid > FEW_VALUES and column.is_whole_and_distinct
 
 
 def _group_remarks(column: Column) -> list[Remark]:

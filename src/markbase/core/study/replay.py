@@ -13,9 +13,9 @@ S = TypeVar("S", bound=Preparing)
 
 STEPS: dict[str, Callable[..., Any]] = {
     "against_rest": Preparing.against_rest,
-    "as_amount": Preparing.as_amount,
-    "as_group": Preparing.as_group,
-    "as_ordered": Preparing.as_ordered,
+    "as_numeric": Preparing.as_numeric,
+    "as_categorical": Preparing.as_categorical,
+    "as_ordinal": Preparing.as_ordinal,
     "as_role": Preparing.as_role,
     "blank": Preparing.blank,
     "code_as": Preparing.code_as,

@@ -9,15 +9,15 @@ import pandas as pd
 
 from markbase.core.display import Shown
 from markbase.core.errors import CodebookError, ColumnError, listed, near, quoted
-from markbase.core.study.building import build_column
 from markbase.core.study.codebook import Codebook, ColumnSpec, as_codebook, code_text
 from markbase.core.study.column import Column, MissingCode
+from markbase.core.study.column_types import build_column
+from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.frames import columns_of, frame_of
 from markbase.core.study.overview import levels_table, overview_table, values_table
 from markbase.core.study.preparing import Preparing
 from markbase.core.study.remarks import Remark, column_remarks
 from markbase.core.study.replay import carry_out
-from markbase.core.study.totals import find_totals
 from markbase.core.study.trail import Trail, TrailStep
 
 
@@ -154,7 +154,7 @@ class Study(Preparing, Shown):
         Returns
         -------
         pandas.DataFrame
-            Amounts as float64, or Int64 where every value is whole; groups as categories in the
+            Numeric columns as float64, or Int64 where every value is whole; groups as categories in the
             order of their levels.
         """
         return frame_of(list(self._columns.values()), codes)
@@ -178,7 +178,7 @@ class Study(Preparing, Shown):
         dict of str to list of Remark
             By column; each remark has a `text` and `mend`, steps to give to `prepare`.
         """
-        totals = find_totals([c for c in self._columns.values() if not c.is_group and c.role != "identifier"])
+        totals = find_totals([c for c in self._columns.values() if not c.is_categorical and c.role != "identifier"])
         told = {name: column_remarks(column, totals.get(name, ())) for name, column in self._columns.items()}
         return {name: remarks for name, remarks in told.items() if remarks}
 
@@ -198,22 +198,22 @@ class Study(Preparing, Shown):
         Raises
         ------
         ColumnError
-            If there is no such column, or it is an amount.
+            If there is no such column, or it is numeric.
         """
         column = self.column(name)
-        if not column.is_group:
+        if not column.is_categorical:
             raise ColumnError(
-                f"`{name}` is an amount and has no levels; `values` describes it. If its numbers are codes, declare it a group."
+                f"`{name}` is numeric and has no levels; `values` describes it. If its numbers are codes, declare it categorical."
             )
         return levels_table(column)
 
     def values(self, name: str) -> pd.DataFrame:
-        """Describe the spread of an amount.
+        """Describe the spread of a numeric column.
 
         Parameters
         ----------
         name : str
-            The name of an amount.
+            The name of a numeric column.
 
         Returns
         -------
@@ -223,11 +223,11 @@ class Study(Preparing, Shown):
         Raises
         ------
         ColumnError
-            If there is no such column, or it is a group.
+            If there is no such column, or it is categorical.
         """
         column = self.column(name)
-        if column.is_group:
-            raise ColumnError(f"`{name}` is a group and has levels, not a spread; `levels` counts them.")
+        if column.is_categorical:
+            raise ColumnError(f"`{name}` is categorical and has levels, not a spread; `levels` counts them.")
         return values_table(column)
 
     def prepare(self, steps: Sequence[Mapping[str, Any]], *, source: str = "steps") -> Study:

@@ -9,7 +9,7 @@ from typing import Any
 import tomlkit
 
 from markbase.core.display import Shown
-from markbase.core.study.recoding import Check
+from markbase.core.study.verification import Check
 
 
 @dataclass(frozen=True, eq=False)

@@ -13,7 +13,7 @@ from markbase.core.study.base import choose_base
 from markbase.core.study.coding import Coding, check_scheme, code_group, indicator_columns
 from markbase.core.study.column import Scheme
 from markbase.core.study.remarks import THIN_ROWS
-from markbase.core.study.steps.stepping import Stepping, given
+from markbase.core.study.steps.base_step import Stepping, given
 from markbase.core.study.trail import TrailStep
 
 
@@ -41,7 +41,7 @@ class CodingSteps(Stepping):
             A rule instead: ``first``, ``largest``, ``last`` or ``smallest`` among the levels that
             occur, or ``lowest_mean`` of another column; ties go to the earlier level.
         of : str, optional
-            For ``lowest_mean``: the amount whose mean decides.
+            For ``lowest_mean``: the numeric column whose mean decides.
         reason : str
             Why; kept in the trail and shown beside the base.
 
@@ -53,7 +53,7 @@ class CodingSteps(Stepping):
         Raises
         ------
         ColumnError
-            If there is no such column, or it is an amount.
+            If there is no such column, or it is numeric.
         LevelError
             If there is no such level or rule, or no row has the level.
 
@@ -96,7 +96,7 @@ class CodingSteps(Stepping):
         scheme : str
             ``indicator`` (each level against the base), ``effect`` (each against the mean of the
             levels), ``adjacent`` (each against the one before) or ``trend`` (orthogonal
-            polynomials); the last two need an ordered group.
+            polynomials); the last two need an ordinal column.
         reason : str
             Why; kept in the trail.
 
@@ -108,7 +108,7 @@ class CodingSteps(Stepping):
         Raises
         ------
         ColumnError
-            If there is no such column, it is an amount, or the scheme needs an order.
+            If there is no such column, it is numeric, or the scheme needs an order.
         LevelError
             If there is no such scheme.
         """
@@ -135,7 +135,7 @@ class CodingSteps(Stepping):
         Raises
         ------
         ColumnError
-            If there is no such column, it is an amount, or it has fewer than two levels with rows.
+            If there is no such column, it is numeric, or it has fewer than two levels with rows.
         """
         group = self.column(column)
         check_scheme(group, "indicator")
@@ -160,7 +160,7 @@ class CodingSteps(Stepping):
         Raises
         ------
         ColumnError
-            If there is no such column, or it is an amount.
+            If there is no such column, or it is numeric.
 
         Warns
         -----
@@ -175,6 +175,6 @@ class CodingSteps(Stepping):
         note = "bases have no column: a row of zeros is the base"
         if full_set:
             note = "full set: leave one column of each group out wherever there is an intercept"
-            remark(f"Indicators of {listed(quoted(columns))}: {note}, or the columns overlap exactly.")
+            remark(f"Indicators of {listed(quoted(columns))}: {note}, or the columns are exactly collinear.")
         frame.attrs.update({"bases": bases, "note": note})
         return frame

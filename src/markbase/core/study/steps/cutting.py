@@ -1,4 +1,4 @@
-"""Steps that make groups of amounts, and name events."""
+"""Steps that make groups of numeric columns, and name events."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import Self
 
 from markbase.core.errors import MarkbaseError
 from markbase.core.study import cutting
-from markbase.core.study.steps.stepping import Stepping, given, plain
+from markbase.core.study.steps.base_step import Stepping, given, plain
 
 
 class Cutting(Stepping):
@@ -23,12 +23,12 @@ class Cutting(Stepping):
         edge_goes: str = "up",
         reason: str = "",
     ) -> Self:
-        """Cut an amount into bands.
+        """Cut a numeric column into bands.
 
         Parameters
         ----------
         column : str
-            An amount.
+            A numeric column.
         edges : sequence of float
             Where one band ends and the next begins, rising; one fewer than bands.
         name : str
@@ -43,12 +43,12 @@ class Cutting(Stepping):
         Returns
         -------
         Study
-            A new study with an ordered group more.
+            A new study with an ordinal column more.
 
         Raises
         ------
         ColumnError
-            If there is no such column, it is a group, or the name is taken.
+            If there is no such column, it is categorical, or the name is taken.
         LevelError
             For edges that do not rise, or labels that do not fit.
 
@@ -59,7 +59,7 @@ class Cutting(Stepping):
         """
         if edge_goes not in ("up", "down"):
             raise MarkbaseError(f"A value at an edge goes `up` or `down`, not `{edge_goes}`.")
-        recode = cutting.cut_amount(self.column(column), edges, labels, self._new_name(name), edge_goes == "up")
+        recode = cutting.cut_numeric(self.column(column), edges, labels, self._new_name(name), edge_goes == "up")
         settings = given(column=column, edges=plain(edges), name=name, labels=plain(labels))
         if edge_goes != "up":
             settings["edge_goes"] = edge_goes
@@ -75,12 +75,12 @@ class Cutting(Stepping):
         name: str,
         reason: str = "",
     ) -> Self:
-        """Split an amount or a scale in two.
+        """Split a numeric column or a scale in two.
 
         Parameters
         ----------
         column : str
-            An amount.
+            A numeric column.
         above : float, optional
             Values above this are the second level; the value itself is not.
         at_least : float, optional
@@ -100,7 +100,7 @@ class Cutting(Stepping):
         Raises
         ------
         ColumnError
-            If there is no such column, it is a group, or the name is taken.
+            If there is no such column, it is categorical, or the name is taken.
         LevelError
             If both thresholds or neither are given, labels do not fit, or one side is empty.
 
@@ -109,7 +109,7 @@ class Cutting(Stepping):
         MarkbaseWarning
             Where a small move of the threshold would change many rows.
         """
-        recode = cutting.split_amount(self.column(column), above, at_least, labels, self._new_name(name))
+        recode = cutting.split_numeric(self.column(column), above, at_least, labels, self._new_name(name))
         settings = given(column=column, above=above, at_least=at_least, labels=plain(labels), name=name)
         return self._recoded(recode, "split_at", settings, reason, ("sensitive",))
 
@@ -127,7 +127,7 @@ class Cutting(Stepping):
         Parameters
         ----------
         column : str
-            A group, or an amount with few values.
+            A group, or a numeric column with few values.
         event : object or list
             The level or value that is the event, or several.
         name : str, optional

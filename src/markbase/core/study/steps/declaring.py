@@ -7,16 +7,16 @@ from dataclasses import replace
 from typing import Self
 
 from markbase.core.errors import ColumnError
-from markbase.core.study import declaring
+from markbase.core.study import declarations
 from markbase.core.study.column import Role
-from markbase.core.study.steps.stepping import Stepping, given, plain
+from markbase.core.study.steps.base_step import Stepping, given, plain
 from markbase.core.study.trail import TrailStep
 
 
 class Declaring(Stepping):
     """Kinds, labels, order and roles."""
 
-    def as_group(
+    def as_categorical(
         self,
         column: str,
         labels: Mapping[object, str] | None = None,
@@ -29,7 +29,7 @@ class Declaring(Stepping):
         Parameters
         ----------
         column : str
-            An amount whose numbers are codes, or a group.
+            A numeric column whose numbers are codes, or a group.
         labels : mapping, optional
             Code to label, for instance ``{1: "Mon", 2: "Tue"}``.
         order : sequence, optional
@@ -40,7 +40,7 @@ class Declaring(Stepping):
         Returns
         -------
         Study
-            A new study in which the column is a group.
+            A new study in which the column is categorical.
 
         Raises
         ------
@@ -54,11 +54,11 @@ class Declaring(Stepping):
         MarkbaseWarning
             For codes without a label, and labels that no row has.
         """
-        recode = declaring.declare_group(self.column(column), labels, order, "group")
+        recode = declarations.declare_categorical(self.column(column), labels, order, "categorical")
         settings = given(column=column, labels=plain(labels), order=plain(order))
-        return self._recoded(recode, "as_group", settings, reason)
+        return self._recoded(recode, "as_categorical", settings, reason)
 
-    def as_ordered(
+    def as_ordinal(
         self,
         column: str,
         order: Sequence[object] | None = None,
@@ -66,12 +66,12 @@ class Declaring(Stepping):
         labels: Mapping[object, str] | None = None,
         reason: str = "",
     ) -> Self:
-        """Declare a column an ordered group.
+        """Declare a column an ordinal column.
 
         Parameters
         ----------
         column : str
-            A group, or an amount whose numbers are codes.
+            A group, or a numeric column whose numbers are codes.
         order : sequence, optional
             Labels or codes, the lowest first; by default as they are listed.
         labels : mapping, optional
@@ -82,19 +82,19 @@ class Declaring(Stepping):
         Returns
         -------
         Study
-            A new study in which the column is an ordered group.
+            A new study in which the column is an ordinal column.
 
         Raises
         ------
         ColumnError, LevelError
-            As for `as_group`.
+            As for `as_categorical`.
         """
-        recode = declaring.declare_group(self.column(column), labels, order, "ordered")
+        recode = declarations.declare_categorical(self.column(column), labels, order, "ordinal")
         settings = given(column=column, order=plain(order), labels=plain(labels))
-        return self._recoded(recode, "as_ordered", settings, reason)
+        return self._recoded(recode, "as_ordinal", settings, reason)
 
-    def as_amount(self, column: str, *, reason: str = "") -> Self:
-        """Declare a group whose codes are numbers an amount.
+    def as_numeric(self, column: str, *, reason: str = "") -> Self:
+        """Declare a group whose codes are numbers a numeric column.
 
         Parameters
         ----------
@@ -106,15 +106,15 @@ class Declaring(Stepping):
         Returns
         -------
         Study
-            A new study in which the column is an amount.
+            A new study in which the column is numeric.
 
         Raises
         ------
         ColumnError
             If there is no such column, or a level is no number.
         """
-        recode = declaring.declare_amount(self.column(column))
-        return self._recoded(recode, "as_amount", {"column": column}, reason)
+        recode = declarations.declare_numeric(self.column(column))
+        return self._recoded(recode, "as_numeric", {"column": column}, reason)
 
     def as_role(self, column: str, role: Role | None, *, reason: str = "") -> Self:
         """Give a column a role, or take it away.

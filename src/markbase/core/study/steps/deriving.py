@@ -1,12 +1,12 @@
-"""Steps that make amounts of others, and look back in time."""
+"""Steps that make numeric columns of others, and look back in time."""
 
 from __future__ import annotations
 
 from typing import Any, Self
 
 from markbase.core.errors import MarkbaseError, listed, near, quoted
-from markbase.core.study import combining, deriving
-from markbase.core.study.steps.stepping import Stepping, given, plain
+from markbase.core.study import arithmetic, transformations
+from markbase.core.study.steps.base_step import Stepping, given, plain
 
 
 class Deriving(Stepping):
@@ -22,7 +22,7 @@ class Deriving(Stepping):
         reason: str = "",
         **how: Any,
     ) -> Self:
-        """Make a new amount of one or several.
+        """Make a new numeric column of one or several.
 
         Parameters
         ----------
@@ -44,7 +44,7 @@ class Deriving(Stepping):
         Returns
         -------
         Study
-            A new study with an amount more.
+            A new study with a numeric column more.
 
         Raises
         ------
@@ -59,7 +59,7 @@ class Deriving(Stepping):
         MarkbaseWarning
             For divisions by zero, which are left missing, and items that span different ranges.
         """
-        operations = (*deriving.TRANSFORMS, *deriving.RESCALINGS, *combining.ARITHMETIC)
+        operations = (*transformations.TRANSFORMS, *transformations.RESCALINGS, *arithmetic.ARITHMETIC)
         for key in how:
             if key not in operations:
                 raise MarkbaseError(f"`derive` knows no `{key}`.{near(key, sorted(operations))}")
@@ -68,22 +68,26 @@ class Deriving(Stepping):
                 f"`derive` does one thing to make `{name}`, not {len(how)}; for instance log1p='travel_km'."
             )
         (operation, of), new_name = next(iter(how.items())), self._new_name(name)
-        options = {"within": (within, deriving.RESCALINGS), "least": (least, ("mean", "sum")), "per": (per, ("rate",))}
+        options = {
+            "within": (within, transformations.RESCALINGS),
+            "least": (least, ("mean", "sum")),
+            "per": (per, ("rate",)),
+        }
         for option, (value, suits) in options.items():
             if value is not None and operation not in suits:
                 raise MarkbaseError(
                     f"`{option}` belongs to {listed(quoted(sorted(suits)), 'or')}, not to `{operation}`."
                 )
-        if operation in combining.ARITHMETIC:
+        if operation in arithmetic.ARITHMETIC:
             names = [of] if isinstance(of, str) else list(of)
-            recode = combining.combine([self.column(n) for n in names], operation, new_name, least, per or 1.0)
+            recode = arithmetic.combine([self.column(n) for n in names], operation, new_name, least, per or 1.0)
         elif not isinstance(of, str):
             raise MarkbaseError(f"`{operation}` is done to one column, not to {of!r}.")
-        elif operation in deriving.TRANSFORMS:
-            recode = deriving.transform(self.column(of), operation, new_name)
+        elif operation in transformations.TRANSFORMS:
+            recode = transformations.transform(self.column(of), operation, new_name)
         else:
             group = self.column(within) if within else None
-            recode = deriving.rescale(self.column(of), operation, new_name, group)
+            recode = transformations.rescale(self.column(of), operation, new_name, group)
         settings = given(name=name, **{operation: plain(of)}, within=within, least=least, per=per)
         return self._recoded(recode, "derive", settings, reason, ("with `", "the items do not", "too small"))
 
@@ -106,7 +110,7 @@ class Deriving(Stepping):
         by : int
             How many steps of `order` to look back.
         order : str
-            An amount that counts the steps in whole numbers.
+            A numeric column that counts the steps in whole numbers.
         within : str, optional
             A group whose levels are series of their own; no value is taken across them.
         name : str
@@ -125,7 +129,7 @@ class Deriving(Stepping):
             If there is no such column, the name is taken, the order is not in whole numbers, or a
             series has two rows at one step.
         """
-        recode = combining.lag(
+        recode = arithmetic.lag(
             self.column(column), by, self.column(order), self.column(within) if within else None, self._new_name(name)
         )
         settings = given(column=column, by=by, order=order, within=within, name=name)

@@ -7,7 +7,7 @@ from typing import Self
 
 from markbase.core.errors import MarkbaseError
 from markbase.core.study import blanking, merging
-from markbase.core.study.steps.stepping import Stepping, given, plain
+from markbase.core.study.steps.base_step import Stepping, given, plain
 
 
 class Recoding(Stepping):
@@ -26,11 +26,11 @@ class Recoding(Stepping):
         Parameters
         ----------
         column : str
-            An amount or a group.
+            A numeric column or a group.
         codes : sequence or mapping
             The codes, or code to meaning, for instance ``{-9: "no answer", -8: "not asked"}``.
         ranges : sequence of (low, high)
-            Ranges of an amount, both ends included.
+            Ranges of a numeric column, both ends included.
         reason : str
             Why; kept in the trail.
 
@@ -91,7 +91,7 @@ class Recoding(Stepping):
         Raises
         ------
         ColumnError
-            If there is no such column, or it is an amount.
+            If there is no such column, or it is numeric.
         LevelError
             If a level is not there, goes to two targets, or nothing falls below the limit.
 
@@ -136,7 +136,7 @@ class Recoding(Stepping):
         Raises
         ------
         ColumnError
-            If there is no such column, it is an amount, or the name is taken.
+            If there is no such column, it is numeric, or the name is taken.
         LevelError
             If there is no such level.
 

@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from typing import Self
 
 from markbase.core.errors import count_noun, remark
-from markbase.core.study.rows import kept_rows, one_sided_levels, split_rows
-from markbase.core.study.steps.stepping import Stepping, given, plain
+from markbase.core.study.row_selection import kept_rows, one_sided_levels, split_rows
+from markbase.core.study.steps.base_step import Stepping, given, plain
 from markbase.core.study.trail import TrailStep
 from markbase.core.tables import rows_of
 

@@ -1,1 +1,0 @@
-"""How well a fit does: classification, calibration, cases."""

@@ -1,0 +1,114 @@
+"""Leaving terms out one by one, with a log, and with the caution it needs."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import pandas as pd
+
+from markbase.core.comparison.block_changes import AnyFit
+from markbase.core.display import Shown
+from markbase.core.errors import MarkbaseError, listed, near, quoted
+from markbase.core.results.fit_statistics import LinearStrength
+from markbase.core.results.linear import LinearFit
+from markbase.core.tables import rows_of
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Elimination(Shown):
+    """What was left out, step by step."""
+
+    limit: float
+    """Terms with a larger p were candidates."""
+    steps: pd.DataFrame
+    """`step`, `dropped`, `df`, `statistic`, `p` (of the dropped term, given those still in), then `r2_adjusted` (or `mcfadden`), `aic`, `bic` without it."""
+    fit: AnyFit
+    """What is left."""
+    kept: tuple[str, ...]
+    """Its terms."""
+    protected: tuple[str, ...]
+    """Terms that had to stay."""
+    cautions: tuple[str, ...]
+    """What must be read with it."""
+
+
+def backward_elimination(fit: AnyFit, *, limit: float = 0.05, keep: Sequence[str] = ()) -> Elimination:
+    """Leave out the least clear term, look again, and go on until every term left is clear.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The model to begin with.
+    limit : float
+        A term with p above it may go; between 0 and 1.
+    keep : sequence of str
+        Terms that must stay.
+
+    Returns
+    -------
+    Elimination
+        A log of every step and the fit that is left, all on the same rows. A group goes as a whole, and not before a slope
+        or crossing that it is part of; of tied terms the one given last goes.
+
+    Raises
+    ------
+    MarkbaseError
+        If the limit is not between 0 and 1, or a protected term is not there.
+    """
+    if not isinstance(limit, (int, float)) or not 0 < limit < 1:
+        raise MarkbaseError(f"The limit for p is {limit!r}; it must lie between 0 and 1, for instance 0.05.")
+    names = [t.name for t in fit.parts]
+    for name in keep:
+        if name not in names:
+            raise MarkbaseError(f"`{name}` is to be kept, but the model has no such term.{near(name, names)}")
+    now = fit
+    records: list[dict[str, object]] = []
+    while len(now.parts) > 1:
+        inside = {v for t in now.parts if t.parts for v in t.variables}
+        candidates = [r for r in rows_of(now.terms) if r.p > limit and r.term not in keep and r.term not in inside]
+        if not candidates:
+            break
+        worst = max(reversed(candidates), key=lambda r: r.p)
+        now = now.without(worst.term)
+        s = now.strength
+        kind = {"r2_adjusted": s.r2_adjusted} if isinstance(s, LinearStrength) else {"mcfadden": s.mcfadden}
+        records.append(
+            {
+                "step": len(records) + 1,
+                "dropped": worst.term,
+                "df": worst.df,
+                "statistic": worst.statistic,
+                "p": worst.p,
+                **kind,
+                "aic": s.aic,
+                "bic": s.bic,
+            }
+        )
+    figure = "r2_adjusted" if isinstance(fit, LinearFit) else "mcfadden"
+    columns = ["step", "dropped", "df", "statistic", "p", figure, "aic", "bic"]
+    kept = tuple(t.name for t in now.parts)
+    return Elimination(
+        limit,
+        pd.DataFrame(records, columns=columns),
+        now,
+        kept,
+        tuple(keep),
+        tuple(_cautions(now, records, keep, limit)),
+    )
+
+
+def _cautions(now: AnyFit, records: list[dict[str, object]], keep: Sequence[str], limit: float) -> list[str]:
+    if not records:
+        return [
+            f"Every term that may go has p at or below {limit:g}, or is part of one that has: nothing was left out."
+        ]
+    told = [
+        "The p values and intervals of what is left are too good: they do not know that terms were looked at and dropped. Say so, and show the "
+        "whole model beside it.",
+        "A term that went has not been shown to do nothing, and what is left is not the best model; other rows would have kept others.",
+    ]
+    still = [r.term for r in rows_of(now.terms) if r.p > limit and r.term in keep]
+    if still:
+        told.append(f"{listed(quoted(still))} stayed because you asked.")
+    return told

@@ -1,0 +1,70 @@
+"""The test of what one fit has more than another, on the same rows."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from markbase.core.inference.distributions import p_of_f
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
+
+AnyFit = LinearFit | LogisticFit
+
+
+@dataclass(frozen=True)
+class Change:
+    """The test of the terms that a fit has more than a smaller one."""
+
+    statistic: float
+    """F, or chi-squared."""
+    df: int
+    """Coefficients tested."""
+    df_rest: float
+    """Degrees of freedom of the denominator; infinite for chi-squared."""
+    p: float
+    """P of as much or more if none of them had any bearing on the outcome."""
+    kind: str
+    """``F``, ``Wald F`` (robust or clustered errors), ``likelihood ratio``, or ``Wald``."""
+
+
+def change_between(smaller: AnyFit | None, larger: AnyFit) -> Change:
+    """Test the terms that a fit has more than another.
+
+    Parameters
+    ----------
+    smaller : LinearFit or LogisticFit or None
+        A fit whose terms are some of those of the other, on the same rows; None for no terms at all.
+    larger : LinearFit or LogisticFit
+        The other.
+
+    Returns
+    -------
+    Change
+        With classical errors F of the change, ``((RSS₀ − RSS₁)/df)/(RSS₁/(n − p))``, or the likelihood ratio; with
+        robust or clustered errors Wald's test of the added coefficients, in the larger fit.
+    """
+    if smaller is None:
+        t = larger.overall
+        kind = t.kind
+        if isinstance(larger, LinearFit) and larger.errors.middle is not None:
+            kind = "Wald F"
+        return Change(t.statistic, t.df, t.df_rest, t.p, kind)
+    before = {t.name for t in smaller.parts}
+    rows = [k for t, own in zip(larger.parts, larger._own_rows, strict=True) if t.name not in before for k in own]
+    df = len(larger.solution.columns) - len(smaller.solution.columns)
+    if larger.errors.middle is not None:
+        F = larger._wald(larger._roots[rows], larger._estimates[rows])
+        p = float(p_of_f(F, len(rows), larger.df_rest))
+        if isinstance(larger, LogisticFit):
+            return Change(F * len(rows), len(rows), math.inf, p, "Wald")
+        return Change(F, len(rows), larger.df_rest, p, "Wald F")
+    if isinstance(larger, LogisticFit):
+        if larger.penalty:
+            chi2 = larger._fall(larger._combinations(rows))
+        else:
+            assert isinstance(smaller, LogisticFit)
+            chi2 = max(2 * (larger.loglik - smaller.loglik), 0.0)
+        return Change(chi2, df, math.inf, float(p_of_f(chi2 / df, df, math.inf)), "likelihood ratio")
+    F = larger._wald(larger._roots[rows], larger._estimates[rows])  # the same as by residual sums of squares
+    return Change(F, df, larger.df_rest, float(p_of_f(F, df, larger.df_rest)), "F")

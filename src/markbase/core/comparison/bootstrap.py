@@ -1,0 +1,215 @@
+"""Intervals for what a block adds, from samples drawn out of the rows themselves.
+
+References
+----------
+Efron & Tibshirani (1993), An Introduction to the Bootstrap, ch. 14 (bias-corrected percentiles), doi:10.1201/9780429246593.
+Field & Welsh (2007), Journal of the Royal Statistical Society B 69(3), 369-390, doi:10.1111/j.1467-9868.2007.00593.x (whole clusters).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import scipy.linalg
+import scipy.special as sp
+from numpy.typing import NDArray
+
+from markbase.core.design.cross_products import gather
+from markbase.core.design.terms import Block
+from markbase.core.errors import FitError, MarkbaseError
+from markbase.core.estimation.least_squares_solution import Dependent
+from markbase.core.estimation.likelihood import Rows
+from markbase.core.estimation.newton import maximise
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
+
+Array = NDArray[np.float64]
+AnyFit = LinearFit | LogisticFit
+FEWEST_DRAWS = 100
+_NOTHING = 1e-12
+_MOST_FAILED = 0.1
+
+
+@dataclass(frozen=True)
+class Bootstrap:
+    """Intervals of the changes of a blockwise entry, from samples drawn with replacement."""
+
+    low: tuple[float, ...]
+    """The lower end for each block."""
+    high: tuple[float, ...]
+    """The upper end."""
+    draws: int
+    """Samples drawn."""
+    failed: int
+    """Of these, samples in which a block could not be fitted; they are left out."""
+    seed: int
+    """The seed of the random numbers."""
+    drawn: str
+    """What was drawn: rows, or the clusters of a column."""
+
+    @property
+    def words(self) -> str:
+        """How the intervals were made, in a few words."""
+        left = f" ({self.failed:,} left out: a block could not be fitted)" if self.failed else ""
+        return (
+            f"of the change, from {self.draws:,} samples of {self.drawn} drawn with replacement{left}, bias-corrected, seed {self.seed}; "
+            f"no sample can come below 0, so an end above 0 is no test"
+        )
+
+
+def bootstrap(fits: Sequence[AnyFit], draws: int, seed: int, told: Callable[[int], None] | None = None) -> Bootstrap:
+    """Draw samples out of the rows of a blockwise entry and take the changes between its blocks in each.
+
+    Parameters
+    ----------
+    blocks : sequence of LinearFit or LogisticFit
+        The fits, each with the terms of the one before.
+    draws : int
+        How many samples, at least 100.
+    seed : int
+        The seed of the random numbers.
+    told : callable, optional
+        Told how many samples are done.
+
+    Returns
+    -------
+    Resampled
+        Intervals of the change of R², or of McFadden's, at the level of the fits.
+
+    Raises
+    ------
+    MarkbaseError
+        If there are too few draws.
+    FitError
+        If levels are taken out, likelihood is penalised, or too many samples cannot be fitted.
+
+    Notes
+    -----
+    Rows are drawn, whole clusters where errors are clustered; with frequency weights the cases they stand for, and with sampling
+    weights each row keeps its own. With G the distribution of the changes in the samples, the ends are its quantiles at
+    ``Φ(2z₀ ± z)``, where ``z₀ = Φ⁻¹(G(change seen))``.
+    """
+    last = fits[-1]
+    if isinstance(draws, bool) or not isinstance(draws, int) or draws < FEWEST_DRAWS:
+        raise MarkbaseError(
+            f"The number of samples to draw is {draws!r}; it must be a whole number, {FEWEST_DRAWS} or more."
+        )
+    if last.absorbed:
+        raise FitError("Samples are not drawn for a fit with levels taken out; give the column as a term instead.")
+    if isinstance(last, LogisticFit) and last.penalty:
+        raise FitError("Samples are not drawn for penalised likelihood, whose pseudo-R² has no share to add to.")
+    take = _linear_shares(fits) if isinstance(last, LinearFit) else _logistic_shares(fits)
+    shares = []
+    for done, weights in enumerate(_samples(last, draws, np.random.default_rng(seed)), 1):
+        found = take(weights)
+        if found is not None:
+            shares.append(np.diff(found, prepend=0.0))
+        if told is not None and done % 50 == 0:
+            told(done)
+    failed = draws - len(shares)
+    if failed > _MOST_FAILED * draws:
+        raise FitError(
+            f"In {failed:,} of {draws:,} samples a block could not be fitted (levels with few rows, or an event that is foretold): merge levels, "
+            f"or do without these intervals."
+        )
+    seen = np.diff(_shares_of(fits), prepend=0.0)
+    ends = [_ends(np.array([s[k] for s in shares]), float(seen[k]), last.level) for k in range(len(fits))]
+    what = f"whole levels of `{last.cluster.name}`" if last.cluster is not None else "rows"
+    return Bootstrap(tuple(e[0] for e in ends), tuple(e[1] for e in ends), draws, failed, seed, what)
+
+
+def _shares_of(fits: Sequence[AnyFit]) -> list[float]:
+    return [f.strength.r2 if isinstance(f, LinearFit) else f.strength.mcfadden for f in fits]
+
+
+def _ends(changes: Array, seen: float, level: float) -> tuple[float, float]:
+    """Return the bias-corrected percentiles."""
+    count = len(changes)
+    below = (np.count_nonzero(changes < seen) + 0.5 * np.count_nonzero(changes == seen)) / count
+    shift = 2 * float(sp.ndtri(np.clip(below, 0.5 / count, 1 - 0.5 / count)))
+    z = float(sp.ndtri((1 + level) / 2))
+    low, high = np.quantile(changes, [float(sp.ndtr(shift - z)), float(sp.ndtr(shift + z))])
+    return float(low), float(high)
+
+
+def _samples(fit: AnyFit, draws: int, rng: np.random.Generator) -> Iterator[Array]:
+    """Yield with how much each row counts in each sample, shape (rows of the study,)."""
+    inside = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
+    weights = np.zeros(fit.sample.rows)
+    own = fit.weights.values[inside] if fit.weights is not None else None
+    if fit.cluster is not None:
+        _, places = np.unique(fit.cluster.values[inside], return_inverse=True)
+    for _ in range(draws):
+        if fit.cluster is not None:
+            clusters = int(places.max()) + 1
+            counts = np.bincount(rng.integers(0, clusters, clusters), minlength=clusters)[places].astype(np.float64)
+        elif fit.weights is not None and fit.weights.kind == "frequency":
+            assert own is not None
+            weights[inside] = rng.multinomial(round(float(own.sum())), own / own.sum())
+            yield weights
+            continue
+        else:
+            counts = np.bincount(rng.integers(0, len(inside), len(inside)), minlength=len(inside)).astype(np.float64)
+        weights[inside] = counts if own is None else counts * own
+        yield weights
+
+
+def _linear_shares(fits: Sequence[AnyFit]) -> Callable[[Array], Array | None]:
+    """Return what gives R² of every block in a sample; None where one cannot be fitted."""
+    fit = fits[-1]
+    blocks = [*(t.block() for t in fit.parts), Block(1, multiplier=fit.outcome.values)]
+    place = {t.name: k for k, t in enumerate(fit.parts, 1)}
+    columns = [
+        fit.moments.columns_of([0, *(place[t.name] for t in block.parts)])[block.solution.columns] for block in fits
+    ]
+
+    def take(weights: Array) -> Array | None:
+        moments = gather(blocks, len(weights), fit.used, weights)
+        sums = moments.cross[0]
+        centred = moments.cross - np.outer(sums, sums) / moments.weight
+        varies = np.diag(centred) > _NOTHING * np.diag(moments.cross)
+        lengths = np.sqrt(np.where(varies, np.diag(centred), 1.0))
+        found = []
+        for own in columns:
+            own = own[varies[own]]  # a level may have no row in a sample
+            unit = centred[np.ix_(own, own)] / np.outer(lengths[own], lengths[own])
+            factor, trouble = scipy.linalg.lapack.dpotrf(unit, lower=1)
+            if trouble or not varies[-1]:
+                return None
+            projected = scipy.linalg.lapack.dtrtrs(factor, centred[own, -1] / lengths[own], lower=1)[0]
+            found.append(float(projected @ projected) / float(centred[-1, -1]))
+        return np.array(found)
+
+    return take
+
+
+def _logistic_shares(fits: Sequence[AnyFit]) -> Callable[[Array], Array | None]:
+    """Return what gives McFadden's R² of every block in a sample; None where one cannot be fitted."""
+
+    def take(weights: Array) -> Array | None:
+        found = []
+        for fit in fits:
+            assert isinstance(fit, LogisticFit)
+            old = fit.likelihood
+            rows = Rows(old.blocks, old.event, old.used, weights.copy(), old.moments)
+            whole, happened = float(weights.sum()), float(weights @ old.event)
+            if not 0 < happened < whole:
+                return None
+            columns = fit.solution.columns
+            counts = rows.sums_of(rows.weights if rows.weights is not None else weights)
+            in_levels = np.repeat([False, *(b.codes is not None for b in old.blocks), False], old.moments.sizes)
+            columns = columns[~in_levels[columns] | (counts[columns] != 0)]
+            try:
+                best = maximise(rows, columns, fit.theta)
+            except (Dependent, np.linalg.LinAlgError, ZeroDivisionError, ValueError):
+                return None
+            if best.status != "converged":
+                return None
+            rate = happened / whole
+            null = happened * np.log(rate) + (whole - happened) * np.log1p(-rate)
+            found.append(1 - best.point.loglik / null)
+        return np.array(found)
+
+    return take

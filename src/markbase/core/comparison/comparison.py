@@ -1,0 +1,195 @@
+"""Variants of a model side by side, on the same rows."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+
+from markbase.core.comparison.block_changes import AnyFit, change_between
+from markbase.core.display import Shown
+from markbase.core.errors import FitError, MarkbaseError, listed, quoted
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Comparison(Shown):
+    """Fits side by side."""
+
+    names: tuple[str, ...]
+    """What the fits are called."""
+    fits: tuple[AnyFit, ...]
+    """The fits, all on the same rows."""
+    rows: int
+    """The rows they share."""
+    refitted: tuple[str, ...]
+    """Those that were fitted again, as they had rows that others lack."""
+    same_outcome: bool
+    """Whether all explain the same column, so that R² and criteria can be held against one another."""
+    estimates: pd.DataFrame
+    """`term`, `level`, `base`, then for each fit its estimate, and its standard error under ``se of …``."""
+    strength: pd.DataFrame
+    """One row a fit: `fit`, `terms`, `parameters`, and its figures; NaN where outcomes differ and figures would mislead."""
+    tests: pd.DataFrame
+    """For each pair of which one has all terms of the other: `smaller`, `larger`, `statistic`, `df`, `df_rest`, `p`, `test`."""
+    cautions: tuple[str, ...]
+    """What must be read with it."""
+
+
+def compare(*fits: AnyFit, names: Sequence[str] | None = None) -> Comparison:
+    """Lay variants of a model side by side, on the rows they share.
+
+    Parameters
+    ----------
+    *fits : LinearFit or LogisticFit
+        Two fits or more, of one kind, of the same data.
+    names : sequence of str, optional
+        What to call them; by default A, B, C, ….
+
+    Returns
+    -------
+    Comparison
+        Estimates, strength, and tests where one model holds all terms of another. Fits with rows that others lack are
+        fitted again on the common rows, and that is said.
+
+    Raises
+    ------
+    MarkbaseError
+        If there are fewer than two fits, of two kinds, of other data, or with other weights; or names do not match.
+    FitError
+        If the common rows are too few.
+    """
+    if len(fits) < 2:
+        raise MarkbaseError("Give two fits or more to compare.")
+    if len({type(f) for f in fits}) > 1:
+        raise MarkbaseError(
+            "A linear and a logistic fit explain different things (a numeric column, and the odds of an event); compare fits of one kind."
+        )
+    if len({(f.data_name, f.sample.rows) for f in fits}) > 1:
+        raise MarkbaseError("The fits are of different data; compare fits of one study.")
+    if len({f.weights.column if f.weights else "" for f in fits}) > 1:
+        raise MarkbaseError("The fits are weighted differently; fit all with the same weights first.")
+    called = tuple(names) if names is not None else tuple("ABCDEFGHIJKLMNOPQRSTUVWXYZ"[: len(fits)])
+    if len(called) != len(fits) or len(set(called)) < len(called):
+        raise MarkbaseError(f"{len(fits)} fits need as many different names, not {listed(quoted(called))}.")
+    common = np.ones(fits[0].sample.rows, dtype=bool)
+    for fit in fits:
+        common &= True if fit.used is None else fit.used
+    count = int(np.count_nonzero(common))
+    if not count:
+        raise FitError("The fits share no row, so there is nothing to compare them on.")
+    again = tuple(n for n, f in zip(called, fits, strict=True) if f.sample.used > count)
+    same_rows = tuple(f if f.sample.used == count else f.on_rows(common) for f in fits)
+    outcomes = {f.explained for f in fits}
+    one = len(outcomes) == 1
+    cautions = []
+    if again:
+        cautions.append(
+            f"{listed(quoted(again))} {'was' if len(again) == 1 else 'were'} fitted again on the {count:,} rows that all fits share, so figures "
+            f"differ from {'its' if len(again) == 1 else 'their'} own page."
+        )
+    if not one:
+        cautions.append(_outcomes_differ(same_rows))
+    tests = _tests(called, same_rows) if one else []
+    if one and not tests:
+        cautions.append(
+            "No model here holds all terms of another, so no test compares them: AIC and BIC do (smaller is better; a difference below 2 is next "
+            "to nothing)."
+        )
+    if any(f.errors.middle is not None for f in fits):
+        cautions.append(
+            "AIC and BIC take rows as independent and the form of the model as right, whatever the errors rest on."
+        )
+    columns = ["smaller", "larger", "statistic", "df", "df_rest", "p", "test"]
+    return Comparison(
+        called,
+        same_rows,
+        count,
+        again,
+        one,
+        _estimates_of(called, same_rows),
+        _strength(called, same_rows, one),
+        pd.DataFrame(tests, columns=columns),
+        tuple(cautions),
+    )
+
+
+def _outcomes_differ(fits: Sequence[AnyFit]) -> str:
+    names = listed(quoted(dict.fromkeys(f.explained for f in fits)))
+    related = any(
+        a.outcome.made is not None and b.outcome.name in a.outcome.made.of for a, b in itertools.permutations(fits, 2)
+    )
+    why = "one is made of the other" if related else "they are different things"
+    return (
+        f"The fits explain {names} ({why}): their R², AIC, BIC and typical misses are in different units and are not shown side by side. What "
+        f"can be compared is direction and evidence of the same term, and predictions taken back to one unit."
+    )
+
+
+def _estimates_of(names: Sequence[str], fits: Sequence[AnyFit]) -> pd.DataFrame:
+    tables = [f.coefficients.set_index(["term", "level"]) for f in fits]
+    keys = list(dict.fromkeys(key for t in tables for key in t.index))
+    records = []
+    for term, level in keys:
+        here = [t for t in tables if (term, level) in t.index]
+        record: dict[str, object] = {
+            "term": term,
+            "level": level,
+            "base": bool(here[0].loc[[(term, level)]]["base"].iloc[0]),
+        }
+        for name, table in zip(names, tables, strict=True):
+            row = table.loc[[(term, level)]].iloc[0] if (term, level) in table.index else None
+            record[name] = math.nan if row is None else row["estimate"]
+            record[f"se of {name}"] = math.nan if row is None else row["se"]
+        records.append(record)
+    return pd.DataFrame(records)
+
+
+def _strength(names: Sequence[str], fits: Sequence[AnyFit], one: bool) -> pd.DataFrame:
+    records = []
+    for name, fit in zip(names, fits, strict=True):
+        s = fit.strength
+        shown: tuple[str, ...]
+        if isinstance(fit, LogisticFit):
+            shown = ("deviance", "mcfadden", "nagelkerke", "tjur", "aic", "bic")
+        else:
+            shown = ("r2", "r2_adjusted", "residual_sd", "aic", "bic")
+        figures = {k: getattr(s, k) if one else math.nan for k in shown}
+        records.append(
+            {
+                "fit": name,
+                "terms": len(fit.parts),
+                "parameters": len(fit.solution.columns) + 1,
+                "used": fit.sample.used,
+                **figures,
+            }
+        )
+    return pd.DataFrame(records)
+
+
+def _tests(names: Sequence[str], fits: Sequence[AnyFit]) -> list[list[object]]:
+    found: list[list[object]] = []
+    for (a, first), (b, second) in itertools.permutations(zip(names, fits, strict=True), 2):
+        if {t.name for t in first.parts} < {t.name for t in second.parts} and _alike(first, second):
+            change = change_between(first, second)
+            found.append([a, b, change.statistic, change.df, change.df_rest, change.p, change.kind])
+    return found
+
+
+def _alike(first: AnyFit, second: AnyFit) -> bool:
+    """Whether the terms two fits share are made alike, and their errors rest on the same."""
+    own = {t.name: t.column for t in second.parts}
+    same = all(_levels(t.column) == _levels(own[t.name]) for t in first.parts)
+    taken = isinstance(first, LinearFit) and isinstance(second, LinearFit) and first.absorbed != second.absorbed
+    return (
+        same and not taken and (first.errors.kind, first.errors.cluster) == (second.errors.kind, second.errors.cluster)
+    )
+
+
+def _levels(column) -> list[str]:  # type: ignore[no-untyped-def]
+    return [v.label for v in column.levels]

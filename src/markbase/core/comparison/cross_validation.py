@@ -1,0 +1,109 @@
+"""How a model does on rows it has not seen, beside how it does on its own."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.comparison.block_changes import AnyFit
+from markbase.core.diagnostics.classification import area_under_curve
+from markbase.core.diagnostics.logistic_checks import fits_without_each_fold
+from markbase.core.display import Shown
+from markbase.core.errors import MarkbaseError
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class CrossValidation(Shown):
+    """Figures on rows held out, beside those on the rows of the fit."""
+
+    outcome: str
+    """What is explained."""
+    folds: int
+    """In how many parts rows were held out in turn."""
+    repeats: int
+    """How often, each time in another random order."""
+    seed: int
+    """The seed of the first order."""
+    table: pd.DataFrame
+    """`figure`, `of_the_fit`, `held_out` (mean over the repeats), `lowest`, `highest` (over the repeats), `without_terms` (with no term at all)."""
+    left_out: int
+    """Rows that could not be predicted in their turn, as their level occurs in no other part (most over the repeats)."""
+
+
+def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int = 0) -> CrossValidation:
+    """Predict each row by a fit to the other parts of the rows.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit; the rows it used are put at random into parts.
+    folds : int
+        Into how many parts.
+    repeats : int
+        How often, in other random orders.
+    seed : int
+        The seed.
+
+    Returns
+    -------
+    HeldOut
+        Of a linear fit the residual standard deviation (root mean squared) and R²; of a logistic one the share classified correctly at 0.5, the area under the
+        curve and Brier's Brier score. Each beside the same on the rows of the fit, and with no term at all.
+
+    Raises
+    ------
+    MarkbaseError
+        If the parts or repeats cannot be used, or levels were taken out.
+    FitError
+        If the model cannot be fitted without one of the parts.
+    """
+    if not isinstance(repeats, int) or repeats < 1:
+        raise MarkbaseError(f"Rows are held out once or more, not {repeats!r} times.")
+    here = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
+    if fit.absorbed:
+        raise MarkbaseError(
+            "A fit with levels taken out cannot predict rows of levels it has not seen; fit without `fixed_effects`."
+        )
+    y = fit.likelihood.event if isinstance(fit, LogisticFit) else fit.outcome.values
+    seen, bare, left = [], [], 0
+    for turn in range(repeats):
+        predicted, means = np.full(fit.sample.rows, np.nan), np.full(fit.sample.rows, np.nan)
+        for smaller, train, test in fits_without_each_fold(fit, folds, np.random.default_rng([seed, turn])):
+            predicted[test] = smaller.expected(test)
+            means[test] = y[train].mean()
+        known = here[np.isfinite(predicted[here])]
+        left = max(left, len(here) - len(known))
+        seen.append(_figures(fit, y[known], predicted[known], means[known]))
+        bare.append(_figures(fit, y[known], means[known], means[known]))
+    own = _figures(fit, y[here], fit.fitted[here], np.full(len(here), y[here].mean()))
+    table = pd.DataFrame(
+        {
+            "figure": list(own),
+            "of_the_fit": list(own.values()),
+            "held_out": [float(np.mean([s[k] for s in seen])) for k in own],
+            "lowest": [min(s[k] for s in seen) for k in own],
+            "highest": [max(s[k] for s in seen) for k in own],
+            "without_terms": [float(np.mean([s[k] for s in bare])) for k in own],
+        }
+    )
+    return CrossValidation(fit.explained, folds, repeats, seed, table, left)
+
+
+def _figures(fit: AnyFit, y: Array, predicted: Array, mean: Array) -> dict[str, float]:
+    error = float(np.mean((y - predicted) ** 2))
+    if isinstance(fit, LinearFit):
+        return {"residual standard deviation": math.sqrt(error), "R²": 1 - error / float(np.mean((y - mean) ** 2))}
+    area = area_under_curve(y, predicted)[0]
+    return {
+        "classified correctly": float(np.mean((predicted >= 0.5) == (y == 1))),
+        "area under the curve": area,
+        "Brier score": error,
+    }

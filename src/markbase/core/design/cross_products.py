@@ -1,0 +1,348 @@
+"""Taking moments: one pass over the rows, a chunk at a time."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Iterator, Mapping, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.design.moments import Moments
+from markbase.core.design.terms import Block
+
+CHUNK_ROWS = 1 << 14
+"""Rows taken at a time."""
+_GATHERED_ROWS = 1 << 13
+"""The same where many products are taken of them."""
+_MOST_CELLS = 1 << 14
+"""Groups are counted together while their joint cells are no more than this."""
+_SAMPLE_ROWS = 4096
+
+
+def row_chunks(rows: int, used: NDArray[np.bool_] | None, size: int = CHUNK_ROWS) -> Iterator[slice | NDArray[np.intp]]:
+    """Yield the rows used, a chunk at a time, as something that indexes an array.
+
+    Parameters
+    ----------
+    rows : int
+        Rows of the data.
+    used : ndarray of bool, shape (rows,), or None
+        The rows used; None for all.
+    size : int
+        Rows of a chunk, before those not used are taken out.
+
+    Yields
+    ------
+    slice or ndarray
+        Which rows.
+    """
+    for start in range(0, rows, size):
+        stop = min(start + size, rows)
+        if used is None:
+            yield slice(start, stop)
+        else:
+            picked = np.flatnonzero(used[start:stop])
+            if len(picked):
+                yield picked + start
+
+
+def gather(
+    blocks: Sequence[Block],
+    rows: int,
+    used: NDArray[np.bool_] | None = None,
+    weights: NDArray[np.float64] | None = None,
+) -> Moments:
+    """Take the moments of the rows used, in one pass.
+
+    Parameters
+    ----------
+    blocks : sequence of Block
+        Numeric columns and groups over all rows; the intercept is added in front.
+    rows : int
+        Rows of the data, used or not.
+    used : ndarray of bool, shape (rows,), or None
+        The rows used; None for all. Numeric columns must be finite and codes 0 or more there.
+    weights : ndarray, shape (rows,), optional
+        With how much each row counts.
+
+    Returns
+    -------
+    Moments
+        Block 0 is the intercept, block k + 1 is ``blocks[k]``.
+
+    Notes
+    -----
+    Centres are the means of up to 4,096 rows spread evenly over the rows used, so that
+    deviations are summed and not the values; what remains of the means is swept out when the
+    equations are solved. Memory grows with a chunk and with pairs of levels, not with rows.
+    """
+    sizes = (1, *(b.levels for b in blocks))
+    starts = np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.intp)
+    numerics = [k for k, b in enumerate(blocks) if b.codes is None]
+    groups = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is None]
+    slopes = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is not None]
+    centres, scales = _centres_and_scales(blocks, [*numerics, *slopes], rows, used)
+    cross = np.zeros((sum(sizes), sum(sizes)))
+
+    places = np.concatenate([[0], starts[1:][numerics]]).astype(np.intp)
+    products = np.zeros((len(places), len(places)))
+    sets = joint_sets(blocks, groups)
+    tables = [np.zeros((len(places), *(blocks[k].levels for k in joint))) for joint in sets]
+    apart = [(g, h) for a, b in itertools.combinations(sets, 2) for g in a for h in b]
+    pairs = {pair: np.zeros(blocks[pair[0]].levels * blocks[pair[1]].levels) for pair in apart}
+
+    widest = min(rows, _GATHERED_ROWS)
+    own, room = np.empty((len(places), widest)), None if weights is None else np.empty((len(places), widest))
+    own[0] = 1.0
+    for chunk in row_chunks(rows, used, _GATHERED_ROWS):
+        codes = {k: blocks[k].codes[chunk] for k in (*groups, *slopes)}  # type: ignore[index]
+        values = _deviations(blocks, numerics, chunk, centres, scales, own, rows)
+        w = None if weights is None else weights[chunk]
+        weighted = values if w is None or room is None else np.multiply(values, w, out=room[:, : len(w)])
+        products[0, 0] += values.shape[1] if w is None else w.sum()
+        products[1:] += weighted[1:] @ values.T
+        for joint, table in zip(sets, tables, strict=True):
+            shape = table.shape[1:]
+            cell = joint_cells(blocks, joint, codes)
+            cells = int(np.prod(shape))
+            table[0] += np.bincount(cell, weights=w, minlength=cells).reshape(shape)
+            for row in range(1, len(values)):
+                table[row] += np.bincount(cell, weights=weighted[row], minlength=cells).reshape(shape)
+        for (g, h), pair in pairs.items():
+            pair += np.bincount(joint_cells(blocks, (g, h), codes), weights=w, minlength=len(pair))
+        for place, k in enumerate(slopes):
+            x = _deviation(blocks[k], chunk, centres[k + 1], scales[k + 1])
+            weighted_x = x if w is None else x * w
+            _add_by_code(cross, places, starts[k + 1], codes[k], blocks[k].levels, weighted_x * values)
+            for other in (*groups, *slopes[place:]):
+                z = weighted_x
+                if other not in groups:
+                    z = weighted_x * _deviation(blocks[other], chunk, centres[other + 1], scales[other + 1])
+                shape = blocks[k].levels, blocks[other].levels
+                sums = np.bincount(joint_cells(blocks, (k, other), codes), weights=z, minlength=shape[0] * shape[1])
+                rows_at = slice(starts[k + 1], starts[k + 1] + shape[0])
+                cross[rows_at, starts[other + 1] : starts[other + 1] + shape[1]] += sums.reshape(shape)
+
+    for k in slopes:  # what was summed on one side of the diagonal stands on the other as well
+        at = slice(starts[k + 1], starts[k + 1] + blocks[k].levels)
+        for other in (*groups, *(s for s in slopes if s > k)):
+            there = slice(starts[other + 1], starts[other + 1] + blocks[other].levels)
+            cross[there, at] = cross[at, there].T
+        cross[np.ix_(places, np.arange(at.start, at.stop))] = cross[at, places].T
+    products[0] = products[:, 0]
+    cross[np.ix_(places, places)] = products
+    _fill_groups(cross, blocks, starts, places, sets, tables, pairs)
+    return Moments(sizes, centres, scales, cross)
+
+
+def gather_sums(blocks: Sequence[Block], outcome: NDArray[np.float64], used: NDArray[np.bool_] | None) -> Moments:
+    """Take only the sums of the columns, and of their products with an outcome.
+
+    Parameters
+    ----------
+    blocks : sequence of Block
+        The terms.
+    outcome : ndarray, shape (rows,)
+        The outcome, which stands behind them.
+    used : ndarray of bool, shape (rows,), or None
+        The rows used; None for all.
+
+    Returns
+    -------
+    Moments
+        Numeric columns from their centres and not scaled. The products of the columns with one another were not taken: they are NaN.
+    """
+    rows = len(outcome)
+    sizes = (1, *(b.levels for b in blocks), 1)
+    starts = np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.intp)
+    numerics = [k for k, b in enumerate(blocks) if b.codes is None]
+    slopes = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is not None]
+    groups = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is None]
+    centres, scales = _centres_and_scales([*blocks, Block(1)], [*numerics, *slopes], rows, used)
+    cross = np.full((sum(sizes), sum(sizes)), np.nan)
+    sums, products = np.zeros(sum(sizes)), np.zeros(sum(sizes))
+    sets = joint_sets(blocks, groups)
+    tables = [np.zeros((2, *(blocks[k].levels for k in joint))) for joint in sets]
+    for chunk in row_chunks(rows, used, _GATHERED_ROWS):
+        y = outcome[chunk]
+        sums[0] += len(y)
+        sums[-1] += y.sum()
+        products[-1] += y @ y
+        for k in numerics:
+            x = blocks[k].multiplier[chunk] - centres[k + 1]  # type: ignore[index]
+            sums[starts[k + 1]] += x.sum()
+            products[starts[k + 1]] += x @ y
+        codes = {k: blocks[k].codes[chunk] for k in (*groups, *slopes)}  # type: ignore[index]
+        for joint, table in zip(sets, tables, strict=True):
+            cell, shape = joint_cells(blocks, joint, codes), table.shape[1:]
+            for row, weights in enumerate((None, y)):
+                table[row] += np.bincount(cell, weights=weights, minlength=math.prod(shape)).reshape(shape)
+        for k in slopes:
+            x, at = (
+                _deviation(blocks[k], chunk, centres[k + 1], 1.0),
+                slice(starts[k + 1], starts[k + 1] + sizes[k + 1]),
+            )
+            sums[at] += np.bincount(codes[k], weights=x, minlength=sizes[k + 1])
+            products[at] += np.bincount(codes[k], weights=x * y, minlength=sizes[k + 1])
+    for joint, table in zip(sets, tables, strict=True):
+        for axis, k in enumerate(joint, 1):
+            by_level = table.sum(axis=tuple(a for a in range(1, table.ndim) if a != axis))
+            at = slice(starts[k + 1], starts[k + 1] + sizes[k + 1])
+            sums[at], products[at] = by_level
+    products[0] = sums[-1]
+    cross[0], cross[:, 0], cross[-1], cross[:, -1] = sums, sums, products, products
+    return Moments(sizes, centres, np.ones_like(scales), cross)
+
+
+def _deviation(block: Block, chunk: slice | NDArray[np.intp], centre: float, scale: float) -> NDArray[np.float64]:
+    assert block.multiplier is not None
+    deviation: NDArray[np.float64] = (block.multiplier[chunk] - centre) / scale
+    return deviation
+
+
+def _add_by_code(
+    cross: NDArray[np.float64],
+    places: NDArray[np.intp],
+    start: int,
+    codes: NDArray[np.integer],
+    levels: int,
+    products: NDArray[np.float64],
+) -> None:
+    """Add the sums by code of each row of products to the columns of the numeric columns."""
+    for column, product in zip(places, products, strict=True):
+        cross[start : start + levels, column] += np.bincount(codes, weights=product, minlength=levels)
+
+
+def _centres_and_scales(
+    blocks: Sequence[Block], numerics: Sequence[int], rows: int, used: NDArray[np.bool_] | None
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    sample: slice | NDArray[np.intp] = slice(None)
+    if used is not None or rows > _SAMPLE_ROWS:
+        here = np.arange(rows) if used is None else np.flatnonzero(used)
+        sample = here[np.linspace(0, len(here) - 1, min(_SAMPLE_ROWS, len(here))).astype(np.intp)]
+    centres, scales = np.zeros(len(blocks) + 1), np.ones(len(blocks) + 1)
+    if not numerics:
+        return centres, scales
+    values = np.array([blocks[k].multiplier[sample] for k in numerics])  # type: ignore[index]
+    low, high = values.min(axis=1), values.max(axis=1)
+    with np.errstate(over="ignore"):
+        means = values.sum(axis=1) / values.shape[1]
+    for row in np.flatnonzero(~np.isfinite(means)):  # the sum was too large for a float
+        size = max(-low[row], high[row])
+        means[row] = size * np.mean(values[row] / size)
+    reach = np.maximum(high - means, means - low)
+    at = np.asarray(numerics) + 1
+    centres[at] = means
+    scales[at] = 2.0 ** np.clip(np.round(np.log2(np.where(reach > 0, reach, 1.0))), -1000, 1000)
+    return centres, scales
+
+
+def _deviations(
+    blocks: Sequence[Block],
+    numerics: Sequence[int],
+    chunk: slice | NDArray[np.intp],
+    centres: NDArray[np.float64],
+    scales: NDArray[np.float64],
+    room: NDArray[np.float64],
+    rows: int,
+) -> NDArray[np.float64]:
+    """Shape (1 + numeric columns, rows of the chunk): a row of ones, which is in the room already, then each numeric column centred and scaled."""
+    size = len(range(*chunk.indices(rows))) if isinstance(chunk, slice) else len(chunk)
+    values = room[:, :size]
+    for row, k in enumerate(numerics, 1):
+        x = blocks[k].multiplier
+        assert x is not None
+        np.subtract(x[chunk], centres[k + 1], out=values[row])
+        values[row] *= 1 / scales[k + 1]  # a power of two, so this is exact
+    return values
+
+
+def joint_sets(blocks: Sequence[Block], groups: Sequence[int]) -> list[list[int]]:
+    """Put groups together while their joint cells are few: one pass of counting serves them all.
+
+    Parameters
+    ----------
+    blocks : sequence of Block
+        The blocks.
+    groups : sequence of int
+        Which of them are categorical.
+
+    Returns
+    -------
+    list of list of int
+        The groups, set by set.
+    """
+    sets: list[list[int]] = []
+    cells: list[int] = []
+    for k in sorted(groups, key=lambda g: blocks[g].levels):
+        for place, size in enumerate(cells):
+            if size * blocks[k].levels <= _MOST_CELLS:
+                sets[place].append(k)
+                cells[place] = size * blocks[k].levels
+                break
+        else:
+            sets.append([k])
+            cells.append(blocks[k].levels)
+    return sets
+
+
+def joint_cells(
+    blocks: Sequence[Block], joint: Sequence[int], codes: Mapping[int, NDArray[np.integer]]
+) -> NDArray[np.intp]:
+    """Return the joint cell of each row of a chunk.
+
+    Parameters
+    ----------
+    blocks : sequence of Block
+        The blocks.
+    joint : sequence of int
+        Which of them are looked up together.
+    codes : mapping of int to ndarray of int, shape (rows,)
+        The codes of each in the chunk.
+
+    Returns
+    -------
+    ndarray of int, shape (rows,)
+        The codes of the first count most.
+    """
+    cell = codes[joint[0]]
+    if math.prod(blocks[k].levels for k in joint) > np.iinfo(cell.dtype).max:
+        cell = cell.astype(np.intp)
+    for k in joint[1:]:
+        cell = cell * blocks[k].levels
+        cell += codes[k]
+    return cell.astype(np.intp, copy=False)
+
+
+def _fill_groups(
+    cross: NDArray[np.float64],
+    blocks: Sequence[Block],
+    starts: NDArray[np.intp],
+    places: NDArray[np.intp],
+    sets: Sequence[Sequence[int]],
+    tables: Sequence[NDArray[np.float64]],
+    pairs: dict[tuple[int, int], NDArray[np.float64]],
+) -> None:
+    """Read counts and sums by level out of the joint tables."""
+
+    def columns(k: int) -> slice:
+        return slice(starts[k + 1], starts[k + 1] + blocks[k].levels)
+
+    for joint, table in zip(sets, tables, strict=True):
+        for axis, g in enumerate(joint, 1):
+            rest = tuple(a for a in range(1, table.ndim) if a != axis)
+            sums = table.sum(axis=rest)
+            cross[places, columns(g)] = sums
+            cross[columns(g), places] = sums.T
+            cross[columns(g), columns(g)] = np.diag(sums[0])
+            for other, h in enumerate(joint[axis:], axis + 1):
+                others = tuple(a - 1 for a in range(1, table.ndim) if a not in (axis, other))
+                counts = table[0].sum(axis=others)
+                cross[columns(g), columns(h)] = counts
+                cross[columns(h), columns(g)] = counts.T
+    for (g, h), pair in pairs.items():
+        counts = pair.reshape(blocks[g].levels, blocks[h].levels)
+        cross[columns(g), columns(h)] = counts
+        cross[columns(h), columns(g)] = counts.T

@@ -1,0 +1,183 @@
+"""What is asked for in a fit, checked: columns, rows, weights and errors. The same for every kind of fit."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.design.complete_cases import CompleteCases, complete_rows
+from markbase.core.design.requested_terms import AllBut, Spec, check_usable, predictor_specs
+from markbase.core.design.terms import Term, make_term, make_terms
+from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, remark
+from markbase.core.inference.covariance import FEW_CLUSTERS, Errors, Weights, take_weights
+from markbase.core.study.column import Column
+from markbase.core.study.study import Study
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False)
+class FitOptions:
+    """How a fit is to be made, beside its outcome and terms."""
+
+    level: float = 0.95
+    """Confidence level."""
+    errors: str | None = None
+    """The kind of errors; None for the default."""
+    cluster: str | None = None
+    """The column of the clusters."""
+    weights: str | None = None
+    """The column of the weights."""
+    weights_are: str = "sampling"
+    """What they are."""
+
+
+@dataclass(frozen=True, eq=False)
+class Request:
+    """A fit that can be made."""
+
+    specs: tuple[Spec, ...]
+    """The terms wanted."""
+    columns: tuple[Column, ...]
+    """The columns they are made of."""
+    used: NDArray[np.bool_] | None
+    """Shape (rows,): the rows with a value everywhere; None for all."""
+    sample: CompleteCases
+    """Their account."""
+    weights: Weights | None
+    """With how much each row counts."""
+    cluster: Column | None
+    """The column of the clusters."""
+    errors: str
+    """The kind of errors."""
+    level: float
+    """Confidence level."""
+    identifier: Column | None
+    """The column that names the cases."""
+    possible_cluster: str
+    """A column with the role of a cluster that is not made use of; empty for none."""
+
+    @property
+    def heavy(self) -> Array | None:
+        """Shape (rows,): the weights as numbers; None if all rows count alike."""
+        return self.weights.values if self.weights else None
+
+    def terms(self) -> tuple[Term, ...]:
+        """Make the terms, on the rows used."""
+        return make_terms(self.specs, {column.name: make_term(column, self.used) for column in self.columns})
+
+    def remark_on_clusters(self, errors: Errors) -> None:
+        """Remark on clusters that are few."""
+        if self.cluster is not None and errors.clusters < FEW_CLUSTERS:
+            remark(
+                f"`{self.cluster.name}` has only {errors.clusters} clusters: clustered errors tend to be too small with fewer than "
+                f"{FEW_CLUSTERS}, so read intervals as narrower than they should be."
+            )
+
+
+def check_request(
+    study: Study, target: Column, terms: Sequence[Spec] | AllBut, options: FitOptions, controls: Sequence[Column] = ()
+) -> Request:
+    """Check what is asked for, and find the rows.
+
+    Parameters
+    ----------
+    study : Study
+        The data.
+    target : Column
+        The outcome, checked.
+    terms : sequence of str, Slope or Cross, or AllBut
+        What to build the model from.
+    wish : Wish
+        How it is to be made.
+    controls : sequence of Column
+        Other columns a row must have a value in.
+
+    Returns
+    -------
+    Asked
+        What can be made.
+
+    Raises
+    ------
+    MarkbaseError
+        If a column or a setting cannot be used, or no row is complete.
+    """
+    if not isinstance(options.level, (int, float)) or not 0 < options.level < 1:
+        raise MarkbaseError(
+            f"The confidence level is {options.level!r}; it must lie between 0 and 1, for instance 0.95."
+        )
+    specs, wanted = predictor_specs(study, terms, target.name)
+    columns = list(wanted.values())
+    weighing = _weight_column(study, options.weights)
+    sampled = weighing is not None and options.weights_are == "sampling"
+    if sampled and options.errors == "classical" and options.cluster is None:
+        raise MarkbaseError("Sampling weights need robust or clustered errors; leave `errors` out, or cluster.")
+    kind = options.errors or ("robust" if sampled and options.cluster is None else "classical")
+    grouping = _cluster_column(study, options.cluster, kind)
+    extra = [c for c in dict.fromkeys((grouping, weighing, *controls)) if c is not None and c not in columns]
+    used, sample = complete_rows([target, *columns, *extra])
+    counted = None if weighing is None else take_weights(weighing, options.weights_are, used)
+    inside = {column.name for column in columns}
+    names = [study[n] for n in study.columns if study[n].role == "identifier"]
+    possible = [n for n in study.columns if study[n].role == "cluster" and study[n].is_categorical and n not in inside]
+    hint = possible[0] if possible and grouping is None else ""
+    return Request(
+        tuple(specs),
+        tuple(columns),
+        used,
+        sample,
+        counted,
+        grouping,
+        kind,
+        options.level,
+        names[0] if names else None,
+        hint,
+    )
+
+
+def check_room(rows: int, wanted: int) -> None:
+    """Refuse to estimate more coefficients than rows can carry.
+
+    Parameters
+    ----------
+    rows : int
+        Rows used.
+    wanted : int
+        Coefficients, the intercept among them.
+
+    Raises
+    ------
+    FitError
+        If rows are too few.
+    """
+    if rows <= wanted:
+        raise FitError(
+            f"{count_noun(rows, 'row')} with a value in every column cannot carry {wanted} coefficients (the intercept "
+            f"among them): at least {wanted + 1} are needed, and far more to be of use. Leave terms out or merge levels."
+        )
+
+
+def _cluster_column(study: Study, name: str | None, errors: Any) -> Column | None:
+    if name is None:
+        return None
+    if errors != "classical":
+        raise MarkbaseError(f"Errors are either `{errors}` or clustered by `{name}`; leave one of the two out.")
+    column = study.column(name)
+    if not column.is_categorical:
+        raise ColumnError(f"`{name}` is numeric; clusters are the levels of a group, so declare it one.")
+    return column
+
+
+def _weight_column(study: Study, name: str | None) -> Column | None:
+    if name is None:
+        return None
+    column = study.column(name)
+    if column.is_categorical:
+        raise ColumnError(f"`{name}` is categorical; weights are a numeric column.")
+    check_usable(column)
+    return column

@@ -1,0 +1,271 @@
+"""Checking a linear fit: residuals, spread, lines, cases, order."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pandas as pd
+import scipy.special as sp
+from numpy.typing import NDArray
+
+from markbase.core.design.cross_products import gather
+from markbase.core.design.terms import Block, make_numeric
+from markbase.core.diagnostics.residuals import Checks, Finding, Views, serial, shape
+from markbase.core.errors import FitError, MarkbaseError, listed, quoted
+from markbase.core.estimation.least_squares import solve
+from markbase.core.estimation.least_squares_solution import Dependent
+from markbase.core.formatting import number, p_phrase, short
+from markbase.core.inference.covariance import Whitened
+from markbase.core.inference.distributions import p_of_f
+from markbase.core.study.column import Column
+
+if TYPE_CHECKING:
+    from markbase.core.results.linear import LinearFit
+
+Array = NDArray[np.float64]
+_LARGE_DISTANCE = 1.0
+_FAR = 3.0
+_MOVES = 0.5
+
+
+def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
+    """Make all checks of a linear fit."""
+    if fit.exact:
+        raise FitError("The outcome is reproduced exactly, so there are no residuals to check.")
+    if fit.fixed_effects is not None:
+        raise FitError("A fit with levels taken out is not checked; fit it with the column as a term, or without it.")
+    inside = slice(None) if fit.used is None else fit.used
+    e = (fit.outcome.values - fit.fitted)[inside]
+    skew, kurtosis, k2, k2_p = shape(e)
+    bp, bp_df, bp_p = _spread(fit)
+    lines, cases = _lines(fit), _cases(fit, most)
+    found = None
+    if order is not None:
+        found = serial(e, _order(order, fit.sample.rows)[inside])
+    findings = [
+        _on_shape(fit, skew, kurtosis, k2, k2_p, len(e)),
+        _on_spread(fit, bp, bp_df, bp_p),
+        *_on_lines(fit, lines),
+        _on_cases(cases),
+    ]
+    if found is not None:
+        findings.append(_on_order(fit, found))
+    elif fit.possible_cluster:
+        name = fit.possible_cluster
+        findings.append(
+            Finding(
+                "rows together",
+                f"rows of one `{name}`",
+                "may go together, which no figure here shows",
+                f"cluster the errors by `{name}`",
+            )
+        )
+    return Checks(fit.outcome.name, skew, kurtosis, k2, k2_p, bp, bp_df, bp_p, lines, cases, found, tuple(findings))
+
+
+def _order(order: Any, rows: int) -> Array:
+    values = order.values if isinstance(order, Column) else np.asarray(order)
+    values = np.asarray(values, dtype=np.float64)
+    if values.shape != (rows,):
+        raise MarkbaseError(f"The order has {values.size:,} values, and the data {rows:,} rows: give one for each row.")
+    return values
+
+
+def _spread(fit: LinearFit) -> tuple[float, int, float]:
+    """Return n·R² of the squared residuals on the terms, its degrees of freedom and p (Koenker 1981)."""
+    square = np.nan_to_num((fit.outcome.values - fit.fitted) ** 2)
+    blocks = [*(t.block() for t in fit.parts), Block(1, multiplier=square)]
+    heavy = fit.weights.values if fit.weights else None
+    moments = gather(blocks, fit.sample.rows, fit.used, heavy)
+    solution = solve(moments, blocks, fit.used, fit.sample.rows, fit.solution.columns, heavy)
+    share = solution.explained / (solution.explained + solution.residual)
+    df = len(fit.solution.columns)
+    statistic = moments.rows * share
+    return statistic, df, float(p_of_f(statistic / df, df, math.inf))
+
+
+def _lines(fit: LinearFit) -> pd.DataFrame:
+    """Test the square of each numeric column, added to the model."""
+    records = []
+    for term in fit.parts:
+        if term.kind != "numeric":
+            continue
+        values = (term.column.values - fit.middle(term.name)) ** 2
+        bent = make_numeric(Column(name=f"{term.name} squared", kind="numeric", values=values))
+        try:
+            more = fit._with_more([bent])
+        except (Dependent, FitError):
+            continue  # two values only, or its square is in the model already
+        row = more.coefficients[more.coefficients["term"] == bent.name].iloc[0]
+        F = float(row["t"]) ** 2
+        p = float(p_of_f(F, 1, more.df_rest))
+        records.append([term.name, F, more.df_rest, p, "upward" if row["estimate"] > 0 else "downward"])
+    return pd.DataFrame(records, columns=["term", "statistic", "df_rest", "p", "bend"])
+
+
+def views_of(fit: LinearFit, most: int = 5) -> Views:
+    """Return what the figure of the checks draws."""
+    here, h, standardised, influence, _ = _standardised(fit)
+    order = np.argsort(-influence, kind="stable")[:most]
+    labels = fit.identified(here[order])[1]
+    heaviest = tuple((v, float(h[k]), float(standardised[k])) for v, k in zip(labels, order, strict=True))
+    normal = sp.ndtri((np.arange(1, len(here) + 1) - 0.375) / (len(here) + 0.25))
+    return Views(fit.fitted[here], standardised, h, normal, heaviest, float(influence.max()))
+
+
+def _standardised(fit: LinearFit) -> tuple[NDArray[np.intp], Array, Array, Array, Whitened]:
+    """Return the rows used, their leverages, standardised residuals and Cook's distances, and the whitened columns."""
+    heavy = fit.weights.values if fit.weights else None
+    blocks = fit._blocks(fit.parts)
+    whitened = Whitened(fit.moments, blocks, fit.solution, fit.used, heavy, None)
+    repeated = fit.weights is not None and fit.weights.kind == "frequency"
+    p, s2 = len(fit.solution.columns) + 1, fit.strength.residual_sd**2
+    h, e = np.full(fit.sample.rows, np.nan), np.full(fit.sample.rows, np.nan)
+    for chunk, Q, residual, w in whitened.chunks():
+        root = 1.0 if repeated else np.sqrt(w)
+        h[chunk] = np.einsum("ij,ij->i", Q, Q) * (1.0 if repeated else w)
+        e[chunk] = residual * root
+    here = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
+    room = np.maximum(1 - h[here], 1e-12)
+    standardised = e[here] / np.sqrt(s2 * room)
+    return here, h[here], standardised, standardised**2 * h[here] / room / p, whitened
+
+
+def _cases(fit: LinearFit, most: int) -> pd.DataFrame:
+    here, h, standardised, influence, whitened = _standardised(fit)
+    repeated = fit.weights is not None and fit.weights.kind == "frequency"
+    s2 = fit.strength.residual_sd**2
+    order = np.argsort(-influence, kind="stable")[:most]
+    chosen = here[order]
+    only = np.zeros(fit.sample.rows, dtype=bool)
+    only[chosen] = True
+    told = [k for k, r in enumerate(fit._map.rows) if not r.compared.base and fit._map.known[k]]
+    roots, se = fit._roots[told], np.sqrt(s2 * fit._squares[told])
+    rows = fit._map.rows
+    moves: dict[int, tuple[str, float]] = {}
+    for chunk, Q, residual, w in replace_used(whitened, only).chunks():
+        for row, q, r, weight in zip(np.arange(fit.sample.rows)[chunk], Q, residual, w, strict=True):
+            leverage = float(q @ q) * (1.0 if repeated else weight)
+            change = roots @ q * r * (1.0 if repeated else weight) / (1 - leverage) / se
+            k = int(np.argmax(np.abs(change)))
+            r_told = rows[told[k]]
+            name = f"{r_told.term}: {r_told.compared.level}" if r_told.compared.level else r_told.term
+            moves[int(row)] = (name, float(-change[k]))
+    name, labels = fit.identified(chosen)
+    return pd.DataFrame(
+        {
+            name: labels,
+            "observed": fit.outcome.values[chosen],
+            "fitted": fit.fitted[chosen],
+            "residual": standardised[order],
+            "leverage": h[order],
+            "influence": influence[order],
+            "moves": [moves[int(k)][0] for k in chosen],
+            "by": [moves[int(k)][1] for k in chosen],
+        }
+    )
+
+
+def replace_used(whitened: Whitened, used: NDArray[np.bool_]) -> Whitened:
+    """Return the same whitened columns for other rows."""
+    return Whitened(
+        whitened.moments, whitened.blocks, whitened.solution, used, whitened.weights, whitened.fixed_effects
+    )
+
+
+def _on_shape(fit: LinearFit, skew: float, kurtosis: float, k2: float, p: float, n: int) -> Finding:
+    figures = (
+        f"skew {number(skew, 2)}, kurtosis {number(kurtosis, 2)} beyond the normal; K² = {number(k2, 2)}, {p_phrase(p)}"
+    )
+    if abs(skew) < 0.5 and abs(kurtosis) < 1:
+        meaning = (
+            "close to a normal shape"
+            if not p < fit.alpha
+            else f"off a normal shape by little, which {n:,} rows make plain"
+        )
+        return Finding("shape", figures, f"{meaning}: intervals and tests are hardly touched", "")
+    side = (
+        "a long tail upward"
+        if skew > 0.5
+        else "a long tail downward"
+        if skew < -0.5
+        else "heavy tails"
+        if kurtosis > 0
+        else "light tails"
+    )
+    rows = (
+        "with so many rows means and slopes still have about normal errors, but intervals for single people do not hold"
+        if n >= 200
+        else "with so few rows tests and intervals lean on the normal shape"
+    )
+    positive = float(np.nanmin(fit.outcome.values)) > 0
+    way = (
+        f"fit the logarithm of `{fit.outcome.name}`"
+        if skew > 1 and positive
+        else "look at the cases below; robust errors do not mend it"
+    )
+    return Finding("shape", figures, f"{side}: {rows}", way)
+
+
+def _on_spread(fit: LinearFit, statistic: float, df: int, p: float) -> Finding:
+    figures = f"chi²({df}) = {number(statistic, 2)}, {p_phrase(p)} (Breusch and Pagan, studentised)"
+    if p < fit.alpha:
+        used = fit.errors.middle is not None
+        meaning = "residuals spread more for some values of the terms than for others" + (
+            ", which the errors of this fit allow for" if used else ": classical errors are then too small or too large"
+        )
+        return Finding("spread", figures, meaning, "" if used else "use robust errors (HC3)")
+    return Finding("spread", figures, "no clear evidence that the spread depends on the terms", "")
+
+
+def _on_lines(fit: LinearFit, lines: pd.DataFrame) -> list[Finding]:
+    if not len(lines):
+        return []
+    bent = lines[lines["p"] < fit.alpha]
+    told = [
+        f"`{r['term']}` F(1, {r['df_rest']:.0f}) = {number(r['statistic'], 2)}, {p_phrase(r['p'])}"
+        for r in lines.to_dict("records")
+    ]
+    figures = "; ".join(told)
+    if not len(bent):
+        return [Finding("straight lines", figures, "no clear evidence of a bend in any numeric column", "")]
+    names = listed([f"`{r['term']}` ({r['bend']})" for r in bent.to_dict("records")])
+    way = f"look at the residuals along {listed(quoted(bent['term']), 'or')}; a logarithm, a square (centred first) or cutting into groups may fit better"
+    return [Finding("straight lines", figures, f"the line of {names} bends: one slope tells only its average", way)]
+
+
+def _on_cases(cases: pd.DataFrame) -> Finding:
+    first = cases.iloc[0]
+    name = cases.columns[0]
+    figures = f"largest Cook's distance {short(float(first['influence']))} ({name} {first[name]}), largest residual among these {number(float(cases['residual'].abs().max()), 2)}"
+    if first["influence"] > _LARGE_DISTANCE:
+        meaning = f"one case alone moves the fit: `{first['moves']}` by {number(float(first['by']), 1)} standard errors"
+        return Finding(
+            "cases", figures, meaning, "look whether its row is right; if it is, tell the fit with and without it"
+        )
+    moving = cases.iloc[int(np.argmax(np.abs(cases["by"])))]
+    alone = abs(moving["by"]) > _MOVES
+    meaning = "no single case moves the fit by much"
+    if alone:
+        meaning = (
+            f"{name} {moving[name]} alone moves `{moving['moves']}` by {number(float(moving['by']), 1)} standard errors"
+        )
+    far = cases[cases["residual"].abs() > _FAR]
+    if len(far):
+        meaning += f"{'; ' if alone else ', though '}{len(far)} of the {len(cases)} that weigh most lie more than {_FAR:g} standard deviations off"
+    return Finding("cases", figures, meaning, "look whether their rows are right" if len(far) else "")
+
+
+def _on_order(fit: LinearFit, found: tuple[float, float, float]) -> Finding:
+    r, d, p = found
+    figures = f"correlation with the one before {number(r, 2)}, d = {number(d, 2)} (Durbin and Watson), {p_phrase(p)}"
+    if p < fit.alpha:
+        return Finding(
+            "order",
+            figures,
+            "rows that follow one another go together: errors that take rows as independent do not hold",
+            "cluster by what they share, or add the lagged outcome",
+        )
+    return Finding("order", figures, "no clear evidence that rows following one another go together", "")

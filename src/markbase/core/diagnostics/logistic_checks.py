@@ -1,0 +1,140 @@
+"""A logistic fit held against what happened: classification, calibration, cases that fit badly."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from typing import TYPE_CHECKING, TypeVar
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.diagnostics.classification import Classification, calibrate, classify
+from markbase.core.errors import FitError, MarkbaseError, near
+from markbase.core.inference.covariance import Whitened
+
+if TYPE_CHECKING:
+    from markbase.core.results.linear import LinearFit
+    from markbase.core.results.logistic import LogisticFit
+
+Array = NDArray[np.float64]
+
+
+def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int) -> Classification:
+    """Sort the rows of a fit by their probability, and the rows held out in turn if asked."""
+    happened, p, heavy = _inside(fit)
+    names = (fit.outcome.name, fit.event, fit.otherwise)
+    found = classify(happened, p, heavy, names, cut, fit.level)
+    if folds is None:
+        return found
+    seen = np.full(fit.sample.rows, np.nan)
+    for smaller, _, test in fits_without_each_fold(fit, folds, np.random.default_rng(seed)):
+        seen[test] = smaller.expected(test)
+    inside = seen if fit.used is None else seen[fit.used]
+    known = np.isfinite(inside)
+    weights = None if heavy is None else heavy[known]
+    held = classify(
+        happened[known], inside[known], weights, names, cut, fit.level, folds=folds, left_out=int((~known).sum())
+    )
+    return replace(found, held_out=held)
+
+
+def calibration_of(fit: LogisticFit, parts: int) -> pd.DataFrame:
+    """Compare predicted probabilities with observed shares."""
+    happened, p, heavy = _inside(fit)
+    return calibrate(happened, p, heavy, parts, fit.level)
+
+
+def _inside(fit: LogisticFit) -> tuple[Array, Array, Array | None]:
+    inside = slice(None) if fit.used is None else fit.used
+    heavy = fit.weights.values[inside] if fit.weights else None
+    return fit.likelihood.event[inside], fit.fitted[inside], heavy
+
+
+AnyFit = TypeVar("AnyFit", bound="LinearFit | LogisticFit")
+
+
+def fits_without_each_fold(
+    fit: AnyFit, folds: int, order: np.random.Generator
+) -> Iterator[tuple[AnyFit, NDArray[np.bool_], NDArray[np.intp]]]:
+    """Fit the model without each part of its rows in turn.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit; the rows it used are put at random into parts of about equal size.
+    folds : int
+        Into how many parts.
+    order : numpy.random.Generator
+        What puts the rows in order.
+
+    Yields
+    ------
+    smaller : LinearFit or LogisticFit
+        The fit to all parts but one.
+    train : ndarray of bool, shape (rows,)
+        Its rows.
+    test : ndarray of int
+        The rows of the part left out.
+
+    Raises
+    ------
+    MarkbaseError
+        If there are fewer than two parts, or more than rows.
+    FitError
+        If the model cannot be fitted without one of the parts; the message says which.
+    """
+    here = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
+    if not isinstance(folds, int) or not 2 <= folds <= len(here):
+        raise MarkbaseError(f"Rows are held out in 2 parts or more (and no more than rows), not {folds!r}.")
+    part = np.empty(len(here), dtype=np.intp)
+    part[order.permutation(len(here))] = np.arange(len(here)) % folds
+    for number in range(folds):
+        train = np.zeros(fit.sample.rows, dtype=bool)
+        train[here[part != number]] = True
+        try:
+            smaller = fit.on_rows(train)
+        except FitError as problem:
+            raise FitError(f"Without part {number + 1} of {folds} the model cannot be fitted: {problem}") from None
+        yield smaller, train, here[part == number]  # type: ignore[misc]  # a fit on other rows is of the same kind
+
+
+def cases_of(fit: LogisticFit, most: int | None, by: str) -> pd.DataFrame:
+    """List the rows that fit worst, or weigh most, by the analyst's own identifier."""
+    choices = ("influence", "residual")
+    if by not in choices:
+        raise MarkbaseError(f"Cases are listed by `influence` or by `residual`, not {by!r}.{near(by, choices)}")
+    leverage = np.full(fit.sample.rows, np.nan)
+    for chunk, h in _leverages(fit):
+        leverage[chunk] = h
+    here = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
+    p, happened, h = fit.fitted[here], fit.likelihood.event[here], leverage[here]
+    pearson = (happened - p) / np.sqrt(np.maximum(p * (1 - p), 1e-300))
+    room = np.maximum(1 - h, 1e-12)
+    standardised = pearson / np.sqrt(room)
+    influence = standardised**2 * h / room / (len(fit.solution.columns) + 1)
+    key = np.abs(standardised) if by == "residual" else influence
+    order = np.argsort(-key, kind="stable")[:most]
+    name, labels = fit.identified(here[order])
+    return pd.DataFrame(
+        {
+            name: labels,
+            "observed": np.where(happened[order] == 1, fit.event, fit.otherwise),
+            "probability": p[order],
+            "residual": standardised[order],
+            "leverage": h[order],
+            "influence": influence[order],
+        }
+    )
+
+
+def _leverages(fit: LogisticFit) -> Iterator[tuple[slice | NDArray[np.intp], Array]]:
+    rows, information = fit.likelihood, fit.information
+    rows.pass_at(fit.theta)
+    whitened = Whitened(information.moments, information.blocks, information.solution, rows.used, rows.curvature, None)
+    for chunk, Q, _, curvature in whitened.chunks():
+        leverage = np.einsum("ij,ij->i", Q, Q) * curvature
+        if fit.weights is not None and fit.weights.kind == "frequency":
+            leverage = leverage / fit.weights.values[chunk]
+        yield chunk, leverage

@@ -1,0 +1,144 @@
+"""What residuals look like: skew, kurtosis, spread, order.
+
+References
+----------
+D'Agostino, Belanger & D'Agostino (1990), The American Statistician 44(4), 316-321, doi:10.1080/00031305.1990.10475751.
+Anscombe & Glynn (1983), Biometrika 70(1), 227-234, doi:10.1093/biomet/70.1.227.
+Koenker (1981), Journal of Econometrics 17(1), 107-112, doi:10.1016/0304-4076(81)90062-2.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+import scipy.special as sp
+from numpy.typing import NDArray
+
+from markbase.core.display import Shown
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One thing that was looked at."""
+
+    about: str
+    """What: ``shape``, ``spread``, ``line of …``, ``cases``, ``order``."""
+    figures: str
+    """The numbers."""
+    meaning: str
+    """What they mean here."""
+    way_on: str
+    """What would do; empty if nothing need be done."""
+
+
+@dataclass(frozen=True, eq=False)
+class Views:
+    """What the figure of the checks draws, a value a row used."""
+
+    fitted: Array
+    """What the model gives."""
+    standardised: Array
+    """Standardised residuals."""
+    leverage: Array
+    """Leverages."""
+    normal: Array
+    """Sorted: what a normal shape of as many rows would give."""
+    heaviest: tuple[tuple[str, float, float], ...]
+    """The cases that weigh most: label, leverage, standardised residual."""
+    largest: float
+    """The largest of Cook's distances."""
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Checks(Shown):
+    """The checks of a linear fit: none is a bare pass or fail."""
+
+    outcome: str
+    """The outcome."""
+    skew: float
+    """Skewness of the residuals, √b₁."""
+    kurtosis: float
+    """Kurtosis of the residuals less 3."""
+    shape_statistic: float
+    """D'Agostino and Pearson's K², chi-squared on 2; NaN below 20 rows."""
+    shape_p: float
+    """Its p."""
+    spread_statistic: float
+    """Breusch and Pagan's test in its studentised form: n·R² of the squared residuals on the terms."""
+    spread_df: int
+    """Its degrees of freedom."""
+    spread_p: float
+    """Its p."""
+    lines: pd.DataFrame
+    """One row a numeric column: `term`, `statistic` (F of its square, added to the model), `df_rest`, `p`, `bend` (which way)."""
+    cases: pd.DataFrame
+    """The cases that weigh most: the identifier, `observed`, `fitted`, `residual` (standardised), `leverage`, `influence` (Cook's
+    distance), `moves` (the coefficient that leaving the case out would move most) and `by` (in its standard errors)."""
+    serial: tuple[float, float, float] | None
+    """Correlation of a residual with the one before, Durbin and Watson's d, and p by the normal approximation; None without an order."""
+    findings: tuple[Finding, ...]
+    """All of it, with what it means and what would do."""
+
+
+def shape(residuals: Array) -> tuple[float, float, float, float]:
+    """Return skew, kurtosis less 3, K² and its p.
+
+    Parameters
+    ----------
+    residuals : ndarray, shape (n,)
+        The residuals.
+
+    Returns
+    -------
+    skew, kurtosis, statistic, p : float
+        NaN for the last two below 20 rows, for which the approximation is not made.
+    """
+    n = len(residuals)
+    centred = residuals - residuals.mean()
+    m2 = float(np.mean(centred**2))
+    if m2 == 0:
+        return math.nan, math.nan, math.nan, math.nan
+    skew = float(np.mean(centred**3)) / m2**1.5
+    kurtosis = float(np.mean(centred**4)) / m2**2
+    if n < 20:
+        return skew, kurtosis - 3, math.nan, math.nan
+    y = skew * math.sqrt((n + 1) * (n + 3) / (6 * (n - 2)))
+    beta = 3 * (n**2 + 27 * n - 70) * (n + 1) * (n + 3) / ((n - 2) * (n + 5) * (n + 7) * (n + 9))
+    w2 = math.sqrt(2 * (beta - 1)) - 1
+    z1 = math.asinh(y / math.sqrt(2 / (w2 - 1))) / math.sqrt(math.log(w2) / 2)
+    mean = 3 * (n - 1) / (n + 1)
+    variance = 24 * n * (n - 2) * (n - 3) / ((n + 1) ** 2 * (n + 3) * (n + 5))
+    x = (kurtosis - mean) / math.sqrt(variance)
+    third = 6 * (n**2 - 5 * n + 2) / ((n + 7) * (n + 9)) * math.sqrt(6 * (n + 3) * (n + 5) / (n * (n - 2) * (n - 3)))
+    a = 6 + 8 / third * (2 / third + math.sqrt(1 + 4 / third**2))
+    inner = (1 - 2 / a) / (1 + x * math.sqrt(2 / (a - 4)))
+    z2 = (1 - 2 / (9 * a) - math.copysign(abs(inner) ** (1 / 3), inner)) / math.sqrt(2 / (9 * a))
+    statistic = z1**2 + z2**2
+    return skew, kurtosis - 3, statistic, float(sp.gammaincc(1.0, statistic / 2))
+
+
+def serial(residuals: Array, order: Array) -> tuple[float, float, float]:
+    """Return how residuals go together with the ones before them.
+
+    Parameters
+    ----------
+    residuals : ndarray, shape (n,)
+        The residuals.
+    order : ndarray, shape (n,)
+        The order of the rows; ties keep the order of the file.
+
+    Returns
+    -------
+    correlation, d, p : float
+        The correlation with the one before, Durbin and Watson's d, and p by z = r√n.
+    """
+    e = residuals[np.argsort(order, kind="stable")]
+    square = float(e @ e)
+    r = float(e[1:] @ e[:-1]) / square
+    d = float(np.sum(np.diff(e) ** 2)) / square
+    return r, d, float(sp.erfc(abs(r) * math.sqrt(len(e)) / math.sqrt(2)))

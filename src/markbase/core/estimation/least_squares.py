@@ -1,0 +1,149 @@
+"""Least squares from moments, in twice the working precision where they do not carry enough digits.
+
+Inside, each group goes in against its most populous level, whatever its base: that keeps the
+equations as well conditioned as they can be, and makes the fit the same, to the last bit, for
+every base. The base comes in afterwards, as a difference of two coefficients.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import numpy as np
+import scipy.linalg
+from numpy.typing import NDArray
+
+from markbase.core.design.moments import Moments
+from markbase.core.design.terms import Block
+from markbase.core.estimation.fixed_effects import FixedEffects
+from markbase.core.estimation.least_squares_extended import solve_twofold
+from markbase.core.estimation.least_squares_solution import (
+    MOMENTS_CONDITION,
+    SMALL,
+    Solution,
+    centred_products,
+    condition_of,
+    inner_columns,
+)
+
+Array = NDArray[np.float64]
+
+_LEAST_UNEXPLAINED = 1e-4
+_MOST_OFFSET = 1e5
+_PIVOT = 1e-10
+_LEAST_WITHIN = 1e-3
+
+
+def solve(
+    moments: Moments,
+    blocks: Sequence[Block],
+    used: NDArray[np.bool_] | None,
+    total_rows: int,
+    columns: NDArray[np.intp] | None = None,
+    weights: Array | None = None,
+    fixed_effects: FixedEffects | None = None,
+    rough: bool = False,
+) -> Solution:
+    """Solve the least-squares problem of the last block on the others.
+
+    Parameters
+    ----------
+    moments : Moments
+        Moments of the intercept, the terms and, last, the outcome.
+    blocks : sequence of Block
+        The terms and, last, the outcome, for when the rows are needed again.
+    used : ndarray of bool, shape (total_rows,), or None
+        The rows used; None for all.
+    total_rows : int
+        Rows of the data, used or not.
+    columns : ndarray of int, shape (p,), optional
+        Which columns of the moments to solve for; by default `inner_columns`.
+    weights : ndarray, shape (total_rows,), optional
+        With how much each row counts.
+    within : Within, optional
+        The levels taken out.
+    rough : bool
+        Keep to the working precision while it gives a factor at all: for steps that are corrected later.
+
+    Returns
+    -------
+    Solution
+        The solution, refined against the rows where the condition asks for it.
+
+    Raises
+    ------
+    Dependent
+        If the columns are dependent, or so nearly that fewer than 7 digits could be vouched for.
+    Swept
+        If columns do not vary within the levels taken out.
+
+    Notes
+    -----
+    The centred cross-products at unit diagonal are factored by Cholesky with pivoting. Where a
+    pivot is small, the condition number above `MOMENTS_CONDITION`, the outcome all but reproduced,
+    or a mean very large beside its spread, the moments are taken again in twice the working
+    precision, and factored in it: the error, which grows with the square of the condition number,
+    then starts from 1e-32 instead of 1e-16.
+
+    References
+    ----------
+    Higham (2002), Accuracy and Stability of Numerical Algorithms, 2nd ed., ch. 10 and 20,
+    doi:10.1137/1.9780898718027.
+    """
+    columns = inner_columns(moments, len(moments.sizes) - 1) if columns is None else columns
+    scale = np.repeat(moments.scales, moments.sizes)
+    centre = np.repeat(moments.centres, moments.sizes)
+    n = moments.weight
+    everything = np.append(columns, moments.cross.shape[0] - 1)
+    sums = moments.cross[0, everything]
+    if fixed_effects is None:
+        centred = moments.cross[np.ix_(everything, everything)] - np.outer(sums, sums) / n
+    else:
+        centred = centred_products(moments, fixed_effects)[np.ix_(everything, everything)]
+        whole = np.diag(moments.cross)[everything] - sums**2 / n
+        if np.any(np.diag(centred) < _LEAST_WITHIN * whole):
+            return solve_twofold(moments, blocks, used, total_rows, columns, weights, fixed_effects)
+    lengths = np.sqrt(np.diag(centred))
+    S = centred / np.outer(lengths, lengths)
+
+    offset = np.max(np.abs(centre[everything]) / (scale[everything] * lengths / math.sqrt(n)))
+    factor, order, rank, _ = scipy.linalg.lapack.dpstrf(S[:-1, :-1], tol=_PIVOT, lower=0)
+    if rank < len(columns) or (offset > _MOST_OFFSET and not rough):
+        return solve_twofold(moments, blocks, used, total_rows, columns, weights, fixed_effects)
+    order = order - 1
+    condition = condition_of(factor)
+    projected = scipy.linalg.lapack.dtrtrs(factor, S[order, -1], trans=1)[0]
+    r2 = float(projected @ projected)
+    enough = MOMENTS_CONDITION if len(columns) <= SMALL else 5 * MOMENTS_CONDITION  # twofold is slow with many columns
+    if not rough and (condition > enough or 1 - r2 < _LEAST_UNEXPLAINED):
+        return solve_twofold(moments, blocks, used, total_rows, columns, weights, fixed_effects)
+    inverse = _inverse(factor)
+    root, standardised = np.empty_like(inverse), np.empty(len(columns))
+    root[order] = inverse
+    standardised[order] = inverse @ projected
+    x_length, y_length = lengths[:-1] * scale[columns], lengths[-1] * scale[-1]
+    coefficients = standardised * y_length / x_length
+    above_centres = scale[columns] * sums[:-1] / n
+    return Solution(
+        columns=columns,
+        coefficients=coefficients,
+        lower=np.zeros(len(columns)),
+        centres=centre[columns],
+        at_centres=(float(centre[-1]), float(scale[-1] * sums[-1] / n - above_centres @ coefficients)),
+        means=centre[columns] + above_centres,
+        root=root / x_length[:, None],
+        means_lower=np.zeros(len(columns)),
+        root_lower=np.zeros_like(root),
+        explained=r2 * float(y_length) ** 2,
+        residual=(1 - r2) * float(y_length) ** 2,
+        rows=moments.rows,
+        weight=n,
+        condition=condition,
+        twofold=False,
+    )
+
+
+def _inverse(factor: Array) -> Array:
+    inverse, _ = scipy.linalg.lapack.dtrtri(factor)
+    return np.triu(inverse)

@@ -1,0 +1,202 @@
+"""What solving gives: a solution, or the finding that there is none."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+import scipy.linalg
+from numpy.typing import NDArray
+
+from markbase.core import extended_precision as twofold
+from markbase.core.design.moments import Moments
+from markbase.core.estimation.fixed_effects import FixedEffects
+
+Array = NDArray[np.float64]
+
+MOMENTS_CONDITION = 100.0
+"""Up to this scaled condition number the moments alone carry 10 digits; beyond it they are taken again."""
+SMALL = 300
+"""Up to as many columns everything may be looked at, and not only estimated."""
+_ITERATIONS = 15
+
+
+@dataclass(frozen=True, eq=False)
+class Solution:
+    """Least-squares coefficients of the inner columns, and what their errors follow from."""
+
+    columns: NDArray[np.intp]
+    """Shape (p,): which columns of the moments are the inner ones; the intercept is not among them."""
+    coefficients: Array
+    """Shape (p,): coefficients in the units of the data."""
+    lower: Array
+    """Shape (p,): what the coefficients leave over in rounding (zero unless they were refined)."""
+    centres: Array
+    """Shape (p,): where the inner columns were centred; 0 for levels."""
+    at_centres: tuple[float, float]
+    """What the fit gives at the centres, and what that leaves over in rounding."""
+    means: Array
+    """Shape (p,): means of the inner columns."""
+    root: Array
+    """Shape (p, p): A with A Aᵀ the inverse of the centred cross-products."""
+    means_lower: Array
+    """Shape (p,): what the means leave over in rounding (zero unless taken twofold)."""
+    root_lower: Array
+    """Shape (p, p): what the root leaves over in rounding (zero unless taken twofold)."""
+    explained: float
+    """Sum of squares explained by the columns."""
+    residual: float
+    """Sum of squared residuals."""
+    rows: int
+    """Rows used."""
+    weight: float
+    """The sum of the weights; without weights, the rows."""
+    condition: float
+    """Condition number of the centred columns at unit length (where it is small or of many columns, a 1-norm estimate)."""
+    twofold: bool
+    """Whether the moments were taken again in twice the working precision."""
+
+    def roots_of(self, combinations: Array, starts: NDArray[np.bool_]) -> Array:
+        """Return C A for combinations C of the coefficients, of which ``s² (CA)(CA)ᵀ`` is the covariance.
+
+        Parameters
+        ----------
+        combinations : ndarray, shape (m, p)
+            The combinations.
+        starts : ndarray of bool, shape (m,)
+            Whether the start of the equation is part of them; then they are taken less the means.
+
+        Returns
+        -------
+        ndarray, shape (m, p)
+            The product, without loss where the columns are nearly collinear.
+        """
+        shifted = combinations.copy()
+        if not self.twofold:
+            shifted[starts] -= self.means - self.centres  # combinations count numeric columns from their centres
+            product: Array = shifted @ self.root
+            return product
+        lower = np.zeros_like(shifted)
+        nothing = np.zeros_like(self.centres)
+        above = twofold.minus((self.means, self.means_lower), (self.centres, nothing))
+        for k in np.flatnonzero(starts):
+            shifted[k], lower[k] = twofold.minus((combinations[k], nothing), above)
+        return twofold.matmul((shifted, lower), (self.root, self.root_lower))
+
+
+class Dependent(Exception):  # noqa: N818 - a finding, told to the user as an CollinearityError that names the columns
+    """The inner columns are exactly, or all but exactly, dependent.
+
+    Parameters
+    ----------
+    factor : ndarray, shape (k, p)
+        Triangular factor of the centred inner columns at unit length.
+    lengths : ndarray, shape (p,)
+        Their lengths.
+    columns : ndarray, shape (p,)
+        Which columns of the moments they are.
+    tolerance : float
+        The remainder below which a column counts as dependent; 0 if none is, but too nearly so.
+    condition : float
+        The condition number found.
+    """
+
+    def __init__(
+        self, factor: Array, lengths: Array, columns: NDArray[np.intp], tolerance: float, condition: float
+    ) -> None:
+        super().__init__("dependent columns")
+        self.factor, self.lengths, self.columns = factor, lengths, columns
+        self.tolerance, self.condition = tolerance, condition
+
+
+class Swept(Exception):  # noqa: N818 - a finding, told to the user as an error that names the terms
+    """Columns that do not vary within the levels taken out.
+
+    Parameters
+    ----------
+    columns : ndarray of int
+        Which columns of the moments they are.
+    """
+
+    def __init__(self, columns: NDArray[np.intp]) -> None:
+        super().__init__("columns constant within levels")
+        self.columns = columns
+
+
+def centred_products(moments: Moments, fixed_effects: FixedEffects | None = None) -> Array:
+    """Return the sums of products of deviations from the means, or from the means within levels.
+
+    Parameters
+    ----------
+    moments : Moments
+        The moments.
+    within : Within, optional
+        The levels taken out.
+
+    Returns
+    -------
+    ndarray, shape (columns, columns)
+        In the units of the moments.
+    """
+    if fixed_effects is None or fixed_effects.sums is None:
+        sums = moments.cross[0]
+        centred: Array = moments.cross - np.outer(sums, sums) / moments.weight
+        return centred
+    swept: Array = moments.cross - (fixed_effects.sums / fixed_effects.sums[0]) @ fixed_effects.sums.T
+    return swept
+
+
+def inner_columns(moments: Moments, last: int) -> NDArray[np.intp]:
+    """Choose the inner columns: numeric columns, and of each group all levels but the most populous.
+
+    Parameters
+    ----------
+    moments : Moments
+        The moments of the terms; block 0 is the intercept.
+    last : int
+        The first block that is not a term.
+
+    Returns
+    -------
+    ndarray of int, shape (p,)
+        Columns of the moments.
+    """
+    starts = moments.starts.tolist()
+    stays = np.arange(starts[last]) > 0
+    for start, size in zip(starts[1:last], moments.sizes[1:last], strict=True):
+        if size > 1:
+            stays[start + int(moments.cross[0, start : start + size].argmax())] = False
+    return np.flatnonzero(stays)
+
+
+def condition_of(factor: Array) -> float:
+    """Return the condition number of the upper triangle of a factor in the 2-norm, of a large one by iteration.
+
+    Parameters
+    ----------
+    factor : ndarray, shape (p, p)
+        The factor; what lies below the diagonal is not looked at.
+
+    Returns
+    -------
+    float
+        Infinite if it is singular. Where it is small, a bound by the 1-norm.
+    """
+    rcond, _ = scipy.linalg.lapack.dtrcon(factor, norm="1", uplo="U")
+    estimate = float(1 / rcond) if rcond > 0 else float("inf")
+    if estimate <= MOMENTS_CONDITION or not math.isfinite(estimate):
+        return estimate
+    factor = np.asfortranarray(np.triu(factor))
+    if len(factor) <= SMALL:
+        return float(np.linalg.cond(factor))  # the 1-norm is on the large side
+    large = small = np.cos(np.arange(len(factor), dtype=np.float64))
+    largest = smallest = 0.0
+    for _ in range(_ITERATIONS):
+        large = factor.T @ (factor @ large)
+        largest = float(np.linalg.norm(large))
+        large = large / largest
+        small = scipy.linalg.lapack.dtrtrs(factor, scipy.linalg.lapack.dtrtrs(factor, small, trans=1)[0])[0]
+        smallest = float(np.linalg.norm(small))
+        small = small / smallest
+    return math.sqrt(largest * smallest)

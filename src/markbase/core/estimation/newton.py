@@ -1,0 +1,260 @@
+"""Maximising a logistic likelihood, with or without constraints and Firth's penalty.
+
+Newton steps on moments weighted by the curvature. Where rows are many the curvature is kept for
+several steps and taken again only when they shrink too slowly: what decides where the steps end is the
+slope, which is exact at every step.
+
+References
+----------
+Firth (1993), Biometrika 80(1), 27-38, doi:10.1093/biomet/80.1.27.
+Heinze & Schemper (2002), Statistics in Medicine 21(16), 2409-2419, doi:10.1002/sim.1047.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.design.moments import Moments
+from markbase.core.design.terms import Block
+from markbase.core.estimation.least_squares import solve
+from markbase.core.estimation.least_squares_solution import Solution
+from markbase.core.estimation.likelihood import Point, Rows, Theta
+from markbase.core.inference.covariance import Whitened
+
+Array = NDArray[np.float64]
+
+MOST_STEPS = 200
+_DONE = 1e-22
+"""A squared step, in standard errors, at which there is nothing left to gain."""
+_GOOD = 1e-10
+_ENOUGH = 1e-16
+"""The same where rows are many: what is left is far less than a rounding error in any row."""
+_MANY_ROWS = 50_000
+_SLOW = 1e-4
+_WORTH = 1e-9
+_HALVINGS = 25
+_FIRST_LOOK = 14
+"""Steps after which a maximum that keeps moving is looked at for separation."""
+
+
+@dataclass(frozen=True, eq=False)
+class Constraint:
+    """Combinations of the coefficients held at values."""
+
+    rows: Array
+    """Shape (k, 1 + p): the combinations, the start first."""
+    values: Array
+    """Shape (k,): what they are held at."""
+
+
+@dataclass(frozen=True, eq=False)
+class Information:
+    """The curvature at a point, factored."""
+
+    solution: Solution
+    """Least squares weighted by the curvature."""
+    moments: Moments
+    """The weighted moments."""
+    blocks: list[Block]
+    """What they are of."""
+    root: Array
+    """Shape (1 + p, 1 + p): R with R Rᵀ the inverse of the curvature."""
+
+    @property
+    def log_determinant(self) -> float:
+        """The logarithm of the determinant of the curvature."""
+        return math.log(self.solution.weight) - 2 * float(np.linalg.slogdet(self.solution.root)[1])
+
+
+@dataclass(frozen=True, eq=False)
+class Maximum:
+    """Where the steps ended."""
+
+    point: Point
+    """The likelihood there."""
+    objective: float
+    """The log-likelihood, with the penalty if there is one."""
+    status: str
+    """``converged``, ``stalled`` (no step gains, though the slope is not 0) or ``moving`` (steps ran out, or an end is nowhere near)."""
+    steps: int
+    """Steps taken."""
+    last_step: Array
+    """Shape (1 + p,): the last step, which shows the direction of one that never ends."""
+    information: Information | None = None
+    """The curvature last taken."""
+
+
+def information_at(rows: Rows, columns: NDArray[np.intp], rough: bool = True) -> Information:
+    """Take and factor the curvature at the last point passed.
+
+    Parameters
+    ----------
+    rows : Rows
+        The rows.
+    columns : ndarray of int, shape (p,)
+        The inner columns.
+    rough : bool
+        Do without twice the working precision where the working precision gives a factor at all.
+
+    Returns
+    -------
+    Bend
+        The curvature.
+    """
+    moments, blocks = rows.curved()
+    solution = solve(moments, blocks, rows.used, len(rows.event), columns, rows.curvature, rough=rough)
+    centres = np.repeat(rows.moments.centres, rows.moments.sizes)[columns]
+    root = np.zeros((len(columns) + 1, len(columns) + 1))
+    root[0, 0] = 1 / math.sqrt(solution.weight)
+    root[0, 1:] = -(solution.means - centres) @ solution.root
+    root[1:, 1:] = solution.root
+    return Information(solution, moments, blocks, root)
+
+
+def maximise(
+    rows: Rows,
+    columns: NDArray[np.intp],
+    theta: Theta,
+    *,
+    constraint: Constraint | None = None,
+    firth: bool = False,
+    information: Information | None = None,
+    look: bool = True,
+    done: float = 0.0,
+) -> Maximum:
+    """Find the coefficients at which the likelihood is largest.
+
+    Parameters
+    ----------
+    rows : Rows
+        The rows.
+    columns : ndarray of int, shape (p,)
+        The inner columns.
+    theta : Theta
+        Where to begin.
+    constraint : Constraint, optional
+        What is held.
+    firth : bool
+        Add half the logarithm of the determinant of the curvature (of all columns, held or not).
+    bend : Bend, optional
+        A curvature to begin with.
+    look : bool
+        Stop after some steps when the end is nowhere near, for a look at where they lead.
+    done : float
+        A squared step, in standard errors, that need not be taken; by default one that changes nothing.
+
+    Returns
+    -------
+    Maximum
+        The end, and how it was reached.
+    """
+    point = rows.pass_at(theta)
+    many, fresh = len(rows.event) > _MANY_ROWS, False
+    done = max(done, _ENOUGH if many else _DONE)
+    if information is None or firth:
+        information, fresh = information_at(rows, columns), True
+    objective = _objective(point, information, firth)
+    before, step = math.inf, np.zeros(len(columns) + 1)
+    for taken in range(MOST_STEPS):
+        gradient = gradient_of(rows, point, information, columns, firth)
+        step, gain = _step(information.root, gradient, constraint, point.theta, columns)
+        if gain > max(_SLOW * before, _WORTH) and not fresh:
+            information, fresh = information_at(rows, columns), True
+            step, gain = _step(information.root, gradient, constraint, point.theta, columns)
+        if gain <= done or (gain < _GOOD and gain >= 0.5 * before):
+            return Maximum(point, objective, "converged", taken, step, information)
+        if look and taken >= _FIRST_LOOK and not firth and point.farthest > _FIRST_LOOK:
+            return Maximum(point, objective, "moving", taken, step, information)
+        before, size = gain, 1.0
+        for _ in range(_HALVINGS):
+            new = rows.pass_at(point.theta.moved(columns, step, size))
+            ahead = information_at(rows, columns) if firth else information
+            reached = _objective(new, ahead, firth)
+            if reached >= objective - 1e-12 * (1 + abs(objective)) or (constraint is not None and taken == 0):
+                break
+            size /= 2
+        else:
+            point = rows.pass_at(point.theta)
+            return Maximum(point, objective, "converged" if gain < _GOOD else "stalled", taken, step, information)
+        point, objective, fresh = new, reached, firth
+        information = ahead
+        if not many and not firth:
+            information, fresh = information_at(rows, columns), True
+    return Maximum(point, objective, "moving", MOST_STEPS, step, information)
+
+
+def _objective(point: Point, information: Information, firth: bool) -> float:
+    return point.loglik + (0.5 * information.log_determinant if firth else 0.0)
+
+
+def gradient_of(rows: Rows, point: Point, information: Information, columns: NDArray[np.intp], firth: bool) -> Array:
+    """Return the slope of what is maximised, shape (1 + p,), the start first.
+
+    Parameters
+    ----------
+    rows : Rows
+        The rows, at the point last passed.
+    point : Point
+        That point.
+    bend : Bend
+        The curvature there.
+    columns : ndarray of int, shape (p,)
+        The inner columns.
+    firth : bool
+        With Firth's penalty.
+
+    Returns
+    -------
+    ndarray, shape (1 + p,)
+        The slope.
+    """
+    gradient = point.gradient
+    if firth:
+        gradient = gradient + rows.sums_of(firth_pull(rows, information))
+    return np.concatenate([gradient[:1], gradient[columns]])
+
+
+def firth_pull(rows: Rows, information: Information) -> Array:
+    """Return h(½ − p) for each row, of which the sums by column are the slope of Firth's penalty.
+
+    Parameters
+    ----------
+    rows : Rows
+        The rows, at the point last passed.
+    bend : Bend
+        The curvature at that point.
+
+    Returns
+    -------
+    ndarray, shape (rows,)
+        The leverage of a row, p(1 − p) xᵀH⁻¹x and as often as the row counts, times ½ − p.
+    """
+    pull = np.zeros(len(rows.event))
+    whitened = Whitened(information.moments, information.blocks, information.solution, rows.used, rows.curvature, None)
+    for chunk, Q, _, curvature in whitened.chunks():
+        leverage = np.einsum("ij,ij->i", Q, Q) * curvature
+        miss = rows.score[chunk]
+        if rows.weights is not None:
+            miss = miss / rows.weights[chunk]
+        pull[chunk] = leverage * (0.5 - (rows.event[chunk] - miss))
+    return pull
+
+
+def _step(
+    root: Array, gradient: Array, constraint: Constraint | None, theta: Theta, columns: NDArray[np.intp]
+) -> tuple[Array, float]:
+    """Return the Newton step, and its squared length in standard errors."""
+    whitened = root.T @ gradient
+    if constraint is None:
+        return root @ whitened, float(whitened @ whitened)
+    now = np.concatenate([[theta.start], theta.slopes[columns]])
+    off = constraint.values - constraint.rows @ now
+    held = constraint.rows @ root
+    Q, R = np.linalg.qr(held.T)
+    inside = whitened - Q @ (Q.T @ whitened)
+    back = Q @ np.linalg.solve(R.T, off)
+    return root @ (inside + back), float(inside @ inside + back @ back)

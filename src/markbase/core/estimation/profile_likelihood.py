@@ -1,0 +1,83 @@
+"""Where the likelihood of one coefficient, the others free, has fallen by a given numeric column.
+
+References
+----------
+Venzon & Moolgavkar (1988), Applied Statistics 37(1), 87-94, doi:10.2307/2347496.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.estimation.likelihood import Rows, Theta
+from markbase.core.estimation.newton import Information, gradient_of, information_at
+
+Array = NDArray[np.float64]
+_MOST_STEPS = 60
+_FARTHEST = 2.0
+_CLOSE = 1e-10
+
+
+def profile_end(
+    rows: Rows,
+    columns: NDArray[np.intp],
+    theta: Theta,
+    objective: float,
+    information: Information,
+    combination: Array,
+    fall: float,
+    upward: bool,
+    firth: bool,
+) -> float:
+    """Find one end of a profile-likelihood interval.
+
+    Parameters
+    ----------
+    rows : Rows
+        The rows.
+    columns : ndarray of int, shape (p,)
+        The inner columns.
+    theta : Theta
+        The maximum.
+    objective : float
+        The (penalised) log-likelihood there.
+    bend : Bend
+        The curvature there.
+    combination : ndarray, shape (1 + p,)
+        The coefficient, as a combination of the inner ones, the start first.
+    fall : float
+        By how much the log-likelihood falls at the end: half a quantile of chi-squared.
+    upward : bool
+        The upper end, or the lower.
+    firth : bool
+        With Firth's penalty.
+
+    Returns
+    -------
+    float
+        The combination at the end; NaN if none was found, as where the likelihood never falls that far.
+    """
+    sign = 1.0 if upward else -1.0
+    lean = information.root.T @ combination
+    step = information.root @ lean * (sign * math.sqrt(2 * fall / (lean @ lean)))
+    for _ in range(_MOST_STEPS):
+        theta = theta.moved(columns, step)
+        point = rows.pass_at(theta)
+        information = information_at(rows, columns)
+        reached = point.loglik + (0.5 * information.log_determinant if firth else 0.0)
+        above = reached - (objective - fall)
+        whitened = information.root.T @ gradient_of(rows, point, information, columns, firth)
+        lean = information.root.T @ combination
+        square = (2 * above + float(whitened @ whitened)) / float(lean @ lean)
+        inner = whitened + sign * math.sqrt(max(square, 0.0)) * lean
+        length = float(np.linalg.norm(inner))
+        if length < _CLOSE:
+            now = np.concatenate([[theta.start], theta.slopes[columns]])
+            return float(combination @ now) if abs(above) < 1e-6 else math.nan
+        step = information.root @ inner * min(1.0, _FARTHEST / length)
+        if not np.isfinite(step).all():
+            return math.nan
+    return math.nan

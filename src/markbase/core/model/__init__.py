@@ -1,1 +1,0 @@
-"""Terms, moments, estimation and tests."""

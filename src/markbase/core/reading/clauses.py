@@ -1,0 +1,140 @@
+"""How large, which way, how sure: the clauses that sentences are made of."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import pandas as pd
+
+from markbase.core.errors import listed, quoted
+from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, short
+from markbase.core.reading.statements import FitTold
+from markbase.core.study.column import Column
+
+Row = pd.Series  # one row of the table of coefficients
+
+
+def outcome_words(outcome: Column) -> str:
+    """Name what is higher or lower: the outcome, or for a logged one the typical value of its source.
+
+    Parameters
+    ----------
+    outcome : Column
+        The outcome.
+
+    Returns
+    -------
+    str
+        The name, or ``the geometric mean of …``.
+    """
+    if outcome.made is not None and outcome.made.how == "log":
+        return f"the geometric mean of `{outcome.made.of[0]}`"
+    if outcome.made is not None and outcome.made.how == "log1p":
+        return f"the geometric mean of 1 + `{outcome.made.of[0]}`"
+    return f"`{outcome.name}`"
+
+
+def is_logged(outcome: Column) -> bool:
+    """Return whether a difference in the outcome is a percentage of what it was made of."""
+    return outcome.made is not None and outcome.made.how in ("log", "log1p")
+
+
+def per_step(column: Column) -> str:
+    """Say what one more of a numeric column is.
+
+    Parameters
+    ----------
+    column : Column
+        A numeric column.
+
+    Returns
+    -------
+    str
+        ``further year (`age`)``; for a logarithm also what a step of it is.
+    """
+    per = f"further {column.step_one} (`{column.name}`)" if column.unit else f"further unit of `{column.name}`"
+    if column.made is not None and column.made.how in ("log", "log1p"):
+        source = f"{'1 + ' if column.made.how == 'log1p' else ''}`{column.made.of[0]}`"
+        return f"{per}, which is {source} 2.72 times as large,"
+    return per
+
+
+def size(fit: FitTold, row: Row[Any], question: str) -> str:
+    """Say how much higher or lower, how sure, and with what held equal.
+
+    Parameters
+    ----------
+    fit : FitTold
+        The fit.
+    row : pandas.Series
+        A row of its coefficients.
+    question : str
+        What there may be no clear evidence of, with its preposition.
+
+    Returns
+    -------
+    str
+        The second half of a sentence, with its full stop.
+    """
+    estimate, low, high = float(row["estimate"]), float(row["low"]), float(row["high"])
+    told = _percentages if is_logged(fit.outcome) else _units
+    if fit.exact:
+        return f"{told(fit, estimate, None)}, {held_equal(fit)}."
+    decimals = decimals_for(float(row["se"]) * (100 if is_logged(fit.outcome) else 1))
+    interval = f"{percent(fit)} interval {_range(fit, low, high, decimals)}, {p_phrase(float(row['p']))}"
+    if clear(fit, row):
+        return f"on average {told(fit, estimate, decimals)} ({interval}), {held_equal(fit)}."
+    return f"estimated {told(fit, estimate, decimals)} ({interval}), {held_equal(fit)}: no clear evidence {question}, in either direction."
+
+
+def clear(fit: FitTold, row: Row[Any]) -> bool:
+    """Return whether a coefficient is clear evidence by the convention of the reading."""
+    return bool(row["p"] < fit.alpha)
+
+
+def held_equal(fit: FitTold) -> str:
+    """Say what was held equal."""
+    if fit.absorbed:
+        inside = f"within levels of {listed(quoted(fit.absorbed))}"
+        return f"other terms held equal, {inside}" if len(fit.parts) > 1 else inside
+    return "other terms held equal" if len(fit.parts) > 1 else "with no other term in the model to be held equal"
+
+
+def _units(fit: FitTold, value: float, decimals: int | None) -> str:
+    shown = number(abs(value), decimals_for(abs(value) or 1.0, 6) if decimals is None else decimals)
+    return f"{shown} {unit_of(fit, value)} {'lower' if value < 0 else 'higher'}"
+
+
+def _percentages(_: FitTold, value: float, decimals: int | None) -> str:
+    change = 100 * math.expm1(value) if value < 700 else math.inf
+    shown = number(abs(change), decimals_for(abs(change) or 1.0, 6) if decimals is None else decimals)
+    return f"{shown}% {'lower' if value < 0 else 'higher'}"
+
+
+def _range(fit: FitTold, low: float, high: float, decimals: int) -> str:
+    if is_logged(fit.outcome):
+        low, high = (100 * math.expm1(min(v, 700)) for v in (low, high))
+    decimals = clear_of_zero(low, high, decimals)
+    mark = "%" if is_logged(fit.outcome) else ""
+    ends = number(abs(low), decimals) + mark, number(abs(high), decimals) + mark
+    if low > 0:
+        return f"{ends[0]} to {ends[1]} higher"
+    if high < 0:
+        return f"{ends[1]} to {ends[0]} lower"
+    return f"{ends[0]} lower to {ends[1]} higher"
+
+
+def unit_of(fit: FitTold, value: float) -> str:
+    """Return the unit of a difference in the outcome as it stands behind a number."""
+    return fit.outcome.step_one if abs(value) == 1 and fit.outcome.unit else fit.outcome.step_many
+
+
+def level_unit(fit: FitTold, value: float) -> str:
+    """Return the unit of a value of the outcome itself as it stands behind a number."""
+    return fit.outcome.unit_one if abs(value) == 1 and fit.outcome.unit else fit.outcome.unit_many
+
+
+def percent(fit: FitTold) -> str:
+    """Return the confidence level as a percentage."""
+    return f"{short(100 * fit.level, 4)}%"

@@ -1,0 +1,174 @@
+"""One sentence a coefficient: group, base, size, unit, interval, and what was held equal."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import pandas as pd
+
+from markbase.core.errors import listed, quoted
+from markbase.core.formatting import decimals_for, number, p_phrase, short
+from markbase.core.reading.clauses import (
+    clear,
+    held_equal,
+    is_logged,
+    level_unit,
+    outcome_words,
+    per_step,
+    percent,
+    size,
+)
+from markbase.core.reading.group_cautions import about_base, about_levels
+from markbase.core.reading.interaction_sentences import at_reference, interaction_statements
+from markbase.core.reading.statements import FitTold, Reading, Statement, TermTold
+from markbase.core.study.remarks import looks_coded
+
+
+def make_reading(fit: FitTold) -> Reading:
+    """Say what each coefficient of a linear fit means, and no more.
+
+    Parameters
+    ----------
+    fit : FitTold
+        A linear fit.
+
+    Returns
+    -------
+    Reading
+        A statement for the intercept, for each numeric column, for each group as a whole and for each of
+        its coefficients but the base.
+    """
+    table = fit.coefficients
+    statements = [_start(fit, table.iloc[0])]
+    for term in fit.parts:
+        rows = table[table["term"] == term.name]
+        if term.kind in ("slope", "cross"):
+            statements += interaction_statements(fit, term, rows)
+        elif term.is_categorical:
+            statements.append(_jointly(fit, term, rows))
+            statements += [_compared(fit, term, row) for _, row in rows.iterrows() if not row["base"]]
+        else:
+            statements.append(_numeric(fit, term, rows.iloc[0]))
+    general = [
+        "These are associations in the rows used; a coefficient does not say what would happen if a value were changed."
+    ]
+    if fit.exact:
+        general.insert(0, "The outcome is reproduced exactly, so errors, intervals and p values mean nothing here.")
+    if fit.convention is not None:
+        general.append(f"Here p below {short(fit.alpha)} counts as clear evidence.")
+    return Reading(tuple(statements), tuple(general))
+
+
+def _start(fit: FitTold, row: pd.Series[Any]) -> Statement:
+    numerics = [t for t in fit.parts if t.kind == "numeric"]
+    where = [f"`{t.name}` = 0" for t in numerics]
+    for term in fit.parts:
+        if term.is_categorical:
+            at = f"its base `{term.base_label}`" if term.column.scheme == "indicator" else "the mean of its levels"
+            where.append(f"`{term.name}` at {at}")
+    where += [f"`{name}` at the mean over the rows" for name in fit.absorbed]
+    decimals = decimals_for(float(row["se"]))
+    text = (
+        f"The equation starts from {number(row['estimate'], decimals)} {level_unit(fit, row['estimate'])} of "
+        f"`{fit.outcome.name}` ({percent(fit)} interval {number(row['low'], decimals)} to {number(row['high'], decimals)}): "
+        f"the mean expected with {', '.join(where)}."
+    )
+    cautions = []
+    if is_logged(fit.outcome) and row["estimate"] < 700:
+        typical = math.expm1(row["estimate"]) if fit.outcome.made.how == "log1p" else math.exp(row["estimate"])  # type: ignore[union-attr]
+        text = f"{text[:-1]}, which is {short(typical)} in `{fit.outcome.made.of[0]}` itself (a geometric mean)."  # type: ignore[union-attr]
+    outside = []
+    for term in numerics:
+        low, high, _ = fit.spread(term.name)
+        if not low <= 0 <= high:
+            outside.append(f"`{term.name}` runs from {short(low)} to {short(high)} in these rows")
+    if outside:
+        cautions.append(f"It anchors the equation and describes nobody: {', '.join(outside)}.")
+    return Statement("(intercept)", "", text, tuple(cautions))
+
+
+def _numeric(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
+    low, high, sd = fit.spread(term.name)
+    cautions = []
+    if (row["high"] - row["low"]) * sd > fit.outcome_sd and not fit.exact:
+        cautions.append("The interval is wide: it leaves open anything from a small to a very large slope.")
+    if looks_coded(term.column):
+        cautions.append(
+            f"`{term.name}` was guessed numeric, but holds few whole numbers ({short(low)} to {short(high)}): if they are "
+            f"codes, this slope means nothing; declare it categorical."
+        )
+    lead = f"Per {per_step(term.column)}"
+    lead += "" if lead.endswith(",") else ","
+    at, caution = at_reference(fit, term.name)
+    cautions += caution
+    told = f"{lead[:-1]}{at}, {outcome_words(fit.outcome)} is {size(fit, row, 'that the two go together')}"
+    made = term.column.made
+    if fit.absorbed and made is not None and made.how == "lag" and made.of[0] == fit.outcome.name:
+        cautions.append(
+            f"It is `{fit.outcome.name}` itself, earlier. With the levels of {listed(quoted(fit.absorbed))} taken out its estimate tends to be "
+            f"too low, the more so the fewer rows a level has (Nickell 1981)."
+        )
+    return Statement(term.name, "", told, tuple(cautions))
+
+
+def _compared(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
+    """Say one coefficient of a group, in the words of its coding."""
+    scheme, level = term.column.scheme, str(row["level"])
+    if scheme == "trend":
+        return _trend(fit, term, row)
+    against = {
+        "indicator": f"compared with the base `{row['against']}`",
+        "effect": f"compared with the mean of the {len(term.labels)} levels, each counted once",
+        "adjacent": f"compared with the level before it, `{row['against']}`",
+    }[scheme]
+    at = at_reference(fit, term.name)[0]
+    cautions: list[str] = []
+    lead = f"For `{term.name}` `{level}`, {against}{at}, {outcome_words(fit.outcome)} is"
+    cautions += about_levels(fit, term, row)
+    if row["high"] - row["low"] > fit.outcome_sd and not fit.exact:
+        cautions.append(
+            f"The interval is wide: wider than the standard deviation of `{fit.outcome.name}` ({short(fit.outcome_sd)})."
+        )
+    return Statement(term.name, level, f"{lead} {size(fit, row, 'of a difference')}", tuple(cautions))
+
+
+def _trend(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
+    decimals = decimals_for(float(row["se"]))
+    estimate, low, high = (number(row[k], decimals) for k in ("estimate", "low", "high"))
+    figures = f"{estimate}, {percent(fit)} interval {low} to {high}, {p_phrase(float(row['p']))}"
+    sure = clear(fit, row)
+    lead = f"Over the order of `{term.name}`, `{fit.outcome.name}` shows"
+    if row["level"] == "linear trend":
+        way = "rising" if row["estimate"] > 0 else "falling"
+        told = f"a {way} linear trend" if sure else "no clear evidence of a linear trend"
+    else:
+        told = f"a {row['level']}, a bend," if sure else f"no clear evidence of a {row['level']}"
+    text = f"{lead} {told} (coefficient of the trend {figures}), {held_equal(fit)}."
+    return Statement(term.name, str(row["level"]), text)
+
+
+def _jointly(fit: FitTold, term: TermTold, rows: pd.DataFrame) -> Statement:
+    test = fit.terms[fit.terms["term"] == term.name].iloc[0]
+    alpha = fit.alpha
+    figures = f"F({int(test['df'])}, {fit.df_rest}) = {number(test['statistic'], 2)}, {p_phrase(float(test['p']))}"
+    together = f"Taken together, the {len(term.labels)} levels of `{term.name}`"
+    cautions = about_base(fit, term, rows) if term.column.scheme == "indicator" else []
+    if fit.exact:
+        return Statement(term.name, "", f"{together} are part of an exact equation.", tuple(cautions))
+    others = rows[~rows["base"]]
+    clear = int((others["p"] < alpha).sum())
+    at, outside = at_reference(fit, term.name)
+    cautions += outside
+    if test["p"] < alpha:
+        text = f"{together} differ in `{fit.outcome.name}`{at} ({figures}), {held_equal(fit)}."
+        if clear == 0 and len(others) > 1:
+            cautions.append("They differ somewhere, though no single row below is clear: compare the pairs.")
+    else:
+        text = f"{together} show no clear evidence of differing in `{fit.outcome.name}`{at} ({figures}), {held_equal(fit)}."
+        if clear and len(others) > 1:
+            cautions.append(
+                f"{clear} clear {'row' if clear == 1 else 'rows'} among {len(others)} comparisons is weak evidence while the "
+                f"joint test is not clear."
+            )
+    return Statement(term.name, "", text, tuple(cautions))

@@ -1,0 +1,317 @@
+"""One sentence a coefficient of a logistic model: the event, odds as odds, and probability as probability."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import pandas as pd
+
+from markbase.core.errors import count_noun
+from markbase.core.formatting import decimals_for, number, p_phrase, short
+from markbase.core.reading.clauses import clear, held_equal, per_step, percent
+from markbase.core.reading.group_cautions import about_base, about_levels
+from markbase.core.reading.interaction_sentences import at_reference
+from markbase.core.reading.statements import LogisticTold, Reading, Statement, TermTold
+from markbase.core.study.remarks import THIN_ROWS
+
+_TIMES = 2.0
+_WIDE = 10.0
+_RARE = 0.05
+_SPARSE = 5
+
+
+def make_odds_reading(fit: LogisticTold) -> Reading:
+    """Say what each coefficient of a logistic fit means, and no more.
+
+    Parameters
+    ----------
+    fit : LogisticTold
+        A logistic fit.
+
+    Returns
+    -------
+    Reading
+        A statement for the intercept, for each numeric column, for each group as a whole and for each of its coefficients but
+        the base, in odds and in probability.
+    """
+    table = fit.coefficients
+    marginal = fit.marginal.set_index(["term", "level"])
+    statements = [_start(fit, table.iloc[0])]
+    for term in fit.parts:
+        rows = table[table["term"] == term.name]
+        if term.kind != "numeric":
+            statements.append(_jointly(fit, term, rows))
+        if term.kind in ("slope", "cross"):
+            statements += [_product(fit, term, row) for _, row in rows.iterrows() if not row["base"]]
+        elif term.is_categorical:
+            statements += [_compared(fit, term, row, marginal) for _, row in rows.iterrows() if not row["base"]]
+        else:
+            statements.append(_numeric(fit, term, rows.iloc[0], marginal))
+    general = [
+        f"All of it is about the odds of {_event(fit)}. Odds are not probabilities: odds twice as high are not a probability twice "
+        f"as high, which is why both are told.",
+        "These are associations in the rows used; a coefficient does not say what would happen if a value were changed.",
+    ]
+    if fit.rate < _RARE or fit.rate > 1 - _RARE:
+        general.insert(
+            0,
+            f"{_event(fit)} holds in {_share(fit.rate)} of the rows: small differences in probability can be large odds ratios.",
+        )
+    if fit.penalty:
+        general.append(
+            "Estimates, intervals and p values are those of penalised likelihood (Firth), which draws estimates a little towards 0."
+        )
+    if any(t.parts for t in fit.parts):
+        general.append(
+            "Slopes and differences that differ by group do so here in log odds; whether they differ in probability is another question."
+        )
+    if fit.convention is not None:
+        general.append(f"Here p below {short(fit.alpha)} counts as clear evidence.")
+    return Reading(tuple(statements), tuple(general))
+
+
+def _event(fit: LogisticTold) -> str:
+    return f"`{fit.outcome.name}` = `{fit.event}`"
+
+
+def _share(value: float) -> str:
+    """Write a probability as a percentage, with a digit more near the ends."""
+    shown = 100 * value
+    decimals = 1 if 1 <= shown <= 99 else 2
+    if 0 < shown < 0.01:
+        return "less than 0.01%"
+    if 99.99 < shown < 100:
+        return "more than 99.99%"
+    return f"{number(shown, decimals)}%"
+
+
+def ratio(value: float, decimals: int | None = None) -> str:
+    """Write an odds ratio.
+
+    Parameters
+    ----------
+    value : float
+        The ratio.
+    decimals : int, optional
+        Its decimals; by default three significant digits.
+
+    Returns
+    -------
+    str
+        ``1.07``, ``0.943``, ``12.3``; in words where it is beyond all measure.
+    """
+    if math.isnan(value):
+        return number(value)
+    if value >= 1e6:
+        return "more than a million"
+    if value < 1e-4:
+        return "less than 0.0001"
+    return number(value, max(decimals_for(value, 3), 0) if decimals is None else decimals)
+
+
+def ratio_decimals(value: float, se: float) -> int:
+    """Return the decimals that show an odds ratio and the ends of its interval alike."""
+    return min(max(decimals_for(value * se, 2), 2), 5) if math.isfinite(value) and value > 0 else 2
+
+
+def _change(value: float) -> str:
+    """Say what an odds ratio does to odds."""
+    if value >= _TIMES:
+        return f"{ratio(value)} times as high"
+    size = 100 * abs(value - 1)
+    return f"{number(size, decimals_for(size or 1.0, 2) if size < 10 else 0)}% {'lower' if value < 1 else 'higher'}"
+
+
+def _figures(fit: LogisticTold, row: pd.Series[Any], name: str = "odds ratio") -> str:
+    decimals = ratio_decimals(float(row["odds_ratio"]), float(row["se"]))
+    ends = f"{ratio(float(row['odds_low']), decimals)} to {ratio(float(row['odds_high']), decimals)}"
+    return f"{name} {ratio(float(row['odds_ratio']), decimals)}, {percent(fit)} interval {ends}, {p_phrase(float(row['p']))}"
+
+
+def _odds_sentence(fit: LogisticTold, lead: str, row: pd.Series[Any], question: str) -> str:
+    told = _change(float(row["odds_ratio"]))
+    if clear(fit, row):
+        return f"{lead} the odds of {_event(fit)} are {told} ({_figures(fit, row)}), {held_equal(fit)}"
+    return (
+        f"{lead} the odds of {_event(fit)} are estimated {told} ({_figures(fit, row)}), {held_equal(fit)}: no clear evidence "
+        f"{question}, in either direction"
+    )
+
+
+def _points(fit: LogisticTold, row: pd.Series[Any], per: str = "") -> str:
+    """Say a difference of probabilities in percentage points, with its interval."""
+    effect, low, high = (100 * float(row[k]) for k in ("effect", "low", "high"))
+    decimals = min(decimals_for(100 * float(row["se"]) or 1.0, 2), 4)
+    way = "lower" if effect < 0 else "higher"
+    ends = [f"{number(abs(v), decimals)} {'lower' if v < 0 else 'higher'}" for v in (low, high)]
+    if (low < 0) == (high < 0):
+        inner, outer = sorted((abs(low), abs(high)))
+        ends = [number(inner, decimals), f"{number(outer, decimals)} {'lower' if low < 0 else 'higher'}"]
+    unit = "percentage point" if number(abs(effect), decimals) == "1" else "percentage points"
+    return f"{number(abs(effect), decimals)} {unit} {way}{per} ({percent(fit)} interval {ends[0]} to {ends[1]})"
+
+
+def _wide(row: pd.Series[Any]) -> list[str]:
+    low, high = float(row["odds_low"]), float(row["odds_high"])
+    if high / low > _WIDE if low > 0 else True:
+        return [f"The interval is wide: from {ratio(low)} to {ratio(high)} times the odds."]
+    return []
+
+
+def _start(fit: LogisticTold, row: pd.Series[Any]) -> Statement:
+    numerics = [t for t in fit.parts if t.kind == "numeric"]
+    where = [f"`{t.name}` = 0" for t in numerics]
+    for term in fit.parts:
+        if term.is_categorical:
+            at = f"its base `{term.base_label}`" if term.column.scheme == "indicator" else "the mean of its levels"
+            where.append(f"`{term.name}` at {at}")
+    odds = float(row["odds_ratio"])
+    probability = odds / (1 + odds) if math.isfinite(odds) else 1.0
+    text = (
+        f"The equation starts from odds of {ratio(odds)} for {_event(fit)} ({percent(fit)} interval {ratio(float(row['odds_low']))} to "
+        f"{ratio(float(row['odds_high']))}), which is a probability of {_share(probability)}: with {', '.join(where)}."
+    )
+    outside = []
+    for term in numerics:
+        low, high, _ = fit.spread(term.name)
+        if not low <= 0 <= high:
+            outside.append(f"`{term.name}` runs from {short(low)} to {short(high)} in these rows")
+    cautions = [f"It anchors the equation and describes nobody: {', '.join(outside)}."] if outside else []
+    return Statement("(intercept)", "", text, tuple(cautions))
+
+
+def _numeric(fit: LogisticTold, term: TermTold, row: pd.Series[Any], marginal: pd.DataFrame) -> Statement:
+    lead = f"Per {per_step(term.column)}".rstrip(",")
+    at, cautions = at_reference(fit, term.name)
+    text = _odds_sentence(fit, f"{lead}{at},", row, "that the two go together")
+    effect = marginal[marginal.index == (term.name, "")].iloc[0]
+    where = f", not only{at}" if at else ""
+    text += (
+        f". Averaged over these rows{where}, the probability is {_points(fit, effect, f' per {term.column.step_one}')}."
+    )
+    cautions += _wide_slope(fit, term, row)
+    return Statement(term.name, "", text, tuple(cautions))
+
+
+def _wide_slope(fit: LogisticTold, term: TermTold, row: pd.Series[Any]) -> list[str]:
+    """Caution where the interval is wide over one standard deviation of the numeric column."""
+    sd = fit.spread(term.name)[2]
+    low, high = float(row["low"]) * sd, float(row["high"]) * sd
+    if high - low > math.log(_WIDE):
+        return [
+            f"The interval is wide: over one standard deviation ({short(sd)}) it runs from {ratio(math.exp(low))} to {ratio(math.exp(min(high, 700)))} times the odds."
+        ]
+    return []
+
+
+def _compared(fit: LogisticTold, term: TermTold, row: pd.Series[Any], marginal: pd.DataFrame) -> Statement:
+    scheme, level = term.column.scheme, str(row["level"])
+    if scheme == "trend":
+        told = "rising" if row["estimate"] > 0 else "falling"
+        shape = f"a {told} {level}" if level == "linear trend" else f"a {level}"
+        if not clear(fit, row):
+            shape = f"no clear evidence of a {level}"
+        figures = (
+            f"coefficient {number(float(row['estimate']), decimals_for(float(row['se'])))}, {p_phrase(float(row['p']))}"
+        )
+        text = f"Over the order of `{term.name}`, the log odds of {_event(fit)} show {shape} ({figures}), {held_equal(fit)}."
+        return Statement(term.name, level, text)
+    against = {
+        "indicator": f"compared with the base `{row['against']}`",
+        "effect": f"compared with the mean of the {len(term.labels)} levels in log odds, each counted once",
+        "adjacent": f"compared with the level before it, `{row['against']}`",
+    }[scheme]
+    at, cautions = at_reference(fit, term.name)
+    text = _odds_sentence(fit, f"For `{term.name}` `{level}`, {against}{at},", row, "of a difference")
+    adjusted = fit.groups(term.name).set_index("level")
+    if scheme == "indicator":
+        own = marginal[marginal.index == (term.name, level)].iloc[0]
+        where = f" as they are, not{at}" if at else ""
+        text += (
+            f". In probability, averaged over these rows{where}: {_share(float(adjusted.loc[level, 'adjusted']))} against "  # type: ignore[arg-type]
+            f"{_share(float(adjusted.loc[term.base_label, 'adjusted']))}, {_points(fit, own)}"  # type: ignore[arg-type]
+        )
+    cautions = [*about_levels(fit, term, row), *_few_events(fit, term, level), *_wide(row), *cautions]
+    return Statement(term.name, level, f"{text}.", tuple(cautions))
+
+
+def _few_events(fit: LogisticTold, term: TermTold, level: str) -> list[str]:
+    rows, events = fit.events_by_level(term.name)
+    place = list(term.labels).index(level)
+    n, e = int(rows[place]), int(events[place])
+    if min(e, n - e) >= _SPARSE:
+        return []
+    which, fewer = (fit.event, e) if e <= n - e else (fit.otherwise, n - e)
+    return [
+        f"Only {fewer} of {count_noun(n, 'row')} of `{level}` {'is' if fewer == 1 else 'are'} `{which}`: penalised likelihood (Firth) is safer."
+    ]
+
+
+def _product(fit: LogisticTold, term: TermTold, row: pd.Series[Any]) -> Statement:
+    level = str(row["level"])
+    if pd.isna(row["estimate"]):
+        text = (
+            f"`{level}` of `{term.name}` cannot be estimated: the rows used lack a combination of levels it rests on."
+        )
+        return Statement(term.name, level, text)
+    first, second = term.variables
+    cautions = _wide(row) if term.kind == "cross" else []
+    if row["n"] < THIN_ROWS:
+        cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {'is' if row['n'] == 1 else 'are'} `{level}`.")
+    if term.kind == "slope" and not row["against"]:
+        lead = f"Within `{second}` `{level}`, per {per_step(term.parts[0].column).rstrip(',')},"
+        return Statement(
+            term.name, level, f"{_odds_sentence(fit, lead, row, 'that the two go together')}.", tuple(cautions)
+        )
+    figures = _figures(fit, row, "ratio of odds ratios")
+    size = f"{ratio(float(row['odds_ratio']), ratio_decimals(float(row['odds_ratio']), float(row['se'])))} times"
+    if term.kind == "slope":
+        what = f"For `{second}` `{level}`, compared with the base `{row['against']}`, the odds ratio per {per_step(term.parts[0].column).rstrip(',')} is"
+    else:
+        a, b = level.split(" × ", 1)
+        bases = [
+            f"`{p.base_label}`" if p.column.scheme == "indicator" else "the mean of the levels" for p in term.parts
+        ]
+        what = (
+            f"The odds ratio of `{first}` `{a}` against {bases[0]} is, for `{second}` `{b}` compared with {bases[1]},"
+        )
+    told = f"{what} {'' if clear(fit, row) else 'estimated '}{size} as large ({figures}), {held_equal(fit)}"
+    tail = "" if clear(fit, row) else ": no clear evidence of a difference, in either direction"
+    return Statement(term.name, level, f"{told}{tail}.", tuple(cautions))
+
+
+def _jointly(fit: LogisticTold, term: TermTold, rows: pd.DataFrame) -> Statement:
+    test = fit.terms[fit.terms["term"] == term.name].iloc[0]
+    clearly = test["p"] < fit.alpha
+    kind = fit.overall.kind
+    figures = f"{kind} chi²({int(test['df'])}) = {number(test['statistic'], 2)}, {p_phrase(float(test['p']))}"
+    first, second = term.variables[0], term.variables[-1]
+    if term.kind == "slope":
+        told = (
+            f"The slope of `{first}` in log odds differs by `{second}`"
+            if clearly
+            else f"No clear evidence against parallel lines in log odds: the slope of `{first}` may be the same in every level of `{second}`"
+        )
+        return Statement(term.name, "", f"{told} ({figures}), {held_equal(fit)}.")
+    if term.kind == "cross":
+        told = f"{'The' if clearly else 'No clear evidence that the'} odds ratios between levels of `{first}` differ by `{second}`"
+        return Statement(term.name, "", f"{told} ({figures}), {held_equal(fit)}.")
+    at, cautions = at_reference(fit, term.name)
+    cautions = [*(about_base(fit, term, rows) if term.column.scheme == "indicator" else []), *cautions]
+    together = f"Taken together, the {len(term.labels)} levels of `{term.name}`"
+    verb = "differ" if clearly else "show no clear evidence of differing"
+    others = rows[~rows["base"]]
+    alone = int((others["p"] < fit.alpha).sum())
+    if clearly and not alone and len(others) > 1:
+        cautions.append("They differ somewhere, though no single row below is clear: compare the pairs.")
+    if not clearly and alone and len(others) > 1:
+        cautions.append(
+            f"{alone} clear {'row' if alone == 1 else 'rows'} among {len(others)} comparisons is weak evidence while the joint test is not clear."
+        )
+    return Statement(
+        term.name,
+        "",
+        f"{together} {verb} in the odds of {_event(fit)}{at} ({figures}), {held_equal(fit)}.",
+        tuple(cautions),
+    )

@@ -1,0 +1,165 @@
+"""Fitting a linear regression: what is asked for, checked, and handed to the arithmetic."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from markbase.core.design.coefficient_map import design_columns
+from markbase.core.design.cross_products import gather
+from markbase.core.design.options import FitOptions, check_request, check_room
+from markbase.core.design.requested_terms import AllBut, Spec, outcome_column
+from markbase.core.design.terms import Block
+from markbase.core.errors import FitError, remark
+from markbase.core.estimation.collinearity import collinearity_error, swept_error
+from markbase.core.estimation.fixed_effects import absorb, check_apart, fixed_effect_columns
+from markbase.core.estimation.least_squares import solve
+from markbase.core.estimation.least_squares_solution import Dependent, Swept
+from markbase.core.inference.covariance import errors_of
+from markbase.core.results.linear import LinearFit
+from markbase.core.study.study import Study
+
+
+def fit_linear(
+    study: Study,
+    outcome: str,
+    terms: Sequence[Spec] | AllBut,
+    *,
+    level: float = 0.95,
+    errors: str | None = None,
+    cluster: str | None = None,
+    fixed_effects: str | Sequence[str] | None = None,
+    weights: str | None = None,
+    weights_are: str = "sampling",
+) -> LinearFit:
+    """Fit a linear regression by least squares.
+
+    Parameters
+    ----------
+    study : Study
+        The data, with the base of each group marked.
+    outcome : str
+        The name of a numeric column.
+    terms : sequence of str, Slope or Cross, or AllBut
+        Names of columns, or `all_but` of some. A numeric column enters as it is, a group as its coding has it
+        (by default the differences of its levels from its base). `slope` lets the slope of a numeric column
+        differ by group, `cross` the differences between levels of one group by another.
+    level : float
+        Confidence level of the intervals, between 0 and 1.
+    errors : str
+        ``classical`` (the default), or ``robust`` (which is ``HC3``), ``HC0``, ``HC1``, ``HC2``, ``HC3`` for
+        a variance that may differ from row to row, which sampling weights need and get by default.
+    cluster : str, optional
+        A group whose rows may go together, such as the choir of a singer: errors are clustered by
+        it, with G/(G − 1)·(n − 1)/(n − p) for few clusters and t on G − 1 degrees of freedom.
+    within : str or sequence of str, optional
+        One column, or two, whose many levels are controlled for and not listed: every other estimate is
+        the same as with all their indicators in the model.
+    weights : str, optional
+        A numeric column that says with how much each row counts; all positive.
+    weights_are : str
+        ``sampling``: a row stands for others who were not asked, and only the proportions of the
+        weights matter. ``frequency``: a row stands for so many rows alike, in whole numbers.
+
+    Returns
+    -------
+    LinearFit
+        Estimates, tests and the account of the sample.
+
+    Raises
+    ------
+    ColumnError
+        If a column is missing, of the wrong kind, or cannot be used as declared.
+    FitError
+        If no row is complete, the outcome or a term does not vary, rows are too few, or the terms
+        are too nearly collinear, or do not vary within the levels taken out.
+    CollinearityError
+        If terms are exactly collinear; the message says how.
+
+    Warns
+    -----
+    MarkbaseWarning
+        For identifiers left out, an outcome that the terms reproduce exactly, few clusters, and levels of
+        `fixed_effects` with one row only.
+
+    Notes
+    -----
+    By default one variance holds for all rows, and rows are independent. With X the columns, the
+    intercept among them, ``b = (XᵀX)⁻¹Xᵀy``, ``Var(b) = s²(XᵀX)⁻¹`` and ``s² = RSS/(n − p)``. The
+    joint test of a term is ``F = bᵢᵀ Vᵢ⁻¹ bᵢ / dfᵢ`` over its own coefficients.
+
+    References
+    ----------
+    Seber & Lee (2003), Linear Regression Analysis, 2nd ed., ch. 3-4, doi:10.1002/9780471722199.
+    MacKinnon & White (1985), Journal of Econometrics 29(3), 305-325, doi:10.1016/0304-4076(85)90158-7.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> data = pd.DataFrame({"part": list("ab") * 30, "score": [1, 3, 2, 5, 4, 7] * 10})
+    >>> fit = fit_linear(Study(data).mark("part", "a"), "score", ["part"])
+    >>> fit.coefficients[["term", "level", "base", "estimate"]].round(6)
+              term level   base  estimate
+    0  (intercept)        False  2.333333
+    1         part     a   True  0.000000
+    2         part     b  False  2.666667
+    """
+    options = FitOptions(level, errors, cluster, weights, weights_are)
+    target = outcome_column(study, outcome)
+    controls = fixed_effect_columns(study, fixed_effects, outcome)
+    request = check_request(study, target, terms, options, controls)
+    check_apart(controls, request.specs)
+    used, heavy = request.used, request.heavy
+    values = target.values if used is None else target.values[used]
+    if values.min() == values.max():
+        raise FitError(
+            f"The outcome `{outcome}` is {values[0]:g} in every row used, so there is no variation to explain."
+        )
+    parts = request.terms()
+    absorbed = absorb(controls, used, heavy)
+    every = (*parts, *(absorbed.hidden if absorbed else ()))
+    blocks = [*(t.block() for t in every), Block(1, multiplier=target.values)]
+    moments = gather(blocks, study.rows, used, heavy)
+    chosen = design_columns(parts, moments)
+    if absorbed is not None:
+        absorbed = absorbed.gathered(moments, blocks, used)
+        chosen = np.concatenate([chosen, absorbed.free_levels(moments, len(parts) + 1)])
+    check_room(request.sample.used, len(chosen) + (absorbed.levels if absorbed else 1))
+    try:
+        solution = solve(moments, blocks, used, study.rows, chosen, heavy, absorbed)
+        if absorbed is not None:
+            alone = absorbed.free_levels(moments, len(parts) + 1)
+            left = solution.explained + solution.residual
+            if len(alone):  # what the second column leaves of it
+                left = solve(moments, blocks, used, study.rows, alone, heavy, absorbed).residual
+            absorbed = replace(absorbed, outcome_ss=left)
+    except Dependent as finding:
+        raise collinearity_error(finding, moments, every, absorbed.names if absorbed else ()) from None
+    except Swept as finding:
+        raise swept_error(finding, moments, every, absorbed.names if absorbed else (), outcome) from None
+    found = errors_of(request.errors, request.cluster, moments, blocks, solution, used, request.weights, absorbed)
+    request.remark_on_clusters(found)
+    fit = LinearFit(
+        outcome=target,
+        parts=parts,
+        sample=request.sample,
+        level=level,
+        data_name=study.name,
+        moments=moments,
+        solution=solution,
+        used=used,
+        errors=found,
+        cluster=request.cluster,
+        weights=request.weights,
+        possible_cluster=request.possible_cluster,
+        identifier=request.identifier,
+        fixed_effects=absorbed,
+    )
+    if fit.exact:
+        remark(
+            f"The terms reproduce `{outcome}` exactly, to within rounding: standard errors, tests and intervals mean nothing "
+            f"here. Is the outcome made of its predictors?"
+        )
+    return fit

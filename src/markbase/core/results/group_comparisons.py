@@ -1,0 +1,372 @@
+"""Reading the groups of a fit: means, differences, pairs, other bases, slopes within groups."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Self
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.design.mean_columns import Sample
+from markbase.core.design.terms import Term
+from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseError, near
+from markbase.core.inference.distributions import p_of_t, t_quantile
+from markbase.core.inference.multiplicity import check_correction, corrected, half_width
+from markbase.core.results.estimates import Estimated
+from markbase.core.study.column import Base
+
+Array = NDArray[np.float64]
+OTHERS = "others"
+_SUMS_TO_ZERO = 1e-9
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Grouped(Estimated):
+    """An estimated regression with its groups to be read."""
+
+    @cached_property
+    def _sample(self) -> Sample:
+        heavy = self.weights.values if self.weights else None
+        return Sample(self.parts, self.moments, self.used, heavy, self._column_means)
+
+    @property
+    def _column_means(self) -> Array:
+        """Shape (columns of the moments,): the mean of every column, numeric columns from their centres."""
+        scale = np.repeat(self.moments.scales, self.moments.sizes)
+        means: Array = self.moments.cross[0] / self.moments.weight * scale
+        return means
+
+    def _single(self, name: str, kind: str) -> Term:
+        """Return a variable of the model: a group, or a numeric column, alone or in a slope or a crossing."""
+        single = {p.name: p for t in self.parts for p in (t.parts or (t,)) if p.kind == kind}
+        if name not in single:
+            word = "categorical" if kind == "categorical" else "numeric"
+            raise ColumnError(f"The model has no {word} `{name}`.{near(name, list(single))}")
+        return single[name]
+
+    def _wide(self, wide: Array, start: bool) -> tuple[float, Array]:
+        """Return the estimate and the root of one combination of the columns."""
+        chooser, starts = wide[self.solution.columns][None, :], np.array([start])
+        return float(self._combined(chooser, starts)[0]), self._roots_of(chooser, starts)[0]
+
+    def _setting(self, at: Mapping[str, float] | None) -> dict[str, float | Array]:
+        for name in at or {}:
+            self._single(name, "numeric")
+        return dict(at or {})
+
+    def _check_cells(self, term: Term) -> None:
+        """Refuse to average over combinations of levels that no row has."""
+        for k, other in enumerate(self.parts, 1):
+            if other.kind == "cross" and term.name in other.variables:
+                start = int(self.moments.starts[k])
+                counts = self.moments.cross[0, start : start + other.size]
+                if (counts == 0).any():
+                    raise FitError(
+                        f"`{other.name}` has combinations of levels that no row has, so the levels of `{term.name}` cannot be averaged "
+                        f"over the other: read the rows of `coefficients`, or merge levels."
+                    )
+
+    def _level_rows(self, term: Term, at: Mapping[str, float] | None) -> Array:
+        """Return the mean columns for each level of a group, shape (levels, columns)."""
+        self._check_cells(term)
+        setting = self._setting(at)
+        every = np.eye(term.size)
+        return np.array([self._sample.row({**setting, term.name: share}) for share in every])
+
+    def between(self, group: str, correction: str = "holm", *, at: Mapping[str, float] | None = None) -> pd.DataFrame:
+        """Compare every level of a group with every other.
+
+        Parameters
+        ----------
+        group : str
+            A group of the model.
+        correction : str
+            For the p values of all pairs together: ``holm`` (the default), ``bonferroni``, ``tukey``
+            (Tukey-Kramer; linear models with classical errors), or ``none``.
+        at : mapping of str to float, optional
+            Where numeric columns are held; by default as in the sample.
+
+        Returns
+        -------
+        pandas.DataFrame
+            One row a pair: `level`, `against`, `difference` (of adjusted means; in a logistic model of log odds),
+            `se`, `t` or `z`, `low`, `high`, `p` (each by itself), `p_corrected`. Under ``bonferroni`` and ``tukey``
+            the intervals hold together, under ``holm`` and ``none`` each by itself. A logistic model adds
+            `odds_ratio`, `odds_low`, `odds_high`.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such group.
+        MarkbaseError
+            If there is no such correction, or ``tukey`` does not suit the model.
+        """
+        term = self._single(group, "categorical")
+        rows = self._level_rows(term, at)
+        pairs = list(itertools.combinations(range(term.size), 2))
+        combos = np.array([rows[b] - rows[a] for a, b in pairs])
+        names = [(term.labels[b], term.labels[a]) for a, b in pairs]
+        return self._compared(names, combos, correction, term.size)
+
+    def between_grid(self, group: str, correction: str = "holm", show: str = "difference") -> pd.DataFrame:
+        """Lay the pairs of a group out as a square table.
+
+        Parameters
+        ----------
+        group : str
+            A group of the model.
+        correction : str
+            As for `between`.
+        show : str
+            A column of `between`: ``difference``, ``p_corrected``, ``p``, ``se`` and so on.
+
+        Returns
+        -------
+        pandas.DataFrame
+            Levels by levels: the row's level compared with the column's.
+
+        Raises
+        ------
+        MarkbaseError
+            If `between` has no such column, or as it does.
+        """
+        table = self.between(group, correction)
+        shown = [c for c in table.columns if c not in ("level", "against")]
+        if show not in shown:
+            raise MarkbaseError(f"There is nothing called {show!r} of a pair.{near(show, shown)}")
+        labels = self._single(group, "categorical").labels
+        grid = pd.DataFrame(np.nan, index=labels, columns=labels)
+        mirror = {"low": "high", "high": "low"}
+        back = table[mirror.get(show, show)]
+        sign = -1.0 if show in ("difference", "t", "z", "low", "high") else 1.0
+        for k, (a, b) in enumerate(zip(table["level"], table["against"], strict=True)):
+            grid.loc[a, b] = table[show].iloc[k]
+            grid.loc[b, a] = 1 / back.iloc[k] if show == "odds_ratio" else sign * back.iloc[k]
+        return grid
+
+    def planned(
+        self,
+        group: str,
+        comparisons: Mapping[str, Mapping[str, float]] | Sequence[str],
+        correction: str = "none",
+        *,
+        at: Mapping[str, float] | None = None,
+    ) -> pd.DataFrame:
+        """Make planned comparisons of the levels of a group.
+
+        Parameters
+        ----------
+        group : str
+            A group of the model.
+        comparisons : mapping of str to mapping, or sequence of str
+            For each comparison a name and the weights of the levels, which sum to 0; or levels, each compared
+            with the mean of the others, counted once each.
+        correction : str
+            ``none`` (the default: planned before the data were seen), ``holm`` or ``bonferroni``.
+        at : mapping of str to float, optional
+            Where numeric columns are held; by default as in the sample.
+
+        Returns
+        -------
+        pandas.DataFrame
+            As `between`; `level` is the name of the comparison, `against` the levels with negative weights.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such group.
+        LevelError
+            If it has no such level.
+        FitError
+            If weights do not sum to 0, or are all 0.
+        """
+        term = self._single(group, "categorical")
+        if isinstance(comparisons, str):
+            comparisons = [comparisons]
+        if not isinstance(comparisons, Mapping):
+            others = term.size - 1
+            comparisons = {
+                level: {v: 1.0 if v == level else -1.0 / others for v in term.labels}
+                if level in term.labels
+                else {level: 1.0}
+                for level in comparisons
+            }
+        rows, names, combos = self._level_rows(term, at), [], []
+        for name, weights in comparisons.items():
+            full = np.zeros(term.size)
+            for level, weight in weights.items():
+                if level not in term.labels:
+                    raise LevelError(
+                        f"`{group}` has no level `{level}` in the rows used.{near(str(level), term.labels)}"
+                    )
+                full[term.labels.index(level)] = weight
+            if abs(full.sum()) > _SUMS_TO_ZERO * np.abs(full).max(initial=0) or not full.any():
+                raise FitError(
+                    f"The weights of a comparison sum to 0, and those of `{name}` sum to {full.sum():g}: for instance "
+                    f"{{{term.labels[0]!r}: 1, {term.labels[-1]!r}: -1}}."
+                )
+            against = [v for v, w in zip(term.labels, full, strict=True) if w < 0]
+            names.append((name, f"mean of {OTHERS}" if len(against) == term.size - 1 > 1 else " + ".join(against)))
+            combos.append(full @ rows)
+        if correction == "tukey":
+            raise MarkbaseError(
+                "Tukey-Kramer is for all pairs; planned comparisons take `holm`, `bonferroni` or `none`."
+            )
+        return self._compared(names, np.array(combos), correction, term.size)
+
+    def _compared(self, names: Sequence[tuple[str, str]], combos: Array, correction: str, levels: int) -> pd.DataFrame:
+        check_correction(correction)
+        if correction == "tukey" and (self._statistic != "t" or self.errors.middle is not None):
+            raise MarkbaseError(
+                "Tukey-Kramer rests on one variance for all rows: it is for linear models with classical errors. Use `holm`."
+            )
+        chooser, starts = combos[:, self.solution.columns], np.zeros(len(combos), dtype=bool)
+        difference, roots = self._combined(chooser, starts), self._roots_of(chooser, starts)
+        se = self._se(roots)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            statistic = difference / se
+        p = p_of_t(statistic, self.df_rest)
+        half = half_width(correction, self.level, len(combos), levels, self.df_rest) * se
+        table = pd.DataFrame(
+            {
+                "level": [a for a, _ in names],
+                "against": [b for _, b in names],
+                "difference": difference,
+                "se": se,
+                self._statistic: statistic,
+                "low": difference - half,
+                "high": difference + half,
+                "p": p,
+                "p_corrected": corrected(p, correction, statistic, levels, self.df_rest),
+            }
+        )
+        return self._with_odds(table, "difference")
+
+    def _with_odds(self, table: pd.DataFrame, column: str) -> pd.DataFrame:  # noqa: ARG002 - for logistic models
+        """Add odds ratios, in a logistic model."""
+        return table
+
+    def slopes(self, numeric: str, *, by: str) -> pd.DataFrame:
+        """Tell the slope of a numeric column within each level of a group.
+
+        Parameters
+        ----------
+        numeric : str
+            A numeric column of the model.
+        by : str
+            A group by which its slope may differ.
+
+        Returns
+        -------
+        pandas.DataFrame
+            `level`, `base`, `n`, `slope`, `se`, `low`, `high`, `p` (of the slope), and `difference` from the slope at the
+            base with `difference_low`, `difference_high`, `difference_p`.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such numeric column or group.
+        FitError
+            If the model does not let that slope differ by that group.
+        """
+        first, group = self._single(numeric, "numeric"), self._single(by, "categorical")
+        if not any(t.kind == "slope" and t.variables == (numeric, by) for t in self.parts):
+            raise FitError(
+                f"The model has no slope of `{numeric}` that differs by `{by}`; add slope({numeric!r}, by={by!r}) to its terms."
+            )
+        middle = self._sample.mean(first)
+        rows = np.array(
+            [
+                self._sample.row({numeric: middle + 1, by: share}) - self._sample.row({numeric: middle, by: share})
+                for share in np.eye(group.size)
+            ]
+        )
+        table, other = (
+            self._compared([(v, "") for v in group.labels], combos, "none", group.size)
+            for combos in (rows, rows - rows[group.base])
+        )
+        base = np.arange(group.size) == group.base
+        return pd.DataFrame(
+            {
+                "level": group.labels,
+                "base": base,
+                "n": self._counts_of(group),
+                "slope": table["difference"],
+                **{k: table[k] for k in ("se", "low", "high", "p")},
+                "difference": np.where(base, 0.0, other["difference"]),
+                "difference_low": np.where(base, 0.0, other["low"]),
+                "difference_high": np.where(base, 0.0, other["high"]),
+                "difference_p": np.where(base, np.nan, other["p"]),
+            }
+        )
+
+    def _counts_of(self, group: Term) -> NDArray[np.int64]:
+        """Count the rows used at each level, whatever their weights."""
+        codes = group.block().codes
+        assert codes is not None
+        return np.bincount(codes if self.used is None else codes[self.used], minlength=group.size).astype(np.int64)
+
+    def rebase(self, group: str, base: object) -> Self:
+        """Tell the same fit from another base. The rows are not touched, and nothing is estimated again.
+
+        Parameters
+        ----------
+        group : str
+            A group of the model.
+        base : object
+            The label or the code of the new base.
+
+        Returns
+        -------
+        LinearFit or LogisticFit
+            The same fit: its R² or likelihood, its fitted values and its joint tests are the same numbers.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such group.
+        LevelError
+            If the group has no such level in the rows used.
+        """
+        term = self._single(group, "categorical")
+        place = term.column.level_at(base)
+        if place not in term.places:
+            raise LevelError(
+                f"No row used is `{base}` of `{group}`, so it cannot be the base.{near(str(base), term.labels)}"
+            )
+        column = replace(term.column, base=Base(place, "chosen when the fit was read", chosen=True))
+        slot = int(np.flatnonzero(term.places == place)[0])
+
+        def told(part: Term) -> Term:
+            if part.name == group and not part.parts:
+                return replace(part, column=column, base=slot)
+            if group not in part.variables:
+                return part
+            parts = tuple(told(p) for p in part.parts)
+            return replace(part, parts=parts, column=parts[0].column, base=parts[1].base)
+
+        again = replace(self, parts=tuple(told(t) for t in self.parts))
+        return replace(again, retold=self._retelling(again, term, place))
+
+    def _retelling(self, again: Grouped, term: Term, place: int) -> str:
+        """Verify that both tables start every level of a group at the same place, and say so."""
+        label = term.column.levels[place].label
+        words = f"from the base `{label}` of `{term.name}` instead of `{term.base_label}`; R² or likelihood, joint tests and fitted values are the same numbers"
+        if term.name not in self._place or term.column.scheme != "indicator":
+            return words
+        starts = []
+        for fit in (self, again):
+            rows = zip(fit._map.rows, fit._estimates.tolist(), strict=True)
+            own = {r.compared.level: v for r, v in rows if r.term == term.name}
+            starts.append(np.array([fit._estimates[0] + own[v] for v in term.labels]))
+        gap = float(np.max(np.abs(starts[0] - starts[1])))
+        return f"{words} (start of every level told by both tables: largest difference {gap:.1e})"
+
+    def _interval(self, estimate: float, se: float) -> tuple[float, float]:
+        half = t_quantile(self.level, self.df_rest) * se
+        return estimate - half, estimate + half

@@ -1,0 +1,334 @@
+"""A linear regression, estimated: its tables, tests and sentences."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.design.coefficient_map import design_columns
+from markbase.core.design.cross_products import gather
+from markbase.core.design.mean_columns import Setting
+from markbase.core.design.moments import Moments
+from markbase.core.design.options import check_room
+from markbase.core.design.terms import Block, Term
+from markbase.core.diagnostics.linear_checks import check_fit, views_of
+from markbase.core.diagnostics.residuals import Checks, Views
+from markbase.core.errors import FitError
+from markbase.core.estimation.collinearity import collinearity_error
+from markbase.core.estimation.fixed_effects import FixedEffects
+from markbase.core.estimation.least_squares import solve
+from markbase.core.estimation.least_squares_solution import Dependent
+from markbase.core.formatting import short
+from markbase.core.inference.covariance import errors_of
+from markbase.core.inference.distributions import p_of_f, t_quantile
+from markbase.core.reading.linear_sentences import make_reading
+from markbase.core.reading.statements import Reading
+from markbase.core.results.fit import Fit
+from markbase.core.results.fit_statistics import LinearStrength, OverallTest
+from markbase.core.study.column import Column
+from markbase.core.tables import table_of
+
+Array = NDArray[np.float64]
+
+_EXACT = 1e-24
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class LinearFit(Fit):
+    """A linear regression, estimated.
+
+    Tables are DataFrames at full precision; print the fit to read it.
+    """
+
+    fixed_effects: FixedEffects | None = None
+    """The levels that were taken out; None for none."""
+
+    @property
+    def rows_over(self) -> int:
+        """Rows used, or stood for by frequencies, less coefficients, the intercept among them."""
+        return self.moments.rows - len(self.solution.columns) - (self.fixed_effects.levels if self.fixed_effects else 1)
+
+    @property
+    def absorbed(self) -> tuple[str, ...]:
+        """The columns whose levels were taken out; empty for none."""
+        return self.fixed_effects.names if self.fixed_effects else ()
+
+    @property
+    def _absorbed_columns(self) -> tuple[Column, ...]:
+        return self.fixed_effects.columns if self.fixed_effects else ()
+
+    @property
+    def _sigma2(self) -> float:
+        return self.strength.residual_sd**2
+
+    @cached_property
+    def exact(self) -> bool:
+        """Whether the terms reproduce the outcome to within rounding, so that errors mean nothing."""
+        return self.solution.residual <= _EXACT * (self.solution.residual + self.solution.explained)
+
+    @cached_property
+    def strength(self) -> LinearStrength:
+        """How much: `r2`, `r2_adjusted`, `residual_sd` and likelihood measures."""
+        n, residual = self.moments.rows, self.solution.residual
+        k = n - self.rows_over + 1
+        total = residual + self.solution.explained
+        r2_within = None
+        if self.fixed_effects is not None:
+            r2_within = 1 - residual / self.fixed_effects.outcome_ss
+            total = float(self.moments.cross[-1, -1] - self.moments.cross[0, -1] ** 2 / self.moments.weight)
+            total *= float(self.moments.scales[-1]) ** 2
+        explained = self.solution.explained if self.fixed_effects is None else total - residual
+        loglik = -n / 2 * (math.log(2 * math.pi * residual / n) + 1) if residual > 0 else math.inf
+        return LinearStrength(
+            r2=explained / total,
+            r2_adjusted=1 - (residual / self.rows_over) / (total / (n - 1)),
+            residual_sd=math.sqrt(residual / self.rows_over),
+            residual_ss=residual,
+            total_ss=total,
+            loglik=loglik,
+            aic=-2 * loglik + 2 * k,
+            bic=-2 * loglik + math.log(n) * k,
+            r2_within=r2_within,
+        )
+
+    @cached_property
+    def overall(self) -> OverallTest:
+        """Does the model say anything: `statistic`, `df`, `df_rest`, `p`."""
+        df, rest = len(self.solution.columns), self.df_rest
+        if self.errors.middle is None and not (self.fixed_effects and self.fixed_effects.second):
+            F = self._classical_f()
+        else:
+            df = int(np.count_nonzero(self._term_columns))
+            roots = np.hstack([np.zeros((df, 1)), self.solution.root[:df]])
+            F = self._wald(roots, self.solution.coefficients[:df])
+        return OverallTest(float(F), df, rest, float(p_of_f(F, df, rest)))
+
+    def _classical_f(self) -> float:
+        residual, df = self.solution.residual, len(self.solution.columns)
+        return self.solution.explained / df / (residual / self.rows_over) if residual > 0 else math.inf
+
+    @cached_property
+    def terms(self) -> pd.DataFrame:
+        """The joint test of each term, given all the others.
+
+        `term`, `df` (its coefficients), `statistic` (F on `df` and `df_rest` degrees of freedom),
+        `p`. A group is tested as a whole; its test does not depend on the base. Robust and clustered
+        errors make it a Wald test; with fewer clusters than coefficients there is none (NaN).
+        """
+        df, F = self._wald_by_term()
+        p = p_of_f(F, np.maximum(df, 1), self.df_rest)
+        return table_of({"term": [t.name for t in self.parts], "df": df, "statistic": F, "p": p})
+
+    @cached_property
+    def standardised(self) -> pd.DataFrame:
+        """The coefficients in standard deviations of the outcome.
+
+        `term`, `level`, `against`, `base`, `step` (what the difference is for), `estimate`, `low`, `high`.
+        A numeric column is told for one standard deviation of its own. A level is told as its difference:
+        an indicator has no standard deviation anybody steps by, so it is not standardised itself.
+        """
+        table = self.coefficients.iloc[1:]
+        sds = {t.name: self.spread(t.variables[0])[2] for t in self.parts if t.kind in ("numeric", "slope")}
+        factor = np.array([sds.get(term, 1.0) for term in table["term"]]) / self.outcome_sd
+        step = [
+            f"one standard deviation of {term} ({short(sds[term])})" if term in sds else "difference"
+            for term in table["term"]
+        ]
+        kept = table[["term", "level", "against", "base"]].assign(step=step)
+        return kept.assign(**{k: table[k] * factor for k in ("estimate", "low", "high")}).reset_index(drop=True)
+
+    @cached_property
+    def outcome_sd(self) -> float:
+        """Standard deviation (n − 1) of the outcome in the rows used: the residual standard deviation of no model at all."""
+        return math.sqrt(self.strength.total_ss / (self.moments.rows - 1))
+
+    def _with_only(self, parts: tuple[Term, ...]) -> LinearFit:
+        kept = [k for k, t in enumerate(self.parts) if t in parts]
+        places = [0, *(k + 1 for k in kept), *range(len(self.parts) + 1, len(self.moments.sizes))]
+        fixed_effects = self.fixed_effects.only(self.moments.columns_of(places)) if self.fixed_effects else None
+        return self._refitted(parts, self.moments.only(places), fixed_effects)
+
+    def checks(self, *, most: int = 10, order: Any = None) -> Checks:
+        """Check the fit: shape and spread of the residuals, straight lines, cases, and serial order.
+
+        Parameters
+        ----------
+        most : int
+            How many cases to list, those that weigh most.
+        order : Column or array_like, shape (rows,), optional
+            What puts the rows of the study in order, where they have one.
+
+        Returns
+        -------
+        Checks
+            Each figure with what it means here and what would do; print it, or take its `findings`.
+
+        Raises
+        ------
+        FitError
+            If the outcome is reproduced exactly, or levels were taken out.
+        MarkbaseError
+            If the order has not a value for each row.
+        """
+        return check_fit(self, most, order)
+
+    def residual_views(self) -> Views:
+        """Return what a figure of the residuals draws, a value a row used.
+
+        Returns
+        -------
+        Views
+            Fitted values, standardised residuals, leverages, and what a normal shape would give.
+        """
+        return views_of(self)
+
+    def _on(self, used: NDArray[np.bool_], parts: tuple[Term, ...]) -> LinearFit:
+        if self.fixed_effects is not None:
+            raise FitError("A fit with levels taken out is not fitted again on other rows; fit it on them.")
+        other = replace(self, used=used, sample=self.sample.cut_to(used))
+        heavy = self.weights.values if self.weights else None
+        blocks = other._blocks(parts)
+        moments = gather(blocks, self.sample.rows, used, heavy)
+        check_room(other.sample.used, 1 + len(design_columns(parts, moments)))
+        try:
+            return other._refitted(parts, moments, None)
+        except Dependent as finding:
+            raise collinearity_error(finding, moments, parts) from None
+
+    def expected(self, rows: NDArray[np.intp]) -> Array:
+        """Return what the model gives for some rows, whether it used them or not.
+
+        Parameters
+        ----------
+        rows : ndarray of int
+            Which rows of the study.
+
+        Returns
+        -------
+        ndarray
+            NaN for a row with a gap, or with a level the model has not seen.
+        """
+        return self._predictor_at(rows)
+
+    def _with_more(self, more: Sequence[Term]) -> LinearFit:
+        parts = (*self.parts, *more)
+        blocks = self._blocks(parts)
+        heavy = self.weights.values if self.weights else None
+        moments = gather(blocks, self.sample.rows, self.used, heavy)
+        fixed_effects = self.fixed_effects.gathered(moments, blocks, self.used) if self.fixed_effects else None
+        return self._refitted(parts, moments, fixed_effects)
+
+    def _blocks(self, parts: Sequence[Term]) -> list[Block]:
+        hidden = self.fixed_effects.hidden if self.fixed_effects else ()
+        return [*(t.block() for t in (*parts, *hidden)), Block(1, multiplier=self.outcome.values)]
+
+    def _refitted(self, parts: tuple[Term, ...], moments: Moments, fixed_effects: FixedEffects | None) -> LinearFit:
+        """Fit other terms on the same rows, from their moments."""
+        blocks, heavy = self._blocks(parts), self.weights.values if self.weights else None
+        columns = design_columns(parts, moments)
+        if fixed_effects is not None:
+            columns = np.concatenate([columns, fixed_effects.free_levels(moments, len(parts) + 1)])
+        solution = solve(moments, blocks, self.used, self.sample.rows, columns, heavy, fixed_effects)
+        kind = "classical" if self.cluster is not None else self.errors.kind
+        errors = errors_of(kind, self.cluster, moments, blocks, solution, self.used, self.weights, fixed_effects)
+        return replace(
+            self, parts=parts, moments=moments, solution=solution, errors=errors, fixed_effects=fixed_effects
+        )
+
+    def groups(self, group: str, *, at: Mapping[str, float] | None = None) -> pd.DataFrame:
+        """Tell every level of a group: its rows, its mean, its adjusted mean, its difference from the base.
+
+        Parameters
+        ----------
+        group : str
+            A group of the model.
+        at : mapping of str to float, optional
+            Where numeric columns are held; by default as in the sample.
+
+        Returns
+        -------
+        pandas.DataFrame
+            One row a level, the base among them: `level`, `base`, `n`, `plain` (mean of the outcome in these rows), `adjusted`
+            (mean the model expects if all rows had this level and were otherwise as they are) with `adjusted_low` and
+            `adjusted_high`, `difference` from the base with `se`, `low`, `high` and `p` (NaN for the base).
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such group.
+        """
+        term = self._single(group, "categorical")
+        rows = self._level_rows(term, at)
+        chooser, starts = rows[:, self.solution.columns], np.ones(term.size, dtype=bool)
+        if self.fixed_effects is not None:
+            chooser[:, ~self._term_columns] = self.solution.means[~self._term_columns]
+        adjusted, se = self._combined(chooser, starts), self._se(self._roots_of(chooser, starts))
+        half = t_quantile(self.level, self.df_rest) * se
+        compared = self._compared([(v, "") for v in term.labels], rows - rows[term.base], "none", term.size)
+        base = np.arange(term.size) == term.base
+        return pd.DataFrame(
+            {
+                "level": term.labels,
+                "base": base,
+                "n": self._counts_of(term),
+                "plain": self._plain(term),
+                "adjusted": adjusted,
+                "adjusted_low": adjusted - half,
+                "adjusted_high": adjusted + half,
+                "difference": np.where(base, 0.0, compared["difference"]),
+                "se": np.where(base, 0.0, compared["se"]),
+                "low": np.where(base, 0.0, compared["low"]),
+                "high": np.where(base, 0.0, compared["high"]),
+                "p": np.where(base, np.nan, compared["p"]),
+            }
+        )
+
+    def _plain(self, group: Term) -> Array:
+        """Return the mean of the outcome at each level."""
+        codes = group.block().codes
+        assert codes is not None
+        inside = slice(None) if self.used is None else self.used
+        heavy = np.ones(self.sample.used) if self.weights is None else self.weights.values[inside]
+        centre = self.moments.centres[-1]
+        deviation = (self.outcome.values[inside] - centre) * heavy
+        sums = np.bincount(codes[inside], weights=deviation, minlength=group.size)
+        means: Array = centre + sums / np.bincount(codes[inside], weights=heavy, minlength=group.size)
+        return means
+
+    def _predicted(self, setting: Setting) -> dict[str, float]:
+        wide = self._sample.row(setting)
+        chooser = wide[self.solution.columns][None, :]
+        if self.fixed_effects is not None:
+            chooser[:, ~self._term_columns] = self.solution.means[~self._term_columns]
+        starts = np.array([True])
+        estimate = float(self._combined(chooser, starts)[0])
+        se = float(self._se(self._roots_of(chooser, starts))[0])
+        low, high = self._interval(estimate, se)
+        one_low, one_high = self._interval(estimate, math.hypot(se, self.strength.residual_sd))
+        found = {"predicted": estimate, "se": se, "low": low, "high": high}
+        return found if self.fixed_effects else found | {"one_low": one_low, "one_high": one_high}
+
+    def _read(self) -> Reading:
+        return make_reading(self)
+
+    @cached_property
+    def fitted(self) -> Array:
+        """What the model gives for each row of the study, shape (rows,); NaN for a row not used."""
+        start = None
+        if self.fixed_effects is not None:
+            columns, outcome = self.fixed_effects.means(self.moments)
+            own = self.moments.centres[-1] + outcome - columns[self.solution.columns].T @ self.solution.coefficients
+            start = own[self.fixed_effects.codes]
+        fitted = self._predictor_at(
+            np.arange(self.sample.rows), start, self.fixed_effects.hidden if self.fixed_effects else ()
+        )
+        if self.used is not None:
+            fitted[~self.used] = np.nan
+        return fitted

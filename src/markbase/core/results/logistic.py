@@ -1,0 +1,366 @@
+"""A logistic regression, estimated: its tables, tests and sentences."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import ClassVar
+
+import numpy as np
+import pandas as pd
+import scipy.special as sp
+from numpy.typing import NDArray
+
+from markbase.core.design.terms import Term
+from markbase.core.diagnostics.classification import Classification
+from markbase.core.diagnostics.logistic_checks import calibration_of, cases_of, classification_of
+from markbase.core.errors import FitError
+from markbase.core.estimation.likelihood import Point, probability
+from markbase.core.estimation.newton import Constraint, Maximum, maximise
+from markbase.core.estimation.profile_likelihood import profile_end
+from markbase.core.inference.distributions import p_of_f
+from markbase.core.reading.logistic_sentences import make_odds_reading
+from markbase.core.reading.statements import Reading
+from markbase.core.results.fit_statistics import LogisticStrength, OverallTest
+from markbase.core.results.probabilities import Probabilities, with_odds
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False, repr=False, kw_only=True)
+class LogisticFit(Probabilities):
+    """A logistic regression, estimated: the odds of one event.
+
+    Tables are DataFrames at full precision; print the fit to read it.
+    """
+
+    at_end: Point
+    """The likelihood at the estimates."""
+    objective: float
+    """What was maximised: the log-likelihood, with the penalty if there is one."""
+    status: str
+    """``converged``, or ``stalled`` where rounding kept the last steps from gaining."""
+    steps: int
+    """Newton steps taken."""
+    penalty: str
+    """``firth``, or empty."""
+    _statistic: ClassVar[str] = "z"
+
+    @property
+    def loglik(self) -> float:
+        """The log-likelihood at the estimates."""
+        return self.at_end.loglik
+
+    @property
+    def explained(self) -> str:
+        """What the equation gives."""
+        return f"log odds of {self.outcome.name} = {self.event}"
+
+    def _with_more(self, more: Sequence[Term]) -> LogisticFit:
+        return self._refitted((*self.parts, *more))
+
+    def _refitted(self, parts: tuple[Term, ...]) -> LogisticFit:
+        from markbase.core.results.fit_logistic import refit  # which makes fits of this kind
+
+        return refit(self, parts)
+
+    def _with_only(self, parts: tuple[Term, ...]) -> LogisticFit:
+        return self._refitted(parts)
+
+    @property
+    def converged(self) -> bool:
+        """Whether the steps ended where the slope of the likelihood is 0."""
+        return self.status == "converged"
+
+    @property
+    def _sigma2(self) -> float:
+        return 1.0
+
+    @property
+    def by_likelihood(self) -> bool:
+        """Whether tests compare likelihoods; with robust or clustered errors or sampling weights they do not."""
+        return self.errors.middle is None
+
+    @cached_property
+    def fitted(self) -> Array:
+        """The probability of the event for each row of the study, shape (rows,); NaN for a row not used."""
+        return probability(self.likelihood.predictor_of(self.theta))
+
+    @cached_property
+    def strength(self) -> LogisticStrength:
+        """How much: log-likelihoods, deviance, pseudo-R² by name, `aic`, `bic`."""
+        happened, heavy = self._happened_and_weights()
+        n = float(len(happened)) if heavy is None else float(heavy.sum())
+        rate = self.rate
+        null = n * float(sp.xlogy(rate, rate) + sp.xlog1py(1 - rate, -rate))
+        missed = self.at_end.missed
+        happening = n * rate
+        cox_snell = -math.expm1(2 * (null - self.loglik) / n)
+        k = len(self.solution.columns) + 1
+        return LogisticStrength(
+            loglik=self.loglik,
+            loglik_null=null,
+            deviance=-2 * self.loglik,
+            mcfadden=1 - self.loglik / null,
+            cox_snell=cox_snell,
+            nagelkerke=cox_snell / -math.expm1(2 * null / n),
+            tjur=1 - missed[0] / happening - missed[1] / (n - happening),
+            brier=self.at_end.missed_squares / n,
+            aic=-2 * self.loglik + 2 * k,
+            bic=-2 * self.loglik + math.log(n) * k,
+        )
+
+    @cached_property
+    def overall(self) -> OverallTest:
+        """Does the model say anything: `statistic` (chi-squared), `df`, `p`, and which test it is."""
+        p = len(self.solution.columns)
+        if not self.by_likelihood:
+            roots = np.hstack([np.zeros((p, 1)), self.solution.root])
+            F = self._wald(roots, self.solution.coefficients)
+            return OverallTest(F * p, p, math.inf, float(p_of_f(F, p, math.inf)), "Wald")
+        if self.penalty:
+            chi2 = self._fall(np.hstack([np.zeros((p, 1)), np.eye(p)]))
+        else:
+            chi2 = 2 * (self.loglik - self.strength.loglik_null)
+        return OverallTest(chi2, p, math.inf, float(p_of_f(chi2 / p, p, math.inf)), "likelihood ratio")
+
+    @cached_property
+    def terms(self) -> pd.DataFrame:
+        """The joint test of each term, given all the others.
+
+        `term`, `df` (its coefficients), `statistic` (chi-squared: of the likelihood ratio, or with robust or
+        clustered errors the Wald statistic), `p`, and beside them `wald` and `wald_p`.
+        """
+        df, F = self._wald_by_term()
+        degrees = np.maximum(df, 1)
+        wald = np.asarray(F) * degrees
+        wald_p = p_of_f(F, degrees, math.inf)
+        statistic, p = wald, wald_p
+        if self.by_likelihood:
+            falls = [self._fall(self._combinations(own)) if own else math.nan for own in self._own_rows]
+            statistic = np.array(falls)
+            p = p_of_f(statistic / degrees, degrees, math.inf)
+        return pd.DataFrame(
+            {
+                "term": [t.name for t in self.parts],
+                "df": df,
+                "statistic": statistic,
+                "p": p,
+                "wald": wald,
+                "wald_p": wald_p,
+            }
+        )
+
+    def _combinations(self, rows: list[int]) -> Array:
+        """Return some rows of the telling as combinations of the start and the inner coefficients."""
+        coefficient_map = self._map
+        return np.hstack([coefficient_map.starts[rows][:, None].astype(np.float64), coefficient_map.chooser[rows]])
+
+    def _fall(self, combinations: Array) -> float:
+        """Return twice the fall of the log-likelihood when some combinations are held at 0."""
+        constraint = Constraint(combinations, np.zeros(len(combinations)))
+        held = self._held(constraint)
+        return max(2 * (self.objective - held.objective), 0.0)
+
+    def _held(self, constraint: Constraint) -> Maximum:
+        firth = bool(self.penalty)
+        return maximise(
+            self.likelihood,
+            self.solution.columns,
+            self.theta,
+            constraint=constraint,
+            firth=firth,
+            information=None if firth else self.information,
+            look=False,
+        )
+
+    @cached_property
+    def coefficients(self) -> pd.DataFrame:
+        """One row a coefficient, and one for the base of each group.
+
+        As of a linear fit, in log odds of the event: `term`, `level`, `against`, `base`, `n`, `estimate`,
+        `se`, `z`, `p`, `low`, `high`; and `odds_ratio`, `odds_low`, `odds_high`, their exponentials (of the
+        intercept: odds). Under Firth's penalty `p`, `low` and `high` are those of the penalised likelihood.
+        """
+        table = self._table(self._map)
+        if self.penalty:
+            told = [k for k, row in enumerate(self._map.rows) if not row.compared.base and self._map.known[k]]
+            low, high, p = (table[name].to_numpy(copy=True) for name in ("low", "high", "p"))
+            own = self.profile()
+            low[told], high[told] = own["low"], own["high"]
+            p[told] = [float(p_of_f(self._fall(self._combinations([k])), 1, math.inf)) for k in told]
+            table = table.assign(p=p, low=low, high=high)
+        return with_odds(table)
+
+    def coefficients_at(self, at: Mapping[str, float]) -> pd.DataFrame:
+        """Tell the coefficients where some numeric columns have a value of their own instead of 0.
+
+        Parameters
+        ----------
+        at : mapping of str to float
+            Numeric columns that are part of a slope by group, and where to hold them.
+
+        Returns
+        -------
+        pandas.DataFrame
+            As `coefficients`, with intervals and p values of Wald's kind.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such numeric column.
+        """
+        return with_odds(super().coefficients_at(at))
+
+    @cached_property
+    def outcome_sd(self) -> float:
+        """Standard deviation of the outcome, taken as 0 and 1."""
+        return math.sqrt(self.rate * (1 - self.rate))
+
+    def _read(self) -> Reading:
+        return make_odds_reading(self)
+
+    def _on(self, used: NDArray[np.bool_], parts: tuple[Term, ...]) -> LogisticFit:
+        return replace(self, used=used, sample=self.sample.cut_to(used))._refitted(parts)
+
+    def expected(self, rows: NDArray[np.intp]) -> Array:
+        """Return the probability the model gives to some rows, whether it used them or not.
+
+        Parameters
+        ----------
+        rows : ndarray of int
+            Which rows of the study.
+
+        Returns
+        -------
+        ndarray
+            NaN for a row with a gap, or with a level the model has not seen.
+        """
+        return probability(self._predictor_at(rows))
+
+    def classification(self, cut: float = 0.5, *, folds: int | None = None, seed: int = 0) -> Classification:
+        """Sort the rows by whether their probability reaches a cut, held against guessing.
+
+        Parameters
+        ----------
+        cut : float
+            From which probability the event is predicted.
+        folds : int, optional
+            Also sort rows the model has not seen: the rows are put at random into so many parts, and each part is
+            predicted by a fit to the others.
+        seed : int
+            The seed of the random order.
+
+        Returns
+        -------
+        Classification
+            `table`, `correct` beside `guess` (always the commoner level), `sensitivity`, `specificity`, `area` with its
+            interval, and `cross_validate`: all of it on the rows held out. Without `folds` it is of the rows the model was
+            fitted to, and better than it will be for others.
+
+        Raises
+        ------
+        MarkbaseError
+            If the cut or the number of parts cannot be used.
+        FitError
+            If the model cannot be fitted without one of the parts.
+        """
+        return classification_of(self, cut, folds, seed)
+
+    def calibration(self, parts: int = 10) -> pd.DataFrame:
+        """Compare predicted probabilities with observed shares, in parts of rising probability.
+
+        Parameters
+        ----------
+        parts : int
+            Into how many parts of about equal size the rows are put.
+
+        Returns
+        -------
+        pandas.DataFrame
+            `part`, `n`, `lowest`, `highest`, `predicted` (mean), `observed` (share) with `low` and `high` (Wilson).
+
+        Raises
+        ------
+        MarkbaseError
+            If there are fewer than two parts.
+        """
+        return calibration_of(self, parts)
+
+    def cases(self, most: int | None = 10, *, by: str = "influence") -> pd.DataFrame:
+        """List the cases that weigh most, or fit worst.
+
+        Parameters
+        ----------
+        most : int or None
+            How many; None for all.
+        by : str
+            ``influence`` (what leaving a case out would move, Pregibon's one-step distance) or ``residual``.
+
+        Returns
+        -------
+        pandas.DataFrame
+            The identifier of the data, then `observed`, `probability`, `residual` (Pearson's, standardised),
+            `leverage`, `influence`, the largest first.
+
+        Raises
+        ------
+        MarkbaseError
+            If there is nothing to list by that name.
+
+        References
+        ----------
+        Pregibon (1981), Annals of Statistics 9(4), 705-724, doi:10.1214/aos/1176345513.
+        """
+        return cases_of(self, most, by)
+
+    def profile(self) -> pd.DataFrame:
+        """Compute profile-likelihood intervals, which need not be even about the estimate.
+
+        Returns
+        -------
+        pandas.DataFrame
+            `term`, `level`, `estimate`, `low`, `high`, `odds_ratio`, `odds_low`, `odds_high`: for each
+            coefficient all values its likelihood-ratio test would not reject. NaN where no end was found.
+
+        Raises
+        ------
+        FitError
+            With robust or clustered errors or sampling weights, which have no likelihood to profile.
+
+        References
+        ----------
+        Venzon & Moolgavkar (1988), Applied Statistics 37(1), 87-94, doi:10.2307/2347496.
+        """
+        if not self.by_likelihood:
+            raise FitError(
+                "Profile intervals compare likelihoods; robust or clustered errors and sampling weights have none."
+            )
+        coefficient_map, estimates = self._map, self._estimates
+        fall = float(sp.gammaincinv(0.5, self.level))  # half the quantile of chi-squared on 1
+        records = []
+        for k, told in enumerate(coefficient_map.rows):
+            if told.compared.base or not coefficient_map.known[k]:
+                continue
+            combination = self._combinations([k])[0]
+            columns = self.solution.columns
+            low, high = (
+                profile_end(
+                    self.likelihood,
+                    columns,
+                    self.theta,
+                    self.objective,
+                    self.information,
+                    combination,
+                    fall,
+                    up,
+                    bool(self.penalty),
+                )
+                for up in (False, True)
+            )
+            records.append(
+                {"term": told.term, "level": told.compared.level, "estimate": estimates[k], "low": low, "high": high}
+            )
+        return with_odds(pd.DataFrame(records))

@@ -1,0 +1,238 @@
+"""What a logistic fit says in probabilities: of levels, of steps, of profiles, averaged over the rows."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.design.mean_columns import Setting
+from markbase.core.design.terms import Term
+from markbase.core.estimation.likelihood import Rows, Theta, probability
+from markbase.core.estimation.newton import Information
+from markbase.core.inference.distributions import p_of_t, t_quantile
+from markbase.core.inference.marginal_effects import (
+    Averaged,
+    average_probability,
+    average_slope,
+    known_profile,
+    logit_interval,
+)
+from markbase.core.results.fit import Fit
+
+Array = NDArray[np.float64]
+_MARGINAL = ["term", "level", "against", "base", "n", "effect", "se", "low", "high", "p"]
+
+
+@dataclass(frozen=True, eq=False, repr=False, kw_only=True)
+class Probabilities(Fit):
+    """A fit of the odds of an event, and the probabilities it gives."""
+
+    theta: Theta
+    """The inner coefficients."""
+    likelihood: Rows
+    """The rows, for tests that go back to them."""
+    information: Information
+    """The curvature at the estimates."""
+
+    @property
+    def event(self) -> str:
+        """The event whose odds are modelled."""
+        return self.outcome.levels[1].label
+
+    @property
+    def otherwise(self) -> str:
+        """The other level of the outcome."""
+        return self.outcome.levels[0].label
+
+    @cached_property
+    def events(self) -> int:
+        """Rows used in which the event happened."""
+        happened = self.likelihood.event if self.used is None else self.likelihood.event[self.used]
+        return int(np.count_nonzero(happened))
+
+    @cached_property
+    def rate(self) -> float:
+        """Share of the event in the rows used, each counted by its weight."""
+        happened, heavy = self._happened_and_weights()
+        return float(np.average(happened, weights=heavy))
+
+    def _happened_and_weights(self) -> tuple[Array, Array | None]:
+        inside = slice(None) if self.used is None else self.used
+        heavy = self.weights.values[inside] if self.weights else None
+        return self.likelihood.event[inside], heavy
+
+    def events_by_level(self, group: str) -> tuple[Array, Array]:
+        """Count rows and events of each level of a group that is a term.
+
+        Parameters
+        ----------
+        group : str
+            The name of the term.
+
+        Returns
+        -------
+        rows, events : ndarray, shape (levels,)
+            Rows used, and those with the event.
+        """
+        k = self._place[group]
+        m = self.moments
+        at = slice(int(m.starts[k]), int(m.starts[k]) + m.sizes[k])
+        rows = m.cross[0, at]
+        return rows, np.round(m.cross[-1, at] * m.scales[-1] + m.centres[-1] * rows)
+
+    @property
+    def _column_means(self) -> Array:
+        if self.weights is None:
+            return super()._column_means
+        heavy = self.weights.values if self.used is None else np.where(self.used, self.weights.values, 0.0)
+        return self.likelihood.sums_of(heavy) / float(heavy.sum())
+
+    def _with_odds(self, table: pd.DataFrame, column: str) -> pd.DataFrame:
+        return with_odds(table, column)
+
+    def _se_of(self, slope: Array) -> float:
+        """Return the standard error of an average, by its derivative (the delta method)."""
+        information = self.information.root
+        return float(self._se((slope @ information)[None, :])[0])
+
+    def _average(self, setting: Setting) -> Averaged:
+        return average_probability(self.likelihood, self.theta, self.solution.columns, self.parts, setting)
+
+    def groups(self, group: str, *, at: Mapping[str, float] | None = None) -> pd.DataFrame:
+        """Tell every level of a group: its rows, its rate, its adjusted probability, its difference from the base.
+
+        Parameters
+        ----------
+        group : str
+            A group of the model.
+        at : mapping of str to float, optional
+            Where numeric columns are held; by default as in the sample.
+
+        Returns
+        -------
+        pandas.DataFrame
+            One row a level, the base among them: `level`, `base`, `n`, `plain` (share of the event in these rows), `adjusted`
+            (share the model expects if all rows had this level and were otherwise as they are) with `adjusted_low`,
+            `adjusted_high`; `difference` of the adjusted probabilities from the base's with `se`, `low`, `high`, `p` (delta
+            method); and `odds_ratio`, `odds_low`, `odds_high`, `odds_p` (NaN p for the base).
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such group.
+        """
+        term = self._single(group, "categorical")
+        self._check_cells(term)
+        setting = self._setting(at)
+        averaged = [self._average({**setting, group: share}) for share in np.eye(term.size)]
+        half = t_quantile(self.level, self.df_rest)
+        ends = [logit_interval(a.value, self._se_of(a.slope), half) for a in averaged]
+        base = np.arange(term.size) == term.base
+        anchor = averaged[term.base]
+        difference = np.array([a.value - anchor.value for a in averaged])
+        se = np.array([self._se_of(a.slope - anchor.slope) for a in averaged])
+        with np.errstate(divide="ignore", invalid="ignore"):
+            p = np.where(base, np.nan, p_of_t(difference / se, math.inf))
+        rows = self._level_rows(term, at)
+        odds = self._compared([(v, "") for v in term.labels], rows - rows[term.base], "none", term.size)
+        return pd.DataFrame(
+            {
+                "level": term.labels,
+                "base": base,
+                "n": self._counts_of(term),
+                "plain": self._plain(term),
+                "adjusted": [a.value for a in averaged],
+                "adjusted_low": [low for low, _ in ends],
+                "adjusted_high": [high for _, high in ends],
+                "difference": difference,
+                "se": se,
+                "low": difference - half * se,
+                "high": difference + half * se,
+                "p": p,
+                "odds_ratio": np.where(base, 1.0, odds["odds_ratio"]),
+                "odds_low": np.where(base, 1.0, odds["odds_low"]),
+                "odds_high": np.where(base, 1.0, odds["odds_high"]),
+                "odds_p": np.where(base, np.nan, odds["p"]),
+            }
+        )
+
+    def _plain(self, group: Term) -> Array:
+        """Return the share of the event at each level."""
+        codes = group.block().codes
+        assert codes is not None
+        inside = slice(None) if self.used is None else self.used
+        happened, heavy = self._happened_and_weights()
+        heavy = np.ones(len(happened)) if heavy is None else heavy
+        events = np.bincount(codes[inside], weights=happened * heavy, minlength=group.size)
+        shares: Array = events / np.bincount(codes[inside], weights=heavy, minlength=group.size)
+        return shares
+
+    @cached_property
+    def marginal(self) -> pd.DataFrame:
+        """Average marginal effects: by how much the probability of the event is higher, averaged over the rows.
+
+        `term`, `level`, `against`, `base`, `n`, `effect` (per unit of a numeric column, or between a level and the base; times
+        100 it is percentage points), `se`, `low`, `high`, `p` (delta method).
+        """
+        half = t_quantile(self.level, self.df_rest)
+        records: list[list[object]] = []
+        for term in {p.name: p for t in self.parts for p in (t.parts or (t,))}.values():
+            if term.is_categorical:
+                table = self.groups(term.name).rename(columns={"difference": "effect"})
+                table = table.assign(term=term.name, against=np.where(table["base"], "", term.base_label))
+                records += table[_MARGINAL].to_numpy().tolist()
+                continue
+            found = average_slope(self.likelihood, self.theta, self.solution.columns, self.parts, term.name)
+            se = self._se_of(found.slope)
+            p = float(p_of_t(found.value / se, math.inf)) if se > 0 else math.nan
+            ends = found.value - half * se, found.value + half * se
+            records.append([term.name, "", "", False, self.sample.used, found.value, se, *ends, p])
+        return pd.DataFrame(records, columns=_MARGINAL).astype({"n": np.int64, "base": bool})
+
+    def _predicted(self, setting: Setting) -> dict[str, float]:
+        half = t_quantile(self.level, self.df_rest)
+        if known_profile(self.parts, setting):
+            eta, root = self._wide(self._sample.row(setting), True)
+            se = float(self._se(root[None, :])[0])
+            share, low, high = probability(np.array([eta, eta - half * se, eta + half * se])).tolist()
+            return {"probability": share, "low": low, "high": high, "log_odds": eta, "se": se}
+        averaged = self._average(setting)
+        share, spread = averaged.value, self._se_of(averaged.slope)
+        low, high = logit_interval(share, spread, half)
+        steepness = share * (1 - share)
+        return {
+            "probability": share,
+            "low": low,
+            "high": high,
+            "log_odds": math.log(share / (1 - share)),
+            "se": spread / steepness,
+        }
+
+
+def with_odds(table: pd.DataFrame, column: str = "estimate") -> pd.DataFrame:
+    """Add the odds ratios that log odds and their interval stand for.
+
+    Parameters
+    ----------
+    table : pandas.DataFrame
+        With `low`, `high` and a column of log odds.
+    column : str
+        That column.
+
+    Returns
+    -------
+    pandas.DataFrame
+        The same with `odds_ratio`, `odds_low`, `odds_high`.
+    """
+    with np.errstate(over="ignore"):
+        odds = {
+            name: np.exp(table[source])
+            for name, source in (("odds_ratio", column), ("odds_low", "low"), ("odds_high", "high"))
+        }
+    return table.assign(**odds)

@@ -1,0 +1,272 @@
+"""How much the other terms inflate the variance of each coefficient.
+
+References
+----------
+Fox & Monette (1992), J. Am. Stat. Assoc. 87(417), 178-183, doi:10.1080/01621459.1992.10475190.
+Belsley, Kuh & Welsch (1980), Regression Diagnostics, ch. 3, doi:10.1002/0471725153.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+import scipy.linalg
+from numpy.typing import NDArray
+
+from markbase.core.design.moments import Moments
+from markbase.core.design.terms import Block, Term
+from markbase.core.errors import ColumnError, near
+from markbase.core.estimation.collinearity import Collinearity, find_collinearities
+from markbase.core.estimation.least_squares import solve
+from markbase.core.estimation.least_squares_solution import Dependent, Solution, inner_columns
+from markbase.core.study.exact_sums import dependences
+from markbase.core.tables import table_of
+
+Array = NDArray[np.float64]
+_TOUCHED = 1e-7
+
+
+@dataclass(frozen=True, eq=False)
+class VarianceInflation:
+    """The variance inflation among a set of terms."""
+
+    columns: pd.DataFrame
+    """`term`, `column` (empty for a numeric column, else the level), `vif`, `tolerance`, `r2`, `se_factor`."""
+    terms: pd.DataFrame
+    """`term`, `df`, `gvif`, `comparable` (its power 1/(2·df), which is √VIF for a numeric column)."""
+    collinear: tuple[Collinearity, ...]
+    """Exact collinearity; the values of their members are infinite."""
+
+
+@dataclass(frozen=True, eq=False)
+class Basis:
+    """The predictors of a screening, in one set of moments."""
+
+    moments: Moments
+    """Intercept, then each term, then a numeric column that serves as outcome."""
+    blocks: tuple[Block, ...]
+    """What the moments were taken of."""
+    terms: tuple[Term, ...]
+    """The terms."""
+    used: NDArray[np.bool_] | None
+    """The rows."""
+    rows: int
+    """Rows of the study."""
+    weights: Array | None = None
+    """Shape (rows,): with how much each row counts; None if all count alike."""
+    solved: Solution | None = None
+    """The solution for these terms, where a fit has it."""
+
+    def only(self, names: Sequence[str]) -> Basis:
+        """Return the basis of some of the terms, without touching the rows."""
+        kept = [k for k, t in enumerate(self.terms) if t.name in names]
+        places = [0, *(k + 1 for k in kept), len(self.moments.sizes) - 1]
+        moments = self.moments.only(places)
+        return Basis(
+            moments,
+            tuple(self.blocks[k] for k in [*kept, -1]),
+            tuple(self.terms[k] for k in kept),
+            self.used,
+            self.rows,
+            self.weights,
+        )
+
+
+def variance_inflation(basis: Basis) -> VarianceInflation:
+    """Compute the variance inflation of every coded column and every term.
+
+    Parameters
+    ----------
+    basis : Basis
+        The terms.
+
+    Returns
+    -------
+    Inflation
+        With S the centred cross-products, VIF is ``S_jj (S⁻¹)_jj`` of a coded column and the
+        generalised form ``det(S_tt) det((S⁻¹)_tt)`` of a term, which does not depend on the base.
+        Members of an exact collinearity have infinite values; the others' are those among what remains.
+    """
+    collinear, null, solution = _solved(basis)
+    moments = basis.moments
+    width, starts = moments.cross.shape[0], moments.starts.tolist()
+    scale, sums = np.repeat(moments.scales, moments.sizes), moments.cross[0]
+    every = inner_columns(moments, len(moments.sizes) - 1)
+    inner = np.zeros(width, dtype=bool)
+    inner[every] = True
+    root = np.zeros((width, len(solution.columns)))  # the rows of levels that are not inner columns stay 0
+    root[solution.columns] = solution.root
+    zero = np.zeros((len(null), width))
+    if len(null):
+        zero[:, every] = null
+
+    names: list[str] = []
+    labels: list[str] = []
+    first = []  # where the columns of each term begin
+    of, base = (
+        [],
+        [],
+    )  # the coded columns, and what each is told against: for a numeric column the intercept, whose row is 0
+    for k, term in enumerate(basis.terms, 1):
+        at = starts[k]
+        told = [j for j in range(term.size) if j != term.base] if term.is_categorical else [0]
+        first.append(len(names))
+        names += [term.name] * len(told)
+        labels += [term.labels[j] for j in told] if term.is_categorical else [""]
+        of += [at + j for j in told]
+        base += [at + term.base if term.is_categorical else 0] * len(told)
+    product = root[of] - root[base]
+    spread = (moments.cross[of, of] - sums[of] ** 2 / moments.weight) * scale[of] ** 2
+    vif = np.maximum(spread * np.einsum("ij,ij->i", product, product), 1.0)
+    vif[np.any(np.abs(zero[:, of] - zero[:, base]) > _TOUCHED, axis=0)] = math.inf
+
+    df, gvif = [], []
+    for k, term in enumerate(basis.terms, 1):
+        own = starts[k] + np.flatnonzero(inner[starts[k] : starts[k] + term.size])
+        df.append(len(own))
+        if len(own) == 1:
+            gvif.append(float(vif[first[k - 1]]))
+        elif np.any(np.abs(zero[:, own]) > _TOUCHED):
+            gvif.append(math.inf)
+        else:
+            centred = moments.cross[np.ix_(own, own)] - np.outer(sums[own], sums[own]) / moments.weight
+            gvif.append(_generalised(centred * np.outer(scale[own], scale[own]), root[own]))
+    tolerance = 1 / vif
+    columns = {"vif": vif, "tolerance": tolerance, "r2": 1 - tolerance, "se_factor": np.sqrt(vif)}
+    comparable = np.array(gvif) ** (0.5 / np.array(df))
+    return VarianceInflation(
+        table_of({"term": names, "column": labels, **columns}),
+        table_of({"term": [t.name for t in basis.terms], "df": df, "gvif": gvif, "comparable": comparable}),
+        tuple(collinear),
+    )
+
+
+def _generalised(S: Array, root: Array) -> float:
+    """Return det(S) det(AAᵀ), from the lengths left in two triangular factors."""
+    lengths = np.sqrt(np.diag(S))
+    first = np.linalg.slogdet(S / np.outer(lengths, lengths))[1]
+    R = scipy.linalg.lapack.dgeqrf((root * lengths[:, None]).T)[0]
+    second = 2 * float(np.sum(np.log(np.abs(np.diag(R)))))
+    return max(float(math.exp(first + second)), 1.0)
+
+
+def _solved(basis: Basis) -> tuple[list[Collinearity], Array, Solution]:
+    """Solve; where columns are exactly collinear, say how and solve for an independent set.
+
+    Returns
+    -------
+    collinear : list of Collinearity
+        What exact collinearity.
+    null : ndarray, shape (exact collinearity, inner columns)
+        The combinations that are zero, at unit length; empty if there are none.
+    solution : Solution
+        For all inner columns, or those that are left.
+    """
+    if basis.solved is not None:
+        return [], np.zeros((0, len(basis.solved.columns))), basis.solved
+    columns = inner_columns(basis.moments, len(basis.moments.sizes) - 1)
+    every = columns
+    collinear: list[Collinearity] = []
+    null: list[Array] = []
+    while True:
+        try:
+            return (
+                collinear,
+                np.array(null),
+                solve(basis.moments, basis.blocks, basis.used, basis.rows, columns, basis.weights),
+            )
+        except Dependent as finding:
+            tolerance = finding.tolerance or float(np.abs(np.diag(np.linalg.qr(finding.factor, mode="r"))).min()) * 2
+            fresh = dependences(finding.factor, tolerance / math.sqrt(len(columns)))
+            names = {o.terms for o in collinear}
+            collinear += [o for o in find_collinearities(finding, basis.moments, basis.terms) if o.terms not in names]
+            drop = set()
+            for weights in fresh:
+                raw = np.where(np.abs(weights) > _TOUCHED * np.abs(weights).max(), weights, 0.0) / finding.lengths
+                full = np.zeros(len(every))
+                full[np.searchsorted(every, finding.columns)] = raw / np.abs(raw).max()
+                null.append(full)
+                drop.add(int(finding.columns[int(np.argmax(np.abs(weights)))]))
+            columns = np.array([c for c in columns if int(c) not in drop], dtype=np.intp)
+
+
+def auxiliary(basis: Basis, term: str) -> pd.DataFrame:
+    """Say which other terms carry a term.
+
+    Parameters
+    ----------
+    basis : Basis
+        The terms.
+    term : str
+        The term that is explained by the others.
+
+    Returns
+    -------
+    pandas.DataFrame
+        `term` (each other), `gvif_without` (the generalised variance inflation of `term` when that one is left
+        out), `carried` (by what factor it is smaller then), the largest first. The auxiliary R² of an
+        numeric column is ``1 − 1/VIF``.
+
+    Raises
+    ------
+    ColumnError
+        If there is no such term.
+    """
+    names = [t.name for t in basis.terms]
+    if term not in names:
+        raise ColumnError(f"The screening has no term `{term}`.{near(term, names)}")
+    whole = float(variance_inflation(basis).terms.set_index("term").loc[term, "gvif"])  # type: ignore[arg-type]
+    records = []
+    for other in names:
+        if other == term:
+            continue
+        rest = variance_inflation(basis.only([n for n in names if n != other])).terms.set_index("term")
+        without = float(rest.loc[term, "gvif"])  # type: ignore[arg-type]
+        carried = (
+            math.inf
+            if math.isinf(whole) and math.isfinite(without)
+            else whole / without
+            if math.isfinite(without)
+            else 1.0
+        )
+        records.append({"term": other, "gvif_without": without, "carried": carried})
+    table = pd.DataFrame(records, columns=["term", "gvif_without", "carried"])
+    return table.sort_values("carried", ascending=False, kind="stable").reset_index(drop=True)
+
+
+def condition_indices(basis: Basis) -> pd.DataFrame:
+    """Compute condition indices with the variance shares of every coefficient.
+
+    Parameters
+    ----------
+    basis : Basis
+        The terms.
+
+    Returns
+    -------
+    pandas.DataFrame
+        One row a dimension: `index`, then the share of each coefficient's variance that lies on it
+        (columns sum to 1), the intercept's first. The columns are scaled to unit length and not
+        centred, as Belsley, Kuh & Welsch (1980) have it.
+    """
+    whole = basis.moments.centred_at(np.zeros(len(basis.moments.centres)))
+    places, labels = [0], ["(intercept)"]
+    for k, term in enumerate(basis.terms, 1):
+        start = int(whole.starts[k])
+        for level, label in enumerate(term.labels) if term.is_categorical else [(0, "")]:
+            if not term.is_categorical or level != term.base:
+                places.append(start + level)
+                labels.append(f"{term.name}: {label}" if label else term.name)
+    G = whole.cross[np.ix_(places, places)]
+    lengths = np.sqrt(np.diag(G))
+    values, vectors = np.linalg.eigh(G / np.outer(lengths, lengths))
+    values = np.maximum(values[::-1], 1e-17 * values[-1])
+    phi = vectors[:, ::-1] ** 2 / values
+    shares = (phi / phi.sum(axis=1, keepdims=True)).T
+    table = pd.DataFrame(shares, columns=labels)
+    table.insert(0, "index", np.sqrt(values[0] / values))
+    return table

@@ -1,0 +1,163 @@
+"""Declaring what a column is: a group with labels, an ordinal column, a numeric column, a role."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from markbase.core.errors import ColumnError, LevelError, count_noun, listed, near, quoted
+from markbase.core.study.codebook import code_text
+from markbase.core.study.column import Column, Kind, Level
+from markbase.core.study.column_types import with_default_base
+from markbase.core.study.verification import Recode, before_and_after, old_by_new, with_missing
+
+
+def declare_categorical(
+    column: Column, labels: Mapping[object, str] | None, order: Sequence[object] | None, kind: Kind
+) -> Recode:
+    """Declare a column a group, with labels for its codes and an order for its levels.
+
+    Parameters
+    ----------
+    column : Column
+        A numeric column whose numbers are codes, or a group.
+    labels : mapping, optional
+        Code to label.
+    order : sequence, optional
+        Labels or codes, the first level first; levels it leaves out follow.
+    kind : str
+        ``categorical`` or ``ordinal``.
+
+    Returns
+    -------
+    Recode
+        The group; codes without a label and labels without a row are among its notes.
+
+    Raises
+    ------
+    LevelError
+        For a label given to two codes, or an order with a level that is not there or there twice.
+    ColumnError
+        For a numeric column with so many values that they cannot be codes.
+    """
+    codes, values = _codes(column)
+    told = {code_text(code): str(label) for code, label in (labels or {}).items()}
+    twice = sorted({label for label in told.values() if list(told.values()).count(label) > 1})
+    if twice:
+        raise LevelError(
+            f"The label {listed(quoted(twice))} of `{column.name}` is given to two codes; merge such codes with `merge_levels`."
+        )
+    unused = [code for code in told if code not in codes]
+    all_codes = [*codes, *unused]
+    old = {level.code: level for level in column.levels}
+    levels = []
+    for code in all_codes:
+        before = old.get(code, Level(code, code))
+        levels.append(replace(before, label=told.get(code, before.label), declared=not told or code in told))
+    places = _ordered(column.name, levels, order) if order else list(range(len(levels)))
+    slot = np.full(len(levels) + 1, -1, dtype=np.int32)
+    slot[places] = np.arange(len(places))
+    new = replace(
+        column,
+        kind=kind,
+        values=slot[values],
+        levels=tuple(levels[k] for k in places),
+        base=None,
+        unit=None,
+        guess="",
+        doubt="",
+        fault="",
+    )
+    new = with_default_base(new)
+    if column.base and column.base.chosen:
+        new = replace(new, base=replace(column.base, level=int(slot[column.base.level])))
+    notes = []
+    bare = [code for code in codes if told and code not in told]
+    if bare:
+        notes.append(f"no label for {'code' if len(bare) == 1 else 'codes'} {listed(quoted(bare[:6]))}")
+    if unused:
+        notes.append(f"no row has {listed(quoted([told[c] for c in unused[:6]]), 'or')}")
+    text = f"Declared `{column.name}` {'an ordinal column' if kind == 'ordinal' else 'a group'} of {count_noun(len(codes), 'level')}"
+    return Recode(new, old_by_new(column, new, tuple(notes)), text + (f": {', '.join(notes)}." if notes else "."))
+
+
+def _codes(column: Column) -> tuple[list[str], np.ndarray]:
+    if column.is_categorical:
+        return [level.code for level in column.levels], column.values
+    distinct, places = np.unique(column.values[column.present], return_inverse=True)
+    if len(distinct) > 1000:
+        raise ColumnError(
+            f"`{column.name}` has {len(distinct):,} different values, so they are hardly codes; `cut` makes bands of a numeric column."
+        )
+    values = np.full(len(column.values), -1, dtype=np.int32)
+    values[column.present] = places
+    return [code_text(float(v)) for v in distinct], values
+
+
+def _ordered(name: str, levels: Sequence[Level], order: Sequence[object]) -> list[int]:
+    texts = [code_text(item) for item in order]
+    by_text = {level.code: k for k, level in enumerate(levels)} | {level.label: k for k, level in enumerate(levels)}
+    for text in texts:
+        if text not in by_text:
+            raise LevelError(
+                f"The order of `{name}` names `{text}`, which is no level.{near(text, [v.label for v in levels])}"
+            )
+    first = [by_text[text] for text in texts]
+    if len(set(first)) < len(first):
+        raise LevelError(f"The order of `{name}` names a level twice; name each once.")
+    return first + [k for k in range(len(levels)) if k not in first]
+
+
+def declare_numeric(column: Column) -> Recode:
+    """Declare a group whose codes are numbers a numeric column.
+
+    Parameters
+    ----------
+    column : Column
+        A group with a number for a code in every level that occurs.
+
+    Returns
+    -------
+    Recode
+        The numeric column.
+
+    Raises
+    ------
+    ColumnError
+        If a level that occurs is no number.
+    """
+    if not column.is_categorical:
+        new = replace(column, guess="")
+        return Recode(
+            new, before_and_after(column, new), f"Declared `{column.name}` a numeric column, as had been guessed."
+        )
+    numbers = np.full(len(column.levels) + 1, np.nan)
+    for k, level in enumerate(column.levels):
+        try:
+            numbers[k] = float(level.code.replace("_", "x"))
+        except ValueError:
+            if column.counts[k]:
+                raise ColumnError(
+                    f"`{column.name}` cannot be a numeric column: its level `{level.label}` ({count_noun(int(column.counts[k]), 'row')}) "
+                    f"is no number; blank it first, or keep the group."
+                ) from None
+    new = replace(
+        column,
+        kind="numeric",
+        values=numbers[column.values],
+        levels=(),
+        base=None,
+        guess="",
+        doubt="",
+        event=None,
+        scheme="indicator",
+    )
+    new = with_missing(new, column)
+    check = before_and_after(new, new)
+    return Recode(
+        new,
+        check,
+        f"Declared `{column.name}` a numeric column: {count_noun(new.valid, 'row')} with a value, as before.",
+    )

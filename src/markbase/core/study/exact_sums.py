@@ -1,0 +1,107 @@
+"""Numeric columns that are the exact total of other numeric columns."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+import scipy.linalg
+from numpy.typing import NDArray
+
+from markbase.core.study.column import Column
+
+_ROWS = 4096
+_MOST_COLUMNS = 200
+
+
+def find_totals(columns: Sequence[Column]) -> dict[str, tuple[str, ...]]:
+    """Find the numeric columns that are, in every row, the sum of two or more others, or equal to another.
+
+    Parameters
+    ----------
+    columns : sequence of Column
+        The numeric columns to look among; those that do not vary are passed over.
+
+    Returns
+    -------
+    dict of str to tuple of str
+        The parts of each total. An equality of two columns is told of the later one.
+
+    Notes
+    -----
+    Candidates are the exact dependences of up to 4,096 complete rows, by a pivoted QR factorisation
+    of the centred columns; each is then checked on all rows in which its members are present.
+    """
+    varying = [c for c in columns if c.valid > 1 and np.ptp(c.values[c.present]) > 0][:_MOST_COLUMNS]
+    varying = [c for c in varying if np.isfinite(c.values[c.present]).all()]
+    if len(varying) < 2:
+        return {}
+    complete = np.logical_and.reduce([c.present for c in varying])
+    rows = np.flatnonzero(complete)
+    if len(rows) <= len(varying):
+        return {}
+    rows = rows[np.linspace(0, len(rows) - 1, min(_ROWS, len(rows))).astype(np.intp)]
+    block = np.column_stack([c.values[rows] for c in varying])
+    block = block - block.mean(axis=0)
+    size = np.linalg.norm(block, axis=0)
+    if not size.all():
+        return {}
+    found: dict[str, tuple[str, ...]] = {}
+    for weights in dependences(block / size):
+        weights = weights / size
+        members = np.flatnonzero(np.abs(weights * size) > 1e-9 * np.abs(weights * size).max())
+        told = _as_total([varying[k] for k in members], weights[members])
+        if told:
+            found[told[0]] = told[1]
+    return found
+
+
+def dependences(block: NDArray[np.float64], tolerance: float = 1e-12) -> list[NDArray[np.float64]]:
+    """Find the exact linear dependences among columns of unit length.
+
+    Parameters
+    ----------
+    block : ndarray, shape (rows, columns)
+        The columns, or a triangular factor of them.
+    tolerance : float
+        How small the remainder of a column must be, relative to its length.
+
+    Returns
+    -------
+    list of ndarray, shape (columns,)
+        One combination of the columns that is zero for each dependent column.
+    """
+    R, order = scipy.linalg.qr(block, mode="r", pivoting=True, check_finite=False)[-2:]
+    diagonal = np.abs(np.diag(R))
+    rank = int(np.sum(diagonal > tolerance * np.sqrt(block.shape[1])))
+    found = []
+    for k in range(rank, block.shape[1]):
+        weights = np.zeros(block.shape[1])
+        weights[order[k]] = 1.0
+        if rank:
+            weights[order[:rank]] = -scipy.linalg.solve_triangular(R[:rank, :rank], R[:rank, k], check_finite=False)
+        found.append(weights)
+    return found
+
+
+def _as_total(members: Sequence[Column], weights: NDArray[np.float64]) -> tuple[str, tuple[str, ...]] | None:
+    """Read a dependence as `total = sum of parts`, verified on all rows; None if it is not one."""
+    signs = np.round(weights / np.abs(weights).max())
+    if not np.allclose(weights / np.abs(weights).max(), signs, atol=1e-7) or not signs.all():
+        return None
+    for sign in (1, -1):
+        if np.sum(signs == sign) == 1:
+            total = members[int(np.flatnonzero(signs == sign)[0])]
+            if len(members) == 2:
+                total = members[1]
+            parts = [c for c in members if c is not total]
+            if np.all(signs[[c is not total for c in members]] == -sign) and _holds(total, parts):
+                return total.name, tuple(c.name for c in parts)
+    return None
+
+
+def _holds(total: Column, parts: Sequence[Column]) -> bool:
+    rows = np.logical_and.reduce([c.present for c in (total, *parts)])
+    gap = total.values[rows] - np.sum([c.values[rows] for c in parts], axis=0)
+    size = max(float(np.abs(c.values[rows]).max()) for c in (total, *parts))
+    return bool(np.all(np.abs(gap) <= 16 * np.finfo(float).eps * len(parts) * size))

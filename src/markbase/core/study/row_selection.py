@@ -1,0 +1,247 @@
+"""Keeping some rows, and holding some out."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.errors import ColumnError, MarkbaseError, count_noun, listed, near, quoted
+from markbase.core.study.column import Column
+from markbase.core.study.column_types import with_default_base
+from markbase.core.study.verification import Check
+
+Rows = NDArray[np.bool_]
+
+TESTS = ("above", "among", "at_least", "at_most", "below", "is", "is_not", "not_among", "present")
+
+
+def rows_that(column: Column, tests: object) -> tuple[Rows, str]:
+    """Find the rows that pass the tests on one column.
+
+    Parameters
+    ----------
+    column : Column
+        The column.
+    tests : mapping
+        Test to value: ``above``, ``at_least``, ``at_most``, ``below`` for a numeric column; ``is``,
+        ``is_not`` with a value, ``among``, ``not_among`` with several; ``present`` with true. A bare
+        value stands for ``is``, a bare list for ``among``. A missing row passes none of them.
+
+    Returns
+    -------
+    rows : ndarray of bool, shape (rows,)
+        Which rows pass all tests.
+    words : str
+        The tests in words.
+
+    Raises
+    ------
+    ColumnError
+        For a test that is unknown or does not suit the column, or a value of the wrong type.
+    LevelError
+        For a level that is not there.
+    """
+    if not isinstance(tests, Mapping):
+        tests = {"among": tests} if isinstance(tests, (list, tuple)) else {"is": tests}
+    rows, words = column.present.copy(), []
+    for test, value in tests.items():
+        if test not in TESTS:
+            raise ColumnError(f"`{test}` is no test for `{column.name}`.{near(str(test), TESTS)}")
+        passed, told = _test(column, str(test), value)
+        rows &= passed
+        words.append(told)
+    return rows, " and ".join(words)
+
+
+def _test(column: Column, test: str, value: object) -> tuple[Rows, str]:
+    name = f"`{column.name}`"
+    if test == "present":
+        if value is not True:
+            raise ColumnError(f"`present` for {name} is true, not {value!r}.")
+        return column.present, f"{name} is not missing"
+    if test in ("above", "at_least", "at_most", "below"):
+        if column.is_categorical:
+            raise ColumnError(f"{name} is categorical, so `{test}` says nothing; `among` takes a list of its levels.")
+        if isinstance(value, bool) or not isinstance(value, (int, float)):
+            raise ColumnError(f"`{test}` for {name} is a number, not {value!r}.")
+        x = column.values
+        passed = {"above": x > value, "at_least": x >= value, "at_most": x <= value, "below": x < value}[test]
+        return passed, f"{name} is {test.replace('_', ' ')} {value:g}"
+    several = test in ("among", "not_among")
+    if several and not isinstance(value, (list, tuple)):
+        raise ColumnError(f"`{test}` for {name} takes a list, not {value!r}.")
+    wanted: list[Any] = list(value) if several else [value]  # type: ignore[call-overload]
+    if column.is_categorical:
+        passed = np.isin(column.values, [column.level_at(v) for v in wanted])
+    else:
+        if any(isinstance(v, bool) or not isinstance(v, (int, float)) for v in wanted):
+            raise ColumnError(f"{name} is numeric, so `{test}` takes numbers, not {value!r}.")
+        passed = np.isin(column.values, wanted)
+    negative = test in ("is_not", "not_among")
+    told = f"{name} is {'not ' if negative else ''}{listed([str(v) for v in wanted], 'or')}"
+    return (~passed if negative else passed), told
+
+
+def kept_rows(columns: Mapping[str, Column], conditions: Mapping[str, object], rows: int) -> tuple[Rows, Check, str]:
+    """Find the rows that meet every condition, and what each of them costs.
+
+    Parameters
+    ----------
+    columns : mapping of str to Column
+        The columns of the study.
+    conditions : mapping
+        Column to tests; see `rows_that`.
+    rows : int
+        Rows of the study.
+
+    Returns
+    -------
+    kept : ndarray of bool, shape (rows,)
+        The rows kept.
+    check : Check
+        Per condition: `fail` (rows that fail it), `missing` (rows with no value to hold against it),
+        `only` (rows lost to it alone).
+    words : str
+        The conditions in words.
+
+    Raises
+    ------
+    MarkbaseError
+        If there is no condition, or no row meets them all.
+    """
+    if not isinstance(conditions, Mapping) or not conditions:
+        raise MarkbaseError(
+            'Say which rows to keep, for instance {"age": {"at_least": 18}, "voice": ["alto", "tenor"]}.'
+        )
+    each, words = [], []
+    for name, tests in conditions.items():
+        passed, told = rows_that(columns[name], tests)
+        each.append(passed)
+        words.append(told)
+    kept = np.logical_and.reduce(each)
+    failures = np.sum([~p for p in each], axis=0)
+    table = pd.DataFrame(
+        [
+            {
+                "condition": told.replace("`", ""),
+                "fail": int(np.sum(~p & columns[name].present)),
+                "missing": int(np.sum(~columns[name].present)),
+                "only": int(np.sum(~p & (failures == 1))),
+            }
+            for name, told, p in zip(conditions, words, each, strict=True)
+        ]
+    )
+    if not kept.any():
+        worst = table.iloc[int(np.argmax(table["fail"] + table["missing"]))]
+        raise MarkbaseError(
+            f"No row of {rows:,} meets {'the condition' if len(each) == 1 else 'all conditions'}; most fail “{worst['condition']}” "
+            f"({worst['fail'] + worst['missing']:,} rows). Nothing was kept."
+        )
+    return (
+        kept,
+        Check("", ", ".join(conditions), table, int(kept.sum()) + int((failures > 0).sum()) == rows),
+        listed(words),
+    )
+
+
+def take(column: Column, rows: NDArray[Any]) -> Column:
+    """Return a column with some of its rows.
+
+    Parameters
+    ----------
+    column : Column
+        The column.
+    rows : ndarray
+        A mask or places.
+
+    Returns
+    -------
+    Column
+        The same levels; a base nobody chose is chosen again, a base that was chosen stays.
+    """
+    why = None if column.why_missing is None else column.why_missing[rows]
+    new = replace(column, values=column.values[rows], why_missing=why)
+    if new.is_categorical and (new.base is None or not new.base.chosen):
+        return with_default_base(replace(new, base=None))
+    return new
+
+
+def split_rows(rows: int, share: float, seed: int, within: Column | None) -> tuple[Rows, str]:
+    """Choose rows to hold out.
+
+    Parameters
+    ----------
+    rows : int
+        Rows of the study.
+    share : float
+        Share to hold out, between 0 and 1.
+    seed : int
+        Seed of the random numbers: the same seed holds out the same rows.
+    within : Column, optional
+        A group: the share is held out of each of its levels.
+
+    Returns
+    -------
+    held : ndarray of bool, shape (rows,)
+        The rows held out.
+    words : str
+        What was done.
+
+    Raises
+    ------
+    MarkbaseError
+        For a share or a seed out of range, or so few rows that a part would be empty.
+    ColumnError
+        If `within` is numeric.
+    """
+    if isinstance(share, bool) or not isinstance(share, (int, float)) or not 0 < share < 1:
+        raise MarkbaseError(f"The share to hold out is {share!r}; it must lie between 0 and 1, for instance 0.2.")
+    if isinstance(seed, bool) or not isinstance(seed, int) or seed < 0:
+        raise MarkbaseError(f"The seed is {seed!r}; it must be a whole number of 0 or more.")
+    rng = np.random.default_rng(seed)
+    if within is not None and not within.is_categorical:
+        raise ColumnError(f"`{within.name}` is numeric; rows are held out within the levels of a group.")
+    series = np.zeros(rows, dtype=np.int64) if within is None else within.values
+    held = np.zeros(rows, dtype=bool)
+    for level in np.unique(series):
+        here = np.flatnonzero(series == level)
+        count = round(share * len(here))
+        held[rng.permutation(here)[:count]] = True
+    out = int(held.sum())
+    if out == 0 or out == rows:
+        raise MarkbaseError(
+            f"Holding out {share:g} of {count_noun(rows, 'row')}{f' within `{within.name}`' if within else ''} leaves one part "
+            f"empty; choose another share."
+        )
+    inside = f" within the levels of `{within.name}`" if within else ""
+    return held, f"{out:,} of {rows:,} rows held out at random{inside} (share {share:g}, seed {seed})"
+
+
+def one_sided_levels(train: Mapping[str, Column], test: Mapping[str, Column]) -> list[str]:
+    """Name the levels that one of two parts of the data lacks.
+
+    Parameters
+    ----------
+    train, test : mapping of str to Column
+        The columns of the two parts.
+
+    Returns
+    -------
+    list of str
+        One remark a group concerned.
+    """
+    remarks = []
+    for name, first in train.items():
+        if not first.is_categorical or first.role == "identifier":
+            continue
+        second = test[name]
+        for part, here, there in (("kept", first, second), ("held-out", second, first)):
+            lacking = [v.label for k, v in enumerate(first.levels) if here.counts[k] == 0 and there.counts[k] > 0]
+            if lacking:
+                remarks.append(f"no {part} row of `{name}` is {listed(quoted(lacking[:4]), 'or')}")
+    return remarks

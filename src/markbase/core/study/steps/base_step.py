@@ -1,0 +1,86 @@
+"""How every preparing step ends: a new study, and one more line on the trail."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Mapping, Sequence
+from typing import Any, Self
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.errors import ColumnError, remark
+from markbase.core.study.column import Column
+from markbase.core.study.row_selection import take
+from markbase.core.study.trail import Trail, TrailStep
+from markbase.core.study.verification import Recode
+
+
+class Stepping(ABC):
+    """What the preparing steps of a study stand on."""
+
+    _columns: dict[str, Column]
+    _rows: int
+    _name: str
+    _trail: Trail
+
+    @abstractmethod
+    def column(self, name: str) -> Column:
+        """Return one typed column."""
+
+    def _new_name(self, name: str) -> str:
+        if not isinstance(name, str) or not name.strip():
+            raise ColumnError(f"A new column needs a name, not {name!r}.")
+        if name in self._columns:
+            raise ColumnError(f"There is a column `{name}` already, and nothing is overwritten; choose another name.")
+        return name
+
+    def _recoded(
+        self,
+        recode: Recode,
+        action: str,
+        settings: Mapping[str, Any],
+        reason: str,
+        worth_a_remark: Sequence[str] | None = None,
+    ) -> Self:
+        if not recode.check.passed:
+            raise AssertionError(f"{action} of {recode.column.name} did not verify")  # a defect of ours
+        notes = recode.check.notes
+        if worth_a_remark is not None:
+            notes = tuple(n for n in notes if any(mark in n for mark in worth_a_remark))
+        if notes:
+            told = "; ".join(notes)
+            remark(f"`{recode.column.name}`: {told}{'' if told.endswith('?') else '.'}")
+        step = TrailStep(action, recode.column.name, recode.text, settings, reason, recode.check)
+        return self._with(recode.column, step)
+
+    def _with(self, column: Column, step: TrailStep) -> Self:
+        """Return a study with one column put in place and one more step on the trail."""
+        study = object.__new__(type(self))
+        study.__dict__.update(self.__dict__)
+        study._columns = {**self._columns, column.name: column}
+        study._trail = self._trail.then(step)
+        return study
+
+    def _taken(self, rows: NDArray[np.bool_], step: TrailStep) -> Self:
+        """Return a study with some of the rows and one more step on the trail."""
+        study = object.__new__(type(self))
+        study.__dict__.update(self.__dict__)
+        study._columns = {name: take(column, rows) for name, column in self._columns.items()}
+        study._rows = int(np.count_nonzero(rows))
+        study._trail = self._trail.then(step)
+        return study
+
+
+def given(**settings: Any) -> dict[str, Any]:
+    """Keep the settings that were given."""
+    return {k: v for k, v in settings.items() if v is not None and not (isinstance(v, (list, dict)) and not v)}
+
+
+def plain(value: Any) -> Any:
+    """Return a setting as values that TOML and JSON can hold."""
+    if isinstance(value, Mapping):
+        return {str(k): plain(v) for k, v in value.items()}
+    if isinstance(value, (list, tuple, range)):
+        return [plain(v) for v in value]
+    return value.item() if isinstance(value, np.generic) else value

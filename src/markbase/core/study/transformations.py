@@ -1,0 +1,241 @@
+"""New numeric columns from one numeric column: transformations and rescaling."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.errors import ColumnError, count_noun
+from markbase.core.formatting import short
+from markbase.core.study.column import Column, Made, Unit
+from markbase.core.study.verification import Recode, before_and_after, with_missing
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class _Transform:
+    words: str
+    compute: Callable[[Array], Array]
+    allowed: Callable[[Array], NDArray[np.bool_]]
+    rule: str
+    instead: str
+    unit: str
+
+
+_TRANSFORMS = {
+    "log": _Transform(
+        "natural logarithm",
+        np.log,
+        lambda x: x > 0,
+        "above 0",
+        "log1p takes zeros, cube_root takes negatives too",
+        "log unit",
+    ),
+    "log1p": _Transform(
+        "natural logarithm of 1 + x", np.log1p, lambda x: x > -1, "above −1", "cube_root takes any number", "log unit"
+    ),
+    "sqrt": _Transform(
+        "square root", np.sqrt, lambda x: x >= 0, "0 or more", "cube_root takes any number", "unit of the square root"
+    ),
+    "cube_root": _Transform("cube root", np.cbrt, np.isfinite, "finite", "", "unit of the cube root"),
+    "square": _Transform("square", np.square, np.isfinite, "finite", "", "unit of the square"),
+    "reciprocal": _Transform(
+        "reciprocal, 1/x",
+        lambda x: 1 / x,
+        lambda x: x != 0,
+        "other than 0",
+        "log1p takes zeros",
+        "unit of the reciprocal",
+    ),
+}
+RESCALINGS = ("centre", "unit_range", "z")
+TRANSFORMS = tuple(_TRANSFORMS)
+
+
+def transform(column: Column, how: str, name: str) -> Recode:
+    """Transform a numeric column.
+
+    Parameters
+    ----------
+    column : Column
+        A numeric column.
+    how : str
+        One of `TRANSFORMS`.
+    name : str
+        The name of the new column.
+
+    Returns
+    -------
+    Recode
+        The new numeric column, with the skew before and after.
+
+    Raises
+    ------
+    ColumnError
+        If the column is categorical, or a value cannot be transformed; the message says how many, and
+        what would do instead.
+    """
+    step = _TRANSFORMS[how]
+    check_numeric(column, how)
+    x = column.values
+    wrong = column.present & ~np.where(column.present, step.allowed(np.where(column.present, x, 1.0)), True)
+    if wrong.any():
+        low = float(x[wrong].min())
+        raise ColumnError(
+            f"The {step.words} of `{column.name}` needs values {step.rule}, and {count_noun(int(wrong.sum()), 'row')} "
+            f"{'is' if wrong.sum() == 1 else 'are'} not (the lowest {short(low)}): {step.instead}; or blank them if they are codes."
+        )
+    values = np.full(len(x), np.nan)
+    values[column.present] = step.compute(x[column.present])
+    unit = Unit(step.unit, step.unit.replace("unit", "units", 1))
+    new = Column(
+        name,
+        "numeric",
+        values,
+        label=f"{step.words} of {column.label or column.name}",
+        unit=unit,
+        made=Made(how, (column.name,)),
+    )
+    new = with_missing(new, column)
+    check = before_and_after(column, new, _skews(column, new))
+    return Recode(new, check, f"Made `{name}`, the {step.words} of `{column.name}` ({'; '.join(check.notes)}).")
+
+
+def rescale(column: Column, how: str, name: str, within: Column | None) -> Recode:
+    """Centre a numeric column, or rescale it to standard deviations or to its range.
+
+    Parameters
+    ----------
+    column : Column
+        A numeric column.
+    how : str
+        ``centre`` (less its mean), ``z`` (less its mean, over its standard deviation with n − 1) or
+        ``unit_range`` (0 at its lowest, 1 at its highest value).
+    name : str
+        The name of the new column.
+    within : Column, optional
+        A group: each level by its own mean, spread or range instead of the sample's.
+
+    Returns
+    -------
+    Recode
+        The new numeric column; the rows its mean and spread were taken from are in its notes.
+
+    Raises
+    ------
+    ColumnError
+        If the column is categorical or has two values only, or does not vary.
+    """
+    check_numeric(column, how)
+    distinct = np.unique(column.values[column.present])
+    if how == "z" and len(distinct) == 2:
+        raise ColumnError(
+            f"`{column.name}` has two values only, {short(distinct[0])} and {short(distinct[1])}: a standard deviation of such an "
+            f"indicator is no step anybody takes; leave it as it is, or declare it categorical."
+        )
+    if len(distinct) < 2:
+        raise ColumnError(f"`{column.name}` does not vary, so it cannot be rescaled.")
+    if within is not None and not within.is_categorical:
+        raise ColumnError(f"`{within.name}` is numeric; rescaling goes within the levels of a group.")
+    present = column.present if within is None else column.present & within.present
+    codes = (
+        np.zeros(len(column.values), dtype=np.intp) if within is None else np.maximum(within.values, 0).astype(np.intp)
+    )
+    middle, spread, flat = _by_level(column.values[present], codes[present], int(codes.max()) + 1, how)
+    values = np.full(len(column.values), np.nan)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        values[present] = (column.values[present] - middle[codes[present]]) / spread[codes[present]]
+    stuck = present & ~np.isfinite(values)
+    values[stuck] = np.nan
+    units = {
+        "centre": column.unit or Unit("unit", "units"),
+        "z": Unit("standard deviation", "standard deviations"),
+        "unit_range": Unit("whole range", "whole ranges"),
+    }
+    words = {"centre": "centred", "z": "in standard deviations", "unit_range": "on its range, 0 to 1"}[how]
+    whose = f"within the levels of `{within.name}`" if within else "over the whole sample"
+    new = Column(
+        name,
+        "numeric",
+        values,
+        label=f"{column.label or column.name}, {words}",
+        unit=units[how],
+        made=Made(how, (column.name,)),
+    )
+    reasons = {f"constant within its `{within.name}`": stuck} if within else {}
+    if within is not None:
+        reasons[f"`{within.name}` missing"] = column.present & ~within.present
+    new = with_missing(new, column, reasons)
+    notes = [f"mean and spread from {count_noun(int(present.sum()), 'row')}, {whose}"]
+    if within is None:
+        notes.append(_taken(how, float(middle[0]), float(spread[0])))
+    if flat:
+        notes.append(
+            f"{count_noun(flat, 'level')} of `{within.name if within else ''}` too small or constant: left missing"
+        )
+    text = f"Made `{name}`, `{column.name}` {words} {whose} ({'; '.join(notes)})."
+    return Recode(new, before_and_after(column, new, tuple(notes)), text)
+
+
+def _by_level(x: Array, codes: NDArray[np.intp], levels: int, how: str) -> tuple[Array, Array, int]:
+    """Return what to take off and by what to divide, shape (levels,), and how many levels cannot be rescaled."""
+    n = np.bincount(codes, minlength=levels)
+    if how == "unit_range":
+        low, high = np.full(levels, np.inf), np.full(levels, -np.inf)
+        np.minimum.at(low, codes, x)
+        np.maximum.at(high, codes, x)
+        spread = high - low
+        return low, spread, int(np.sum((n > 0) & ~(spread > 0)))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        centre = x.mean()  # sums of deviations keep their digits when the values are far from 0
+        mean = centre + np.bincount(codes, weights=x - centre, minlength=levels) / n
+        if how == "centre":
+            return mean, np.ones(levels), 0
+        sd = np.sqrt(np.bincount(codes, weights=(x - mean[codes]) ** 2, minlength=levels) / (n - 1))
+    return mean, sd, int(np.sum((n > 0) & ~(sd > 0)))
+
+
+def _taken(how: str, middle: float, spread: float) -> str:
+    if how == "centre":
+        return f"0 is {short(middle, 6)}"
+    if how == "z":
+        return f"0 is {short(middle, 6)}, one standard deviation is {short(spread, 6)}"
+    return f"0 is {short(middle, 6)}, 1 is {short(middle + spread, 6)}"
+
+
+def _skews(column: Column, new: Column) -> tuple[str, ...]:
+    table = before_and_after(column, new).table.set_index("measure")[["before", "after"]]
+    before, after = table.loc["skew"].to_numpy(dtype=np.float64).tolist()
+    return (f"skew {before:+.2f} before, {after:+.2f} after".replace("-", "−"),)
+
+
+def check_numeric(column: Column, how: str) -> None:
+    """Refuse a group, or a numeric column that cannot be used, with the reason.
+
+    Parameters
+    ----------
+    column : Column
+        The column.
+    how : str
+        What was to be done with it.
+
+    Raises
+    ------
+    ColumnError
+        If it is categorical or has a fault.
+    """
+    if column.is_categorical:
+        reason = (
+            "an indicator has no standard deviation anybody steps by, and a group no order of values"
+            if how in RESCALINGS
+            else "a group has no values to compute with"
+        )
+        raise ColumnError(f"`{column.name}` is categorical, so `{how}` is refused: {reason}.")
+    if column.fault:
+        raise ColumnError(column.fault)
+    if np.isinf(column.values[column.present]).any():
+        raise ColumnError(f"`{column.name}` holds infinite values; blank them before `{how}`.")

@@ -1,0 +1,172 @@
+"""What every recoding leaves behind: the new column, and the table that verifies it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.display import Shown
+from markbase.core.formatting import short
+from markbase.core.study.column import FIRST_CODED, Column, MissingCode
+from markbase.core.study.remarks import skewness
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Check(Shown):
+    """The verification of one recoding."""
+
+    column: str
+    """The new column."""
+    source: str
+    """The column it was made of."""
+    table: pd.DataFrame
+    """For groups `old`, `new`, `rows`: every pair that occurs. For numeric columns `measure`, `before`, `after`."""
+    passed: bool
+    """Whether the counts add up: no row lost or doubled, missing rows missing for a known reason."""
+    notes: tuple[str, ...] = ()
+    """What was noticed."""
+
+
+@dataclass(frozen=True)
+class Recode:
+    """A new column with its verification."""
+
+    column: Column
+    """The new column."""
+    check: Check
+    """Counts before and after."""
+    text: str
+    """What was done, in a sentence."""
+
+
+def old_by_new(source: Column, new: Column, notes: tuple[str, ...] = ()) -> Check:
+    """Count every pair of an old and a new value.
+
+    Parameters
+    ----------
+    source, new : Column
+        The column before and after; the new one is categorical.
+    notes : tuple of str
+        What was noticed on the way.
+
+    Returns
+    -------
+    Check
+        One row a pair. A numeric column's old values are told as the range that falls into each new level.
+    """
+    after = shown_values(new)
+    before = shown_values(source) if source.is_categorical else _ranges(source, after)
+    pairs = pd.DataFrame({"old": before[0][before[1]], "new": after[0][after[1]]})
+    order = {"old": {v: k for k, v in enumerate(before[0])}, "new": {v: k for k, v in enumerate(after[0])}}
+    table = pairs.value_counts(sort=False).rename("rows").reset_index()
+    table = table.sort_values(["new", "old"], key=lambda c: c.map(order[str(c.name)])).reset_index(drop=True)
+    told = int(table["rows"].sum()) == len(source.values) == len(new.values)
+    # a row that was missing must not have become a level
+    kept = not bool(np.any(new.present & ~source.present))
+    return Check(new.name, source.name, table, told and kept, notes)
+
+
+def before_and_after(source: Column, new: Column, notes: tuple[str, ...] = ()) -> Check:
+    """Describe a numeric column before and after.
+
+    Parameters
+    ----------
+    source, new : Column
+        Two numeric columns.
+    notes : tuple of str
+        What was noticed on the way.
+
+    Returns
+    -------
+    Check
+        Rows, missing, mean, sd, lowest, highest and skew of both.
+    """
+    described = [_described(source), _described(new)]
+    table = pd.DataFrame([{"measure": m, "before": described[0][m], "after": described[1][m]} for m in described[0]])
+    reasons = new.reasons()
+    passed = len(source.values) == len(new.values) and bool(np.all((reasons > 0) == ~new.present))
+    return Check(new.name, source.name, table, passed and not bool(np.any(new.present & ~source.present)), notes)
+
+
+@np.errstate(invalid="ignore")  # infinite values have no mean
+def _described(column: Column) -> dict[str, float]:
+    values = column.values[column.present]
+    few = len(values) < 2
+    constant = few or values.min() == values.max() or not np.isfinite(values).all()
+    return {
+        "rows": float(len(values)),
+        "missing": float(len(column.values) - len(values)),
+        "mean": float(values.mean()) if len(values) else np.nan,
+        "sd": np.nan if few else float(values.std(ddof=1)),
+        "low": float(values.min()) if len(values) else np.nan,
+        "high": float(values.max()) if len(values) else np.nan,
+        "skew": np.nan if constant else skewness(values),
+    }
+
+
+def shown_values(column: Column) -> tuple[NDArray[Any], NDArray[np.intp]]:
+    """Return what a group's rows show: level labels, then reasons for missing.
+
+    Parameters
+    ----------
+    column : Column
+        A group.
+
+    Returns
+    -------
+    names : ndarray of str, shape (levels + reasons,)
+        What can be shown.
+    places : ndarray of int, shape (rows,)
+        Which of them each row shows.
+    """
+    reasons = ["(missing: blank)", *(f"(missing: {c.shown})" for c in column.missing_codes)]
+    names = np.array([*(level.label for level in column.levels), *reasons], dtype=object)
+    places = np.where(column.present, column.values, len(column.levels) + column.reasons().astype(np.intp) - 1)
+    return names, places.astype(np.intp)
+
+
+def _ranges(source: Column, after: tuple[NDArray[Any], NDArray[np.intp]]) -> tuple[NDArray[Any], NDArray[np.intp]]:
+    """Tell a numeric column's values by the range that falls together into one new value."""
+    names: list[str] = []
+    places = np.zeros(len(source.values), dtype=np.intp)
+    for k in np.unique(after[1]):
+        here = (after[1] == k) & source.present
+        if here.any():
+            low, high = source.values[here].min(), source.values[here].max()
+            places[here] = len(names)
+            names.append(short(low, 6) if low == high else f"{short(low, 6)} to {short(high, 6)}")
+    reasons = ["(missing: blank)", *(f"(missing: {c.shown})" for c in source.missing_codes)]
+    gone = ~source.present
+    places[gone] = len(names) + source.reasons()[gone].astype(np.intp) - 1
+    return np.array([*names, *reasons], dtype=object), places
+
+
+def with_missing(column: Column, like: Column, reasons: Mapping[str, NDArray[np.bool_]] | None = None) -> Column:
+    """Give a new column the reasons for missing of the one it was made of, and some of its own.
+
+    Parameters
+    ----------
+    column : Column
+        The new column; its own missing rows must be among those of `like` or of `reasons`.
+    like : Column
+        The column it was made of.
+    reasons : mapping of str to ndarray of bool, shape (rows,), optional
+        Further reasons, and the rows that are missing for them.
+
+    Returns
+    -------
+    Column
+        The new column, with every missing row accounted for.
+    """
+    why, codes = like.reasons(), list(like.missing_codes)
+    for reason, rows in (reasons or {}).items():
+        fresh = rows & (why == 0)
+        if fresh.any():
+            why = np.where(fresh, FIRST_CODED + len(codes), why).astype(np.uint8)
+            codes.append(MissingCode("", reason))
+    return replace(column, missing_codes=tuple(codes), why_missing=why if codes else None)

@@ -1,0 +1,122 @@
+"""Data files out."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+
+from markbase.core.errors import FileError
+from markbase.core.study.study import Study
+from markbase.files.data import ESCAPED, EXTRAS, TEXT_SUFFIXES, need_extra
+from markbase.files.whole_files import refuse_to_replace, write_whole
+
+
+def write_data(study: Study, path: str | Path, *, codes: bool = False, replace: bool = False) -> None:
+    """Write the columns of a study to a file, for use elsewhere.
+
+    Parameters
+    ----------
+    study : Study
+        The study.
+    path : str or Path
+        The file; its ending says the kind: ``.csv``, ``.txt`` (commas), ``.tsv``, ``.tab`` (tabs), ``.xlsx``,
+        ``.ods`` or ``.parquet``.
+    codes : bool
+        Whether groups are written by their codes instead of their labels.
+    replace : bool
+        Whether a file that is there may be written over.
+
+    Raises
+    ------
+    FileError
+        If the kind is unknown, needs an extra that is not installed, the file is there already, or
+        cannot be written.
+
+    Notes
+    -----
+    Numbers are written so that they read back to the last bit (``.xlsx``, as its writer has it, to 16
+    digits); missing is an empty cell. A text
+    that a spreadsheet would take for a formula is written behind an apostrophe in text files, which
+    `open_study` takes off again, and as plain text in spreadsheets.
+    """
+    write_table(study.frame(codes=codes), path, replace=replace)
+
+
+def write_table(frame: pd.DataFrame, path: str | Path, *, replace: bool = False) -> None:
+    """Write a table to a file.
+
+    Parameters
+    ----------
+    frame : pandas.DataFrame
+        The table.
+    path : str or Path
+        The file, as for `write_data`.
+    replace : bool
+        Whether a file that is there may be written over.
+
+    Raises
+    ------
+    FileError
+        If the kind is unknown, needs an extra that is not installed, the file is there already, or cannot be
+        written.
+    """
+    path = Path(path)
+    suffix = path.suffix.lower()
+    if suffix not in TEXT_SUFFIXES and suffix not in EXTRAS:
+        raise FileError(
+            f"`{path}` ends in `{path.suffix}`, which is not written; there are {', '.join([*TEXT_SUFFIXES, *EXTRAS])}."
+        )
+    refuse_to_replace(path, replace)
+    if suffix in EXTRAS:
+        need_extra(path, suffix)
+    write_whole(path, table_bytes(frame, suffix))
+
+
+def table_bytes(frame: pd.DataFrame, suffix: str) -> bytes:
+    """Return a table as the contents of a file.
+
+    Parameters
+    ----------
+    frame : pandas.DataFrame
+        The table.
+    suffix : str
+        The kind of file.
+
+    Returns
+    -------
+    bytes
+        The contents.
+    """
+    texts = [str(name) for name, kind in frame.dtypes.items() if not pd.api.types.is_numeric_dtype(kind)]
+    plain = frame.astype(dict.fromkeys(texts, object))
+    if suffix in TEXT_SUFFIXES:
+        plain = plain.assign(**{name: plain[name].map(_guarded, na_action="ignore") for name in texts})
+        plain.columns = pd.Index([_guarded(str(name)) for name in plain.columns])
+        mark = "\t" if suffix in (".tsv", ".tab") else ","
+        return plain.to_csv(index=False, sep=mark, lineterminator="\n").encode()
+    buffer = io.BytesIO()
+    if suffix == ".parquet":
+        plain.to_parquet(buffer, index=False, engine="pyarrow")
+        return buffer.getvalue()
+    engine: Any = "odf" if suffix == ".ods" else "openpyxl"
+    with pd.ExcelWriter(buffer, engine=engine) as writer:
+        plain.to_excel(writer, index=False, sheet_name="data")
+        if engine == "openpyxl":
+            for row in writer.sheets["data"].iter_rows():
+                for cell in row:
+                    if isinstance(cell.value, str):
+                        cell.data_type = "s"  # a text stays a text, though it begin like a formula
+    return buffer.getvalue()
+
+
+def _guarded(text: Any) -> Any:
+    if not isinstance(text, str) or text[:1] not in ESCAPED:
+        return text
+    try:
+        float(text)
+    except ValueError:
+        return f"'{text}"
+    return text

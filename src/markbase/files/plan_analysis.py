@@ -1,0 +1,282 @@
+"""Reading what a plan asks for beyond the data, checked before anything runs."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from markbase.core.design.requested_terms import Spec, cross, slope
+from markbase.core.errors import near
+from markbase.files.plan_entries import Analysis, CompareEntry, EliminationEntry, FitEntry, ScreenEntry
+from markbase.files.plan_lines import Lines
+
+_SHARED = (
+    "cluster",
+    "errors",
+    "event",
+    "groups",
+    "kind",
+    "level",
+    "name",
+    "outcome",
+    "penalty",
+    "question",
+    "weights",
+    "weights_are",
+    "fixed_effects",
+)
+FIT_KEYS = tuple(sorted((*_SHARED, "correction", "cross_validate", "terms")))
+BLOCK_KEYS = tuple(sorted((*(k for k in _SHARED if k not in ("groups", "penalty")), "entry", "bootstrap", "seed")))
+SCREEN_KEYS = ("limit_r", "limit_vif", "outcome", "terms")
+COMPARE_KEYS = ("fits", "name")
+TRIM_KEYS = ("fit", "keep", "limit", "name")
+OUTPUT_KEYS = ("figures", "title")
+_SETTINGS = ("cluster", "errors", "event", "level", "penalty", "weights", "weights_are", "fixed_effects")
+_TYPES: dict[str, tuple[type, ...]] = {
+    "level": (float,),
+    "cross_validate": (bool,),
+    "figures": (bool,),
+    "limit_r": (int, float),
+    "limit_vif": (int, float),
+    "limit": (int, float),
+    "bootstrap": (int,),
+    "seed": (int,),
+}
+
+
+def read_analysis(mapping: Mapping[str, Any], text: str, source: str) -> Analysis:
+    """Read what a plan asks for.
+
+    Parameters
+    ----------
+    mapping : mapping
+        The plan, as TOML has it.
+    text : str
+        Its text, for line numbers.
+    source : str
+        What it is called in messages.
+
+    Returns
+    -------
+    Analysis
+        Checked as far as it can be without the data.
+
+    Raises
+    ------
+    MarkbaseError
+        For an unknown key, a value of the wrong kind, or one that is missing; with the line.
+    """
+    lines = Lines(text, source)
+    fits: list[tuple[int, FitEntry]] = []
+    for table, keys in (("fit", FIT_KEYS), ("blocks", BLOCK_KEYS)):
+        entries = mapping.get(table, [])
+        if not isinstance(entries, list) or not all(isinstance(e, Mapping) for e in entries):
+            raise lines.error(f"write [[{table}]] above each of its entries", table)
+        for number, entry in enumerate(entries):
+            fits.append((lines.header(table, number), _fit_entry(entry, table, number, keys, lines)))
+    fits.sort(key=lambda pair: pair[0])
+    found = [entry for _, entry in fits]
+    doubled = [e.name for k, e in enumerate(found) if e.name in [o.name for o in found[:k]]]
+    if doubled:
+        raise lines.error(f"two fits are called `{doubled[0]}`; give each a name of its own", doubled[0])
+    comparisons = _compare_entries(mapping.get("compare", []), [e.name for e in found], lines)
+    screen = _screen_entry(mapping.get("screen"), lines)
+    output = mapping.get("output", {})
+    if not isinstance(output, Mapping):
+        raise lines.error("`output` is a table: [output]", "output")
+    _check_keys(output, OUTPUT_KEYS, "output", 0, lines)
+    return Analysis(
+        fits=tuple(found),
+        screen=screen,
+        comparisons=comparisons,
+        eliminations=_elimination_entries(mapping.get("backward_elimination", []), found, lines),
+        title=str(output.get("title", "")),
+        figures=bool(output.get("figures", True)),
+    )
+
+
+def _check_keys(entry: Mapping[str, Any], keys: Sequence[str], table: str, number: int, lines: Lines) -> None:
+    for key, value in entry.items():
+        at = lines.within(table, number, key)
+        if key not in keys:
+            raise lines.error(f"unknown key `{key}` in [{table}]", at=at, hint=near(key, keys))
+        wanted = _TYPES.get(key)
+        if wanted and (not isinstance(value, wanted) or (bool not in wanted and isinstance(value, bool))):
+            word = "true or false" if bool in wanted else "a number"
+            raise lines.error(f"`{key}` is {word}, not {value!r}", at=at)
+
+
+def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence[str], lines: Lines) -> FitEntry:
+    _check_keys(entry, keys, table, number, lines)
+    here = lines.header(table, number)
+    kind = entry.get("kind", "linear")
+    if kind not in ("linear", "logistic"):
+        raise lines.error(f"`kind` is linear or logistic, not {kind!r}", at=lines.within(table, number, "kind"))
+    if not isinstance(entry.get("outcome"), str):
+        raise lines.error(f'a [[{table}]] names its outcome: outcome = "belonging"', at=here)
+    misplaced = ("event", "penalty") if kind == "linear" else ("fixed_effects",)
+    for key in misplaced:
+        if entry.get(key):
+            other = "logistic" if kind == "linear" else "linear"
+            raise lines.error(
+                f'`{key}` is for a {other} fit; say kind = "{other}" or leave it out',
+                at=lines.within(table, number, key),
+            )
+    terms: tuple[Spec, ...] = ()
+    blocks: tuple[tuple[str, tuple[Spec, ...]], ...] = ()
+    if table == "fit":
+        terms = _specs(entry.get("terms"), table, number, "terms", lines)
+    else:
+        given = entry.get("entry")
+        if (
+            not isinstance(given, list)
+            or not given
+            or not all(isinstance(b, Mapping) and set(b) == {"name", "terms"} for b in given)
+        ):
+            raise lines.error(
+                'a [[blocks]] lists its blocks: entry = [{name = "background", terms = ["age", "voice"]}, …]',
+                at=lines.within(table, number, "entry"),
+            )
+        blocks = tuple((str(b["name"]), _specs(b["terms"], table, number, str(b["name"]), lines)) for b in given)
+    groups = entry.get("groups", [])
+    if not isinstance(groups, list) or not all(isinstance(g, str) for g in groups):
+        raise lines.error('`groups` is a list of groups: groups = ["voice"]', at=lines.within(table, number, "groups"))
+    name = str(entry.get("name") or f"{entry['outcome']} {'in blocks' if blocks else kind}")
+    settings = {
+        k: tuple(entry[k]) if k == "fixed_effects" and isinstance(entry[k], list) else entry[k]
+        for k in _SETTINGS
+        if k in entry
+    }
+    return FitEntry(
+        name,
+        kind,
+        entry["outcome"],
+        terms,
+        blocks,
+        settings,
+        tuple(groups),
+        str(entry.get("correction", "holm")),
+        bool(entry.get("cross_validate", False)),
+        int(entry.get("bootstrap", 0)),
+        int(entry.get("seed", 0)),
+        str(entry.get("question", "")),
+        table,
+        number,
+    )
+
+
+def _specs(given: Any, table: str, number: int, word: str, lines: Lines) -> tuple[Spec, ...]:
+    at = lines.within(table, number, word)
+    if not isinstance(given, list) or not given:
+        raise lines.error('terms are a list: terms = ["age", "voice", {slope = "age", by = "voice"}]', at=at)
+    specs: list[Spec] = []
+    for term in given:
+        if isinstance(term, str):
+            specs.append(term)
+        elif isinstance(term, Mapping) and set(term) == {"slope", "by"}:
+            specs.append(slope(str(term["slope"]), by=str(term["by"])))
+        elif (
+            isinstance(term, Mapping)
+            and set(term) == {"cross"}
+            and isinstance(term["cross"], list)
+            and len(term["cross"]) == 2
+        ):
+            specs.append(cross(*map(str, term["cross"])))
+        else:
+            raise lines.error(
+                f'{term!r} is no term; there are "age", {{slope = "age", by = "voice"}} and {{cross = ["voice", "stays"]}}',
+                at=at,
+            )
+    return tuple(specs)
+
+
+def _compare_entries(given: Any, names: Sequence[str], lines: Lines) -> tuple[CompareEntry, ...]:
+    if not isinstance(given, list) or not all(isinstance(e, Mapping) for e in given):
+        raise lines.error("write [[compare]] above each comparison", "compare")
+    found = []
+    for number, entry in enumerate(given):
+        _check_keys(entry, COMPARE_KEYS, "compare", number, lines)
+        fits = entry.get("fits")
+        if not isinstance(fits, list) or len(fits) < 2 or not all(isinstance(f, str) for f in fits):
+            raise lines.error(
+                'a [[compare]] names two fits or more: fits = ["one", "other"]', at=lines.header("compare", number)
+            )
+        for fit in fits:
+            if fit not in names:
+                at = lines.within("compare", number, fit)
+                raise lines.error(f"there is no fit `{fit}` in the plan", at=at, hint=near(fit, names))
+        found.append(CompareEntry(str(entry.get("name") or " beside ".join(fits)), tuple(fits)))
+    return tuple(found)
+
+
+def _elimination_entries(given: Any, fits: Sequence[FitEntry], lines: Lines) -> tuple[EliminationEntry, ...]:
+    if not isinstance(given, list) or not all(isinstance(e, Mapping) for e in given):
+        raise lines.error("write [[trim]] above each of its entries", "backward_elimination")
+    by_name = {e.name: e for e in fits}
+    found = []
+    for number, entry in enumerate(given):
+        _check_keys(entry, TRIM_KEYS, "backward_elimination", number, lines)
+        fit, keep, limit = entry.get("fit"), entry.get("keep", []), entry.get("limit", 0.05)
+        if not isinstance(fit, str):
+            raise lines.error(
+                'a [[trim]] names its fit: fit = "all together"', at=lines.header("backward_elimination", number)
+            )
+        if fit not in by_name:
+            at = lines.within("backward_elimination", number, fit)
+            raise lines.error(f"there is no fit `{fit}` in the plan", at=at, hint=near(fit, list(by_name)))
+        if not isinstance(keep, list) or not all(isinstance(k, str) for k in keep):
+            raise lines.error(
+                '`keep` is a list of terms: keep = ["voice"]', at=lines.within("backward_elimination", number, "keep")
+            )
+        terms = [s if isinstance(s, str) else s.name for s in by_name[fit].every_term]
+        for term in keep:
+            if term not in terms:
+                at = lines.within("backward_elimination", number, term)
+                raise lines.error(f"the fit `{fit}` has no term `{term}` to keep", at=at, hint=near(term, terms))
+        if not 0 < limit < 1:
+            at = lines.within("backward_elimination", number, "limit")
+            raise lines.error(f"`limit` is a p between 0 and 1, not {limit!r}", at=at)
+        found.append(EliminationEntry(str(entry.get("name") or f"{fit}, eliminated"), fit, float(limit), tuple(keep)))
+    return tuple(found)
+
+
+def _screen_entry(entry: Any, lines: Lines) -> ScreenEntry | None:
+    if entry is None:
+        return None
+    if not isinstance(entry, Mapping):
+        raise lines.error("`screen` is a table: [screen]", "screen")
+    _check_keys(entry, SCREEN_KEYS, "screen", 0, lines)
+    terms = entry.get("terms")
+    if not isinstance(terms, list) or not terms or not all(isinstance(t, str) for t in terms):
+        raise lines.error('a [screen] names its columns: terms = ["age", "voice"]', at=lines.header("screen"))
+    return ScreenEntry(tuple(terms), entry.get("outcome"), entry.get("limit_r"), entry.get("limit_vif"))
+
+
+def check_columns(analysis: Analysis, columns: Sequence[str], text: str, source: str) -> None:
+    """Refuse columns that the prepared data do not have, before anything is fitted.
+
+    Parameters
+    ----------
+    analysis : Analysis
+        What the plan asks for.
+    columns : sequence of str
+        The columns of the prepared data.
+    text, source : str
+        The plan, for line numbers.
+
+    Raises
+    ------
+    MarkbaseError
+        With the line, the column, and names that come close.
+    """
+    lines = Lines(text, source)
+    for entry in analysis.fits:
+        for name in entry.columns:
+            if name not in columns:
+                at = lines.within(entry.table, entry.number, name)
+                raise lines.error(f"there is no column `{name}` in the prepared data", at=at, hint=near(name, columns))
+    if analysis.screen:
+        for name in (*analysis.screen.terms, *([analysis.screen.outcome] if analysis.screen.outcome else [])):
+            if name not in columns:
+                at = lines.within("screen", 0, name)
+                raise lines.error(f"there is no column `{name}` in the prepared data", at=at, hint=near(name, columns))

@@ -1,0 +1,146 @@
+"""What a plan can ask for, and making the fits it asks for."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.fit_blocks import fit_blocks
+from markbase.core.design.requested_terms import Spec, names_of
+from markbase.core.results.fit_linear import fit_linear
+from markbase.core.results.fit_logistic import fit_logistic
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
+from markbase.core.study.study import Study
+
+
+@dataclass(frozen=True)
+class FitEntry:
+    """One fit of a plan."""
+
+    name: str
+    """What it is called, in the report and in file names."""
+    kind: str
+    """``linear`` or ``logistic``."""
+    outcome: str
+    """The outcome."""
+    terms: tuple[Spec, ...]
+    """Its terms; empty for an entry in blocks."""
+    entry: tuple[tuple[str, tuple[Spec, ...]], ...] = ()
+    """Its blocks, if it is entered block by block."""
+    settings: Mapping[str, Any] = field(default_factory=dict)
+    """The other arguments of the fit."""
+    groups: tuple[str, ...] = ()
+    """Groups to be told on their own."""
+    correction: str = "holm"
+    """Of their pairs."""
+    cross_validate: bool = False
+    """Whether rows are held out as well."""
+    bootstrap: int = 0
+    """Of blocks: how many samples give the intervals of what they add; 0 for none drawn."""
+    seed: int = 0
+    """The seed of these samples."""
+    question: str = ""
+    """What it is to answer, in the analyst's words."""
+    table: str = "fit"
+    """The table of the plan it is: ``fit`` or ``blocks``."""
+    number: int = 0
+    """Which of those, from 0."""
+
+    @property
+    def every_term(self) -> tuple[Spec, ...]:
+        """Its terms, those of all blocks together."""
+        return (*self.terms, *(s for _, own in self.entry for s in own))
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """Every column it names."""
+        names = [self.outcome, *(n for s in self.every_term for n in names_of(s)), *self.groups]
+        names += [str(self.settings[k]) for k in ("cluster", "weights") if self.settings.get(k)]
+        fixed_effects = self.settings.get("fixed_effects") or ()
+        return tuple(dict.fromkeys([*names, *([fixed_effects] if isinstance(fixed_effects, str) else fixed_effects)]))
+
+    def made_from(self, study: Study) -> LinearFit | LogisticFit | Blocks:
+        """Make the fit, or the blockwise entry of an entry in blocks.
+
+        Parameters
+        ----------
+        study : Study
+            The prepared study.
+
+        Returns
+        -------
+        LinearFit, LogisticFit or Blocks
+            As the function of its kind gives it.
+
+        Raises
+        ------
+        MarkbaseError
+            As that function.
+        """
+        settings = dict(self.settings)
+        if self.entry:
+            blocks = {name: list(terms) for name, terms in self.entry}
+            hierarchy = fit_blocks(study, self.outcome, blocks, kind=self.kind, **settings)
+            return hierarchy.bootstrap(self.bootstrap, seed=self.seed) if self.bootstrap else hierarchy
+        if self.kind == "linear":
+            return fit_linear(study, self.outcome, list(self.terms), **settings)
+        return fit_logistic(study, self.outcome, list(self.terms), **settings)
+
+
+@dataclass(frozen=True)
+class ScreenEntry:
+    """The screening of a plan."""
+
+    terms: tuple[str, ...]
+    """The columns."""
+    outcome: str | None = None
+    """The outcome."""
+    limit_r: float | None = None
+    """From which correlation a pair is flagged."""
+    limit_vif: float | None = None
+    """From which variance inflation factor a term is."""
+
+
+@dataclass(frozen=True)
+class CompareEntry:
+    """A comparison of fits of the plan."""
+
+    name: str
+    """What it is called."""
+    fits: tuple[str, ...]
+    """The names of the fits; of an entry in blocks its last block."""
+
+
+@dataclass(frozen=True)
+class EliminationEntry:
+    """Terms of a fit of the plan left out one by one."""
+
+    name: str
+    """What it is called."""
+    fit: str
+    """The name of the fit; of an entry in blocks its last block."""
+    limit: float = 0.05
+    """A term with p above it may go."""
+    keep: tuple[str, ...] = ()
+    """Terms that must stay."""
+
+
+@dataclass(frozen=True)
+class Analysis:
+    """Everything a plan asks for beyond the prepared data."""
+
+    fits: tuple[FitEntry, ...] = ()
+    """The fits and the entries in blocks, in the order of the plan."""
+    screen: ScreenEntry | None = None
+    """The screening; None for none."""
+    comparisons: tuple[CompareEntry, ...] = ()
+    """Fits side by side."""
+    eliminations: tuple[EliminationEntry, ...] = ()
+    """Fits whose terms are left out one by one."""
+    title: str = ""
+    """The title of the report."""
+    figures: bool = True
+    """Whether figures are drawn."""

@@ -1,0 +1,354 @@
+"""Several fits: blocks block by block, variants side by side, terms left out, rows held out."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import pandas as pd
+
+from markbase.core.comparison.backward_elimination import Elimination
+from markbase.core.comparison.block_changes import AnyFit
+from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.comparison import Comparison
+from markbase.core.comparison.cross_validation import CrossValidation
+from markbase.core.errors import count_noun, listed, quoted
+from markbase.core.formatting import decimals_for, number, p_value, share, short, without_zero
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
+from markbase.core.tables import rows_of
+from markbase.show.fit import LEVEL_INDENT, errors_text, reading_blocks, rows_section
+from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
+
+
+def blocks_page(hierarchy: Blocks) -> Page:
+    """Describe a blockwise entry.
+
+    Parameters
+    ----------
+    blockwise entry : Blocks
+        The blockwise entry.
+
+    Returns
+    -------
+    Page
+        Rows, what each block adds, how estimates move, variance inflation, sentences.
+    """
+    fit = hierarchy.last
+    sections = [
+        rows_section(fit, _rows_alone(hierarchy)),
+        _steps(hierarchy),
+        _moves(hierarchy),
+        *_vif(hierarchy),
+        Section("What it says", blocks=reading_blocks(hierarchy.reading())),
+    ]
+    return Page(
+        f"{fit.explained}: {count_noun(len(hierarchy), 'block')}, one after the other", fit.data_name, tuple(sections)
+    )
+
+
+def _rows_alone(hierarchy: Blocks) -> list[tuple[str, str]]:
+    used = hierarchy.last.sample.used
+    told = [
+        f"{name} could use {rows:,} by {'itself' if name[0] == '`' else 'themselves'}"
+        for name, rows in zip(_fits(hierarchy), hierarchy.rows_alone, strict=True)
+        if rows > used
+    ]
+    facts = [
+        ("every block", f"is fitted to the same {count_noun(used, 'row')}{'; ' + ', '.join(told) if told else ''}")
+    ]
+    if isinstance(hierarchy.last, LogisticFit):
+        fit = hierarchy.last
+        facts.append(
+            ("event", f"`{fit.outcome.name}` = `{fit.event}` in {fit.events:,} of them ({share(fit.events, used)})")
+        )
+    return facts
+
+
+def _fits(hierarchy: Blocks) -> list[str]:
+    return [f"`{name}`" if not k else f"the blocks up to `{name}`" for k, name in enumerate(hierarchy.names)]
+
+
+def _steps(hierarchy: Blocks) -> Section:
+    fit, rows = hierarchy.last, []
+    if isinstance(fit, LogisticFit):
+        percent = f"{short(100 * fit.level, 4)}% interval"
+        drawn = ("change", percent) if hierarchy.bootstrapped else ()
+        heads: tuple[str, ...] = ("block", "parameters", "deviance", "McFadden", *drawn, "Tjur", "chi²", "df", "p")
+        guess = max(fit.rate, 1 - fit.rate)
+        null = -2 * fit.strength.loglik_null
+        rows.append(Row(("no terms", "1", number(null, 1), ".000", *("" for _ in drawn), ".000", "", "", ""), "aside"))
+        rows += [
+            Row(
+                (
+                    r.block,
+                    f"{r.parameters}",
+                    number(r.deviance, 1),
+                    without_zero(r.mcfadden),
+                    *((without_zero(r.mcfadden_change), _change_interval(r)) if drawn else ()),
+                    without_zero(r.tjur),
+                    number(r.statistic, 2),
+                    f"{r.df}",
+                    p_value(r.p),
+                )
+            )
+            for r in rows_of(hierarchy.steps)
+        ]
+        blocks: tuple[Table | Facts, ...] = (
+            Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0),
+            Facts(
+                (
+                    (
+                        "with no terms",
+                        f"always guessing the commoner level is right in {number(100 * guess, 1)}% of rows",
+                    ),
+                    *_about_bootstrap(hierarchy),
+                )
+            ),
+        )
+    else:
+        heads = (
+            "block",
+            "parameters",
+            "R²",
+            "adjusted",
+            "change",
+            f"{short(100 * fit.level, 4)}% interval",
+            "f²",
+            "F",
+            "df",
+            "p",
+        )
+        high = max(
+            float(r.change_high) if not math.isnan(r.change_high) else float(r.r2_change)
+            for r in rows_of(hierarchy.steps)
+        )
+        for r in rows_of(hierarchy.steps):
+            known = not math.isnan(r.change_low)
+            interval = _change_interval(r) if known else ""
+            strip = Strip(r.change_low, r.r2_change, r.change_high, -0.04 * high, 1.04 * high) if known else None
+            cells = (
+                r.block,
+                f"{r.parameters}",
+                without_zero(r.r2),
+                without_zero(r.r2_adjusted),
+                without_zero(r.r2_change),
+                interval,
+                without_zero(r.f2),
+                number(r.statistic, 2),
+                f"{r.df}, {r.df_rest:.0f}",
+                p_value(r.p),
+            )
+            rows.append(Row(cells, "plain", strip))
+        facts = [("residual standard deviation", _misses(hierarchy))]
+        if any(r.test == "Wald F" for r in rows_of(hierarchy.steps)):
+            facts.append(("tests", f"Wald's, of the added coefficients: {errors_text(fit)}"))
+        facts += _about_bootstrap(hierarchy)
+        strips = "change of R²"
+        if not any(row.strip for row in rows):  # robust errors have no interval of the change, unless samples are drawn
+            heads, strips = (*heads[:5], *heads[6:]), ""
+            rows = [Row((*row.cells[:5], *row.cells[6:])) for row in rows]
+            facts.append(("interval", "none of the change with these errors; `bootstrap` draws samples for it"))
+        blocks = (Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0, strips), Facts(tuple(facts)))
+    note = f"the change of each block over the one before; {hierarchy.steps['test'].iloc[-1]} test"
+    return Section("2  What each block adds", note, blocks)
+
+
+def _change_interval(step: Any) -> str:
+    return f"{without_zero(step.change_low)} to {without_zero(step.change_high)}"
+
+
+def _about_bootstrap(hierarchy: Blocks) -> list[tuple[str, str]]:
+    return [("interval", hierarchy.bootstrapped.words)] if hierarchy.bootstrapped else []
+
+
+def _misses(hierarchy: Blocks) -> str:
+    fit = hierarchy.last
+    assert isinstance(fit, LinearFit)
+    decimals = decimals_for(fit.outcome_sd, 3)
+    misses = [f"{r.block} {number(r.residual_sd, decimals)}" for r in rows_of(hierarchy.steps)]
+    return f"no terms {number(fit.outcome_sd, decimals)}, {', '.join(misses)} ({fit.outcome.step_many})"
+
+
+def _moves(hierarchy: Blocks) -> Section:
+    scale = "log odds" if hierarchy.logistic else f"{hierarchy.last.outcome.step_many} of {hierarchy.last.outcome.name}"
+    table = _wide(hierarchy.last, hierarchy.moves, hierarchy.errors, hierarchy.names)
+    note = f"in {scale}, standard errors in brackets; the base of every group has its row"
+    return Section("3  How estimates move", note, (table,))
+
+
+def _wide(fit: AnyFit, values: pd.DataFrame, errors: pd.DataFrame, names: tuple[str, ...]) -> Table:
+    """Lay estimates side by side, with errors in brackets and a row for each base."""
+    rows, groups = [], set()
+    products = {t.name for t in fit.parts if t.parts}
+    for k, r in enumerate(values.to_dict("records")):
+        term, level = str(r["term"]), str(r["level"])
+        if level and term not in groups:
+            groups.add(term)
+            rows.append(Row((term, *("" for _ in names)), "group"))
+        cells = []
+        for name in names:
+            value, se = float(r[name]), float(errors[name].iloc[k])
+            if math.isnan(value):
+                cells.append("")
+            elif r["base"]:
+                cells.append("base")
+            else:
+                decimals = decimals_for(se)
+                cells.append(f"{number(value, decimals)} ({number(se, decimals)})")
+        if r["base"] and term in products:
+            continue
+        rows.append(Row((LEVEL_INDENT + level if level else term, *cells), "base" if r["base"] else "plain"))
+    return Table(("term, level", *names), tuple(rows), frozenset(range(1, len(names) + 1)), 0)
+
+
+def _vif(hierarchy: Blocks) -> list[Section]:
+    table = hierarchy.vif
+    if hierarchy.logistic or table[list(hierarchy.names)].isna().all().all():
+        return []
+    rows = tuple(
+        Row((str(r["term"]), *("" if math.isnan(float(r[n])) else number(float(r[n]), 2) for n in hierarchy.names)))
+        for r in table.to_dict("records")
+    )
+    note = "how many times a standard error is what it would be without the other terms of the block"
+    heads = ("term", *hierarchy.names)
+    return [Section("4  Inflation", note, (Table(heads, rows, frozenset(range(1, len(heads))), 0),))]
+
+
+def comparison_page(comparison: Comparison) -> Page:
+    """Describe fits side by side.
+
+    Parameters
+    ----------
+    comparison : Comparison
+        The comparison.
+
+    Returns
+    -------
+    Page
+        Strength, tests, estimates, cautions.
+    """
+    names = comparison.names
+    sections = []
+    figures = [c for c in comparison.strength.columns if c not in ("fit", "terms", "parameters", "used")]
+    rows = []
+    for r in comparison.strength.to_dict("records"):
+        shown = [
+            ""
+            if math.isnan(r[c])
+            else without_zero(r[c])
+            if c in ("r2", "r2_adjusted", "mcfadden", "nagelkerke", "tjur")
+            else number(r[c], 2)
+            for c in figures
+        ]
+        rows.append(Row((str(r["fit"]), f"{r['terms']}", f"{r['parameters']}", *shown)))
+    words = {
+        "r2": "R²",
+        "r2_adjusted": "adjusted",
+        "residual_sd": "residual standard deviation",
+        "aic": "AIC",
+        "bic": "BIC",
+        "mcfadden": "McFadden",
+        "nagelkerke": "Nagelkerke",
+        "tjur": "Tjur",
+    }
+    heads = ("fit", "terms", "parameters", *(words.get(c, c) for c in figures))
+    sections.append(
+        Section(
+            "How much each says",
+            f"all on the same {comparison.rows:,} rows",
+            (Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0),),
+        )
+    )
+    if len(comparison.tests):
+        body = tuple(
+            Row(
+                (
+                    f"{r.larger} over {r.smaller}",
+                    r.test,
+                    number(r.statistic, 2),
+                    f"{r.df}" + ("" if math.isinf(r.df_rest) else f", {r.df_rest:.0f}"),
+                    p_value(r.p),
+                )
+            )
+            for r in rows_of(comparison.tests)
+        )
+        table = Table(("what is added", "test", "statistic", "df", "p"), body, frozenset({2, 3, 4}), 0)
+        sections.append(Section("Does the larger say more", "where one holds all terms of the other", (table,)))
+    errors = comparison.estimates.rename(columns={f"se of {n}": f" {n}" for n in names})[[f" {n}" for n in names]]
+    errors.columns = pd.Index(names)
+    widest = max(comparison.fits, key=lambda f: len(f.parts))
+    sections.append(
+        Section("Estimates", "standard errors in brackets", (_wide(widest, comparison.estimates, errors, names),))
+    )
+    if comparison.cautions:
+        lines = tuple((text, ()) for text in comparison.cautions)
+        sections.append(Section("To be read with it", blocks=(Sentences(lines),)))
+    explained = listed(list(dict.fromkeys(f.explained for f in comparison.fits)))
+    return Page(
+        f"{explained}: {count_noun(len(names), 'fit')} side by side", comparison.fits[0].data_name, tuple(sections)
+    )
+
+
+def elimination_page(elimination: Elimination) -> Page:
+    """Describe what was left out, step by step."""
+    figure = "mcfadden" if isinstance(elimination.fit, LogisticFit) else "r2_adjusted"
+    rows = tuple(
+        Row(
+            (
+                f"{r['step']}",
+                str(r["dropped"]),
+                f"{r['df']}",
+                number(r["statistic"], 2),
+                p_value(r["p"]),
+                without_zero(r[figure]),
+                number(r["aic"], 1),
+                number(r["bic"], 1),
+            )
+        )
+        for r in elimination.steps.to_dict("records")
+    )
+    heads = (
+        "step",
+        "left out",
+        "df",
+        "statistic",
+        "p",
+        "McFadden" if figure == "mcfadden" else "adjusted R²",
+        "AIC",
+        "BIC",
+    )
+    facts = [("kept", listed(quoted(elimination.kept)))]
+    if elimination.protected:
+        facts.append(("protected", listed(quoted(elimination.protected))))
+    blocks: list[Table | Facts | Sentences] = [Table(heads, rows, frozenset({0, 2, 3, 4, 5, 6, 7}), 1)] if rows else []
+    blocks += [Facts(tuple(facts)), Sentences(tuple((c, ()) for c in elimination.cautions))]
+    note = f"while p is above {short(elimination.limit)}, the largest first"
+    return Page(
+        f"{elimination.fit.explained}: terms left out one by one",
+        elimination.fit.data_name,
+        (Section("Steps", note, tuple(blocks)),),
+    )
+
+
+def cross_validation_page(result: CrossValidation) -> Page:
+    """Describe figures on rows held out."""
+    rows = []
+    for r in rows_of(result.table):
+        digits = 2 if r.figure == "residual standard deviation" else 3
+        write = number if r.figure == "residual standard deviation" else without_zero
+        cells = (
+            r.figure,
+            write(r.of_the_fit, digits),
+            write(r.held_out, digits),
+            f"{write(r.lowest, digits)} to {write(r.highest, digits)}",
+            write(r.without_terms, digits),
+        )
+        rows.append(Row(cells))
+    heads = ("figure", "rows of the fit", "rows held out", "over the repeats", "no terms at all")
+    note = f"each of {result.folds} parts predicted by a fit to the others, {count_noun(result.repeats, 'time')}, seed {result.seed}"
+    facts = [("reading", "for new people like these, expect the figures held out, not those of the fit")]
+    if result.left_out:
+        facts.append(("left out", f"{count_noun(result.left_out, 'row')} whose level occurs in no other part"))
+    blocks = (Table(heads, tuple(rows), frozenset({1, 2, 3, 4}), 0), Facts(tuple(facts)))
+    return Page(f"{result.outcome}: on rows the model has not seen", "", (Section("", note, blocks),))

@@ -1,0 +1,272 @@
+"""Results as plain data at full precision, for machines."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+import math
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from markbase.core.comparison.backward_elimination import Elimination
+from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.comparison import Comparison
+from markbase.core.diagnostics.residuals import Checks
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
+from markbase.core.screening.prune import Pruned
+from markbase.core.screening.screen import Screen
+from markbase.core.study.column import Column
+from markbase.core.study.study import Study
+
+
+def fit_record(fit: LinearFit) -> dict[str, Any]:
+    """Return a linear fit as plain data.
+
+    Parameters
+    ----------
+    fit : LinearFit
+        The fit.
+
+    Returns
+    -------
+    dict
+        `kind`, `outcome`, `level`, `sample`, `overall`, `strength`, `terms`, `coefficients`, `bases`,
+        `equation`, `reading`; tables as lists of rows.
+    """
+    return {
+        **_shared(fit, "linear"),
+        "fixed_effects": list(fit.absorbed),
+        "standardised": _rows(fit.standardised),
+    }
+
+
+def _shared(fit: LinearFit | LogisticFit, kind: str) -> dict[str, Any]:
+    reading, equation = fit.reading(), fit.equation()
+    return {
+        "kind": kind,
+        "outcome": _about(fit.outcome),
+        "level": fit.level,
+        "errors": {"kind": fit.errors.kind, "cluster": fit.errors.cluster, "clusters": fit.errors.clusters},
+        "weights": {"kind": fit.weights.kind, "column": fit.weights.column} if fit.weights else None,
+        "sample": {"rows": fit.sample.rows, "used": fit.sample.used, "lost": _rows(fit.sample.lost)},
+        "overall": dataclasses.asdict(fit.overall),
+        "strength": dataclasses.asdict(fit.strength),
+        "terms": _rows(fit.terms),
+        "coefficients": _rows(fit.coefficients),
+        "bases": [
+            {
+                "term": t.name,
+                "base": t.base_label,
+                "chosen": t.column.base is not None and t.column.base.chosen,
+                "reason": t.column.base.reason if t.column.base else "",
+            }
+            for t in {p.name: p for part in fit.parts for p in (part.parts or (part,))}.values()
+            if t.is_categorical
+        ],
+        "equation": equation.text,
+        "reading": [dataclasses.asdict(s) for s in reading.statements],
+        "cautions": list(reading.cautions),
+    }
+
+
+def logistic_record(fit: LogisticFit) -> dict[str, Any]:
+    """Return a logistic fit as plain data.
+
+    Parameters
+    ----------
+    fit : LogisticFit
+        The fit.
+
+    Returns
+    -------
+    dict
+        As `fit_record`, with `event`, `converged`, `marginal` (average marginal effects), `classification` and `calibration`.
+    """
+    c = fit.classification()
+    return {
+        **_shared(fit, "logistic"),
+        "event": fit.event,
+        "otherwise": fit.otherwise,
+        "events": fit.events,
+        "penalty": fit.penalty or None,
+        "converged": fit.converged,
+        "steps": fit.steps,
+        "marginal": _rows(fit.marginal),
+        "classification": {
+            "cut": c.cut,
+            "table": c.table.to_dict(),
+            **{
+                k: getattr(c, k)
+                for k in ("correct", "guess", "commoner", "sensitivity", "specificity", "area", "area_low", "area_high")
+            },
+        },
+        "calibration": _rows(fit.calibration()),
+    }
+
+
+def groups_record(fit: LinearFit | LogisticFit, group: str, correction: str) -> dict[str, Any]:
+    """Return a group of a fit as plain data: its levels, every pair, and the equation by its levels."""
+    lines = fit.equation(by=group)
+    test = lines.parallel
+    return {
+        "levels": _rows(fit.groups(group)),
+        "correction": correction,
+        "pairs": _rows(fit.between(group, correction)),
+        "lines": {level: equation.text for level, equation in lines.lines},
+        "parallel": {k: getattr(test, k) for k in ("statistic", "df", "df_rest", "p")} if test else None,
+    }
+
+
+def checks_record(checks: Checks) -> dict[str, Any]:
+    """Return the checks of a linear fit as plain data."""
+    return {
+        "shape": {
+            "skew": checks.skew,
+            "kurtosis": checks.kurtosis,
+            "statistic": checks.shape_statistic,
+            "p": checks.shape_p,
+        },
+        "spread": {"statistic": checks.spread_statistic, "df": checks.spread_df, "p": checks.spread_p},
+        "lines": _rows(checks.lines),
+        "cases": _rows(checks.cases),
+        "findings": [dataclasses.asdict(f) for f in checks.findings],
+    }
+
+
+def blocks_record(hierarchy: Blocks) -> dict[str, Any]:
+    """Return a blockwise entry as plain data: `steps`, `moves`, `errors`, `variance_inflation`, `reading`, and each block as a fit."""
+    return {
+        "kind": "logistic" if hierarchy.logistic else "linear",
+        "entry": dict(zip(hierarchy.names, map(list, hierarchy.added), strict=True)),
+        "rows_alone": list(hierarchy.rows_alone),
+        "steps": _rows(hierarchy.steps),
+        "bootstrapped": dataclasses.asdict(hierarchy.bootstrapped) if hierarchy.bootstrapped else None,
+        "moves": _rows(hierarchy.moves),
+        "errors": _rows(hierarchy.errors),
+        "vif": _rows(hierarchy.vif),
+        "reading": [dataclasses.asdict(s) for s in hierarchy.reading().statements],
+        "blocks": [fit_record(f) if isinstance(f, LinearFit) else logistic_record(f) for f in hierarchy],
+    }
+
+
+def comparison_record(comparison: Comparison) -> dict[str, Any]:
+    """Return fits side by side as plain data."""
+    return {
+        "fits": list(comparison.names),
+        "rows": comparison.rows,
+        "refitted": list(comparison.refitted),
+        "strength": _rows(comparison.strength),
+        "tests": _rows(comparison.tests),
+        "estimates": _rows(comparison.estimates),
+        "cautions": list(comparison.cautions),
+    }
+
+
+def elimination_record(elimination: Elimination) -> dict[str, Any]:
+    """Return what was left out as plain data."""
+    return {
+        "limit": elimination.limit,
+        "steps": _rows(elimination.steps),
+        "kept": list(elimination.kept),
+        "cautions": list(elimination.cautions),
+    }
+
+
+def table_record(table: pd.DataFrame) -> list[dict[str, Any]]:
+    """Return a table as plain data, a mapping a row."""
+    return _rows(table)
+
+
+def study_record(study: Study) -> dict[str, Any]:
+    """Return the overview of a study as plain data."""
+    overview = _rows(study.overview())
+    for entry in overview:
+        column = study[entry["column"]]
+        if column.is_categorical and column.role != "identifier":
+            entry["level_counts"] = _rows(study.levels(column.name))
+    return {"data": study.name, "title": study.title, "rows": study.rows, "columns": overview}
+
+
+def column_record(study: Study, name: str) -> dict[str, Any]:
+    """Return one column of a study as plain data."""
+    column = study.column(name)
+    record = {"data": study.name, "rows": study.rows, **_about(column), "guess": column.guess}
+    table = study.levels(name) if column.is_categorical else study.values(name)
+    return record | {"levels" if column.is_categorical else "values": _rows(table)}
+
+
+def trail_record(study: Study) -> dict[str, Any]:
+    """Return what was done to a study as plain data, with the verification of each step."""
+    steps = []
+    for step in study.trail:
+        check = step.check
+        verified = {"passed": check.passed, "notes": list(check.notes), "table": _rows(check.table)} if check else None
+        steps.append({**step.record(), "text": step.text, "check": verified})
+    return {"data": study.name, "rows": study.rows, "columns": list(study.columns), "steps": steps}
+
+
+def screen_record(screen: Screen) -> dict[str, Any]:
+    """Return a screening as plain data; an infinite variance inflation factor is null, and `infinite` says so."""
+    variance_inflation = [row | {"infinite": math.isinf(row["vif"])} for row in _rows(screen.vif)]
+    terms = [row | {"infinite": math.isinf(row["gvif"])} for row in _rows(screen.terms)]
+    return {
+        "data": screen.data_name,
+        "outcome": screen.outcome.name if screen.outcome else None,
+        "sample": {"rows": screen.sample.rows, "used": screen.sample.used, "lost": _rows(screen.sample.lost)},
+        "limits": dataclasses.asdict(screen.limits),
+        "names": list(screen.correlations.columns),
+        "correlations": screen.correlations.to_numpy().tolist(),
+        "measures": screen.measures.to_numpy().tolist(),
+        "pairs": _rows(screen.pairs),
+        "vif": variance_inflation,
+        "terms": terms,
+        "collinear": [dataclasses.asdict(o) for o in screen.collinear],
+        "conditions": _rows(screen.conditions),
+        "advice": [dataclasses.asdict(a) for a in screen.advice],
+    }
+
+
+def pruned_record(pruned: Pruned) -> dict[str, Any]:
+    """Return what was dropped, and all values on the way, as plain data."""
+    return {
+        "limit": pruned.limit,
+        "steps": _rows(pruned.steps),
+        "values": _rows(pruned.values),
+        "kept": list(pruned.kept),
+        "cautions": list(pruned.cautions),
+    }
+
+
+def to_json(record: dict[str, Any]) -> str:
+    """Write plain data as JSON; numbers that are none or infinite become null."""
+    return json.dumps(_clean(record), ensure_ascii=False, indent=2, allow_nan=False)
+
+
+def _about(column: Column) -> dict[str, Any]:
+    unit = column.unit.many if column.unit else ""
+    return {
+        "column": column.name,
+        "label": column.label,
+        "kind": column.kind,
+        "role": column.role or "",
+        "unit": unit,
+    }
+
+
+def _rows(table: pd.DataFrame) -> list[dict[str, Any]]:
+    return [{str(k): v for k, v in row.items()} for row in table.to_dict("records")]
+
+
+def _clean(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {k: _clean(v) for k, v in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [_clean(v) for v in value]
+    if isinstance(value, np.generic):
+        value = value.item()
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
+    return value
