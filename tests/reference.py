@@ -1,30 +1,53 @@
 """Least squares by definition, at 50 digits, on columns laid out in full: what the fits are held against."""
 
+import itertools
+
 import mpmath as mp
 import numpy as np
+
+import markbase as mb
 
 mp.mp.dps = 50
 
 
+def pieces(frame, name, bases, power=1):
+    """Return the columns of one variable: a numeric one its powers, a group the indicators of its levels but the base."""
+    if name in bases:
+        levels = [v for v in sorted(frame[name].unique()) if v != bases[name]]
+        return [(level, [mp.mpf(int(v == level)) for v in frame[name]]) for level in levels]
+    values = [mp.mpf(float(v)) for v in frame[name]]
+    return [(f"{name}{'' if k == 1 else '²³'[k - 2]}", [v**k for v in values]) for k in range(1, power + 1)]
+
+
+def term_of(term):
+    """Return how the library is asked for a term written as a name, (name, degree), or a list of these."""
+    if isinstance(term, list):
+        return mb.interaction(*(term_of(part) for part in term))
+    return mb.polynomial(*term) if isinstance(term, tuple) else term
+
+
 def dense(frame, terms, bases):
-    """Lay out [1, numeric columns, indicators without the base] and name the columns as the coefficient table does."""
-    columns, names = [[1] * len(frame)], [("(intercept)", "")]
+    """Lay out [1, the products of the columns of each term] and name the columns as the coefficient table does."""
+    columns, names = [[mp.mpf(1)] * len(frame)], [("(intercept)", "")]
     for term in terms:
-        if term in bases:
-            for level in sorted(frame[term].unique()):
-                if level != bases[term]:
-                    columns.append([int(v == level) for v in frame[term]])
-                    names.append((term, level))
-        else:
-            columns.append(list(frame[term]))
-            names.append((term, ""))
+        parts = [
+            part if isinstance(part, tuple) else (part, 1) for part in (term if isinstance(term, list) else [term])
+        ]
+        name = term if isinstance(term, str) else term_of(term).name
+        curved = any(power > 1 for _, power in parts)
+        ordered = [p for p in parts if p[0] not in bases] + [p for p in parts if p[0] in bases]
+        for chosen in itertools.product(*(pieces(frame, *part[:1], bases, part[1]) for part in ordered)):
+            marks = "·".join(m for (m, _), part in zip(chosen, ordered, strict=True) if part[0] not in bases)
+            levels = [m for (m, _), part in zip(chosen, ordered, strict=True) if part[0] in bases]
+            names.append((name, " × ".join([*([marks] if curved else []), *levels])))
+            columns.append([mp.fprod(values) for values in zip(*(c for _, c in chosen), strict=True)])
     return columns, names
 
 
 def least_squares(frame, outcome, terms, bases):
     """Return every quantity of a linear fit as mpmath numbers."""
     columns, names = dense(frame, terms, bases)
-    X = mp.matrix([[mp.mpf(float(v)) for v in row] for row in zip(*columns, strict=True)])
+    X = mp.matrix([[mp.mpf(v) for v in row] for row in zip(*columns, strict=True)])
     y = mp.matrix([mp.mpf(float(v)) for v in frame[outcome]])
     n, p = X.rows, X.cols
     inverse = mp.inverse(X.T * X)
@@ -35,7 +58,7 @@ def least_squares(frame, outcome, terms, bases):
     tss = mp.fsum((v - mean) ** 2 for v in y)
     s2 = rss / (n - p)
     joint = {}
-    for term in terms:
+    for term in [t if isinstance(t, str) else term_of(t).name for t in terms]:
         at = [k for k, (name, _) in enumerate(names) if name == term]
         part = mp.matrix([[inverse[i, j] for j in at] for i in at])
         coefficients = mp.matrix([b[i] for i in at])
@@ -50,6 +73,9 @@ def least_squares(frame, outcome, terms, bases):
         "r2": 1 - rss / tss,
         "residual_sd": mp.sqrt(s2),
         "df_rest": n - p,
+        "names": names,
+        "b": b,
+        "V": inverse * s2,
     }
 
 
@@ -88,7 +114,7 @@ def made_up(rows=120, seed=3):
 def sandwich(frame, outcome, terms, bases, kind, cluster=None):
     """Return the standard errors and the joint F of each term under another covariance, at 50 digits."""
     columns, names = dense(frame, terms, bases)
-    X = mp.matrix([[mp.mpf(float(v)) for v in row] for row in zip(*columns, strict=True)])
+    X = mp.matrix([[mp.mpf(v) for v in row] for row in zip(*columns, strict=True)])
     y = mp.matrix([mp.mpf(float(v)) for v in frame[outcome]])
     n, p = X.rows, X.cols
     inverse = mp.inverse(X.T * X)
@@ -119,7 +145,7 @@ def sandwich(frame, outcome, terms, bases, kind, cluster=None):
         df = G - 1
     V = inverse * middle * inverse
     joint = {}
-    for term in terms:
+    for term in [t if isinstance(t, str) else term_of(t).name for t in terms]:
         at = [k for k, (name, _) in enumerate(names) if name == term]
         part = mp.matrix([[V[i, j] for j in at] for i in at])
         z = mp.matrix([b[i] for i in at])
@@ -138,7 +164,7 @@ def sandwich(frame, outcome, terms, bases, kind, cluster=None):
 def logistic(frame, outcome, event, terms, bases, weights=None, firth=False, held=()):
     """Maximise a logistic likelihood at 50 digits, or Firth's, with some coefficients held at 0."""
     columns, names = dense(frame, terms, bases)
-    X = mp.matrix([[mp.mpf(float(v)) for v in row] for row in zip(*columns, strict=True)])
+    X = mp.matrix([[mp.mpf(v) for v in row] for row in zip(*columns, strict=True)])
     y = [mp.mpf(int(v == event)) for v in frame[outcome]]
     f = [mp.mpf(1)] * X.rows if weights is None else [mp.mpf(float(v)) for v in frame[weights]]
     n, p = X.rows, X.cols

@@ -52,14 +52,14 @@ def test_json_holds_the_same_numbers_as_python_at_full_precision():
     assert told["remarks"] == []
 
 
-def test_fit_takes_slopes_crossings_clusters_and_weights():
+def test_fit_takes_interactions_clusters_and_weights():
     done = run("fit", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "age,voice,stays", "--base", "voice=alto",
-               "--slope", "age=voice", "--cross", "voice=stays", "--cluster", "choir", "--weights", "weight", "--json")  # fmt: skip
+               "--interaction", "age,voice", "--interaction", "voice,stays", "--cluster", "choir", "--weights", "weight", "--json")  # fmt: skip
     told = json.loads(done.stdout)
-    assert [t["term"] for t in told["terms"]] == ["age", "voice", "stays", "age by voice", "voice × stays"]
+    assert [t["term"] for t in told["terms"]] == ["age", "voice", "stays", "age × voice", "voice × stays"]
     assert told["errors"] == {"kind": "clustered", "cluster": "choir", "clusters": 24}
     assert told["weights"] == {"kind": "sampling", "column": "weight"}
-    assert run("fit", DATA, "--outcome", "belonging", "--terms", "age", "--slope", "age").returncode == 2
+    assert run("fit", DATA, "--outcome", "belonging", "--terms", "age", "--interaction", "age").returncode == 2
 
 
 STAYS = ["--kind", "logistic", "--outcome", "stays", "--event", "yes", "--terms", "age,voice,rehearsals"]

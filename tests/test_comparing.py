@@ -9,7 +9,7 @@ import markbase as mb
 from test_logistic import choir
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
-BLOCKS = {"background": ["voice", "age"], "taking part": ["km"], "when": ["day", mb.slope("age", by="voice")]}
+BLOCKS = {"background": ["voice", "age"], "taking part": ["km"], "when": ["day", mb.interaction("age", "voice")]}
 
 
 def gappy(rows=300):
@@ -73,7 +73,7 @@ def test_every_rung_is_the_fit_of_its_terms_on_the_rows_of_all(kind, setting):
             rows = [
                 k
                 for k, r in enumerate(alone.coefficients.itertuples())
-                if r.term not in {t.name for t in below.parts} and not r.base and k
+                if r.term not in {t.name for t in below.model_terms} and not r.base and k
             ]
             b, V = alone.coefficients["estimate"].to_numpy()[rows], alone.covariance.to_numpy()[np.ix_(rows, rows)]
             wald = b @ np.linalg.solve(V, b)
@@ -261,8 +261,8 @@ def test_terms_go_worst_first_as_a_whole_and_not_before_what_is_made_of_them():
         left.remove(row.dropped)
     assert "n2" in elimination.kept
     assert "do not know that terms were looked at" in elimination.cautions[0]
-    sloped = mb.fit_linear(mb.Study(frame), "score", ["n1", "n3", mb.slope("n1", by="n3")])
-    assert mb.backward_elimination(sloped).steps["dropped"].iloc[0] == "n1 by n3"
+    sloped = mb.fit_linear(mb.Study(frame), "score", ["n1", "n3", mb.interaction("n1", "n3")])
+    assert mb.backward_elimination(sloped).steps["dropped"].iloc[0] == "n1 × n3"
     with pytest.raises(mb.MarkbaseError, match="no such term"):
         mb.backward_elimination(fit, keep=["n4"])
 

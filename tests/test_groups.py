@@ -12,7 +12,7 @@ from markbase.core.inference.multiplicity import corrected, studentised_range_ta
 from test_logistic import choir, study_of
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
-TERMS = ["voice", "day", "age", "km", mb.slope("age", by="voice")]
+TERMS = ["voice", "day", "age", "km", mb.interaction("age", "voice")]
 KINDS = {
     "linear": lambda study, terms=TERMS, **more: mb.fit_linear(study, "score", terms, **more),
     "logistic": lambda study, terms=TERMS, **more: mb.fit_logistic(study, "stays", terms, event="yes", **more),
@@ -100,7 +100,7 @@ def _average_by_hand(fit, people, weights):
     for row in _told(fit).itertuples():
         if row.term == "(intercept)":
             columns.append(np.ones(len(people)))
-        elif row.term == "age by voice":
+        elif row.term == "age × voice":
             columns.append(people["age"] * (people["voice"] == row.level))
         else:
             columns.append(people[row.term] == row.level if row.level else people[row.term])
@@ -135,7 +135,7 @@ def _slope_by_hand(rows, b, frame):
         mine = (frame["voice"] == row.level).to_numpy(float)
         if row.term == "(intercept)":
             eta += value
-        elif row.term == "age by voice":
+        elif row.term == "age × voice":
             eta += value * mine * frame["age"]
             slope += value * mine
         elif row.level:
@@ -151,7 +151,7 @@ def _slope_by_hand(rows, b, frame):
 def test_slopes_within_levels_and_lines_agree_with_other_bases_and_predictions(kind):
     frame = choir(300)
     fit = KINDS[kind](study_of(frame))
-    slopes = fit.slopes("age", by="voice").set_index("level")
+    slopes = fit.simple_slopes("age", by="voice").set_index("level")
     lines = dict(fit.equation(by="voice").lines)
     for level in slopes.index:
         table = fit.rebase("voice", level).coefficients.set_index(["term", "level"])
@@ -172,7 +172,7 @@ def test_parallel_lines_are_tested_by_the_model_with_all_slopes():
     study = study_of(choir(300))
     fit = mb.fit_linear(study, "score", ["voice", "age", "km"])
     more = mb.fit_linear(
-        study, "score", ["voice", "age", "km", mb.slope("age", by="voice"), mb.slope("km", by="voice")]
+        study, "score", ["voice", "age", "km", mb.interaction("age", "voice"), mb.interaction("km", "voice")]
     )
     left, rest = fit.strength.residual_ss, more.strength.residual_ss
     assert fit.equation(by="voice").parallel.statistic == pytest.approx(

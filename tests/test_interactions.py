@@ -1,11 +1,11 @@
-"""Slopes by group and crossings, against dense columns."""
+"""Curves and interactions, against dense columns and 50 digits."""
 
 import numpy as np
 import pandas as pd
 import pytest
 
 import markbase as mb
-from reference import made_up
+from reference import digits, least_squares, made_up, mp, sandwich, term_of
 
 
 def dense_interaction(frame, kind, base, centred):
@@ -32,7 +32,9 @@ def test_slopes_by_group_and_crossings_agree_with_dense_columns(kind, base, erro
     frame["w"] = 2.0
     study = mb.Study(frame).mark("voice", base).mark("day", "Mon")
     inner = (
-        ["age", "voice", mb.slope("age", by="voice")] if kind == "slope" else ["voice", "day", mb.cross("voice", "day")]
+        ["age", "voice", mb.interaction("age", "voice")]
+        if kind == "slope"
+        else ["voice", "day", mb.interaction("voice", "day")]
     )
     options = {} if weights is None else {"weights": weights, "weights_are": "frequency"}
     fit = mb.fit_linear(study, "score", [*inner, "km"], errors=errors, **options)
@@ -56,63 +58,246 @@ def test_slopes_by_group_and_crossings_agree_with_dense_columns(kind, base, erro
         assert fit.equal_slopes("age", by="voice").statistic == pytest.approx(F, rel=1e-7)
 
 
-def test_separate_slopes_say_the_same_and_what_stands_alone_is_remarked():
+CURVES = {
+    "a parabola": [("age", 2), "voice"],
+    "a cubic": [("km", 3), "voice"],
+    "two numeric columns": ["age", "km", ["age", "km"], "voice"],
+    "a curve by group": [("age", 2), "voice", [("age", 2), "voice"]],
+    "a curve by a number": [("age", 2), "km", [("age", 2), "km"]],
+    "three groups and numbers": [
+        "age",
+        "voice",
+        "day",
+        ["age", "voice"],
+        ["age", "day"],
+        ["voice", "day"],
+        ["age", "voice", "day"],
+    ],
+    "two numbers and a group": ["age", "km", "day", ["age", "km"], ["age", "day"], ["km", "day"], ["age", "km", "day"]],
+}
+
+
+@pytest.mark.parametrize("name", CURVES)
+@pytest.mark.parametrize("errors", ["classical", "HC3"])
+def test_curves_and_interactions_agree_with_50_digits(name, errors):
+    frame, terms, bases = pd.DataFrame(made_up(150)), CURVES[name], {"voice": "alto", "day": "Mon"}
+    bases = {k: v for k, v in bases.items() if any(k in str(t) for t in terms)}
+    study = mb.Study(frame).mark("voice", "alto").mark("day", "Mon")
+    fit = mb.fit_linear(study, "score", [term_of(t) for t in terms], errors=errors)
+    wanted = least_squares(frame, "score", terms, bases)
+    robust = wanted if errors == "classical" else sandwich(frame, "score", terms, bases, errors)
+    table = fit.coefficients[~fit.coefficients["base"]]
+    assert list(zip(table["term"], table["level"], strict=True)) == wanted["names"]
+    for row in table.itertuples():
+        assert digits(row.estimate, wanted["estimate"][row.term, row.level]) > 10
+        assert digits(row.se, robust["se"][row.term, row.level]) > 9.5
+    highest = [t for t in fit.model_terms if not any(set(t.names) < set(o.names) for o in fit.model_terms)]
+    tests = fit.terms.set_index("term")["statistic"]
+    for term in highest:
+        assert digits(tests[term.name], robust["joint"][term.name]) > 9
+    assert digits(fit.strength.r2, wanted["r2"]) > 12
+    assert "nan" not in str(fit).lower()
+
+
+@pytest.mark.parametrize("scheme", ["effect", "adjacent", "trend"])
+def test_every_coding_has_the_joint_tests_of_the_indicators_where_the_hypothesis_is_the_same(scheme):
     frame = pd.DataFrame(made_up(300))
+    study = mb.Study(frame).as_ordinal("voice").as_ordinal("day").mark("day", "Mon")
+    coded = study.code_as("voice", scheme).code_as("day", scheme)
+    triple = [mb.interaction("age", "voice"), mb.interaction("voice", "day"), mb.interaction("age", "voice", "day")]
+    for terms in (
+        ["age", "voice", "day", *triple[:1]],
+        ["age", "voice", "day", *triple[:2]],
+        ["age", "voice", "day", mb.interaction("age", "day"), *triple],
+    ):
+        for options in ({}, {"errors": "HC3"}):
+            plain, other = (mb.fit_linear(s, "score", terms, **options) for s in (study, coded))
+            np.testing.assert_allclose(other.fitted, plain.fitted, rtol=1e-10)
+            one, two = plain.terms.set_index("term"), other.terms.set_index("term")
+            for term in plain.model_terms:
+                if not any(set(term.names) < set(o.names) for o in plain.model_terms):
+                    assert two.loc[term.name, "df"] == one.loc[term.name, "df"]
+                    assert two.loc[term.name, "statistic"] == pytest.approx(one.loc[term.name, "statistic"], rel=1e-9)
+    effect = mb.fit_linear(study.code_as("voice", "effect"), "score", ["voice", "day", mb.interaction("voice", "day")])
+    means = frame.assign(score=effect.fitted).groupby(["day", "voice"])["score"].mean().unstack()
+    own = effect.coefficients[effect.coefficients["term"] == "voice"].set_index("level")["estimate"]
+    np.testing.assert_allclose(own, means.loc["Mon"] - means.loc["Mon"].mean(), rtol=1e-9)  # at the base of the other
+    assert effect.terms.set_index("term").loc["voice", "df"] == 3
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_the_demo_crossing_under_effect_coding_has_three_degrees_of_freedom():
+    study = mb.demo.plan().open().code_as("voice", "effect")
+    test = mb.fit_linear(study, "belonging", ["voice", "stays", mb.interaction("voice", "stays")]).terms.iloc[2]
+    assert (test["df"], round(test["statistic"], 3), round(test["p"], 3)) == (3, 0.430, 0.732)
+    blocks = mb.fit_blocks(
+        study, "belonging", {"mains": ["voice", "stays"], "both": [mb.interaction("voice", "stays")]}
+    )
+    assert blocks.steps["statistic"].iloc[1] == pytest.approx(test["statistic"], rel=1e-9)
+    logistic = mb.fit_logistic(study, "stays", ["voice", "age", mb.interaction("age", "voice")], event="yes").terms
+    assert logistic["df"].tolist() == [3, 1, 3]
+
+
+def test_lower_terms_are_added_or_refused_and_kept_in_order():
+    study = mb.Study(pd.DataFrame(made_up(200))).mark("voice", "alto")
+    with pytest.warns(mb.MarkbaseWarning, match="came without `age` and `voice`: they were added"):
+        fit = mb.fit_linear(study, "score", ["km", mb.interaction("age", "voice")])
+    assert [t.name for t in fit.model_terms] == ["km", "age", "voice", "age × voice"]
+    curve, product = mb.polynomial("age"), mb.interaction("age", "voice")
+    for terms, told in (
+        (["age", product], "is in the model without `voice`: what it says then mixes the two"),
+        (["age", curve], "`age \\(quadratic\\)` contains `age` already"),
+        (["age", "voice", mb.interaction(curve, "voice")], "needs `age \\(quadratic\\)`, and the model has `age` only"),
+        (["voice", "day", mb.interaction("voice", "day"), mb.interaction("day", "voice")], "is given twice"),
+        ([mb.polynomial("voice")], "`voice` is categorical, so it has no powers"),
+    ):
+        with pytest.raises(mb.FitError if "voice` is cat" not in told else mb.ColumnError, match=told):
+            mb.fit_linear(study, "score", terms, main_effects="refuse")
+    for make, told in (
+        (lambda: mb.polynomial("age", 4), "degree 2 or 3, not 4"),
+        (lambda: mb.interaction("age"), "two or three columns, not 1"),
+        (lambda: mb.interaction("age", "age"), "a column times itself is a curve"),
+        (lambda: mb.interaction("age", 3), "given by their names"),
+    ):
+        with pytest.raises(mb.MarkbaseError, match=told):
+            make()
+    with pytest.raises(mb.FitError, match="stands in a block before `voice`"):
+        mb.fit_blocks(study, "score", {"one": ["age", product], "two": ["voice"]})
+
+
+@pytest.mark.parametrize("far", [0.0, 2000.0])
+def test_slopes_turning_points_and_regions_agree_with_algebra_on_the_raw_coefficients(far):
+    frame = pd.DataFrame(made_up(200, seed=9))
+    frame["age"] += far
+    frame["score"] -= 0.02 * (frame["age"] - 47 - far) ** 2
     study = mb.Study(frame).mark("voice", "alto")
-    whole = mb.fit_linear(study, "score", ["age", "voice", mb.slope("age", by="voice")])
-    with pytest.warns(mb.MarkbaseWarning, match="`age by voice` is in the model without `age` as a term of its own"):
-        separate = mb.fit_linear(study, "score", ["voice", mb.slope("age", by="voice")])
-    assert separate.strength.r2 == pytest.approx(whole.strength.r2, rel=1e-12)
-    one, other = (f.coefficients.set_index(["term", "level"])["estimate"] for f in (whole, separate))
-    for level in ("alto", "bass", "soprano", "tenor"):
-        assert other["age by voice", level] == pytest.approx(one["age", ""] + one["age by voice", level], rel=1e-9)
-    tests = [f.equal_slopes("age", by="voice") for f in (whole, separate)]
-    assert tests[0].statistic == pytest.approx(tests[1].statistic, rel=1e-9)
-    effect = mb.fit_linear(study.code_as("voice", "effect"), "score", ["age", "voice", mb.slope("age", by="voice")])
-    assert effect.equal_slopes("age", by="voice").statistic == pytest.approx(tests[0].statistic, rel=1e-9)
-    np.testing.assert_allclose(effect.fitted, whole.fitted, rtol=1e-11)
-    shifts = effect.coefficients.set_index(["term", "level"])["estimate"]
-    assert sum(shifts["age by voice", v] for v in ("alto", "bass", "soprano", "tenor")) == pytest.approx(0, abs=1e-12)
-    assert whole.without("age by voice").strength == mb.fit_linear(study, "score", ["age", "voice"]).strength
-    with pytest.raises(mb.FitError, match="no slope of `km` that differs by `voice`"):
-        whole.equal_slopes("km", by="voice")
-    words = " ".join(s.text for s in whole.reading().statements)
-    assert "parallel lines" in words or "lines are not parallel" in words
-    assert "at the base `alto` of `voice`" in words
-    assert "at `age` = 0" in words
-    assert "age·[voice: bass]" in whole.equation().text
+    fit = mb.fit_linear(
+        study, "score", [mb.polynomial("age"), "km", mb.interaction("age", "voice") if far < 0 else "voice"]
+    )
+    wanted = least_squares(frame, "score", [("age", 2), "km", "voice"], {"voice": "alto"})
+    b, V, at = wanted["b"], wanted["V"], [wanted["names"].index(("age (quadratic)", m)) for m in ("age", "age²")]
+    for row in fit.simple_slopes("age").itertuples():
+        slope = b[at[0]] + 2 * row.age * b[at[1]]
+        error = mp.sqrt(V[at[0], at[0]] + 4 * row.age * V[at[0], at[1]] + 4 * mp.mpf(row.age) ** 2 * V[at[1], at[1]])
+        assert digits(row.slope, slope) > 8
+        assert digits(row.se, error) > 8
+    turn = fit.turning_point("age")
+    assert digits(turn.value, -b[at[0]] / (2 * b[at[1]])) > 10
+    assert turn.kind == "maximum"
+    assert turn.inside
+    for end in (turn.fieller_low, turn.fieller_high):  # there the slope is just clear
+        slope, se = fit.slope_at("age", {"age": end})
+        assert abs(slope / se) == pytest.approx(1.97, abs=0.01)
+    assert turn.fieller_low < turn.value < turn.fieller_high
+    assert turn.low < turn.value < turn.high
+    bend = fit.bend_test("age")
+    assert digits(bend.statistic, b[at[1]] ** 2 / V[at[1], at[1]]) > 8
+    words = " ".join(s.text for s in fit.reading().statements)
+    assert "has its maximum at `age`" in words
+    assert "the line is clearly bent" in words
+
+
+def test_what_moderates_is_probed_and_regions_end_where_the_interval_touches_zero():
+    frame = pd.DataFrame(made_up(300, seed=4))
+    frame["score"] += 0.02 * frame["age"] * frame["km"]
+    study = mb.Study(frame).mark("voice", "alto")
+    fit = mb.fit_linear(study, "score", ["age", "km", "voice", mb.interaction("age", "km")])
+    table = fit.coefficients.set_index(["term", "level"])["estimate"]
+    slopes = fit.simple_slopes("age", by="km", at={"km": [2, 8]})
+    np.testing.assert_allclose(slopes["slope"], table["age", ""] + np.array([2, 8]) * table["age × km", ""], rtol=1e-9)
+    region = fit.clear_region("age", "km")
+    assert region["rows"].sum() == 300
+    for edge in region["to"].iloc[:-1]:
+        slope, se = fit.slope_at("age", {"km": edge})
+        assert abs(slope) / se == pytest.approx(1.968, abs=0.003)
+    with pytest.warns(mb.MarkbaseWarning, match="lies outside the rows used"):
+        fit.simple_slopes("age", by="km", at={"km": 1000})
+    with pytest.raises(mb.FitError, match="Nothing in the model lets the slope of `age` differ by `voice`"):
+        fit.simple_slopes("age", by="voice")
+    logistic = mb.fit_logistic(
+        mb.Study(frame.assign(high=frame["score"] > frame["score"].median())),
+        "high",
+        ["age", "km", mb.interaction("age", "km")],
+        event="True",
+    )
+    row = logistic.simple_slopes("age", by="km", at={"km": 5}).iloc[0]
+    by_hand = [logistic.predict({"km": 5, "age": a})["probability"].iloc[0] for a in (44.999, 45.001)]
+    at_45 = logistic.simple_slopes("age", by="km", at={"km": 5, "age": 45}).iloc[0]
+    assert at_45["probability_slope"] == pytest.approx((by_hand[1] - by_hand[0]) / 0.002, rel=1e-5)
+    assert row["odds_ratio"] == pytest.approx(np.exp(row["slope"]))
+
+
+def test_derived_columns_follow_their_sources():
+    frame = pd.DataFrame(made_up(250, seed=6))
+    frame["km"] += 1
+    study = (
+        mb.Study(frame).derive("age2", square="age").derive("both", product=["age", "km"]).derive("km_log", log="km")
+    )
+    with pytest.warns(mb.MarkbaseWarning, match="is the square of `age`, which is in the model too"):
+        squared = mb.fit_linear(study, "score", ["age", "age2", "km"])
+    curve = mb.fit_linear(study, "score", [mb.polynomial("age"), "km"])
+    for profile in ({"age": 60}, {"age": 60, "km": 3}, {"km": 3}, {"age": 20}):
+        one, other = squared.predict(profile), curve.predict(profile)
+        np.testing.assert_allclose(one[["predicted", "se"]], other[["predicted", "se"]], rtol=1e-8)
+    np.testing.assert_allclose(squared.simple_slopes("age")["slope"], curve.simple_slopes("age")["slope"], rtol=1e-8)
+    assert squared.turning_point("age").value == pytest.approx(curve.turning_point("age").value, rel=1e-9)
+    assert "cannot change with age2 held equal" in " ".join(str(squared).split())
+    with pytest.warns(mb.MarkbaseWarning, match="together they are an interaction"):
+        product = mb.fit_linear(study, "score", ["age", "km", "both"])
+    crossed = mb.fit_linear(study, "score", ["age", "km", mb.interaction("age", "km")])
+    for profile in ({"age": 60, "km": 3}, {"age": 60}):
+        np.testing.assert_allclose(
+            product.predict(profile)["predicted"], crossed.predict(profile)["predicted"], rtol=1e-9
+        )
+    slopes = [f.simple_slopes("age", by="km", at={"km": 4})["slope"].iloc[0] for f in (product, crossed)]
+    assert slopes[0] == pytest.approx(slopes[1], rel=1e-9)
+    logged = mb.fit_linear(study, "score", ["km", "km_log"])
+    table = logged.coefficients.set_index("term")["estimate"]
+    wanted = table["(intercept)"] + 5 * table["km"] + np.log(5) * table["km_log"]
+    assert logged.predict({"km": 5})["predicted"].iloc[0] == pytest.approx(wanted, rel=1e-10)
+    assert logged.simple_slopes("km", at={"km": 5})["slope"].iloc[0] == pytest.approx(table["km"] + table["km_log"] / 5)
+    logistic = mb.fit_logistic(
+        study.split_at("score", above=40, labels=("n", "y"), name="high"), "high", ["km", "km_log"], event="y"
+    )
+    at = logistic.coefficients.set_index("term")["estimate"]
+    eta = at["(intercept)"] + 5 * at["km"] + np.log(5) * at["km_log"]
+    assert logistic.predict({"km": 5})["probability"].iloc[0] == pytest.approx(1 / (1 + np.exp(-eta)), rel=1e-9)
 
 
 def test_a_combination_that_never_occurs_is_said_and_not_made_up():
     frame = pd.DataFrame(made_up(300))
     frame.loc[(frame["voice"] == "bass") & (frame["day"] == "Wed"), "day"] = "Tue"
     study = mb.Study(frame).mark("voice", "alto").mark("day", "Mon")
-    fit = mb.fit_linear(study, "score", ["voice", "day", mb.cross("voice", "day")])
+    for coded in (study, study.code_as("voice", "effect").code_as("day", "effect")):
+        fit = mb.fit_linear(coded, "score", ["voice", "day", mb.interaction("voice", "day")])
+        test = fit.terms.set_index("term").loc["voice × day"]
+        without = mb.fit_linear(coded, "score", ["voice", "day"]).strength.residual_ss
+        F = (without - fit.strength.residual_ss) / 5 / fit.strength.residual_sd**2
+        assert (test["df"], test["statistic"]) == (5, pytest.approx(F, rel=1e-9))
+        cells = frame.groupby(["voice", "day"])["score"].transform("mean")
+        np.testing.assert_allclose(fit.fitted, cells, rtol=1e-10)
+    fit = mb.fit_linear(study, "score", ["voice", "day", mb.interaction("voice", "day")])
     table = fit.coefficients.set_index(["term", "level"])
     assert np.isnan(table.loc[("voice × day", "bass × Wed"), "estimate"])
-    assert fit.terms.set_index("term").loc["voice × day", "df"] == 5
-    cells = frame.groupby(["voice", "day"])["score"].mean()
-    difference = cells["bass", "Tue"] - cells["bass", "Mon"] - cells["alto", "Tue"] + cells["alto", "Mon"]
+    means = frame.groupby(["voice", "day"])["score"].mean()
+    difference = means["bass", "Tue"] - means["bass", "Mon"] - means["alto", "Tue"] + means["alto", "Mon"]
     assert table.loc[("voice × day", "bass × Tue"), "estimate"] == pytest.approx(difference, rel=1e-10)
     assert "cannot be estimated" in " ".join(s.text for s in fit.reading().statements)
     assert "nan" not in str(fit)
-    for term, told in (
-        (mb.slope("voice", by="day"), "`voice` is categorical, `day` is categorical"),
-        (mb.cross("voice", "age"), "A crossing is of two groups"),
-        (mb.cross("day", "voice"), "given twice"),
-    ):
-        with pytest.raises(mb.MarkbaseError, match=told):
-            mb.fit_linear(study, "score", ["voice", "day", mb.cross("voice", "day"), term])
+    found, pairs = fit.cell_means("voice", "day")
+    np.testing.assert_allclose(found["adjusted"], [means[k] for k in zip(found["voice"], found["day"], strict=True)])
+    assert len(found) == 11
+    assert set(pairs["of"]) == {"voice", "day"}
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 def test_coefficients_at_a_value_are_those_of_the_refit_centred_there():
     study = mb.demo.plan().open()
-    terms = ["age", "voice", "rehearsals", mb.slope("age", by="voice")]
+    terms = ["age", "voice", "rehearsals", mb.interaction("age", "voice")]
     fit = mb.fit_linear(study, "belonging", terms)
     centred = study.derive("age_c", centre="age")
     middle = float(np.nanmean(study["age"].values))
-    refit = mb.fit_linear(centred, "belonging", ["age_c", "voice", "rehearsals", mb.slope("age_c", by="voice")])
+    refit = mb.fit_linear(centred, "belonging", ["age_c", "voice", "rehearsals", mb.interaction("age_c", "voice")])
     told = fit.coefficients_at({"age": middle})
     for column in ("estimate", "se", "p"):
         np.testing.assert_allclose(told[column], refit.coefficients[column], rtol=1e-9, atol=1e-14)

@@ -38,7 +38,7 @@ outcome = "belonging"
 cluster = "choir"
 entry = [
   {{ name = "first", terms = ["age", "voice"] }},
-  {{ name = "then", terms = ["rehearsals", {{ slope = "age", by = "voice" }}] }},
+  {{ name = "then", terms = ["rehearsals", {{ interaction = ["age", "voice"] }}] }},
 ]
 
 [[fit]]
@@ -85,7 +85,7 @@ def results(tmp_path_factory):
 def test_a_plan_gives_the_numbers_that_python_gives(results):
     told = json.loads((results / "out" / "results.json").read_text(encoding="utf-8"))
     study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
-    blocks = {"first": ["age", "voice"], "then": ["rehearsals", mb.slope("age", by="voice")]}
+    blocks = {"first": ["age", "voice"], "then": ["rehearsals", mb.interaction("age", "voice")]}
     hierarchy = mb.fit_blocks(study, "belonging", blocks, cluster="choir")
     assert [s["statistic"] for s in told["fits"]["in blocks"]["steps"]] == hierarchy.steps["statistic"].tolist()
     fit = mb.fit_logistic(study, "stays", ["age", "voice"], event="yes")
@@ -99,7 +99,7 @@ def test_a_plan_gives_the_numbers_that_python_gives(results):
     assert (
         told["eliminated"]["in blocks, eliminated"]["kept"]
         == list(shorter.kept)
-        != [t.name for t in hierarchy.last.parts]
+        != [t.name for t in hierarchy.last.model_terms]
     )
     table = pd.read_csv(results / "out" / "tables" / "who-stays-coefficients.csv")
     np.testing.assert_array_equal(table["estimate"], fit.coefficients["estimate"])
@@ -162,13 +162,13 @@ def test_tables_for_a_manuscript_hold_the_numbers_and_every_base(results):
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 def test_what_was_done_in_python_is_written_as_a_plan_that_gives_it_again(tmp_path):
     study = mb.demo.plan().open()
-    blocks = {"first": ["age", "voice"], "then": ["rehearsals", mb.slope("age", by="voice")]}
+    blocks = {"first": ["age", "voice"], "then": ["rehearsals", mb.interaction("age", "voice")]}
     made = {
         "blockwise entry": mb.fit_blocks(study, "belonging", blocks, cluster="choir"),
         "crossed": mb.fit_logistic(
             study,
             "stays",
-            ["voice", "joined_through", mb.cross("voice", "joined_through")],
+            ["voice", "joined_through", mb.interaction("voice", "joined_through")],
             event="no",
             penalty="firth",
         ),
@@ -255,7 +255,7 @@ MISTAKES = {
     "no outcome": ('outcome = "stays"\n', "", r"line LINE: a \[\[fit\]\] names its outcome"),
     "no terms": ('terms = ["age", "voice"]\ngroups', "groups", r"terms are a list"),
     "terms as a text": ('terms = ["age", "voice"]\ngroups', 'terms = "age"\ngroups', r"line LINE: terms are a list"),
-    "a term that is none": ('{ slope = "age", by = "voice" }', '{ slop = "age", by = "voice" }', r"is no term"),
+    "a term that is none": ('{ interaction = ["age", "voice"] }', '{ slop = "age", by = "voice" }', r"is no term"),
     "no blocks": (PLAN[PLAN.index("entry = [") : PLAN.index("[[fit]]")], "\n", r"lists its blocks"),
     "two of one name": ('name = "who stays"', 'name = "in blocks"', r"two fits are called `in blocks`"),
     "a level that is no number": ("[[fit]]", '[[fit]]\nlevel = "high"', r"line LINE: `level` is a number"),

@@ -73,8 +73,8 @@ def fitted(effect, rows=400, noise=1.0, share=0.5, seed=2):
 
 
 SENTENCES = [
-    ({"effect": 3.0}, r"on average [23]\.\d+ units higher \(95% interval 2\.\d+ to 3\.\d+ higher, p < \.001\)", ""),
-    ({"effect": -3.0}, r"on average \d\.\d+ units lower \(95% interval 2\.\d+ to 3\.\d+ lower, p < \.001\)", ""),
+    ({"effect": 3.0}, r"on average [23]\.\d+ units higher \(95% CI 2\.\d+ to 3\.\d+ higher, p < \.001\)", ""),
+    ({"effect": -3.0}, r"on average \d\.\d+ units lower \(95% CI 2\.\d+ to 3\.\d+ lower, p < \.001\)", ""),
     ({"effect": 0.0}, r"estimated .* lower to .* higher, p = .*: no clear evidence of a difference", ""),
     ({"effect": 0.0, "noise": 5, "share": 0.02}, "no clear evidence of a difference", "Only 8 rows used are `new`"),
     ({"effect": 1e-7, "noise": 1e-8}, r"on average 0\.0000001\d+ units higher|e−8|e−7", ""),
@@ -103,7 +103,7 @@ def odds(effect, rows=2000, rate=0.0, share=0.5, seed=2, **more):
 ODDS_SENTENCES = [
     (
         {"effect": 0.9},
-        r"the odds of `y` = `on` are 2\.\d+ times as high \(odds ratio 2\.\d+, 95% interval .* p < \.001\)",
+        r"the odds of `y` = `on` are 2\.\d+ times as high \(odds ratio 2\.\d+, 95% CI .* p < \.001\)",
         "",
     ),
     ({"effect": -0.5}, r"are (3|4)\d% lower \(odds ratio 0\.\d{3}, .* percentage points lower", ""),

@@ -44,7 +44,7 @@ SETTINGS = {
 @pytest.mark.parametrize("far", [1.0, 1e5], ids=["near", "far"])
 def test_everything_is_as_with_all_indicators(within, setting, far):
     study = mb.Study(panel(far=far))
-    terms = ["x", "z", "part", mb.slope("z", by="part")]
+    terms = ["x", "z", "part", mb.interaction("z", "part")]
     names = [within] if isinstance(within, str) else within
     fit = mb.fit_linear(study, "y", terms, fixed_effects=within, **SETTINGS[setting])
     full = mb.fit_linear(study, "y", [*terms, *names], **SETTINGS[setting])
@@ -57,8 +57,8 @@ def test_everything_is_as_with_all_indicators(within, setting, far):
     np.testing.assert_allclose(fit.fitted, full.fitted, atol=1e-9)
     assert (fit.df_rest, fit.strength.aic) == (full.df_rest, pytest.approx(full.strength.aic))
     assert fit.strength.r2 == pytest.approx(full.strength.r2, rel=1e-10)
-    without = fit.without("z by part").strength.r2
-    assert without == pytest.approx(full.without("z by part").strength.r2, rel=1e-10)
+    without = fit.without("z × part").strength.r2
+    assert without == pytest.approx(full.without("z × part").strength.r2, rel=1e-10)
 
 
 def test_r2_within_start_and_overall_by_their_definitions():
@@ -99,9 +99,9 @@ REFUSED = {
     "constant group": (["z", "region"], "g", "`region` does not vary within the levels of `g`"),
     "one level apart": (["z", "kind"], "g", "`k2` of `kind` does not vary within"),
     "total": (["x", "z", "sum"], "g", r"`sum` equals `x` \+ `z` once the levels of `g` are taken out"),
-    "a term": (["z", "g"], "g", "`g` cannot be taken out with `within` and be in the model as well"),
+    "a term": (["z", "g"], "g", "The levels of `g` cannot be fixed effects and in the model as well"),
     "a numeric column": (["z"], "x", "`x` is numeric"),
-    "three": (["z"], ["g", "h", "team"], "one column, or two"),
+    "three": (["z"], ["g", "h", "team"], "of one column, or of two"),
     "a row each": (["z"], "row", "a level of its own for every row"),
 }
 

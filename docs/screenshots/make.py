@@ -97,8 +97,10 @@ def figure() -> None:
     import markbase as mb
 
     screen = mb.screen(mb.demo.plan().open(), SCREENED.split(","), "belonging")
-    mb.draw_vif(screen).figure.savefig(HERE / "inflation.png", dpi=120)
-    fit = mb.fit_linear(mb.demo.plan().open(), "belonging", ["age", "voice", "rehearsals", mb.slope("age", by="voice")])
+    mb.draw_vif(screen).figure.savefig(HERE / "vif.png", dpi=120)
+    fit = mb.fit_linear(
+        mb.demo.plan().open(), "belonging", ["age", "voice", "rehearsals", mb.interaction("age", "voice")]
+    )
     blocks = {
         "background": ["age", "voice"],
         "taking part": ["rehearsals", "concerts"],
@@ -168,7 +170,7 @@ def main() -> None:
                     terminal(file, command, part, folder)
         finally:
             screen.kill()
-        if not wanted or "inflation.png" in wanted:
+        if not wanted or "vif.png" in wanted:
             figure()
         if not wanted or "notebook.png" in wanted:
             notebook(folder)

@@ -11,6 +11,7 @@ import importlib
 from typing import TYPE_CHECKING, Any
 
 from markbase.core.display import Renderer, set_renderer
+from markbase.core.results.readers import Readers, set_readers
 
 if TYPE_CHECKING:
     from markbase import demo
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
     from markbase.core.comparison.comparison import Comparison, compare
     from markbase.core.comparison.cross_validation import CrossValidation, cross_validate
     from markbase.core.comparison.fit_blocks import fit_blocks
-    from markbase.core.design.requested_terms import all_but, cross, slope
+    from markbase.core.design.requested_terms import all_but, interaction, polynomial
     from markbase.core.diagnostics.classification import Classification
     from markbase.core.diagnostics.residuals import Checks
     from markbase.core.errors import (
@@ -101,7 +102,6 @@ _HOMES = {
     "backward_elimination": "markbase.core.comparison.backward_elimination",
     "codebook_text": "markbase.files.codebook",
     "compare": "markbase.core.comparison.comparison",
-    "cross": "markbase.core.design.requested_terms",
     "cross_validate": "markbase.core.comparison.cross_validation",
     "draw_adjusted": "markbase.show.fit_figures",
     "draw_blocks": "markbase.show.fit_figures",
@@ -117,12 +117,13 @@ _HOMES = {
     "fit_blocks": "markbase.core.comparison.fit_blocks",
     "fit_linear": "markbase.core.results.fit_linear",
     "fit_logistic": "markbase.core.results.fit_logistic",
+    "interaction": "markbase.core.design.requested_terms",
     "open_study": "markbase.files.data",
+    "polynomial": "markbase.core.design.requested_terms",
     "read_codebook": "markbase.files.codebook",
     "read_plan": "markbase.files.plan",
     "screen": "markbase.core.screening.screen",
     "screen_fit": "markbase.core.screening.screen",
-    "slope": "markbase.core.design.requested_terms",
     "specifications": "markbase.core.screening.specifications",
     "write_codebook": "markbase.files.codebook",
     "write_data": "markbase.files.data_writing",
@@ -165,7 +166,6 @@ __all__ = [
     "backward_elimination",
     "codebook_text",
     "compare",
-    "cross",
     "cross_validate",
     "demo",
     "draw_adjusted",
@@ -182,12 +182,13 @@ __all__ = [
     "fit_blocks",
     "fit_linear",
     "fit_logistic",
+    "interaction",
     "open_study",
+    "polynomial",
     "read_codebook",
     "read_plan",
     "screen",
     "screen_fit",
-    "slope",
     "specifications",
     "write_codebook",
     "write_data",
@@ -215,3 +216,12 @@ def _renderer() -> Renderer:
 
 
 set_renderer(_renderer)
+
+
+def _readers() -> Readers:
+    from markbase.core.reading.readers import READERS
+
+    return READERS
+
+
+set_readers(_readers)

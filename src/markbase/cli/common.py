@@ -135,8 +135,7 @@ def pair(text: str, option: str) -> tuple[str, str]:
 
 
 _EXAMPLES = {
-    "--cross": "voice=rehearsal_day",
-    "--slope": "age=voice",
+    "--polynomial": "age=2",
     "--as": "rehearsal_day=group",
     "--base": "voice=alto",
     "--profile": "voice=alto",

@@ -88,7 +88,7 @@ def figures_of_fit(fit: LinearFit | LogisticFit) -> dict[str, tuple[str, Any]]:
         For each figure its name: a caption, and the figure.
     """
     figures: dict[str, tuple[str, Any]] = {}
-    singles = {p.name: p for t in fit.parts for p in (t.parts or (t,))}.values()
+    singles = {p.name: p for t in fit.model_terms for p in t.variables}.values()
     numerics = [p.name for p in singles if not p.is_categorical]
     for group in (p for p in singles if p.is_categorical):
         name = _safe(group.name)

@@ -175,7 +175,7 @@ def _page(fit: LinearFit | LogisticFit, standardised: bool) -> Page:
 
 def _group(fit: LinearFit | LogisticFit, group: str, correction: str) -> list[Section]:
     sections = [groups_section(fit, group), pairs_section(fit, group, correction)]
-    if any(p.kind == "numeric" for t in fit.parts for p in (t.parts or (t,))):
+    if any(p.kind == "numeric" for t in fit.model_terms for p in t.variables):
         lines = lines_page(fit.equation(by=group))
         sections.append(Section(f"The equation by {group}", blocks=lines.sections[0].blocks))
     return sections

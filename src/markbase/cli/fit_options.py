@@ -11,7 +11,15 @@ import click
 from markbase.cli.common import Source, base_options, data_options, held_back, pair, retell, split
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.fit_blocks import fit_blocks
-from markbase.core.design.requested_terms import Spec, cross, names_of, slope
+from markbase.core.design.requested_terms import (
+    TermRequest,
+    all_but,
+    interaction,
+    names_of,
+    polynomial,
+    split_outside,
+    term_from_text,
+)
 from markbase.core.errors import MarkbaseError, near, remark
 from markbase.core.results.fit_linear import fit_linear
 from markbase.core.results.fit_logistic import fit_logistic
@@ -34,18 +42,25 @@ def fit_options(function: F) -> F:
         click.option("--event", help="Logistic: the level of the outcome whose odds are modelled."),
         click.option("--penalty", help="Logistic: firth, for penalised likelihood."),
         click.option(
-            "--slope",
-            "slopes",
+            "--polynomial",
+            "polynomials",
             multiple=True,
-            metavar="AMOUNT=GROUP",
-            help="Let a slope differ by group. May be repeated.",
+            metavar="COLUMN=DEGREE",
+            help="Let a numeric column have a curve, of degree 2 or 3. May be repeated.",
         ),
         click.option(
-            "--cross",
-            "crossings",
+            "--interaction",
+            "interactions",
             multiple=True,
-            metavar="GROUP=GROUP",
-            help="Let differences differ by another group.",
+            metavar="COLUMNS",
+            help="Two or three columns, by commas: what one goes with differs by the others. May be repeated.",
+        ),
+        click.option(
+            "--main-effects",
+            type=click.Choice(["add", "refuse"]),
+            default="add",
+            show_default=True,
+            help="Where an interaction lacks the terms it is made of.",
         ),
         click.option("--level", default=0.95, show_default=True, help="Confidence level of the intervals."),
         click.option("--errors", help="classical (the default), robust (HC3), HC0, HC1, HC2 or HC3."),
@@ -67,7 +82,7 @@ def fit_options(function: F) -> F:
 
 
 @dataclass(frozen=True)
-class FitOptions:
+class ModelOptions:
     """What to fit, as the options say."""
 
     outcome: str
@@ -80,10 +95,12 @@ class FitOptions:
     """The event."""
     penalty: str | None
     """``firth``."""
-    slopes: tuple[str, ...]
-    """``numeric column=group`` texts."""
-    crossings: tuple[str, ...]
-    """``group=group`` texts."""
+    polynomials: tuple[str, ...]
+    """``column=degree`` texts."""
+    interactions: tuple[str, ...]
+    """Columns, by commas."""
+    main_effects: str
+    """``add`` or ``refuse``."""
     level: float
     """Confidence level."""
     errors: str | None
@@ -105,7 +122,7 @@ class FitOptions:
             raise MarkbaseError("Give the terms in blocks or with `--terms`, not both.")
         with held_back() as held:
             study = self.source.open()
-        blocks: dict[str, list[Spec]] = {}
+        blocks: dict[str, list[TermRequest]] = {}
         for text in texts:
             name, mark, columns = text.partition(":")
             if not mark or not name.strip() or not columns.strip():
@@ -114,7 +131,7 @@ class FitOptions:
                 )
             if name.strip() in blocks:
                 raise MarkbaseError(f"The block `{name.strip()}` is given twice; give each block a name of its own.")
-            blocks[name.strip()] = list(split([columns], study.columns))
+            blocks[name.strip()] = self._listed_terms([columns], study)
         self._check_kind()
         last = list(blocks)[-1]
         blocks[last] += self._products()
@@ -136,11 +153,30 @@ class FitOptions:
                 other = "logistic" if self.kind == "linear" else "linear"
                 raise MarkbaseError(f"`{option}` is for a {other} regression; add `--kind {other}`, or leave it out.")
 
-    def _products(self) -> list[Spec]:
-        specs: list[Spec] = [
-            slope(numeric, by=group) for numeric, group in (pair(text, "--slope") for text in self.slopes)
-        ]
-        return specs + [cross(first, second) for first, second in (pair(text, "--cross") for text in self.crossings)]
+    def _products(self) -> list[TermRequest]:
+        curves = dict(pair(text, "--polynomial") for text in self.polynomials)
+        for name, degree in curves.items():
+            if degree not in ("2", "3"):
+                raise MarkbaseError(f"`--polynomial {name}={degree}`: the degree is 2 or 3.")
+        requests: list[TermRequest] = [polynomial(name, int(degree)) for name, degree in curves.items()]
+        for text in self.interactions:
+            factors = [term_from_text(part) for part in split_outside(text)]
+            factors = [polynomial(f, int(curves[f])) if isinstance(f, str) and f in curves else f for f in factors]
+            requests.append(interaction(*factors))  # type: ignore[arg-type]  # an interaction inside is refused there
+        return requests
+
+    def _listed_terms(self, texts: Sequence[str], study: Study) -> list[TermRequest]:
+        """Read lists of terms: columns, ``polynomial(age, 2)``, ``interaction(age, voice)``, or ``all but`` some columns."""
+        names: list[TermRequest] = []
+        curves = {text.partition("=")[0].strip() for text in self.polynomials}
+        for text in texts:
+            if text.strip().startswith("all but "):
+                left_out = split([text.strip().removeprefix("all but ")], study.columns)
+                names += [n for n in all_but(*left_out).chosen(study, self.outcome) if n not in curves]
+                continue
+            parts = [text] if text in study.columns else split_outside(text)
+            names += [term_from_text(part, study.columns) for part in parts]
+        return names
 
     def _settings(self) -> dict[str, Any]:
         shared: dict[str, Any] = {
@@ -149,6 +185,7 @@ class FitOptions:
             "cluster": self.cluster,
             "weights": self.weights,
             "weights_are": self.weights_are,
+            "main_effects": self.main_effects,
         }
         if self.kind == "linear":
             return shared | {"fixed_effects": self.fixed_effects}
@@ -157,13 +194,13 @@ class FitOptions:
     def fit(self) -> tuple[Study, LinearFit | LogisticFit]:
         """Open the data and fit."""
         self._check_kind()
-        if not self.terms:
+        if not self.terms and not self.polynomials and not self.interactions:
             raise MarkbaseError(
                 "Say what to explain it with: --terms age,voice, or blocks: --block 'background: age, voice'."
             )
         with held_back() as held:
             study = self.source.open()
-        specs: list[Spec] = [*split(self.terms, study.columns), *self._products()]
+        specs = [*self._listed_terms(self.terms, study), *self._products()]
         retell(held, study, self._columns(specs))
         fit: LinearFit | LogisticFit
         if self.kind == "linear":
@@ -173,7 +210,7 @@ class FitOptions:
         self._mention_unused(study, fit)
         return study, fit
 
-    def _columns(self, specs: Iterable[Spec]) -> set[str]:
+    def _columns(self, specs: Iterable[TermRequest]) -> set[str]:
         """Return the columns that are asked for."""
         fixed_effects = [self.fixed_effects] if isinstance(self.fixed_effects, str) else self.fixed_effects or ()
         extra = [c for c in (self.cluster, self.weights, *fixed_effects) if c]
@@ -181,14 +218,14 @@ class FitOptions:
 
     def _mention_unused(self, study: Study, fit: LinearFit | LogisticFit) -> None:
         """Remark on a base that was given for a group outside the model."""
-        inside = {name for t in fit.parts for name in t.variables}
+        inside = {name for t in fit.model_terms for name in t.names}
         for text in (*self.source.bases, *self.source.rules):
             name = text.partition("=")[0].strip()
             if name in study.columns and name not in inside:
                 remark(f"A base was given for `{name}`, which is not among the terms; it changes nothing here.")
 
 
-def options_of(given: dict[str, Any]) -> FitOptions:
+def options_of(given: dict[str, Any]) -> ModelOptions:
     """Part what a command was given into what to fit and where the data are."""
-    own = {k: given.pop(k) for k in FitOptions.__dataclass_fields__ if k in given}
-    return FitOptions(**own, source=Source(**given))
+    own = {k: given.pop(k) for k in ModelOptions.__dataclass_fields__ if k in given}
+    return ModelOptions(**own, source=Source(**given))

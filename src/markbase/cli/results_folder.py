@@ -201,7 +201,7 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
     results.manuscript += [made, *((fit, group) for group in entry.groups)]
     results.parts.append(Part(entry.name, (guide, *pages), entry.question, (), tuple(figures)))
     results.record.setdefault("fits", {})[entry.name] = json.loads(to_json(record))
-    results.methods.append(methods_paragraph(fit, __version__))  # type: ignore[arg-type]  # a fit of either kind
+    results.methods.append(methods_paragraph(fit, __version__))
 
 
 def _page(fit: LinearFit | LogisticFit) -> Page:

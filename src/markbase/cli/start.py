@@ -117,7 +117,7 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
         first, second = (", ".join(f'"{name}"' for name in part) for part in (terms[:half], terms[half:]))
         kind = f'# kind = "logistic"\n# event = "{known}"\n' if logistic else ""
         text += (
-            f'\n# Block by block, if your question has an order:\n# [[blocks]]\n# name = "in blocks"\n# outcome = "{outcome}"\n{kind}'
+            f'\n# CodedColumns by block, if your question has an order:\n# [[blocks]]\n# name = "in blocks"\n# outcome = "{outcome}"\n{kind}'
             f'# entry = [\n#   {{name = "first", terms = [{first}]}},\n#   {{name = "then", terms = [{second}]}},\n# ]\n'
         )
     text += f'\n[output]\ntitle = "{outcome}"\nfigures = true\n'

@@ -61,7 +61,7 @@ def layout(result: Result) -> Layout:
 
 
 def _model_layout(fit: AnyFit) -> Layout:
-    percent = f"{short(100 * fit.level, 4)}% interval"
+    percent = f"{short(100 * fit.level, 4)}% CI"
     logistic = isinstance(fit, LogisticFit)
     heads = ["", "Odds ratio", percent, "Log odds", "SE", "p"] if logistic else ["", "Estimate", "SE", percent, "p"]
     rows: list[tuple[str, list[str]]] = []
@@ -93,7 +93,7 @@ def _told(fit: AnyFit) -> list[dict[str, Any]]:
     """Return the rows of the coefficients with headings for groups."""
     found: list[dict[str, Any]] = []
     before = ""
-    products = {t.name for t in fit.parts if t.parts}
+    products = {t.name for t in fit.model_terms if t.kind == "interaction"}
     for row in rows_of(fit.coefficients):
         if row.level and row.term != before:
             found.append({"kind": "group", "name": str(row.term), "row": row})
@@ -200,7 +200,7 @@ def _in_brackets(fit: AnyFit) -> str:
 def _levels_layout(fit: AnyFit, group: str) -> Layout:
     points = isinstance(fit, LogisticFit)
     table, factor = fit.groups(group), 100.0 if points else 1.0
-    percent = f"{short(100 * fit.level, 4)}% interval"
+    percent = f"{short(100 * fit.level, 4)}% CI"
     heads = ["", "n", "Rate, %" if points else "Mean", "Adjusted, %" if points else "Adjusted", percent]
     heads += ["Difference, points" if points else "Difference", percent, "p"]
     decimals = min(
@@ -224,7 +224,7 @@ def _levels_layout(fit: AnyFit, group: str) -> Layout:
         rows.append(("plain", [*cells, number(factor * r.difference, decimals), interval, p_value(r.p)]))
     test = fit.terms[fit.terms["term"] == group]
     joint = f"All levels together: {p_phrase(float(test['p'].iloc[0]))}. " if len(test) else ""
-    others = [t.name for t in fit.parts if group not in t.variables]
+    others = [t.name for t in fit.model_terms if group not in t.names]
     held = f" with {listed(others)} as they are" if others else ""
     what = "probabilities" if points else "means"
     note = f"Adjusted {what}: if all rows had this level{held}. Differences are from the base; their p are not corrected for one another. {joint}{_note(fit)}"

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from markbase.core.design.requested_terms import Spec, cross, slope
-from markbase.core.errors import near
+from markbase.core.design.requested_terms import TermRequest, interaction, polynomial, request_name, term_from_text
+from markbase.core.errors import MarkbaseError, near
 from markbase.files.plan_entries import Analysis, CompareEntry, EliminationEntry, FitEntry, ScreenEntry
 from markbase.files.plan_lines import Lines
 
@@ -17,6 +17,7 @@ _SHARED = (
     "groups",
     "kind",
     "level",
+    "main_effects",
     "name",
     "outcome",
     "penalty",
@@ -31,7 +32,17 @@ SCREEN_KEYS = ("limit_r", "limit_vif", "outcome", "terms")
 COMPARE_KEYS = ("fits", "name")
 TRIM_KEYS = ("fit", "keep", "limit", "name")
 OUTPUT_KEYS = ("figures", "title")
-_SETTINGS = ("cluster", "errors", "event", "level", "penalty", "weights", "weights_are", "fixed_effects")
+_SETTINGS = (
+    "cluster",
+    "errors",
+    "event",
+    "level",
+    "main_effects",
+    "penalty",
+    "weights",
+    "weights_are",
+    "fixed_effects",
+)
 _TYPES: dict[str, tuple[type, ...]] = {
     "level": (float,),
     "cross_validate": (bool,),
@@ -122,8 +133,8 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
                 f'`{key}` is for a {other} fit; say kind = "{other}" or leave it out',
                 at=lines.within(table, number, key),
             )
-    terms: tuple[Spec, ...] = ()
-    blocks: tuple[tuple[str, tuple[Spec, ...]], ...] = ()
+    terms: tuple[TermRequest, ...] = ()
+    blocks: tuple[tuple[str, tuple[TermRequest, ...]], ...] = ()
     if table == "fit":
         terms = _specs(entry.get("terms"), table, number, "terms", lines)
     else:
@@ -165,29 +176,27 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
     )
 
 
-def _specs(given: Any, table: str, number: int, word: str, lines: Lines) -> tuple[Spec, ...]:
+def _specs(given: Any, table: str, number: int, word: str, lines: Lines) -> tuple[TermRequest, ...]:
     at = lines.within(table, number, word)
     if not isinstance(given, list) or not given:
-        raise lines.error('terms are a list: terms = ["age", "voice", {slope = "age", by = "voice"}]', at=at)
-    specs: list[Spec] = []
-    for term in given:
-        if isinstance(term, str):
-            specs.append(term)
-        elif isinstance(term, Mapping) and set(term) == {"slope", "by"}:
-            specs.append(slope(str(term["slope"]), by=str(term["by"])))
-        elif (
-            isinstance(term, Mapping)
-            and set(term) == {"cross"}
-            and isinstance(term["cross"], list)
-            and len(term["cross"]) == 2
-        ):
-            specs.append(cross(*map(str, term["cross"])))
-        else:
-            raise lines.error(
-                f'{term!r} is no term; there are "age", {{slope = "age", by = "voice"}} and {{cross = ["voice", "stays"]}}',
-                at=at,
-            )
-    return tuple(specs)
+        raise lines.error('terms are a list: terms = ["age", "voice", {interaction = ["age", "voice"]}]', at=at)
+    try:
+        return tuple(_term(term) for term in given)
+    except MarkbaseError as problem:
+        raise lines.error(f"{str(problem)[0].lower() + str(problem)[1:].rstrip('.')}", at=at) from None
+
+
+def _term(given: Any) -> TermRequest:
+    """Read one term: a text, ``{polynomial = "age", degree = 2}`` or ``{interaction = ["age", "voice"]}``."""
+    if isinstance(given, str):
+        return term_from_text(given)
+    if isinstance(given, Mapping) and set(given) <= {"polynomial", "degree"} and "polynomial" in given:
+        return polynomial(given["polynomial"], given.get("degree", 2))
+    if isinstance(given, Mapping) and set(given) == {"interaction"} and isinstance(given["interaction"], list):
+        return interaction(*(_term(factor) for factor in given["interaction"]))  # type: ignore[arg-type]
+    raise MarkbaseError(
+        f'{given!r} is no term; there are "age", {{polynomial = "age", degree = 2}} and {{interaction = ["age", "voice"]}}'
+    )
 
 
 def _compare_entries(given: Any, names: Sequence[str], lines: Lines) -> tuple[CompareEntry, ...]:
@@ -228,7 +237,7 @@ def _elimination_entries(given: Any, fits: Sequence[FitEntry], lines: Lines) -> 
             raise lines.error(
                 '`keep` is a list of terms: keep = ["voice"]', at=lines.within("backward_elimination", number, "keep")
             )
-        terms = [s if isinstance(s, str) else s.name for s in by_name[fit].every_term]
+        terms = [request_name(s) for s in by_name[fit].every_term]
         for term in keep:
             if term not in terms:
                 at = lines.within("backward_elimination", number, term)

@@ -8,7 +8,7 @@ from typing import Any
 
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.fit_blocks import fit_blocks
-from markbase.core.design.requested_terms import Spec, names_of
+from markbase.core.design.requested_terms import TermRequest, names_of
 from markbase.core.results.fit_linear import fit_linear
 from markbase.core.results.fit_logistic import fit_logistic
 from markbase.core.results.linear import LinearFit
@@ -26,9 +26,9 @@ class FitEntry:
     """``linear`` or ``logistic``."""
     outcome: str
     """The outcome."""
-    terms: tuple[Spec, ...]
+    terms: tuple[TermRequest, ...]
     """Its terms; empty for an entry in blocks."""
-    entry: tuple[tuple[str, tuple[Spec, ...]], ...] = ()
+    entry: tuple[tuple[str, tuple[TermRequest, ...]], ...] = ()
     """Its blocks, if it is entered block by block."""
     settings: Mapping[str, Any] = field(default_factory=dict)
     """The other arguments of the fit."""
@@ -50,7 +50,7 @@ class FitEntry:
     """Which of those, from 0."""
 
     @property
-    def every_term(self) -> tuple[Spec, ...]:
+    def every_term(self) -> tuple[TermRequest, ...]:
         """Its terms, those of all blocks together."""
         return (*self.terms, *(s for _, own in self.entry for s in own))
 

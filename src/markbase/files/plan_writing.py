@@ -77,14 +77,14 @@ def write_plan(
 def _entry(name: str, result: LinearFit | LogisticFit | Blocks, study: Study) -> dict[str, Any]:
     """Return the entry of a plan that gives a fit again."""
     fit = result.last if isinstance(result, Blocks) else result
-    for column in {p.column.name: p.column for t in fit.parts for p in (t.parts or (t,))} | {
+    for column in {p.column.name: p.column for t in fit.model_terms for p in t.variables} | {
         fit.outcome.name: fit.outcome
     }:
         if column not in study.columns:
             raise MarkbaseError(
                 f"The fit `{name}` has a column `{column}` that the study does not have; give the study it was made from."
             )
-    for term in (p for t in fit.parts for p in (t.parts or (t,)) if p.is_categorical):
+    for term in (p for t in fit.model_terms for p in t.variables if p.is_categorical):
         base = study[term.name].base
         if base is None or study[term.name].levels[base.level].label != term.base_label:
             raise MarkbaseError(
@@ -97,13 +97,13 @@ def _entry(name: str, result: LinearFit | LogisticFit | Blocks, study: Study) ->
         if fit.penalty:
             entry["penalty"] = fit.penalty
     if isinstance(result, Blocks):
-        by_name = {t.name: _spec(t) for t in fit.parts}
+        by_name = {t.name: _spec(t) for t in fit.model_terms}
         blocks = zip(result.names, result.added, strict=True)
         if result.bootstrapped:
             entry |= {"bootstrap": result.bootstrapped.draws, "seed": result.bootstrapped.seed}
         entry["entry"] = [{"name": block, "terms": [by_name[t] for t in added]} for block, added in blocks]
     else:
-        entry["terms"] = [_spec(t) for t in fit.parts]
+        entry["terms"] = [_spec(t) for t in fit.model_terms]
     if fit.level != 0.95:
         entry["level"] = fit.level
     if fit.cluster is not None:
@@ -118,10 +118,11 @@ def _entry(name: str, result: LinearFit | LogisticFit | Blocks, study: Study) ->
 
 
 def _spec(term: Term) -> Any:
-    if not term.parts:
-        return term.name
-    first, second = (p.name for p in term.parts)
-    return {"slope": first, "by": second} if term.kind == "slope" else {"cross": [first, second]}
+    factors: list[Any] = [
+        v.name if degree == 1 else {"polynomial": v.name, "degree": degree}
+        for v, degree in zip(term.variables, term.degrees, strict=True)
+    ]
+    return factors[0] if len(factors) == 1 else {"interaction": factors}
 
 
 def seen_from(path: Path, folder: Path) -> str:

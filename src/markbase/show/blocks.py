@@ -72,7 +72,7 @@ def _fits(hierarchy: Blocks) -> list[str]:
 def _steps(hierarchy: Blocks) -> Section:
     fit, rows = hierarchy.last, []
     if isinstance(fit, LogisticFit):
-        percent = f"{short(100 * fit.level, 4)}% interval"
+        percent = f"{short(100 * fit.level, 4)}% CI"
         drawn = ("change", percent) if hierarchy.bootstrapped else ()
         heads: tuple[str, ...] = ("block", "parameters", "deviance", "McFadden", *drawn, "Tjur", "chi²", "df", "p")
         guess = max(fit.rate, 1 - fit.rate)
@@ -113,7 +113,7 @@ def _steps(hierarchy: Blocks) -> Section:
             "R²",
             "adjusted",
             "change",
-            f"{short(100 * fit.level, 4)}% interval",
+            f"{short(100 * fit.level, 4)}% CI",
             "f²",
             "F",
             "df",
@@ -180,7 +180,7 @@ def _moves(hierarchy: Blocks) -> Section:
 def _wide(fit: AnyFit, values: pd.DataFrame, errors: pd.DataFrame, names: tuple[str, ...]) -> Table:
     """Lay estimates side by side, with errors in brackets and a row for each base."""
     rows, groups = [], set()
-    products = {t.name for t in fit.parts if t.parts}
+    products = {t.name for t in fit.model_terms if t.kind == "interaction"}
     for k, r in enumerate(values.to_dict("records")):
         term, level = str(r["term"]), str(r["level"])
         if level and term not in groups:
@@ -277,7 +277,7 @@ def comparison_page(comparison: Comparison) -> Page:
         sections.append(Section("Does the larger say more", "where one holds all terms of the other", (table,)))
     errors = comparison.estimates.rename(columns={f"se of {n}": f" {n}" for n in names})[[f" {n}" for n in names]]
     errors.columns = pd.Index(names)
-    widest = max(comparison.fits, key=lambda f: len(f.parts))
+    widest = max(comparison.fits, key=lambda f: len(f.model_terms))
     sections.append(
         Section("Estimates", "standard errors in brackets", (_wide(widest, comparison.estimates, errors, names),))
     )

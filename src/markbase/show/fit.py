@@ -34,7 +34,7 @@ def fit_page(fit: LinearFit) -> Page:
     """
     unit = f" ({fit.outcome.unit_many})" if fit.outcome.unit else ""
     return Page(
-        f"{fit.outcome.name}{unit}: linear regression on {count_noun(len(fit.parts), 'term')}",
+        f"{fit.outcome.name}{unit}: linear regression on {count_noun(len(fit.model_terms), 'term')}",
         f"{fit.outcome.label} · {fit.data_name}" if fit.outcome.label else fit.data_name,
         (
             rows_section(fit),
@@ -71,7 +71,7 @@ def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
     sample = fit.sample
     left = sample.rows - sample.used
     text = f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)})"
-    guessed = [f"`{c.name}` {c.kind}" for c in (fit.outcome, *(t.column for t in fit.parts)) if c.guess]
+    guessed = [f"`{c.name}` {c.kind}" for c in (fit.outcome, *(t.column for t in fit.model_terms)) if c.guess]
     doubt = [("guessed", f"{', '.join(guessed)}: no codebook says so; declare their kinds")] if guessed else []
     weighed = [*about, *([("weights", fit.weights.words)] if fit.weights else [])]
     if fit.retold:
@@ -110,7 +110,7 @@ def _whether(fit: LinearFit) -> Section:
     if fit.absorbed:
         words += f", within levels of {listed(quoted(fit.absorbed))}"
     if math.isnan(test.statistic):
-        words = "not tested: there are fewer clusters than coefficients"
+        words = f"not tested: {test.untested or 'no test could be computed'}"
     return Section("2  Does the model say anything", blocks=(Facts(((figures, words), ("errors", errors_text(fit)))),))
 
 
@@ -144,7 +144,7 @@ def standardised_section(fit: LinearFit) -> Section:
         ends = clear_of_zero(r.low, r.high, 2)
         rows.append(Row((name, r.step, number(r.estimate, 2), f"{number(r.low, ends)} to {number(r.high, ends)}")))
     note = "an indicator is never standardised itself: levels are told as differences"
-    heads = ("term", "for", f"sd of {fit.outcome.name}", f"{short(100 * fit.level, 4)}% interval")
+    heads = ("term", "for", f"sd of {fit.outcome.name}", f"{short(100 * fit.level, 4)}% CI")
     return Section(
         "In standard deviations of the outcome", note, (Table(heads, tuple(rows), frozenset({2, 3}), wide=-1),)
     )
@@ -176,7 +176,7 @@ def _how_much(fit: LinearFit) -> Section:
 def _terms(fit: LinearFit) -> Section:
     rows = tuple(Row((r.term, f"{r.df}", number(r.statistic, 2), p_value(r.p))) for r in rows_of(fit.terms))
     note = f"each given all the others; F on df and {fit.df_rest}; a group is tested as a whole"
-    if any(t.parts for t in fit.parts):
+    if any(t.kind == "interaction" for t in fit.model_terms):
         note += "; a term inside another is tested at the other's base, or at 0"
     return Section("4  Which terms", note, (Table(("term", "df", "F", "p"), rows, frozenset({1, 2, 3})),))
 
@@ -185,7 +185,7 @@ def _groups(fit: LinearFit) -> Section:
     percent = f"{short(100 * fit.level, 4)}%"
     table = fit.coefficients
     rows = [_coefficient(fit, table.iloc[0], "(intercept)", None)]
-    for term in fit.parts:
+    for term in fit.model_terms:
         own = table[table["term"] == term.name]
         left, right = scale_of(own["low"].min(), own["high"].max())
         if term.kind != "numeric":
@@ -205,13 +205,13 @@ def _groups(fit: LinearFit) -> Section:
             rows += [
                 _coefficient(fit, row, LEVEL_INDENT + compared_label(term.column.scheme, row), (left, right))
                 for _, row in own.iterrows()
-                if not (term.kind == "cross" and row["base"])  # the bases stand with the groups themselves
+                if not (len(term.groups) > 1 and row["base"])  # the bases stand with the groups themselves
             ]
         else:
             label = f"{term.name}, per {term.column.step_one}" if term.column.unit else term.name
             rows.append(_coefficient(fit, own.iloc[0], label, (left, right)))
     note = f"in {fit.outcome.step_many} of {fit.outcome.name}; a scale for each term, ┊ is 0"
-    heads = ("term, level", "rows", "estimate", "se", f"{percent} interval", "p")
+    heads = ("term, level", "rows", "estimate", "se", f"{percent} CI", "p")
     return Section(
         "5  Which coefficients, against which base",
         note,
@@ -228,11 +228,14 @@ def _coefficient(fit: LinearFit, row, label: str, scale: tuple[float, float] | N
     n = f"{int(row['n']):,}" if row["level"] and (row["against"] or row["base"]) else ""
     if row["base"]:
         strip = Strip(0, 0, 0, *scale, is_base=True) if scale else None
-        term = next(t for t in fit.parts if t.name == row["term"])
-        chosen = (term.parts[-1] if term.parts else term).column.base
+        term = next(t for t in fit.model_terms if t.name == row["term"])
+        chosen = term.groups[-1].column.base
         return Row((label, n, "0", "", "base" if chosen and chosen.chosen else "base, not chosen", ""), "base", strip)
     if math.isnan(row["estimate"]):
         return Row((label, n, "–", "", "no such rows", ""), "aside")
+    if math.isnan(row["se"]):
+        shown = number(row["estimate"], decimals_for(abs(float(row["estimate"])) or 1.0, 3))
+        return Row((label, n, shown, "–", "no standard error", ""), "aside")
     decimals = decimals_for(float(row["se"])) if not fit.exact else decimals_for(abs(float(row["estimate"])) or 1, 6)
     ends = clear_of_zero(row["low"], row["high"], decimals)
     interval = f"{number(row['low'], ends)} to {number(row['high'], ends)}"

@@ -159,14 +159,14 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
             f"`{by}` has {len(levels)} levels, more than the {MOST_LEVELS} that lines can tell apart; merge some, or use `draw_groups`."
         )
     fit.spread(numeric)
-    x_column = next(p.column for t in fit.parts for p in (t.parts or (t,)) if p.name == numeric)
-    group = next((p for t in fit.parts for p in (t.parts or (t,)) if p.name == by), None)
+    x_column = next(p.column for t in fit.model_terms for p in t.variables if p.name == numeric)
+    group = next((p for t in fit.model_terms for p in t.variables if p.name == by), None)
     if group is None:
         raise ColumnError(f"The model has no group `{by}`.")
     if ax is None:
         ax = own_axes(8.4, 5.2)
     inside = np.ones(fit.sample.rows, dtype=bool) if fit.used is None else fit.used
-    codes = group.block().codes
+    codes = group.codes
     logistic = isinstance(fit, LogisticFit)
     factor = 100 if logistic else 1
     shown = np.flatnonzero(inside)
@@ -179,7 +179,7 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
         table = fit.predict([{by: level, numeric: float(v)} for v in grid])
         y = factor * table["probability" if logistic else "predicted"]
         if not logistic:
-            points = shown[codes[shown] == k]  # type: ignore[index]
+            points = shown[codes[shown] == k]
             ax.plot(
                 x_column.values[points],
                 fit.outcome.values[points],
@@ -200,7 +200,7 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
         if isinstance(fit, LogisticFit)
         else f"{fit.outcome.name}, {fit.outcome.unit_many}"
     )
-    own_slopes = any(t.kind == "slope" and t.variables == (numeric, by) for t in fit.parts)
+    own_slopes = any(numeric in t.names and by in t.names for t in fit.model_terms)
     told = (
         "slopes differ by group in the model"
         if own_slopes
@@ -299,7 +299,7 @@ def draw_calibration(fit: LogisticFit, ax: Axes | None = None, *, parts: int = 1
 
 
 def _interval(fit: AnyFit) -> str:
-    return f"{short(100 * fit.level, 4)}% intervals"
+    return f"{short(100 * fit.level, 4)}% confidence intervals"
 
 
 def _finish(ax: Axes, title: str) -> None:
@@ -355,7 +355,7 @@ def draw_blocks(hierarchy: Blocks, ax: Axes | None = None) -> Axes:
     ax.set_xlim(0, 1.22 * reach)
     ax.set_yticks(y, list(steps["block"]))
     ax.set_xlabel(f"% of the variation in {hierarchy.last.outcome.name} explained in these rows")
-    _finish(ax, f"What each block adds; line: {short(100 * hierarchy.last.level, 4)}% interval of the addition")
+    _finish(ax, f"What each block adds; line: {short(100 * hierarchy.last.level, 4)}% CI of the addition")
     return ax
 
 

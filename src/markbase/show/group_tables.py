@@ -64,7 +64,7 @@ def groups_section(fit: AnyFit, group: str) -> Section:
         rows.append(Row((*head, number(factor * r.difference, decimals), interval, p_value(r.p)), "plain", strip))
     what = ("rate %", "adjusted %", "points") if points else ("mean", "adjusted", "difference")
     percent = f"{short(100 * fit.level, 4)}%"
-    heads = (group, "rows", what[0], what[1], what[2], f"{percent} interval", "p")
+    heads = (group, "rows", what[0], what[1], what[2], f"{percent} CI", "p")
     test = fit.terms[fit.terms["term"] == group]
     joint = ""
     if len(test):
@@ -113,7 +113,7 @@ def compared_section(fit: AnyFit, table, title: str, correction: str) -> Section
         corrected = () if correction == "none" else (p_value(r.p_corrected),)
         rows.append(Row((name, size, interval, p_value(r.p), *corrected), "plain", strip))
     size = "odds ratio" if isinstance(fit, LogisticFit) else f"difference ({fit.outcome.step_many})"
-    heads = ["pair", size, f"{short(100 * fit.level, 4)}% interval", "p"]
+    heads = ["pair", size, f"{short(100 * fit.level, 4)}% CI", "p"]
     heads += [] if correction == "none" else ["p corrected"]
     right = frozenset(range(1, len(heads)))
     return Section(title, _CORRECTED[correction], (Table(tuple(heads), tuple(rows), right, 0, "lower ┊ higher"),))

@@ -32,7 +32,7 @@ def logistic_page(fit: LogisticFit) -> Page:
         Eight sections, in the order in which a fit should be read.
     """
     return Page(
-        f"{fit.outcome.name} = {fit.event}: logistic regression on {count_noun(len(fit.parts), 'term')}",
+        f"{fit.outcome.name} = {fit.event}: logistic regression on {count_noun(len(fit.model_terms), 'term')}",
         f"{fit.outcome.label} · {fit.data_name}" if fit.outcome.label else fit.data_name,
         (
             rows_section(fit, _event(fit)),
@@ -115,7 +115,7 @@ def _terms(fit: LogisticFit) -> Section:
         for r in rows_of(fit.terms)
     )
     note = f"each given all the others; chi² ({fit.overall.kind}) on df; a group is tested as a whole"
-    if any(t.parts for t in fit.parts):
+    if any(t.kind == "interaction" for t in fit.model_terms):
         note += "; a term inside another is tested at the other's base, or at 0"
     heads: tuple[str, ...] = ("term", "df", "chi²", "p", "Wald chi²", "p")
     right = frozenset({1, 2, 3, 4, 5})
@@ -129,7 +129,7 @@ def _odds(fit: LogisticFit) -> Section:
     percent = f"{short(100 * fit.level, 4)}%"
     table = fit.coefficients
     rows = [_coefficient(fit, table.iloc[0], "(intercept), odds", None)]
-    for term in fit.parts:
+    for term in fit.model_terms:
         own = table[table["term"] == term.name]
         scale = scale_of(float(own["low"].min()), float(own["high"].max()))
         if term.kind == "numeric":
@@ -141,10 +141,10 @@ def _odds(fit: LogisticFit) -> Section:
         rows += [
             _coefficient(fit, row, LEVEL_INDENT + compared_label(term.column.scheme, row), scale)
             for _, row in own.iterrows()
-            if not (term.kind == "cross" and row["base"])
+            if not (len(term.groups) > 1 and row["base"])
         ]
     note = f"odds ratios of {fit.outcome.name} = {fit.event}; ┊ is 1"
-    heads = ("term, level", "rows", "ratio", f"{percent} interval", "log odds", "se", "p")
+    heads = ("term, level", "rows", "ratio", f"{percent} CI", "log odds", "se", "p")
     return Section(
         "5  Which coefficients, against which base",
         note,
@@ -156,13 +156,17 @@ def _coefficient(fit: LogisticFit, row, label: str, scale: tuple[float, float] |
     n = f"{int(row['n']):,}" if row["level"] and (row["against"] or row["base"]) else ""
     if row["base"]:
         strip = Strip(0, 0, 0, *scale, is_base=True) if scale else None
-        term = next(t for t in fit.parts if t.name == row["term"])
-        chosen = (term.parts[-1] if term.parts else term).column.base
+        term = next(t for t in fit.model_terms if t.name == row["term"])
+        chosen = term.groups[-1].column.base
         return Row(
             (label, n, "1", "base" if chosen and chosen.chosen else "base, not chosen", "0", "", ""), "base", strip
         )
     if math.isnan(row["estimate"]):
         return Row((label, n, "–", "no such rows", "", "", ""), "aside")
+    if math.isnan(row["se"]):
+        return Row(
+            (label, n, ratio(float(row["odds_ratio"])), "no standard error", short(row["estimate"]), "–", ""), "aside"
+        )
     decimals = ratio_decimals(float(row["odds_ratio"]), float(row["se"]))
     interval = f"{ratio(float(row['odds_low']), decimals)} to {ratio(float(row['odds_high']), decimals)}"
     own = decimals_for(float(row["se"]))
@@ -188,7 +192,7 @@ def _chances(fit: LogisticFit) -> Section:
         if levels:
             rows.append(Row((str(name), "", "", "", ""), "group"))
             adjusted = fit.groups(str(name)).set_index("level")["adjusted"]
-        column = next(p.column for t in fit.parts for p in (t.parts or (t,)) if p.name == name)
+        column = next(p.column for t in fit.model_terms for p in t.variables if p.name == name)
         for r in rows_of(own):
             strip = Strip(float(r.low), float(r.effect), float(r.high), *scale, is_base=bool(r.base))
             label = LEVEL_INDENT + str(r.level) if levels else f"{name}, per {column.step_one}"
@@ -200,7 +204,7 @@ def _chances(fit: LogisticFit) -> Section:
             figures = [number(100 * v, decimals) for v in (r.effect, r.low, r.high)]
             rows.append(Row((label, chance, figures[0], f"{figures[1]} to {figures[2]}", p_value(r.p)), "plain", strip))
     percent = f"{short(100 * fit.level, 4)}%"
-    heads = ("term, level", "probability", "points", f"{percent} interval", "p")
+    heads = ("term, level", "probability", "points", f"{percent} CI", "p")
     note = f"of {fit.event}, averaged over these rows; percentage points (delta method)"
     return Section(
         "6  In probability", note, (Table(heads, tuple(rows), frozenset({1, 2, 3, 4}), 0, "lower ┊ higher"),)

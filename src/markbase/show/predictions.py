@@ -29,7 +29,7 @@ def predictions_page(fit: LinearFit | LogisticFit, table: pd.DataFrame) -> Page:
     Page
         A row a profile, with its interval and what must be said of it.
     """
-    variables = {v for t in fit.parts for v in t.variables}
+    variables = {v for t in fit.model_terms for v in t.names}
     given = [c for c in table.columns if c in variables]
     percent = f"{short(100 * fit.level, 4)}%"
     rows = []
@@ -37,14 +37,14 @@ def predictions_page(fit: LinearFit | LogisticFit, table: pd.DataFrame) -> Page:
         profile = ", ".join(f"{c} {_cell(r[c])}" for c in given if not pd.isna(r[c])) or "as in the sample"
         rows.append(Row((profile, *_figures(fit, r)), "aside" if r["caution"] else "plain"))
     if isinstance(fit, LogisticFit):
-        heads: tuple[str, ...] = ("profile", f"probability of {fit.event}", f"{percent} interval")
+        heads: tuple[str, ...] = ("profile", f"probability of {fit.event}", f"{percent} CI")
         title = f"{fit.outcome.name} = {fit.event}: predicted probability"
     else:
         heads = (
             "profile",
             f"mean ({fit.outcome.unit_many})",
-            f"{percent} interval of the mean",
-            f"{percent} interval for one",
+            f"{percent} CI of the mean",
+            f"{percent} CI for one",
         )
         heads = heads if "one_low" in table else heads[:3]
         title = f"{fit.outcome.name}: predicted"

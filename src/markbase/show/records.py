@@ -63,7 +63,7 @@ def _shared(fit: LinearFit | LogisticFit, kind: str) -> dict[str, Any]:
                 "chosen": t.column.base is not None and t.column.base.chosen,
                 "reason": t.column.base.reason if t.column.base else "",
             }
-            for t in {p.name: p for part in fit.parts for p in (part.parts or (part,))}.values()
+            for t in {p.name: p for part in fit.model_terms for p in part.variables}.values()
             if t.is_categorical
         ],
         "equation": equation.text,

@@ -185,7 +185,7 @@ def specifications_page(result: Specifications) -> Page:
         rows.append(
             Row(cells, "plain" if r.without else "group", Strip(r.low, r.estimate, r.high, left - room, right + room))
         )
-    percent = f"{short(100 * result.level, 4)}% interval"
+    percent = f"{short(100 * result.level, 4)}% CI"
     heads = ("left out", "estimate", "se", percent, "p", "moved (se)")
     told = result.changed or ("No conclusion about it changes when any one other term is left out.",)
     sentences = Sentences(tuple((text, ()) for text in told))

@@ -58,14 +58,14 @@ def backward_elimination(fit: AnyFit, *, limit: float = 0.05, keep: Sequence[str
     """
     if not isinstance(limit, (int, float)) or not 0 < limit < 1:
         raise MarkbaseError(f"The limit for p is {limit!r}; it must lie between 0 and 1, for instance 0.05.")
-    names = [t.name for t in fit.parts]
+    names = [t.name for t in fit.model_terms]
     for name in keep:
         if name not in names:
             raise MarkbaseError(f"`{name}` is to be kept, but the model has no such term.{near(name, names)}")
     now = fit
     records: list[dict[str, object]] = []
-    while len(now.parts) > 1:
-        inside = {v for t in now.parts if t.parts for v in t.variables}
+    while len(now.model_terms) > 1:
+        inside = {t.name for t in now.model_terms if any(set(t.names) < set(o.names) for o in now.model_terms)}
         candidates = [r for r in rows_of(now.terms) if r.p > limit and r.term not in keep and r.term not in inside]
         if not candidates:
             break
@@ -87,7 +87,7 @@ def backward_elimination(fit: AnyFit, *, limit: float = 0.05, keep: Sequence[str
         )
     figure = "r2_adjusted" if isinstance(fit, LinearFit) else "mcfadden"
     columns = ["step", "dropped", "df", "statistic", "p", figure, "aic", "bic"]
-    kept = tuple(t.name for t in now.parts)
+    kept = tuple(t.name for t in now.model_terms)
     return Elimination(
         limit,
         pd.DataFrame(records, columns=columns),

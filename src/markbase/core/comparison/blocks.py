@@ -188,14 +188,14 @@ class Blocks(Shown):
         return self._side_by_side("se")
 
     def _side_by_side(self, column: str) -> pd.DataFrame:
-        last = self.last._map.rows
+        last = self.last.coefficient_map.rows
         table: dict[str, Sequence[object]] = {
             "term": [r.term for r in last],
             "level": [r.compared.level for r in last],
             "base": [r.compared.base for r in last],
         }
         for name, fit in zip(self.names, self.fits, strict=True):
-            coefficient_map = fit._map
+            coefficient_map = fit.coefficient_map
             own = (
                 fit._estimates if column == "estimate" else np.where(coefficient_map.known, fit._se(fit._roots), np.nan)
             )
@@ -209,10 +209,14 @@ class Blocks(Shown):
 
         NaN before a term enters, for terms that are products, and in a block of one term. Linear models only.
         """
-        names = [t.name for t in self.last.parts]
+        names = [t.name for t in self.last.model_terms]
         table = pd.DataFrame({"term": names})
         for block, fit in zip(self.names, self.fits, strict=True):
-            if not isinstance(fit, LinearFit) or fit.fixed_effects is not None or all(t.parts for t in fit.parts):
+            if (
+                not isinstance(fit, LinearFit)
+                or fit.fixed_effects is not None
+                or all(t.kind == "interaction" for t in fit.model_terms)
+            ):
                 table[block] = np.nan
                 continue
             own = screen_fit(fit).terms.set_index("term")["comparable"]

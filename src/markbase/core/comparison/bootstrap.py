@@ -17,7 +17,7 @@ import scipy.special as sp
 from numpy.typing import NDArray
 
 from markbase.core.design.cross_products import gather
-from markbase.core.design.terms import Block
+from markbase.core.design.terms import CodedColumns
 from markbase.core.errors import FitError, MarkbaseError
 from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.estimation.likelihood import Rows
@@ -159,10 +159,10 @@ def _samples(fit: AnyFit, draws: int, rng: np.random.Generator) -> Iterator[Arra
 def _linear_shares(fits: Sequence[AnyFit]) -> Callable[[Array], Array | None]:
     """Return what gives R² of every block in a sample; None where one cannot be fitted."""
     fit = fits[-1]
-    blocks = [*(t.block() for t in fit.parts), Block(1, multiplier=fit.outcome.values)]
-    place = {t.name: k for k, t in enumerate(fit.parts, 1)}
+    blocks = [*(c.coded() for c in fit.components), CodedColumns(1, multiplier=fit.outcome.values)]
+    place = {c: k for k, c in enumerate(fit.components, 1)}
     columns = [
-        fit.moments.columns_of([0, *(place[t.name] for t in block.parts)])[block.solution.columns] for block in fits
+        fit.moments.columns_of([0, *(place[c] for c in block.components)])[block.solution.columns] for block in fits
     ]
 
     def take(weights: Array) -> Array | None:

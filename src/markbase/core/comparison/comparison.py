@@ -163,7 +163,7 @@ def _strength(names: Sequence[str], fits: Sequence[AnyFit], one: bool) -> pd.Dat
         records.append(
             {
                 "fit": name,
-                "terms": len(fit.parts),
+                "terms": len(fit.model_terms),
                 "parameters": len(fit.solution.columns) + 1,
                 "used": fit.sample.used,
                 **figures,
@@ -175,7 +175,7 @@ def _strength(names: Sequence[str], fits: Sequence[AnyFit], one: bool) -> pd.Dat
 def _tests(names: Sequence[str], fits: Sequence[AnyFit]) -> list[list[object]]:
     found: list[list[object]] = []
     for (a, first), (b, second) in itertools.permutations(zip(names, fits, strict=True), 2):
-        if {t.name for t in first.parts} < {t.name for t in second.parts} and _alike(first, second):
+        if {t.name for t in first.model_terms} < {t.name for t in second.model_terms} and _alike(first, second):
             change = change_between(first, second)
             found.append([a, b, change.statistic, change.df, change.df_rest, change.p, change.kind])
     return found
@@ -183,8 +183,8 @@ def _tests(names: Sequence[str], fits: Sequence[AnyFit]) -> list[list[object]]:
 
 def _alike(first: AnyFit, second: AnyFit) -> bool:
     """Whether the terms two fits share are made alike, and their errors rest on the same."""
-    own = {t.name: t.column for t in second.parts}
-    same = all(_levels(t.column) == _levels(own[t.name]) for t in first.parts)
+    own = {t.name: t.column for t in second.model_terms}
+    same = all(_levels(t.column) == _levels(own[t.name]) for t in first.model_terms)
     taken = isinstance(first, LinearFit) and isinstance(second, LinearFit) and first.absorbed != second.absorbed
     return (
         same and not taken and (first.errors.kind, first.errors.cluster) == (second.errors.kind, second.errors.cluster)

@@ -1,39 +1,45 @@
 """From inner coefficients to those the analyst asked for.
 
-Every coefficient of a model of numeric columns, groups, slopes by group and crossings is a combination of what
-the model gives for profiles: a difference of two profiles for a numeric column or a level, a difference of
-differences for a slope by group or a crossing. The columns of the model at a profile are products of
-what each variable contributes, so a coefficient is found by putting its own contrast in the place of
-the variables it is about, and their reference in the place of all others.
+Every coefficient is a linear functional of what the model gives over profiles, and a functional of a product is the
+product of functionals: of a group the weights of its levels (its own contrast, or the reference it is held at), of a
+numeric variable the coefficient of one of its powers, or its value where it is held. Putting these in the place of the
+variables gives each coefficient as a combination of the columns of the model, whatever base, coding or centre is inside.
 """
 
 from __future__ import annotations
 
 import itertools
-from collections.abc import Mapping, Sequence
+import math
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import reduce
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.design.moments import Moments
-from markbase.core.design.terms import Term
+from markbase.core.design.terms import POWER_MARKS, Component, Term, variables_of
 from markbase.core.study.coding import Compared, Contrasts, contrasts
 
 Array = NDArray[np.float64]
-_ONE = np.ones(1)
+_MOST_CELLS = 1500
+_INDEPENDENT = 1e-9
 
 
 class Coefficient(NamedTuple):
     """One coefficient."""
 
     term: str
-    """The term; ``(intercept)`` for the start."""
+    """The term; ``(intercept)`` for the intercept."""
     compared: Compared
-    """What is compared."""
-    levels: tuple[int, ...] = ()
-    """Which levels of the term's groups the row is about, for counting rows; empty for all."""
+    """What is compared, as it is shown."""
+    levels: tuple[tuple[str, int], ...] = ()
+    """Groups, and which of their levels the row is about."""
+    powers: tuple[tuple[str, int], ...] = ()
+    """Numeric columns, and the power the row is about."""
+    shown_levels: tuple[tuple[str, str], ...] = ()
+    """Groups, and how the level (or trend) the row is about is shown."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -50,58 +56,117 @@ class CoefficientMap:
     """Shape (rows,): whether the start of the equation is part of it, as it is of the intercept."""
 
 
-def design_columns(parts: Sequence[Term], moments: Moments) -> NDArray[np.intp]:
-    """Choose the inner columns of a model: one level of each group goes out, its most populous.
+def components_of(terms: Sequence[Term]) -> list[Component]:
+    """Return the components of some terms, in order; component k is block k + 1 of their moments."""
+    return [component for term in terms for component in term.components]
+
+
+def cell_counts(k: int, components: Sequence[Component], moments: Moments) -> Array:
+    """Return how much each column of a component with groups occurs, by the sums of the groups alone.
 
     Parameters
     ----------
-    parts : sequence of Term
-        The terms; block k + 1 is ``parts[k]``.
+    k : int
+        Which component, from 0.
+    components : sequence of Component
+        All components of the model.
+    moments : Moments
+        Their moments.
+
+    Returns
+    -------
+    ndarray, shape (columns of the component,)
+        The weight of the rows with these levels; ones where the model has not these groups by themselves.
+    """
+    wanted = components[k]
+    names = [g.name for g in wanted.groups]
+    for place, other in enumerate(components):
+        if not other.numerics and other.names == frozenset(names):
+            start = int(moments.starts[place + 1])
+            there = [g.name for g in other.groups]
+            counts = moments.cross[0, start : start + other.size].reshape([g.size for g in other.groups])
+            return np.transpose(counts, [there.index(n) for n in names]).ravel()
+    return np.ones(wanted.size)
+
+
+def design_columns(terms: Sequence[Term], moments: Moments) -> NDArray[np.intp]:
+    """Choose the inner columns of a model: of each group one level goes out, its most populous.
+
+    Parameters
+    ----------
+    terms : sequence of Term
+        The terms, each interaction with its lower terms.
     moments : Moments
         Their moments.
 
     Returns
     -------
     ndarray of int, shape (p,)
-        Columns of the moments. Of a crossing only cells with rows stay, and only those that neither group
-        tells by itself.
+        Columns of the moments. Of an interaction of groups only cells with rows stay, and of these as many as the lower
+        terms leave to be told.
     """
-    names = {t.name for t in parts}
+    components = components_of(terms)
     starts = moments.starts.tolist()
-    end = starts[len(parts)] + parts[-1].size
+    end = starts[len(components)] + components[-1].size if components else 1
     stays = np.arange(end) > 0
     gone: dict[str, int] = {}
-    for k, term in enumerate(parts, 1):
-        if term.kind == "categorical":
-            gone[term.name] = int(_counts(moments, k, term).argmax())
-            stays[starts[k] + gone[term.name]] = False
-    for k, term in enumerate(parts, 1):
-        if term.kind == "slope":
-            if term.parts[0].name in names:
-                stays[starts[k] + gone.get(term.parts[1].name, term.base)] = False
-        elif term.kind == "cross":
-            first, second = term.parts
-            cells = _counts(moments, k, term).reshape(first.size, second.size)
-            inside = cells > 0
-            told_alone = [t.name in names for t in (first, second)]
-            if told_alone[0]:  # a column for each level of the first is in the model already
-                inside[:, gone.get(second.name, int(np.argmax(cells.sum(0))))] = False
-            if told_alone[1]:
-                inside[gone.get(first.name, int(np.argmax(cells.sum(1))))] = False
-            if not any(told_alone):
-                inside.flat[int(np.argmax(cells))] = False
-            stays[starts[k] : starts[k] + term.size] = inside.ravel()
+    for k, component in enumerate(components):
+        if len(component.groups) == 1 and not component.numerics:
+            gone[component.groups[0].name] = int(cell_counts(k, components, moments).argmax())
+    for k, component in enumerate(components):
+        if not component.groups:
+            continue
+        counts = cell_counts(k, components, moments).reshape([g.size for g in component.groups])
+        out = [gone.get(g.name, g.base) for g in component.groups]
+        stays[starts[k + 1] : starts[k + 1] + component.size] = _free_cells(counts, out).ravel()
     return np.flatnonzero(stays)
 
 
-def _counts(moments: Moments, k: int, term: Term) -> Array:
-    start = int(moments.starts[k])
-    counts: Array = moments.cross[0, start : start + term.size]
-    return counts
+def _free_cells(counts: Array, gone: Sequence[int]) -> NDArray[np.bool_]:
+    """Return which cells of a product of groups the lower terms do not tell."""
+    free = counts > 0
+    for axis, level in enumerate(gone):
+        free[(slice(None),) * axis + (level,)] = False
+    empty = int(np.sum(counts == 0))
+    if not empty or counts.ndim == 1 or counts.size - empty > _MOST_CELLS:
+        return free
+    # with empty cells the lower terms may tell other cells than those of the levels that went out
+    cells = np.argwhere(counts > 0)
+    order = np.lexsort((-counts[tuple(cells.T)], free[tuple(cells.T)]))
+    lower = _lower_columns(cells, counts.shape)
+    basis: list[Array] = []
+    rank = int(np.linalg.matrix_rank(lower))
+    told = np.zeros(len(cells), dtype=bool)
+    for k in order:
+        rest = lower[k].copy()
+        for _ in range(2):
+            for b in basis:
+                rest -= (rest @ b) * b
+        length = float(np.linalg.norm(rest))
+        if length > _INDEPENDENT * float(np.linalg.norm(lower[k])):
+            basis.append(rest / length)
+            told[k] = True
+            if len(basis) == rank:
+                break
+    free[...] = False
+    free[tuple(cells[~told].T)] = True
+    return free
+
+
+def _lower_columns(cells: NDArray[np.intp], shape: tuple[int, ...]) -> Array:
+    """Return the indicators of all smaller products of groups, a row a cell."""
+    axes = range(len(shape))
+    columns = []
+    for some in itertools.combinations(axes, len(shape) - 1):
+        joint = np.zeros(len(cells), dtype=np.intp)
+        for axis in some:
+            joint = joint * shape[axis] + cells[:, axis]
+        columns.append(np.eye(math.prod(shape[a] for a in some))[joint])
+    return np.hstack(columns)
 
 
 def map_coefficients(
-    parts: Sequence[Term],
+    terms: Sequence[Term],
     moments: Moments,
     columns: NDArray[np.intp],
     level_form: bool = False,
@@ -111,8 +176,8 @@ def map_coefficients(
 
     Parameters
     ----------
-    parts : sequence of Term
-        The terms; block k + 1 is ``parts[k]``.
+    terms : sequence of Term
+        The terms.
     moments : Moments
         Their moments.
     columns : ndarray of int, shape (p,)
@@ -120,98 +185,88 @@ def map_coefficients(
     level_form : bool
         Tell groups that are not coded by indicators by the effects of their levels instead.
     at : mapping of str to float, optional
-        Where numeric columns are held that a coefficient is not about; 0 for those not named.
+        Where numeric columns are held that a coefficient is not about; 0 for those not named. Powers count from there.
 
     Returns
     -------
-    Telling
+    CoefficientMap
         The intercept, then each term's coefficients in order.
     """
-    single = {p.name: p for t in parts for p in (t.parts or (t,))}
-    names = {t.name for t in parts}
+    variables, components = variables_of(terms), components_of(terms)
     codings: dict[str, Contrasts] = {}
-    for name, term in single.items():
-        if term.is_categorical:
-            scheme = term.column.scheme
+    for name, variable in variables.items():
+        if variable.is_categorical:
+            scheme = variable.column.scheme
             form = "effect" if level_form and scheme != "indicator" else scheme
-            codings[name] = contrasts(form, term.labels, term.base, term.places.tolist())
-    centre = {t.name: float(moments.centres[k]) for k, t in enumerate(parts, 1) if t.kind == "numeric"}
-    for k, term in enumerate(parts, 1):
-        if term.kind == "slope":
-            centre.setdefault(term.parts[0].name, float(moments.centres[k]))
+            codings[name] = contrasts(form, variable.labels, variable.base, variable.places.tolist())
+    rows = [_Row(Coefficient("(intercept)", Compared("", "", False)), {}, {})]
+    rows += [row for term in terms for row in _own_rows(term, codings)]
     places = at or {}
-    reference = {
-        n: (codings[n].intercept if n in codings else np.array([places.get(n, 0.0) - centre[n]])) for n in single
-    }
-
-    every = [(int(moments.starts[k]), term.variables) for k, term in enumerate(parts, 1)]
-    holding = {name: [entry for entry in every if name in entry[1]] for name in single}
-    rows = [_Row(Coefficient("(intercept)", Compared("", "", False)), {})]
-    for term in parts:
-        rows += _own_rows(term, codings, names)
     stacked = np.zeros((len(rows), moments.cross.shape[0]))
-    for wide, (_, chosen) in zip(
-        stacked, rows, strict=True
-    ):  # some variables contrasted, the others at their reference
-        for start, variables in holding[next(iter(chosen))] if chosen else every:
-            if len(variables) == 1:
-                if len(chosen) > 1:
-                    continue
-                values = chosen.get(variables[0], reference[variables[0]])
-            elif all(name in variables for name in chosen):
-                first, second = (chosen.get(name, reference[name]) for name in variables)
-                values = np.outer(first, second).ravel()
-            else:
-                continue
-            wide[start : start + len(values)] = values
-    empty = moments.cross[0] == 0
-    crossed = np.zeros(stacked.shape[1], dtype=bool)
-    for k, term in enumerate(parts, 1):
-        crossed[moments.starts[k] : moments.starts[k] + term.size] = term.kind == "cross"
-    known = ~np.any(np.abs(stacked[:, empty & crossed]) > 0, axis=1)
+    holding = {name: [k for k, c in enumerate(components) if name in c.names] for name in variables}
+    every = range(len(components))
+    for wide, row in zip(stacked, rows, strict=True):
+        chosen = {*row.powers, *row.weights}
+        for k in holding[next(iter(chosen))] if chosen else every:
+            component = components[k]
+            if not chosen <= component.names:
+                continue  # what is contrasted does not occur in it, and contrasts of a constant are 0
+            start = int(moments.starts[k + 1])
+            factor = _value(component, row.powers, places, float(moments.centres[k + 1]))
+            vectors = [row.weights.get(g.name, codings[g.name].intercept) for g in component.groups]
+            wide[start : start + component.size] = factor * reduce(np.multiply.outer, vectors, np.ones(())).ravel()
+    empty = np.zeros(moments.cross.shape[0], dtype=bool)
+    for k, component in enumerate(components):
+        if len(component.groups) > 1:
+            at_columns = slice(int(moments.starts[k + 1]), int(moments.starts[k + 1]) + component.size)
+            empty[at_columns] = cell_counts(k, components, moments) == 0
+    known = ~np.any(np.abs(stacked[:, empty]) > 0, axis=1)
     return CoefficientMap(tuple(row.told for row in rows), stacked[:, columns], known, np.arange(len(rows)) == 0)
 
 
 class _Row(NamedTuple):
-    """A coefficient, and the variables it contrasts."""
+    """A coefficient, and what it contrasts."""
 
     told: Coefficient
-    chosen: dict[str, Array]
+    powers: dict[str, int]
+    weights: dict[str, Array]
 
 
-def _own_rows(term: Term, codings: dict[str, Contrasts], names: set[str]) -> list[_Row]:
-    if term.kind == "numeric":
-        return [_Row(Coefficient(term.name, Compared("", "", False)), {term.name: _ONE})]
-    if term.kind == "cross":
-        return _crossed_rows(term, codings)
-    group = term if term.kind == "categorical" else term.parts[1]
-    steps = {} if group is term else {term.parts[0].name: _ONE}
-    if steps and term.parts[0].name not in names:  # no common slope to differ from: each level has its own
-        each = np.eye(group.size)
-        return [
-            _Row(Coefficient(term.name, Compared(label, "", False), (k,)), steps | {group.name: each[k]})
-            for k, label in enumerate(group.labels)
-        ]
-    places = {label: (k,) for k, label in enumerate(group.labels)}
-    coding = codings[group.name]
-    return [
-        _Row(Coefficient(term.name, compared, places.get(compared.level, ())), steps | {group.name: w})
-        for compared, w in zip(coding.rows, coding.weights, strict=True)
-    ]
+def _value(component: Component, powers: Mapping[str, int], places: Mapping[str, float], centre: float) -> float:
+    """Return what the numeric part of a component contributes: coefficients of powers, values elsewhere."""
+    value, constant = 1.0, 1.0
+    for variable, power in component.numerics:
+        shift = component.shift_of(variable)
+        chosen = powers.get(variable.name, 0)
+        if chosen > power:
+            return 0.0
+        value *= math.comb(power, chosen) * (places.get(variable.name, 0.0) - shift) ** (power - chosen)
+        constant *= 0.0 if chosen else 1.0
+    return value - centre * constant if component.numerics else value
 
 
-def _crossed_rows(term: Term, codings: dict[str, Contrasts]) -> list[_Row]:
-    first, second = term.parts
-    rows = []
-    pairs = itertools.product(
-        zip(codings[first.name].rows, codings[first.name].weights, strict=True),
-        zip(codings[second.name].rows, codings[second.name].weights, strict=True),
-    )
-    for (a, w), (b, v) in pairs:
-        base = a.base or b.base
-        against = "" if base else f"{a.against or '–'} × {b.against or '–'}"
-        levels = tuple(t.labels.index(c.level) for t, c in ((first, a), (second, b)) if c.level in t.labels)
-        compared = Compared(f"{a.level} × {b.level}", against, base)
-        told = Coefficient(term.name, compared, levels if len(levels) == 2 else ())
-        rows.append(_Row(told, {first.name: w, second.name: v}))
-    return rows
+def _own_rows(term: Term, codings: Mapping[str, Contrasts]) -> Iterator[_Row]:
+    curved = any(degree > 1 for degree in term.degrees)
+    ways = [list(zip(codings[g.name].rows, codings[g.name].weights, strict=True)) for g in term.groups]
+    for component in term.components:
+        powers = {v.name: p for v, p in component.numerics}
+        mark = "·".join(f"{name}{POWER_MARKS[p]}" for name, p in powers.items()) if curved else ""
+        for some in itertools.product(*ways):
+            base = any(c.base for c, _ in some)
+            level = " × ".join([*([mark] if mark else []), *(c.level for c, _ in some)])
+            against = "" if base else " × ".join(c.against or "–" for c, _ in some) if some else ""
+            if len(some) == 1:
+                against = some[0][0].against
+            levels = tuple(
+                (g.name, g.labels.index(c.level))
+                for g, (c, _) in zip(term.groups, some, strict=True)
+                if c.level in g.labels
+            )
+            told = Coefficient(
+                term.name,
+                Compared(level, against, base),
+                levels if len(levels) == len(some) else (),
+                tuple(powers.items()),
+                tuple((g.name, c.level) for g, (c, _) in zip(term.groups, some, strict=True)),
+            )
+            yield _Row(told, powers, {g.name: w for g, (_, w) in zip(term.groups, some, strict=True)})

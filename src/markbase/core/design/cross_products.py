@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.design.moments import Moments
-from markbase.core.design.terms import Block
+from markbase.core.design.terms import CodedColumns
 
 CHUNK_ROWS = 1 << 14
 """Rows taken at a time."""
@@ -49,7 +49,7 @@ def row_chunks(rows: int, used: NDArray[np.bool_] | None, size: int = CHUNK_ROWS
 
 
 def gather(
-    blocks: Sequence[Block],
+    blocks: Sequence[CodedColumns],
     rows: int,
     used: NDArray[np.bool_] | None = None,
     weights: NDArray[np.float64] | None = None,
@@ -58,7 +58,7 @@ def gather(
 
     Parameters
     ----------
-    blocks : sequence of Block
+    blocks : sequence of CodedColumns
         Numeric columns and groups over all rows; the intercept is added in front.
     rows : int
         Rows of the data, used or not.
@@ -70,7 +70,7 @@ def gather(
     Returns
     -------
     Moments
-        Block 0 is the intercept, block k + 1 is ``blocks[k]``.
+        CodedColumns 0 is the intercept, block k + 1 is ``blocks[k]``.
 
     Notes
     -----
@@ -137,12 +137,14 @@ def gather(
     return Moments(sizes, centres, scales, cross)
 
 
-def gather_sums(blocks: Sequence[Block], outcome: NDArray[np.float64], used: NDArray[np.bool_] | None) -> Moments:
+def gather_sums(
+    blocks: Sequence[CodedColumns], outcome: NDArray[np.float64], used: NDArray[np.bool_] | None
+) -> Moments:
     """Take only the sums of the columns, and of their products with an outcome.
 
     Parameters
     ----------
-    blocks : sequence of Block
+    blocks : sequence of CodedColumns
         The terms.
     outcome : ndarray, shape (rows,)
         The outcome, which stands behind them.
@@ -160,7 +162,7 @@ def gather_sums(blocks: Sequence[Block], outcome: NDArray[np.float64], used: NDA
     numerics = [k for k, b in enumerate(blocks) if b.codes is None]
     slopes = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is not None]
     groups = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is None]
-    centres, scales = _centres_and_scales([*blocks, Block(1)], [*numerics, *slopes], rows, used)
+    centres, scales = _centres_and_scales([*blocks, CodedColumns(1)], [*numerics, *slopes], rows, used)
     cross = np.full((sum(sizes), sum(sizes)), np.nan)
     sums, products = np.zeros(sum(sizes)), np.zeros(sum(sizes))
     sets = joint_sets(blocks, groups)
@@ -196,7 +198,9 @@ def gather_sums(blocks: Sequence[Block], outcome: NDArray[np.float64], used: NDA
     return Moments(sizes, centres, np.ones_like(scales), cross)
 
 
-def _deviation(block: Block, chunk: slice | NDArray[np.intp], centre: float, scale: float) -> NDArray[np.float64]:
+def _deviation(
+    block: CodedColumns, chunk: slice | NDArray[np.intp], centre: float, scale: float
+) -> NDArray[np.float64]:
     assert block.multiplier is not None
     deviation: NDArray[np.float64] = (block.multiplier[chunk] - centre) / scale
     return deviation
@@ -216,7 +220,7 @@ def _add_by_code(
 
 
 def _centres_and_scales(
-    blocks: Sequence[Block], numerics: Sequence[int], rows: int, used: NDArray[np.bool_] | None
+    blocks: Sequence[CodedColumns], numerics: Sequence[int], rows: int, used: NDArray[np.bool_] | None
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     sample: slice | NDArray[np.intp] = slice(None)
     if used is not None or rows > _SAMPLE_ROWS:
@@ -240,7 +244,7 @@ def _centres_and_scales(
 
 
 def _deviations(
-    blocks: Sequence[Block],
+    blocks: Sequence[CodedColumns],
     numerics: Sequence[int],
     chunk: slice | NDArray[np.intp],
     centres: NDArray[np.float64],
@@ -259,12 +263,12 @@ def _deviations(
     return values
 
 
-def joint_sets(blocks: Sequence[Block], groups: Sequence[int]) -> list[list[int]]:
+def joint_sets(blocks: Sequence[CodedColumns], groups: Sequence[int]) -> list[list[int]]:
     """Put groups together while their joint cells are few: one pass of counting serves them all.
 
     Parameters
     ----------
-    blocks : sequence of Block
+    blocks : sequence of CodedColumns
         The blocks.
     groups : sequence of int
         Which of them are categorical.
@@ -289,13 +293,13 @@ def joint_sets(blocks: Sequence[Block], groups: Sequence[int]) -> list[list[int]
 
 
 def joint_cells(
-    blocks: Sequence[Block], joint: Sequence[int], codes: Mapping[int, NDArray[np.integer]]
+    blocks: Sequence[CodedColumns], joint: Sequence[int], codes: Mapping[int, NDArray[np.integer]]
 ) -> NDArray[np.intp]:
     """Return the joint cell of each row of a chunk.
 
     Parameters
     ----------
-    blocks : sequence of Block
+    blocks : sequence of CodedColumns
         The blocks.
     joint : sequence of int
         Which of them are looked up together.
@@ -318,7 +322,7 @@ def joint_cells(
 
 def _fill_groups(
     cross: NDArray[np.float64],
-    blocks: Sequence[Block],
+    blocks: Sequence[CodedColumns],
     starts: NDArray[np.intp],
     places: NDArray[np.intp],
     sets: Sequence[Sequence[int]],

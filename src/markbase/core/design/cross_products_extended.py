@@ -10,12 +10,12 @@ from numpy.typing import NDArray
 from markbase.core import extended_precision as twofold
 from markbase.core.design.cross_products import row_chunks
 from markbase.core.design.moments import Moments
-from markbase.core.design.terms import Block
+from markbase.core.design.terms import CodedColumns
 
 
 def gather_twofold(
     moments: Moments,
-    blocks: Sequence[Block],
+    blocks: Sequence[CodedColumns],
     used: NDArray[np.bool_] | None,
     rows: int,
     weights: NDArray[np.float64] | None = None,
@@ -26,7 +26,7 @@ def gather_twofold(
     ----------
     moments : Moments
         The moments as `gather` took them; their centres and scales, and the counts, are kept.
-    blocks : sequence of Block
+    blocks : sequence of CodedColumns
         The blocks they were taken of.
     used : ndarray of bool, shape (rows,), or None
         The rows used; None for all.

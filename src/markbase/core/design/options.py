@@ -10,10 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.design.complete_cases import CompleteCases, complete_rows
-from markbase.core.design.requested_terms import AllBut, Spec, check_usable, predictor_specs
-from markbase.core.design.terms import Term, make_term, make_terms
-from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, remark
-from markbase.core.inference.covariance import FEW_CLUSTERS, Errors, Weights, take_weights
+from markbase.core.design.requested_terms import AllBut, TermRequest, check_usable, requested_terms
+from markbase.core.design.terms import Term, make_terms, make_variable
+from markbase.core.design.weights import Weights, take_weights
+from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 
@@ -34,13 +34,15 @@ class FitOptions:
     """The column of the weights."""
     weights_are: str = "sampling"
     """What they are."""
+    main_effects: str = "add"
+    """What is done where an interaction comes without the terms it is made of: ``add`` or ``refuse``."""
 
 
 @dataclass(frozen=True, eq=False)
 class Request:
     """A fit that can be made."""
 
-    specs: tuple[Spec, ...]
+    specs: tuple[TermRequest, ...]
     """The terms wanted."""
     columns: tuple[Column, ...]
     """The columns they are made of."""
@@ -66,21 +68,24 @@ class Request:
         """Shape (rows,): the weights as numbers; None if all rows count alike."""
         return self.weights.values if self.weights else None
 
+    @property
+    def counted_rows(self) -> int:
+        """Rows used, each as often as a frequency weight says."""
+        if self.weights is None or self.weights.kind != "frequency":
+            return self.sample.used
+        return round(float(self.weights.values.sum()))
+
     def terms(self) -> tuple[Term, ...]:
         """Make the terms, on the rows used."""
-        return make_terms(self.specs, {column.name: make_term(column, self.used) for column in self.columns})
-
-    def remark_on_clusters(self, errors: Errors) -> None:
-        """Remark on clusters that are few."""
-        if self.cluster is not None and errors.clusters < FEW_CLUSTERS:
-            remark(
-                f"`{self.cluster.name}` has only {errors.clusters} clusters: clustered errors tend to be too small with fewer than "
-                f"{FEW_CLUSTERS}, so read intervals as narrower than they should be."
-            )
+        return make_terms(self.specs, {column.name: make_variable(column, self.used) for column in self.columns})
 
 
 def check_request(
-    study: Study, target: Column, terms: Sequence[Spec] | AllBut, options: FitOptions, controls: Sequence[Column] = ()
+    study: Study,
+    target: Column,
+    terms: Sequence[TermRequest] | AllBut,
+    options: FitOptions,
+    controls: Sequence[Column] = (),
 ) -> Request:
     """Check what is asked for, and find the rows.
 
@@ -90,16 +95,16 @@ def check_request(
         The data.
     target : Column
         The outcome, checked.
-    terms : sequence of str, Slope or Cross, or AllBut
+    terms : sequence of str, Polynomial or Interaction, or AllBut
         What to build the model from.
-    wish : Wish
+    options : FitOptions
         How it is to be made.
     controls : sequence of Column
         Other columns a row must have a value in.
 
     Returns
     -------
-    Asked
+    Request
         What can be made.
 
     Raises
@@ -111,7 +116,7 @@ def check_request(
         raise MarkbaseError(
             f"The confidence level is {options.level!r}; it must lie between 0 and 1, for instance 0.95."
         )
-    specs, wanted = predictor_specs(study, terms, target.name)
+    specs, wanted = requested_terms(study, terms, target.name, options.main_effects)
     columns = list(wanted.values())
     weighing = _weight_column(study, options.weights)
     sampled = weighing is not None and options.weights_are == "sampling"

@@ -2,79 +2,190 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import itertools
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from markbase.core.errors import ColumnError, FitError, listed, quoted, remark
+from markbase.core.errors import ColumnError, FitError, MarkbaseError, listed, quoted, remark
 from markbase.core.study.column import Column
 from markbase.core.study.remarks import looks_like_identifier
 from markbase.core.study.study import Study
 
 
 @dataclass(frozen=True)
-class Slope:
-    """A slope that may differ by group: made by `slope`."""
+class Polynomial:
+    """A curve in a numeric column: made by `polynomial`."""
 
-    numeric: str
-    """The numeric column."""
-    by: str
-    """The group."""
+    column: str
+    """The column."""
+    degree: int
+    """The highest power, 2 or 3."""
 
     @property
     def name(self) -> str:
-        """What the term is called: ``age by voice``."""
-        return f"{self.numeric} by {self.by}"
+        """What the term is called: ``age (quadratic)``."""
+        return term_name({self.column: self.degree})
 
 
 @dataclass(frozen=True)
-class Cross:
-    """Differences between the levels of one group that may differ by another: made by `cross`."""
+class Interaction:
+    """A product of two or three columns: made by `interaction`."""
 
-    first: str
-    """A group."""
-    second: str
-    """Another group."""
+    factors: tuple[str | Polynomial, ...]
+    """What is multiplied."""
 
     @property
     def name(self) -> str:
-        """What the term is called: ``voice × rehearsal_day``."""
-        return f"{self.first} × {self.second}"
+        """What the term is called: ``age × voice``."""
+        return term_name(degrees_of(self))
 
 
-def slope(numeric: str, *, by: str) -> Slope:
-    """Let the slope of a numeric column differ by group.
-
-    Parameters
-    ----------
-    numeric : str
-        A numeric column; give it as a term of its own as well.
-    by : str
-        A group; give it as a term of its own as well.
-
-    Returns
-    -------
-    Slope
-        To stand among the terms of a fit.
-    """
-    return Slope(numeric, by)
+TermRequest = str | Polynomial | Interaction
 
 
-def cross(first: str, second: str) -> Cross:
-    """Let the differences between the levels of one group differ by another.
+def polynomial(column: str, degree: int = 2) -> Polynomial:
+    """Let a numeric column have a curve: its powers up to a degree, as one term.
 
     Parameters
     ----------
-    first, second : str
-        Two groups; give each as a term of its own as well.
+    column : str
+        A numeric column; it is not given as a term of its own as well.
+    degree : int
+        2 (a parabola, with one turning point) or 3.
 
     Returns
     -------
-    Cross
+    Polynomial
         To stand among the terms of a fit.
+
+    Raises
+    ------
+    MarkbaseError
+        If the degree is not 2 or 3, or the column is no name.
     """
-    return Cross(first, second)
+    if not isinstance(column, str):
+        raise MarkbaseError(f"A polynomial is of one column, given by its name, not {column!r}.")
+    if isinstance(degree, bool) or degree not in (2, 3):
+        raise MarkbaseError(
+            f"A polynomial of `{column}` has degree 2 or 3, not {degree!r}; a straight line is the column itself."
+        )
+    return Polynomial(column, int(degree))
+
+
+def interaction(*factors: str | Polynomial) -> Interaction:
+    """Let what one column goes with differ by another (moderation), or by two others.
+
+    Parameters
+    ----------
+    *factors : str or Polynomial
+        Two or three different columns, numeric or categorical, or polynomials of numeric ones. Their main effects, and of
+        three the interactions of each two, belong into the model as well.
+
+    Returns
+    -------
+    Interaction
+        To stand among the terms of a fit.
+
+    Raises
+    ------
+    MarkbaseError
+        If there are not two or three different columns.
+    """
+    for factor in factors:
+        if not isinstance(factor, (str, Polynomial)):
+            raise MarkbaseError(
+                f"An interaction is of columns, given by their names, or of polynomials, not {factor!r}."
+            )
+    if not 2 <= len(factors) <= 3:
+        raise MarkbaseError(f"An interaction is of two or three columns, not {len(factors)}.")
+    names = [f if isinstance(f, str) else f.column for f in factors]
+    if len(set(names)) < len(names):
+        twice = next(n for n in names if names.count(n) > 1)
+        raise MarkbaseError(
+            f"An interaction is of different columns, and `{twice}` is given twice; a column times itself is a curve, "
+            f"which `polynomial` makes."
+        )
+    return Interaction(tuple(factors))
+
+
+def term_from_text(text: str, columns: Sequence[str] = ()) -> TermRequest:
+    """Read a term that is written as text: a column name, ``polynomial(age, 2)`` or ``interaction(age, voice)``.
+
+    Parameters
+    ----------
+    text : str
+        The text.
+    columns : sequence of str
+        The columns there are; a column with such a name is that column.
+
+    Returns
+    -------
+    str, Polynomial or Interaction
+        The term.
+
+    Raises
+    ------
+    MarkbaseError
+        If a polynomial or an interaction is not written as one.
+    """
+    text = text.strip()
+    head, mark, rest = text.partition("(")
+    head = head.strip()
+    if text in columns or not mark or head not in ("interaction", "polynomial") or not rest.endswith(")"):
+        return text
+    parts = split_outside(rest[:-1])
+    if head == "interaction":
+        factors = [term_from_text(part, columns) for part in parts]
+        return interaction(*factors)  # type: ignore[arg-type]  # an interaction inside is refused there
+    if not 1 <= len(parts) <= 2 or (len(parts) == 2 and not parts[1].isdigit()):
+        raise MarkbaseError(f"`{text}` should read polynomial(COLUMN, DEGREE), for instance polynomial(age, 2).")
+    return polynomial(parts[0], int(parts[1]) if len(parts) == 2 else 2)
+
+
+def split_outside(text: str) -> list[str]:
+    """Part a text at the commas that stand in no brackets."""
+    parts, depth, now = [], 0, ""
+    for letter in text:
+        depth += (letter == "(") - (letter == ")")
+        if letter == "," and depth == 0:
+            parts.append(now)
+            now = ""
+        else:
+            now += letter
+    return [part.strip() for part in (*parts, now) if part.strip()]
+
+
+def degrees_of(request: TermRequest) -> dict[str, int]:
+    """Return the columns of a requested term, each with its highest power."""
+    if isinstance(request, str):
+        return {request: 1}
+    if isinstance(request, Polynomial):
+        return {request.column: request.degree}
+    return {name: degree for factor in request.factors for name, degree in degrees_of(factor).items()}
+
+
+def names_of(request: TermRequest) -> tuple[str, ...]:
+    """Return the names of the columns that a term is made of."""
+    return tuple(degrees_of(request))
+
+
+def term_name(degrees: Mapping[str, int]) -> str:
+    """Return what a term of some columns, each with its highest power, is called."""
+    words = {1: "", 2: " (quadratic)", 3: " (cubic)"}
+    return " × ".join(f"{name}{words[degree]}" for name, degree in degrees.items())
+
+
+def request_name(request: TermRequest) -> str:
+    """Return what a requested term is called."""
+    return term_name(degrees_of(request))
+
+
+def request_of(degrees: Mapping[str, int]) -> TermRequest:
+    """Return the request for a term of some columns, each with its highest power."""
+    factors = [name if degree == 1 else Polynomial(name, degree) for name, degree in degrees.items()]
+    return factors[0] if len(factors) == 1 else Interaction(tuple(factors))
 
 
 def outcome_column(study: Study, name: str) -> Column:
@@ -140,25 +251,30 @@ def all_but(*names: str) -> AllBut:
     return AllBut(names)
 
 
-Spec = str | Slope | Cross
+MAIN_EFFECTS = ("add", "refuse")
+"""What is done where an interaction comes without the terms it is made of."""
 
 
-def predictor_specs(study: Study, specs: Sequence[Spec] | AllBut, outcome: str) -> tuple[list[Spec], dict[str, Column]]:
+def requested_terms(
+    study: Study, requests: Sequence[TermRequest] | AllBut, outcome: str, main_effects: str = "add"
+) -> tuple[list[TermRequest], dict[str, Column]]:
     """Return what terms are wanted, and the columns they are made of, checked.
 
     Parameters
     ----------
     study : Study
         The data.
-    specs : sequence of str, Slope or Cross, or AllBut
+    requests : sequence of str, Polynomial or Interaction, or AllBut
         What to build the model from.
     outcome : str
         The name of the outcome, which cannot be among them.
+    main_effects : str
+        Whether lower terms that an interaction lacks are added (``add``), or it is refused (``refuse``).
 
     Returns
     -------
-    specs : list
-        The terms in the order given, identifiers left out.
+    requests : list
+        The terms in the order given, identifiers left out, lower terms that were lacking in front of their interaction.
     columns : dict of str to Column
         Every column they are made of.
 
@@ -168,75 +284,127 @@ def predictor_specs(study: Study, specs: Sequence[Spec] | AllBut, outcome: str) 
         If there is no such column, it is the outcome, of the wrong kind for its term, or cannot be used
         as declared.
     FitError
-        If no term is given or left, or one is given twice.
+        If no term is given or left, one is given twice, or an interaction lacks a lower term that cannot be added.
 
     Warns
     -----
     MarkbaseWarning
-        For each identifier left out, each numeric column that looks like one, and a slope by group or a crossing
-        without its columns as terms of their own.
+        For each identifier left out, each numeric column that looks like one, each lower term added, and columns that
+        were derived from others in the model.
     """
-    if isinstance(specs, AllBut):
-        specs = specs.chosen(study, outcome)
-    if isinstance(specs, (str, Slope, Cross)):
-        raise FitError(f"Give the terms as a list of column names, for instance [{specs!r}], not as one text.")
-    if not specs:
+    if main_effects not in MAIN_EFFECTS:
+        raise MarkbaseError(
+            f"Main effects that are lacking are added (`add`) or refused (`refuse`), not {main_effects!r}."
+        )
+    if isinstance(requests, AllBut):
+        requests = requests.chosen(study, outcome)
+    if isinstance(requests, (str, Polynomial, Interaction)):
+        raise FitError(f"Give the terms as a list of column names, for instance [{requests!r}], not as one text.")
+    if not requests:
         raise FitError("Give at least one term: the name of a column to explain the outcome with.")
-    wanted: list[Spec] = []
+    wanted: list[TermRequest] = []
     columns: dict[str, Column] = {}
-    for spec in specs:
-        names = names_of(spec)
-        if spec in wanted or (isinstance(spec, Cross) and Cross(spec.second, spec.first) in wanted):
-            raise FitError(f"The term `{spec if isinstance(spec, str) else spec.name}` is given twice; give it once.")
-        found = [study.column(name) for name in names]
-        for name in names:
-            if name == outcome:
-                raise ColumnError(f"`{name}` is the outcome and cannot be a term as well; leave it out of the terms.")
-        if isinstance(spec, str) and found[0].role == "identifier":
-            remark(f"`{spec}` is an identifier and says nothing about the outcome: left out of the model.")
+    for request in requests:
+        if not isinstance(request, (str, Polynomial, Interaction)):
+            raise FitError(f"A term is a column name, a polynomial or an interaction, not {request!r}.")
+        degrees = degrees_of(request)
+        found = [study.column(name) for name in degrees]
+        _check_once(degrees, wanted)
+        for column, degree in zip(found, degrees.values(), strict=True):
+            if column.name == outcome:
+                raise ColumnError(
+                    f"`{outcome}` is the outcome and cannot be a term as well; leave it out of the terms."
+                )
+            if degree > 1 and column.is_categorical:
+                raise ColumnError(
+                    f"`{column.name}` is categorical, so it has no powers; a polynomial is of a numeric column."
+                )
+        if isinstance(request, str) and found[0].role == "identifier":
+            remark(f"`{request}` is an identifier and says nothing about the outcome: left out of the model.")
             continue
-        _check_kinds(spec, found)
         for column in found:
             if column.name not in columns:
                 check_usable(column)
                 _remark_on(column)
                 columns[column.name] = column
-        wanted.append(spec)
+        wanted.append(request)
     if not wanted:
         raise FitError("Only identifiers were given as terms, so there is nothing to fit; add a column that measures.")
-    for spec in wanted:
-        alone = [name for name in names_of(spec) if name not in wanted]
-        if alone and not isinstance(spec, str):
-            remark(
-                f"`{spec.name}` is in the model without {listed(quoted(alone))} as {'a term' if len(alone) == 1 else 'terms'} of its "
-                f"own: what it says then mixes the two. Add {'it' if len(alone) == 1 else 'them'} unless this is meant."
-            )
+    wanted = _with_lower_terms(wanted, main_effects)
+    _remark_on_derived(columns)
     return wanted, columns
 
 
-def names_of(spec: Spec) -> tuple[str, ...]:
-    """Return the names of the columns that a term is made of."""
-    if isinstance(spec, Slope):
-        return spec.numeric, spec.by
-    if isinstance(spec, Cross):
-        return spec.first, spec.second
-    return (spec,)
+def _check_once(degrees: Mapping[str, int], wanted: Sequence[TermRequest]) -> None:
+    """Refuse a term of the same columns as one that is there already."""
+    for other in wanted:
+        there = degrees_of(other)
+        if set(there) != set(degrees):
+            continue
+        if dict(there) == dict(degrees):
+            raise FitError(f"The term `{term_name(degrees)}` is given twice; give it once.")
+        more, less = (there, degrees) if sum(there.values()) > sum(degrees.values()) else (degrees, there)
+        raise FitError(f"`{term_name(more)}` contains `{term_name(less)}` already; leave the latter out of the terms.")
 
 
-def _check_kinds(spec: Spec, found: Sequence[Column]) -> None:
-    if isinstance(spec, Slope) and (found[0].is_categorical or not found[1].is_categorical):
-        raise ColumnError(
-            f"A slope by group is of a numeric column, by a group: `{spec.numeric}` is {_kind(found[0])}, `{spec.by}` is {_kind(found[1])}."
-        )
-    if isinstance(spec, Cross) and (spec.first == spec.second or not all(c.is_categorical for c in found)):
-        raise ColumnError(
-            f"A crossing is of two groups: `{spec.first}` is {_kind(found[0])}, `{spec.second}` is {_kind(found[1])}; "
-            f"`slope` lets the slope of a numeric column differ by group."
-        )
+def lower_terms(degrees: Mapping[str, int]) -> list[dict[str, int]]:
+    """Return the terms that an interaction is made of, main effects first, each with its highest powers."""
+    names = list(degrees)
+    return [
+        {name: degrees[name] for name in some}
+        for count in range(1, len(names))
+        for some in itertools.combinations(names, count)
+    ]
 
 
-def _kind(column: Column) -> str:
-    return "a group" if column.is_categorical else "a numeric column"
+def _with_lower_terms(wanted: Sequence[TermRequest], main_effects: str) -> list[TermRequest]:
+    """Put lower terms that interactions lack in front of them."""
+    known = [degrees_of(request) for request in wanted]
+    complete: list[TermRequest] = []
+    for request in wanted:
+        lacking = []
+        for lower in lower_terms(degrees_of(request)):
+            alike = [d for d in known if set(d) == set(lower)]
+            if any(d[name] < degree for d in alike for name, degree in lower.items()):
+                raise FitError(
+                    f"`{request_name(request)}` needs `{term_name(lower)}`, and the model has `{term_name(alike[0])}` only; "
+                    f"give the polynomial as a term as well."
+                )
+            if not alike:
+                lacking.append(lower)
+                known.append(lower)
+        if lacking:
+            names = listed(quoted(term_name(d) for d in lacking))
+            if main_effects == "refuse":
+                raise FitError(
+                    f"`{request_name(request)}` is in the model without {names}: what it says then mixes the two. Add "
+                    f"{'it' if len(lacking) == 1 else 'them'} to the terms."
+                )
+            one = len(lacking) == 1
+            remark(
+                f"`{request_name(request)}` came without {names}: {'it was' if one else 'they were'} added, since an interaction is read beside its lower terms."
+            )
+        complete += [*(request_of(d) for d in lacking), request]
+    return complete
+
+
+def _remark_on_derived(columns: Mapping[str, Column]) -> None:
+    """Propose a curve or an interaction for columns that were derived from others in the model."""
+    for column in columns.values():
+        made = column.made
+        if made is None or not any(name in columns for name in made.of):
+            continue
+        sources = [name for name in made.of if name in columns]
+        if made.how == "square":
+            remark(
+                f"`{column.name}` is the square of `{sources[0]}`, which is in the model too: the two are read together, as a curve. "
+                f"A polynomial of `{sources[0]}` says the same with its slopes and its turning point."
+            )
+        elif made.how == "product" and len(sources) == len(made.of):
+            remark(
+                f"`{column.name}` is the product of {listed(quoted(sources))}: together they are an interaction; given as one, it is "
+                f"probed and told as such."
+            )
 
 
 def _remark_on(column: Column) -> None:
@@ -249,33 +417,20 @@ def _remark_on(column: Column) -> None:
         remark(f"`{column.name}` was taken for a group: {column.doubt}.")
 
 
-def predictor_columns(study: Study, names: Sequence[Spec] | AllBut, outcome: str) -> list[Column]:
-    """Return the columns of terms that are single columns, checked as `predictor_specs` does.
-
-    Parameters
-    ----------
-    study : Study
-        The data.
-    names : sequence of str, or AllBut
-        The names of the terms.
-    outcome : str
-        The name of the outcome, which cannot be among them.
-
-    Returns
-    -------
-    list of Column
-        The columns in the order given, identifiers left out.
+def single_columns(study: Study, requests: Sequence[TermRequest] | AllBut, outcome: str) -> list[Column]:
+    """Return the columns of terms that are single columns, checked as `requested_terms` does.
 
     Raises
     ------
     FitError
-        If a slope by group or a crossing is among them, and as `predictor_specs`.
+        If a polynomial or an interaction is among them, and as `requested_terms`.
     """
-    wanted, columns = predictor_specs(study, names, outcome)
-    for spec in wanted:
-        if not isinstance(spec, str):
-            raise FitError(f"`{spec.name}` is no single column; screen the columns it is made of.")
-    return list(columns.values())
+    if not isinstance(requests, (AllBut, str)):
+        for request in requests:
+            if not isinstance(request, str):
+                name = request_name(request) if isinstance(request, (Polynomial, Interaction)) else repr(request)
+                raise FitError(f"`{name}` is no single column; screen the columns it is made of.")
+    return list(requested_terms(study, requests, outcome)[1].values())
 
 
 def check_usable(column: Column) -> None:

@@ -1,70 +1,73 @@
-"""The terms of a model: columns of a study with the levels of them that occur."""
+"""The terms of a model: columns, polynomials and interactions, with the levels that occur in the rows used.
+
+A term is a product of variables. Its components are the pieces the arithmetic works with, one for each combination of
+powers: ``(codes, levels, multiplier)``, of which no dense column is ever laid out.
+"""
 
 from __future__ import annotations
 
+import itertools
+import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.design.requested_terms import Spec, names_of
+from markbase.core.design.requested_terms import TermRequest, degrees_of, term_name
 from markbase.core.errors import FitError
 from markbase.core.study.column import Column
 
+Array = NDArray[np.float64]
+POWER_MARKS = {1: "", 2: "²", 3: "³"}
+
 
 @dataclass(frozen=True, eq=False)
-class Block:
-    """A term as the arithmetic sees it: the column of level k is `multiplier` where `codes` is k, else 0."""
+class CodedColumns:
+    """A component as the arithmetic sees it: the column of level k is `multiplier` where `codes` is k, else 0."""
 
     levels: int
     """How many columns it stands for."""
     codes: NDArray[np.integer] | None = None
     """Shape (rows,): the level of each row; None if there is one level, which every row has."""
-    multiplier: NDArray[np.float64] | None = None
+    multiplier: Array | None = None
     """Shape (rows,): the number each row is multiplied with; None for 1."""
 
 
 @dataclass(frozen=True, eq=False)
-class Term:
-    """One term of a model: a column of the study and the levels of it that occur, or two such terms together."""
+class Variable:
+    """A column of a model, with the levels of it that occur."""
 
-    name: str
-    """The name of the term."""
     column: Column
-    """The column it is made of."""
+    """The column."""
     places: NDArray[np.intp]
     """Shape (levels,): the levels of the column that occur in the rows used; empty for a numeric column."""
     base: int = 0
     """Which of `places` is the base."""
-    parts: tuple[Term, ...] = ()
-    """The two terms that a slope by group, or a crossing of groups, is made of; empty for a single column."""
+    shift: float = 0.0
+    """What powers and products of a numeric column are taken from: its mean, to a few bits."""
 
-    @cached_property
-    def kind(self) -> Literal["numeric", "categorical", "slope", "cross"]:
-        """What the term is."""
-        if self.parts:
-            return "cross" if self.parts[0].is_categorical else "slope"
-        return "categorical" if self.column.is_categorical else "numeric"
+    @property
+    def name(self) -> str:
+        """The name of the column."""
+        return self.column.name
 
-    @cached_property
+    @property
     def is_categorical(self) -> bool:
-        """Whether the term is a single group."""
-        return self.kind == "categorical"
+        """Whether it has levels."""
+        return self.column.is_categorical
 
-    @cached_property
-    def variables(self) -> tuple[str, ...]:
-        """The names of the columns it is made of."""
-        return tuple(t.name for t in self.parts) or (self.name,)
+    @property
+    def kind(self) -> Literal["numeric", "categorical"]:
+        """What it is."""
+        return "categorical" if self.is_categorical else "numeric"
 
-    @cached_property
+    @property
     def size(self) -> int:
-        """How many columns its full set of levels has."""
-        if self.kind == "cross":
-            return self.parts[0].size * self.parts[1].size
-        return self.parts[1].size if self.kind == "slope" else max(len(self.places), 1)
+        """Its levels; 1 for a numeric column."""
+        return max(len(self.places), 1)
 
     @cached_property
     def labels(self) -> list[str]:
@@ -76,34 +79,168 @@ class Term:
         """The label of the base; empty for a numeric column."""
         return self.labels[self.base] if self.is_categorical else ""
 
-    def block(self) -> Block:
-        """Return the term as the arithmetic sees it, over all rows of the study."""
-        if self.kind == "slope":
-            return Block(self.size, self.parts[1].block().codes, self.parts[0].column.values)
-        if self.kind == "cross":
-            first, second = (part.block().codes for part in self.parts)
-            assert first is not None
-            assert second is not None
-            joint = first.astype(np.int64) * self.parts[1].size + second
-            return Block(self.size, np.where((first < 0) | (second < 0), -1, joint))
-        if not self.is_categorical:
-            return Block(1, multiplier=self.column.values)
+    @cached_property
+    def codes(self) -> NDArray[np.integer]:
+        """Shape (rows,): which of the levels that occur each row has, −1 for none of them."""
         if len(self.places) == len(self.column.levels):
-            return Block(len(self.places), codes=self.column.values)
+            codes: NDArray[np.integer] = self.column.values
+            return codes
         slot = np.full(len(self.column.levels) + 1, -1, dtype=np.int32)
         slot[self.places] = np.arange(len(self.places))
-        return Block(len(self.places), codes=slot[self.column.values])
+        found: NDArray[np.integer] = slot[self.column.values]
+        return found
 
 
-def make_terms(specs: Sequence[Spec], single: Mapping[str, Term]) -> tuple[Term, ...]:
-    """Make the terms of a model from those of its single columns.
+@dataclass(frozen=True, eq=False)
+class Component:
+    """A product of powers of numeric variables, and of the indicators of groups."""
+
+    numerics: tuple[tuple[Variable, int], ...]
+    """The numeric variables, each with its power."""
+    groups: tuple[Variable, ...]
+    """The groups, the first of which varies slowest among the columns."""
+
+    @cached_property
+    def names(self) -> frozenset[str]:
+        """The names of its variables."""
+        return frozenset(v.name for v in (*(v for v, _ in self.numerics), *self.groups))
+
+    @cached_property
+    def size(self) -> int:
+        """How many columns it stands for."""
+        return math.prod(g.size for g in self.groups)
+
+    @cached_property
+    def degree(self) -> int:
+        """The sum of the powers."""
+        return sum(power for _, power in self.numerics)
+
+    def shift_of(self, variable: Variable) -> float:
+        """Return what is taken from a numeric variable before it is raised to its power."""
+        return variable.shift if self.degree > 1 else 0.0
+
+    def coded(self) -> CodedColumns:
+        """Return the component as the arithmetic sees it, over all rows of the study."""
+        multiplier = None
+        if self.degree == 1:
+            multiplier = self.numerics[0][0].column.values
+        elif self.numerics:
+            multiplier = self.product({v.name: v.column.values for v, _ in self.numerics})
+        return CodedColumns(self.size, joint_codes(self.groups) if self.groups else None, multiplier)
+
+    def product(self, values: Mapping[str, Array | float]) -> Array:
+        """Return the product of the powers at some values of the numeric variables."""
+        found: Array | float = 1.0
+        for variable, power in self.numerics:
+            found = found * (values[variable.name] - self.shift_of(variable)) ** power
+        return np.asarray(found)
+
+
+def joint_codes(groups: Sequence[Variable]) -> NDArray[np.integer]:
+    """Return the joint cell of several groups for each row, −1 where one of them has no level."""
+    codes = groups[0].codes
+    if len(groups) == 1:
+        return codes
+    missing = codes < 0
+    joint = codes.astype(np.int64)
+    for group in groups[1:]:
+        missing = missing | (group.codes < 0)
+        joint = joint * group.size + group.codes
+    return np.where(missing, -1, joint)
+
+
+@dataclass(frozen=True, eq=False)
+class Term:
+    """One term of a model, as the analyst gave it."""
+
+    name: str
+    """What it is called."""
+    variables: tuple[Variable, ...]
+    """What it is made of; one for a column or a polynomial, two or three for an interaction."""
+    degrees: tuple[int, ...] = (1,)
+    """The highest power of each; 1 for a group."""
+
+    @property
+    def column(self) -> Column:
+        """The column of its first variable."""
+        return self.variables[0].column
+
+    @cached_property
+    def kind(self) -> Literal["numeric", "categorical", "polynomial", "interaction"]:
+        """What the term is."""
+        if len(self.variables) > 1:
+            return "interaction"
+        return "polynomial" if self.degrees[0] > 1 else self.variables[0].kind
+
+    @cached_property
+    def is_categorical(self) -> bool:
+        """Whether the term is a single group."""
+        return self.kind == "categorical"
+
+    @cached_property
+    def names(self) -> tuple[str, ...]:
+        """The names of the columns it is made of."""
+        return tuple(v.name for v in self.variables)
+
+    @cached_property
+    def groups(self) -> tuple[Variable, ...]:
+        """The groups it is made of."""
+        return tuple(v for v in self.variables if v.is_categorical)
+
+    @cached_property
+    def numerics(self) -> tuple[Variable, ...]:
+        """The numeric variables it is made of."""
+        return tuple(v for v in self.variables if not v.is_categorical)
+
+    @cached_property
+    def components(self) -> tuple[Component, ...]:
+        """Its pieces, one for each combination of powers; lower powers first."""
+        powers = [
+            range(1, degree + 1) for v, degree in zip(self.variables, self.degrees, strict=True) if not v.is_categorical
+        ]
+        return tuple(
+            Component(tuple(zip(self.numerics, chosen, strict=True)), self.groups)
+            for chosen in itertools.product(*powers)
+        )
+
+    @cached_property
+    def size(self) -> int:
+        """How many columns its components have together."""
+        return sum(c.size for c in self.components)
+
+    @property
+    def labels(self) -> list[str]:
+        """The labels of the levels of a single group that occur; empty otherwise."""
+        return self.variables[0].labels if self.is_categorical else []
+
+    @property
+    def base(self) -> int:
+        """Which level of a single group is the base."""
+        return self.variables[0].base
+
+    @property
+    def base_label(self) -> str:
+        """The label of the base of a single group; empty otherwise."""
+        return self.variables[0].base_label if self.is_categorical else ""
+
+    def coded(self) -> list[CodedColumns]:
+        """Return its components as the arithmetic sees them, over all rows of the study."""
+        return [c.coded() for c in self.components]
+
+    def with_variables(self, change: Mapping[str, Variable]) -> Term:
+        """Return the same term of variables of which some are put in place of those of their name."""
+        return replace(self, variables=tuple(change.get(v.name, v) for v in self.variables))
+
+
+def make_terms(requests: Sequence[TermRequest], variables: Mapping[str, Variable]) -> tuple[Term, ...]:
+    """Make the terms of a model from its variables.
 
     Parameters
     ----------
-    specs : sequence of str, Slope or Cross
+    requests : sequence of str, Polynomial or Interaction
         What is wanted.
-    single : mapping of str to Term
-        A term for each column.
+    variables : mapping of str to Variable
+        A variable for each column.
 
     Returns
     -------
@@ -111,22 +248,29 @@ def make_terms(specs: Sequence[Spec], single: Mapping[str, Term]) -> tuple[Term,
         The terms, in the order wanted.
     """
     terms = []
-    for spec in specs:
-        if isinstance(spec, str):
-            terms.append(single[spec])
-            continue
-        first, second = (single[name] for name in names_of(spec))
-        terms.append(Term(spec.name, first.column, second.places, second.base, (first, second)))
+    for request in requests:
+        degrees = degrees_of(request)
+        terms.append(Term(term_name(degrees), tuple(variables[n] for n in degrees), tuple(degrees.values())))
     return tuple(terms)
 
 
-def make_numeric(column: Column) -> Term:
+def variables_of(terms: Sequence[Term]) -> dict[str, Variable]:
+    """Return the variables of some terms by name, in the order in which they first occur."""
+    return {v.name: v for t in terms for v in t.variables}
+
+
+def single(column: Column) -> Term:
     """Make a term of a numeric column that is known to vary."""
-    return Term(column.name, column, np.zeros(0, dtype=np.intp))
+    return Term(column.name, (Variable(column, np.zeros(0, dtype=np.intp)),))
 
 
 def make_term(column: Column, used: NDArray[np.bool_] | None) -> Term:
-    """Make a term of a column, on the rows used.
+    """Make a term of one column, on the rows used; raises as `make_variable`."""
+    return Term(column.name, (make_variable(column, used),))
+
+
+def make_variable(column: Column, used: NDArray[np.bool_] | None) -> Variable:
+    """Make a variable of a column, on the rows used.
 
     Parameters
     ----------
@@ -137,8 +281,8 @@ def make_term(column: Column, used: NDArray[np.bool_] | None) -> Term:
 
     Returns
     -------
-    Term
-        The term with the levels that occur and its base among them.
+    Variable
+        With the levels that occur and its base among them.
 
     Raises
     ------
@@ -154,7 +298,7 @@ def make_term(column: Column, used: NDArray[np.bool_] | None) -> Term:
             raise FitError(
                 f"`{column.name}` is {low:g} in every row used, so it can explain nothing; leave it out of the terms."
             )
-        return make_numeric(column)
+        return Variable(column, np.zeros(0, dtype=np.intp), shift=_shift(column.values, used, low, high))
     counts = column.counts if used is None else np.bincount(column.values[used], minlength=len(column.levels))
     places = np.flatnonzero(counts)
     if len(places) == 1:
@@ -169,30 +313,19 @@ def make_term(column: Column, used: NDArray[np.bool_] | None) -> Term:
             f"{', '.join(f'`{column.levels[k].label}` ({counts[k]} rows)' for k in places[:6])}."
         )
     level = base.level if base is not None and counts[base.level] else int(np.argmax(counts))
-    return Term(column.name, column, places, int(np.flatnonzero(places == level)[0]))
+    return Variable(column, places, int(np.flatnonzero(places == level)[0]))
+
+
+def _shift(values: Array, used: NDArray[np.bool_] | None, low: float, high: float) -> float:
+    """Return the mean of a numeric column to a few bits, so that deviations from it are exact where they can be."""
+    with np.errstate(over="ignore"):
+        mean = float(np.nanmean(values if used is None else values[used]))
+    if not math.isfinite(mean):
+        return 0.0
+    unit = 2.0 ** (math.floor(math.log2(high - low)) - 6) if math.isfinite(high - low) else 1.0
+    return round(mean / unit) * unit if math.isfinite(mean / unit) else mean
 
 
 def remake(term: Term, used: NDArray[np.bool_]) -> Term:
-    """Make the same term on other rows.
-
-    Parameters
-    ----------
-    term : Term
-        The term.
-    used : ndarray of bool, shape (rows,)
-        The rows.
-
-    Returns
-    -------
-    Term
-        With the levels that occur there, and its base among them.
-
-    Raises
-    ------
-    FitError
-        As `make_term`.
-    """
-    if not term.parts:
-        return make_term(term.column, used)
-    first, second = (remake(p, used) for p in term.parts)
-    return Term(term.name, first.column, second.places, second.base, (first, second))
+    """Make the same term on other rows, with the levels that occur there; raises as `make_variable`."""
+    return replace(term, variables=tuple(make_variable(v.column, used) for v in term.variables))

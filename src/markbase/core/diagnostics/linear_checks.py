@@ -11,13 +11,13 @@ import scipy.special as sp
 from numpy.typing import NDArray
 
 from markbase.core.design.cross_products import gather
-from markbase.core.design.terms import Block, make_numeric
+from markbase.core.design.terms import CodedColumns, single
 from markbase.core.diagnostics.residuals import Checks, Finding, Views, serial, shape
 from markbase.core.errors import FitError, MarkbaseError, listed, quoted
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent
+from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import number, p_phrase, short
-from markbase.core.inference.covariance import Whitened
 from markbase.core.inference.distributions import p_of_f
 from markbase.core.study.column import Column
 
@@ -76,7 +76,7 @@ def _order(order: Any, rows: int) -> Array:
 def _spread(fit: LinearFit) -> tuple[float, int, float]:
     """Return n·R² of the squared residuals on the terms, its degrees of freedom and p (Koenker 1981)."""
     square = np.nan_to_num((fit.outcome.values - fit.fitted) ** 2)
-    blocks = [*(t.block() for t in fit.parts), Block(1, multiplier=square)]
+    blocks = [*(c.coded() for c in fit.components), CodedColumns(1, multiplier=square)]
     heavy = fit.weights.values if fit.weights else None
     moments = gather(blocks, fit.sample.rows, fit.used, heavy)
     solution = solve(moments, blocks, fit.used, fit.sample.rows, fit.solution.columns, heavy)
@@ -89,11 +89,11 @@ def _spread(fit: LinearFit) -> tuple[float, int, float]:
 def _lines(fit: LinearFit) -> pd.DataFrame:
     """Test the square of each numeric column, added to the model."""
     records = []
-    for term in fit.parts:
+    for term in fit.model_terms:
         if term.kind != "numeric":
             continue
         values = (term.column.values - fit.middle(term.name)) ** 2
-        bent = make_numeric(Column(name=f"{term.name} squared", kind="numeric", values=values))
+        bent = single(Column(name=f"{term.name} squared", kind="numeric", values=values))
         try:
             more = fit._with_more([bent])
         except (Dependent, FitError):
@@ -118,7 +118,7 @@ def views_of(fit: LinearFit, most: int = 5) -> Views:
 def _standardised(fit: LinearFit) -> tuple[NDArray[np.intp], Array, Array, Array, Whitened]:
     """Return the rows used, their leverages, standardised residuals and Cook's distances, and the whitened columns."""
     heavy = fit.weights.values if fit.weights else None
-    blocks = fit._blocks(fit.parts)
+    blocks = fit._blocks(fit.model_terms)
     whitened = Whitened(fit.moments, blocks, fit.solution, fit.used, heavy, None)
     repeated = fit.weights is not None and fit.weights.kind == "frequency"
     p, s2 = len(fit.solution.columns) + 1, fit.strength.residual_sd**2
@@ -141,9 +141,9 @@ def _cases(fit: LinearFit, most: int) -> pd.DataFrame:
     chosen = here[order]
     only = np.zeros(fit.sample.rows, dtype=bool)
     only[chosen] = True
-    told = [k for k, r in enumerate(fit._map.rows) if not r.compared.base and fit._map.known[k]]
+    told = [k for k, r in enumerate(fit.coefficient_map.rows) if not r.compared.base and fit.coefficient_map.known[k]]
     roots, se = fit._roots[told], np.sqrt(s2 * fit._squares[told])
-    rows = fit._map.rows
+    rows = fit.coefficient_map.rows
     moves: dict[int, tuple[str, float]] = {}
     for chunk, Q, residual, w in replace_used(whitened, only).chunks():
         for row, q, r, weight in zip(np.arange(fit.sample.rows)[chunk], Q, residual, w, strict=True):

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from markbase.core.diagnostics.classification import Classification, calibrate, classify
 from markbase.core.errors import FitError, MarkbaseError, near
-from markbase.core.inference.covariance import Whitened
+from markbase.core.estimation.whitening import Whitened
 
 if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
@@ -131,8 +131,10 @@ def cases_of(fit: LogisticFit, most: int | None, by: str) -> pd.DataFrame:
 
 def _leverages(fit: LogisticFit) -> Iterator[tuple[slice | NDArray[np.intp], Array]]:
     rows, information = fit.likelihood, fit.information
-    rows.pass_at(fit.theta)
-    whitened = Whitened(information.moments, information.blocks, information.solution, rows.used, rows.curvature, None)
+    passed = fit.passed
+    whitened = Whitened(
+        information.moments, information.blocks, information.solution, rows.used, passed.curvature, None
+    )
     for chunk, Q, _, curvature in whitened.chunks():
         leverage = np.einsum("ij,ij->i", Q, Q) * curvature
         if fit.weights is not None and fit.weights.kind == "frequency":

@@ -17,6 +17,11 @@ from markbase.core.estimation.least_squares_solution import Dependent, Swept
 from markbase.core.formatting import number, short
 from markbase.core.study.exact_sums import dependences
 
+Array = NDArray[np.float64]
+_ROUNDINGS = 4
+"""How many roundings of the products an identity may be off in a row."""
+_MOST_MEMBERS = 60
+
 
 @dataclass(frozen=True)
 class Collinearity:
@@ -28,6 +33,8 @@ class Collinearity:
     """How they depend on one another, as a clause."""
     advice: str
     """What leaving out the one or the other would mean."""
+    exact: bool = True
+    """Whether every row used bears it out, to within the rounding of the values; false if it holds nearly."""
 
 
 def find_collinearities(
@@ -40,18 +47,24 @@ def find_collinearities(
     finding : Dependent
         What the solver found.
     moments : Moments
-        The moments of the terms; block k + 1 is ``terms[k]``.
+        The moments of the terms.
     terms : sequence of Term
         The terms.
-    within : sequence of str
+    fixed_effects : sequence of str
         The columns whose levels are taken out.
 
     Returns
     -------
     list of Collinearity
         One entry for each set of terms, in the order of the terms.
+
+    Notes
+    -----
+    Each dependence is held against the rows before it is told: members are left out one by one while what is left still
+    holds in every row, so that all and only those that are part of it are named.
     """
     block_of = np.repeat(np.arange(len(moments.sizes)), moments.sizes)[finding.columns] - 1
+    term_of = np.repeat(np.arange(len(terms)), [len(t.components) for t in terms])
     scales = moments.scales[block_of + 1]
     tolerance = finding.tolerance
     if not tolerance:
@@ -62,17 +75,100 @@ def find_collinearities(
     def search(columns: NDArray[np.intp]) -> None:
         """Name the dependences among some of the columns, unless a smaller set tells of them."""
         for weights in dependences(finding.factor[:, columns], tolerance / np.sqrt(len(columns))):
-            here = np.abs(weights) > 1e-7 * np.abs(weights).max()
-            members = frozenset(int(b) for b in block_of[columns[here]])
+            raw = weights / finding.lengths[columns] / scales[columns]
+            here = np.abs(weights) > 1e-13 * np.abs(weights).max()
+            chosen, exact = columns[here], False
+            if finding.blocks is not None and not fixed_effects:
+                chosen, raw, exact = _verified(finding, moments, block_of, chosen, raw[here], weights[here])
+            else:
+                clear = np.abs(weights) > 1e-7 * np.abs(weights).max()
+                chosen, raw, exact = columns[clear], raw[clear], True
+            members = frozenset(int(term_of[b]) for b in block_of[chosen])
             if not any(smaller <= members for smaller in found):
-                raw = weights / finding.lengths[columns] / scales[columns]
-                numerics = {int(block_of[columns[k]]): float(raw[k]) for k in np.flatnonzero(here)}
-                found[members] = _name(sorted(members), numerics, moments, terms, fixed_effects)
+                by_term = {int(term_of[block_of[c]]): float(w) for c, w in zip(chosen, raw, strict=True)}
+                named = _name(sorted(members), by_term, moments, terms, fixed_effects, exact)
+                found[members] = named
 
     for pair in itertools.combinations(sorted(set(block_of.tolist())), 2):
         search(np.flatnonzero(np.isin(block_of, pair)))
     search(np.arange(len(block_of)))
     return [found[key] for key in sorted(found, key=sorted)]
+
+
+def _verified(
+    finding: Dependent, moments: Moments, block_of: NDArray[np.intp], columns: NDArray[np.intp], raw: Array, unit: Array
+) -> tuple[NDArray[np.intp], Array, bool]:
+    """Hold a dependence against the rows, and leave out what is no part of it.
+
+    Returns
+    -------
+    columns : ndarray of int
+        Its members, as places among the inner columns.
+    raw : ndarray
+        Their weights in the units of the data; snapped to simple fractions where these hold in every row.
+    exact : bool
+        Whether it holds in every row, to within the rounding of the values.
+    """
+    assert finding.blocks is not None
+    places = finding.columns[columns]
+    values = [_column_values(finding, moments, int(block_of[k]), int(c)) for k, c in zip(columns, places, strict=True)]
+    X = np.column_stack(values)
+    order = np.argsort(np.abs(unit), kind="stable")
+    weights, exact = _best_weights(X, raw)
+    keep = np.ones(len(columns), dtype=bool)
+    for k in order[:-1] if exact or len(order) < _MOST_MEMBERS else ():
+        trial = keep.copy()
+        trial[k] = False
+        if trial.sum() < 2:
+            break
+        fewer, still = _best_weights(X[:, trial], raw[trial])
+        if still or (not exact and abs(unit[k]) < 1e-7 * np.abs(unit).max()):
+            keep = trial
+            weights, exact = fewer, still or exact
+    return columns[keep], weights, exact
+
+
+def _column_values(finding: Dependent, moments: Moments, block: int, column: int) -> Array:
+    """Return the values of one inner column in the rows used."""
+    assert finding.blocks is not None
+    coded, inside = finding.blocks[block], slice(None) if finding.used is None else finding.used
+    values = np.ones(finding.total_rows) if coded.multiplier is None else coded.multiplier
+    if coded.codes is not None:
+        values = np.where(coded.codes == column - int(moments.starts[block + 1]), values, 0.0)
+    found: Array = values[inside]
+    return found
+
+
+def _best_weights(X: Array, raw: Array) -> tuple[Array, bool]:
+    """Return weights of columns whose sum is constant, and whether it is in every row, to within rounding."""
+    left = int(np.argmax(np.abs(raw)))
+    for weights in (_snapped(raw / raw[left]) * raw[left], raw, _refitted(X, raw, left)):
+        products = X.astype(np.longdouble) * weights.astype(np.longdouble)
+        total = products.sum(axis=1)
+        gap = np.abs(total - total[0])
+        room = _ROUNDINGS * np.finfo(np.float64).eps * np.abs(products).sum(axis=1)
+        if bool(np.all(gap <= room + room[0])):
+            return weights, True
+    return raw, False
+
+
+def _snapped(weights: Array) -> Array:
+    """Return simple fractions where weights are close to them."""
+    simple = np.array([float(Fraction(w).limit_denominator(1000)) for w in weights])
+    return np.where(np.abs(simple - weights) <= 1e-7 * np.maximum(np.abs(weights), 1e-300), simple, weights)
+
+
+def _refitted(X: Array, raw: Array, left: int) -> Array:
+    """Return the weights taken again from the rows, by least squares on columns from their means."""
+    centred = X - X.mean(axis=0)
+    lengths = np.sqrt(np.einsum("ij,ij->j", centred, centred))
+    lengths[lengths == 0] = 1.0
+    others = np.arange(X.shape[1]) != left
+    fitted = np.linalg.lstsq(centred[:, others] / lengths[others], centred[:, left] / lengths[left], rcond=None)[0]
+    weights = np.empty_like(raw)
+    weights[left] = raw[left]
+    weights[others] = -fitted * lengths[left] / lengths[others] * raw[left]
+    return np.asarray(_snapped(weights / raw[left]) * raw[left])
 
 
 def collinearity_error(
@@ -88,7 +184,7 @@ def collinearity_error(
         The moments of the terms.
     terms : sequence of Term
         The terms.
-    within : sequence of str
+    fixed_effects : sequence of str
         The columns whose levels are taken out.
 
     Returns
@@ -98,7 +194,8 @@ def collinearity_error(
         terms so nearly dependent that digits would be noise.
     """
     collinear = find_collinearities(finding, moments, terms, fixed_effects)
-    if not finding.tolerance:
+    if not finding.tolerance or not all(o.exact for o in collinear):
+        collinear = [o for o in collinear if not o.exact] or collinear
         names = sorted({name for o in collinear for name in o.terms}, key=[t.name for t in terms].index)
         return FitError(
             f"{listed(quoted(names or [t.name for t in terms]))} are so nearly collinear (condition number "
@@ -125,7 +222,7 @@ def swept_error(
         The moments of the terms, the outcome last.
     terms : sequence of Term
         The terms.
-    within : sequence of str
+    fixed_effects : sequence of str
         The columns whose levels are taken out.
     outcome : str
         The name of the outcome.
@@ -143,9 +240,10 @@ def swept_error(
             f"levels are taken out."
         )
     told = []
+    term_of = [t for t in terms for _ in t.components]
     for k in dict.fromkeys(block_of.tolist()):
-        term, inside = terms[k - 1], finding.columns[block_of == k] - moments.starts[k]
-        if len(inside) >= term.size - 1:
+        term, inside = term_of[k - 1], finding.columns[block_of == k] - moments.starts[k]
+        if len(inside) >= moments.sizes[k] - 1:
             told.append(f"`{term.name}`")
         elif term.is_categorical:
             told.append(f"{listed(quoted(term.labels[int(i)] for i in inside))} of `{term.name}`")
@@ -154,19 +252,33 @@ def swept_error(
     one = len(told) == 1
     return FitError(
         f"{listed(told)} {'does' if one else 'do'} not vary within the levels of {first}: once these are taken out, nothing is left "
-        f"of {'it' if one else 'them'} to tell. Leave {'it' if one else 'them'} out, or fit without `within` and cluster the errors by {first}."
+        f"of {'it' if one else 'them'} to tell. Leave {'it' if one else 'them'} out, or fit without these fixed effects and cluster the errors by {first}."
     )
 
 
 def _name(
-    members: Sequence[int], raw: dict[int, float], moments: Moments, terms: Sequence[Term], fixed_effects: Sequence[str]
+    members: Sequence[int],
+    raw: dict[int, float],
+    moments: Moments,
+    terms: Sequence[Term],
+    fixed_effects: Sequence[str],
+    exact: bool,
 ) -> Collinearity:
+    if not exact:
+        names = tuple(terms[k].name for k in members)
+        return Collinearity(
+            names,
+            f"{listed(quoted(names))} are so nearly collinear that hardly a digit of their coefficients could be trusted, though no row "
+            f"bears out an exact equation",
+            f"Leave out one of {listed(quoted(_removable(members, terms)), 'or')}; the others then carry what it had in common with them.",
+            False,
+        )
     involved = [terms[k] for k in members]
     names = tuple(t.name for t in involved)
     if fixed_effects:
         return _name_absorbed(involved, [raw[k] for k in members], fixed_effects)
     groups = [k for k in members if terms[k].is_categorical]
-    composite = any(t.parts for t in involved)
+    composite = any(len(t.names) > 1 or t.kind == "polynomial" for t in involved)
     if not groups and not composite:
         return _equation(involved, [raw[k] for k in members])
     if len(members) == 2 and len(groups) == 2 and not composite:
@@ -182,8 +294,17 @@ def _name(
     return Collinearity(
         names,
         f"{listed(quoted(names))} fix one another (each is known exactly once the others are)",
-        f"Leave out one of {listed(quoted(names), 'or')}; the others then carry what it had in common with them.",
+        f"Leave out {_one_of(_removable(members, terms))}; the others then carry what it had in common with them.",
     )
+
+
+def _removable(members: Sequence[int], terms: Sequence[Term]) -> list[str]:
+    """Return the members that can be left out by themselves: those that no other term contains."""
+    return [terms[k].name for k in members if not any(set(terms[k].names) < set(t.names) for t in terms)]
+
+
+def _one_of(names: Sequence[str]) -> str:
+    return f"`{names[0]}`" if len(names) == 1 else f"one of {listed(quoted(names), 'or')}"
 
 
 def _name_absorbed(involved: Sequence[Term], raw: Sequence[float], fixed_effects: Sequence[str]) -> Collinearity:
@@ -243,7 +364,8 @@ def _constant(involved: Sequence[Term], weights: Sequence[float], left: int) -> 
 
 def _two_groups(a: int, b: int, moments: Moments, terms: Sequence[Term]) -> Collinearity:
     first, second = terms[a].name, terms[b].name
-    counts = _crosstab(moments, a + 1, b + 1)
+    first_of = np.concatenate([[0], np.cumsum([len(t.components) for t in terms])])
+    counts = _crosstab(moments, int(first_of[a]) + 1, int(first_of[b]) + 1)
     by_first, by_second = np.sum(counts > 0, axis=1), np.sum(counts > 0, axis=0)
     if np.all(by_first == 1) and np.all(by_second == 1):
         return Collinearity(

@@ -22,8 +22,8 @@ from numpy.typing import NDArray
 from markbase.core import extended_precision as twofold
 from markbase.core.design.cross_products import row_chunks
 from markbase.core.design.moments import Moments
-from markbase.core.design.requested_terms import Spec
-from markbase.core.design.terms import Block, Term
+from markbase.core.design.requested_terms import TermRequest, names_of
+from markbase.core.design.terms import CodedColumns, Term, Variable
 from markbase.core.errors import ColumnError, FitError, count_noun, listed, quoted, remark
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
@@ -67,7 +67,9 @@ class FixedEffects:
         """The second column as a term, if there is one."""
         return () if self.second is None else (self.second,)
 
-    def gathered(self, moments: Moments, blocks: Sequence[Block], used: NDArray[np.bool_] | None) -> FixedEffects:
+    def gathered(
+        self, moments: Moments, blocks: Sequence[CodedColumns], used: NDArray[np.bool_] | None
+    ) -> FixedEffects:
         """Return the same with the sums of all columns by level, in one pass over the rows."""
         sums = np.zeros((self.levels, moments.cross.shape[0]))
         for chunk in row_chunks(len(self.codes), used):
@@ -87,7 +89,7 @@ class FixedEffects:
         return replace(self, sums=np.ascontiguousarray(sums.T))
 
     def sums_twofold(
-        self, moments: Moments, blocks: Sequence[Block], used: NDArray[np.bool_] | None
+        self, moments: Moments, blocks: Sequence[CodedColumns], used: NDArray[np.bool_] | None
     ) -> twofold.Twofold:
         """Return the sums by level in twice the working precision, shape (columns, levels)."""
         total = (np.zeros((moments.cross.shape[0], self.levels)), np.zeros((moments.cross.shape[0], self.levels)))
@@ -181,7 +183,7 @@ def fixed_effect_columns(study: Study, fixed_effects: str | Sequence[str] | None
     ----------
     study : Study
         The data.
-    within : str or sequence of str, optional
+    fixed_effects : str or sequence of str, optional
         The name of one column, or of two.
     outcome : str
         The name of the outcome, which they cannot be.
@@ -200,28 +202,28 @@ def fixed_effect_columns(study: Study, fixed_effects: str | Sequence[str] | None
     """
     names = [] if fixed_effects is None else [fixed_effects] if isinstance(fixed_effects, str) else list(fixed_effects)
     if len(names) > 2 or len(set(names)) < len(names):
-        raise FitError(f"`within` takes one column, or two different ones, not {listed(quoted(names))}.")
+        raise FitError(f"Fixed effects are of one column, or of two different ones, not {listed(quoted(names))}.")
     columns = [study.column(name) for name in names]
     for column in columns:
         if column.name == outcome:
             raise ColumnError(f"`{column.name}` is the outcome, so its levels cannot be taken out.")
         if not column.is_categorical and column.role != "identifier":
             raise ColumnError(
-                f"`{column.name}` is numeric, and `within` takes out the levels of a group or an identifier; declare it one."
+                f"`{column.name}` is numeric, and fixed effects are those of the levels of a group or an identifier; declare it categorical."
             )
         if column.fault:
             raise ColumnError(column.fault)
     return columns
 
 
-def check_apart(columns: Sequence[Column], specs: Sequence[Spec]) -> None:
+def check_apart(columns: Sequence[Column], requests: Sequence[TermRequest]) -> None:
     """Refuse a column that is to be taken out and is a term as well.
 
     Parameters
     ----------
     columns : sequence of Column
         Those to be taken out.
-    specs : sequence of str, Slope or Cross
+    requests : sequence of str, Polynomial or Interaction
         The terms.
 
     Raises
@@ -229,10 +231,11 @@ def check_apart(columns: Sequence[Column], specs: Sequence[Spec]) -> None:
     ColumnError
         If a column is both.
     """
+    inside = {name for request in requests for name in names_of(request)}
     for column in columns:
-        if column.name in specs:
+        if column.name in inside:
             raise ColumnError(
-                f"`{column.name}` cannot be taken out with `within` and be in the model as well; leave it out of one of the two."
+                f"The levels of `{column.name}` cannot be fixed effects and in the model as well; leave it out of one of the two."
             )
 
 
@@ -250,7 +253,7 @@ def absorb(columns: Sequence[Column], used: NDArray[np.bool_] | None, weights: A
 
     Returns
     -------
-    Within or None
+    FixedEffects or None
         The levels, their sums not yet taken.
 
     Raises
@@ -311,4 +314,4 @@ def _hidden(column: Column, used: NDArray[np.bool_] | None) -> Term:
         )
     counts = column.counts if used is None else np.bincount(column.values[used], minlength=len(column.levels))
     places = np.flatnonzero(counts)
-    return Term(column.name, column, places, int(np.argmax(counts[places])))
+    return Term(column.name, (Variable(column, places, int(np.argmax(counts[places]))),))

@@ -15,7 +15,7 @@ import scipy.linalg
 from numpy.typing import NDArray
 
 from markbase.core.design.moments import Moments
-from markbase.core.design.terms import Block
+from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares_extended import solve_twofold
 from markbase.core.estimation.least_squares_solution import (
@@ -37,7 +37,7 @@ _LEAST_WITHIN = 1e-3
 
 def solve(
     moments: Moments,
-    blocks: Sequence[Block],
+    blocks: Sequence[CodedColumns],
     used: NDArray[np.bool_] | None,
     total_rows: int,
     columns: NDArray[np.intp] | None = None,
@@ -51,7 +51,7 @@ def solve(
     ----------
     moments : Moments
         Moments of the intercept, the terms and, last, the outcome.
-    blocks : sequence of Block
+    blocks : sequence of CodedColumns
         The terms and, last, the outcome, for when the rows are needed again.
     used : ndarray of bool, shape (total_rows,), or None
         The rows used; None for all.
@@ -61,7 +61,7 @@ def solve(
         Which columns of the moments to solve for; by default `inner_columns`.
     weights : ndarray, shape (total_rows,), optional
         With how much each row counts.
-    within : Within, optional
+    fixed_effects : FixedEffects, optional
         The levels taken out.
     rough : bool
         Keep to the working precision while it gives a factor at all: for steps that are corrected later.
@@ -135,6 +135,8 @@ def solve(
         root=root / x_length[:, None],
         means_lower=np.zeros(len(columns)),
         root_lower=np.zeros_like(root),
+        factor=_in_place(np.triu(factor), order) * x_length,
+        whitened=projected * float(y_length),
         explained=r2 * float(y_length) ** 2,
         residual=(1 - r2) * float(y_length) ** 2,
         rows=moments.rows,
@@ -142,6 +144,13 @@ def solve(
         condition=condition,
         twofold=False,
     )
+
+
+def _in_place(factor: Array, order: NDArray[np.intp]) -> Array:
+    """Return a factor of columns in the order of the pivots with its columns put back where they belong."""
+    placed = np.empty_like(factor)
+    placed[:, order] = factor
+    return placed
 
 
 def _inverse(factor: Array) -> Array:

@@ -11,12 +11,13 @@ import math
 from collections.abc import Sequence
 
 import numpy as np
+import scipy.linalg
 from numpy.typing import NDArray
 
 from markbase.core import extended_precision as twofold
 from markbase.core.design.cross_products_extended import gather_twofold
 from markbase.core.design.moments import Moments
-from markbase.core.design.terms import Block
+from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares_solution import Dependent, Solution, Swept, condition_of
 
@@ -30,7 +31,7 @@ _NOTHING_WITHIN = 1e-26
 
 def solve_twofold(
     moments: Moments,
-    blocks: Sequence[Block],
+    blocks: Sequence[CodedColumns],
     used: NDArray[np.bool_] | None,
     total_rows: int,
     columns: NDArray[np.intp],
@@ -41,7 +42,7 @@ def solve_twofold(
 
     Parameters
     ----------
-    moments, blocks, used, total_rows, weights, within
+    moments, blocks, used, total_rows, weights, fixed_effects
         As for `solve`.
     columns : ndarray of int, shape (p,)
         Which columns of the moments to solve for.
@@ -80,18 +81,30 @@ def solve_twofold(
     factor, order, pivots = _cholesky(centred, lengths)
     told = np.empty((p, p))
     told[:, order] = factor[0][:p, :p] / lengths[order]
-    tolerance = max(_DEPENDENT * math.sqrt(p), 4 * _grain(moments, blocks))
     smallest = math.sqrt(max(pivots[-1], 0.0))
+    tolerance = max(
+        _DEPENDENT * math.sqrt(p),
+        4 * _noise(factor[0][:p, :p] / lengths[order], _grains(moments, blocks)[columns[order]]),
+    )
     condition = condition_of(factor[0][:p, :p] / lengths[order]) if smallest >= tolerance else math.inf
     if condition > MOST_CONDITION:
         raise Dependent(
-            told, lengths[:-1] / unit[:-1], columns, 0.0 if math.isfinite(condition) else tolerance, condition
+            told,
+            lengths[:-1] / unit[:-1],
+            columns,
+            0.0 if math.isfinite(condition) else tolerance,
+            condition,
+            blocks if fixed_effects is None else None,
+            used,
+            total_rows,
         )
 
     inverse, beta = _back_substitute(factor, p)
     root, root_lower, coefficients, lower = np.empty((p, p)), np.empty((p, p)), np.empty(p), np.empty(p)
     root[order], root_lower[order] = inverse
     coefficients[order], lower[order] = beta
+    placed = np.empty((p, p))
+    placed[:, order] = factor[0][:p, :p]
     scale, centre = np.repeat(moments.scales, moments.sizes), np.repeat(moments.centres, moments.sizes)
     x_unit, y_unit = unit[:-1] / scale[columns], scale[-1] / unit[-1]
     coefficients, lower = coefficients * x_unit * y_unit, lower * x_unit * y_unit
@@ -112,6 +125,8 @@ def solve_twofold(
         root=root * x_unit[:, None],
         means_lower=means[1],
         root_lower=root_lower * x_unit[:, None],
+        factor=placed / x_unit,
+        whitened=factor[0][:p, p] * float(y_unit),
         explained=explained * float(y_unit) ** 2,
         residual=max(float(factor[0][p, p]), 0.0) * float(y_unit) ** 2,
         rows=moments.rows,
@@ -132,16 +147,27 @@ def _products_by_level(sums: twofold.Twofold, columns: NDArray[np.intp]) -> twof
     return total
 
 
-def _grain(moments: Moments, blocks: Sequence[Block]) -> float:
-    """Return the rounding of the values themselves, relative to their spread: the noise floor of a dependence."""
-    grain = 0.0
+def _grains(moments: Moments, blocks: Sequence[CodedColumns]) -> Array:
+    """Return the rounding of the values of each column, relative to their spread, shape (columns,)."""
+    grains = np.zeros(moments.cross.shape[0])
     for k, block in enumerate(blocks[:-1], 1):
-        if block.codes is None:
-            start = moments.starts[k]
-            spread = math.sqrt(moments.cross[start, start] / moments.rows)
-            size = abs(moments.centres[k]) / moments.scales[k] + spread
-            grain = max(grain, np.finfo(float).eps * size / spread)
-    return grain
+        if block.multiplier is None:
+            continue
+        at = np.arange(moments.starts[k], moments.starts[k] + block.levels)
+        spread = np.sqrt(np.maximum(np.diag(moments.cross)[at], 0.0) / moments.rows)
+        size = abs(moments.centres[k]) / moments.scales[k] + spread
+        with np.errstate(divide="ignore", invalid="ignore"):
+            grains[at] = np.where(spread > 0, np.finfo(float).eps * size / spread, 0.0)
+    return grains
+
+
+def _noise(factor: Array, grains: Array) -> float:
+    """Return what rounding of the values leaves of the last pivot's column: by its own weights in the others."""
+    p = len(factor)
+    if p < 2 or not np.all(np.diag(factor)[:-1] > 0):
+        return float(grains.max(initial=0.0))
+    weights = np.append(-scipy.linalg.solve_triangular(factor[:-1, :-1], factor[:-1, -1]), 1.0)
+    return float(np.linalg.norm(weights * grains))
 
 
 def _cholesky(matrix: twofold.Twofold, lengths: Array) -> tuple[twofold.Twofold, NDArray[np.intp], Array]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,6 +12,7 @@ from numpy.typing import NDArray
 
 from markbase.core import extended_precision as twofold
 from markbase.core.design.moments import Moments
+from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.fixed_effects import FixedEffects
 
 Array = NDArray[np.float64]
@@ -44,6 +46,10 @@ class Solution:
     """Shape (p,): what the means leave over in rounding (zero unless taken twofold)."""
     root_lower: Array
     """Shape (p, p): what the root leaves over in rounding (zero unless taken twofold)."""
+    factor: Array
+    """Shape (p, p): F with FᵀF the centred cross-products; the root is its inverse."""
+    whitened: Array
+    """Shape (p,): u with F b = u, the coefficients where nothing cancels."""
     explained: float
     """Sum of squares explained by the columns."""
     residual: float
@@ -100,14 +106,29 @@ class Dependent(Exception):  # noqa: N818 - a finding, told to the user as an Co
         The remainder below which a column counts as dependent; 0 if none is, but too nearly so.
     condition : float
         The condition number found.
+    blocks : sequence of CodedColumns, optional
+        The components, to hold a dependence against the rows.
+    used : ndarray of bool, shape (rows,), optional
+        The rows used; None for all.
+    total_rows : int
+        Rows of the data.
     """
 
     def __init__(
-        self, factor: Array, lengths: Array, columns: NDArray[np.intp], tolerance: float, condition: float
+        self,
+        factor: Array,
+        lengths: Array,
+        columns: NDArray[np.intp],
+        tolerance: float,
+        condition: float,
+        blocks: Sequence[CodedColumns] | None = None,
+        used: NDArray[np.bool_] | None = None,
+        total_rows: int = 0,
     ) -> None:
         super().__init__("dependent columns")
         self.factor, self.lengths, self.columns = factor, lengths, columns
         self.tolerance, self.condition = tolerance, condition
+        self.blocks, self.used, self.total_rows = blocks, used, total_rows
 
 
 class Swept(Exception):  # noqa: N818 - a finding, told to the user as an error that names the terms
@@ -131,7 +152,7 @@ def centred_products(moments: Moments, fixed_effects: FixedEffects | None = None
     ----------
     moments : Moments
         The moments.
-    within : Within, optional
+    fixed_effects : FixedEffects, optional
         The levels taken out.
 
     Returns

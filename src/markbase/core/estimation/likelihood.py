@@ -7,14 +7,15 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.design.cross_products import gather, joint_sets, row_chunks
 from markbase.core.design.moments import Moments
-from markbase.core.design.terms import Block
+from markbase.core.design.terms import CodedColumns
 
 Array = NDArray[np.float64]
 _PASS_ROWS = 1 << 15
@@ -60,6 +61,16 @@ class Point:
 
 
 @dataclass(frozen=True, eq=False)
+class Passed:
+    """What a pass over the rows finds in each of them."""
+
+    curvature: Array
+    """Shape (rows,): weight times p(1 − p); 0 in rows not used."""
+    score: Array
+    """Shape (rows,): weight times (event − p); 0 in rows not used."""
+
+
+@dataclass(frozen=True, eq=False)
 class _Joint:
     """Groups looked up together: their joint cells are few."""
 
@@ -71,11 +82,11 @@ class _Joint:
     """Shape (rows,): the joint cell of each row used, else 0."""
 
 
-@dataclass(eq=False)
+@dataclass(frozen=True, eq=False)
 class Rows:
-    """The rows of a logistic model, with room for what a pass finds."""
+    """The rows of a logistic model."""
 
-    blocks: Sequence[Block]
+    blocks: Sequence[CodedColumns]
     """The terms."""
     event: Array
     """Shape (rows,): 1 for the event, 0 otherwise."""
@@ -85,17 +96,19 @@ class Rows:
     """Shape (rows,): with how much each row counts."""
     moments: Moments
     """Unweighted moments of the terms, for sizes and centres."""
-    curvature: Array = field(init=False)
-    """Shape (rows,): weight times p(1 − p) at the last point passed."""
-    score: Array = field(init=False)
-    """Shape (rows,): weight times (event − p) at the last point passed."""
 
-    def __post_init__(self) -> None:
-        self.curvature, self.score = np.zeros(len(self.event)), np.zeros(len(self.event))
-        self._numerics = [(k, self._offset(k)) for k, b in enumerate(self.blocks) if b.codes is None]
-        self._slopes = [k for k, b in enumerate(self.blocks) if b.codes is not None and b.multiplier is not None]
+    @cached_property
+    def _numerics(self) -> list[tuple[int, float]]:
+        return [(k, self._offset(k)) for k, b in enumerate(self.blocks) if b.codes is None]
+
+    @cached_property
+    def _slopes(self) -> list[int]:
+        return [k for k, b in enumerate(self.blocks) if b.codes is not None and b.multiplier is not None]
+
+    @cached_property
+    def _joints(self) -> list[_Joint]:
         groups = [k for k, b in enumerate(self.blocks) if b.codes is not None and b.multiplier is None]
-        self._joints = [self._join(members) for members in joint_sets(self.blocks, groups)]
+        return [self._join(members) for members in joint_sets(self.blocks, groups)]
 
     def _offset(self, k: int) -> float:
         """Return what is taken from a numeric column before it is multiplied: its centre, or 0 where that is near."""
@@ -119,7 +132,7 @@ class Rows:
     def part(self, places: slice | NDArray[np.intp]) -> Rows:
         """Return some of the rows used as rows of their own."""
         blocks = [
-            Block(
+            CodedColumns(
                 b.levels,
                 None if b.codes is None else b.codes[places].copy(),
                 None if b.multiplier is None else b.multiplier[places].copy(),
@@ -129,8 +142,9 @@ class Rows:
         weights = None if self.weights is None else self.weights[places]
         return Rows(blocks, self.event[places], None, weights, self.moments)
 
-    def pass_at(self, theta: Theta) -> Point:
-        """Take the likelihood and its slope at some coefficients, and keep what the curvature needs."""
+    def pass_at(self, theta: Theta) -> tuple[Point, Passed]:
+        """Return the likelihood and its slope at some coefficients, and what the curvature needs of each row."""
+        curvatures, scores = np.zeros(len(self.event)), np.zeros(len(self.event))
         loglik, farthest, squares, missed = 0.0, 0.0, 0.0, np.zeros(2)
         sums = np.zeros(self.moments.cross.shape[0])
         tables, by_cell = self._tables(theta), self._cells()
@@ -163,10 +177,11 @@ class Rows:
             if w is not None:
                 miss *= w
                 curvature *= w
-            self.score[chunk], self.curvature[chunk] = miss, curvature
+            scores[chunk], curvatures[chunk] = miss, curvature
             self._add(sums, by_cell, miss, chunk)
         both = (float(missed[0]), float(missed[1] - missed[0]))
-        return Point(theta, loglik, self._share_out(sums, by_cell), farthest, both, squares)
+        point = Point(theta, loglik, self._share_out(sums, by_cell), farthest, both, squares)
+        return point, Passed(curvatures, scores)
 
     def predictor_of(self, theta: Theta) -> Array:
         """Return the linear predictor of each row of the study; NaN for a row not used."""
@@ -175,6 +190,25 @@ class Rows:
             found[chunk] = self._predictor(theta, tables, chunk, len(self.event[chunk]))
         return found
 
+    def dense(self, columns: NDArray[np.intp], places: NDArray[np.intp]) -> Array:
+        """Lay some rows out as a column of ones and their inner columns from their centres, shape (rows, 1 + p)."""
+        inner = {int(c): k for k, c in enumerate(columns.tolist(), 1)}
+        X = np.zeros((len(places), len(columns) + 1))
+        X[:, 0] = 1.0
+        for k, block in enumerate(self.blocks):
+            first = int(self.moments.starts[k + 1])
+            values = np.ones(len(places))
+            if block.multiplier is not None:
+                values = block.multiplier[places] - self.moments.centres[k + 1]
+            if block.codes is None:
+                if first in inner:
+                    X[:, inner[first]] = values
+                continue
+            at = np.array([inner.get(first + level, -1) for level in range(block.levels)])[block.codes[places]]
+            told = np.flatnonzero(at >= 0)
+            X[told, at[told]] = values[told]
+        return X
+
     def sums_of(self, values: Array) -> Array:
         """Return the sums over the rows of each column times some values, shape (columns,), the start's first."""
         sums, by_cell = np.zeros(self.moments.cross.shape[0]), self._cells()
@@ -182,19 +216,19 @@ class Rows:
             self._add(sums, by_cell, values[chunk], chunk)
         return self._share_out(sums, by_cell)
 
-    def curved(self) -> tuple[Moments, list[Block]]:
-        """Return the moments weighted by the curvature at the last point passed.
+    def curved(self, passed: Passed) -> tuple[Moments, list[CodedColumns]]:
+        """Return the moments weighted by the curvature at a point that was passed.
 
         The working residual stands behind the terms as the outcome, but its products are not taken: steps
         go by the gradient.
         """
-        terms = gather(self.blocks, len(self.event), self.used, self.curvature)
+        terms = gather(self.blocks, len(self.event), self.used, passed.curvature)
         width = terms.cross.shape[0]
         cross = np.zeros((width + 1, width + 1))
         cross[:-1, :-1], cross[-1, -1] = terms.cross, 1.0
         centres, scales = np.append(terms.centres, 0.0), np.append(terms.scales, 1.0)
-        working = np.divide(self.score, self.curvature, out=np.zeros_like(self.score), where=self.curvature > 0)
-        blocks = [*self.blocks, Block(1, multiplier=working)]
+        working = np.divide(passed.score, passed.curvature, out=np.zeros_like(passed.score), where=passed.curvature > 0)
+        blocks = [*self.blocks, CodedColumns(1, multiplier=working)]
         return Moments((*terms.sizes, 1), centres, scales, cross), blocks
 
     def _tables(self, theta: Theta) -> list[Array]:

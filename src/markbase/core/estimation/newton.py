@@ -19,11 +19,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.design.moments import Moments
-from markbase.core.design.terms import Block
+from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Solution
-from markbase.core.estimation.likelihood import Point, Rows, Theta
-from markbase.core.inference.covariance import Whitened
+from markbase.core.estimation.likelihood import Passed, Point, Rows, Theta
+from markbase.core.estimation.whitening import Whitened
 
 Array = NDArray[np.float64]
 
@@ -59,7 +59,7 @@ class Information:
     """Least squares weighted by the curvature."""
     moments: Moments
     """The weighted moments."""
-    blocks: list[Block]
+    blocks: list[CodedColumns]
     """What they are of."""
     root: Array
     """Shape (1 + p, 1 + p): R with R Rᵀ the inverse of the curvature."""
@@ -76,6 +76,8 @@ class Maximum:
 
     point: Point
     """The likelihood there."""
+    passed: Passed
+    """What the rows contribute there."""
     objective: float
     """The log-likelihood, with the penalty if there is one."""
     status: str
@@ -88,13 +90,15 @@ class Maximum:
     """The curvature last taken."""
 
 
-def information_at(rows: Rows, columns: NDArray[np.intp], rough: bool = True) -> Information:
-    """Take and factor the curvature at the last point passed.
+def information_at(rows: Rows, passed: Passed, columns: NDArray[np.intp], rough: bool = True) -> Information:
+    """Take and factor the curvature at a point that was passed.
 
     Parameters
     ----------
     rows : Rows
         The rows.
+    passed : Passed
+        What a pass at that point found.
     columns : ndarray of int, shape (p,)
         The inner columns.
     rough : bool
@@ -102,11 +106,11 @@ def information_at(rows: Rows, columns: NDArray[np.intp], rough: bool = True) ->
 
     Returns
     -------
-    Bend
+    Information
         The curvature.
     """
-    moments, blocks = rows.curved()
-    solution = solve(moments, blocks, rows.used, len(rows.event), columns, rows.curvature, rough=rough)
+    moments, blocks = rows.curved(passed)
+    solution = solve(moments, blocks, rows.used, len(rows.event), columns, passed.curvature, rough=rough)
     centres = np.repeat(rows.moments.centres, rows.moments.sizes)[columns]
     root = np.zeros((len(columns) + 1, len(columns) + 1))
     root[0, 0] = 1 / math.sqrt(solution.weight)
@@ -140,7 +144,7 @@ def maximise(
         What is held.
     firth : bool
         Add half the logarithm of the determinant of the curvature (of all columns, held or not).
-    bend : Bend, optional
+    information : Information, optional
         A curvature to begin with.
     look : bool
         Stop after some steps when the end is nowhere near, for a look at where they lead.
@@ -152,55 +156,58 @@ def maximise(
     Maximum
         The end, and how it was reached.
     """
-    point = rows.pass_at(theta)
+    point, passed = rows.pass_at(theta)
     many, fresh = len(rows.event) > _MANY_ROWS, False
     done = max(done, _ENOUGH if many else _DONE)
     if information is None or firth:
-        information, fresh = information_at(rows, columns), True
+        information, fresh = information_at(rows, passed, columns), True
     objective = _objective(point, information, firth)
     before, step = math.inf, np.zeros(len(columns) + 1)
     for taken in range(MOST_STEPS):
-        gradient = gradient_of(rows, point, information, columns, firth)
+        gradient = gradient_of(rows, point, passed, information, columns, firth)
         step, gain = _step(information.root, gradient, constraint, point.theta, columns)
         if gain > max(_SLOW * before, _WORTH) and not fresh:
-            information, fresh = information_at(rows, columns), True
+            information, fresh = information_at(rows, passed, columns), True
             step, gain = _step(information.root, gradient, constraint, point.theta, columns)
         if gain <= done or (gain < _GOOD and gain >= 0.5 * before):
-            return Maximum(point, objective, "converged", taken, step, information)
+            return Maximum(point, passed, objective, "converged", taken, step, information)
         if look and taken >= _FIRST_LOOK and not firth and point.farthest > _FIRST_LOOK:
-            return Maximum(point, objective, "moving", taken, step, information)
+            return Maximum(point, passed, objective, "moving", taken, step, information)
         before, size = gain, 1.0
         for _ in range(_HALVINGS):
-            new = rows.pass_at(point.theta.moved(columns, step, size))
-            ahead = information_at(rows, columns) if firth else information
+            new, new_passed = rows.pass_at(point.theta.moved(columns, step, size))
+            ahead = information_at(rows, new_passed, columns) if firth else information
             reached = _objective(new, ahead, firth)
             if reached >= objective - 1e-12 * (1 + abs(objective)) or (constraint is not None and taken == 0):
                 break
             size /= 2
         else:
-            point = rows.pass_at(point.theta)
-            return Maximum(point, objective, "converged" if gain < _GOOD else "stalled", taken, step, information)
-        point, objective, fresh = new, reached, firth
+            return Maximum(
+                point, passed, objective, "converged" if gain < _GOOD else "stalled", taken, step, information
+            )
+        point, passed, objective, fresh = new, new_passed, reached, firth
         information = ahead
         if not many and not firth:
-            information, fresh = information_at(rows, columns), True
-    return Maximum(point, objective, "moving", MOST_STEPS, step, information)
+            information, fresh = information_at(rows, passed, columns), True
+    return Maximum(point, passed, objective, "moving", MOST_STEPS, step, information)
 
 
 def _objective(point: Point, information: Information, firth: bool) -> float:
     return point.loglik + (0.5 * information.log_determinant if firth else 0.0)
 
 
-def gradient_of(rows: Rows, point: Point, information: Information, columns: NDArray[np.intp], firth: bool) -> Array:
+def gradient_of(
+    rows: Rows, point: Point, passed: Passed, information: Information, columns: NDArray[np.intp], firth: bool
+) -> Array:
     """Return the slope of what is maximised, shape (1 + p,), the start first.
 
     Parameters
     ----------
     rows : Rows
-        The rows, at the point last passed.
-    point : Point
-        That point.
-    bend : Bend
+        The rows.
+    point, passed : Point and Passed
+        A pass over them.
+    information : Information
         The curvature there.
     columns : ndarray of int, shape (p,)
         The inner columns.
@@ -214,18 +221,20 @@ def gradient_of(rows: Rows, point: Point, information: Information, columns: NDA
     """
     gradient = point.gradient
     if firth:
-        gradient = gradient + rows.sums_of(firth_pull(rows, information))
+        gradient = gradient + rows.sums_of(firth_pull(rows, passed, information))
     return np.concatenate([gradient[:1], gradient[columns]])
 
 
-def firth_pull(rows: Rows, information: Information) -> Array:
+def firth_pull(rows: Rows, passed: Passed, information: Information) -> Array:
     """Return h(½ − p) for each row, of which the sums by column are the slope of Firth's penalty.
 
     Parameters
     ----------
     rows : Rows
-        The rows, at the point last passed.
-    bend : Bend
+        The rows.
+    passed : Passed
+        A pass over them.
+    information : Information
         The curvature at that point.
 
     Returns
@@ -234,10 +243,12 @@ def firth_pull(rows: Rows, information: Information) -> Array:
         The leverage of a row, p(1 − p) xᵀH⁻¹x and as often as the row counts, times ½ − p.
     """
     pull = np.zeros(len(rows.event))
-    whitened = Whitened(information.moments, information.blocks, information.solution, rows.used, rows.curvature, None)
+    whitened = Whitened(
+        information.moments, information.blocks, information.solution, rows.used, passed.curvature, None
+    )
     for chunk, Q, _, curvature in whitened.chunks():
         leverage = np.einsum("ij,ij->i", Q, Q) * curvature
-        miss = rows.score[chunk]
+        miss = passed.score[chunk]
         if rows.weights is not None:
             miss = miss / rows.weights[chunk]
         pull[chunk] = leverage * (0.5 - (rows.event[chunk] - miss))

@@ -44,7 +44,7 @@ def profile_end(
         The maximum.
     objective : float
         The (penalised) log-likelihood there.
-    bend : Bend
+    information : Information
         The curvature there.
     combination : ndarray, shape (1 + p,)
         The coefficient, as a combination of the inner ones, the start first.
@@ -65,11 +65,11 @@ def profile_end(
     step = information.root @ lean * (sign * math.sqrt(2 * fall / (lean @ lean)))
     for _ in range(_MOST_STEPS):
         theta = theta.moved(columns, step)
-        point = rows.pass_at(theta)
-        information = information_at(rows, columns)
+        point, passed = rows.pass_at(theta)
+        information = information_at(rows, passed, columns)
         reached = point.loglik + (0.5 * information.log_determinant if firth else 0.0)
         above = reached - (objective - fall)
-        whitened = information.root.T @ gradient_of(rows, point, information, columns, firth)
+        whitened = information.root.T @ gradient_of(rows, point, passed, information, columns, firth)
         lean = information.root.T @ combination
         square = (2 * above + float(whitened @ whitened)) / float(lean @ lean)
         inner = whitened + sign * math.sqrt(max(square, 0.0)) * lean

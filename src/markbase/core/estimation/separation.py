@@ -6,17 +6,23 @@ maximum: it rises for ever as the coefficients go that way (Albert & Anderson 19
 References
 ----------
 Albert & Anderson (1984), Biometrika 71(1), 1-10, doi:10.1093/biomet/71.1.1.
+Konis (2007), Linear programming algorithms for detecting separated data in binary logistic regression models, DPhil
+thesis, University of Oxford.
 """
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.optimize import linprog
 
+from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.moments import Moments
-from markbase.core.design.terms import Term
+from markbase.core.design.terms import Term, Variable
 from markbase.core.errors import SeparationError, count_noun, listed, quoted
 from markbase.core.estimation.likelihood import Rows, Theta
 from markbase.core.formatting import short
@@ -24,20 +30,24 @@ from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
 _TOUCHED = 1e-3
+_ON_THE_LINE = 1e-7
+"""A margin, of a row of length 1 along a direction within ±1, that is taken for 0."""
+_AT_ONCE = 2000
+_ROUNDS = 30
 _WAYS_OUT = (
     "merge such a level with one like it, leave the rows or the term out, or ask for penalised likelihood "
     '(penalty="firth", on the command line --penalty firth), which has finite estimates'
 )
 
 
-def check_levels(moments: Moments, parts: Sequence[Term], outcome: Column) -> None:
+def check_levels(moments: Moments, terms: Sequence[Term], outcome: Column) -> None:
     """Refuse levels in which every row, or none, is the event.
 
     Parameters
     ----------
     moments : Moments
         Moments of the terms with the event (1 or 0) as the outcome.
-    parts : sequence of Term
+    terms : sequence of Term
         The terms.
     outcome : Column
         The outcome, its event the level 1.
@@ -49,17 +59,18 @@ def check_levels(moments: Moments, parts: Sequence[Term], outcome: Column) -> No
     """
     told = []
     whole = moments.cross[-1] * moments.scales[-1] + moments.centres[-1] * moments.cross[0]
-    for k, term in enumerate(parts, 1):
-        if term.kind not in ("categorical", "cross"):
+    for k, component in enumerate(components_of(terms), 1):
+        if component.numerics:
             continue
-        at = slice(int(moments.starts[k]), int(moments.starts[k]) + term.size)
+        name = " × ".join(g.name for g in component.groups)
+        at = slice(int(moments.starts[k]), int(moments.starts[k]) + component.size)
         rows, events = moments.cross[0, at], whole[at]
         for level in np.flatnonzero(rows > 0):
             share = events[level] / rows[level]
             if share < 1e-9 or share > 1 - 1e-9:
                 which = "none" if share < 0.5 else "every one"
                 told.append(
-                    f"`{term.name}` is {_label(term, int(level))} in {count_noun(round(rows[level]), 'row')} used, and {which} of them has "
+                    f"`{name}` is {_label(component.groups, int(level))} in {count_noun(round(rows[level]), 'row')} used, and {which} of them has "
                     f"`{outcome.name}` = `{outcome.levels[1].label}`"
                 )
     if told:
@@ -70,15 +81,25 @@ def check_levels(moments: Moments, parts: Sequence[Term], outcome: Column) -> No
         )
 
 
-def _label(term: Term, level: int) -> str:
-    if term.kind == "categorical":
-        return f"`{term.labels[level]}`"
-    first, second = term.parts
-    return f"`{first.labels[level // second.size]}` × `{second.labels[level % second.size]}`"
+def _label(groups: Sequence[Variable], level: int) -> str:
+    places = np.unravel_index(level, [g.size for g in groups])
+    return " × ".join(f"`{g.labels[int(k)]}`" for g, k in zip(groups, places, strict=True))
 
 
-def separates(rows: Rows, columns: NDArray[np.intp], direction: Array) -> tuple[bool, int, int]:
-    """Say whether a direction never has a row on the wrong side.
+@dataclass(frozen=True, eq=False)
+class Separation:
+    """A direction along which no row is on the wrong side, counted on the rows."""
+
+    direction: Array
+    """Shape (1 + p,): the start first, then the inner columns."""
+    decided: int
+    """Rows on the right side of it."""
+    of: int
+    """All rows; as many as `decided` if the separation is complete."""
+
+
+def find_separation(rows: Rows, columns: NDArray[np.intp], theta: Theta) -> Separation | None:
+    """Find out whether some combination of the columns is never on the wrong side of any row.
 
     Parameters
     ----------
@@ -86,48 +107,99 @@ def separates(rows: Rows, columns: NDArray[np.intp], direction: Array) -> tuple[
         The rows.
     columns : ndarray of int, shape (p,)
         The inner columns.
-    direction : ndarray, shape (1 + p,)
-        The start first.
+    theta : Theta
+        Where the steps towards the largest likelihood have led: rows near the boundary are looked at first.
 
     Returns
     -------
-    separated : bool
-        Whether it does so.
-    decided : int
-        Rows on the right side of it.
-    of : int
-        All rows.
+    Separation or None
+        None if some rows contradict every direction: then the likelihood has a maximum.
+
+    Notes
+    -----
+    Linear programmes over some of the rows (Konis 2007): the largest t with (2y − 1) x d ≥ t in every row tells complete
+    separation, the largest sum of these margins partial separation. Rows that contradict what comes out are added until
+    none does; if the programme of some rows has no solution, that of all has none. Each row counts by its own size, so that
+    a far row does not excuse a near one.
     """
-    eta = rows.predictor_of(Theta(0.0, np.zeros(rows.moments.cross.shape[0])).moved(columns, direction))
-    inside = np.isfinite(eta)
-    margin = (2 * rows.event[inside] - 1) * eta[inside]
-    far = float(np.abs(margin).max(initial=0.0))
-    if far == 0:
-        return False, 0, len(margin)
-    return bool(margin.min() >= -_TOUCHED * far), int((margin > _TOUCHED * far).sum()), len(margin)
+    inside = np.arange(len(rows.event)) if rows.used is None else np.flatnonzero(rows.used)
+    sign = 2 * rows.event[inside] - 1
+    eta = rows.predictor_of(theta)[inside] * sign
+    scales = _column_scales(rows, columns, inside)
+    chosen = np.argsort(eta, kind="stable")[:_AT_ONCE]
+    for _ in range(_ROUNDS):
+        X = _signed_rows(rows, columns, inside[chosen], sign[chosen], scales)
+        direction = _programme(X)
+        if direction is None:
+            return None
+        margins = np.concatenate(
+            [
+                _signed_rows(rows, columns, inside[k : k + _AT_ONCE], sign[k : k + _AT_ONCE], scales) @ direction
+                for k in range(0, len(inside), _AT_ONCE)
+            ]
+        )
+        wrong = np.flatnonzero(margins < -_ON_THE_LINE)
+        if not len(wrong):
+            decided = int(np.sum(margins > _ON_THE_LINE))
+            raw = direction / scales
+            return Separation(raw, decided, len(margins)) if decided else None
+        worst = wrong[np.argsort(margins[wrong], kind="stable")[:_AT_ONCE]]
+        chosen = np.unique(np.concatenate([chosen, worst]))
+    return None
+
+
+def _signed_rows(rows: Rows, columns: NDArray[np.intp], places: NDArray[np.intp], sign: Array, scales: Array) -> Array:
+    """Return some rows as columns times ±1 by their outcome, each row of length 1, shape (rows, 1 + p)."""
+    X = rows.dense(columns, places) / scales * sign[:, None]
+    signed: Array = X / np.sqrt(np.einsum("ij,ij->i", X, X))[:, None]
+    return signed
+
+
+def _column_scales(rows: Rows, columns: NDArray[np.intp], inside: NDArray[np.intp]) -> Array:
+    """Return a typical size of each column, the start's 1 first: a root mean square that far rows do not decide."""
+    sample = inside[np.linspace(0, len(inside) - 1, min(len(inside), _AT_ONCE)).astype(np.intp)]
+    X = np.abs(rows.dense(columns, sample))
+    present = np.where(X > 0, X, np.nan)
+    with np.errstate(all="ignore"), warnings.catch_warnings():
+        warnings.simplefilter("ignore", RuntimeWarning)
+        middle = np.nanmedian(present, axis=0)
+    scales: Array = np.where(np.isfinite(middle) & (middle > 0), middle, 1.0)
+    return scales
+
+
+def _programme(X: Array) -> Array | None:
+    """Return a direction d, within ±1, with X d ≥ 0 in every row and above 0 in some; None if there is none."""
+    m, p = X.shape
+    complete = linprog(
+        np.append(np.zeros(p), -1.0),
+        A_ub=np.hstack([-X, np.ones((m, 1))]),
+        b_ub=np.zeros(m),
+        bounds=[(-1, 1)] * p + [(None, 1)],
+        method="highs",
+    )
+    if complete.status == 0 and complete.x is not None and complete.x[p] > _ON_THE_LINE:
+        return np.asarray(complete.x[:p])
+    partial = linprog(-X.sum(axis=0), A_ub=-X, b_ub=np.zeros(m), bounds=[(-1, 1)] * p, method="highs")
+    if partial.status != 0 or partial.x is None or not (X @ partial.x > _ON_THE_LINE).any():
+        return None
+    return np.asarray(partial.x)
 
 
 def separation_error(
-    rows: Rows,
-    columns: NDArray[np.intp],
-    direction: Array,
-    parts: Sequence[Term],
-    outcome: Column,
-    decided: int,
-    of: int,
+    rows: Rows, columns: NDArray[np.intp], separation: Separation, terms: Sequence[Term], outcome: Column
 ) -> SeparationError:
     """Say in words how the terms foretell the outcome.
 
     Parameters
     ----------
-    rows, columns, direction
-        As for `separates`.
-    parts : sequence of Term
+    rows, columns
+        As for `find_separation`.
+    separation : Separation
+        What it found.
+    terms : sequence of Term
         The terms.
     outcome : Column
         The outcome, its event the level 1.
-    decided, of : int
-        Rows on the right side of the direction, and all rows.
 
     Returns
     -------
@@ -135,22 +207,23 @@ def separation_error(
         With the terms concerned, how many rows they decide, and what would do.
     """
     wide = np.zeros(rows.moments.cross.shape[0])
-    wide[columns] = direction[1:]
+    wide[columns] = separation.direction[1:]
     reach = []
-    for k, term in enumerate(parts, 1):
-        own = wide[rows.moments.starts[k] : rows.moments.starts[k] + term.size]
-        scale = 1.0
-        if rows.blocks[k - 1].multiplier is not None:
-            values = rows.blocks[k - 1].multiplier
-            assert values is not None
-            inside = values if rows.used is None else values[rows.used]
-            scale = float(np.ptp(inside))
-        reach.append(scale * float(np.ptp(np.append(own, 0.0))))
-    concerned = [t for t, r in zip(parts, reach, strict=True) if r > _TOUCHED * max(reach)]
+    for term, places in zip(terms, _places_of(terms), strict=True):
+        furthest = 0.0
+        for k in places:
+            own = wide[rows.moments.starts[k + 1] : rows.moments.starts[k + 1] + rows.blocks[k].levels]
+            scale = 1.0
+            values = rows.blocks[k].multiplier
+            if values is not None:
+                scale = float(np.ptp(values if rows.used is None else values[rows.used]))
+            furthest = max(furthest, scale * float(np.ptp(np.append(own, 0.0))))
+        reach.append(furthest)
+    concerned = [t for t, r in zip(terms, reach, strict=True) if r > _TOUCHED * max(reach)]
+    decided, of = separation.decided, separation.of
     event, names = outcome.levels[1].label, listed(quoted(t.name for t in concerned))
-    if len(concerned) == 1 and concerned[0].kind == "numeric":
-        how = _threshold(concerned[0], rows, outcome)
-    else:
+    how = _threshold(concerned[0], rows, outcome) if len(concerned) == 1 and concerned[0].kind == "numeric" else ""
+    if not how:
         how = (
             f"{names}{' together' if len(concerned) > 1 else ''} foretell{'s' if len(concerned) == 1 else ''} `{outcome.name}` = `{event}` "
             f"without exception in {decided:,} of {of:,} rows"
@@ -159,6 +232,12 @@ def separation_error(
     return SeparationError(
         f"{how} ({kind}), so no finite odds ratio fits best: {_WAYS_OUT}. If a term was made from the outcome, leave it out."
     )
+
+
+def _places_of(terms: Sequence[Term]) -> list[range]:
+    """Return which components each term has."""
+    ends = np.cumsum([len(t.components) for t in terms]).tolist()
+    return [range(end - len(t.components), end) for t, end in zip(terms, ends, strict=True)]
 
 
 def _threshold(term: Term, rows: Rows, outcome: Column) -> str:
@@ -172,6 +251,8 @@ def _threshold(term: Term, rows: Rows, outcome: Column) -> str:
     else:
         low, high = float(with_event.max()), float(without.min())
     upper, lower = (label, other) if rising else (other, label)
+    if low > high:
+        return ""  # rows contradict it: the column alone does not foretell the outcome
     if low == high:
         return f"Every row with `{term.name}` above {short(low, 6)} has `{outcome.name}` = `{upper}`, every row below it `{lower}`"
     return f"Every row with `{term.name}` of {short(high, 6)} or more has `{outcome.name}` = `{upper}`, every row of {short(low, 6)} or less `{lower}`"

@@ -8,14 +8,14 @@ Lane & Nelder (1982), Biometrics 38(3), 613-621, doi:10.2307/2530043 (predictive
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.design.mean_columns import Setting
-from markbase.core.design.moments import Moments
-from markbase.core.design.terms import Term
+from markbase.core.design.coefficient_map import components_of
+from markbase.core.design.mean_columns import Sample, Setting, derivative_along
+from markbase.core.design.terms import CodedColumns, Component, Term, Variable
 from markbase.core.estimation.likelihood import Rows, Theta, probability
 
 Array = NDArray[np.float64]
@@ -32,7 +32,7 @@ class Averaged:
 
 
 def average_probability(
-    rows: Rows, theta: Theta, columns: NDArray[np.intp], parts: Sequence[Term], setting: Setting
+    rows: Rows, theta: Theta, columns: NDArray[np.intp], sample: Sample, setting: Setting
 ) -> Averaged:
     """Average the probability of the event over the rows, with some variables set.
 
@@ -44,95 +44,128 @@ def average_probability(
         Its coefficients.
     columns : ndarray of int, shape (p,)
         Its inner columns.
-    parts : sequence of Term
-        Its terms.
+    sample : Sample
+        Its terms and rows.
     setting : mapping
-        A value for a numeric column; for a group 1 for the level it is set to.
+        A value for a numeric column; for a group 1 for the level it is set to. Derived columns follow.
 
     Returns
     -------
     Averaged
         The mean of p, and Σ w p(1 − p) x / Σ w.
     """
-    changed = replace_in(rows, parts, setting)
-    point = changed.pass_at(theta)
+    changed = replace_in(rows, sample, setting)
+    point, passed = changed.pass_at(theta)
     heavy = np.ones(len(rows.event)) if rows.weights is None else rows.weights
     if rows.used is not None:
         heavy = np.where(rows.used, heavy, 0.0)
     weight, happened = float(heavy.sum()), float(heavy @ rows.event)
     value = (happened - point.missed[0] + point.missed[1]) / weight
-    sums = changed.sums_of(changed.curvature) / weight
+    sums = changed.sums_of(passed.curvature) / weight
     return Averaged(value, np.concatenate([sums[:1], sums[columns]]))
 
 
-def replace_in(rows: Rows, parts: Sequence[Term], setting: Setting) -> Rows:
-    """Return the rows with some variables set, the same value in every row."""
+def replace_in(rows: Rows, sample: Sample, setting: Setting) -> Rows:
+    """Return the rows with some variables set, the same value in every row, and derived columns with them."""
     if not setting:
         return rows
-    blocks = []
-    for term, block in zip(parts, rows.blocks, strict=True):
-        if any(name in setting for name in term.variables):
-            blocks.append(_set(term, setting).block())
-        else:
-            blocks.append(block)
-    return Rows(blocks, rows.event, rows.used, rows.weights, rows.moments)
+    setting = sample.followed(setting)
+    coded = []
+    for component, own in zip(components_of(sample.terms), rows.blocks, strict=True):
+        coded.append(_changed(component, sample, setting) if any(n in setting for n in component.names) else own)
+    return Rows(coded, rows.event, rows.used, rows.weights, rows.moments)
 
 
-def _set(term: Term, setting: Setting) -> Term:
-    if term.parts:
-        parts = tuple(_set(p, setting) for p in term.parts)
-        return replace(term, parts=parts, column=parts[0].column)
-    if term.name not in setting:
-        return term
-    values = term.column.values
-    if term.is_categorical:
-        place = term.places[int(np.argmax(setting[term.name]))]
-        return replace(term, column=replace(term.column, values=np.full(len(values), place, dtype=values.dtype)))
-    value = float(setting[term.name])
-    return replace(term, column=replace(term.column, values=np.full(len(values), value)))
+def _changed(component: Component, sample: Sample, setting: Setting) -> CodedColumns:
+    """Return a component with its variables as they are set."""
+    variables = (*(v for v, _ in component.numerics), *component.groups)
+    rows = len(variables[0].column.values)
+    codes: NDArray[np.integer] | None = None
+    for group in component.groups:
+        own = np.full(rows, int(np.argmax(setting[group.name]))) if group.name in setting else group.codes
+        codes = own if codes is None else np.where((codes < 0) | (own < 0), -1, codes * group.size + own)
+    if not component.numerics:
+        return CodedColumns(component.size, codes)
+    values = {v.name: _values(v, sample, setting, rows) for v, _ in component.numerics}
+    return CodedColumns(component.size, codes, component.product(values))
 
 
-def average_slope(rows: Rows, theta: Theta, columns: NDArray[np.intp], parts: Sequence[Term], numeric: str) -> Averaged:
+def _values(variable: Variable, sample: Sample, setting: Setting, rows: int) -> Array:
+    if variable.name not in setting:
+        values: Array = variable.column.values
+        return values
+    full = np.full(rows, np.nan)
+    full[sample.inside] = setting[variable.name]
+    return full
+
+
+def average_slope(
+    rows: Rows, theta: Theta, columns: NDArray[np.intp], sample: Sample, numeric: str, setting: Setting
+) -> Averaged:
     """Average by how much the probability rises per unit of a numeric column (the average marginal effect).
 
     Parameters
     ----------
-    rows, theta, columns, parts
+    rows, theta, columns, sample
         As for `average_probability`.
     numeric : str
-        The numeric column.
+        The numeric column; columns derived from it rise with it.
+    setting : mapping
+        Where variables are held, itself included; nothing for all as they are.
 
     Returns
     -------
     Averaged
         The mean of ``p(1 − p) s``, with s the slope of the linear predictor in that row, and its derivative.
     """
-    moments: Moments = rows.moments
+    changed = replace_in(rows, sample, setting)
+    followed = sample.followed(setting)
+    moments = rows.moments
     slope = np.zeros(len(rows.event))
-    own: list[tuple[int, int, NDArray[np.integer] | None]] = []
-    for k, term in enumerate(parts, 1):
-        start = int(moments.starts[k])
-        if term.kind == "numeric" and term.name == numeric:
-            slope += theta.slopes[start]
-            own.append((start, 1, None))
-        elif term.kind == "slope" and term.variables[0] == numeric:
-            codes = rows.blocks[k - 1].codes
-            assert codes is not None
-            slope += theta.slopes[start : start + term.size][codes]
-            own.append((start, term.size, codes))
-    rows.pass_at(theta)
-    curvature = rows.curvature  # weight times p(1 − p), 0 where not used
-    p = probability(np.nan_to_num(rows.predictor_of(theta)))
+    own: list[tuple[int, int, NDArray[np.integer] | None, Array]] = []
+    for k, component in enumerate(components_of(sample.terms)):
+        rise = _rise(component, sample, followed, numeric, len(rows.event))
+        if rise is None:
+            continue
+        start, codes = int(moments.starts[k + 1]), changed.blocks[k].codes
+        if codes is None:
+            slope += theta.slopes[start] * rise
+        else:
+            slope += theta.slopes[start : start + component.size][codes] * rise
+        own.append((start, component.size, codes, rise))
+    if rows.used is not None:
+        slope[~rows.used] = 0.0
+    _, passed = changed.pass_at(theta)
+    curvature = passed.curvature  # weight times p(1 − p), 0 where not used
+    p = probability(np.nan_to_num(changed.predictor_of(theta)))
     heavy = np.ones(len(rows.event)) if rows.weights is None else rows.weights
     weight = float(heavy.sum() if rows.used is None else heavy[rows.used].sum())
     curvature = curvature if rows.used is None else np.where(rows.used, curvature, 0.0)
-    sums = rows.sums_of(curvature * (1 - 2 * p) * slope)
-    for start, size, codes in own:
+    sums = changed.sums_of(curvature * (1 - 2 * p) * slope)
+    for start, size, codes, rise in own:
+        moved = curvature * np.nan_to_num(rise)
         if codes is None:
-            sums[start] += curvature.sum()
+            sums[start] += moved.sum()
         else:
-            sums[start : start + size] += np.bincount(np.maximum(codes, 0), weights=curvature, minlength=size)
+            sums[start : start + size] += np.bincount(np.maximum(codes, 0), weights=moved, minlength=size)
     return Averaged(float(curvature @ slope) / weight, np.concatenate([sums[:1], sums[columns]]) / weight)
+
+
+def _rise(component: Component, sample: Sample, setting: Setting, numeric: str, rows: int) -> Array | None:
+    """Return by how much the numeric part of a component rises per unit of a column in each row; None if it does not."""
+    total: Array | None = None
+    for moving, power in component.numerics:
+        along = derivative_along(moving.column, numeric, setting, sample.inside)
+        if along is None:
+            continue
+        rise = np.full(rows, np.nan)
+        rise[sample.inside] = along
+        for variable, exponent in component.numerics:
+            lower = exponent - 1 if variable is moving else exponent
+            factor = power if variable is moving else 1
+            rise = rise * factor * (_values(variable, sample, setting, rows) - component.shift_of(variable)) ** lower
+        total = rise if total is None else total + rise
+    return total
 
 
 def logit_interval(value: float, se: float, half: float) -> tuple[float, float]:
@@ -146,4 +179,4 @@ def logit_interval(value: float, se: float, half: float) -> tuple[float, float]:
 
 def known_profile(parts: Sequence[Term], setting: Mapping[str, object]) -> bool:
     """Return whether a setting says everything the model needs."""
-    return all(name in setting for t in parts for name in t.variables)
+    return all(name in setting for t in parts for name in t.names)

@@ -82,7 +82,7 @@ def _adds(name: str, terms: Sequence[str], fit: AnyFit, change: Change, step: pd
         text = f"{what} {verb} {more}{size} of the variation in `{fit.outcome.name}` in these rows (R² {without_zero(float(step['r2']))}; {figures})"
         if not math.isnan(float(step["change_low"])):
             low, high = 100 * float(step["change_low"]), 100 * float(step["change_high"])
-            text += f", {short(100 * fit.level, 4)}% interval {number(low, 1)} to {number(high, 1)} points"
+            text += f", {short(100 * fit.level, 4)}% CI {number(low, 1)} to {number(high, 1)} points"
         if not clear and float(step["change_low"]) > 0:
             cautions.append(
                 "No sample of rows can show less than 0, so it is no evidence that this interval lies above 0."

@@ -9,7 +9,8 @@ import pandas as pd
 
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, short
-from markbase.core.reading.statements import FitTold
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.logistic import LogisticFit
 from markbase.core.study.column import Column
 
 Row = pd.Series  # one row of the table of coefficients
@@ -60,12 +61,12 @@ def per_step(column: Column) -> str:
     return per
 
 
-def size(fit: FitTold, row: Row[Any], question: str) -> str:
+def size(fit: AnyFit, row: Row[Any], question: str) -> str:
     """Say how much higher or lower, how sure, and with what held equal.
 
     Parameters
     ----------
-    fit : FitTold
+    fit : AnyFit
         The fit.
     row : pandas.Series
         A row of its coefficients.
@@ -81,38 +82,40 @@ def size(fit: FitTold, row: Row[Any], question: str) -> str:
     told = _percentages if is_logged(fit.outcome) else _units
     if fit.exact:
         return f"{told(fit, estimate, None)}, {held_equal(fit)}."
+    if math.isnan(float(row["se"])):
+        return f"estimated {told(fit, estimate, None)}, {held_equal(fit)}, with no standard error: {fit.errors.unknown_words}."
     decimals = decimals_for(float(row["se"]) * (100 if is_logged(fit.outcome) else 1))
-    interval = f"{percent(fit)} interval {_range(fit, low, high, decimals)}, {p_phrase(float(row['p']))}"
+    interval = f"{percent(fit)} CI {_range(fit, low, high, decimals)}, {p_phrase(float(row['p']))}"
     if clear(fit, row):
         return f"on average {told(fit, estimate, decimals)} ({interval}), {held_equal(fit)}."
     return f"estimated {told(fit, estimate, decimals)} ({interval}), {held_equal(fit)}: no clear evidence {question}, in either direction."
 
 
-def clear(fit: FitTold, row: Row[Any]) -> bool:
+def clear(fit: AnyFit, row: Row[Any]) -> bool:
     """Return whether a coefficient is clear evidence by the convention of the reading."""
     return bool(row["p"] < fit.alpha)
 
 
-def held_equal(fit: FitTold) -> str:
+def held_equal(fit: AnyFit) -> str:
     """Say what was held equal."""
     if fit.absorbed:
         inside = f"within levels of {listed(quoted(fit.absorbed))}"
-        return f"other terms held equal, {inside}" if len(fit.parts) > 1 else inside
-    return "other terms held equal" if len(fit.parts) > 1 else "with no other term in the model to be held equal"
+        return f"other terms held equal, {inside}" if len(fit.model_terms) > 1 else inside
+    return "other terms held equal" if len(fit.model_terms) > 1 else "with no other term in the model to be held equal"
 
 
-def _units(fit: FitTold, value: float, decimals: int | None) -> str:
+def _units(fit: AnyFit, value: float, decimals: int | None) -> str:
     shown = number(abs(value), decimals_for(abs(value) or 1.0, 6) if decimals is None else decimals)
     return f"{shown} {unit_of(fit, value)} {'lower' if value < 0 else 'higher'}"
 
 
-def _percentages(_: FitTold, value: float, decimals: int | None) -> str:
+def _percentages(_: AnyFit, value: float, decimals: int | None) -> str:
     change = 100 * math.expm1(value) if value < 700 else math.inf
     shown = number(abs(change), decimals_for(abs(change) or 1.0, 6) if decimals is None else decimals)
     return f"{shown}% {'lower' if value < 0 else 'higher'}"
 
 
-def _range(fit: FitTold, low: float, high: float, decimals: int) -> str:
+def _range(fit: AnyFit, low: float, high: float, decimals: int) -> str:
     if is_logged(fit.outcome):
         low, high = (100 * math.expm1(min(v, 700)) for v in (low, high))
     decimals = clear_of_zero(low, high, decimals)
@@ -125,16 +128,30 @@ def _range(fit: FitTold, low: float, high: float, decimals: int) -> str:
     return f"{ends[0]} lower to {ends[1]} higher"
 
 
-def unit_of(fit: FitTold, value: float) -> str:
+def unit_of(fit: AnyFit, value: float) -> str:
     """Return the unit of a difference in the outcome as it stands behind a number."""
     return fit.outcome.step_one if abs(value) == 1 and fit.outcome.unit else fit.outcome.step_many
 
 
-def level_unit(fit: FitTold, value: float) -> str:
+def level_unit(fit: AnyFit, value: float) -> str:
     """Return the unit of a value of the outcome itself as it stands behind a number."""
     return fit.outcome.unit_one if abs(value) == 1 and fit.outcome.unit else fit.outcome.unit_many
 
 
-def percent(fit: FitTold) -> str:
+def percent(fit: AnyFit) -> str:
     """Return the confidence level as a percentage."""
     return f"{short(100 * fit.level, 4)}%"
+
+
+def step_words(fit: AnyFit, value: float) -> str:
+    """Return the unit of a difference in the outcome, log units where it is logged."""
+    return "log units" if is_logged(fit.outcome) else unit_of(fit, value)
+
+
+def joint_figures(fit: AnyFit, test: Row[Any]) -> str:
+    """Write a joint test: its statistic with its degrees of freedom, and p."""
+    if isinstance(fit, LogisticFit):
+        return (
+            f"{fit.overall.kind} chi²({int(test['df'])}) = {number(test['statistic'], 2)}, {p_phrase(float(test['p']))}"
+        )
+    return f"F({int(test['df'])}, {fit.df_rest}) = {number(test['statistic'], 2)}, {p_phrase(float(test['p']))}"

@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import math
 
+from markbase.core.design.coefficient_map import Coefficient
+from markbase.core.design.terms import POWER_MARKS
 from markbase.core.formatting import decimals_for, number
-from markbase.core.reading.statements import Equation, EquationPart, EquationTold, TermTold
+from markbase.core.reading.statements import Equation, EquationPart, Lines
+from markbase.core.results.any_fit import AnyFit
 from markbase.core.tables import rows_of
 
 _DIGITS = 4
 
 
-def make_equation(fit: EquationTold, without: str = "") -> Equation:
+def make_equation(fit: AnyFit, without: str = "") -> Equation:
     """Write the equation of a fit.
 
     Parameters
     ----------
-    fit : EquationTold
+    fit : AnyFit
         A fit.
     without : str
         A group whose terms are left out: the equation is then that of its base.
@@ -28,29 +31,46 @@ def make_equation(fit: EquationTold, without: str = "") -> Equation:
         a prediction made from the shown figures is off by far less than the error itself.
     """
     parts: list[EquationPart] = []
-    kinds = {t.name: t for t in fit.parts}
-    for row in rows_of(fit.equation_rows):
-        term = kinds.get(str(row.term))
-        if row.base or math.isnan(row.estimate) or (term is not None and without in (term.variables or (term.name,))):
+    table = fit.equation_rows
+    for told, row in zip(fit.equation_map.rows, rows_of(table), strict=True):
+        if row.base or math.isnan(row.estimate) or without in (name for name, _ in told.shown_levels):
             continue
-        decimals = decimals_for(float(row.se), _DIGITS)
+        decimals = decimals_for(float(row.se), _DIGITS) if not math.isnan(row.se) else 4
         if fit.exact:
             decimals = decimals_for(abs(float(row.estimate)) or 1.0, 6)
-        factor = _factor(term, str(row.term), str(row.level)) if parts else ""
+        factor = _factor(told) if parts else ""
         parts.append(EquationPart(float(row.estimate), number(abs(float(row.estimate)), decimals), factor))
-    groups = {p.name: p for t in fit.parts for p in (t.parts or (t,)) if p.is_categorical}
+    groups = {v.name: v for t in fit.model_terms for v in t.groups}
     bases = tuple((g.name, g.base_label if g.column.scheme == "indicator" else "") for g in groups.values())
     bases = tuple(pair for pair in bases if pair[0] != without)
     return Equation(fit.explained, tuple(parts), bases)
 
 
-def _factor(term: TermTold | None, name: str, level: str) -> str:
+def _factor(told: Coefficient) -> str:
     """Write what a coefficient multiplies."""
-    if term is None or not level:
-        return name
-    if term.kind == "slope":
-        return f"{term.variables[0]}·[{term.variables[1]}: {level}]"
-    if term.kind == "cross":
-        pair = level.split(" × ", 1)
-        return "·".join(f"[{n}: {v}]" for n, v in zip(term.variables, pair, strict=True))
-    return f"[{name}: {level}]"
+    powers = [f"{name}{POWER_MARKS[power]}" for name, power in told.powers]
+    groups = [f"[{group}: {level}]" for group, level in told.shown_levels]
+    return "·".join([*powers, *groups])
+
+
+def make_lines(fit: AnyFit, by: str) -> Lines:
+    """Write the equation of a fit as one line for each level of a group.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        A fit.
+    by : str
+        A group of it.
+
+    Returns
+    -------
+    Lines
+        The line of each level, and the test whether slopes differ.
+    """
+    group = fit.variable(by, "categorical")
+    lines = [(label, make_equation(fit.rebase(by, label).plainly(by), without=by)) for label in group.labels]
+    with_group = [t for t in fit.model_terms if by in t.names and len(t.names) > 1]
+    own = tuple(dict.fromkeys(v.name for t in with_group for v in t.numerics))
+    crossed = any(len(t.groups) > 1 for t in with_group)
+    return Lines(fit.explained, by, tuple(lines), own, fit.slopes_test(by), crossed)

@@ -6,20 +6,21 @@ from typing import Any
 
 import pandas as pd
 
+from markbase.core.design.terms import Term
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import p_phrase
-from markbase.core.reading.statements import FitTold, TermTold
+from markbase.core.results.any_fit import AnyFit
 from markbase.core.study.remarks import THIN_ROWS
 
 
-def about_levels(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> list[str]:
+def about_levels(fit: AnyFit, term: Term, row: pd.Series[Any]) -> list[str]:
     """Say what must be known of the levels that a coefficient compares.
 
     Parameters
     ----------
-    fit : FitTold
+    fit : AnyFit
         The fit.
-    term : TermTold
+    term : Term
         The group.
     row : pandas.Series
         The row of the coefficient.
@@ -53,14 +54,14 @@ def about_levels(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> list[str]
     return cautions
 
 
-def about_base(fit: FitTold, term: TermTold, rows: pd.DataFrame) -> list[str]:
+def about_base(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[str]:
     """Say what must be known of the base of a group.
 
     Parameters
     ----------
-    fit : FitTold
+    fit : AnyFit
         The fit.
-    term : TermTold
+    term : Term
         The group.
     rows : pandas.DataFrame
         Its rows of the table of coefficients.

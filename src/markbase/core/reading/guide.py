@@ -11,7 +11,9 @@ from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import decimals_for, number, p_phrase, share, without_zero
 from markbase.core.reading.clauses import percent, unit_of
 from markbase.core.reading.logistic_sentences import ratio
-from markbase.core.reading.statements import FitTold, GuideTold
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
 from markbase.core.tables import rows_of
 
 _WEAK = 0.02
@@ -37,12 +39,12 @@ class Guide(Shown):
     """The questions."""
 
 
-def make_guide(fit: GuideTold) -> Guide:
+def make_guide(fit: AnyFit) -> Guide:
     """Go through a fit in the order in which it should be read.
 
     Parameters
     ----------
-    fit : GuideTold
+    fit : AnyFit
         A fit of either kind.
 
     Returns
@@ -54,7 +56,7 @@ def make_guide(fit: GuideTold) -> Guide:
     return Guide(tuple(steps))
 
 
-def _rows(fit: GuideTold) -> Step:
+def _rows(fit: AnyFit) -> Step:
     sample = fit.sample
     lost = sample.rows - sample.used
     meaning = (
@@ -70,12 +72,12 @@ def _rows(fit: GuideTold) -> Step:
     )
 
 
-def _whether(fit: GuideTold) -> Step:
+def _whether(fit: AnyFit) -> Step:
     test = fit.overall
     name = f"F({test.df}, {test.df_rest:.0f})" if test.kind == "F" else f"{test.kind} chi²({test.df})"
     answer = f"{name} = {number(test.statistic, 2)}, {p_phrase(test.p)}"
     if math.isnan(test.p):
-        return Step("Does the model say anything?", "not tested", "There are fewer clusters than coefficients.")
+        return Step("Does the model say anything?", "not tested", f"{test.untested[0].upper()}{test.untested[1:]}.")
     clear = test.p < fit.alpha
     meaning = (
         "Together the terms tell something; go on to how much."
@@ -85,24 +87,26 @@ def _whether(fit: GuideTold) -> Step:
     return Step("Does the model say anything?", answer, meaning)
 
 
-def _how_much(fit: GuideTold) -> Step:
-    s = fit.strength
-    if isinstance_logistic(fit):
+def _how_much(fit: AnyFit) -> Step:
+    if isinstance(fit, LogisticFit):
+        s = fit.strength
         answer = f"McFadden {without_zero(s.mcfadden)}, Tjur {without_zero(s.tjur)}"
         meaning = (
             f"Where `{fit.event}` happened, the model gave it a probability {number(100 * s.tjur, 1)} percentage points higher on average than "
             f"where it did not. {'That is little: single people are hardly told apart.' if s.tjur < 0.1 else 'See `classification` for how well single people are told apart.'}"
         )
         return Step("How much?", answer, meaning)
+    assert isinstance(fit, LinearFit)
+    linear = fit.strength
     decimals = decimals_for(fit.outcome_sd, 3)
     unit = unit_of(fit, 2.0)
-    answer = f"R² {without_zero(s.r2)}; residual standard deviation {number(s.residual_sd, decimals)} {unit}"
-    saved = 1 - s.residual_sd / fit.outcome_sd
+    answer = f"R² {without_zero(linear.r2)}; residual standard deviation {number(linear.residual_sd, decimals)} {unit}"
+    saved = 1 - linear.residual_sd / fit.outcome_sd
     meaning = f"Without any term the residual standard deviation is {number(fit.outcome_sd, decimals)} {unit}: the model brings it down by {number(100 * max(saved, 0), 1)}%."
-    told = s.r2
+    told = linear.r2
     if fit.absorbed:
         levels = f"the levels of {listed(quoted(fit.absorbed))}"
-        told = float(s.r2_within)
+        told = float(linear.r2_within or 0.0)
         answer += f"; R² within {without_zero(told)}"
         meaning = f"{meaning[:-1]}, {levels} counted in. Within them the terms explain {number(100 * told, 1)}% of what varies."
     if told < _WEAK:
@@ -110,7 +114,7 @@ def _how_much(fit: GuideTold) -> Step:
     return Step("How much?", answer, meaning)
 
 
-def _which_terms(fit: GuideTold) -> Step:
+def _which_terms(fit: AnyFit) -> Step:
     clear = [r.term for r in rows_of(fit.terms) if r.p < fit.alpha]
     other = [r.term for r in rows_of(fit.terms) if not r.p < fit.alpha]
     answer = f"clear: {listed(quoted(clear)) or 'none'}; not clear: {listed(quoted(other)) or 'none'}"
@@ -120,9 +124,9 @@ def _which_terms(fit: GuideTold) -> Step:
     return Step("Which terms?", answer, meaning)
 
 
-def _groups(fit: GuideTold) -> list[Step]:
+def _groups(fit: AnyFit) -> list[Step]:
     steps = []
-    for term in fit.parts:
+    for term in fit.model_terms:
         if not term.is_categorical:
             continue
         table = fit.groups(term.name)
@@ -141,26 +145,21 @@ def _groups(fit: GuideTold) -> list[Step]:
     return steps
 
 
-def _difference(fit: GuideTold, row: Any) -> str:
+def _difference(fit: AnyFit, row: Any) -> str:
     low, high, value = float(row["low"]), float(row["high"]), float(row["difference"])
-    if isinstance_logistic(fit):
+    if isinstance(fit, LogisticFit):
         figures = [number(100 * v, 1) for v in (value, low, high)]
-        return f"{figures[0]} percentage points ({percent(fit)} interval {figures[1]} to {figures[2]}), odds ratio {ratio(float(row['odds_ratio']))}"
+        return f"{figures[0]} percentage points ({percent(fit)} CI {figures[1]} to {figures[2]}), odds ratio {ratio(float(row['odds_ratio']))}"
     decimals = decimals_for(float(row["se"]) or 1.0)
     figures = [number(v, decimals) for v in (value, low, high)]
-    return f"{figures[0]} {unit_of(fit, value)} ({percent(fit)} interval {figures[1]} to {figures[2]})"
+    return f"{figures[0]} {unit_of(fit, value)} ({percent(fit)} CI {figures[1]} to {figures[2]})"
 
 
-def _bounds(fit: GuideTold) -> Step:
+def _bounds(fit: AnyFit) -> Step:
     reading = fit.reading()
     cautions = sum(len(s.cautions) for s in reading.statements)
     answer = f"{count_noun(cautions, 'caution')} in the reading"
     meaning = "These are associations in the rows used, with the other terms held equal; they do not say what would happen if a value were changed."
-    if isinstance_logistic(fit):
+    if isinstance(fit, LogisticFit):
         meaning += " Odds are not probabilities; write both."
     return Step("What must be said with it?", answer, meaning)
-
-
-def isinstance_logistic(fit: FitTold) -> bool:
-    """Return whether a fit models the odds of an event."""
-    return hasattr(fit, "event")

@@ -1,24 +1,38 @@
-"""Sentences about slopes that differ by group, and differences that differ by another group."""
+"""Sentences about curves and interactions: what differs by what, slopes at chosen values, and where a curve turns."""
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import pandas as pd
 
-from markbase.core.errors import count_noun
+from markbase.core.design.coefficient_map import Coefficient
+from markbase.core.design.terms import POWER_MARKS, Term, Variable, variables_of
+from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, short
-from markbase.core.reading.clauses import clear, held_equal, outcome_words, per_step, percent, unit_of
-from markbase.core.reading.statements import FitTold, Statement, TermTold
+from markbase.core.reading.clauses import (
+    clear,
+    held_equal,
+    joint_figures,
+    outcome_words,
+    per_step,
+    percent,
+    step_words,
+)
+from markbase.core.reading.statements import Statement
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.study.column import Column
+from markbase.core.study.derived_values import can_follow
 from markbase.core.study.remarks import THIN_ROWS
 
 
-def at_reference(fit: FitTold, name: str) -> tuple[str, list[str]]:
-    """Say where a coefficient holds that is part of a slope by group or a crossing.
+def at_reference(fit: AnyFit, name: str) -> tuple[str, list[str]]:
+    """Say where a coefficient holds whose column is part of an interaction.
 
     Parameters
     ----------
-    fit : FitTold
+    fit : LinearFit or LogisticFit
         The fit.
     name : str
         The column the coefficient is about.
@@ -30,118 +44,374 @@ def at_reference(fit: FitTold, name: str) -> tuple[str, list[str]]:
     cautions : list of str
         That the place lies outside the data, if it does.
     """
-    others = [p for t in fit.parts if t.parts and name in t.variables for p in t.parts if p.name != name]
+    others: dict[str, Variable] = {
+        v.name: v for t in fit.model_terms if name in t.names for v in t.variables if v.name != name
+    }
     if not others:
         return "", []
     places, cautions = [], []
-    for part in others:
-        if part.is_categorical:
-            mean = part.column.scheme != "indicator"
-            places.append(
-                f"the mean of the levels of `{part.name}`" if mean else f"the base `{part.base_label}` of `{part.name}`"
-            )
+    for variable in others.values():
+        if variable.is_categorical:
+            places.append(reference_words(variable))
             continue
-        places.append(f"`{part.name}` = 0")
-        low, high, _ = fit.spread(part.name)
+        places.append(f"`{variable.name}` = 0")
+        low, high, _ = fit.spread(variable.name)
         if not low <= 0 <= high:
             cautions.append(
-                f"`{part.name}` = 0 lies outside these rows ({short(low)} to {short(high)}); centre `{part.name}` to compare where "
+                f"`{variable.name}` = 0 lies outside these rows ({short(low)} to {short(high)}); centre `{variable.name}` to compare where "
                 f"the data are."
             )
-    return f" at {' and '.join(places)}", cautions
+    return f" at {listed(places)}", cautions
 
 
-def interaction_statements(fit: FitTold, term: TermTold, rows: pd.DataFrame) -> list[Statement]:
-    """Say what a slope by group, or a crossing, means.
+def reference_words(variable: Variable) -> str:
+    """Say where a group is held: its base, or the mean of its levels."""
+    if variable.column.scheme != "indicator":
+        return f"the mean of the levels of `{variable.name}`"
+    return f"the base `{variable.base_label}` of `{variable.name}`"
+
+
+def what_differs(term: Term, sure: bool, scale: str = "") -> str:
+    """Say what the joint test of an interaction is about, found or not found.
 
     Parameters
     ----------
-    fit : FitTold
+    term : Term
+        An interaction.
+    sure : bool
+        Whether its test is clear.
+    scale : str
+        `` in log odds`` where that has to be said.
+
+    Returns
+    -------
+    str
+        A clause.
+    """
+    groups, numerics = [v.name for v in term.groups], [v.name for v in term.numerics]
+    if len(term.names) == 3:
+        what, by = f"the interaction of `{term.names[0]}` and `{term.names[1]}`", term.names[2]
+    elif not numerics:
+        what, by = f"the differences between levels of `{groups[0]}`", groups[1]
+        verb = "differ"
+        found = f"{what} {verb} by `{by}`{scale}"
+        return found[0].upper() + found[1:] if sure else f"No clear evidence that {found}"
+    elif groups:
+        curve = any(d > 1 for d in term.degrees)
+        what, by = f"the {'curve' if curve else 'slope'} of `{numerics[0]}`", groups[0]
+    else:
+        what, by = f"the slope of `{numerics[0]}`", numerics[1]
+    found = f"{what} differs by `{by}`{scale}"
+    return found[0].upper() + found[1:] if sure else f"No clear evidence that {found}"
+
+
+def interaction_statements(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[Statement]:
+    """Say what an interaction in a linear fit means.
+
+    Parameters
+    ----------
+    fit : LinearFit
         The fit.
-    term : TermTold
-        The term.
+    term : Term
+        The interaction.
     rows : pandas.DataFrame
         Its rows of the table of coefficients.
 
     Returns
     -------
     list of Statement
-        The joint test by its name, then each coefficient that is not a base.
+        The joint test by its name, then each coefficient that is not a base; of two numeric columns also the slopes at
+        chosen values.
     """
-    statements = [_jointly(fit, term)]
-    for _, row in rows.iterrows():
+    test = fit.terms[fit.terms["term"] == term.name].iloc[0]
+    untested = fit.untested.get(term.name, "")
+    if untested:
+        joint = (
+            f"Whether {what_differs(term, True)[0].lower()}{what_differs(term, True)[1:]} cannot be tested: {untested}."
+        )
+    else:
+        joint = f"{what_differs(term, bool(test['p'] < fit.alpha))} ({joint_figures(fit, test)}), {held_equal(fit)}."
+    statements = [Statement(term.name, "", joint)]
+    for told, (_, row) in zip(told_rows(fit, term), rows.iterrows(), strict=True):
         if not row["base"]:
-            statements.append(_one(fit, term, row))
+            statements.append(_one(fit, term, told, row))
+    if len(term.numerics) == 2 and not term.groups:
+        statements += slope_statements(fit, term.names[0], by=term.names[1], term=term.name)
     return statements
 
 
-def _jointly(fit: FitTold, term: TermTold) -> Statement:
-    test = fit.terms[fit.terms["term"] == term.name].iloc[0]
-    figures = f"F({int(test['df'])}, {fit.df_rest}) = {number(test['statistic'], 2)}, {p_phrase(float(test['p']))}"
-    first, second = term.variables
-    sure = test["p"] < fit.alpha
-    own_slopes = term.kind == "slope" and first not in {t.name for t in fit.parts}
-    if own_slopes:
-        told = f"The slopes of `{first}`, one for each level of `{second}`, are {'not all' if sure else 'not clearly other than'} 0"
-    elif term.kind == "slope":
-        told = (
-            f"The lines are not parallel: the slope of `{first}` differs by `{second}`"
-            if sure
-            else f"No clear evidence against parallel lines: the slope of `{first}` may be the same in every level of `{second}`"
-        )
-    else:
-        told = (
-            f"The differences between levels of `{first}` differ by `{second}`"
-            if sure
-            else f"No clear evidence that the differences between levels of `{first}` differ by `{second}`"
-        )
-    return Statement(term.name, "", f"{told} ({figures}), {held_equal(fit)}.")
+def told_rows(fit: AnyFit, term: Term) -> list[Coefficient]:
+    """Return what each row of a term in the table of coefficients is."""
+    return [told for told in fit.coefficient_map.rows if told.term == term.name]
 
 
-def _one(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
+def _one(fit: AnyFit, term: Term, told: Coefficient, row: pd.Series[Any]) -> Statement:
     level = str(row["level"])
     if pd.isna(row["estimate"]):
-        text = (
-            f"`{level}` of `{term.name}` cannot be estimated: the rows used lack a combination of levels it rests on."
+        return Statement(
+            term.name,
+            level,
+            f"{_named(level, term)} cannot be estimated: the rows used lack a combination of levels it rests on.",
         )
-        return Statement(term.name, level, text)
-    first, second = term.variables
     cautions = []
     if row["n"] < THIN_ROWS:
-        cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {'is' if row['n'] == 1 else 'are'} `{level}`.")
-    if row["high"] - row["low"] > fit.outcome_sd * (
-        1 if term.kind == "cross" else 1 / max(fit.spread(first)[2], 1e-300)
-    ):
+        one = row["n"] == 1
+        cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {'has' if one else 'have'} {_levels(told)}.")
+    spread = math.prod(fit.spread(name)[2] ** power for name, power in told.powers)
+    if (row["high"] - row["low"]) * spread > fit.outcome_sd:
         cautions.append("The interval is wide.")
-    if term.kind == "slope":
-        step = per_step(term.parts[0].column).rstrip(",")
-        if not row["against"]:
-            lead = f"Within `{second}` `{level}`, per {step}, {outcome_words(fit.outcome)} is"
-            return Statement(term.name, level, f"{lead} {_numeric(fit, row)}", tuple(cautions))
-        lead = f"For `{second}` `{level}`, compared with {_other(term, row)}, the slope of {outcome_words(fit.outcome)} per {step} is"
-        return Statement(term.name, level, f"{lead} {_numeric(fit, row)}", tuple(cautions))
-    a, b = level.split(" × ", 1)
-    base = [p.base_label if p.column.scheme == "indicator" else "the mean of its levels" for p in term.parts]
-    lead = (
-        f"The difference in {outcome_words(fit.outcome)} between `{first}` `{a}` and `{base[0]}`, for `{second}` `{b}` compared with "
-        f"`{base[1]}`, is"
-    )
-    return Statement(term.name, level, f"{lead} {_numeric(fit, row)}", tuple(cautions))
+    lead, between = contrast_words(term, told, outcome_words(fit.outcome))
+    return Statement(term.name, level, f"{lead} {_size(fit, row, between)}", tuple(cautions))
 
 
-def _other(term: TermTold, row: pd.Series[Any]) -> str:
-    scheme = term.parts[1].column.scheme
+def contrast_words(term: Term, told: Coefficient, outcome: str) -> tuple[str, str]:
+    """Say what one coefficient of an interaction compares.
+
+    Parameters
+    ----------
+    term : Term
+        The interaction.
+    told : Coefficient
+        The row.
+    outcome : str
+        The outcome in words.
+
+    Returns
+    -------
+    lead : str
+        The beginning of a sentence that ends in "is".
+    kind : str
+        What the number is: ``slope``, ``difference`` or ``product``.
+    """
+    shown = dict(told.shown_levels)
+    columns = {v.name: v for v in term.variables}
+    if len(told.powers) == 1 and len(told.shown_levels) == 1:
+        (name, power), (group, level) = told.powers[0], told.shown_levels[0]
+        against = _against(columns[group], told)
+        if power == 1 and all(d == 1 for d in term.degrees):
+            step = per_step(columns[name].column).rstrip(",")
+            return f"For `{group}` `{level}`, compared with {against}, the slope of {outcome} per {step} is", "slope"
+        return (
+            f"For `{group}` `{level}`, compared with {against}, the coefficient of `{name}`{POWER_MARKS[power]} in the curve of {outcome} is",
+            "product",
+        )
+    if not told.powers and len(told.shown_levels) == 2:
+        (first, a), (second, b) = told.shown_levels
+        bases = [
+            f"`{columns[n].base_label}`" if columns[n].column.scheme == "indicator" else "the mean of its levels"
+            for n in (first, second)
+        ]
+        return (
+            f"The difference in {outcome} between `{first}` `{a}` and {bases[0]}, for `{second}` `{b}` compared with {bases[1]}, is",
+            "difference",
+        )
+    if len(told.powers) == 2 and not told.shown_levels and all(power == 1 for _, power in told.powers):
+        (first, _), (second, _) = told.powers
+        step = per_step(columns[second].column).rstrip(",")
+        return f"Per {step}, the slope of {outcome} per unit of `{first}` is", "slope"
+    parts = [f"`{n}`{POWER_MARKS[p]}" for n, p in told.powers] + [f"`{g}` `{v}`" for g, v in shown.items()]
+    return f"The coefficient of the product of {listed(parts)} for {outcome} is", "product"
+
+
+def _against(variable: Variable, told: Coefficient) -> str:
+    scheme = variable.column.scheme
     if scheme == "indicator":
-        return f"the base `{row['against']}`"
-    return str(row["against"]) if scheme == "effect" else f"the level before it, `{row['against']}`"
+        return f"the base `{variable.base_label}`"
+    if scheme == "effect":
+        return "the mean of the levels"
+    return f"the level before it, `{told.compared.against}`" if scheme == "adjacent" else "no trend"
 
 
-def _numeric(fit: FitTold, row: pd.Series[Any]) -> str:
+def _named(level: str, term: Term) -> str:
+    return f"`{level}` of `{term.name}`"
+
+
+def _levels(told: Coefficient) -> str:
+    return listed([f"`{group}` `{level}`" for group, level in told.shown_levels])
+
+
+def _size(fit: AnyFit, row: pd.Series[Any], kind: str) -> str:
     """Say a difference with its sign in words, its interval, and whether it is clear."""
+    if math.isnan(float(row["se"])):
+        return f"estimated {short(row['estimate'])}, with no standard error: {fit.errors.unknown_words}."
     decimals = decimals_for(float(row["se"]))
-    size = f"{number(abs(row['estimate']), decimals)} {unit_of(fit, row['estimate'])} {'lower' if row['estimate'] < 0 else 'higher'}"
     ends = clear_of_zero(row["low"], row["high"], decimals)
-    interval = f"{percent(fit)} interval {number(row['low'], ends)} to {number(row['high'], ends)}, {p_phrase(float(row['p']))}"
+    interval = (
+        f"{percent(fit)} CI {number(row['low'], ends)} to {number(row['high'], ends)}, {p_phrase(float(row['p']))}"
+    )
     sure = clear(fit, row)
+    unit = step_words(fit, row["estimate"])
+    if kind == "product":
+        told = f"{number(row['estimate'], decimals)}"
+    else:
+        way = "lower" if row["estimate"] < 0 else "higher"
+        told = f"{number(abs(row['estimate']), decimals)} {unit} {way}"
     tail = "" if sure else ": no clear evidence of a difference, in either direction"
-    return f"{'on average' if sure else 'estimated'} {size} ({interval}), {held_equal(fit)}{tail}."
+    return f"{'' if sure else 'estimated '}{told} ({interval}), {held_equal(fit)}{tail}."
+
+
+def curve_statements(fit: AnyFit, numeric: str, term: str, joint: str) -> list[Statement]:
+    """Say what a curve means: its tests, its slopes at chosen values, and where it turns.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit.
+    numeric : str
+        The column.
+    term : str
+        The term the statements are about.
+    joint : str
+        The sentence of its joint test.
+
+    Returns
+    -------
+    list of Statement
+        In that order.
+    """
+    statements = [Statement(term, "", joint)] if joint else []
+    statements += slope_statements(fit, numeric, by=None, term=term)
+    try:
+        turns = fit.turning_points(numeric)
+    except ValueError:
+        return statements
+    inside = turns[turns["inside"]] if len(turns) else turns
+    if not len(turns):
+        statements.append(Statement(term, "turn", f"The fitted curve of `{numeric}` does not turn."))
+    for _, turn in turns.iterrows():
+        bounded = math.isfinite(turn["fieller_low"]) and math.isfinite(turn["fieller_high"])
+        interval = (
+            f"{percent(fit)} CI {short(turn['fieller_low'], 4)} to {short(turn['fieller_high'], 4)}, Fieller"
+            if bounded
+            else f"the {percent(fit)} CI has no end on one side or both: the rows hardly say where"
+        )
+        low, high, _ = fit.spread(numeric)
+        where = (
+            "inside these rows"
+            if turn["inside"]
+            else f"outside these rows ({short(low)} to {short(high)}): within them it only rises or only falls"
+            if len(turns) == 1 or not len(inside)
+            else "outside these rows"
+        )
+        statements.append(
+            Statement(
+                term,
+                "turn",
+                f"The curve has its {turn['kind']} at `{numeric}` = {short(turn['value'], 4)} ({interval}), {where}.",
+            )
+        )
+    return statements
+
+
+def slope_statements(fit: AnyFit, numeric: str, by: str | None, term: str) -> list[Statement]:
+    """Say the slope of a numeric column at chosen values of another, or of itself.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit.
+    numeric : str
+        The column.
+    by : str, optional
+        A numeric moderator.
+    term : str
+        The term the statements are about.
+
+    Returns
+    -------
+    list of Statement
+        One sentence, with a slope for each value.
+    """
+    table = fit.simple_slopes(numeric, by=by)
+    held = by or numeric
+    if held not in table.columns:
+        return []
+    logistic = "odds_ratio" in table.columns
+    parts = []
+    for _, row in table.iterrows():
+        decimals = decimals_for(float(row["se"]))
+        ends = clear_of_zero(row["low"], row["high"], decimals)
+        where = f"at `{held}` = {short(row[held], 3)}" + (
+            f" (and `{numeric}` = {short(row[numeric], 3)})" if by and numeric in table.columns else ""
+        )
+        parts.append(
+            f"{where} {number(row['slope'], decimals)} ({number(row['low'], ends)} to {number(row['high'], ends)}, {p_phrase(float(row['p']))})"
+        )
+    variable = fit.variable(numeric, "numeric")
+    step = per_step(variable.column).rstrip(",")
+    what = "the log odds" if logistic else outcome_words(fit.outcome)
+    unit = "" if logistic else f" in {step_words(fit, 2.0)}"
+    text = f"Slope of {what}{unit} per {step}, with its {percent(fit)} CI: {'; '.join(parts)}."
+    return [Statement(term, "slopes", text)]
+
+
+def bend_sentence(fit: AnyFit, term: Term) -> str:
+    """Say what the joint test of a polynomial, and the test of its bend alone, tell.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit.
+    term : Term
+        A polynomial.
+
+    Returns
+    -------
+    str
+        A sentence.
+    """
+    test = fit.terms[fit.terms["term"] == term.name].iloc[0]
+    bend = fit.bend_test(term.names[0])
+    sure, curved = bool(test["p"] < fit.alpha), bool(bend.p < fit.alpha)
+    name = f"`{term.names[0]}`"
+    powers = f"{name} and its {'square' if term.degrees[0] == 2 else 'square and cube'}"
+    together = (
+        f"Taken together, {powers} {'go' if sure else 'show no clear evidence of going'} with `{fit.outcome.name}`"
+    )
+    shape = "the line is clearly bent" if curved else "no clear evidence that the line is bent"
+    figures = joint_figures(fit, pd.Series({"df": bend.df, "statistic": bend.statistic, "p": bend.p}))
+    return f"{together} ({joint_figures(fit, test)}); {shape} ({figures}), {held_equal(fit)}."
+
+
+def followers_sentence(fit: AnyFit, numeric: str) -> str:
+    """Say which columns move with a numeric column, since they were derived from it."""
+    names = fit.moves_with(numeric)
+    return (
+        f"`{numeric}` cannot change with {listed(quoted(names))} held equal, since {'it was' if len(names) == 1 else 'they were'} derived "
+        f"from it: its own coefficient is only part of the curve, and slopes are told at chosen values."
+    )
+
+
+def sources_in(fit: AnyFit, column: Column) -> list[str]:
+    """Return the columns of the model that a column was derived from, and moves with."""
+    names = variables_of(fit.model_terms)
+    if column.made is None or not can_follow(column.made):
+        return []
+    return [name for name in column.made.of if name in names]
+
+
+def follower_sentence(fit: AnyFit, column: Column, row: pd.Series[Any]) -> str:
+    """Say what the coefficient of a column is that moves only with another of the model."""
+    decimals = decimals_for(float(row["se"]))
+    ends = f"{number(row['low'], decimals)} to {number(row['high'], decimals)}"
+    sources = listed(quoted(sources_in(fit, column)))
+    return (
+        f"The coefficient of `{column.name}` is {number(row['estimate'], decimals)} ({percent(fit)} CI {ends}, {p_phrase(float(row['p']))}): "
+        f"it was derived from {sources} and moves only with {sources}, so it is read together with {sources}, not by itself."
+    )
+
+
+def start_words(fit: AnyFit) -> tuple[list[Variable], list[str]]:
+    """Return the numeric variables of a fit, and where its intercept holds every variable."""
+    numerics, where = [], []
+    for variable in variables_of(fit.model_terms).values():
+        if not variable.is_categorical:
+            numerics.append(variable)
+            where.append(f"`{variable.name}` = 0")
+    for variable in variables_of(fit.model_terms).values():
+        if variable.is_categorical:
+            mean = variable.column.scheme != "indicator"
+            where.append(
+                f"`{variable.name}` at {'the mean of its levels' if mean else f'its base `{variable.base_label}`'}"
+            )
+    return numerics, where

@@ -7,12 +7,14 @@ from typing import Any
 
 import pandas as pd
 
+from markbase.core.design.terms import Term
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import decimals_for, number, p_phrase, short
 from markbase.core.reading.clauses import (
     clear,
     held_equal,
     is_logged,
+    joint_figures,
     level_unit,
     outcome_words,
     per_step,
@@ -20,17 +22,27 @@ from markbase.core.reading.clauses import (
     size,
 )
 from markbase.core.reading.group_cautions import about_base, about_levels
-from markbase.core.reading.interaction_sentences import at_reference, interaction_statements
-from markbase.core.reading.statements import FitTold, Reading, Statement, TermTold
+from markbase.core.reading.interaction_sentences import (
+    at_reference,
+    bend_sentence,
+    curve_statements,
+    follower_sentence,
+    followers_sentence,
+    interaction_statements,
+    sources_in,
+    start_words,
+)
+from markbase.core.reading.statements import Reading, Statement
+from markbase.core.results.any_fit import AnyFit
 from markbase.core.study.remarks import looks_coded
 
 
-def make_reading(fit: FitTold) -> Reading:
+def make_reading(fit: AnyFit) -> Reading:
     """Say what each coefficient of a linear fit means, and no more.
 
     Parameters
     ----------
-    fit : FitTold
+    fit : AnyFit
         A linear fit.
 
     Returns
@@ -41,13 +53,20 @@ def make_reading(fit: FitTold) -> Reading:
     """
     table = fit.coefficients
     statements = [_start(fit, table.iloc[0])]
-    for term in fit.parts:
+    for term in fit.model_terms:
         rows = table[table["term"] == term.name]
-        if term.kind in ("slope", "cross"):
+        if term.kind == "interaction":
             statements += interaction_statements(fit, term, rows)
+        elif term.kind == "polynomial":
+            statements += curve_statements(fit, term.names[0], term.name, bend_sentence(fit, term))
         elif term.is_categorical:
             statements.append(_jointly(fit, term, rows))
             statements += [_compared(fit, term, row) for _, row in rows.iterrows() if not row["base"]]
+        elif fit.moves_with(term.name):
+            first, *more = curve_statements(fit, term.name, term.name, "")
+            statements += [first.with_caution(followers_sentence(fit, term.name)), *more]
+        elif sources_in(fit, term.column):
+            statements.append(Statement(term.name, "", follower_sentence(fit, term.column, rows.iloc[0])))
         else:
             statements.append(_numeric(fit, term, rows.iloc[0]))
     general = [
@@ -60,18 +79,13 @@ def make_reading(fit: FitTold) -> Reading:
     return Reading(tuple(statements), tuple(general))
 
 
-def _start(fit: FitTold, row: pd.Series[Any]) -> Statement:
-    numerics = [t for t in fit.parts if t.kind == "numeric"]
-    where = [f"`{t.name}` = 0" for t in numerics]
-    for term in fit.parts:
-        if term.is_categorical:
-            at = f"its base `{term.base_label}`" if term.column.scheme == "indicator" else "the mean of its levels"
-            where.append(f"`{term.name}` at {at}")
+def _start(fit: AnyFit, row: pd.Series[Any]) -> Statement:
+    numerics, where = start_words(fit)
     where += [f"`{name}` at the mean over the rows" for name in fit.absorbed]
     decimals = decimals_for(float(row["se"]))
     text = (
         f"The equation starts from {number(row['estimate'], decimals)} {level_unit(fit, row['estimate'])} of "
-        f"`{fit.outcome.name}` ({percent(fit)} interval {number(row['low'], decimals)} to {number(row['high'], decimals)}): "
+        f"`{fit.outcome.name}` ({percent(fit)} CI {number(row['low'], decimals)} to {number(row['high'], decimals)}): "
         f"the mean expected with {', '.join(where)}."
     )
     cautions = []
@@ -88,7 +102,7 @@ def _start(fit: FitTold, row: pd.Series[Any]) -> Statement:
     return Statement("(intercept)", "", text, tuple(cautions))
 
 
-def _numeric(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
+def _numeric(fit: AnyFit, term: Term, row: pd.Series[Any]) -> Statement:
     low, high, sd = fit.spread(term.name)
     cautions = []
     if (row["high"] - row["low"]) * sd > fit.outcome_sd and not fit.exact:
@@ -112,7 +126,7 @@ def _numeric(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
     return Statement(term.name, "", told, tuple(cautions))
 
 
-def _compared(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
+def _compared(fit: AnyFit, term: Term, row: pd.Series[Any]) -> Statement:
     """Say one coefficient of a group, in the words of its coding."""
     scheme, level = term.column.scheme, str(row["level"])
     if scheme == "trend":
@@ -133,10 +147,10 @@ def _compared(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
     return Statement(term.name, level, f"{lead} {size(fit, row, 'of a difference')}", tuple(cautions))
 
 
-def _trend(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
+def _trend(fit: AnyFit, term: Term, row: pd.Series[Any]) -> Statement:
     decimals = decimals_for(float(row["se"]))
     estimate, low, high = (number(row[k], decimals) for k in ("estimate", "low", "high"))
-    figures = f"{estimate}, {percent(fit)} interval {low} to {high}, {p_phrase(float(row['p']))}"
+    figures = f"{estimate}, {percent(fit)} CI {low} to {high}, {p_phrase(float(row['p']))}"
     sure = clear(fit, row)
     lead = f"Over the order of `{term.name}`, `{fit.outcome.name}` shows"
     if row["level"] == "linear trend":
@@ -148,14 +162,17 @@ def _trend(fit: FitTold, term: TermTold, row: pd.Series[Any]) -> Statement:
     return Statement(term.name, str(row["level"]), text)
 
 
-def _jointly(fit: FitTold, term: TermTold, rows: pd.DataFrame) -> Statement:
+def _jointly(fit: AnyFit, term: Term, rows: pd.DataFrame) -> Statement:
     test = fit.terms[fit.terms["term"] == term.name].iloc[0]
     alpha = fit.alpha
-    figures = f"F({int(test['df'])}, {fit.df_rest}) = {number(test['statistic'], 2)}, {p_phrase(float(test['p']))}"
+    figures = joint_figures(fit, test)
     together = f"Taken together, the {len(term.labels)} levels of `{term.name}`"
     cautions = about_base(fit, term, rows) if term.column.scheme == "indicator" else []
     if fit.exact:
         return Statement(term.name, "", f"{together} are part of an exact equation.", tuple(cautions))
+    if term.name in fit.untested:
+        text = f"{together} cannot be tested together: {fit.untested[term.name]}."
+        return Statement(term.name, "", text, tuple(cautions))
     others = rows[~rows["base"]]
     clear = int((others["p"] < alpha).sum())
     at, outside = at_reference(fit, term.name)

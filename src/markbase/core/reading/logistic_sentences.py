@@ -7,12 +7,27 @@ from typing import Any
 
 import pandas as pd
 
+from markbase.core.design.coefficient_map import Coefficient
+from markbase.core.design.terms import Term
 from markbase.core.errors import count_noun
 from markbase.core.formatting import decimals_for, number, p_phrase, short
-from markbase.core.reading.clauses import clear, held_equal, per_step, percent
+from markbase.core.reading.clauses import clear, held_equal, joint_figures, per_step, percent
 from markbase.core.reading.group_cautions import about_base, about_levels
-from markbase.core.reading.interaction_sentences import at_reference
-from markbase.core.reading.statements import LogisticTold, Reading, Statement, TermTold
+from markbase.core.reading.interaction_sentences import (
+    at_reference,
+    bend_sentence,
+    contrast_words,
+    curve_statements,
+    follower_sentence,
+    followers_sentence,
+    slope_statements,
+    sources_in,
+    start_words,
+    told_rows,
+    what_differs,
+)
+from markbase.core.reading.statements import Reading, Statement
+from markbase.core.results.logistic import LogisticFit
 from markbase.core.study.remarks import THIN_ROWS
 
 _TIMES = 2.0
@@ -21,12 +36,12 @@ _RARE = 0.05
 _SPARSE = 5
 
 
-def make_odds_reading(fit: LogisticTold) -> Reading:
+def make_odds_reading(fit: LogisticFit) -> Reading:
     """Say what each coefficient of a logistic fit means, and no more.
 
     Parameters
     ----------
-    fit : LogisticTold
+    fit : LogisticFit
         A logistic fit.
 
     Returns
@@ -38,14 +53,24 @@ def make_odds_reading(fit: LogisticTold) -> Reading:
     table = fit.coefficients
     marginal = fit.marginal.set_index(["term", "level"])
     statements = [_start(fit, table.iloc[0])]
-    for term in fit.parts:
+    for term in fit.model_terms:
         rows = table[table["term"] == term.name]
-        if term.kind != "numeric":
+        if term.kind in ("interaction", "categorical"):
             statements.append(_jointly(fit, term, rows))
-        if term.kind in ("slope", "cross"):
-            statements += [_product(fit, term, row) for _, row in rows.iterrows() if not row["base"]]
+        if term.kind == "interaction":
+            pairs = zip(told_rows(fit, term), rows.iterrows(), strict=True)
+            statements += [_product(fit, term, told, row) for told, (_, row) in pairs if not row["base"]]
+            if len(term.numerics) == 2 and not term.groups:
+                statements += slope_statements(fit, term.names[0], by=term.names[1], term=term.name)
+        elif term.kind == "polynomial":
+            statements += curve_statements(fit, term.names[0], term.name, bend_sentence(fit, term))
         elif term.is_categorical:
             statements += [_compared(fit, term, row, marginal) for _, row in rows.iterrows() if not row["base"]]
+        elif fit.moves_with(term.name):
+            first, *more = curve_statements(fit, term.name, term.name, "")
+            statements += [first.with_caution(followers_sentence(fit, term.name)), *more]
+        elif sources_in(fit, term.column):
+            statements.append(Statement(term.name, "", follower_sentence(fit, term.column, rows.iloc[0])))
         else:
             statements.append(_numeric(fit, term, rows.iloc[0], marginal))
     general = [
@@ -62,7 +87,7 @@ def make_odds_reading(fit: LogisticTold) -> Reading:
         general.append(
             "Estimates, intervals and p values are those of penalised likelihood (Firth), which draws estimates a little towards 0."
         )
-    if any(t.parts for t in fit.parts):
+    if any(t.kind == "interaction" for t in fit.model_terms):
         general.append(
             "Slopes and differences that differ by group do so here in log odds; whether they differ in probability is another question."
         )
@@ -71,7 +96,7 @@ def make_odds_reading(fit: LogisticTold) -> Reading:
     return Reading(tuple(statements), tuple(general))
 
 
-def _event(fit: LogisticTold) -> str:
+def _event(fit: LogisticFit) -> str:
     return f"`{fit.outcome.name}` = `{fit.event}`"
 
 
@@ -123,14 +148,18 @@ def _change(value: float) -> str:
     return f"{number(size, decimals_for(size or 1.0, 2) if size < 10 else 0)}% {'lower' if value < 1 else 'higher'}"
 
 
-def _figures(fit: LogisticTold, row: pd.Series[Any], name: str = "odds ratio") -> str:
+def _figures(fit: LogisticFit, row: pd.Series[Any], name: str = "odds ratio") -> str:
     decimals = ratio_decimals(float(row["odds_ratio"]), float(row["se"]))
     ends = f"{ratio(float(row['odds_low']), decimals)} to {ratio(float(row['odds_high']), decimals)}"
-    return f"{name} {ratio(float(row['odds_ratio']), decimals)}, {percent(fit)} interval {ends}, {p_phrase(float(row['p']))}"
+    return f"{name} {ratio(float(row['odds_ratio']), decimals)}, {percent(fit)} CI {ends}, {p_phrase(float(row['p']))}"
 
 
-def _odds_sentence(fit: LogisticTold, lead: str, row: pd.Series[Any], question: str) -> str:
+def _odds_sentence(fit: LogisticFit, lead: str, row: pd.Series[Any], question: str) -> str:
     told = _change(float(row["odds_ratio"]))
+    if math.isnan(float(row["se"])):
+        return (
+            f"{lead} the odds of {_event(fit)} are estimated {told}, with no standard error: {fit.errors.unknown_words}"
+        )
     if clear(fit, row):
         return f"{lead} the odds of {_event(fit)} are {told} ({_figures(fit, row)}), {held_equal(fit)}"
     return (
@@ -139,7 +168,7 @@ def _odds_sentence(fit: LogisticTold, lead: str, row: pd.Series[Any], question: 
     )
 
 
-def _points(fit: LogisticTold, row: pd.Series[Any], per: str = "") -> str:
+def _points(fit: LogisticFit, row: pd.Series[Any], per: str = "") -> str:
     """Say a difference of probabilities in percentage points, with its interval."""
     effect, low, high = (100 * float(row[k]) for k in ("effect", "low", "high"))
     decimals = min(decimals_for(100 * float(row["se"]) or 1.0, 2), 4)
@@ -149,27 +178,22 @@ def _points(fit: LogisticTold, row: pd.Series[Any], per: str = "") -> str:
         inner, outer = sorted((abs(low), abs(high)))
         ends = [number(inner, decimals), f"{number(outer, decimals)} {'lower' if low < 0 else 'higher'}"]
     unit = "percentage point" if number(abs(effect), decimals) == "1" else "percentage points"
-    return f"{number(abs(effect), decimals)} {unit} {way}{per} ({percent(fit)} interval {ends[0]} to {ends[1]})"
+    return f"{number(abs(effect), decimals)} {unit} {way}{per} ({percent(fit)} CI {ends[0]} to {ends[1]})"
 
 
-def _wide(row: pd.Series[Any]) -> list[str]:
+def _wide(row: pd.Series[Any], of: str = "odds") -> list[str]:
     low, high = float(row["odds_low"]), float(row["odds_high"])
     if high / low > _WIDE if low > 0 else True:
-        return [f"The interval is wide: from {ratio(low)} to {ratio(high)} times the odds."]
+        return [f"The interval is wide: from {ratio(low)} to {ratio(high)} times the {of}."]
     return []
 
 
-def _start(fit: LogisticTold, row: pd.Series[Any]) -> Statement:
-    numerics = [t for t in fit.parts if t.kind == "numeric"]
-    where = [f"`{t.name}` = 0" for t in numerics]
-    for term in fit.parts:
-        if term.is_categorical:
-            at = f"its base `{term.base_label}`" if term.column.scheme == "indicator" else "the mean of its levels"
-            where.append(f"`{term.name}` at {at}")
+def _start(fit: LogisticFit, row: pd.Series[Any]) -> Statement:
+    numerics, where = start_words(fit)
     odds = float(row["odds_ratio"])
     probability = odds / (1 + odds) if math.isfinite(odds) else 1.0
     text = (
-        f"The equation starts from odds of {ratio(odds)} for {_event(fit)} ({percent(fit)} interval {ratio(float(row['odds_low']))} to "
+        f"The equation starts from odds of {ratio(odds)} for {_event(fit)} ({percent(fit)} CI {ratio(float(row['odds_low']))} to "
         f"{ratio(float(row['odds_high']))}), which is a probability of {_share(probability)}: with {', '.join(where)}."
     )
     outside = []
@@ -181,7 +205,7 @@ def _start(fit: LogisticTold, row: pd.Series[Any]) -> Statement:
     return Statement("(intercept)", "", text, tuple(cautions))
 
 
-def _numeric(fit: LogisticTold, term: TermTold, row: pd.Series[Any], marginal: pd.DataFrame) -> Statement:
+def _numeric(fit: LogisticFit, term: Term, row: pd.Series[Any], marginal: pd.DataFrame) -> Statement:
     lead = f"Per {per_step(term.column)}".rstrip(",")
     at, cautions = at_reference(fit, term.name)
     text = _odds_sentence(fit, f"{lead}{at},", row, "that the two go together")
@@ -194,7 +218,7 @@ def _numeric(fit: LogisticTold, term: TermTold, row: pd.Series[Any], marginal: p
     return Statement(term.name, "", text, tuple(cautions))
 
 
-def _wide_slope(fit: LogisticTold, term: TermTold, row: pd.Series[Any]) -> list[str]:
+def _wide_slope(fit: LogisticFit, term: Term, row: pd.Series[Any]) -> list[str]:
     """Caution where the interval is wide over one standard deviation of the numeric column."""
     sd = fit.spread(term.name)[2]
     low, high = float(row["low"]) * sd, float(row["high"]) * sd
@@ -205,7 +229,7 @@ def _wide_slope(fit: LogisticTold, term: TermTold, row: pd.Series[Any]) -> list[
     return []
 
 
-def _compared(fit: LogisticTold, term: TermTold, row: pd.Series[Any], marginal: pd.DataFrame) -> Statement:
+def _compared(fit: LogisticFit, term: Term, row: pd.Series[Any], marginal: pd.DataFrame) -> Statement:
     scheme, level = term.column.scheme, str(row["level"])
     if scheme == "trend":
         told = "rising" if row["estimate"] > 0 else "falling"
@@ -236,7 +260,7 @@ def _compared(fit: LogisticTold, term: TermTold, row: pd.Series[Any], marginal: 
     return Statement(term.name, level, f"{text}.", tuple(cautions))
 
 
-def _few_events(fit: LogisticTold, term: TermTold, level: str) -> list[str]:
+def _few_events(fit: LogisticFit, term: Term, level: str) -> list[str]:
     rows, events = fit.events_by_level(term.name)
     place = list(term.labels).index(level)
     n, e = int(rows[place]), int(events[place])
@@ -248,54 +272,45 @@ def _few_events(fit: LogisticTold, term: TermTold, level: str) -> list[str]:
     ]
 
 
-def _product(fit: LogisticTold, term: TermTold, row: pd.Series[Any]) -> Statement:
+def _product(fit: LogisticFit, term: Term, told: Coefficient, row: pd.Series[Any]) -> Statement:
     level = str(row["level"])
     if pd.isna(row["estimate"]):
         text = (
             f"`{level}` of `{term.name}` cannot be estimated: the rows used lack a combination of levels it rests on."
         )
         return Statement(term.name, level, text)
-    first, second = term.variables
-    cautions = _wide(row) if term.kind == "cross" else []
+    cautions = _wide(row, "odds ratio") if not told.powers else []
     if row["n"] < THIN_ROWS:
         cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {'is' if row['n'] == 1 else 'are'} `{level}`.")
-    if term.kind == "slope" and not row["against"]:
-        lead = f"Within `{second}` `{level}`, per {per_step(term.parts[0].column).rstrip(',')},"
-        return Statement(
-            term.name, level, f"{_odds_sentence(fit, lead, row, 'that the two go together')}.", tuple(cautions)
-        )
-    figures = _figures(fit, row, "ratio of odds ratios")
-    size = f"{ratio(float(row['odds_ratio']), ratio_decimals(float(row['odds_ratio']), float(row['se'])))} times"
-    if term.kind == "slope":
-        what = f"For `{second}` `{level}`, compared with the base `{row['against']}`, the odds ratio per {per_step(term.parts[0].column).rstrip(',')} is"
-    else:
-        a, b = level.split(" × ", 1)
-        bases = [
-            f"`{p.base_label}`" if p.column.scheme == "indicator" else "the mean of the levels" for p in term.parts
-        ]
-        what = (
-            f"The odds ratio of `{first}` `{a}` against {bases[0]} is, for `{second}` `{b}` compared with {bases[1]},"
-        )
-    told = f"{what} {'' if clear(fit, row) else 'estimated '}{size} as large ({figures}), {held_equal(fit)}"
+    lead, kind = contrast_words(term, told, f"the odds of {_event(fit)}")
+    if kind == "slope":
+        lead = lead.replace("the slope of the odds of", "the odds ratio for")
+    elif kind == "difference":
+        lead = lead.replace("The difference in the odds of", "The odds ratio for")
     tail = "" if clear(fit, row) else ": no clear evidence of a difference, in either direction"
-    return Statement(term.name, level, f"{told}{tail}.", tuple(cautions))
+    if kind == "product":
+        decimals = decimals_for(float(row["se"]))
+        ends = f"{number(float(row['low']), decimals)} to {number(float(row['high']), decimals)}"
+        figures = f"{percent(fit)} CI {ends}, {p_phrase(float(row['p']))}"
+        text = f"{lead} {number(float(row['estimate']), decimals)} in log odds ({figures}), {held_equal(fit)}{tail}."
+        return Statement(term.name, level, text, tuple(cautions))
+    times = ratio(float(row["odds_ratio"]), ratio_decimals(float(row["odds_ratio"]), float(row["se"])))
+    figures = _figures(fit, row, "ratio of odds ratios")
+    text = (
+        f"{lead} {'' if clear(fit, row) else 'estimated '}{times} times as large ({figures}), {held_equal(fit)}{tail}."
+    )
+    return Statement(term.name, level, text, tuple(cautions))
 
 
-def _jointly(fit: LogisticTold, term: TermTold, rows: pd.DataFrame) -> Statement:
+def _jointly(fit: LogisticFit, term: Term, rows: pd.DataFrame) -> Statement:
     test = fit.terms[fit.terms["term"] == term.name].iloc[0]
     clearly = test["p"] < fit.alpha
-    kind = fit.overall.kind
-    figures = f"{kind} chi²({int(test['df'])}) = {number(test['statistic'], 2)}, {p_phrase(float(test['p']))}"
-    first, second = term.variables[0], term.variables[-1]
-    if term.kind == "slope":
-        told = (
-            f"The slope of `{first}` in log odds differs by `{second}`"
-            if clearly
-            else f"No clear evidence against parallel lines in log odds: the slope of `{first}` may be the same in every level of `{second}`"
-        )
-        return Statement(term.name, "", f"{told} ({figures}), {held_equal(fit)}.")
-    if term.kind == "cross":
-        told = f"{'The' if clearly else 'No clear evidence that the'} odds ratios between levels of `{first}` differ by `{second}`"
+    figures = joint_figures(fit, test)
+    if term.name in fit.untested and not fit.by_likelihood:
+        text = f"`{term.name}` cannot be tested as a whole: {fit.untested[term.name]}."
+        return Statement(term.name, "", text)
+    if term.kind == "interaction":
+        told = what_differs(term, bool(clearly), " in log odds")
         return Statement(term.name, "", f"{told} ({figures}), {held_equal(fit)}.")
     at, cautions = at_reference(fit, term.name)
     cautions = [*(about_base(fit, term, rows) if term.column.scheme == "indicator" else []), *cautions]

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from markbase.core.errors import listed
 from markbase.core.formatting import short
-from markbase.core.reading.statements import GuideTold
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.logistic import LogisticFit
 
 _CODED = {
     "indicator": "indicators against `{base}`",
@@ -14,12 +15,12 @@ _CODED = {
 }
 
 
-def methods_paragraph(fit: GuideTold, version: str) -> str:
+def methods_paragraph(fit: AnyFit, version: str) -> str:
     """Say what was fitted, to which rows, against which bases, with which errors.
 
     Parameters
     ----------
-    fit : GuideTold
+    fit : AnyFit
         A fit of either kind.
     version : str
         The version of this program.
@@ -29,13 +30,13 @@ def methods_paragraph(fit: GuideTold, version: str) -> str:
     str
         Sentences, names between backquotes.
     """
-    logistic = hasattr(fit, "event")
+    logistic = isinstance(fit, LogisticFit)
     kind = (
         f"A logistic regression of the odds of `{fit.outcome.name}` = `{fit.event}`"
-        if logistic
+        if isinstance(fit, LogisticFit)
         else f"A linear regression of `{fit.outcome.name}`"
     )
-    terms = [f"`{t.name}`" for t in fit.parts]
+    terms = [f"`{t.name}`" for t in fit.model_terms]
     told = [f"{kind} on {listed(terms)} was fitted by {'maximum likelihood' if logistic else 'least squares'}."]
     if getattr(fit, "penalty", ""):
         told[0] = told[0].replace("maximum likelihood", "penalised likelihood (Firth, 1993)")
@@ -46,7 +47,7 @@ def methods_paragraph(fit: GuideTold, version: str) -> str:
         )
     else:
         told.append(f"All {fit.sample.rows:,} rows were used.")
-    groups = {p.name: p for t in fit.parts for p in (t.parts or (t,)) if p.is_categorical}
+    groups = {p.name: p for t in fit.model_terms for p in t.variables if p.is_categorical}
     for term in groups.values():
         base = term.column.base
         coded = _CODED[term.column.scheme].format(base=term.base_label)

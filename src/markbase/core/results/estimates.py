@@ -10,20 +10,20 @@ from typing import ClassVar, Self
 
 import numpy as np
 import pandas as pd
-import scipy.linalg
 from numpy.typing import NDArray
 
 from markbase.core import extended_precision as twofold
-from markbase.core.design.coefficient_map import Coefficient, CoefficientMap, map_coefficients
+from markbase.core.design.coefficient_map import Coefficient, CoefficientMap, components_of, map_coefficients
 from markbase.core.design.complete_cases import CompleteCases
 from markbase.core.design.moments import Moments
-from markbase.core.design.requested_terms import Slope
-from markbase.core.design.terms import Term
+from markbase.core.design.terms import Component, Term, Variable, joint_codes, variables_of
+from markbase.core.design.weights import Weights
 from markbase.core.display import Shown
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, near
 from markbase.core.estimation.least_squares_solution import Solution
-from markbase.core.inference.covariance import Errors, Weights
+from markbase.core.inference.covariance import Errors
 from markbase.core.inference.distributions import p_of_f, p_of_t, t_quantile
+from markbase.core.inference.joint_tests import JointTest, joint_test
 from markbase.core.inference.multiplicity import corrected
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.study.column import Column
@@ -43,8 +43,8 @@ class Estimated(Shown):
 
     outcome: Column
     """The outcome."""
-    parts: tuple[Term, ...]
-    """The terms of the model, in the order given."""
+    model_terms: tuple[Term, ...]
+    """The terms of the model, in the order given; each interaction has its lower terms."""
     sample: CompleteCases
     """Which rows were used, and why others were not: `rows`, `used`, `lost`."""
     level: float
@@ -143,7 +143,7 @@ class Estimated(Shown):
         `estimate`, `se`, `t`, `p` (two-sided; NaN for a base), `low` and `high` (the interval at
         `level`), all in units of the outcome per unit of the term.
         """
-        return self._table(self._map)
+        return self._table(self.coefficient_map)
 
     @cached_property
     def equation_rows(self) -> pd.DataFrame:
@@ -151,9 +151,14 @@ class Estimated(Shown):
 
         A group that is not coded by indicators is told by the effects of its levels, from their mean.
         """
-        if all(t.column.scheme == "indicator" for t in self._groups):
-            return self.coefficients
-        return self._table(self._map_coefficients(level_form=True))
+        return self.coefficients if self.equation_map is self.coefficient_map else self._table(self.equation_map)
+
+    @cached_property
+    def equation_map(self) -> CoefficientMap:
+        """What the rows of `equation_rows` are."""
+        if all(v.column.scheme == "indicator" for v in self._groups):
+            return self.coefficient_map
+        return self._map_coefficients(level_form=True)
 
     def coefficients_at(self, at: Mapping[str, float]) -> pd.DataFrame:
         """Tell the coefficients where some numeric columns have a value of their own instead of 0.
@@ -181,7 +186,7 @@ class Estimated(Shown):
     def covariance(self) -> pd.DataFrame:
         """The covariance matrix of the rows of `coefficients`, labelled ``term`` or ``term: level``."""
         V = self._covariance_of(self._roots)
-        labels = [f"{t.term}: {t.compared.level}" if t.compared.level else t.term for t in self._map.rows]
+        labels = [f"{t.term}: {t.compared.level}" if t.compared.level else t.term for t in self.coefficient_map.rows]
         return pd.DataFrame(V, index=labels, columns=labels)
 
     def equal_slopes(self, numeric: str, *, by: str) -> OverallTest:
@@ -197,51 +202,71 @@ class Estimated(Shown):
         Returns
         -------
         OverallTest
-            F on the levels less one, and its p. Large slopes do not matter here, unequal ones do.
+            F on the levels less one (times the powers of the column), and its p: that every part of the model in which the two
+            are multiplied with each other alone is 0. Large slopes do not matter here, unequal ones do.
 
         Raises
         ------
         FitError
             If the model does not let that slope differ by that group.
         """
-        name = Slope(numeric, by).name
-        own = [k for k, told in enumerate(self._map.rows) if told.term == name and not told.compared.base]
-        if not own:
+        term = next((t for t in self.model_terms if set(t.names) == {numeric, by} and len(t.groups) == 1), None)
+        if term is None:
             raise FitError(
-                f"The model has no slope of `{numeric}` that differs by `{by}`; add slope({numeric!r}, by={by!r}) to its terms."
+                f"The model has no interaction of `{numeric}` and `{by}`; add it to the terms to let the slope differ."
             )
-        roots, estimates = self._roots[own], self._estimates[own]
-        part = next(t for t in self.parts if t.name == name).parts[1]
-        if numeric not in {t.name for t in self.parts} or part.column.scheme == "effect":
-            roots, estimates = roots[1:] - roots[0], estimates[1:] - estimates[0]
-        F = self._wald(roots, estimates)
-        return self._test_of(F, len(estimates))
+        return self._as_overall(self._joint(self._tested(term)))
 
-    def spread(self, term: str) -> tuple[float, float, float]:
-        """Describe a numeric column in the rows used.
+    def variable(self, name: str, kind: str) -> Variable:
+        """Return a variable of the model.
 
         Parameters
         ----------
-        term : str
-            The name of a term that is numeric.
+        name : str
+            The name of a column.
+        kind : str
+            ``numeric`` or ``categorical``.
 
         Returns
         -------
-        low, high, sd : float
-            Its lowest and highest value and its standard deviation (n − 1).
+        Variable
+            With its column and the levels that occur.
 
         Raises
         ------
         ColumnError
-            If there is no such term, or it is categorical.
+            If the model has no such column of that kind.
         """
-        single = {p.name: p for t in self.parts for p in (t.parts or (t,)) if p.kind == "numeric"}
-        part = single.get(term)
-        if part is None:
-            numerics = list(single)
-            raise ColumnError(f"The model has no numeric column `{term}`.{near(term, numerics)}")
-        values = part.column.values if self.used is None else part.column.values[self.used]
-        return float(values.min()), float(values.max()), float(values.std(ddof=1))
+        alike = {v.name: v for v in variables_of(self.model_terms).values() if v.kind == kind}
+        if name not in alike:
+            word = "group" if kind == "categorical" else "numeric column"
+            raise ColumnError(f"The model has no {word} `{name}`.{near(str(name), list(alike))}")
+        return alike[name]
+
+    def spread(self, numeric: str) -> tuple[float, float, float]:
+        """Describe a numeric column in the rows used.
+
+        Parameters
+        ----------
+        numeric : str
+            The name of a numeric column of the model.
+
+        Returns
+        -------
+        low, high, sd : float
+            Its lowest and highest value and its standard deviation (n − 1), rows counted by frequency weights.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such column.
+        """
+        values, heavy = self._values_of(numeric)
+        if heavy is None or (self.weights is not None and self.weights.kind == "sampling"):
+            return float(values.min()), float(values.max()), float(values.std(ddof=1))
+        mean = np.average(values, weights=heavy)
+        variance = float(heavy @ (values - mean) ** 2) / (float(heavy.sum()) - 1)
+        return float(values.min()), float(values.max()), math.sqrt(variance)
 
     def middle(self, numeric: str) -> float:
         """Return the mean of a numeric column in the rows used, each counted by its weight.
@@ -249,7 +274,7 @@ class Estimated(Shown):
         Parameters
         ----------
         numeric : str
-            The name of a numeric column in the model.
+            The name of a numeric column of the model.
 
         Returns
         -------
@@ -259,25 +284,27 @@ class Estimated(Shown):
         Raises
         ------
         ColumnError
-            If the model has no such numeric column.
+            If the model has no such column.
         """
-        self.spread(numeric)
-        part = next(p for t in self.parts for p in (t.parts or (t,)) if p.name == numeric)
-        values = part.column.values if self.used is None else part.column.values[self.used]
-        if self.weights is None:
-            return float(values.mean())
-        heavy = self.weights.values if self.used is None else self.weights.values[self.used]
-        return float(np.average(values, weights=heavy))
+        values, heavy = self._values_of(numeric)
+        return float(values.mean() if heavy is None else np.average(values, weights=heavy))
 
-    def _test_of(self, F: float, df: int) -> OverallTest:
-        """Put F and its degrees of freedom into words of a test: F, or Wald's chi-squared where normal theory is used."""
-        p = float(p_of_f(F, df, self.df_rest))
+    def _values_of(self, numeric: str) -> tuple[Array, Array | None]:
+        """Return the values of a numeric column in the rows used, and their weights."""
+        inside = slice(None) if self.used is None else self.used
+        heavy = self.weights.values[inside] if self.weights else None
+        return self.variable(numeric, "numeric").column.values[inside], heavy
+
+    def _as_overall(self, test: JointTest) -> OverallTest:
+        """Put a joint test into words of a test: F, or Wald's chi-squared where normal theory is used."""
+        df = max(test.df, 1)
+        p = float(p_of_f(test.statistic, df, self.df_rest))
         if math.isinf(self.df_rest):
-            return OverallTest(F * df, df, math.inf, p, "Wald")
-        return OverallTest(F, df, self.df_rest, p)
+            return OverallTest(test.statistic * df, test.df, math.inf, p, "Wald", test.untested)
+        return OverallTest(test.statistic, test.df, self.df_rest, p, untested=test.untested)
 
     def _table(self, coefficient_map: CoefficientMap) -> pd.DataFrame:
-        if coefficient_map is self._map:
+        if coefficient_map is self.coefficient_map:
             estimates, roots, squares = self._estimates, self._roots, self._squares
         else:
             estimates, roots = (
@@ -314,12 +341,13 @@ class Estimated(Shown):
         return roots
 
     def _se(self, roots: Array, squares: Array | None = None) -> Array:
-        """Return the standard errors of combinations, by their roots."""
+        """Return the standard errors of combinations, by their roots; NaN where they rest on what is fitted exactly."""
         if self.errors.middle is None:
             lengths = np.einsum("ij,ij->i", roots, roots) if squares is None else squares
             se: Array = np.sqrt(self._sigma2 * lengths)
             return se
-        robust: Array = np.sqrt(np.einsum("ij,jk,ik->i", roots, self.errors.middle, roots, optimize=True))
+        squared = np.einsum("ij,jk,ik->i", roots, self.errors.middle, roots, optimize=True)
+        robust: Array = np.where(self.errors.touches(roots), np.nan, np.sqrt(np.maximum(squared, 0.0)))
         return robust
 
     def _covariance_of(self, roots: Array) -> Array:
@@ -329,68 +357,70 @@ class Estimated(Shown):
         covariance: Array = roots @ self.errors.middle @ roots.T
         return covariance
 
-    def _wald(self, roots: Array, b: Array) -> float:
-        """Return F = bᵀV⁻¹b/df of some combinations, by their roots."""
-        if self.errors.middle is not None:
-            if len(b) > self.errors.df:
-                return math.nan
-            V = roots @ self.errors.middle @ roots.T
-            scale = np.sqrt(np.diag(V))
-            if not scale.all():
-                return math.inf
-            z = b / scale
-            return float(z @ np.linalg.solve(V / np.outer(scale, scale), z)) / len(b)
-        if not self._sigma2 > 0:
-            return math.inf
-        if len(b) == 1:
-            return float(b[0] ** 2 / (roots[0] @ roots[0]) / self._sigma2)
-        # bᵀ(AAᵀ)⁻¹b by a QR factorisation of Aᵀ: no inverse is formed
-        R = scipy.linalg.lapack.dgeqrf(roots.T)[0][: len(b)]  # what lies below the diagonal is not looked at
-        z = scipy.linalg.lapack.dtrtrs(R, b, trans=1)[0]
-        return float(z @ z / len(b) / self._sigma2)
+    def _joint(self, combinations: Array) -> JointTest:
+        """Test whether combinations of the inner coefficients are all zero."""
+        return joint_test(self.solution, combinations, self.errors, self._sigma2)
+
+    def _tested(self, term: Term) -> Array:
+        """Return what the joint test of a term is about, as combinations of the inner coefficients, shape (m, p).
+
+        What no higher term contains is told by its own inner columns, whatever its coding. A term that a higher one contains
+        is tested where the others are at their reference, by the rows that the analyst reads.
+        """
+        if not any(set(term.names) < set(t.names) for t in self.model_terms):
+            return self._selector([term])
+        redundant = {v.name: v.size - 1 for v in term.groups if v.column.scheme == "effect"}
+        own = [
+            k
+            for k, told in enumerate(self.coefficient_map.rows)
+            if told.term == term.name
+            and not told.compared.base
+            and self.coefficient_map.known[k]
+            and not any(redundant.get(group) == level for group, level in told.levels)
+        ]
+        return self.coefficient_map.chooser[own]
+
+    def _selector(self, terms: Sequence[Term]) -> Array:
+        """Return the inner coefficients of some terms as combinations, shape (m, p)."""
+        columns = np.concatenate([np.arange(s.start, s.stop) for t in terms for s in self._columns_of(t)])
+        return np.eye(len(self.solution.columns))[np.isin(self.solution.columns, columns)]
 
     @cached_property
-    def _own_rows(self) -> list[list[int]]:
-        """For each term, the rows of the telling that together say all of it: none twice, none a base."""
-        coefficient_map = self._map
-        rows: dict[str, list[int]] = {t.name: [] for t in self.parts}
-        for k, told in enumerate(coefficient_map.rows[1:], 1):
-            if not told.compared.base and coefficient_map.known[k]:
-                rows[told.term].append(k)
-        for term in self.parts:
-            last = (term.parts or (term,))[-1]
-            if term.kind in ("categorical", "slope") and last.column.scheme == "effect" and len(rows[term.name]) > 1:
-                rows[term.name].pop()  # the effects sum to 0, so the last follows from the others
-        return [rows[t.name] for t in self.parts]
-
-    def _wald_by_term(self) -> tuple[list[int], list[float]]:
-        """Return the degrees of freedom and F of each term, given all the others."""
-        estimates = self._estimates
-        with np.errstate(divide="ignore", invalid="ignore"):
-            single = estimates**2 / self._squares / self._sigma2
-        F = []
-        for own in self._own_rows:
-            if len(own) == 1 and self.errors.middle is None:
-                F.append(float(single[own[0]]))
-            else:
-                F.append(self._wald(self._roots[own], estimates[own]) if own else math.nan)
-        return [len(own) for own in self._own_rows], F
+    def _tests(self) -> list[JointTest]:
+        """The Wald test of each term, given all the others."""
+        return [self._joint(self._tested(term)) for term in self.model_terms]
 
     @property
-    def _groups(self) -> list[Term]:
-        """The groups in the model, alone or in a slope or a crossing."""
-        return [p for t in self.parts for p in (t.parts or (t,)) if p.is_categorical]
+    def untested(self) -> dict[str, str]:
+        """The terms that have no joint test, each with the reason."""
+        return {t.name: test.untested for t, test in zip(self.model_terms, self._tests, strict=True) if test.untested}
+
+    @property
+    def _groups(self) -> list[Variable]:
+        """The groups in the model, alone or in an interaction."""
+        return [v for v in variables_of(self.model_terms).values() if v.is_categorical]
+
+    @cached_property
+    def components(self) -> list[Component]:
+        """The pieces of the terms, in order; piece k is block k + 1 of the moments."""
+        return components_of(self.model_terms)
+
+    def _columns_of(self, term: Term) -> list[slice]:
+        """Return where the columns of each component of a term stand among those of the moments."""
+        first = 1 + sum(len(t.components) for t in self.model_terms[: self.model_terms.index(term)])
+        starts = self.moments.starts
+        return [slice(int(starts[first + k]), int(starts[first + k]) + c.size) for k, c in enumerate(term.components)]
 
     @property
     def _term_columns(self) -> NDArray[np.bool_]:
         """Shape (p,): which inner columns are those of terms; those of a second column taken out stand behind them."""
-        told: NDArray[np.bool_] = self.solution.columns < 1 + sum(t.size for t in self.parts)
+        told: NDArray[np.bool_] = self.solution.columns < 1 + sum(t.size for t in self.model_terms)
         return told
 
     @cached_property
     def _roots(self) -> Array:
         """Shape (coefficients, 1 + p): the roots of all coefficients."""
-        return self._roots_of(self._map.chooser, self._map.starts)
+        return self._roots_of(self.coefficient_map.chooser, self.coefficient_map.starts)
 
     @cached_property
     def _squares(self) -> Array:
@@ -399,16 +429,11 @@ class Estimated(Shown):
         return squares
 
     @cached_property
-    def _place(self) -> dict[str, int]:
-        """The block of each term."""
-        return {t.name: k for k, t in enumerate(self.parts, 1)}
-
-    @cached_property
-    def _map(self) -> CoefficientMap:
+    def coefficient_map(self) -> CoefficientMap:
         return self._map_coefficients()
 
     def _map_coefficients(self, level_form: bool = False, at: Mapping[str, float] | None = None) -> CoefficientMap:
-        coefficient_map = map_coefficients(self.parts, self.moments, self.solution.columns, level_form, at)
+        coefficient_map = map_coefficients(self.model_terms, self.moments, self.solution.columns, level_form, at)
         hidden = ~self._term_columns
         if hidden.any():  # the start is that of the mean over the levels taken out
             coefficient_map.chooser[0, hidden] = self.solution.means[hidden]
@@ -416,7 +441,7 @@ class Estimated(Shown):
 
     @cached_property
     def _estimates(self) -> Array:
-        return self._estimates_of(self._map)
+        return self._estimates_of(self.coefficient_map)
 
     def _estimates_of(self, coefficient_map: CoefficientMap) -> Array:
         """Return the estimates of all coefficients, NaN where the rows lack a combination they rest on."""
@@ -435,13 +460,20 @@ class Estimated(Shown):
         """Count the rows used that a coefficient is about, which weights do not change."""
         if not told.levels:
             return self.sample.used
-        k = self._place[told.term]
-        term = self.parts[k - 1]
-        place = told.levels[0]
-        if len(told.levels) == 2:
-            place = told.levels[0] * term.parts[1].size + told.levels[1]
-        if self.weights is None and term.kind != "slope":
-            return int(self.moments.cross[0, self.moments.starts[k] + place])
-        codes = term.block().codes
-        assert codes is not None
-        return int(np.count_nonzero((codes if self.used is None else codes[self.used]) == place))
+        counts = self._counts_at(tuple(name for name, _ in told.levels))
+        return int(counts[tuple(level for _, level in told.levels)])
+
+    def _counts_at(self, groups: tuple[str, ...]) -> NDArray[np.int64]:
+        """Count the rows used at each joint level of some groups, whatever their weights."""
+        if groups not in self._counted:
+            variables = [self.variable(name, "categorical") for name in groups]
+            codes = joint_codes(variables)
+            counts = np.bincount(
+                codes if self.used is None else codes[self.used], minlength=math.prod(v.size for v in variables)
+            )
+            self._counted[groups] = counts.astype(np.int64).reshape([v.size for v in variables])
+        return self._counted[groups]
+
+    @cached_property
+    def _counted(self) -> dict[tuple[str, ...], NDArray[np.int64]]:
+        return {}

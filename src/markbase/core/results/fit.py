@@ -4,29 +4,31 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Self, overload
+from typing import TYPE_CHECKING, Any, Self, overload
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.mean_columns import Setting
-from markbase.core.design.requested_terms import Slope
-from markbase.core.design.terms import Term, remake
+from markbase.core.design.terms import Term, remake, variables_of
 from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseError, count_noun, near, remark
 from markbase.core.estimation.least_squares_solution import Dependent
-from markbase.core.reading.equation import make_equation
-from markbase.core.reading.guide import Guide, make_guide
-from markbase.core.reading.statements import Equation, Lines, Reading
 from markbase.core.results.fit_statistics import OverallTest
-from markbase.core.results.group_comparisons import Grouped
+from markbase.core.results.readers import readers
+from markbase.core.results.simple_slopes import Probed
 from markbase.core.study.column import Column
+
+if TYPE_CHECKING:
+    from markbase.core.reading.guide import Guide
+    from markbase.core.reading.statements import Equation, Lines, Reading
 
 Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Fit(Grouped):
+class Fit(Probed):
     """A regression, estimated, with its groups to be read and profiles to be predicted."""
 
     def guide(self) -> Guide:
@@ -37,24 +39,24 @@ class Fit(Grouped):
         Guide
             The questions to ask, answered with this fit's numbers, and what each means; print it.
         """
-        return make_guide(self)  # type: ignore[arg-type]  # a fit of either kind offers what is read
+        return readers().guide(self)
 
     def _parts_without(self, term: str) -> tuple[Term, ...]:
-        names = [t.name for t in self.parts]
+        names = [t.name for t in self.model_terms]
         if term not in names:
             raise ColumnError(f"The model has no term `{term}`.{near(term, names)}")
         if len(names) == 1:
             raise FitError(f"`{term}` is the only term, so nothing would be left to fit.")
-        return tuple(t for t in self.parts if t.name != term)
+        return tuple(t for t in self.model_terms if t.name != term)
 
     def _parts_of(self, terms: Sequence[str]) -> tuple[Term, ...]:
-        names = [t.name for t in self.parts]
+        names = [t.name for t in self.model_terms]
         for term in terms:
             if term not in names:
                 raise ColumnError(f"The model has no term `{term}`.{near(term, names)}")
         if not terms:
             raise FitError("Nothing would be left to fit.")
-        return tuple(t for t in self.parts if t.name in terms)
+        return tuple(t for t in self.model_terms if t.name in terms)
 
     def _predictor_at(self, rows: NDArray[np.intp], start: Array | None = None, hidden: Sequence[Term] = ()) -> Array:
         """Return the linear predictor of some rows, from a start of their own if they have one; NaN for a gap or an unseen level."""
@@ -62,8 +64,8 @@ class Fit(Grouped):
         found = np.full(len(rows), s.at_centres[0] + s.at_centres[1]) if start is None else start.copy()
         by_column = np.zeros(self.moments.cross.shape[0])
         by_column[s.columns] = s.coefficients
-        for k, term in enumerate((*self.parts, *hidden), 1):
-            block = term.block()
+        for k, component in enumerate(components_of([*self.model_terms, *hidden]), 1):
+            block = component.coded()
             values = np.ones(1) if block.multiplier is None else block.multiplier[rows] - self.moments.centres[k]
             if block.codes is None:
                 found += by_column[starts[k]] * values
@@ -107,7 +109,7 @@ class Fit(Grouped):
         int
             The rows a fit of these alone could use.
         """
-        singles = {p.name: p.column for t in self._parts_of(terms) for p in (t.parts or (t,))}
+        singles = {v.name: v.column for v in variables_of(self._parts_of(terms)).values()}
         every = (self.outcome, *singles.values(), self.cluster, *self._absorbed_columns)
         gaps = [c.present for c in every if c is not None and c.valid < self.sample.rows]
         return int(np.count_nonzero(np.logical_and.reduce(gaps))) if gaps else self.sample.rows
@@ -176,7 +178,7 @@ class Fit(Grouped):
         FitError
             If levels are taken out; and as the function of its kind.
         """
-        return self._on(used, tuple(remake(t, used) for t in self.parts))
+        return self._on(used, tuple(remake(t, used) for t in self.model_terms))
 
     def reading(self, alpha: float | None = None) -> Reading:
         """Say what each coefficient means, with the cautions that belong to it: in odds and in probability, of a logistic fit.
@@ -192,11 +194,7 @@ class Fit(Grouped):
         Reading
             A sentence a coefficient; print it, or take its `statements`.
         """
-        return self._convention(alpha)._read()
-
-    def _read(self) -> Reading:
-        """Return the sentences."""
-        raise NotImplementedError
+        return readers().reading(self._convention(alpha))
 
     def _with_only(self, parts: tuple[Term, ...]) -> Self:
         """Fit some of the terms, on the same rows."""
@@ -236,65 +234,51 @@ class Fit(Grouped):
         ColumnError
             If the model has no such group.
         """
-        if by is None:
-            return make_equation(self)
-        group = self._single(by, "categorical")
-        lines = []
-        for label in group.labels:
-            told = self.rebase(by, label)._plainly(by)
-            lines.append((label, make_equation(told, without=by)))
-        numerics = [
-            p for p in {p.name: p for t in self.parts for p in (t.parts or (t,))}.values() if p.kind == "numeric"
-        ]
-        own = [t.variables[0] for t in self.parts if t.kind == "slope" and t.variables[1] == by]
-        test = self._slopes_test(group, numerics, own) if numerics else None
-        crossed = any(t.kind == "cross" and by in t.variables for t in self.parts)
-        return Lines(self.explained, by, tuple(lines), tuple(own), test, crossed)
+        return readers().equation(self) if by is None else readers().lines(self, by)
 
-    def _plainly(self, by: str) -> Self:
+    def plainly(self, by: str) -> Self:
         """Return the same fit with a group told by indicators, whatever its coding."""
+        group = self.variable(by, "categorical")
+        changed = {by: replace(group, column=replace(group.column, scheme="indicator"))}
+        return replace(self, model_terms=tuple(t.with_variables(changed) for t in self.model_terms))
 
-        def plain(part: Term) -> Term:
-            if part.name == by and not part.parts:
-                return replace(part, column=replace(part.column, scheme="indicator"))
-            return replace(part, parts=tuple(plain(p) for p in part.parts)) if part.parts else part
+    def slopes_test(self, by: str) -> OverallTest | None:
+        """Test whether slopes differ by a group: of the numeric columns of the model that do, or of all with it added.
 
-        return replace(self, parts=tuple(plain(t) for t in self.parts))
+        Parameters
+        ----------
+        by : str
+            A group of the model.
 
-    def _slopes_test(self, group: Term, numerics: Sequence[Term], own: Sequence[str]) -> OverallTest | None:
-        """Test whether the slopes of the numeric columns differ by a group, in this model or with them added."""
+        Returns
+        -------
+        OverallTest or None
+            None where there is no numeric column, or the rows cannot tell slopes apart.
+        """
         fit: Fit = self
+        group = self.variable(by, "categorical")
+        own = [t for t in self.model_terms if t.groups == (group,) and t.numerics]
         if not own:
-            more = [
-                Term(Slope(a.name, group.name).name, a.column, group.places, group.base, (a, group))
-                for a in numerics
-                if any(t.name == a.name for t in self.parts)
-            ]
-            if not more or not any(t.name == group.name for t in self.parts):
+            names = [t.names for t in self.model_terms]
+            mains = [t for t in self.model_terms if t.kind in ("numeric", "polynomial")]
+            if not mains or (by,) not in names:
                 return None
+            own = [Term(f"{t.name} × {by}", (*t.variables, group), (*t.degrees, 1)) for t in mains]
             try:
-                fit = self._with_more(more)
+                fit = self._with_more(own)
             except (Dependent, MarkbaseError):
                 return None  # rows are too few, or too much alike, to tell slopes apart
-        rows = [
-            k
-            for name, ks in zip([t.name for t in fit.parts], fit._own_rows, strict=True)
-            if name.endswith(f" by {group.name}")
-            for k in ks
-        ]
-        F = fit._wald(fit._roots[rows], fit._estimates[rows])
-        return fit._test_of(F, len(rows))
+        return fit._as_overall(fit._joint(np.vstack([fit._tested(t) for t in own])))
 
     def _profile(self, known: Mapping[str, Any]) -> tuple[dict[str, float | Array], list[str]]:
         """Turn named values into a setting, with what must be remarked on."""
         setting: dict[str, float | Array] = {}
         cautions: list[str] = []
         for name, value in known.items():
-            variables = [p for t in self.parts for p in (t.parts or (t,)) if p.name == name]
-            if not variables:
-                names = list(dict.fromkeys(v for t in self.parts for v in t.variables))
-                raise ColumnError(f"The model has no column `{name}`.{near(name, names)}")
-            term = variables[0]
+            variables = variables_of(self.model_terms)
+            if name not in variables:
+                raise ColumnError(f"The model has no column `{name}`.{near(name, list(variables))}")
+            term = variables[name]
             if value is None or value == "" or (isinstance(value, float) and np.isnan(value)):
                 raise MarkbaseError(f"`{name}` is blank in a profile; give a value, or leave the column out.")
             if term.is_categorical:
@@ -326,9 +310,7 @@ class Fit(Grouped):
             return []
         together = np.ones(self.sample.rows, dtype=bool) if self.used is None else self.used.copy()
         for g in groups:
-            codes = g.block().codes
-            assert codes is not None
-            together &= codes == int(np.argmax(setting[g.name]))
+            together &= g.codes == int(np.argmax(setting[g.name]))
         if together.any():
             return []
         labels = [f"`{g.name}` `{g.labels[int(np.argmax(setting[g.name]))]}`" for g in groups]
@@ -367,7 +349,7 @@ class Fit(Grouped):
         if isinstance(profiles, Mapping):
             profiles = [profiles]
         if isinstance(profiles, pd.DataFrame):
-            names = {v for t in self.parts for v in t.variables}
+            names = {v for t in self.model_terms for v in t.names}
             inside = [c for c in profiles.columns if c in names]
             if not inside:
                 raise ColumnError("The profiles have no column of the model.")

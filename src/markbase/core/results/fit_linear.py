@@ -7,17 +7,17 @@ from dataclasses import replace
 
 import numpy as np
 
-from markbase.core.design.coefficient_map import design_columns
+from markbase.core.design.coefficient_map import components_of, design_columns
 from markbase.core.design.cross_products import gather
 from markbase.core.design.options import FitOptions, check_request, check_room
-from markbase.core.design.requested_terms import AllBut, Spec, outcome_column
-from markbase.core.design.terms import Block
+from markbase.core.design.requested_terms import AllBut, TermRequest, outcome_column
+from markbase.core.design.terms import CodedColumns
 from markbase.core.errors import FitError, remark
 from markbase.core.estimation.collinearity import collinearity_error, swept_error
 from markbase.core.estimation.fixed_effects import absorb, check_apart, fixed_effect_columns
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent, Swept
-from markbase.core.inference.covariance import errors_of
+from markbase.core.inference.covariance import errors_of, remark_on_clusters
 from markbase.core.results.linear import LinearFit
 from markbase.core.study.study import Study
 
@@ -25,7 +25,7 @@ from markbase.core.study.study import Study
 def fit_linear(
     study: Study,
     outcome: str,
-    terms: Sequence[Spec] | AllBut,
+    terms: Sequence[TermRequest] | AllBut,
     *,
     level: float = 0.95,
     errors: str | None = None,
@@ -33,6 +33,7 @@ def fit_linear(
     fixed_effects: str | Sequence[str] | None = None,
     weights: str | None = None,
     weights_are: str = "sampling",
+    main_effects: str = "add",
 ) -> LinearFit:
     """Fit a linear regression by least squares.
 
@@ -42,10 +43,10 @@ def fit_linear(
         The data, with the base of each group marked.
     outcome : str
         The name of a numeric column.
-    terms : sequence of str, Slope or Cross, or AllBut
+    terms : sequence of str, Polynomial or Interaction, or AllBut
         Names of columns, or `all_but` of some. A numeric column enters as it is, a group as its coding has it
-        (by default the differences of its levels from its base). `slope` lets the slope of a numeric column
-        differ by group, `cross` the differences between levels of one group by another.
+        (by default the differences of its levels from its base). `polynomial` lets a numeric column have a curve,
+        `interaction` what one column goes with differ by another.
     level : float
         Confidence level of the intervals, between 0 and 1.
     errors : str
@@ -54,7 +55,7 @@ def fit_linear(
     cluster : str, optional
         A group whose rows may go together, such as the choir of a singer: errors are clustered by
         it, with G/(G − 1)·(n − 1)/(n − p) for few clusters and t on G − 1 degrees of freedom.
-    within : str or sequence of str, optional
+    fixed_effects : str or sequence of str, optional
         One column, or two, whose many levels are controlled for and not listed: every other estimate is
         the same as with all their indicators in the model.
     weights : str, optional
@@ -62,6 +63,9 @@ def fit_linear(
     weights_are : str
         ``sampling``: a row stands for others who were not asked, and only the proportions of the
         weights matter. ``frequency``: a row stands for so many rows alike, in whole numbers.
+    main_effects : str
+        What is done where an interaction comes without the terms it is made of: they are added with a remark (``add``),
+        or it is refused (``refuse``).
 
     Returns
     -------
@@ -106,7 +110,7 @@ def fit_linear(
     1         part     a   True  0.000000
     2         part     b  False  2.666667
     """
-    options = FitOptions(level, errors, cluster, weights, weights_are)
+    options = FitOptions(level, errors, cluster, weights, weights_are, main_effects)
     target = outcome_column(study, outcome)
     controls = fixed_effect_columns(study, fixed_effects, outcome)
     request = check_request(study, target, terms, options, controls)
@@ -120,17 +124,17 @@ def fit_linear(
     parts = request.terms()
     absorbed = absorb(controls, used, heavy)
     every = (*parts, *(absorbed.hidden if absorbed else ()))
-    blocks = [*(t.block() for t in every), Block(1, multiplier=target.values)]
+    blocks = [*(c.coded() for c in components_of(every)), CodedColumns(1, multiplier=target.values)]
     moments = gather(blocks, study.rows, used, heavy)
     chosen = design_columns(parts, moments)
     if absorbed is not None:
         absorbed = absorbed.gathered(moments, blocks, used)
-        chosen = np.concatenate([chosen, absorbed.free_levels(moments, len(parts) + 1)])
-    check_room(request.sample.used, len(chosen) + (absorbed.levels if absorbed else 1))
+        chosen = np.concatenate([chosen, absorbed.free_levels(moments, len(components_of(parts)) + 1)])
+    check_room(request.counted_rows, len(chosen) + (absorbed.levels if absorbed else 1))
     try:
         solution = solve(moments, blocks, used, study.rows, chosen, heavy, absorbed)
         if absorbed is not None:
-            alone = absorbed.free_levels(moments, len(parts) + 1)
+            alone = absorbed.free_levels(moments, len(components_of(parts)) + 1)
             left = solution.explained + solution.residual
             if len(alone):  # what the second column leaves of it
                 left = solve(moments, blocks, used, study.rows, alone, heavy, absorbed).residual
@@ -140,10 +144,10 @@ def fit_linear(
     except Swept as finding:
         raise swept_error(finding, moments, every, absorbed.names if absorbed else (), outcome) from None
     found = errors_of(request.errors, request.cluster, moments, blocks, solution, used, request.weights, absorbed)
-    request.remark_on_clusters(found)
+    remark_on_clusters(found)
     fit = LinearFit(
         outcome=target,
-        parts=parts,
+        model_terms=parts,
         sample=request.sample,
         level=level,
         data_name=study.name,

@@ -2,46 +2,27 @@
 
 from __future__ import annotations
 
-import math
-from collections.abc import Iterator, Sequence
-from dataclasses import replace
+from collections.abc import Sequence
 
-import numpy as np
-from numpy.typing import NDArray
-
-from markbase.core.design.coefficient_map import design_columns
-from markbase.core.design.cross_products import gather, gather_sums
-from markbase.core.design.options import FitOptions, Request, check_request, check_room
-from markbase.core.design.requested_terms import AllBut, Spec, check_usable
-from markbase.core.design.terms import Block, Term
+from markbase.core.design.options import FitOptions, check_request
+from markbase.core.design.requested_terms import AllBut, TermRequest, check_usable
 from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseError, count_noun, listed, quoted, remark
-from markbase.core.estimation.collinearity import collinearity_error
-from markbase.core.estimation.least_squares import solve
-from markbase.core.estimation.least_squares_solution import Dependent
-from markbase.core.estimation.likelihood import Rows, Theta
-from markbase.core.estimation.newton import Information, Maximum, gradient_of, information_at, maximise
-from markbase.core.estimation.separation import check_levels, separates, separation_error
 from markbase.core.formatting import short
-from markbase.core.inference.covariance import LEVERED, Errors, ScoredRows, Whitened, check_kind, sandwich
-from markbase.core.results.logistic import LogisticFit
+from markbase.core.inference.covariance import check_kind
+from markbase.core.results.logistic import LogisticFit, fit_of
 from markbase.core.study.column import Column
 from markbase.core.study.cutting import event_column, few_values
 from markbase.core.study.study import Study
 
-Array = NDArray[np.float64]
 FEW_EVENTS = 10
 """Fewer events, or non-events, for each coefficient than this are remarked on."""
 _SPARSE = 5
-_SAMPLE_ROWS = 1 << 15
-_MANY_ROWS = 200_000
-_NEAR_ENOUGH = 0.1
-"""A squared step, in standard errors of a part of the rows, that does not matter for all of them."""
 
 
 def fit_logistic(
     study: Study,
     outcome: str,
-    terms: Sequence[Spec] | AllBut,
+    terms: Sequence[TermRequest] | AllBut,
     *,
     event: object = None,
     level: float = 0.95,
@@ -50,6 +31,7 @@ def fit_logistic(
     weights: str | None = None,
     weights_are: str = "sampling",
     penalty: str | None = None,
+    main_effects: str = "add",
 ) -> LogisticFit:
     """Fit a logistic regression by maximum likelihood.
 
@@ -78,6 +60,8 @@ def fit_logistic(
     penalty : str, optional
         ``firth``: penalised likelihood, which has finite estimates also where levels foretell the outcome,
         with intervals and tests by the penalised likelihood itself.
+    main_effects : str
+        As for `fit_linear`.
 
     Returns
     -------
@@ -131,79 +115,17 @@ def fit_logistic(
             "Penalised likelihood comes with tests and intervals of its own; leave `errors`, `cluster` and sampling weights out."
         )
     target = two_level_outcome(study, outcome, event)
-    request = check_request(study, target, terms, FitOptions(level, errors, cluster, weights, weights_are))
+    request = check_request(
+        study, target, terms, FitOptions(level, errors, cluster, weights, weights_are, main_effects)
+    )
     check_kind(request.errors)
     inside = target.values if request.used is None else target.values[request.used]
     if inside.min() == inside.max():
         label = target.levels[int(inside[0])].label
         raise FitError(f"The outcome `{outcome}` is `{label}` in every row used, so there is nothing to explain.")
-    fit = _estimate(target, request.terms(), request, study.name, firth)
+    fit = fit_of(target, request.terms(), request, study.name, firth)
     _remark_on_events(fit)
     return fit
-
-
-def refit(fit: LogisticFit, parts: tuple[Term, ...]) -> LogisticFit:
-    """Fit other terms on the rows of a fit.
-
-    Parameters
-    ----------
-    fit : LogisticFit
-        The fit.
-    parts : tuple of Term
-        The terms.
-
-    Returns
-    -------
-    LogisticFit
-        The other fit.
-
-    Raises
-    ------
-    SeparationError, CollinearityError, FitError
-        As `fit_logistic`.
-    """
-    clustered = fit.cluster is not None
-    kind = "classical" if clustered else fit.errors.kind
-    request = Request(
-        (), (), fit.used, fit.sample, fit.weights, fit.cluster, kind, fit.level, fit.identifier, fit.possible_cluster
-    )
-    return _estimate(fit.outcome, parts, request, fit.data_name, bool(fit.penalty))
-
-
-def _estimate(target: Column, parts: tuple[Term, ...], request: Request, name: str, firth: bool) -> LogisticFit:
-    blocks = [t.block() for t in parts]
-    happened = (target.values == 1).astype(np.float64)
-    moments = gather_sums(blocks, happened, request.used)
-    columns = design_columns(parts, moments)
-    check_room(request.sample.used, 1 + len(columns))
-    if not firth:
-        check_levels(moments, parts, target)
-    rows = Rows(blocks, happened, request.used, request.heavy, moments)
-    try:
-        found = _climb(rows, columns, firth, parts, target)
-        return _finished(name, target, parts, request, rows, columns, found, firth)
-    except Dependent:
-        raise _collinearity(blocks, happened, request.used, columns, parts) from None
-
-
-def _collinearity(
-    blocks: Sequence[Block],
-    happened: Array,
-    used: NDArray[np.bool_] | None,
-    columns: NDArray[np.intp],
-    parts: Sequence[Term],
-) -> FitError:
-    """Name the collinearity of the terms, by their moments without the curvature."""
-    every = [*blocks, Block(1, multiplier=happened)]
-    moments = gather(every, len(happened), used)
-    try:
-        solve(moments, every, used, len(happened), columns)
-    except Dependent as finding:
-        return collinearity_error(finding, moments, parts)
-    return FitError(
-        "The likelihood is flat in some direction, to within rounding, though the terms are not collinear: it is all but foretold. Leave "
-        'terms out or merge levels, or ask for penalised likelihood (penalty="firth").'
-    )
 
 
 def two_level_outcome(study: Study, name: str, event: object) -> Column:
@@ -280,127 +202,6 @@ def two_level_outcome(study: Study, name: str, event: object) -> Column:
     return event_column(column, event, name, None)
 
 
-def _beginning(rows: Rows) -> Theta:
-    """Return where to begin: no effects at all."""
-    inside = slice(None) if rows.used is None else rows.used
-    rate = float(np.average(rows.event[inside], weights=None if rows.weights is None else rows.weights[inside]))
-    return Theta(math.log(rate / (1 - rate)), np.zeros(rows.moments.cross.shape[0]))
-
-
-def _climb(rows: Rows, columns: NDArray[np.intp], firth: bool, parts: Sequence[Term], target: Column) -> Maximum:
-    """Go to the maximum, from that of a part of the rows where they are many."""
-    inside = len(rows.event) if rows.used is None else int(np.count_nonzero(rows.used))
-    few = _from_a_part(rows, columns) if inside > _MANY_ROWS and not firth else None
-    if few is not None and few.information is not None:
-        found = maximise(rows, columns, few.point.theta, information=few.information)
-    else:
-        found = maximise(rows, columns, _beginning(rows), firth=firth)
-    if found.status == "moving":
-        separated, decided, of = separates(rows, columns, found.last_step)
-        if separated:
-            raise separation_error(rows, columns, found.last_step, parts, target, decided, of)
-        found = maximise(rows, columns, found.point.theta, firth=firth, look=False)
-    if found.status == "moving":
-        raise FitError(
-            f"The steps towards the largest likelihood did not end (after {found.steps}; the largest linear predictor is "
-            f'{short(found.point.farthest)}). Leave terms out or merge levels, or ask for penalised likelihood (penalty="firth").'
-        )
-    if found.status == "stalled":
-        remark(
-            "The last steps towards the largest likelihood brought nothing although its slope is not 0: rounding stands in the way, so "
-            "read fewer digits. Centring and rescaling numeric columns may mend it."
-        )
-    return found
-
-
-def _from_a_part(rows: Rows, columns: NDArray[np.intp]) -> Maximum | None:
-    inside = len(rows.event) if rows.used is None else int(np.count_nonzero(rows.used))
-    step = inside // _SAMPLE_ROWS
-    few = rows.part(slice(None, None, step) if rows.used is None else np.flatnonzero(rows.used)[::step])
-    try:
-        found = maximise(few, columns, _beginning(few), done=_NEAR_ENOUGH)
-    except (Dependent, np.linalg.LinAlgError, ZeroDivisionError, ValueError):
-        return None  # a level, or the event, is missing in the part
-    if found.status != "converged" or found.information is None:
-        return None
-    information = replace(found.information, root=found.information.root * math.sqrt(len(few.event) / inside))
-    return replace(found, information=information)
-
-
-def _finished(
-    name: str,
-    target: Column,
-    parts: tuple[Term, ...],
-    request: Request,
-    rows: Rows,
-    columns: NDArray[np.intp],
-    found: Maximum,
-    firth: bool,
-) -> LogisticFit:
-    """Take the curvature at the end with all care, and make the last step."""
-    information = information_at(rows, columns, rough=False)
-    step = information.root @ (information.root.T @ gradient_of(rows, found.point, information, columns, firth))
-    theta = found.point.theta.moved(columns, step)
-    solution = replace(
-        information.solution,
-        coefficients=theta.slopes[columns],
-        lower=np.zeros(len(columns)),
-        at_centres=(theta.start, 0.0),
-        explained=math.nan,
-        residual=math.nan,
-        rows=request.sample.used,
-    )
-    errors = _errors(request, rows, information, len(columns))
-    request.remark_on_clusters(errors)
-    return LogisticFit(
-        outcome=target,
-        parts=parts,
-        sample=request.sample,
-        level=request.level,
-        data_name=name,
-        moments=rows.moments,
-        solution=solution,
-        used=request.used,
-        errors=errors,
-        cluster=request.cluster,
-        weights=request.weights,
-        possible_cluster="" if firth else request.possible_cluster,
-        identifier=request.identifier,
-        theta=theta,
-        at_end=found.point,
-        objective=found.objective,
-        status=found.status,
-        steps=found.steps,
-        penalty="firth" if firth else "",
-        likelihood=rows,
-        information=information,
-    )
-
-
-def _errors(request: Request, rows: Rows, information: Information, p: int) -> Errors:
-    """Return what the standard errors rest on: the curvature, or squared scores as in a linear model."""
-    if request.errors == "classical" and request.cluster is None:
-        return Errors("classical", math.inf)
-    whitened = Whitened(information.moments, information.blocks, information.solution, rows.used, rows.curvature, None)
-    repeated = request.weights is not None and request.weights.kind == "frequency"
-
-    def scored() -> Iterator[ScoredRows]:
-        for chunk, Q, _, curvature in whitened.chunks():
-            score = rows.score[chunk]
-            leverage = np.einsum("ij,ij->i", Q, Q) * curvature if request.errors in LEVERED else score
-            times = None
-            if repeated and rows.weights is not None:
-                times = rows.weights[chunk]
-                score, leverage = score / times, leverage / times
-            yield ScoredRows(chunk, Q, score, leverage, times)
-
-    n = request.sample.used
-    if repeated and request.heavy is not None:
-        n = round(float(request.heavy.sum()))
-    found = sandwich(request.errors, request.cluster, scored(), n, n - p - 1, p)
-    return replace(found, df=math.inf)
-
-
 def _remark_on_events(fit: LogisticFit) -> None:
     """Remark on few events, over all and in single levels."""
     fewer = min(fit.events, fit.sample.used - fit.events)
@@ -411,8 +212,8 @@ def _remark_on_events(fit: LogisticFit) -> None:
             f"Only {count_noun(fewer, 'row')} used {'is' if fewer == 1 else 'are'} `{which}`, {short(fewer / p, 2)} for each of {p} coefficients: "
             f'with fewer than {FEW_EVENTS}, estimates tend to be too far from 0 and intervals unsafe. Use fewer terms, or penalty="firth".'
         )
-    for term in fit.parts:
-        if term.kind != "categorical":
+    for term in fit.model_terms:
+        if not term.is_categorical:
             continue
         rows, events = fit.events_by_level(term.name)
         thin = [

@@ -19,6 +19,8 @@ class OverallTest:
     """P(F or more) if no term had any bearing on the outcome."""
     kind: str = "F"
     """``F``; in a logistic model ``likelihood ratio`` or ``Wald``, both chi-squared on `df`."""
+    untested: str = ""
+    """Why there is no test (`statistic` and `p` are NaN then), as a clause; empty if there is one."""
 
 
 @dataclass(frozen=True)

@@ -13,8 +13,8 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.design.mean_columns import Sample
-from markbase.core.design.terms import Term
-from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseError, near
+from markbase.core.design.terms import Variable
+from markbase.core.errors import FitError, LevelError, MarkbaseError, near
 from markbase.core.inference.distributions import p_of_t, t_quantile
 from markbase.core.inference.multiplicity import check_correction, corrected, half_width
 from markbase.core.results.estimates import Estimated
@@ -32,7 +32,7 @@ class Grouped(Estimated):
     @cached_property
     def _sample(self) -> Sample:
         heavy = self.weights.values if self.weights else None
-        return Sample(self.parts, self.moments, self.used, heavy, self._column_means)
+        return Sample(self.model_terms, self.moments, self.used, heavy, self._column_means)
 
     @property
     def _column_means(self) -> Array:
@@ -41,14 +41,6 @@ class Grouped(Estimated):
         means: Array = self.moments.cross[0] / self.moments.weight * scale
         return means
 
-    def _single(self, name: str, kind: str) -> Term:
-        """Return a variable of the model: a group, or a numeric column, alone or in a slope or a crossing."""
-        single = {p.name: p for t in self.parts for p in (t.parts or (t,)) if p.kind == kind}
-        if name not in single:
-            word = "categorical" if kind == "categorical" else "numeric"
-            raise ColumnError(f"The model has no {word} `{name}`.{near(name, list(single))}")
-        return single[name]
-
     def _wide(self, wide: Array, start: bool) -> tuple[float, Array]:
         """Return the estimate and the root of one combination of the columns."""
         chooser, starts = wide[self.solution.columns][None, :], np.array([start])
@@ -56,22 +48,22 @@ class Grouped(Estimated):
 
     def _setting(self, at: Mapping[str, float] | None) -> dict[str, float | Array]:
         for name in at or {}:
-            self._single(name, "numeric")
-        return dict(at or {})
+            self.variable(name, "numeric")
+        return {name: float(value) for name, value in (at or {}).items()}
 
-    def _check_cells(self, term: Term) -> None:
+    def _check_cells(self, group: Variable) -> None:
         """Refuse to average over combinations of levels that no row has."""
-        for k, other in enumerate(self.parts, 1):
-            if other.kind == "cross" and term.name in other.variables:
-                start = int(self.moments.starts[k])
-                counts = self.moments.cross[0, start : start + other.size]
-                if (counts == 0).any():
-                    raise FitError(
-                        f"`{other.name}` has combinations of levels that no row has, so the levels of `{term.name}` cannot be averaged "
-                        f"over the other: read the rows of `coefficients`, or merge levels."
-                    )
+        for term in self.model_terms:
+            if group.name not in term.names or len(term.groups) < 2:
+                continue
+            names = tuple(g.name for g in term.groups)
+            if (self._counts_at(names) == 0).any():
+                raise FitError(
+                    f"`{' × '.join(names)}` has combinations of levels that no row has, so the levels of `{group.name}` cannot be averaged "
+                    f"over the others: read the rows of the coefficients, or merge levels."
+                )
 
-    def _level_rows(self, term: Term, at: Mapping[str, float] | None) -> Array:
+    def _level_rows(self, term: Variable, at: Mapping[str, float] | None) -> Array:
         """Return the mean columns for each level of a group, shape (levels, columns)."""
         self._check_cells(term)
         setting = self._setting(at)
@@ -106,7 +98,7 @@ class Grouped(Estimated):
         MarkbaseError
             If there is no such correction, or ``tukey`` does not suit the model.
         """
-        term = self._single(group, "categorical")
+        term = self.variable(group, "categorical")
         rows = self._level_rows(term, at)
         pairs = list(itertools.combinations(range(term.size), 2))
         combos = np.array([rows[b] - rows[a] for a, b in pairs])
@@ -139,7 +131,7 @@ class Grouped(Estimated):
         shown = [c for c in table.columns if c not in ("level", "against")]
         if show not in shown:
             raise MarkbaseError(f"There is nothing called {show!r} of a pair.{near(show, shown)}")
-        labels = self._single(group, "categorical").labels
+        labels = self.variable(group, "categorical").labels
         grid = pd.DataFrame(np.nan, index=labels, columns=labels)
         mirror = {"low": "high", "high": "low"}
         back = table[mirror.get(show, show)]
@@ -185,7 +177,7 @@ class Grouped(Estimated):
         FitError
             If weights do not sum to 0, or are all 0.
         """
-        term = self._single(group, "categorical")
+        term = self.variable(group, "categorical")
         if isinstance(comparisons, str):
             comparisons = [comparisons]
         if not isinstance(comparisons, Mapping):
@@ -251,65 +243,9 @@ class Grouped(Estimated):
         """Add odds ratios, in a logistic model."""
         return table
 
-    def slopes(self, numeric: str, *, by: str) -> pd.DataFrame:
-        """Tell the slope of a numeric column within each level of a group.
-
-        Parameters
-        ----------
-        numeric : str
-            A numeric column of the model.
-        by : str
-            A group by which its slope may differ.
-
-        Returns
-        -------
-        pandas.DataFrame
-            `level`, `base`, `n`, `slope`, `se`, `low`, `high`, `p` (of the slope), and `difference` from the slope at the
-            base with `difference_low`, `difference_high`, `difference_p`.
-
-        Raises
-        ------
-        ColumnError
-            If the model has no such numeric column or group.
-        FitError
-            If the model does not let that slope differ by that group.
-        """
-        first, group = self._single(numeric, "numeric"), self._single(by, "categorical")
-        if not any(t.kind == "slope" and t.variables == (numeric, by) for t in self.parts):
-            raise FitError(
-                f"The model has no slope of `{numeric}` that differs by `{by}`; add slope({numeric!r}, by={by!r}) to its terms."
-            )
-        middle = self._sample.mean(first)
-        rows = np.array(
-            [
-                self._sample.row({numeric: middle + 1, by: share}) - self._sample.row({numeric: middle, by: share})
-                for share in np.eye(group.size)
-            ]
-        )
-        table, other = (
-            self._compared([(v, "") for v in group.labels], combos, "none", group.size)
-            for combos in (rows, rows - rows[group.base])
-        )
-        base = np.arange(group.size) == group.base
-        return pd.DataFrame(
-            {
-                "level": group.labels,
-                "base": base,
-                "n": self._counts_of(group),
-                "slope": table["difference"],
-                **{k: table[k] for k in ("se", "low", "high", "p")},
-                "difference": np.where(base, 0.0, other["difference"]),
-                "difference_low": np.where(base, 0.0, other["low"]),
-                "difference_high": np.where(base, 0.0, other["high"]),
-                "difference_p": np.where(base, np.nan, other["p"]),
-            }
-        )
-
-    def _counts_of(self, group: Term) -> NDArray[np.int64]:
+    def _counts_of(self, group: Variable) -> NDArray[np.int64]:
         """Count the rows used at each level, whatever their weights."""
-        codes = group.block().codes
-        assert codes is not None
-        return np.bincount(codes if self.used is None else codes[self.used], minlength=group.size).astype(np.int64)
+        return self._counts_at((group.name,))
 
     def rebase(self, group: str, base: object) -> Self:
         """Tell the same fit from another base. The rows are not touched, and nothing is estimated again.
@@ -333,7 +269,7 @@ class Grouped(Estimated):
         LevelError
             If the group has no such level in the rows used.
         """
-        term = self._single(group, "categorical")
+        term = self.variable(group, "categorical")
         place = term.column.level_at(base)
         if place not in term.places:
             raise LevelError(
@@ -342,26 +278,19 @@ class Grouped(Estimated):
         column = replace(term.column, base=Base(place, "chosen when the fit was read", chosen=True))
         slot = int(np.flatnonzero(term.places == place)[0])
 
-        def told(part: Term) -> Term:
-            if part.name == group and not part.parts:
-                return replace(part, column=column, base=slot)
-            if group not in part.variables:
-                return part
-            parts = tuple(told(p) for p in part.parts)
-            return replace(part, parts=parts, column=parts[0].column, base=parts[1].base)
-
-        again = replace(self, parts=tuple(told(t) for t in self.parts))
+        changed = {group: replace(term, column=column, base=slot)}
+        again = replace(self, model_terms=tuple(t.with_variables(changed) for t in self.model_terms))
         return replace(again, retold=self._retelling(again, term, place))
 
-    def _retelling(self, again: Grouped, term: Term, place: int) -> str:
+    def _retelling(self, again: Grouped, term: Variable, place: int) -> str:
         """Verify that both tables start every level of a group at the same place, and say so."""
         label = term.column.levels[place].label
         words = f"from the base `{label}` of `{term.name}` instead of `{term.base_label}`; R² or likelihood, joint tests and fitted values are the same numbers"
-        if term.name not in self._place or term.column.scheme != "indicator":
+        if term.column.scheme != "indicator":
             return words
         starts = []
         for fit in (self, again):
-            rows = zip(fit._map.rows, fit._estimates.tolist(), strict=True)
+            rows = zip(fit.coefficient_map.rows, fit._estimates.tolist(), strict=True)
             own = {r.compared.level: v for r, v in rows if r.term == term.name}
             starts.append(np.array([fit._estimates[0] + own[v] for v in term.labels]))
         gap = float(np.max(np.abs(starts[0] - starts[1])))

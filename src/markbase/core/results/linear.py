@@ -6,20 +6,18 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from markbase.core.design.coefficient_map import design_columns
+from markbase.core.design.coefficient_map import components_of, design_columns
 from markbase.core.design.cross_products import gather
 from markbase.core.design.mean_columns import Setting
 from markbase.core.design.moments import Moments
 from markbase.core.design.options import check_room
-from markbase.core.design.terms import Block, Term
-from markbase.core.diagnostics.linear_checks import check_fit, views_of
-from markbase.core.diagnostics.residuals import Checks, Views
+from markbase.core.design.terms import POWER_MARKS, CodedColumns, Term, Variable
 from markbase.core.errors import FitError
 from markbase.core.estimation.collinearity import collinearity_error
 from markbase.core.estimation.fixed_effects import FixedEffects
@@ -28,12 +26,14 @@ from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.formatting import short
 from markbase.core.inference.covariance import errors_of
 from markbase.core.inference.distributions import p_of_f, t_quantile
-from markbase.core.reading.linear_sentences import make_reading
-from markbase.core.reading.statements import Reading
 from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, OverallTest
+from markbase.core.results.readers import readers
 from markbase.core.study.column import Column
 from markbase.core.tables import table_of
+
+if TYPE_CHECKING:
+    from markbase.core.diagnostics.residuals import Checks, Views
 
 Array = NDArray[np.float64]
 
@@ -66,7 +66,7 @@ class LinearFit(Fit):
 
     @property
     def _sigma2(self) -> float:
-        return self.strength.residual_sd**2
+        return self.solution.residual / self.rows_over
 
     @cached_property
     def exact(self) -> bool:
@@ -101,14 +101,10 @@ class LinearFit(Fit):
     @cached_property
     def overall(self) -> OverallTest:
         """Does the model say anything: `statistic`, `df`, `df_rest`, `p`."""
-        df, rest = len(self.solution.columns), self.df_rest
         if self.errors.middle is None and not (self.fixed_effects and self.fixed_effects.second):
-            F = self._classical_f()
-        else:
-            df = int(np.count_nonzero(self._term_columns))
-            roots = np.hstack([np.zeros((df, 1)), self.solution.root[:df]])
-            F = self._wald(roots, self.solution.coefficients[:df])
-        return OverallTest(float(F), df, rest, float(p_of_f(F, df, rest)))
+            df, F = len(self.solution.columns), self._classical_f()
+            return OverallTest(F, df, self.df_rest, float(p_of_f(F, df, self.df_rest)))
+        return self._as_overall(self._joint(np.eye(len(self.solution.columns))[self._term_columns]))
 
     def _classical_f(self) -> float:
         residual, df = self.solution.residual, len(self.solution.columns)
@@ -119,12 +115,13 @@ class LinearFit(Fit):
         """The joint test of each term, given all the others.
 
         `term`, `df` (its coefficients), `statistic` (F on `df` and `df_rest` degrees of freedom),
-        `p`. A group is tested as a whole; its test does not depend on the base. Robust and clustered
-        errors make it a Wald test; with fewer clusters than coefficients there is none (NaN).
+        `p`. A group is tested as a whole; its test does not depend on the base. A term that an interaction contains is
+        tested where the other columns of the interaction are at their reference (0, the base, or the mean of the levels). Robust
+        and clustered errors make it a Wald test; where these cannot carry one there is none (NaN; `untested` says why).
         """
-        df, F = self._wald_by_term()
+        df, F = [test.df for test in self._tests], np.array([test.statistic for test in self._tests])
         p = p_of_f(F, np.maximum(df, 1), self.df_rest)
-        return table_of({"term": [t.name for t in self.parts], "df": df, "statistic": F, "p": p})
+        return table_of({"term": [t.name for t in self.model_terms], "df": df, "statistic": F, "p": p})
 
     @cached_property
     def standardised(self) -> pd.DataFrame:
@@ -134,26 +131,33 @@ class LinearFit(Fit):
         A numeric column is told for one standard deviation of its own. A level is told as its difference:
         an indicator has no standard deviation anybody steps by, so it is not standardised itself.
         """
+        rows = self.coefficient_map.rows[1:]
         table = self.coefficients.iloc[1:]
-        sds = {t.name: self.spread(t.variables[0])[2] for t in self.parts if t.kind in ("numeric", "slope")}
-        factor = np.array([sds.get(term, 1.0) for term in table["term"]]) / self.outcome_sd
-        step = [
-            f"one standard deviation of {term} ({short(sds[term])})" if term in sds else "difference"
-            for term in table["term"]
-        ]
+        factor, step = [], []
+        for told in rows:
+            sds = [self.spread(name)[2] ** power for name, power in told.powers]
+            factor.append(math.prod(sds) / self.outcome_sd)
+            words = [
+                f"one standard deviation of {n} ({short(self.spread(n)[2])})" for n, power in told.powers if power == 1
+            ]
+            words += [f"{n}{POWER_MARKS[k]} in standard deviations" for n, k in told.powers if k > 1]
+            step.append(" and ".join(words) or "difference")
         kept = table[["term", "level", "against", "base"]].assign(step=step)
-        return kept.assign(**{k: table[k] * factor for k in ("estimate", "low", "high")}).reset_index(drop=True)
+        return kept.assign(**{k: table[k] * np.array(factor) for k in ("estimate", "low", "high")}).reset_index(
+            drop=True
+        )
 
     @cached_property
     def outcome_sd(self) -> float:
         """Standard deviation (n − 1) of the outcome in the rows used: the residual standard deviation of no model at all."""
         return math.sqrt(self.strength.total_ss / (self.moments.rows - 1))
 
-    def _with_only(self, parts: tuple[Term, ...]) -> LinearFit:
-        kept = [k for k, t in enumerate(self.parts) if t in parts]
-        places = [0, *(k + 1 for k in kept), *range(len(self.parts) + 1, len(self.moments.sizes))]
+    def _with_only(self, terms: tuple[Term, ...]) -> LinearFit:
+        kept = [c for t in self.model_terms if t in terms for c in t.components]
+        places = [k for k, c in enumerate(self.components, 1) if c in kept]
+        places = [0, *places, *range(len(self.components) + 1, len(self.moments.sizes))]
         fixed_effects = self.fixed_effects.only(self.moments.columns_of(places)) if self.fixed_effects else None
-        return self._refitted(parts, self.moments.only(places), fixed_effects)
+        return self._refitted(terms, self.moments.only(places), fixed_effects)
 
     def checks(self, *, most: int = 10, order: Any = None) -> Checks:
         """Check the fit: shape and spread of the residuals, straight lines, cases, and serial order.
@@ -177,7 +181,7 @@ class LinearFit(Fit):
         MarkbaseError
             If the order has not a value for each row.
         """
-        return check_fit(self, most, order)
+        return readers().checks(self, most, order)
 
     def residual_views(self) -> Views:
         """Return what a figure of the residuals draws, a value a row used.
@@ -187,7 +191,7 @@ class LinearFit(Fit):
         Views
             Fitted values, standardised residuals, leverages, and what a normal shape would give.
         """
-        return views_of(self)
+        return readers().residual_views(self)
 
     def _on(self, used: NDArray[np.bool_], parts: tuple[Term, ...]) -> LinearFit:
         if self.fixed_effects is not None:
@@ -218,28 +222,28 @@ class LinearFit(Fit):
         return self._predictor_at(rows)
 
     def _with_more(self, more: Sequence[Term]) -> LinearFit:
-        parts = (*self.parts, *more)
+        parts = (*self.model_terms, *more)
         blocks = self._blocks(parts)
         heavy = self.weights.values if self.weights else None
         moments = gather(blocks, self.sample.rows, self.used, heavy)
         fixed_effects = self.fixed_effects.gathered(moments, blocks, self.used) if self.fixed_effects else None
         return self._refitted(parts, moments, fixed_effects)
 
-    def _blocks(self, parts: Sequence[Term]) -> list[Block]:
+    def _blocks(self, parts: Sequence[Term]) -> list[CodedColumns]:
         hidden = self.fixed_effects.hidden if self.fixed_effects else ()
-        return [*(t.block() for t in (*parts, *hidden)), Block(1, multiplier=self.outcome.values)]
+        return [*(c.coded() for c in components_of((*parts, *hidden))), CodedColumns(1, multiplier=self.outcome.values)]
 
     def _refitted(self, parts: tuple[Term, ...], moments: Moments, fixed_effects: FixedEffects | None) -> LinearFit:
         """Fit other terms on the same rows, from their moments."""
         blocks, heavy = self._blocks(parts), self.weights.values if self.weights else None
         columns = design_columns(parts, moments)
         if fixed_effects is not None:
-            columns = np.concatenate([columns, fixed_effects.free_levels(moments, len(parts) + 1)])
+            columns = np.concatenate([columns, fixed_effects.free_levels(moments, len(components_of(parts)) + 1)])
         solution = solve(moments, blocks, self.used, self.sample.rows, columns, heavy, fixed_effects)
         kind = "classical" if self.cluster is not None else self.errors.kind
         errors = errors_of(kind, self.cluster, moments, blocks, solution, self.used, self.weights, fixed_effects)
         return replace(
-            self, parts=parts, moments=moments, solution=solution, errors=errors, fixed_effects=fixed_effects
+            self, model_terms=parts, moments=moments, solution=solution, errors=errors, fixed_effects=fixed_effects
         )
 
     def groups(self, group: str, *, at: Mapping[str, float] | None = None) -> pd.DataFrame:
@@ -264,7 +268,7 @@ class LinearFit(Fit):
         ColumnError
             If the model has no such group.
         """
-        term = self._single(group, "categorical")
+        term = self.variable(group, "categorical")
         rows = self._level_rows(term, at)
         chooser, starts = rows[:, self.solution.columns], np.ones(term.size, dtype=bool)
         if self.fixed_effects is not None:
@@ -290,16 +294,15 @@ class LinearFit(Fit):
             }
         )
 
-    def _plain(self, group: Term) -> Array:
+    def _plain(self, group: Variable) -> Array:
         """Return the mean of the outcome at each level."""
-        codes = group.block().codes
-        assert codes is not None
         inside = slice(None) if self.used is None else self.used
+        codes = group.codes[inside]
         heavy = np.ones(self.sample.used) if self.weights is None else self.weights.values[inside]
         centre = self.moments.centres[-1]
         deviation = (self.outcome.values[inside] - centre) * heavy
-        sums = np.bincount(codes[inside], weights=deviation, minlength=group.size)
-        means: Array = centre + sums / np.bincount(codes[inside], weights=heavy, minlength=group.size)
+        sums = np.bincount(codes, weights=deviation, minlength=group.size)
+        means: Array = centre + sums / np.bincount(codes, weights=heavy, minlength=group.size)
         return means
 
     def _predicted(self, setting: Setting) -> dict[str, float]:
@@ -314,9 +317,6 @@ class LinearFit(Fit):
         one_low, one_high = self._interval(estimate, math.hypot(se, self.strength.residual_sd))
         found = {"predicted": estimate, "se": se, "low": low, "high": high}
         return found if self.fixed_effects else found | {"one_low": one_low, "one_high": one_high}
-
-    def _read(self) -> Reading:
-        return make_reading(self)
 
     @cached_property
     def fitted(self) -> Array:

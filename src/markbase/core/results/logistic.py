@@ -6,25 +6,29 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 import pandas as pd
 import scipy.special as sp
 from numpy.typing import NDArray
 
+from markbase.core.design.options import Request
 from markbase.core.design.terms import Term
-from markbase.core.diagnostics.classification import Classification
-from markbase.core.diagnostics.logistic_checks import calibration_of, cases_of, classification_of
 from markbase.core.errors import FitError
-from markbase.core.estimation.likelihood import Point, probability
+from markbase.core.estimation.likelihood import Passed, Point, probability
 from markbase.core.estimation.newton import Constraint, Maximum, maximise
 from markbase.core.estimation.profile_likelihood import profile_end
 from markbase.core.inference.distributions import p_of_f
-from markbase.core.reading.logistic_sentences import make_odds_reading
-from markbase.core.reading.statements import Reading
+from markbase.core.inference.joint_tests import independent_rows
 from markbase.core.results.fit_statistics import LogisticStrength, OverallTest
+from markbase.core.results.logistic_estimate import estimate
 from markbase.core.results.probabilities import Probabilities, with_odds
+from markbase.core.results.readers import readers
+from markbase.core.study.column import Column
+
+if TYPE_CHECKING:
+    from markbase.core.diagnostics.classification import Classification
 
 Array = NDArray[np.float64]
 
@@ -38,6 +42,8 @@ class LogisticFit(Probabilities):
 
     at_end: Point
     """The likelihood at the estimates."""
+    passed: Passed
+    """What each row contributes there."""
     objective: float
     """What was maximised: the log-likelihood, with the penalty if there is one."""
     status: str
@@ -59,12 +65,24 @@ class LogisticFit(Probabilities):
         return f"log odds of {self.outcome.name} = {self.event}"
 
     def _with_more(self, more: Sequence[Term]) -> LogisticFit:
-        return self._refitted((*self.parts, *more))
+        return self._refitted((*self.model_terms, *more))
 
-    def _refitted(self, parts: tuple[Term, ...]) -> LogisticFit:
-        from markbase.core.results.fit_logistic import refit  # which makes fits of this kind
-
-        return refit(self, parts)
+    def _refitted(self, terms: tuple[Term, ...]) -> LogisticFit:
+        """Fit other terms on the rows of this fit."""
+        kind = "classical" if self.cluster is not None else self.errors.kind
+        request = Request(
+            (),
+            (),
+            self.used,
+            self.sample,
+            self.weights,
+            self.cluster,
+            kind,
+            self.level,
+            self.identifier,
+            self.possible_cluster,
+        )
+        return fit_of(self.outcome, terms, request, self.data_name, bool(self.penalty))
 
     def _with_only(self, parts: tuple[Term, ...]) -> LogisticFit:
         return self._refitted(parts)
@@ -117,9 +135,7 @@ class LogisticFit(Probabilities):
         """Does the model say anything: `statistic` (chi-squared), `df`, `p`, and which test it is."""
         p = len(self.solution.columns)
         if not self.by_likelihood:
-            roots = np.hstack([np.zeros((p, 1)), self.solution.root])
-            F = self._wald(roots, self.solution.coefficients)
-            return OverallTest(F * p, p, math.inf, float(p_of_f(F, p, math.inf)), "Wald")
+            return self._as_overall(self._joint(np.eye(p)))
         if self.penalty:
             chi2 = self._fall(np.hstack([np.zeros((p, 1)), np.eye(p)]))
         else:
@@ -133,18 +149,17 @@ class LogisticFit(Probabilities):
         `term`, `df` (its coefficients), `statistic` (chi-squared: of the likelihood ratio, or with robust or
         clustered errors the Wald statistic), `p`, and beside them `wald` and `wald_p`.
         """
-        df, F = self._wald_by_term()
+        df, F = [test.df for test in self._tests], np.array([test.statistic for test in self._tests])
         degrees = np.maximum(df, 1)
-        wald = np.asarray(F) * degrees
+        wald = F * degrees
         wald_p = p_of_f(F, degrees, math.inf)
         statistic, p = wald, wald_p
         if self.by_likelihood:
-            falls = [self._fall(self._combinations(own)) if own else math.nan for own in self._own_rows]
-            statistic = np.array(falls)
+            statistic = np.array([self._fall_of(self._tested(term)) for term in self.model_terms])
             p = p_of_f(statistic / degrees, degrees, math.inf)
         return pd.DataFrame(
             {
-                "term": [t.name for t in self.parts],
+                "term": [t.name for t in self.model_terms],
                 "df": df,
                 "statistic": statistic,
                 "p": p,
@@ -153,9 +168,17 @@ class LogisticFit(Probabilities):
             }
         )
 
+    def _fall_of(self, tested: Array) -> float:
+        """Return the likelihood-ratio statistic of combinations of the inner coefficients."""
+        rows = independent_rows(self.solution, tested)
+        if not len(rows):
+            return math.nan
+        lengths = np.sqrt(np.einsum("ij,ij->j", self.solution.factor, self.solution.factor))
+        return self._fall(np.hstack([np.zeros((len(rows), 1)), rows * lengths]))
+
     def _combinations(self, rows: list[int]) -> Array:
         """Return some rows of the telling as combinations of the start and the inner coefficients."""
-        coefficient_map = self._map
+        coefficient_map = self.coefficient_map
         return np.hstack([coefficient_map.starts[rows][:, None].astype(np.float64), coefficient_map.chooser[rows]])
 
     def _fall(self, combinations: Array) -> float:
@@ -184,9 +207,13 @@ class LogisticFit(Probabilities):
         `se`, `z`, `p`, `low`, `high`; and `odds_ratio`, `odds_low`, `odds_high`, their exponentials (of the
         intercept: odds). Under Firth's penalty `p`, `low` and `high` are those of the penalised likelihood.
         """
-        table = self._table(self._map)
+        table = self._table(self.coefficient_map)
         if self.penalty:
-            told = [k for k, row in enumerate(self._map.rows) if not row.compared.base and self._map.known[k]]
+            told = [
+                k
+                for k, row in enumerate(self.coefficient_map.rows)
+                if not row.compared.base and self.coefficient_map.known[k]
+            ]
             low, high, p = (table[name].to_numpy(copy=True) for name in ("low", "high", "p"))
             own = self.profile()
             low[told], high[told] = own["low"], own["high"]
@@ -218,9 +245,6 @@ class LogisticFit(Probabilities):
     def outcome_sd(self) -> float:
         """Standard deviation of the outcome, taken as 0 and 1."""
         return math.sqrt(self.rate * (1 - self.rate))
-
-    def _read(self) -> Reading:
-        return make_odds_reading(self)
 
     def _on(self, used: NDArray[np.bool_], parts: tuple[Term, ...]) -> LogisticFit:
         return replace(self, used=used, sample=self.sample.cut_to(used))._refitted(parts)
@@ -267,7 +291,7 @@ class LogisticFit(Probabilities):
         FitError
             If the model cannot be fitted without one of the parts.
         """
-        return classification_of(self, cut, folds, seed)
+        return readers().classification(self, cut, folds, seed)
 
     def calibration(self, parts: int = 10) -> pd.DataFrame:
         """Compare predicted probabilities with observed shares, in parts of rising probability.
@@ -287,7 +311,7 @@ class LogisticFit(Probabilities):
         MarkbaseError
             If there are fewer than two parts.
         """
-        return calibration_of(self, parts)
+        return readers().calibration(self, parts)
 
     def cases(self, most: int | None = 10, *, by: str = "influence") -> pd.DataFrame:
         """List the cases that weigh most, or fit worst.
@@ -314,7 +338,7 @@ class LogisticFit(Probabilities):
         ----------
         Pregibon (1981), Annals of Statistics 9(4), 705-724, doi:10.1214/aos/1176345513.
         """
-        return cases_of(self, most, by)
+        return readers().cases(self, most, by)
 
     def profile(self) -> pd.DataFrame:
         """Compute profile-likelihood intervals, which need not be even about the estimate.
@@ -338,7 +362,7 @@ class LogisticFit(Probabilities):
             raise FitError(
                 "Profile intervals compare likelihoods; robust or clustered errors and sampling weights have none."
             )
-        coefficient_map, estimates = self._map, self._estimates
+        coefficient_map, estimates = self.coefficient_map, self._estimates
         fall = float(sp.gammaincinv(0.5, self.level))  # half the quantile of chi-squared on 1
         records = []
         for k, told in enumerate(coefficient_map.rows):
@@ -364,3 +388,32 @@ class LogisticFit(Probabilities):
                 {"term": told.term, "level": told.compared.level, "estimate": estimates[k], "low": low, "high": high}
             )
         return with_odds(pd.DataFrame(records))
+
+
+def fit_of(target: Column, terms: tuple[Term, ...], request: Request, name: str, firth: bool) -> LogisticFit:
+    """Estimate a logistic regression and make the fit of it; raises as `fit_logistic`."""
+    found = estimate(target, terms, request, firth)
+    return LogisticFit(
+        outcome=target,
+        model_terms=terms,
+        sample=request.sample,
+        level=request.level,
+        data_name=name,
+        moments=found.moments,
+        solution=found.solution,
+        used=request.used,
+        errors=found.errors,
+        cluster=request.cluster,
+        weights=request.weights,
+        possible_cluster="" if firth else request.possible_cluster,
+        identifier=request.identifier,
+        theta=found.theta,
+        at_end=found.at_end,
+        passed=found.passed,
+        objective=found.objective,
+        status=found.status,
+        steps=found.steps,
+        penalty="firth" if firth else "",
+        likelihood=found.likelihood,
+        information=found.information,
+    )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -12,7 +12,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.design.mean_columns import Setting
-from markbase.core.design.terms import Term
+from markbase.core.design.terms import Variable, variables_of
 from markbase.core.estimation.likelihood import Rows, Theta, probability
 from markbase.core.estimation.newton import Information
 from markbase.core.inference.distributions import p_of_t, t_quantile
@@ -80,7 +80,7 @@ class Probabilities(Fit):
         rows, events : ndarray, shape (levels,)
             Rows used, and those with the event.
         """
-        k = self._place[group]
+        k = next(k for k, c in enumerate(self.components, 1) if c.names == {group} and not c.numerics)
         m = self.moments
         at = slice(int(m.starts[k]), int(m.starts[k]) + m.sizes[k])
         rows = m.cross[0, at]
@@ -102,7 +102,7 @@ class Probabilities(Fit):
         return float(self._se((slope @ information)[None, :])[0])
 
     def _average(self, setting: Setting) -> Averaged:
-        return average_probability(self.likelihood, self.theta, self.solution.columns, self.parts, setting)
+        return average_probability(self.likelihood, self.theta, self.solution.columns, self._sample, setting)
 
     def groups(self, group: str, *, at: Mapping[str, float] | None = None) -> pd.DataFrame:
         """Tell every level of a group: its rows, its rate, its adjusted probability, its difference from the base.
@@ -127,7 +127,7 @@ class Probabilities(Fit):
         ColumnError
             If the model has no such group.
         """
-        term = self._single(group, "categorical")
+        term = self.variable(group, "categorical")
         self._check_cells(term)
         setting = self._setting(at)
         averaged = [self._average({**setting, group: share}) for share in np.eye(term.size)]
@@ -162,16 +162,27 @@ class Probabilities(Fit):
             }
         )
 
-    def _plain(self, group: Term) -> Array:
+    def _plain(self, group: Variable) -> Array:
         """Return the share of the event at each level."""
-        codes = group.block().codes
-        assert codes is not None
-        inside = slice(None) if self.used is None else self.used
+        codes = group.codes[slice(None) if self.used is None else self.used]
         happened, heavy = self._happened_and_weights()
         heavy = np.ones(len(happened)) if heavy is None else heavy
-        events = np.bincount(codes[inside], weights=happened * heavy, minlength=group.size)
-        shares: Array = events / np.bincount(codes[inside], weights=heavy, minlength=group.size)
+        events = np.bincount(codes, weights=happened * heavy, minlength=group.size)
+        shares: Array = events / np.bincount(codes, weights=heavy, minlength=group.size)
         return shares
+
+    def _with_probability_slopes(
+        self, table: pd.DataFrame, numeric: str, settings: Sequence[Mapping[str, float | Array]]
+    ) -> pd.DataFrame:
+        half = t_quantile(self.level, self.df_rest)
+        found = [
+            average_slope(self.likelihood, self.theta, self.solution.columns, self._sample, numeric, setting)
+            for setting in settings
+        ]
+        value, se = np.array([f.value for f in found]), np.array([self._se_of(f.slope) for f in found])
+        return table.assign(
+            probability_slope=value, probability_low=value - half * se, probability_high=value + half * se
+        )
 
     @cached_property
     def marginal(self) -> pd.DataFrame:
@@ -182,13 +193,13 @@ class Probabilities(Fit):
         """
         half = t_quantile(self.level, self.df_rest)
         records: list[list[object]] = []
-        for term in {p.name: p for t in self.parts for p in (t.parts or (t,))}.values():
+        for term in variables_of(self.model_terms).values():
             if term.is_categorical:
                 table = self.groups(term.name).rename(columns={"difference": "effect"})
                 table = table.assign(term=term.name, against=np.where(table["base"], "", term.base_label))
                 records += table[_MARGINAL].to_numpy().tolist()
                 continue
-            found = average_slope(self.likelihood, self.theta, self.solution.columns, self.parts, term.name)
+            found = average_slope(self.likelihood, self.theta, self.solution.columns, self._sample, term.name, {})
             se = self._se_of(found.slope)
             p = float(p_of_t(found.value / se, math.inf)) if se > 0 else math.nan
             ends = found.value - half * se, found.value + half * se
@@ -197,7 +208,7 @@ class Probabilities(Fit):
 
     def _predicted(self, setting: Setting) -> dict[str, float]:
         half = t_quantile(self.level, self.df_rest)
-        if known_profile(self.parts, setting):
+        if known_profile(self.model_terms, self._sample.followed(setting)):
             eta, root = self._wide(self._sample.row(setting), True)
             se = float(self._se(root[None, :])[0])
             share, low, high = probability(np.array([eta, eta - half * se, eta + half * se])).tolist()

@@ -84,10 +84,10 @@ def advice_on_products(fit: LinearFit) -> tuple[Advice, ...]:
         An entry for each group whose differences are told far from the middle of a numeric column.
     """
     found = []
-    for term in fit.parts:
-        numeric, group = term.variables if term.kind == "slope" else ("", "")
-        if not numeric or group not in {t.name for t in fit.parts}:
+    for term in fit.model_terms:
+        if len(term.names) != 2 or len(term.groups) != 1 or any(d > 1 for d in term.degrees):
             continue
+        numeric, group = term.numerics[0].name, term.groups[0].name
         mean = fit.middle(numeric)
         here, there = (
             table[(table["term"] == group) & ~table["base"]]["se"]

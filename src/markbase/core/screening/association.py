@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from markbase.core.design.cross_products import gather
 from markbase.core.design.moments import Moments
-from markbase.core.design.terms import Block, Term
+from markbase.core.design.terms import CodedColumns, Term
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
@@ -35,7 +35,7 @@ def associations(moments: Moments, terms: Sequence[Term]) -> tuple[Array, list[l
     Parameters
     ----------
     moments : Moments
-        Block k + 1 is ``terms[k]``.
+        CodedColumns k + 1 is ``terms[k]``.
     terms : sequence of Term
         Numeric columns and groups.
 
@@ -48,7 +48,7 @@ def associations(moments: Moments, terms: Sequence[Term]) -> tuple[Array, list[l
     """
     n, starts, sizes = moments.weight, moments.starts.tolist(), moments.sizes
     cross, sums, count = moments.cross, moments.cross[0], len(terms)
-    plain = [not t.is_categorical or len(t.places) == 2 for t in terms]
+    plain = [not t.is_categorical or len(t.variables[0].places) == 2 for t in terms]
     # the second of two levels is the 1 of a yes/no group
     at = [starts[k] + (1 if t.is_categorical and plain[k - 1] else 0) for k, t in enumerate(terms, 1)]
     centred = cross[np.ix_(at, at)] - np.outer(sums[at], sums[at]) / n
@@ -167,5 +167,9 @@ def _constant(column: Column, rows: NDArray[np.bool_]) -> bool:
     return bool(values.min() == values.max())
 
 
-def _block(term: Term, used: NDArray[np.bool_] | None, spearman: bool) -> Block:
-    return Block(1, multiplier=ranked(term.column, used)) if spearman and not term.is_categorical else term.block()
+def _block(term: Term, used: NDArray[np.bool_] | None, spearman: bool) -> CodedColumns:
+    return (
+        CodedColumns(1, multiplier=ranked(term.column, used))
+        if spearman and not term.is_categorical
+        else term.coded()[0]
+    )

@@ -12,10 +12,11 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.complete_cases import CompleteCases, complete_rows
 from markbase.core.design.cross_products import gather
-from markbase.core.design.requested_terms import AllBut, predictor_columns
-from markbase.core.design.terms import Block, Term, make_numeric, make_term
+from markbase.core.design.requested_terms import AllBut, single_columns
+from markbase.core.design.terms import CodedColumns, Component, Term, make_term, single
 from markbase.core.display import Shown
 from markbase.core.errors import FitError, MarkbaseError, listed, quoted, remark
 from markbase.core.estimation.collinearity import Collinearity
@@ -265,7 +266,7 @@ def screen(
     if rows not in _ROWS:
         raise MarkbaseError(f"`{rows}` is no choice of rows; there are `complete` and `pairwise`.")
     target = None if outcome is None else study.column(outcome)
-    columns = predictor_columns(study, predictors, outcome or "")
+    columns = single_columns(study, predictors, outcome or "")
     used, sample = complete_rows([c for c in (target, *columns) if c is not None])
     terms = []
     for column in columns:
@@ -329,7 +330,7 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
         raise FitError(
             "Only linear fits are screened from what they left behind; `screen` takes the same columns of the study."
         )
-    places = [k for k, t in enumerate(fit.parts, 1) if not t.parts]
+    places = [k for k, c in enumerate(fit.components, 1) if c.degree + len(c.groups) == 1]
     if not places:
         raise FitError("The model has no term that is a single column, so there is nothing to screen.")
     if fit.fixed_effects is not None:
@@ -337,13 +338,13 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
             f"A fit within the levels of {listed(quoted(fit.fixed_effects.names))} is not screened from what it left behind; `screen` takes "
             f"the same columns, over all levels."
         )
-    parts = tuple(fit.parts[k - 1] for k in places)
-    last = len(fit.parts) + 1
-    blocks = (*(t.block() for t in parts), Block(1, multiplier=fit.outcome.values))
+    parts = tuple(_single_term(fit.components[k - 1]) for k in places)
+    last = len(fit.components) + 1
+    blocks = (*(fit.components[k - 1].coded() for k in places), CodedColumns(1, multiplier=fit.outcome.values))
     heavy = fit.weights.values if fit.weights else None
-    solved = fit.solution if len(parts) == len(fit.parts) else None
+    solved = fit.solution if len(parts) == len(fit.components) else None
     basis = Basis(fit.moments.only([0, *places, last]), blocks, parts, fit.used, fit.sample.rows, heavy, solved)
-    target = make_numeric(fit.outcome)
+    target = single(fit.outcome)
     values, names = associations(fit.moments.only([0, last, *places]), [target, *parts])
     labels = [fit.outcome.name, *(t.name for t in parts)]
     return Screen(
@@ -360,6 +361,11 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
     )
 
 
+def _single_term(component: Component) -> Term:
+    variable = component.groups[0] if component.groups else component.numerics[0][0]
+    return Term(variable.name, (variable,))
+
+
 def _outcome_term(column: Column, used: NDArray[np.bool_] | None) -> Term:
     values = column.values if used is None else column.values[used]
     if values.min() == values.max():
@@ -370,7 +376,7 @@ def _outcome_term(column: Column, used: NDArray[np.bool_] | None) -> Term:
 def _basis(terms: Sequence[Term], used: NDArray[np.bool_] | None, rows: int) -> Basis:
     """Take the moments of the terms, with a stand-in for an outcome that has nothing to do with them."""
     stand_in = np.random.default_rng(0).standard_normal(rows)
-    blocks = (*(t.block() for t in terms), Block(1, multiplier=stand_in))
+    blocks = (*(c.coded() for c in components_of(terms)), CodedColumns(1, multiplier=stand_in))
     return Basis(gather(blocks, rows, used), blocks, tuple(terms), used, rows)
 
 
@@ -378,6 +384,7 @@ def _correlated(
     terms: Sequence[Term], used: NDArray[np.bool_] | None, rows: int, spearman: bool
 ) -> tuple[NDArray[np.float64], list[list[str]]]:
     blocks = [
-        Block(1, multiplier=ranked(t.column, used)) if spearman and not t.is_categorical else t.block() for t in terms
+        CodedColumns(1, multiplier=ranked(t.column, used)) if spearman and not t.is_categorical else t.coded()[0]
+        for t in terms
     ]
     return associations(gather(blocks, rows, used), terms)

@@ -55,7 +55,7 @@ def specifications(fit: LinearFit | LogisticFit, focus: str) -> Specifications:
     FitError
         If there is no other term.
     """
-    names = [t.name for t in fit.parts]
+    names = [t.name for t in fit.model_terms]
     if focus not in names:
         raise ColumnError(f"The model has no term `{focus}`.{near(focus, names)}")
     if len(names) < 2:

@@ -18,7 +18,7 @@ import scipy.linalg
 from numpy.typing import NDArray
 
 from markbase.core.design.moments import Moments
-from markbase.core.design.terms import Block, Term
+from markbase.core.design.terms import CodedColumns, Term
 from markbase.core.errors import ColumnError, near
 from markbase.core.estimation.collinearity import Collinearity, find_collinearities
 from markbase.core.estimation.least_squares import solve
@@ -48,7 +48,7 @@ class Basis:
 
     moments: Moments
     """Intercept, then each term, then a numeric column that serves as outcome."""
-    blocks: tuple[Block, ...]
+    blocks: tuple[CodedColumns, ...]
     """What the moments were taken of."""
     terms: tuple[Term, ...]
     """The terms."""

@@ -13,7 +13,7 @@ from markbase.core.study.column import Column, Made, Unit
 from markbase.core.study.transformations import check_numeric
 from markbase.core.study.verification import Check, Recode, before_and_after, with_missing
 
-ARITHMETIC = ("difference", "mean", "rate", "ratio", "sum")
+ARITHMETIC = ("difference", "mean", "product", "rate", "ratio", "sum")
 
 
 def combine(columns: Sequence[Column], how: str, name: str, least: int | None, per: float) -> Recode:
@@ -24,7 +24,7 @@ def combine(columns: Sequence[Column], how: str, name: str, least: int | None, p
     columns : sequence of Column
         Numeric columns: two or more for ``sum`` and ``mean``, two for the others.
     how : str
-        ``sum``, ``mean``, ``difference`` (first less second), ``ratio`` (first over second) or
+        ``sum``, ``mean``, ``difference`` (first less second), ``product``, ``ratio`` (first over second) or
         ``rate`` (first per so many of the second).
     name : str
         The name of the new column.
@@ -59,18 +59,28 @@ def combine(columns: Sequence[Column], how: str, name: str, least: int | None, p
         return _items(columns, how, name, least)
     present = columns[0].present & columns[1].present
     first, second = (np.where(present, c.values, 1.0) for c in columns)
-    zero = present & (second == 0) if how != "difference" else np.zeros(len(present), dtype=bool)
+    zero = present & (second == 0) if how in ("rate", "ratio") else np.zeros(len(present), dtype=bool)
     values = np.full(len(present), np.nan)
     if how == "difference":
         values[present] = (first - second)[present]
         words, unit = f"`{names[0]}` less `{names[1]}`", columns[0].unit
+    elif how == "product":
+        values[present] = (first * second)[present]
+        words, unit = f"`{names[0]}` times `{names[1]}`", None
     else:
         with np.errstate(divide="ignore", invalid="ignore"):
             values[present] = (first / second * (per if how == "rate" else 1.0))[present]
         values[zero] = np.nan
         times = f"per {short(per)} of" if how == "rate" else "over"
         words, unit = f"`{names[0]}` {times} `{names[1]}`", None
-    new = Column(name, "numeric", values, label=words.replace("`", ""), unit=unit, made=Made(how, tuple(names)))
+    new = Column(
+        name,
+        "numeric",
+        values,
+        label=words.replace("`", ""),
+        unit=unit,
+        made=Made(how, tuple(names), tuple(columns), (float(per),)),
+    )
     new = with_missing(new, columns[0], _others(columns) | {f"`{names[1]}` is 0": zero})
     notes = [f"{count_noun(int(zero.sum()), 'row')} with `{names[1]}` = 0 left missing"] if zero.any() else []
     return _recode(columns, new, f"Made `{name}`, {words}", notes)
@@ -90,7 +100,7 @@ def _items(columns: Sequence[Column], how: str, name: str, least: int | None) ->
     partial = enough & (answered < len(columns))
     if how == "sum":
         values[partial] = total[partial] / answered[partial] * len(columns)
-    made = Made(how, tuple(c.name for c in columns))
+    made = Made(how, tuple(c.name for c in columns), tuple(columns))
     units = {c.unit for c in columns}
     new = Column(
         name,

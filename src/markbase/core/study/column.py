@@ -92,7 +92,7 @@ _PERCENTS = ("percent", "percents", "per cent", "%")
 _POINTS = Unit("percentage point", "percentage points")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Made:
     """How a column was made of others."""
 
@@ -100,6 +100,10 @@ class Made:
     """The operation, for instance ``log`` or ``sum``."""
     of: tuple[str, ...]
     """The columns it was made of."""
+    sources: tuple[Column, ...] = ()
+    """These columns, as they were; empty where the step does not act row by row."""
+    parameters: tuple[float, ...] = ()
+    """Numbers the operation took from the data, such as a mean and a standard deviation."""
 
     @property
     def words(self) -> str:

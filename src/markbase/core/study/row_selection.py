@@ -165,7 +165,10 @@ def take(column: Column, rows: NDArray[Any]) -> Column:
         The same levels; a base nobody chose is chosen again, a base that was chosen stays.
     """
     why = None if column.why_missing is None else column.why_missing[rows]
-    new = replace(column, values=column.values[rows], why_missing=why)
+    made = column.made
+    if made is not None and made.sources:
+        made = replace(made, sources=tuple(take(source, rows) for source in made.sources))
+    new = replace(column, values=column.values[rows], why_missing=why, made=made)
     if new.is_categorical and (new.base is None or not new.base.chosen):
         return with_default_base(replace(new, base=None))
     return new

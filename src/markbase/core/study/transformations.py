@@ -98,7 +98,7 @@ def transform(column: Column, how: str, name: str) -> Recode:
         values,
         label=f"{step.words} of {column.label or column.name}",
         unit=unit,
-        made=Made(how, (column.name,)),
+        made=Made(how, (column.name,), (column,)),
     )
     new = with_missing(new, column)
     check = before_and_after(column, new, _skews(column, new))
@@ -164,7 +164,7 @@ def rescale(column: Column, how: str, name: str, within: Column | None) -> Recod
         values,
         label=f"{column.label or column.name}, {words}",
         unit=units[how],
-        made=Made(how, (column.name,)),
+        made=Made(how, (column.name,), (column,), () if within else (float(middle[0]), float(spread[0]))),
     )
     reasons = {f"constant within its `{within.name}`": stuck} if within else {}
     if within is not None:

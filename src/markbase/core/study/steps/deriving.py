@@ -39,7 +39,7 @@ class Deriving(Stepping):
         **how
             One operation and what it is done to: ``log``, ``log1p``, ``sqrt``, ``cube_root``,
             ``square``, ``reciprocal``, ``centre``, ``z`` or ``unit_range`` with a column;
-            ``sum`` or ``mean`` with a list of columns; ``difference``, ``ratio`` or ``rate`` with two.
+            ``sum`` or ``mean`` with a list of columns; ``difference``, ``product``, ``ratio`` or ``rate`` with two.
 
         Returns
         -------

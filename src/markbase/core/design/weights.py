@@ -1,0 +1,70 @@
+"""With how much each row counts."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.errors import FitError, MarkbaseError, count_noun
+from markbase.core.study.column import Column
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False)
+class Weights:
+    """With how much each row counts."""
+
+    kind: str
+    """``frequency`` (a row stands for several alike) or ``sampling`` (it stands for others who were not asked)."""
+    column: str
+    """The column they are from."""
+    values: Array
+    """Shape (rows,): as given for frequencies; for sampling, scaled so that the rows used have mean 1."""
+
+    @property
+    def words(self) -> str:
+        """What they are, in a few words."""
+        if self.kind == "frequency":
+            return f"frequencies from `{self.column}`: each row counts as so many rows"
+        return f"sampling weights from `{self.column}`, scaled to mean 1: estimates are for those the sample stands for"
+
+
+def take_weights(column: Column, kind: str, used: NDArray[np.bool_] | None) -> Weights:
+    """Check weights, and scale them where they are relative.
+
+    Parameters
+    ----------
+    column : Column
+        A numeric column.
+    kind : str
+        ``frequency`` or ``sampling``.
+    used : ndarray of bool, shape (rows,), or None
+        The rows used.
+
+    Returns
+    -------
+    Weights
+        The weights; 0 for rows not used.
+
+    Raises
+    ------
+    MarkbaseError
+        If there is no such kind.
+    FitError
+        For a weight that is not positive, or a frequency that is no whole number.
+    """
+    if kind not in ("frequency", "sampling"):
+        raise MarkbaseError(f"There are no weights `{kind}`; there are `frequency` and `sampling`.")
+    values = column.values if used is None else np.where(used, column.values, 0.0)
+    taken = values if used is None else values[used]
+    wrong = taken <= 0 if kind == "sampling" else (taken <= 0) | (taken != np.round(taken))
+    if wrong.any():
+        rule = "positive" if kind == "sampling" else "whole numbers of 1 or more"
+        raise FitError(
+            f"The weights in `{column.name}` must be {rule}, and {count_noun(int(wrong.sum()), 'row')} used "
+            f"{'is' if wrong.sum() == 1 else 'are'} not ({taken[wrong][0]:g}); blank such rows, or use another column."
+        )
+    return Weights(kind, column.name, values / taken.mean() if kind == "sampling" else values)

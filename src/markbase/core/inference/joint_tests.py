@@ -1,0 +1,139 @@
+"""Joint tests of several combinations of coefficients, in coordinates in which nothing cancels.
+
+With X = QF the centred columns, b = F⁻¹u. The combinations Cb are zero where Fb lies in the columns of F N, N spanning the
+null space of C; what the data say against it is the part of u across that space. Its basis comes from the columns that are
+*not* tested, so that tested columns may be as nearly collinear as the fit itself accepts.
+
+References
+----------
+Seber & Lee (2003), Linear Regression Analysis, 2nd ed., ch. 4, doi:10.1002/9780471722199.
+Cameron & Miller (2015), Journal of Human Resources 50(2), 317-372, doi:10.3368/jhr.50.2.317.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+import scipy.linalg
+from numpy.typing import NDArray
+
+from markbase.core.errors import count_noun
+from markbase.core.estimation.least_squares_solution import Solution
+from markbase.core.inference.covariance import Errors
+
+Array = NDArray[np.float64]
+_INDEPENDENT = 1e-10
+_WELL_CONDITIONED = 100.0
+_CARRIED = 1e-9
+"""A share of the squared scores, below which what is left of them within clusters is rounding."""
+
+
+class JointTest(NamedTuple):
+    """A test that several combinations are zero."""
+
+    statistic: float
+    """F; NaN where there is no test."""
+    df: int
+    """How many independent combinations are tested."""
+    untested: str = ""
+    """Why there is no test, as a clause; empty if there is one."""
+
+
+def joint_test(solution: Solution, combinations: Array, errors: Errors, sigma2: float) -> JointTest:
+    """Test whether combinations of the inner coefficients are all zero.
+
+    Parameters
+    ----------
+    solution : Solution
+        The inner solution.
+    combinations : ndarray, shape (m, p)
+        The combinations.
+    errors : Errors
+        What the standard errors rest on.
+    sigma2 : float
+        Under classical errors, the residual variance.
+
+    Returns
+    -------
+    JointTest
+        F = zᵀV⁻¹z/r over the r independent ones, Wald's.
+    """
+    rows = independent_rows(solution, combinations)
+    df = len(rows)
+    if not df:
+        return JointTest(math.nan, 0, "nothing of it can be told from the other terms in these rows")
+    if errors.clusters and df >= errors.clusters - 1:
+        return JointTest(
+            math.nan, df, f"{errors.clusters} clusters cannot carry a joint test of {count_noun(df, 'coefficient')}"
+        )
+    basis, z = _whitened(solution, rows)
+    if errors.middle is None:
+        return JointTest(float(z @ z) / df / sigma2 if sigma2 > 0 else math.inf, df)
+    if errors.touches(np.vstack([np.zeros(df), basis]).T).any():
+        return JointTest(math.nan, df, errors.unknown_words)
+    V = basis.T @ errors.middle[1:, 1:] @ basis
+    if errors.uncancelled is not None:
+        whole = basis.T @ errors.uncancelled[1:, 1:] @ basis
+        if float(np.min(scipy.linalg.eigh(V, whole + 1e-300 * np.eye(df), eigvals_only=True))) < _CARRIED:
+            return JointTest(
+                math.nan, df, "its scores sum to zero within clusters, so that the clusters say nothing of its errors"
+            )
+    scale = np.sqrt(np.diag(V))
+    if not scale.all():
+        return JointTest(math.inf, df)
+    try:
+        root = np.linalg.cholesky(V / np.outer(scale, scale))
+    except np.linalg.LinAlgError:
+        return JointTest(math.nan, df, "the errors of its coefficients are not independent of one another")
+    t = scipy.linalg.solve_triangular(root, z / scale, lower=True)
+    return JointTest(float(t @ t) / df, df)
+
+
+def independent_rows(solution: Solution, combinations: Array) -> Array:
+    """Return independent rows that span the same combinations, in columns of unit length, shape (r, p)."""
+    lengths = np.sqrt(np.einsum("ij,ij->j", solution.factor, solution.factor))
+    rows = combinations / lengths
+    norms = np.sqrt(np.einsum("ij,ij->i", rows, rows))
+    rows = rows[norms > 0] / norms[norms > 0][:, None]
+    if len(rows) < 2 or np.all(np.count_nonzero(rows, axis=1) == 1):
+        _, first = np.unique(rows, axis=0, return_index=True)
+        return rows[np.sort(first)]
+    _, R, order = scipy.linalg.qr(rows.T, mode="economic", pivoting=True)
+    size = np.abs(np.diag(R))
+    rank = int(np.sum(size > _INDEPENDENT * size[0]))
+    return np.array(rows[np.sort(order[:rank])])
+
+
+def _whitened(solution: Solution, rows: Array) -> tuple[Array, Array]:
+    """Return an orthonormal basis of what rows of combinations test, shape (p, r), and what the data say there, shape (r,).
+
+    Either from the combinations themselves, whose error grows as they are nearly dependent on one another, or from the columns
+    that are not tested, whose error grows with how much more the model tells than what is tested: the better of the two.
+    """
+    lengths = np.sqrt(np.einsum("ij,ij->j", solution.factor, solution.factor))
+    combinations = rows * lengths
+    roots = solution.roots_of(combinations, np.zeros(len(rows), dtype=bool))
+    scale = np.sqrt(np.einsum("ij,ij->i", roots, roots))
+    basis, R = np.linalg.qr((roots / scale[:, None]).T)
+    b = (combinations @ solution.coefficients + combinations @ solution.lower) / scale
+    condition = float(np.linalg.cond(R))
+    if condition < _WELL_CONDITIONED:
+        return basis, scipy.linalg.solve_triangular(R, b, trans="T")
+    across = _across(solution, rows, lengths)
+    z = across.T @ solution.whitened
+    lost = float(np.linalg.norm(solution.whitened)) / max(float(np.linalg.norm(z)), 1e-300)
+    if condition < lost:
+        return basis, scipy.linalg.solve_triangular(R, b, trans="T")
+    return across, z
+
+
+def _across(solution: Solution, rows: Array, lengths: Array) -> Array:
+    """Return an orthonormal basis of what rows test, from the columns that they do not test, shape (p, r)."""
+    r, p = rows.shape
+    if r == p:
+        return np.asarray(np.eye(p))
+    whole = np.linalg.qr(rows.T, mode="complete")[0]
+    untested = (solution.factor / lengths) @ whole[:, r:]
+    return np.asarray(np.linalg.qr(untested, mode="complete")[0][:, p - r :])

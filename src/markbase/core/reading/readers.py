@@ -1,0 +1,52 @@
+"""The readers of a fit, brought together for `core.results.readers`."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pandas as pd
+
+from markbase.core.diagnostics.classification import Classification
+from markbase.core.diagnostics.linear_checks import check_fit, views_of
+from markbase.core.diagnostics.logistic_checks import calibration_of, cases_of, classification_of
+from markbase.core.diagnostics.residuals import Checks, Views
+from markbase.core.reading.equation import make_equation, make_lines
+from markbase.core.reading.guide import Guide, make_guide
+from markbase.core.reading.linear_sentences import make_reading
+from markbase.core.reading.logistic_sentences import make_odds_reading
+from markbase.core.reading.statements import Equation, Lines, Reading
+from markbase.core.results.logistic import LogisticFit
+
+
+class _Readers:
+    """As `core.results.readers.Readers` has them."""
+
+    def reading(self, fit: Any) -> Reading:
+        return make_odds_reading(fit) if isinstance(fit, LogisticFit) else make_reading(fit)
+
+    def guide(self, fit: Any) -> Guide:
+        return make_guide(fit)
+
+    def equation(self, fit: Any) -> Equation:
+        return make_equation(fit)
+
+    def lines(self, fit: Any, by: str) -> Lines:
+        return make_lines(fit, by)
+
+    def checks(self, fit: Any, most: int, order: Any) -> Checks:
+        return check_fit(fit, most, order)
+
+    def residual_views(self, fit: Any) -> Views:
+        return views_of(fit)
+
+    def classification(self, fit: Any, cut: float, folds: int | None, seed: int) -> Classification:
+        return classification_of(fit, cut, folds, seed)
+
+    def calibration(self, fit: Any, parts: int) -> pd.DataFrame:
+        return calibration_of(fit, parts)
+
+    def cases(self, fit: Any, most: int | None, by: str) -> pd.DataFrame:
+        return cases_of(fit, most, by)
+
+
+READERS = _Readers()

@@ -1,0 +1,225 @@
+"""Estimating a logistic regression: the maximum of its likelihood, found with care or refused in words."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.design.coefficient_map import components_of, design_columns
+from markbase.core.design.cross_products import gather, gather_sums
+from markbase.core.design.moments import Moments
+from markbase.core.design.options import Request, check_room
+from markbase.core.design.terms import CodedColumns, Term
+from markbase.core.errors import FitError, remark
+from markbase.core.estimation.collinearity import collinearity_error
+from markbase.core.estimation.least_squares import solve
+from markbase.core.estimation.least_squares_solution import Dependent, Solution
+from markbase.core.estimation.likelihood import Passed, Point, Rows, Theta
+from markbase.core.estimation.newton import Information, Maximum, gradient_of, information_at, maximise
+from markbase.core.estimation.separation import check_levels, find_separation, separation_error
+from markbase.core.estimation.whitening import Whitened
+from markbase.core.formatting import short
+from markbase.core.inference.covariance import Errors, ScoredRows, remark_on_clusters, sandwich
+from markbase.core.study.column import Column
+
+Array = NDArray[np.float64]
+_SAMPLE_ROWS = 1 << 15
+_MANY_ROWS = 200_000
+_NEAR_ENOUGH = 0.1
+"""A squared step, in standard errors, at which the maximum of a part of the rows is left for that of all."""
+
+
+@dataclass(frozen=True, eq=False)
+class LogisticEstimate:
+    """The maximum, and what a fit is made of."""
+
+    moments: Moments
+    """Sums of the columns."""
+    solution: Solution
+    """The inner coefficients, and a factor of their covariance."""
+    errors: Errors
+    """What the standard errors rest on."""
+    theta: Theta
+    """The inner coefficients."""
+    at_end: Point
+    """The likelihood there."""
+    passed: Passed
+    """What each row contributes there."""
+    objective: float
+    """What was maximised."""
+    status: str
+    """``converged`` or ``stalled``."""
+    steps: int
+    """Newton steps taken."""
+    likelihood: Rows
+    """The rows."""
+    information: Information
+    """The curvature there."""
+
+
+def estimate(target: Column, terms: tuple[Term, ...], request: Request, firth: bool) -> LogisticEstimate:
+    """Estimate a logistic regression.
+
+    Parameters
+    ----------
+    target : Column
+        The outcome, a group of two levels, the event the second.
+    terms : tuple of Term
+        The terms, made for the rows of the request.
+    request : Request
+        Rows, weights and errors.
+    firth : bool
+        With Firth's penalty.
+
+    Returns
+    -------
+    LogisticEstimate
+        The maximum.
+
+    Raises
+    ------
+    SeparationError, CollinearityError, FitError
+        As `fit_logistic`.
+    """
+    blocks = [c.coded() for c in components_of(terms)]
+    happened = (target.values == 1).astype(np.float64)
+    moments = gather_sums(blocks, happened, request.used)
+    columns = design_columns(terms, moments)
+    check_room(request.counted_rows, 1 + len(columns))
+    if not firth:
+        check_levels(moments, terms, target)
+    rows = Rows(blocks, happened, request.used, request.heavy, moments)
+    try:
+        found = _climb(rows, columns, firth, terms, target)
+        return _finished(request, rows, columns, found, firth)
+    except Dependent:
+        raise _collinearity(blocks, happened, request.used, columns, terms) from None
+
+
+def _collinearity(
+    blocks: Sequence[CodedColumns],
+    happened: Array,
+    used: NDArray[np.bool_] | None,
+    columns: NDArray[np.intp],
+    parts: Sequence[Term],
+) -> FitError:
+    """Name the collinearity of the terms, by their moments without the curvature."""
+    every = [*blocks, CodedColumns(1, multiplier=happened)]
+    moments = gather(every, len(happened), used)
+    try:
+        solve(moments, every, used, len(happened), columns)
+    except Dependent as finding:
+        return collinearity_error(finding, moments, parts)
+    return FitError(
+        "The likelihood is flat in some direction, to within rounding, though the terms are not collinear: it is all but foretold. Leave "
+        'terms out or merge levels, or ask for penalised likelihood (penalty="firth").'
+    )
+
+
+def _beginning(rows: Rows) -> Theta:
+    """Return where to begin: no effects at all."""
+    inside = slice(None) if rows.used is None else rows.used
+    rate = float(np.average(rows.event[inside], weights=None if rows.weights is None else rows.weights[inside]))
+    return Theta(math.log(rate / (1 - rate)), np.zeros(rows.moments.cross.shape[0]))
+
+
+def _climb(rows: Rows, columns: NDArray[np.intp], firth: bool, parts: Sequence[Term], target: Column) -> Maximum:
+    """Go to the maximum, from that of a part of the rows where they are many."""
+    inside = len(rows.event) if rows.used is None else int(np.count_nonzero(rows.used))
+    few = _from_a_part(rows, columns) if inside > _MANY_ROWS and not firth else None
+    if few is not None and few.information is not None:
+        found = maximise(rows, columns, few.point.theta, information=few.information)
+    else:
+        found = maximise(rows, columns, _beginning(rows), firth=firth)
+    if found.status == "moving":
+        separation = find_separation(rows, columns, found.point.theta)
+        if separation is not None:
+            raise separation_error(rows, columns, separation, parts, target)
+        found = maximise(rows, columns, found.point.theta, firth=firth, look=False)
+    if found.status == "moving":
+        raise FitError(
+            f"The steps towards the largest likelihood did not end (after {found.steps}; the largest linear predictor is "
+            f'{short(found.point.farthest)}). Leave terms out or merge levels, or ask for penalised likelihood (penalty="firth").'
+        )
+    if found.status == "stalled":
+        remark(
+            "The last steps towards the largest likelihood brought nothing although its slope is not 0: rounding stands in the way, so "
+            "read fewer digits. Centring and rescaling numeric columns may mend it."
+        )
+    return found
+
+
+def _from_a_part(rows: Rows, columns: NDArray[np.intp]) -> Maximum | None:
+    inside = len(rows.event) if rows.used is None else int(np.count_nonzero(rows.used))
+    step = inside // _SAMPLE_ROWS
+    few = rows.part(slice(None, None, step) if rows.used is None else np.flatnonzero(rows.used)[::step])
+    try:
+        found = maximise(few, columns, _beginning(few), done=_NEAR_ENOUGH)
+    except (Dependent, np.linalg.LinAlgError, ZeroDivisionError, ValueError):
+        return None  # a level, or the event, is missing in the part
+    if found.status != "converged" or found.information is None:
+        return None
+    information = replace(found.information, root=found.information.root * math.sqrt(len(few.event) / inside))
+    return replace(found, information=information)
+
+
+def _finished(request: Request, rows: Rows, columns: NDArray[np.intp], found: Maximum, firth: bool) -> LogisticEstimate:
+    """Take the curvature at the end with all care, and make the last step."""
+    information = information_at(rows, found.passed, columns, rough=False)
+    gradient = gradient_of(rows, found.point, found.passed, information, columns, firth)
+    step = information.root @ (information.root.T @ gradient)
+    theta = found.point.theta.moved(columns, step)
+    own = information.solution
+    solution = replace(
+        own,
+        coefficients=theta.slopes[columns],
+        lower=np.zeros(len(columns)),
+        at_centres=(theta.start, 0.0),
+        whitened=own.factor @ theta.slopes[columns],
+        explained=math.nan,
+        residual=math.nan,
+        rows=request.sample.used,
+    )
+    errors = _errors(request, rows, found.passed, information, len(columns))
+    remark_on_clusters(errors)
+    return LogisticEstimate(
+        moments=rows.moments,
+        solution=solution,
+        errors=errors,
+        theta=theta,
+        at_end=found.point,
+        passed=found.passed,
+        objective=found.objective,
+        status=found.status,
+        steps=found.steps,
+        likelihood=rows,
+        information=information,
+    )
+
+
+def _errors(request: Request, rows: Rows, passed: Passed, information: Information, p: int) -> Errors:
+    """Return what the standard errors rest on: the curvature, or squared scores as in a linear model."""
+    if request.errors == "classical" and request.cluster is None:
+        return Errors("classical", math.inf)
+    whitened = Whitened(
+        information.moments, information.blocks, information.solution, rows.used, passed.curvature, None
+    )
+    repeated = request.weights is not None and request.weights.kind == "frequency"
+
+    def scored() -> Iterator[ScoredRows]:
+        for chunk, Q, _, curvature in whitened.chunks():
+            score = passed.score[chunk]
+            leverage = np.einsum("ij,ij->i", Q, Q) * curvature
+            times = None
+            if repeated and rows.weights is not None:
+                times = rows.weights[chunk]
+                score, leverage = score / times, leverage / times
+            yield ScoredRows(chunk, Q, score, leverage, curvature, times)
+
+    n = request.counted_rows
+    found = sandwich(request.errors, request.cluster, scored, n, n - p - 1, p)
+    return replace(found, df=math.inf)

@@ -1,0 +1,80 @@
+"""The functions behind derived columns: their values and derivatives, for predictions in which the sources are set."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.study.column import Made
+
+Array = NDArray[np.float64]
+
+
+class _Function(NamedTuple):
+    value: Callable[..., Array]
+    """Of the sources and the parameters, the value."""
+    slopes: Callable[..., Sequence[Array | float]]
+    """Of the same, the derivative by each source."""
+
+
+def _even(xs: Sequence[Array], share: float) -> list[float]:
+    return [share] * len(xs)
+
+
+_FUNCTIONS: dict[str, _Function] = {
+    "log": _Function(lambda xs, _: np.log(xs[0]), lambda xs, _: [1 / xs[0]]),
+    "log1p": _Function(lambda xs, _: np.log1p(xs[0]), lambda xs, _: [1 / (1 + xs[0])]),
+    "sqrt": _Function(lambda xs, _: np.sqrt(xs[0]), lambda xs, _: [0.5 / np.sqrt(xs[0])]),
+    "cube_root": _Function(lambda xs, _: np.cbrt(xs[0]), lambda xs, _: [1 / (3 * np.cbrt(xs[0]) ** 2)]),
+    "square": _Function(lambda xs, _: xs[0] ** 2, lambda xs, _: [2 * xs[0]]),
+    "reciprocal": _Function(lambda xs, _: 1 / xs[0], lambda xs, _: [-1 / xs[0] ** 2]),
+    "centre": _Function(lambda xs, p: xs[0] - p[0], lambda _xs, _p: [1.0]),
+    "z": _Function(lambda xs, p: (xs[0] - p[0]) / p[1], lambda _, p: [1 / p[1]]),
+    "unit_range": _Function(lambda xs, p: (xs[0] - p[0]) / p[1], lambda _, p: [1 / p[1]]),
+    "sum": _Function(lambda xs, _: np.asarray(sum(xs)), lambda xs, _: _even(xs, 1.0)),
+    "mean": _Function(lambda xs, _: np.asarray(sum(xs) / len(xs)), lambda xs, _: _even(xs, 1 / len(xs))),
+    "difference": _Function(lambda xs, _: xs[0] - xs[1], lambda _xs, _p: [1.0, -1.0]),
+    "ratio": _Function(lambda xs, _: xs[0] / xs[1], lambda xs, _: [1 / xs[1], -xs[0] / xs[1] ** 2]),
+    "rate": _Function(lambda xs, p: p[0] * xs[0] / xs[1], lambda xs, p: [p[0] / xs[1], -p[0] * xs[0] / xs[1] ** 2]),
+    "product": _Function(lambda xs, _: xs[0] * xs[1], lambda xs, _: [xs[1], xs[0]]),
+}
+_NEED_PARAMETERS = ("centre", "rate", "unit_range", "z")
+
+
+def can_follow(made: Made) -> bool:
+    """Return whether a derived column can be computed again from other values of its sources."""
+    return made.how in _FUNCTIONS and bool(made.sources) and (made.how not in _NEED_PARAMETERS or bool(made.parameters))
+
+
+def value_of(made: Made, sources: Sequence[Array]) -> Array | None:
+    """Compute a derived column from values of its sources.
+
+    Parameters
+    ----------
+    made : Made
+        How it was made.
+    sources : sequence of ndarray
+        The values of each source; numbers, or arrays of one shape.
+
+    Returns
+    -------
+    ndarray or None
+        NaN where the operation is not defined; None where what was done cannot be done again to other values, as a
+        standardisation within groups.
+    """
+    if not can_follow(made):
+        return None
+    with np.errstate(all="ignore"):
+        value = np.asarray(_FUNCTIONS[made.how].value(sources, made.parameters), dtype=np.float64)
+    return np.where(np.isfinite(value), value, np.nan)
+
+
+def derivatives_of(made: Made, sources: Sequence[Array]) -> list[Array | float] | None:
+    """Compute by how much a derived column rises per unit of each of its sources; None as of `value_of`."""
+    if not can_follow(made):
+        return None
+    with np.errstate(all="ignore"):
+        return list(_FUNCTIONS[made.how].slopes(sources, made.parameters))
