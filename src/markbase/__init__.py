@@ -34,12 +34,11 @@ if TYPE_CHECKING:
         MarkbaseWarning,
         SeparationError,
     )
-    from markbase.core.reading.guide import Guide
-    from markbase.core.reading.statements import Equation, Lines, Reading
     from markbase.core.results.fit_linear import fit_linear
     from markbase.core.results.fit_logistic import fit_logistic
     from markbase.core.results.linear import LinearFit
     from markbase.core.results.logistic import LogisticFit
+    from markbase.core.results.statements import Equation, Guide, Lines, Reading
     from markbase.core.screening.limits import Limits
     from markbase.core.screening.screen import Screen, screen, screen_fit
     from markbase.core.screening.specifications import specifications
@@ -81,19 +80,19 @@ _HOMES = {
     "Comparison": "markbase.core.comparison.comparison",
     "CrossValidation": "markbase.core.comparison.cross_validation",
     "Elimination": "markbase.core.comparison.backward_elimination",
-    "Equation": "markbase.core.reading.statements",
+    "Equation": "markbase.core.results.statements",
     "FileError": "markbase.core.errors",
     "FitError": "markbase.core.errors",
-    "Guide": "markbase.core.reading.guide",
+    "Guide": "markbase.core.results.statements",
     "LevelError": "markbase.core.errors",
     "Limits": "markbase.core.screening.limits",
     "LinearFit": "markbase.core.results.linear",
-    "Lines": "markbase.core.reading.statements",
+    "Lines": "markbase.core.results.statements",
     "LogisticFit": "markbase.core.results.logistic",
     "MarkbaseError": "markbase.core.errors",
     "MarkbaseWarning": "markbase.core.errors",
     "Plan": "markbase.files.plan",
-    "Reading": "markbase.core.reading.statements",
+    "Reading": "markbase.core.results.statements",
     "Screen": "markbase.core.screening.screen",
     "SeparationError": "markbase.core.errors",
     "Study": "markbase.core.study.study",

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-from markbase.core.reading.statements import Equation
+from markbase.core.results.statements import Equation
 from markbase.show.page import Facts, Formula, Page, Section
 
 

@@ -8,8 +8,8 @@ from collections.abc import Sequence
 from markbase.core.diagnostics.residuals import Checks
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, p_value, share, short, without_zero
-from markbase.core.reading.statements import Reading
 from markbase.core.results.linear import LinearFit
+from markbase.core.results.statements import Reading
 from markbase.core.tables import rows_of
 from markbase.show.equation import equation_blocks
 from markbase.show.group_tables import AnyFit, scale_of

@@ -5,11 +5,10 @@ from __future__ import annotations
 import math
 
 from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, p_value, short
-from markbase.core.reading.guide import Guide
 from markbase.core.reading.logistic_sentences import ratio, ratio_decimals
-from markbase.core.reading.statements import Lines
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.statements import Guide, Lines
 from markbase.core.tables import rows_of
 from markbase.show.equation import summands
 from markbase.show.page import Facts, Formula, Page, Row, Section, Sentences, Strip, Table

@@ -12,10 +12,9 @@ from markbase.core.comparison.cross_validation import CrossValidation
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.diagnostics.residuals import Checks
 from markbase.core.display import Renderer
-from markbase.core.reading.guide import Guide
-from markbase.core.reading.statements import Equation, Lines, Reading
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.statements import Equation, Guide, Lines, Reading
 from markbase.core.screening.prune import Pruned
 from markbase.core.screening.screen import Screen
 from markbase.core.screening.specifications import Specifications

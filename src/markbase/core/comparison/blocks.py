@@ -20,13 +20,13 @@ import scipy.optimize
 import scipy.special as sp
 
 from markbase.core.comparison.block_changes import Change, change_between
+from markbase.core.comparison.block_sentences import make_block_reading
 from markbase.core.comparison.bootstrap import Bootstrap, bootstrap
 from markbase.core.display import Shown
 from markbase.core.errors import MarkbaseError, near
-from markbase.core.reading.block_sentences import make_block_reading
-from markbase.core.reading.statements import Reading
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.statements import Reading
 from markbase.core.screening.screen import screen_fit
 from markbase.core.tables import table_of
 

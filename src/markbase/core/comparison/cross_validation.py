@@ -9,9 +9,9 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.checks.logistic_checks import fits_without_each_fold
 from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.diagnostics.classification import area_under_curve
-from markbase.core.diagnostics.logistic_checks import fits_without_each_fold
 from markbase.core.display import Shown
 from markbase.core.errors import MarkbaseError
 from markbase.core.results.linear import LinearFit

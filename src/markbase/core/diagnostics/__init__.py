@@ -1,4 +1,4 @@
-"""Whether a fit can be trusted: residuals, influential cases, classification and calibration.
+"""Diagnostics of outcomes against fitted values: the shape of residuals, serial order, classification, calibration.
 
-In come outcomes with fitted values, or a fit; out come figures with what each means and what would do.
+In come arrays; out come figures. Nothing here knows what a fit is.
 """

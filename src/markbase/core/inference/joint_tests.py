@@ -99,11 +99,12 @@ def independent_rows(solution: Solution, combinations: Array) -> Array:
     rows = rows[norms > 0] / norms[norms > 0][:, None]
     if len(rows) < 2 or np.all(np.count_nonzero(rows, axis=1) == 1):
         _, first = np.unique(rows, axis=0, return_index=True)
-        return rows[np.sort(first)]
+        return np.asarray(rows[np.sort(first)])
     _, R, order = scipy.linalg.qr(rows.T, mode="economic", pivoting=True)
     size = np.abs(np.diag(R))
     rank = int(np.sum(size > _INDEPENDENT * size[0]))
-    return np.array(rows[np.sort(order[:rank])])
+    independent: Array = rows[np.sort(order[:rank])]
+    return independent
 
 
 def _whitened(solution: Solution, rows: Array) -> tuple[Array, Array]:

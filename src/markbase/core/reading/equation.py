@@ -7,8 +7,8 @@ import math
 from markbase.core.design.coefficient_map import Coefficient
 from markbase.core.design.terms import POWER_MARKS
 from markbase.core.formatting import decimals_for, number
-from markbase.core.reading.statements import Equation, EquationPart, Lines
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.statements import Equation, EquationPart, Lines
 from markbase.core.tables import rows_of
 
 _DIGITS = 4

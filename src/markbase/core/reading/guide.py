@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import Any
 
-from markbase.core.display import Shown
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import decimals_for, number, p_phrase, share, without_zero
 from markbase.core.reading.clauses import percent, unit_of
@@ -14,29 +12,10 @@ from markbase.core.reading.logistic_sentences import ratio
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.statements import Guide, Step
 from markbase.core.tables import rows_of
 
 _WEAK = 0.02
-
-
-@dataclass(frozen=True)
-class Step:
-    """One question."""
-
-    question: str
-    """What to ask."""
-    answer: str
-    """What this fit answers."""
-    meaning: str
-    """What that means for the question."""
-
-
-@dataclass(frozen=True, repr=False)
-class Guide(Shown):
-    """Questions in reading order; print it, or take its `steps`."""
-
-    steps: tuple[Step, ...]
-    """The questions."""
 
 
 def make_guide(fit: AnyFit) -> Guide:

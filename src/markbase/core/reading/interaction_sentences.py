@@ -20,8 +20,8 @@ from markbase.core.reading.clauses import (
     percent,
     step_words,
 )
-from markbase.core.reading.statements import Statement
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.statements import Statement
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import can_follow
 from markbase.core.study.remarks import THIN_ROWS

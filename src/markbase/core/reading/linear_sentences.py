@@ -32,8 +32,8 @@ from markbase.core.reading.interaction_sentences import (
     sources_in,
     start_words,
 )
-from markbase.core.reading.statements import Reading, Statement
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.statements import Reading, Statement
 from markbase.core.study.remarks import looks_coded
 
 

@@ -26,8 +26,8 @@ from markbase.core.reading.interaction_sentences import (
     told_rows,
     what_differs,
 )
-from markbase.core.reading.statements import Reading, Statement
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.statements import Reading, Statement
 from markbase.core.study.remarks import THIN_ROWS
 
 _TIMES = 2.0

@@ -6,16 +6,16 @@ from typing import Any
 
 import pandas as pd
 
+from markbase.core.checks.linear_checks import check_fit, views_of
+from markbase.core.checks.logistic_checks import calibration_of, cases_of, classification_of
 from markbase.core.diagnostics.classification import Classification
-from markbase.core.diagnostics.linear_checks import check_fit, views_of
-from markbase.core.diagnostics.logistic_checks import calibration_of, cases_of, classification_of
 from markbase.core.diagnostics.residuals import Checks, Views
 from markbase.core.reading.equation import make_equation, make_lines
-from markbase.core.reading.guide import Guide, make_guide
+from markbase.core.reading.guide import make_guide
 from markbase.core.reading.linear_sentences import make_reading
 from markbase.core.reading.logistic_sentences import make_odds_reading
-from markbase.core.reading.statements import Equation, Lines, Reading
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.statements import Equation, Guide, Lines, Reading
 
 
 class _Readers:

@@ -21,8 +21,7 @@ from markbase.core.results.simple_slopes import Probed
 from markbase.core.study.column import Column
 
 if TYPE_CHECKING:
-    from markbase.core.reading.guide import Guide
-    from markbase.core.reading.statements import Equation, Lines, Reading
+    from markbase.core.results.statements import Equation, Guide, Lines, Reading
 
 Array = NDArray[np.float64]
 

@@ -14,8 +14,7 @@ if TYPE_CHECKING:
 
     from markbase.core.diagnostics.classification import Classification
     from markbase.core.diagnostics.residuals import Checks, Views
-    from markbase.core.reading.guide import Guide
-    from markbase.core.reading.statements import Equation, Lines, Reading
+    from markbase.core.results.statements import Equation, Guide, Lines, Reading
 
 
 class Readers(Protocol):

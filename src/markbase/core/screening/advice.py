@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -10,12 +11,12 @@ import numpy as np
 
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import number, short
+from markbase.core.screening.screen_tables import ScreenTables
 from markbase.core.screening.variance_inflation import variance_inflation
 from markbase.core.tables import rows_of
 
 if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
-    from markbase.core.screening.screen import Screen
 
 
 _FAR = 1.5
@@ -33,12 +34,12 @@ class Advice:
     """The sentence."""
 
 
-def give_advice(screen: Screen) -> tuple[Advice, ...]:
+def give_advice(screen: ScreenTables, from_products: Sequence[Advice] = ()) -> tuple[Advice, ...]:
     """Say what the figures of a screening mean.
 
     Parameters
     ----------
-    screen : Screen
+    screen : ScreenTables
         The screening.
 
     Returns
@@ -49,7 +50,7 @@ def give_advice(screen: Screen) -> tuple[Advice, ...]:
     found = [Advice("collinear", o.terms, f"Exact collinearity: {o.statement}. {o.advice}") for o in screen.collinear]
     found += _pairs(screen)
     found += _inflated(screen, {name for advice in found for name in advice.terms})
-    found += screen.from_products
+    found += from_products
     if not found:
         return (
             Advice(
@@ -108,7 +109,7 @@ def advice_on_products(fit: LinearFit) -> tuple[Advice, ...]:
     return tuple(found)
 
 
-def _pairs(screen: Screen) -> list[Advice]:
+def _pairs(screen: ScreenTables) -> list[Advice]:
     made = {t.name: t.column.made for t in screen.basis.terms}
     exact = [set(o.terms) for o in screen.collinear]
     found = []
@@ -137,7 +138,7 @@ def _pairs(screen: Screen) -> list[Advice]:
     return found
 
 
-def _leaving_out(screen: Screen, pair) -> str:  # type: ignore[no-untyped-def]
+def _leaving_out(screen: ScreenTables, pair) -> str:  # type: ignore[no-untyped-def]
     """Say how the two relate to the outcome, and what leaving either out would do to the other's variance inflation."""
     told = []
     whole = screen.terms.set_index("term")["comparable"]
@@ -174,7 +175,7 @@ def _leaving_out(screen: Screen, pair) -> str:  # type: ignore[no-untyped-def]
     return f"{text[0].upper()}{text[1:]} On their own, {both}: {choice}."
 
 
-def _inflated(screen: Screen, told: set[str]) -> list[Advice]:
+def _inflated(screen: ScreenTables, told: set[str]) -> list[Advice]:
     root = math.sqrt(screen.limits.vif)
     over = [
         r for r in rows_of(screen.terms) if math.isfinite(r.comparable) and r.comparable >= root and r.term not in told
@@ -192,7 +193,7 @@ def _inflated(screen: Screen, told: set[str]) -> list[Advice]:
     return found
 
 
-def _conditions(screen: Screen, told: set[str]) -> list[Advice]:
+def _conditions(screen: ScreenTables, told: set[str]) -> list[Advice]:
     """Name dependences that only the condition indices show."""
     if screen.collinear:
         return []

@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
@@ -13,11 +12,9 @@ import pandas as pd
 from markbase.core.display import Shown
 from markbase.core.errors import MarkbaseError, near
 from markbase.core.formatting import number
+from markbase.core.screening.screen_tables import ScreenTables
 from markbase.core.screening.variance_inflation import variance_inflation
 from markbase.core.tables import rows_of
-
-if TYPE_CHECKING:
-    from markbase.core.screening.screen import Screen
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -38,12 +35,12 @@ class Pruned(Shown):
     """What must be read with it."""
 
 
-def prune(screen: Screen, limit: float, keep: Sequence[str]) -> Pruned:
+def prune(screen: ScreenTables, limit: float, keep: Sequence[str]) -> Pruned:
     """Drop the worst term, recompute, and go on until none is above the limit.
 
     Parameters
     ----------
-    screen : Screen
+    screen : ScreenTables
         The screening.
     limit : float
         Inflation factor to come below, above 1.
@@ -109,10 +106,10 @@ def _rounded(value: float) -> float:
     return value if math.isinf(value) else float(np.format_float_scientific(value, 8))
 
 
-def _cautions(screen: Screen, name: str) -> list[str]:
+def _cautions(screen: ScreenTables, name: str) -> list[str]:
     if screen.outcome is None:
         return []
-    told = screen._with_outcome("first", name)
+    told = screen.with_outcome("first", name)
     r, low, high = told["first_outcome"], told["first_low"], told["first_high"]
     related = abs(r) >= 0.1 if math.isnan(low) else (low > 0 or high < 0)
     if not related:

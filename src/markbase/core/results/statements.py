@@ -86,3 +86,23 @@ class Lines(Shown):
     """The test whether slopes differ by the group: of those in the model, or of all numeric columns if they were added."""
     crossed: bool = False
     """Whether the group is crossed with another, so that the lines hold at that one's base."""
+
+
+@dataclass(frozen=True)
+class Step:
+    """One question."""
+
+    question: str
+    """What to ask."""
+    answer: str
+    """What this fit answers."""
+    meaning: str
+    """What that means for the question."""
+
+
+@dataclass(frozen=True, repr=False)
+class Guide(Shown):
+    """Questions in reading order; print it, or take its `steps`."""
+
+    steps: tuple[Step, ...]
+    """The questions."""

@@ -10,9 +10,9 @@ import pandas as pd
 from markbase.core.comparison.block_changes import AnyFit, Change
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import decimals_for, number, p_phrase, short, without_zero
-from markbase.core.reading.statements import Reading, Statement
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.statements import Reading, Statement
 
 _MOVED = 1.0
 """An estimate that moves by as many of its standard errors is told."""

@@ -1,0 +1,173 @@
+"""What predictors have in common, as tables: associations, flagged pairs, variance inflation, condition indices."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.design.complete_cases import CompleteCases
+from markbase.core.display import Shown
+from markbase.core.estimation.collinearity import Collinearity
+from markbase.core.screening.association import interval_of_r
+from markbase.core.screening.limits import Limits
+from markbase.core.screening.variance_inflation import (
+    Basis,
+    VarianceInflation,
+    auxiliary,
+    condition_indices,
+    variance_inflation,
+)
+from markbase.core.study.column import Column
+
+
+@dataclass(frozen=True, eq=False)
+class Pairs:
+    """The association of every pair of columns, the outcome first."""
+
+    labels: list[str]
+    """The columns."""
+    values: NDArray[np.float64]
+    """Shape (columns, columns): the associations."""
+    measures: list[list[str]]
+    """Which measure each is."""
+    rows: NDArray[np.int64]
+    """Shape (columns, columns): from how many rows each was computed."""
+
+    def square(self, entries: NDArray[Any] | list[list[str]]) -> pd.DataFrame:
+        """Return entries as a square table, names as labels."""
+        return pd.DataFrame(entries, index=self.labels, columns=self.labels)
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class ScreenTables(Shown):
+    """What a set of predictors has in common. Bands to look at, not tests."""
+
+    outcome: Column | None
+    """The outcome; None if none was named."""
+    sample: CompleteCases
+    """The rows: those a model of all these terms would use."""
+    limits: Limits
+    """Where values are flagged."""
+    method: str
+    """``pearson`` or ``spearman`` for pairs of numeric columns."""
+    rows: str
+    """``complete`` (the model's rows) or ``pairwise`` (all rows that have both, for correlations only)."""
+    data_name: str
+    """What the data are called."""
+    basis: Basis
+    """The terms and their moments."""
+    among: Pairs
+    """The associations, as `correlations`, `measures` and `pair_rows` show them."""
+    level: float = 0.95
+    """Confidence level of the intervals."""
+
+    @cached_property
+    def correlations(self) -> pd.DataFrame:
+        """Square, names as labels, the outcome first: the association of each pair, by the measure that suits it."""
+        return self.among.square(self.among.values)
+
+    @cached_property
+    def measures(self) -> pd.DataFrame:
+        """Square: which measure each association is."""
+        word = {"r": "Spearman's r" if self.method == "spearman" else "Pearson's r"}
+        return self.among.square([[word.get(name, name) for name in row] for row in self.among.measures])
+
+    @cached_property
+    def pair_rows(self) -> pd.DataFrame:
+        """Square: from how many rows each was computed."""
+        return self.among.square(self.among.rows)
+
+    @cached_property
+    def _vif(self) -> VarianceInflation:
+        return variance_inflation(self.basis)
+
+    @property
+    def vif(self) -> pd.DataFrame:
+        """Per coded column: `term`, `column`, `vif`, `tolerance`, `r2`, `se_factor` (√VIF)."""
+        return self._vif.columns
+
+    @property
+    def terms(self) -> pd.DataFrame:
+        """Per term: `term`, `df`, `gvif`, `comparable`; neither depends on the base."""
+        return self._vif.terms
+
+    @property
+    def collinear(self) -> tuple[Collinearity, ...]:
+        """Exact collinearity, each with a `statement` and an `advice`."""
+        return self._vif.collinear
+
+    @cached_property
+    def pairs(self) -> pd.DataFrame:
+        """Every pair of predictors, the strongest first.
+
+        `first`, `second`, `r` (the association), `measure`, `rows`, `flag` (true at or above the limit),
+        and how each relates to the outcome: `first_outcome`, `first_low`, `first_high`,
+        `second_outcome`, `second_low`, `second_high` (NaN without an outcome; intervals by Fisher's z,
+        for signed measures only).
+        """
+        names = [t.name for t in self.basis.terms]
+        records = []
+        for a, first in enumerate(names):
+            for second in names[a + 1 :]:
+                r = float(self.correlations.loc[first, second])  # type: ignore[arg-type]
+                record: dict[str, object] = {
+                    "first": first,
+                    "second": second,
+                    "r": r,
+                    "measure": self.measures.loc[first, second],
+                    "rows": int(self.pair_rows.loc[first, second]),  # type: ignore[arg-type]
+                    "flag": abs(r) >= self.limits.r,
+                }
+                for side, name in (("first", first), ("second", second)):
+                    record |= self.with_outcome(side, name)
+                records.append(record)
+        table = pd.DataFrame(records)
+        if not len(table):
+            return table
+        order = np.argsort(-table["r"].abs().fillna(0).to_numpy(), kind="stable")
+        return table.iloc[order].reset_index(drop=True)
+
+    def with_outcome(self, side: str, name: str) -> dict[str, float]:
+        nothing = {f"{side}_outcome": math.nan, f"{side}_low": math.nan, f"{side}_high": math.nan}
+        if self.outcome is None:
+            return nothing
+        r = float(self.correlations.loc[name, self.outcome.name])  # type: ignore[arg-type]
+        signed = self.measures.loc[name, self.outcome.name] not in ("correlation ratio", "Cramér's V")
+        rows = int(self.pair_rows.loc[name, self.outcome.name])  # type: ignore[arg-type]
+        low, high = interval_of_r(r, rows, self.level) if signed else (math.nan, math.nan)
+        return {f"{side}_outcome": r, f"{side}_low": low, f"{side}_high": high}
+
+    @cached_property
+    def conditions(self) -> pd.DataFrame:
+        """Condition indices with variance shares: dependences that pairs do not show.
+
+        `index`, then a column for each coefficient, the intercept's first.
+        """
+        return condition_indices(self.basis)
+
+    def auxiliary(self, term: str) -> pd.DataFrame:
+        """Say which other terms carry a term.
+
+        Parameters
+        ----------
+        term : str
+            The name of a term.
+
+        Returns
+        -------
+        pandas.DataFrame
+            `term`, `gvif_without`, `carried`: by what factor the variance inflation of `term` is smaller when
+            that other one is left out; the largest first.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such term.
+        """
+        return auxiliary(self.basis, term)
