@@ -335,8 +335,8 @@ def cross_validation_page(result: CrossValidation) -> Page:
     """Describe figures on rows held out."""
     rows = []
     for r in rows_of(result.table):
-        digits = 2 if r.figure == "residual standard deviation" else 3
-        write = number if r.figure == "residual standard deviation" else without_zero
+        digits = 2 if r.figure == "root mean squared error" else 3
+        write = number if r.figure == "root mean squared error" else without_zero
         cells = (
             r.figure,
             write(r.of_the_fit, digits),

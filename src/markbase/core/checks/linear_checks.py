@@ -28,6 +28,8 @@ Array = NDArray[np.float64]
 _LARGE_DISTANCE = 1.0
 _FAR = 3.0
 _MOVES = 0.5
+_FAR = 1e-6
+_MOST_FAR = 200
 
 
 def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
@@ -38,14 +40,15 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
         raise FitError("A fit with levels taken out is not checked; fit it with the column as a term, or without it.")
     inside = slice(None) if fit.used is None else fit.used
     e = (fit.outcome.values - fit.fitted)[inside]
-    skew, kurtosis, k2, k2_p = shape(e)
+    (often,) = fit.repeated(e)
+    skew, kurtosis, k2, k2_p = shape(often)
     bp, bp_df, bp_p = _spread(fit)
     lines, cases = _lines(fit), _cases(fit, most)
     found = None
     if order is not None:
         found = serial(e, _order(order, fit.sample.rows)[inside])
     findings = [
-        _on_shape(fit, skew, kurtosis, k2, k2_p, len(e)),
+        _on_shape(fit, skew, kurtosis, k2, k2_p, len(often)),
         _on_spread(fit, bp, bp_df, bp_p),
         *_on_lines(fit, lines),
         _on_cases(cases),
@@ -129,8 +132,29 @@ def _standardised(fit: LinearFit) -> tuple[NDArray[np.intp], Array, Array, Array
         e[chunk] = residual * root
     here = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
     room = np.maximum(1 - h[here], 1e-12)
+    far = np.flatnonzero(room < _FAR)
+    if len(far) and len(far) <= _MOST_FAR:
+        room[far] = _room_of(whitened, here[far], repeated) / h[here[far]]
     standardised = e[here] / np.sqrt(s2 * room)
     return here, h[here], standardised, standardised**2 * h[here] / room / p, whitened
+
+
+def _room_of(whitened: Whitened, rows: NDArray[np.intp], repeated: bool) -> Array:
+    """Return h(1 − h) of some rows, as the sum over all other rows of the squared products with them: no digit cancels."""
+    chosen = np.zeros(len(whitened.blocks[-1].multiplier), dtype=bool)  # type: ignore[arg-type]  # the outcome
+    chosen[rows] = True
+    own = np.vstack([Q * np.sqrt(w)[:, None] for _, Q, _, w in replace_used(whitened, chosen).chunks()])
+    found = np.zeros(len(rows))
+    everything = np.arange(len(chosen))
+    for chunk, Q, _, w in whitened.chunks():
+        products = (Q * np.sqrt(w)[:, None] @ own.T) ** 2
+        same = everything[chunk][:, None] == rows[None, :]
+        if repeated:  # one of the rows it stands for is left out, the others stay
+            products = np.where(same, products * (1 - 1 / w[:, None]), products)
+        else:
+            products[same] = 0.0
+        found += products.sum(axis=0)
+    return found
 
 
 def _cases(fit: LinearFit, most: int) -> pd.DataFrame:

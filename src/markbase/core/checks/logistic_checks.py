@@ -31,7 +31,7 @@ def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int
     seen = np.full(fit.sample.rows, np.nan)
     for smaller, _, test in fits_without_each_fold(fit, folds, np.random.default_rng(seed)):
         seen[test] = smaller.expected(test)
-    inside = seen if fit.used is None else seen[fit.used]
+    (inside,) = fit.repeated(seen if fit.used is None else seen[fit.used])
     known = np.isfinite(inside)
     weights = None if heavy is None else heavy[known]
     held = classify(
@@ -48,8 +48,9 @@ def calibration_of(fit: LogisticFit, parts: int) -> pd.DataFrame:
 
 def _inside(fit: LogisticFit) -> tuple[Array, Array, Array | None]:
     inside = slice(None) if fit.used is None else fit.used
-    heavy = fit.weights.values[inside] if fit.weights else None
-    return fit.likelihood.event[inside], fit.fitted[inside], heavy
+    heavy = fit.weights.values[inside] if fit.weights and fit.times is None else None
+    happened, p = fit.repeated(fit.likelihood.event[inside], fit.fitted[inside])
+    return happened, p, heavy
 
 
 AnyFit = TypeVar("AnyFit", bound="LinearFit | LogisticFit")

@@ -251,6 +251,10 @@ def _interval(change: Change, before: float, fit: LinearFit) -> tuple[float, flo
     return ends[0], ends[1]
 
 
+_FAR = 1e7
+"""A statistic times its degrees of freedom beyond which the noncentral F is taken by its normal limit."""
+
+
 def _noncentrality(share: float, change: Change) -> float:
     """Return the noncentrality at which a share of the distribution lies below the statistic.
 
@@ -264,6 +268,8 @@ def _noncentrality(share: float, change: Change) -> float:
 
     whole, offset = change.df * change.statistic, (change.df - 1) / 2
     spread = math.sqrt(1 + whole / (2 * change.df_rest))
+    if whole > _FAR:  # the root is normal there, and the distribution itself has no digits left
+        return max(math.sqrt(whole) - spread * aim, 0.0) ** 2
     near = max(math.sqrt(max(whole - offset, 0.0)) - spread * aim, 0.0)
     here = math.sqrt(max(near * near - offset, 0.01))
     start = off(here)

@@ -18,6 +18,7 @@ from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 
 Array = NDArray[np.float64]
+_AREA = "area under the curve"
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -72,18 +73,20 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
         raise MarkbaseError(
             "A fit with levels taken out cannot predict rows of levels it has not seen; fit without `fixed_effects`."
         )
+    often = np.ones(fit.sample.rows) if fit.weights is None else fit.weights.values
     y = fit.likelihood.event if isinstance(fit, LogisticFit) else fit.outcome.values
     seen, bare, left = [], [], 0
     for turn in range(repeats):
         predicted, means = np.full(fit.sample.rows, np.nan), np.full(fit.sample.rows, np.nan)
         for smaller, train, test in fits_without_each_fold(fit, folds, np.random.default_rng([seed, turn])):
             predicted[test] = smaller.expected(test)
-            means[test] = y[train].mean()
+            means[test] = np.average(y[train], weights=often[train])
         known = here[np.isfinite(predicted[here])]
         left = max(left, len(here) - len(known))
-        seen.append(_figures(fit, y[known], predicted[known], means[known]))
-        bare.append(_figures(fit, y[known], means[known], means[known]))
-    own = _figures(fit, y[here], fit.fitted[here], np.full(len(here), y[here].mean()))
+        seen.append(_figures(fit, y[known], predicted[known], means[known], often[known]))
+        bare.append(_figures(fit, y[known], means[known], means[known], often[known]))
+    middle = np.full(len(here), np.average(y[here], weights=often[here]))
+    own = _figures(fit, y[here], fit.fitted[here], middle, often[here])
     table = pd.DataFrame(
         {
             "figure": list(own),
@@ -91,19 +94,45 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
             "held_out": [float(np.mean([s[k] for s in seen])) for k in own],
             "lowest": [min(s[k] for s in seen) for k in own],
             "highest": [max(s[k] for s in seen) for k in own],
-            "without_terms": [float(np.mean([s[k] for s in bare])) for k in own],
+            "without_terms": [0.5 if k == _AREA else float(np.mean([s[k] for s in bare])) for k in own],
         }
     )
     return CrossValidation(fit.explained, folds, repeats, seed, table, left)
 
 
-def _figures(fit: AnyFit, y: Array, predicted: Array, mean: Array) -> dict[str, float]:
-    error = float(np.mean((y - predicted) ** 2))
-    if isinstance(fit, LinearFit):
-        return {"residual standard deviation": math.sqrt(error), "R²": 1 - error / float(np.mean((y - mean) ** 2))}
-    area = area_under_curve(y, predicted)[0]
+def _figures(fit: AnyFit, y: Array, predicted: Array, mean: Array, often: Array) -> dict[str, float]:
+    return error_measures(isinstance(fit, LogisticFit), y, predicted, mean, often, fit.times is not None)
+
+
+def error_measures(
+    logistic: bool, y: Array, predicted: Array, mean: Array, often: Array, repeated: bool
+) -> dict[str, float]:
+    """Measure how far predictions are off.
+
+    Parameters
+    ----------
+    logistic : bool
+        Whether they are probabilities of an event.
+    y, predicted, mean : ndarray, shape (rows,)
+        The outcome (1 for the event), what is predicted, and what no model at all predicts.
+    often : ndarray, shape (rows,)
+        With how much each row counts.
+    repeated : bool
+        Whether these are frequencies.
+
+    Returns
+    -------
+    dict of str to float
+        Linear: root mean squared error, R² (against `mean`). Logistic: share classified correctly at .5, area under the
+        curve, Brier score.
+    """
+    error = float(np.average((y - predicted) ** 2, weights=often))
+    if not logistic:
+        return {"root mean squared error": math.sqrt(error), "R²": 1 - error / float(np.average((y - mean) ** 2, weights=often))}
+    times = np.round(often).astype(np.intp) if repeated else np.ones(len(y), dtype=np.intp)
+    area = area_under_curve(np.repeat(y, times), np.repeat(predicted, times))[0]
     return {
-        "classified correctly": float(np.mean((predicted >= 0.5) == (y == 1))),
-        "area under the curve": area,
+        "classified correctly": float(np.average((predicted >= 0.5) == (y == 1), weights=often)),
+        _AREA: area,
         "Brier score": error,
     }

@@ -251,6 +251,8 @@ def all_but(*names: str) -> AllBut:
     return AllBut(names)
 
 
+LARGEST = 1e100
+"""The largest value that is computed with: its products with others can still be written."""
 MAIN_EFFECTS = ("add", "refuse")
 """What is done where an interaction comes without the terms it is made of."""
 
@@ -434,12 +436,25 @@ def single_columns(study: Study, requests: Sequence[TermRequest] | AllBut, outco
 
 
 def check_usable(column: Column) -> None:
-    """Refuse a column with a fault or with infinite values."""
+    """Refuse a column with a fault, with infinite values, or with values that no square of can be written."""
     if column.fault:
         raise ColumnError(column.fault)
-    if not column.is_categorical and np.isinf(column.span).any():
+    if column.is_categorical:
+        return
+    low, high = column.span
+    if np.isinf(column.span).any():
         infinite = np.flatnonzero(np.isinf(column.values))
         raise ColumnError(
             f"`{column.name}` is infinite in {len(infinite):,} of {len(column.values):,} rows (first in row "
             f"{infinite[0] + 1}); mend those values or declare them missing."
+        )
+    if max(abs(low), abs(high)) > LARGEST:
+        far = np.flatnonzero(np.abs(column.values) > LARGEST)
+        raise ColumnError(
+            f"`{column.name}` is {column.values[far[0]]:g} in row {far[0] + 1}, beyond the {LARGEST:g} that can be computed with; divide the "
+            f"column by a power of ten, or blank such values."
+        )
+    if 0 < high - low < 1 / LARGEST:
+        raise ColumnError(
+            f"`{column.name}` spans no more than {high - low:g}, which is too little to compute with; multiply the column by a power of ten."
         )

@@ -160,14 +160,14 @@ def maximise(
     many, fresh = len(rows.event) > _MANY_ROWS, False
     done = max(done, _ENOUGH if many else _DONE)
     if information is None or firth:
-        information, fresh = information_at(rows, passed, columns), True
+        information, fresh = information_at(rows, passed, columns, rough=not firth), True
     objective = _objective(point, information, firth)
     before, step = math.inf, np.zeros(len(columns) + 1)
     for taken in range(MOST_STEPS):
         gradient = gradient_of(rows, point, passed, information, columns, firth)
         step, gain = _step(information.root, gradient, constraint, point.theta, columns)
         if gain > max(_SLOW * before, _WORTH) and not fresh:
-            information, fresh = information_at(rows, passed, columns), True
+            information, fresh = information_at(rows, passed, columns, rough=not firth), True
             step, gain = _step(information.root, gradient, constraint, point.theta, columns)
         if gain <= done or (gain < _GOOD and gain >= 0.5 * before):
             return Maximum(point, passed, objective, "converged", taken, step, information)
@@ -176,7 +176,7 @@ def maximise(
         before, size = gain, 1.0
         for _ in range(_HALVINGS):
             new, new_passed = rows.pass_at(point.theta.moved(columns, step, size))
-            ahead = information_at(rows, new_passed, columns) if firth else information
+            ahead = information_at(rows, new_passed, columns, rough=False) if firth else information
             reached = _objective(new, ahead, firth)
             if reached >= objective - 1e-12 * (1 + abs(objective)) or (constraint is not None and taken == 0):
                 break
@@ -188,7 +188,7 @@ def maximise(
         point, passed, objective, fresh = new, new_passed, reached, firth
         information = ahead
         if not many and not firth:
-            information, fresh = information_at(rows, passed, columns), True
+            information, fresh = information_at(rows, passed, columns, rough=not firth), True
     return Maximum(point, passed, objective, "moving", MOST_STEPS, step, information)
 
 

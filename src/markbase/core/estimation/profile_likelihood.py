@@ -1,4 +1,4 @@
-"""Where the likelihood of one coefficient, the others free, has fallen by a given numeric column.
+"""Where the likelihood of one coefficient, the others free, has fallen by as much as given.
 
 References
 ----------
@@ -19,6 +19,7 @@ Array = NDArray[np.float64]
 _MOST_STEPS = 60
 _FARTHEST = 2.0
 _CLOSE = 1e-10
+_ROUNDING = 1e-5
 
 
 def profile_end(
@@ -63,10 +64,11 @@ def profile_end(
     sign = 1.0 if upward else -1.0
     lean = information.root.T @ combination
     step = information.root @ lean * (sign * math.sqrt(2 * fall / (lean @ lean)))
+    before = math.inf
     for _ in range(_MOST_STEPS):
         theta = theta.moved(columns, step)
         point, passed = rows.pass_at(theta)
-        information = information_at(rows, passed, columns)
+        information = information_at(rows, passed, columns, rough=not firth)
         reached = point.loglik + (0.5 * information.log_determinant if firth else 0.0)
         above = reached - (objective - fall)
         whitened = information.root.T @ gradient_of(rows, point, passed, information, columns, firth)
@@ -74,9 +76,11 @@ def profile_end(
         square = (2 * above + float(whitened @ whitened)) / float(lean @ lean)
         inner = whitened + sign * math.sqrt(max(square, 0.0)) * lean
         length = float(np.linalg.norm(inner))
-        if length < _CLOSE:
+        settled = length < _CLOSE or (length < _ROUNDING and length > 0.5 * before)  # rounding keeps it from coming closer
+        if settled:
             now = np.concatenate([[theta.start], theta.slopes[columns]])
-            return float(combination @ now) if abs(above) < 1e-6 else math.nan
+            return float(combination @ now) if abs(above) < _ROUNDING else math.nan
+        before = length
         step = information.root @ inner * min(1.0, _FARTHEST / length)
         if not np.isfinite(step).all():
             return math.nan

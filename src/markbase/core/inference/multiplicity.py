@@ -21,6 +21,8 @@ from markbase.core.inference.distributions import t_quantile
 Array = NDArray[np.float64]
 CORRECTIONS = ("bonferroni", "holm", "none", "tukey")
 _POINTS = 400
+_NOTHING = 45.0
+"""Below e to the minus this of the largest, an integrand is left out."""
 
 
 def corrected(p: Array, correction: str, statistic: Array, levels: int, df: float) -> Array:
@@ -54,7 +56,8 @@ def corrected(p: Array, correction: str, statistic: Array, levels: int, df: floa
     if correction == "none" or not len(p):
         return p
     if correction == "tukey":
-        return np.array([studentised_range_tail(math.sqrt(2) * abs(t), levels, df) for t in statistic])
+        tails = np.array([studentised_range_tail(math.sqrt(2) * abs(t), levels, df) for t in statistic])
+        return np.maximum(tails, p)  # all pairs together are no clearer than one by itself
     if correction == "bonferroni":
         return np.minimum(p * np.count_nonzero(~np.isnan(p)), 1.0)
     order = np.argsort(p, kind="stable")
@@ -129,25 +132,43 @@ def studentised_range_tail(q: float, levels: int, df: float) -> float:
     """
     if not q > 0:
         return 1.0 if q == 0 else math.nan
-    nodes, weights = np.polynomial.legendre.leggauss(_POINTS)
-    z = 8.5 * nodes  # φ is nothing beyond
-    density = np.exp(-(z**2) / 2) / math.sqrt(2 * math.pi) * weights * 8.5
-
-    def beyond(width: Array) -> Array:
-        """Return the tail of the range at some widths, by its complement where that keeps digits."""
-        # 1 − k∫φ·inside^(k−1) = k∫φ·(Φ^(k−1) − inside^(k−1)): what Φ(z − w) takes away
-        whole = sp.ndtr(z)[None, :]
-        lost = -np.expm1((levels - 1) * np.log1p(-np.minimum(sp.ndtr(z[None, :] - width[:, None]) / whole, 1 - 1e-16)))
-        tail: Array = levels * ((whole ** (levels - 1) * lost) @ density)
-        return tail
-
     if math.isinf(df):
-        return min(float(beyond(np.array([q]))[0]), 1.0)
-    spread = 1 / math.sqrt(2 * df)
-    low, high = max(0.0, 1 - 12 * spread), 1 + 14 * spread
-    if df < 40:
-        low, high = 0.0, 1 + 40 / math.sqrt(df)
+        return min(float(_range_tail(np.array([q]), levels)[0]), 1.0)
+    # where the density of s times the tail at q·s is large: for far tails at small s, away from where s mostly is
+    grid = np.exp(np.linspace(math.log(1e-4), math.log(1 + 40 / math.sqrt(df)), _POINTS))
+    with np.errstate(divide="ignore"):
+        height = _log_density(grid, df) + np.log(_range_tail(q * grid, levels))
+    peak = float(height.max())
+    if not math.isfinite(peak):
+        return 0.0
+    near = np.flatnonzero(height > peak - _NOTHING)
+    low, high = grid[max(near[0] - 1, 0)], grid[min(near[-1] + 1, len(grid) - 1)]
+    nodes, weights = np.polynomial.legendre.leggauss(_POINTS)
     s = (high - low) / 2 * nodes + (high + low) / 2
-    log_f = math.log(2) + df / 2 * math.log(df / 2) - math.lgamma(df / 2) + (df - 1) * np.log(s) - df * s**2 / 2
-    f = np.exp(log_f) * weights * (high - low) / 2
-    return min(max(float(f @ beyond(q * s)), 0.0), 1.0)
+    f = np.exp(_log_density(s, df)) * weights * (high - low) / 2
+    return min(max(float(f @ _range_tail(q * s, levels)), 0.0), 1.0)
+
+
+def _log_density(s: Array, df: float) -> Array:
+    """Return the logarithm of the density of √(χ²(df)/df)."""
+    found: Array = (
+        math.log(2) + df / 2 * math.log(df / 2) - math.lgamma(df / 2) + (df - 1) * np.log(s) - df * s**2 / 2
+    )
+    return found
+
+
+def _range_tail(widths: Array, levels: int) -> Array:
+    """Return the tail of the range of independent normal values at some widths, shape (widths,).
+
+    By its complement, which keeps digits: k ∫ φ(z) (Φ(z)^(k−1) − [Φ(z) − Φ(z − w)]^(k−1)) dz, over where it is not nothing:
+    the range is wide with the largest value near w/2 and the smallest near −w/2.
+    """
+    nodes, weights = np.polynomial.legendre.leggauss(_POINTS)
+    low, high = np.maximum(-8.5, widths / 2 - 10), np.maximum(8.5, widths / 2 + 10)
+    half = ((high - low) / 2)[:, None]
+    z = half * nodes[None, :] + ((high + low) / 2)[:, None]
+    density = np.exp(-(z**2) / 2) / math.sqrt(2 * math.pi) * weights[None, :] * half
+    whole = sp.ndtr(z)
+    lost = -np.expm1((levels - 1) * np.log1p(-np.minimum(sp.ndtr(z - widths[:, None]) / whole, 1 - 1e-16)))
+    tail: Array = levels * np.einsum("ij,ij->i", whole ** (levels - 1) * lost, density)
+    return tail

@@ -119,6 +119,26 @@ class Estimated(Shown):
         return replace(self, convention=float(alpha))
 
     @property
+    def times(self) -> Array | None:
+        """Shape (rows,): for how many rows each stands by its frequency; None where each stands for itself."""
+        return self.weights.values if self.weights is not None and self.weights.kind == "frequency" else None
+
+    @property
+    def counted(self) -> int:
+        """Rows used, each as often as a frequency weight says."""
+        if self.times is None:
+            return self.sample.used
+        return round(float(self.times.sum() if self.used is None else self.times[self.used].sum()))
+
+    def repeated(self, *values: Array) -> tuple[Array, ...]:
+        """Return values of the rows used, each as often as a frequency weight says."""
+        if self.times is None:
+            return values
+        inside = slice(None) if self.used is None else self.used
+        often = np.round(self.times[inside]).astype(np.intp)
+        return tuple(np.repeat(v, often) for v in values)
+
+    @property
     def errors_words(self) -> str:
         """What the standard errors rest on, in a few words."""
         return self.errors.words.removeprefix("errors ")
@@ -457,21 +477,25 @@ class Estimated(Shown):
         return estimates
 
     def _rows_of(self, told: Coefficient) -> int:
-        """Count the rows used that a coefficient is about, which weights do not change."""
+        """Count the rows used that a coefficient is about, each as often as a frequency weight says."""
         if not told.levels:
-            return self.sample.used
+            return self.counted
         counts = self._counts_at(tuple(name for name, _ in told.levels))
         return int(counts[tuple(level for _, level in told.levels)])
 
     def _counts_at(self, groups: tuple[str, ...]) -> NDArray[np.int64]:
-        """Count the rows used at each joint level of some groups, whatever their weights."""
+        """Count the rows used at each joint level of some groups, each as often as a frequency weight says."""
         if groups not in self._counted:
             variables = [self.variable(name, "categorical") for name in groups]
             codes = joint_codes(variables)
+            inside = slice(None) if self.used is None else self.used
+            times = self.times
             counts = np.bincount(
-                codes if self.used is None else codes[self.used], minlength=math.prod(v.size for v in variables)
+                codes[inside],
+                weights=None if times is None else times[inside],
+                minlength=math.prod(v.size for v in variables),
             )
-            self._counted[groups] = counts.astype(np.int64).reshape([v.size for v in variables])
+            self._counted[groups] = np.round(counts).astype(np.int64).reshape([v.size for v in variables])
         return self._counted[groups]
 
     @cached_property

@@ -206,7 +206,7 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
         "complete",
         fit.data_name,
         basis,
-        Pairs(labels, values, names, np.full(values.shape, fit.sample.used)),
+        Pairs(labels, values, names, np.full(values.shape, fit.counted)),
         fit.level,
         advice_on_products(fit),
     )

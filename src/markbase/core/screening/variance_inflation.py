@@ -253,20 +253,45 @@ def condition_indices(basis: Basis) -> pd.DataFrame:
         (columns sum to 1), the intercept's first. The columns are scaled to unit length and not
         centred, as Belsley, Kuh & Welsch (1980) have it.
     """
-    whole = basis.moments.centred_at(np.zeros(len(basis.moments.centres)))
-    places, labels = [0], ["(intercept)"]
+    places, labels = [], ["(intercept)"]
     for k, term in enumerate(basis.terms, 1):
-        start = int(whole.starts[k])
+        start = int(basis.moments.starts[k])
         for level, label in enumerate(term.labels) if term.is_categorical else [(0, "")]:
             if not term.is_categorical or level != term.base:
                 places.append(start + level)
                 labels.append(f"{term.name}: {label}" if label else term.name)
-    G = whole.cross[np.ix_(places, places)]
-    lengths = np.sqrt(np.diag(G))
-    values, vectors = np.linalg.eigh(G / np.outer(lengths, lengths))
-    values = np.maximum(values[::-1], 1e-17 * values[-1])
-    phi = vectors[:, ::-1] ** 2 / values
+    R = _uncentred_factor(basis, np.array(places, dtype=np.intp))
+    lengths = np.sqrt(np.einsum("ij,ij->j", R, R))
+    _, values, vectors = np.linalg.svd(R / lengths)
+    values = np.maximum(values, 1e-17 * values[0])
+    phi = (vectors.T / values) ** 2
     shares = (phi / phi.sum(axis=1, keepdims=True)).T
     table = pd.DataFrame(shares, columns=labels)
-    table.insert(0, "index", np.sqrt(values[0] / values))
+    table.insert(0, "index", values[0] / values)
     return table
+
+
+def _uncentred_factor(basis: Basis, places: NDArray[np.intp]) -> Array:
+    """Return a triangular factor of a column of ones and some columns as they are, not from their means.
+
+    The centred columns are factored (in twice the working precision where they are nearly collinear), and the means put on
+    top: [1, X] = Q [[√n, √n·means], [0, F]], without a cross-product in which digits are squared away.
+    """
+    try:
+        solution = solve(basis.moments, basis.blocks, basis.used, basis.rows, places, basis.weights)
+    except Dependent as finding:
+        factor, means = finding.factor * finding.lengths, _means_of(basis, places)
+    else:
+        factor, means = solution.factor, solution.means
+    root_n = math.sqrt(basis.moments.weight)
+    if isinstance(factor, np.ndarray) and factor.shape[0] < len(places):
+        factor = np.vstack([factor, np.zeros((len(places) - factor.shape[0], len(places)))])
+    top = np.concatenate([[root_n], root_n * means])
+    return np.vstack([top, np.hstack([np.zeros((len(factor), 1)), factor])])
+
+
+def _means_of(basis: Basis, places: NDArray[np.intp]) -> Array:
+    m = basis.moments
+    scale, centre = np.repeat(m.scales, m.sizes), np.repeat(m.centres, m.sizes)
+    means: Array = centre[places] + scale[places] * m.cross[0, places] / m.weight
+    return means
