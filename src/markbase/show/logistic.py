@@ -58,7 +58,7 @@ def _whether(fit: LogisticFit) -> Section:
     test = fit.overall
     figures = f"{test.kind} chi²({test.df}) = {number(test.statistic, 2)}, {p_phrase(test.p)}"
     if math.isnan(test.statistic):
-        words = "not tested"
+        words = f"not tested: {test.untested or 'no test could be computed'}"
     elif test.p < fit.alpha:
         words = f"together the terms tell something about `{fit.outcome.name}`"
     else:

@@ -78,7 +78,7 @@ def _order(order: Any, rows: int) -> Array:
 
 def _spread(fit: LinearFit) -> tuple[float, int, float]:
     """Return n·R² of the squared residuals on the terms, its degrees of freedom and p (Koenker 1981)."""
-    square = np.nan_to_num((fit.outcome.values - fit.fitted) ** 2)
+    square = np.nan_to_num(((fit.outcome.values - fit.fitted) / fit.strength.residual_sd) ** 2)
     blocks = [*(c.coded() for c in fit.components), CodedColumns(1, multiplier=square)]
     heavy = fit.weights.values if fit.weights else None
     moments = gather(blocks, fit.sample.rows, fit.used, heavy)

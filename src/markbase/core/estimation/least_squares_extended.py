@@ -154,7 +154,7 @@ def _grains(moments: Moments, blocks: Sequence[CodedColumns]) -> Array:
         if block.multiplier is None:
             continue
         at = np.arange(moments.starts[k], moments.starts[k] + block.levels)
-        spread = np.sqrt(np.maximum(np.diag(moments.cross)[at], 0.0) / moments.rows)
+        spread = np.sqrt(np.maximum(np.diag(moments.cross)[at], 0.0) / moments.weight)
         size = abs(moments.centres[k]) / moments.scales[k] + spread
         with np.errstate(divide="ignore", invalid="ignore"):
             grains[at] = np.where(spread > 0, np.finfo(float).eps * size / spread, 0.0)

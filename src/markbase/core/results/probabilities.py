@@ -127,6 +127,17 @@ class Probabilities(Fit):
         ColumnError
             If the model has no such group.
         """
+        key = (group, tuple(sorted((at or {}).items())))
+        if key not in self._told_groups:
+            self._told_groups[key] = self._groups_at(group, at)
+        return self._told_groups[key].copy()
+
+    @cached_property
+    def _told_groups(self) -> dict[tuple[str, tuple[tuple[str, float], ...]], pd.DataFrame]:
+        return {}
+
+    def _groups_at(self, group: str, at: Mapping[str, float] | None) -> pd.DataFrame:
+        """Compute what `groups` tells: a pass over the rows for each level."""
         term = self.variable(group, "categorical")
         self._check_cells(term)
         setting = self._setting(at)
@@ -203,7 +214,7 @@ class Probabilities(Fit):
             se = self._se_of(found.slope)
             p = float(p_of_t(found.value / se, math.inf)) if se > 0 else math.nan
             ends = found.value - half * se, found.value + half * se
-            records.append([term.name, "", "", False, self.sample.used, found.value, se, *ends, p])
+            records.append([term.name, "", "", False, self.counted, found.value, se, *ends, p])
         return pd.DataFrame(records, columns=_MARGINAL).astype({"n": np.int64, "base": bool})
 
     def _predicted(self, setting: Setting) -> dict[str, float]:
