@@ -70,7 +70,7 @@ def test_cases_are_listed_by_the_identifier_of_the_data_with_residuals_of_the_ha
     X = np.column_stack(
         [np.ones(len(frame)), *[frame["voice"] == v for v in ("bass", "soprano", "tenor")], frame["age"], frame["km"]]
     ).astype(float)
-    p, y = fit.fitted, (frame["stays"] == "yes").to_numpy(float)
+    p, y = fit.fitted.to_numpy(), (frame["stays"] == "yes").to_numpy(float)
     w, f = p * (1 - p), frame["times"].to_numpy() if repeated else 1.0
     h = w * np.einsum("ij,jk,ik->i", X, np.linalg.inv(X.T @ (X * (f * w)[:, None])), X)
     r = (y - p) / np.sqrt(w * (1 - h))

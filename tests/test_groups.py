@@ -78,7 +78,7 @@ def test_adjusted_means_and_probabilities_are_averages_of_predictions(kind, sett
         mine = frame["voice"] == level
         outcome = frame["score"] if kind == "linear" else (frame["stays"] == "yes").astype(float)
         assert table.loc[level, "plain"] == pytest.approx(np.average(outcome[mine], weights=weights[mine]), rel=1e-12)
-        assert table.loc[level, "n"] == mine.sum()
+        assert table.loc[level, "n"] == (weights[mine].sum() if setting == "frequencies" else mine.sum())
     V = _covariance(fit)
     for level in table.index.drop("alto"):
         lean = slopes[level] - slopes["alto"]

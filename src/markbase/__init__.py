@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from markbase.core.comparison.comparison import Comparison, compare
     from markbase.core.comparison.cross_validation import CrossValidation, cross_validate
     from markbase.core.comparison.fit_blocks import fit_blocks
+    from markbase.core.comparison.score import Score, score
     from markbase.core.design.requested_terms import all_but, interaction, polynomial
     from markbase.core.diagnostics.classification import Classification
     from markbase.core.diagnostics.residuals import Checks
@@ -93,6 +94,7 @@ _HOMES = {
     "MarkbaseWarning": "markbase.core.errors",
     "Plan": "markbase.files.plan",
     "Reading": "markbase.core.results.statements",
+    "Score": "markbase.core.comparison.score",
     "Screen": "markbase.core.screening.screen",
     "SeparationError": "markbase.core.errors",
     "Study": "markbase.core.study.study",
@@ -121,6 +123,7 @@ _HOMES = {
     "polynomial": "markbase.core.design.requested_terms",
     "read_codebook": "markbase.files.codebook",
     "read_plan": "markbase.files.plan",
+    "score": "markbase.core.comparison.score",
     "screen": "markbase.core.screening.screen",
     "screen_fit": "markbase.core.screening.screen",
     "specifications": "markbase.core.screening.specifications",
@@ -156,6 +159,7 @@ __all__ = [
     "MarkbaseWarning",
     "Plan",
     "Reading",
+    "Score",
     "Screen",
     "SeparationError",
     "Study",
@@ -186,6 +190,7 @@ __all__ = [
     "polynomial",
     "read_codebook",
     "read_plan",
+    "score",
     "screen",
     "screen_fit",
     "specifications",

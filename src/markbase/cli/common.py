@@ -19,6 +19,7 @@ from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
 from markbase.files.codebook import read_codebook
+from markbase.files.data import open_study, read_table
 from markbase.files.plan import Plan, read_plan, read_step
 from markbase.show.page import Page
 from markbase.show.records import to_json
@@ -113,6 +114,36 @@ class Source:
             study = study.mark(name, level)
         for name, rule in (pair(text, "--base-by") for text in self.rules):
             study = study.mark(name, by=rule)
+        return study
+
+    def open_other(self, file: Path, needed: set[str]) -> Study:
+        """Open another file and prepare it as the data are, to predict for its rows.
+
+        Steps that choose rows, and steps that look at other rows, are left out with a remark; so are steps that fail on
+        columns the prediction does not need.
+        """
+        plan = self.plan()
+        names = set(read_table(file).columns)
+        book = read_codebook(plan.codebook) if plan.codebook else Codebook(source="--as")
+        for name, kind in (pair(text, "--as") for text in self.kinds):
+            book = book.with_kind(name, kind)
+        book = replace(book, columns={n: spec for n, spec in book.columns.items() if n in names})
+        study = open_study(file, book, missing=plan.missing, encoding=plan.encoding)
+        for step in plan.prepare:
+            action, column = str(step.get("do")), str(step.get("name") or step.get("column") or "")
+            if action in ("hold_out", "keep", "lag"):
+                if action != "lag" or column in needed:
+                    remark(
+                        f"The step `{action}` is not carried out on `{file.name}`: it looks at other rows, or chooses them."
+                    )
+                continue
+            if action == "mark":
+                continue  # another base changes no prediction
+            try:
+                study = study.prepare([step], source="")
+            except MarkbaseError as problem:
+                if column in needed:
+                    raise type(problem)(f"{file.name}, step `{action}` of `{column}`: {problem}") from None
         return study
 
 

@@ -9,7 +9,9 @@ import click
 
 from markbase.cli.common import pair, remarks, show, show_json
 from markbase.cli.fit_options import fit_options, options_of
+from markbase.core.design.terms import variables_of
 from markbase.core.errors import MarkbaseError
+from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.files.data import read_table
 from markbase.files.data_writing import write_table
@@ -34,12 +36,25 @@ from markbase.show.records import table_record
     help="A file with one profile a row, its columns named as in the data.",
 )
 @click.option(
+    "--for",
+    "for_rows",
+    metavar="FILE|all",
+    help="Predict for every row of this file, prepared as the data are, or of the data themselves.",
+)
+@click.option(
+    "--back-transformed",
+    is_flag=True,
+    help="Of a logged outcome: also in its own unit, as geometric mean and as mean by smearing.",
+)
+@click.option(
     "--into", type=click.Path(path_type=Path), metavar="FILE", help="Write the predictions to this CSV or TSV."
 )
 @click.option("--replace", "replaces", is_flag=True, help="With --into: write over a file that is there.")
 def command(
     profiles: tuple[str, ...],
     file_of_profiles: Path | None,
+    for_rows: str | None,
+    back_transformed: bool,
     into: Path | None,
     replaces: bool,
     as_json: bool,
@@ -52,11 +67,20 @@ def command(
         --outcome belonging --terms age,voice --profile 'voice=tenor, age=30'
     """
     with remarks() as told:
-        if bool(profiles) == bool(file_of_profiles):
-            raise MarkbaseError("Say for whom: --profile 'voice=tenor, age=30', or --profiles FILE.")
-        _, fit = options_of(given).fit()
-        wanted: Any = read_table(file_of_profiles) if file_of_profiles else [_values(text) for text in profiles]
-        table = fit.predict(wanted)
+        if bool(profiles) + bool(file_of_profiles) + bool(for_rows) != 1:
+            raise MarkbaseError(
+                "Say for whom, in one way: --profile 'voice=tenor, age=30', --profiles FILE, or --for FILE (or all)."
+            )
+        options = options_of(given)
+        study, fit = options.fit()
+        wanted: Any = [_values(text) for text in profiles]
+        if file_of_profiles:
+            wanted = read_table(file_of_profiles)
+        elif for_rows:
+            wanted = (
+                study if for_rows == "all" else options.source.open_other(Path(for_rows), needed=columns_of_fit(fit))
+            )
+        table = fit.predict(wanted, back_transformed=back_transformed)
         if into:
             write_table(table, into, replace=replaces)
     if as_json:
@@ -71,3 +95,14 @@ def command(
 def _values(text: str) -> dict[str, str]:
     """Take ``voice=tenor, age=30`` apart."""
     return dict(pair(part, "--profile") for part in text.split(",") if part.strip())
+
+
+def columns_of_fit(fit: AnyFit) -> set[str]:
+    """Return the columns a fit predicts from, and those they were made of."""
+    names: set[str] = set()
+    waiting = [v.column for v in variables_of(fit.model_terms).values()]
+    while waiting:
+        column = waiting.pop()
+        names.add(column.name)
+        waiting += column.made.sources if column.made else ()
+    return names

@@ -12,10 +12,12 @@ from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.comparison import Comparison
 from markbase.core.comparison.cross_validation import CrossValidation
+from markbase.core.comparison.score import Score
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import decimals_for, number, p_value, share, short, without_zero
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.simple_slopes import TurningPoint
 from markbase.core.tables import rows_of
 from markbase.show.fit import LEVEL_INDENT, errors_text, reading_blocks, rows_section
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
@@ -352,3 +354,30 @@ def cross_validation_page(result: CrossValidation) -> Page:
         facts.append(("left out", f"{count_noun(result.left_out, 'row')} whose level occurs in no other part"))
     blocks = (Table(heads, tuple(rows), frozenset({1, 2, 3, 4}), 0), Facts(tuple(facts)))
     return Page(f"{result.outcome}: on rows the model has not seen", "", (Section("", note, blocks),))
+
+
+def score_page(result: Score) -> Page:
+    """Describe figures on rows held out before the fit."""
+    rows = []
+    for r in rows_of(result.table):
+        digits = 2 if r.figure == "root mean squared error" else 3
+        write = number if r.figure == "root mean squared error" else without_zero
+        rows.append(
+            Row((r.figure, write(r.of_the_fit, digits), write(r.held_out, digits), write(r.without_terms, digits)))
+        )
+    facts = [
+        ("scored", f"{count_noun(result.rows, 'row')} held out"),
+        ("reading", "for new people like these, expect the figures held out, not those of the fit"),
+        ("one split", "another split gives other figures; cross-validation tells by how much"),
+    ]
+    if result.left_out:
+        facts.append(("left out", f"{count_noun(result.left_out, 'row')}: a gap, or a level the fit has not seen"))
+    facts += [("levels", words) for words in result.unseen]
+    heads = ("figure", "rows of the fit", "rows held out", "no terms at all")
+    blocks = (Table(heads, tuple(rows), frozenset({1, 2, 3}), 0), Facts(tuple(facts)))
+    return Page(f"{result.outcome}: on rows held out", "", (Section("", blocks=blocks),))
+
+
+def turning_point_page(result: TurningPoint) -> Page:
+    """Describe where a curve turns."""
+    return Page(f"Turning point of {result.numeric}", "", (Section("", blocks=(Sentences(((result.text, ()),)),)),))

@@ -9,11 +9,13 @@ from markbase.core.comparison.backward_elimination import Elimination
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.comparison import Comparison
 from markbase.core.comparison.cross_validation import CrossValidation
+from markbase.core.comparison.score import Score
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.diagnostics.residuals import Checks
 from markbase.core.display import Renderer
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.simple_slopes import TurningPoint
 from markbase.core.results.statements import Equation, Guide, Lines, Reading
 from markbase.core.screening.prune import Pruned
 from markbase.core.screening.screen import Screen
@@ -22,7 +24,14 @@ from markbase.core.study.coding import Coding
 from markbase.core.study.study import Study
 from markbase.core.study.trail import Trail
 from markbase.core.study.verification import Check
-from markbase.show.blocks import blocks_page, comparison_page, cross_validation_page, elimination_page
+from markbase.show.blocks import (
+    blocks_page,
+    comparison_page,
+    cross_validation_page,
+    elimination_page,
+    score_page,
+    turning_point_page,
+)
 from markbase.show.equation import equation_page
 from markbase.show.fit import checks_page, fit_page, reading_page
 from markbase.show.group_tables import guide_page, lines_page
@@ -49,7 +58,9 @@ _PAGES: dict[type, Callable[[Any], Page]] = {
     Elimination: elimination_page,
     Pruned: pruned_page,
     Reading: reading_page,
+    Score: score_page,
     Screen: screen_page,
+    TurningPoint: turning_point_page,
     Specifications: specifications_page,
     Study: study_page,
     Trail: trail_page,

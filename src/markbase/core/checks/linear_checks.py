@@ -39,7 +39,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     if fit.fixed_effects is not None:
         raise FitError("A fit with levels taken out is not checked; fit it with the column as a term, or without it.")
     inside = slice(None) if fit.used is None else fit.used
-    e = (fit.outcome.values - fit.fitted)[inside]
+    e = (fit.outcome.values - fit._fitted)[inside]
     (often,) = fit.repeated(e)
     skew, kurtosis, k2, k2_p = shape(often)
     bp, bp_df, bp_p = _spread(fit)
@@ -78,7 +78,7 @@ def _order(order: Any, rows: int) -> Array:
 
 def _spread(fit: LinearFit) -> tuple[float, int, float]:
     """Return n·R² of the squared residuals on the terms, its degrees of freedom and p (Koenker 1981)."""
-    square = np.nan_to_num(((fit.outcome.values - fit.fitted) / fit.strength.residual_sd) ** 2)
+    square = np.nan_to_num(((fit.outcome.values - fit._fitted) / fit.strength.residual_sd) ** 2)
     blocks = [*(c.coded() for c in fit.components), CodedColumns(1, multiplier=square)]
     heavy = fit.weights.values if fit.weights else None
     moments = gather(blocks, fit.sample.rows, fit.used, heavy)
@@ -115,7 +115,7 @@ def views_of(fit: LinearFit, most: int = 5) -> Views:
     labels = fit.identified(here[order])[1]
     heaviest = tuple((v, float(h[k]), float(standardised[k])) for v, k in zip(labels, order, strict=True))
     normal = sp.ndtri((np.arange(1, len(here) + 1) - 0.375) / (len(here) + 0.25))
-    return Views(fit.fitted[here], standardised, h, normal, heaviest, float(influence.max()))
+    return Views(fit._fitted[here], standardised, h, normal, heaviest, float(influence.max()))
 
 
 def _standardised(fit: LinearFit) -> tuple[NDArray[np.intp], Array, Array, Array, Whitened]:
@@ -141,7 +141,9 @@ def _standardised(fit: LinearFit) -> tuple[NDArray[np.intp], Array, Array, Array
 
 def _room_of(whitened: Whitened, rows: NDArray[np.intp], repeated: bool) -> Array:
     """Return h(1 − h) of some rows, as the sum over all other rows of the squared products with them: no digit cancels."""
-    chosen = np.zeros(len(whitened.blocks[-1].multiplier), dtype=bool)  # type: ignore[arg-type]  # the outcome
+    outcome = whitened.blocks[-1].multiplier
+    assert outcome is not None
+    chosen: NDArray[np.bool_] = np.zeros(len(outcome), dtype=np.bool_)
     chosen[rows] = True
     own = np.vstack([Q * np.sqrt(w)[:, None] for _, Q, _, w in replace_used(whitened, chosen).chunks()])
     found = np.zeros(len(rows))
@@ -182,7 +184,7 @@ def _cases(fit: LinearFit, most: int) -> pd.DataFrame:
         {
             name: labels,
             "observed": fit.outcome.values[chosen],
-            "fitted": fit.fitted[chosen],
+            "fitted": fit._fitted[chosen],
             "residual": standardised[order],
             "leverage": h[order],
             "influence": influence[order],

@@ -49,7 +49,7 @@ def calibration_of(fit: LogisticFit, parts: int) -> pd.DataFrame:
 def _inside(fit: LogisticFit) -> tuple[Array, Array, Array | None]:
     inside = slice(None) if fit.used is None else fit.used
     heavy = fit.weights.values[inside] if fit.weights and fit.times is None else None
-    happened, p = fit.repeated(fit.likelihood.event[inside], fit.fitted[inside])
+    happened, p = fit.repeated(fit.likelihood.event[inside], fit._fitted[inside])
     return happened, p, heavy
 
 
@@ -110,7 +110,7 @@ def cases_of(fit: LogisticFit, most: int | None, by: str) -> pd.DataFrame:
     for chunk, h in _leverages(fit):
         leverage[chunk] = h
     here = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
-    p, happened, h = fit.fitted[here], fit.likelihood.event[here], leverage[here]
+    p, happened, h = fit._fitted[here], fit.likelihood.event[here], leverage[here]
     pearson = (happened - p) / np.sqrt(np.maximum(p * (1 - p), 1e-300))
     room = np.maximum(1 - h, 1e-12)
     standardised = pearson / np.sqrt(room)

@@ -14,7 +14,6 @@ from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.diagnostics.classification import area_under_curve
 from markbase.core.display import Shown
 from markbase.core.errors import MarkbaseError
-from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 
 Array = NDArray[np.float64]
@@ -86,7 +85,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
         seen.append(_figures(fit, y[known], predicted[known], means[known], often[known]))
         bare.append(_figures(fit, y[known], means[known], means[known], often[known]))
     middle = np.full(len(here), np.average(y[here], weights=often[here]))
-    own = _figures(fit, y[here], fit.fitted[here], middle, often[here])
+    own = _figures(fit, y[here], fit._fitted[here], middle, often[here])
     table = pd.DataFrame(
         {
             "figure": list(own),
@@ -128,7 +127,10 @@ def error_measures(
     """
     error = float(np.average((y - predicted) ** 2, weights=often))
     if not logistic:
-        return {"root mean squared error": math.sqrt(error), "R²": 1 - error / float(np.average((y - mean) ** 2, weights=often))}
+        return {
+            "root mean squared error": math.sqrt(error),
+            "R²": 1 - error / float(np.average((y - mean) ** 2, weights=often)),
+        }
     times = np.round(often).astype(np.intp) if repeated else np.ones(len(y), dtype=np.intp)
     area = area_under_curve(np.repeat(y, times), np.repeat(predicted, times))[0]
     return {

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.design.complete_cases import CompleteCases, complete_rows
@@ -62,6 +63,8 @@ class Request:
     """The column that names the cases."""
     possible_cluster: str
     """A column with the role of a cluster that is not made use of; empty for none."""
+    index: pd.Index[Any] | None = None
+    """The index of the rows of the study."""
 
     @property
     def heavy(self) -> Array | None:
@@ -142,6 +145,7 @@ def check_request(
         options.level,
         names[0] if names else None,
         hint,
+        study.index,
     )
 
 

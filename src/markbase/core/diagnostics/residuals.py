@@ -102,7 +102,9 @@ def shape(residuals: Array) -> tuple[float, float, float, float]:
     size = float(np.abs(residuals).max(initial=0.0))
     if size == 0:
         return math.nan, math.nan, math.nan, math.nan
-    centred = residuals / size - float(np.mean(residuals / size))  # powers of very large or small ones cannot be written
+    centred = residuals / size - float(
+        np.mean(residuals / size)
+    )  # powers of very large or small ones cannot be written
     m2 = float(np.mean(centred**2))
     if m2 == 0:
         return math.nan, math.nan, math.nan, math.nan

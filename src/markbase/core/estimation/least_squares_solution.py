@@ -86,8 +86,10 @@ class Solution:
         lower = np.zeros_like(shifted)
         nothing = np.zeros_like(self.centres)
         above = twofold.minus((self.means, self.means_lower), (self.centres, nothing))
-        for k in np.flatnonzero(starts):
-            shifted[k], lower[k] = twofold.minus((combinations[k], nothing), above)
+        none = np.zeros((int(starts.sum()), len(nothing)))
+        shifted[starts], lower[starts] = twofold.minus(
+            (combinations[starts], none), (above[0][None, :], above[1][None, :])
+        )
         return twofold.matmul((shifted, lower), (self.root, self.root_lower))
 
 

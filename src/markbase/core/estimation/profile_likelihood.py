@@ -76,7 +76,9 @@ def profile_end(
         square = (2 * above + float(whitened @ whitened)) / float(lean @ lean)
         inner = whitened + sign * math.sqrt(max(square, 0.0)) * lean
         length = float(np.linalg.norm(inner))
-        settled = length < _CLOSE or (length < _ROUNDING and length > 0.5 * before)  # rounding keeps it from coming closer
+        settled = length < _CLOSE or (
+            length < _ROUNDING and length > 0.5 * before
+        )  # rounding keeps it from coming closer
         if settled:
             now = np.concatenate([[theta.start], theta.slopes[columns]])
             return float(combination @ now) if abs(above) < _ROUNDING else math.nan

@@ -72,11 +72,13 @@ def replace_in(rows: Rows, sample: Sample, setting: Setting) -> Rows:
     setting = sample.followed(setting)
     coded = []
     for component, own in zip(components_of(sample.terms), rows.blocks, strict=True):
-        coded.append(_changed(component, sample, setting) if any(n in setting for n in component.names) else own)
+        coded.append(
+            changed_component(component, sample, setting) if any(n in setting for n in component.names) else own
+        )
     return Rows(coded, rows.event, rows.used, rows.weights, rows.moments)
 
 
-def _changed(component: Component, sample: Sample, setting: Setting) -> CodedColumns:
+def changed_component(component: Component, sample: Sample, setting: Setting) -> CodedColumns:
     """Return a component with its variables as they are set."""
     variables = (*(v for v, _ in component.numerics), *component.groups)
     rows = len(variables[0].column.values)

@@ -57,7 +57,7 @@ def corrected(p: Array, correction: str, statistic: Array, levels: int, df: floa
         return p
     if correction == "tukey":
         tails = np.array([studentised_range_tail(math.sqrt(2) * abs(t), levels, df) for t in statistic])
-        return np.maximum(tails, p)  # all pairs together are no clearer than one by itself
+        return np.asarray(np.maximum(tails, p))  # all pairs together are no clearer than one by itself
     if correction == "bonferroni":
         return np.minimum(p * np.count_nonzero(~np.isnan(p)), 1.0)
     order = np.argsort(p, kind="stable")
@@ -151,9 +151,7 @@ def studentised_range_tail(q: float, levels: int, df: float) -> float:
 
 def _log_density(s: Array, df: float) -> Array:
     """Return the logarithm of the density of √(χ²(df)/df)."""
-    found: Array = (
-        math.log(2) + df / 2 * math.log(df / 2) - math.lgamma(df / 2) + (df - 1) * np.log(s) - df * s**2 / 2
-    )
+    found: Array = math.log(2) + df / 2 * math.log(df / 2) - math.lgamma(df / 2) + (df - 1) * np.log(s) - df * s**2 / 2
     return found
 
 

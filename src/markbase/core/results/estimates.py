@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import ClassVar, Self
+from typing import Any, ClassVar, Self
 
 import numpy as np
 import pandas as pd
@@ -68,6 +68,8 @@ class Estimated(Shown):
 
     identifier: Column | None = None
     """The column that names the cases; None if the data have none."""
+    index: pd.Index[Any] | None = None
+    """The index of the rows of the study."""
     retold: str = ""
     """That the fit is told again from another base, with what was verified; empty if it is not."""
     convention: float | None = None

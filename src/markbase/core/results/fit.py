@@ -16,9 +16,13 @@ from markbase.core.design.terms import Term, remake, variables_of
 from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseError, count_noun, near, remark
 from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.results.fit_statistics import OverallTest
+from markbase.core.results.predictions import NewRows, head_of, new_rows
 from markbase.core.results.readers import readers
 from markbase.core.results.simple_slopes import Probed
 from markbase.core.study.column import Column
+from markbase.core.study.derived_values import can_follow
+from markbase.core.study.frames import columns_of
+from markbase.core.study.study import Study
 
 if TYPE_CHECKING:
     from markbase.core.results.statements import Equation, Guide, Lines, Reading
@@ -315,21 +319,28 @@ class Fit(Probed):
         labels = [f"`{g.name}` `{g.labels[int(np.argmax(setting[g.name]))]}`" for g in groups]
         return [f"no row used has {' and '.join(labels)} together"]
 
-    def predict(self, profiles: Mapping[str, Any] | pd.DataFrame | Sequence[Mapping[str, Any]]) -> pd.DataFrame:
-        """Predict for some profiles.
+    def predict(
+        self, profiles: Mapping[str, Any] | Sequence[Mapping[str, Any]] | Study | Any, *, back_transformed: bool = False
+    ) -> pd.DataFrame:
+        """Predict for some profiles, or for every row of a table.
 
         Parameters
         ----------
-        profiles : mapping, sequence of mapping, or DataFrame
-            Values of columns of the model, one profile or several. A column that is not given is as in the sample:
-            the prediction is averaged over the rows used.
+        profiles : mapping, sequence of mapping, Study or table
+            Values of columns of the model: one profile, several, or a table (pandas, Polars, PyArrow, a study) with a row a case.
+            A column that is not given is as in the sample: the prediction is averaged over the rows used. Columns that were
+            derived from others follow them.
+        back_transformed : bool
+            For a logged outcome: also its geometric mean in the unit it was made of, and the mean by Duan's smearing.
 
         Returns
         -------
         pandas.DataFrame
-            The values given, then for a linear model `predicted`, `se`, `low`, `high` (the mean of all such people) and
-            `one_low`, `one_high` (one such person); for a logistic model `probability`, `low`, `high`, `log_odds`, `se`.
-            `caution` says where a profile lies outside the data.
+            The values given (of a table with all columns of the model: its identifier, and `observed` where it has the outcome),
+            then for a linear model `predicted`, `se`, `low`, `high` (the mean of all such people) and `one_low`, `one_high`
+            (one such person: with the spread of the residuals, and of what the profile does not name); for a logistic model
+            `probability`, `low`, `high`, `log_odds`, `se`. `residual` where the outcome is known. `caution` says where a row has
+            a gap, which gives no prediction and no stop, or lies outside the data.
 
         Raises
         ------
@@ -347,12 +358,20 @@ class Fit(Probed):
         """
         if isinstance(profiles, Mapping):
             profiles = [profiles]
-        if isinstance(profiles, pd.DataFrame):
-            names = {v for t in self.model_terms for v in t.names}
-            inside = [c for c in profiles.columns if c in names]
+        if isinstance(profiles, (str, bytes)) or not hasattr(profiles, "__len__") and not isinstance(profiles, Study):
+            raise MarkbaseError(f"Predictions are for profiles or for the rows of a table, not for {profiles!r}.")
+        if not isinstance(profiles, (list, tuple)):
+            table = self._predicted_rows(profiles)
+            if table is not None:
+                return self._back(table) if back_transformed else table
+            named = dict(columns_of(profiles))
+            inside = [c for c in named if c in variables_of(self.model_terms)]
             if not inside:
                 raise ColumnError("The profiles have no column of the model.")
-            rows = [{str(k): v for k, v in row.items()} for row in profiles[inside].to_dict("records")]
+            rows = [
+                {c: v for c, v in zip(inside, values, strict=True)}
+                for values in zip(*(named[c].tolist() for c in inside), strict=True)
+            ]
         else:
             rows = [dict(p) for p in profiles]
         if not rows:
@@ -373,7 +392,72 @@ class Fit(Probed):
                 f"{count_noun(outside, 'profile')} {'lies' if outside == 1 else 'lie'} outside the data ({where}"
                 f"{', among others' if outside > 1 else ''}): the prediction there rests on the form of the model alone."
             )
-        return pd.DataFrame(found)
+        table = pd.DataFrame(found)
+        return self._back(table) if back_transformed else table
+
+    def _predicted_rows(self, data: Any) -> pd.DataFrame | None:
+        """Predict for the rows of a table that has all columns of the model; None if it lacks some that can be averaged over."""
+        names = set(data.columns if isinstance(data, Study) else dict(columns_of(data)))
+        lacking = [v.name for v in variables_of(self.model_terms).values() if not _can_be_had(v.column, names)]
+        if lacking and not isinstance(data, Study) and len(lacking) < len(variables_of(self.model_terms)):
+            return None
+        rows = new_rows(self, data)
+        told = pd.DataFrame({**head_of(self, rows), **self._of_rows(rows), "caution": rows.cautions}, index=rows.index)
+        outside = sum(bool(c) for c in rows.cautions)
+        if outside:
+            where = next(c for c in rows.cautions if c)
+            remark(
+                f"{count_noun(outside, 'row')} of {len(told):,} {'has' if outside == 1 else 'have'} a gap or {'lies' if outside == 1 else 'lie'} outside "
+                f"the data ({where}{', among others' if outside > 1 else ''}); the column of cautions says which."
+            )
+        return told
+
+    def _of_rows(self, rows: NewRows) -> dict[str, Array]:
+        """Return the columns of a prediction for each row."""
+        raise NotImplementedError
+
+    def _back(self, table: pd.DataFrame) -> pd.DataFrame:
+        """Add predictions in the unit of what a logged outcome was made of."""
+        made = self.outcome.made
+        if made is None or made.how not in ("log", "log1p") or "predicted" not in table:
+            raise MarkbaseError(
+                f"Only a logged outcome is brought back to its own unit, and `{self.outcome.name}` is not the logarithm of anything."
+            )
+        less = 1.0 if made.how == "log1p" else 0.0
+        inside = slice(None) if self.used is None else self.used
+        heavy = self.weights.values[inside] if self.weights else None
+        smear = float(np.average(np.exp(self.residuals.to_numpy()[inside]), weights=heavy))
+        back = np.exp(table[["predicted", "low", "high"]].to_numpy(dtype=np.float64))
+        found = table.drop(columns="caution").assign(
+            geometric_mean=back[:, 0] - less,
+            geometric_low=back[:, 1] - less,
+            geometric_high=back[:, 2] - less,
+            mean_smeared=back[:, 0] * smear - less,
+        )
+        return found.assign(caution=table["caution"])
+
+    @property
+    def fitted(self) -> pd.Series[float]:
+        """What the model gives for each row of the study, on the index of its table; NaN for a row not used."""
+        return pd.Series(self._fitted.copy(), index=self.index, name="fitted")
+
+    @property
+    def residuals(self) -> pd.Series[float]:
+        """Observed less fitted, on the index of the study's table; of a yes/no outcome 1 or 0 less the probability."""
+        observed = (self.outcome.values == 1).astype(np.float64) if self.outcome.is_categorical else self.outcome.values
+        return pd.Series(observed - self._fitted, index=self.index, name="residual")
+
+    @property
+    def _fitted(self) -> Array:
+        raise NotImplementedError
 
     def _predicted(self, setting: Setting) -> dict[str, float]:
         raise NotImplementedError
+
+
+def _can_be_had(column: Column, names: set[str]) -> bool:
+    """Return whether a table has a column, or all it was made of."""
+    if column.name in names:
+        return True
+    made = column.made
+    return made is not None and can_follow(made) and all(_can_be_had(source, names) for source in made.sources)

@@ -159,6 +159,7 @@ def fit_linear(
         weights=request.weights,
         possible_cluster=request.possible_cluster,
         identifier=request.identifier,
+        index=request.index,
         fixed_effects=absorbed,
     )
     if fit.exact:

@@ -26,8 +26,10 @@ from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.formatting import short
 from markbase.core.inference.covariance import errors_of
 from markbase.core.inference.distributions import p_of_f, t_quantile
+from markbase.core.inference.marginal_effects import changed_component, known_profile
 from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, OverallTest
+from markbase.core.results.predictions import NewRows, predictor_of
 from markbase.core.results.readers import readers
 from markbase.core.study.column import Column
 from markbase.core.tables import table_of
@@ -305,6 +307,37 @@ class LinearFit(Fit):
         means: Array = centre + sums / np.bincount(codes, weights=heavy, minlength=group.size)
         return means
 
+    def _of_rows(self, rows: NewRows) -> dict[str, Array]:
+        predicted, se = predictor_of(self, rows)
+        half = t_quantile(self.level, self.df_rest)
+        found = {"predicted": predicted, "se": se, "low": predicted - half * se, "high": predicted + half * se}
+        if self.fixed_effects is None:
+            wide = half * np.hypot(se, self.strength.residual_sd)
+            found |= {"one_low": predicted - wide, "one_high": predicted + wide}
+        if rows.observed is not None:
+            found["residual"] = rows.observed - predicted
+        return found
+
+    def _unnamed_variance(self, setting: Setting) -> float:
+        """Return the variance over the rows of what a profile does not name, by the law of total variance."""
+        setting = self._sample.followed(setting)
+        if known_profile(self.model_terms, setting):
+            return 0.0
+        inside = self._sample.inside
+        by_column = np.zeros(self.moments.cross.shape[0])
+        by_column[self.solution.columns] = self.solution.coefficients
+        found = np.zeros(self.sample.used)
+        for k, component in enumerate(self.components, 1):
+            coded = changed_component(component, self._sample, setting)
+            own = by_column[self.moments.starts[k] : self.moments.starts[k] + component.size]
+            value = own[0] if coded.codes is None else own[coded.codes[inside]]
+            found = found + value * (
+                1.0 if coded.multiplier is None else coded.multiplier[inside] - self.moments.centres[k]
+            )
+        heavy = self._sample.heavy
+        mean = np.average(found, weights=heavy)
+        return float(np.average((found - mean) ** 2, weights=heavy))
+
     def _predicted(self, setting: Setting) -> dict[str, float]:
         wide = self._sample.row(setting)
         chooser = wide[self.solution.columns][None, :]
@@ -314,12 +347,13 @@ class LinearFit(Fit):
         estimate = float(self._combined(chooser, starts)[0])
         se = float(self._se(self._roots_of(chooser, starts))[0])
         low, high = self._interval(estimate, se)
-        one_low, one_high = self._interval(estimate, math.hypot(se, self.strength.residual_sd))
+        spread = math.sqrt(self.strength.residual_sd**2 + self._unnamed_variance(setting))
+        one_low, one_high = self._interval(estimate, math.hypot(se, spread))
         found = {"predicted": estimate, "se": se, "low": low, "high": high}
         return found if self.fixed_effects else found | {"one_low": one_low, "one_high": one_high}
 
     @cached_property
-    def fitted(self) -> Array:
+    def _fitted(self) -> Array:
         """What the model gives for each row of the study, shape (rows,); NaN for a row not used."""
         start = None
         if self.fixed_effects is not None:

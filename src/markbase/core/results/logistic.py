@@ -81,6 +81,7 @@ class LogisticFit(Probabilities):
             self.level,
             self.identifier,
             self.possible_cluster,
+            self.index,
         )
         return fit_of(self.outcome, terms, request, self.data_name, bool(self.penalty))
 
@@ -102,7 +103,7 @@ class LogisticFit(Probabilities):
         return self.errors.middle is None
 
     @cached_property
-    def fitted(self) -> Array:
+    def _fitted(self) -> Array:
         """The probability of the event for each row of the study, shape (rows,); NaN for a row not used."""
         return probability(self.likelihood.predictor_of(self.theta))
 
@@ -407,6 +408,7 @@ def fit_of(target: Column, terms: tuple[Term, ...], request: Request, name: str,
         weights=request.weights,
         possible_cluster="" if firth else request.possible_cluster,
         identifier=request.identifier,
+        index=request.index,
         theta=found.theta,
         at_end=found.at_end,
         passed=found.passed,

@@ -24,6 +24,7 @@ from markbase.core.inference.marginal_effects import (
     logit_interval,
 )
 from markbase.core.results.fit import Fit
+from markbase.core.results.predictions import NewRows, predictor_of
 
 Array = NDArray[np.float64]
 _MARGINAL = ["term", "level", "against", "base", "n", "effect", "se", "low", "high", "p"]
@@ -216,6 +217,21 @@ class Probabilities(Fit):
             ends = found.value - half * se, found.value + half * se
             records.append([term.name, "", "", False, self.counted, found.value, se, *ends, p])
         return pd.DataFrame(records, columns=_MARGINAL).astype({"n": np.int64, "base": bool})
+
+    def _of_rows(self, rows: NewRows) -> dict[str, Array]:
+        eta, se = predictor_of(self, rows)
+        half = t_quantile(self.level, self.df_rest)
+        share = probability(eta)
+        found = {
+            "probability": share,
+            "low": probability(eta - half * se),
+            "high": probability(eta + half * se),
+            "log_odds": eta,
+            "se": se,
+        }
+        if rows.observed is not None:
+            found["residual"] = rows.observed - share
+        return found
 
     def _predicted(self, setting: Setting) -> dict[str, float]:
         half = t_quantile(self.level, self.df_rest)

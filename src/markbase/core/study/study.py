@@ -82,6 +82,7 @@ class Study(Preparing, Shown):
         codes = tuple(MissingCode(code_text(code), "") for code in missing)
         self._columns = {n: build_column(series, book.columns.get(n, ColumnSpec(n)), codes) for n, series in table}
         self._rows = len(table[0][1]) if table else 0
+        self._index = frame.index if isinstance(frame, pd.DataFrame) else pd.RangeIndex(self._rows)
         self._name = name
         self._title = book.title
         opened = TrailStep("open", "", f"Opened {name}: {self._rows:,} rows, {len(names)} columns.")
@@ -91,6 +92,11 @@ class Study(Preparing, Shown):
     def rows(self) -> int:
         """How many rows there are."""
         return self._rows
+
+    @property
+    def index(self) -> pd.Index[Any]:
+        """The index of the rows, as the table had it."""
+        return self._index
 
     @property
     def name(self) -> str:

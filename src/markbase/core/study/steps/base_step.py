@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any, Self
 
 import numpy as np
+import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, remark
@@ -21,6 +22,7 @@ class Stepping(ABC):
 
     _columns: dict[str, Column]
     _rows: int
+    _index: pd.Index[Any]
     _name: str
     _trail: Trail
 
@@ -68,6 +70,7 @@ class Stepping(ABC):
         study.__dict__.update(self.__dict__)
         study._columns = {name: take(column, rows) for name, column in self._columns.items()}
         study._rows = int(np.count_nonzero(rows))
+        study._index = self._index[rows]
         study._trail = self._trail.then(step)
         return study
 

@@ -1,0 +1,178 @@
+"""Predictions for rows, profiles and people, against dense columns, and their coverage by simulation."""
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import markbase as mb
+from reference import made_up
+
+pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+
+
+def choir(rows=250, seed=6):
+    frame = pd.DataFrame(made_up(rows, seed=seed))
+    frame["km"] += 1
+    frame["singer"] = [f"s{k:04d}" for k in range(rows)]
+    frame["wage"] = np.exp(frame["score"] / 20)
+    return frame.set_index(pd.Index([f"row{k}" for k in range(rows)]))
+
+
+def study_of(frame):
+    study = mb.Study(frame, codebook={"columns": {"singer": {"role": "identifier"}}}).mark("voice", "alto")
+    return study.derive("age_z", z="age").derive("km_log", log="km").derive("wage_log", log="wage")
+
+
+TERMS = ["voice", "day", "km_log", mb.polynomial("age_z"), mb.interaction("voice", "km_log")]
+
+
+def laid_out(frame, fit):
+    """Lay the columns of TERMS out by hand, in the order of the coefficient table without its bases."""
+    age = (frame["age"] - fit.variable("age_z", "numeric").column.made.parameters[0]) / fit.variable(
+        "age_z", "numeric"
+    ).column.made.parameters[1]
+    km = np.log(frame["km"])
+    voices = [(frame["voice"] == v).astype(float) for v in ("bass", "soprano", "tenor")]
+    days = [
+        (frame["day"] == d).astype(float)
+        for d in fit.variable("day", "categorical").labels
+        if d != fit.variable("day", "categorical").base_label
+    ]
+    return np.column_stack([np.ones(len(frame)), *voices, *days, km, age, age**2, *(km * v for v in voices)])
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+@pytest.mark.parametrize("errors", ["classical", "HC3"])
+def test_every_row_of_another_table_is_predicted_as_on_dense_columns(kind, errors):
+    frame, new = choir(), choir(300, seed=11)
+    frame["high"], new["high"] = (np.where(f["score"] > 38, "y", "n") for f in (frame, new))
+    study = study_of(frame)
+    fit = (
+        mb.fit_linear(study, "score", TERMS, errors=errors)
+        if kind == "linear"
+        else mb.fit_logistic(study, "high", TERMS, event="y", errors=errors)
+    )
+    X, own = laid_out(new, fit), ~fit.coefficients["base"]
+    b, V = fit.coefficients.loc[own, "estimate"].to_numpy(), fit.covariance.to_numpy()[np.ix_(own, own)]
+    eta, se = X @ b, np.sqrt(np.einsum("ij,jk,ik->i", X, V, X))
+    table = fit.predict(new.drop(columns=["score"] if kind == "linear" else ["high"]))
+    assert list(table["singer"]) == list(new["singer"])
+    assert list(table.index) == list(new.index)
+    np.testing.assert_allclose(table["se"], se, rtol=1e-7)
+    if kind == "linear":
+        np.testing.assert_allclose(table["predicted"], eta, rtol=1e-9)
+        wide = (table["one_high"] - table["one_low"]) / (table["high"] - table["low"])
+        np.testing.assert_allclose(wide, np.hypot(se, fit.strength.residual_sd) / se, rtol=1e-7)
+    else:
+        np.testing.assert_allclose(table["probability"], 1 / (1 + np.exp(-eta)), rtol=1e-9)
+    whole = fit.predict(new)
+    np.testing.assert_allclose(whole["residual"], whole["observed"] - table[table.columns[1]], rtol=1e-9, atol=1e-12)
+    few = [
+        {"voice": r.voice, "day": r.day, "km_log": np.log(r.km), "age_z": z}
+        for r, z in zip(new.head(5).itertuples(), laid_out(new.head(5), fit)[:, -5], strict=True)
+    ]
+    one = fit.predict(few)
+    np.testing.assert_allclose(one[table.columns[1]], table[table.columns[1]].head(5), rtol=1e-9)
+    np.testing.assert_allclose(fit.predict(study)[table.columns[1]], fit.fitted, rtol=1e-9)
+    assert fit.fitted.index.equals(frame.index)
+    assert fit.residuals.index.equals(frame.index)
+
+
+def test_gaps_unseen_levels_and_rows_outside_the_data_are_told_and_stop_nothing():
+    fit = mb.fit_linear(study_of(choir()), "score", TERMS)
+    new = choir(8, seed=2)
+    new.loc["row0", "km"] = np.nan
+    new.loc["row1", "voice"] = "descant"
+    new.loc["row2", "age"] = 400
+    new.loc["row3", "day"] = None
+    new["km"] = new["km"].astype(object)
+    new.loc["row4", "km"] = "far"
+    told = fit.predict(new)["caution"]
+    assert told["row0"] == "`km_log` is missing or no number"
+    assert told["row1"] == "`descant` of `voice` occurs in no row the model was fitted to"
+    assert "`age_z` = " in told["row2"]
+    assert "lies outside the rows used" in told["row2"]
+    assert told["row3"] == "`day` is missing"
+    assert told["row4"] == "`km_log` is missing or no number"
+    predicted = fit.predict(new)["predicted"]
+    assert predicted.isna().tolist() == [True, True, False, True, True, False, False, False]
+    with pytest.raises(mb.ColumnError, match="no column `km_log` .or `km`, of which it was made."):
+        mb.score(fit, mb.Study(new.drop(columns="km")))
+    with pytest.raises(mb.MarkbaseError, match="not for 'alto'"):
+        fit.predict("alto")
+
+
+def test_a_logged_outcome_comes_back_as_geometric_mean_and_by_smearing():
+    fit = mb.fit_linear(study_of(choir()), "wage_log", ["voice", "age"])
+    table = fit.predict({"voice": "bass", "age": 40}, back_transformed=True)
+    logged = table["predicted"].iloc[0]
+    assert table["geometric_mean"].iloc[0] == pytest.approx(np.exp(logged), rel=1e-12)
+    assert table["mean_smeared"].iloc[0] == pytest.approx(np.exp(logged) * np.exp(fit.residuals).mean(), rel=1e-12)
+    assert list(table.columns)[-1] == "caution"
+    with pytest.raises(mb.MarkbaseError, match="`score` is not the logarithm of anything"):
+        mb.fit_linear(study_of(choir()), "score", ["age"]).predict({"age": 3}, back_transformed=True)
+
+
+def test_intervals_for_the_mean_and_for_one_person_cover_as_often_as_they_say():
+    rng = np.random.default_rng(0)
+    held = {"mean": 0, "named": 0, "in part": 0}
+    runs, people = 400, 40
+    for _ in range(runs):
+        g = rng.choice(["a", "b"], 60, p=[0.7, 0.3])
+        x = rng.normal(0, 3, 60) + (g == "b")
+        frame = pd.DataFrame({"g": g, "x": x, "y": 2 + 1.5 * x + (g == "b") + rng.normal(size=60)})
+        fit = mb.fit_linear(mb.Study(frame), "y", ["g", "x"])
+        named = fit.predict({"g": "a", "x": 1.0}).iloc[0]
+        part = fit.predict({"g": "a"}).iloc[0]
+        held["mean"] += people * (named["low"] <= 3.5 <= named["high"])
+        held["named"] += np.sum(
+            np.abs(rng.normal(3.5, 1, people) - named["predicted"]) <= named["one_high"] - named["predicted"]
+        )
+        # one such person: of anybody with g = a, x as people of the sample have it
+        others = 2 + 1.5 * (rng.normal(0, 3, people) + (rng.random(people) < 0.3)) + rng.normal(size=people)
+        held["in part"] += np.sum((others >= part["one_low"]) & (others <= part["one_high"]))
+    for name, count in held.items():
+        assert count / (runs * people) == pytest.approx(0.95, abs=0.03 if name == "mean" else 0.015), name
+
+
+def test_a_held_out_part_is_scored_by_hand():
+    frame = choir(400)
+    frame["high"] = np.where(frame["score"] > 38, "y", "n")
+    train, test = study_of(frame).hold_out(share=0.25, seed=3)
+    fit = mb.fit_linear(train, "score", ["voice", "age", "km"])
+    found = mb.score(fit, test)
+    rows = frame.loc[test.index]
+    error = rows["score"] - fit.predict(rows)["predicted"]
+    table = found.table.set_index("figure")
+    assert table.loc["root mean squared error", "held_out"] == pytest.approx(np.sqrt((error**2).mean()), rel=1e-10)
+    mean = frame.loc[train.index, "score"].mean()
+    assert table.loc["R²", "held_out"] == pytest.approx(
+        1 - (error**2).sum() / ((rows["score"] - mean) ** 2).sum(), rel=1e-10
+    )
+    assert table.loc["R²", "of_the_fit"] == pytest.approx(fit.strength.r2, rel=1e-10)
+    assert table.loc["root mean squared error", "without_terms"] == pytest.approx(
+        np.sqrt(((rows["score"] - mean) ** 2).mean())
+    )
+    assert found.rows == len(rows)
+    logistic = mb.fit_logistic(train, "high", ["voice", "age", "km"], event="y")
+    scored = mb.score(logistic, test)
+    p, y = logistic.predict(rows)["probability"], (rows["high"] == "y").to_numpy()
+    gaps = p[y].to_numpy()[:, None] - p[~y].to_numpy()[None, :]
+    wins = ((gaps > 0) + 0.5 * (gaps == 0)).mean()
+    told = scored.table.set_index("figure")
+    assert told.loc["area under the curve", "held_out"] == pytest.approx(wins, rel=1e-10)
+    assert told.loc["area under the curve", "without_terms"] == 0.5
+    assert told.loc["classified correctly", "held_out"] == pytest.approx(((p >= 0.5) == y).mean())
+    lone = study_of(
+        frame.assign(
+            voice=np.where(
+                np.arange(400) == int(np.flatnonzero(frame.index == rows.index[0])[0]), "solo", frame["voice"]
+            )
+        )
+    )
+    kept, held = lone.hold_out(share=0.25, seed=3)
+    with pytest.warns(mb.MarkbaseWarning, match="1 row held out cannot be scored"):
+        some = mb.score(mb.fit_linear(kept, "score", ["voice", "age"]), held)
+    assert some.left_out == 1
+    assert any("`solo` of `voice` occurs in no row" in words for words in some.unseen)
+    assert "rows held out" in str(some)
