@@ -176,3 +176,62 @@ def test_a_held_out_part_is_scored_by_hand():
     assert some.left_out == 1
     assert any("`solo` of `voice` occurs in no row" in words for words in some.unseen)
     assert "rows held out" in str(some)
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+@pytest.mark.parametrize("errors", ["classical", "HC3", "clustered"])
+def test_a_saved_fit_predicts_compares_and_changes_its_base_as_the_fit_did(kind, errors, tmp_path):
+    frame = choir(300)
+    frame["team"] = [f"t{k % 31}" for k in range(300)]
+    frame["high"] = np.where(frame["score"] > 38, "y", "n")
+    options = {"cluster": "team"} if errors == "clustered" else {"errors": errors}
+    study = study_of(frame)
+    terms = ["voice", "day", "km_log", mb.polynomial("age_z"), mb.interaction("voice", "km_log")]
+    fit = (
+        mb.fit_linear(study, "score", terms, **options)
+        if kind == "linear"
+        else mb.fit_logistic(study, "high", terms, event="y", **options)
+    )
+    mb.write_fit(fit, tmp_path / "fit.json")
+    saved = mb.read_fit(tmp_path / "fit.json")
+    numbers = ["estimate", "se", "p", "low", "high", "n"]
+    np.testing.assert_array_equal(saved.coefficients[numbers], fit.coefficients[numbers])
+    new = choir(100, seed=3)
+    pd.testing.assert_frame_equal(saved.predict(new), fit.predict(new))
+    pd.testing.assert_frame_equal(saved.between("voice"), fit.between("voice"))
+    pd.testing.assert_frame_equal(saved.between("day", at={"age_z": 1.0}), fit.between("day", at={"age_z": 1.0}))
+    told, wanted = saved.rebase("voice", "tenor").coefficients, fit.rebase("voice", "tenor").coefficients
+    np.testing.assert_allclose(told[numbers], wanted[numbers], rtol=1e-12)
+    assert vars(saved.strength) == vars(fit.strength)
+    np.testing.assert_array_equal(saved.terms["p"], fit.terms["p"])
+    np.testing.assert_array_equal(saved.simple_slopes("age_z")["slope"], fit.simple_slopes("age_z")["slope"])
+    assert saved.equation().text == fit.equation().text
+    if kind == "linear":
+        pd.testing.assert_frame_equal(saved.groups("voice"), fit.groups("voice"))
+        np.testing.assert_allclose(
+            saved.predict({"age_z": 1.0})["predicted"], fit.predict({"age_z": 1.0})["predicted"], rtol=1e-12
+        )
+    text = (tmp_path / "fit.json").read_text()
+    assert "s0007" not in text  # no row of the data
+    assert "holds no rows" in _said(lambda: saved.without("day"))
+    assert "saved fit" in str(saved)
+    for change, told in (
+        (lambda t: t.replace('"version": 1', '"version": 2'), "was written by a newer version"),
+        (lambda t: t.replace('"format": "markbase fit"', '"format": "other"'), "is no saved fit"),
+        (lambda t: t.replace('"solution"', '"solutions"'), "lacks the key 'solution'"),
+        (lambda t: t[:500], "is not JSON"),
+        (lambda t: t.replace('"degrees": [', '"degrees": ["x", '), "a value that a saved fit cannot have"),
+    ):
+        (tmp_path / "bad.json").write_text(change(text))
+        with pytest.raises(mb.FileError, match=told):
+            mb.read_fit(tmp_path / "bad.json")
+    with pytest.raises(mb.FileError, match="is there already"):
+        mb.write_fit(fit, tmp_path / "fit.json")
+
+
+def _said(call):
+    try:
+        call()
+    except mb.MarkbaseError as problem:
+        return str(problem)
+    return ""

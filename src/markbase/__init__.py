@@ -40,6 +40,7 @@ if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
     from markbase.core.results.logistic import LogisticFit
     from markbase.core.results.statements import Equation, Guide, Lines, Reading
+    from markbase.core.results.stored_fit import StoredFit
     from markbase.core.screening.limits import Limits
     from markbase.core.screening.screen import Screen, screen, screen_fit
     from markbase.core.screening.specifications import specifications
@@ -52,6 +53,7 @@ if TYPE_CHECKING:
     from markbase.files.data import open_study
     from markbase.files.data_writing import write_data
     from markbase.files.document import write_document
+    from markbase.files.fit_files import read_fit, write_fit
     from markbase.files.plan import Plan, read_plan
     from markbase.files.plan_writing import write_plan
     from markbase.show.check_figures import draw_checks
@@ -97,6 +99,7 @@ _HOMES = {
     "Score": "markbase.core.comparison.score",
     "Screen": "markbase.core.screening.screen",
     "SeparationError": "markbase.core.errors",
+    "StoredFit": "markbase.core.results.stored_fit",
     "Study": "markbase.core.study.study",
     "Trail": "markbase.core.study.trail",
     "all_but": "markbase.core.design.requested_terms",
@@ -122,6 +125,7 @@ _HOMES = {
     "open_study": "markbase.files.data",
     "polynomial": "markbase.core.design.requested_terms",
     "read_codebook": "markbase.files.codebook",
+    "read_fit": "markbase.files.fit_files",
     "read_plan": "markbase.files.plan",
     "score": "markbase.core.comparison.score",
     "screen": "markbase.core.screening.screen",
@@ -130,6 +134,7 @@ _HOMES = {
     "write_codebook": "markbase.files.codebook",
     "write_data": "markbase.files.data_writing",
     "write_document": "markbase.files.document",
+    "write_fit": "markbase.files.fit_files",
     "write_plan": "markbase.files.plan_writing",
 }
 
@@ -162,6 +167,7 @@ __all__ = [
     "Score",
     "Screen",
     "SeparationError",
+    "StoredFit",
     "Study",
     "Trail",
     "__version__",
@@ -189,6 +195,7 @@ __all__ = [
     "open_study",
     "polynomial",
     "read_codebook",
+    "read_fit",
     "read_plan",
     "score",
     "screen",
@@ -197,6 +204,7 @@ __all__ = [
     "write_codebook",
     "write_data",
     "write_document",
+    "write_fit",
     "write_plan",
 ]
 

@@ -10,6 +10,7 @@ from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, p_value, share, short, without_zero
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.statements import Reading
+from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import rows_of
 from markbase.show.equation import equation_blocks
 from markbase.show.group_tables import AnyFit, scale_of
@@ -305,4 +306,38 @@ def checks_page(checks: Checks) -> Page:
             Section("What was looked at", blocks=(Sentences(tuple(lines)),)),
             Section("Cases that weigh most", "residuals standardised; influence is Cook's distance", (table,)),
         ),
+    )
+
+
+def stored_page(fit: StoredFit) -> Page:
+    """Describe a saved fit: its equation, its coefficients and what it can still do."""
+    table = fit.coefficients
+    rows = [
+        Row(
+            (
+                f"{r.term}: {r.level}" if r.level else r.term,
+                "0"
+                if r.base
+                else number(r.estimate, decimals_for(r.se if not math.isnan(r.se) else abs(r.estimate) or 1.0)),
+                "base" if r.base else number(r.se, decimals_for(r.se)) if not math.isnan(r.se) else "–",
+                "" if r.base else p_value(r.p),
+            ),
+            "base" if r.base else "plain",
+        )
+        for r in rows_of(table)
+    ]
+    kind = f"{fit.kind} regression" + (f" of the odds of {fit.event}" if fit.kind == "logistic" else "")
+    facts = [
+        (
+            "saved fit",
+            f"{fit.outcome.name}: {kind}, {fit.sample.used:,} of {fit.sample.rows:,} rows of {fit.data_name}",
+        ),
+        ("errors", fit.errors.words),
+        ("holds", "no rows: it predicts, tells other bases and compares groups, and cannot be fitted again"),
+    ]
+    heads = ("term, level", "estimate" if fit.kind == "linear" else "log odds", "se", "p")
+    return Page(
+        f"{fit.outcome.name}: saved fit",
+        fit.data_name,
+        (Section("", blocks=(Facts(tuple(facts)), Table(heads, tuple(rows), frozenset({1, 2, 3}), 0))),),
     )

@@ -17,6 +17,7 @@ from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.simple_slopes import TurningPoint
 from markbase.core.results.statements import Equation, Guide, Lines, Reading
+from markbase.core.results.stored_fit import StoredFit
 from markbase.core.screening.prune import Pruned
 from markbase.core.screening.screen import Screen
 from markbase.core.screening.specifications import Specifications
@@ -33,7 +34,7 @@ from markbase.show.blocks import (
     turning_point_page,
 )
 from markbase.show.equation import equation_page
-from markbase.show.fit import checks_page, fit_page, reading_page
+from markbase.show.fit import checks_page, fit_page, reading_page, stored_page
 from markbase.show.group_tables import guide_page, lines_page
 from markbase.show.html import to_html
 from markbase.show.logistic import classification_page, logistic_page
@@ -62,6 +63,7 @@ _PAGES: dict[type, Callable[[Any], Page]] = {
     Screen: screen_page,
     TurningPoint: turning_point_page,
     Specifications: specifications_page,
+    StoredFit: stored_page,
     Study: study_page,
     Trail: trail_page,
 }

@@ -1,0 +1,259 @@
+"""A fit without its rows: what is needed to predict, to tell another base, and to compare groups."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Self
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.design.mean_columns import Sample, Setting
+from markbase.core.design.terms import Term, Variable, variables_of
+from markbase.core.errors import FitError, MarkbaseError
+from markbase.core.estimation.likelihood import probability
+from markbase.core.inference.distributions import t_quantile
+from markbase.core.inference.marginal_effects import known_profile
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.fit import Fit
+from markbase.core.results.fit_statistics import LinearStrength, LogisticStrength, OverallTest
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.predictions import NewRows, predictor_of
+from markbase.core.results.probabilities import with_odds
+
+Array = NDArray[np.float64]
+_NO_ROWS = "A saved fit holds no rows of the data"
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class StoredFit(Fit):
+    """A fit that was saved: its tables, predictions, bases and comparisons, without a row of the data."""
+
+    kind: str = "linear"
+    """``linear`` or ``logistic``."""
+    strength: LinearStrength | LogisticStrength | None = None
+    """How much the model says."""
+    overall: OverallTest | None = None
+    """The test of all terms together."""
+    terms: pd.DataFrame = field(default_factory=pd.DataFrame)
+    """The joint test of each term."""
+    spreads: Mapping[str, tuple[float, float, float, float]] = field(default_factory=dict)
+    """Of each numeric column its lowest and highest value, standard deviation and mean in the rows used."""
+    counts: Mapping[tuple[str, ...], NDArray[np.int64]] = field(default_factory=dict)
+    """Rows used at the joint levels of groups that occur together in the model, and of each two groups."""
+    plain: Mapping[str, Array] = field(default_factory=dict)
+    """The mean of the outcome, or the share of the event, at each level of each group."""
+    part_means: Mapping[tuple[int, frozenset[str]], Array] = field(default_factory=dict)
+    """Means of parts of products over the rows."""
+    column_means: Array = field(default_factory=lambda: np.zeros(0))
+    """The mean of every column."""
+
+    @property
+    def _statistic(self) -> str:  # type: ignore[override]  # of the kind it was
+        return "z" if self.kind == "logistic" else "t"
+
+    @property
+    def event(self) -> str:
+        """The event whose odds are modelled, of a logistic fit."""
+        if self.kind != "logistic":
+            raise AttributeError("a linear fit has no event")
+        return self.outcome.levels[1].label
+
+    @property
+    def explained(self) -> str:
+        """What the equation gives."""
+        return f"log odds of {self.outcome.name} = {self.event}" if self.kind == "logistic" else self.outcome.name
+
+    @property
+    def _sigma2(self) -> float:
+        return self.strength.residual_sd**2 if isinstance(self.strength, LinearStrength) else 1.0
+
+    @cached_property
+    def coefficients(self) -> pd.DataFrame:
+        """As of the fit that was saved; with Firth's penalty intervals and p are Wald's here."""
+        table = self._table(self.coefficient_map)
+        return with_odds(table) if self.kind == "logistic" else table
+
+    def _with_odds(self, table: pd.DataFrame, column: str) -> pd.DataFrame:
+        return with_odds(table, column) if self.kind == "logistic" else table
+
+    @cached_property
+    def _sample(self) -> Sample:
+        return Sample(self.model_terms, self.moments, None, None, self.column_means, dict(self.part_means))
+
+    def spread(self, numeric: str) -> tuple[float, float, float]:
+        """Describe a numeric column in the rows the fit used: lowest, highest, standard deviation."""
+        self.variable(numeric, "numeric")
+        low, high, sd, _ = self.spreads[numeric]
+        return low, high, sd
+
+    def middle(self, numeric: str) -> float:
+        """Return the mean of a numeric column in the rows the fit used."""
+        self.variable(numeric, "numeric")
+        return self.spreads[numeric][3]
+
+    def _values_at(self, numeric: str) -> list[float]:
+        low, high, sd, mean = self.spreads[numeric]
+        return [v for v in (mean - sd, mean, mean + sd) if low <= v <= high]
+
+    def _counts_at(self, groups: tuple[str, ...]) -> NDArray[np.int64]:
+        for order in itertools.permutations(groups):
+            if order in self.counts:
+                return np.transpose(self.counts[order], [order.index(g) for g in groups])
+        raise FitError(f"{_NO_ROWS}, so the joint levels of {', '.join(groups)} cannot be counted.")
+
+    def _plain(self, group: Variable) -> Array:
+        return self.plain[group.name]
+
+    def groups(self, group: str, *, at: Mapping[str, float] | None = None) -> pd.DataFrame:
+        """Tell every level of a group, as of the linear fit that was saved.
+
+        Parameters
+        ----------
+        group : str
+            A group of the model.
+        at : mapping of str to float, optional
+            Where numeric columns are held; by default as in the sample.
+
+        Returns
+        -------
+        pandas.DataFrame
+            As `LinearFit.groups`.
+
+        Raises
+        ------
+        FitError
+            Of a logistic fit, whose adjusted probabilities are averages over the rows; `between` compares odds.
+        """
+        if self.kind == "logistic":
+            raise FitError(
+                f"{_NO_ROWS}, and adjusted probabilities are averages over rows; `between` compares the levels in odds."
+            )
+        return LinearFit.groups(self, group, at=at)  # type: ignore[arg-type]  # it offers what is used of one
+
+    fixed_effects = None
+
+    def _predicted(self, setting: Setting) -> dict[str, float]:
+        eta, root = self._wide(self._sample.row(setting), True)
+        se = float(self._se(root[None, :])[0])
+        half = t_quantile(self.level, self.df_rest)
+        named = known_profile(self.model_terms, self._sample.followed(setting))
+        if self.kind == "logistic":
+            if not named:
+                raise MarkbaseError(
+                    f"{_NO_ROWS}, and a probability of a profile that leaves a column out is an average over rows; name every column."
+                )
+            share, low, high = probability(np.array([eta, eta - half * se, eta + half * se])).tolist()
+            return {"probability": share, "low": low, "high": high, "log_odds": eta, "se": se}
+        found = {"predicted": eta, "se": se, "low": eta - half * se, "high": eta + half * se}
+        if named and not self.absorbed_names:
+            wide = half * float(np.hypot(se, np.sqrt(self._sigma2)))
+            found |= {"one_low": eta - wide, "one_high": eta + wide}
+        return found
+
+    absorbed_names: tuple[str, ...] = ()
+    """The columns whose levels were taken out; empty for none."""
+
+    @property
+    def absorbed(self) -> tuple[str, ...]:
+        """The columns whose levels were taken out; empty for none."""
+        return self.absorbed_names
+
+    def _of_rows(self, rows: NewRows) -> dict[str, Array]:
+        eta, se = predictor_of(self, rows)
+        half = t_quantile(self.level, self.df_rest)
+        if self.kind == "logistic":
+            ends = probability(eta), probability(eta - half * se), probability(eta + half * se)
+            found = {"probability": ends[0], "low": ends[1], "high": ends[2], "log_odds": eta, "se": se}
+        else:
+            found = {"predicted": eta, "se": se, "low": eta - half * se, "high": eta + half * se}
+            if not self.absorbed_names:
+                wide = half * np.hypot(se, np.sqrt(self._sigma2))
+                found |= {"one_low": eta - wide, "one_high": eta + wide}
+        if rows.observed is not None:
+            found["residual"] = rows.observed - next(iter(found.values()))
+        return found
+
+    def _unseen(self, setting: Setting) -> list[str]:
+        names = [v.name for v in variables_of(self.model_terms).values() if v.is_categorical and v.name in setting]
+        told = []
+        for first, second in itertools.combinations(names, 2):
+            a, b = (int(np.argmax(setting[n])) for n in (first, second))
+            if self._counts_at((first, second))[a, b] == 0:
+                one, other = (self.variable(n, "categorical").labels[k] for n, k in ((first, a), (second, b)))
+                told.append(f"no row used has `{first}` `{one}` and `{second}` `{other}` together")
+        return told
+
+    def _with_only(self, terms: tuple[Term, ...]) -> Self:
+        del terms
+        raise MarkbaseError(f"{_NO_ROWS}, so no other model can be fitted from it.")
+
+    def _on(self, used: NDArray[np.bool_], terms: tuple[Term, ...]) -> Self:
+        del used, terms
+        raise MarkbaseError(f"{_NO_ROWS}, so it cannot be fitted to others.")
+
+    @property
+    def _fitted(self) -> Array:
+        raise MarkbaseError(f"{_NO_ROWS}, so it has no fitted values; `predict` gives them for the rows of a table.")
+
+
+def part_means_of(fit: AnyFit) -> dict[tuple[int, frozenset[str]], Array]:
+    """Return the means over the rows of every part of every product of a fit."""
+    sample, found = fit._sample, {}
+    inside = sample.inside
+    for k, component in enumerate(fit.components):
+        variables = [*component.numerics, *((g, 0) for g in component.groups)]
+        for count in range(1, len(variables) + 1):
+            for some in itertools.combinations(variables, count):
+                values = [(v.column.values[inside] - component.shift_of(v)) ** p for v, p in some if p]
+                groups = [v for v, p in some if not p]
+                found[k, frozenset(v.name for v, _ in some)] = sample._open_mean(values, groups)
+        found[k, frozenset()] = np.asarray(1.0)
+    return found
+
+
+def store(fit: AnyFit) -> StoredFit:
+    """Take of a fit all that needs no rows.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit.
+
+    Returns
+    -------
+    StoredFit
+        The same tables, predictions, bases and comparisons.
+    """
+    variables = variables_of(fit.model_terms).values()
+    groups = [v.name for v in variables if v.is_categorical]
+    wanted: set[tuple[str, ...]] = {(g,) for g in groups} | set(itertools.combinations(groups, 2))
+    wanted |= {tuple(g.name for g in t.groups) for t in fit.model_terms if t.groups}
+    return StoredFit(
+        outcome=fit.outcome,
+        model_terms=fit.model_terms,
+        sample=fit.sample,
+        level=fit.level,
+        data_name=fit.data_name,
+        moments=fit.moments,
+        solution=fit.solution,
+        used=None,
+        errors=fit.errors,
+        identifier=fit.identifier,
+        retold=fit.retold,
+        kind="logistic" if isinstance(fit, LogisticFit) else "linear",
+        strength=fit.strength,
+        overall=fit.overall,
+        terms=fit.terms,
+        spreads={v.name: (*fit.spread(v.name), fit.middle(v.name)) for v in variables if not v.is_categorical},
+        counts={key: fit._counts_at(key) for key in sorted(wanted)},
+        plain={v.name: fit._plain(v) for v in variables if v.is_categorical},
+        part_means=part_means_of(fit),
+        column_means=fit._column_means,
+        absorbed_names=tuple(fit.absorbed),
+    )

@@ -1,0 +1,268 @@
+"""Saved fits: a documented JSON with all that is needed to predict, to tell another base and to compare groups.
+
+Numbers are written with 17 significant digits, so that what is read is what was written; those that JSON cannot hold are
+the texts ``nan``, ``inf`` and ``-inf``. No row of the data is in the file.
+"""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Mapping
+from dataclasses import fields, is_dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from markbase.core.design.complete_cases import CompleteCases, Loss
+from markbase.core.design.moments import Moments
+from markbase.core.design.terms import Term, Variable, variables_of
+from markbase.core.errors import FileError, MarkbaseError
+from markbase.core.estimation.least_squares_solution import Solution
+from markbase.core.inference.covariance import Errors
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.fit_statistics import LinearStrength, LogisticStrength, OverallTest
+from markbase.core.results.stored_fit import StoredFit, store
+from markbase.core.study.column import Base, Column, Level, Made, Unit
+from markbase.files.text_files import read_text
+from markbase.files.whole_files import refuse_to_replace, write_whole
+
+FORMAT = "markbase fit"
+VERSION = 1
+
+
+def write_fit(fit: AnyFit | StoredFit, path: str | Path, *, replace: bool = False) -> None:
+    """Save a fit as JSON, without a row of the data.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit.
+    path : str or Path
+        The file to write; its name ends in ``.json``.
+    replace : bool
+        Write over a file that is there.
+
+    Raises
+    ------
+    FileError
+        If the file is there already, or cannot be written.
+    """
+    stored = fit if isinstance(fit, StoredFit) else store(fit)
+    text = json.dumps(_record(stored), ensure_ascii=False, indent=1, allow_nan=False)
+    refuse_to_replace(Path(path), replace)
+    write_whole(Path(path), text.encode())
+
+
+def read_fit(path: str | Path) -> StoredFit:
+    """Read a saved fit.
+
+    Parameters
+    ----------
+    path : str or Path
+        What `write_fit` wrote.
+
+    Returns
+    -------
+    StoredFit
+        Its tables, and `predict`, `rebase`, `between`, `groups`, `simple_slopes`, `equation`.
+
+    Raises
+    ------
+    FileError
+        If the file cannot be read, is no saved fit, is of a newer version, or lacks a part.
+    """
+    path = Path(path)
+    try:
+        record = json.loads(read_text(path))
+    except (json.JSONDecodeError, RecursionError) as problem:
+        raise FileError(f"`{path}` is not JSON: {problem}.") from None
+    if not isinstance(record, Mapping) or record.get("format") != FORMAT:
+        raise FileError(f"`{path}` is no saved fit: its `format` is not `{FORMAT}`.")
+    version = record.get("version")
+    if not isinstance(version, int) or version > VERSION:
+        raise FileError(
+            f"`{path}` was written by a newer version (format {version!r}, and this one reads up to {VERSION}); update to read it."
+        )
+    try:
+        return _fit(record)
+    except KeyError as problem:
+        raise FileError(f"`{path}` lacks the key {problem}, which a saved fit has; write it again.") from None
+    except (TypeError, ValueError, IndexError, AttributeError) as problem:
+        if isinstance(problem, MarkbaseError):
+            raise
+        raise FileError(f"`{path}` holds a value that a saved fit cannot have: {problem}.") from None
+
+
+def _plain(value: Any) -> Any:
+    """Return a value as JSON can hold it."""
+    if isinstance(value, (np.ndarray, np.generic)):
+        return _plain(value.tolist())
+    if isinstance(value, float) and not math.isfinite(value):
+        return str(value)
+    if isinstance(value, (list, tuple)):
+        return [_plain(v) for v in value]
+    if isinstance(value, pd.DataFrame):
+        return {str(k): _plain(value[k].tolist()) for k in value.columns}
+    if is_dataclass(value) and not isinstance(value, type):
+        return {f.name: _plain(getattr(value, f.name)) for f in fields(value)}
+    return value
+
+
+def _column(column: Column) -> dict[str, Any]:
+    made = column.made
+    return {
+        "name": column.name,
+        "kind": column.kind,
+        "label": column.label,
+        "unit": _plain(column.unit),
+        "scheme": column.scheme,
+        "levels": [
+            {"code": v.code, "label": v.label, "declared": v.declared, "mixture": list(v.mixture)}
+            for v in column.levels
+        ],
+        "base": _plain(column.base),
+        "made": None
+        if made is None
+        else {
+            "how": made.how,
+            "of": list(made.of),
+            "parameters": _plain(made.parameters),
+            "sources": [_column(s) for s in made.sources],
+        },
+    }
+
+
+def _record(fit: StoredFit) -> dict[str, Any]:
+    coefficients = fit.coefficients
+    return {
+        "format": FORMAT,
+        "version": VERSION,
+        "kind": fit.kind,
+        "data": fit.data_name,
+        "level": fit.level,
+        "outcome": _column(fit.outcome),
+        "identifier": fit.identifier.name if fit.identifier is not None else None,
+        "fixed_effects": list(fit.absorbed),
+        "variables": {
+            v.name: {"column": _column(v.column), "places": _plain(v.places), "base": v.base, "shift": v.shift}
+            for v in variables_of(fit.model_terms).values()
+        },
+        "terms": [{"name": t.name, "variables": list(t.names), "degrees": list(t.degrees)} for t in fit.model_terms],
+        "coefficients": _plain(coefficients),
+        "sample": {
+            "rows": fit.sample.rows,
+            "used": fit.sample.used,
+            "lost": [_plain(tuple(v)) for v in fit.sample.losses],
+        },
+        "overall": _plain(fit.overall),
+        "tests": _plain(fit.terms),
+        "strength": _plain(fit.strength),
+        "errors": _plain(fit.errors),
+        "moments": {
+            "sizes": list(fit.moments.sizes),
+            **{k: _plain(getattr(fit.moments, k)) for k in ("centres", "scales", "cross")},
+        },
+        "solution": _plain(fit.solution),
+        "spreads": {k: _plain(v) for k, v in fit.spreads.items()},
+        "counts": [{"groups": list(k), "rows": _plain(v)} for k, v in fit.counts.items()],
+        "plain": {k: _plain(v) for k, v in fit.plain.items()},
+        "part_means": [
+            {"component": k, "variables": sorted(names), "means": _plain(v)} for (k, names), v in fit.part_means.items()
+        ],
+        "column_means": _plain(fit.column_means),
+    }
+
+
+def _number(value: Any) -> float:
+    return float(value)
+
+
+def _array(value: Any) -> np.ndarray[Any, np.dtype[np.float64]]:
+    return (
+        np.asarray(value, dtype=np.float64)
+        if not _has_text(value)
+        else np.vectorize(float)(np.asarray(value, dtype=object))
+    )
+
+
+def _has_text(value: Any) -> bool:
+    return isinstance(value, str) or (isinstance(value, list) and any(_has_text(v) for v in value))
+
+
+def _read_column(record: Mapping[str, Any]) -> Column:
+    made = record["made"]
+    unit, base = record["unit"], record["base"]
+    categorical = record["kind"] != "numeric"
+    return Column(
+        name=record["name"],
+        kind=record["kind"],
+        values=np.zeros(0, dtype=np.int32 if categorical else np.float64),
+        levels=tuple(Level(v["code"], v["label"], v["declared"], tuple(v["mixture"])) for v in record["levels"]),
+        scheme=record["scheme"],
+        label=record["label"],
+        unit=None if unit is None else Unit(**unit),
+        base=None if base is None else Base(**base),
+        made=None
+        if made is None
+        else Made(
+            made["how"],
+            tuple(made["of"]),
+            tuple(_read_column(s) for s in made["sources"]),
+            tuple(_number(v) for v in made["parameters"]),
+        ),
+    )
+
+
+def _fit(record: Mapping[str, Any]) -> StoredFit:
+    variables = {
+        name: Variable(
+            _read_column(v["column"]), np.asarray(v["places"], dtype=np.intp), int(v["base"]), float(v["shift"])
+        )
+        for name, v in record["variables"].items()
+    }
+    terms = tuple(
+        Term(t["name"], tuple(variables[n] for n in t["variables"]), tuple(int(d) for d in t["degrees"]))
+        for t in record["terms"]
+    )
+    m, s, e = record["moments"], dict(record["solution"]), dict(record["errors"])
+    for key in ("coefficients", "lower", "centres", "means", "root", "means_lower", "root_lower", "factor", "whitened"):
+        s[key] = _array(s[key]).reshape(np.shape(s[key]))
+    s["columns"] = np.asarray(s["columns"], dtype=np.intp)
+    s["at_centres"] = tuple(_number(v) for v in s["at_centres"])
+    for key in ("explained", "residual", "weight", "condition"):
+        s[key] = _number(s[key])
+    for key in ("middle", "uncancelled", "fitted"):
+        e[key] = None if e[key] is None else _array(e[key])
+    e["df"] = _number(e["df"])
+    strength = {k: v if v is None else _number(v) for k, v in record["strength"].items()}
+    overall = {k: _number(v) if k in ("statistic", "df_rest", "p") else v for k, v in record["overall"].items()}
+    tests = pd.DataFrame(
+        {k: v if k == "term" else np.asarray(v) if k == "df" else _array(v) for k, v in record["tests"].items()}
+    )
+    sample = record["sample"]
+    logistic = record["kind"] == "logistic"
+    return StoredFit(
+        outcome=_read_column(record["outcome"]),
+        model_terms=terms,
+        sample=CompleteCases(int(sample["rows"]), int(sample["used"]), tuple(Loss(*v) for v in sample["lost"])),
+        level=float(record["level"]),
+        data_name=record["data"],
+        moments=Moments(tuple(int(k) for k in m["sizes"]), *(_array(m[k]) for k in ("centres", "scales", "cross"))),
+        solution=Solution(**s),
+        used=None,
+        errors=Errors(**e),
+        identifier=None if record["identifier"] is None else Column(str(record["identifier"]), "numeric", np.zeros(0)),
+        kind=record["kind"],
+        strength=LogisticStrength(**strength) if logistic else LinearStrength(**strength),
+        overall=OverallTest(**overall),  # type: ignore[arg-type]
+        terms=tests,
+        spreads={k: tuple(_number(x) for x in v) for k, v in record["spreads"].items()},  # type: ignore[misc]
+        counts={tuple(c["groups"]): np.asarray(c["rows"], dtype=np.int64) for c in record["counts"]},
+        plain={k: _array(v) for k, v in record["plain"].items()},
+        part_means={(int(p["component"]), frozenset(p["variables"])): _array(p["means"]) for p in record["part_means"]},
+        column_means=_array(record["column_means"]),
+        absorbed_names=tuple(record["fixed_effects"]),
+    )
