@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import replace
 from typing import Any
 
 import click
 
-from markbase.cli.common import remarks, show, show_json, split
+from markbase.cli.common import pair, remarks, show, show_json, split
 from markbase.cli.figure_files import draw_fit, draw_steps
 from markbase.cli.fit_options import fit_options, options_of
 from markbase.cli.progress import counting
 from markbase.core.comparison.backward_elimination import backward_elimination
 from markbase.core.comparison.cross_validation import cross_validate
+from markbase.core.comparison.score import score
 from markbase.core.inference.multiplicity import check_correction
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
-from markbase.show.blocks import blocks_page, cross_validation_page, elimination_page
+from markbase.show.blocks import blocks_page, cross_validation_page, elimination_page, score_page
 from markbase.show.fit import checks_page, fit_page, standardised_section
-from markbase.show.group_tables import groups_section, guide_section, lines_page, pairs_section
+from markbase.show.group_tables import groups_section, guide_section, lines_page, pairs_section, slopes_section
 from markbase.show.logistic import cases_page, classification_page, logistic_page
 from markbase.show.page import Page, Section
 from markbase.show.records import (
@@ -64,6 +66,27 @@ from markbase.show.records import (
     metavar="GROUP",
     help="Only this group: its levels, and every pair of them. May be repeated.",
 )
+@click.option(
+    "--slopes",
+    "slopes",
+    multiple=True,
+    metavar="COLUMN[:MODERATOR]",
+    help="Only the simple slopes of this numeric column, by a moderator if there is one. May be repeated.",
+)
+@click.option(
+    "--at",
+    "places",
+    multiple=True,
+    metavar="COLUMN=VALUES",
+    help="With --slopes and --group: where to hold a numeric column, values by commas: age=30,50,70. May be repeated.",
+)
+@click.option(
+    "--hold-out",
+    "share",
+    type=float,
+    metavar="SHARE",
+    help="Only how the model does on this share of the rows, held out at random before it is fitted.",
+)
 @click.option("--correction", default="holm", show_default=True, help="Of the pairs: holm, bonferroni, tukey or none.")
 @click.option("--standardised", is_flag=True, help="Linear: add coefficients in standard deviations of the outcome.")
 @click.option("--classification", is_flag=True, help="Logistic: only how well rows are sorted, also in rows held out.")
@@ -93,6 +116,9 @@ def command(
     holds_out: bool,
     guide: bool,
     groups: tuple[str, ...],
+    slopes: tuple[str, ...],
+    places: tuple[str, ...],
+    share: float | None,
     correction: str,
     standardised: bool,
     classification: bool,
@@ -127,12 +153,33 @@ def command(
             return
         if bootstrap is not None:
             raise click.UsageError("--bootstrap is for blocks; give each with --block.")
+        at = _places(places)
+        if places and not (slopes or groups):
+            raise click.UsageError("--at says where to hold a column for --slopes or --group; add one of these.")
+        if share is not None:
+            fit, test = options.fit_held_out(share, seed)
+            scored = score(fit, test)
+            if as_json:
+                show_json(
+                    {"rows": scored.rows, "left_out": scored.left_out, "figures": table_record(scored.table)}, told
+                )
+            else:
+                show(score_page(scored))
+            return
         _, fit = options.fit()
         page = _page(fit, standardised)
         record = fit_record(fit) if isinstance(fit, LinearFit) else logistic_record(fit)
         if groups:
-            page = replace(page, sections=tuple(s for g in groups for s in _group(fit, g, correction)))
+            page = replace(page, sections=tuple(s for g in groups for s in _group(fit, g, correction, at)))
             record["groups"] = {g: groups_record(fit, g, correction) for g in groups}
+        if slopes:
+            asked = [tuple(part.strip() for part in text.split(":", 1)) for text in slopes]
+            told_slopes = [(a[0], a[1] if len(a) > 1 else None) for a in asked]
+            page = replace(page, sections=tuple(slopes_section(fit, n, by, at or None) for n, by in told_slopes))
+            record["slopes"] = {
+                text: table_record(fit.simple_slopes(n, by=by, at=at or None))
+                for text, (n, by) in zip(slopes, told_slopes, strict=True)
+            }
         if guide:
             page = replace(page, sections=(guide_section(fit.guide()), *(page.sections if groups else ())))
         if classification:
@@ -173,8 +220,25 @@ def _page(fit: LinearFit | LogisticFit, standardised: bool) -> Page:
     return replace(page, sections=(*page.sections, standardised_section(fit))) if standardised else page
 
 
-def _group(fit: LinearFit | LogisticFit, group: str, correction: str) -> list[Section]:
-    sections = [groups_section(fit, group), pairs_section(fit, group, correction)]
+def _places(texts: tuple[str, ...]) -> dict[str, list[float]]:
+    """Read ``age=30,50,70`` texts."""
+    found: dict[str, list[float]] = {}
+    for text in texts:
+        name, values = pair(text, "--at")
+        try:
+            found[name] = [float(v) for v in values.split(",")]
+        except ValueError:
+            raise click.UsageError(
+                f"--at {text}: the values are numbers by commas, for instance age=30,50,70."
+            ) from None
+    return found
+
+
+def _group(fit: LinearFit | LogisticFit, group: str, correction: str, at: dict[str, list[float]]) -> list[Section]:
+    several = [dict(zip(at, values, strict=True)) for values in itertools.product(*at.values())]
+    sections = [groups_section(fit, group, place or None) for place in several]
+    if not at:
+        sections.append(pairs_section(fit, group, correction))
     if any(p.kind == "numeric" for t in fit.model_terms for p in t.variables):
         lines = lines_page(fit.equation(by=group))
         sections.append(Section(f"The equation by {group}", blocks=lines.sections[0].blocks))

@@ -191,15 +191,21 @@ class ModelOptions:
             return shared | {"fixed_effects": self.fixed_effects}
         return shared | {"event": self.event, "penalty": self.penalty}
 
-    def fit(self) -> tuple[Study, LinearFit | LogisticFit]:
-        """Open the data and fit."""
+    def fit_held_out(self, share: float, seed: int) -> tuple[LinearFit | LogisticFit, Study]:
+        """Open the data, hold a share of the rows out, and fit the others."""
+        study = self.source.open()
+        kept, test = study.hold_out(share=share, seed=seed)
+        return self.fit(kept)[1], test
+
+    def fit(self, prepared: Study | None = None) -> tuple[Study, LinearFit | LogisticFit]:
+        """Open the data, unless they are given, and fit."""
         self._check_kind()
         if not self.terms and not self.polynomials and not self.interactions:
             raise MarkbaseError(
                 "Say what to explain it with: --terms age,voice, or blocks: --block 'background: age, voice'."
             )
         with held_back() as held:
-            study = self.source.open()
+            study = self.source.open() if prepared is None else prepared
         specs = [*self._listed_terms(self.terms, study), *self._products()]
         retell(held, study, self._columns(specs))
         fit: LinearFit | LogisticFit

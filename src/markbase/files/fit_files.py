@@ -256,7 +256,7 @@ def _fit(record: Mapping[str, Any]) -> StoredFit:
         errors=Errors(**e),
         identifier=None if record["identifier"] is None else Column(str(record["identifier"]), "numeric", np.zeros(0)),
         kind=record["kind"],
-        strength=LogisticStrength(**strength) if logistic else LinearStrength(**strength),
+        strength=LogisticStrength(**strength) if logistic else LinearStrength(**strength),  # type: ignore[arg-type]
         overall=OverallTest(**overall),  # type: ignore[arg-type]
         terms=tests,
         spreads={k: tuple(_number(x) for x in v) for k, v in record["spreads"].items()},  # type: ignore[misc]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 
 from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, p_value, short
 from markbase.core.reading.logistic_sentences import ratio, ratio_decimals
@@ -29,7 +30,7 @@ def scale_of(low: float, high: float) -> tuple[float, float]:
     return (low - room if low < 0 else -room), (high + room if high > 0 else room)
 
 
-def groups_section(fit: AnyFit, group: str) -> Section:
+def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = None) -> Section:
     """Describe the levels of a group: rows, mean or rate, adjusted mean or probability, difference from the base.
 
     Parameters
@@ -38,13 +39,15 @@ def groups_section(fit: AnyFit, group: str) -> Section:
         The fit.
     group : str
         A group of the model.
+    at : mapping of str to float, optional
+        Where numeric columns are held.
 
     Returns
     -------
     Section
         A row a level, the base marked.
     """
-    table = fit.groups(group)
+    table = fit.groups(group, at=at)
     points = isinstance(fit, LogisticFit)
     factor = 100.0 if points else 1.0
     spread = [float(r.se) * factor for r in rows_of(table) if not r.base] or [1.0]
@@ -64,10 +67,14 @@ def groups_section(fit: AnyFit, group: str) -> Section:
     what = ("rate %", "adjusted %", "points") if points else ("mean", "adjusted", "difference")
     percent = f"{short(100 * fit.level, 4)}%"
     heads = (group, "rows", what[0], what[1], what[2], f"{percent} CI", "p")
-    test = fit.terms[fit.terms["term"] == group]
-    joint = ""
-    if len(test):
-        joint = f"joint test {p_phrase(float(test['p'].iloc[0]))}; "
+    alone = not any(group in t.names and len(t.names) > 1 for t in fit.model_terms)
+    if alone and group in set(fit.terms["term"]):
+        p = float(fit.terms.loc[fit.terms["term"] == group, "p"].iloc[0])
+    else:  # the differences depend on other columns: the test is of those that stand below
+        p = fit.group_test(group, at=at).p
+    joint = "" if math.isnan(p) else f"joint test {p_phrase(p)}; "
+    if at:
+        joint += f"at {', '.join(f'{name} = {short(value, 6)}' for name, value in at.items())}; "
     note = f"{joint}adjusted: if all rows had this level and were otherwise as they are"
     if isinstance(fit, LogisticFit):
         note = f"{joint}{fit.outcome.name} = {fit.event}; adjusted: as if all rows had this level"
@@ -147,7 +154,7 @@ def lines_page(lines: Lines) -> Page:
             if lines.own_slopes
             else "the model with slopes of their own for each level"
         )
-        facts.append(("parallel lines?", f"{figures}, {p_phrase(t.p)}, tested by {what}"))
+        facts.append(("equal slopes?", f"{figures}, {p_phrase(t.p)}, tested by {what}"))
     if lines.crossed:
         facts.append(("crossing", f"{lines.by} is crossed with another group: these lines hold at that one's base"))
     own = (
@@ -158,3 +165,66 @@ def lines_page(lines: Lines) -> Page:
     facts.append(("start", f"each line has its own first number, computed before it was rounded{own}"))
     blocks.append(Facts(tuple(facts)))
     return Page(f"The equation of {lines.outcome}, by {lines.by}", sections=(Section("", blocks=tuple(blocks)),))
+
+
+def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, Sequence[float]] | None) -> Section:
+    """Describe simple slopes of a numeric column, at chosen values or within the levels of a group.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit.
+    numeric : str
+        The column.
+    by : str, optional
+        The moderator.
+    at : mapping of str to sequence of float, optional
+        Chosen values of numeric columns.
+
+    Returns
+    -------
+    Section
+        A row a slope; where the moderator is numeric, also the stretches in which the slope is clear.
+    """
+    table = fit.simple_slopes(numeric, by=by, at=at)
+    held = [c for c in table.columns[: list(table.columns).index("slope")] if c not in ("level", "base", "n")]
+    scale = scale_of(float(table["low"].min()), float(table["high"].max()))
+    rows = []
+    for r in table.to_dict("records"):
+        decimals = decimals_for(float(r["se"]))
+        ends = clear_of_zero(r["low"], r["high"], decimals)
+        place = [f"{by} {r['level']}"] if "level" in r else []
+        place += [f"{name} = {short(r[name], 4)}" for name in held]
+        cells = (
+            ", ".join(place) or "everywhere",
+            number(r["slope"], decimals),
+            number(r["se"], decimals),
+            f"{number(r['low'], ends)} to {number(r['high'], ends)}",
+            p_value(r["p"]),
+        )
+        rows.append(Row(cells, "plain", Strip(r["low"], r["slope"], r["high"], *scale)))
+    logistic = isinstance(fit, LogisticFit)
+    unit = "log odds" if logistic else f"{fit.outcome.step_many} of {fit.outcome.name}"
+    note = (
+        f"in {unit} per {fit.variable(numeric, 'numeric').column.step_one}; what is not named is averaged over the rows"
+    )
+    heads = ("where", "slope", "se", f"{short(100 * fit.level, 4)}% CI", "p")
+    blocks: list[Table | Facts] = [Table(heads, tuple(rows), frozenset({1, 2, 3, 4}), 0, "lower ┊ higher")]
+    facts: list[tuple[str, str]] = []
+    if logistic:
+        facts += [
+            (
+                "in probability",
+                "; ".join(
+                    f"{row.cells[0]}: {number(100 * r['probability_slope'], 2)} points ({number(100 * r['probability_low'], 2)} to {number(100 * r['probability_high'], 2)})"
+                    for row, r in zip(rows, table.to_dict("records"), strict=True)
+                ),
+            ),
+            ("mind", "an interaction in odds is not one in probability; read both"),
+        ]
+    if by in held:
+        for stretch in rows_of(fit.clear_region(numeric, by)):
+            words = "the slope is clear" if stretch.clear else "no clear slope"
+            facts.append((f"{by} {short(stretch[0], 4)} to {short(stretch.to, 4)}", f"{words} ({stretch.rows:,} rows)"))
+    title = f"Simple slopes of {numeric}" + (f" by {by}" if by else "")
+    return Section(title, note, (*blocks, *([Facts(tuple(facts))] if facts else [])))

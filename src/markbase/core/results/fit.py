@@ -13,7 +13,17 @@ from numpy.typing import NDArray
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.mean_columns import Setting
 from markbase.core.design.terms import Term, remake, variables_of
-from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseError, count_noun, near, remark
+from markbase.core.errors import (
+    ColumnError,
+    FitError,
+    LevelError,
+    MarkbaseError,
+    count_noun,
+    listed,
+    near,
+    quoted,
+    remark,
+)
 from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.predictions import NewRows, head_of, new_rows
@@ -50,6 +60,13 @@ class Fit(Probed):
             raise ColumnError(f"The model has no term `{term}`.{near(term, names)}")
         if len(names) == 1:
             raise FitError(f"`{term}` is the only term, so nothing would be left to fit.")
+        own = next(t for t in self.model_terms if t.name == term)
+        higher = [t.name for t in self.model_terms if set(own.names) < set(t.names)]
+        if higher:
+            raise FitError(
+                f"`{term}` is part of {listed(quoted(higher))}, which would mean something else without it; leave {'that' if len(higher) == 1 else 'those'} "
+                f"out first."
+            )
         return tuple(t for t in self.model_terms if t.name != term)
 
     def _parts_of(self, terms: Sequence[str]) -> tuple[Term, ...]:

@@ -18,6 +18,7 @@ from markbase.core.errors import FitError, LevelError, MarkbaseError, near
 from markbase.core.inference.distributions import p_of_t, t_quantile
 from markbase.core.inference.multiplicity import check_correction, corrected, half_width
 from markbase.core.results.estimates import Estimated
+from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.study.column import Base
 
 Array = NDArray[np.float64]
@@ -69,6 +70,30 @@ class Grouped(Estimated):
         setting = self._setting(at)
         every = np.eye(term.size)
         return np.array([self._sample.row({**setting, term.name: share}) for share in every])
+
+    def group_test(self, group: str, *, at: Mapping[str, float] | None = None) -> OverallTest:
+        """Test the differences between the levels of a group that `groups` and `between` tell, all together.
+
+        Parameters
+        ----------
+        group : str
+            A group of the model.
+        at : mapping of str to float, optional
+            Where numeric columns are held; by default as in the sample.
+
+        Returns
+        -------
+        OverallTest
+            F on the levels less one, or Wald's chi-squared in a logistic model (of log odds). In a model in which the differences
+            depend on other columns it is of the differences averaged over the rows, or at these values.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such group.
+        """
+        rows = self._level_rows(self.variable(group, "categorical"), at)
+        return self._as_overall(self._joint((rows[1:] - rows[0])[:, self.solution.columns]))
 
     def between(self, group: str, correction: str = "holm", *, at: Mapping[str, float] | None = None) -> pd.DataFrame:
         """Compare every level of a group with every other.

@@ -16,6 +16,8 @@ from markbase.core.screening.screen_tables import ScreenTables
 from markbase.core.screening.variance_inflation import variance_inflation
 from markbase.core.tables import rows_of
 
+_CURVES = ("cube_root", "log", "log1p", "reciprocal", "sqrt", "square")
+
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Pruned(Shown):
@@ -85,9 +87,10 @@ def prune(screen: ScreenTables, limit: float, keep: Sequence[str]) -> Pruned:
                 )
             break
         worst = max(over, key=lambda n: (_rounded(factors[n]), left.index(n)))
-        steps.append({"step": len(steps) + 1, "dropped": worst, "value": factors[worst]})
-        cautions += _cautions(screen, worst)
-        left.remove(worst)
+        for name in _family(screen, worst, [n for n in left if n not in keep]):
+            steps.append({"step": len(steps) + 1, "dropped": name, "value": factors[name]})
+            cautions += _cautions(screen, name)
+            left.remove(name)
     if steps:
         cautions.append(
             "The order of dropping follows the variance inflation alone; another choice may serve the question better."
@@ -100,6 +103,22 @@ def prune(screen: ScreenTables, limit: float, keep: Sequence[str]) -> Pruned:
         tuple(keep),
         tuple(cautions),
     )
+
+
+def _family(screen: ScreenTables, name: str, free: list[str]) -> list[str]:
+    """Return a term with the curve it is part of: what it was derived from, and what was derived from it, go together."""
+    columns = {t.name: t.column for t in screen.basis.terms}
+
+    def sources(other: str) -> tuple[str, ...]:
+        made = columns[other].made
+        return made.of if made is not None and made.how in _CURVES else ()
+
+    family = [name]
+    for other in free:
+        shared = other in sources(name) or name in sources(other) or (set(sources(name)) & set(sources(other)))
+        if other != name and shared:
+            family.append(other)
+    return family
 
 
 def _rounded(value: float) -> float:

@@ -64,8 +64,9 @@ def specifications(fit: LinearFit | LogisticFit, focus: str) -> Specifications:
     name_of = fit._statistic
     records, changed = _records("", whole, whole, name_of), []
     for name in names:
-        if name == focus:
-            continue
+        own = next(t for t in fit.model_terms if t.name == name)
+        if name == focus or any(set(own.names) < set(t.names) for t in fit.model_terms):
+            continue  # a term that an interaction is made of stays as long as that does
         rows = _rows(fit.without(name), focus)
         records += _records(name, rows, whole, name_of)
         changed += _turns(name, rows, whole, 1 - fit.level)
