@@ -167,7 +167,7 @@ def main() -> None:
 
     def screened() -> None:
         screen = mb.screen_fit(result)
-        _ = screen.correlations, screen.variance_inflation, screen.terms
+        _ = screen.correlations, screen.vif, screen.terms
 
     extra = best(screened, 5)
     table.add_row(

@@ -1,30 +1,18 @@
 """The command as its users meet it: a process with streams and an exit code."""
 
 import json
-import subprocess
-import sys
 
 import pytest
 
 import markbase as mb
+from command import run, run_process
 
 DATA, BOOK = str(mb.demo.path("choirs.csv")), str(mb.demo.path("choirs.codebook.toml"))
 FIT = ["fit", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "age,voice,joined_through"]
 
 
-def run(*arguments, cwd=None):
-    return subprocess.run(
-        [sys.executable, "-m", "markbase", *arguments],
-        capture_output=True,
-        text=True,
-        cwd=cwd,
-        encoding="utf-8",
-        check=False,
-    )
-
-
 def test_fit_prints_in_reading_order_with_every_base_in_sight():
-    done = run(*FIT, "--base", "voice=alto", "--base-by", "joined_through=largest")
+    done = run_process(*FIT, "--base", "voice=alto", "--base-by", "joined_through=largest")
     assert (done.returncode, done.stderr) == (0, "")
     titles = ["1  Which rows", "2  Does", "3  How much", "4  Which terms", "5  Which", "6  The equation", "7  In words"]
     places = [done.stdout.index(title) for title in titles]
@@ -92,7 +80,7 @@ def test_a_logistic_fit_prints_in_reading_order_with_event_base_and_guess_in_sig
 def test_groups_guide_and_sorting_can_be_asked_for_alone():
     group = run("fit", *CHOIRS, *STAYS, "--group", "voice", "--correction", "bonferroni").stdout
     assert "intervals hold together" in group
-    assert "parallel lines?" in group
+    assert "equal slopes?" in group
     assert "In words" not in group
     assert "Which groups? voice base alto" in run("fit", *CHOIRS, *STAYS, "--guide").stdout
     cases = run("fit", *CHOIRS, *STAYS, "--cases", "3").stdout
@@ -252,7 +240,7 @@ MISTAKES = [
     (["fit", *CHOIRS, *STAYS, "--outcome", "choir"], "The outcome `choir` has 24 levels"),
     (["fit", *CHOIRS, *STAYS, "--outcome", "age"], "The outcome `age` has more than 6 values"),
     (["fit", *CHOIRS, *STAYS[:-1], "stays"], "`stays` is the outcome and cannot be a term"),
-    (["predict", *CHOIRS, *STAYS], "Say for whom: --profile"),
+    (["predict", *CHOIRS, *STAYS], "Say for whom, in one way: --profile"),
     (["predict", *CHOIRS, *STAYS, "--profile", "voice=baritone"], "no level `baritone`"),
     (["predict", *CHOIRS, *STAYS, "--profile", "voice"], "should read `--profile COLUMN=VALUE`"),
     (["predict", *CHOIRS, *STAYS, "--profile", "height=3"], "The model has no column `height`"),

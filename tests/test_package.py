@@ -1,6 +1,7 @@
 """The package as a whole: public names, cheap import, examples and README that run."""
 
 import re
+import shlex
 import subprocess
 import sys
 from pathlib import Path
@@ -8,6 +9,7 @@ from pathlib import Path
 import pytest
 
 import markbase as mb
+from command import run
 
 ROOT = Path(__file__).resolve().parent.parent
 
@@ -65,9 +67,7 @@ def test_every_block_of_the_docs_runs_as_it_stands(page, tmp_path, capsys, monke
     typed = [line for line in lines if line.startswith("$ markbase ")]
     assert len(typed) >= 2
     for line in typed:
-        done = subprocess.run(
-            f"{sys.executable} -m {line[2:]}", shell=True, capture_output=True, text=True, cwd=tmp_path, check=False
-        )
+        done = run(*shlex.split(line[2:])[1:], cwd=tmp_path)
         assert done.returncode in ((2,) if "rehearsals,concerts,events" in line else (0,)), done.stderr
 
 

@@ -9,7 +9,7 @@ import pandas as pd
 import pytest
 
 import markbase as mb
-from test_command_line import run
+from command import run
 
 DATA, BOOK = mb.demo.path("choirs.csv"), mb.demo.path("choirs.codebook.toml")
 PLAN = f"""[data]

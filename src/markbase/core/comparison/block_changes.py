@@ -51,18 +51,18 @@ def change_between(smaller: AnyFit | None, larger: AnyFit) -> Change:
             kind = "Wald F"
         return Change(t.statistic, t.df, t.df_rest, t.p, kind)
     before = {t.name for t in smaller.model_terms}
-    added = larger._selector([t for t in larger.model_terms if t.name not in before])
+    more = [t for t in larger.model_terms if t.name not in before]
     df = len(larger.solution.columns) - len(smaller.solution.columns)
     if larger.errors.middle is not None:
-        test = larger._as_overall(larger._joint(added))
+        test = larger._as_overall(larger._joint_of_columns(more))
         kind = "Wald" if isinstance(larger, LogisticFit) else "Wald F"
         return Change(test.statistic, test.df, test.df_rest, test.p, kind)
     if isinstance(larger, LogisticFit):
         if larger.penalty:
-            chi2 = larger._fall_of(added)
+            chi2 = larger._fall_of(larger._selector(more))
         else:
             assert isinstance(smaller, LogisticFit)
             chi2 = max(2 * (larger.loglik - smaller.loglik), 0.0)
         return Change(chi2, df, math.inf, float(p_of_f(chi2 / df, df, math.inf)), "likelihood ratio")
-    F = larger._joint(added).statistic  # the same as by residual sums of squares
+    F = larger._joint_of_columns(more).statistic  # the same as by residual sums of squares
     return Change(F, df, larger.df_rest, float(p_of_f(F, df, larger.df_rest)), "F")

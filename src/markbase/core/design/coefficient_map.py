@@ -212,6 +212,10 @@ def map_coefficients(
             if not chosen <= component.names:
                 continue  # what is contrasted does not occur in it, and contrasts of a constant are 0
             start = int(moments.starts[k + 1])
+            if len(component.groups) == 1 and not component.numerics:  # the usual case, without the detour
+                name = component.groups[0].name
+                wide[start : start + component.size] = row.weights.get(name, codings[name].intercept)
+                continue
             factor = _value(component, row.powers, places, float(moments.centres[k + 1]))
             vectors = [row.weights.get(g.name, codings[g.name].intercept) for g in component.groups]
             wide[start : start + component.size] = factor * reduce(np.multiply.outer, vectors, np.ones(())).ravel()

@@ -11,7 +11,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.design.complete_cases import CompleteCases, complete_rows
-from markbase.core.design.requested_terms import AllBut, TermRequest, check_usable, requested_terms
+from markbase.core.design.requested_terms import AllBut, TermRequest, check_usable, names_of, requested_terms
 from markbase.core.design.terms import Term, make_terms, make_variable
 from markbase.core.design.weights import Weights, take_weights
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun
@@ -80,7 +80,9 @@ class Request:
 
     def terms(self) -> tuple[Term, ...]:
         """Make the terms, on the rows used."""
-        return make_terms(self.specs, {column.name: make_variable(column, self.used) for column in self.columns})
+        shifted = {name for spec in self.specs if not isinstance(spec, str) for name in names_of(spec)}
+        made = {c.name: make_variable(c, self.used, c.name in shifted) for c in self.columns}
+        return make_terms(self.specs, made)
 
 
 def check_request(

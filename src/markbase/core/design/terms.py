@@ -269,7 +269,7 @@ def make_term(column: Column, used: NDArray[np.bool_] | None) -> Term:
     return Term(column.name, (make_variable(column, used),))
 
 
-def make_variable(column: Column, used: NDArray[np.bool_] | None) -> Variable:
+def make_variable(column: Column, used: NDArray[np.bool_] | None, shifted: bool = True) -> Variable:
     """Make a variable of a column, on the rows used.
 
     Parameters
@@ -278,6 +278,8 @@ def make_variable(column: Column, used: NDArray[np.bool_] | None) -> Variable:
         A column that can be used.
     used : ndarray of bool, shape (rows,), or None
         The rows used; None for all.
+    shifted : bool
+        Whether powers or products are taken of it.
 
     Returns
     -------
@@ -298,7 +300,8 @@ def make_variable(column: Column, used: NDArray[np.bool_] | None) -> Variable:
             raise FitError(
                 f"`{column.name}` is {low:g} in every row used, so it can explain nothing; leave it out of the terms."
             )
-        return Variable(column, np.zeros(0, dtype=np.intp), shift=_shift(column.values, used, low, high))
+        shift = _shift(column.values, used, low, high) if shifted else 0.0
+        return Variable(column, np.zeros(0, dtype=np.intp), shift=shift)
     counts = column.counts if used is None else np.bincount(column.values[used], minlength=len(column.levels))
     places = np.flatnonzero(counts)
     if len(places) == 1:

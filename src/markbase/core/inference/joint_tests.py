@@ -91,6 +91,34 @@ def joint_test(solution: Solution, combinations: Array, errors: Errors, sigma2: 
     return JointTest(float(t @ t) / df, df)
 
 
+def columns_test(solution: Solution, places: NDArray[np.intp], errors: Errors, sigma2: float) -> JointTest:
+    """Test whether some inner coefficients are all zero; the same as `joint_test` of these, quicker where nothing cancels.
+
+    Parameters
+    ----------
+    solution, errors, sigma2
+        As for `joint_test`.
+    places : ndarray of int, shape (r,)
+        Which of the inner coefficients.
+
+    Returns
+    -------
+    JointTest
+        As `joint_test`.
+    """
+    if solution.twofold or errors.middle is not None or not len(places):
+        return joint_test(solution, np.eye(len(solution.columns))[places], errors, sigma2)
+    if not sigma2 > 0:
+        return JointTest(math.inf, len(places))
+    roots, b = solution.root[places], solution.coefficients[places]
+    if len(places) == 1:
+        return JointTest(float(b[0] ** 2 / (roots[0] @ roots[0]) / sigma2), 1)
+    scale = np.sqrt(np.einsum("ij,ij->i", roots, roots))
+    R = scipy.linalg.lapack.dgeqrf((roots / scale[:, None]).T)[0][: len(places)]
+    z = scipy.linalg.lapack.dtrtrs(R, b / scale, trans=1)[0]
+    return JointTest(float(z @ z) / len(places) / sigma2, len(places))
+
+
 def independent_rows(solution: Solution, combinations: Array) -> Array:
     """Return independent rows that span the same combinations, in columns of unit length, shape (r, p)."""
     lengths = np.sqrt(np.einsum("ij,ij->j", solution.factor, solution.factor))

@@ -23,7 +23,7 @@ from markbase.core.errors import ColumnError, FitError, MarkbaseError, near
 from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.inference.covariance import Errors
 from markbase.core.inference.distributions import p_of_f, p_of_t, t_quantile
-from markbase.core.inference.joint_tests import JointTest, joint_test
+from markbase.core.inference.joint_tests import JointTest, joint_test, columns_test
 from markbase.core.inference.multiplicity import corrected
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.study.column import Column
@@ -404,13 +404,28 @@ class Estimated(Shown):
 
     def _selector(self, terms: Sequence[Term]) -> Array:
         """Return the inner coefficients of some terms as combinations, shape (m, p)."""
-        columns = np.concatenate([np.arange(s.start, s.stop) for t in terms for s in self._columns_of(t)])
-        return np.eye(len(self.solution.columns))[np.isin(self.solution.columns, columns)]
+        return np.asarray(np.eye(len(self.solution.columns))[self._inner_places(terms)])
 
     @cached_property
     def _tests(self) -> list[JointTest]:
         """The Wald test of each term, given all the others."""
-        return [self._joint(self._tested(term)) for term in self.model_terms]
+        lower = [any(set(term.names) < set(t.names) for t in self.model_terms) for term in self.model_terms]
+        return [
+            self._joint(self._tested(term)) if contained else self._joint_of_columns([term])
+            for term, contained in zip(self.model_terms, lower, strict=True)
+        ]
+
+    def _joint_of_columns(self, terms: Sequence[Term]) -> JointTest:
+        """Test whether the inner coefficients of some terms are all zero."""
+        return columns_test(self.solution, self._inner_places(terms), self.errors, self._sigma2)
+
+    def _inner_places(self, terms: Sequence[Term]) -> NDArray[np.intp]:
+        """Return which of the inner coefficients are those of some terms."""
+        inside = np.zeros(self.moments.cross.shape[0], dtype=bool)
+        for term in terms:
+            for columns in self._columns_of(term):
+                inside[columns] = True
+        return np.flatnonzero(inside[self.solution.columns])
 
     @property
     def untested(self) -> dict[str, str]:

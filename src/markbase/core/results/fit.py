@@ -241,7 +241,7 @@ class Fit(Probed):
         ----------
         by : str, optional
             A group: then one line for each of its levels, with its own start (and its own slopes, where the model has
-            them), and the test whether parallel lines are enough.
+            them), and the test of equal slopes.
 
         Returns
         -------
