@@ -13,7 +13,13 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core import extended_precision as twofold
-from markbase.core.design.coefficient_map import Coefficient, CoefficientMap, components_of, map_coefficients
+from markbase.core.design.coefficient_map import (
+    Coefficient,
+    CoefficientMap,
+    cell_counts,
+    components_of,
+    map_coefficients,
+)
 from markbase.core.design.complete_cases import CompleteCases
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import Component, Term, Variable, joint_codes, variables_of
@@ -23,7 +29,7 @@ from markbase.core.errors import ColumnError, FitError, MarkbaseError, near
 from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.inference.covariance import Errors
 from markbase.core.inference.distributions import p_of_f, p_of_t, t_quantile
-from markbase.core.inference.joint_tests import JointTest, joint_test, columns_test
+from markbase.core.inference.joint_tests import JointTest, columns_test, joint_test
 from markbase.core.inference.multiplicity import corrected
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.study.column import Column
@@ -504,6 +510,17 @@ class Estimated(Shown):
         """Count the rows used at each joint level of some groups, each as often as a frequency weight says."""
         if groups not in self._counted:
             variables = [self.variable(name, "categorical") for name in groups]
+            told = next(
+                (k for k, c in enumerate(self.components) if not c.numerics and c.names == frozenset(groups)), None
+            )
+            if self.weights is None and told is not None:  # the moments have counted already
+                sums = cell_counts(told, self.components, self.moments)
+                own = self.components[told].groups
+                counted = sums.reshape([g.size for g in own]).transpose(
+                    [[g.name for g in own].index(n) for n in groups]
+                )
+                self._counted[groups] = np.round(counted).astype(np.int64)
+                return self._counted[groups]
             codes = joint_codes(variables)
             inside = slice(None) if self.used is None else self.used
             times = self.times
