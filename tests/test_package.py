@@ -52,6 +52,8 @@ def blocks(page, language):
         "docs/screening.md",
         "docs/fitting.md",
         "docs/logistic.md",
+        "docs/interactions.md",
+        "docs/predicting.md",
         "docs/reading.md",
         "docs/blocks.md",
         "docs/plan.md",

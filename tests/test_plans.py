@@ -156,7 +156,7 @@ def test_tables_for_a_manuscript_hold_the_numbers_and_every_base(results):
     assert f"further from 0 than {critical:.3f}".replace("0.", ".") in notes[0]
     assert [c.text for c in compared.rows[0].cells] == ["", "who stays, in short", "who stays"]
     with pytest.raises(mb.FileError, match=r"does not end in \.docx"):
-        mb.write_document(results / "tables.odt", fit)
+        mb.write_document(fit, results / "tables.odt")
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")

@@ -52,6 +52,7 @@ def test_every_row_of_another_table_is_predicted_as_on_dense_columns(kind, error
         if kind == "linear"
         else mb.fit_logistic(study, "high", TERMS, event="y", errors=errors)
     )
+    what = "predicted" if kind == "linear" else "probability"
     X, own = laid_out(new, fit), ~fit.coefficients["base"]
     b, V = fit.coefficients.loc[own, "estimate"].to_numpy(), fit.covariance.to_numpy()[np.ix_(own, own)]
     eta, se = X @ b, np.sqrt(np.einsum("ij,jk,ik->i", X, V, X))
@@ -66,14 +67,14 @@ def test_every_row_of_another_table_is_predicted_as_on_dense_columns(kind, error
     else:
         np.testing.assert_allclose(table["probability"], 1 / (1 + np.exp(-eta)), rtol=1e-9)
     whole = fit.predict(new)
-    np.testing.assert_allclose(whole["residual"], whole["observed"] - table[table.columns[1]], rtol=1e-9, atol=1e-12)
+    np.testing.assert_allclose(whole["residual"], whole["observed"] - table[what], rtol=1e-9, atol=1e-12)
     few = [
         {"voice": r.voice, "day": r.day, "km_log": np.log(r.km), "age_z": z}
         for r, z in zip(new.head(5).itertuples(), laid_out(new.head(5), fit)[:, -5], strict=True)
     ]
     one = fit.predict(few)
-    np.testing.assert_allclose(one[table.columns[1]], table[table.columns[1]].head(5), rtol=1e-9)
-    np.testing.assert_allclose(fit.predict(study)[table.columns[1]], fit.fitted, rtol=1e-9)
+    np.testing.assert_allclose(one[what], table[what].head(5), rtol=1e-9)
+    np.testing.assert_allclose(fit.predict(study)[what], fit.fitted, rtol=1e-9)
     assert fit.fitted.index.equals(frame.index)
     assert fit.residuals.index.equals(frame.index)
 

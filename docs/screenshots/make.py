@@ -25,21 +25,26 @@ TERMINALS = {
     "prepare.png": (f"markbase prepare {PLAN} --check joined_through", "1080x545+0+0"),
     "screen.png": (f"markbase screen {PLAN} --outcome belonging --terms {SCREENED}", "1080x886+0+0"),
     "fit-numbers.png": (FIT, "1080x917+0+0"),
-    "fit-words.png": (FIT, "1080x900+0+917"),
+    "fit-words.png": (FIT, "1080x800+0+900"),
     "groups.png": (
         f"markbase fit {PLAN} --outcome belonging --terms age,voice,rehearsals --group voice",
         "1080x622+0+0",
+    ),
+    "slopes.png": (
+        f"markbase fit {PLAN} --outcome belonging --terms voice,rehearsals --polynomial age=2 --interaction age,voice "
+        "--slopes age:voice --at age=30,60",
+        "1080x400+0+0",
     ),
     "logistic.png": (
         f"markbase fit {PLAN} --kind logistic --outcome stays --event yes --terms age,voice,rehearsals,travel_km",
         "1080x945+0+0",
     ),
-    "blockwise entry.png": (
+    "blocks.png": (
         f"markbase fit {PLAN} --outcome belonging --block 'background: age, voice' --block 'taking part: rehearsals, concerts' "
         "--block 'way in: joined_through, travel_km'",
-        "1080x960+0+0",
+        "1080x902+0+0",
     ),
-    "overlap.png": (f"markbase fit {PLAN} --outcome belonging --terms rehearsals,concerts,events", "1080x215+0+0"),
+    "collinearity.png": (f"markbase fit {PLAN} --outcome belonging --terms rehearsals,concerts,events", "1080x215+0+0"),
 }
 """File, command, and which part of the screen."""
 
@@ -107,7 +112,7 @@ def figure() -> None:
         "way in": ["joined_through", "travel_km"],
     }
     hierarchy = mb.fit_blocks(mb.demo.plan().open(), "belonging", blocks)
-    mb.draw_blocks(hierarchy).figure.savefig(HERE / "blockwise entry-figure.png", dpi=120)
+    mb.draw_blocks(hierarchy).figure.savefig(HERE / "blocks-figure.png", dpi=120)
     mb.draw_groups(fit, "voice").figure.savefig(HERE / "voice-differences.png", dpi=120)
     mb.draw_lines(fit, "age", by="voice").figure.savefig(HERE / "age-by-voice.png", dpi=120)
 

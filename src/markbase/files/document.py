@@ -25,17 +25,19 @@ _WIDTH = 6.2
 """Inches of text on a page."""
 
 
-def write_document(path: str | Path, *results: Result, title: str = "", replace: bool = False) -> None:
+def write_document(
+    results: Result | Sequence[Result], path: str | Path, *, title: str = "", replace: bool = False
+) -> None:
     """Write tables of fits for a manuscript.
 
     Parameters
     ----------
-    path : str or Path
-        A file that ends in ``.docx``.
-    *results : LinearFit, LogisticFit, Blocks, Comparison, Screen or tuple of a fit and a group
+    results : LinearFit, LogisticFit, Blocks, Comparison, Screen or tuple of a fit and a group, or a list of these
         A table each: one model with estimate, standard error, interval and p; of a blockwise entry the blocks side by side, of a comparison the
         fits; of a screening means, standard deviations and associations; of a group in a fit, ``(fit, "voice")``, its levels with
         adjusted means or probabilities. The base of every group has its row; rows used, fit and errors stand in the note.
+    path : str or Path
+        A file that ends in ``.docx``.
     title : str
         A heading for the document.
     replace : bool
@@ -51,10 +53,11 @@ def write_document(path: str | Path, *results: Result, title: str = "", replace:
     path = Path(path)
     if path.suffix.lower() != _SUFFIX:
         raise FileError(f"`{path}` does not end in {_SUFFIX}; documents are written as such.")
-    if not results:
+    several = list(results) if isinstance(results, list) else [results]
+    if not several:
         raise MarkbaseError("Give at least one fit to write a table of.")
     refuse_to_replace(path, replace)
-    write_whole(path, document_bytes(results, title))
+    write_whole(path, document_bytes(several, title))
 
 
 def can_write_documents() -> bool:

@@ -145,7 +145,7 @@ def _record(fit: StoredFit) -> dict[str, Any]:
         "level": fit.level,
         "outcome": _column(fit.outcome),
         "identifier": fit.identifier.name if fit.identifier is not None else None,
-        "fixed_effects": list(fit.absorbed),
+        "fixed_effects": list(fit.fixed_effect_names),
         "variables": {
             v.name: {"column": _column(v.column), "places": _plain(v.places), "base": v.base, "shift": v.shift}
             for v in variables_of(fit.model_terms).values()
@@ -264,5 +264,5 @@ def _fit(record: Mapping[str, Any]) -> StoredFit:
         plain={k: _array(v) for k, v in record["plain"].items()},
         part_means={(int(p["component"]), frozenset(p["variables"])): _array(p["means"]) for p in record["part_means"]},
         column_means=_array(record["column_means"]),
-        absorbed_names=tuple(record["fixed_effects"]),
+        fixed_names=tuple(record["fixed_effects"]),
     )

@@ -122,8 +122,8 @@ def _note(fit: AnyFit) -> str:
 def _errors(fit: AnyFit) -> str:
     """Say what errors rest on, and which levels were taken out."""
     words = fit.errors.words.replace("`", "")
-    if fit.absorbed:
-        words += f". All levels of {listed(fit.absorbed)} are in the model and not listed"
+    if fit.fixed_effect_names:
+        words += f". All levels of {listed(fit.fixed_effect_names)} are in the model and not listed"
     return words[0].upper() + words[1:]
 
 

@@ -112,8 +112,8 @@ def _entry(name: str, result: LinearFit | LogisticFit | Blocks, study: Study) ->
         entry["errors"] = fit.errors.kind
     if fit.weights is not None:
         entry |= {"weights": fit.weights.column, "weights_are": fit.weights.kind}
-    if not logistic and fit.absorbed:
-        entry["fixed_effects"] = list(fit.absorbed)
+    if not logistic and fit.fixed_effect_names:
+        entry["fixed_effects"] = list(fit.fixed_effect_names)
     return entry
 
 

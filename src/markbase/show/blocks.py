@@ -214,7 +214,7 @@ def _vif(hierarchy: Blocks) -> list[Section]:
     )
     note = "how many times a standard error is what it would be without the other terms of the block"
     heads = ("term", *hierarchy.names)
-    return [Section("4  Inflation", note, (Table(heads, rows, frozenset(range(1, len(heads))), 0),))]
+    return [Section("4  Variance inflation", note, (Table(heads, rows, frozenset(range(1, len(heads))), 0),))]
 
 
 def comparison_page(comparison: Comparison) -> Page:

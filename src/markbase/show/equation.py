@@ -24,7 +24,7 @@ def summands(equation: Equation) -> tuple[str, ...]:
     return tuple(parts)
 
 
-def equation_blocks(equation: Equation, absorbed: Sequence[str] = ()) -> tuple[Formula | Facts, ...]:
+def equation_blocks(equation: Equation, fixed: Sequence[str] = ()) -> tuple[Formula | Facts, ...]:
     """Return an equation with what must be known to use it.
 
     Parameters
@@ -47,7 +47,7 @@ def equation_blocks(equation: Equation, absorbed: Sequence[str] = ()) -> tuple[F
         for name, base in equation.bases
     ]
     facts += [
-        (name, "taken out: the first number is the mean over the rows of its levels' own starts") for name in absorbed
+        (name, "taken out: the first number is the mean over the rows of its levels' own starts") for name in fixed
     ]
     facts.append(("digits", "rounded for reading; `coefficients` and --json hold all of them"))
     return Formula(summands(equation)), Facts(tuple(facts))

@@ -157,7 +157,7 @@ def draw_vif(screen: Screen, ax: Axes | None = None) -> Axes:
     ax.tick_params(labelsize=8)
     for side in ("top", "right"):
         ax.spines[side].set_visible(False)
-    ax.set_title("Inflation of each term", fontsize=9, loc="left", pad=18)
+    ax.set_title("Variance inflation of each term", fontsize=9, loc="left", pad=18)
     return ax
 
 

@@ -43,7 +43,7 @@ def fit_page(fit: LinearFit) -> Page:
             _how_much(fit),
             _terms(fit),
             _groups(fit),
-            Section("6  The equation, complete", blocks=equation_blocks(fit.equation(), fit.absorbed)),
+            Section("6  The equation, complete", blocks=equation_blocks(fit.equation(), fit.fixed_effect_names)),
             Section("7  In words", blocks=reading_blocks(fit.reading())),
         ),
     )
@@ -80,12 +80,14 @@ def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
     if isinstance(fit, LinearFit) and fit.fixed_effects:
         weighed.append(("taken out", fit.fixed_effects.words))
     if not left:
-        return Section("1  Which rows", blocks=(Facts((("used", f"{text}: every row is complete"), *weighed, *doubt)),))
+        return Section(
+            "1  Which rows", blocks=(Facts((("complete cases", f"{text}: every row is complete"), *weighed, *doubt)),)
+        )
     facts = [
-        ("used", text),
+        ("complete cases", text),
         *weighed,
         *doubt,
-        ("left out", f"{count_noun(left, 'row')} with a gap in the outcome or a term:"),
+        ("excluded (listwise)", f"{count_noun(left, 'row')} with a gap in the outcome or a term:"),
     ]
     table = Table(
         ("column", "reason", "rows", "only here"),
@@ -108,8 +110,8 @@ def _whether(fit: LinearFit) -> Section:
         words = f"together the terms tell something about `{fit.outcome.name}`"
     else:
         words = f"no clear evidence that the terms together tell anything about `{fit.outcome.name}`"
-    if fit.absorbed:
-        words += f", within levels of {listed(quoted(fit.absorbed))}"
+    if fit.fixed_effect_names:
+        words += f", within levels of {listed(quoted(fit.fixed_effect_names))}"
     if math.isnan(test.statistic):
         words = f"not tested: {test.untested or 'no test could be computed'}"
     return Section("2  Does the model say anything", blocks=(Facts(((figures, words), ("errors", errors_text(fit)))),))
@@ -159,7 +161,9 @@ def _how_much(fit: LinearFit) -> Section:
         (
             "R²",
             f"{without_zero(s.r2)} of the variation in these rows (adjusted for the number of terms {without_zero(s.r2_adjusted)})"
-            + (f", the levels of {listed(quoted(fit.absorbed))} counted in" if fit.absorbed else ""),
+            + (
+                f", the levels of {listed(quoted(fit.fixed_effect_names))} counted in" if fit.fixed_effect_names else ""
+            ),
         ),
         *(
             [("R² within", f"{without_zero(s.r2_within)} of what varies within those levels is explained by the terms")]

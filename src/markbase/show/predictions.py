@@ -55,11 +55,11 @@ def predictions_page(fit: LinearFit | LogisticFit, table: pd.DataFrame) -> Page:
         facts.append(
             ("not given", f"{listed(quoted(left)) or 'blank cells'}: as in the sample, averaged over the rows used")
         )
-    if fit.absorbed:
+    if fit.fixed_effect_names:
         facts.append(
             (
                 "taken out",
-                f"{listed(quoted(fit.absorbed))}: at the mean over the rows, so for one person there is more to it",
+                f"{listed(quoted(fit.fixed_effect_names))}: at the mean over the rows, so for one person there is more to it",
             )
         )
     if len(table) > _MOST:

@@ -38,7 +38,7 @@ def fit_record(fit: LinearFit) -> dict[str, Any]:
     """
     return {
         **_shared(fit, "linear"),
-        "fixed_effects": list(fit.absorbed),
+        "fixed_effects": list(fit.fixed_effect_names),
         "standardised": _rows(fit.standardised),
     }
 

@@ -48,7 +48,7 @@ def screen_page(screen: Screen) -> Page:
 def _rows(screen: Screen) -> Section:
     sample = screen.sample
     text = f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)}): those a model of all of these would use"
-    facts = [("used", text)]
+    facts = [("complete cases", text)]
     if screen.rows == "pairwise":
         facts.append(
             ("correlations", "each from all rows that have both columns; variance inflation from the complete rows")
@@ -119,7 +119,7 @@ def _terms(screen: Screen) -> Section:
     note = f"limit √{short(screen.limits.vif)} = {number(root, 2)}, no test; roots of {others} are in use as well"
     heads = ("term", "df", "generalised", "se times")
     table = Table(heads, tuple(rows), frozenset({1, 2, 3}), 0, "1 … ┊ limit")
-    return Section("4  Inflation of each term", note, (table,))
+    return Section("4  Variance inflation of each term", note, (table,))
 
 
 def _columns(screen: Screen) -> Section:
@@ -130,7 +130,9 @@ def _columns(screen: Screen) -> Section:
         rows.append(Row(cells))
     heads = ("coded column", "vif", "tolerance", "R² from the others", "se times")
     note = "“se times”: the standard error is so many times what it would be with nothing in common"
-    return Section("5  Inflation of each coded column", note, (Table(heads, tuple(rows), frozenset({1, 2, 3, 4})),))
+    return Section(
+        "5  Variance inflation (VIF) of each coded column", note, (Table(heads, tuple(rows), frozenset({1, 2, 3, 4})),)
+    )
 
 
 def _conditions(screen: Screen) -> list[Section]:

@@ -96,7 +96,7 @@ def bootstrap(fits: Sequence[AnyFit], draws: int, seed: int, told: Callable[[int
         raise MarkbaseError(
             f"The number of samples to draw is {draws!r}; it must be a whole number, {FEWEST_DRAWS} or more."
         )
-    if last.absorbed:
+    if last.fixed_effect_names:
         raise FitError("Samples are not drawn for a fit with levels taken out; give the column as a term instead.")
     if isinstance(last, LogisticFit) and last.penalty:
         raise FitError("Samples are not drawn for penalised likelihood, whose pseudo-R² has no share to add to.")

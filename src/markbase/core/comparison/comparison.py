@@ -185,7 +185,11 @@ def _alike(first: AnyFit, second: AnyFit) -> bool:
     """Whether the terms two fits share are made alike, and their errors rest on the same."""
     own = {t.name: t.column for t in second.model_terms}
     same = all(_levels(t.column) == _levels(own[t.name]) for t in first.model_terms)
-    taken = isinstance(first, LinearFit) and isinstance(second, LinearFit) and first.absorbed != second.absorbed
+    taken = (
+        isinstance(first, LinearFit)
+        and isinstance(second, LinearFit)
+        and first.fixed_effect_names != second.fixed_effect_names
+    )
     return (
         same and not taken and (first.errors.kind, first.errors.cluster) == (second.errors.kind, second.errors.cluster)
     )

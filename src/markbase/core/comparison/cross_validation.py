@@ -68,7 +68,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
     if not isinstance(repeats, int) or repeats < 1:
         raise MarkbaseError(f"Rows are held out once or more, not {repeats!r} times.")
     here = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
-    if fit.absorbed:
+    if fit.fixed_effect_names:
         raise MarkbaseError(
             "A fit with levels taken out cannot predict rows of levels it has not seen; fit without `fixed_effects`."
         )

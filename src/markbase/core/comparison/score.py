@@ -64,7 +64,7 @@ def score(fit: AnyFit, test: Study | Any) -> Score:
     MarkbaseWarning
         For rows that cannot be scored.
     """
-    if fit.absorbed:
+    if fit.fixed_effect_names:
         raise MarkbaseError(
             "A fit with fixed effects cannot be scored on rows of levels it has not seen; enter the column as a term."
         )

@@ -276,7 +276,7 @@ def _name(
     involved = [terms[k] for k in members]
     names = tuple(t.name for t in involved)
     if fixed_effects:
-        return _name_absorbed(involved, [raw[k] for k in members], fixed_effects)
+        return _name_with_fixed_effects(involved, [raw[k] for k in members], fixed_effects)
     groups = [k for k in members if terms[k].is_categorical]
     composite = any(len(t.names) > 1 or t.kind == "polynomial" for t in involved)
     if not groups and not composite:
@@ -307,7 +307,9 @@ def _one_of(names: Sequence[str]) -> str:
     return f"`{names[0]}`" if len(names) == 1 else f"one of {listed(quoted(names), 'or')}"
 
 
-def _name_absorbed(involved: Sequence[Term], raw: Sequence[float], fixed_effects: Sequence[str]) -> Collinearity:
+def _name_with_fixed_effects(
+    involved: Sequence[Term], raw: Sequence[float], fixed_effects: Sequence[str]
+) -> Collinearity:
     """Name a dependence that holds once the levels of some columns are taken out."""
     names = tuple(t.name for t in involved)
     once = f"once the levels of {listed(quoted(fixed_effects))} are taken out"

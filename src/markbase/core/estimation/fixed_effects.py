@@ -239,7 +239,9 @@ def check_apart(columns: Sequence[Column], requests: Sequence[TermRequest]) -> N
             )
 
 
-def absorb(columns: Sequence[Column], used: NDArray[np.bool_] | None, weights: Array | None) -> FixedEffects | None:
+def fixed_effects_of(
+    columns: Sequence[Column], used: NDArray[np.bool_] | None, weights: Array | None
+) -> FixedEffects | None:
     """Give a number to each level that is taken out.
 
     Parameters

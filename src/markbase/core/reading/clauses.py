@@ -98,8 +98,8 @@ def clear(fit: AnyFit, row: Row[Any]) -> bool:
 
 def held_equal(fit: AnyFit) -> str:
     """Say what was held equal."""
-    if fit.absorbed:
-        inside = f"within levels of {listed(quoted(fit.absorbed))}"
+    if fit.fixed_effect_names:
+        inside = f"within levels of {listed(quoted(fit.fixed_effect_names))}"
         return f"other terms held equal, {inside}" if len(fit.model_terms) > 1 else inside
     return "other terms held equal" if len(fit.model_terms) > 1 else "with no other term in the model to be held equal"
 

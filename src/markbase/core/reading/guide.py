@@ -83,8 +83,8 @@ def _how_much(fit: AnyFit) -> Step:
     saved = 1 - linear.residual_sd / fit.outcome_sd
     meaning = f"Without any term the residual standard deviation is {number(fit.outcome_sd, decimals)} {unit}: the model brings it down by {number(100 * max(saved, 0), 1)}%."
     told = linear.r2
-    if fit.absorbed:
-        levels = f"the levels of {listed(quoted(fit.absorbed))}"
+    if fit.fixed_effect_names:
+        levels = f"the levels of {listed(quoted(fit.fixed_effect_names))}"
         told = float(linear.r2_within or 0.0)
         answer += f"; R² within {without_zero(told)}"
         meaning = f"{meaning[:-1]}, {levels} counted in. Within them the terms explain {number(100 * told, 1)}% of what varies."

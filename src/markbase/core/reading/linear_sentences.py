@@ -81,7 +81,7 @@ def make_reading(fit: AnyFit) -> Reading:
 
 def _start(fit: AnyFit, row: pd.Series[Any]) -> Statement:
     numerics, where = start_words(fit)
-    where += [f"`{name}` at the mean over the rows" for name in fit.absorbed]
+    where += [f"`{name}` at the mean over the rows" for name in fit.fixed_effect_names]
     decimals = decimals_for(float(row["se"]))
     text = (
         f"The equation starts from {number(row['estimate'], decimals)} {level_unit(fit, row['estimate'])} of "
@@ -118,9 +118,9 @@ def _numeric(fit: AnyFit, term: Term, row: pd.Series[Any]) -> Statement:
     cautions += caution
     told = f"{lead[:-1]}{at}, {outcome_words(fit.outcome)} is {size(fit, row, 'that the two go together')}"
     made = term.column.made
-    if fit.absorbed and made is not None and made.how == "lag" and made.of[0] == fit.outcome.name:
+    if fit.fixed_effect_names and made is not None and made.how == "lag" and made.of[0] == fit.outcome.name:
         cautions.append(
-            f"It is `{fit.outcome.name}` itself, earlier. With the levels of {listed(quoted(fit.absorbed))} taken out its estimate tends to be "
+            f"It is `{fit.outcome.name}` itself, earlier. With the levels of {listed(quoted(fit.fixed_effect_names))} taken out its estimate tends to be "
             f"too low, the more so the fewer rows a level has (Nickell 1981)."
         )
     return Statement(term.name, "", told, tuple(cautions))

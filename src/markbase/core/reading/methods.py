@@ -61,8 +61,8 @@ def methods_paragraph(fit: AnyFit, version: str) -> str:
                 else " (its largest level, not chosen)"
             )
         told.append(f"`{term.name}` entered as {coded}{why}.")
-    if fit.absorbed:
-        told.append(f"All levels of {listed([f'`{n}`' for n in fit.absorbed])} were controlled for.")
+    if fit.fixed_effect_names:
+        told.append(f"All levels of {listed([f'`{n}`' for n in fit.fixed_effect_names])} were controlled for.")
     told.append(f"Standard errors are {fit.errors_words}; intervals are at {short(100 * fit.level, 4)}%.")
     told.append(f"Computed with Mark Base {version}.")
     return " ".join(told)

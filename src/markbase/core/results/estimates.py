@@ -89,7 +89,7 @@ class Estimated(Shown):
         return self.errors.df
 
     @property
-    def absorbed(self) -> tuple[str, ...]:
+    def fixed_effect_names(self) -> tuple[str, ...]:
         """The columns whose levels were taken out; empty for none."""
         return ()
 

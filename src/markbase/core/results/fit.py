@@ -130,12 +130,12 @@ class Fit(Probed):
             The rows a fit of these alone could use.
         """
         singles = {v.name: v.column for v in variables_of(self._parts_of(terms)).values()}
-        every = (self.outcome, *singles.values(), self.cluster, *self._absorbed_columns)
+        every = (self.outcome, *singles.values(), self.cluster, *self._fixed_columns)
         gaps = [c.present for c in every if c is not None and c.valid < self.sample.rows]
         return int(np.count_nonzero(np.logical_and.reduce(gaps))) if gaps else self.sample.rows
 
     @property
-    def _absorbed_columns(self) -> tuple[Column, ...]:
+    def _fixed_columns(self) -> tuple[Column, ...]:
         return ()
 
     def without(self, term: str) -> Self:
@@ -353,7 +353,7 @@ class Fit(Probed):
         Returns
         -------
         pandas.DataFrame
-            The values given (of a table with all columns of the model: its identifier, and `observed` where it has the outcome),
+            The values given (of a table also its identifier, and `observed` where it has the outcome),
             then for a linear model `predicted`, `se`, `low`, `high` (the mean of all such people) and `one_low`, `one_high`
             (one such person: with the spread of the residuals, and of what the profile does not name); for a logistic model
             `probability`, `low`, `high`, `log_odds`, `se`. `residual` where the outcome is known. `caution` says where a row has
@@ -419,7 +419,20 @@ class Fit(Probed):
         if lacking and not isinstance(data, Study) and len(lacking) < len(variables_of(self.model_terms)):
             return None
         rows = new_rows(self, data)
-        told = pd.DataFrame({**head_of(self, rows), **self._of_rows(rows), "caution": rows.cautions}, index=rows.index)
+        given = (
+            {}
+            if isinstance(data, Study)
+            else {c: v for c, v in columns_of(data) if c in variables_of(self.model_terms)}
+        )
+        told = pd.DataFrame(
+            {
+                **head_of(self, rows),
+                **{c: v.to_numpy() for c, v in given.items()},
+                **self._of_rows(rows),
+                "caution": rows.cautions,
+            },
+            index=rows.index,
+        )
         outside = sum(bool(c) for c in rows.cautions)
         if outside:
             where = next(c for c in rows.cautions if c)

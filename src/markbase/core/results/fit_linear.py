@@ -14,7 +14,7 @@ from markbase.core.design.requested_terms import AllBut, TermRequest, outcome_co
 from markbase.core.design.terms import CodedColumns
 from markbase.core.errors import FitError, remark
 from markbase.core.estimation.collinearity import collinearity_error, swept_error
-from markbase.core.estimation.fixed_effects import absorb, check_apart, fixed_effect_columns
+from markbase.core.estimation.fixed_effects import check_apart, fixed_effect_columns, fixed_effects_of
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent, Swept
 from markbase.core.inference.covariance import errors_of, remark_on_clusters
@@ -122,28 +122,28 @@ def fit_linear(
             f"The outcome `{outcome}` is {values[0]:g} in every row used, so there is no variation to explain."
         )
     parts = request.terms()
-    absorbed = absorb(controls, used, heavy)
-    every = (*parts, *(absorbed.hidden if absorbed else ()))
+    fixed = fixed_effects_of(controls, used, heavy)
+    every = (*parts, *(fixed.hidden if fixed else ()))
     blocks = [*(c.coded() for c in components_of(every)), CodedColumns(1, multiplier=target.values)]
     moments = gather(blocks, study.rows, used, heavy)
     chosen = design_columns(parts, moments)
-    if absorbed is not None:
-        absorbed = absorbed.gathered(moments, blocks, used)
-        chosen = np.concatenate([chosen, absorbed.free_levels(moments, len(components_of(parts)) + 1)])
-    check_room(request.counted_rows, len(chosen) + (absorbed.levels if absorbed else 1))
+    if fixed is not None:
+        fixed = fixed.gathered(moments, blocks, used)
+        chosen = np.concatenate([chosen, fixed.free_levels(moments, len(components_of(parts)) + 1)])
+    check_room(request.counted_rows, len(chosen) + (fixed.levels if fixed else 1))
     try:
-        solution = solve(moments, blocks, used, study.rows, chosen, heavy, absorbed)
-        if absorbed is not None:
-            alone = absorbed.free_levels(moments, len(components_of(parts)) + 1)
+        solution = solve(moments, blocks, used, study.rows, chosen, heavy, fixed)
+        if fixed is not None:
+            alone = fixed.free_levels(moments, len(components_of(parts)) + 1)
             left = solution.explained + solution.residual
             if len(alone):  # what the second column leaves of it
-                left = solve(moments, blocks, used, study.rows, alone, heavy, absorbed).residual
-            absorbed = replace(absorbed, outcome_ss=left)
+                left = solve(moments, blocks, used, study.rows, alone, heavy, fixed).residual
+            fixed = replace(fixed, outcome_ss=left)
     except Dependent as finding:
-        raise collinearity_error(finding, moments, every, absorbed.names if absorbed else ()) from None
+        raise collinearity_error(finding, moments, every, fixed.names if fixed else ()) from None
     except Swept as finding:
-        raise swept_error(finding, moments, every, absorbed.names if absorbed else (), outcome) from None
-    found = errors_of(request.errors, request.cluster, moments, blocks, solution, used, request.weights, absorbed)
+        raise swept_error(finding, moments, every, fixed.names if fixed else (), outcome) from None
+    found = errors_of(request.errors, request.cluster, moments, blocks, solution, used, request.weights, fixed)
     remark_on_clusters(found)
     fit = LinearFit(
         outcome=target,
@@ -160,7 +160,7 @@ def fit_linear(
         possible_cluster=request.possible_cluster,
         identifier=request.identifier,
         index=request.index,
-        fixed_effects=absorbed,
+        fixed_effects=fixed,
     )
     if fit.exact:
         remark(

@@ -58,12 +58,12 @@ class LinearFit(Fit):
         return self.moments.rows - len(self.solution.columns) - (self.fixed_effects.levels if self.fixed_effects else 1)
 
     @property
-    def absorbed(self) -> tuple[str, ...]:
+    def fixed_effect_names(self) -> tuple[str, ...]:
         """The columns whose levels were taken out; empty for none."""
         return self.fixed_effects.names if self.fixed_effects else ()
 
     @property
-    def _absorbed_columns(self) -> tuple[Column, ...]:
+    def _fixed_columns(self) -> tuple[Column, ...]:
         return self.fixed_effects.columns if self.fixed_effects else ()
 
     @property

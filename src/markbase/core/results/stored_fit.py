@@ -151,18 +151,18 @@ class StoredFit(Fit):
             share, low, high = probability(np.array([eta, eta - half * se, eta + half * se])).tolist()
             return {"probability": share, "low": low, "high": high, "log_odds": eta, "se": se}
         found = {"predicted": eta, "se": se, "low": eta - half * se, "high": eta + half * se}
-        if named and not self.absorbed_names:
+        if named and not self.fixed_names:
             wide = half * float(np.hypot(se, np.sqrt(self._sigma2)))
             found |= {"one_low": eta - wide, "one_high": eta + wide}
         return found
 
-    absorbed_names: tuple[str, ...] = ()
+    fixed_names: tuple[str, ...] = ()
     """The columns whose levels were taken out; empty for none."""
 
     @property
-    def absorbed(self) -> tuple[str, ...]:
+    def fixed_effect_names(self) -> tuple[str, ...]:
         """The columns whose levels were taken out; empty for none."""
-        return self.absorbed_names
+        return self.fixed_names
 
     def _of_rows(self, rows: NewRows) -> dict[str, Array]:
         eta, se = predictor_of(self, rows)
@@ -172,7 +172,7 @@ class StoredFit(Fit):
             found = {"probability": ends[0], "low": ends[1], "high": ends[2], "log_odds": eta, "se": se}
         else:
             found = {"predicted": eta, "se": se, "low": eta - half * se, "high": eta + half * se}
-            if not self.absorbed_names:
+            if not self.fixed_names:
                 wide = half * np.hypot(se, np.sqrt(self._sigma2))
                 found |= {"one_low": eta - wide, "one_high": eta + wide}
         if rows.observed is not None:
@@ -255,5 +255,5 @@ def store(fit: AnyFit) -> StoredFit:
         plain={v.name: fit._plain(v) for v in variables if v.is_categorical},
         part_means=part_means_of(fit),
         column_means=fit._column_means,
-        absorbed_names=tuple(fit.absorbed),
+        fixed_names=tuple(fit.fixed_effect_names),
     )
