@@ -14,13 +14,13 @@ def run(*arguments, cwd=None):
     """Run the command here, with streams of its own; what a process would add is tested by `run_process`."""
     streams = [io.TextIOWrapper(io.BytesIO(), encoding="utf-8", write_through=True) for _ in range(2)]
     code = 0
-    with contextlib.chdir(cwd or "."), contextlib.redirect_stdout(streams[0]), contextlib.redirect_stderr(streams[1]):
-        with warnings.catch_warnings():
-            warnings.simplefilter("default")
-            try:
-                main([str(a) for a in arguments])
-            except SystemExit as done:
-                code = done.code or 0
+    redirected = contextlib.redirect_stdout(streams[0]), contextlib.redirect_stderr(streams[1])
+    with contextlib.chdir(cwd or "."), redirected[0], redirected[1], warnings.catch_warnings():
+        warnings.simplefilter("default")
+        try:
+            main([str(a) for a in arguments])
+        except SystemExit as done:
+            code = done.code or 0
     out, err = (stream.buffer.getvalue().decode("utf-8") for stream in streams)
     return SimpleNamespace(returncode=code, stdout=out, stderr=err, args=arguments)
 

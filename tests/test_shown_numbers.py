@@ -185,7 +185,7 @@ def test_every_interval_has_the_tails_it_says(level):
             np.testing.assert_allclose((marginal["high"] - marginal["low"]) / 2, half * marginal["se"], rtol=1e-9)
             np.testing.assert_allclose(marginal["p"], p_of_t(marginal["effect"] / marginal["se"], math.inf), rtol=1e-10)
             profile = fit.profile()
-            fall = 2 * (fit.loglik - _held_at(fit, "age", profile.set_index("term").loc["age", "low"]))
+            fall = 2 * (fit.loglik - _held_at("age", profile.set_index("term").loc["age", "low"]))
             assert fall == pytest.approx(half**2, rel=1e-6)
         else:
             assert slopes["high"] - slopes["predicted"] == pytest.approx(half * slopes["se"], rel=1e-9)
@@ -193,7 +193,7 @@ def test_every_interval_has_the_tails_it_says(level):
             assert slopes["one_high"] - slopes["predicted"] == pytest.approx(half * person, rel=1e-9)
 
 
-def _held_at(fit, term, value):
+def _held_at(term, value):
     """Maximise the log-likelihood over the other coefficients by hand, with one held."""
     frame = choir()
     columns = [

@@ -53,7 +53,7 @@ def write_document(
     path = Path(path)
     if path.suffix.lower() != _SUFFIX:
         raise FileError(f"`{path}` does not end in {_SUFFIX}; documents are written as such.")
-    several = list(results) if isinstance(results, list) else [results]
+    several: list[Any] = results if isinstance(results, list) else [results]
     if not several:
         raise MarkbaseError("Give at least one fit to write a table of.")
     refuse_to_replace(path, replace)

@@ -236,8 +236,7 @@ def derivative_along(
     if (
         column.made is None
         or not column.made.sources
-        or column.name in setting
-        and follow(column, setting, inside) is None
+        or (column.name in setting and follow(column, setting, inside) is None)
     ):
         return None
     rises = [derivative_along(source, name, setting, inside) for source in column.made.sources]

@@ -209,7 +209,7 @@ def separation_error(
     wide = np.zeros(rows.moments.cross.shape[0])
     wide[columns] = separation.direction[1:]
     reach = []
-    for term, places in zip(terms, _places_of(terms), strict=True):
+    for places in _places_of(terms):
         furthest = 0.0
         for k in places:
             own = wide[rows.moments.starts[k + 1] : rows.moments.starts[k + 1] + rows.blocks[k].levels]

@@ -93,10 +93,8 @@ class Whitened:
                 else:
                     high, low = twofold.add((high, low), added)
             y_off = twofold.two_sum(y[chunk], np.full(rows, -self.moments.centres[-1]))
-            if low is None:
-                residual = y_off[0] - high[:, -1]
-            else:
-                residual = twofold.minus(y_off, (high[:, -1], low[:, -1]))[0]
+            fit = (high[:, -1], np.zeros(rows) if low is None else low[:, -1])
+            residual = y_off[0] - fit[0] if low is None else twofold.minus(y_off, fit)[0]
             Q = np.empty((rows, p + 1))
             Q[:, 0] = 1 / np.sqrt(s.weight)
             Q[:, 1:] = high[:, :-1]

@@ -473,6 +473,7 @@ class Estimated(Shown):
 
     @cached_property
     def coefficient_map(self) -> CoefficientMap:
+        """What each row of `coefficients` is, as a combination of the inner coefficients."""
         return self._map_coefficients()
 
     def _map_coefficients(self, level_form: bool = False, at: Mapping[str, float] | None = None) -> CoefficientMap:

@@ -375,7 +375,7 @@ class Fit(Probed):
         """
         if isinstance(profiles, Mapping):
             profiles = [profiles]
-        if isinstance(profiles, (str, bytes)) or not hasattr(profiles, "__len__") and not isinstance(profiles, Study):
+        if isinstance(profiles, (str, bytes)) or (not hasattr(profiles, "__len__") and not isinstance(profiles, Study)):
             raise MarkbaseError(f"Predictions are for profiles or for the rows of a table, not for {profiles!r}.")
         if not isinstance(profiles, (list, tuple)):
             table = self._predicted_rows(profiles)
@@ -386,7 +386,7 @@ class Fit(Probed):
             if not inside:
                 raise ColumnError("The profiles have no column of the model.")
             rows = [
-                {c: v for c, v in zip(inside, values, strict=True)}
+                dict(zip(inside, values, strict=True))
                 for values in zip(*(named[c].tolist() for c in inside), strict=True)
             ]
         else:

@@ -134,6 +134,7 @@ class ScreenTables(Shown):
         return table.iloc[order].reset_index(drop=True)
 
     def with_outcome(self, side: str, name: str) -> dict[str, float]:
+        """Return how one column relates to the outcome, with its interval; `side` heads the names."""
         nothing = {f"{side}_outcome": math.nan, f"{side}_low": math.nan, f"{side}_high": math.nan}
         if self.outcome is None:
             return nothing
