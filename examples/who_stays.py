@@ -16,7 +16,7 @@ for row in fit.groups("voice").itertuples():
 
 sorting = fit.classification(folds=10)
 print(
-    f"\nSorted rightly: {sorting.correct:.1%}, in rows not seen {sorting.held_out.correct:.1%}; always guessing {sorting.guess:.1%}."
+    f"\nClassified correctly: {sorting.correct:.1%}, in rows not seen {sorting.held_out.correct:.1%}; always guessing {sorting.guess:.1%}."
 )
 for statement in fit.reading().statements:
     if statement.term == "rehearsals":

@@ -148,10 +148,9 @@ def step_words(fit: AnyFit, value: float) -> str:
     return "log units" if is_logged(fit.outcome) else unit_of(fit, value)
 
 
-def joint_figures(fit: AnyFit, test: Row[Any]) -> str:
-    """Write a joint test: its statistic with its degrees of freedom, and p."""
+def joint_figures(fit: AnyFit, test: Row[Any], kind: str = "") -> str:
+    """Write a joint test: its statistic with its degrees of freedom, and p; of a logistic fit also its kind."""
     if isinstance(fit, LogisticFit):
-        return (
-            f"{fit.overall.kind} chi²({int(test['df'])}) = {number(test['statistic'], 2)}, {p_phrase(float(test['p']))}"
-        )
+        chosen = kind or fit.overall.kind
+        return f"{chosen} chi²({int(test['df'])}) = {number(test['statistic'], 2)}, {p_phrase(float(test['p']))}"
     return f"F({int(test['df'])}, {fit.df_rest}) = {number(test['statistic'], 2)}, {p_phrase(float(test['p']))}"

@@ -271,13 +271,15 @@ def curve_statements(fit: AnyFit, numeric: str, term: str, joint: str) -> list[S
     """
     statements = [Statement(term, "", joint)] if joint else []
     statements += slope_statements(fit, numeric, by=None, term=term)
+    averaged = averaged_over(fit, numeric, numeric)
+    averaged += "," if averaged else ""
     try:
         turns = fit.turning_points(numeric)
     except ValueError:
         return statements
     inside = turns[turns["inside"]] if len(turns) else turns
     if not len(turns):
-        statements.append(Statement(term, "turn", f"The fitted curve of `{numeric}` does not turn."))
+        statements.append(Statement(term, "turn", f"The fitted curve of `{numeric}`{averaged} does not turn."))
     for _, turn in turns.iterrows():
         bounded = math.isfinite(turn["fieller_low"]) and math.isfinite(turn["fieller_high"])
         interval = (
@@ -297,7 +299,7 @@ def curve_statements(fit: AnyFit, numeric: str, term: str, joint: str) -> list[S
             Statement(
                 term,
                 "turn",
-                f"The curve has its {turn['kind']} at `{numeric}` = {short(turn['value'], 4)} ({interval}), {where}.",
+                f"The curve{averaged} has its {turn['kind']} at `{numeric}` = {short(turn['value'], 4)} ({interval}), {where}.",
             )
         )
     return statements
@@ -332,17 +334,24 @@ def slope_statements(fit: AnyFit, numeric: str, by: str | None, term: str) -> li
         decimals = decimals_for(float(row["se"]))
         ends = clear_of_zero(row["low"], row["high"], decimals)
         where = f"at `{held}` = {short(row[held], 3)}" + (
-            f" (and `{numeric}` = {short(row[numeric], 3)})" if by and numeric in table.columns else ""
+            f" and `{numeric}` = {short(row[numeric], 3)}" if by and numeric in table.columns else ""
         )
         parts.append(
-            f"{where} {number(row['slope'], decimals)} ({number(row['low'], ends)} to {number(row['high'], ends)}, {p_phrase(float(row['p']))})"
+            f"{number(row['slope'], decimals)} {where} ({number(row['low'], ends)} to {number(row['high'], ends)}, {p_phrase(float(row['p']))})"
         )
     variable = fit.variable(numeric, "numeric")
     step = per_step(variable.column).rstrip(",")
     what = "the log odds" if logistic else outcome_words(fit.outcome)
     unit = "" if logistic else f" in {step_words(fit, 2.0)}"
-    text = f"Slope of {what}{unit} per {step}, with its {percent(fit)} CI: {'; '.join(parts)}."
+    averaged = averaged_over(fit, numeric, held)
+    text = f"Slope of {what}{unit} per {step}{averaged}, with its {percent(fit)} CI: {'; '.join(parts)}."
     return [Statement(term, "slopes", text)]
+
+
+def averaged_over(fit: AnyFit, numeric: str, held: str) -> str:
+    """Say which columns a slope differs by and is averaged over, since they are not held; empty if there are none."""
+    others = {n: None for t in fit.model_terms if numeric in t.names for n in t.names if n not in (numeric, held)}
+    return f", averaged over {listed(quoted(others))} as in these rows" if others else ""
 
 
 def bend_sentence(fit: AnyFit, term: Term) -> str:
@@ -362,6 +371,7 @@ def bend_sentence(fit: AnyFit, term: Term) -> str:
     """
     test = fit.terms[fit.terms["term"] == term.name].iloc[0]
     bend = fit.bend_test(term.names[0])
+    where, _ = at_reference(fit, term.names[0])
     sure, curved = bool(test["p"] < fit.alpha), bool(bend.p < fit.alpha)
     name = f"`{term.names[0]}`"
     powers = f"{name} and its {'square' if term.degrees[0] == 2 else 'square and cube'}"
@@ -369,8 +379,8 @@ def bend_sentence(fit: AnyFit, term: Term) -> str:
         f"Taken together, {powers} {'go' if sure else 'show no clear evidence of going'} with `{fit.outcome.name}`"
     )
     shape = "the line is clearly bent" if curved else "no clear evidence that the line is bent"
-    figures = joint_figures(fit, pd.Series({"df": bend.df, "statistic": bend.statistic, "p": bend.p}))
-    return f"{together} ({joint_figures(fit, test)}); {shape} ({figures}), {held_equal(fit)}."
+    figures = joint_figures(fit, pd.Series({"df": bend.df, "statistic": bend.statistic, "p": bend.p}), bend.kind)
+    return f"{together}{where} ({joint_figures(fit, test)}); {shape}{where} ({figures}), {held_equal(fit)}."
 
 
 def followers_sentence(fit: AnyFit, numeric: str) -> str:
