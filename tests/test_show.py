@@ -10,7 +10,7 @@ import pytest
 import markbase as mb
 from markbase.core.formatting import number, p_phrase, short, without_zero
 from markbase.show.page import Strip
-from markbase.show.text import draw
+from markbase.show.text import draw, headed
 
 NASTY = ["<b>bold</b>", "[red]x[/red]", '"quoted"', "=cmd()", "a`b", "two\nlines", "\x1b[31mred"]
 
@@ -203,6 +203,21 @@ def test_an_interval_clear_of_zero_is_drawn_clear_of_it():
         assert "┼" in draw(Strip(-0.01, 5, 10, -0.8, 10.8), width)
         assert "┼" in draw(Strip(-3, 1, 10, -4, 11), width)
     assert draw(Strip(0, 0, 0, -1, 1, is_base=True), 9) == "    ◇"
+
+
+@pytest.mark.parametrize(
+    ("left", "right", "words"),
+    [(-10, 10, ("lower", "higher")), (-0.8, 10.8, ("higher",)), (-10.8, 0.8, ("lower",))],
+)
+def test_the_heading_of_drawings_stands_at_their_mark(left, right, words):
+    strips = [Strip(a, (a + b) / 2, b, left, right) for a, b in [(left, left / 2), (right / 2, right)]]
+    head = headed("lower ┊ higher", strips, 31)
+    for strip in strips:
+        assert head.index("┊") == draw(strip, 31).ljust(31).index("┊")
+    assert [w for w in ("lower", "higher") if w in head] == list(words)
+    apart = [*strips, Strip(1, 2, 3, left - 30, right)]
+    assert headed("lower ┊ higher", apart, 31) == "lower ┊ higher"
+    assert headed("lower ┊ higher", apart, 9) == ""
 
 
 NUMBERS = [

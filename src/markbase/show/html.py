@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from functools import cache
+from typing import Any
 
 from jinja2 import Environment, PackageLoader, select_autoescape
 from markupsafe import Markup, escape
@@ -11,6 +12,7 @@ from markupsafe import Markup, escape
 from markbase.show.page import Facts, Formula, Page, Sentences, Strip, Table
 
 _WIDTH, _HEIGHT = 180, 14
+_LETTER = 6.5  # about the width of a letter of the heading of drawings, in pixels
 
 
 def to_html(page: Page, *, styled: bool = True) -> str:
@@ -41,7 +43,7 @@ def environment() -> Environment:
         lstrip_blocks=True,
     )
     environment.filters["marked"] = _marked
-    environment.globals.update(strip=_strip, block_kind=_block_kind)
+    environment.globals.update(strip=_strip, strip_head=_strip_head, block_kind=_block_kind)
     return environment
 
 
@@ -55,6 +57,22 @@ def _marked(text: str) -> Markup:
     return Markup("").join(
         Markup("<b>{}</b>").format(piece) if place % 2 else escape(piece) for place, piece in enumerate(pieces)
     )
+
+
+def _strip_head(block: Table) -> dict[str, Any]:
+    """Place the words left and right of the mark of the drawings, if all have it in one place; words with no room are left out."""
+    drawn = [row.strip for row in block.rows if row.strip]
+    before, mark, after = (words.strip() for words in block.strip_head.partition("┊"))
+    places = {_strip(strip)["zero"] for strip in drawn}
+    if not mark or len(places) != 1:
+        return {"alone": block.strip_head}
+    zero = places.pop()
+    return {
+        **_strip(drawn[0]),
+        "before": before if len(before) * _LETTER < zero else "",
+        "after": after if len(after) * _LETTER < _WIDTH - zero else "",
+        "bar": bool(drawn[0].mark),
+    }
 
 
 def _strip(strip: Strip) -> dict[str, float]:

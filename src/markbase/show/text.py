@@ -6,6 +6,7 @@ import io
 import re
 import shutil
 import unicodedata
+from collections.abc import Sequence
 from typing import Literal
 
 from rich.cells import cell_len
@@ -144,7 +145,8 @@ def _table(table: Table, room: int) -> RichTable:
         least = None if place == table.wide else max(body, min(cell_len(head), 12))
         out.add_column(Text(_plain(head)), justify=side, no_wrap=not folds, overflow="fold", min_width=least)
     if room:
-        out.add_column(Text(table.strip_head if len(table.strip_head) <= room else ""), no_wrap=True, width=room)
+        drawn = [row.strip for row in table.rows if row.strip]
+        out.add_column(Text(headed(table.strip_head, drawn, room)), no_wrap=True, width=room)
     for row in table.rows:
         style = {"base": "italic", "group": "bold", "aside": QUIET}.get(row.kind, "")
         cells = [Text(_plain(cell), style=style) for cell in row.cells]
@@ -152,6 +154,39 @@ def _table(table: Table, room: int) -> RichTable:
             cells.append(Text(draw(row.strip, room) if row.strip else ""))
         out.add_row(*cells)
     return out
+
+
+def headed(head: str, strips: Sequence[Strip], width: int) -> str:
+    """Write the heading of drawings so that its ``┊`` stands where theirs does.
+
+    Parameters
+    ----------
+    head : str
+        Words left of the mark, ``┊``, and words right of it; or words alone.
+    strips : sequence of Strip
+        The drawings.
+    width : int
+        How many characters there are.
+
+    Returns
+    -------
+    str
+        The heading; words that have no room on their side are left out. Words alone, and those above marks that stand in
+        several places, begin at the left.
+    """
+    before, mark, after = head.partition("┊")
+    places = {_place(strip, strip.mark, width) for strip in strips}
+    if not mark or len(places) != 1:
+        return head if len(head) <= width else ""
+    zero = places.pop()
+    before = before if len(before) <= zero else ""
+    lead = before.ljust(zero) if strips[0].mark else before.rjust(zero)
+    return f"{lead}{mark}{after if zero + 1 + len(after) <= width else ''}"
+
+
+def _place(strip: Strip, value: float, width: int) -> int:
+    """Return the character at which a value is drawn."""
+    return round((value - strip.left) / (strip.right - strip.left) * (width - 1))
 
 
 def draw(strip: Strip, width: int) -> str:
@@ -171,7 +206,7 @@ def draw(strip: Strip, width: int) -> str:
     """
 
     def at(value: float) -> int:
-        return round((value - strip.left) / (strip.right - strip.left) * (width - 1))
+        return _place(strip, value, width)
 
     line = [" "] * width
     zero = at(strip.mark)
