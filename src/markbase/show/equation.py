@@ -49,5 +49,5 @@ def equation_blocks(equation: Equation, fixed: Sequence[str] = ()) -> tuple[Form
     facts += [
         (name, "taken out: the first number is the mean over the rows of its levels' own starts") for name in fixed
     ]
-    facts.append(("digits", "rounded for reading; `coefficients` and --json hold all of them"))
+    facts.append(("digits", "rounded for reading; the coefficients, saved or as data, hold all of them"))
     return Formula(summands(equation)), Facts(tuple(facts))

@@ -122,7 +122,7 @@ def errors_text(fit: AnyFit) -> str:
     if not fit.possible_cluster:
         return fit.errors.words
     name = fit.possible_cluster
-    return f"{fit.errors.words}. Rows of one `{name}` may go together: clustering by it takes that into account (--cluster {name})"
+    return f"{fit.errors.words}. Rows of one `{name}` may go together: errors clustered by it take that into account"
 
 
 def standardised_section(fit: LinearFit) -> Section:

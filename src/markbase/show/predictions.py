@@ -63,7 +63,7 @@ def predictions_page(fit: LinearFit | LogisticFit, table: pd.DataFrame) -> Page:
             )
         )
     if len(table) > _MOST:
-        facts.append(("shown", f"{_MOST} of {len(table):,} profiles; --into FILE and --json have all of them"))
+        facts.append(("shown", f"{_MOST} of {len(table):,} profiles; saved predictions have all of them"))
     cautions = [str(r.caution) for r in rows_of(table) if r.caution]
     blocks: list[Table | Facts | Sentences] = [Table(heads, tuple(rows), right, 0)]
     blocks += [Facts(tuple(facts))] if facts else []

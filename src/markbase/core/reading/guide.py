@@ -119,7 +119,7 @@ def _groups(fit: AnyFit) -> list[Step]:
         else:
             meaning = "No comparison with the base is clear once all of them are taken together (Holm)."
         if len(table) > 2:
-            meaning += " `between` compares every pair."
+            meaning += " Every pair of levels can be compared as well."
         steps.append(Step(f"Which groups? `{term.name}`", answer, meaning))
     return steps
 

@@ -185,8 +185,8 @@ def two_level_outcome(study: Study, name: str, event: object) -> Column:
             event = 1
         else:
             raise FitError(
-                f"Which of {listed(quoted(occurring), 'or')} of `{name}` is the event whose odds are to be modelled? Say event={occurring[-1]!r} or "
-                f"event={occurring[0]!r} (on the command line --event)."
+                f"Which of {listed(quoted(occurring), 'or')} of `{name}` is the event whose odds are to be modelled? "
+                "Name one of them as the event."
             )
     if isinstance(event, (list, tuple)):
         raise LevelError(
