@@ -6,6 +6,7 @@ the texts ``nan``, ``inf`` and ``-inf``. No row of the data is in the file.
 
 from __future__ import annotations
 
+import hashlib
 import json
 import math
 from collections.abc import Mapping
@@ -19,7 +20,7 @@ import pandas as pd
 from markbase.core.design.complete_cases import CompleteCases, Loss
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import Term, Variable, variables_of
-from markbase.core.errors import FileError, MarkbaseError
+from markbase.core.errors import FileError
 from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.inference.covariance import Errors
 from markbase.core.results.any_fit import AnyFit
@@ -51,7 +52,9 @@ def write_fit(fit: AnyFit | StoredFit, path: str | Path, *, replace: bool = Fals
         If the file is there already, or cannot be written.
     """
     stored = fit if isinstance(fit, StoredFit) else store(fit)
-    text = json.dumps(_record(stored), ensure_ascii=False, indent=1, allow_nan=False)
+    record = _record(stored)
+    record["digest"] = _digest(record)
+    text = json.dumps(record, ensure_ascii=False, indent=1, allow_nan=False)
     refuse_to_replace(Path(path), replace)
     write_whole(Path(path), text.encode())
 
@@ -72,7 +75,7 @@ def read_fit(path: str | Path) -> StoredFit:
     Raises
     ------
     FileError
-        If the file cannot be read, is no saved fit, is of a newer version, or lacks a part.
+        If the file cannot be read, is no saved fit, is of a newer version, or is not as it was written.
     """
     path = Path(path)
     try:
@@ -86,14 +89,18 @@ def read_fit(path: str | Path) -> StoredFit:
         raise FileError(
             f"`{path}` was written by a newer version (format {version!r}, and this one reads up to {VERSION}); update to read it."
         )
-    try:
-        return _fit(record)
-    except KeyError as problem:
-        raise FileError(f"`{path}` lacks the key {problem}, which a saved fit has; write it again.") from None
-    except (TypeError, ValueError, IndexError, AttributeError) as problem:
-        if isinstance(problem, MarkbaseError):
-            raise
-        raise FileError(f"`{path}` holds a value that a saved fit cannot have: {problem}.") from None
+    if record.get("digest") != _digest(record):
+        raise FileError(
+            f"`{path}` is not as it was written: its `digest` does not fit what it holds, so a number in it may be wrong; save the fit again."
+        )
+    return _fit(record)
+
+
+def _digest(record: Mapping[str, Any]) -> str:
+    """Return the SHA-256 of all else in a record, in its shortest form with keys in order."""
+    rest = {k: v for k, v in record.items() if k != "digest"}
+    text = json.dumps(rest, ensure_ascii=True, sort_keys=True, separators=(",", ":"))
+    return hashlib.sha256(text.encode()).hexdigest()
 
 
 def _plain(value: Any) -> Any:
