@@ -172,6 +172,23 @@ def test_a_refused_step_says_which_and_why(step, told):
         mb.demo.choirs().prepare([{"do": "mark", "column": "voice", "base": "alto"}, step])
 
 
+WRONG = [None, "x", "", -1, 0, 1.5, float("nan"), True, [], {}, ["a", 1], [[]], {"a": 1}, {"a": [[1]]}]
+
+
+@pytest.mark.parametrize("wrong", WRONG, ids=repr)
+def test_a_setting_of_the_wrong_kind_is_refused_in_a_sentence_or_means_something(wrong):
+    study = mb.demo.choirs()
+    small = mb.Study(study.frame().head(300))
+    for step, _, _ in STEPS_TRIED:
+        for key in set(step) - {"do"}:
+            said = ""
+            try:
+                after = quietly(small.prepare, [{**step, key: wrong}])
+            except mb.MarkbaseError as problem:
+                said = str(problem)
+            assert said.startswith("steps, step 1: ") if said else str(after.trail), (step, key)
+
+
 @settings(max_examples=40, deadline=None)
 @given(seed=st.integers(0, 10**6), rows=st.integers(8, 80), levels=st.integers(2, 7))
 def test_merging_and_blanking_preserve_counts_and_missing(seed, rows, levels):

@@ -160,6 +160,11 @@ def read_plan(path: str | Path) -> Plan:
         if key not in _DATA_KEYS:
             line = Lines(text, path.name).within("data", 0, key)
             raise MarkbaseError(f"{path.name}, line {line}, data: unknown key `{key}`.{near(key, _DATA_KEYS)}")
+    for key in ("file", "codebook", "encoding", "sheet"):
+        value = data.get(key, "unnamed")
+        if not isinstance(value, str) or not value:
+            line = Lines(text, path.name).within("data", 0, key)
+            raise MarkbaseError(f"{path.name}, line {line}, data: `{key}` is a text, not {value!r}.")
     steps = mapping.get("prepare", [])
     if not isinstance(steps, list):
         raise MarkbaseError(f"{path.name}: `prepare` is a list of steps; write [[prepare]] above each.")
@@ -169,9 +174,9 @@ def read_plan(path: str | Path) -> Plan:
     folder = path.parent
     return Plan(
         file=folder / data["file"],
-        codebook=folder / data["codebook"] if data.get("codebook") else None,
+        codebook=folder / data["codebook"] if "codebook" in data else None,
         missing=tuple(missing),
-        encoding=str(data.get("encoding", "utf-8")),
+        encoding=data.get("encoding", "utf-8"),
         sheet=data.get("sheet"),
         prepare=tuple(steps),
         source=path.name,

@@ -258,6 +258,13 @@ def _screen_entry(entry: Any, lines: Lines) -> ScreenEntry | None:
     terms = entry.get("terms")
     if not isinstance(terms, list) or not terms or not all(isinstance(t, str) for t in terms):
         raise lines.error('a [screen] names its columns: terms = ["age", "voice"]', at=lines.header("screen"))
+    for key, kind, what in (
+        ("outcome", str, "a text"),
+        ("limit_r", (int, float), "a number"),
+        ("limit_vif", (int, float), "a number"),
+    ):
+        if key in entry and (not isinstance(entry[key], kind) or isinstance(entry[key], bool)):
+            raise lines.error(f"`{key}` is {what}, not {entry[key]!r}", at=lines.within("screen", 0, key))
     return ScreenEntry(tuple(terms), entry.get("outcome"), entry.get("limit_r"), entry.get("limit_vif"))
 
 

@@ -238,13 +238,20 @@ def event_column(column: Column, event: object, name: str, labels: Sequence[str]
         If the name is that of a column with more than two levels.
     """
     members = list(event) if isinstance(event, (list, tuple)) else [event]
+    if not members:
+        raise LevelError(f"Name at least one value of `{column.name}` as the event.")
     if column.is_categorical:
         places = [column.level_at(m) for m in members]
         here = np.isin(column.values, places)
         inside = [column.levels[k] for k in places]
         outside = [v for k, v in enumerate(column.levels) if k not in places and column.counts[k]]
     else:
-        wanted = np.array(members, dtype=np.float64).tolist()
+        try:
+            wanted = [float(str(m)) for m in members]
+        except (TypeError, ValueError):
+            raise LevelError(
+                f"`{column.name}` is numeric, so its event is a number or a list of numbers, not {event!r}."
+            ) from None
         here = np.any([column.values == m for m in wanted], axis=0)
         inside = [Level(short(m, 12), short(m, 12)) for m in wanted]
         outside = [Level(short(v, 12), short(v, 12)) for v in few_values(column.values[column.present & ~here], 20)]

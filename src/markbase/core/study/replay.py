@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import inspect
+import math
 from collections.abc import Callable, Mapping
 from typing import Any, TypeVar
 
-from markbase.core.errors import MarkbaseError, near
+from markbase.core.errors import MarkbaseError, listed, near
 from markbase.core.study.preparing import Preparing
 
 S = TypeVar("S", bound=Preparing)
@@ -30,6 +31,39 @@ STEPS: dict[str, Callable[..., Any]] = {
     "split_at": Preparing.split_at,
 }
 """The steps that can be written down, by the name of their method."""
+
+_WORDS = {
+    "str": "a text",
+    "int": "a whole number",
+    "float": "a number",
+    "object": "a value of the column",
+    "Sequence[str]": "a list of texts",
+    "Sequence[float]": "a list of numbers",
+    "Sequence[object]": "a list of values",
+    "Sequence[Sequence[float]]": "a list of pairs of numbers",
+    "Mapping[object, str]": "a table of texts",
+    "Mapping[str, Sequence[object]]": "a table of lists of values",
+}
+"""What each annotation of a setting is called in messages."""
+
+
+def _suits(value: Any, kind: str) -> bool:
+    """Whether a plain value can be what an annotation says; kinds that are not known are left to the step itself."""
+    if kind in ("str", "None"):
+        return isinstance(value, str) if kind == "str" else value is None
+    if kind in ("int", "float"):
+        number = isinstance(value, int if kind == "int" else (int, float)) and not isinstance(value, bool)
+        return number and math.isfinite(value)
+    within = kind.removesuffix("]").partition("[")[2]
+    if kind.startswith("Sequence["):
+        if not isinstance(value, (list, tuple)):
+            return False
+        plain = within != "object" or not any(isinstance(v, (list, tuple, Mapping)) for v in value)
+        return plain and all(_suits(v, within) for v in value)
+    if kind.startswith("Mapping["):
+        held = within.partition(", ")[2]
+        return isinstance(value, Mapping) and all(_suits(v, held) for v in value.values())
+    return True
 
 
 def carry_out(study: S, step: Mapping[str, Any], where: str) -> S:
@@ -69,6 +103,12 @@ def carry_out(study: S, step: Mapping[str, Any], where: str) -> S:
         for key in arguments:
             if key not in known:
                 raise MarkbaseError(f"{lead}`{action}` has no setting `{key}`.{near(key, known)}")
+    for key, value in arguments.items():
+        if key in known:
+            wanted = str(signature.parameters[key].annotation).split(" | ")
+            if not any(_suits(value, kind) for kind in wanted):
+                words = listed([_WORDS[kind] for kind in wanted if kind in _WORDS], "or")
+                raise MarkbaseError(f"{lead}`{key}` of `{action}` is {words}, not {value!r}.")
     try:
         signature.bind(study, **arguments)
     except TypeError as problem:

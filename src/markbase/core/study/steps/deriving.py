@@ -79,7 +79,9 @@ class Deriving(Stepping):
                     f"`{option}` belongs to {listed(quoted(sorted(suits)), 'or')}, not to `{operation}`."
                 )
         if operation in arithmetic.ARITHMETIC:
-            names = [of] if isinstance(of, str) else list(of)
+            names = [of] if isinstance(of, str) else list(of) if isinstance(of, (list, tuple)) else []
+            if not names or not all(isinstance(n, str) for n in names):
+                raise MarkbaseError(f"`{operation}` takes the names of columns, not {of!r}.")
             recode = arithmetic.combine([self.column(n) for n in names], operation, new_name, least, per or 1.0)
         elif not isinstance(of, str):
             raise MarkbaseError(f"`{operation}` is done to one column, not to {of!r}.")
