@@ -1,8 +1,8 @@
 """Random designs against exact references: ``python benchmarks/campaign.py --designs 200 --seed 7``.
 
-Every design is drawn anew: few rows, uneven groups, columns that nearly repeat another, columns far from 0, weights of
-the errors of every kind, every coding. What is printed: the fewest digits that agree with 50-digit arithmetic for each
-kind, and each claim (exact collinearity, separation) that the rows contradict.
+Every design is drawn anew: few rows, uneven groups, columns that nearly repeat another, columns far from 0, errors of
+every kind, frequency weights, three codings. What is printed: the fewest digits that agree with 50-digit arithmetic for
+each kind, and each claim (exact collinearity, separation) that the rows contradict.
 """
 
 import sys
@@ -23,7 +23,7 @@ from reference import digits, least_squares, sandwich, term_of
 from test_hard_numbers import separated_by_programme
 
 KINDS = ("classical", "HC0", "HC1", "HC2", "HC3", "clustered")
-CODINGS = ("indicator", "effect")
+CODINGS = ("indicator", "effect", "adjacent")
 
 
 def drawn(rng: np.random.Generator) -> tuple[pd.DataFrame, list, dict[str, float]]:
@@ -49,12 +49,23 @@ def linear(rng: np.random.Generator, least: dict[tuple[str, str], list[float]], 
     frame, terms, made = drawn(rng)
     kind, coding = KINDS[int(rng.integers(len(KINDS)))], CODINGS[int(rng.integers(len(CODINGS)))]
     bases = {"voice": "alto"} if "voice" in terms else {}
-    wanted = least_squares(frame, "score", terms, bases)
+    repeated = frame
+    if rng.random() < 0.3:
+        frame["times"] = rng.integers(1, 4, len(frame))
+        repeated = frame.loc[frame.index.repeat(frame["times"])].reset_index(drop=True)
+    wanted = least_squares(repeated, "score", terms, bases)
     robust = wanted
     if kind != "classical":
-        robust = sandwich(frame, "score", terms, bases, kind, "team" if kind == "clustered" else None)
-    study = mb.Study(frame).mark("voice", "alto").code_as("voice", coding)
+        robust = sandwich(repeated, "score", terms, bases, kind, "team" if kind == "clustered" else None)
+    study = (
+        mb.Study(frame)
+        .as_ordinal("voice", order=["alto", "bass", "tenor"])
+        .mark("voice", "alto")
+        .code_as("voice", coding)
+    )
     options = {"cluster": "team"} if kind == "clustered" else {"errors": kind}
+    if "times" in frame:
+        options |= {"weights": "times", "weights_are": "frequency"}
     try:
         fit = mb.fit_linear(study, "score", [term_of(t) for t in terms], **options)
     except mb.MarkbaseError as error:
