@@ -266,7 +266,12 @@ def test_a_saved_fit_that_was_changed_anywhere_is_refused(damage, tmp_path):
         with pytest.raises(mb.FileError, match=r"is not as it was written|is no saved fit|by a newer version"):
             mb.read_fit(file)
     file.write_text(json.dumps(whole, indent=3, sort_keys=True))  # another layout of the same content is the same fit
-    assert mb.read_fit(file).data_name == whole["data"]
+    again = mb.read_fit(file)
+    assert again.data_name == whole["data"]
+    other = again.rebase("voice", "bass")
+    mb.write_fit(other, file, replace=True)
+    assert mb.read_fit(file).retold == other.retold
+    assert "from the base `bass` of `voice` instead of `alto`" in other.retold
 
 
 def _said(call):
