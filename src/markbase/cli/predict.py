@@ -12,7 +12,6 @@ from markbase.cli.fit_options import fit_options, options_of
 from markbase.core.design.terms import variables_of
 from markbase.core.errors import MarkbaseError
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.results.linear import LinearFit
 from markbase.files.data import read_table
 from markbase.files.data_writing import write_table
 from markbase.show.predictions import predictions_page
@@ -84,9 +83,14 @@ def command(
         if into:
             write_table(table, into, replace=replaces)
     if as_json:
-        kind = "linear" if isinstance(fit, LinearFit) else "logistic"
         show_json(
-            {"kind": kind, "outcome": fit.outcome.name, "level": fit.level, "predictions": table_record(table)}, told
+            {
+                "kind": fit.family.name,
+                "outcome": fit.outcome.name,
+                "level": fit.level,
+                "predictions": table_record(table),
+            },
+            told,
         )
     else:
         show(predictions_page(fit, table))

@@ -24,6 +24,7 @@ from markbase.core.errors import FileError
 from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.inference.covariance import Errors
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.family import FAMILIES
 from markbase.core.results.fit_statistics import LinearStrength, LogisticStrength, OverallTest
 from markbase.core.results.stored_fit import StoredFit, store
 from markbase.core.study.column import Base, Column, Level, Made, Unit
@@ -264,7 +265,7 @@ def _fit(record: Mapping[str, Any]) -> StoredFit:
         used=None,
         errors=Errors(**e),
         identifier=None if record["identifier"] is None else Column(str(record["identifier"]), "numeric", np.zeros(0)),
-        kind=record["kind"],
+        family=FAMILIES[record["kind"]],
         strength=LogisticStrength(**strength) if logistic else LinearStrength(**strength),  # type: ignore[arg-type]
         overall=OverallTest(**overall),  # type: ignore[arg-type]
         terms=tests,

@@ -15,6 +15,7 @@ from markbase.core.comparison.comparison import Comparison
 from markbase.core.errors import listed
 from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, p_value, short, without_zero
 from markbase.core.inference.distributions import t_quantile
+from markbase.core.results.family import LOGISTIC
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.screening.screen import Screen
@@ -86,7 +87,7 @@ def _model_layout(fit: AnyFit) -> Layout:
                 f"{number(row.low, ends)} to {number(row.high, ends)}",
             ]
         rows.append(("plain", [name, *cells, p_value(row.p)]))
-    return Layout(f"{fit.explained}: {'logistic' if logistic else 'linear'} regression", heads, rows, _note(fit))
+    return Layout(f"{fit.explained}: {fit.family.name} regression", heads, rows, _note(fit))
 
 
 def _told(fit: AnyFit) -> list[dict[str, Any]]:
@@ -198,8 +199,7 @@ def _in_brackets(fit: AnyFit) -> str:
 
 
 def _levels_layout(fit: AnyFit, group: str) -> Layout:
-    points = isinstance(fit, LogisticFit)
-    table, factor = fit.groups(group), 100.0 if points else 1.0
+    points, factor, table = fit.family is LOGISTIC, fit.family.factor, fit.groups(group)
     percent = f"{short(100 * fit.level, 4)}% CI"
     heads = ["", "n", "Rate, %" if points else "Mean", "Adjusted, %" if points else "Adjusted", percent]
     heads += ["Difference, points" if points else "Difference", percent, "p"]

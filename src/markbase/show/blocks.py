@@ -173,7 +173,7 @@ def _misses(hierarchy: Blocks) -> str:
 
 
 def _moves(hierarchy: Blocks) -> Section:
-    scale = "log odds" if hierarchy.logistic else f"{hierarchy.last.outcome.step_many} of {hierarchy.last.outcome.name}"
+    scale = hierarchy.last.family.scale(hierarchy.last.outcome)
     table = _wide(hierarchy.last, hierarchy.moves, hierarchy.errors, hierarchy.names)
     note = f"in {scale}, standard errors in brackets; the base of every group has its row"
     return Section("3  How estimates move", note, (table,))
@@ -294,7 +294,7 @@ def comparison_page(comparison: Comparison) -> Page:
 
 def elimination_page(elimination: Elimination) -> Page:
     """Describe what was left out, step by step."""
-    figure = "mcfadden" if isinstance(elimination.fit, LogisticFit) else "r2_adjusted"
+    figure = elimination.fit.family.adjusted_share
     rows = tuple(
         Row(
             (

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from markbase.core.diagnostics.residuals import Checks
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, p_value, share, short, without_zero
+from markbase.core.results.family import LINEAR, LOGISTIC
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.statements import Reading
 from markbase.core.results.stored_fit import StoredFit
@@ -330,7 +331,7 @@ def stored_page(fit: StoredFit) -> Page:
         )
         for r in rows_of(table)
     ]
-    kind = f"{fit.kind} regression" + (f" of the odds of {fit.event}" if fit.kind == "logistic" else "")
+    kind = f"{fit.family.name} regression" + (f" of the odds of {fit.event}" if fit.family is LOGISTIC else "")
     facts = [
         (
             "saved fit",
@@ -339,7 +340,7 @@ def stored_page(fit: StoredFit) -> Page:
         ("errors", fit.errors.words),
         ("holds", "no rows: it predicts, tells other bases and compares groups, and cannot be fitted again"),
     ]
-    heads = ("term, level", "estimate" if fit.kind == "linear" else "log odds", "se", "p")
+    heads = ("term, level", "estimate" if fit.family is LINEAR else "log odds", "se", "p")
     return Page(
         f"{fit.outcome.name}: saved fit",
         fit.data_name,

@@ -56,7 +56,7 @@ def draw_groups(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
         If the model has no such group.
     """
     table = fit.groups(group)
-    factor = 100.0 if isinstance(fit, LogisticFit) else 1.0
+    factor = fit.family.factor
     if ax is None:
         ax = own_axes(7.2, 1.5 + 0.42 * len(table))
     y = np.arange(len(table))[::-1]
@@ -69,10 +69,7 @@ def draw_groups(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
     names = [f"{v} (base)" if b else str(v) for v, b in zip(table["level"], base, strict=True)]
     ax.set_yticks(y, [f"{v}, n = {n:,}" for v, n in zip(names, table["n"], strict=True)])
     ax.set_ylim(-0.6, len(table) - 0.4)
-    if isinstance(fit, LogisticFit):
-        ax.set_xlabel(f"difference in the probability of {fit.outcome.name} = {fit.event}, percentage points")
-    else:
-        ax.set_xlabel(f"difference in {fit.outcome.name}, {fit.outcome.step_many}")
+    ax.set_xlabel(fit.family.difference(fit.outcome))
     _finish(ax, f"{group}: differences from {table['level'][base].iloc[0]}, {_interval(fit)}")
     return ax
 
@@ -100,7 +97,7 @@ def draw_adjusted(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
         If the model has no such group.
     """
     table = fit.groups(group)
-    factor = 100.0 if isinstance(fit, LogisticFit) else 1.0
+    factor = fit.family.factor
     if ax is None:
         ax = own_axes(7.2, 1.7 + 0.42 * len(table))
     y = np.arange(len(table))[::-1]
@@ -113,12 +110,7 @@ def draw_adjusted(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
     names = [f"{v} (base)" if b else str(v) for v, b in zip(table["level"], table["base"], strict=True)]
     ax.set_yticks(y, [f"{v}, n = {n:,}" for v, n in zip(names, table["n"], strict=True)])
     ax.set_ylim(-0.7, len(table) - 0.4)
-    what = (
-        f"% with {fit.outcome.name} = {fit.event}"
-        if isinstance(fit, LogisticFit)
-        else f"{fit.outcome.name}, {fit.outcome.unit_many}"
-    )
-    ax.set_xlabel(what)
+    ax.set_xlabel(fit.family.adjusted(fit.outcome))
     _finish(ax, f"{group}: adjusted as if all rows had the level")
     ax.legend(
         frameon=False, fontsize=8, loc="upper left", bbox_to_anchor=(0, -0.2 - 0.35 / max(len(table), 2)), ncols=2
@@ -168,7 +160,7 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
     inside = np.ones(fit.sample.rows, dtype=bool) if fit.used is None else fit.used
     codes = group.codes
     logistic = isinstance(fit, LogisticFit)
-    factor = 100 if logistic else 1
+    factor = fit.family.factor
     shown = np.flatnonzero(inside)
     shown = shown[:: max(1, len(shown) // _MOST_POINTS)]
     for k, level in enumerate(levels):
@@ -195,11 +187,7 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
     ax.set_xlabel(
         numeric if x_column.unit is None or x_column.unit_many == numeric else f"{numeric}, {x_column.unit_many}"
     )
-    ax.set_ylabel(
-        f"% with {fit.outcome.name} = {fit.event}"
-        if isinstance(fit, LogisticFit)
-        else f"{fit.outcome.name}, {fit.outcome.unit_many}"
-    )
+    ax.set_ylabel(fit.family.adjusted(fit.outcome))
     own_slopes = any(numeric in t.names and by in t.names for t in fit.model_terms)
     told = (
         "slopes differ by group in the model"

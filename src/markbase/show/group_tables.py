@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 
 from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, p_value, short
 from markbase.core.reading.logistic_sentences import ratio, ratio_decimals
+from markbase.core.results.family import LOGISTIC
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Guide, Lines
@@ -48,8 +49,7 @@ def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = Non
         A row a level, the base marked.
     """
     table = fit.groups(group, at=at)
-    points = isinstance(fit, LogisticFit)
-    factor = 100.0 if points else 1.0
+    points, factor = fit.family is LOGISTIC, fit.family.factor
     spread = [float(r.se) * factor for r in rows_of(table) if not r.base] or [1.0]
     decimals = min(decimals_for(min(spread)), 1 if points else 6)
     scale = scale_of(float(table["low"].min()), float(table["high"].max()))
@@ -203,8 +203,7 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
             p_value(r["p"]),
         )
         rows.append(Row(cells, "plain", Strip(r["low"], r["slope"], r["high"], *scale)))
-    logistic = isinstance(fit, LogisticFit)
-    unit = "log odds" if logistic else f"{fit.outcome.step_many} of {fit.outcome.name}"
+    logistic, unit = fit.family is LOGISTIC, fit.family.scale(fit.outcome)
     note = (
         f"in {unit} per {fit.variable(numeric, 'numeric').column.step_one}; what is not named is averaged over the rows"
     )

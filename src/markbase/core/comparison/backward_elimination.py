@@ -11,7 +11,6 @@ from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.display import Shown
 from markbase.core.errors import MarkbaseError, listed, near, quoted
 from markbase.core.results.fit_statistics import LinearStrength
-from markbase.core.results.linear import LinearFit
 from markbase.core.tables import rows_of
 
 
@@ -85,7 +84,7 @@ def backward_elimination(fit: AnyFit, *, limit: float = 0.05, keep: Sequence[str
                 "bic": s.bic,
             }
         )
-    figure = "r2_adjusted" if isinstance(fit, LinearFit) else "mcfadden"
+    figure = fit.family.adjusted_share
     columns = ["step", "dropped", "df", "statistic", "p", figure, "aic", "bic"]
     kept = tuple(t.name for t in now.model_terms)
     return Elimination(

@@ -47,16 +47,15 @@ def change_between(smaller: AnyFit | None, larger: AnyFit) -> Change:
     if smaller is None:
         t = larger.overall
         kind = t.kind
-        if isinstance(larger, LinearFit) and larger.errors.middle is not None:
-            kind = "Wald F"
+        if larger.errors.middle is not None:
+            kind = larger.family.wald
         return Change(t.statistic, t.df, t.df_rest, t.p, kind)
     before = {t.name for t in smaller.model_terms}
     more = [t for t in larger.model_terms if t.name not in before]
     df = len(larger.solution.columns) - len(smaller.solution.columns)
     if larger.errors.middle is not None:
         test = larger._as_overall(larger._joint_of_columns(more))
-        kind = "Wald" if isinstance(larger, LogisticFit) else "Wald F"
-        return Change(test.statistic, test.df, test.df_rest, test.p, kind)
+        return Change(test.statistic, test.df, test.df_rest, test.p, larger.family.wald)
     if isinstance(larger, LogisticFit):
         if larger.penalty:
             chi2 = larger._fall_of(larger._selector(more))

@@ -10,6 +10,7 @@ import pandas as pd
 from markbase.core.comparison.block_changes import AnyFit, Change
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import decimals_for, number, p_phrase, short, without_zero
+from markbase.core.results.family import LOGISTIC
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Reading, Statement
@@ -119,7 +120,7 @@ def _moves(block: str, before: AnyFit, after: AnyFit) -> list[Statement]:
         name = f"`{term}` `{level}`" if level and not now["against"] else name
         decimals = decimals_for(float(now["se"]))
         shift = f"from {number(row['estimate'], decimals)} ({p_phrase(float(row['p']))}) to {number(now['estimate'], decimals)} ({p_phrase(float(now['p']))})"
-        scale = " in log odds" if isinstance(after, LogisticFit) else ""
+        scale = " in log odds" if after.family is LOGISTIC else ""
         text = f"With block `{block}` in the model, the estimate of {name} moves {shift}{scale}"
         if turned:
             text += ": it changes its sign."

@@ -24,6 +24,7 @@ from markbase.core.comparison.block_sentences import make_block_reading
 from markbase.core.comparison.bootstrap import Bootstrap, bootstrap
 from markbase.core.display import Shown
 from markbase.core.errors import MarkbaseError, near
+from markbase.core.results.family import LOGISTIC
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Reading
@@ -69,7 +70,7 @@ class Blocks(Shown):
     @property
     def logistic(self) -> bool:
         """Whether the fits are of a yes/no outcome."""
-        return isinstance(self.last, LogisticFit)
+        return self.last.family is LOGISTIC
 
     @cached_property
     def changes(self) -> tuple[Change, ...]:

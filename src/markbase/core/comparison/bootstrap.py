@@ -121,7 +121,7 @@ def bootstrap(fits: Sequence[AnyFit], draws: int, seed: int, told: Callable[[int
 
 
 def _shares_of(fits: Sequence[AnyFit]) -> list[float]:
-    return [f.strength.r2 if isinstance(f, LinearFit) else f.strength.mcfadden for f in fits]
+    return [getattr(f.strength, f.family.share) for f in fits]
 
 
 def _ends(changes: Array, seen: float, level: float) -> tuple[float, float]:

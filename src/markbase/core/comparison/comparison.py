@@ -14,7 +14,6 @@ from markbase.core.comparison.block_changes import AnyFit, change_between
 from markbase.core.display import Shown
 from markbase.core.errors import FitError, MarkbaseError, listed, quoted
 from markbase.core.results.linear import LinearFit
-from markbase.core.results.logistic import LogisticFit
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -154,12 +153,7 @@ def _strength(names: Sequence[str], fits: Sequence[AnyFit], one: bool) -> pd.Dat
     records = []
     for name, fit in zip(names, fits, strict=True):
         s = fit.strength
-        shown: tuple[str, ...]
-        if isinstance(fit, LogisticFit):
-            shown = ("deviance", "mcfadden", "nagelkerke", "tjur", "aic", "bic")
-        else:
-            shown = ("r2", "r2_adjusted", "residual_sd", "aic", "bic")
-        figures = {k: getattr(s, k) if one else math.nan for k in shown}
+        figures = {k: getattr(s, k) if one else math.nan for k in fit.family.compared}
         records.append(
             {
                 "fit": name,

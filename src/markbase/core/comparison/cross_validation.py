@@ -14,6 +14,7 @@ from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.diagnostics.classification import area_under_curve
 from markbase.core.display import Shown
 from markbase.core.errors import MarkbaseError
+from markbase.core.results.family import LOGISTIC
 from markbase.core.results.logistic import LogisticFit
 
 Array = NDArray[np.float64]
@@ -100,7 +101,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
 
 
 def _figures(fit: AnyFit, y: Array, predicted: Array, mean: Array, often: Array) -> dict[str, float]:
-    return error_measures(isinstance(fit, LogisticFit), y, predicted, mean, often, fit.times is not None)
+    return error_measures(fit.family is LOGISTIC, y, predicted, mean, often, fit.times is not None)
 
 
 def error_measures(

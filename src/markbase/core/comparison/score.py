@@ -13,7 +13,7 @@ from markbase.core.design.terms import variables_of
 from markbase.core.display import Shown
 from markbase.core.errors import MarkbaseError, count_noun, remark
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.family import LOGISTIC
 from markbase.core.results.predictions import new_rows
 from markbase.core.study.study import Study
 
@@ -74,9 +74,8 @@ def score(fit: AnyFit, test: Study | Any) -> Score:
             f"The rows held out have no column `{fit.outcome.name}`, so there is nothing to hold predictions against."
         )
     told = fit._of_rows(rows)
-    logistic = isinstance(fit, LogisticFit)
-    what = "probability" if logistic else "predicted"
-    predicted, observed = told[what], rows.observed
+    logistic = fit.family is LOGISTIC
+    predicted, observed = told[fit.family.predicted], rows.observed
     known = np.isfinite(predicted) & np.isfinite(observed)
     if not known.any():
         raise MarkbaseError("No row held out has the outcome and a value the model can use in every column.")
@@ -101,7 +100,12 @@ def score(fit: AnyFit, test: Study | Any) -> Score:
         }
     )
     predictions = pd.DataFrame(
-        {"observed": observed, what: predicted, "residual": observed - predicted, "caution": rows.cautions},
+        {
+            "observed": observed,
+            fit.family.predicted: predicted,
+            "residual": observed - predicted,
+            "caution": rows.cautions,
+        },
         index=rows.index,
     )
     return Score(fit.explained, table, n, left, _unseen(fit, rows.groups, rows.cautions), predictions)

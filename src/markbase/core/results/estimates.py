@@ -31,6 +31,7 @@ from markbase.core.inference.covariance import Errors
 from markbase.core.inference.distributions import p_of_f, p_of_t, t_quantile
 from markbase.core.inference.joint_tests import JointTest, columns_test, joint_test
 from markbase.core.inference.multiplicity import corrected
+from markbase.core.results.family import LINEAR, Family
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.study.column import Column
 from markbase.core.tables import table_of
@@ -81,7 +82,8 @@ class Estimated(Shown):
     convention: float | None = None
     """Below which p counts as clear evidence in sentences; None for one less the confidence level."""
 
-    _statistic: ClassVar[str] = "t"
+    family: ClassVar[Family] = LINEAR
+    """Its kind: which statistic a coefficient has, on which scale it is told, what a prediction holds."""
 
     @property
     def df_rest(self) -> float:
@@ -154,7 +156,7 @@ class Estimated(Shown):
     @property
     def explained(self) -> str:
         """What the equation gives."""
-        return self.outcome.name
+        return self.family.explained(self.outcome)
 
     @property
     def _sigma2(self) -> float:
@@ -354,7 +356,7 @@ class Estimated(Shown):
                 "n": [self._rows_of(told) for told in coefficient_map.rows],
                 "estimate": estimates,
                 "se": se,
-                self._statistic: t,
+                self.family.statistic: t,
                 "p": p_of_t(t, self.df_rest),
                 "low": estimates - half,
                 "high": estimates + half,

@@ -41,7 +41,7 @@ def fit_logistic(
         The data, with the base of each group marked.
     outcome : str
         The name of a column of two levels, or of a numeric column of two values.
-    terms : sequence of str, Slope or Cross, or AllBut
+    terms : sequence of str, Polynomial or Interaction, or AllBut
         As for `fit_linear`.
     event : object, optional
         The level (label or code) or value of the outcome whose odds are modelled. It may be left out only

@@ -10,7 +10,7 @@ class OverallTest:
     """The test of all terms together, whether the model says anything."""
 
     statistic: float
-    """F, the mean square explained over the Brier score left over."""
+    """F, the mean square explained over the mean square left over."""
     df: int
     """Coefficients tested."""
     df_rest: float

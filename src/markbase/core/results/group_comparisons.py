@@ -238,7 +238,7 @@ class Grouped(Estimated):
 
     def _compared(self, names: Sequence[tuple[str, str]], combos: Array, correction: str, levels: int) -> pd.DataFrame:
         check_correction(correction)
-        if correction == "tukey" and (self._statistic != "t" or self.errors.middle is not None):
+        if correction == "tukey" and (self.family.statistic != "t" or self.errors.middle is not None):
             raise MarkbaseError(
                 "Tukey-Kramer rests on one variance for all rows: it is for linear models with classical errors. Use `holm`."
             )
@@ -255,18 +255,14 @@ class Grouped(Estimated):
                 "against": [b for _, b in names],
                 "difference": difference,
                 "se": se,
-                self._statistic: statistic,
+                self.family.statistic: statistic,
                 "low": difference - half,
                 "high": difference + half,
                 "p": p,
                 "p_corrected": corrected(p, correction, statistic, levels, self.df_rest),
             }
         )
-        return self._with_odds(table, "difference")
-
-    def _with_odds(self, table: pd.DataFrame, column: str) -> pd.DataFrame:  # noqa: ARG002 - for logistic models
-        """Add odds ratios, in a logistic model."""
-        return table
+        return self.family.with_ratios(table, "difference")
 
     def _counts_of(self, group: Variable) -> NDArray[np.int64]:
         """Count the rows used at each level, whatever their weights."""

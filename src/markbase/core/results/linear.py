@@ -27,6 +27,7 @@ from markbase.core.formatting import short
 from markbase.core.inference.covariance import errors_of
 from markbase.core.inference.distributions import p_of_f, t_quantile
 from markbase.core.inference.marginal_effects import changed_component, known_profile
+from markbase.core.results.adjusted_means import adjusted_means
 from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, OverallTest
 from markbase.core.results.predictions import NewRows, predictor_of
@@ -270,31 +271,7 @@ class LinearFit(Fit):
         ColumnError
             If the model has no such group.
         """
-        term = self.variable(group, "categorical")
-        rows = self._level_rows(term, at)
-        chooser, starts = rows[:, self.solution.columns], np.ones(term.size, dtype=bool)
-        if self.fixed_effects is not None:
-            chooser[:, ~self._term_columns] = self.solution.means[~self._term_columns]
-        adjusted, se = self._combined(chooser, starts), self._se(self._roots_of(chooser, starts))
-        half = t_quantile(self.level, self.df_rest) * se
-        compared = self._compared([(v, "") for v in term.labels], rows - rows[term.base], "none", term.size)
-        base = np.arange(term.size) == term.base
-        return pd.DataFrame(
-            {
-                "level": term.labels,
-                "base": base,
-                "n": self._counts_of(term),
-                "plain": self._plain(term),
-                "adjusted": adjusted,
-                "adjusted_low": adjusted - half,
-                "adjusted_high": adjusted + half,
-                "difference": np.where(base, 0.0, compared["difference"]),
-                "se": np.where(base, 0.0, compared["se"]),
-                "low": np.where(base, 0.0, compared["low"]),
-                "high": np.where(base, 0.0, compared["high"]),
-                "p": np.where(base, np.nan, compared["p"]),
-            }
-        )
+        return adjusted_means(self, group, at, self._plain)
 
     def _plain(self, group: Variable) -> Array:
         """Return the mean of the outcome at each level."""
@@ -309,14 +286,8 @@ class LinearFit(Fit):
 
     def _of_rows(self, rows: NewRows) -> dict[str, Array]:
         predicted, se = predictor_of(self, rows)
-        half = t_quantile(self.level, self.df_rest)
-        found = {"predicted": predicted, "se": se, "low": predicted - half * se, "high": predicted + half * se}
-        if self.fixed_effects is None:
-            wide = half * np.hypot(se, self.strength.residual_sd)
-            found |= {"one_low": predicted - wide, "one_high": predicted + wide}
-        if rows.observed is not None:
-            found["residual"] = rows.observed - predicted
-        return found
+        spread = None if self.fixed_effects else np.full(len(se), self.strength.residual_sd)
+        return self.family.predictions(predicted, se, t_quantile(self.level, self.df_rest), spread, rows.observed)
 
     def _unnamed_variance(self, setting: Setting) -> float:
         """Return the variance over the rows of what a profile does not name, by the law of total variance."""
@@ -344,13 +315,11 @@ class LinearFit(Fit):
         if self.fixed_effects is not None:
             chooser[:, ~self._term_columns] = self.solution.means[~self._term_columns]
         starts = np.array([True])
-        estimate = float(self._combined(chooser, starts)[0])
-        se = float(self._se(self._roots_of(chooser, starts))[0])
-        low, high = self._interval(estimate, se)
-        spread = math.sqrt(self.strength.residual_sd**2 + self._unnamed_variance(setting))
-        one_low, one_high = self._interval(estimate, math.hypot(se, spread))
-        found = {"predicted": estimate, "se": se, "low": low, "high": high}
-        return found if self.fixed_effects else found | {"one_low": one_low, "one_high": one_high}
+        estimate, se = self._combined(chooser, starts), self._se(self._roots_of(chooser, starts))
+        variance = self.strength.residual_sd**2 + self._unnamed_variance(setting)
+        spread = None if self.fixed_effects else np.array([math.sqrt(variance)])
+        found = self.family.predictions(estimate, se, t_quantile(self.level, self.df_rest), spread, None)
+        return {name: float(value[0]) for name, value in found.items()}
 
     @cached_property
     def _fitted(self) -> Array:

@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, ClassVar
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
@@ -23,7 +23,7 @@ from markbase.core.inference.distributions import p_of_f
 from markbase.core.inference.joint_tests import independent_rows
 from markbase.core.results.fit_statistics import LogisticStrength, OverallTest
 from markbase.core.results.logistic_estimate import estimate
-from markbase.core.results.probabilities import Probabilities, with_odds
+from markbase.core.results.probabilities import Probabilities
 from markbase.core.results.readers import readers
 from markbase.core.study.column import Column
 
@@ -52,17 +52,11 @@ class LogisticFit(Probabilities):
     """Newton steps taken."""
     penalty: str
     """``firth``, or empty."""
-    _statistic: ClassVar[str] = "z"
 
     @property
     def loglik(self) -> float:
         """The log-likelihood at the estimates."""
         return self.at_end.loglik
-
-    @property
-    def explained(self) -> str:
-        """What the equation gives."""
-        return f"log odds of {self.outcome.name} = {self.event}"
 
     def _with_more(self, more: Sequence[Term]) -> LogisticFit:
         return self._refitted((*self.model_terms, *more))
@@ -220,7 +214,7 @@ class LogisticFit(Probabilities):
             low[told], high[told] = own["low"], own["high"]
             p[told] = [float(p_of_f(self._fall(self._combinations([k])), 1, math.inf)) for k in told]
             table = table.assign(p=p, low=low, high=high)
-        return with_odds(table)
+        return self.family.with_ratios(table)
 
     def coefficients_at(self, at: Mapping[str, float]) -> pd.DataFrame:
         """Tell the coefficients where some numeric columns have a value of their own instead of 0.
@@ -240,7 +234,7 @@ class LogisticFit(Probabilities):
         ColumnError
             If the model has no such numeric column.
         """
-        return with_odds(super().coefficients_at(at))
+        return self.family.with_ratios(super().coefficients_at(at))
 
     @cached_property
     def outcome_sd(self) -> float:
@@ -388,7 +382,7 @@ class LogisticFit(Probabilities):
             records.append(
                 {"term": told.term, "level": told.compared.level, "estimate": estimates[k], "low": low, "high": high}
             )
-        return with_odds(pd.DataFrame(records))
+        return self.family.with_ratios(pd.DataFrame(records))
 
 
 def fit_of(target: Column, terms: tuple[Term, ...], request: Request, name: str, firth: bool) -> LogisticFit:

@@ -6,6 +6,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import ClassVar
 
 import numpy as np
 import pandas as pd
@@ -13,7 +14,7 @@ from numpy.typing import NDArray
 
 from markbase.core.design.mean_columns import Setting
 from markbase.core.design.terms import Variable, variables_of
-from markbase.core.estimation.likelihood import Rows, Theta, probability
+from markbase.core.estimation.likelihood import Rows, Theta
 from markbase.core.estimation.newton import Information
 from markbase.core.inference.distributions import p_of_t, t_quantile
 from markbase.core.inference.marginal_effects import (
@@ -23,6 +24,7 @@ from markbase.core.inference.marginal_effects import (
     known_profile,
     logit_interval,
 )
+from markbase.core.results.family import LOGISTIC, Family
 from markbase.core.results.fit import Fit
 from markbase.core.results.predictions import NewRows, predictor_of
 
@@ -33,6 +35,8 @@ _MARGINAL = ["term", "level", "against", "base", "n", "effect", "se", "low", "hi
 @dataclass(frozen=True, eq=False, repr=False, kw_only=True)
 class Probabilities(Fit):
     """A fit of the odds of an event, and the probabilities it gives."""
+
+    family: ClassVar[Family] = LOGISTIC
 
     theta: Theta
     """The inner coefficients."""
@@ -93,9 +97,6 @@ class Probabilities(Fit):
             return super()._column_means
         heavy = self.weights.values if self.used is None else np.where(self.used, self.weights.values, 0.0)
         return self.likelihood.sums_of(heavy) / float(heavy.sum())
-
-    def _with_odds(self, table: pd.DataFrame, column: str) -> pd.DataFrame:
-        return with_odds(table, column)
 
     def _se_of(self, slope: Array) -> float:
         """Return the standard error of an average, by its derivative (the delta method)."""
@@ -220,26 +221,14 @@ class Probabilities(Fit):
 
     def _of_rows(self, rows: NewRows) -> dict[str, Array]:
         eta, se = predictor_of(self, rows)
-        half = t_quantile(self.level, self.df_rest)
-        share = probability(eta)
-        found = {
-            "probability": share,
-            "low": probability(eta - half * se),
-            "high": probability(eta + half * se),
-            "log_odds": eta,
-            "se": se,
-        }
-        if rows.observed is not None:
-            found["residual"] = rows.observed - share
-        return found
+        return self.family.predictions(eta, se, t_quantile(self.level, self.df_rest), None, rows.observed)
 
     def _predicted(self, setting: Setting) -> dict[str, float]:
         half = t_quantile(self.level, self.df_rest)
         if known_profile(self.model_terms, self._sample.followed(setting)):
             eta, root = self._wide(self._sample.row(setting), True)
-            se = float(self._se(root[None, :])[0])
-            share, low, high = probability(np.array([eta, eta - half * se, eta + half * se])).tolist()
-            return {"probability": share, "low": low, "high": high, "log_odds": eta, "se": se}
+            found = self.family.predictions(np.array([eta]), self._se(root[None, :]), half, None, None)
+            return {name: float(value[0]) for name, value in found.items()}
         averaged = self._average(setting)
         share, spread = averaged.value, self._se_of(averaged.slope)
         low, high = logit_interval(share, spread, half)
@@ -251,26 +240,3 @@ class Probabilities(Fit):
             "log_odds": math.log(share / (1 - share)),
             "se": spread / steepness,
         }
-
-
-def with_odds(table: pd.DataFrame, column: str = "estimate") -> pd.DataFrame:
-    """Add the odds ratios that log odds and their interval stand for.
-
-    Parameters
-    ----------
-    table : pandas.DataFrame
-        With `low`, `high` and a column of log odds.
-    column : str
-        That column.
-
-    Returns
-    -------
-    pandas.DataFrame
-        The same with `odds_ratio`, `odds_low`, `odds_high`.
-    """
-    with np.errstate(over="ignore"):
-        odds = {
-            name: np.exp(table[source])
-            for name, source in (("odds_ratio", column), ("odds_low", "low"), ("odds_high", "high"))
-        }
-    return table.assign(**odds)

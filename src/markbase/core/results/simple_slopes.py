@@ -209,7 +209,7 @@ class Probed(Grouped):
         table = pd.DataFrame(records, index=range(len(records)))
         found = self._compared([("", "")] * len(rows), rows, "none", 2)
         table = table.assign(slope=found["difference"], **{k: found[k] for k in ("se", "low", "high", "p")})
-        table = self._with_odds(table, "slope")
+        table = self.family.with_ratios(table, "slope")
         if group is not None:
             size = group.size
             anchor = rows.reshape(-1, size, rows.shape[1])[:, group.base]

@@ -15,16 +15,14 @@ from numpy.typing import NDArray
 from markbase.core.design.mean_columns import Sample, Setting
 from markbase.core.design.terms import Term, Variable, variables_of
 from markbase.core.errors import FitError, MarkbaseError
-from markbase.core.estimation.likelihood import probability
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.inference.marginal_effects import known_profile
+from markbase.core.results.adjusted_means import adjusted_means
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.family import LINEAR, Family
 from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, LogisticStrength, OverallTest
-from markbase.core.results.linear import LinearFit
-from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.predictions import NewRows, predictor_of
-from markbase.core.results.probabilities import with_odds
 
 Array = NDArray[np.float64]
 _NO_ROWS = "A saved fit holds no rows of the data"
@@ -34,8 +32,8 @@ _NO_ROWS = "A saved fit holds no rows of the data"
 class StoredFit(Fit):
     """A fit that was saved: its tables, predictions, bases and comparisons, without a row of the data."""
 
-    kind: str = "linear"
-    """``linear`` or ``logistic``."""
+    family: Family = LINEAR  # type: ignore[misc]  # of the kind it was
+    """Its kind."""
     strength: LinearStrength | LogisticStrength | None = None
     """How much the model says."""
     overall: OverallTest | None = None
@@ -54,8 +52,9 @@ class StoredFit(Fit):
     """The mean of every column."""
 
     @property
-    def _statistic(self) -> str:  # type: ignore[override]  # of the kind it was
-        return "z" if self.kind == "logistic" else "t"
+    def kind(self) -> str:
+        """``linear`` or ``logistic``."""
+        return self.family.name
 
     @property
     def event(self) -> str:
@@ -65,22 +64,13 @@ class StoredFit(Fit):
         return self.outcome.levels[1].label
 
     @property
-    def explained(self) -> str:
-        """What the equation gives."""
-        return f"log odds of {self.outcome.name} = {self.event}" if self.kind == "logistic" else self.outcome.name
-
-    @property
     def _sigma2(self) -> float:
         return self.strength.residual_sd**2 if isinstance(self.strength, LinearStrength) else 1.0
 
     @cached_property
     def coefficients(self) -> pd.DataFrame:
         """As of the fit that was saved; with Firth's penalty intervals and p are Wald's here."""
-        table = self._table(self.coefficient_map)
-        return with_odds(table) if self.kind == "logistic" else table
-
-    def _with_odds(self, table: pd.DataFrame, column: str) -> pd.DataFrame:
-        return with_odds(table, column) if self.kind == "logistic" else table
+        return self.family.with_ratios(self._table(self.coefficient_map))
 
     @cached_property
     def _sample(self) -> Sample:
@@ -134,27 +124,21 @@ class StoredFit(Fit):
             raise FitError(
                 f"{_NO_ROWS}, and adjusted probabilities are averages over rows; `between` compares the levels in odds."
             )
-        return LinearFit.groups(self, group, at=at)  # type: ignore[arg-type]  # it offers what is used of one
-
-    fixed_effects = None
+        return adjusted_means(self, group, at, self._plain)
 
     def _predicted(self, setting: Setting) -> dict[str, float]:
-        eta, root = self._wide(self._sample.row(setting), True)
-        se = float(self._se(root[None, :])[0])
-        half = t_quantile(self.level, self.df_rest)
         named = known_profile(self.model_terms, self._sample.followed(setting))
-        if self.kind == "logistic":
-            if not named:
-                raise MarkbaseError(
-                    f"{_NO_ROWS}, and a probability of a profile that leaves a column out is an average over rows; name every column."
-                )
-            share, low, high = probability(np.array([eta, eta - half * se, eta + half * se])).tolist()
-            return {"probability": share, "low": low, "high": high, "log_odds": eta, "se": se}
-        found = {"predicted": eta, "se": se, "low": eta - half * se, "high": eta + half * se}
-        if named and not self.fixed_names:
-            wide = half * float(np.hypot(se, np.sqrt(self._sigma2)))
-            found |= {"one_low": eta - wide, "one_high": eta + wide}
-        return found
+        if self.kind == "logistic" and not named:
+            raise MarkbaseError(
+                f"{_NO_ROWS}, and a probability of a profile that leaves a column out is an average over rows; name every column."
+            )
+        eta, root = self._wide(self._sample.row(setting), True)
+        found = self._predictions(np.array([eta]), self._se(root[None, :]), None, named)
+        return {name: float(value[0]) for name, value in found.items()}
+
+    def _predictions(self, eta: Array, se: Array, observed: Array | None, one: bool) -> dict[str, Array]:
+        spread = None if self.fixed_names or not one else np.full(len(se), np.sqrt(self._sigma2))
+        return self.family.predictions(eta, se, t_quantile(self.level, self.df_rest), spread, observed)
 
     fixed_names: tuple[str, ...] = ()
     """The columns whose levels were taken out; empty for none."""
@@ -166,18 +150,7 @@ class StoredFit(Fit):
 
     def _of_rows(self, rows: NewRows) -> dict[str, Array]:
         eta, se = predictor_of(self, rows)
-        half = t_quantile(self.level, self.df_rest)
-        if self.kind == "logistic":
-            ends = probability(eta), probability(eta - half * se), probability(eta + half * se)
-            found = {"probability": ends[0], "low": ends[1], "high": ends[2], "log_odds": eta, "se": se}
-        else:
-            found = {"predicted": eta, "se": se, "low": eta - half * se, "high": eta + half * se}
-            if not self.fixed_names:
-                wide = half * np.hypot(se, np.sqrt(self._sigma2))
-                found |= {"one_low": eta - wide, "one_high": eta + wide}
-        if rows.observed is not None:
-            found["residual"] = rows.observed - next(iter(found.values()))
-        return found
+        return self._predictions(eta, se, rows.observed, True)
 
     def _unseen(self, setting: Setting) -> list[str]:
         names = [v.name for v in variables_of(self.model_terms).values() if v.is_categorical and v.name in setting]
@@ -246,7 +219,7 @@ def store(fit: AnyFit) -> StoredFit:
         errors=fit.errors,
         identifier=fit.identifier,
         retold=fit.retold,
-        kind="logistic" if isinstance(fit, LogisticFit) else "linear",
+        family=fit.family,
         strength=fit.strength,
         overall=fit.overall,
         terms=fit.terms,
