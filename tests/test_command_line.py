@@ -8,6 +8,7 @@ import markbase as mb
 from command import run, run_process
 
 DATA, BOOK = str(mb.demo.path("choirs.csv")), str(mb.demo.path("choirs.codebook.toml"))
+PLAN = str(mb.demo.path("choirs.plan.toml"))
 FIT = ["fit", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "age,voice,joined_through"]
 
 
@@ -69,7 +70,7 @@ def test_a_logistic_fit_prints_in_reading_order_with_event_base_and_guess_in_sig
     assert "always guessing yes (67.7%)" in " ".join(done.stdout.split())
     rows = [line.split() for line in done.stdout.splitlines()]
     assert sum(row[:1] == ["alto"] and "base" in row for row in rows) == 2
-    told = json.loads(run("fit", *CHOIRS, *STAYS, "--json", "--group", "voice").stdout)
+    told = json.loads(run("groups", DATA, "voice", *CHOIRS[1:], *STAYS, "--json").stdout)
     fit = stays_fit()
     assert [r["odds_ratio"] for r in told["coefficients"]] == fit.coefficients["odds_ratio"].tolist()
     assert told["event"] == "yes"
@@ -78,14 +79,13 @@ def test_a_logistic_fit_prints_in_reading_order_with_event_base_and_guess_in_sig
 
 
 def test_groups_guide_and_sorting_can_be_asked_for_alone():
-    group = run("fit", *CHOIRS, *STAYS, "--group", "voice", "--correction", "bonferroni").stdout
+    group = run("groups", DATA, "voice", *CHOIRS[1:], *STAYS, "--correction", "bonferroni").stdout
     assert "intervals hold together" in group
     assert "equal slopes?" in group
     assert "In words" not in group
     assert "Which groups? voice base alto" in run("fit", *CHOIRS, *STAYS, "--guide").stdout
-    cases = run("fit", *CHOIRS, *STAYS, "--cases", "3").stdout
-    assert stays_fit().cases(3)["singer_id"].tolist() == [line.split()[0] for line in cases.splitlines() if line.strip().startswith("S")]  # fmt: skip
-    sorting = run("fit", *CHOIRS, *STAYS, "--classification", "--folds", "5").stdout
+    sorting = run("check", *CHOIRS, *STAYS, "--folds", "5", "--cases", "3").stdout
+    assert stays_fit().cases(3)["singer_id"].tolist() == [line.split()[0] for line in sorting.splitlines() if line.strip().startswith("S")]  # fmt: skip
     assert "In rows the model had not seen   each of 5 parts" in sorting
 
 
@@ -128,7 +128,7 @@ def test_look_shows_every_column_and_one_column():
     assert sum(level["count"] for level in table["levels"]) == 2003
     numeric = run("look", DATA, "practice_hours", "--codebook", BOOK)
     assert "missing: no answer (-9)" in numeric.stdout
-    assert "group?" not in run("look", DATA, "--as", "rehearsal_day=group", "--codebook", BOOK).stdout
+    assert "group?" not in run("look", DATA, "--categorical", "rehearsal_day", "--codebook", BOOK).stdout
 
 
 def test_demo_runs_twice_but_writes_over_nothing(tmp_path):
@@ -138,8 +138,8 @@ def test_demo_runs_twice_but_writes_over_nothing(tmp_path):
     assert remarks[0] == "remark: `joined_through`: `other way` is a mixture of `workplace` and `festival`."
     assert remarks[1].startswith("remark: `choir` has only 24 clusters")
     assert len(remarks) == 2
-    typed = [line.strip() for line in first.stdout.splitlines() if line.strip().startswith("markbase fit")]
-    assert len(typed) == 4
+    typed = [line.strip() for line in first.stdout.splitlines() if line.strip().startswith("markbase ")]
+    assert len(typed) == 5
     assert run("demo", cwd=tmp_path).stdout == first.stdout
     mine = tmp_path / "choirs-demo" / "choirs.csv"
     mine.write_text("my own work")
@@ -158,7 +158,7 @@ def test_remarks_of_preparing_are_told_where_they_matter():
     assert "mixture" not in run("fit", plan, "--outcome", "belonging", "--terms", "age,voice").stderr
     assert (
         "mixture"
-        in run("fit", plan, "--outcome", "belonging", "--block", "a: age", "--block", "b: joined_through").stderr
+        in run("blocks", plan, "--outcome", "belonging", "--block", "a: age", "--block", "b: joined_through").stderr
     )
     assert "mixture" not in run("screen", plan, "--terms", "age,travel_km").stderr
     assert "mixture" in run("screen", plan, "--terms", "age,joined_through").stderr
@@ -226,17 +226,32 @@ MISTAKES = [
     ([*FIT, "--base", "voice"], "should read `--base COLUMN=VALUE`"),
     ([*FIT, "--level", "95"], "must lie between 0 and 1"),
     (["fit", DATA, "--outcome", "belonging"], "Say what to explain it with: --terms"),
+    (["fit", DATA, "--terms", "age"], "Say what to explain, and with what: --outcome"),
     (
         ["fit", DATA, "--codebook", BOOK, "--kind", "logistic", "--outcome", "stays", "--terms", "age"],
         "is the event whose odds",
     ),
     (["fit", *CHOIRS, *STAYS, "--event", "maybe"], "no level `maybe`"),
-    (["fit", *CHOIRS, *STAYS, "--kind", "logit"], "There is no kind `logit` of regression"),
+    (["fit", *CHOIRS, *STAYS, "--kind", "logit"], "'logit' is not one of 'linear', 'logistic'"),
     (["fit", *CHOIRS, *STAYS, "--fixed-effects", "choir"], "`--fixed-effects` is for a linear regression"),
     ([*FIT, "--event", "yes"], "`--event` is for a logistic regression; add `--kind logistic`"),
-    ([*FIT, "--correction", "scheffe"], "There is no correction 'scheffe'"),
-    ([*FIT, "--classification"], "--classification is for a logistic regression"),
-    ([*FIT, "--group", "stays"], "The model has no group `stays`"),
+    (["groups", *FIT[1:], "--correction", "scheffe"], "'scheffe' is not one of 'bonferroni', 'holm'"),
+    (["check", *FIT[1:], "--cut", "0.4"], "--cut is for a logistic regression, and this one is linear"),
+    (["groups", DATA, "stays", *FIT[2:]], "The model has no group `stays`"),
+    (["groups", *FIT[1:], "--contrast", "alto"], "--contrast is for one group; name it behind the file"),
+    (["groups", DATA, "voice", *FIT[2:], "--contrast", "a: alto=1, bass"], "should read 'NAME: LEVEL=WEIGHT"),
+    (["groups", DATA, "voice", *FIT[2:], "--at", "age"], "should read `--at COLUMN=VALUE`"),
+    (["slopes", *FIT[1:]], "The model lets no slope differ"),
+    (["blocks", *FIT[1:], "--block", "a: age"], "in blocks or with `--terms`, not both"),
+    (["blocks", *FIT[1:]], "Say which terms enter with which block"),
+    (["compare", *FIT[1:]], "Say which models to compare"),
+    (["compare", PLAN, "Who stays"], "A comparison needs two models or more, and there is `Who stays`"),
+    (["validate", *FIT[1:], "--hold-out", "0.2", "--folds", "3"], "leave --folds and --repeats out"),
+    (["fit", PLAN, "Voice parts compare"], "Did you mean `Voice parts compared`?"),
+    (["fit", PLAN, "Who stays", "voice"], "There is nothing to do with `voice`"),
+    (["indicators", DATA, "age"], "`age` is numeric"),
+    ([*FIT, "--label", "voice"], "should read `--label 'COLUMN: CODE=LABEL, CODE=LABEL'`"),
+    (["prepare", DATA, "--codes"], "--codes says how --write puts groups down"),
     (["fit", *CHOIRS, *STAYS, "--outcome", "choir"], "The outcome `choir` has 24 levels"),
     (["fit", *CHOIRS, *STAYS, "--outcome", "age"], "The outcome `age` has more than 6 values"),
     (["fit", *CHOIRS, *STAYS[:-1], "stays"], "`stays` is the outcome and cannot be a term"),

@@ -57,6 +57,7 @@ def blocks(page, language):
         "docs/reading.md",
         "docs/blocks.md",
         "docs/plan.md",
+        "docs/codebook.md",
     ],
 )
 def test_every_block_of_the_docs_runs_as_it_stands(page, tmp_path, capsys, monkeypatch):
@@ -71,6 +72,11 @@ def test_every_block_of_the_docs_runs_as_it_stands(page, tmp_path, capsys, monke
     for line in typed:
         done = run(*shlex.split(line[2:])[1:], cwd=tmp_path)
         assert done.returncode in ((2,) if "rehearsals,concerts,events" in line else (0,)), done.stderr
+    for number, text in enumerate(t for t in blocks(page, "toml") if "[data]" in t and "[[fit]]" in t):
+        plan = tmp_path / "choirs-demo" / f"{number}.plan.toml"
+        plan.write_text(text, encoding="utf-8")
+        done = run("run", plan, "--into", f"from-{number}", cwd=tmp_path)
+        assert done.returncode == 0, done.stderr
 
 
 def test_screenshots_are_linked():

@@ -27,12 +27,12 @@ TERMINALS = {
     "fit-numbers.png": (FIT, "1080x917+0+0"),
     "fit-words.png": (FIT, "1080x800+0+900"),
     "groups.png": (
-        f"markbase fit {PLAN} --outcome belonging --terms age,voice,rehearsals --group voice",
+        f"markbase groups {PLAN} voice --outcome belonging --terms age,voice,rehearsals",
         "1080x622+0+0",
     ),
     "slopes.png": (
-        f"markbase fit {PLAN} --outcome belonging --terms voice,rehearsals --polynomial age=2 --interaction age,voice "
-        "--slopes age:voice --at age=30,60",
+        f"markbase slopes {PLAN} age:voice --outcome belonging --terms voice,rehearsals --polynomial age=2 --interaction age,voice "
+        "--at age=30,60",
         "1080x400+0+0",
     ),
     "logistic.png": (
@@ -40,7 +40,7 @@ TERMINALS = {
         "1080x945+0+0",
     ),
     "blocks.png": (
-        f"markbase fit {PLAN} --outcome belonging --block 'background: age, voice' --block 'taking part: rehearsals, concerts' "
+        f"markbase blocks {PLAN} --outcome belonging --block 'background: age, voice' --block 'taking part: rehearsals, concerts' "
         "--block 'way in: joined_through, travel_km'",
         "1080x902+0+0",
     ),

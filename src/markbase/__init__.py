@@ -67,6 +67,7 @@ if TYPE_CHECKING:
         draw_lines,
         draw_paths,
     )
+    from markbase.show.slope_figures import draw_score, draw_slopes
 
 __version__ = "0.1.0"
 
@@ -117,6 +118,8 @@ _HOMES = {
     "draw_lines": "markbase.show.fit_figures",
     "draw_pairs": "markbase.show.figures",
     "draw_paths": "markbase.show.fit_figures",
+    "draw_score": "markbase.show.slope_figures",
+    "draw_slopes": "markbase.show.slope_figures",
     "draw_vif": "markbase.show.figures",
     "fit_blocks": "markbase.core.comparison.fit_blocks",
     "fit_linear": "markbase.core.results.fit_linear",
@@ -187,6 +190,8 @@ __all__ = [
     "draw_lines",
     "draw_pairs",
     "draw_paths",
+    "draw_score",
+    "draw_slopes",
     "draw_vif",
     "fit_blocks",
     "fit_linear",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import shutil
 import sys
 import warnings
 from collections.abc import Callable, Collection, Iterator, Sequence
@@ -12,7 +13,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
-import click
+import rich_click as click
 
 from markbase.cli.progress import report_progress
 from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
@@ -28,46 +29,134 @@ from markbase.show.text import to_text
 F = TypeVar("F", bound=Callable[..., Any])
 
 
+DATA, OUTPUT = "Data", "Output"
+
+
 def data_options(function: F) -> F:
     """Add the data file and the options that say how to read it."""
     options = [
-        click.argument("file", type=click.Path(path_type=Path), metavar="FILE"),
-        click.option("--codebook", type=click.Path(path_type=Path), help="TOML file that describes the columns."),
+        click.option(
+            "--codebook", type=click.Path(path_type=Path), help="TOML file that describes the columns.", panel=DATA
+        ),
+        click.option(
+            "--categorical",
+            multiple=True,
+            metavar="COLUMNS",
+            help="These columns sort and do not measure, by commas.",
+            panel=DATA,
+        ),
         click.option(
             "--as",
             "kinds",
             multiple=True,
             metavar="COLUMN=KIND",
-            help="Declare a column numeric, categorical, ordinal or identifier. May be repeated.",
+            help="numeric, categorical, ordinal or identifier.",
+            panel=DATA,
+        ),
+        click.option(
+            "--label",
+            "labels",
+            multiple=True,
+            metavar="'COLUMN: CODES'",
+            help="What the codes of a column stand for: 'sex: 1=man, 2=woman'.",
+            panel=DATA,
         ),
         click.option(
             "--missing",
             multiple=True,
             metavar="CODES",
             help="Codes for a missing answer in every column, by commas.",
+            panel=DATA,
         ),
         click.option(
             "--prepare",
             "steps",
             multiple=True,
             metavar="STEP",
-            help="A preparing step, as `look` proposes them: 'do = \"merge_levels\", column = ...'. May be repeated.",
+            help="A preparing step, as `markbase look` proposes them: 'do = \"merge_levels\", column = ...'.",
+            panel=DATA,
         ),
-        click.option("--sheet", help="Sheet of a spreadsheet; the first by default."),
-        click.option("--encoding", default="utf-8", show_default=True, help="Encoding of the data file."),
-        click.option("--json", "as_json", is_flag=True, help="Full precision, for machines."),
+        click.option(
+            "--log",
+            "logs",
+            multiple=True,
+            metavar="COLUMNS",
+            help="Make `log_COLUMN` of each of these, by commas.",
+            panel=DATA,
+        ),
+        click.option("--sheet", help="Sheet of a spreadsheet; the first by default.", panel=DATA),
+        click.option("--encoding", default="utf-8", show_default=True, help="Encoding of a text file.", panel=DATA),
     ]
     for option in reversed(options):
         function = option(function)
-    return function
+    return click.argument("file", type=click.Path(path_type=Path), metavar="FILE")(function)
 
 
 def base_options(function: F) -> F:
     """Add the options that choose bases."""
-    by_rule = "Base by rule: first, largest, last or smallest level. May be repeated."
-    function = click.option("--base-by", "rules", multiple=True, metavar="GROUP=RULE", help=by_rule)(function)
-    by_name = "Base of a group, by label or code. May be repeated."
-    return click.option("--base", "bases", multiple=True, metavar="GROUP=LEVEL", help=by_name)(function)
+    by_rule = "Base by rule: first, largest, last or smallest level."
+    function = click.option("--base-by", "rules", multiple=True, metavar="GROUP=RULE", help=by_rule, panel="Bases")(
+        function
+    )
+    by_name = "Base (reference category) of a group, by label or code."
+    return click.option("--base", "bases", multiple=True, metavar="GROUP=LEVEL", help=by_name, panel="Bases")(function)
+
+
+def names_argument(metavar: str, required: bool = False) -> Callable[[F], F]:
+    """Add what may stand behind the file."""
+    return click.argument("names", nargs=-1, required=required, metavar=metavar)
+
+
+def json_option(function: F) -> F:
+    """Add the output for machines."""
+    return click.option("--json", "as_json", is_flag=True, help="Full precision, for machines.", panel=OUTPUT)(function)
+
+
+def replace_option(function: F) -> F:
+    """Add the consent to write over files."""
+    return click.option("--replace", "replaces", is_flag=True, help="Write over files that are there.", panel=OUTPUT)(
+        function
+    )
+
+
+def figure_options(function: F) -> F:
+    """Add where figures go."""
+    told = "Draw the figures into this folder, as PNG and SVG."
+    function = replace_option(function)
+    return click.option("--figures", type=click.Path(path_type=Path), metavar="FOLDER", help=told, panel=OUTPUT)(
+        function
+    )
+
+
+def places_option(function: F) -> F:
+    """Add where numeric columns are held."""
+    return click.option(
+        "--at",
+        "places",
+        multiple=True,
+        metavar="COLUMN=VALUES",
+        help="Where to hold a numeric column, values by commas: age=30,50,70.",
+        panel="Comparison",
+    )(function)
+
+
+def places_of(texts: Sequence[str]) -> dict[str, list[float]]:
+    """Read ``age=30,50,70`` texts."""
+    found: dict[str, list[float]] = {}
+    for text in texts:
+        name, values = pair(text, "--at")
+        try:
+            found[name] = [float(v) for v in values.split(",")]
+        except ValueError:
+            raise click.UsageError(
+                f"--at {text}: the values are numbers by commas, for instance age=30,50,70."
+            ) from None
+    return found
+
+
+def seed_option(panel: str, what: str) -> Callable[[F], F]:
+    """Add the seed of what is drawn at random."""
+    return click.option("--seed", type=int, metavar="N", help=f"The seed of {what}.  [default: 0]", panel=panel)
 
 
 @dataclass(frozen=True)
@@ -92,6 +181,12 @@ class Source:
     """``group=level`` texts."""
     rules: Sequence[str] = ()
     """``group=rule`` texts."""
+    categorical: Sequence[str] = ()
+    """Names of columns, several by commas."""
+    labels: Sequence[str] = ()
+    """``column: code=label, code=label`` texts."""
+    logs: Sequence[str] = ()
+    """Names of columns, several by commas."""
 
     def plan(self) -> Plan:
         """Return what a plan would say of it; where the file is a plan, that plan with the options added."""
@@ -100,21 +195,29 @@ class Source:
             plan = replace(plan, codebook=self.codebook or plan.codebook, sheet=self.sheet or plan.sheet)
         else:
             plan = Plan(self.file, self.codebook, encoding=self.encoding, sheet=self.sheet, source="--prepare")
-        extra = [read_step(text) for text in self.steps]
+        extra = [_labelling(text) for text in self.labels]
+        extra += [read_step(text) for text in self.steps]
+        extra += [{"do": "derive", "name": f"log_{name}", "log": name} for name in split(self.logs)]
         return replace(plan, missing=(*plan.missing, *split(self.missing)), prepare=(*plan.prepare, *extra))
 
     def open(self) -> Study:
         """Open the data, prepare them, and mark the bases."""
         plan = self.plan()
-        book = read_codebook(plan.codebook) if plan.codebook else Codebook(source="--as")
-        for name, kind in (pair(text, "--as") for text in self.kinds):
-            book = book.with_kind(name, kind)
-        study = plan.open(book)
+        study = plan.open(self._codebook(plan))
         for name, level in (pair(text, "--base") for text in self.bases):
             study = study.mark(name, level)
         for name, rule in (pair(text, "--base-by") for text in self.rules):
             study = study.mark(name, by=rule)
         return study
+
+    def _codebook(self, plan: Plan) -> Codebook:
+        """Return the codebook, with the kinds that were given."""
+        book = read_codebook(plan.codebook) if plan.codebook else Codebook(source="the options")
+        for name, kind in (pair(text, "--as") for text in self.kinds):
+            book = book.with_kind(name, kind)
+        for name in split(self.categorical):
+            book = book.with_kind(name, "categorical")
+        return book
 
     def open_other(self, file: Path, needed: set[str]) -> Study:
         """Open another file and prepare it as the data are, to predict for its rows.
@@ -124,9 +227,7 @@ class Source:
         """
         plan = self.plan()
         names = set(read_table(file).columns)
-        book = read_codebook(plan.codebook) if plan.codebook else Codebook(source="--as")
-        for name, kind in (pair(text, "--as") for text in self.kinds):
-            book = book.with_kind(name, kind)
+        book = self._codebook(plan)
         book = replace(book, columns={n: spec for n, spec in book.columns.items() if n in names})
         study = open_study(file, book, missing=plan.missing, encoding=plan.encoding)
         for step in plan.prepare:
@@ -165,9 +266,22 @@ def pair(text: str, option: str) -> tuple[str, str]:
     return name.strip(), value.strip()
 
 
+def _labelling(text: str) -> dict[str, object]:
+    """Read ``sex: 1=man, 2=woman`` as the preparing step it stands for."""
+    column, mark, codes = text.partition(":")
+    pairs = [part.partition("=") for part in codes.split(",")]
+    if not mark or not column.strip() or not all(code.strip() and label.strip() for code, _, label in pairs):
+        raise MarkbaseError(
+            f"`--label {text}` should read `--label 'COLUMN: CODE=LABEL, CODE=LABEL'`, for instance 'sex: 1=man, 2=woman'."
+        )
+    labels = {code.strip(): label.strip() for code, _, label in pairs}
+    return {"do": "as_categorical", "column": column.strip(), "labels": labels}
+
+
 _EXAMPLES = {
     "--polynomial": "age=2",
-    "--as": "rehearsal_day=group",
+    "--at": "age=30,50,70",
+    "--as": "rehearsal_day=categorical",
     "--base": "voice=alto",
     "--profile": "voice=alto",
     "--base-by": "voice=largest",
@@ -214,10 +328,16 @@ def retell(held: Sequence[str], study: Study, inside: Collection[str]) -> None:
             remark(text)
 
 
-def show(page: Page) -> None:
-    """Print a page to stdout, in colour where a person looks at it."""
-    colour = sys.stdout.isatty() and "NO_COLOR" not in os.environ and os.environ.get("TERM") != "dumb"
-    sys.stdout.write(to_text(page, colour=colour) + "\n")
+def show(*pages: Page) -> None:
+    """Print pages to stdout: in colour where a person looks at them, through a pager where they are longer than the terminal."""
+    terminal = sys.stdout.isatty() and os.environ.get("TERM") != "dumb"
+    colour = terminal and "NO_COLOR" not in os.environ
+    text = "\n".join(to_text(page, colour=colour) + "\n" for page in pages)
+    if terminal and sys.stdin.isatty() and text.count("\n") >= shutil.get_terminal_size().lines:
+        os.environ.setdefault("LESS", "-FRX")
+        click.echo_via_pager(text, color=colour)
+        return
+    sys.stdout.write(text)
     sys.stdout.flush()
 
 

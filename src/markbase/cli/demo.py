@@ -8,7 +8,7 @@ import sys
 import warnings
 from pathlib import Path
 
-import click
+import rich_click as click
 
 from markbase import demo
 from markbase.cli.common import remarks, show
@@ -53,8 +53,8 @@ def command(folder: Path, replace: bool) -> None:
     show(check_page(study.check("joined_through")))
     _step("4. Fit, every group against a base you chose.", fit)
     show(fit_page(fit_linear(study, "belonging", _TERMS.split(","))))
-    small = f"{_quoted(plan)} --outcome belonging --terms age,voice,rehearsals --group voice"
-    _step("5. Read one group: every level, every pair, a line for each.", f"fit {small}")
+    small = f"{_quoted(plan)} voice --outcome belonging --terms age,voice,rehearsals"
+    _step("5. Read one group: every level, every pair, a line for each.", f"groups {small}")
     read = fit_linear(study, "belonging", ["age", "voice", "rehearsals"])
     show(Page("belonging, by voice", sections=(groups_section(read, "voice"), pairs_section(read, "voice"))))
     stays = f"fit {_quoted(plan)} --kind logistic --outcome stays --event yes --terms age,voice,rehearsals,travel_km"

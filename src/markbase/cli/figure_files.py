@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import io
 import re
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.score import Score
+from markbase.core.design.terms import Variable
 from markbase.core.errors import FitError, MarkbaseError, remark
-from markbase.core.results.linear import LinearFit
+from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.screening.screen import Screen
 from markbase.core.study.study import Study
@@ -26,6 +29,7 @@ from markbase.show.fit_figures import (
     draw_lines,
     draw_paths,
 )
+from markbase.show.slope_figures import draw_score, draw_slopes
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -54,14 +58,14 @@ def write_screen_figures(study: Study, screen: Screen, folder: Path, replace: bo
     _write(figures, folder, replace)
 
 
-def draw_fit(fit: LinearFit | LogisticFit, folder: str, replace: bool) -> None:
+def draw_fit(fit: AnyFit, folder: Path, replace: bool) -> None:
     """Draw the figures of a fit into a folder, each as PNG and SVG.
 
     Parameters
     ----------
     fit : LinearFit or LogisticFit
         The fit.
-    folder : str
+    folder : Path
         Where to; made if need be.
     replace : bool
         Whether files that are there may be written over.
@@ -69,12 +73,12 @@ def draw_fit(fit: LinearFit | LogisticFit, folder: str, replace: bool) -> None:
     figures = figures_of_fit(fit)
     if not figures:
         raise MarkbaseError(
-            "A fit of numeric columns alone with levels taken out has no figure; draw with `screen --figures`."
+            "A fit of numeric columns alone with levels taken out has no figure; draw with `markbase screen --figures`."
         )
-    _write({name: figure for name, (_, figure) in figures.items()}, Path(folder), replace)
+    _write({name: figure for name, (_, figure) in figures.items()}, folder, replace)
 
 
-def figures_of_fit(fit: LinearFit | LogisticFit) -> dict[str, tuple[str, Any]]:
+def figures_of_fit(fit: AnyFit) -> dict[str, tuple[str, Any]]:
     """Draw every figure that suits a fit.
 
     Parameters
@@ -88,28 +92,89 @@ def figures_of_fit(fit: LinearFit | LogisticFit) -> dict[str, tuple[str, Any]]:
         For each figure its name: a caption, and the figure.
     """
     figures: dict[str, tuple[str, Any]] = {}
-    singles = {p.name: p for t in fit.model_terms for p in t.variables}.values()
-    numerics = [p.name for p in singles if not p.is_categorical]
-    for group in (p for p in singles if p.is_categorical):
-        name = _safe(group.name)
-        figures[f"{name}-differences"] = (
+    for group in (v for v in fit.variables if v.is_categorical):
+        figures |= _group(fit, group)
+    return figures | _slopes(fit) | _checks(fit)
+
+
+def _checks(fit: AnyFit) -> dict[str, tuple[str, Any]]:
+    """Draw what checks a fit."""
+    if isinstance(fit, LogisticFit):
+        return {
+            "classification": ("How many are classified correctly at every cut", _classification(fit)),
+            "calibration": ("Observed shares against predicted probabilities", draw_calibration(fit).figure),
+        }
+    return {} if fit.exact else {"checks": ("Four views of the residuals", draw_checks(fit))}
+
+
+def _slopes(fit: AnyFit, asked: Sequence[tuple[str, str | None]] | None = None) -> dict[str, tuple[str, Any]]:
+    """Draw the slopes asked for, or those that differ along a numeric column in the model."""
+    figures = {}
+    for numeric, by in differing_slopes(fit) if asked is None else asked:
+        if asked is None and by is not None and fit.variables[[v.name for v in fit.variables].index(by)].is_categorical:
+            continue  # the lines by group show it
+        told = f" by {by}" if by else ""
+        figures[_safe(f"{numeric}-slope{told}")] = (
+            f"The slope of {numeric}{told}, and where it is clear",
+            draw_slopes(fit, numeric, by).figure,
+        )
+    return figures
+
+
+def differing_slopes(fit: AnyFit) -> list[tuple[str, str | None]]:
+    """Return the slopes that differ in a model: of a curve along itself, of an interaction of two by its other column."""
+    found: dict[tuple[str, str | None], None] = {}
+    for term in fit.model_terms:
+        if term.kind == "polynomial":
+            found[term.names[0], None] = None
+        elif len(term.names) == 2 and term.numerics:
+            numeric = term.numerics[0].name
+            found[numeric, next(n for n in term.names if n != numeric)] = None
+    return list(found)
+
+
+def draw_groups_of(fit: AnyFit, groups: Sequence[str], folder: Path, replace: bool) -> None:
+    """Draw the figures of some groups of a fit into a folder, each as PNG and SVG."""
+    figures: dict[str, tuple[str, Any]] = {}
+    for group in groups:
+        figures |= _group(fit, fit.variable(group, "categorical"))
+    _write({name: figure for name, (_, figure) in figures.items()}, folder, replace)
+
+
+def draw_slopes_of(fit: AnyFit, asked: Sequence[tuple[str, str | None]], folder: Path, replace: bool) -> None:
+    """Draw simple slopes into a folder, each as PNG and SVG."""
+    _write({name: figure for name, (_, figure) in _slopes(fit, asked).items()}, folder, replace)
+
+
+def draw_checks_of(fit: AnyFit, folder: Path, replace: bool) -> None:
+    """Draw what checks a fit into a folder, each as PNG and SVG."""
+    _write({name: figure for name, (_, figure) in _checks(fit).items()}, folder, replace)
+
+
+def draw_score_of(scored: Score, folder: Path, replace: bool) -> None:
+    """Draw predictions of rows held out against what was observed into a folder, as PNG and SVG."""
+    _write({"predicted-observed": draw_score(scored).figure}, folder, replace)
+
+
+def _group(fit: AnyFit, group: Variable) -> dict[str, tuple[str, Any]]:
+    """Draw a group of a fit: its differences, its adjusted means, and lines along the first two numeric columns."""
+    name = _safe(group.name)
+    figures: dict[str, tuple[str, Any]] = {
+        f"{name}-differences": (
             f"Differences of the levels of {group.name} from {group.base_label}",
             draw_groups(fit, group.name).figure,
-        )
-        figures[f"{name}-adjusted"] = (
+        ),
+        f"{name}-adjusted": (
             f"{group.name}: adjusted as if all rows had the level, beside what was observed",
             draw_adjusted(fit, group.name).figure,
+        ),
+    }
+    numerics = [v.name for v in fit.variables if not v.is_categorical]
+    for numeric in numerics[:2] if group.size <= MOST_LEVELS else ():
+        figures[f"{_safe(numeric)}-by-{name}"] = (
+            f"{fit.explained} along {numeric}, a line for each level of {group.name}",
+            draw_lines(fit, numeric, group.name).figure,
         )
-        for numeric in numerics[:2] if group.size <= MOST_LEVELS else ():
-            figures[f"{_safe(numeric)}-by-{name}"] = (
-                f"{fit.explained} along {numeric}, a line for each level of {group.name}",
-                draw_lines(fit, numeric, group.name).figure,
-            )
-    if isinstance(fit, LogisticFit):
-        figures["classification"] = ("How many are classified correctly at every cut", _classification(fit))
-        figures["calibration"] = ("Observed shares against predicted probabilities", draw_calibration(fit).figure)
-    elif fit.fixed_effects is None and not fit.exact:
-        figures["checks"] = ("Four views of the residuals", draw_checks(fit))
     return figures
 
 
@@ -122,14 +187,14 @@ def _classification(fit: LogisticFit) -> Any:
         return draw_classification(fit).figure
 
 
-def draw_steps(hierarchy: Blocks, folder: str, replace: bool) -> None:
+def draw_steps(hierarchy: Blocks, folder: Path, replace: bool) -> None:
     """Draw the figures of a blockwise entry into a folder, each as PNG and SVG.
 
     Parameters
     ----------
-    blockwise entry : Blocks
+    hierarchy : Blocks
         The blockwise entry.
-    folder : str
+    folder : Path
         Where to; made if need be.
     replace : bool
         Whether files that are there may be written over.
@@ -139,14 +204,14 @@ def draw_steps(hierarchy: Blocks, folder: str, replace: bool) -> None:
         raise MarkbaseError(
             "The first block has too many estimates to draw, and a logistic blockwise entry has no R²; there is no figure."
         )
-    _write({name: figure for name, (_, figure) in figures.items()}, Path(folder), replace)
+    _write({name: figure for name, (_, figure) in figures.items()}, folder, replace)
 
 
 def figures_of_blocks(hierarchy: Blocks) -> dict[str, tuple[str, Any]]:
     """Draw every figure that suits a blockwise entry: for each its name, a caption, and the figure."""
     figures: dict[str, tuple[str, Any]] = {}
     if not hierarchy.logistic:
-        figures["blockwise entry"] = ("What each block adds to R²", draw_blocks(hierarchy).figure)
+        figures["blocks"] = ("What each block adds to R²", draw_blocks(hierarchy).figure)
     first = hierarchy.moves[hierarchy.moves["term"].isin(hierarchy.added[0]) & ~hierarchy.moves["base"]]
     if 0 < len(first) <= MOST_LEVELS:
         figures["paths"] = ("How estimates of the first block move as others enter", draw_paths(hierarchy).figure)

@@ -5,21 +5,45 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-import click
+import rich_click as click
 
-from markbase.cli.common import Source, base_options, data_options, remarks, show, show_json
+from markbase.cli.common import (
+    Source,
+    base_options,
+    data_options,
+    json_option,
+    remarks,
+    replace_option,
+    show,
+    show_json,
+)
+from markbase.cli.help import examples
 from markbase.files.codebook import write_codebook
 from markbase.show.records import column_record, study_record
 from markbase.show.study import column_page, study_page
 
 
-@click.command("look")
+@click.command(
+    "look",
+    epilog=examples(
+        "markbase look choirs.csv",
+        "markbase look choirs.csv voice --codebook choirs.codebook.toml",
+    ),
+)
 @data_options
 @base_options
 @click.argument("column", required=False)
-@click.option("--write-codebook", "book", type=click.Path(path_type=Path), help="Draft a codebook, guesses marked.")
-@click.option("--replace", is_flag=True, help="Write over a codebook that is there.")
-def command(column: str | None, as_json: bool, book: Path | None, replace: bool, **source: Any) -> None:
+@click.option(
+    "--write-codebook",
+    "book",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Draft a codebook, guesses marked.",
+    panel="Output",
+)
+@replace_option
+@json_option
+def command(column: str | None, as_json: bool, book: Path | None, replaces: bool, **source: Any) -> None:
     """Show what is in FILE, a row a column, or one COLUMN of it with its levels.
 
     FILE is a data file, or a plan that names one. Each remark comes with the step that would mend it.
@@ -31,7 +55,7 @@ def command(column: str | None, as_json: bool, book: Path | None, replace: bool,
         else:
             page = column_page(study, column) if column else study_page(study)
         if book:
-            write_codebook(study, book, replace=replace)
+            write_codebook(study, book, replace=replaces)
     if as_json:
         show_json(record, told)
     else:

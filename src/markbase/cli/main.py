@@ -7,49 +7,85 @@ import os
 import sys
 from collections.abc import Sequence
 
-import click
+import rich_click as click
+from click.exceptions import NoArgsIsHelpError
 
 from markbase import __version__
+from markbase.cli.help import HELP
 from markbase.cli.progress import report_progress
 from markbase.core.errors import MarkbaseError, near
 
 _COMMANDS = {
-    "demo": "Copy the made-up choir survey into a folder and run the example on it.",
-    "fit": "Fit a linear or logistic regression against chosen bases.",
-    "predict": "Fit, and predict for profiles.",
-    "prepare": "Carry out preparing steps, verify them, and write the result.",
-    "run": "Carry out a plan, and write report, tables and figures.",
-    "start": "Draft a plan from a data file, with the guesses marked.",
-    "screen": "Screen predictors: correlations, variance inflation, exact collinearity.",
-    "look": "Show what is in a data file, or in one column of it.",
+    "Begin": {
+        "demo": "Copy the made-up choir survey into a folder and run the example on it.",
+        "look": "Show what is in a data file, or in one column of it.",
+        "prepare": "Carry out preparing steps, verify them, and write the result.",
+        "indicators": "Turn groups into indicator (dummy) columns and write them.",
+        "start": "Draft a plan from a data file, with the guesses marked.",
+    },
+    "Screen and fit": {
+        "screen": "Screen predictors: correlations, variance inflation, exact collinearity.",
+        "fit": "Fit a linear or logistic regression against chosen bases.",
+        "blocks": "Enter terms block by block (hierarchical regression).",
+    },
+    "Read a fit": {
+        "groups": "Compare the levels of a group: adjusted means, pairs, planned comparisons.",
+        "slopes": "Probe curves and interactions: simple slopes, regions, turning points.",
+        "predict": "Predict for profiles, or for every row of a file.",
+    },
+    "Check and revise": {
+        "check": "Residuals and cases; classification and calibration.",
+        "validate": "Tell how a model does on rows it has not seen.",
+        "compare": "Lay models side by side.",
+        "eliminate": "Leave out terms that are not clear (backward elimination), with a log.",
+    },
+    "Carry out": {"run": "Carry out a plan, and write report, tables and figures."},
 }
+_NAMES = [name for names in _COMMANDS.values() for name in names]
 
 
-class _Commands(click.Group):
+class _Commands(click.RichGroup):
     """Subcommands by name; listing them loads none."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:  # noqa: ARG002 - click's signature
-        return sorted(_COMMANDS)
+        return _NAMES
+
+    listing = False
+    """Whether help is being written, which loads no command."""
+
+    def format_help(self, ctx: click.RichContext, formatter: click.RichHelpFormatter) -> None:  # type: ignore[override]
+        self.listing = True
+        try:
+            super().format_help(ctx, formatter)
+        finally:
+            self.listing = False
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:  # noqa: ARG002
-        if cmd_name not in _COMMANDS:
+        if cmd_name not in _NAMES:
             return None
+        if self.listing:
+            told = next(names[cmd_name] for names in _COMMANDS.values() if cmd_name in names)
+            return click.Command(cmd_name, help=told)
         command: click.Command = importlib.import_module(f"markbase.cli.{cmd_name}").command
         return command
-
-    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002
-        with formatter.section("Commands"):
-            formatter.write_dl(sorted(_COMMANDS.items()))
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
-        if args and args[0] not in _COMMANDS and not args[0].startswith("-"):
-            raise click.UsageError(f"There is no command `{args[0]}`.{near(args[0], sorted(_COMMANDS))}")
+        if args and args[0] not in _NAMES and not args[0].startswith("-"):
+            raise click.UsageError(f"There is no command `{args[0]}`.{near(args[0], _NAMES)}")
         return super().resolve_command(ctx, args)
 
 
+def _panels(group: click.RichGroup) -> click.RichGroup:
+    for title, names in _COMMANDS.items():
+        group = click.command_panel(title, commands=list(names))(group)
+    return group
+
+
+@_panels
 @click.command(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
+@click.rich_config(help_config=HELP)
 @click.version_option(__version__, prog_name="markbase")
 def markbase() -> None:
     """Regression for coded survey data, every group compared against a base you chose.
@@ -77,7 +113,7 @@ def _run(arguments: Sequence[str] | None) -> int:
         markbase.main(args=None if arguments is None else list(arguments), prog_name="markbase", standalone_mode=False)
     except MarkbaseError as problem:
         return _complain(str(problem), 2)
-    except click.exceptions.NoArgsIsHelpError as problem:
+    except NoArgsIsHelpError as problem:
         click.echo(problem.ctx.get_help() if problem.ctx else "")
     except click.ClickException as problem:
         context = getattr(problem, "ctx", None)

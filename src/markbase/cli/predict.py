@@ -5,27 +5,38 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-import click
+import rich_click as click
 
-from markbase.cli.common import pair, remarks, show, show_json
-from markbase.cli.fit_options import fit_options, options_of
+from markbase.cli.common import json_option, names_argument, pair, remarks, replace_option, show, show_json
+from markbase.cli.help import examples
+from markbase.cli.model_options import Model, model_of, model_options
 from markbase.core.design.terms import variables_of
 from markbase.core.errors import MarkbaseError
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.stored_fit import StoredFit
 from markbase.files.data import read_table
 from markbase.files.data_writing import write_table
+from markbase.files.fit_files import read_fit
 from markbase.show.predictions import predictions_page
 from markbase.show.records import table_record
 
 
-@click.command("predict")
-@fit_options
+@click.command(
+    "predict",
+    epilog=examples(
+        "markbase predict choirs.plan.toml --outcome belonging --terms age,voice --profile 'voice=tenor, age=30'",
+        "markbase predict belonging.json --for newcomers.csv --into expected.csv",
+    ),
+)
+@model_options
+@names_argument("[FIT]")
 @click.option(
     "--profile",
     "profiles",
     multiple=True,
     metavar="VALUES",
-    help="Values by commas: 'voice=tenor, age=30'. What is not named is as in the sample. May be repeated.",
+    help="Values by commas: 'voice=tenor, age=30'. What is not named is as in the sample.",
+    panel="For whom",
 )
 @click.option(
     "--profiles",
@@ -33,22 +44,30 @@ from markbase.show.records import table_record
     type=click.Path(path_type=Path),
     metavar="FILE",
     help="A file with one profile a row, its columns named as in the data.",
+    panel="For whom",
 )
 @click.option(
     "--for",
     "for_rows",
     metavar="FILE|all",
     help="Predict for every row of this file, prepared as the data are, or of the data themselves.",
+    panel="For whom",
 )
 @click.option(
     "--back-transformed",
     is_flag=True,
     help="Of a logged outcome: also in its own unit, as geometric mean and as mean by smearing.",
+    panel="Output",
 )
 @click.option(
-    "--into", type=click.Path(path_type=Path), metavar="FILE", help="Write the predictions to this CSV or TSV."
+    "--into",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Write the predictions to this CSV or TSV.",
+    panel="Output",
 )
-@click.option("--replace", "replaces", is_flag=True, help="With --into: write over a file that is there.")
+@replace_option
+@json_option
 def command(
     profiles: tuple[str, ...],
     file_of_profiles: Path | None,
@@ -59,26 +78,32 @@ def command(
     as_json: bool,
     **given: Any,
 ) -> None:
-    r"""Fit a regression to FILE and predict for profiles.
+    """Predict for profiles, or for every row of a file.
 
-    \b
-    markbase predict choirs.csv --codebook choirs.codebook.toml \
-        --outcome belonging --terms age,voice --profile 'voice=tenor, age=30'
+    FILE is a data file, a plan, of which FIT names a fit, or a saved fit (.json), which needs no data.
     """
     with remarks() as told:
         if bool(profiles) + bool(file_of_profiles) + bool(for_rows) != 1:
             raise MarkbaseError(
                 "Say for whom, in one way: --profile 'voice=tenor, age=30', --profiles FILE, or --for FILE (or all)."
             )
-        options = options_of(given)
-        study, fit = options.fit()
+        model = model_of(given)
+        model.rest(0)
         wanted: Any = [_values(text) for text in profiles]
         if file_of_profiles:
             wanted = read_table(file_of_profiles)
-        elif for_rows:
-            wanted = (
-                study if for_rows == "all" else options.source.open_other(Path(for_rows), needed=columns_of_fit(fit))
-            )
+        fit: AnyFit | StoredFit
+        if model.source.file.suffix.lower() == ".json":
+            fit = _saved(model)
+            if for_rows == "all":
+                raise MarkbaseError("A saved fit holds no rows of the data; name a file: --for FILE.")
+            wanted = read_table(Path(for_rows)) if for_rows else wanted
+        else:
+            study, fit = model.fit()
+            if for_rows:
+                wanted = (
+                    study if for_rows == "all" else model.source.open_other(Path(for_rows), needed=columns_of_fit(fit))
+                )
         table = fit.predict(wanted, back_transformed=back_transformed)
         if into:
             write_table(table, into, replace=replaces)
@@ -94,6 +119,15 @@ def command(
         )
     else:
         show(predictions_page(fit, table))
+
+
+def _saved(model: Model) -> StoredFit:
+    """Read a saved fit, to which nothing can be changed."""
+    if model.outcome or model.terms or model.polynomials or model.interactions or model.kind or model.settings:
+        raise MarkbaseError(
+            "A saved fit is as it was saved: leave the options of the model out, or name the data and fit again."
+        )
+    return read_fit(model.source.file)
 
 
 def _values(text: str) -> dict[str, str]:

@@ -6,9 +6,19 @@ import os
 from pathlib import Path
 from typing import Any
 
-import click
+import rich_click as click
 
-from markbase.cli.common import Source, base_options, data_options, remarks, show, show_json
+from markbase.cli.common import (
+    Source,
+    base_options,
+    data_options,
+    json_option,
+    remarks,
+    replace_option,
+    show,
+    show_json,
+)
+from markbase.cli.help import examples
 from markbase.core.study.study import Study
 from markbase.files.codebook import write_codebook
 from markbase.files.data_writing import write_data
@@ -19,27 +29,49 @@ from markbase.show.records import trail_record
 from markbase.show.study import check_page, coding_page, trail_page
 
 
-@click.command("prepare")
+@click.command(
+    "prepare",
+    epilog=examples(
+        'markbase prepare choirs.csv --codebook choirs.codebook.toml --prepare \'do = "merge_levels", column = "voice", targets = {tenor = ["tennor"]}\' --check voice --write-plan choirs.plan.toml',
+    ),
+)
 @data_options
 @base_options
 @click.option(
-    "--check", "checks", multiple=True, metavar="COLUMN", help="Show old × new counts of a column. May be repeated."
+    "--check", "checks", multiple=True, metavar="COLUMN", help="Show old × new counts of a column.", panel="Output"
 )
 @click.option(
-    "--coding", "codings", multiple=True, metavar="GROUP", help="Show how a group becomes columns. May be repeated."
+    "--coding", "codings", multiple=True, metavar="GROUP", help="Show how a group becomes columns.", panel="Output"
 )
 @click.option(
     "--write",
     "data",
     type=click.Path(path_type=Path),
+    metavar="FILE",
     help="Write the prepared data (.csv, .tsv, .xlsx, .ods, .parquet).",
+    panel="Output",
 )
-@click.option("--codes", is_flag=True, help="Write groups by their codes instead of their labels.")
-@click.option("--write-plan", "plan", type=click.Path(path_type=Path), help="Write a plan that does all of it again.")
 @click.option(
-    "--write-codebook", "book", type=click.Path(path_type=Path), help="Write the codebook of the prepared data."
+    "--codes", is_flag=True, help="With --write: groups by their codes instead of their labels.", panel="Output"
 )
-@click.option("--replace", is_flag=True, help="Write over files that are there.")
+@click.option(
+    "--write-plan",
+    "plan",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Write a plan that does all of it again.",
+    panel="Output",
+)
+@click.option(
+    "--write-codebook",
+    "book",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Write the codebook of the prepared data.",
+    panel="Output",
+)
+@replace_option
+@json_option
 def command(
     checks: tuple[str, ...],
     codings: tuple[str, ...],
@@ -47,37 +79,30 @@ def command(
     codes: bool,
     plan: Path | None,
     book: Path | None,
-    replace: bool,
+    replaces: bool,
     as_json: bool,
     **source: Any,
 ) -> None:
-    r"""Carry out the preparing steps of FILE (a plan, or data with --prepare), and say what was done.
-
-    \b
-    markbase prepare choirs.csv --codebook choirs.codebook.toml \
-        --prepare 'do = "merge_levels", column = "voice", targets = {tenor = ["tennor"]}' \
-        --check voice --write-plan choirs.plan.toml
-    """
+    """Carry out the preparing steps of FILE (a plan, or data with --prepare), and say what was done."""
     given = Source(**source)
     with remarks() as told:
+        if codes and data is None:
+            raise click.UsageError("--codes says how --write puts groups down; add --write FILE, or leave it out.")
         for path in (data, plan, book):
             if path:
-                refuse_to_replace(path, replace)
+                refuse_to_replace(path, replaces)
         study = given.open()
         pages = _pages(study, checks, codings)
         if data:
-            write_data(study, data, codes=codes, replace=replace)
+            write_data(study, data, codes=codes, replace=replaces)
         if book:
-            write_codebook(study, book, replace=replace)
+            write_codebook(study, book, replace=replaces)
         if plan:
             write_whole(plan, _plan_text(given, study, plan).encode())
     if as_json:
         show_json(trail_record(study), told)
         return
-    for number, page in enumerate(pages):
-        if number:
-            click.echo()
-        show(page)
+    show(*pages)
 
 
 def _pages(study: Study, checks: tuple[str, ...], codings: tuple[str, ...]) -> list[Page]:

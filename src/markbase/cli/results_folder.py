@@ -17,6 +17,7 @@ from markbase.core.comparison.backward_elimination import backward_elimination
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.comparison import compare
 from markbase.core.comparison.cross_validation import cross_validate
+from markbase.core.comparison.score import score
 from markbase.core.reading.methods import methods_paragraph
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
@@ -29,25 +30,24 @@ from markbase.files.manuscript import Result
 from markbase.files.plan import Plan, moved_plan
 from markbase.files.plan_analysis import check_columns
 from markbase.files.plan_entries import Analysis, FitEntry
-from markbase.show.blocks import blocks_page, comparison_page, cross_validation_page, elimination_page
-from markbase.show.fit import fit_page
-from markbase.show.group_tables import groups_section, guide_section, pairs_section
-from markbase.show.logistic import logistic_page
+from markbase.show.blocks import blocks_page, comparison_page, cross_validation_page, elimination_page, score_page
+from markbase.show.group_tables import groups_section, guide_section, pairs_section, slopes_section
 from markbase.show.page import Page
 from markbase.show.records import (
     blocks_record,
     comparison_record,
     elimination_record,
-    fit_record,
     groups_record,
-    logistic_record,
+    score_record,
     screen_record,
     table_record,
     to_json,
     trail_record,
 )
+from markbase.show.regression import regression_page, regression_record
 from markbase.show.report import Part, ReportFigure, report_html
 from markbase.show.screen import screen_page
+from markbase.show.slope_figures import draw_score
 from markbase.show.study import study_page, trail_page
 
 Progress = Callable[[str], None]
@@ -141,12 +141,12 @@ def carry_out(plan: Plan, progress: Progress) -> Results:
         results.tables[f"{_file_name(wanted.name, used)}-estimates"] = found.estimates
     for number, shortened in enumerate(analysis.eliminations):
         progress(f"leaving terms out: {shortened.name}")
-        with plan.naming("backward_elimination", number, f"trim `{shortened.name}`"):
+        with plan.naming("backward_elimination", number, f"backward elimination `{shortened.name}`"):
             whole = named[shortened.fit]
             left = backward_elimination(
                 whole.last if isinstance(whole, Blocks) else whole, limit=shortened.limit, keep=shortened.keep
             )
-        results.parts.append(Part(shortened.name, (elimination_page(left), _page(left.fit))))
+        results.parts.append(Part(shortened.name, (elimination_page(left), regression_page(left.fit))))
         results.record.setdefault("eliminated", {})[shortened.name] = elimination_record(left)
         results.manuscript.append(left.fit)
         name = _file_name(shortened.name, used)
@@ -171,13 +171,13 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
     fit = made.last if isinstance(made, Blocks) else made
     record: dict[str, Any]
     if isinstance(made, Blocks):
-        pages: list[Page] = [blocks_page(made), _page(fit)]
+        pages: list[Page] = [blocks_page(made), regression_page(fit)]
         record = blocks_record(made)
         results.tables |= {f"{name}-steps": made.steps, f"{name}-moves": made.moves}
         drawn = figures_of_blocks(made) if draws else {}
     else:
-        pages = [_page(fit)]
-        record = fit_record(fit) if isinstance(fit, LinearFit) else logistic_record(fit)
+        pages = [regression_page(fit)]
+        record = regression_record(fit)
         drawn = figures_of_fit(fit) if draws else {}
     guide = Page("In short", sections=(guide_section(fit.guide()),))
     results.tables |= {f"{name}-coefficients": fit.coefficients, f"{name}-terms": fit.terms}
@@ -189,6 +189,25 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
             f"{name}-{group}-levels": fit.groups(group),
             f"{name}-{group}-pairs": fit.between(group, entry.correction),
         }
+    held = {name: list(values) for name, values in entry.at.items()} or None
+    if entry.slopes:
+        asked = [(numeric, by or None) for numeric, by in entry.slopes]
+        pages.append(
+            Page(f"{fit.explained}: simple slopes", sections=tuple(slopes_section(fit, n, by, held) for n, by in asked))
+        )
+        told = {f"{n} by {by}" if by else n: fit.simple_slopes(n, by=by, at=held) for n, by in asked}
+        record["slopes"] = {what: table_record(table) for what, table in told.items()}
+        results.tables |= {f"{name}-slopes-{_file_name(what, set())}": table for what, table in told.items()}
+    if entry.hold_out:
+        kept, test = results.study.hold_out(share=entry.hold_out, seed=entry.seed)
+        scored = score(entry.fitted_to(kept), test)
+        pages.append(score_page(scored))
+        record["hold_out"] = score_record(scored)
+        drawn = drawn | (
+            {"predicted-observed": ("Predicted and observed, in rows held out", draw_score(scored).figure)}
+            if draws
+            else {}
+        )
     if entry.cross_validate:
         found = cross_validate(fit)
         pages.append(cross_validation_page(found))
@@ -202,10 +221,6 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
     results.parts.append(Part(entry.name, (guide, *pages), entry.question, (), tuple(figures)))
     results.record.setdefault("fits", {})[entry.name] = json.loads(to_json(record))
     results.methods.append(methods_paragraph(fit, __version__))
-
-
-def _page(fit: LinearFit | LogisticFit) -> Page:
-    return logistic_page(fit) if isinstance(fit, LogisticFit) else fit_page(fit)
 
 
 def _file_name(name: str, used: set[str]) -> str:

@@ -5,9 +5,10 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-import click
+import rich_click as click
 
 from markbase.cli.common import remarks
+from markbase.cli.help import examples
 from markbase.cli.progress import report_progress
 from markbase.cli.results_folder import carry_out
 from markbase.core.errors import MarkbaseError, count_noun
@@ -15,17 +16,18 @@ from markbase.files.plan import read_plan
 from markbase.files.whole_files import refuse_to_replace, write_whole
 
 
-@click.command("run")
+@click.command(
+    "run",
+    epilog=examples(
+        "markbase start choirs.csv --codebook choirs.codebook.toml --outcome belonging --into my.plan.toml",
+        "markbase run my.plan.toml --into results",
+    ),
+)
 @click.argument("plan", type=click.Path(path_type=Path), metavar="PLAN")
 @click.option("--into", required=True, type=click.Path(path_type=Path), metavar="FOLDER", help="Where the results go.")
 @click.option("--replace", is_flag=True, help="Write over files that are there.")
 def command(plan: Path, into: Path, replace: bool) -> None:
-    r"""Carry out PLAN (a TOML file) and write report, tables, figures and everything at full precision into a folder.
-
-    \b
-    markbase start choirs.csv --codebook choirs.codebook.toml --outcome belonging --into my.plan.toml
-    markbase run my.plan.toml --into results
-    """
+    """Carry out PLAN (a TOML file) and write report, tables, figures and everything at full precision into a folder."""
     with remarks() as told:
         found = read_plan(plan)
         if not found.analysis.fits and found.analysis.screen is None:

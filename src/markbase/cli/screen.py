@@ -5,9 +5,22 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-import click
+import rich_click as click
 
-from markbase.cli.common import Source, base_options, data_options, held_back, remarks, retell, show, show_json, split
+from markbase.cli.common import (
+    Source,
+    base_options,
+    data_options,
+    figure_options,
+    held_back,
+    json_option,
+    remarks,
+    retell,
+    show,
+    show_json,
+    split,
+)
+from markbase.cli.help import examples
 from markbase.core.results.fit_linear import fit_linear
 from markbase.core.screening.limits import Limits
 from markbase.core.screening.screen import screen
@@ -16,29 +29,51 @@ from markbase.show.records import pruned_record, screen_record
 from markbase.show.screen import pruned_page, screen_page, specifications_page
 
 
-@click.command("screen")
+@click.command(
+    "screen",
+    epilog=examples(
+        "markbase screen choirs.plan.toml --outcome belonging --terms age,voice,years_singing",
+        "markbase screen choirs.plan.toml --terms rehearsals,concerts,travel_km,travel_min --prune --keep rehearsals",
+    ),
+)
 @data_options
 @base_options
-@click.option("--outcome", help="The outcome: first in the correlations, and its gaps count.")
-@click.option("--terms", multiple=True, required=True, metavar="COLUMNS", help="The predictors, by commas.")
+@click.option("--outcome", help="The outcome: first in the correlations, and its gaps count.", panel="Screening")
 @click.option(
-    "--limit-r", default=0.7, show_default=True, help="Flag pairs from this |r| on (0.5, 0.7, 0.75, 0.9 are in use)."
+    "--terms", multiple=True, required=True, metavar="COLUMNS", help="The predictors, by commas.", panel="Screening"
+)
+@click.option(
+    "--limit-r",
+    default=0.7,
+    show_default=True,
+    help="Flag pairs from this |r| on (0.5, 0.7, 0.75, 0.9 are in use).",
+    panel="Screening",
 )
 @click.option(
     "--limit-vif",
     default=5.0,
     show_default=True,
     help="Flag variance inflation factors from here on (3, 5, 10 are in use).",
+    panel="Screening",
 )
-@click.option("--ranks", is_flag=True, help="Correlate numeric columns by their ranks (Spearman).")
-@click.option("--pairwise", is_flag=True, help="Correlate on all rows that have both columns.")
+@click.option("--ranks", is_flag=True, help="Correlate numeric columns by their ranks (Spearman).", panel="Screening")
+@click.option("--pairwise", is_flag=True, help="Correlate on all rows that have both columns.", panel="Screening")
 @click.option(
-    "--prune", "pruning", is_flag=True, help="Drop the worst term until all are below --limit-vif, with a log."
+    "--prune",
+    "pruning",
+    is_flag=True,
+    help="Drop the worst term until all are below --limit-vif, with a log.",
+    panel="Screening",
 )
-@click.option("--keep", multiple=True, metavar="COLUMNS", help="Terms that pruning must not drop.")
-@click.option("--focus", metavar="COLUMN", help="How this term's estimate moves when each other one is left out.")
-@click.option("--figures", type=click.Path(path_type=Path), help="Draw the figures into this folder (PNG and SVG).")
-@click.option("--replace", is_flag=True, help="Write over figures that are there.")
+@click.option("--keep", multiple=True, metavar="COLUMNS", help="Terms that pruning must not drop.", panel="Screening")
+@click.option(
+    "--focus",
+    metavar="COLUMN",
+    help="How this term's estimate moves when each other one is left out.",
+    panel="Screening",
+)
+@figure_options
+@json_option
 def command(
     outcome: str | None,
     terms: tuple[str, ...],
@@ -50,7 +85,7 @@ def command(
     keep: tuple[str, ...],
     focus: str | None,
     figures: Path | None,
-    replace: bool,
+    replaces: bool,
     as_json: bool,
     **source: Any,
 ) -> None:
@@ -75,7 +110,7 @@ def command(
         if figures:
             from markbase.cli.figure_files import write_screen_figures
 
-            write_screen_figures(study, result, figures, replace)
+            write_screen_figures(study, result, figures, replaces)
         record = screen_record(result) if as_json else {}
     if as_json:
         if pruned:
@@ -91,7 +126,4 @@ def command(
     pages = [screen_page(result)]
     pages += [pruned_page(pruned)] if pruned else []
     pages += [specifications_page(moved)] if moved else []
-    for number, page in enumerate(pages):
-        if number:
-            click.echo()
-        show(page)
+    show(*pages)

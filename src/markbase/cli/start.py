@@ -7,9 +7,10 @@ import sys
 from pathlib import Path
 from typing import Any
 
-import click
+import rich_click as click
 
-from markbase.cli.common import Source, data_options, remarks
+from markbase.cli.common import Source, data_options, remarks, replace_option
+from markbase.cli.help import examples
 from markbase.cli.progress import report_progress
 from markbase.core.errors import MarkbaseError
 from markbase.core.study.column import Column
@@ -23,21 +24,20 @@ _MOST_TERMS = 12
 _MOST_LEVELS = 12
 
 
-@click.command("start")
+@click.command(
+    "start",
+    epilog=examples(
+        "markbase start choirs.csv --codebook choirs.codebook.toml --outcome belonging --into my.plan.toml",
+    ),
+)
 @data_options
 @click.option("--outcome", required=True, help="What to explain: a numeric column, or a yes/no column.")
 @click.option(
     "--into", type=click.Path(path_type=Path), metavar="PLAN", help="Write the plan here; by default it is printed."
 )
-@click.option("--replace", is_flag=True, help="Write over a plan that is there.")
-def command(outcome: str, into: Path | None, replace: bool, as_json: bool, **source: Any) -> None:
-    r"""Draft a plan for FILE: data, steps that would mend what was noticed, screening, a fit. Guesses are marked.
-
-    \b
-    markbase start choirs.csv --codebook choirs.codebook.toml --outcome belonging --into my.plan.toml
-    """
-    if as_json:
-        raise MarkbaseError("A plan is TOML; leave --json out.")
+@replace_option
+def command(outcome: str, into: Path | None, replaces: bool, **source: Any) -> None:
+    """Draft a plan for FILE: data, steps that would mend what was noticed, screening, a fit. Guesses are marked."""
     with remarks():
         given = Source(**source)
         study = given.open()
@@ -45,7 +45,7 @@ def command(outcome: str, into: Path | None, replace: bool, as_json: bool, **sou
     if into is None:
         sys.stdout.write(text)
         return
-    refuse_to_replace(into, replace)
+    refuse_to_replace(into, replaces)
     write_whole(into, text.encode())
     report_progress(
         f"`{into}` is drafted. Read it, settle what is marked GUESS, then: markbase run {into} --into results"
@@ -117,7 +117,7 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
         first, second = (", ".join(f'"{name}"' for name in part) for part in (terms[:half], terms[half:]))
         kind = f'# kind = "logistic"\n# event = "{known}"\n' if logistic else ""
         text += (
-            f'\n# CodedColumns by block, if your question has an order:\n# [[blocks]]\n# name = "in blocks"\n# outcome = "{outcome}"\n{kind}'
+            f'\n# Block by block, if your question has an order:\n# [[blocks]]\n# name = "in blocks"\n# outcome = "{outcome}"\n{kind}'
             f'# entry = [\n#   {{name = "first", terms = [{first}]}},\n#   {{name = "then", terms = [{second}]}},\n# ]\n'
         )
     text += f'\n[output]\ntitle = "{outcome}"\nfigures = true\n'

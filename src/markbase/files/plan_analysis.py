@@ -2,51 +2,28 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from markbase.core.design.options import KINDS, FitOptions
 from markbase.core.design.requested_terms import TermRequest, interaction, polynomial, request_name, term_from_text
 from markbase.core.errors import MarkbaseError, near
 from markbase.files.plan_entries import Analysis, CompareEntry, EliminationEntry, FitEntry, ScreenEntry
 from markbase.files.plan_lines import Lines
 
-_SHARED = (
-    "cluster",
-    "errors",
-    "event",
-    "groups",
-    "kind",
-    "level",
-    "main_effects",
-    "name",
-    "outcome",
-    "penalty",
-    "question",
-    "weights",
-    "weights_are",
-    "fixed_effects",
-)
-FIT_KEYS = tuple(sorted((*_SHARED, "correction", "cross_validate", "terms")))
+_SHARED = (*FitOptions.names(), "groups", "kind", "name", "outcome", "question")
+FIT_KEYS = tuple(sorted((*_SHARED, "at", "correction", "cross_validate", "hold_out", "seed", "slopes", "terms")))
 BLOCK_KEYS = tuple(sorted((*(k for k in _SHARED if k not in ("groups", "penalty")), "entry", "bootstrap", "seed")))
 SCREEN_KEYS = ("limit_r", "limit_vif", "outcome", "terms")
 COMPARE_KEYS = ("fits", "name")
-TRIM_KEYS = ("fit", "keep", "limit", "name")
+ELIMINATION_KEYS = ("fit", "keep", "limit", "name")
 OUTPUT_KEYS = ("figures", "title")
-_SETTINGS = (
-    "cluster",
-    "errors",
-    "event",
-    "level",
-    "main_effects",
-    "penalty",
-    "weights",
-    "weights_are",
-    "fixed_effects",
-)
 _TYPES: dict[str, tuple[type, ...]] = {
     "level": (float,),
     "cross_validate": (bool,),
     "figures": (bool,),
+    "hold_out": (float,),
     "limit_r": (int, float),
     "limit_vif": (int, float),
     "limit": (int, float),
@@ -121,14 +98,13 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
     _check_keys(entry, keys, table, number, lines)
     here = lines.header(table, number)
     kind = entry.get("kind", "linear")
-    if kind not in ("linear", "logistic"):
+    if kind not in KINDS:
         raise lines.error(f"`kind` is linear or logistic, not {kind!r}", at=lines.within(table, number, "kind"))
     if not isinstance(entry.get("outcome"), str):
         raise lines.error(f'a [[{table}]] names its outcome: outcome = "belonging"', at=here)
-    misplaced = ("event", "penalty") if kind == "linear" else ("fixed_effects",)
-    for key in misplaced:
-        if entry.get(key):
-            other = "logistic" if kind == "linear" else "linear"
+    for key in FitOptions.names():
+        other = FitOptions.other_kind(key, kind)
+        if other and entry.get(key):
             raise lines.error(
                 f'`{key}` is for a {other} fit; say kind = "{other}" or leave it out',
                 at=lines.within(table, number, key),
@@ -152,28 +128,56 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
     groups = entry.get("groups", [])
     if not isinstance(groups, list) or not all(isinstance(g, str) for g in groups):
         raise lines.error('`groups` is a list of groups: groups = ["voice"]', at=lines.within(table, number, "groups"))
-    name = str(entry.get("name") or f"{entry['outcome']} {'in blocks' if blocks else kind}")
+    share = entry.get("hold_out", 0.0)
+    if "hold_out" in entry and not 0 < share < 1:
+        raise lines.error(
+            f"`hold_out` is a share of the rows between 0 and 1, not {share!r}",
+            at=lines.within(table, number, "hold_out"),
+        )
     settings = {
         k: tuple(entry[k]) if k == "fixed_effects" and isinstance(entry[k], list) else entry[k]
-        for k in _SETTINGS
+        for k in FitOptions.names()
         if k in entry
     }
     return FitEntry(
-        name,
-        kind,
-        entry["outcome"],
-        terms,
-        blocks,
-        settings,
-        tuple(groups),
-        str(entry.get("correction", "holm")),
-        bool(entry.get("cross_validate", False)),
-        int(entry.get("bootstrap", 0)),
-        int(entry.get("seed", 0)),
-        str(entry.get("question", "")),
-        table,
-        number,
+        name=str(entry.get("name") or f"{entry['outcome']} {'in blocks' if blocks else kind}"),
+        kind=kind,
+        outcome=entry["outcome"],
+        terms=terms,
+        entry=blocks,
+        settings=settings,
+        groups=tuple(groups),
+        slopes=_slopes(entry.get("slopes", []), lines, lines.within(table, number, "slopes")),
+        at=_places(entry.get("at", {}), lines, lines.within(table, number, "at")),
+        correction=str(entry.get("correction", "holm")),
+        cross_validate=bool(entry.get("cross_validate", False)),
+        hold_out=float(share),
+        bootstrap=int(entry.get("bootstrap", 0)),
+        seed=int(entry.get("seed", 0)),
+        question=str(entry.get("question", "")),
+        table=table,
+        number=number,
     )
+
+
+def _slopes(given: Any, lines: Lines, at: int) -> tuple[tuple[str, str], ...]:
+    """Read which simple slopes are told: a numeric column each, by a moderator behind a colon where there is one."""
+    if not isinstance(given, list) or not all(isinstance(text, str) and text.strip() for text in given):
+        raise lines.error('`slopes` is a list of numeric columns, each by its moderator: slopes = ["age:voice"]', at=at)
+    return tuple((a.strip(), b.strip()) for a, _, b in (text.partition(":") for text in given))
+
+
+def _places(given: Any, lines: Lines, at: int) -> dict[str, tuple[float, ...]]:
+    """Read where numeric columns are held: a list of numbers each."""
+    found: dict[str, tuple[float, ...]] = {}
+    for name, values in given.items() if isinstance(given, Mapping) else [("", None)]:
+        numbers: list[Any] = values if isinstance(values, list) else [values]
+        if not numbers or not all(
+            isinstance(v, (int, float)) and not isinstance(v, bool) and math.isfinite(v) for v in numbers
+        ):
+            raise lines.error("`at` says where numeric columns are held: at = {age = [30, 50, 70]}", at=at)
+        found[name] = tuple(float(v) for v in numbers)
+    return found
 
 
 def _specs(given: Any, table: str, number: int, word: str, lines: Lines) -> tuple[TermRequest, ...]:
@@ -220,15 +224,16 @@ def _compare_entries(given: Any, names: Sequence[str], lines: Lines) -> tuple[Co
 
 def _elimination_entries(given: Any, fits: Sequence[FitEntry], lines: Lines) -> tuple[EliminationEntry, ...]:
     if not isinstance(given, list) or not all(isinstance(e, Mapping) for e in given):
-        raise lines.error("write [[trim]] above each of its entries", "backward_elimination")
+        raise lines.error("write [[backward_elimination]] above each of its entries", "backward_elimination")
     by_name = {e.name: e for e in fits}
     found = []
     for number, entry in enumerate(given):
-        _check_keys(entry, TRIM_KEYS, "backward_elimination", number, lines)
+        _check_keys(entry, ELIMINATION_KEYS, "backward_elimination", number, lines)
         fit, keep, limit = entry.get("fit"), entry.get("keep", []), entry.get("limit", 0.05)
         if not isinstance(fit, str):
             raise lines.error(
-                'a [[trim]] names its fit: fit = "all together"', at=lines.header("backward_elimination", number)
+                'a [[backward_elimination]] names its fit: fit = "all together"',
+                at=lines.header("backward_elimination", number),
             )
         if fit not in by_name:
             at = lines.within("backward_elimination", number, fit)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -36,8 +36,14 @@ class FitEntry:
     """Groups to be told on their own."""
     correction: str = "holm"
     """Of their pairs."""
+    slopes: tuple[tuple[str, str], ...] = ()
+    """Numeric columns whose simple slopes are told, each with its moderator or an empty text."""
+    at: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
+    """Where numeric columns are held in them."""
     cross_validate: bool = False
-    """Whether rows are held out as well."""
+    """Whether rows are held out in turn as well."""
+    hold_out: float = 0.0
+    """Which share of the rows is held out to score the fit to the others; 0 for none."""
     bootstrap: int = 0
     """Of blocks: how many samples give the intervals of what they add; 0 for none drawn."""
     seed: int = 0
@@ -58,6 +64,7 @@ class FitEntry:
     def columns(self) -> tuple[str, ...]:
         """Every column it names."""
         names = [self.outcome, *(n for s in self.every_term for n in names_of(s)), *self.groups]
+        names += [n for pair in self.slopes for n in pair if n] + list(self.at)
         names += [str(self.settings[k]) for k in ("cluster", "weights") if self.settings.get(k)]
         fixed_effects = self.settings.get("fixed_effects") or ()
         return tuple(dict.fromkeys([*names, *([fixed_effects] if isinstance(fixed_effects, str) else fixed_effects)]))
@@ -80,14 +87,16 @@ class FitEntry:
         MarkbaseError
             As that function.
         """
-        settings = dict(self.settings)
         if self.entry:
             blocks = {name: list(terms) for name, terms in self.entry}
-            hierarchy = fit_blocks(study, self.outcome, blocks, kind=self.kind, **settings)
+            hierarchy = fit_blocks(study, self.outcome, blocks, kind=self.kind, **self.settings)
             return hierarchy.bootstrap(self.bootstrap, seed=self.seed) if self.bootstrap else hierarchy
-        if self.kind == "linear":
-            return fit_linear(study, self.outcome, list(self.terms), **settings)
-        return fit_logistic(study, self.outcome, list(self.terms), **settings)
+        return self.fitted_to(study)
+
+    def fitted_to(self, study: Study) -> LinearFit | LogisticFit:
+        """Fit all its terms at once, also those of an entry in blocks."""
+        fit: Callable[..., LinearFit | LogisticFit] = fit_linear if self.kind == "linear" else fit_logistic
+        return fit(study, self.outcome, list(self.every_term), **self.settings)
 
 
 @dataclass(frozen=True)

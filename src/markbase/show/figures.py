@@ -45,6 +45,14 @@ def own_axes(width: float, height: float) -> Axes:
     return _own(width, height)[1]
 
 
+def finish(ax: Axes, title: str) -> None:
+    """Put the title above axes, and take away the lines that say nothing."""
+    ax.set_title(title, fontsize=10, loc="left", color=INK)
+    ax.tick_params(labelsize=9)
+    for side in ("top", "right"):
+        ax.spines[side].set_visible(False)
+
+
 def draw_correlations(screen: Screen, ax: Axes | None = None) -> Axes:
     """Draw the correlations as a table of tints: direction by tint, size by depth, and every number in its cell.
 

@@ -12,7 +12,7 @@ from markbase.core.errors import ColumnError, MarkbaseError
 from markbase.core.formatting import short
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
-from markbase.show.figures import AMBER, INK, TEAL, own_axes
+from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -70,7 +70,7 @@ def draw_groups(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
     ax.set_yticks(y, [f"{v}, n = {n:,}" for v, n in zip(names, table["n"], strict=True)])
     ax.set_ylim(-0.6, len(table) - 0.4)
     ax.set_xlabel(fit.family.difference(fit.outcome))
-    _finish(ax, f"{group}: differences from {table['level'][base].iloc[0]}, {_interval(fit)}")
+    finish(ax, f"{group}: differences from {table['level'][base].iloc[0]}, {_interval(fit)}")
     return ax
 
 
@@ -111,7 +111,7 @@ def draw_adjusted(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
     ax.set_yticks(y, [f"{v}, n = {n:,}" for v, n in zip(names, table["n"], strict=True)])
     ax.set_ylim(-0.7, len(table) - 0.4)
     ax.set_xlabel(fit.family.adjusted(fit.outcome))
-    _finish(ax, f"{group}: adjusted as if all rows had the level")
+    finish(ax, f"{group}: adjusted as if all rows had the level")
     ax.legend(
         frameon=False, fontsize=8, loc="upper left", bbox_to_anchor=(0, -0.2 - 0.35 / max(len(table), 2)), ncols=2
     )
@@ -196,7 +196,7 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
         if not logistic
         else "one slope for all in log odds"
     )
-    _finish(ax, f"{fit.outcome.name} along {numeric}, by {by}: {told}; shaded {_interval(fit)}")
+    finish(ax, f"{fit.outcome.name} along {numeric}, by {by}: {told}; shaded {_interval(fit)}")
     ax.legend(
         frameon=False,
         fontsize=9,
@@ -244,7 +244,7 @@ def draw_classification(fit: LogisticFit, ax: Axes | None = None, *, folds: int 
     ax.set_aspect("equal")
     ax.set_xlabel(f"% of {fit.otherwise} predicted {fit.event}")
     ax.set_ylabel(f"% of {fit.event} predicted {fit.event}")
-    _finish(ax, f"{fit.outcome.name} = {fit.event}: classification at every cut (○ at {short(found.cut)})")
+    finish(ax, f"{fit.outcome.name} = {fit.event}: classification at every cut (○ at {short(found.cut)})")
     ax.legend(frameon=False, fontsize=9, loc="lower right")
     return ax
 
@@ -281,7 +281,7 @@ def draw_calibration(fit: LogisticFit, ax: Axes | None = None, *, parts: int = 1
     ax.set_aspect("equal")
     ax.set_xlabel(f"predicted % with {fit.outcome.name} = {fit.event}")
     ax.set_ylabel("observed %")
-    _finish(ax, f"{fit.outcome.name} = {fit.event}: {len(table)} parts of about {int(table['n'].median()):,} rows")
+    finish(ax, f"{fit.outcome.name} = {fit.event}: {len(table)} parts of about {int(table['n'].median()):,} rows")
     ax.legend(frameon=False, fontsize=9, loc="upper left")
     return ax
 
@@ -290,19 +290,12 @@ def _interval(fit: AnyFit) -> str:
     return f"{short(100 * fit.level, 4)}% confidence intervals"
 
 
-def _finish(ax: Axes, title: str) -> None:
-    ax.set_title(title, fontsize=10, loc="left", color=INK)
-    ax.tick_params(labelsize=9)
-    for side in ("top", "right"):
-        ax.spines[side].set_visible(False)
-
-
 def draw_blocks(hierarchy: Blocks, ax: Axes | None = None) -> Axes:
     """Draw how R² rises with each block, and what each adds.
 
     Parameters
     ----------
-    blockwise entry : Blocks
+    hierarchy : Blocks
         A blockwise entry of a linear regression.
     ax : matplotlib.axes.Axes, optional
         Where to draw; by default on a figure of its own.
@@ -343,7 +336,7 @@ def draw_blocks(hierarchy: Blocks, ax: Axes | None = None) -> Axes:
     ax.set_xlim(0, 1.22 * reach)
     ax.set_yticks(y, list(steps["block"]))
     ax.set_xlabel(f"% of the variation in {hierarchy.last.outcome.name} explained in these rows")
-    _finish(ax, f"What each block adds; line: {short(100 * hierarchy.last.level, 4)}% CI of the addition")
+    finish(ax, f"What each block adds; line: {short(100 * hierarchy.last.level, 4)}% CI of the addition")
     return ax
 
 
@@ -352,7 +345,7 @@ def draw_paths(hierarchy: Blocks, terms: Sequence[str] | None = None, ax: Axes |
 
     Parameters
     ----------
-    blockwise entry : Blocks
+    hierarchy : Blocks
         A blockwise entry.
     terms : sequence of str, optional
         Which terms; by default those of the first block.
@@ -401,6 +394,6 @@ def draw_paths(hierarchy: Blocks, terms: Sequence[str] | None = None, ax: Axes |
     ax.axhline(0, color=INK, linewidth=1)
     ax.set_xticks(x, list(hierarchy.names))
     ax.set_ylabel("estimate, in its first standard errors")
-    _finish(ax, f"{hierarchy.last.explained}: how estimates move as blocks enter (±1.96 standard errors)")
+    finish(ax, f"{hierarchy.last.explained}: how estimates move as blocks enter (±1.96 standard errors)")
     ax.legend(frameon=False, fontsize=9, ncols=3, loc="upper left", bbox_to_anchor=(0, -0.09), handlelength=3.2)
     return ax

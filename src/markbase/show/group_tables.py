@@ -82,7 +82,7 @@ def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = Non
     return Section(f"The levels of {group}", note, (drawing,))
 
 
-def pairs_section(fit: AnyFit, group: str, correction: str = "holm") -> Section:
+def pairs_section(fit: AnyFit, group: str, correction: str = "holm", at: Mapping[str, float] | None = None) -> Section:
     """Describe every pair of levels of a group.
 
     Parameters
@@ -93,13 +93,32 @@ def pairs_section(fit: AnyFit, group: str, correction: str = "holm") -> Section:
         A group of the model.
     correction : str
         As for `between`.
+    at : mapping of str to float, optional
+        Where numeric columns are held.
 
     Returns
     -------
     Section
         A row a pair.
     """
-    return compared_section(fit, fit.between(group, correction), f"Every pair of {group}", correction)
+    title = f"Every pair of {group}{_held(at)}"
+    return compared_section(fit, fit.between(group, correction, at=at), title, correction)
+
+
+def planned_section(
+    fit: AnyFit,
+    group: str,
+    comparisons: Mapping[str, Mapping[str, float]] | Sequence[str],
+    correction: str = "none",
+    at: Mapping[str, float] | None = None,
+) -> Section:
+    """Describe planned comparisons of the levels of a group; the arguments are those of `planned`."""
+    table = fit.planned(group, comparisons, correction, at=at)
+    return compared_section(fit, table, f"Planned comparisons of {group}{_held(at)}", correction)
+
+
+def _held(at: Mapping[str, float] | None) -> str:
+    return f" at {', '.join(f'{name} = {short(value, 6)}' for name, value in at.items())}" if at else ""
 
 
 def compared_section(fit: AnyFit, table, title: str, correction: str) -> Section:  # type: ignore[no-untyped-def]

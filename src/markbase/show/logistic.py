@@ -250,6 +250,26 @@ def _classified(c: Classification, title: str, note: str) -> Section:
     return Section(title, note, (Table(heads, tuple(rows), frozenset({1, 2, 3})), Facts(facts)))
 
 
+def calibration_section(fit: LogisticFit) -> Section:
+    """Describe whether predicted probabilities are what happens, in parts of rising probability."""
+    percent = f"{short(100 * fit.level, 4)}%"
+    rows = [
+        Row(
+            (
+                f"{number(100 * r.lowest, 1)} to {number(100 * r.highest, 1)}",
+                f"{r.n:,}",
+                number(100 * r.predicted, 1),
+                number(100 * r.observed, 1),
+                f"{number(100 * r.low, 1)} to {number(100 * r.high, 1)}",
+            )
+        )
+        for r in rows_of(fit.calibration())
+    ]
+    heads = ("probability, %", "n", "predicted, %", "observed, %", f"{percent} CI of the observed")
+    note = f"in parts of rising probability of {fit.event}, in the rows the model was fitted to"
+    return Section("Calibration", note, (Table(heads, tuple(rows), frozenset({0, 1, 2, 3, 4})),))
+
+
 def cases_page(fit: LogisticFit, table: pd.DataFrame) -> Page:
     """Describe cases that weigh most.
 
@@ -276,4 +296,6 @@ def cases_page(fit: LogisticFit, table: pd.DataFrame) -> Page:
         "model did not expect: look whether the row is right before leaving it out, and say so if you do."
     )
     blocks = (Table(heads, rows, frozenset({2, 3, 4, 5})), Sentences(((text, ()),)))
-    return Page(f"{fit.outcome.name} = {fit.event}: cases", fit.data_name, (Section("", blocks=blocks),))
+    return Page(
+        f"{fit.outcome.name} = {fit.event}: cases", fit.data_name, (Section("Cases that weigh most", blocks=blocks),)
+    )

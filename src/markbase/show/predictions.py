@@ -6,15 +6,16 @@ import pandas as pd
 
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import decimals_for, number, short
-from markbase.core.results.linear import LinearFit
-from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.family import LOGISTIC
+from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import rows_of
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 
 _MOST = 60
 
 
-def predictions_page(fit: LinearFit | LogisticFit, table: pd.DataFrame) -> Page:
+def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame) -> Page:
     """Describe predictions.
 
     Parameters
@@ -36,9 +37,10 @@ def predictions_page(fit: LinearFit | LogisticFit, table: pd.DataFrame) -> Page:
     for r in table.head(_MOST).to_dict("records"):
         profile = ", ".join(f"{c} {_cell(r[c])}" for c in given if not pd.isna(r[c])) or "as in the sample"
         rows.append(Row((profile, *_figures(fit, r)), "aside" if r["caution"] else "plain"))
-    if isinstance(fit, LogisticFit):
-        heads: tuple[str, ...] = ("profile", f"probability of {fit.event}", f"{percent} CI")
-        title = f"{fit.outcome.name} = {fit.event}: predicted probability"
+    if fit.family is LOGISTIC:
+        event = fit.outcome.levels[1].label
+        heads: tuple[str, ...] = ("profile", f"probability of {event}", f"{percent} CI")
+        title = f"{fit.outcome.name} = {event}: predicted probability"
     else:
         heads = (
             "profile",
@@ -84,8 +86,8 @@ def _cell(value: object) -> str:
         return str(value)
 
 
-def _figures(fit: LinearFit | LogisticFit, r: dict) -> tuple[str, ...]:  # type: ignore[type-arg]
-    if isinstance(fit, LogisticFit):
+def _figures(fit: AnyFit | StoredFit, r: dict) -> tuple[str, ...]:  # type: ignore[type-arg]
+    if fit.family is LOGISTIC:
         return (
             f"{number(100 * r['probability'], 1)}%",
             f"{number(100 * r['low'], 1)}% to {number(100 * r['high'], 1)}%",

@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import json
 import math
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -13,11 +14,13 @@ import pandas as pd
 from markbase.core.comparison.backward_elimination import Elimination
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.comparison import Comparison
+from markbase.core.comparison.score import Score
 from markbase.core.diagnostics.residuals import Checks
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.screening.prune import Pruned
 from markbase.core.screening.screen import Screen
+from markbase.core.study.coding import Coding
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 
@@ -107,17 +110,35 @@ def logistic_record(fit: LogisticFit) -> dict[str, Any]:
     }
 
 
-def groups_record(fit: LinearFit | LogisticFit, group: str, correction: str) -> dict[str, Any]:
-    """Return a group of a fit as plain data: its levels, every pair, and the equation by its levels."""
+def groups_record(
+    fit: LinearFit | LogisticFit, group: str, correction: str, at: Mapping[str, float] | None = None
+) -> dict[str, Any]:
+    """Return a group of a fit as plain data: its levels and every pair, where numeric columns are held, and the equation by its levels."""
     lines = fit.equation(by=group)
     test = lines.parallel
     return {
-        "levels": _rows(fit.groups(group)),
+        "levels": _rows(fit.groups(group, at=at)),
         "correction": correction,
-        "pairs": _rows(fit.between(group, correction)),
+        "pairs": _rows(fit.between(group, correction, at=at)),
         "lines": {level: equation.text for level, equation in lines.lines},
         "parallel": {k: getattr(test, k) for k in ("statistic", "df", "df_rest", "p")} if test else None,
     }
+
+
+def coding_record(coding: Coding) -> dict[str, Any]:
+    """Return how a group becomes columns as plain data, with what was verified."""
+    return {
+        "column": coding.column,
+        "scheme": coding.scheme,
+        "grids": {scheme: _rows(table.reset_index()) for scheme, table in coding.grids.items()},
+        "passed": coding.passed,
+        "check": _rows(coding.check),
+    }
+
+
+def score_record(scored: Score) -> dict[str, Any]:
+    """Return figures on rows held out as plain data."""
+    return {"outcome": scored.outcome, "rows": scored.rows, "left_out": scored.left_out, "figures": _rows(scored.table)}
 
 
 def checks_record(checks: Checks) -> dict[str, Any]:

@@ -97,7 +97,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
             "without_terms": [0.5 if k == _AREA else float(np.mean([s[k] for s in bare])) for k in own],
         }
     )
-    return CrossValidation(fit.explained, folds, repeats, seed, table, left)
+    return CrossValidation(fit.family.observed(fit.outcome), folds, repeats, seed, table, left)
 
 
 def _figures(fit: AnyFit, y: Array, predicted: Array, mean: Array, often: Array) -> dict[str, float]:

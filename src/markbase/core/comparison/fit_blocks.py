@@ -6,13 +6,12 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from markbase.core.comparison.blocks import AnyFit, Blocks, cumulative
+from markbase.core.design.options import KINDS
 from markbase.core.design.requested_terms import Interaction, Polynomial, TermRequest, request_name
 from markbase.core.errors import FitError, MarkbaseError, near
 from markbase.core.results.fit_linear import fit_linear
 from markbase.core.results.fit_logistic import fit_logistic
 from markbase.core.study.study import Study
-
-KINDS = ("linear", "logistic")
 
 
 def fit_blocks(

@@ -108,7 +108,9 @@ def score(fit: AnyFit, test: Study | Any) -> Score:
         },
         index=rows.index,
     )
-    return Score(fit.explained, table, n, left, _unseen(fit, rows.groups, rows.cautions), predictions)
+    return Score(
+        fit.family.observed(fit.outcome), table, n, left, _unseen(fit, rows.groups, rows.cautions), predictions
+    )
 
 
 def _unseen(fit: AnyFit, groups: dict[str, Any], cautions: list[str]) -> tuple[str, ...]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, fields
 from typing import Any
 
 import numpy as np
@@ -21,22 +21,64 @@ from markbase.core.study.study import Study
 Array = NDArray[np.float64]
 
 
-@dataclass(frozen=True, eq=False)
-class FitOptions:
-    """How a fit is to be made, beside its outcome and terms."""
+KINDS = ("linear", "logistic")
+"""The kinds of regression."""
 
-    level: float = 0.95
-    """Confidence level."""
-    errors: str | None = None
-    """The kind of errors; None for the default."""
-    cluster: str | None = None
-    """The column of the clusters."""
-    weights: str | None = None
-    """The column of the weights."""
-    weights_are: str = "sampling"
-    """What they are."""
-    main_effects: str = "add"
-    """What is done where an interaction comes without the terms it is made of: ``add`` or ``refuse``."""
+
+def _setting(
+    default: Any, told: str, kinds: tuple[str, ...] = KINDS, choices: tuple[str, ...] = (), names: str = ""
+) -> Any:
+    return field(default=default, metadata={"told": told, "kinds": kinds, "choices": choices, "names": names})
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class FitOptions:
+    """How a fit is to be made, beside its outcome and terms.
+
+    The one description of these settings: `fit_linear` and `fit_logistic` take those of their kind as arguments, plans as keys and
+    the command as options, each of these from here.
+    """
+
+    level: float = _setting(0.95, "Confidence level of the intervals.")
+    errors: str | None = _setting(
+        None,
+        "Standard errors; robust is HC3. The default is classical, with sampling weights robust.",
+        choices=("classical", "robust", "HC0", "HC1", "HC2", "HC3"),
+    )
+    cluster: str | None = _setting(
+        None, "Cluster the errors by this group, such as the choir of a singer.", names="GROUP"
+    )
+    weights: str | None = _setting(None, "With how much each row counts.", names="COLUMN")
+    weights_are: str = _setting("sampling", "What the weights are.", choices=("sampling", "frequency"))
+    main_effects: str = _setting(
+        "add", "Where an interaction lacks the terms it is made of: add them, or refuse.", choices=("add", "refuse")
+    )
+    fixed_effects: str | Sequence[str] | None = _setting(
+        None,
+        "Control for all levels of this group without listing them; once or twice.",
+        kinds=("linear",),
+        names="GROUP",
+    )
+    event: object = _setting(
+        None, "The level of the outcome whose odds are modelled.", kinds=("logistic",), names="LEVEL"
+    )
+    penalty: str | None = _setting(
+        None,
+        "Penalised likelihood, finite also where levels foretell the outcome.",
+        kinds=("logistic",),
+        choices=("firth",),
+    )
+
+    @classmethod
+    def names(cls, kind: str | None = None) -> tuple[str, ...]:
+        """Return the settings a kind of regression has; all of them for None."""
+        return tuple(f.name for f in fields(cls) if kind is None or kind in f.metadata["kinds"])
+
+    @classmethod
+    def other_kind(cls, name: str, kind: str) -> str:
+        """Return the kind of regression that a setting belongs to, if it is not this one; else an empty text."""
+        own = next(f.metadata["kinds"] for f in fields(cls) if f.name == name)
+        return "" if kind in own else str(own[0])
 
 
 @dataclass(frozen=True, eq=False)

@@ -436,6 +436,11 @@ class Estimated(Shown):
         return np.flatnonzero(inside[self.solution.columns])
 
     @property
+    def variables(self) -> tuple[Variable, ...]:
+        """The columns of the model, each once."""
+        return tuple(variables_of(self.model_terms).values())
+
+    @property
     def untested(self) -> dict[str, str]:
         """The terms that have no joint test, each with the reason."""
         return {t.name: test.untested for t, test in zip(self.model_terms, self._tests, strict=True) if test.untested}

@@ -43,6 +43,10 @@ class Family:
         """Return what the equation gives."""
         return outcome.name
 
+    def observed(self, outcome: Column) -> str:
+        """Return what is observed in a row."""
+        return outcome.name
+
     def scale(self, outcome: Column) -> str:
         """Return what coefficients are counted in."""
         return f"{outcome.step_many} of {outcome.name}"
@@ -89,6 +93,10 @@ class OddsFamily(Family):
     def explained(self, outcome: Column) -> str:
         """Return what the equation gives."""
         return f"log odds of {outcome.name} = {outcome.levels[1].label}"
+
+    def observed(self, outcome: Column) -> str:
+        """Return what is observed in a row."""
+        return f"{outcome.name} = {outcome.levels[1].label}"
 
     def scale(self, outcome: Column) -> str:  # noqa: ARG002 - the same whatever the outcome
         """Return what coefficients are counted in."""

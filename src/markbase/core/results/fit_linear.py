@@ -110,7 +110,9 @@ def fit_linear(
     1         part     a   True  0.000000
     2         part     b  False  2.666667
     """
-    options = FitOptions(level, errors, cluster, weights, weights_are, main_effects)
+    options = FitOptions(
+        level=level, errors=errors, cluster=cluster, weights=weights, weights_are=weights_are, main_effects=main_effects
+    )
     target = outcome_column(study, outcome)
     controls = fixed_effect_columns(study, fixed_effects, outcome)
     request = check_request(study, target, terms, options, controls)

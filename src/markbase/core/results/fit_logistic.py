@@ -115,9 +115,10 @@ def fit_logistic(
             "Penalised likelihood comes with tests and intervals of its own; leave `errors`, `cluster` and sampling weights out."
         )
     target = two_level_outcome(study, outcome, event)
-    request = check_request(
-        study, target, terms, FitOptions(level, errors, cluster, weights, weights_are, main_effects)
+    options = FitOptions(
+        level=level, errors=errors, cluster=cluster, weights=weights, weights_are=weights_are, main_effects=main_effects
     )
+    request = check_request(study, target, terms, options)
     check_kind(request.errors)
     inside = target.values if request.used is None else target.values[request.used]
     if inside.min() == inside.max():

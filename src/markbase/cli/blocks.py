@@ -1,0 +1,67 @@
+"""`markbase blocks`: terms entered block by block, all on the same rows."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import rich_click as click
+
+from markbase.cli.common import figure_options, json_option, names_argument, remarks, seed_option, show, show_json
+from markbase.cli.figure_files import draw_steps
+from markbase.cli.help import examples
+from markbase.cli.model_options import model_of, model_options
+from markbase.cli.progress import counting
+from markbase.show.blocks import blocks_page
+from markbase.show.records import blocks_record
+
+
+@click.command(
+    "blocks",
+    epilog=examples(
+        "markbase blocks choirs.plan.toml --outcome belonging --block 'background: age, voice' --block 'taking part: rehearsals'",
+        "markbase blocks my.plan.toml 'in blocks' --bootstrap 1000",
+    ),
+)
+@model_options
+@names_argument("[FIT]")
+@click.option(
+    "--block",
+    "texts",
+    multiple=True,
+    metavar="'NAME: COLUMNS'",
+    help="Terms that enter together, in the order given.",
+    panel="Blocks",
+)
+@click.option(
+    "--bootstrap",
+    type=click.IntRange(min=1),
+    metavar="N",
+    help="Intervals of what each block adds from N samples drawn out of the rows.",
+    panel="Blocks",
+)
+@seed_option("Blocks", "the samples")
+@figure_options
+@json_option
+def command(
+    texts: tuple[str, ...],
+    bootstrap: int | None,
+    seed: int | None,
+    figures: Path | None,
+    replaces: bool,
+    as_json: bool,
+    **given: Any,
+) -> None:
+    """Enter terms block by block (a hierarchical regression), all blocks on the same rows."""
+    with remarks() as told:
+        if seed is not None and bootstrap is None:
+            raise click.UsageError("--seed is of the samples of --bootstrap; add that, or leave it out.")
+        model = model_of(given)
+        model.rest(0)
+        hierarchy = model.blocks(texts)
+        if bootstrap is not None:
+            hierarchy = hierarchy.bootstrap(bootstrap, seed=seed or 0, told=counting("samples", bootstrap))
+        if figures:
+            draw_steps(hierarchy, figures, replaces)
+        page, record = blocks_page(hierarchy), blocks_record(hierarchy)
+    show_json(record, told) if as_json else show(page)

@@ -1,0 +1,89 @@
+"""`markbase check`: what the residuals, the cases and the classification say of a fit."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import rich_click as click
+
+from markbase.cli.common import figure_options, json_option, names_argument, remarks, seed_option, show, show_json
+from markbase.cli.figure_files import draw_checks_of
+from markbase.cli.help import examples
+from markbase.cli.model_options import model_of, model_options, only_for
+from markbase.core.results.linear import LinearFit
+from markbase.show.fit import checks_page
+from markbase.show.logistic import calibration_section, cases_page, classification_page
+from markbase.show.records import checks_record, table_record
+from markbase.show.regression import regression_record
+
+
+@click.command(
+    "check",
+    epilog=examples(
+        "markbase check choirs.plan.toml --outcome belonging --terms age,voice,rehearsals",
+        "markbase check choirs.plan.toml --kind logistic --outcome stays --event yes --terms age,voice --cut 0.4",
+    ),
+)
+@model_options
+@names_argument("[FIT]")
+@click.option(
+    "--cases",
+    type=click.IntRange(min=1),
+    metavar="N",
+    help="How many of the cases that weigh most.  [default: 10]",
+    panel="Checks",
+)
+@click.option(
+    "--order",
+    metavar="COLUMN",
+    help="Linear: what puts the rows in order, to look for serial correlation.",
+    panel="Checks",
+)
+@click.option(
+    "--cut",
+    type=float,
+    help="Logistic: the probability from which the event is predicted.  [default: 0.5]",
+    panel="Checks",
+)
+@click.option(
+    "--folds",
+    type=int,
+    help="Logistic: into how many parts rows are put to be held out.  [default: 10]",
+    panel="Checks",
+)
+@seed_option("Checks", "the parts")
+@figure_options
+@json_option
+def command(
+    cases: int | None,
+    order: str | None,
+    cut: float | None,
+    folds: int | None,
+    seed: int | None,
+    figures: Path | None,
+    replaces: bool,
+    as_json: bool,
+    **given: Any,
+) -> None:
+    """Check a fit. Linear: residuals, spread, straight lines, cases. Logistic: classification, calibration, cases."""
+    with remarks() as told:
+        model = model_of(given)
+        model.rest(0)
+        study, fit = model.fit()
+        only_for("logistic", fit, [("--cut", cut), ("--folds", folds), ("--seed", seed)])
+        only_for("linear", fit, [("--order", order)])
+        record = regression_record(fit)
+        if isinstance(fit, LinearFit):
+            found = fit.checks(most=cases or 10, order=None if order is None else study.column(order))
+            page, record["checks"] = checks_page(found), checks_record(found)
+        else:
+            sorted_rows = fit.classification(0.5 if cut is None else cut, folds=folds or 10, seed=seed or 0)
+            page = classification_page(sorted_rows)
+            listed = cases_page(fit, fit.cases(cases or 10))
+            page = replace(page, sections=(*page.sections, calibration_section(fit), *listed.sections))
+            record |= {"calibration": table_record(fit.calibration()), "cases": table_record(fit.cases(cases or 10))}
+        if figures:
+            draw_checks_of(fit, figures, replaces)
+    show_json(record, told) if as_json else show(page)

@@ -1,0 +1,67 @@
+"""`markbase compare`: models side by side."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import rich_click as click
+
+from markbase.cli.common import json_option, names_argument, remarks, show, show_json
+from markbase.cli.help import examples
+from markbase.cli.model_options import model_of, model_options
+from markbase.core.comparison.comparison import compare
+from markbase.core.errors import MarkbaseError, listed, near, quoted
+from markbase.show.blocks import comparison_page
+from markbase.show.records import comparison_record
+
+
+@click.command(
+    "compare",
+    epilog=examples(
+        "markbase compare my.plan.toml 'main model' 'without age'",
+        "markbase compare choirs.plan.toml --outcome belonging --variant 'short: voice' --variant 'long: voice, age'",
+    ),
+)
+@model_options
+@names_argument("[FIT] [FIT]...")
+@click.option(
+    "--variant",
+    "variants",
+    multiple=True,
+    metavar="'NAME: COLUMNS'",
+    help="A model of these terms; all else is shared. Twice or more.",
+    panel="Comparison",
+)
+@json_option
+def command(variants: tuple[str, ...], as_json: bool, **given: Any) -> None:
+    """Lay models side by side: fits of a plan by their names, or variants of one model."""
+    with remarks() as told:
+        model = model_of(given)
+        if variants:
+            if model.names or model.terms:
+                raise click.UsageError("Give the models with --variant alone: leave --terms and names of fits out.")
+            study, entries = model.variants(variants)
+        else:
+            plan = model.source.plan()
+            known = {entry.name: entry for entry in plan.analysis.fits}
+            if model.outcome or model.terms:
+                raise click.UsageError(
+                    "Say which models to compare: --variant 'short: voice' --variant 'long: voice, age'."
+                )
+            names = model.names or tuple(known)
+            for name in names:
+                if name not in known:
+                    raise MarkbaseError(
+                        f"The plan has no fit `{name}`.{near(name, list(known))}"
+                        if known
+                        else "There is no fit to compare; give each with --variant."
+                    )
+            study, entries = model.planned_fits({name: known[name] for name in names})
+        if len(entries) < 2:
+            raise MarkbaseError(
+                f"A comparison needs two models or more, and there is {listed(quoted(entries)) or 'none'}."
+            )
+        fits = [entry.fitted_to(study) for entry in entries.values()]
+        found = compare(*fits, names=list(entries))
+        page, record = comparison_page(found), comparison_record(found)
+    show_json(record, told) if as_json else show(page)

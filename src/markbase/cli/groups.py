@@ -1,0 +1,132 @@
+"""`markbase groups`: the levels of a group, every pair of them, and comparisons that were planned."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import rich_click as click
+
+from markbase.cli.common import (
+    figure_options,
+    json_option,
+    names_argument,
+    places_of,
+    places_option,
+    remarks,
+    show,
+    show_json,
+)
+from markbase.cli.figure_files import draw_groups_of
+from markbase.cli.help import examples
+from markbase.cli.model_options import model_of, model_options
+from markbase.core.errors import MarkbaseError, listed, quoted
+from markbase.core.inference.multiplicity import CORRECTIONS
+from markbase.core.results.any_fit import AnyFit
+from markbase.show.group_tables import groups_section, lines_page, pairs_section, planned_section
+from markbase.show.page import Page, Section
+from markbase.show.records import groups_record, table_record
+from markbase.show.regression import regression_record
+
+
+@click.command(
+    "groups",
+    epilog=examples(
+        "markbase groups choirs.plan.toml voice --outcome belonging --terms age,voice",
+        "markbase groups choirs.plan.toml voice --outcome belonging --terms age,voice --contrast tenor",
+    ),
+)
+@model_options
+@names_argument("[FIT] [GROUP]...")
+@places_option
+@click.option(
+    "--correction",
+    type=click.Choice(CORRECTIONS),
+    default="holm",
+    show_default=True,
+    help="Of the p of all pairs.",
+    panel="Comparison",
+)
+@click.option(
+    "--contrast",
+    "contrasts",
+    multiple=True,
+    metavar="'NAME: WEIGHTS'",
+    help="A planned comparison: weights of levels that sum to 0, as 'low and high: alto=1, bass=-1'; or a level, which is "
+    "compared with the mean of the others.",
+    panel="Comparison",
+)
+@figure_options
+@json_option
+def command(
+    places: tuple[str, ...],
+    correction: str,
+    contrasts: tuple[str, ...],
+    figures: Path | None,
+    replaces: bool,
+    as_json: bool,
+    **given: Any,
+) -> None:
+    """Compare the levels of a GROUP of the model: adjusted means, every pair, planned comparisons.
+
+    Without GROUP, every group of the model is told.
+    """
+    with remarks() as told:
+        model = model_of(given)
+        at = places_of(places)
+        _, fit = model.fit()
+        inside = [v.name for v in fit.variables if v.is_categorical]
+        groups = model.rest() or tuple(inside)
+        if not groups:
+            raise MarkbaseError("The model has no group: its terms are all numeric.")
+        if contrasts and len(groups) != 1:
+            raise click.UsageError(f"--contrast is for one group; name it behind the file ({listed(quoted(groups))}).")
+        sections: list[Section] = []
+        record = regression_record(fit) | {"groups": {}}
+        several = [dict(zip(at, values, strict=True)) for values in itertools.product(*at.values())]
+        for group in dict.fromkeys(groups):
+            fit.variable(group, "categorical")
+            sections += [groups_section(fit, group, place or None) for place in several]
+            sections += [pairs_section(fit, group, correction, place or None) for place in several]
+            records = [{"at": place, **groups_record(fit, group, correction, place or None)} for place in several]
+            record["groups"][group] = records if at else groups_record(fit, group, correction)
+            if contrasts:
+                wanted = _weights(contrasts)
+                chosen = "none" if correction == "tukey" else correction
+                sections += [planned_section(fit, group, wanted, chosen, place or None) for place in several]
+                record["contrasts"] = [
+                    {"at": place, "rows": table_record(fit.planned(group, wanted, chosen, at=place or None))}
+                    for place in several
+                ]
+            elif not at:
+                sections += _lines(fit, group)
+        if figures:
+            draw_groups_of(fit, groups, figures, replaces)
+        page = Page(f"{fit.explained}, by {listed(list(groups))}", fit.data_name, tuple(sections))
+    show_json(record, told) if as_json else show(page)
+
+
+def _lines(fit: AnyFit, group: str) -> list[Section]:
+    if all(v.is_categorical for v in fit.variables):
+        return []
+    return [Section(f"The equation by {group}", blocks=lines_page(fit.equation(by=group)).sections[0].blocks)]
+
+
+def _weights(texts: tuple[str, ...]) -> Mapping[str, Mapping[str, float]] | list[str]:
+    """Read planned comparisons: all of them with weights, or all of them single levels."""
+    weighted = [text for text in texts if ":" in text and "=" in text]
+    if not weighted:
+        return list(texts)
+    if len(weighted) < len(texts):
+        raise click.UsageError("Give every --contrast with weights, or every one as a level compared with the others.")
+    found: dict[str, dict[str, float]] = {}
+    for text in texts:
+        name, _, parts = text.partition(":")
+        try:
+            pairs = [part.rsplit("=", 1) for part in parts.split(",")]
+            found[name.strip()] = {level.strip(): float(weight) for level, weight in pairs}
+        except ValueError:
+            raise click.UsageError(f"--contrast '{text}' should read 'NAME: LEVEL=WEIGHT, LEVEL=WEIGHT'.") from None
+    return found

@@ -1,0 +1,71 @@
+"""`markbase indicators`: the 0/1 columns of groups, for use elsewhere."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import rich_click as click
+
+from markbase.cli.common import (
+    Source,
+    base_options,
+    data_options,
+    json_option,
+    names_argument,
+    remarks,
+    replace_option,
+    show,
+    show_json,
+)
+from markbase.cli.help import examples
+from markbase.core.errors import MarkbaseError
+from markbase.files.data_writing import write_table
+from markbase.show.records import coding_record
+from markbase.show.study import coding_page
+
+
+@click.command(
+    "indicators",
+    epilog=examples(
+        "markbase indicators choirs.plan.toml voice --into voice.csv",
+        "markbase indicators choirs.csv voice joined_through --base voice=alto --full-set --into groups.csv",
+    ),
+)
+@data_options
+@base_options
+@names_argument("GROUP...", required=True)
+@click.option(
+    "--full-set", is_flag=True, help="A column for the base as well; not for a model with an intercept.", panel="Output"
+)
+@click.option(
+    "--into",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Write the columns, with the identifier, to this .csv or .tsv.",
+    panel="Output",
+)
+@replace_option
+@json_option
+def command(
+    names: tuple[str, ...], full_set: bool, into: Path | None, replaces: bool, as_json: bool, **source: Any
+) -> None:
+    """Turn GROUPS into indicator (dummy) columns and write them, each verified by counts."""
+    with remarks() as told:
+        study = Source(**source).open()
+        codings = [study.coding(name) for name in dict.fromkeys(names)]
+        frame = study.indicators(list(dict.fromkeys(names)), full_set=full_set)
+        identifier = next((c for c in study.columns if study[c].role == "identifier"), None)
+        if identifier is not None:
+            if identifier in frame:
+                raise MarkbaseError(
+                    f"A column of indicators is called `{identifier}`, as the identifier is; rename one of the two."
+                )
+            frame.insert(0, identifier, study.frame()[identifier].to_numpy())
+        if into:
+            write_table(frame, into, replace=replaces)
+        pages = [coding_page(coding) for coding in codings]
+    if as_json:
+        show_json({"columns": [str(c) for c in frame.columns], "codings": [coding_record(c) for c in codings]}, told)
+        return
+    show(*pages)

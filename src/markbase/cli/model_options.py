@@ -1,0 +1,289 @@
+"""What to fit, as options or a plan say: the same for every command that is about a model."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, fields, replace
+from typing import Any, TypeVar
+
+import rich_click as click
+
+from markbase.cli.common import Source, base_options, data_options, held_back, pair, retell, split
+from markbase.core.comparison.blocks import Blocks
+from markbase.core.design.options import KINDS, FitOptions
+from markbase.core.design.requested_terms import (
+    TermRequest,
+    all_but,
+    interaction,
+    names_of,
+    polynomial,
+    split_outside,
+    term_from_text,
+)
+from markbase.core.errors import MarkbaseError, listed, near, quoted, remark
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.study.study import Study
+from markbase.files.plan_entries import FitEntry
+
+F = TypeVar("F", bound=Callable[..., Any])
+_MODEL, _SETTINGS = "Model", "Errors, weights, intervals"
+_MODEL_SETTINGS = ("main_effects", "event", "penalty", "fixed_effects")
+
+
+def model_options(function: F) -> F:
+    """Add the options that say what data to take and what to fit to them."""
+    terms = [
+        click.option("--outcome", help="What to explain: a numeric column, or a yes/no column.", panel=_MODEL),
+        click.option(
+            "--terms", multiple=True, metavar="COLUMNS", help="What to explain it with, by commas.", panel=_MODEL
+        ),
+        click.option(
+            "--polynomial",
+            "polynomials",
+            multiple=True,
+            metavar="COLUMN=DEGREE",
+            help="Let a numeric column have a curve, of degree 2 or 3.",
+            panel=_MODEL,
+        ),
+        click.option(
+            "--interaction",
+            "interactions",
+            multiple=True,
+            metavar="COLUMNS",
+            help="Two or three columns, by commas: what one goes with differs by the others.",
+            panel=_MODEL,
+        ),
+        click.option(
+            "--kind", type=click.Choice(KINDS), help="The kind of regression.  [default: linear]", panel=_MODEL
+        ),
+    ]
+    settings = [_option(f) for f in fields(FitOptions)]
+    for option in reversed([data_options, *terms, base_options, *settings]):
+        function = option(function)
+    return function
+
+
+def _option(setting: Any) -> Callable[[F], F]:
+    """Return the option for a setting of a fit, from its description."""
+    about, default = setting.metadata, setting.default
+    told = about["told"] + (f"  [default: {default}]" if default is not None else "")
+    if about["kinds"] != KINDS:
+        told = f"{about['kinds'][0].capitalize()}: {told[0].lower()}{told[1:]}"
+    more: dict[str, Any] = {"type": float} if isinstance(default, float) else {}
+    if about["choices"]:
+        more = {"type": click.Choice(about["choices"])}
+    elif about["names"]:
+        more = {"metavar": about["names"]}
+    return click.option(
+        f"--{setting.name.replace('_', '-')}",
+        setting.name,
+        multiple=setting.name == "fixed_effects",
+        help=told,
+        panel=_MODEL if setting.name in _MODEL_SETTINGS else _SETTINGS,
+        **more,
+    )
+
+
+@dataclass(frozen=True)
+class Model:
+    """What a command is about: a fit of a plan, or what options say."""
+
+    source: Source
+    """The data."""
+    names: tuple[str, ...] = ()
+    """What was typed behind the file: the name of a fit of the plan, then what the command takes."""
+    outcome: str | None = None
+    """The outcome; None for a fit of a plan."""
+    terms: tuple[str, ...] = ()
+    """Names of columns, several by commas."""
+    polynomials: tuple[str, ...] = ()
+    """``column=degree`` texts."""
+    interactions: tuple[str, ...] = ()
+    """Columns, by commas."""
+    kind: str | None = None
+    """``linear`` or ``logistic``."""
+    settings: Mapping[str, Any] = field(default_factory=dict)
+    """The settings that were given."""
+
+    def planned(self) -> tuple[FitEntry | None, tuple[str, ...]]:
+        """Return the fit of the plan that is meant, if it is one, and the names that are left."""
+        if self.outcome is not None or self.source.file.suffix.lower() != ".toml":
+            return None, self.names
+        entries = {entry.name: entry for entry in self.source.plan().analysis.fits}
+        if self.names and self.names[0] in entries:
+            return entries[self.names[0]], self.names[1:]
+        if len(entries) == 1:
+            return next(iter(entries.values())), self.names
+        if not entries:
+            return None, self.names
+        hint = near(self.names[0], list(entries)) if self.names else ""
+        hint = hint if "Did you mean" in hint else ""
+        raise MarkbaseError(
+            f"The plan has {len(entries)} fits, so name one behind it ({listed(quoted(entries))}), or give --outcome and --terms.{hint}"
+        )
+
+    def rest(self, most: int | None = None) -> tuple[str, ...]:
+        """Return the names behind the file that name no fit, refusing more than a command takes."""
+        _, names = self.planned()
+        if most is not None and len(names) > most:
+            raise MarkbaseError(
+                f"There is nothing to do with `{names[most]}`: "
+                + (
+                    "a fit of a plan is named as the plan does."
+                    if self.source.file.suffix.lower() == ".toml"
+                    else "only a plan has fits to name."
+                )
+            )
+        return names
+
+    def entry(self, study: Study, blocks: Sequence[str] = ()) -> FitEntry:
+        """Say what is to be fitted: the fit of the plan with what options change of it, or what options say.
+
+        Parameters
+        ----------
+        study : Study
+            The data, whose columns `all but` and the names of terms are held against.
+        blocks : sequence of str
+            ``name: column, column`` texts; the terms enter block by block then.
+        """
+        entry, _ = self.planned()
+        if entry is None and self.outcome is None:
+            raise MarkbaseError("Say what to explain, and with what: --outcome belonging --terms age,voice.")
+        entry = entry or FitEntry("", "linear", self.outcome or "", ())
+        kind = self.kind or entry.kind
+        kept = {k: v for k, v in entry.settings.items() if not FitOptions.other_kind(k, kind)}
+        entry = replace(entry, kind=kind, settings={**kept, **self.settings})
+        for name in self.settings:
+            other = FitOptions.other_kind(name, kind)
+            if other:
+                option = f"--{name.replace('_', '-')}"
+                raise MarkbaseError(f"`{option}` is for a {other} regression; add `--kind {other}`, or leave it out.")
+        if blocks:
+            return replace(entry, terms=(), entry=tuple(self._blocks(blocks, study).items()))
+        given = [*self._listed_terms(self.terms, study), *self._products()]
+        if not given and not entry.every_term:
+            raise MarkbaseError("Say what to explain it with: --terms age,voice.")
+        return replace(entry, terms=tuple(given), entry=()) if given else entry
+
+    def opened(self, blocks: Sequence[str] = ()) -> tuple[Study, FitEntry]:
+        """Open the data, and say what is to be fitted to them; remarks on other columns are left out."""
+        with held_back() as held:
+            study = self.source.open()
+        entry = self.entry(study, blocks)
+        retell(held, study, set(entry.columns))
+        self._mention_unused(study, entry)
+        return study, entry
+
+    def fit(self) -> tuple[Study, AnyFit]:
+        """Open the data and fit all terms at once."""
+        study, entry = self.opened()
+        return study, entry.fitted_to(study)
+
+    def blocks(self, texts: Sequence[str]) -> Blocks:
+        """Open the data and fit block by block."""
+        study, entry = self.opened(texts)
+        if not entry.entry:
+            raise MarkbaseError(
+                "Say which terms enter with which block: --block 'background: age, voice' --block 'taking part: rehearsals'."
+            )
+        found = replace(entry, bootstrap=0).made_from(study)
+        assert isinstance(found, Blocks)
+        return found
+
+    def _blocks(self, texts: Sequence[str], study: Study) -> dict[str, tuple[TermRequest, ...]]:
+        """Read ``name: column, column`` texts; products given by options enter with the last block."""
+        blocks: dict[str, tuple[TermRequest, ...]] = {}
+        if self.terms:
+            raise MarkbaseError("Give the terms in blocks or with `--terms`, not both.")
+        for text in texts:
+            name, columns = _named(text, "--block", "background: age, voice")
+            if name in blocks:
+                raise MarkbaseError(f"The block `{name}` is given twice; give each block a name of its own.")
+            blocks[name] = tuple(self._listed_terms([columns], study))
+        last = list(blocks)[-1]
+        blocks[last] += tuple(self._products())
+        return blocks
+
+    def variants(self, texts: Sequence[str]) -> tuple[Study, dict[str, FitEntry]]:
+        """Open the data, and read ``name: column, column`` texts as fits that share all else."""
+        with held_back() as held:
+            study = self.source.open()
+        found: dict[str, FitEntry] = {}
+        for text in texts:
+            name, columns = _named(text, "--variant", "without age: voice, rehearsals")
+            if name in found:
+                raise MarkbaseError(f"The variant `{name}` is given twice; give each a name of its own.")
+            found[name] = replace(self, terms=(columns,)).entry(study)
+        retell(held, study, {c for entry in found.values() for c in entry.columns})
+        return study, found
+
+    def planned_fits(self, entries: Mapping[str, FitEntry]) -> tuple[Study, dict[str, FitEntry]]:
+        """Open the data for some fits of a plan; remarks on other columns are left out."""
+        with held_back() as held:
+            study = self.source.open()
+        retell(held, study, {c for entry in entries.values() for c in entry.columns})
+        return study, dict(entries)
+
+    def _products(self) -> list[TermRequest]:
+        curves = dict(pair(text, "--polynomial") for text in self.polynomials)
+        for name, degree in curves.items():
+            if degree not in ("2", "3"):
+                raise MarkbaseError(f"`--polynomial {name}={degree}`: the degree is 2 or 3.")
+        requests: list[TermRequest] = [polynomial(name, int(degree)) for name, degree in curves.items()]
+        for text in self.interactions:
+            factors = [term_from_text(part) for part in split_outside(text)]
+            factors = [polynomial(f, int(curves[f])) if isinstance(f, str) and f in curves else f for f in factors]
+            requests.append(interaction(*factors))  # type: ignore[arg-type]  # an interaction inside is refused there
+        return requests
+
+    def _listed_terms(self, texts: Sequence[str], study: Study) -> list[TermRequest]:
+        """Read lists of terms: columns, ``polynomial(age, 2)``, ``interaction(age, voice)``, or ``all but`` some columns."""
+        names: list[TermRequest] = []
+        curves = {text.partition("=")[0].strip() for text in self.polynomials}
+        for text in texts:
+            if text.strip().startswith("all but "):
+                left_out = split([text.strip().removeprefix("all but ")], study.columns)
+                names += [n for n in all_but(*left_out).chosen(study, self.outcome or "") if n not in curves]
+                continue
+            parts = [text] if text in study.columns else split_outside(text)
+            names += [term_from_text(part, study.columns) for part in parts]
+        return names
+
+    def _mention_unused(self, study: Study, entry: FitEntry) -> None:
+        """Remark on a base that was given for a group outside the model."""
+        inside = {name for spec in entry.every_term for name in names_of(spec)}
+        for text in (*self.source.bases, *self.source.rules):
+            name = text.partition("=")[0].strip()
+            if name in study.columns and name not in inside:
+                remark(f"A base was given for `{name}`, which is not among the terms; it changes nothing here.")
+
+
+def _named(text: str, option: str, example: str) -> tuple[str, str]:
+    """Take a ``name: columns`` text apart."""
+    name, mark, columns = text.partition(":")
+    if not mark or not name.strip() or not columns.strip():
+        raise MarkbaseError(
+            f"`{option} {text}` should read `{option} 'NAME: COLUMN, COLUMN'`, for instance '{example}'."
+        )
+    return name.strip(), columns.strip()
+
+
+def model_of(given: dict[str, Any]) -> Model:
+    """Part what a command was given into the model and where the data are."""
+    settings = {name: given.pop(name) for name in FitOptions.names()}
+    settings = {name: value for name, value in settings.items() if value not in (None, ())}
+    own = {
+        name: given.pop(name)
+        for name in ("names", "outcome", "terms", "polynomials", "interactions", "kind")
+        if name in given
+    }
+    return Model(Source(**given), settings=settings, **own)
+
+
+def only_for(kind: str, fit: AnyFit, options: Iterable[tuple[str, Any]]) -> None:
+    """Refuse options of one kind of regression for a fit of the other."""
+    for option, value in options:
+        if fit.family.name != kind and value not in (None, False):
+            raise click.UsageError(
+                f"{option} is for a {kind} regression, and this one is {fit.family.name}; leave it out."
+            )

@@ -1,0 +1,73 @@
+"""`markbase slopes`: curves and interactions probed at chosen values and within groups."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import rich_click as click
+
+from markbase.cli.common import (
+    figure_options,
+    json_option,
+    names_argument,
+    places_of,
+    places_option,
+    remarks,
+    show,
+    show_json,
+)
+from markbase.cli.figure_files import differing_slopes, draw_slopes_of
+from markbase.cli.help import examples
+from markbase.cli.model_options import model_of, model_options
+from markbase.core.errors import MarkbaseError
+from markbase.show.group_tables import slopes_section
+from markbase.show.page import Page
+from markbase.show.records import table_record
+from markbase.show.regression import regression_record
+
+
+@click.command(
+    "slopes",
+    epilog=examples(
+        "markbase slopes choirs.plan.toml age:voice --outcome belonging --terms voice --interaction age,voice",
+        "markbase slopes choirs.plan.toml age --outcome belonging --terms voice --polynomial age=2 --at age=30,50,70",
+    ),
+)
+@model_options
+@names_argument("[FIT] [COLUMN[:MODERATOR]]...")
+@places_option
+@figure_options
+@json_option
+def command(places: tuple[str, ...], figures: Path | None, replaces: bool, as_json: bool, **given: Any) -> None:
+    """Probe curves and interactions: simple slopes of a numeric COLUMN, at chosen values or by a MODERATOR.
+
+    Without COLUMN, every slope that the model lets differ is told. Where the moderator is numeric, also the region in which
+    the slope is clear.
+    """
+    with remarks() as told:
+        model = model_of(given)
+        at = places_of(places)
+        _, fit = model.fit()
+        asked = [_asked(text) for text in model.rest()] or differing_slopes(fit)
+        if not asked:
+            raise MarkbaseError(
+                "The model lets no slope differ; add --interaction COLUMN,MODERATOR or --polynomial COLUMN=2, or name a column behind the file."
+            )
+        page = Page(
+            f"{fit.explained}: simple slopes",
+            fit.data_name,
+            tuple(slopes_section(fit, n, by, at or None) for n, by in asked),
+        )
+        record = regression_record(fit)
+        record["slopes"] = {
+            f"{n}:{by}" if by else n: table_record(fit.simple_slopes(n, by=by, at=at or None)) for n, by in asked
+        }
+        if figures:
+            draw_slopes_of(fit, asked, figures, replaces)
+    show_json(record, told) if as_json else show(page)
+
+
+def _asked(text: str) -> tuple[str, str | None]:
+    numeric, _, by = text.partition(":")
+    return numeric.strip(), by.strip() or None
