@@ -104,7 +104,7 @@ def test_order_by_durbin_and_watson():
     e = (frame["score"] - fit.fitted).to_numpy()[np.argsort(frame["term"].to_numpy())]
     assert checks.serial[1] == pytest.approx(np.sum(np.diff(e) ** 2) / np.sum(e**2), rel=1e-9)
     assert checks.serial[0] == pytest.approx(np.sum(e[1:] * e[:-1]) / np.sum(e**2), rel=1e-9)
-    assert any("follow one another go together" in f.meaning for f in checks.findings)
+    assert any("follow one another are alike" in f.meaning for f in checks.findings)
     with pytest.raises(mb.MarkbaseError, match="The order has 3 values"):
         fit.checks(order=[1, 2, 3])
 

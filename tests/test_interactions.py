@@ -304,3 +304,29 @@ def test_coefficients_at_a_value_are_those_of_the_refit_centred_there():
     advice = {a.kind: a for a in mb.screen_fit(fit).advice}
     assert "the differences of `voice` are those at `age` = 0" in advice["product"].text
     assert "product" not in {a.kind for a in mb.screen_fit(refit).advice}
+
+
+def test_a_published_probing_is_rebuilt_from_its_summary():
+    """Aiken & West (1991), ch. 2: 400 cases, centred; Y = 2.54 + 1.14 X + 3.58 Z + 2.58 XZ, sd of Z 2.20."""
+    rng = np.random.default_rng(0)
+    draws = np.linalg.qr(np.column_stack([np.ones(400), rng.normal(size=(400, 2))]))[0][:, 1:] * np.sqrt(399)
+    x, z = draws[:, 0] * 0.95, draws[:, 1] * 2.20
+    X = np.column_stack([np.ones(400), x, z, x * z])
+    noise = rng.normal(0, 20, 400)
+    y = X @ [2.54, 1.14, 3.58, 2.58] + noise - X @ np.linalg.lstsq(X, noise, rcond=None)[0]
+    fit = mb.fit_linear(mb.Study(pd.DataFrame({"x": x, "z": z, "y": y})), "y", ["x", "z", mb.interaction("x", "z")])
+    table = fit.simple_slopes("x", by="z", at={"z": [-2.20, 0.0, 2.20]})
+    np.testing.assert_allclose(
+        table["slope"], [-4.54, 1.14, 6.81], atol=0.0101
+    )  # as printed, of coefficients of two decimals
+    np.testing.assert_allclose(table["slope"], 1.14 + 2.58 * table["z"], rtol=1e-9)
+    V = np.linalg.inv(X.T @ X) * ((y - fit.fitted) ** 2).sum() / 396
+    se = np.sqrt(V[1, 1] + 2 * table["z"] * V[1, 3] + table["z"] ** 2 * V[3, 3])  # their eq. 2.3
+    np.testing.assert_allclose(table["se"], se, rtol=1e-9)
+    axes = mb.draw_slopes(fit, "x", by="z")
+    edges = fit.clear_region("x", "z")
+    drawn = [line.get_xdata()[0] for line in axes.get_lines() if line.get_linestyle() == ":"]
+    np.testing.assert_allclose(sorted(drawn), edges["to"].iloc[:-1], rtol=1e-12)
+    band = axes.collections[0].get_paths()[0].vertices
+    assert band[:, 0].min() == pytest.approx(z.min())
+    assert band[:, 0].max() == pytest.approx(z.max())

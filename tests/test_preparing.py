@@ -2,6 +2,7 @@
 
 import itertools
 import json
+import tomllib
 import warnings
 
 import numpy as np
@@ -11,6 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import markbase as mb
+from command import run
 from markbase.core.study.coding import grid
 from markbase.core.study.replay import STEPS
 from markbase.files.data_writing import table_bytes
@@ -35,6 +37,7 @@ STEPS_TRIED = [
     ({"do": "blank", "column": "age", "codes": {"45": "odd"}, "ranges": [[80, 90]]}, "among the other values", lambda a, b: b["age"].valid == np.sum((a["age"].values != 45) & (a["age"].values < 80))),
     ({"do": "blank", "column": "belonging", "codes": [-99]}, "`-99` is never seen", lambda a, b: b["belonging"].valid == a["belonging"].valid),
     ({"do": "blank", "column": "voice", "codes": ["tennor"]}, "", lambda a, b: len(b["voice"].levels) == 4 and b["voice"].valid == a["voice"].valid - 6),
+    ({"do": "keep_levels", "column": "voice", "levels": ["alto", "bass"]}, "", lambda a, b: b["voice"].valid == a["voice"].counts[[1, 3]].sum() and [v.label for v in b["voice"].levels] == ["alto", "bass"]),
     ({"do": "merge_levels", "column": "voice", "targets": {"tenor": ["tennor"]}}, "", lambda a, b: b["voice"].counts[2] == a["voice"].counts[[2, 4]].sum() and not b["voice"].levels[2].mixture),
     ({"do": "merge_levels", "column": "joined_through", "below": 30, "into": "other", "name": "joined"}, "`other` is a mixture of `workplace` and `festival`", lambda a, b: b["joined"].counts[-1] == 46 and len(a["joined_through"].levels) == 6),
     ({"do": "merge_levels", "column": "joined_through", "below_share": 0.16, "into": "rest"}, "mixture", lambda _, b: len(b["joined_through"].levels) == 4),
@@ -137,6 +140,9 @@ REFUSED = [
     ({"do": "merge_levels", "column": "voice", "targets": {"x": ["altos"]}}, "no level `altos`. Did you mean `alto`"),
     ({"do": "merge_levels", "column": "voice", "below": 2}, "No level is below 2 rows"),
     ({"do": "merge_levels", "column": "age", "below": 30}, "`age` is numeric"),
+    ({"do": "keep_levels", "column": "age", "levels": [30]}, "`age` is numeric"),
+    ({"do": "keep_levels", "column": "stays", "levels": ["yes", "no"]}, "no other level with a row"),
+    ({"do": "keep_levels", "column": "voice", "levels": ["altos"]}, "no level `altos`. Did you mean `alto`"),
     ({"do": "cut", "column": "age", "edges": [45, 30], "name": "n"}, "numbers that rise"),
     ({"do": "cut", "column": "age", "edges": [45], "labels": ["a"], "name": "n"}, "make 2 bands"),
     ({"do": "split_at", "column": "age", "above": 200, "name": "n"}, "No row of `age` would be `high`"),
@@ -317,3 +323,69 @@ def test_a_base_chosen_by_looking_at_the_outcome_is_said_to_be():
     assert study["voice"].levels[study["voice"].base.level].label == "soprano"
     told = mb.fit_linear(study, "belonging", ["voice"]).reading().statements[1].cautions
     assert "chosen by looking at the outcome" in told[0]
+
+
+def test_a_toy_step_is_in_plans_on_the_command_line_and_on_the_trail_by_being_registered(monkeypatch, tmp_path):
+    def powered(study, column: str, *, name: str, times: int = 2, reason: str = ""):
+        assert times == 2
+        return study.derive(name, square=column, reason=reason)
+
+    monkeypatch.setitem(STEPS, "powered", powered)
+    step = {"do": "powered", "column": "concerts", "name": "squared"}
+    data = mb.demo.path("choirs.csv").as_posix()
+    (tmp_path / "my.plan.toml").write_text(
+        f'[data]\nfile = "{data}"\n[[prepare]]\ndo = "powered"\ncolumn = "concerts"\nname = "squared"\n'
+    )
+    for study in (mb.demo.choirs().prepare([step]), mb.read_plan(tmp_path / "my.plan.toml").open()):
+        assert np.array_equal(study["squared"].values, study["concerts"].values ** 2)
+        assert "squared" in str(study.trail)
+    typed = run("prepare", data, "--prepare", 'do = "powered", column = "concerts", name = "squared"')
+    assert typed.returncode == 0, typed.stderr
+    for wrong, told in (({"times": "x"}, "`times` of `powered` is a whole number"), ({"tims": 2}, "no setting `tims`")):
+        with pytest.raises(mb.MarkbaseError, match=told):
+            mb.demo.choirs().prepare([step | wrong])
+
+
+MADE = {  # what the codebook declares, and what it says of it; "" where the column is that
+    "log of three decimals": ({"lw": {"made": {"log": "wage"}}}, ""),
+    "square": ({"square": {"made": {"square": "wage"}}}, ""),
+    "z": ({"z": {"made": {"z": "wage"}}}, ""),
+    "sum": ({"both": {"made": {"sum": ["wage", "hours"]}}}, ""),
+    "not so in a row": ({"wrong": {"made": {"log": "wage"}}}, r"in 1 row of 90 it is not \(first in row 8: 9,"),
+    "another operation": ({"square": {"made": {"log": "wage"}}}, "in 9. rows? of 90 it is not|in 90 rows of 90"),
+    "no such operation": ({"lw": {"made": {"lgo": "wage"}}}, "no operation `lgo`.*Did you mean `log`"),
+    "too many columns": ({"lw": {"made": {"log": ["wage", "hours"]}}}, "`log` is made of 1 column, not of 2"),
+    "no such column": ({"lw": {"made": {"log": "wages"}}}, "Did you mean `wage`"),
+    "of a group": ({"lw": {"made": {"log": "part"}}}, "is no numeric column"),
+    "in a circle": ({"lw": {"made": {"log": "lw"}}}, "in a circle"),
+    "no table": ({"lw": {"made": "log"}}, "one operation and its columns"),
+    "a group": ({"part": {"kind": "categorical", "made": {"log": "wage"}}}, "only a numeric column"),
+}
+
+
+@pytest.mark.parametrize("case", MADE)
+def test_a_column_declared_to_be_made_of_another_is_held_against_it_and_follows_it(case):
+    rng = np.random.default_rng(4)
+    wage = np.round(rng.uniform(5, 60, 90), 2)
+    frame = pd.DataFrame({"wage": wage, "hours": rng.uniform(10, 40, 90), "part": rng.choice(list("ab"), 90)})
+    frame["lw"], frame["square"], frame["both"] = np.log(wage).round(3), wage**2, wage + frame["hours"]
+    frame["z"], frame["wrong"] = (wage - wage.mean()) / wage.std(ddof=1), np.log(wage)
+    frame.loc[7, "wrong"] = 9.0
+    frame["y"] = rng.normal(size=90) + wage
+    columns, message = MADE[case]
+    if message:
+        with pytest.raises(mb.CodebookError, match=message):
+            mb.Study(frame, codebook={"columns": columns})
+        return
+    study = mb.Study(frame, codebook={"columns": columns})
+    name = next(iter(columns))
+    again = mb.Study(frame, codebook=tomllib.loads(mb.codebook_text(study)))
+    assert (
+        again[name].made.of == study[name].made.of == tuple(np.atleast_1d(next(iter(columns[name]["made"].values()))))
+    )
+    fit = quietly(mb.fit_linear, study, "y", [name])
+    at = {"wage": 12.5, "hours": 20.0}
+    value = {"lw": np.log(12.5), "square": 12.5**2, "both": 32.5, "z": (12.5 - wage.mean()) / wage.std(ddof=1)}[name]
+    found = quietly(fit.predict, pd.DataFrame([at]))["predicted"].iloc[0]
+    b = fit.coefficients["estimate"]
+    assert found == pytest.approx(b[0] + b[1] * value, rel=1e-12)

@@ -135,3 +135,91 @@ def test_an_outcome_of_percents_looked_back_on_is_told_in_points_and_with_its_ca
     assert fit.coefficients["estimate"][1] < 0.6  # which is what the rows were made with
     assert "Within them the terms explain 30.5%" in " ".join(str(fit.guide()).split())
     assert "Nickell" not in str(mb.fit_linear(study, "attendance", ["attendance_before"]).reading())
+
+
+@pytest.mark.parametrize("within", ["g", ["g", "h"]], ids=["one", "two"])
+@pytest.mark.parametrize("setting", ["classical", "sampling weights", "frequencies"])
+def test_checks_are_those_of_all_indicators_and_inflation_is_that_of_the_deviations(within, setting):
+    frame, names = panel(), [within] if isinstance(within, str) else within
+    study = mb.Study(frame)
+    terms = ["x", "z", "part"]
+    fit = mb.fit_linear(study, "y", terms, fixed_effects=within, **SETTINGS[setting])
+    wide = mb.fit_linear(study, "y", [*terms, *names], **SETTINGS[setting])
+    checks, listed = fit.checks(most=30), wide.checks(most=30)
+    assert (checks.cases.iloc[:, 0] == listed.cases.iloc[:, 0]).all()
+    for column in ("fitted", "residual", "leverage", "influence"):
+        np.testing.assert_allclose(checks.cases[column], listed.cases[column], rtol=1e-7)
+    np.testing.assert_allclose(
+        checks.lines["statistic"], listed.lines["statistic"].iloc[: len(checks.lines)], rtol=1e-7
+    )
+    assert (checks.skew, checks.kurtosis) == pytest.approx((listed.skew, listed.kurtosis), rel=1e-9)
+    # a case moves what leaving its row out moves
+    case = checks.cases.iloc[0]
+    left = mb.Study(frame.drop(index=int(case.iloc[0][4:].replace(",", "")) - 1))
+    if setting == "classical":
+        other = mb.fit_linear(left, "y", terms, fixed_effects=within).coefficients
+        own = fit.coefficients
+        assert case["by"] == pytest.approx(
+            max(((other["estimate"] - own["estimate"]) / own["se"])[1:].dropna(), key=abs), rel=1e-6
+        )
+    # brute force: deviations from the levels, and auxiliary regressions among them
+    w = {"classical": np.ones(len(frame)), "sampling weights": frame["w"], "frequencies": frame["times"]}[setting]
+    root = np.sqrt(np.asarray(w))[:, None]
+    every = [(frame[n] == v).to_numpy(float) for n in names for v in frame[n].unique()]
+    columns = {"x": frame["x"], "z": frame["z"], "a": frame["part"] == "a", "c": frame["part"] == "c"}
+    X = np.column_stack([np.asarray(c, dtype=float) for c in columns.values()]) * root
+    D = np.column_stack(every) * root
+    X = X - D @ np.linalg.lstsq(D, X, rcond=None)[0]
+    screen = mb.screen_fit(fit)
+    vif = []
+    for k in range(4):
+        others = np.delete(X, k, axis=1)
+        rest = X[:, k] - others @ np.linalg.lstsq(others, X[:, k], rcond=None)[0]
+        vif.append((X[:, k] @ X[:, k]) / (rest @ rest))
+    told = screen.vif.set_index(np.where(screen.vif["column"] == "", screen.vif["term"], screen.vif["column"]))["vif"]
+    np.testing.assert_allclose([told[c] for c in columns], vif, rtol=1e-8)
+    S = X.T @ X
+    C = np.linalg.inv(S)
+    gvif = np.linalg.det(S[2:, 2:]) * np.linalg.det(C[2:, 2:])
+    assert screen.terms.set_index("term").loc["part", "gvif"] == pytest.approx(gvif, rel=1e-8)
+    values = np.linalg.svd(X / np.linalg.norm(X, axis=0))[1]
+    np.testing.assert_allclose(screen.conditions["index"], values[0] / values, rtol=1e-8)
+    assert screen.prune(limit=1.0000001).steps["dropped"].iloc[0] in ("x", "z", "part")
+    squares = ((frame["y"] - fit.fitted) ** 2).to_numpy()[:, None] * root
+    squares = squares - D @ np.linalg.lstsq(D, squares, rcond=None)[0]
+    left = squares - X @ np.linalg.lstsq(X, squares, rcond=None)[0]
+    rows = frame["times"].sum() if setting == "frequencies" else len(frame)
+    share = 1 - float((left**2).sum() / (squares**2).sum())
+    assert checks.spread_statistic == pytest.approx(
+        (rows - frame[fit.fixed_effect_names[0]].nunique()) * share, rel=1e-7
+    )
+
+
+@pytest.mark.parametrize("sign", [1, -1])
+@pytest.mark.parametrize("lagged", [False, True])
+def test_serial_correlation_is_looked_at_within_units_and_said_for_what_it_is(sign, lagged):
+    rng = np.random.default_rng(8)
+    units, times = 60, 12
+    e = rng.normal(size=(units, times))
+    for t in range(1, times):
+        e[:, t] += sign * 0.6 * e[:, t - 1]
+    frame = pd.DataFrame(
+        {"unit": np.repeat([f"u{k:02d}" for k in range(units)], times), "t": np.tile(np.arange(times), units)}
+    )
+    frame["x"], frame["y"] = rng.normal(size=len(frame)), e.ravel() + np.repeat(rng.normal(0, 3, units), times)
+    study = mb.Study(frame.sample(frac=1, random_state=2).reset_index(drop=True))
+    if lagged:
+        study = study.lag("y", by=1, order="t", within="unit", name="before")
+    terms = ["x", "before"] if lagged else ["x"]
+    fit = mb.fit_linear(study, "y", terms, fixed_effects="unit")
+    checks = fit.checks(order=study["t"])
+    table = study.frame().assign(e=fit.residuals).dropna(subset=["e"]).sort_values(["unit", "t"])
+    before = table.groupby("unit", observed=True)["e"].shift()
+    assert checks.serial[0] == pytest.approx((table["e"] * before).sum() / (table["e"] ** 2).sum(), rel=1e-9)
+    assert checks.serial[1] == pytest.approx(((table["e"] - before) ** 2).sum() / (table["e"] ** 2).sum(), rel=1e-9)
+    told = next(f for f in checks.findings if f.about == "order")
+    if lagged:
+        assert "does not hold" in told.meaning
+        assert "lagged outcome" not in told.way_on
+    else:
+        assert ("alike" if sign > 0 else "alternate") in told.meaning

@@ -23,7 +23,7 @@ from markbase.cli.common import (
 from markbase.cli.help import examples
 from markbase.core.results.fit_linear import fit_linear
 from markbase.core.screening.limits import Limits
-from markbase.core.screening.screen import screen
+from markbase.core.screening.screen import screen, screen_fit
 from markbase.core.screening.specifications import specifications
 from markbase.show.records import pruned_record, screen_record
 from markbase.show.screen import pruned_page, screen_page, specifications_page
@@ -72,6 +72,13 @@ from markbase.show.screen import pruned_page, screen_page, specifications_page
     help="How this term's estimate moves when each other one is left out.",
     panel="Screening",
 )
+@click.option(
+    "--fixed-effects",
+    multiple=True,
+    metavar="GROUP",
+    help="Variance inflation within the levels of this group; once or twice. Needs --outcome.",
+    panel="Screening",
+)
 @figure_options
 @json_option
 def command(
@@ -84,12 +91,19 @@ def command(
     pruning: bool,
     keep: tuple[str, ...],
     focus: str | None,
+    fixed_effects: tuple[str, ...],
     figures: Path | None,
     replaces: bool,
     as_json: bool,
     **source: Any,
 ) -> None:
     """Screen predictors in FILE: correlations, variance inflation, exact collinearity, and what they mean here."""
+    if fixed_effects and (not outcome or ranks or pairwise or figures):
+        raise click.UsageError(
+            "--fixed-effects screens the terms of a fit within levels: it needs --outcome, and goes without --ranks, --pairwise and --figures."
+        )
+    if keep and not pruning:
+        raise click.UsageError("--keep protects terms from --prune; add that, or leave it out.")
     if focus and not outcome:
         raise click.UsageError("--focus needs --outcome: it is an estimate that moves.")
     with remarks() as told:
@@ -97,16 +111,18 @@ def command(
             study = Source(**source).open()
         names = split(terms, study.columns)
         retell(held, study, {*names, outcome or ""})
-        result = screen(
-            study,
-            names,
-            outcome,
-            limits=Limits(r=limit_r, vif=limit_vif),
-            method="spearman" if ranks else "pearson",
-            rows="pairwise" if pairwise else "complete",
-        )
+        limits = Limits(r=limit_r, vif=limit_vif)
+        if fixed_effects:
+            result = screen_fit(fit_linear(study, outcome or "", names, fixed_effects=fixed_effects), limits=limits)
+        else:
+            method, rows = "spearman" if ranks else "pearson", "pairwise" if pairwise else "complete"
+            result = screen(study, names, outcome, limits=limits, method=method, rows=rows)
         pruned = result.prune(keep=split(keep, study.columns)) if pruning else None
-        moved = specifications(fit_linear(study, outcome or "", names), focus) if focus else None
+        moved = (
+            specifications(fit_linear(study, outcome or "", names, fixed_effects=fixed_effects), focus)
+            if focus
+            else None
+        )
         if figures:
             from markbase.cli.figure_files import write_screen_figures
 

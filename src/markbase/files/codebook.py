@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import tomllib
+from collections.abc import Sequence
 from pathlib import Path
 
 import tomlkit
 import tomlkit.items
 
 from markbase.core.errors import CodebookError
-from markbase.core.study.codebook import Codebook
+from markbase.core.study.codebook import DECLARABLE, Codebook
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 from markbase.files.text_files import read_text
@@ -25,7 +26,8 @@ def read_codebook(path: str | Path) -> Codebook:
     ----------
     path : str or Path
         The file: an optional ``title``, and a table ``[columns.NAME]`` for each column described,
-        with any of ``label``, ``kind``, ``role``, ``unit``, ``levels``, ``missing``, ``base``.
+        with any of ``label``, ``kind``, ``role``, ``unit``, ``levels``, ``missing``, ``base``,
+        ``made``.
 
     Returns
     -------
@@ -74,12 +76,12 @@ def codebook_text(study: Study) -> str:
         document["title"] = study.title
     columns = tomlkit.table(is_super_table=True)
     for name in study.columns:
-        columns[name] = _entry(study[name])
+        columns[name] = _entry(study[name], study.columns)
     document["columns"] = columns
     return tomlkit.dumps(document)
 
 
-def _entry(column: Column) -> tomlkit.items.Table:
+def _entry(column: Column, names: Sequence[str]) -> tomlkit.items.Table:
     entry = tomlkit.table()
     entry["label"] = column.label
     entry["kind"] = column.kind
@@ -109,6 +111,10 @@ def _entry(column: Column) -> tomlkit.items.Table:
         entry["missing"] = [c.code for c in codes]
     if column.base is not None and column.base.chosen:
         entry["base"] = column.levels[column.base.level].label
+    made = column.made
+    if made is not None and made.how in DECLARABLE and made.sources and set(made.of) <= set(names):
+        entry["made"] = tomlkit.inline_table()
+        entry["made"][made.how] = made.of[0] if len(made.of) == 1 else list(made.of)
     return entry
 
 

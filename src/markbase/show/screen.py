@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from markbase.core.errors import count_noun
+from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import decimals_for, number, p_value, share, short, without_zero
 from markbase.core.screening.limits import R_IN_USE, VIF_IN_USE
 from markbase.core.screening.prune import Pruned
@@ -52,6 +52,15 @@ def _rows(screen: Screen) -> Section:
     if screen.rows == "pairwise":
         facts.append(
             ("correlations", "each from all rows that have both columns; variance inflation from the complete rows")
+        )
+    fixed = screen.basis.fixed_effects
+    if fixed is not None:
+        names = listed(quoted(fixed.names))
+        facts.append(
+            (
+                "within levels",
+                f"variance inflation and dependences are those within the levels of {names}; correlations are over all rows",
+            )
         )
     return Section("1  Which rows", blocks=(Facts(tuple(facts)),))
 

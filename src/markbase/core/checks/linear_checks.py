@@ -19,6 +19,7 @@ from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import number, p_phrase, short
 from markbase.core.inference.distributions import p_of_f
+from markbase.core.results.fit import ROW_NAME
 from markbase.core.study.column import Column
 
 if TYPE_CHECKING:
@@ -28,7 +29,7 @@ Array = NDArray[np.float64]
 _LARGE_DISTANCE = 1.0
 _FAR = 3.0
 _MOVES = 0.5
-_FAR = 1e-6
+_LITTLE_ROOM = 1e-6
 _MOST_FAR = 200
 
 
@@ -36,8 +37,6 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     """Make all checks of a linear fit."""
     if fit.exact:
         raise FitError("The outcome is reproduced exactly, so there are no residuals to check.")
-    if fit.fixed_effects is not None:
-        raise FitError("A fit with levels taken out is not checked; fit it with the column as a term, or without it.")
     inside = slice(None) if fit.used is None else fit.used
     e = (fit.outcome.values - fit._fitted)[inside]
     (often,) = fit.repeated(e)
@@ -46,7 +45,8 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     lines, cases = _lines(fit), _cases(fit, most)
     found = None
     if order is not None:
-        found = serial(e, _order(order, fit.sample.rows)[inside])
+        unit = _units(fit)
+        found = serial(e, _order(order, fit.sample.rows)[inside], None if unit is None else unit[1][inside])
     findings = [
         _on_shape(fit, skew, kurtosis, k2, k2_p, len(often)),
         _on_spread(fit, bp, bp_df, bp_p),
@@ -68,6 +68,15 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     return Checks(fit.outcome.name, skew, kurtosis, k2, k2_p, bp, bp_df, bp_p, lines, cases, found, tuple(findings))
 
 
+def _units(fit: LinearFit) -> tuple[str, NDArray[np.intp]] | None:
+    """Return what rows belong to that may follow one another: the levels taken out, or the clusters; None for no such thing."""
+    if fit.fixed_effects is not None:
+        return fit.fixed_effects.names[0], fit.fixed_effects.codes
+    if fit.cluster is not None:
+        return fit.cluster.name, fit.cluster.values
+    return None
+
+
 def _order(order: Any, rows: int) -> Array:
     values = order.values if isinstance(order, Column) else np.asarray(order)
     values = np.asarray(values, dtype=np.float64)
@@ -79,13 +88,18 @@ def _order(order: Any, rows: int) -> Array:
 def _spread(fit: LinearFit) -> tuple[float, int, float]:
     """Return n·R² of the squared residuals on the terms, its degrees of freedom and p (Koenker 1981)."""
     square = np.nan_to_num(((fit.outcome.values - fit._fitted) / fit.strength.residual_sd) ** 2)
-    blocks = [*(c.coded() for c in fit.components), CodedColumns(1, multiplier=square)]
+    blocks = [*fit._blocks(fit.model_terms)[:-1], CodedColumns(1, multiplier=square)]
     heavy = fit.weights.values if fit.weights else None
     moments = gather(blocks, fit.sample.rows, fit.used, heavy)
-    solution = solve(moments, blocks, fit.used, fit.sample.rows, fit.solution.columns, heavy)
-    share = solution.explained / (solution.explained + solution.residual)
-    df = len(fit.solution.columns)
-    statistic = moments.rows * share
+    fixed = fit.fixed_effects.gathered(moments, blocks, fit.used) if fit.fixed_effects else None
+    columns, own = fit.solution.columns, fit._term_columns
+    solution = solve(moments, blocks, fit.used, fit.sample.rows, columns, heavy, fixed)
+    left, explained = solution.explained + solution.residual, solution.explained
+    if not own.all():  # what a second column of fixed effects explains is no spread by the terms
+        aside = solve(moments, blocks, fit.used, fit.sample.rows, columns[~own], heavy, fixed)
+        left, explained = aside.residual, aside.residual - solution.residual
+    df = int(own.sum())
+    statistic = (moments.rows - (fixed.levels if fixed else 0)) * explained / left
     return statistic, df, float(p_of_f(statistic / df, df, math.inf))
 
 
@@ -122,17 +136,17 @@ def _standardised(fit: LinearFit) -> tuple[NDArray[np.intp], Array, Array, Array
     """Return the rows used, their leverages, standardised residuals and Cook's distances, and the whitened columns."""
     heavy = fit.weights.values if fit.weights else None
     blocks = fit._blocks(fit.model_terms)
-    whitened = Whitened(fit.moments, blocks, fit.solution, fit.used, heavy, None)
+    whitened = Whitened(fit.moments, blocks, fit.solution, fit.used, heavy, fit.fixed_effects)
     repeated = fit.weights is not None and fit.weights.kind == "frequency"
-    p, s2 = len(fit.solution.columns) + 1, fit.strength.residual_sd**2
+    p, s2 = fit.moments.rows - fit.rows_over, fit.strength.residual_sd**2
     h, e = np.full(fit.sample.rows, np.nan), np.full(fit.sample.rows, np.nan)
     for chunk, Q, residual, w in whitened.chunks():
         root = 1.0 if repeated else np.sqrt(w)
-        h[chunk] = np.einsum("ij,ij->i", Q, Q) * (1.0 if repeated else w)
+        h[chunk] = whitened.leverages(chunk, Q) * (1.0 if repeated else w)
         e[chunk] = residual * root
     here = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
     room = np.maximum(1 - h[here], 1e-12)
-    far = np.flatnonzero(room < _FAR)
+    far = np.flatnonzero(room < _LITTLE_ROOM)
     if len(far) and len(far) <= _MOST_FAR:
         room[far] = _room_of(whitened, here[far], repeated) / h[here[far]]
     standardised = e[here] / np.sqrt(s2 * room)
@@ -146,10 +160,17 @@ def _room_of(whitened: Whitened, rows: NDArray[np.intp], repeated: bool) -> Arra
     chosen: NDArray[np.bool_] = np.zeros(len(outcome), dtype=np.bool_)
     chosen[rows] = True
     own = np.vstack([Q * np.sqrt(w)[:, None] for _, Q, _, w in replace_used(whitened, chosen).chunks()])
+    fixed = whitened.fixed_effects
     found = np.zeros(len(rows))
     everything = np.arange(len(chosen))
     for chunk, Q, _, w in whitened.chunks():
-        products = (Q * np.sqrt(w)[:, None] @ own.T) ** 2
+        products = Q * np.sqrt(w)[:, None] @ own.T
+        if fixed is not None and fixed.sums is not None:  # the level takes the place of the mean of all rows
+            weight_of = np.ones(len(outcome)) if whitened.weights is None else whitened.weights
+            both = np.sqrt(w)[:, None] * np.sqrt(weight_of[rows])[None, :]
+            alike = fixed.codes[chunk][:, None] == fixed.codes[rows][None, :]
+            products += both * (alike / fixed.sums[0, fixed.codes[rows]] - 1 / whitened.solution.weight)
+        products = products**2
         same = everything[chunk][:, None] == rows[None, :]
         if repeated:  # one of the rows it stands for is left out, the others stay
             products = np.where(same, products * (1 - 1 / w[:, None]), products)
@@ -168,12 +189,14 @@ def _cases(fit: LinearFit, most: int) -> pd.DataFrame:
     only = np.zeros(fit.sample.rows, dtype=bool)
     only[chosen] = True
     told = [k for k, r in enumerate(fit.coefficient_map.rows) if not r.compared.base and fit.coefficient_map.known[k]]
+    told = told[1:] if fit.fixed_effects else told  # the start is then a mean over the levels, that nobody reads
     roots, se = fit._roots[told], np.sqrt(s2 * fit._squares[told])
     rows = fit.coefficient_map.rows
     moves: dict[int, tuple[str, float]] = {}
     for chunk, Q, residual, w in replace_used(whitened, only).chunks():
-        for row, q, r, weight in zip(np.arange(fit.sample.rows)[chunk], Q, residual, w, strict=True):
-            leverage = float(q @ q) * (1.0 if repeated else weight)
+        lengths = whitened.leverages(chunk, Q)
+        for row, q, r, weight, length in zip(np.arange(fit.sample.rows)[chunk], Q, residual, w, lengths, strict=True):
+            leverage = float(length) * (1.0 if repeated else weight)
             change = roots @ q * r * (1.0 if repeated else weight) / (1 - leverage) / se
             k = int(np.argmax(np.abs(change)))
             r_told = rows[told[k]]
@@ -262,10 +285,15 @@ def _on_lines(fit: LinearFit, lines: pd.DataFrame) -> list[Finding]:
     return [Finding("straight lines", figures, f"the line of {names} bends: one slope tells only its average", way)]
 
 
+def case_words(name: str, label: object) -> str:
+    """Name a case in a sentence: by the analyst's identifier, or as the row it is."""
+    return str(label) if name == ROW_NAME else f"{name} {label}"
+
+
 def _on_cases(cases: pd.DataFrame) -> Finding:
     first = cases.iloc[0]
-    name = cases.columns[0]
-    figures = f"largest Cook's distance {short(float(first['influence']))} ({name} {first[name]}), largest residual among these {number(float(cases['residual'].abs().max()), 2)}"
+    name = str(cases.columns[0])
+    figures = f"largest Cook's distance {short(float(first['influence']))} ({case_words(name, first[name])}), largest residual among these {number(float(cases['residual'].abs().max()), 2)}"
     if first["influence"] > _LARGE_DISTANCE:
         meaning = f"one case alone moves the fit: `{first['moves']}` by {number(float(first['by']), 1)} standard errors"
         return Finding(
@@ -275,9 +303,7 @@ def _on_cases(cases: pd.DataFrame) -> Finding:
     alone = abs(moving["by"]) > _MOVES
     meaning = "no single case moves the fit by much"
     if alone:
-        meaning = (
-            f"{name} {moving[name]} alone moves `{moving['moves']}` by {number(float(moving['by']), 1)} standard errors"
-        )
+        meaning = f"{case_words(name, moving[name])} alone moves `{moving['moves']}` by {number(float(moving['by']), 1)} standard errors"
     far = cases[cases["residual"].abs() > _FAR]
     if len(far):
         meaning += f"{'; ' if alone else ', though '}{len(far)} of the {len(cases)} that weigh most lie more than {_FAR:g} standard deviations off"
@@ -286,12 +312,39 @@ def _on_cases(cases: pd.DataFrame) -> Finding:
 
 def _on_order(fit: LinearFit, found: tuple[float, float, float]) -> Finding:
     r, d, p = found
-    figures = f"correlation with the one before {number(r, 2)}, d = {number(d, 2)} (Durbin and Watson), {p_phrase(p)}"
+    unit = _units(fit)
+    if math.isnan(r):
+        return Finding(
+            "order", "no two rows of one unit follow one another", "serial correlation cannot be looked at", ""
+        )
+    where = f" of its `{unit[0]}`" if unit else ""
+    lagged = [
+        v.name
+        for v in fit.variables
+        if v.column.made is not None and v.column.made.how == "lag" and v.column.made.of[0] == fit.outcome.name
+    ]
+    figures = f"correlation with the one before{where} {number(r, 2)}"
+    if not lagged:
+        figures += f", d = {number(d, 2)} (Durbin and Watson), {p_phrase(p)}"
+    else:
+        mind = f"`{lagged[0]}` is the outcome itself, earlier, which draws this correlation towards 0: Durbin and Watson's d does not hold, and no test is made"
+        return Finding("order", figures, mind, "" if fit.errors.cluster else "cluster the errors by what rows share")
+    if p < fit.alpha and r > 0:
+        meaning = "rows that follow one another are alike in what the model misses: errors that take rows as independent tend to be too small"
+        clustered = fit.errors.cluster is not None
+        return Finding(
+            "order",
+            figures,
+            meaning + (", which the clustered errors of this fit allow for" if clustered else ""),
+            "consider the lagged outcome as a term"
+            if clustered
+            else "cluster by what they share, or consider the lagged outcome as a term",
+        )
     if p < fit.alpha:
         return Finding(
             "order",
             figures,
-            "rows that follow one another go together: errors that take rows as independent do not hold",
-            "cluster by what they share, or add the lagged outcome",
+            "rows that follow one another alternate: what the model misses upward is followed by a miss downward more often than not",
+            "look for what swings from one to the next, or for an order that is not that of time",
         )
-    return Finding("order", figures, "no clear evidence that rows following one another go together", "")
+    return Finding("order", figures, "no clear evidence that rows following one another are alike, or alternate", "")

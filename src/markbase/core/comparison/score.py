@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
@@ -113,7 +114,7 @@ def score(fit: AnyFit, test: Study | Any) -> Score:
     )
 
 
-def _unseen(fit: AnyFit, groups: dict[str, Any], cautions: list[str]) -> tuple[str, ...]:
+def _unseen(fit: AnyFit, groups: dict[str, Any], cautions: Iterable[str]) -> tuple[str, ...]:
     """Name levels that only one of the two parts has."""
     found = []
     for variable in variables_of(fit.model_terms).values():

@@ -127,8 +127,8 @@ def shape(residuals: Array) -> tuple[float, float, float, float]:
     return skew, kurtosis - 3, statistic, float(sp.gammaincc(1.0, statistic / 2))
 
 
-def serial(residuals: Array, order: Array) -> tuple[float, float, float]:
-    """Return how residuals go together with the ones before them.
+def serial(residuals: Array, order: Array, unit: NDArray[np.intp] | None = None) -> tuple[float, float, float]:
+    """Return how residuals go together with the ones before them, within each unit where rows are of several.
 
     Parameters
     ----------
@@ -136,14 +136,28 @@ def serial(residuals: Array, order: Array) -> tuple[float, float, float]:
         The residuals.
     order : ndarray, shape (n,)
         The order of the rows; ties keep the order of the file.
+    unit : ndarray of int, shape (n,), optional
+        The unit each row belongs to; a row is held against the one before it of its own unit only.
 
     Returns
     -------
     correlation, d, p : float
-        The correlation with the one before, Durbin and Watson's d, and p by z = r√n.
+        The correlation with the one before, Durbin and Watson's d, and p by z = r·n/√pairs; NaN where no two rows follow
+        one another.
+
+    References
+    ----------
+    Durbin & Watson (1950), Biometrika 37(3-4), 409-428, doi:10.1093/biomet/37.3-4.409.
+    Bhargava, Franzini & Narendranathan (1982), Review of Economic Studies 49(4), 533-549, doi:10.2307/2297285 (of a panel).
     """
-    e = residuals[np.argsort(order, kind="stable")]
-    square = float(e @ e)
-    r = float(e[1:] @ e[:-1]) / square
-    d = float(np.sum(np.diff(e) ** 2)) / square
-    return r, d, float(sp.erfc(abs(r) * math.sqrt(len(e)) / math.sqrt(2)))
+    sorting = np.argsort(order, kind="stable")
+    if unit is not None:
+        sorting = sorting[np.argsort(unit[sorting], kind="stable")]
+    e = residuals[sorting]
+    follows = np.ones(len(e) - 1, dtype=bool) if unit is None else unit[sorting][1:] == unit[sorting][:-1]
+    square, pairs = float(e @ e), int(np.count_nonzero(follows))
+    if not pairs:
+        return math.nan, math.nan, math.nan
+    r = float(e[1:][follows] @ e[:-1][follows]) / square
+    d = float(np.sum(np.diff(e)[follows] ** 2)) / square
+    return r, d, float(sp.erfc(abs(r) * len(e) / math.sqrt(2 * pairs)))

@@ -291,6 +291,15 @@ class Estimated(Shown):
         ColumnError
             If the model has no such column.
         """
+        if numeric not in self._spreads:
+            self._spreads[numeric] = self._spread_of(numeric)
+        return self._spreads[numeric]
+
+    @cached_property
+    def _spreads(self) -> dict[str, tuple[float, float, float]]:
+        return {}
+
+    def _spread_of(self, numeric: str) -> tuple[float, float, float]:
         values, heavy = self._values_of(numeric)
         if heavy is None or (self.weights is not None and self.weights.kind == "sampling"):
             return float(values.min()), float(values.max()), float(values.std(ddof=1))

@@ -38,6 +38,8 @@ if TYPE_CHECKING:
     from markbase.core.results.statements import Equation, Guide, Lines, Reading
 
 Array = NDArray[np.float64]
+ROW_NAME = "row of the data"
+"""What cases are called where the data have no identifier."""
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -105,13 +107,13 @@ class Fit(Probed):
         Returns
         -------
         name : str
-            The identifier column, or ``row of the file`` where the data have none.
+            The identifier column, or ``row of the data`` where the data have none.
         labels : list of str
             Its value in each row.
         """
         column = self.identifier
         if column is None:
-            return "row of the data", [f"row {k + 1:,}" for k in rows]
+            return ROW_NAME, [f"row {k + 1:,}" for k in rows]
         if column.is_categorical:
             return column.name, [column.levels[v].label if v >= 0 else "–" for v in column.values[rows]]
         return column.name, [f"{v:.0f}" if v == round(v) else f"{v:g}" for v in column.values[rows]]
@@ -424,16 +426,16 @@ class Fit(Probed):
             if isinstance(data, Study)
             else {c: v for c, v in columns_of(data) if c in variables_of(self.model_terms)}
         )
+        outside = int(np.count_nonzero(rows.cautions != ""))
         told = pd.DataFrame(
             {
                 **head_of(self, rows),
                 **{c: v.to_numpy() for c, v in given.items()},
                 **self._of_rows(rows),
-                "caution": rows.cautions,
+                "caution": rows.cautions if outside else "",
             },
             index=rows.index,
         )
-        outside = sum(bool(c) for c in rows.cautions)
         if outside:
             where = next(c for c in rows.cautions if c)
             remark(

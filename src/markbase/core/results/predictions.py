@@ -7,6 +7,8 @@ Duan (1983), Journal of the American Statistical Association 78(383), 605-610, d
 
 from __future__ import annotations
 
+import math
+from collections import defaultdict
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -15,7 +17,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.design.coefficient_map import components_of
-from markbase.core.design.terms import Variable, variables_of
+from markbase.core.design.terms import Component, Variable, variables_of
 from markbase.core.errors import ColumnError, listed, near, quoted
 from markbase.core.formatting import short
 from markbase.core.study.column import Column
@@ -27,7 +29,10 @@ if TYPE_CHECKING:
     from markbase.core.results.estimates import Estimated
 
 Array = NDArray[np.float64]
-_CHUNK = 20_000
+_CHUNK = 1 << 12
+_MOST_CELLS = 1 << 23
+_FEW_DIGITS_LOST = 1e3
+"""A condition number at which squares of roots still have ten digits."""
 _RESCALED = ("centre", "unit_range", "z")
 
 
@@ -41,11 +46,11 @@ class NewRows:
     """Shape (rows,) each: NaN where missing or no number."""
     groups: dict[str, NDArray[np.intp]]
     """Shape (rows,) each: which of the levels that occur in the fit, −1 for none."""
-    cautions: list[str]
-    """What must be said of each row; empty for nothing."""
+    cautions: NDArray[np.object_]
+    """What must be said of each row, shape (rows,); empty for nothing."""
     observed: Array | None
     """Shape (rows,): the outcome (1 for an event), if the table has it."""
-    identifier: list[str] | None
+    identifier: NDArray[np.object_] | None
     """The identifier of each row, if the table has it."""
 
 
@@ -74,17 +79,18 @@ class _Source:
             return values
         return pd.to_numeric(self.table[name], errors="coerce").to_numpy(dtype=np.float64, na_value=np.nan)
 
-    def texts(self, name: str) -> list[str | None]:
-        """Return the labels or codes of each row as text, None where it has none."""
+    def texts(self, name: str) -> tuple[list[str], NDArray[np.intp]]:
+        """Return the distinct values of a column as texts, and which of them each row has; −1 for none."""
         if self.study is not None:
             column = self.study[name]
             if column.is_categorical:
-                labels = [level.label for level in column.levels]
-                return [labels[v] if v >= 0 else None for v in column.values]
-            return [None if np.isnan(v) else short_text(v) for v in column.values]
-        series = self.table[name]
-        missing = series.isna().to_numpy()
-        return [None if gap or v == "" else short_text(v) for v, gap in zip(series.tolist(), missing, strict=True)]
+                return [level.label for level in column.levels], column.values.astype(np.intp)
+            codes, distinct = pd.factorize(column.values)
+            return [short_text(v) for v in distinct.tolist()], codes
+        codes, distinct = pd.factorize(self.table[name].to_numpy())
+        found = [short_text(v) for v in distinct.tolist()]
+        blank = [k for k, text in enumerate(found) if text == ""]
+        return found, np.where(np.isin(codes, blank), -1, codes) if blank else codes
 
 
 def short_text(value: Any) -> str:
@@ -116,7 +122,7 @@ def new_rows(fit: Estimated, data: Any) -> NewRows:
     """
     source = _Source(data)
     n = len(source.index)
-    told: list[list[str]] = [[] for _ in range(n)]
+    told: dict[int, list[str]] = defaultdict(list)
     numerics: dict[str, Array] = {}
     groups: dict[str, NDArray[np.intp]] = {}
     for name, variable in variables_of(fit.model_terms).items():
@@ -133,17 +139,21 @@ def new_rows(fit: Estimated, data: Any) -> NewRows:
             )
         numerics[name] = values
         low, high, _ = fit.spread(name)
-        for k in np.flatnonzero(np.isnan(values)):
+        for k in np.flatnonzero(np.isnan(values)).tolist():
             told[k].append(f"`{name}` is missing or no number")
-        for k in np.flatnonzero((values < low) | (values > high)):
+        for k in np.flatnonzero((values < low) | (values > high)).tolist():
             told[k].append(
                 f"`{name}` = {short(values[k], 6)} lies outside the rows used ({short(low, 6)} to {short(high, 6)})"
             )
     _note_unseen_cells(fit, groups, told)
     identifier = None
     if fit.identifier is not None and fit.identifier.name in source.names:
-        identifier = [t or "–" for t in source.texts(fit.identifier.name)]
-    return NewRows(source.index, numerics, groups, ["; ".join(t) for t in told], _observed(fit, source), identifier)
+        texts, codes = source.texts(fit.identifier.name)
+        identifier = np.array([*texts, "–"], dtype=object)[codes]
+    cautions = np.full(n, "", dtype=object)
+    for row, words in told.items():
+        cautions[row] = "; ".join(words)
+    return NewRows(source.index, numerics, groups, cautions, _observed(fit, source), identifier)
 
 
 def _numeric(column: Column, source: _Source) -> Array | None:
@@ -157,7 +167,7 @@ def _numeric(column: Column, source: _Source) -> Array | None:
     return source.numeric(column.name) if column.name in source.names else None
 
 
-def _slots(variable: Variable, source: _Source, told: list[list[str]]) -> NDArray[np.intp]:
+def _slots(variable: Variable, source: _Source, told: dict[int, list[str]]) -> NDArray[np.intp]:
     name = variable.name
     if name not in source.names:
         raise ColumnError(f"The table has no column `{name}`, which the model needs.{near(name, source.names)}")
@@ -166,23 +176,26 @@ def _slots(variable: Variable, source: _Source, told: list[list[str]]) -> NDArra
         level = variable.column.levels[place]
         slot.setdefault(level.code, k)
         slot[level.label] = k
-    found = np.full(len(told), -1, dtype=np.intp)
-    for row, text in enumerate(source.texts(name)):
-        if text is None:
-            told[row].append(f"`{name}` is missing")
-        elif text in slot:
-            found[row] = slot[text]
-        else:
-            told[row].append(f"`{text}` of `{name}` occurs in no row the model was fitted to")
+    texts, codes = source.texts(name)
+    found = np.array([*(slot.get(text, -1) for text in texts), -1], dtype=np.intp)[codes]
+    for row in np.flatnonzero(found < 0).tolist():
+        code = codes[row]
+        told[row].append(
+            f"`{name}` is missing"
+            if code < 0
+            else f"`{texts[code]}` of `{name}` occurs in no row the model was fitted to"
+        )
     return found
 
 
-def _note_unseen_cells(fit: Estimated, groups: dict[str, NDArray[np.intp]], told: list[list[str]]) -> None:
+def _note_unseen_cells(fit: Estimated, groups: dict[str, NDArray[np.intp]], told: dict[int, list[str]]) -> None:
     """Say which rows combine levels that no row used does, two groups at a time."""
     names = list(groups)
     for a, first in enumerate(names):
         for second in names[a + 1 :]:
             counts = fit._counts_at((first, second))
+            if counts.all():
+                continue
             here = (groups[first] >= 0) & (groups[second] >= 0)
             empty = np.flatnonzero(here)[counts[groups[first][here], groups[second][here]] == 0]
             for k in empty:
@@ -196,12 +209,12 @@ def _observed(fit: Estimated, source: _Source) -> Array | None:
         return None
     if not fit.outcome.is_categorical:
         return source.numeric(name)
-    event = fit.outcome.levels[1]
-    texts = source.texts(name)
-    other = fit.outcome.levels[0]
-    return np.array(
-        [1.0 if t in (event.label, event.code) else 0.0 if t in (other.label, other.code) else np.nan for t in texts]
-    )
+    other, event = fit.outcome.levels
+    texts, codes = source.texts(name)
+    value = [
+        1.0 if t in (event.label, event.code) else 0.0 if t in (other.label, other.code) else np.nan for t in texts
+    ]
+    return np.array([*value, np.nan])[codes]
 
 
 def predictor_of(fit: Estimated, rows: NewRows) -> tuple[Array, Array]:
@@ -219,6 +232,12 @@ def predictor_of(fit: Estimated, rows: NewRows) -> tuple[Array, Array]:
     predictor, se : ndarray, shape (rows,)
         In units of the linear predictor.
     """
+    tables = _tables_of(fit)
+    return _by_row(fit, rows) if tables is None else tables.predictor(rows)
+
+
+def _by_row(fit: Estimated, rows: NewRows) -> tuple[Array, Array]:
+    """Lay the columns of some rows out at a time: for any model."""
     s, n = fit.solution, len(rows.index)
     inner = {int(c): k for k, c in enumerate(s.columns)}
     components = components_of(fit.model_terms)
@@ -247,6 +266,113 @@ def predictor_of(fit: Estimated, rows: NewRows) -> tuple[Array, Array]:
         predictor[part] = np.where(known, found, np.nan)
         se[part] = np.where(known, fit._se(fit._roots_of(X, np.ones(size, dtype=bool))), np.nan)
     return predictor, se
+
+
+@dataclass(frozen=True, eq=False)
+class _Tables:
+    """The linear predictor and its variance at every joint level of the groups, as a polynomial in the numeric pieces.
+
+    At joint level c a row is ``a_c + Σ m_k b_kc`` in the inner columns, with m its numeric multipliers, so that its predictor is
+    linear in m and its variance quadratic, with coefficients that are looked up.
+    """
+
+    groups: tuple[Variable, ...]
+    """The groups, the last running fastest."""
+    pieces: tuple[Component, ...]
+    """The components with a numeric multiplier."""
+    centres: Array
+    """Shape (pieces,): from where each multiplier counts."""
+    start: Array
+    """Shape (cells, 2 + pieces): the predictor and the variance where all multipliers are 0, then twice the covariances of the
+    predictor there with the slopes."""
+    slopes: Array
+    """Shape (cells or 1, pieces): what the predictor rises per unit of each."""
+    square: Array
+    """Shape (cells or 1, pieces, pieces): the covariances of the slopes."""
+
+    def predictor(self, rows: NewRows) -> tuple[Array, Array]:
+        """Return the predictor of each row and its standard error, NaN where a value is missing."""
+        n = len(rows.index)
+        predictor, se = np.full(n, np.nan), np.full(n, np.nan)
+        for begin in range(0, n, _CHUNK):
+            part = slice(begin, min(begin + _CHUNK, n))
+            cell, known = np.zeros(part.stop - begin, dtype=np.intp), np.ones(part.stop - begin, dtype=bool)
+            for group in self.groups:
+                own = rows.groups[group.name][part]
+                known &= own >= 0
+                cell = cell * group.size + own
+            if not known.all():
+                cell = np.where(known, cell, 0)
+            m = np.empty((len(cell), len(self.pieces)), order="F")
+            for k, piece in enumerate(self.pieces):
+                m[:, k] = piece.product({v.name: rows.numerics[v.name][part] for v, _ in piece.numerics})
+            m -= self.centres
+            here = self.start.take(cell, axis=0)
+            if len(self.slopes) == 1:  # no slope differs by a group
+                value, curved = here[:, 0] + m @ self.slopes[0], m @ self.square[0]
+            else:
+                value = here[:, 0] + np.einsum("ij,ij->i", m, self.slopes[cell])
+                curved = np.einsum("ij,ijk->ik", m, self.square[cell])
+            curved += here[:, 2:]
+            variance = np.maximum(here[:, 1] + np.einsum("ij,ij->i", m, curved), 0.0)
+            value[~known] = np.nan  # a missing number is NaN by itself
+            predictor[part], se[part] = value, np.sqrt(np.where(known, variance, np.nan))
+        return predictor, se
+
+
+def _tables_of(fit: Estimated) -> _Tables | None:
+    """Make the tables of a fit; None where they would be large, or where squares would cost digits."""
+    s, components = fit.solution, fit.components
+    pieces = [k for k, c in enumerate(components) if c.numerics]
+    groups = tuple(v for v in fit.variables if v.is_categorical)
+    cells, p = math.prod(g.size for g in groups), len(s.columns)
+    if (
+        cells * (p + 1) * (1 + len(pieces)) > _MOST_CELLS
+        or s.condition > _FEW_DIGITS_LOST
+        or fit.errors.fitted is not None
+    ):
+        return None
+    codes = dict(
+        zip((g.name for g in groups), np.unravel_index(np.arange(cells), [g.size for g in groups] or [1]), strict=False)
+    )
+    inner = {int(c): k for k, c in enumerate(s.columns)}
+
+    def columns(k: int) -> Array:
+        """Return where a component stands at each joint level, shape (cells or 1, p)."""
+        component = components[k]
+        cell = np.zeros(cells if component.groups else 1, dtype=np.intp)
+        for group in component.groups:
+            cell = cell * group.size + codes[group.name]
+        first = int(fit.moments.starts[k + 1])
+        place = np.array([inner.get(first + level, -1) for level in range(component.size)])[cell]
+        found = np.zeros((len(cell), p + 1))
+        found[np.arange(len(cell)), place] = 1.0  # what is no inner column falls into the last, which is cut off
+        return found[:, :p]
+
+    start = np.zeros((cells, p))
+    hidden = ~fit._term_columns
+    start[:, hidden] = s.means[hidden]
+    for k, component in enumerate(components):
+        if not component.numerics:
+            start = start + columns(k)
+    told = [columns(k) for k in pieces]
+    rows = max((len(t) for t in told), default=1)
+    slopes = np.array([np.broadcast_to(t, (rows, p)) for t in told]).reshape(len(pieces), rows, p)
+    root = fit._roots_of(start, np.ones(cells, dtype=bool))
+    roots = np.array([fit._roots_of(t, np.zeros(rows, dtype=bool)) for t in slopes]).reshape(len(pieces), rows, p + 1)
+    middle = fit.errors.middle
+    weighed = roots * fit._sigma2 if middle is None else roots @ middle
+    own = np.einsum("ij,ij->i", root, root * fit._sigma2 if middle is None else root @ middle)
+    value = s.at_centres[0] + (s.at_centres[1] + start @ s.lower + start @ s.coefficients)
+    linear = 2 * np.einsum("ij,kij->ik", root, np.broadcast_to(weighed, (len(pieces), cells, p + 1)))
+    return _Tables(
+        groups,
+        tuple(components[k] for k in pieces),
+        fit.moments.centres[[k + 1 for k in pieces]],
+        np.column_stack([value, own, linear]),
+        (slopes @ s.coefficients + slopes @ s.lower).T,
+        np.einsum("kij,lij->ikl", roots, weighed),
+    )
 
 
 def head_of(fit: Estimated, rows: NewRows) -> dict[str, Any]:

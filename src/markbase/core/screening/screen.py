@@ -14,7 +14,7 @@ from markbase.core.design.complete_cases import complete_rows
 from markbase.core.design.cross_products import gather
 from markbase.core.design.requested_terms import AllBut, single_columns
 from markbase.core.design.terms import CodedColumns, Component, Term, make_term, single
-from markbase.core.errors import FitError, MarkbaseError, listed, quoted, remark
+from markbase.core.errors import FitError, MarkbaseError, remark
 from markbase.core.results.linear import LinearFit
 from markbase.core.screening.advice import Advice, advice_on_products, give_advice
 from markbase.core.screening.association import associations, pairwise, ranked
@@ -170,12 +170,13 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
     -------
     Screen
         As `screen` gives on the fit's rows. Slopes by group and crossings are not screened as columns of
-        their own; `advice` says what they do to the terms they are made of, and what centring would change.
+        their own; `advice` says what they do to the terms they are made of, and what centring would change. With fixed
+        effects variance inflation and condition indices are those within the levels; correlations are over all rows.
 
     Raises
     ------
     FitError
-        If levels were taken out, or the model has no term that is a single column.
+        If the fit is logistic, or the model has no term that is a single column.
     """
     if not isinstance(fit, LinearFit):
         raise FitError(
@@ -184,17 +185,16 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
     places = [k for k, c in enumerate(fit.components, 1) if c.degree + len(c.groups) == 1]
     if not places:
         raise FitError("The model has no term that is a single column, so there is nothing to screen.")
-    if fit.fixed_effects is not None:
-        raise FitError(
-            f"A fit within the levels of {listed(quoted(fit.fixed_effects.names))} is not screened from what it left behind; `screen` takes "
-            f"the same columns, over all levels."
-        )
     parts = tuple(_single_term(fit.components[k - 1]) for k in places)
-    last = len(fit.components) + 1
-    blocks = (*(fit.components[k - 1].coded() for k in places), CodedColumns(1, multiplier=fit.outcome.values))
+    fixed, last = fit.fixed_effects, len(fit.moments.sizes) - 1
+    behind = range(len(fit.components) + 1, last + 1)  # a second column of fixed effects, and the outcome
+    hidden = [t.coded()[0] for t in fixed.hidden] if fixed else []
+    blocks = (*(fit.components[k - 1].coded() for k in places), *hidden, CodedColumns(1, multiplier=fit.outcome.values))
     heavy = fit.weights.values if fit.weights else None
     solved = fit.solution if len(parts) == len(fit.components) else None
-    basis = Basis(fit.moments.only([0, *places, last]), blocks, parts, fit.used, fit.sample.rows, heavy, solved)
+    kept = [0, *places, *behind]
+    within = fixed.only(fit.moments.columns_of(kept)) if fixed else None
+    basis = Basis(fit.moments.only(kept), blocks, parts, fit.used, fit.sample.rows, heavy, solved, within)
     target = single(fit.outcome)
     values, names = associations(fit.moments.only([0, last, *places]), [target, *parts])
     labels = [fit.outcome.name, *(t.name for t in parts)]

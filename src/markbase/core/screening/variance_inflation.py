@@ -21,6 +21,7 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns, Term
 from markbase.core.errors import ColumnError, near
 from markbase.core.estimation.collinearity import Collinearity, find_collinearities
+from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent, Solution, inner_columns
 from markbase.core.study.exact_sums import dependences
@@ -60,20 +61,51 @@ class Basis:
     """Shape (rows,): with how much each row counts; None if all count alike."""
     solved: Solution | None = None
     """The solution for these terms, where a fit has it."""
+    fixed_effects: FixedEffects | None = None
+    """The levels within which the terms are looked at; a second column of them stands behind the terms in the moments."""
 
     def only(self, names: Sequence[str]) -> Basis:
         """Return the basis of some of the terms, without touching the rows."""
         kept = [k for k, t in enumerate(self.terms) if t.name in names]
-        places = [0, *(k + 1 for k in kept), len(self.moments.sizes) - 1]
-        moments = self.moments.only(places)
+        places = [0, *(k + 1 for k in kept), *range(len(self.terms) + 1, len(self.moments.sizes))]
         return Basis(
-            moments,
-            tuple(self.blocks[k] for k in [*kept, -1]),
+            self.moments.only(places),
+            tuple(self.blocks[k - 1] for k in places[1:]),
             tuple(self.terms[k] for k in kept),
             self.used,
             self.rows,
             self.weights,
+            fixed_effects=self.fixed_effects.only(self.moments.columns_of(places)) if self.fixed_effects else None,
         )
+
+    @property
+    def inner(self) -> NDArray[np.intp]:
+        """The columns that are solved for: those of the terms, then what a second column of fixed effects adds."""
+        own = inner_columns(self.moments, len(self.terms) + 1)
+        if self.fixed_effects is None:
+            return own
+        return np.concatenate([own, self.fixed_effects.free_levels(self.moments, len(self.terms) + 1)])
+
+    def solve(self, columns: NDArray[np.intp]) -> Solution:
+        """Solve for some columns."""
+        return solve(self.moments, self.blocks, self.used, self.rows, columns, self.weights, self.fixed_effects)
+
+    def centred(self, at: Sequence[int] | NDArray[np.intp]) -> Array:
+        """Return the cross-products of some columns from their means, or from those within the levels, shape (k, k)."""
+        m, at = self.moments, np.asarray(at, dtype=np.intp)
+        scale = np.repeat(m.scales, m.sizes)[at]
+        if self.fixed_effects is None:
+            found = m.cross[np.ix_(at, at)] - np.outer(m.cross[0, at], m.cross[0, at]) / m.weight
+            return np.asarray(found * np.outer(scale, scale))
+        hidden = self.fixed_effects.free_levels(m, len(self.terms) + 1)
+        every = np.concatenate([at, hidden])
+        assert self.fixed_effects.sums is not None
+        own = self.fixed_effects.sums[every]
+        found = m.cross[np.ix_(every, every)] - (own / self.fixed_effects.sums[0]) @ own.T
+        k = len(at)
+        if len(hidden):
+            found[:k, :k] -= found[:k, k:] @ np.linalg.solve(found[k:, k:], found[k:, :k])
+        return np.asarray(found[:k, :k] * np.outer(scale, scale))
 
 
 def variance_inflation(basis: Basis) -> VarianceInflation:
@@ -94,8 +126,7 @@ def variance_inflation(basis: Basis) -> VarianceInflation:
     collinear, null, solution = _solved(basis)
     moments = basis.moments
     width, starts = moments.cross.shape[0], moments.starts.tolist()
-    scale, sums = np.repeat(moments.scales, moments.sizes), moments.cross[0]
-    every = inner_columns(moments, len(moments.sizes) - 1)
+    every = basis.inner
     inner = np.zeros(width, dtype=bool)
     inner[every] = True
     root = np.zeros((width, len(solution.columns)))  # the rows of levels that are not inner columns stay 0
@@ -120,7 +151,7 @@ def variance_inflation(basis: Basis) -> VarianceInflation:
         of += [at + j for j in told]
         base += [at + term.base if term.is_categorical else 0] * len(told)
     product = root[of] - root[base]
-    spread = (moments.cross[of, of] - sums[of] ** 2 / moments.weight) * scale[of] ** 2
+    spread = np.diag(basis.centred(of))
     vif = np.maximum(spread * np.einsum("ij,ij->i", product, product), 1.0)
     vif[np.any(np.abs(zero[:, of] - zero[:, base]) > _TOUCHED, axis=0)] = math.inf
 
@@ -133,8 +164,7 @@ def variance_inflation(basis: Basis) -> VarianceInflation:
         elif np.any(np.abs(zero[:, own]) > _TOUCHED):
             gvif.append(math.inf)
         else:
-            centred = moments.cross[np.ix_(own, own)] - np.outer(sums[own], sums[own]) / moments.weight
-            gvif.append(_generalised(centred * np.outer(scale[own], scale[own]), root[own]))
+            gvif.append(_generalised(basis.centred(own), root[own]))
     tolerance = 1 / vif
     columns = {"vif": vif, "tolerance": tolerance, "r2": 1 - tolerance, "se_factor": np.sqrt(vif)}
     comparable = np.array(gvif) ** (0.5 / np.array(df))
@@ -168,8 +198,7 @@ def _solved(basis: Basis) -> tuple[list[Collinearity], Array, Solution]:
     """
     if basis.solved is not None:
         return [], np.zeros((0, len(basis.solved.columns))), basis.solved
-    columns = inner_columns(basis.moments, len(basis.moments.sizes) - 1)
-    every = columns
+    columns = every = basis.inner
     collinear: list[Collinearity] = []
     null: list[Array] = []
     while True:
@@ -177,7 +206,7 @@ def _solved(basis: Basis) -> tuple[list[Collinearity], Array, Solution]:
             return (
                 collinear,
                 np.array(null),
-                solve(basis.moments, basis.blocks, basis.used, basis.rows, columns, basis.weights),
+                basis.solve(columns),
             )
         except Dependent as finding:
             tolerance = finding.tolerance or float(np.abs(np.diag(np.linalg.qr(finding.factor, mode="r"))).min()) * 2
@@ -251,16 +280,18 @@ def condition_indices(basis: Basis) -> pd.DataFrame:
     pandas.DataFrame
         One row a dimension: `index`, then the share of each coefficient's variance that lies on it
         (columns sum to 1), the intercept's first. The columns are scaled to unit length and not
-        centred, as Belsley, Kuh & Welsch (1980) have it.
+        centred, as Belsley, Kuh & Welsch (1980) have it; within the levels of fixed effects, where there is no
+        intercept, they are deviations from the means of the levels.
     """
-    places, labels = [], ["(intercept)"]
+    places, labels = [], [] if basis.fixed_effects else ["(intercept)"]
     for k, term in enumerate(basis.terms, 1):
         start = int(basis.moments.starts[k])
         for level, label in enumerate(term.labels) if term.is_categorical else [(0, "")]:
             if not term.is_categorical or level != term.base:
                 places.append(start + level)
                 labels.append(f"{term.name}: {label}" if label else term.name)
-    R = _uncentred_factor(basis, np.array(places, dtype=np.intp))
+    chosen = np.array(places, dtype=np.intp)
+    R = _uncentred_factor(basis, chosen) if basis.fixed_effects is None else _factor_within(basis, chosen)
     lengths = np.sqrt(np.einsum("ij,ij->j", R, R))
     _, values, vectors = np.linalg.svd(R / lengths)
     values = np.maximum(values, 1e-17 * values[0])
@@ -278,7 +309,7 @@ def _uncentred_factor(basis: Basis, places: NDArray[np.intp]) -> Array:
     top: [1, X] = Q [[√n, √n·means], [0, F]], without a cross-product in which digits are squared away.
     """
     try:
-        solution = solve(basis.moments, basis.blocks, basis.used, basis.rows, places, basis.weights)
+        solution = basis.solve(places)
     except Dependent as finding:
         factor, means = finding.factor * finding.lengths, _means_of(basis, places)
     else:
@@ -288,6 +319,15 @@ def _uncentred_factor(basis: Basis, places: NDArray[np.intp]) -> Array:
         factor = np.vstack([factor, np.zeros((len(places) - factor.shape[0], len(places)))])
     top = np.concatenate([[root_n], root_n * means])
     return np.vstack([top, np.hstack([np.zeros((len(factor), 1)), factor])])
+
+
+def _factor_within(basis: Basis, places: NDArray[np.intp]) -> Array:
+    """Return a factor of deviations from the means of levels: the root of their cross-products, no digit of a length lost."""
+    S = basis.centred(places)
+    lengths = np.sqrt(np.diag(S))
+    values, vectors = np.linalg.eigh(S / np.outer(lengths, lengths))
+    factor: Array = (np.sqrt(np.maximum(values, 0.0))[:, None] * vectors.T) * lengths
+    return factor
 
 
 def _means_of(basis: Basis, places: NDArray[np.intp]) -> Array:

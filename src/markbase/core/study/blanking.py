@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.errors import ColumnError, count_noun, listed, quoted
+from markbase.core.errors import ColumnError, LevelError, count_noun, listed, quoted
 from markbase.core.formatting import short
 from markbase.core.study.codebook import code_text
 from markbase.core.study.column import FIRST_CODED, Column, MissingCode
@@ -86,6 +86,49 @@ def blank_codes(column: Column, codes: Codes, ranges: Sequence[Sequence[float]])
     )
     text = f"Blanked in `{column.name}`: {', '.join(counts)}; {column.valid:,} rows with a value before, {new.valid:,} after"
     return Recode(new, check, text + (f" ({'; '.join(notes)})." if notes else "."))
+
+
+def keep_levels(column: Column, levels: Sequence[object]) -> Recode:
+    """Keep some levels of a group and make the others missing.
+
+    Parameters
+    ----------
+    column : Column
+        A group.
+    levels : sequence
+        Labels or codes of those to keep.
+
+    Returns
+    -------
+    Recode
+        The group; each level that went is a reason of its own. That the base went is among the notes.
+
+    Raises
+    ------
+    ColumnError
+        If the column is numeric.
+    LevelError
+        If a level is not there, none is named, or none would go.
+    """
+    if isinstance(levels, str) or not isinstance(levels, Sequence) or not levels:
+        raise LevelError(f"Name the levels of `{column.name}` to keep as a list, not {levels!r}.")
+    stay = {column.level_at(level) for level in levels}
+    gone = [v.label for k, v in enumerate(column.levels) if k not in stay and column.counts[k]]
+    if not gone:
+        raise LevelError(f"`{column.name}` has no other level with a row, so there is nothing to leave out.")
+    found = blank_codes(column, gone, ())
+    notes: tuple[str, ...] = ()
+    if column.base is not None and column.base.chosen and column.base.level not in stay:
+        now = found.column.base
+        label = found.column.levels[now.level].label if now is not None else ""
+        notes = (f"the base `{column.levels[column.base.level].label}` is not kept: `{label}` is the base now",)
+    kept = listed(quoted([column.levels[k].label for k in sorted(stay)]))
+    text = (
+        f"Kept {kept} of `{column.name}`; {listed(quoted(gone))} {'is' if len(gone) == 1 else 'are'} missing now: "
+        f"{column.valid:,} rows with a value before, {found.column.valid:,} after"
+    )
+    check = replace(found.check, notes=notes)
+    return Recode(found.column, check, text + (f" ({notes[0]})." if notes else "."))
 
 
 def _without(column: Column, gone: set[int]) -> Column:

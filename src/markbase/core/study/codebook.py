@@ -6,10 +6,16 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, cast
 
-from markbase.core.errors import CodebookError, listed, near, quoted
+from markbase.core.errors import CodebookError, count_noun, listed, near, quoted
 from markbase.core.study.column import KINDS, ROLES, Kind, Level, MissingCode, Role, Unit
 
-_KEYS = ("base", "kind", "label", "levels", "missing", "role", "unit")
+DECLARABLE = {
+    **dict.fromkeys(("centre", "cube_root", "log", "log1p", "reciprocal", "sqrt", "square", "unit_range", "z"), (1, 1)),
+    **dict.fromkeys(("difference", "product", "ratio"), (2, 2)),
+    **dict.fromkeys(("mean", "sum"), (2, 1000)),
+}
+"""Operations that a column of a file can be declared to be made by, with the least and the most columns they take."""
+_KEYS = ("base", "kind", "label", "levels", "made", "missing", "role", "unit")
 
 
 @dataclass(frozen=True)
@@ -32,6 +38,8 @@ class ColumnSpec:
     """The codes that stand for a missing answer."""
     base: str = ""
     """The reference level, by label or code."""
+    made: tuple[str, tuple[str, ...]] | None = None
+    """How the column was made, and of which columns; None if it was not, or nobody said."""
 
 
 @dataclass(frozen=True)
@@ -55,7 +63,7 @@ class Codebook:
             ``{"title": str, "columns": {name: entry}}``; an entry may hold ``label``, ``kind``,
             ``role``, ``unit`` (a text, or ``[one, many]``), ``levels`` (a list of levels, or a
             mapping of code to label), ``missing`` (a list of codes, or a mapping of code to
-            meaning) and ``base``.
+            meaning), ``base`` and ``made`` (``{"log": "wage"}``: the operation, and the column or columns it was done to).
         source : str
             What to call it in messages.
 
@@ -141,6 +149,7 @@ def _spec(name: str, entry: object, source: str) -> ColumnSpec:
         levels=levels,
         missing=missing,
         base=code_text(entry.get("base", "")),
+        made=_made(entry.get("made"), where),
     )
     _check(spec, where)
     return spec
@@ -149,7 +158,11 @@ def _spec(name: str, entry: object, source: str) -> ColumnSpec:
 def _check(spec: ColumnSpec, where: str) -> None:
     if spec.kind == "numeric" and (spec.levels or spec.base):
         what = "levels" if spec.levels else "a base"
-        raise CodebookError(f"{where}: a numeric column has no {what}; declare the kind `group`, or leave the key out.")
+        raise CodebookError(f"{where}: a numeric column has no {what}; declare it categorical, or leave the key out.")
+    if spec.made and (spec.kind in ("categorical", "ordinal") or spec.role == "identifier"):
+        raise CodebookError(
+            f"{where}: only a numeric column is made of others; leave `made` out, or declare it numeric."
+        )
     for what, texts in (("code", [v.code for v in spec.levels]), ("label", [v.label for v in spec.levels])):
         twice = sorted({text for text in texts if texts.count(text) > 1})
         if twice:
@@ -161,6 +174,29 @@ def _check(spec: ColumnSpec, where: str) -> None:
         raise CodebookError(
             f"{where}: the base `{spec.base}` is not among the levels.{near(spec.base, [v.label for v in spec.levels])}"
         )
+
+
+def _made(value: object, where: str) -> tuple[str, tuple[str, ...]] | None:
+    """Read ``{log = "wage"}`` or ``{sum = ["rehearsals", "concerts"]}``."""
+    if value is None:
+        return None
+    if not isinstance(value, Mapping) or len(value) != 1:
+        raise CodebookError(
+            f'{where}: `made` is one operation and its columns, such as {{log = "wage"}}, not {value!r}.'
+        )
+    how, of = next(iter(value.items()))
+    if how not in DECLARABLE:
+        raise CodebookError(
+            f"{where}: `made` knows no operation `{how}`; there are {listed(quoted(sorted(DECLARABLE)))}.{near(str(how), DECLARABLE)}"
+        )
+    columns = [of] if isinstance(of, str) else of
+    if not isinstance(columns, (list, tuple)) or not columns or not all(isinstance(c, str) and c for c in columns):
+        raise CodebookError(f"{where}: `made` names the columns of `{how}`, one or a list of them, not {of!r}.")
+    least, most = DECLARABLE[how]
+    if not least <= len(columns) <= most:
+        wanted = count_noun(least, "column") if least == most else f"{least} columns or more"
+        raise CodebookError(f"{where}: `{how}` is made of {wanted}, not of {len(columns)}.")
+    return str(how), tuple(columns)
 
 
 def code_text(code: object) -> str:

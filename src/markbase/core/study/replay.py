@@ -13,24 +13,12 @@ from markbase.core.study.preparing import Preparing
 S = TypeVar("S", bound=Preparing)
 
 STEPS: dict[str, Callable[..., Any]] = {
-    "against_rest": Preparing.against_rest,
-    "as_numeric": Preparing.as_numeric,
-    "as_categorical": Preparing.as_categorical,
-    "as_ordinal": Preparing.as_ordinal,
-    "as_role": Preparing.as_role,
-    "blank": Preparing.blank,
-    "code_as": Preparing.code_as,
-    "cut": Preparing.cut,
-    "derive": Preparing.derive,
-    "event": Preparing.event,
-    "hold_out": Preparing.hold_out,
-    "keep": Preparing.keep,
-    "lag": Preparing.lag,
-    "mark": Preparing.mark,
-    "merge_levels": Preparing.merge_levels,
-    "split_at": Preparing.split_at,
+    name: method
+    for name, method in inspect.getmembers(Preparing, inspect.isfunction)
+    if not name.startswith("_") and "reason" in inspect.signature(method).parameters
 }
-"""The steps that can be written down, by the name of their method."""
+"""The steps that can be written down, by the name of their method: all that keep a reason. Plans and the command take them from
+here, with their settings by signature and annotation."""
 
 _WORDS = {
     "str": "a text",
@@ -98,14 +86,15 @@ def carry_out(study: S, step: Mapping[str, Any], where: str) -> S:
         raise MarkbaseError(f"{lead}there is no step `{action}`.{near(action, sorted(STEPS))}")
     arguments = {k: v for k, v in step.items() if k not in ("do", "part")}
     signature = inspect.signature(STEPS[action])
-    known = [p for p in signature.parameters if p not in ("self", "how")]
+    known = [p for p in list(signature.parameters)[1:] if p != "how"]  # the first is the study
     if action != "derive":
         for key in arguments:
             if key not in known:
                 raise MarkbaseError(f"{lead}`{action}` has no setting `{key}`.{near(key, known)}")
     for key, value in arguments.items():
         if key in known:
-            wanted = str(signature.parameters[key].annotation).split(" | ")
+            told = signature.parameters[key].annotation
+            wanted = (told if isinstance(told, str) else inspect.formatannotation(told)).split(" | ")
             if not any(_suits(value, kind) for kind in wanted):
                 words = listed([_WORDS[kind] for kind in wanted if kind in _WORDS], "or")
                 raise MarkbaseError(f"{lead}`{key}` of `{action}` is {words}, not {value!r}.")

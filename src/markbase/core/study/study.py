@@ -12,6 +12,7 @@ from markbase.core.errors import CodebookError, ColumnError, listed, near, quote
 from markbase.core.study.codebook import Codebook, ColumnSpec, as_codebook, code_text
 from markbase.core.study.column import Column, MissingCode
 from markbase.core.study.column_types import build_column
+from markbase.core.study.declared_sources import with_declared_sources
 from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.frames import columns_of, frame_of
 from markbase.core.study.overview import levels_table, overview_table, values_table
@@ -80,7 +81,8 @@ class Study(Preparing, Shown):
                     f"{book.source} describes `{wanted}`, which {name} does not have.{near(wanted, names)}"
                 )
         codes = tuple(MissingCode(code_text(code), "") for code in missing)
-        self._columns = {n: build_column(series, book.columns.get(n, ColumnSpec(n)), codes) for n, series in table}
+        read = {n: build_column(series, book.columns.get(n, ColumnSpec(n)), codes) for n, series in table}
+        self._columns = with_declared_sources(read, book)
         self._rows = len(table[0][1]) if table else 0
         self._index = frame.index if isinstance(frame, pd.DataFrame) else pd.RangeIndex(self._rows)
         self._name = name

@@ -53,6 +53,38 @@ class Recoding(Stepping):
         settings = given(column=column, codes=plain(codes), ranges=plain(ranges))
         return self._recoded(recode, "blank", settings, reason)
 
+    def keep_levels(self, column: str, levels: Sequence[object], *, reason: str = "") -> Self:
+        """Keep some levels of a group, and make all others missing, each with a count of its own.
+
+        Parameters
+        ----------
+        column : str
+            A group.
+        levels : sequence
+            The levels to keep, by label or code.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study in which the rows of the other levels are missing in that column; no row goes.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, or it is numeric.
+        LevelError
+            If there is no such level, none is named, or none is left over.
+
+        Warns
+        -----
+        MarkbaseWarning
+            If the base is among those that go.
+        """
+        recode = blanking.keep_levels(self.column(column), levels)
+        return self._recoded(recode, "keep_levels", given(column=column, levels=plain(levels)), reason)
+
     def merge_levels(
         self,
         column: str,
