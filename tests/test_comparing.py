@@ -1,5 +1,7 @@
 """Blocks, variants, terms left out, rows held out: against separate fits and definitions."""
 
+import warnings
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -176,9 +178,9 @@ def test_sentences_name_what_is_added_and_what_moves():
     frame["y"] = 2 * common + rng.normal(size=400)
     reading = mb.fit_blocks(mb.Study(frame), "y", {"first": ["seen"], "then": ["cause"], "last": ["noise"]}).reading()
     told = [s.text for s in reading.statements]
-    assert "Adding `cause` (block `then`) explains a further" in told[1]
+    assert "Adding `cause` (block `then`) raises the share of the variance of `y`" in told[1]
     assert "the estimate of `seen` moves from" in told[2]
-    assert "part of what it stood for goes with the terms added. It is no longer clear." in told[2]
+    assert told[2].endswith("part of what it stood for goes with the terms added.")
     assert "no clear evidence that it adds anything" in told[3]
     frame["event"] = np.where(frame["y"] > 0, "yes", "no")
     odds = mb.fit_blocks(
@@ -292,3 +294,87 @@ def test_rows_held_out_by_hand(kind):
     else:
         assert found["Brier score"] == pytest.approx(error, rel=1e-9)
         assert found["classified correctly"] == np.mean((predicted >= 0.5) == y)
+
+
+@pytest.mark.parametrize(
+    "setting", [{}, {"errors": "HC3"}, {"fixed_effects": "choir"}, {"weights": "weight"}, {"kind": "logistic"}]
+)
+def test_a_movement_is_that_of_the_estimates_and_its_error_that_of_the_combination(setting):
+    study = mb.demo.plan().open()
+    logistic = "kind" in setting
+    outcome = "stays" if logistic else "belonging"
+    blocks = {"a": ["age", "voice"], "b": ["rehearsals", "travel_km"]}
+    hierarchy = mb.fit_blocks(study, outcome, blocks, **setting, **({"event": "yes"} if logistic else {}))
+    small, large = hierarchy.fits
+    table = hierarchy.movements
+    assert table["block"].unique().tolist() == ["b"]
+    assert table[["term", "level"]].to_numpy().tolist() == [
+        ["age", ""],
+        ["voice", "soprano"],
+        ["voice", "tenor"],
+        ["voice", "bass"],
+    ]
+    before, after = (f.coefficients.set_index(["term", "level"]) for f in (small, large))
+    keys = list(zip(table["term"], table["level"], strict=True))
+    np.testing.assert_allclose(table["after"], after.loc[keys, "estimate"], rtol=1e-12)
+    used = study.keep({n: {"present": True} for n in (outcome, "age", "voice", "rehearsals", "travel_km")}).frame()
+    X = np.column_stack(
+        [np.ones(len(used)), used["age"], *(used["voice"] == v for v in ("soprano", "tenor", "bass"))]
+    ).astype(float)
+    Z = used[["rehearsals", "travel_km"]].to_numpy(float)
+    root = np.sqrt(used["weight"].to_numpy(float))[:, None] if "weights" in setting else 1.0
+    if "fixed_effects" in setting:  # within the levels
+        D = np.column_stack([used["choir"] == v for v in used["choir"].unique()]).astype(float)
+        X, Z = (M - D @ np.linalg.lstsq(D, M, rcond=None)[0] for M in (X[:, 1:], Z))
+        A = np.linalg.lstsq(X, Z, rcond=None)[0]
+    else:
+        A = np.linalg.lstsq(X * root, Z * root, rcond=None)[0][1:]
+    added = [("rehearsals", ""), ("travel_km", "")]
+    np.testing.assert_allclose(table["change"], -A @ after.loc[added, "estimate"].to_numpy(float), rtol=1e-6)
+    V = large.covariance.loc[["rehearsals", "travel_km"], ["rehearsals", "travel_km"]].to_numpy()
+    np.testing.assert_allclose(table["se"], np.sqrt(np.einsum("ij,jk,ik->i", A, V, A)), rtol=1e-6)
+    if not logistic:  # of a logistic fit the smaller model is on another scale
+        np.testing.assert_allclose(table["before"], before.loc[keys, "estimate"], rtol=1e-9)
+    if setting in ({}, {"fixed_effects": "choir"}):  # Clogg, Petkova & Haritou's own formula
+        s2 = (large.strength.residual_sd / small.strength.residual_sd) ** 2
+        own = np.sqrt(after.loc[keys, "se"].to_numpy(float) ** 2 - before.loc[keys, "se"].to_numpy(float) ** 2 * s2)
+        np.testing.assert_allclose(table["se"], own, rtol=1e-7)
+
+
+def test_rows_that_answer_another_question_are_named_and_not_compared():
+    study = mb.demo.plan().open()
+    cases = {
+        "an interaction": (["age", "voice"], [mb.interaction("age", "voice")], {"age", "voice"}),
+        "a curve": (["age", "voice"], [mb.interaction(mb.polynomial("rehearsals"), "voice")], {"voice"}),
+        "a square of one's own": (["age", "voice"], ["age_2"], {"age"}),
+    }
+    with_square = study.derive("age_2", square="age")
+    for first, then, changed in cases.values():
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            entry = mb.fit_blocks(with_square, "belonging", {"a": first, "b": then})
+        assert changed.isdisjoint(entry.movements["term"])
+        assert set(entry.movements["term"]) == set(first) - changed
+        told = [s.text for s in entry.reading().statements if "another question" in s.text]
+        assert len(told) == 1
+        assert all(f"`{name}`" in told[0] for name in changed)
+
+
+def test_a_tenth_of_a_standard_error_is_no_movement():
+    rng = np.random.default_rng(11)
+    x, z = rng.normal(size=(2, 120))
+    y = 0.17 * x + rng.normal(size=120)
+    frame = pd.DataFrame({"x": x, "z": z, "y": y})
+    for seed in range(200):  # p on the two sides of .05 in the two models, and yet no movement
+        frame["y"] = 0.17 * x + np.random.default_rng(seed).normal(size=120)
+        entry = mb.fit_blocks(mb.Study(frame), "y", {"a": ["x"], "b": ["z"]})
+        p = [f.coefficients["p"][1] for f in entry.fits]
+        if (p[0] < 0.05) != (p[1] < 0.05) and entry.movements["p"][0] > 0.05:
+            break
+    else:
+        raise AssertionError("no such draw")
+    told = [s.text for s in entry.reading().statements]
+    assert len(told) == 2
+    assert not any(
+        "moves" in text or "clear." in text.replace("no clear", "") for text in told[1:] if "Adding" not in text
+    )

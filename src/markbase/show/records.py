@@ -167,6 +167,7 @@ def blocks_record(hierarchy: Blocks) -> dict[str, Any]:
         "bootstrapped": dataclasses.asdict(hierarchy.bootstrapped) if hierarchy.bootstrapped else None,
         "moves": _rows(hierarchy.moves),
         "errors": _rows(hierarchy.errors),
+        "movements": _rows(hierarchy.movements),
         "vif": _rows(hierarchy.vif),
         "reading": [dataclasses.asdict(s) for s in hierarchy.reading().statements],
         "blocks": [fit_record(f) if isinstance(f, LinearFit) else logistic_record(f) for f in hierarchy],

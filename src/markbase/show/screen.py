@@ -198,7 +198,9 @@ def specifications_page(result: Specifications) -> Page:
         )
     percent = f"{short(100 * result.level, 4)}% CI"
     heads = ("left out", "estimate", "se", percent, "p", "moved (se)")
-    told = result.changed or ("No conclusion about it changes when any one other term is left out.",)
+    told = result.changed or (
+        "Leaving out any one other term moves it by next to nothing, or by no more than chance allows.",
+    )
     sentences = Sentences(tuple((text, ()) for text in told))
     body = Table(heads, tuple(rows), frozenset({1, 2, 3, 4, 5}), 0, "lower ┊ higher")
     return Page(

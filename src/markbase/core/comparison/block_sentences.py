@@ -13,10 +13,9 @@ from markbase.core.formatting import decimals_for, number, p_phrase, short, with
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.movements import keeps_its_meaning, movements, worth_telling
 from markbase.core.results.statements import Reading, Statement
-
-_MOVED = 1.0
-"""An estimate that moves by as many of its standard errors is told."""
+from markbase.core.tables import rows_of
 
 
 def make_block_reading(
@@ -47,8 +46,8 @@ def make_block_reading(
     Returns
     -------
     Reading
-        A statement a block, then one for each estimate that moves by more than its standard error, changes its sign or becomes
-        clear or unclear.
+        A statement a block, then one for each estimate that moves: clearly, by the standard error of the movement, and by more than next to
+        nothing. Estimates that answer another question in the larger model are named and not compared.
     """
     statements = []
     for k, (name, terms, fit, change) in enumerate(zip(names, added, fits, changes, strict=True)):
@@ -61,8 +60,8 @@ def make_block_reading(
     ]
     if isinstance(last, LogisticFit):
         general.append(
-            "Odds ratios move between blocks also without any confounding, as the same odds are told for narrower groups of people; compare "
-            "average marginal effects instead."
+            "Odds ratios move between blocks also without any confounding, as the same odds are told for narrower groups of people. The movements told "
+            "here are free of that (Karlson, Holm and Breen); those between the tables of the blocks are not."
         )
     return Reading(tuple(statements), tuple(general))
 
@@ -74,16 +73,19 @@ def _adds(name: str, terms: Sequence[str], fit: AnyFit, change: Change, step: pd
     label = {"F": "F", "Wald F": "Wald F", "likelihood ratio": "likelihood ratio ", "Wald": "Wald "}[change.kind]
     figures = f"{label}{sign}({change.df}{rest}) = {number(change.statistic, 2)}, {p_phrase(change.p)}"
     what = f"Adding {listed(quoted(terms))} (block `{name}`)" if k else f"{listed(quoted(terms))} (block `{name}`)"
-    verb = "explains" if k or len(terms) == 1 else "explain"
     cautions = []
     if isinstance(fit, LinearFit):
         points = 100 * float(step["r2_change"])
-        size = f"{number(points, 1 if points >= 0.1 else 2)} points"
-        more = "a further " if k else ""
-        text = f"{what} {verb} {more}{size} of the variation in `{fit.outcome.name}` in these rows (R² {without_zero(float(step['r2']))}; {figures})"
+        size = number(points, 1 if points >= 0.1 else 2)
+        whole = without_zero(float(step["r2"]))
+        text = (
+            f"{what} raises the share of the variance of `{fit.outcome.name}` that is explained in these rows by {size} percentage points, to R² {whole} ({figures})"
+            if k
+            else f"{what} {'explains' if len(terms) == 1 else 'explain'} {size}% of the variance of `{fit.outcome.name}` in these rows (R² {whole}; {figures})"
+        )
         if not math.isnan(float(step["change_low"])):
             low, high = 100 * float(step["change_low"]), 100 * float(step["change_high"])
-            text += f", {short(100 * fit.level, 4)}% CI {number(low, 1)} to {number(high, 1)} points"
+            text += f", {short(100 * fit.level, 4)}% CI {number(low, 1)} to {number(high, 1)}{' percentage points' if k else '%'}"
         if not clear and float(step["change_low"]) > 0:
             cautions.append(
                 "No sample of rows can show less than 0, so it is no evidence that this interval lies above 0."
@@ -92,7 +94,9 @@ def _adds(name: str, terms: Sequence[str], fit: AnyFit, change: Change, step: pd
             cautions.append("Clear, but very little: with so many rows even next to nothing has a small p.")
     else:
         s = fit.strength
-        text = f"{what} bring{'s' if k or len(terms) == 1 else ''} the deviance to {number(s.deviance, 1)} (McFadden {without_zero(s.mcfadden)}, Tjur {without_zero(s.tjur)}; {figures})"
+        before = float(step["deviance"]) + change.statistic if change.kind == "likelihood ratio" else math.nan
+        fall = f" from {number(before, 1)}" if math.isfinite(before) and not getattr(fit, "penalty", "") else ""
+        text = f"{what} lower{'s' if k or len(terms) == 1 else ''} the deviance{fall} to {number(s.deviance, 1)} (McFadden {without_zero(s.mcfadden)}, Tjur {without_zero(s.tjur)}; {figures})"
     text += (
         "."
         if clear
@@ -104,31 +108,44 @@ def _adds(name: str, terms: Sequence[str], fit: AnyFit, change: Change, step: pd
 
 
 def _moves(block: str, before: AnyFit, after: AnyFit) -> list[Statement]:
-    old, new = (f.coefficients.set_index(["term", "level"]) for f in (before, after))
+    """Say which estimates move, judged by the standard error of the movement itself."""
     found = []
-    for key, row in old.iterrows():
-        if row["base"] or key not in new.index or key[0] == "(intercept)" or pd.isna(row["se"]):  # type: ignore[index]
+    errors = after.coefficients.set_index(["term", "level"])["se"]
+    tested = [f.coefficients.set_index(["term", "level"])["p"] for f in (before, after)]
+    scale = " in log odds, both on the scale of the larger model" if after.family is LOGISTIC else ""
+    for row in rows_of(movements(before, after)):
+        if not worth_telling(row, float(errors.loc[(row.term, row.level)]), after.alpha):
             continue
-        now = new.loc[[key]].iloc[0]
-        moved = (now["estimate"] - row["estimate"]) / row["se"] if row["se"] > 0 else 0.0
-        was, stays = row["p"] < after.alpha, now["p"] < after.alpha
-        turned = row["estimate"] * now["estimate"] < 0 and stays
-        if abs(moved) < _MOVED and was == stays and not turned:
-            continue
-        term, level = str(key[0]), str(key[1])  # type: ignore[index]
-        name = f"`{term}` `{level}` against `{now['against']}`" if level and now["against"] else f"`{term}`"
-        name = f"`{term}` `{level}`" if level and not now["against"] else name
-        decimals = decimals_for(float(now["se"]))
-        shift = f"from {number(row['estimate'], decimals)} ({p_phrase(float(row['p']))}) to {number(now['estimate'], decimals)} ({p_phrase(float(now['p']))})"
-        scale = " in log odds" if after.family is LOGISTIC else ""
-        text = f"With block `{block}` in the model, the estimate of {name} moves {shift}{scale}"
-        if turned:
-            text += ": it changes its sign."
-        elif abs(now["estimate"]) < abs(row["estimate"]):
+        name = f"`{row.term}` `{row.level}`" if row.level else f"`{row.term}`"
+        name += f" against `{row.against}`" if row.against else ""
+        decimals = decimals_for(float(row.se))
+        ends = f"{number(row.low, decimals)} to {number(row.high, decimals)}"
+        text = (
+            f"With block `{block}` in the model, the estimate of {name} moves from {number(row.before, decimals)} to "
+            f"{number(row.after, decimals)}{scale}, by {number(row.change, decimals)} ({short(100 * after.level, 4)}% CI {ends})"
+        )
+        was, stays = (bool(p.loc[(row.term, row.level)] < after.alpha) for p in tested)
+        if row.before * row.after < 0 and was and stays:
+            text += ", and changes its sign."
+        elif abs(row.after) < abs(row.before) and was:
             text += ": part of what it stood for goes with the terms added."
+        elif abs(row.after) > abs(row.before) and stays:
+            text += ": the terms added had hidden part of it (suppression)."
         else:
-            text += ": the terms added had hidden some of it (suppression)."
-        if was != stays:
-            text += f" It {'becomes clear' if stays else 'is no longer clear'}."
-        found.append(Statement(term, level, text))
+            text += f". By itself it is clear in {'neither model' if not (was or stays) else 'the smaller model only' if was else 'the larger model only'}."
+        found.append(Statement(str(row.term), str(row.level), text))
+    known = {t.name for t in before.model_terms}
+    changed = [t.name for t in before.model_terms if not keeps_its_meaning(t, before, after)]
+    if changed:
+        added = [t.name for t in after.model_terms if t.name not in known]
+        one = len(changed) == 1
+        found.append(
+            Statement(
+                changed[0],
+                "",
+                f"With {listed(quoted(added))} in the model, the {'row' if one else 'rows'} of {listed(quoted(changed))} "
+                f"{'answers' if one else 'answer'} another question than before: what holds where the other columns are at their reference. "
+                f"{'It is' if one else 'They are'} not compared.",
+            )
+        )
     return found

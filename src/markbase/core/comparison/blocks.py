@@ -27,6 +27,7 @@ from markbase.core.errors import MarkbaseError, near
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.movements import COLUMNS, movements
 from markbase.core.results.statements import Reading
 from markbase.core.screening.screen import screen_fit
 from markbase.core.tables import table_of
@@ -182,6 +183,18 @@ class Blocks(Shown):
         `term`, `level`, `base`, then the estimate in each block's block (NaN before it enters; the base is 0).
         """
         return self._side_by_side("estimate")
+
+    @cached_property
+    def movements(self) -> pd.DataFrame:
+        """By how much each estimate moves when a block enters, with the standard error of the movement itself.
+
+        `block`, `term`, `level`, `against`, `before`, `after`, `change`, `se`, `low`, `high`, `p`; only of terms that are about the same thing
+        before and after. Of a logistic entry `before` is on the scale of the larger model, so that the change is free of rescaling.
+        """
+        pairs = zip(self.names[1:], self.fits, self.fits[1:], strict=False)
+        found = [movements(before, after).assign(block=name) for name, before, after in pairs]
+        table = pd.concat(found, ignore_index=True) if found else pd.DataFrame(columns=COLUMNS).assign(block="")
+        return table[["block", *COLUMNS]]
 
     @cached_property
     def errors(self) -> pd.DataFrame:

@@ -9,9 +9,14 @@ import pandas as pd
 
 from markbase.core.display import Shown
 from markbase.core.errors import ColumnError, FitError, near
-from markbase.core.results.linear import LinearFit
-from markbase.core.results.logistic import LogisticFit
+from markbase.core.formatting import decimals_for, number, short
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.family import LOGISTIC
+from markbase.core.results.movements import movements, worth_telling
 from markbase.core.tables import rows_of
+
+_WIDER = 1.5
+"""A standard error that is so many times as large with a term as without it is told."""
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -28,10 +33,10 @@ class Specifications(Shown):
     """`without` (empty for the whole model), `level` (of a group), `estimate`, `se`, `t` (or `z`), `p`, `low`, `high`,
     `moved` (change of the estimate, in standard errors of the whole model)."""
     changed: tuple[str, ...]
-    """What turns when left out, in sentences; empty if no conclusion changes."""
+    """What leaving a term out does to the estimate, or to its standard error, in sentences; empty if next to nothing."""
 
 
-def specifications(fit: LinearFit | LogisticFit, focus: str) -> Specifications:
+def specifications(fit: AnyFit, focus: str) -> Specifications:
     """Refit without each other term in turn, on the same rows.
 
     Parameters
@@ -43,7 +48,7 @@ def specifications(fit: LinearFit | LogisticFit, focus: str) -> Specifications:
 
     Returns
     -------
-    Sensitivity
+    Specifications
         How its estimate, standard error, t (or z) and p move. Of a linear model everything is computed from the
         moments of the whole; a logistic one is climbed again. Log odds also move when a term is left out that has
         nothing to do with the focal one, as they do not average over what is left out; the sentences say so.
@@ -67,17 +72,14 @@ def specifications(fit: LinearFit | LogisticFit, focus: str) -> Specifications:
         own = next(t for t in fit.model_terms if t.name == name)
         if name == focus or any(set(own.names) < set(t.names) for t in fit.model_terms):
             continue  # a term that an interaction is made of stays as long as that does
-        rows = _rows(fit.without(name), focus)
+        smaller = fit.without(name)
+        rows = _rows(smaller, focus)
         records += _records(name, rows, whole, name_of)
-        changed += _turns(name, rows, whole, 1 - fit.level)
-    if isinstance(fit, LogisticFit) and changed:
-        changed.append(
-            "Log odds move a little when any term is left out that matters for the outcome, also without confounding."
-        )
+        changed += _turns(name, smaller, fit, focus)
     return Specifications(focus, fit.outcome.name, fit.level, pd.DataFrame(records), tuple(changed))
 
 
-def _rows(fit: LinearFit | LogisticFit, focus: str) -> pd.DataFrame:
+def _rows(fit: AnyFit, focus: str) -> pd.DataFrame:
     table = fit.coefficients
     return table[(table["term"] == focus) & ~table["base"]].reset_index(drop=True)
 
@@ -91,13 +93,27 @@ def _records(name: str, rows: pd.DataFrame, whole: pd.DataFrame, statistic: str)
     return records
 
 
-def _turns(name: str, rows: pd.DataFrame, whole: pd.DataFrame, alpha: float) -> list[str]:
+def _turns(name: str, smaller: AnyFit, fit: AnyFit, focus: str) -> list[str]:
+    """Say what leaving a term out does: to the estimate, judged by the standard error of the movement, or to its standard error."""
     told = []
-    for row, before in zip(rows_of(rows), rows_of(whole), strict=True):
+    moved = movements(smaller, fit)
+    for row in rows_of(moved[moved["term"] == focus]):
         which = f" of `{row.level}`" if row.level else ""
-        if (row.p < alpha) != (before.p < alpha):
-            clear = "becomes clear" if row.p < alpha else "is no longer clear"
-            told.append(f"Without `{name}`, the estimate{which} {clear}.")
-        if row.estimate * before.estimate < 0 and (row.p < alpha or before.p < alpha):
-            told.append(f"Without `{name}`, the estimate{which} changes its sign.")
+        with_it, without = (
+            float(t.loc[(t["term"] == focus) & (t["level"] == row.level), "se"].iloc[0])
+            for t in (fit.coefficients, smaller.coefficients)
+        )
+        if worth_telling(row, with_it, fit.alpha):
+            decimals = decimals_for(float(row.se))
+            ends = f"{number(-row.high, decimals)} to {number(-row.low, decimals)}"
+            scale = ", on the scale of the whole model," if fit.family is LOGISTIC else ""
+            told.append(
+                f"Without `{name}`, the estimate{which} is{scale} {number(row.before, decimals)} instead of {number(row.after, decimals)}: "
+                f"it moves by {number(-row.change, decimals)} ({short(100 * fit.level, 4)}% CI {ends})."
+            )
+        elif without > 0 and with_it / without >= _WIDER:
+            told.append(
+                f"Without `{name}`, the standard error{which} is {short(without)} instead of {short(with_it)}, while the estimate moves by no "
+                f"more than chance allows: these rows hardly tell the two terms apart."
+            )
     return told
