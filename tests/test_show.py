@@ -76,9 +76,13 @@ SENTENCES = [
     ({"effect": 3.0}, r"on average [23]\.\d+ units higher \(95% CI 2\.\d+ to 3\.\d+ higher, p < \.001\)", ""),
     ({"effect": -3.0}, r"on average \d\.\d+ units lower \(95% CI 2\.\d+ to 3\.\d+ lower, p < \.001\)", ""),
     ({"effect": 0.0}, r"estimated .* lower to .* higher, p = .*: no clear evidence of a difference", ""),
-    ({"effect": 0.0, "noise": 5, "share": 0.02}, "no clear evidence of a difference", "Only 8 rows used are `new`"),
+    (
+        {"effect": 0.0, "noise": 5, "share": 0.02},
+        "no clear evidence of a difference",
+        "Only 8 rows used have `g` `new`",
+    ),
     ({"effect": 1e-7, "noise": 1e-8}, r"on average 0\.0000001\d+ units higher|e−8|e−7", ""),
-    ({"effect": 4e9, "noise": 1e8}, r"on average [\d.]+e9 units higher", ""),
+    ({"effect": 4e9, "noise": 1e8}, r"on average 3,9\d\d,\d\d\d,\d\d\d units higher", ""),
 ]
 
 
@@ -108,8 +112,12 @@ ODDS_SENTENCES = [
     ),
     ({"effect": -0.5}, r"are (3|4)\d% lower \(odds ratio 0\.\d{3}, .* percentage points lower", ""),
     ({"effect": 0.0}, r"are estimated .*: no clear evidence of a difference, in either direction\. In probability", ""),
-    ({"effect": 0.0, "share": 0.01}, "no clear evidence of a difference", "Only 20 rows used are `new`"),
-    ({"effect": 0.3, "rate": -5.0, "share": 0.1, "penalty": "firth"}, "odds ratio", "penalised likelihood"),
+    ({"effect": 0.0, "share": 0.01}, "no clear evidence of a difference", "Only 20 rows used have `g` `new`"),
+    (
+        {"effect": 0.3, "rate": -5.0, "share": 0.1, "penalty": "firth"},
+        "odds ratio",
+        "what is told of it rests on these",
+    ),
     ({"effect": 6.0, "rate": -4.0}, r"(1|2|3|4|5|6|7|8|9)\d\d(\.\d)? times as high", ""),
 ]
 

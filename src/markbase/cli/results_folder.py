@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -18,7 +18,7 @@ from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.comparison import compare
 from markbase.core.comparison.cross_validation import cross_validate
 from markbase.core.comparison.score import score
-from markbase.core.reading.methods import methods_paragraph
+from markbase.core.reading.methods import Procedure, methods_paragraph
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.screening.limits import Limits
@@ -50,6 +50,7 @@ from markbase.show.screen import screen_page
 from markbase.show.slope_figures import draw_score
 from markbase.show.study import study_page, trail_page
 
+_FOLDS = 10
 Progress = Callable[[str], None]
 
 
@@ -209,7 +210,7 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
             else {}
         )
     if entry.cross_validate:
-        found = cross_validate(fit)
+        found = cross_validate(fit, folds=_FOLDS)
         pages.append(cross_validation_page(found))
         record["cross_validate"] = table_record(found.table)
     figures = []
@@ -220,7 +221,23 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
     results.manuscript += [made, *((fit, group) for group in entry.groups)]
     results.parts.append(Part(entry.name, (guide, *pages), entry.question, (), tuple(figures)))
     results.record.setdefault("fits", {})[entry.name] = json.loads(to_json(record))
-    results.methods.append(methods_paragraph(fit, __version__))
+    did = Procedure(
+        results.study.trail,
+        groups=entry.groups,
+        correction=entry.correction,
+        folds=_FOLDS if entry.cross_validate else 0,
+        held_out=entry.hold_out,
+    )
+    if isinstance(made, Blocks):
+        sampled = made.bootstrapped
+        did = replace(
+            did,
+            blocks=tuple(zip(made.names, made.added, strict=True)),
+            test=made.changes[-1].kind,
+            draws=sampled.draws if sampled else 0,
+            seed=sampled.seed if sampled else 0,
+        )
+    results.methods.append(methods_paragraph(fit, __version__, did))
 
 
 def _file_name(name: str, used: set[str]) -> str:

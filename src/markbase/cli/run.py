@@ -11,7 +11,7 @@ from markbase.cli.common import remarks
 from markbase.cli.help import examples
 from markbase.cli.progress import report_progress
 from markbase.cli.results_folder import carry_out
-from markbase.core.errors import MarkbaseError, count_noun
+from markbase.core.errors import MarkbaseError, count_noun, listed, remark
 from markbase.files.plan import read_plan
 from markbase.files.whole_files import refuse_to_replace, write_whole
 
@@ -36,6 +36,12 @@ def command(plan: Path, into: Path, replace: bool) -> None:
             )
         if into.exists() and not into.is_dir():
             raise MarkbaseError(f"`{into}` is a file; name a folder for the results.")
+        guesses = [str(k) for k, line in enumerate(found.text.splitlines(), 1) if "# GUESS" in line]
+        if guesses:
+            remark(
+                f"`{plan.name}` still has {count_noun(len(guesses), 'guess', 'guesses')} that nobody settled (line {listed(guesses)}): what follows rests on "
+                f"{'it' if len(guesses) == 1 else 'them'}. Settle each, and take its mark away."
+            )
         results = carry_out(found, _progress)
     files = results.files(found, list(told), into)
     for name in files:

@@ -117,7 +117,8 @@ def command(
         else:
             method, rows = "spearman" if ranks else "pearson", "pairwise" if pairwise else "complete"
             result = screen(study, names, outcome, limits=limits, method=method, rows=rows)
-        pruned = result.prune(keep=split(keep, study.columns)) if pruning else None
+        protected = [*split(keep, study.columns), *([focus] if focus else [])]  # what the question is about stays
+        pruned = result.prune(keep=list(dict.fromkeys(protected))) if pruning else None
         moved = (
             specifications(fit_linear(study, outcome or "", names, fixed_effects=fixed_effects), focus)
             if focus

@@ -7,6 +7,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import rich_click as click
 
 from markbase.cli.common import Source, data_options, remarks, replace_option
@@ -22,6 +23,7 @@ from markbase.files.whole_files import refuse_to_replace, write_whole
 
 _MOST_TERMS = 12
 _MOST_LEVELS = 12
+_ALIKE = 0.95
 
 
 @click.command(
@@ -78,6 +80,8 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
     """
     column = study.column(outcome)
     levels = [v.label for k, v in enumerate(column.levels) if column.is_categorical and column.counts[k]]
+    if column.two_values == (0.0, 1.0):
+        levels = ["0", "1"]
     logistic = len(levels) == 2
     if column.is_categorical and not logistic:
         raise MarkbaseError(
@@ -100,8 +104,9 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
     text += f'\n[[fit]]\nname = "all together"\noutcome = "{outcome}"\n'
     if logistic:
         told = " or ".join(f'"{v}"' for v in levels)
-        known = levels[column.event] if column.event is not None and column.event < len(levels) else levels[-1]
-        text += f'kind = "logistic"\nevent = "{known}"   # GUESS: {told}\n'
+        settled = column.event is not None and column.event < len(levels)
+        known = levels[column.event] if settled and column.event is not None else levels[-1]
+        text += f'kind = "logistic"\nevent = "{known}"{"" if settled else f"   # GUESS: {told}"}\n'
     text += f"terms = [{quoted}]   # GUESS: every column that could be a term\n"
     if left:
         text += f"# Left out: {'; '.join(left)}.\n"
@@ -162,12 +167,29 @@ def _terms(study: Study, outcome: str) -> tuple[list[str], list[str]]:
             terms.append(name)
         elif name != outcome:
             left.append(f"{name} ({why or 'more than ' + str(_MOST_TERMS) + ' terms'})")
+    for name in list(terms):
+        near = _reproduces(study[outcome], study[name])
+        if near or (outcome in totals and name in totals[outcome]):
+            terms.remove(name)
+            left.append(f"{name} ({near or 'part of the exact total that the outcome is'})")
     for name in [n for n in terms if set(totals.get(n, ())) & set(terms)]:
         terms.remove(name)
         left.append(f"{name} (the exact total of {' and '.join(totals[name])})")
     if not terms:
         raise MarkbaseError(f"No column of the data could explain `{outcome}`.")
     return terms, left
+
+
+def _reproduces(outcome: Column, column: Column) -> str:
+    """Say of a numeric column that it all but reproduces the outcome, as a score made of it or an old prediction does; empty if not."""
+    if column.is_categorical:
+        return ""
+    y = outcome.values.astype(np.float64)
+    both = outcome.present & column.present
+    if both.sum() < 3 or np.ptp(y[both]) == 0 or np.ptp(column.values[both]) == 0:
+        return ""
+    r = float(np.corrcoef(y[both], column.values[both])[0, 1])
+    return f"it all but reproduces the outcome (r {r:.2f}): was it made of it?" if abs(r) >= _ALIKE else ""
 
 
 def _why_not(column: Column, name: str, outcome: str, parts: tuple[str, ...]) -> str | None:
@@ -190,12 +212,15 @@ def _why_not(column: Column, name: str, outcome: str, parts: tuple[str, ...]) ->
 
 
 def _marked(study: Study, terms: list[str]) -> str:
-    """Return a step for each base that nobody chose."""
+    """Return, as a comment, a step for each base that nobody chose: what stays a comment is told as not chosen."""
     text = ""
     for name in terms:
         base = study[name].base
         if base is None or base.chosen:
             continue
         label = study[name].levels[base.level].label
-        text += f'\n[[prepare]]\ndo = "mark"\ncolumn = "{name}"\nbase = "{label}"   # GUESS: the largest level; choose the one your question needs\n'
+        text += (
+            f"\n# GUESS: nobody chose a base for {name}, so its largest level stands in. Choose the one your question needs:\n"
+            f'# [[prepare]]\n# do = "mark"\n# column = "{name}"\n# base = "{label}"\n'
+        )
     return text

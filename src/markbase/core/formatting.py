@@ -27,10 +27,10 @@ def number(value: float, decimals: int = 2) -> str:
         return "–"
     if math.isinf(value):
         return "infinite" if value > 0 else "minus infinite"
-    if value != 0 and (abs(value) >= 1e9 or decimals > 8):
+    if value != 0 and (abs(value) >= 1e12 or (decimals > 8 and abs(value) < 1e-4)):
         mantissa, power = f"{value:.2e}".split("e")
         return f"{mantissa}e{int(power)}".replace("-", MINUS)
-    text = f"{value:,.{decimals}f}"
+    text = f"{value:,.{min(decimals, 10)}f}"
     if text.startswith("-"):
         text = text[1:] if float(text.replace(",", "")) == 0 else MINUS + text[1:]
     return text
@@ -94,7 +94,7 @@ def short(value: float, digits: int = 3) -> str:
     """
     if not math.isfinite(value) or value == 0:
         return number(value, 0)
-    if value == round(value) and abs(value) < 1e9:
+    if value == round(value) and abs(value) < 1e12:
         return number(value, 0)
     text = number(value, decimals_for(abs(value), digits))
     return text.rstrip("0").rstrip(".") if "." in text and "e" not in text else text
@@ -116,7 +116,7 @@ def p_value(p: float) -> str:
     Returns
     -------
     str
-        ``.034``, ``< .001``, ``> .999`` or, when there is none, ``–``; four digits within a hair of .05.
+        ``.034``, ``< .001``, ``> .999`` or, when there is none, ``–``; within a hair of .05 as many digits as show on which side.
     """
     if math.isnan(p):
         return "–"
@@ -124,7 +124,9 @@ def p_value(p: float) -> str:
         return "< .001"
     if p > 0.999:
         return "> .999"
-    digits = 4 if abs(p - 0.05) < 0.0005 else 3  # on which side of the usual line it lies must show
+    digits = 3
+    while digits < 12 and p != 0.05 and f"{p:.{digits}f}" == f"{0.05:.{digits}f}":
+        digits += 1  # on which side of the usual line it lies must show
     return f"{p:.{digits}f}"[1:]
 
 

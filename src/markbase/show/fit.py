@@ -176,6 +176,10 @@ def _how_much(fit: LinearFit) -> Section:
             f"{number(s.residual_sd, decimals)} {unit}; with no terms at all it is {number(fit.outcome_sd, decimals)} {unit}",
         ),
     )
+    far = s.r2 - s.r2_adjusted
+    if far > 0.05 and far > 0.2 * s.r2:
+        words = f"R² adjusted is far below R²: {count_noun(fit.moments.rows - fit.rows_over, 'coefficient')} on {fit.counted:,} rows explain much by chance alone"
+        pairs = (*pairs, ("mind", words))
     return Section("3  How much", blocks=(Facts(pairs),))
 
 

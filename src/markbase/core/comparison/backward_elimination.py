@@ -10,7 +10,10 @@ import pandas as pd
 from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.display import Shown
 from markbase.core.errors import MarkbaseError, listed, near, quoted
+from markbase.core.formatting import decimals_for, number
+from markbase.core.results.family import LOGISTIC
 from markbase.core.results.fit_statistics import LinearStrength
+from markbase.core.results.movements import movements, worth_telling
 from markbase.core.tables import rows_of
 
 
@@ -93,8 +96,27 @@ def backward_elimination(fit: AnyFit, *, limit: float = 0.05, keep: Sequence[str
         now,
         kept,
         tuple(keep),
-        tuple(_cautions(now, records, keep, limit)),
+        tuple(
+            [*_cautions(now, records, keep, limit), *_moved(now, fit)]
+            if records
+            else _cautions(now, records, keep, limit)
+        ),
     )
+
+
+def _moved(now: AnyFit, whole: AnyFit) -> list[str]:
+    """Say which estimates that are left differ from those of the whole model by more than chance allows."""
+    errors = whole.coefficients.set_index(["term", "level"])["se"]
+    told = []
+    for row in rows_of(movements(now, whole)):
+        if worth_telling(row, float(errors.loc[(row.term, row.level)]), whole.alpha):
+            decimals = decimals_for(float(row.se))
+            name = f"`{row.term}` `{row.level}`" if row.level else f"`{row.term}`"
+            told.append(f"{name} from {number(row.after, decimals)} to {number(row.before, decimals)}")
+    if not told:
+        return []
+    scale = " (log odds, on the scale of the whole model)" if whole.family is LOGISTIC else ""
+    return [f"Leaving terms out moved what is left: {listed(told)}{scale}. What went is not held equal any more."]
 
 
 def _cautions(now: AnyFit, records: list[dict[str, object]], keep: Sequence[str], limit: float) -> list[str]:
@@ -105,7 +127,7 @@ def _cautions(now: AnyFit, records: list[dict[str, object]], keep: Sequence[str]
     told = [
         "The p values and intervals of what is left are too good: they do not know that terms were looked at and dropped. Say so, and show the "
         "whole model beside it.",
-        "A term that went has not been shown to do nothing, and what is left is not the best model; other rows would have kept others.",
+        "A term that went has not been shown to do nothing, and what is left is not the best model; another sample might have kept other terms.",
     ]
     still = [r.term for r in rows_of(now.terms) if r.p > limit and r.term in keep]
     if still:

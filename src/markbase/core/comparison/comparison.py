@@ -125,7 +125,8 @@ def _outcomes_differ(fits: Sequence[AnyFit]) -> str:
     )
     why = "one is made of the other" if related else "they are different things"
     return (
-        f"The fits explain {names} ({why}): their R², AIC, BIC and typical misses are in different units and are not shown side by side. What "
+        f"The fits explain {names} ({why}): R² is a share of a different variance in each, AIC, BIC and residual standard deviations are of different outcomes, so none is shown side by "
+        f"side. What "
         f"can be compared is direction and evidence of the same term, and predictions taken back to one unit."
     )
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 import pandas as pd
@@ -11,8 +13,15 @@ from markbase.core.errors import listed, quoted
 from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, short
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.statements import Statement
 from markbase.core.study.column import Column
 
+_OFTEN = 3
+"""A caution under so many statements is said once."""
+_ROUNDING = 1e-9
+"""A difference in an exact equation that is less than so many standard deviations of the outcome is none."""
+_TIMES = 200.0
+"""Percent more from which a ratio is told as so many times."""
 Row = pd.Series  # one row of the table of coefficients
 
 
@@ -39,6 +48,13 @@ def outcome_words(outcome: Column) -> str:
 def is_logged(outcome: Column) -> bool:
     """Return whether a difference in the outcome is a percentage of what it was made of."""
     return outcome.made is not None and outcome.made.how in ("log", "log1p")
+
+
+def is_share(outcome: Column) -> bool:
+    """Return whether a numeric outcome is 0 or 1 in every row, so that its mean is a share."""
+    if outcome.is_categorical or outcome.unit is not None or outcome.made is not None:
+        return False
+    return outcome.two_values == (0.0, 1.0)
 
 
 def per_step(column: Column) -> str:
@@ -83,12 +99,60 @@ def size(fit: AnyFit, row: Row[Any], question: str) -> str:
     if fit.exact:
         return f"{told(fit, estimate, None)}, {held_equal(fit)}."
     if math.isnan(float(row["se"])):
-        return f"estimated {told(fit, estimate, None)}, {held_equal(fit)}, with no standard error: {fit.errors.unknown_words}."
-    decimals = decimals_for(float(row["se"]) * (100 if is_logged(fit.outcome) else 1))
+        return f"estimated {told(fit, estimate, decimals_for(abs(estimate), 3))}, {held_equal(fit)}, with no standard error: {fit.errors.unknown_words}."
+    decimals = decimals_for(float(row["se"]) * (100 if is_logged(fit.outcome) or is_share(fit.outcome) else 1))
     interval = f"{percent(fit)} CI {_range(fit, low, high, decimals)}, {p_phrase(float(row['p']))}"
     if clear(fit, row):
-        return f"on average {told(fit, estimate, decimals)} ({interval}), {held_equal(fit)}."
+        average = "" if is_logged(fit.outcome) else "on average "  # a geometric mean is an average already
+        return f"{average}{told(fit, estimate, decimals)} ({interval}), {held_equal(fit)}."
     return f"estimated {told(fit, estimate, decimals)} ({interval}), {held_equal(fit)}: no clear evidence {question}, in either direction."
+
+
+def step_lead(column: Column, at: str) -> tuple[str, str]:
+    """Say what a numeric column is compared at: one more of it, or its two values where it has no other.
+
+    Returns
+    -------
+    lead : str
+        The beginning of a sentence, with its comma.
+    question : str
+        What there may be no clear evidence of, with its preposition.
+    """
+    pair = column.two_values
+    if pair is not None and pair[1] - pair[0] == 1:
+        return f"For `{column.name}` = {short(pair[1])}, compared with {short(pair[0])}{at},", "of a difference"
+    return f"Per {per_step(column).rstrip(',')}{at},", "that the two go together"
+
+
+def said_of_clear(fit: AnyFit) -> list[str]:
+    """Say below which p evidence counts as clear, where it is not the usual 0.05."""
+    if fit.convention is not None:
+        return [f"Here p below {short(fit.alpha)} counts as clear evidence."]
+    if abs(fit.alpha - 0.05) > 1e-9:
+        return [f"With intervals at {percent(fit)}, p below {short(fit.alpha)} counts as clear evidence here."]
+    return []
+
+
+def say_once(statements: Sequence[Statement]) -> tuple[tuple[Statement, ...], list[str]]:
+    """Take cautions that stand under three statements or more in the same words together, with what they are said of.
+
+    Returns
+    -------
+    statements : tuple of Statement
+        Without these cautions.
+    together : list of str
+        Each of them, said once.
+    """
+    under: dict[str, list[Statement]] = {}
+    for statement in statements:
+        for caution in statement.cautions:
+            under.setdefault(caution, []).append(statement)
+    often = {caution: those for caution, those in under.items() if len(those) >= _OFTEN}
+    kept = tuple(replace(s, cautions=tuple(c for c in s.cautions if c not in often)) for s in statements)
+    return kept, [
+        f"{caution} (Of {listed(list(dict.fromkeys(f'`{s.level or s.term}`' for s in those)))}.)"
+        for caution, those in often.items()
+    ]
 
 
 def clear(fit: AnyFit, row: Row[Any]) -> bool:
@@ -101,21 +165,31 @@ def held_equal(fit: AnyFit) -> str:
     if fit.fixed_effect_names:
         inside = f"within levels of {listed(quoted(fit.fixed_effect_names))}"
         return f"other terms held equal, {inside}" if len(fit.model_terms) > 1 else inside
-    return "other terms held equal" if len(fit.model_terms) > 1 else "with no other term in the model to be held equal"
+    return "other terms held equal" if len(fit.model_terms) > 1 else "with no other term in the model"
 
 
 def _units(fit: AnyFit, value: float, decimals: int | None) -> str:
-    shown = number(abs(value), decimals_for(abs(value) or 1.0, 6) if decimals is None else decimals)
+    if fit.exact and abs(value) < _ROUNDING * fit.outcome_sd:
+        return "neither higher nor lower"
+    size = abs(value) * (100 if is_share(fit.outcome) else 1)
+    shown = short(size, 8) if decimals is None else number(size, clear_of_zero(size, size, decimals))
     return f"{shown} {unit_of(fit, value)} {'lower' if value < 0 else 'higher'}"
 
 
 def _percentages(_: AnyFit, value: float, decimals: int | None) -> str:
     change = 100 * math.expm1(value) if value < 700 else math.inf
-    shown = number(abs(change), decimals_for(abs(change) or 1.0, 6) if decimals is None else decimals)
+    if change >= _TIMES:
+        return f"{short(math.exp(value), 3) if value < 700 else 'more than a million'} times as high"
+    size = abs(change)
+    shown = short(size, 8) if decimals is None else number(size, clear_of_zero(size, size, decimals))
     return f"{shown}% {'lower' if value < 0 else 'higher'}"
 
 
 def _range(fit: AnyFit, low: float, high: float, decimals: int) -> str:
+    if is_logged(fit.outcome) and 100 * math.expm1(min(high, 700)) >= _TIMES:  # percentages beyond that say little
+        return f"{short(math.exp(low), 3)} to {short(math.exp(min(high, 700)), 3)} times"
+    if is_share(fit.outcome):
+        low, high = 100 * low, 100 * high
     if is_logged(fit.outcome):
         low, high = (100 * math.expm1(min(v, 700)) for v in (low, high))
     decimals = clear_of_zero(low, high, decimals)
@@ -130,12 +204,18 @@ def _range(fit: AnyFit, low: float, high: float, decimals: int) -> str:
 
 def unit_of(fit: AnyFit, value: float) -> str:
     """Return the unit of a difference in the outcome as it stands behind a number."""
-    return fit.outcome.step_one if abs(value) == 1 and fit.outcome.unit else fit.outcome.step_many
+    if is_share(fit.outcome):
+        return "percentage points"
+    return (
+        fit.outcome.step_one if round(abs(value), 8) == 1 and (fit.outcome.unit or fit.exact) else fit.outcome.step_many
+    )
 
 
 def level_unit(fit: AnyFit, value: float) -> str:
     """Return the unit of a value of the outcome itself as it stands behind a number."""
-    return fit.outcome.unit_one if abs(value) == 1 and fit.outcome.unit else fit.outcome.unit_many
+    return (
+        fit.outcome.unit_one if round(abs(value), 8) == 1 and (fit.outcome.unit or fit.exact) else fit.outcome.unit_many
+    )
 
 
 def percent(fit: AnyFit) -> str:

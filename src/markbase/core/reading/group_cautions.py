@@ -2,15 +2,50 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
+import numpy as np
 import pandas as pd
 
 from markbase.core.design.terms import Term
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.formatting import p_phrase
+from markbase.core.formatting import p_phrase, short
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.study.remarks import THIN_ROWS
+from markbase.core.results.statements import Statement
+from markbase.core.study.column import Column
+from markbase.core.study.remarks import THIN_ROWS, looks_coded
+
+EQUAL_STEPS = "A trend takes levels as equally far apart; with other distances it would be another one."
+"""What must be known of the coefficients of a trend."""
+
+
+def one_verdict(whole: Statement, single: list[Statement]) -> list[Statement]:
+    """Return the statements of a group: of two levels the one comparison, with what must be known of the base, and no second verdict."""
+    if len(single) != 1:
+        return [whole, *single]
+    return [replace(single[0], cautions=(*whole.cautions, *single[0].cautions))]
+
+
+def trend_step(term: Term) -> float:
+    """Return what a linear trend rises from a level to the next, per unit of its coefficient: 1/√Σ(x − x̄)² of the places x of the levels."""
+    places = term.variables[0].places.astype(np.float64)
+    return float(1 / np.linalg.norm(places - places.mean()))
+
+
+def about_codes(column: Column) -> list[str]:
+    """Say of a numeric column whose kind was guessed that it may hold codes."""
+    if not looks_coded(column):
+        return []
+    low, high = column.span
+    if column.two_values is not None:
+        return [
+            f"`{column.name}` holds only {short(low)} and {short(high)}; declared categorical, its base would stand in the table."
+        ]
+    return [
+        f"`{column.name}` was guessed numeric, but holds few whole numbers ({short(low)} to {short(high)}): if they are codes, this slope "
+        f"means nothing; declare it categorical."
+    ]
 
 
 def about_levels(fit: AnyFit, term: Term, row: pd.Series[Any]) -> list[str]:
@@ -33,7 +68,8 @@ def about_levels(fit: AnyFit, term: Term, row: pd.Series[Any]) -> list[str]:
     """
     cautions, level = [], str(row["level"])
     if row["n"] < THIN_ROWS:
-        cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {'is' if row['n'] == 1 else 'are'} `{level}`.")
+        verb = "has" if row["n"] == 1 else "have"
+        cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {verb} `{term.name}` `{level}`.")
     known = {v.label: v for v in term.column.levels}
     if not known[level].declared:
         cautions.append(f"`{level}` is not a level of the codebook; if it is a misspelling, mend it before reading on.")

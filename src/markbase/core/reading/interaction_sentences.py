@@ -14,10 +14,12 @@ from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phra
 from markbase.core.reading.clauses import (
     clear,
     held_equal,
+    is_logged,
     joint_figures,
     outcome_words,
     per_step,
     percent,
+    size,
     step_words,
 )
 from markbase.core.results.any_fit import AnyFit
@@ -135,6 +137,8 @@ def interaction_statements(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[
     for told, (_, row) in zip(told_rows(fit, term), rows.iterrows(), strict=True):
         if not row["base"]:
             statements.append(_one(fit, term, told, row))
+    if len(statements) == 2 and not untested:  # one coefficient: its own sentence is the test
+        statements = statements[1:]
     if len(term.numerics) == 2 and not term.groups:
         statements += slope_statements(fit, term.names[0], by=term.names[1], term=term.name)
     return statements
@@ -160,11 +164,12 @@ def _one(fit: AnyFit, term: Term, told: Coefficient, row: pd.Series[Any]) -> Sta
     spread = math.prod(fit.spread(name)[2] ** power for name, power in told.powers)
     if (row["high"] - row["low"]) * spread > fit.outcome_sd:
         cautions.append("The interval is wide.")
-    lead, between = contrast_words(term, told, outcome_words(fit.outcome))
-    return Statement(term.name, level, f"{lead} {_size(fit, row, between)}", tuple(cautions))
+    lead, between = contrast_words(term, told, outcome_words(fit.outcome), is_logged(fit.outcome))
+    text = _coefficient(fit, row) if between == "product" else size(fit, row, "of a difference")
+    return Statement(term.name, level, f"{lead} {text}", tuple(cautions))
 
 
-def contrast_words(term: Term, told: Coefficient, outcome: str) -> tuple[str, str]:
+def contrast_words(term: Term, told: Coefficient, outcome: str, logged: bool = False) -> tuple[str, str]:
     """Say what one coefficient of an interaction compares.
 
     Parameters
@@ -175,6 +180,8 @@ def contrast_words(term: Term, told: Coefficient, outcome: str) -> tuple[str, st
         The row.
     outcome : str
         The outcome in words.
+    logged : bool
+        Whether it is a geometric mean, of which differences are ratios and slopes factors.
 
     Returns
     -------
@@ -190,7 +197,12 @@ def contrast_words(term: Term, told: Coefficient, outcome: str) -> tuple[str, st
         against = _against(columns[group], told)
         if power == 1 and all(d == 1 for d in term.degrees):
             step = per_step(columns[name].column).rstrip(",")
-            return f"For `{group}` `{level}`, compared with {against}, the slope of {outcome} per {step} is", "slope"
+            slope = (
+                f"the factor by which each {step} multiplies {outcome}"
+                if logged
+                else f"the slope of {outcome} per {step}"
+            )
+            return f"For `{group}` `{level}`, compared with {against}, {slope} is", "slope"
         return (
             f"For `{group}` `{level}`, compared with {against}, the coefficient of `{name}`{POWER_MARKS[power]} in the curve of {outcome} is",
             "product",
@@ -201,14 +213,20 @@ def contrast_words(term: Term, told: Coefficient, outcome: str) -> tuple[str, st
             f"`{columns[n].base_label}`" if columns[n].column.scheme == "indicator" else "the mean of its levels"
             for n in (first, second)
         ]
+        what = "ratio of" if logged else "difference in"
         return (
-            f"The difference in {outcome} between `{first}` `{a}` and {bases[0]}, for `{second}` `{b}` compared with {bases[1]}, is",
+            f"The {what} {outcome} between `{first}` `{a}` and {bases[0]}, for `{second}` `{b}` compared with {bases[1]}, is",
             "difference",
         )
     if len(told.powers) == 2 and not told.shown_levels and all(power == 1 for _, power in told.powers):
         (first, _), (second, _) = told.powers
         step = per_step(columns[second].column).rstrip(",")
-        return f"Per {step}, the slope of {outcome} per unit of `{first}` is", "slope"
+        slope = (
+            f"the factor by which each further unit of `{first}` multiplies {outcome}"
+            if logged
+            else f"the slope of {outcome} per unit of `{first}`"
+        )
+        return f"Per {step}, {slope} is", "slope"
     parts = [f"`{n}`{POWER_MARKS[p]}" for n, p in told.powers] + [f"`{g}` `{v}`" for g, v in shown.items()]
     return f"The coefficient of the product of {listed(parts)} for {outcome} is", "product"
 
@@ -230,8 +248,8 @@ def _levels(told: Coefficient) -> str:
     return listed([f"`{group}` `{level}`" for group, level in told.shown_levels])
 
 
-def _size(fit: AnyFit, row: pd.Series[Any], kind: str) -> str:
-    """Say a difference with its sign in words, its interval, and whether it is clear."""
+def _coefficient(fit: AnyFit, row: pd.Series[Any]) -> str:
+    """Write the coefficient of a product that is neither a slope nor a difference, with its interval, and whether it is clear."""
     if math.isnan(float(row["se"])):
         return f"estimated {short(row['estimate'])}, with no standard error: {fit.errors.unknown_words}."
     decimals = decimals_for(float(row["se"]))
@@ -240,14 +258,8 @@ def _size(fit: AnyFit, row: pd.Series[Any], kind: str) -> str:
         f"{percent(fit)} CI {number(row['low'], ends)} to {number(row['high'], ends)}, {p_phrase(float(row['p']))}"
     )
     sure = clear(fit, row)
-    unit = step_words(fit, row["estimate"])
-    if kind == "product":
-        told = f"{number(row['estimate'], decimals)}"
-    else:
-        way = "lower" if row["estimate"] < 0 else "higher"
-        told = f"{number(abs(row['estimate']), decimals)} {unit} {way}"
     tail = "" if sure else ": no clear evidence of a difference, in either direction"
-    return f"{'' if sure else 'estimated '}{told} ({interval}), {held_equal(fit)}{tail}."
+    return f"{'' if sure else 'estimated '}{number(row['estimate'], decimals)} ({interval}), {held_equal(fit)}{tail}."
 
 
 def curve_statements(fit: AnyFit, numeric: str, term: str, joint: str) -> list[Statement]:
@@ -415,7 +427,7 @@ def start_words(fit: AnyFit) -> tuple[list[Variable], list[str]]:
     """Return the numeric variables of a fit, and where its intercept holds every variable."""
     numerics, where = [], []
     for variable in variables_of(fit.model_terms).values():
-        if not variable.is_categorical:
+        if not variable.is_categorical and not sources_in(fit, variable.column):  # a square follows its source
             numerics.append(variable)
             where.append(f"`{variable.name}` = 0")
     for variable in variables_of(fit.model_terms).values():

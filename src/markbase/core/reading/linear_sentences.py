@@ -14,14 +14,25 @@ from markbase.core.reading.clauses import (
     clear,
     held_equal,
     is_logged,
+    is_share,
     joint_figures,
     level_unit,
     outcome_words,
-    per_step,
     percent,
+    said_of_clear,
+    say_once,
     size,
+    step_lead,
+    unit_of,
 )
-from markbase.core.reading.group_cautions import about_base, about_levels
+from markbase.core.reading.group_cautions import (
+    EQUAL_STEPS,
+    about_base,
+    about_codes,
+    about_levels,
+    one_verdict,
+    trend_step,
+)
 from markbase.core.reading.interaction_sentences import (
     at_reference,
     bend_sentence,
@@ -34,7 +45,6 @@ from markbase.core.reading.interaction_sentences import (
 )
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Reading, Statement
-from markbase.core.study.remarks import looks_coded
 
 
 def make_reading(fit: AnyFit) -> Reading:
@@ -60,8 +70,9 @@ def make_reading(fit: AnyFit) -> Reading:
         elif term.kind == "polynomial":
             statements += curve_statements(fit, term.names[0], term.name, bend_sentence(fit, term))
         elif term.is_categorical:
-            statements.append(_jointly(fit, term, rows))
-            statements += [_compared(fit, term, row) for _, row in rows.iterrows() if not row["base"]]
+            whole = _jointly(fit, term, rows)
+            single = [_compared(fit, term, row) for _, row in rows.iterrows() if not row["base"]]
+            statements += one_verdict(whole, single)
         elif fit.moves_with(term.name):
             first, *more = curve_statements(fit, term.name, term.name, "")
             statements += [first.with_caution(followers_sentence(fit, term.name)), *more]
@@ -74,24 +85,36 @@ def make_reading(fit: AnyFit) -> Reading:
     ]
     if fit.exact:
         general.insert(0, "The outcome is reproduced exactly, so errors, intervals and p values mean nothing here.")
-    if fit.convention is not None:
-        general.append(f"Here p below {short(fit.alpha)} counts as clear evidence.")
-    return Reading(tuple(statements), tuple(general))
+    if is_share(fit.outcome):
+        general.append(
+            f"`{fit.outcome.name}` is 0 or 1, so its mean is the share of rows with 1, told in percentage points. A straight line can leave the "
+            f"range from 0 to 100%, and the spread differs from row to row by itself: use robust errors, or a logistic regression of its odds."
+        )
+    general += said_of_clear(fit)
+    told, together = say_once(statements)
+    return Reading(told, (*together, *general))
 
 
 def _start(fit: AnyFit, row: pd.Series[Any]) -> Statement:
     numerics, where = start_words(fit)
     where += [f"`{name}` at the mean over the rows" for name in fit.fixed_effect_names]
-    decimals = decimals_for(float(row["se"]))
-    text = (
-        f"The equation starts from {number(row['estimate'], decimals)} {level_unit(fit, row['estimate'])} of "
-        f"`{fit.outcome.name}` ({percent(fit)} CI {number(row['low'], decimals)} to {number(row['high'], decimals)}): "
-        f"the mean expected with {', '.join(where)}."
-    )
+    shares = is_share(fit.outcome)
+    estimate, low, high = ((100 if shares else 1) * float(row[k]) for k in ("estimate", "low", "high"))
+    decimals = decimals_for(float(row["se"]) * (100 if shares else 1))
+    what = "% of" if shares else f" {level_unit(fit, estimate)} of"
+    if fit.exact:
+        shown = short(0.0 if abs(estimate) < 1e-9 * fit.outcome_sd else estimate, 8)
+        text = f"The equation starts from {shown}{what} `{fit.outcome.name}`: what it gives with {', '.join(where)}."
+    else:
+        text = (
+            f"The equation starts from {number(estimate, decimals)}{what} `{fit.outcome.name}`{' = 1' if shares else ''} ({percent(fit)} CI "
+            f"{number(low, decimals)} to {number(high, decimals)}): the mean expected with {', '.join(where)}."
+        )
     cautions = []
     if is_logged(fit.outcome) and row["estimate"] < 700:
         typical = math.expm1(row["estimate"]) if fit.outcome.made.how == "log1p" else math.exp(row["estimate"])  # type: ignore[union-attr]
-        text = f"{text[:-1]}, which is {short(typical)} in `{fit.outcome.made.of[0]}` itself (a geometric mean)."  # type: ignore[union-attr]
+        kind = "the geometric mean of 1 + it, less 1" if fit.outcome.made.how == "log1p" else "a geometric mean"  # type: ignore[union-attr]
+        text = f"{text[:-1]}, which is {short(typical)} in `{fit.outcome.made.of[0]}` itself ({kind})."  # type: ignore[union-attr]
     outside = []
     for term in numerics:
         low, high, _ = fit.spread(term.name)
@@ -103,20 +126,18 @@ def _start(fit: AnyFit, row: pd.Series[Any]) -> Statement:
 
 
 def _numeric(fit: AnyFit, term: Term, row: pd.Series[Any]) -> Statement:
-    low, high, sd = fit.spread(term.name)
+    sd = fit.spread(term.name)[2]
     cautions = []
     if (row["high"] - row["low"]) * sd > fit.outcome_sd and not fit.exact:
-        cautions.append("The interval is wide: it leaves open anything from a small to a very large slope.")
-    if looks_coded(term.column):
+        ends = [float(row[k]) * sd * (100 if is_share(fit.outcome) else 1) for k in ("low", "high")]
+        unit = "log units" if is_logged(fit.outcome) else unit_of(fit, 2.0)
         cautions.append(
-            f"`{term.name}` was guessed numeric, but holds few whole numbers ({short(low)} to {short(high)}): if they are "
-            f"codes, this slope means nothing; declare it categorical."
+            f"The interval is wide: over one standard deviation of `{term.name}` ({short(sd)}) it runs from {short(ends[0])} to {short(ends[1])} {unit}."
         )
-    lead = f"Per {per_step(term.column)}"
-    lead += "" if lead.endswith(",") else ","
     at, caution = at_reference(fit, term.name)
-    cautions += caution
-    told = f"{lead[:-1]}{at}, {outcome_words(fit.outcome)} is {size(fit, row, 'that the two go together')}"
+    cautions += [*about_codes(term.column), *caution]
+    lead, question = step_lead(term.column, at)
+    told = f"{lead} {outcome_words(fit.outcome)} is {size(fit, row, question)}"
     made = term.column.made
     if fit.fixed_effect_names and made is not None and made.how == "lag" and made.of[0] == fit.outcome.name:
         cautions.append(
@@ -151,6 +172,12 @@ def _trend(fit: AnyFit, term: Term, row: pd.Series[Any]) -> Statement:
     decimals = decimals_for(float(row["se"]))
     estimate, low, high = (number(row[k], decimals) for k in ("estimate", "low", "high"))
     figures = f"{estimate}, {percent(fit)} CI {low} to {high}, {p_phrase(float(row['p']))}"
+    step = trend_step(term)
+    if row["level"] == "linear trend":
+        ends = (
+            number(float(row[k]) * step, decimals_for(float(row["se"]) * step)) for k in ("estimate", "low", "high")
+        )
+        figures += "; from each level to the next {} ({} to {})".format(*ends)
     sure = clear(fit, row)
     lead = f"Over the order of `{term.name}`, `{fit.outcome.name}` shows"
     if row["level"] == "linear trend":
@@ -159,7 +186,7 @@ def _trend(fit: AnyFit, term: Term, row: pd.Series[Any]) -> Statement:
     else:
         told = f"a {row['level']}, a bend," if sure else f"no clear evidence of a {row['level']}"
     text = f"{lead} {told} (coefficient of the trend {figures}), {held_equal(fit)}."
-    return Statement(term.name, str(row["level"]), text)
+    return Statement(term.name, str(row["level"]), text, (EQUAL_STEPS,))
 
 
 def _jointly(fit: AnyFit, term: Term, rows: pd.DataFrame) -> Statement:

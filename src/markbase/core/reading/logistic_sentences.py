@@ -10,9 +10,16 @@ import pandas as pd
 from markbase.core.design.coefficient_map import Coefficient
 from markbase.core.design.terms import Term
 from markbase.core.errors import count_noun
-from markbase.core.formatting import decimals_for, number, p_phrase, short
-from markbase.core.reading.clauses import clear, held_equal, joint_figures, per_step, percent
-from markbase.core.reading.group_cautions import about_base, about_levels
+from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, short
+from markbase.core.reading.clauses import clear, held_equal, joint_figures, percent, said_of_clear, say_once, step_lead
+from markbase.core.reading.group_cautions import (
+    EQUAL_STEPS,
+    about_base,
+    about_codes,
+    about_levels,
+    one_verdict,
+    trend_step,
+)
 from markbase.core.reading.interaction_sentences import (
     at_reference,
     bend_sentence,
@@ -55,17 +62,17 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
     statements = [_start(fit, table.iloc[0])]
     for term in fit.model_terms:
         rows = table[table["term"] == term.name]
-        if term.kind in ("interaction", "categorical"):
-            statements.append(_jointly(fit, term, rows))
         if term.kind == "interaction":
             pairs = zip(told_rows(fit, term), rows.iterrows(), strict=True)
-            statements += [_product(fit, term, told, row) for told, (_, row) in pairs if not row["base"]]
+            single = [_product(fit, term, told, row) for told, (_, row) in pairs if not row["base"]]
+            statements += single if len(single) == 1 else [_jointly(fit, term, rows), *single]
             if len(term.numerics) == 2 and not term.groups:
                 statements += slope_statements(fit, term.names[0], by=term.names[1], term=term.name)
         elif term.kind == "polynomial":
             statements += curve_statements(fit, term.names[0], term.name, bend_sentence(fit, term))
         elif term.is_categorical:
-            statements += [_compared(fit, term, row, marginal) for _, row in rows.iterrows() if not row["base"]]
+            single = [_compared(fit, term, row, marginal) for _, row in rows.iterrows() if not row["base"]]
+            statements += one_verdict(_jointly(fit, term, rows), single)
         elif fit.moves_with(term.name):
             first, *more = curve_statements(fit, term.name, term.name, "")
             statements += [first.with_caution(followers_sentence(fit, term.name)), *more]
@@ -85,15 +92,15 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
         )
     if fit.penalty:
         general.append(
-            "Estimates, intervals and p values are those of penalised likelihood (Firth), which draws estimates a little towards 0."
+            "Estimates, intervals and p values are those of penalised likelihood (Firth), which takes away most of the bias of few events and is finite also where levels foretell the outcome."
         )
     if any(t.kind == "interaction" for t in fit.model_terms):
         general.append(
             "Slopes and differences that differ by group do so here in log odds; whether they differ in probability is another question."
         )
-    if fit.convention is not None:
-        general.append(f"Here p below {short(fit.alpha)} counts as clear evidence.")
-    return Reading(tuple(statements), tuple(general))
+    general += said_of_clear(fit)
+    told, together = say_once(statements)
+    return Reading(told, (*together, *general))
 
 
 def _event(fit: LogisticFit) -> str:
@@ -150,7 +157,9 @@ def _change(value: float) -> str:
 
 def _figures(fit: LogisticFit, row: pd.Series[Any], name: str = "odds ratio") -> str:
     decimals = ratio_decimals(float(row["odds_ratio"]), float(row["se"]))
-    ends = f"{ratio(float(row['odds_low']), decimals)} to {ratio(float(row['odds_high']), decimals)}"
+    low, high = float(row["odds_low"]), float(row["odds_high"])
+    decimals = clear_of_zero(low - 1, high - 1, decimals)  # on which side of 1 it ends must show
+    ends = f"{ratio(low, decimals)} to {ratio(high, decimals)}"
     return f"{name} {ratio(float(row['odds_ratio']), decimals)}, {percent(fit)} CI {ends}, {p_phrase(float(row['p']))}"
 
 
@@ -206,14 +215,14 @@ def _start(fit: LogisticFit, row: pd.Series[Any]) -> Statement:
 
 
 def _numeric(fit: LogisticFit, term: Term, row: pd.Series[Any], marginal: pd.DataFrame) -> Statement:
-    lead = f"Per {per_step(term.column)}".rstrip(",")
     at, cautions = at_reference(fit, term.name)
-    text = _odds_sentence(fit, f"{lead}{at},", row, "that the two go together")
+    cautions = [*about_codes(term.column), *cautions]
+    lead, question = step_lead(term.column, at)
+    text = _odds_sentence(fit, lead, row, question)
     effect = marginal[marginal.index == (term.name, "")].iloc[0]
     where = f", not only{at}" if at else ""
-    text += (
-        f". Averaged over these rows{where}, the probability is {_points(fit, effect, f' per {term.column.step_one}')}."
-    )
+    per = "" if question == "of a difference" else f" per {term.column.step_one}"
+    text += f". Averaged over these rows{where}, the probability is {_points(fit, effect, per)}."
     cautions += _wide_slope(fit, term, row)
     return Statement(term.name, "", text, tuple(cautions))
 
@@ -236,11 +245,16 @@ def _compared(fit: LogisticFit, term: Term, row: pd.Series[Any], marginal: pd.Da
         shape = f"a {told} {level}" if level == "linear trend" else f"a {level}"
         if not clear(fit, row):
             shape = f"no clear evidence of a {level}"
-        figures = (
-            f"coefficient {number(float(row['estimate']), decimals_for(float(row['se'])))}, {p_phrase(float(row['p']))}"
-        )
+        decimals = decimals_for(float(row["se"]))
+        estimate, low, high = (number(float(row[k]), decimals) for k in ("estimate", "low", "high"))
+        figures = f"coefficient {estimate}, {percent(fit)} CI {low} to {high}, {p_phrase(float(row['p']))}"
+        if level == "linear trend":
+            ratios = (math.exp(float(row[k]) * trend_step(term)) for k in ("estimate", "low", "high"))
+            figures += "; from each level to the next an odds ratio of {} ({} to {})".format(
+                *(ratio(v) for v in ratios)
+            )
         text = f"Over the order of `{term.name}`, the log odds of {_event(fit)} show {shape} ({figures}), {held_equal(fit)}."
-        return Statement(term.name, level, text)
+        return Statement(term.name, level, text, (EQUAL_STEPS,))
     against = {
         "indicator": f"compared with the base `{row['against']}`",
         "effect": f"compared with the mean of the {len(term.labels)} levels in log odds, each counted once",
@@ -267,8 +281,9 @@ def _few_events(fit: LogisticFit, term: Term, level: str) -> list[str]:
     if min(e, n - e) >= _SPARSE:
         return []
     which, fewer = (fit.event, e) if e <= n - e else (fit.otherwise, n - e)
+    way = "what is told of it rests on these" if fit.penalty else "penalised likelihood (Firth) is safer"
     return [
-        f"Only {fewer} of {count_noun(n, 'row')} of `{level}` {'is' if fewer == 1 else 'are'} `{which}`: penalised likelihood (Firth) is safer."
+        f"Only {fewer} of {count_noun(n, 'row')} with `{term.name}` `{level}` {'has' if fewer == 1 else 'have'} `{fit.outcome.name}` = `{which}`: {way}."
     ]
 
 
@@ -281,7 +296,8 @@ def _product(fit: LogisticFit, term: Term, told: Coefficient, row: pd.Series[Any
         return Statement(term.name, level, text)
     cautions = _wide(row, "odds ratio") if not told.powers else []
     if row["n"] < THIN_ROWS:
-        cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {'is' if row['n'] == 1 else 'are'} `{level}`.")
+        verb = "has" if row["n"] == 1 else "have"
+        cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {verb} `{level}`.")
     lead, kind = contrast_words(term, told, f"the odds of {_event(fit)}")
     if kind == "slope":
         lead = lead.replace("the slope of the odds of", "the odds ratio for")

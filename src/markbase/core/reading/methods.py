@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from markbase.core.errors import listed
+from dataclasses import dataclass
+
+from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import short
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.study.trail import Trail
 
 _CODED = {
     "indicator": "indicators against `{base}`",
@@ -15,8 +18,41 @@ _CODED = {
 }
 
 
-def methods_paragraph(fit: AnyFit, version: str) -> str:
-    """Say what was fitted, to which rows, against which bases, with which errors.
+_CORRECTED = {
+    "holm": "corrected after Holm (1979)",
+    "bonferroni": "corrected after Bonferroni",
+    "tukey": "corrected after Tukey and Kramer",
+    "none": "not corrected for one another",
+}
+_TOLD_OF_ROWS = ("keep", "hold_out")
+
+
+@dataclass(frozen=True)
+class Procedure:
+    """What was done with a fit besides fitting it; each part is told only if it happened."""
+
+    trail: Trail | None = None
+    """How the data were prepared."""
+    blocks: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    """The blocks of the entry that the fit ends, each with the terms it adds; empty for none."""
+    test: str = ""
+    """The kind of test of what a block adds."""
+    draws: int = 0
+    """Bootstrap samples that the intervals of it were taken from; 0 for none."""
+    seed: int = 0
+    """Their seed."""
+    groups: tuple[str, ...] = ()
+    """Groups of which all pairs were compared."""
+    correction: str = "holm"
+    """Of their p values."""
+    folds: int = 0
+    """Parts of a cross-validation; 0 for none."""
+    held_out: float = 0.0
+    """The share of rows held out before the fit; 0 for none."""
+
+
+def methods_paragraph(fit: AnyFit, version: str, procedure: Procedure | None = None) -> str:
+    """Say what was fitted, to which rows, against which bases, with which errors, and what else was done.
 
     Parameters
     ----------
@@ -24,45 +60,105 @@ def methods_paragraph(fit: AnyFit, version: str) -> str:
         A fit of either kind.
     version : str
         The version of this program.
+    procedure : Procedure, optional
+        What was done besides: preparation, blocks, corrections, resampling, rows held out.
 
     Returns
     -------
     str
-        Sentences, names between backquotes.
+        Sentences, names between backquotes; each clause only where it happened.
     """
-    logistic = isinstance(fit, LogisticFit)
-    kind = (
-        f"A logistic regression of the odds of `{fit.outcome.name}` = `{fit.event}`"
-        if isinstance(fit, LogisticFit)
-        else f"A linear regression of `{fit.outcome.name}`"
-    )
+    did = procedure or Procedure()
+    how = "least squares"
+    kind = f"A linear regression of `{fit.outcome.name}`"
+    if isinstance(fit, LogisticFit):
+        how = "penalised likelihood (Firth, 1993)" if fit.penalty else "maximum likelihood"
+        kind = f"A logistic regression of the odds of `{fit.outcome.name}` = `{fit.event}`"
     terms = [f"`{t.name}`" for t in fit.model_terms]
-    told = [f"{kind} on {listed(terms)} was fitted by {'maximum likelihood' if logistic else 'least squares'}."]
-    if getattr(fit, "penalty", ""):
-        told[0] = told[0].replace("maximum likelihood", "penalised likelihood (Firth, 1993)")
-    lost = fit.sample.rows - fit.sample.used
-    if lost:
-        told.append(
-            f"Of {fit.sample.rows:,} rows, {fit.sample.used:,} had a value in the outcome and every term and were used; {lost:,} were left out."
-        )
-    else:
-        told.append(f"All {fit.sample.rows:,} rows were used.")
-    groups = {p.name: p for t in fit.model_terms for p in t.variables if p.is_categorical}
-    for term in groups.values():
-        base = term.column.base
-        coded = _CODED[term.column.scheme].format(base=term.base_label)
-        why = ""
-        if term.column.scheme == "indicator":
-            why = (
-                f" (chosen: {base.reason})"
-                if base and base.chosen and base.reason
-                else ""
-                if base and base.chosen
-                else " (its largest level, not chosen)"
-            )
-        told.append(f"`{term.name}` entered as {coded}{why}.")
+    told = [f"{kind} on {listed(terms)} was fitted by {how}."]
+    told += [*_rows(fit), *_prepared(fit, did.trail), *_coded(fit)]
     if fit.fixed_effect_names:
-        told.append(f"All levels of {listed([f'`{n}`' for n in fit.fixed_effect_names])} were controlled for.")
+        told.append(f"All levels of {listed(quoted(fit.fixed_effect_names))} were controlled for (fixed effects).")
+    if fit.weights is not None:
+        what = "as sampling weights" if fit.weights.kind == "sampling" else "as frequencies"
+        told.append(f"Rows were weighted by `{fit.weights.column}`, {what}.")
+    if did.blocks:
+        told += _entered(did)
     told.append(f"Standard errors are {fit.errors_words}; intervals are at {short(100 * fit.level, 4)}%.")
+    if did.groups:
+        told.append(
+            f"The p values of all pairs of levels of {listed(quoted(did.groups))} were {_CORRECTED[did.correction]}."
+        )
+    if did.folds:
+        told.append(
+            f"The model was cross-validated: each of {did.folds} parts of the rows was predicted by a fit to the others."
+        )
+    if did.held_out:
+        told.append(
+            f"{short(100 * did.held_out, 4)}% of the rows were held out at random, and predicted by a fit to the others."
+        )
     told.append(f"Computed with Mark Base {version}.")
     return " ".join(told)
+
+
+def _rows(fit: AnyFit) -> list[str]:
+    lost = fit.sample.rows - fit.sample.used
+    if not lost:
+        return [f"All {fit.sample.rows:,} rows were used."]
+    reasons = [f"`{loss.column}` {loss.reason} in {loss.rows:,}" for loss in fit.sample.losses]
+    return [
+        f"Of {fit.sample.rows:,} rows, {fit.sample.used:,} had a value in the outcome and every term and were used; {lost:,} "
+        f"{'was' if lost == 1 else 'were'} left out ({listed(reasons)})."
+    ]
+
+
+def _prepared(fit: AnyFit, trail: Trail | None) -> list[str]:
+    """Tell the steps that made the columns of the model, or chose the rows; without a trail what columns were made of."""
+    inside = {fit.outcome.name, *(v.name for v in fit.variables), *fit.fixed_effect_names}
+    if trail is None:
+        made = [v.column for v in fit.variables if v.column.made is not None]
+        made += [fit.outcome] if fit.outcome.made is not None else []
+        return [f"`{c.name}` is {c.made.words}." for c in made if c.made is not None]
+    sources = list(inside)
+    columns = {c.name: c for c in (fit.outcome, *(v.column for v in fit.variables))}
+    while sources:  # what a column was made of was prepared too
+        column = columns.get(sources.pop())
+        for source in column.made.sources if column is not None and column.made is not None else ():
+            columns[source.name] = source
+            if source.name not in inside:
+                inside.add(source.name)
+                sources.append(source.name)
+    told = []
+    for step in trail.steps:
+        if step.action in ("open", "mark", "as_role", "code_as"):
+            continue
+        if step.column in inside or step.action in _TOLD_OF_ROWS:
+            why = f" ({step.reason})." if step.reason else "."
+            told.append(step.text.removesuffix(".") + why)
+    return told
+
+
+def _coded(fit: AnyFit) -> list[str]:
+    told = []
+    for variable in (v for v in fit.variables if v.is_categorical):
+        base, scheme = variable.column.base, variable.column.scheme
+        why = ""
+        if scheme == "indicator" and (base is None or not base.chosen):
+            why = " (its largest level, not chosen)"
+        elif scheme == "indicator" and base is not None and base.reason:
+            why = f" (chosen: {base.reason})"
+        told.append(f"`{variable.name}` entered as {_CODED[scheme].format(base=variable.base_label)}{why}.")
+    return told
+
+
+def _entered(did: Procedure) -> list[str]:
+    parts = [f"`{name}` ({', '.join(added)})" for name, added in did.blocks]
+    test = {"F": "F tests", "Wald F": "Wald's F", "Wald": "Wald's test", "likelihood ratio": "likelihood ratio tests"}
+    told = [
+        f"Terms entered in {count_noun(len(parts), 'block')}, {listed(parts)}, all on the same rows; what each adds was tested by {test[did.test]}."
+    ]
+    if did.draws:
+        told.append(
+            f"Intervals of what each block adds are bias-corrected percentiles of {did.draws:,} bootstrap samples (seed {did.seed})."
+        )
+    return told

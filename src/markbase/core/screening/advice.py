@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 
 
 _FAR = 1.5
+_MOST_OF_IT = 0.8
 
 
 @dataclass(frozen=True)
@@ -64,8 +65,8 @@ def give_advice(screen: ScreenTables, from_products: Sequence[Advice] = ()) -> t
         Advice(
             "none",
             (),
-            "Inflation widens intervals; it biases nothing. What matters is whether a conclusion changes: fit, and see with "
-            "`sensitivity` how the estimate your question is about moves when each other term is left out.",
+            "Inflation widens intervals; it biases nothing. What matters is whether a conclusion changes: fit, and see "
+            "how the estimate your question is about moves when each other term is left out.",
         )
     )
     return tuple(found)
@@ -149,8 +150,8 @@ def _leaving_out(screen: ScreenTables, pair) -> str:  # type: ignore[no-untyped-
         else:
             after = 1.0
         told.append(
-            f"without `{gone}` the standard error of `{stays}` is inflated {number(after, 2)} times instead of "
-            f"{number(float(whole[stays]), 2)}"
+            f"without `{gone}` the standard error of `{stays}` is {number(after, 2)} times what it would be with nothing in common, "
+            f"instead of {number(float(whole[stays]), 2)} times"
         )
     text = f"{'; '.join(told)}."
     if screen.outcome is None or math.isnan(pair.first_low) or math.isnan(pair.second_low):
@@ -163,14 +164,12 @@ def _leaving_out(screen: ScreenTables, pair) -> str:  # type: ignore[no-untyped-
         f"with `{screen.outcome.name}` they correlate {number(pair.first_outcome, 2)} ({number(pair.first_low, 2)} to "
         f"{number(pair.first_high, 2)}) and {number(pair.second_outcome, 2)} ({number(pair.second_low, 2)} to {number(pair.second_high, 2)})"
     )
-    close = (
-        pair.first_low <= pair.second_outcome <= pair.first_high
-        or pair.second_low <= pair.first_outcome <= pair.second_high
-    )
+    first, second = abs(pair.first_outcome), abs(pair.second_outcome)  # of opposite signs they are as strong
+    reach = max(pair.first_high - pair.first_low, pair.second_high - pair.second_low) / 2
     choice = (
-        "too much alike to choose by that; choose by the question"
-        if close
-        else "but choose by the question, not by the larger figure"
+        "too much alike in strength to choose by that. Choose by the question"
+        if abs(first - second) <= reach
+        else "one is the stronger. Choose by the question all the same, not by the larger figure"
     )
     return f"{text[0].upper()}{text[1:]} On their own, {both}: {choice}."
 
@@ -183,14 +182,30 @@ def _inflated(screen: ScreenTables, told: set[str]) -> list[Advice]:
     found = []
     for record in over:
         carriers = [c.term for c in rows_of(screen.auxiliary(record.term)) if c.carried > 1.2][:3]
-        with_whom = f" together with {listed(quoted(carriers))}" if carriers else " by the other terms together"
         text = (
-            f"`{record.term}` is inflated {short(record.comparable)} times{with_whom}, though no single pair is flagged: the "
-            f"dependence shows only when several terms are taken together."
+            f"The standard error of `{record.term}` is {short(record.comparable)} times what it would be with nothing in common with the "
+            f"other terms, though no single pair is flagged: "
         )
+        single = _carried_by_one(screen, record, carriers)
+        if single:
+            text += f"`{single}` alone accounts for most of it, at a correlation below the limit."
+        elif carriers:
+            text += f"it takes several terms together to show it, {listed(quoted(carriers))} most of all."
+        else:
+            text += "it takes several terms together to show it, none of them much by itself."
         found.append(Advice("hidden", (record.term, *carriers), text))
     found += _conditions(screen, {n for a in found for n in a.terms} | told)
     return found
+
+
+def _carried_by_one(screen: ScreenTables, record: Any, carriers: Sequence[str]) -> str:
+    """Return the one term that by itself accounts for most of the variance inflation of another; empty for none."""
+    for name in carriers:
+        table = variance_inflation(screen.basis.only([record.term, name])).terms.set_index("term")
+        alone = float(table.loc[record.term, "comparable"])
+        if alone - 1 >= _MOST_OF_IT * (record.comparable - 1):
+            return name
+    return ""
 
 
 def _conditions(screen: ScreenTables, told: set[str]) -> list[Advice]:

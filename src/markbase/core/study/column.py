@@ -179,6 +179,15 @@ class Column:
         return float(np.nanmin(self.values)), float(np.nanmax(self.values))
 
     @cached_property
+    def two_values(self) -> tuple[float, float] | None:
+        """The two values of a numeric column that has no other; None if it has more, or fewer."""
+        low, high = self.span
+        if not low < high or self.is_categorical:
+            return None
+        values = self.values[self.present]
+        return (low, high) if bool(np.all((values == low) | (values == high))) else None
+
+    @cached_property
     def is_whole_and_distinct(self) -> bool:
         """Whether a numeric column holds whole numbers of which none occurs twice."""
         values = self.values[self.present]

@@ -1,0 +1,140 @@
+"""Sentences: a corpus that is read in full when it changes, and what must hold of every sentence whatever the numbers."""
+
+import re
+
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import markbase as mb
+import sentence_cases
+from sentence_cases import BOOK, CASES, quietly, told
+
+KEPT = dict(zip(CASES, re.split(r"\n(?==)", BOOK.read_text(encoding="utf-8")), strict=True))
+BANNED = r"\b(because|causes?d?|leads? to|due to|effect of|impact|influences?|chances?|likely|likelier|risk|proves?|significant(ly)?)\b"
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_the_sentences_of_a_case_are_those_that_were_read(name):
+    assert told(name).rstrip("\n") == KEPT[name].rstrip("\n")
+
+
+def sentences(fit):
+    """Return every statement and caution of a fit."""
+    reading = quietly(fit.reading)
+    return reading, [
+        *(s.text for s in reading.statements),
+        *(c for s in reading.statements for c in s.cautions),
+        *reading.cautions,
+    ]
+
+
+@settings(max_examples=25, deadline=None)
+@given(
+    seed=st.integers(0, 10**6),
+    size=st.sampled_from([0.0, 0.3, -0.6, 4.0]),
+    scale=st.sampled_from([1e-4, 1.0, 1e6]),
+    terms=st.sampled_from([["age", "voice"], ["voice", "stays"], ["new", "voice"], ["age", "stays", mb.interaction("age", "stays")]]),
+    outcome=st.sampled_from(["score", "log_fee", "here"]),
+    kind=st.sampled_from(["linear", "logistic"]),
+    level=st.sampled_from([0.95, 0.9]),
+    base=st.sampled_from(["alto", "tenor"]),
+)  # fmt: skip
+def test_whatever_the_numbers_direction_interval_and_verdict_agree(
+    seed, size, scale, terms, outcome, kind, level, base
+):
+    frame = sentence_cases.rows(150, seed)
+    frame["score"] = scale * (frame["score"] + size * 6 * (frame["voice"] == "bass"))
+    study = quietly(lambda: mb.Study(frame).mark("voice", base).derive("log_fee", log="fee"))
+    if kind == "linear":
+        fit = quietly(lambda: mb.fit_linear(study, outcome, terms, level=level))
+    else:
+        fit = quietly(lambda: mb.fit_logistic(study, "here", terms, event=1, level=level, penalty="firth"))
+    reading, every = sentences(fit)
+    for text in every:
+        assert not re.search(BANNED, text), text
+        assert not re.search(r"  |\(\)|None|nan|[a-z]\.[A-Z]", text), text
+        assert text[0].isupper() or text[0].isdigit() or text[0] == "`", text
+    rows = fit.coefficients.set_index(["term", "level"])
+    verdicts = {}
+    for statement in reading.statements:
+        key = (statement.term, statement.level)
+        assert key not in verdicts, key  # one verdict a contrast
+        verdicts[key] = statement
+        alone = [k for k in rows.index if k[0] == statement.term and not rows.loc[[k], "base"].iloc[0]]
+        if statement.level == "" and len(alone) == 1 and alone[0][1]:
+            raise AssertionError(f"two verdicts on one difference: {statement.text}")
+        if key not in rows.index or key[0] == "(intercept)":
+            continue
+        row = rows.loc[[key]].iloc[0]
+        first = statement.text.partition(" (")[0]
+        unclear = "no clear evidence" in statement.text
+        assert unclear == (row["p"] >= 1 - level)
+        if kind == "linear":
+            assert ("lower" in first, "higher" in first) == (
+                row["estimate"] < 0,
+                row["estimate"] > 0,
+            ) or "times as high" in first
+        elif "times as" not in first:
+            assert ("lower" in first, "higher" in first) == (row["estimate"] < 0, row["estimate"] > 0)
+        shown = re.search(r"\(.*?CI (.*?), p [=<>]", statement.text).group(1)
+        if kind == "linear":
+            assert ("lower to" in shown) == (row["low"] < 0 < row["high"]) or "times" in shown
+            ends = [
+                abs(float(v.replace(",", ""))) for v in re.findall(r"\d[\d,]*\.?\d*(?:e−?\d+)?", shown.replace("%", ""))
+            ]
+            want = [row["low"], row["high"]]
+            if outcome == "log_fee":
+                want = [np.expm1(v) * 100 if "times" not in shown else np.exp(v) for v in want]
+            if outcome == "here":
+                want = [100 * v for v in want]
+            width = abs(want[1] - want[0])
+            assert sorted(ends) == pytest.approx(sorted(map(abs, want)), abs=0.05 * width)
+        else:
+            low, high = (float(v.replace(",", "")) for v in re.findall(r"\d[\d,]*\.?\d*", shown)[:2])
+            assert (low < 1 < high) == (row["odds_low"] < 1 < row["odds_high"])
+    page = str(fit)
+    for text in (s.text for s in reading.statements):
+        assert " ".join(text.replace("`", "").split()[:8]) in " ".join(page.split())
+
+
+def test_the_line_for_clear_evidence_is_shown_wherever_two_p_lie_beside_it():
+    for p in (0.04999, 0.049999, 0.0499999, 0.05001, 0.0500001):
+        from markbase.core.formatting import p_value
+
+        shown = p_value(p)
+        assert (float(shown) < 0.05) == (p < 0.05)
+    assert [p_value(v) for v in (0.0304, 0.05, 0.0004, 0.9996)] == [".030", ".050", "< .001", "> .999"]
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_methods_say_what_happened_and_nothing_else():
+    from markbase.core.reading.methods import Procedure, methods_paragraph
+
+    study = mb.demo.plan().open().derive("hours", log1p="practice_hours")
+    plain = methods_paragraph(mb.fit_linear(study, "travel_km", ["concerts"]), "1")
+    for word in ("Weight", "weight", "block", "Holm", "cross", "held out", "fixed", "indicators", "Merged"):
+        assert word not in plain
+    fit = mb.fit_linear(study, "hours", ["voice", "age"], weights="weight")
+    entry = mb.fit_blocks(study, "hours", {"a": ["age"], "b": ["voice"]})
+    did = Procedure(
+        study.trail, (("a", ("age",)), ("b", ("voice",))), entry.changes[-1].kind, 500, 3, ("voice",), "holm", 10, 0.25
+    )
+    rich = methods_paragraph(fit, "1", did)
+    for word in (
+        "Rows were weighted by `weight`, as sampling weights",
+        "Merged `tennor` into `tenor` in `voice`",
+        "(a slip of the pen).",
+        "Made `hours`, the natural logarithm of 1 + x of `practice_hours`",
+        "Terms entered in 2 blocks, `a` (age) and `b` (voice)",
+        "500 bootstrap samples (seed 3)",
+        "were corrected after Holm",
+        "each of 10 parts",
+        "25% of the rows were held out",
+        "`age` no answer (-9) in 12",
+    ):
+        assert word in rich, word
+    assert "joined_through" not in rich  # what was done to other columns is not this model's business
+    assert pd.Series(rich.split(". ")).str.len().gt(0).all()
