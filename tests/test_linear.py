@@ -69,6 +69,7 @@ DESIGNS = {
 }
 
 
+@pytest.mark.filterwarnings("ignore:.*all but reproduces:markbase.MarkbaseWarning")
 @pytest.mark.parametrize("name", DESIGNS)
 def test_every_number_agrees_with_50_digits(name):
     make, least = DESIGNS[name]

@@ -307,7 +307,7 @@ def test_a_logged_outcome_is_told_in_percent_of_its_source():
     fit = mb.fit_linear(study, "log_practice", ["voice", "belonging"])
     row = fit.coefficients.set_index("level").loc["tenor"]
     text = next(s.text for s in fit.reading().statements if s.level == "tenor")
-    assert f"the geometric mean of `practice_hours` is on average {100 * np.expm1(row['estimate']):.1f}% higher" in text
+    assert f"the geometric mean of `practice_hours` is {100 * np.expm1(row['estimate']):.1f}% higher" in text
     alone = mb.fit_linear(study, "log_practice", ["voice"])
     means = study.frame().assign(l=np.log(study["practice_hours"].values)).groupby("voice", observed=True)["l"].mean()
     change = 100 * np.expm1(means["tenor"] - means["alto"])
@@ -389,3 +389,49 @@ def test_a_column_declared_to_be_made_of_another_is_held_against_it_and_follows_
     found = quietly(fit.predict, pd.DataFrame([at]))["predicted"].iloc[0]
     b = fit.coefficients["estimate"]
     assert found == pytest.approx(b[0] + b[1] * value, rel=1e-12)
+
+
+def test_counts_that_somebody_expects_tell_swapped_codes():
+    study = mb.demo.choirs()
+    counts = dict(zip(study.levels("rehearsal_day")["level"], study.levels("rehearsal_day")["count"], strict=True))
+    monday, tuesday = int(counts["Monday"]), int(counts["Tuesday"])
+    assert monday != tuesday
+    kept = quietly(study.as_categorical, "rehearsal_day", expect={"Monday": monday})
+    assert kept.trail.record()[-1]["expect"] == {"Monday": monday}
+    told = f"`Monday` of `rehearsal_day` has {monday} rows, and {tuesday} were expected, as many as `Tuesday` has"
+    with pytest.raises(mb.LevelError, match=told):
+        quietly(study.as_categorical, "rehearsal_day", expect={"Monday": tuesday})
+    with pytest.raises(mb.LevelError, match="look at the codes again"):
+        quietly(study.as_categorical, "rehearsal_day", expect={"Monday": 7})
+
+
+def test_what_a_hasty_analyst_would_miss_is_noticed_in_the_columns_and_again_in_the_fit():
+    rng = np.random.default_rng(7)
+    n = 600
+    age = rng.integers(18, 90, n).astype(float)
+    frame = pd.DataFrame({"y": 0.2 * age + rng.normal(0, 4, n), "age": age})
+    frame["score"], frame["postcode"] = rng.integers(1, 6, n).astype(float), rng.integers(10, 60, n) * 1000
+    frame.loc[:39, "age"], frame.loc[:9, "score"] = 99.0, 77.0
+    frame["guess"] = frame["y"] + rng.normal(0, 0.3, n)
+    frame["sex"] = pd.Categorical(rng.choice(["1", "2"], n))
+    part = rng.choice(list("abcd"), n)
+    for level in "abc":
+        frame[f"part_{level}"] = (part == level).astype(int)
+    seen = {name: " ".join(r.text for r in told) for name, told in mb.Study(frame).remarks().items()}
+    for name, words in {
+        "age": "`99` (40)",
+        "score": "`77` (10)",
+        "postcode": "a postal code",
+        "sex": "codes alone",
+    }.items():
+        assert words in seen[name]
+    usual = mb.Study(frame.assign(age=rng.integers(18, 100, n))).remarks()  # 99 is an age like others
+    assert "missing answer" not in " ".join(r.text for r in usual.get("age", []))
+    told = {
+        r"`age` is 99 in 40 rows, apart from all other values": ["age"],
+        r"`guess` by itself all but reproduces `y` \(r 0.99": ["guess", "sex"],
+        r"they look like the indicators of one group": ["part_a", "part_b", "part_c"],
+    }
+    for words, terms in told.items():
+        with pytest.warns(mb.MarkbaseWarning, match=words):
+            mb.fit_linear(mb.Study(frame), "y", terms)

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from markbase.core.design.term_remarks import remark_on_codes, remark_on_column, remark_on_derived, remark_on_indicators
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, listed, quoted, remark
 from markbase.core.study.column import Column
-from markbase.core.study.remarks import looks_like_identifier
 from markbase.core.study.study import Study
 
 
@@ -217,6 +217,7 @@ def outcome_column(study: Study, name: str) -> Column:
             f"needs a numeric column; if its levels are numbers that measure, declare it numeric."
         )
     check_usable(column)
+    remark_on_codes(column)
     return column
 
 
@@ -327,13 +328,14 @@ def requested_terms(
         for column in found:
             if column.name not in columns:
                 check_usable(column)
-                _remark_on(column)
+                remark_on_column(column)
                 columns[column.name] = column
         wanted.append(request)
     if not wanted:
         raise FitError("Only identifiers were given as terms, so there is nothing to fit; add a column that measures.")
     wanted = _with_lower_terms(wanted, main_effects)
-    _remark_on_derived(columns)
+    remark_on_derived(columns)
+    remark_on_indicators(columns)
     return wanted, columns
 
 
@@ -388,35 +390,6 @@ def _with_lower_terms(wanted: Sequence[TermRequest], main_effects: str) -> list[
             )
         complete += [*(request_of(d) for d in lacking), request]
     return complete
-
-
-def _remark_on_derived(columns: Mapping[str, Column]) -> None:
-    """Propose a curve or an interaction for columns that were derived from others in the model."""
-    for column in columns.values():
-        made = column.made
-        if made is None or not any(name in columns for name in made.of):
-            continue
-        sources = [name for name in made.of if name in columns]
-        if made.how == "square":
-            remark(
-                f"`{column.name}` is the square of `{sources[0]}`, which is in the model too: the two are read together, as a curve. "
-                f"A polynomial of `{sources[0]}` says the same with its slopes and its turning point."
-            )
-        elif made.how == "product" and len(sources) == len(made.of):
-            remark(
-                f"`{column.name}` is the product of {listed(quoted(sources))}: together they are an interaction; given as one, it is "
-                f"probed and told as such."
-            )
-
-
-def _remark_on(column: Column) -> None:
-    if column.guess and looks_like_identifier(column):
-        remark(
-            f"`{column.name}` looks like an identifier (whole numbers, none of them twice); it is in the model as a numeric column. "
-            f"If it is one, give it the role `identifier` or leave it out."
-        )
-    if column.doubt:
-        remark(f"`{column.name}` was taken for a group: {column.doubt}.")
 
 
 def single_columns(study: Study, requests: Sequence[TermRequest] | AllBut, outcome: str) -> list[Column]:

@@ -21,6 +21,9 @@ from markbase.core.inference.covariance import errors_of, remark_on_clusters
 from markbase.core.results.linear import LinearFit
 from markbase.core.study.study import Study
 
+_NEARLY = 0.98
+"""A correlation with the outcome that is remarked on."""
+
 
 def fit_linear(
     study: Study,
@@ -164,9 +167,33 @@ def fit_linear(
         index=request.index,
         fixed_effects=fixed,
     )
+    _remark_on_reproduction(fit)
     if fit.exact:
         remark(
             f"The terms reproduce `{outcome}` exactly, to within rounding: standard errors, tests and intervals mean nothing "
             f"here. Is the outcome made of its predictors?"
         )
     return fit
+
+
+def _remark_on_reproduction(fit: LinearFit) -> None:
+    """Say that a numeric column by itself all but reproduces the outcome, as a score made of it or an old prediction does."""
+    if fit.exact or fit.strength.r2 < _NEARLY**2:
+        return
+    m = fit.moments
+    at = [
+        (c.numerics[0][0].name, int(m.starts[k]))
+        for k, c in enumerate(fit.components, 1)
+        if c.degree == 1 and not c.groups
+    ]
+    last = m.cross.shape[0] - 1
+    for name, k in at:
+        centred = (
+            m.cross[np.ix_([k, last], [k, last])] - np.outer(m.cross[0, [k, last]], m.cross[0, [k, last]]) / m.weight
+        )
+        r = float(centred[0, 1] / np.sqrt(centred[0, 0] * centred[1, 1]))
+        if abs(r) >= _NEARLY and fit.variable(name, "numeric").column.made is None:
+            remark(
+                f"`{name}` by itself all but reproduces `{fit.outcome.name}` (r {r:.3f}): was one made of the other, or is it an old prediction or a "
+                f"residual? What the other terms tell then says little about the outcome."
+            )

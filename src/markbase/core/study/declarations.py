@@ -83,6 +83,28 @@ def declare_categorical(
     return Recode(new, old_by_new(column, new, tuple(notes)), text + (f": {', '.join(notes)}." if notes else "."))
 
 
+def check_expected(column: Column, expect: Mapping[str, int]) -> None:
+    """Refuse a group whose levels have not as many rows as somebody expects; counts that belong to each other's level are named.
+
+    Raises
+    ------
+    LevelError
+        If a count differs, or an expected level is not there.
+    """
+    counts = {level.label: int(n) for level, n in zip(column.levels, column.counts, strict=True)}
+    for label, wanted in expect.items():
+        if label not in counts:
+            raise LevelError(f"`{column.name}` has no level `{label}` to count.{near(label, list(counts))}")
+        if counts[label] != wanted:
+            others = [v for v, n in counts.items() if n == wanted and v != label]
+            swapped = (
+                f", as many as `{others[0]}` has: were two codes swapped?" if others else ": look at the codes again."
+            )
+            raise LevelError(
+                f"`{label}` of `{column.name}` has {count_noun(counts[label], 'row')}, and {wanted:,} were expected{swapped}"
+            )
+
+
 def _codes(column: Column) -> tuple[list[str], np.ndarray]:
     if column.is_categorical:
         return [level.code for level in column.levels], column.values

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import re
 import unicodedata
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -20,7 +21,18 @@ SKEWED = 1.0
 """A numeric column with a skew beyond this, either way, is called strongly skewed."""
 FEW_VALUES = 12
 """Whole numbers with at most this many distinct values may be codes."""
-_USUAL_CODES = (-9.0, -8.0, -7.0, -99.0, -98.0, -97.0, -1.0, 99.0, 98.0, 97.0, 999.0, 998.0, 997.0, -999.0, 9999.0)
+_USUAL_CODES = (
+    *(
+        -float(c)
+        for c in (1, 2, 3, 4, 5, 6, 7, 8, 9, 66, 77, 88, 96, 97, 98, 99, 666, 777, 888, 996, 997, 998, 999, 9999)
+    ),
+    *(float(c) for c in (66, 77, 88, 96, 97, 98, 99, 666, 777, 888, 996, 997, 998, 999, 9996, 9997, 9998, 9999, 99999)),
+)
+_TAIL = 5
+"""Of so many values before it, none may occur a third as often as a code at the end."""
+_POSTAL = re.compile(
+    r"\b(post(al)?[ _-]?(code)?|zip([ _-]?code)?|plz|postcode)\b|postcode|postal|zipcode", re.IGNORECASE
+)
 
 
 @dataclass(frozen=True)
@@ -93,6 +105,15 @@ def _numeric_remarks(column: Column) -> list[Remark]:
         mend = ({"do": "as_role", "column": column.name, "role": "identifier"},)
         remarks.append(Remark("looks like an identifier: whole numbers, none of them twice", mend))
     codes = _stray_codes(values, distinct)
+    if (
+        not column.unit
+        and np.array_equal(distinct, np.round(distinct))
+        and _POSTAL.search(f"{column.name} {column.label}")
+    ):
+        mend = ({"do": "as_categorical", "column": column.name},)
+        remarks.append(
+            Remark("a postal code by its name: it sorts and does not measure", mend if len(distinct) <= 1000 else ())
+        )
     if codes:
         told = [f"`{c:g}` ({int(np.sum(values == c))})" for c in codes]
         blank = ({"do": "blank", "column": column.name, "codes": [int(c) for c in codes]},)
@@ -122,8 +143,22 @@ def _stray_codes(values: NDArray[np.float64], distinct: NDArray[np.float64]) -> 
     if not codes or not len(rest):
         return []
     spread = float(rest[-1] - rest[0])
-    apart = [c for c in codes if (c < 0 <= rest[0]) or c > rest[-1] + max(spread, 1.0)]
+    apart = {c for c in codes if (c < 0 <= rest[0]) or c > rest[-1] + max(spread, 1.0)}
+    gap = float(np.median(np.diff(rest))) if len(rest) > 1 else 1.0
+    often = max(int(np.sum(values == v)) for v in rest[-_TAIL:])
+    beyond = sorted(c for c in codes if c > rest[-1] + 2 * gap)  # at the end, and more often than anything before it
+    apart |= {c for c in beyond if len(rest) > _TAIL and np.sum(values == c) > 3 * often}
     return sorted(c for c in apart if np.sum(values == c) > 1)
+
+
+def stray_codes(column: Column) -> list[tuple[float, int]]:
+    """Return customary codes for a missing answer that stand apart in a numeric column and count as numbers there, with their rows."""
+    if column.is_categorical or not column.valid or not np.isfinite(column.span).all():
+        return []
+    if column.span[0] not in _USUAL_CODES and column.span[1] not in _USUAL_CODES:  # such codes stand at an end
+        return []
+    values = column.values[column.present]
+    return [(c, int(np.sum(values == c))) for c in _stray_codes(values, np.unique(values))]
 
 
 def looks_coded(column: Column) -> bool:
@@ -159,6 +194,13 @@ def _group_remarks(column: Column) -> list[Remark]:
         merge = ({"do": "merge_levels", "column": column.name, "targets": targets},)
         text = f"thin level{'s' if len(thin) > 1 else ''}: {', '.join(shown)}{more}"
         remarks.append(Remark(text, merge if 1 < len(thin) <= 6 and len(thin) < len(here) else ()))
+    if len(here) > 1 and all(
+        v.label == v.code and v.label.strip("-").isdigit() for v in (column.levels[k] for k in here)
+    ):
+        labels = {column.levels[k].code: f"what {column.levels[k].code} stands for" for k in here[:2]}
+        declare = {"do": "as_categorical", "column": column.name, "labels": labels}
+        text = "levels are told by their codes alone: give them labels, or nobody can read the results"
+        remarks.append(Remark(text, (declare,) if len(here) <= FEW_VALUES else ()))
     unused = [level.label for level, n in zip(column.levels, counts, strict=True) if n == 0]
     if unused:
         remarks.append(Remark(f"no row is {listed(quoted(unused[:4]), 'or')}"))

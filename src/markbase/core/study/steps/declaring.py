@@ -22,6 +22,7 @@ class Declaring(Stepping):
         labels: Mapping[object, str] | None = None,
         *,
         order: Sequence[object] | None = None,
+        expect: Mapping[str, int] | None = None,
         reason: str = "",
     ) -> Self:
         """Declare a column a group: its numbers are codes.
@@ -34,6 +35,9 @@ class Declaring(Stepping):
             Code to label, for instance ``{1: "Mon", 2: "Tue"}``.
         order : sequence, optional
             Labels or codes in the order in which to list them.
+        expect : mapping of str to int, optional
+            How many rows each label has in the documentation of the survey, for instance ``{"male": 274}``: another count is
+            refused, as that of two codes that were swapped.
         reason : str
             Why; kept in the trail.
 
@@ -47,7 +51,7 @@ class Declaring(Stepping):
         ColumnError
             If there is no such column, or it has too many values to be codes.
         LevelError
-            For a label given to two codes, or an order that does not fit.
+            For a label given to two codes, an order that does not fit, or a level that has not as many rows as expected.
 
         Warns
         -----
@@ -55,7 +59,8 @@ class Declaring(Stepping):
             For codes without a label, and labels that no row has.
         """
         recode = declarations.declare_categorical(self.column(column), labels, order, "categorical")
-        settings = given(column=column, labels=plain(labels), order=plain(order))
+        declarations.check_expected(recode.column, expect or {})
+        settings = given(column=column, labels=plain(labels), order=plain(order), expect=plain(expect))
         return self._recoded(recode, "as_categorical", settings, reason)
 
     def as_ordinal(

@@ -1,0 +1,69 @@
+"""What is remarked on in the columns of a model before anything is fitted."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+
+from markbase.core.errors import count_noun, listed, quoted, remark
+from markbase.core.formatting import short
+from markbase.core.study.column import Column
+from markbase.core.study.remarks import looks_like_identifier, stray_codes
+
+_FLAGS = 3
+"""So many 0/1 columns of which no row has two are taken for the indicators of one group."""
+
+
+def remark_on_derived(columns: Mapping[str, Column]) -> None:
+    """Propose a curve or an interaction for columns that were derived from others in the model."""
+    for column in columns.values():
+        made = column.made
+        if made is None or not any(name in columns for name in made.of):
+            continue
+        sources = [name for name in made.of if name in columns]
+        if made.how == "square":
+            remark(
+                f"`{column.name}` is the square of `{sources[0]}`, which is in the model too: the two are read together, as a curve. "
+                f"A polynomial of `{sources[0]}` says the same with its slopes and its turning point."
+            )
+        elif made.how == "product" and len(sources) == len(made.of):
+            remark(
+                f"`{column.name}` is the product of {listed(quoted(sources))}: together they are an interaction; given as one, it is "
+                f"probed and told as such."
+            )
+
+
+def remark_on_codes(column: Column) -> None:
+    """Say that customary codes for a missing answer count as numbers in a column of a model."""
+    codes = stray_codes(column)
+    if codes:
+        told = listed([f"{short(code)} in {count_noun(rows, 'row')}" for code, rows in codes])
+        remark(
+            f"`{column.name}` is {told}, apart from all other values: a code for a missing answer? It counts as a number here; declare it missing."
+        )
+
+
+def remark_on_indicators(columns: Mapping[str, Column]) -> None:
+    """Say that 0/1 columns of which no row has two are the indicators of one group, which enters as a whole or not at all."""
+    flags = [c for c in columns.values() if not c.is_categorical and c.span == (0.0, 1.0) and c.two_values is not None]
+    if len(flags) < _FLAGS:
+        return
+    together = np.sum([np.nan_to_num(c.values) for c in flags], axis=0)
+    if together.max() <= 1 and together.min() < 1:
+        remark(
+            f"{listed(quoted([c.name for c in flags]))} are 0 or 1 and never 1 together: they look like the indicators of one group. Declared as one "
+            f"categorical column, it is tested as a whole, its base stands in the table, and no part of it can be dropped by itself."
+        )
+
+
+def remark_on_column(column: Column) -> None:
+    """Say that a column of a model looks like an identifier, holds codes for missing answers, or was taken for a group in doubt."""
+    if column.guess and looks_like_identifier(column):
+        remark(
+            f"`{column.name}` looks like an identifier (whole numbers, none of them twice); it is in the model as a numeric column. "
+            f"If it is one, give it the role `identifier` or leave it out."
+        )
+    remark_on_codes(column)
+    if column.doubt:
+        remark(f"`{column.name}` was taken for a group: {column.doubt}.")
