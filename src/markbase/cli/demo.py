@@ -18,7 +18,7 @@ from markbase.core.results.fit_linear import fit_linear
 from markbase.core.results.fit_logistic import fit_logistic
 from markbase.files.data import open_study
 from markbase.files.plan import read_plan
-from markbase.files.whole_files import refuse_to_replace, write_whole
+from markbase.files.whole_files import refuse_to_replace, write_all
 from markbase.show.fit import fit_page
 from markbase.show.group_tables import groups_section, guide_page, pairs_section
 from markbase.show.page import Page
@@ -111,8 +111,7 @@ def _carried_out(path: Path, into: Path, replace: bool) -> int:
     for name, content in files.items():
         if (into / name).exists() and (into / name).read_bytes() != content:
             refuse_to_replace(into / name, replace)
-    for name, content in files.items():
-        write_whole(into / name, content)
+    write_all({into / name: content for name, content in files.items()})
     return len(files)
 
 
@@ -140,9 +139,7 @@ def copy_files(folder: Path, replace: bool) -> None:
             f"`{folder}` already holds {listed(quoted(differ))} with other contents; nothing was written. "
             f"Name another folder, or add --replace."
         )
-    for name, content in contents.items():
-        if name in differ or not (folder / name).exists():
-            write_whole(folder / name, content)
+    write_all({folder / n: c for n, c in contents.items() if n in differ or not (folder / n).exists()})
 
 
 def _step(title: str, arguments: str) -> None:

@@ -16,9 +16,9 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.screening.screen import Screen
 from markbase.core.study.study import Study
-from markbase.files.whole_files import refuse_to_replace, write_whole
+from markbase.files.whole_files import refuse_to_replace, write_all
 from markbase.show.check_figures import draw_checks
-from markbase.show.figures import draw_correlations, draw_pairs, draw_vif
+from markbase.show.figures import draw_correlations, draw_pairs, draw_vif, own_style
 from markbase.show.fit_figures import (
     MOST_LEVELS,
     draw_adjusted,
@@ -231,8 +231,7 @@ def _write(figures: dict[str, Any], folder: Path, replace: bool) -> None:
     }
     for path in contents:
         refuse_to_replace(path, replace)
-    for path, content in contents.items():
-        write_whole(path, content)
+    write_all(contents)
 
 
 def figure_bytes(figure: Figure, kind: str) -> bytes:
@@ -240,6 +239,6 @@ def figure_bytes(figure: Figure, kind: str) -> bytes:
     import matplotlib as mpl
 
     buffer = io.BytesIO()
-    with mpl.rc_context({"svg.hashsalt": "markbase"}):
+    with own_style(), mpl.rc_context({"svg.hashsalt": "markbase"}):
         figure.savefig(buffer, format=kind, dpi=140, metadata={"Date": None} if kind == "svg" else {"Software": None})
     return buffer.getvalue()

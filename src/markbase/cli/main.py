@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import importlib
 import os
 import sys
@@ -14,6 +15,7 @@ from markbase import __version__
 from markbase.cli.help import HELP
 from markbase.cli.progress import report_progress
 from markbase.core.errors import MarkbaseError, near
+from markbase.files.whole_files import protecting_inputs
 
 _COMMANDS = {
     "Begin": {
@@ -102,6 +104,9 @@ def main(arguments: Sequence[str] | None = None) -> None:
     arguments : sequence of str, optional
         What stands behind the command's name; by default what was typed.
     """
+    for name in ("stdout", "stderr"):  # a stream that was closed is None
+        if getattr(sys, name) is None:
+            setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: PTH123, SIM115 - kept open to the end
     for stream in (sys.stdout, sys.stderr):
         if (stream.encoding or "").lower().replace("-", "") != "utf8" and hasattr(stream, "reconfigure"):
             stream.reconfigure(encoding="utf-8")
@@ -110,7 +115,11 @@ def main(arguments: Sequence[str] | None = None) -> None:
 
 def _run(arguments: Sequence[str] | None) -> int:
     try:
-        markbase.main(args=None if arguments is None else list(arguments), prog_name="markbase", standalone_mode=False)
+        with protecting_inputs():
+            markbase.main(
+                args=None if arguments is None else list(arguments), prog_name="markbase", standalone_mode=False
+            )
+        sys.stdout.flush()
     except MarkbaseError as problem:
         return _complain(str(problem), 2)
     except NoArgsIsHelpError as problem:
@@ -123,15 +132,31 @@ def _run(arguments: Sequence[str] | None) -> int:
         return _complain("stopped; nothing was written.", 130)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    except ValueError as problem:
+        if "null byte" not in str(problem):
+            return _defect(problem)
+        return _complain("a name that was typed holds a zero byte, which no file has in its name.", 2)
+    except OSError as problem:
+        if problem.errno not in (errno.ENOSPC, errno.EIO, errno.EDQUOT, errno.EBADF):
+            return _defect(problem)
+        sys.stdout = open(os.devnull, "w", encoding="utf-8")  # noqa: PTH123, SIM115 - what is left cannot be written
+        return _complain(f"the output cannot be written: {(problem.strerror or 'unknown reason').lower()}.", 2)
+    except MemoryError:
+        return _complain("this needs more memory than is free; keep fewer columns or rows, or merge levels.", 2)
     except Exception as defect:
-        if os.environ.get("MARKBASE_TRACEBACK"):
-            raise
-        return _complain(
-            f"a defect of ours ({type(defect).__name__}: {defect}); please report it with the command you typed. "
-            f"Setting MARKBASE_TRACEBACK=1 shows where it arose.",
-            1,
-        )
+        return _defect(defect)
     return 0
+
+
+def _defect(defect: Exception) -> int:
+    """Own up to a defect of ours."""
+    if os.environ.get("MARKBASE_TRACEBACK"):
+        raise defect
+    return _complain(
+        f"a defect of ours ({type(defect).__name__}: {defect}); please report it with the command you typed. "
+        f"Setting MARKBASE_TRACEBACK=1 shows where it arose.",
+        1,
+    )
 
 
 def _complain(message: str, code: int) -> int:

@@ -13,7 +13,7 @@ from markbase.cli.progress import report_progress
 from markbase.cli.results_folder import carry_out
 from markbase.core.errors import MarkbaseError, count_noun, listed, remark
 from markbase.files.plan import read_plan
-from markbase.files.whole_files import refuse_to_replace, write_whole
+from markbase.files.whole_files import refuse_to_replace, write_all
 
 
 @click.command(
@@ -46,8 +46,7 @@ def command(plan: Path, into: Path, replace: bool) -> None:
     files = results.files(found, list(told), into)
     for name in files:
         refuse_to_replace(into / name, replace)
-    for name, content in files.items():
-        write_whole(into / name, content)
+    write_all({into / name: content for name, content in files.items()})
     sys.stdout.write(f"{into / 'report.html'}\n")
     report_progress(
         f"{count_noun(len(files), 'file')} written into {into}: report.html, results.json, methods.txt, tables, figures, trail.json, plan.toml."

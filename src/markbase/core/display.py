@@ -8,7 +8,7 @@ printed, and the import points downward.
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Protocol
+from typing import Any, Protocol
 
 
 class Renderer(Protocol):
@@ -49,3 +49,11 @@ class Shown:
 
     def _repr_html_(self) -> str | None:
         return None if _loader is None else _loader().html(self)
+
+
+class ShownTables(Shown):
+    """A result with tables among its fields, of which everybody who asks gets a copy: what is done to it changes no print."""
+
+    def __getattribute__(self, name: str) -> Any:
+        value = super().__getattribute__(name)
+        return value.copy() if type(value).__name__ == "DataFrame" else value

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cache
-from typing import Any
+from typing import Any, overload
 
 import numpy as np
 import pandas as pd
@@ -12,6 +12,34 @@ from numpy.typing import NDArray
 
 Column = Sequence[Any] | NDArray[Any]
 _TEXT: Any = pd.Series(["text"]).dtype
+
+
+class own_table:  # noqa: N801 - it stands where `cached_property` would
+    """A table that is computed once, of which everybody who asks gets a copy: what is done to it changes no other print."""
+
+    def __init__(self, function: Callable[[Any], pd.DataFrame]) -> None:
+        self.function, self.__doc__ = function, function.__doc__
+
+    def __set_name__(self, owner: type, name: str) -> None:
+        self.key = f"_table_{name}"
+
+    @overload
+    def __get__(self, instance: None, owner: type) -> own_table: ...
+
+    @overload
+    def __get__(self, instance: object, owner: type) -> pd.DataFrame: ...
+
+    def __get__(self, instance: object | None, owner: type) -> pd.DataFrame | own_table:
+        if instance is None:
+            return self
+        kept = instance.__dict__
+        if self.key not in kept:
+            kept[self.key] = self.function(instance)
+        table: pd.DataFrame = kept[self.key]
+        return table.copy()
+
+    def __set__(self, instance: object, value: object) -> None:
+        raise AttributeError("a table of a result cannot be replaced")
 
 
 def table_of(columns: Mapping[str, Column]) -> pd.DataFrame:

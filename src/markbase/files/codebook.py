@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Sequence
 from pathlib import Path
 
 import tomlkit
 import tomlkit.items
 
+from markbase.core.arguments import checked
 from markbase.core.errors import CodebookError
 from markbase.core.study.codebook import DECLARABLE, Codebook
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
-from markbase.files.text_files import read_text
+from markbase.files.text_files import read_toml
 from markbase.files.whole_files import refuse_to_replace, write_whole
 
 _MOST_LEVELS = 60
@@ -42,14 +42,11 @@ def read_codebook(path: str | Path) -> Codebook:
         If it is not TOML, or says something a codebook cannot say.
     """
     path = Path(path)
-    text = read_text(path)
-    try:
-        mapping = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as problem:
-        raise CodebookError(f"`{path}` is not TOML: {str(problem)[0].lower() + str(problem)[1:]}.") from None
+    mapping, _ = read_toml(path, CodebookError)
     return Codebook.from_mapping(mapping, source=path.name)
 
 
+@checked
 def codebook_text(study: Study) -> str:
     """Draft the codebook of a study, with everything that was guessed marked as a guess.
 

@@ -5,7 +5,9 @@ from __future__ import annotations
 import csv
 import importlib.util
 import io
+import sys
 import warnings
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -22,6 +24,8 @@ _SEPARATORS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
 TEXT_SUFFIXES = (".csv", ".tsv", ".tab", ".txt")
 EXTRAS = {".parquet": ("pyarrow", "parquet"), ".xlsx": ("openpyxl", "xlsx"), ".ods": ("odf", "ods")}
 """For each kind of file that needs an extra: the package it needs, and the name of the extra."""
+MOST_COLUMNS = 5_000
+"""A file with more columns is not read."""
 ESCAPED = ("=", "+", "-", "@", "\t", "\r")
 """A spreadsheet takes a text that begins so for a formula; such a text is written behind an apostrophe."""
 
@@ -102,9 +106,10 @@ def read_table(path: str | Path, *, encoding: str = "utf-8", sheet: str | None =
     if suffix in EXTRAS:
         need_extra(path, suffix)
         frame = _read_parquet(path) if suffix == ".parquet" else _read_sheet(path, sheet)
-    elif suffix in TEXT_SUFFIXES or not path.is_file():
+    elif suffix in TEXT_SUFFIXES:
         frame = _read_text_table(path, encoding)
     else:
+        read_bytes(path)  # what is not there is told as that
         raise FileError(
             f"`{path}` ends in `{path.suffix}`, which is not read; there are {', '.join([*TEXT_SUFFIXES, *EXTRAS])}: save it as one."
         )
@@ -169,7 +174,14 @@ def _read_sheet(path: Path, sheet: str | None) -> pd.DataFrame:
 
 
 def _read_text_table(path: Path, encoding: str) -> pd.DataFrame:
-    text = read_text(path, encoding)
+    before = csv.field_size_limit(sys.maxsize)  # a long cell is a long cell
+    try:
+        return _parsed(read_text(path, encoding), path)
+    finally:
+        csv.field_size_limit(before)
+
+
+def _parsed(text: str, path: Path) -> pd.DataFrame:
     separator = _separator(text)
     names = next(row for row in csv.reader(io.StringIO(text), delimiter=separator) if row)
     header = _checked_names(names, path)
@@ -205,11 +217,15 @@ def _separator(text: str) -> str:
 
 
 def _checked_names(raw: Sequence[str], path: Path) -> list[str]:
+    if len(raw) > MOST_COLUMNS:
+        raise FileError(
+            f"`{path}` has {len(raw):,} columns, and at most {MOST_COLUMNS:,} are read; keep the columns you need."
+        )
     names = [" ".join(name.split()) for name in raw]
     empty = [str(k) for k, name in enumerate(names, 1) if not name]
     if empty:
         raise ColumnError(f"`{path}`: column {listed(empty)} has no name in the first line; give each column one.")
-    twice = sorted({name for name in names if names.count(name) > 1})
+    twice = sorted(name for name, times in Counter(names).items() if times > 1)
     if twice:
         verb = "occurs" if len(twice) == 1 else "occur"
         raise ColumnError(

@@ -81,8 +81,8 @@ def read_fit(path: str | Path) -> StoredFit:
     path = Path(path)
     try:
         record = json.loads(read_text(path))
-    except (json.JSONDecodeError, RecursionError) as problem:
-        raise FileError(f"`{path}` is not JSON: {problem}.") from None
+    except (ValueError, RecursionError) as problem:
+        raise FileError(f"`{path}` is not JSON that can be read: {str(problem).splitlines()[0]}.") from None
     if not isinstance(record, Mapping) or record.get("format") != FORMAT:
         raise FileError(f"`{path}` is no saved fit: its `format` is not `{FORMAT}`.")
     version = record.get("version")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -22,7 +21,7 @@ from markbase.files.plan_analysis import check_columns, read_analysis
 from markbase.files.plan_entries import Analysis
 from markbase.files.plan_lines import Lines
 from markbase.files.plan_writing import seen_from
-from markbase.files.text_files import read_text
+from markbase.files.text_files import parsed_toml, read_toml
 
 _TABLES = ("blocks", "compare", "data", "fit", "output", "prepare", "screen", "backward_elimination")
 _DATA_KEYS = ("codebook", "encoding", "file", "missing", "sheet")
@@ -144,11 +143,7 @@ def read_plan(path: str | Path) -> Plan:
         If it is not TOML, or has keys that a plan does not have.
     """
     path = Path(path)
-    text = read_text(path)
-    try:
-        mapping = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as problem:
-        raise MarkbaseError(f"`{path}` is not TOML: {str(problem)[0].lower() + str(problem)[1:]}.") from None
+    mapping, text = read_toml(path)
     for key in mapping:
         if key not in _TABLES:
             line = Lines(text, path.name).anywhere(key)
@@ -228,10 +223,11 @@ def read_step(text: str) -> dict[str, Any]:
     """
     bare = text.strip()
     try:
-        step = tomllib.loads(f"step = {bare if bare.startswith('{') else '{' + bare + '}'}")["step"]
-    except tomllib.TOMLDecodeError as problem:
+        step = parsed_toml(f"step = {bare if bare.startswith('{') else '{' + bare + '}'}", f"`{text}`")["step"]
+    except MarkbaseError as problem:
         raise MarkbaseError(
-            f"`{text}` is no step: {str(problem)[0].lower() + str(problem)[1:]}; write for instance "
-            f'do = "mark", column = "voice", base = "alto".'
+            f'{str(problem).removesuffix(".")}; write for instance do = "mark", column = "voice", base = "alto".'
         ) from None
-    return dict(step)
+    if not isinstance(step, dict):
+        raise MarkbaseError(f'`{text}` is no step; write for instance do = "mark", column = "voice", base = "alto".')
+    return step

@@ -3,9 +3,16 @@
 from __future__ import annotations
 
 import codecs
+import re
+import tomllib
 from pathlib import Path
+from typing import Any
 
-from markbase.core.errors import FileError, near
+from markbase.core.errors import FileError, MarkbaseError, near
+from markbase.files.whole_files import note_input
+
+MOST_DEPTH, MOST_TABLES = 40, 20_000
+"""How deep a plan or a codebook may be nested, and how many tables and lists it may have."""
 
 
 def read_bytes(path: Path) -> bytes:
@@ -26,16 +33,72 @@ def read_bytes(path: Path) -> bytes:
     FileError
         If there is no such file, or it cannot be read.
     """
-    if path.is_dir():
-        raise FileError(f"`{path}` is a folder; name the file in it.")
     try:
-        return path.read_bytes()
+        if path.is_dir():
+            raise FileError(f"`{path}` is a folder; name the file in it.")
+        if path.exists() and not path.is_file():
+            raise FileError(
+                f"`{path}` is a pipe or a device and no file; write its contents into a file, and open that."
+            )
+        content = path.read_bytes()
+    except FileError:
+        raise
     except FileNotFoundError:
         beside = [p.name for p in path.parent.iterdir() if p.is_file()] if path.parent.is_dir() else []
         close = near(path.name, beside) if beside else ""
         raise FileError(f"There is no file `{path}`.{close if close.startswith(' Did') else ''}") from None
     except OSError as problem:
         raise FileError(f"`{path}` cannot be read: {(problem.strerror or 'unknown reason').lower()}.") from None
+    except ValueError:
+        raise FileError(f"`{str(path)!r}` is no name of a file; it holds a character that no name can hold.") from None
+    except MemoryError:
+        raise FileError(f"`{path}` is larger than the memory that is free; keep fewer columns or rows of it.") from None
+    note_input(path)
+    return content
+
+
+def read_toml(path: Path, error: type[MarkbaseError] = MarkbaseError) -> tuple[dict[str, Any], str]:
+    """Read a TOML file, and return what it says beside its text.
+
+    Parameters
+    ----------
+    path : Path
+        The file.
+    error : type
+        What to raise where it is not TOML.
+
+    Returns
+    -------
+    mapping : dict
+        What it says.
+    text : str
+        Its text.
+
+    Raises
+    ------
+    FileError
+        If it cannot be read.
+    MarkbaseError
+        If it is not TOML, is nested deeper than is read, or holds a number that cannot be written.
+    """
+    text = read_text(path)
+    return parsed_toml(text, f"`{path}`", error), text
+
+
+def parsed_toml(text: str, what: str, error: type[MarkbaseError] = MarkbaseError) -> dict[str, Any]:
+    """Read TOML; `what` is what it is called in messages."""
+    if max(map(len, re.findall(r"[\[{]+", text)), default=0) > MOST_DEPTH or text.count("[") > MOST_TABLES:
+        raise error(
+            f"{what} is nested deeper than {MOST_DEPTH} tables or has more than {MOST_TABLES:,} of them, which is not read."
+        )
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError as problem:
+        raise error(f"{what} is not TOML: {str(problem)[0].lower() + str(problem)[1:]}.") from None
+    except RecursionError:
+        raise error(f"{what} is nested deeper than is read; a plan or a codebook needs a few tables only.") from None
+    except ValueError:
+        raise error(f"{what} holds a whole number of more digits than can be read; write it with fewer.") from None
 
 
 def read_text(path: Path, encoding: str = "utf-8") -> str:
@@ -59,9 +122,11 @@ def read_text(path: Path, encoding: str = "utf-8") -> str:
         If there is no such file, it cannot be read, is empty, is no text, or is not so encoded.
     """
     try:
-        codecs.lookup(encoding)
-    except LookupError:
-        raise FileError(f"There is no encoding `{encoding}`; `utf-8`, `cp1252` and `latin-1` are common.") from None
+        known = getattr(codecs.lookup(encoding), "_is_text_encoding", True)  # some only turn bytes into bytes
+    except (LookupError, ValueError):
+        known = False
+    if not known:
+        raise FileError(f"There is no encoding `{encoding}`; `utf-8`, `cp1252` and `latin-1` are common.")
     raw = read_bytes(path)
     try:
         text = raw.decode("utf-8-sig" if encoding.lower().replace("_", "-") in ("utf-8", "utf8") else encoding)
@@ -70,6 +135,10 @@ def read_text(path: Path, encoding: str = "utf-8") -> str:
         raise FileError(
             f"`{path}` is not {encoding} text: byte 0x{raw[problem.start]:02x} in line {line} has no meaning there; save it as "
             f"UTF-8, or give its encoding (`cp1252` is common for older spreadsheets)."
+        ) from None
+    except (UnicodeError, LookupError, ValueError, RecursionError):
+        raise FileError(
+            f"`{path}` is not {encoding} text; `utf-8`, `cp1252` and `latin-1` are common encodings."
         ) from None
     if "\0" in text:
         raise FileError(f"`{path}` holds zero bytes, so it is no text file; export it as CSV and open that.")

@@ -8,7 +8,7 @@ import numpy as np
 
 from markbase.core.formatting import short
 from markbase.core.results.linear import LinearFit
-from markbase.show.figures import AMBER, INK, TEAL, own_sheet
+from markbase.show.figures import AMBER, INK, TEAL, own_sheet, styled
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -18,6 +18,7 @@ _MOST_POINTS = 3000
 _PARTS = 12
 
 
+@styled
 def draw_checks(fit: LinearFit) -> Figure:
     """Draw residuals against fitted values, against the normal shape, their spread, and the cases that weigh most.
 

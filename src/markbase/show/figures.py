@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import functools
 import math
-from typing import TYPE_CHECKING, Any
+import warnings
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 
@@ -19,6 +23,7 @@ if TYPE_CHECKING:
 TEAL, AMBER, INK, PALE = "#0b6e8a", "#c8690a", "#22313a", "#e8eef0"
 _MOST_POINTS = 2000
 _MOST_COLUMNS = 10
+F = TypeVar("F", bound=Callable[..., Any])
 
 
 def _own(width: float, height: float) -> tuple[Figure, Axes]:
@@ -40,6 +45,36 @@ def own_sheet(width: float, height: float, rows: int, columns: int) -> tuple[Fig
     return figure, figure.subplots(rows, columns)
 
 
+def styled(function: F) -> F:
+    """Draw under settings of our own, whatever those of the user are; on axes that were given theirs hold."""
+
+    @functools.wraps(function)
+    def drawn(*args: Any, **kwargs: Any) -> Any:
+        given = kwargs.get("ax") is not None or any(type(a).__name__.endswith("Axes") for a in args)
+        if given:
+            return function(*args, **kwargs)
+        with own_style():
+            return function(*args, **kwargs)
+
+    return drawn  # type: ignore[return-value]
+
+
+@contextmanager
+def own_style() -> Iterator[None]:
+    """Set what matplotlib comes with, for the time of a drawing; what is global is put back."""
+    import matplotlib as mpl
+
+    kept = {
+        k: v
+        for k, v in mpl.rcParamsDefault.items()
+        if not k.startswith(("backend", "interactive", "toolbar", "webagg", "date.epoch"))
+    }
+    with mpl.rc_context(), warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # about settings that are going away
+        mpl.rcParams.update(kept)
+        yield
+
+
 def own_axes(width: float, height: float) -> Axes:
     """Return axes on a figure of their own, of a size in inches."""
     return _own(width, height)[1]
@@ -53,6 +88,7 @@ def finish(ax: Axes, title: str) -> None:
         ax.spines[side].set_visible(False)
 
 
+@styled
 def draw_correlations(screen: Screen, ax: Axes | None = None) -> Axes:
     """Draw the correlations as a table of tints: direction by tint, size by depth, and every number in its cell.
 
@@ -100,6 +136,7 @@ def draw_correlations(screen: Screen, ax: Axes | None = None) -> Axes:
     return ax
 
 
+@styled
 def draw_vif(screen: Screen, ax: Axes | None = None) -> Axes:
     """Draw how many times each term's standard error is inflated, with the limits in use as lines.
 
@@ -177,6 +214,7 @@ def _bins(values: Any) -> Any:
     return 24
 
 
+@styled
 def draw_pairs(study: Study, screen: Screen) -> Figure:
     """Draw every pair of numeric columns: points below the diagonal, spreads on it, correlations above.
 

@@ -12,7 +12,7 @@ from markbase.core.errors import ColumnError, MarkbaseError
 from markbase.core.formatting import short
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
-from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes
+from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, styled
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -33,6 +33,7 @@ _MOST_POINTS = 1500
 _POINTS = 40
 
 
+@styled
 def draw_groups(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
     """Draw how the levels of a group differ from the base, with intervals.
 
@@ -74,6 +75,7 @@ def draw_groups(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
     return ax
 
 
+@styled
 def draw_adjusted(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
     """Draw the adjusted mean, or probability, of each level of a group beside the plain one.
 
@@ -118,6 +120,7 @@ def draw_adjusted(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
     return ax
 
 
+@styled
 def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Axes:
     """Draw what the fit gives along a numeric column, a line for each level of a group.
 
@@ -208,6 +211,7 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
     return ax
 
 
+@styled
 def draw_classification(fit: LogisticFit, ax: Axes | None = None, *, folds: int | None = None, seed: int = 0) -> Axes:
     """Draw how many events and non-events are classified correctly at every cut.
 
@@ -249,6 +253,7 @@ def draw_classification(fit: LogisticFit, ax: Axes | None = None, *, folds: int 
     return ax
 
 
+@styled
 def draw_calibration(fit: LogisticFit, ax: Axes | None = None, *, parts: int = 10) -> Axes:
     """Draw observed shares against predicted probabilities.
 
@@ -290,6 +295,7 @@ def _interval(fit: AnyFit) -> str:
     return f"{short(100 * fit.level, 4)}% confidence intervals"
 
 
+@styled
 def draw_blocks(hierarchy: Blocks, ax: Axes | None = None) -> Axes:
     """Draw how R² rises with each block, and what each adds.
 
@@ -340,6 +346,7 @@ def draw_blocks(hierarchy: Blocks, ax: Axes | None = None) -> Axes:
     return ax
 
 
+@styled
 def draw_paths(hierarchy: Blocks, terms: Sequence[str] | None = None, ax: Axes | None = None) -> Axes:
     """Draw how estimates move from block to block, with intervals.
 

@@ -12,7 +12,7 @@ from markbase.core.formatting import short
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.tables import rows_of
-from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes
+from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, styled
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -23,6 +23,7 @@ _MOST_POINTS = 3000
 _MARKED = ((TEAL, "o"), (AMBER, "s"), (INK, "D"), ("#7a4f9a", "^"))
 
 
+@styled
 def draw_slopes(fit: AnyFit, numeric: str, by: str | None = None, ax: Axes | None = None) -> Axes:
     """Draw the slope of a numeric column: along a numeric moderator, along itself where it has a curve, or in each level of a group.
 
@@ -149,6 +150,7 @@ def _slope_words(fit: AnyFit, numeric: str) -> str:
     return f"{fit.family.scale(fit.outcome)} per {fit.variable(numeric, 'numeric').column.step_one}"
 
 
+@styled
 def draw_score(scored: Score, ax: Axes | None = None) -> Axes:
     """Draw what was predicted for rows held out against what was observed in them.
 

@@ -7,8 +7,9 @@ from dataclasses import dataclass
 
 import pandas as pd
 
+from markbase.core.arguments import checked
 from markbase.core.comparison.block_changes import AnyFit
-from markbase.core.display import Shown
+from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, listed, near, quoted
 from markbase.core.formatting import decimals_for, number
 from markbase.core.results.family import LOGISTIC
@@ -18,7 +19,7 @@ from markbase.core.tables import rows_of
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Elimination(Shown):
+class Elimination(ShownTables):
     """What was left out, step by step."""
 
     limit: float
@@ -35,6 +36,7 @@ class Elimination(Shown):
     """What must be read with it."""
 
 
+@checked
 def backward_elimination(fit: AnyFit, *, limit: float = 0.05, keep: Sequence[str] = ()) -> Elimination:
     """Leave out the least clear term, look again, and go on until every term left is clear.
 

@@ -19,6 +19,7 @@ import pandas as pd
 import scipy.optimize
 import scipy.special as sp
 
+from markbase.core.arguments import checked_methods
 from markbase.core.comparison.block_changes import Change, change_between
 from markbase.core.comparison.block_sentences import make_block_reading
 from markbase.core.comparison.bootstrap import Bootstrap, bootstrap
@@ -30,11 +31,12 @@ from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.movements import COLUMNS, movements
 from markbase.core.results.statements import Reading
 from markbase.core.screening.screen import screen_fit
-from markbase.core.tables import table_of
+from markbase.core.tables import own_table, table_of
 
 AnyFit = LinearFit | LogisticFit
 
 
+@checked_methods
 @dataclass(frozen=True, eq=False, repr=False)
 class Blocks(Shown):
     """The fits of a blockwise entry, and what each block adds."""
@@ -79,7 +81,7 @@ class Blocks(Shown):
         below: list[AnyFit | None] = [None, *self.fits[:-1]]
         return tuple(change_between(b, a) for b, a in zip(below, self.fits, strict=True))
 
-    @cached_property
+    @own_table
     def steps(self) -> pd.DataFrame:
         """One row a block: what it adds.
 
@@ -176,7 +178,7 @@ class Blocks(Shown):
         """
         return replace(self, bootstrapped=bootstrap(self.fits, draws, seed, told))
 
-    @cached_property
+    @own_table
     def moves(self) -> pd.DataFrame:
         """How every estimate moves from block to block.
 
@@ -184,7 +186,7 @@ class Blocks(Shown):
         """
         return self._side_by_side("estimate")
 
-    @cached_property
+    @own_table
     def movements(self) -> pd.DataFrame:
         """By how much each estimate moves when a block enters, with the standard error of the movement itself.
 
@@ -196,7 +198,7 @@ class Blocks(Shown):
         table = pd.concat(found, ignore_index=True) if found else pd.DataFrame(columns=COLUMNS).assign(block="")
         return table[["block", *COLUMNS]]
 
-    @cached_property
+    @own_table
     def errors(self) -> pd.DataFrame:
         """The standard errors that belong to `moves`."""
         return self._side_by_side("se")
@@ -217,7 +219,7 @@ class Blocks(Shown):
             table[name] = [found.get((r.term, r.compared.level), math.nan) for r in last]
         return table_of(table)
 
-    @cached_property
+    @own_table
     def vif(self) -> pd.DataFrame:
         """The variance inflation of every term in each block: `term`, then its comparable value (√VIF of a numeric column) a block.
 

@@ -11,13 +11,13 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.comparison.block_changes import AnyFit, change_between
-from markbase.core.display import Shown
+from markbase.core.display import ShownTables
 from markbase.core.errors import FitError, MarkbaseError, listed, quoted
 from markbase.core.results.linear import LinearFit
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Comparison(Shown):
+class Comparison(ShownTables):
     """Fits side by side."""
 
     names: tuple[str, ...]

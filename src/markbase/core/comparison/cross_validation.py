@@ -9,10 +9,11 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.arguments import checked
 from markbase.core.checks.logistic_checks import fits_without_each_fold
 from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.diagnostics.classification import area_under_curve
-from markbase.core.display import Shown
+from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.logistic import LogisticFit
@@ -22,7 +23,7 @@ _AREA = "area under the curve"
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class CrossValidation(Shown):
+class CrossValidation(ShownTables):
     """Figures on rows held out, beside those on the rows of the fit."""
 
     outcome: str
@@ -39,6 +40,7 @@ class CrossValidation(Shown):
     """Rows that could not be predicted in their turn, as their level occurs in no other part (most over the repeats)."""
 
 
+@checked
 def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int = 0) -> CrossValidation:
     """Predict each row by a fit to the other parts of the rows.
 

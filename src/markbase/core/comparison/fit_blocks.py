@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from markbase.core.arguments import checked
 from markbase.core.comparison.blocks import AnyFit, Blocks, cumulative
 from markbase.core.design.options import KINDS
 from markbase.core.design.requested_terms import Interaction, Polynomial, TermRequest, request_name
@@ -14,6 +15,7 @@ from markbase.core.results.fit_logistic import fit_logistic
 from markbase.core.study.study import Study
 
 
+@checked
 def fit_blocks(
     study: Study, outcome: str, blocks: Mapping[str, Sequence[TermRequest]], *, kind: str = "linear", **settings: Any
 ) -> Blocks:

@@ -9,9 +9,10 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from markbase.core.arguments import checked
 from markbase.core.comparison.cross_validation import error_measures
 from markbase.core.design.terms import variables_of
-from markbase.core.display import Shown
+from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, count_noun, remark
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LOGISTIC
@@ -20,7 +21,7 @@ from markbase.core.study.study import Study
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Score(Shown):
+class Score(ShownTables):
     """Error measures of one split, beside those on the rows of the fit."""
 
     outcome: str
@@ -37,6 +38,7 @@ class Score(Shown):
     """A row for each row held out: `observed`, `predicted` or `probability`, `residual`, `caution`."""
 
 
+@checked
 def score(fit: AnyFit, test: Study | Any) -> Score:
     """Judge a fit on rows that it has not seen.
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
@@ -13,6 +12,7 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import FitError, count_noun, listed
 from markbase.core.study.column import BLANK, FIRST_CODED, Column
+from markbase.core.tables import own_table
 
 
 class Loss(NamedTuple):
@@ -46,7 +46,7 @@ class CompleteCases:
         """Return the account of some of the rows; why the others are not used is not told again."""
         return CompleteCases(self.rows, int(np.count_nonzero(used)), self.losses)
 
-    @cached_property
+    @own_table
     def lost(self) -> pd.DataFrame:
         """Why rows were not used, as a table.
 

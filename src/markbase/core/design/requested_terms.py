@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from markbase.core.arguments import checked
 from markbase.core.design.term_remarks import remark_on_codes, remark_on_column, remark_on_derived, remark_on_indicators
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, listed, quoted, remark
 from markbase.core.study.column import Column
@@ -45,6 +46,7 @@ class Interaction:
 TermRequest = str | Polynomial | Interaction
 
 
+@checked
 def polynomial(column: str, degree: int = 2) -> Polynomial:
     """Let a numeric column have a curve: its powers up to a degree, as one term.
 

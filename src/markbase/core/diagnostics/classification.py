@@ -16,14 +16,14 @@ import pandas as pd
 import scipy.special as sp
 from numpy.typing import NDArray
 
-from markbase.core.display import Shown
+from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError
 
 Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Classification(Shown):
+class Classification(ShownTables):
     """Rows sorted by whether the predicted probability reaches a cut."""
 
     outcome: str

@@ -17,7 +17,7 @@ import pandas as pd
 import scipy.special as sp
 from numpy.typing import NDArray
 
-from markbase.core.display import Shown
+from markbase.core.display import ShownTables
 
 Array = NDArray[np.float64]
 
@@ -55,7 +55,7 @@ class Views:
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Checks(Shown):
+class Checks(ShownTables):
     """The checks of a linear fit: none is a bare pass or fail."""
 
     outcome: str

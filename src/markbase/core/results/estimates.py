@@ -34,7 +34,7 @@ from markbase.core.inference.multiplicity import corrected
 from markbase.core.results.family import LINEAR, Family
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.study.column import Column
-from markbase.core.tables import table_of
+from markbase.core.tables import own_table, table_of
 
 Array = NDArray[np.float64]
 
@@ -163,7 +163,7 @@ class Estimated(Shown):
         """What the products of the roots are multiplied with under classical errors."""
         raise NotImplementedError
 
-    @cached_property
+    @own_table
     def coefficients(self) -> pd.DataFrame:
         """One row a coefficient, and one for the base of each group.
 
@@ -175,7 +175,7 @@ class Estimated(Shown):
         """
         return self._table(self.coefficient_map)
 
-    @cached_property
+    @own_table
     def equation_rows(self) -> pd.DataFrame:
         """The coefficients of the equation, as `coefficients`, with a row a level for every group.
 
@@ -212,7 +212,7 @@ class Estimated(Shown):
             self.spread(name)
         return self._table(self._map_coefficients(at=at))
 
-    @cached_property
+    @own_table
     def covariance(self) -> pd.DataFrame:
         """The covariance matrix of the rows of `coefficients`, labelled ``term`` or ``term: level``."""
         V = self._covariance_of(self._roots)

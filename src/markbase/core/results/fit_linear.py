@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from markbase.core.arguments import checked
 from markbase.core.design.coefficient_map import components_of, design_columns
 from markbase.core.design.cross_products import gather
 from markbase.core.design.options import FitOptions, check_request, check_room
@@ -25,6 +26,7 @@ _NEARLY = 0.98
 """A correlation with the outcome that is remarked on."""
 
 
+@checked
 def fit_linear(
     study: Study,
     outcome: str,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from markbase.core.arguments import checked
 from markbase.core.design.options import FitOptions, check_request
 from markbase.core.design.requested_terms import AllBut, TermRequest, check_usable
 from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseError, count_noun, listed, quoted, remark
@@ -19,6 +20,7 @@ FEW_EVENTS = 10
 _SPARSE = 5
 
 
+@checked
 def fit_logistic(
     study: Study,
     outcome: str,

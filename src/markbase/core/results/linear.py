@@ -12,6 +12,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.arguments import checked_methods
 from markbase.core.design.coefficient_map import components_of, design_columns
 from markbase.core.design.cross_products import gather
 from markbase.core.design.mean_columns import Setting
@@ -33,7 +34,7 @@ from markbase.core.results.fit_statistics import LinearStrength, OverallTest
 from markbase.core.results.predictions import NewRows, predictor_of
 from markbase.core.results.readers import readers
 from markbase.core.study.column import Column
-from markbase.core.tables import table_of
+from markbase.core.tables import own_table, table_of
 
 if TYPE_CHECKING:
     from markbase.core.diagnostics.residuals import Checks, Views
@@ -43,6 +44,7 @@ Array = NDArray[np.float64]
 _EXACT = 1e-24
 
 
+@checked_methods
 @dataclass(frozen=True, eq=False, repr=False)
 class LinearFit(Fit):
     """A linear regression, estimated.
@@ -113,7 +115,7 @@ class LinearFit(Fit):
         residual, df = self.solution.residual, len(self.solution.columns)
         return self.solution.explained / df / (residual / self.rows_over) if residual > 0 else math.inf
 
-    @cached_property
+    @own_table
     def terms(self) -> pd.DataFrame:
         """The joint test of each term, given all the others.
 
@@ -126,22 +128,27 @@ class LinearFit(Fit):
         p = p_of_f(F, np.maximum(df, 1), self.df_rest)
         return table_of({"term": [t.name for t in self.model_terms], "df": df, "statistic": F, "p": p})
 
-    @cached_property
+    @own_table
     def standardised(self) -> pd.DataFrame:
         """The coefficients in standard deviations of the outcome.
 
         `term`, `level`, `against`, `base`, `step` (what the difference is for), `estimate`, `low`, `high`.
-        A numeric column is told for one standard deviation of its own. A level is told as its difference:
+        A numeric column is told for one standard deviation of its own, one of two values for the difference between them. A level is told as its difference:
         an indicator has no standard deviation anybody steps by, so it is not standardised itself.
         """
         rows = self.coefficient_map.rows[1:]
         table = self.coefficients.iloc[1:]
         factor, step = [], []
         for told in rows:
-            sds = [self.spread(name)[2] ** power for name, power in told.powers]
+            pairs = {name: self.variable(name, "numeric").column.two_values for name, _ in told.powers}
+            sds = [pair[1] - pair[0] if (pair := pairs[n]) else self.spread(n)[2] ** power for n, power in told.powers]
             factor.append(math.prod(sds) / self.outcome_sd)
             words = [
-                f"one standard deviation of {n} ({short(self.spread(n)[2])})" for n, power in told.powers if power == 1
+                f"{n} {short(pair[1])} against {short(pair[0])}"
+                if (pair := pairs[n])
+                else f"one standard deviation of {n} ({short(self.spread(n)[2])})"
+                for n, power in told.powers
+                if power == 1
             ]
             words += [f"{n}{POWER_MARKS[k]} in standard deviations" for n, k in told.powers if k > 1]
             step.append(" and ".join(words) or "difference")

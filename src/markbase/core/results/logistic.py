@@ -13,6 +13,7 @@ import pandas as pd
 import scipy.special as sp
 from numpy.typing import NDArray
 
+from markbase.core.arguments import checked_methods
 from markbase.core.design.options import Request
 from markbase.core.design.terms import Term
 from markbase.core.errors import FitError
@@ -26,6 +27,7 @@ from markbase.core.results.logistic_estimate import estimate
 from markbase.core.results.probabilities import Probabilities
 from markbase.core.results.readers import readers
 from markbase.core.study.column import Column
+from markbase.core.tables import own_table
 
 if TYPE_CHECKING:
     from markbase.core.diagnostics.classification import Classification
@@ -33,6 +35,7 @@ if TYPE_CHECKING:
 Array = NDArray[np.float64]
 
 
+@checked_methods
 @dataclass(frozen=True, eq=False, repr=False, kw_only=True)
 class LogisticFit(Probabilities):
     """A logistic regression, estimated: the odds of one event.
@@ -137,7 +140,7 @@ class LogisticFit(Probabilities):
             chi2 = 2 * (self.loglik - self.strength.loglik_null)
         return OverallTest(chi2, p, math.inf, float(p_of_f(chi2 / p, p, math.inf)), "likelihood ratio")
 
-    @cached_property
+    @own_table
     def terms(self) -> pd.DataFrame:
         """The joint test of each term, given all the others.
 
@@ -194,7 +197,7 @@ class LogisticFit(Probabilities):
             look=False,
         )
 
-    @cached_property
+    @own_table
     def coefficients(self) -> pd.DataFrame:
         """One row a coefficient, and one for the base of each group.
 

@@ -27,6 +27,7 @@ from markbase.core.inference.marginal_effects import (
 from markbase.core.results.family import LOGISTIC, Family
 from markbase.core.results.fit import Fit
 from markbase.core.results.predictions import NewRows, predictor_of
+from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]
 _MARGINAL = ["term", "level", "against", "base", "n", "effect", "se", "low", "high", "p"]
@@ -197,7 +198,7 @@ class Probabilities(Fit):
             probability_slope=value, probability_low=value - half * se, probability_high=value + half * se
         )
 
-    @cached_property
+    @own_table
     def marginal(self) -> pd.DataFrame:
         """Average marginal effects: by how much the probability of the event is higher, averaged over the rows.
 

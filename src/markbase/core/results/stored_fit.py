@@ -12,6 +12,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.arguments import checked_methods
 from markbase.core.design.mean_columns import Sample, Setting
 from markbase.core.design.terms import Term, Variable, variables_of
 from markbase.core.errors import FitError, MarkbaseError
@@ -23,11 +24,13 @@ from markbase.core.results.family import LINEAR, Family
 from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, LogisticStrength, OverallTest
 from markbase.core.results.predictions import NewRows, predictor_of
+from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]
 _NO_ROWS = "A saved fit holds no rows of the data"
 
 
+@checked_methods
 @dataclass(frozen=True, eq=False, repr=False)
 class StoredFit(Fit):
     """A fit that was saved: its tables, predictions, bases and comparisons, without a row of the data."""
@@ -67,7 +70,7 @@ class StoredFit(Fit):
     def _sigma2(self) -> float:
         return self.strength.residual_sd**2 if isinstance(self.strength, LinearStrength) else 1.0
 
-    @cached_property
+    @own_table
     def coefficients(self) -> pd.DataFrame:
         """As of the fit that was saved; with Firth's penalty intervals and p are Wald's here."""
         return self.family.with_ratios(self._table(self.coefficient_map))

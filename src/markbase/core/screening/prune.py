@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 import pandas as pd
 
-from markbase.core.display import Shown
+from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, near
 from markbase.core.formatting import number
 from markbase.core.screening.screen_tables import ScreenTables
@@ -20,7 +20,7 @@ _CURVES = ("cube_root", "log", "log1p", "reciprocal", "sqrt", "square")
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Pruned(Shown):
+class Pruned(ShownTables):
     """What was dropped on the way below a limit, and what that costs."""
 
     limit: float

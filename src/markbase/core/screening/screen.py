@@ -9,6 +9,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from markbase.core.arguments import checked, checked_methods
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.complete_cases import complete_rows
 from markbase.core.design.cross_products import gather
@@ -31,6 +32,7 @@ _METHODS = ("pearson", "spearman")
 _ROWS = ("complete", "pairwise")
 
 
+@checked_methods
 @dataclass(frozen=True, eq=False, repr=False)
 class Screen(ScreenTables):
     """What a set of predictors has in common. Bands to look at, not tests."""
@@ -67,6 +69,7 @@ class Screen(ScreenTables):
         return give_advice(self, self.from_products)
 
 
+@checked
 def screen(
     study: Study,
     predictors: Sequence[str] | AllBut,
@@ -156,6 +159,7 @@ def screen(
     )
 
 
+@checked
 def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
     """Screen the terms of a fit, from its own moments: the rows are not touched.
 

@@ -24,6 +24,7 @@ from markbase.core.screening.variance_inflation import (
     variance_inflation,
 )
 from markbase.core.study.column import Column
+from markbase.core.tables import own_table
 
 
 @dataclass(frozen=True, eq=False)
@@ -67,18 +68,18 @@ class ScreenTables(Shown):
     level: float = 0.95
     """Confidence level of the intervals."""
 
-    @cached_property
+    @own_table
     def correlations(self) -> pd.DataFrame:
         """Square, names as labels, the outcome first: the association of each pair, by the measure that suits it."""
         return self.among.square(self.among.values)
 
-    @cached_property
+    @own_table
     def measures(self) -> pd.DataFrame:
         """Square: which measure each association is."""
         word = {"r": "Spearman's r" if self.method == "spearman" else "Pearson's r"}
         return self.among.square([[word.get(name, name) for name in row] for row in self.among.measures])
 
-    @cached_property
+    @own_table
     def pair_rows(self) -> pd.DataFrame:
         """Square: from how many rows each was computed."""
         return self.among.square(self.among.rows)
@@ -90,19 +91,19 @@ class ScreenTables(Shown):
     @property
     def vif(self) -> pd.DataFrame:
         """Per coded column: `term`, `column`, `vif`, `tolerance`, `r2`, `se_factor` (√VIF)."""
-        return self._vif.columns
+        return self._vif.columns.copy()
 
     @property
     def terms(self) -> pd.DataFrame:
         """Per term: `term`, `df`, `gvif`, `comparable`; neither depends on the base."""
-        return self._vif.terms
+        return self._vif.terms.copy()
 
     @property
     def collinear(self) -> tuple[Collinearity, ...]:
         """Exact collinearity, each with a `statement` and an `advice`."""
         return self._vif.collinear
 
-    @cached_property
+    @own_table
     def pairs(self) -> pd.DataFrame:
         """Every pair of predictors, the strongest first.
 
@@ -144,7 +145,7 @@ class ScreenTables(Shown):
         low, high = interval_of_r(r, rows, self.level) if signed else (math.nan, math.nan)
         return {f"{side}_outcome": r, f"{side}_low": low, f"{side}_high": high}
 
-    @cached_property
+    @own_table
     def conditions(self) -> pd.DataFrame:
         """Condition indices with variance shares: dependences that pairs do not show.
 

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 import pandas as pd
 
-from markbase.core.display import Shown
+from markbase.core.arguments import checked
+from markbase.core.display import ShownTables
 from markbase.core.errors import ColumnError, FitError, near
 from markbase.core.formatting import decimals_for, number, short
 from markbase.core.results.any_fit import AnyFit
@@ -20,7 +21,7 @@ _WIDER = 1.5
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Specifications(Shown):
+class Specifications(ShownTables):
     """How the estimate of one term moves when each other term is left out, on the same rows."""
 
     focus: str
@@ -36,6 +37,7 @@ class Specifications(Shown):
     """What leaving a term out does to the estimate, or to its standard error, in sentences; empty if next to nothing."""
 
 
+@checked
 def specifications(fit: AnyFit, focus: str) -> Specifications:
     """Refit without each other term in turn, on the same rows.
 

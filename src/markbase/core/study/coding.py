@@ -17,7 +17,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from markbase.core.display import Shown
+from markbase.core.display import ShownTables
 from markbase.core.errors import ColumnError, LevelError, listed, quoted
 from markbase.core.study.column import SCHEMES, Column, Scheme
 
@@ -175,7 +175,7 @@ def check_scheme(column: Column, scheme: str) -> None:
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Coding(Shown):
+class Coding(ShownTables):
     """How a group becomes columns, with the verification an analyst would do by hand."""
 
     column: str

@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from markbase.core.errors import count_noun, listed, quoted
+from markbase.core.errors import ColumnError, MarkbaseError, count_noun, listed, quoted
 from markbase.core.study.codebook import ColumnSpec, code_text
 from markbase.core.study.column import BLANK, FIRST_CODED, Base, Column, Level, MissingCode, Unit
 
@@ -54,7 +54,24 @@ def build_column(series: pd.Series[Any], spec: ColumnSpec, everywhere_missing: S
     -------
     Column
         The column; what cannot be used as declared is said in its `fault`.
+
+    Raises
+    ------
+    ColumnError
+        If a row holds what is neither a number nor a text.
     """
+    try:
+        return _built(series, spec, everywhere_missing)
+    except (TypeError, ValueError, OverflowError, ArithmeticError) as problem:
+        if isinstance(problem, MarkbaseError):
+            raise
+        held = {type(v).__name__ for v in series.head(1000).tolist()} - {"NoneType", "float", "str"}
+        raise ColumnError(
+            f"`{spec.name}` holds values that are neither numbers nor texts ({listed(sorted(held)) or 'of an unknown kind'}); make one of these of them."
+        ) from None
+
+
+def _built(series: pd.Series[Any], spec: ColumnSpec, everywhere_missing: Sequence[MissingCode]) -> Column:
     own = {c.code for c in spec.missing}
     spec = replace(spec, missing=spec.missing + tuple(c for c in everywhere_missing if c.code not in own))
     numeric = pd.api.types.is_numeric_dtype(series) and not pd.api.types.is_bool_dtype(series)
@@ -73,7 +90,7 @@ def build_column(series: pd.Series[Any], spec: ColumnSpec, everywhere_missing: S
 def _doubt(raw: _Raw, spec: ColumnSpec) -> str:
     """Say that a guessed group is all numbers but for a few texts, if it is."""
     text = ~raw.is_number & (_coded(raw, spec.missing) == 0)
-    if raw.categories or spec.base or int(text.sum()) * 2 > len(text) or text.all():
+    if raw.categories or spec.base or int(text.sum()) * 2 > len(text) or text.all() or not text.any():
         return ""
     words, first, rows = _texts_in(raw, text)
     return (

@@ -12,6 +12,7 @@ from markbase.core.study.column import Column
 
 _ROWS = 4096
 _MOST_COLUMNS = 200
+_LARGEST = 1e150
 
 
 def find_totals(columns: Sequence[Column]) -> dict[str, tuple[str, ...]]:
@@ -33,7 +34,7 @@ def find_totals(columns: Sequence[Column]) -> dict[str, tuple[str, ...]]:
     of the centred columns; each is then checked on all rows in which its members are present.
     """
     varying = [c for c in columns if c.valid > 1 and np.ptp(c.values[c.present]) > 0][:_MOST_COLUMNS]
-    varying = [c for c in varying if np.isfinite(c.values[c.present]).all()]
+    varying = [c for c in varying if np.abs(c.span).max() < _LARGEST]  # beyond it a square cannot be written
     if len(varying) < 2:
         return {}
     complete = np.logical_and.reduce([c.present for c in varying])

@@ -138,8 +138,8 @@ def _numeric_remarks(column: Column) -> list[Remark]:
 
 def _stray_codes(values: NDArray[np.float64], distinct: NDArray[np.float64]) -> list[float]:
     """Find customary codes for a missing answer that stand apart from all other values."""
-    codes = [c for c in _USUAL_CODES if c in distinct]
-    rest = distinct[~np.isin(distinct, codes)]
+    codes = distinct[np.isin(distinct, _USUAL_CODES)].tolist()
+    rest = distinct[~np.isin(distinct, codes)] if codes else distinct
     if not codes or not len(rest):
         return []
     spread = float(rest[-1] - rest[0])

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from typing import Any
 
 import pandas as pd
 
+from markbase.core.arguments import checked_methods
 from markbase.core.display import Shown
 from markbase.core.errors import CodebookError, ColumnError, listed, near, quoted
 from markbase.core.study.codebook import Codebook, ColumnSpec, as_codebook, code_text
@@ -22,6 +24,7 @@ from markbase.core.study.replay import carry_out
 from markbase.core.study.trail import Trail, TrailStep
 
 
+@checked_methods
 class Study(Preparing, Shown):
     """An immutable table of typed columns.
 
@@ -70,7 +73,7 @@ class Study(Preparing, Shown):
         table = columns_of(frame)
         book = as_codebook(codebook)
         names = [column for column, _ in table]
-        twice = sorted({n for n in names if names.count(n) > 1})
+        twice = sorted(n for n, times in Counter(names).items() if times > 1)
         if twice:
             raise ColumnError(
                 f"{name}: the column name {listed(quoted(twice))} occurs twice; give each column its own name."

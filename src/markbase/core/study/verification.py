@@ -10,14 +10,14 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from markbase.core.display import Shown
+from markbase.core.display import ShownTables
 from markbase.core.formatting import short
 from markbase.core.study.column import FIRST_CODED, Column, MissingCode
 from markbase.core.study.remarks import skewness
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Check(Shown):
+class Check(ShownTables):
     """The verification of one recoding."""
 
     column: str

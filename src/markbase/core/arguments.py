@@ -1,0 +1,127 @@
+"""Checking the arguments of public functions: one place, from their annotations, with one sentence for what does not fit."""
+
+from __future__ import annotations
+
+import functools
+import inspect
+import numbers
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any, TypeVar
+
+import numpy as np
+import pandas as pd
+
+from markbase.core.errors import MarkbaseError, listed
+
+F = TypeVar("F", bound=Callable[..., Any])
+C = TypeVar("C", bound=type)
+_SHOWN = 60
+
+
+def _is_number(value: object) -> bool:
+    return isinstance(value, numbers.Real) and not isinstance(value, (bool, np.bool_))
+
+
+def _is_list(value: object) -> bool:
+    return isinstance(value, (list, tuple, pd.Index, pd.Series, np.ndarray)) or (
+        isinstance(value, Sequence) and not isinstance(value, (str, bytes))
+    )
+
+
+_KINDS: dict[str, tuple[str, Callable[[Any], bool]]] = {
+    "str": ("a text", lambda v: isinstance(v, str)),
+    "int": ("a whole number", lambda v: _is_number(v) and isinstance(v, numbers.Integral)),
+    "float": ("a number", _is_number),
+    "bool": ("true or false", lambda v: isinstance(v, (bool, np.bool_))),
+    "None": ("none", lambda v: v is None),
+    "Sequence[str]": ("a list of texts", lambda v: _is_list(v) and all(isinstance(x, str) for x in v)),
+    "Sequence[float]": ("a list of numbers", lambda v: _is_list(v) and all(_is_number(x) for x in v)),
+    "Sequence[TermRequest]": ("a list of terms", lambda v: _is_list(v) and all(_is_term(x) for x in v)),
+    "Mapping[str, float]": (
+        "a table of numbers",
+        lambda v: isinstance(v, Mapping) and all(isinstance(k, str) and _is_number(x) for k, x in v.items()),
+    ),
+    "Places": ("a table of numbers, or of lists of them", lambda v: isinstance(v, Mapping)),
+}
+_CLASSES = {
+    "AllBut": "`all_but` of some columns",
+    "AnyFit": "a fit",
+    "Blocks": "a blockwise entry",
+    "Fit": "a fit",
+    "Limits": "limits",
+    "LinearFit": "a linear fit",
+    "LogisticFit": "a logistic fit",
+    "Score": "a score",
+    "Screen": "a screening",
+    "Study": "a study",
+}
+
+
+def _is_term(value: object) -> bool:
+    return isinstance(value, str) or type(value).__name__ in ("Polynomial", "Interaction")
+
+
+def _of_class(value: object, name: str) -> bool:
+    names = [c.__name__ for c in type(value).__mro__]
+    return any(n in names for n in (("LinearFit", "LogisticFit", "StoredFit") if name == "AnyFit" else (name,)))
+
+
+def _check(function: str, name: str, value: object, annotation: str) -> None:
+    """Refuse a value that is nothing of what an annotation says; annotations that are not known say nothing."""
+    words = []
+    for kind in annotation.split(" | "):
+        if kind in _KINDS:
+            word, suits = _KINDS[kind]
+        elif kind in _CLASSES:
+            word, suits = _CLASSES[kind], functools.partial(_of_class, name=kind)
+        else:
+            return
+        if suits(value):
+            return
+        words.append(word)
+    told = [w for w in dict.fromkeys(words) if w != "none"]
+    raise MarkbaseError(f"`{name}` of `{function}` is {listed(told, 'or')}, not {told_value(value)}.")
+
+
+def told_value(value: object) -> str:
+    """Write a value for a message: short, and by its kind where it would print as a page."""
+    if value is None or isinstance(value, (str, bytes, bool, int, float, list, tuple, dict)):
+        text = repr(value)
+        return text if len(text) <= _SHOWN else f"{text[:_SHOWN]}…"
+    return f"a {type(value).__name__}"
+
+
+def checked(function: F) -> F:
+    """Check the arguments of a public function against its annotations before it runs."""
+    signature = inspect.signature(function)
+    annotations = {
+        name: p.annotation if isinstance(p.annotation, str) else inspect.formatannotation(p.annotation)
+        for name, p in signature.parameters.items()
+        if p.annotation is not p.empty and p.kind not in (p.VAR_POSITIONAL, p.VAR_KEYWORD)
+    }
+
+    @functools.wraps(function)
+    def wrapped(*args: Any, **kwargs: Any) -> Any:
+        try:
+            given = signature.bind(*args, **kwargs).arguments
+        except TypeError:
+            return function(*args, **kwargs)  # Python's own words for too few or unknown arguments
+        for name, value in given.items():
+            if name in annotations and value is not signature.parameters[name].default:
+                _check(function.__name__, name, value, annotations[name])
+        return function(*args, **kwargs)
+
+    wrapped.__checked__ = True  # type: ignore[attr-defined]
+    return wrapped  # type: ignore[return-value]
+
+
+def checked_methods(cls: C) -> C:
+    """Check the arguments of every public method of a class, those it has from its bases in this package among them."""
+    for base in cls.__mro__:
+        if not base.__module__.startswith("markbase."):
+            continue
+        for name, method in list(vars(base).items()):
+            if name.startswith("_") or not inspect.isfunction(method) or hasattr(method, "__checked__"):
+                continue
+            setattr(base, name, checked(method))
+    return cls

@@ -1,0 +1,245 @@
+"""What comes from outside: files that are none, streams that fail, folders half there. A sentence, an exit code, and nothing half-written."""
+
+import errno
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+import markbase as mb
+from command import run, run_process
+from markbase.files import whole_files
+from test_command_line import BOOK, DATA, PLAN
+
+
+def put(folder, **contents):
+    """Write files, named by their keys with dots for double underscores."""
+    for name, content in contents.items():
+        (folder / name.replace("__", ".")).write_text(content, encoding="utf-8")
+
+
+def one_sentence(done, told=""):
+    complaints = [line for line in done.stderr.splitlines() if not line.startswith("remark: ")]
+    assert (done.returncode, done.stdout) == (2, "")
+    assert len(complaints) == 1
+    assert complaints[0].startswith("markbase: ")
+    assert told in complaints[0]
+
+
+def test_pipes_and_devices_are_refused_and_not_waited_for(tmp_path):
+    os.mkfifo(tmp_path / "pipe.csv")
+    (tmp_path / "zero.csv").symlink_to("/dev/zero")
+    for command in (
+        ["look", "pipe.csv"],
+        ["look", "zero.csv"],
+        ["look", DATA, "--codebook", "pipe.csv"],
+        ["run", "pipe.csv", "--into", "x"],
+        ["predict", PLAN, "Who stays", "--profiles", "pipe.csv"],
+    ):
+        one_sentence(run(*command, cwd=tmp_path), "is a pipe or a device and no file")
+    assert not (tmp_path / "x").exists()
+
+
+HOSTILE = {
+    "nested a thousand deep": ("look", "ab.csv", "--codebook", "deep.toml"),
+    "a whole number of 5,000 digits": ("run", "digits.toml", "--into", "x"),
+    "a list for a codebook": ("run", "listed.toml", "--into", "x"),
+    "an encoding of bytes into bytes": ("look", "ab.csv", "--encoding", "hex"),
+    "another": ("look", "ab.csv", "--encoding", "rot13"),
+    "an encoding of names": ("look", "ab.csv", "--encoding", "punycode"),
+    "an encoding with a zero byte": ("look", "ab.csv", "--encoding", "utf\0"),
+    "a name with a zero byte": ("look", "a\0b.csv"),
+    "a name that no file system takes": ("look", "x" * 300 + ".csv"),
+    "6,000 columns": ("look", "wide.csv"),
+    "a target with a zero byte": ("prepare", "ab.csv", "--write", "a\0b.csv"),
+    "a step nested deep": ("prepare", "ab.csv", "--prepare", "do = " + "[" * 3000),
+    "a step that is a number": ("prepare", "ab.csv", "--prepare", "3"),
+}
+
+
+@pytest.mark.parametrize("name", HOSTILE)
+def test_what_no_analyst_means_is_one_sentence(name, tmp_path):
+    put(tmp_path, ab__csv="a,b\n1,2\n2,3\n3,4\n4,4\n", deep__toml="a = " + "[" * 1200 + "]" * 1200)
+    put(
+        tmp_path,
+        digits__toml='[data]\nfile = "ab.csv"\nmissing = [' + "9" * 5000 + "]\n",
+        listed__toml='[data]\nfile = "ab.csv"\ncodebook = ["x"]\n',
+    )
+    put(tmp_path, wide__csv=",".join(f"c{k}" for k in range(6000)) + "\n" + ",".join(["1"] * 6000) + "\n")
+    one_sentence(run(*HOSTILE[name], cwd=tmp_path))
+    assert not (tmp_path / "x").exists()
+
+
+STRANGE = {
+    "far beyond squares": "a,b\n1e160,2\n3,4\n5e200,7\n8,9\n6,1\n",
+    "hardly numbers": "a,b\n1e-320,2\n3e-319,4\n5e-310,7\n8e-320,9\n1e-320,1\n",
+    "a cell of 140,000 characters": "a,b\n" + "x" * 140_000 + ",2\n3,4\n",
+    "a head of 140,000 characters": "x" * 140_000 + ",b\n1,2\n3,4\n",
+    "long runs of digits": "a,b\n" + "1" * 300 + "x,2\n" + "1" * 300 + "y,3\n",
+    "every value declared missing": "a,b\n1,2\n2,3\n1,4\n",
+    "a column called as the start is": '"(intercept)",b\n1,2\n2,3\n4,4\n3,1\n5,9\n',
+}
+
+
+@pytest.mark.parametrize("name", STRANGE)
+def test_strange_values_are_looked_at_and_fitted_or_refused_in_a_sentence(name, tmp_path):
+    put(tmp_path, d__csv=STRANGE[name], book__toml='[columns.b]\nmissing = [2, 3, 4, "7", 9]\n')
+    first = STRANGE[name].split(",")[0].strip('"')
+    for command in (
+        ["look"],
+        ["look", "--codebook", "book.toml"],
+        ["look", "--json"],
+        ["fit", "--outcome", "b", "--terms", first, "--json"],
+    ):
+        done = run(command[0], "d.csv", *command[1:], cwd=tmp_path)
+        assert done.returncode in (0, 2), done.stderr
+        if done.returncode == 2:
+            one_sentence(done)
+        elif "--json" in command:
+            json.loads(done.stdout)
+
+
+def test_a_full_disk_and_closed_streams_are_said_or_passed_over():
+    command = [sys.executable, "-m", "markbase", "look", DATA, "--codebook", BOOK]
+    with Path("/dev/full").open("w") as full:
+        done = subprocess.run(command, stdout=full, stderr=subprocess.PIPE, text=True, check=False)
+    assert (done.returncode, done.stderr) == (2, "markbase: the output cannot be written: no space left on device.\n")
+    for closed in (">&-", "2>&-", ">&- 2>&-"):
+        done = subprocess.run(
+            ["sh", "-c", f'"$@" {closed}', "sh", *command], capture_output=True, text=True, check=False
+        )
+        assert done.returncode == 0
+        assert "Traceback" not in done.stderr
+    piped = subprocess.run(["sh", "-c", '"$@" | head -1', "sh", *command], capture_output=True, text=True, check=False)
+    assert (piped.returncode, piped.stderr) == (0, "")
+
+
+@pytest.mark.parametrize("fails", ["write", "rename"])
+def test_a_folder_of_results_is_written_whole_or_not_at_all(fails, tmp_path, monkeypatch):
+    assert run("run", PLAN, "--into", "out", cwd=tmp_path).returncode == 0
+    before = {p: p.read_bytes() for p in (tmp_path / "out").rglob("*") if p.is_file()}
+    mine = tmp_path / "out" / "report.html"
+    mine.write_bytes(b"mine")
+    before[mine] = b"mine"
+    calls = []
+
+    def failing(*arguments):
+        calls.append(arguments)
+        if len(calls) == 20:
+            raise OSError(errno.ENOSPC, "No space left on device")
+        return real(*arguments)
+
+    real = whole_files._beside if fails == "write" else whole_files._set_aside
+    monkeypatch.setattr(whole_files, real.__name__, failing)
+    for into, files in (("out", before), ("new", {})):
+        calls.clear()
+        done = run("run", PLAN, "--into", into, "--replace", cwd=tmp_path)
+        one_sentence(done, "no space left on device, and nothing else was written")
+        assert {p: p.read_bytes() for p in (tmp_path / into).rglob("*") if p.is_file()} == files
+    assert not (tmp_path / "new").exists()
+
+
+def test_an_input_is_never_written_over_whatever_was_agreed_to(tmp_path):
+    for source, name in ((DATA, "mine.csv"), (BOOK, "mine.codebook.toml"), (PLAN, "mine.plan.toml")):
+        (tmp_path / name).write_bytes(Path(source).read_bytes())
+    before = {p.name: p.read_bytes() for p in tmp_path.iterdir()}
+    (tmp_path / "link.csv").symlink_to("mine.csv")
+    book = ["--codebook", "mine.codebook.toml"]
+    for command in (
+        ["prepare", "mine.csv", *book, "--write", "mine.csv"],
+        ["prepare", "mine.csv", *book, "--write", "link.csv"],
+        ["prepare", "mine.csv", *book, "--write-codebook", "mine.codebook.toml"],
+        ["look", "mine.csv", *book, "--write-codebook", "mine.codebook.toml"],
+        ["start", "mine.csv", *book, "--outcome", "belonging", "--into", "mine.csv"],
+        [
+            "predict",
+            "mine.csv",
+            *book,
+            "--outcome",
+            "belonging",
+            "--terms",
+            "age",
+            "--for",
+            "all",
+            "--into",
+            "mine.csv",
+        ],
+    ):
+        done = run(*command, "--replace", cwd=tmp_path)
+        assert done.returncode == 2, command
+        assert "an input is never written over" in done.stderr
+    assert {p.name: p.read_bytes() for p in tmp_path.iterdir() if not p.is_symlink()} == before
+
+
+def test_figures_do_not_follow_the_settings_of_the_user(tmp_path):
+    (tmp_path / "matplotlibrc").write_text(
+        "axes.facecolor: black\nfont.size: 30\nlines.linewidth: 9\nsavefig.dpi: 20\nsvg.fonttype: none\n"
+    )
+    drawn = []
+    for folder in (tmp_path, tmp_path / "elsewhere"):
+        folder.mkdir(exist_ok=True)
+        done = run_process("groups", PLAN, "Voice parts compared", "voice", "--figures", "drawn", cwd=folder)
+        assert done.returncode == 0, done.stderr
+        drawn.append({p.name: p.read_bytes() for p in (folder / "drawn").iterdir()})
+    assert drawn[0] == drawn[1]
+
+
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(raw=st.one_of(st.binary(max_size=200), st.text(max_size=200).map(lambda t: t.encode("utf-8", "surrogatepass"))), kind=st.sampled_from(["csv", "toml", "json", "xlsx", "parquet", "ods"]))  # fmt: skip
+def test_any_bytes_are_read_or_refused_in_a_sentence(raw, kind, tmp_path):
+    path = tmp_path / f"any.{kind}"
+    path.write_bytes(raw)
+    readers = {"toml": [mb.read_codebook, mb.read_plan], "json": [mb.read_fit]}.get(kind, [mb.open_study])
+    for reader in readers:
+        try:
+            reader(path)
+        except mb.MarkbaseError as problem:
+            assert "\n" not in str(problem)  # noqa: PT017
+
+
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(data=st.data())
+def test_a_plan_with_anything_in_it_is_read_or_refused_in_a_sentence(data, tmp_path):
+    import tomlkit
+
+    document = tomlkit.parse(Path(PLAN).read_text(encoding="utf-8")).unwrap()
+    paths = []
+
+    def walk(value, path):
+        paths.append(path)
+        for key, inner in (
+            value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+        ):
+            walk(inner, (*path, key))
+
+    walk(document, ())
+    path = data.draw(st.sampled_from([p for p in paths if p]))
+    wrong = data.draw(st.sampled_from([0, -1, 1.5, True, "", "x", "a\nb", [], ["x"], [[1]], {}, {"x": 1}, 10**30, float("nan"), float("inf"), "\u202e", "=1+1"]))  # fmt: skip
+    place = document
+    for key in path[:-1]:
+        place = place[key]
+    place[path[-1]] = wrong
+    (tmp_path / "any.plan.toml").write_text(tomlkit.dumps(document), encoding="utf-8")
+    for name in mb.demo.FILES[:2]:
+        (tmp_path / name).write_bytes(mb.demo.path(name).read_bytes())
+    try:
+        mb.read_plan(tmp_path / "any.plan.toml")
+    except mb.MarkbaseError as problem:
+        assert "\n" not in str(problem)  # noqa: PT017
+
+
+def test_frames_of_things_that_are_no_values_are_refused_by_column():
+    good = pd.DataFrame({"y": np.arange(6.0)})
+    for strange in ([[1], [2]] * 3, [{"a": 1}] * 6, [{1}, {2}] * 3, [np.zeros(2)] * 6, [object()] * 6, [10**40] * 6):
+        try:
+            study = mb.Study(good.assign(x=pd.Series(strange, dtype=object)))
+            str(study)
+        except mb.MarkbaseError as problem:
+            assert "`x`" in str(problem)  # noqa: PT017
