@@ -1,6 +1,7 @@
 """What comes from outside: files that are none, streams that fail, folders half there. A sentence, an exit code, and nothing half-written."""
 
 import errno
+import inspect
 import json
 import os
 import subprocess
@@ -243,3 +244,93 @@ def test_frames_of_things_that_are_no_values_are_refused_by_column():
             str(study)
         except mb.MarkbaseError as problem:
             assert "`x`" in str(problem)  # noqa: PT017
+
+
+WRONG = [
+    None, 0, -1, 1.5, float("nan"), float("inf"), True, "", "x", "age", "voice", b"x", [], ["x"], ["age", "age"], [1], [None], {}, {"x": 1},
+    {"age": "x"}, {"voice": {"alto": 1}}, (), set(), object(), np.array([1.0, 2.0]), pd.DataFrame({"q": [1]}), pd.Series([1]), 10**30,
+]  # fmt: skip
+SLOW = {
+    "bootstrap",
+    "classification",
+    "cases",
+    "calibration",
+    "checks",
+    "residual_views",
+    "profile",
+    "guide",
+    "reading",
+}
+INNER = {
+    "corrected_p",
+    "repeated",
+    "identified",
+    "on_rows",
+    "expected",
+    "slope_at",
+    "moves_with",
+    "variable",
+    "plainly",
+    "events_by_level",
+}
+
+
+def _objects():
+    study = mb.demo.plan().open().keep({"age": {"below": 40}})
+    fit = mb.fit_linear(study, "belonging", ["age", "voice", mb.interaction("age", "voice")])
+    odds = mb.fit_logistic(study, "stays", ["age", "voice"], event="yes")
+    screen = mb.screen(study, ["age", "voice", "rehearsals"], "belonging")
+    good = {
+        "study": study, "fit": fit, "outcome": "belonging", "terms": ["age", "voice"], "predictors": ["age", "voice"], "focus": "age", "test": study,
+        "column": "age", "group": "voice", "numeric": "age", "by": "voice", "first": "voice", "second": "voice", "base": "alto", "profiles": {"age": 30},
+        "name": "n1", "share": 0.2, "seed": 1, "levels": ["alto"], "level": "alto", "codes": [45], "scheme": "effect", "order": "age",
+        "role": "weight", "edges": [30], "conditions": {"age": {"above": 30}}, "comparisons": ["alto"], "term": "age", "columns": ["voice"],
+        "steps": [{"do": "mark", "column": "voice", "base": "alto"}],
+    }  # fmt: skip
+    return study, {"LinearFit": fit, "LogisticFit": odds, "Study": study, "Screen": screen}, good
+
+
+@pytest.mark.filterwarnings("ignore")
+def test_every_public_function_takes_every_wrong_value_with_a_sentence():
+    """From the signatures, so that a function that is added is covered by itself."""
+    _, objects, good = _objects()
+    functions = [
+        (n, getattr(mb, n))
+        for n in (
+            "fit_linear",
+            "fit_logistic",
+            "screen",
+            "screen_fit",
+            "score",
+            "polynomial",
+            "interaction",
+            "codebook_text",
+        )
+    ]
+    for label, thing in objects.items():
+        names = [n for n, m in inspect.getmembers(type(thing), inspect.isfunction) if not n.startswith("_")]
+        functions += [(f"{label}.{n}", getattr(thing, n)) for n in names if n not in SLOW | INNER]
+    calls, wrong = 0, []
+    for label, function in functions:
+        parameters = inspect.signature(function).parameters.values()
+        for tried in parameters:
+            needed = {
+                q.name: good.get(q.name)
+                for q in parameters
+                if q.default is q.empty and q.kind in (q.POSITIONAL_OR_KEYWORD, q.KEYWORD_ONLY)
+            }
+            if tried.kind is tried.VAR_KEYWORD or any(v is None for k, v in needed.items() if k != tried.name):
+                continue
+            for value in WRONG:
+                positional = [value] if tried.kind is tried.VAR_POSITIONAL else []
+                named = needed if positional else needed | {tried.name: value}
+                calls += 1
+                try:
+                    function(*positional, **named)
+                except mb.MarkbaseError as problem:
+                    if len(str(problem)) > 500 or "\n" in str(problem):
+                        wrong.append((label, tried.name, "too long"))
+                except Exception as problem:
+                    wrong.append((label, tried.name, repr(value)[:40], repr(problem)[:80]))
+    assert not wrong, wrong[:10]
+    assert calls > 3000

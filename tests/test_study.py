@@ -159,7 +159,7 @@ CALLS = [
     (lambda s: s.levels("age"), mb.ColumnError, "`values` describes it"),
     (lambda s: s.values("voice"), mb.ColumnError, "`levels` counts them"),
     (lambda s: s["voise"], mb.ColumnError, "no column `voise`. Did you mean `voice`"),
-    (lambda s: mb.fit_linear(s, "belonging", "age"), mb.FitError, r"list of column names, for instance \['age'\]"),
+    (lambda s: mb.fit_linear(s, "belonging", "age"), mb.MarkbaseError, r"a list of terms .*; for instance \['age'\]"),
     (lambda s: mb.fit_linear(s, "belonging", []), mb.FitError, "at least one term"),
     (lambda _: mb.Study([1, 2]), mb.MarkbaseError, "not of a list"),
 ]

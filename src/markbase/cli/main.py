@@ -14,7 +14,7 @@ from click.exceptions import NoArgsIsHelpError
 from markbase import __version__
 from markbase.cli.help import HELP
 from markbase.cli.progress import report_progress
-from markbase.core.errors import MarkbaseError, near
+from markbase.core.errors import MarkbaseError, ThereAlreadyError, near
 from markbase.files.whole_files import protecting_inputs
 
 _COMMANDS = {
@@ -120,6 +120,8 @@ def _run(arguments: Sequence[str] | None) -> int:
                 args=None if arguments is None else list(arguments), prog_name="markbase", standalone_mode=False
             )
         sys.stdout.flush()
+    except ThereAlreadyError as problem:
+        return _complain(f"{str(problem).rpartition(', or ')[0]}, or add --replace.", 2)
     except MarkbaseError as problem:
         return _complain(str(problem), 2)
     except NoArgsIsHelpError as problem:

@@ -22,6 +22,15 @@ def _is_number(value: object) -> bool:
     return isinstance(value, numbers.Real) and not isinstance(value, (bool, np.bool_))
 
 
+def _is_whole(value: object) -> bool:
+    return _is_number(value) and isinstance(value, numbers.Integral)
+
+
+def _is_plain(value: object) -> bool:
+    """Whether a value is one that a cell of a table holds."""
+    return value is None or isinstance(value, (str, numbers.Real, np.generic))
+
+
 def _is_list(value: object) -> bool:
     return isinstance(value, (list, tuple, pd.Index, pd.Series, np.ndarray)) or (
         isinstance(value, Sequence) and not isinstance(value, (str, bytes))
@@ -30,7 +39,7 @@ def _is_list(value: object) -> bool:
 
 _KINDS: dict[str, tuple[str, Callable[[Any], bool]]] = {
     "str": ("a text", lambda v: isinstance(v, str)),
-    "int": ("a whole number", lambda v: _is_number(v) and isinstance(v, numbers.Integral)),
+    "int": ("a whole number", _is_whole),
     "float": ("a number", _is_number),
     "bool": ("true or false", lambda v: isinstance(v, (bool, np.bool_))),
     "None": ("none", lambda v: v is None),
@@ -41,6 +50,36 @@ _KINDS: dict[str, tuple[str, Callable[[Any], bool]]] = {
         "a table of numbers",
         lambda v: isinstance(v, Mapping) and all(isinstance(k, str) and _is_number(x) for k, x in v.items()),
     ),
+    "Mapping[object, str]": (
+        "a table of texts",
+        lambda v: isinstance(v, Mapping) and all(isinstance(x, str) for x in v.values()),
+    ),
+    "Mapping[str, int]": (
+        "a table of whole numbers",
+        lambda v: isinstance(v, Mapping) and all(_is_whole(x) for x in v.values()),
+    ),
+    "Mapping[str, Sequence[object]]": (
+        "a table of lists",
+        lambda v: isinstance(v, Mapping) and all(_is_list(x) for x in v.values()),
+    ),
+    "Mapping[str, Mapping[str, float]]": (
+        "a table of tables of numbers",
+        lambda v: (
+            isinstance(v, Mapping)
+            and all(isinstance(x, Mapping) and all(_is_number(w) for w in x.values()) for x in v.values())
+        ),
+    ),
+    "Sequence[object]": ("a list", lambda v: isinstance(v, (list, tuple)) and all(_is_plain(x) for x in v)),
+    "Sequence[Sequence[float]]": ("a list of pairs of numbers", lambda v: _is_list(v) and all(_is_list(x) for x in v)),
+    "Sequence[Mapping[str, Any]]": (
+        "a list of tables",
+        lambda v: _is_list(v) and all(isinstance(x, Mapping) for x in v),
+    ),
+    "object": (
+        "a label or a code",
+        lambda v: _is_plain(v) or (isinstance(v, (list, tuple)) and all(_is_plain(x) for x in v)),
+    ),
+    "Role": ("a text", lambda v: isinstance(v, str)),
     "Places": ("a table of numbers, or of lists of them", lambda v: isinstance(v, Mapping)),
 }
 _CLASSES = {
@@ -80,7 +119,10 @@ def _check(function: str, name: str, value: object, annotation: str) -> None:
             return
         words.append(word)
     told = [w for w in dict.fromkeys(words) if w != "none"]
-    raise MarkbaseError(f"`{name}` of `{function}` is {listed(told, 'or')}, not {told_value(value)}.")
+    example = (
+        f"; for instance [{value!r}]" if isinstance(value, str) and any(w.startswith("a list") for w in told) else ""
+    )
+    raise MarkbaseError(f"`{name}` of `{function}` is {listed(told, 'or')}, not {told_value(value)}{example}.")
 
 
 def told_value(value: object) -> str:

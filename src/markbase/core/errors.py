@@ -35,6 +35,10 @@ class FileError(MarkbaseError):
     """A file that cannot be read or written."""
 
 
+class ThereAlreadyError(FileError):
+    """A file is there already, and nobody agreed that it is written over."""
+
+
 class CodebookError(MarkbaseError):
     """A codebook that does not fit itself or the data."""
 

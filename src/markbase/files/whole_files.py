@@ -9,7 +9,7 @@ from contextlib import contextmanager, suppress
 from contextvars import ContextVar
 from pathlib import Path
 
-from markbase.core.errors import FileError
+from markbase.core.errors import FileError, ThereAlreadyError
 
 _inputs: ContextVar[set[Path] | None] = ContextVar("inputs", default=None)
 
@@ -151,6 +151,6 @@ def refuse_to_replace(path: Path, replace: bool) -> None:
     if is_folder:
         raise FileError(f"`{path}` is a folder; name a file in it.")
     if there and not replace:
-        raise FileError(
+        raise ThereAlreadyError(
             f"`{path}` is there already and was not written over; name another file, or agree that this one is replaced."
         )

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from markbase.core.arguments import checked
+from markbase.core.arguments import checked, told_value
 from markbase.core.design.term_remarks import remark_on_codes, remark_on_column, remark_on_derived, remark_on_indicators
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, listed, quoted, remark
 from markbase.core.study.column import Column
@@ -98,7 +98,7 @@ def interaction(*factors: str | Polynomial) -> Interaction:
     for factor in factors:
         if not isinstance(factor, (str, Polynomial)):
             raise MarkbaseError(
-                f"An interaction is of columns, given by their names, or of polynomials, not {factor!r}."
+                f"An interaction is of columns, given by their names, or of polynomials, not {told_value(factor)}."
             )
     if not 2 <= len(factors) <= 3:
         raise MarkbaseError(f"An interaction is of two or three columns, not {len(factors)}.")

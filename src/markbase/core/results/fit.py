@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.arguments import told_value
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.mean_columns import Setting
 from markbase.core.design.terms import Term, remake, variables_of
@@ -378,7 +379,13 @@ class Fit(Probed):
         if isinstance(profiles, Mapping):
             profiles = [profiles]
         if isinstance(profiles, (str, bytes)) or (not hasattr(profiles, "__len__") and not isinstance(profiles, Study)):
-            raise MarkbaseError(f"Predictions are for profiles or for the rows of a table, not for {profiles!r}.")
+            raise MarkbaseError(
+                f"Predictions are for profiles or for the rows of a table, not for {told_value(profiles)}."
+            )
+        if isinstance(profiles, (list, tuple)) and not all(isinstance(p, Mapping) for p in profiles):
+            raise MarkbaseError(
+                f"A profile is a table of columns and values, such as {{'age': 30}}, not {told_value(profiles)}."
+            )
         if not isinstance(profiles, (list, tuple)):
             table = self._predicted_rows(profiles)
             if table is not None:

@@ -213,6 +213,8 @@ class Grouped(Estimated):
                 else {level: 1.0}
                 for level in comparisons
             }
+        if not comparisons:
+            raise MarkbaseError(f"Name at least one comparison of the levels of `{group}`.")
         rows, names, combos = self._level_rows(term, at), [], []
         for name, weights in comparisons.items():
             full = np.zeros(term.size)

@@ -489,6 +489,8 @@ class Probed(Grouped):
             If the model has no such group.
         """
         a, b = self.variable(first, "categorical"), self.variable(second, "categorical")
+        if first == second:
+            raise MarkbaseError(f"Name two different groups; `{first}` was given twice.")
         counts = self._counts_at((first, second))
         rows = {
             (i, j): self._sample.row({first: np.eye(a.size)[i], second: np.eye(b.size)[j]})

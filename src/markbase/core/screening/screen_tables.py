@@ -126,7 +126,7 @@ class ScreenTables(Shown):
                     "flag": abs(r) >= self.limits.r,
                 }
                 for side, name in (("first", first), ("second", second)):
-                    record |= self.with_outcome(side, name)
+                    record |= self._with_outcome(side, name)
                 records.append(record)
         table = pd.DataFrame(records)
         if not len(table):
@@ -134,7 +134,7 @@ class ScreenTables(Shown):
         order = np.argsort(-table["r"].abs().fillna(0).to_numpy(), kind="stable")
         return table.iloc[order].reset_index(drop=True)
 
-    def with_outcome(self, side: str, name: str) -> dict[str, float]:
+    def _with_outcome(self, side: str, name: str) -> dict[str, float]:
         """Return how one column relates to the outcome, with its interval; `side` heads the names."""
         nothing = {f"{side}_outcome": math.nan, f"{side}_low": math.nan, f"{side}_high": math.nan}
         if self.outcome is None:

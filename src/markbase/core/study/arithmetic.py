@@ -170,7 +170,7 @@ def lag(column: Column, by: int, order: Column, within: Column | None, name: str
     """
     if name == column.name:
         raise ColumnError(f"Give the earlier value a name of its own: `{name}` is the column it is made of.")
-    if isinstance(by, bool) or not isinstance(by, int) or by < 1:
+    if isinstance(by, bool) or not isinstance(by, int) or not 1 <= by < 2**31:
         raise ColumnError(f"A lag looks back by 1 or more steps, not {by!r}.")
     check_numeric(order, "lag")
     if within is not None and not within.is_categorical:

@@ -56,7 +56,7 @@ def declare_categorical(
     for code in all_codes:
         before = old.get(code, Level(code, code))
         levels.append(replace(before, label=told.get(code, before.label), declared=not told or code in told))
-    places = _ordered(column.name, levels, order) if order else list(range(len(levels)))
+    places = _ordered(column.name, levels, order) if order is not None and len(order) else list(range(len(levels)))
     slot = np.full(len(levels) + 1, -1, dtype=np.int32)
     slot[places] = np.arange(len(places))
     new = replace(
