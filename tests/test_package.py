@@ -4,6 +4,7 @@ import re
 import shlex
 import subprocess
 import sys
+import warnings
 from pathlib import Path
 
 import pytest
@@ -84,3 +85,33 @@ def test_screenshots_are_linked():
     text = (ROOT / "README.md").read_text(encoding="utf-8")
     assert 0 < len(shots) < 20
     assert all(f"docs/screenshots/{shot.name}" in text for shot in shots)
+
+
+def test_a_notebook_shows_each_result_once_as_a_page_and_short_in_a_list(tmp_path, monkeypatch):
+    nbclient, nbformat = pytest.importorskip("nbclient"), pytest.importorskip("nbformat")
+    pytest.importorskip("ipykernel")
+    monkeypatch.setenv("IPYTHONDIR", str(tmp_path / "ipython"))
+    cells = [
+        "import warnings; warnings.simplefilter('ignore')\nimport markbase as mb\ns = mb.demo.plan().open(); f = mb.fit_linear(s, 'belonging', ['age', 'voice'])",
+        "len(str(f))",
+        "f",
+        "print(f)",
+        "[f]",
+        "mb.draw_groups(f, 'voice')",
+        "mb.draw_checks(f)",
+        "_ = open('t.txt', 'w', encoding='utf-8').write(str(f))",
+    ]
+    book = nbformat.v4.new_notebook(cells=[nbformat.v4.new_code_cell(c) for c in cells])
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # of the kernel's own making
+        nbclient.NotebookClient(
+            book, timeout=120, kernel_name="python3", resources={"metadata": {"path": str(tmp_path)}}
+        ).execute()
+    outputs = [cell.outputs for cell in book.cells]
+    text = (tmp_path / "t.txt").read_text(encoding="utf-8")
+    assert [len(o) for o in outputs] == [0, 1, 1, 1, 1, 1, 1, 0]
+    assert outputs[1][0]["data"]["text/plain"] == str(len(text))
+    assert "<table" in outputs[2][0]["data"]["text/html"]
+    assert outputs[2][0]["data"]["text/plain"].rstrip() == outputs[3][0]["text"].rstrip() == text.rstrip()
+    assert outputs[4][0]["data"]["text/plain"] == "[<LinearFit: belonging on 2 terms, 1,917 rows>]"
+    assert all("image/png" in o[0]["data"] for o in outputs[5:7])

@@ -11,7 +11,7 @@ from markbase.cli.common import remarks
 from markbase.cli.help import examples
 from markbase.cli.progress import report_progress
 from markbase.cli.results_folder import carry_out
-from markbase.core.errors import MarkbaseError, count_noun, listed, remark
+from markbase.core.errors import MarkbaseError, count_noun, listed, quoted, remark
 from markbase.files.plan import read_plan
 from markbase.files.whole_files import refuse_to_replace, write_all
 
@@ -26,7 +26,10 @@ from markbase.files.whole_files import refuse_to_replace, write_all
 @click.argument("plan", type=click.Path(path_type=Path), metavar="PLAN")
 @click.option("--into", required=True, type=click.Path(path_type=Path), metavar="FOLDER", help="Where the results go.")
 @click.option("--replace", is_flag=True, help="Write over files that are there.")
-def command(plan: Path, into: Path, replace: bool) -> None:
+@click.option(
+    "--only-inside", "inside", is_flag=True, help="Refuse a plan that reads files outside its own folder.", panel="Data"
+)
+def command(plan: Path, into: Path, replace: bool, inside: bool) -> None:
     """Carry out PLAN (a TOML file) and write report, tables, figures and everything at full precision into a folder."""
     with remarks() as told:
         found = read_plan(plan)
@@ -34,6 +37,16 @@ def command(plan: Path, into: Path, replace: bool) -> None:
             raise MarkbaseError(
                 f"`{plan}` prepares data and asks for nothing more: add a [[fit]], a [[blocks]] or a [screen] (`markbase start` drafts them)."
             )
+        home = plan.resolve().parent
+        outside = [
+            str(p) for p in (found.file, found.codebook) if p is not None and not p.resolve().is_relative_to(home)
+        ]
+        if outside and inside:
+            raise MarkbaseError(
+                f"`{plan}` reads {listed(quoted(outside))}, outside its own folder; leave --only-inside out if that is right."
+            )
+        for path in outside:
+            remark(f"`{plan.name}` reads `{path}`, outside its own folder.")
         if into.exists() and not into.is_dir():
             raise MarkbaseError(f"`{into}` is a file; name a folder for the results.")
         guesses = [str(k) for k, line in enumerate(found.text.splitlines(), 1) if "# GUESS" in line]

@@ -45,7 +45,19 @@ class Shown:
         return object.__repr__(self) if _loader is None else _loader().text(self)
 
     def __repr__(self) -> str:
-        return str(self)
+        """Return what stands for it in a list or a log: one short line, where `print` gives the page."""
+        brief = self._brief
+        return f"<{type(self).__name__}{f': {brief}' if brief else ''}>"
+
+    @property
+    def _brief(self) -> str:
+        """What it is about, in a few words."""
+        return ""
+
+    def _repr_pretty_(self, printer: Any, cycle: bool) -> None:
+        """Show the page where it stands alone, and one line inside of something else (as IPython asks for it)."""
+        alone = not cycle and len(getattr(printer, "stack", [])) <= 1
+        printer.text(str(self) if alone else repr(self))
 
     def _repr_html_(self) -> str | None:
         return None if _loader is None else _loader().html(self)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import io
 import math
 import warnings
 from collections.abc import Callable, Iterator
@@ -32,7 +33,22 @@ def _own(width: float, height: float) -> tuple[Figure, Axes]:
 
     figure = Figure(figsize=(width, height), layout="constrained")
     FigureCanvasAgg(figure)
-    return figure, figure.subplots()
+    axes = figure.subplots()
+    _shown_in_notebooks(figure, figure, axes)
+    return figure, axes
+
+
+def _shown_in_notebooks(figure: Figure, *drawn: Any) -> None:
+    """Let a notebook show a figure where it, or its axes, are the last line of a cell: no window manager knows of them."""
+
+    def picture() -> bytes:
+        buffer = io.BytesIO()
+        with own_style():
+            figure.savefig(buffer, format="png", dpi=110)
+        return buffer.getvalue()
+
+    for thing in drawn:
+        thing._repr_png_ = picture
 
 
 def own_sheet(width: float, height: float, rows: int, columns: int) -> tuple[Figure, Any]:
@@ -42,6 +58,7 @@ def own_sheet(width: float, height: float, rows: int, columns: int) -> tuple[Fig
 
     figure = Figure(figsize=(width, height), layout="constrained")
     FigureCanvasAgg(figure)
+    _shown_in_notebooks(figure, figure)
     return figure, figure.subplots(rows, columns)
 
 

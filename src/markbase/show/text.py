@@ -66,6 +66,7 @@ def to_text(page: Page, width: int | None = None, *, colour: bool = False) -> st
         width=width or fitting_width(),
         color_system=system,
         force_terminal=colour,
+        force_jupyter=False,  # a notebook is given HTML beside, not instead
         legacy_windows=False,
         highlight=False,
     )

@@ -71,6 +71,10 @@ class Blocks(Shown):
         return self.fits[-1]
 
     @property
+    def _brief(self) -> str:
+        return f"{self.last.explained}, blocks {', '.join(self.names)}"
+
+    @property
     def logistic(self) -> bool:
         """Whether the fits are of a yes/no outcome."""
         return self.last.family is LOGISTIC

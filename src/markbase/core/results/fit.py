@@ -57,6 +57,10 @@ class Fit(Probed):
         """
         return readers().guide(self)
 
+    @property
+    def _brief(self) -> str:
+        return f"{self.explained} on {count_noun(len(self.model_terms), 'term')}, {self.sample.used:,} rows"
+
     def _parts_without(self, term: str) -> tuple[Term, ...]:
         names = [t.name for t in self.model_terms]
         if term not in names:

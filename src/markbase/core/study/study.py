@@ -94,6 +94,10 @@ class Study(Preparing, Shown):
         self._trail = Trail((opened,))
 
     @property
+    def _brief(self) -> str:
+        return f"{self._name}, {self._rows:,} rows, {len(self._columns)} columns"
+
+    @property
     def rows(self) -> int:
         """How many rows there are."""
         return self._rows
