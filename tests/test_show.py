@@ -202,7 +202,8 @@ def test_text_keeps_to_its_width(width):
     lines = to_text(page_of(fit), width).splitlines()
     assert max(map(len, lines)) <= width
     assert ("◇" in "".join(lines)) == (width > 60)
-    assert any(line.split()[:1] == ["alto"] and "base" in line for line in lines)
+    base = [k for k, line in enumerate(lines) if line.split()[-1:] == ["alto"] or line.split()[:1] == ["alto"]]
+    assert any("base" in " ".join(lines[k : k + (1 if width > 60 else 7)]) for k in base)  # below it, where rows are stacked
 
 
 def test_an_interval_clear_of_zero_is_drawn_clear_of_it():
@@ -248,3 +249,17 @@ NUMBERS = [
 @pytest.mark.parametrize(("write", "value", "text"), NUMBERS)
 def test_numbers_are_written_as_the_field_does(write, value, text):
     assert write(*value) == text
+
+
+@pytest.mark.parametrize("width", [40, 60, 80, 112])
+def test_no_number_and_no_name_is_cut_at_any_width(width, monkeypatch):
+    monkeypatch.setenv("COLUMNS", str(width))
+    fit = mb.fit_linear(mb.demo.choirs().mark("voice", "alto"), "belonging", ["age", "voice"])
+    text = str(fit)
+    assert max(map(len, text.splitlines())) <= width
+    words = " ".join(text.split())
+    for row in fit.coefficients.itertuples():
+        assert (row.level or row.term) in words
+    monkeypatch.setenv("COLUMNS", "112")
+    wide = set(re.findall(r"[−\d][\d,]*\.\d+", str(fit)))
+    assert wide == set(re.findall(r"[−\d][\d,]*\.\d+", words))

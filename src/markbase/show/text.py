@@ -19,7 +19,7 @@ from markbase.show.page import Facts, Formula, Page, Sentences, Strip, Table
 
 ACCENT, QUIET, CAUTION = "cyan", "dim", "yellow"  # bold colours turn too bright on a light ground
 CAUTION_MARK, BASE_MARK = "▲", "◇"
-_WIDEST, _NARROWEST = 112, 60
+_WIDEST, _NARROWEST = 112, 40
 _GLUE = "\ue000"  # stands for a space at which no line is broken
 _LEAST_DRAWN, _MOST_DRAWN = 9, 31
 
@@ -129,12 +129,44 @@ class _Measured:
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         table = self.table
+        if _needed(table) > options.max_width:
+            yield _stacked(table)
+            return
         drawn = any(row.strip for row in table.rows)
         room = 0
         if drawn:
             columns = zip(table.heads, *(row.cells for row in table.rows), strict=True)
             room = min(options.max_width - sum(max(map(cell_len, column)) + 2 for column in columns), _MOST_DRAWN)
         yield _table(table, room if room >= _LEAST_DRAWN else 0)
+
+
+def _needed(table: Table) -> int:
+    """Return the least width at which no cell of a table is cut."""
+    width = 0
+    for place, head in enumerate(table.heads):
+        cells = [row.cells[place] for row in table.rows]
+        body = max(map(cell_len, cells), default=0)
+        if place == table.wide:  # folds between words
+            width += max((cell_len(word) for cell in [head, *cells] for word in cell.split()), default=0) + 2
+        else:
+            width += max(body, min(cell_len(head), 12)) + 2
+    return width
+
+
+def _stacked(table: Table) -> RichTable:
+    """Lay a table out that is wider than there is room for: a row below the other, each cell with its heading."""
+    grid = RichTable.grid(padding=(0, 2, 0, 0))
+    grid.add_column(overflow="fold", max_width=18)
+    grid.add_column(ratio=1, overflow="fold")
+    for row in table.rows:
+        style = {"base": "italic", "group": "bold", "aside": QUIET}.get(row.kind, "")
+        grid.add_row(
+            Text(_plain(table.heads[0]), style=QUIET), Text(_plain(row.cells[0]), style=f"bold {style}".strip())
+        )
+        for head, cell in zip(table.heads[1:], row.cells[1:], strict=True):
+            if cell.strip():
+                grid.add_row(Text(f"  {_plain(head)}", style=QUIET), Text(_plain(cell), style=style))
+    return grid
 
 
 def _table(table: Table, room: int) -> RichTable:
