@@ -25,7 +25,7 @@ TERMINALS = {
     "prepare.png": (f"markbase prepare {PLAN} --check joined_through", "1080x545+0+0"),
     "screen.png": (f"markbase screen {PLAN} --outcome belonging --terms {SCREENED}", "1080x886+0+0"),
     "fit-numbers.png": (FIT, "1080x917+0+0"),
-    "fit-words.png": (FIT, "1080x800+0+900"),
+    "fit-words.png": (FIT, "1080x800+0+914"),
     "groups.png": (
         f"markbase groups {PLAN} voice --outcome belonging --terms age,voice,rehearsals",
         "1080x622+0+0",
@@ -133,7 +133,7 @@ def report(folder: Path) -> None:
     profile = f"--user-data-dir={folder / 'profile-report'}"
     subprocess.run([*browser, *quiet, profile, f"--screenshot={whole}", str(page)], check=True, capture_output=True)
     subprocess.run(
-        ["convert", str(whole), "-crop", "1180x1000+0+2975", "+repage", str(HERE / "report.png")], check=True
+        ["convert", str(whole), "-crop", "1180x1000+0+3005", "+repage", str(HERE / "report.png")], check=True
     )
 
 
