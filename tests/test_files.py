@@ -2,6 +2,8 @@
 
 import importlib.util
 import json
+import re
+import shlex
 
 import numpy as np
 import openpyxl
@@ -170,11 +172,15 @@ def test_look_offers_the_step_that_mends_each_remark(tmp_path):
     assert mended["id"].role == "identifier"
     assert mended["rate"].valid == 60
     assert (mended["money"].kind, mended["money"].valid) == ("numeric", 90)
+    frame["sex"], frame["pay"] = [1, 2] * 60, np.exp(np.linspace(0, 9, 120))
     frame.to_csv(tmp_path / "t.csv", index=False)
     shown = run("look", "t.csv", cwd=tmp_path).stdout
-    offered = [
-        line.split("--prepare ", 1)[1]
-        for line in shown.replace("\n" + " " * 9, " ").splitlines()
-        if "--prepare" in line
-    ]
-    assert len(offered) >= 4
+    lines = re.sub(r"\n {9}(?!→)", " ", shown).splitlines()
+    offered = [line.partition("→ ")[2] for line in lines if "→ --" in line]
+    assert {"--categorical sex", "--as id=identifier", "--log pay"} <= set(offered)
+    assert len(offered) >= 7
+    typed = run("prepare", "t.csv", *(part for line in offered for part in shlex.split(line)), cwd=tmp_path)
+    assert typed.returncode == 0, typed.stderr
+    assert "Made `log_pay`".replace("`", "") in typed.stdout
+    assert "study.as_categorical('sex')" in str(mb.Study(frame))  # from Python in Python's own words
+    assert "--" not in str(mb.Study(frame)).replace("---", "")

@@ -203,7 +203,9 @@ def test_text_keeps_to_its_width(width):
     assert max(map(len, lines)) <= width
     assert ("◇" in "".join(lines)) == (width > 60)
     base = [k for k, line in enumerate(lines) if line.split()[-1:] == ["alto"] or line.split()[:1] == ["alto"]]
-    assert any("base" in " ".join(lines[k : k + (1 if width > 60 else 7)]) for k in base)  # below it, where rows are stacked
+    assert any(
+        "base" in " ".join(lines[k : k + (1 if width > 60 else 7)]) for k in base
+    )  # below it, where rows are stacked
 
 
 def test_an_interval_clear_of_zero_is_drawn_clear_of_it():

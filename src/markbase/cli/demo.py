@@ -22,7 +22,7 @@ from markbase.files.whole_files import refuse_to_replace, write_all
 from markbase.show.fit import fit_page
 from markbase.show.group_tables import groups_section, guide_page, pairs_section
 from markbase.show.page import Page
-from markbase.show.study import check_page, column_page, study_page, trail_page
+from markbase.show.study import as_option, check_page, column_page, study_page, trail_page
 
 _TERMS = "age,voice,joined_through,rehearsal_day,years_in_choir,rehearsals,travel_km"
 
@@ -42,9 +42,9 @@ def command(folder: Path, replace: bool) -> None:
         f"The survey, its codebook and a plan are in {_quoted(folder)}. All made up: no such valley, choir or singer exists."
     )
     _step("1. Look at what is there, before anything is fitted.", f"look {source}")
-    show(study_page(raw))
+    show(study_page(raw, as_option))
     _step("2. Look at one group: who is in it, and who would be the base?", f"look {source} joined_through")
-    show(column_page(raw, "joined_through"))
+    show(column_page(raw, "joined_through", as_option))
     _step("3. Prepare, as the plan says, and verify it by counts.", f"prepare {_quoted(plan)} --check joined_through")
     with remarks():
         study = read_plan(plan).open()

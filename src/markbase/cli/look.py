@@ -20,7 +20,7 @@ from markbase.cli.common import (
 from markbase.cli.help import examples
 from markbase.files.codebook import write_codebook
 from markbase.show.records import column_record, study_record
-from markbase.show.study import column_page, study_page
+from markbase.show.study import as_option, column_page, study_page
 
 
 @click.command(
@@ -53,7 +53,7 @@ def command(column: str | None, as_json: bool, book: Path | None, replaces: bool
         if as_json:
             record = column_record(study, column) if column else study_record(study)
         else:
-            page = column_page(study, column) if column else study_page(study)
+            page = column_page(study, column, as_option) if column else study_page(study, as_option)
         if book:
             write_codebook(study, book, replace=replaces)
     if as_json:

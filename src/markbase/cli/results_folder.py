@@ -120,7 +120,7 @@ def carry_out(plan: Plan, progress: Progress) -> Results:
     study = plan.open()
     check_columns(analysis, study.columns, plan.text, plan.source)
     results = Results(study)
-    results.parts.append(Part("The data, prepared", (study_page(study), trail_page(study.trail))))
+    results.parts.append(Part("The data, prepared", (study_page(study, None), trail_page(study.trail))))
     if analysis.screen:
         progress("screening")
         _screened(analysis, study, results)

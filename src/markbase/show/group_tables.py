@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 
+from markbase.core.errors import count_noun
 from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, p_value, short
 from markbase.core.reading.logistic_sentences import ratio, ratio_decimals
 from markbase.core.results.family import LOGISTIC
@@ -243,6 +244,11 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
     if by in held:
         for stretch in rows_of(fit.clear_region(numeric, by)):
             words = "the slope is clear" if stretch.clear else "no clear slope"
-            facts.append((f"{by} {short(stretch[0], 4)} to {short(stretch.to, 4)}", f"{words} ({stretch.rows:,} rows)"))
+            facts.append(
+                (
+                    f"{by} {short(stretch[0], 4)} to {short(stretch.to, 4)}",
+                    f"{words} ({count_noun(stretch.rows, 'row')})",
+                )
+            )
     title = f"Simple slopes of {numeric}" + (f" by {by}" if by else "")
     return Section(title, note, (*blocks, *([Facts(tuple(facts))] if facts else [])))

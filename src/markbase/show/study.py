@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import shlex
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Any
 
 import pandas as pd
@@ -22,14 +22,56 @@ from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 
 _MOST_LEVELS = 6
 
+Mend = Callable[[Mapping[str, Any]], str]
+"""How a step that would mend something is written."""
 
-def study_page(study: Study) -> Page:
+
+def as_option(step: Mapping[str, Any]) -> str:
+    """Write a step as an option of the command: its short form where it has one, quoted for a shell."""
+    rest = {k: v for k, v in step.items() if k not in ("do", "column")}
+    column = str(step.get("column", ""))
+    action = step["do"]
+    if "," not in column:
+        if action == "as_categorical" and not rest:
+            return f"--categorical {shlex.quote(column)}"
+        if (
+            action == "as_categorical"
+            and set(rest) == {"labels"}
+            and not any(c in str(v) for v in rest["labels"].values() for c in ",=")
+        ):
+            return f"--label {shlex.quote(column + ': ' + ', '.join(f'{k}={v}' for k, v in rest['labels'].items()))}"
+        if action == "as_role" and rest == {"role": "identifier"}:
+            return f"--as {shlex.quote(f'{column}=identifier')}"
+        if (
+            action == "derive"
+            and set(rest) == {"name", "log"}
+            and rest["name"] == f"log_{rest['log']}"
+            and "," not in str(rest["log"])
+        ):
+            return f"--log {shlex.quote(str(rest['log']))}"
+    return f"--prepare {shlex.quote(inline(step))}"
+
+
+def as_method(step: Mapping[str, Any]) -> str:
+    """Write a step as the method of a study that makes it."""
+    settings = ", ".join(
+        [
+            *([repr(step["column"])] if "column" in step else []),
+            *(f"{k}={v!r}" for k, v in step.items() if k not in ("do", "column")),
+        ]
+    )
+    return f"study.{step['do']}({settings})"
+
+
+def study_page(study: Study, mend: Mend | None = as_method) -> Page:
     """Describe a study.
 
     Parameters
     ----------
     study : Study
         The study.
+    mend : callable, optional
+        How a step that would mend what was noticed is written; None for not at all.
 
     Returns
     -------
@@ -60,32 +102,17 @@ def study_page(study: Study) -> Page:
     sections = [Section("What is there", note, (Table(heads, tuple(rows), frozenset({3}), wide=5),))]
     remarks = [(name, remark) for name, told in study.remarks().items() for remark in told]
     if remarks:
-        mends = any(remark.mend for _, remark in remarks)
-        note = "→ add what follows to the command to mend it, or put it into a plan" if mends else ""
-        pairs = tuple(pair for name, remark in remarks for pair in _remark(name, remark))
+        mend = mend if any(remark.mend for _, remark in remarks) else None
+        note = "→ add what follows to the command to mend it" if mend is as_option else "→ the step that would mend it"
+        note = note if mend else ""
+        pairs = tuple(pair for name, remark in remarks for pair in _remark(name, remark, mend))
         sections.append(Section("What deserves a second look", note, (Facts(pairs),)))
     title = f"{study.name}: {count_noun(study.rows, 'row')}, {count_noun(len(study.columns), 'column')}"
     return Page(title, study.title, tuple(sections))
 
 
-def _remark(name: str, remark: Remark) -> list[tuple[str, str]]:
-    return [(name, remark.text), *(("", f"→ {prepare_option(step)}") for step in remark.mend)]
-
-
-def prepare_option(step: Mapping[str, Any]) -> str:
-    """Write a preparing step as an option of the command.
-
-    Parameters
-    ----------
-    step : mapping
-        The step.
-
-    Returns
-    -------
-    str
-        ``--prepare 'do = …'``, quoted for a shell.
-    """
-    return f"--prepare {shlex.quote(inline(step))}"
+def _remark(name: str, remark: Remark, mend: Mend | None) -> list[tuple[str, str]]:
+    return [(name, remark.text), *(("", f"→ {mend(step)}") for step in remark.mend if mend is not None)]
 
 
 def _spread(column: Column, record) -> str:  # type: ignore[no-untyped-def]
@@ -111,7 +138,7 @@ def _spread(column: Column, record) -> str:  # type: ignore[no-untyped-def]
     return f"{short(record.low)} – {number(record.mean, decimals)} – {short(record.high)}{unit}, sd {number(record.sd, decimals)}"
 
 
-def column_page(study: Study, name: str) -> Page:
+def column_page(study: Study, name: str, mend: Mend | None = as_method) -> Page:
     """Describe one column of a study.
 
     Parameters
@@ -120,6 +147,8 @@ def column_page(study: Study, name: str) -> Page:
         The study.
     name : str
         The name of the column.
+    mend : callable, optional
+        As for `study_page`.
 
     Returns
     -------
@@ -143,7 +172,7 @@ def column_page(study: Study, name: str) -> Page:
         facts += [("unit", column.unit.many)] if column.unit else []
         body = Table(("measure", "value"), rows, frozenset({1}))
     for k, remark in enumerate(study.remarks().get(name, [])):
-        facts += [("" if k else "second look", remark.text), *_remark("", remark)[1:]]
+        facts += [("" if k else "second look", remark.text), *_remark("", remark, mend)[1:]]
     return Page(f"{name} in {study.name}", column.label, (Section("", blocks=(Facts(tuple(facts)), body)),))
 
 
