@@ -61,9 +61,8 @@ def command(plan: Path, into: Path, replace: bool, inside: bool) -> None:
         refuse_to_replace(into / name, replace)
     write_all({into / name: content for name, content in files.items()})
     sys.stdout.write(f"{into / 'report.html'}\n")
-    report_progress(
-        f"{count_noun(len(files), 'file')} written into {into}: report.html, results.json, methods.txt, tables, figures, trail.json, plan.toml."
-    )
+    kinds = dict.fromkeys(name.partition("/")[0] for name in files)
+    report_progress(f"{count_noun(len(files), 'file')} written into {into}: {', '.join(kinds)}.")
 
 
 def _progress(text: str) -> None:
