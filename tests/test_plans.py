@@ -123,6 +123,9 @@ def test_the_report_is_one_file_escaped_and_the_same_each_time(results):
     before = {p.relative_to(results / "out"): p.read_bytes() for p in (results / "out").rglob("*") if p.is_file()}
     again = run("run", "out/plan.toml", "--into", "again", cwd=results)
     assert again.returncode == 0, again.stderr
+    assert "choirs.csv`, outside its own folder" in again.stderr
+    refused = run("run", "out/plan.toml", "--into", "third", "--only-inside", cwd=results)
+    assert (refused.returncode, (results / "third").exists()) == (2, False)
     after = {p.relative_to(results / "again"): p.read_bytes() for p in (results / "again").rglob("*") if p.is_file()}
     assert after == before
 

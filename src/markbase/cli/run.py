@@ -46,7 +46,9 @@ def command(plan: Path, into: Path, replace: bool, inside: bool) -> None:
                 f"`{plan}` reads {listed(quoted(outside))}, outside its own folder; leave --only-inside out if that is right."
             )
         for path in outside:
-            remark(f"`{plan.name}` reads `{path}`, outside its own folder.")
+            report_progress(
+                f"`{plan.name}` reads `{path}`, outside its own folder."
+            )  # of the place, not of the results
         if into.exists() and not into.is_dir():
             raise MarkbaseError(f"`{into}` is a file; name a folder for the results.")
         guesses = [str(k) for k, line in enumerate(found.text.splitlines(), 1) if "# GUESS" in line]
