@@ -78,6 +78,24 @@ def test_a_logistic_fit_prints_in_reading_order_with_event_base_and_guess_in_sig
     assert [r["p_corrected"] for r in told["groups"]["voice"]["pairs"]] == fit.between("voice")["p_corrected"].tolist()
 
 
+def test_two_groups_together_are_told_cell_by_cell_and_their_pairs_only_where_they_differ():
+    given = ["--outcome", "stays", "--event", "yes", "--kind", "logistic", "--terms", "voice,rehearsal_day,age"]
+    done = run("groups", DATA, "voice:rehearsal_day", *CHOIRS[1:], *given, "--interaction", "voice,rehearsal_day")
+    assert done.returncode == 0, done.stderr
+    told, means = done.stdout, None
+    assert "test of the interaction p" in " ".join(told.split())
+    assert "all of this table together, corrected after Holm" in " ".join(told.split())
+    means = json.loads(run("groups", DATA, "voice:rehearsal_day", *CHOIRS[1:], *given, "--json").stdout)["groups"][
+        "voice:rehearsal_day"
+    ]
+    assert {r["within"] for r in means["pairs"]} == {"every level"}
+    plain = run("groups", DATA, "voice:rehearsal_day", *CHOIRS[1:], *given).stdout
+    assert "the difference between two levels is the same at every level of the other" in " ".join(plain.split())
+    assert f"{100 * means['means'][0]['adjusted']:.1f}" in plain
+    refused = run("groups", DATA, "voice:rehearsal_day", *CHOIRS[1:], *given, "--at", "age=30")
+    assert (refused.returncode, "voice:rehearsal_day are two groups" in " ".join(refused.stderr.split())) == (2, True)
+
+
 def test_groups_guide_and_sorting_can_be_asked_for_alone():
     group = run("groups", DATA, "voice", *CHOIRS[1:], *STAYS, "--correction", "bonferroni").stdout
     assert "intervals hold together" in group

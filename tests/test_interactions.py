@@ -288,6 +288,49 @@ def test_a_combination_that_never_occurs_is_said_and_not_made_up():
     np.testing.assert_allclose(found["adjusted"], [means[k] for k in zip(found["voice"], found["day"], strict=True)])
     assert len(found) == 11
     assert set(pairs["of"]) == {"voice", "day"}
+    ends = (
+        means.loc[pairs["level"].iloc[0], pairs["within"].iloc[0]],
+        means.loc[pairs["against"].iloc[0], pairs["within"].iloc[0]],
+    )
+    assert pairs["difference"].iloc[0] == pytest.approx(ends[0] - ends[1])
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("weights", [{}, {"weights": "w", "weights_are": "frequency"}], ids=["rows", "counted"])
+def test_cells_of_two_groups_are_averages_over_rows_set_to_both_levels(weights):
+    """By hand: every row set to both levels, predicted, and averaged; the intervals are those of one group of all cells."""
+    frame = pd.DataFrame(made_up(400))
+    frame["w"] = np.arange(len(frame)) % 3 + 1.0
+    frame["high"] = np.where(frame["score"] > frame["score"].median() + 5 * np.sin(frame["age"]), "y", "n")
+    crossed = ["voice", "day", "age", mb.interaction("voice", "day"), mb.interaction("voice", "age")]
+    for kind, outcome in (("linear", "score"), ("logistic", "high")):
+        study = mb.Study(frame)
+        fit_of = {"linear": mb.fit_linear, "logistic": mb.fit_logistic}[kind]
+        event = {"event": "y"} if kind == "logistic" else {}
+        fit = fit_of(study, outcome, crossed, **event, **weights)
+        found, pairs = fit.cell_means("voice", "day", correction="bonferroni")
+        value = {"linear": "predicted", "logistic": "probability"}[kind]
+        for row in found.to_dict("records"):
+            put = frame.assign(voice=row["voice"], day=row["day"])
+            by_hand = np.average(fit.predict(put)[value], weights=frame["w"] if weights else None)
+            assert row["adjusted"] == pytest.approx(by_hand, rel=1e-9)
+            assert row["low"] < row["adjusted"] < row["high"]
+            here = (frame["voice"] == row["voice"]) & (frame["day"] == row["day"])
+            assert row["n"] == (frame["w"][here].sum() if weights else here.sum())
+        for (of, _), family in pairs.groupby(["of", "within"], sort=False):
+            size = int((pairs["of"] == of).sum())
+            np.testing.assert_allclose(family["p_corrected"], np.minimum(1, family["p"] * size))
+        merged = mb.Study(frame.assign(cell=frame["voice"] + " " + frame["day"]))
+        one = fit_of(merged, outcome, ["cell", "age"], **event, **weights).groups("cell").set_index("level")
+        cells, _ = fit_of(study, outcome, crossed[:4], **event, **weights).cell_means("voice", "day")
+        own = one.loc[cells["voice"] + " " + cells["day"]]
+        for name, other in (("adjusted", "adjusted"), ("low", "adjusted_low"), ("high", "adjusted_high")):
+            np.testing.assert_allclose(cells[name], own[other], rtol=1e-7)
+        alone = fit_of(study, outcome, ["voice", "day", "age"], **event, **weights)
+        whole, pairs = alone.cell_means("voice", "day")
+        assert set(pairs["within"]) == {"every level"}
+        np.testing.assert_allclose(pairs.loc[pairs["of"] == "day", "p_corrected"], alone.between("day")["p_corrected"])
+        assert len(whole) == frame["voice"].nunique() * frame["day"].nunique()
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")

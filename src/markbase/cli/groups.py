@@ -25,7 +25,7 @@ from markbase.cli.model_options import model_of, model_options
 from markbase.core.errors import MarkbaseError, listed, quoted
 from markbase.core.inference.multiplicity import CORRECTIONS
 from markbase.core.results.any_fit import AnyFit
-from markbase.show.group_tables import groups_section, lines_page, pairs_section, planned_section
+from markbase.show.group_tables import cells_sections, groups_section, lines_page, pairs_section, planned_section
 from markbase.show.page import Page, Section
 from markbase.show.records import groups_record, table_record
 from markbase.show.regression import regression_record
@@ -39,7 +39,7 @@ from markbase.show.regression import regression_record
     ),
 )
 @model_options
-@names_argument("[FIT] [GROUP]...")
+@names_argument("[FIT] [GROUP[:GROUP]]...")
 @places_option
 @click.option(
     "--correction",
@@ -71,7 +71,7 @@ def command(
 ) -> None:
     """Compare the levels of a GROUP of the model: adjusted means, every pair, planned comparisons.
 
-    Without GROUP, every group of the model is told.
+    Without GROUP, every group of the model is told; GROUP:GROUP tells two of them together, every combination and the pairs within.
     """
     with remarks() as told:
         model = model_of(given)
@@ -87,6 +87,18 @@ def command(
         record = regression_record(fit) | {"groups": {}}
         several = [dict(zip(at, values, strict=True)) for values in itertools.product(*at.values())]
         for group in dict.fromkeys(groups):
+            if ":" in group and group not in inside:
+                first, second = (part.strip() for part in group.split(":", 1))
+                if at or contrasts:
+                    raise click.UsageError(f"{group} are two groups together; leave --at and --contrast out.")
+                sections += cells_sections(fit, first, second, correction)
+                means, pairs = fit.cell_means(first, second, correction=correction)
+                record["groups"][group] = {
+                    "means": table_record(means),
+                    "correction": correction,
+                    "pairs": table_record(pairs),
+                }
+                continue
             fit.variable(group, "categorical")
             sections += [groups_section(fit, group, place or None) for place in several]
             sections += [pairs_section(fit, group, correction, place or None) for place in several]
@@ -103,7 +115,7 @@ def command(
             elif not at:
                 sections += _lines(fit, group)
         if figures:
-            draw_groups_of(fit, groups, figures, replaces)
+            draw_groups_of(fit, [g for g in groups if ":" not in g or g in inside], figures, replaces)
         page = Page(f"{fit.explained}, by {listed(list(groups))}", fit.data_name, tuple(sections))
     show_json(record, told) if as_json else show(page)
 

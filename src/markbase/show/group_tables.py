@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 
 from markbase.core.errors import count_noun
 from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, p_value, short
@@ -104,6 +105,70 @@ def pairs_section(fit: AnyFit, group: str, correction: str = "holm", at: Mapping
     """
     title = f"Every pair of {group}{_held(at)}"
     return compared_section(fit, fit.between(group, correction, at=at), title, correction)
+
+
+def cells_sections(fit: AnyFit, first: str, second: str, correction: str = "holm") -> list[Section]:
+    """Describe two groups crossed: the adjusted mean of every combination that rows have, and the pairs within each level.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit.
+    first, second : str
+        Two groups of the model.
+    correction : str
+        Of the p of the pairs, as for `between`.
+
+    Returns
+    -------
+    list of Section
+        The means, or probabilities, then the pairs.
+    """
+    means, pairs = fit.cell_means(first, second, correction=correction)
+    odds = fit.family is LOGISTIC
+    factor = fit.family.factor
+    decimals = min(decimals_for(factor * float(means["se"].min())), 1 if odds else 6)
+    rows = []
+    for r in means.to_dict("records"):
+        value, low, high = (factor * float(r[k]) for k in ("adjusted", "low", "high"))
+        cells = (
+            str(r[first]),
+            str(r[second]),
+            f"{r['n']:,}",
+            number(value, decimals),
+            f"{number(low, decimals)} to {number(high, decimals)}",
+        )
+        rows.append(Row(cells))
+    heads = (first, second, "rows", "probability, %" if odds else "adjusted mean", f"{short(100 * fit.level, 4)}% CI")
+    together = next((t for t in fit.model_terms if set(t.names) == {first, second} and len(t.groups) == 2), None)
+    deeper = any({first, second} < set(t.names) for t in fit.model_terms)
+    note = f"{fit.family.adjusted(fit.outcome)}; as if all rows had both levels and were otherwise as they are"
+    if together is not None:
+        p = fit.terms.set_index("term")["p"].get(together.name, math.nan)
+        note += "" if math.isnan(p) or deeper else f"; test of the interaction {p_phrase(p)}"
+    depends = deeper or together is not None
+    if not depends:
+        note += "; their interaction is not a term: the difference between two levels is the same at every level of the other"
+    table = Table(heads, tuple(rows), frozenset({2, 3, 4}), wide=-1)
+    sections = [Section(f"{first} and {second} together", note, (table,))]
+    for of, other in ((first, second), (second, first)):
+        own = pairs[pairs["of"] == of] if len(pairs) else pairs
+        if not depends:
+            sections.append(
+                compared_section(fit, own, f"Every pair of {of}, at whichever level of {other}", correction)
+            )
+        elif len(own):
+            told = own.assign(level=[f"{r.within}: {r.level}" for r in rows_of(own)])
+            found = compared_section(fit, told, f"Pairs of {of} within each level of {other}", correction)
+            scope = (
+                ""
+                if correction == "none"
+                else "within each level, "
+                if correction == "tukey"
+                else "all of this table together, "
+            )
+            sections.append(replace(found, note=scope + found.note))
+    return sections
 
 
 def planned_section(

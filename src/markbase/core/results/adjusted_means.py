@@ -9,7 +9,6 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.design.terms import Variable
-from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.fit import Fit
 
 Array = NDArray[np.float64]
@@ -21,11 +20,8 @@ def adjusted_means(
     """Tell every level of a group, as `LinearFit.groups`; `plain` gives the means of its rows as they are."""
     term = fit.variable(group, "categorical")
     rows = fit._level_rows(term, at)
-    chooser, starts = rows[:, fit.solution.columns], np.ones(term.size, dtype=bool)
-    hidden = ~fit._term_columns  # levels taken out, at their mean
-    chooser[:, hidden] = fit.solution.means[hidden]
-    adjusted, se = fit._combined(chooser, starts), fit._se(fit._roots_of(chooser, starts))
-    half = t_quantile(fit.level, fit.df_rest) * se
+    setting = fit._setting(at)
+    adjusted, _, low, high = fit._adjusted([{**setting, term.name: share} for share in np.eye(term.size)])
     compared = fit._compared([(v, "") for v in term.labels], rows - rows[term.base], "none", term.size)
     base = np.arange(term.size) == term.base
     return pd.DataFrame(
@@ -35,8 +31,8 @@ def adjusted_means(
             "n": fit._counts_of(term),
             "plain": plain(term),
             "adjusted": adjusted,
-            "adjusted_low": adjusted - half,
-            "adjusted_high": adjusted + half,
+            "adjusted_low": low,
+            "adjusted_high": high,
             **{name: np.where(base, 0.0, compared[name]) for name in ("difference", "se", "low", "high")},
             "p": np.where(base, np.nan, compared["p"]),
         }

@@ -12,7 +12,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from markbase.core.design.mean_columns import Sample
+from markbase.core.design.mean_columns import Sample, Setting
 from markbase.core.design.terms import Variable
 from markbase.core.errors import FitError, LevelError, MarkbaseError, near
 from markbase.core.inference.distributions import p_of_t, t_quantile
@@ -70,6 +70,16 @@ class Grouped(Estimated):
         setting = self._setting(at)
         every = np.eye(term.size)
         return np.array([self._sample.row({**setting, term.name: share}) for share in every])
+
+    def _adjusted(self, settings: Sequence[Setting]) -> tuple[Array, Array, Array, Array]:
+        """Return what the model expects with some variables set in all rows, its errors and the ends of its intervals."""
+        chooser = np.array([self._sample.row(setting) for setting in settings])[:, self.solution.columns]
+        starts = np.ones(len(settings), dtype=bool)
+        hidden = ~self._term_columns  # levels taken out, at their mean
+        chooser[:, hidden] = self.solution.means[hidden]
+        value, se = self._combined(chooser, starts), self._se(self._roots_of(chooser, starts))
+        half = t_quantile(self.level, self.df_rest) * se
+        return value, se, value - half, value + half
 
     def group_test(self, group: str, *, at: Mapping[str, float] | None = None) -> OverallTest:
         """Test the differences between the levels of a group that `groups` and `between` tell, all together.

@@ -107,6 +107,14 @@ class Probabilities(Fit):
     def _average(self, setting: Setting) -> Averaged:
         return average_probability(self.likelihood, self.theta, self.solution.columns, self._sample, setting)
 
+    def _adjusted(self, settings: Sequence[Setting]) -> tuple[Array, Array, Array, Array]:
+        """Return the probability averaged over the rows with some variables set, as `groups` tells it."""
+        averaged = [self._average(setting) for setting in settings]
+        value, se = np.array([a.value for a in averaged]), np.array([self._se_of(a.slope) for a in averaged])
+        half = t_quantile(self.level, self.df_rest)
+        ends = np.array([logit_interval(v, s, half) for v, s in zip(value, se, strict=True)])
+        return value, se, ends[:, 0], ends[:, 1]
+
     def groups(self, group: str, *, at: Mapping[str, float] | None = None) -> pd.DataFrame:
         """Tell every level of a group: its rows, its rate, its adjusted probability, its difference from the base.
 

@@ -473,15 +473,18 @@ class Probed(Grouped):
         first, second : str
             Two groups of the model.
         correction : str
-            For the p values of all pairs of one family (all pairs of `first` within the levels of `second`, or the reverse).
+            Of all pairs of `first` within the levels of `second` together, and of the reverse together; ``tukey`` of the pairs
+            within each level.
 
         Returns
         -------
         means : pandas.DataFrame
-            A row a combination with rows: both levels (columns named by the groups), `n`, `adjusted`, `se`, `low`, `high`; of a
-            logistic model log odds and `probability` with its ends.
+            A row a combination with rows: both levels (columns named by the groups), `n`, `adjusted` (expected if all rows had
+            both levels and were otherwise as they are), `se`, `low`, `high`; of a logistic model the share of the event, averaged
+            over the rows, its `se` by the delta method and an interval even in log odds.
         pairs : pandas.DataFrame
-            `within` (a level of one group), `of` (the other group), and as `between`.
+            `within` (a level of one group), `of` (the other group), and as `between`. Where no term has both groups the pairs are
+            the same within every level: each is told once, and `within` is ``every level``.
 
         Raises
         ------
@@ -497,9 +500,8 @@ class Probed(Grouped):
             for i, j in np.argwhere(counts > 0)
         }
         keys = list(rows)
-        chooser, starts = np.array([rows[k] for k in keys])[:, self.solution.columns], np.ones(len(keys), dtype=bool)
-        adjusted, se = self._combined(chooser, starts), self._se(self._roots_of(chooser, starts))
-        half = t_quantile(self.level, self.df_rest) * se
+        settings = [{first: np.eye(a.size)[i], second: np.eye(b.size)[j]} for i, j in keys]
+        adjusted, se, low, high = self._adjusted(settings)
         means = pd.DataFrame(
             {
                 first: [a.labels[i] for i, _ in keys],
@@ -507,25 +509,31 @@ class Probed(Grouped):
                 "n": [int(counts[k]) for k in keys],
                 "adjusted": adjusted,
                 "se": se,
-                "low": adjusted - half,
-                "high": adjusted + half,
+                "low": low,
+                "high": high,
             }
         )
         families = []
+        depends = any({first, second} <= set(t.names) for t in self.model_terms)
         for outer, inner, turned in ((b, a, False), (a, b, True)):
             names, combos, within = [], [], []
-            for j in range(outer.size):
+            for j in range(outer.size if depends else 0):
                 here = [i for i in range(inner.size) if ((i, j) if not turned else (j, i)) in rows]
                 for i, k in itertools.combinations(here, 2):
-                    low, high = ((i, j), (k, j)) if not turned else ((j, i), (j, k))
+                    here_at, there_at = ((i, j), (k, j)) if not turned else ((j, i), (j, k))
                     names.append((inner.labels[k], inner.labels[i]))
-                    combos.append(rows[high] - rows[low])
+                    combos.append(rows[there_at] - rows[here_at])
                     within.append(outer.labels[j])
-            if combos:
+            if depends and combos:
                 table = self._compared(names, np.array(combos), correction, inner.size)
-                table.insert(0, "of", inner.name)
-                table.insert(0, "within", within)
-                families.append(table)
+            elif depends:
+                continue
+            else:
+                table = self.between(inner.name, correction)
+                within = ["every level"] * len(table)
+            table.insert(0, "of", inner.name)
+            table.insert(0, "within", within)
+            families.append(table)
         return means, pd.concat(families, ignore_index=True) if families else pd.DataFrame()
 
 
