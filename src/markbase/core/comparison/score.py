@@ -78,7 +78,7 @@ def score(fit: AnyFit, test: Study | Any) -> Score:
         )
     told = fit._of_rows(rows)
     logistic = fit.family is LOGISTIC
-    predicted, observed = told[fit.family.predicted], rows.observed
+    predicted, observed = told[fit.family.predicted].to_numpy(), rows.observed
     known = np.isfinite(predicted) & np.isfinite(observed)
     if not known.any():
         raise MarkbaseError("No row held out has the outcome and a value the model can use in every column.")

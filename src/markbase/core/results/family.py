@@ -64,7 +64,7 @@ class Family:
         return table
 
     def predictions(
-        self, eta: Array, se: Array, half: float, spread: Array | None, observed: Array | None
+        self, eta: Array, se: Array, half: float, spread: float | None, observed: Array | None
     ) -> dict[str, Array]:
         """Return the columns of predictions.
 
@@ -74,14 +74,14 @@ class Family:
             The linear predictor and its standard errors.
         half : float
             The quantile that makes intervals of errors.
-        spread : ndarray or None
+        spread : float or None
             The standard deviation of one person about the mean of all such people; None where it is not told.
         observed : ndarray or None
             The outcome, where known.
         """
         found = {"predicted": eta, "se": se, "low": eta - half * se, "high": eta + half * se}
         if spread is not None:
-            wide = half * np.hypot(se, spread)
+            wide = half * (spread * np.sqrt(1 + (se / spread) ** 2) if spread > 0 else se)
             found |= {"one_low": eta - wide, "one_high": eta + wide}
         return found if observed is None else found | {"residual": observed - eta}
 
@@ -124,7 +124,7 @@ class OddsFamily(Family):
         eta: Array,
         se: Array,
         half: float,
-        spread: Array | None,  # noqa: ARG002
+        spread: float | None,  # noqa: ARG002
         observed: Array | None,
     ) -> dict[str, Array]:
         """Return the columns of predictions; a probability has no spread beside its own."""

@@ -437,25 +437,19 @@ class Fit(Probed):
             if isinstance(data, Study)
             else {c: v for c, v in columns_of(data) if c in variables_of(self.model_terms)}
         )
-        outside = int(np.count_nonzero(rows.cautions != ""))
-        told = pd.DataFrame(
-            {
-                **head_of(self, rows),
-                **{c: v.to_numpy() for c, v in given.items()},
-                **self._of_rows(rows),
-                "caution": rows.cautions if outside else "",
-            },
-            index=rows.index,
-        )
+        outside, predicted = len(rows.told), self._of_rows(rows)
+        first = pd.DataFrame({**head_of(self, rows), **{c: v.to_numpy() for c, v in given.items()}}, index=rows.index)
+        caution = pd.Series(rows.cautions if outside else "", index=rows.index, name="caution")
+        told = pd.concat([first, predicted, caution], axis=1)
         if outside:
-            where = next(c for c in rows.cautions if c)
+            where = next(iter(rows.told.values()))
             remark(
                 f"{count_noun(outside, 'row')} of {len(told):,} {'has' if outside == 1 else 'have'} a gap or {'lies' if outside == 1 else 'lie'} outside "
                 f"the data ({where}{', among others' if outside > 1 else ''}); the column of cautions says which."
             )
         return told
 
-    def _of_rows(self, rows: NewRows) -> dict[str, Array]:
+    def _of_rows(self, rows: NewRows) -> pd.DataFrame:
         """Return the columns of a prediction for each row."""
         raise NotImplementedError
 

@@ -31,7 +31,7 @@ from markbase.core.inference.marginal_effects import changed_component, known_pr
 from markbase.core.results.adjusted_means import adjusted_means
 from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, OverallTest
-from markbase.core.results.predictions import NewRows, predictor_of
+from markbase.core.results.predictions import NewRows, predicted_columns
 from markbase.core.results.readers import readers
 from markbase.core.study.column import Column
 from markbase.core.tables import own_table, table_of
@@ -291,10 +291,10 @@ class LinearFit(Fit):
         means: Array = centre + sums / np.bincount(codes, weights=heavy, minlength=group.size)
         return means
 
-    def _of_rows(self, rows: NewRows) -> dict[str, Array]:
-        predicted, se = predictor_of(self, rows)
-        spread = None if self.fixed_effects else np.full(len(se), self.strength.residual_sd)
-        return self.family.predictions(predicted, se, t_quantile(self.level, self.df_rest), spread, rows.observed)
+    def _of_rows(self, rows: NewRows) -> pd.DataFrame:
+        spread = None if self.fixed_effects else self.strength.residual_sd
+        half = t_quantile(self.level, self.df_rest)
+        return predicted_columns(self, rows, lambda eta, se, y: self.family.predictions(eta, se, half, spread, y))
 
     def _unnamed_variance(self, setting: Setting) -> float:
         """Return the variance over the rows of what a profile does not name, by the law of total variance."""
@@ -324,7 +324,7 @@ class LinearFit(Fit):
         starts = np.array([True])
         estimate, se = self._combined(chooser, starts), self._se(self._roots_of(chooser, starts))
         variance = self.strength.residual_sd**2 + self._unnamed_variance(setting)
-        spread = None if self.fixed_effects else np.array([math.sqrt(variance)])
+        spread = None if self.fixed_effects else math.sqrt(variance)
         found = self.family.predictions(estimate, se, t_quantile(self.level, self.df_rest), spread, None)
         return {name: float(value[0]) for name, value in found.items()}
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -29,7 +30,7 @@ if TYPE_CHECKING:
     from markbase.core.results.estimates import Estimated
 
 Array = NDArray[np.float64]
-_CHUNK = 1 << 12
+_CHUNK = 1 << 14
 _MOST_CELLS = 1 << 23
 _FEW_DIGITS_LOST = 1e3
 """A condition number at which squares of roots still have ten digits."""
@@ -46,12 +47,20 @@ class NewRows:
     """Shape (rows,) each: NaN where missing or no number."""
     groups: dict[str, NDArray[np.intp]]
     """Shape (rows,) each: which of the levels that occur in the fit, −1 for none."""
-    cautions: NDArray[np.object_]
-    """What must be said of each row, shape (rows,); empty for nothing."""
+    told: dict[int, str]
+    """What must be said of a row, by its place."""
     observed: Array | None
     """Shape (rows,): the outcome (1 for an event), if the table has it."""
     identifier: NDArray[np.object_] | None
     """The identifier of each row, if the table has it."""
+
+    @property
+    def cautions(self) -> NDArray[np.object_]:
+        """What must be said of each row, shape (rows,); empty for nothing."""
+        cautions = np.full(len(self.index), "", dtype=object)
+        for row, words in self.told.items():
+            cautions[row] = words
+        return cautions
 
 
 class _Source:
@@ -121,7 +130,6 @@ def new_rows(fit: Estimated, data: Any) -> NewRows:
         If the table lacks a column that is needed.
     """
     source = _Source(data)
-    n = len(source.index)
     told: dict[int, list[str]] = defaultdict(list)
     numerics: dict[str, Array] = {}
     groups: dict[str, NDArray[np.intp]] = {}
@@ -150,10 +158,8 @@ def new_rows(fit: Estimated, data: Any) -> NewRows:
     if fit.identifier is not None and fit.identifier.name in source.names:
         texts, codes = source.texts(fit.identifier.name)
         identifier = np.array([*texts, "–"], dtype=object)[codes]
-    cautions = np.full(n, "", dtype=object)
-    for row, words in told.items():
-        cautions[row] = "; ".join(words)
-    return NewRows(source.index, numerics, groups, cautions, _observed(fit, source), identifier)
+    words = {row: "; ".join(told[row]) for row in sorted(told)}
+    return NewRows(source.index, numerics, groups, words, _observed(fit, source), identifier)
 
 
 def _numeric(column: Column, source: _Source) -> Array | None:
@@ -217,8 +223,10 @@ def _observed(fit: Estimated, source: _Source) -> Array | None:
     return np.array([*value, np.nan])[codes]
 
 
-def predictor_of(fit: Estimated, rows: NewRows) -> tuple[Array, Array]:
-    """Return the linear predictor of each row and its standard error, NaN where a value is missing.
+def predicted_columns(
+    fit: Estimated, rows: NewRows, tell: Callable[[Array, Array, Array | None], dict[str, Array]]
+) -> pd.DataFrame:
+    """Predict for some rows, a stretch of them at a time.
 
     Parameters
     ----------
@@ -226,46 +234,52 @@ def predictor_of(fit: Estimated, rows: NewRows) -> tuple[Array, Array]:
         The fit.
     rows : NewRows
         The rows.
+    tell : callable
+        Makes the columns of a prediction from the linear predictor of some rows, its standard errors (both NaN where a value is
+        missing) and the outcome, where known.
 
     Returns
     -------
-    predictor, se : ndarray, shape (rows,)
-        In units of the linear predictor.
+    pandas.DataFrame
+        The columns, over one array.
     """
-    tables = _tables_of(fit)
-    return _by_row(fit, rows) if tables is None else tables.predictor(rows)
-
-
-def _by_row(fit: Estimated, rows: NewRows) -> tuple[Array, Array]:
-    """Lay the columns of some rows out at a time: for any model."""
-    s, n = fit.solution, len(rows.index)
-    inner = {int(c): k for k, c in enumerate(s.columns)}
-    components = components_of(fit.model_terms)
-    predictor, se = np.full(n, np.nan), np.full(n, np.nan)
-    hidden = ~fit._term_columns
-    for begin in range(0, n, _CHUNK):
+    tables, n = _tables_of(fit), len(rows.index)
+    names: list[str] = []
+    block = np.empty((0, n))
+    for begin in range(0, max(n, 1), _CHUNK):
         part = slice(begin, min(begin + _CHUNK, n))
-        size = part.stop - part.start
-        X, known = np.zeros((size, len(s.columns))), np.ones(size, dtype=bool)
-        X[:, hidden] = s.means[hidden]
-        for k, component in enumerate(components):
-            start, values = int(fit.moments.starts[k + 1]), np.ones(size)
-            if component.numerics:
-                values = component.product({v.name: rows.numerics[v.name][part] for v, _ in component.numerics})
-                values = values - fit.moments.centres[k + 1]
-                known &= np.isfinite(values)
-            code = np.zeros(size, dtype=np.intp)
-            for group in component.groups:
-                own = rows.groups[group.name][part]
-                known &= own >= 0
-                code = code * group.size + np.maximum(own, 0)
-            place = np.array([inner.get(start + level, -1) for level in range(component.size)])[code]
-            told = np.flatnonzero(place >= 0)
-            X[told, place[told]] = np.nan_to_num(values[told])
-        found = s.at_centres[0] + (s.at_centres[1] + X @ s.lower + X @ s.coefficients)
-        predictor[part] = np.where(known, found, np.nan)
-        se[part] = np.where(known, fit._se(fit._roots_of(X, np.ones(size, dtype=bool))), np.nan)
-    return predictor, se
+        predictor, se = _by_row(fit, rows, part) if tables is None else tables.predictor(rows, part)
+        found = tell(predictor, se, None if rows.observed is None else rows.observed[part])
+        if not begin:
+            names, block = list(found), np.empty((len(found), n))
+        for own, values in zip(block, found.values(), strict=True):
+            own[part] = values
+    return pd.DataFrame(block.T, rows.index, names, copy=False)
+
+
+def _by_row(fit: Estimated, rows: NewRows, part: slice) -> tuple[Array, Array]:
+    """Lay the columns of some rows out: for any model."""
+    s, size, hidden = fit.solution, part.stop - part.start, ~fit._term_columns
+    inner = {int(c): k for k, c in enumerate(s.columns)}
+    X, known = np.zeros((size, len(s.columns))), np.ones(size, dtype=bool)
+    X[:, hidden] = s.means[hidden]
+    for k, component in enumerate(components_of(fit.model_terms)):
+        start, values = int(fit.moments.starts[k + 1]), np.ones(size)
+        if component.numerics:
+            values = component.product({v.name: rows.numerics[v.name][part] for v, _ in component.numerics})
+            values = values - fit.moments.centres[k + 1]
+            known &= np.isfinite(values)
+        code = np.zeros(size, dtype=np.intp)
+        for group in component.groups:
+            own = rows.groups[group.name][part]
+            known &= own >= 0
+            code = code * group.size + np.maximum(own, 0)
+        place = np.array([inner.get(start + level, -1) for level in range(component.size)])[code]
+        told = np.flatnonzero(place >= 0)
+        X[told, place[told]] = np.nan_to_num(values[told])
+    found = s.at_centres[0] + (s.at_centres[1] + X @ s.lower + X @ s.coefficients)
+    se = fit._se(fit._roots_of(X, np.ones(size, dtype=bool)))
+    return np.where(known, found, np.nan), np.where(known, se, np.nan)
 
 
 @dataclass(frozen=True, eq=False)
@@ -283,41 +297,40 @@ class _Tables:
     centres: Array
     """Shape (pieces,): from where each multiplier counts."""
     start: Array
-    """Shape (cells, 2 + pieces): the predictor and the variance where all multipliers are 0, then twice the covariances of the
+    """Shape (2 + pieces, cells): the predictor and the variance where all multipliers are 0, then twice the covariances of the
     predictor there with the slopes."""
     slopes: Array
-    """Shape (cells or 1, pieces): what the predictor rises per unit of each."""
+    """Shape (pieces, cells or 1): what the predictor rises per unit of each."""
     square: Array
-    """Shape (cells or 1, pieces, pieces): the covariances of the slopes."""
+    """Shape (pieces, pieces, cells or 1): the covariances of the slopes."""
 
-    def predictor(self, rows: NewRows) -> tuple[Array, Array]:
-        """Return the predictor of each row and its standard error, NaN where a value is missing."""
-        n = len(rows.index)
-        predictor, se = np.full(n, np.nan), np.full(n, np.nan)
-        for begin in range(0, n, _CHUNK):
-            part = slice(begin, min(begin + _CHUNK, n))
-            cell, known = np.zeros(part.stop - begin, dtype=np.intp), np.ones(part.stop - begin, dtype=bool)
-            for group in self.groups:
-                own = rows.groups[group.name][part]
-                known &= own >= 0
-                cell = cell * group.size + own
-            if not known.all():
-                cell = np.where(known, cell, 0)
-            m = np.empty((len(cell), len(self.pieces)), order="F")
-            for k, piece in enumerate(self.pieces):
-                m[:, k] = piece.product({v.name: rows.numerics[v.name][part] for v, _ in piece.numerics})
-            m -= self.centres
-            here = self.start.take(cell, axis=0)
-            if len(self.slopes) == 1:  # no slope differs by a group
-                value, curved = here[:, 0] + m @ self.slopes[0], m @ self.square[0]
-            else:
-                value = here[:, 0] + np.einsum("ij,ij->i", m, self.slopes[cell])
-                curved = np.einsum("ij,ijk->ik", m, self.square[cell])
-            curved += here[:, 2:]
-            variance = np.maximum(here[:, 1] + np.einsum("ij,ij->i", m, curved), 0.0)
-            value[~known] = np.nan  # a missing number is NaN by itself
-            predictor[part], se[part] = value, np.sqrt(np.where(known, variance, np.nan))
-        return predictor, se
+    def predictor(self, rows: NewRows, part: slice) -> tuple[Array, Array]:
+        """Return the predictor of some rows and its standard error, NaN where a value is missing."""
+        size = part.stop - part.start
+        cell, known = np.zeros(size, dtype=np.intp), np.ones(size, dtype=bool)
+        for group in self.groups:
+            own = rows.groups[group.name][part]
+            known &= own >= 0
+            cell = cell * group.size + own
+        if not known.all():
+            cell = np.where(known, cell, 0)
+        m = np.empty((len(self.pieces), size))
+        for k, piece in enumerate(self.pieces):
+            m[k] = piece.product({v.name: rows.numerics[v.name][part] for v, _ in piece.numerics})
+        m -= self.centres[:, None]
+        value, variance, *_ = here = np.array([row.take(cell, mode="clip") for row in self.start])
+        if self.slopes.shape[1] == 1:  # no slope differs by a group
+            value += self.slopes[:, 0] @ m
+            curved = self.square[:, :, 0] @ m
+        else:
+            value += np.einsum("ki,ki->i", m, self.slopes.take(cell, axis=1))
+            curved = np.einsum("ki,kli->li", m, self.square.take(cell, axis=2))
+        curved += here[2:]
+        variance += np.einsum("ki,ki->i", m, curved)
+        variance[variance < 0] = 0.0
+        if not known.all():  # a missing number is NaN by itself
+            value[~known] = variance[~known] = np.nan
+        return value, np.sqrt(variance)
 
 
 def _tables_of(fit: Estimated) -> _Tables | None:
@@ -364,14 +377,14 @@ def _tables_of(fit: Estimated) -> _Tables | None:
     weighed = roots * fit._sigma2 if middle is None else roots @ middle
     own = np.einsum("ij,ij->i", root, root * fit._sigma2 if middle is None else root @ middle)
     value = s.at_centres[0] + (s.at_centres[1] + start @ s.lower + start @ s.coefficients)
-    linear = 2 * np.einsum("ij,kij->ik", root, np.broadcast_to(weighed, (len(pieces), cells, p + 1)))
+    linear = 2 * np.einsum("ij,kij->ki", root, np.broadcast_to(weighed, (len(pieces), cells, p + 1)))
     return _Tables(
         groups,
         tuple(components[k] for k in pieces),
         fit.moments.centres[[k + 1 for k in pieces]],
-        np.column_stack([value, own, linear]),
-        (slopes @ s.coefficients + slopes @ s.lower).T,
-        np.einsum("kij,lij->ikl", roots, weighed),
+        np.vstack([value, own, linear]),
+        slopes @ s.coefficients + slopes @ s.lower,
+        np.einsum("kij,lij->kli", roots, weighed),
     )
 
 

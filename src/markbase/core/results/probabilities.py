@@ -26,7 +26,7 @@ from markbase.core.inference.marginal_effects import (
 )
 from markbase.core.results.family import LOGISTIC, Family
 from markbase.core.results.fit import Fit
-from markbase.core.results.predictions import NewRows, predictor_of
+from markbase.core.results.predictions import NewRows, predicted_columns
 from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]
@@ -228,9 +228,9 @@ class Probabilities(Fit):
             records.append([term.name, "", "", False, self.counted, found.value, se, *ends, p])
         return pd.DataFrame(records, columns=_MARGINAL).astype({"n": np.int64, "base": bool})
 
-    def _of_rows(self, rows: NewRows) -> dict[str, Array]:
-        eta, se = predictor_of(self, rows)
-        return self.family.predictions(eta, se, t_quantile(self.level, self.df_rest), None, rows.observed)
+    def _of_rows(self, rows: NewRows) -> pd.DataFrame:
+        half = t_quantile(self.level, self.df_rest)
+        return predicted_columns(self, rows, lambda eta, se, y: self.family.predictions(eta, se, half, None, y))
 
     def _predicted(self, setting: Setting) -> dict[str, float]:
         half = t_quantile(self.level, self.df_rest)

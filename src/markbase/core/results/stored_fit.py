@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -23,7 +24,7 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LINEAR, Family
 from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, LogisticStrength, OverallTest
-from markbase.core.results.predictions import NewRows, predictor_of
+from markbase.core.results.predictions import NewRows, predicted_columns
 from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]
@@ -136,12 +137,15 @@ class StoredFit(Fit):
                 f"{_NO_ROWS}, and a probability of a profile that leaves a column out is an average over rows; name every column."
             )
         eta, root = self._wide(self._sample.row(setting), True)
-        found = self._predictions(np.array([eta]), self._se(root[None, :]), None, named)
+        half = t_quantile(self.level, self.df_rest)
+        spread = self._spread if named else None
+        found = self.family.predictions(np.array([eta]), self._se(root[None, :]), half, spread, None)
         return {name: float(value[0]) for name, value in found.items()}
 
-    def _predictions(self, eta: Array, se: Array, observed: Array | None, one: bool) -> dict[str, Array]:
-        spread = None if self.fixed_names or not one else np.full(len(se), np.sqrt(self._sigma2))
-        return self.family.predictions(eta, se, t_quantile(self.level, self.df_rest), spread, observed)
+    @property
+    def _spread(self) -> float | None:
+        """The standard deviation of one row about the mean of all such; None within fixed effects."""
+        return None if self.fixed_names else math.sqrt(self._sigma2)
 
     fixed_names: tuple[str, ...] = ()
     """The columns whose levels were taken out; empty for none."""
@@ -151,9 +155,10 @@ class StoredFit(Fit):
         """The columns whose levels were taken out; empty for none."""
         return self.fixed_names
 
-    def _of_rows(self, rows: NewRows) -> dict[str, Array]:
-        eta, se = predictor_of(self, rows)
-        return self._predictions(eta, se, rows.observed, True)
+    def _of_rows(self, rows: NewRows) -> pd.DataFrame:
+        half = t_quantile(self.level, self.df_rest)
+        spread = self._spread
+        return predicted_columns(self, rows, lambda eta, se, y: self.family.predictions(eta, se, half, spread, y))
 
     def _unseen(self, setting: Setting) -> list[str]:
         names = [v.name for v in variables_of(self.model_terms).values() if v.is_categorical and v.name in setting]
