@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 
 MINUS = "−"
+_MOST_DIGITS = 5
+"""Of a scale that is a large whole number."""
 
 
 def number(value: float, decimals: int = 2) -> str:
@@ -15,22 +17,28 @@ def number(value: float, decimals: int = 2) -> str:
     value : float
         The number.
     decimals : int
-        Digits after the point.
+        Digits after the point; −3 rounds to thousands.
 
     Returns
     -------
     str
         The text; ``–`` when the value is not a number. Very large and very small values are
         written with a power of ten.
+
+    Examples
+    --------
+    >>> number(-1234.567), number(1023456789.4, decimals_for(12345678.0)), number(-1.02345678e15, -10)
+    ('−1,234.57', '1,023,457,000', '−1.02346e15')
     """
     if math.isnan(value):
         return "–"
     if math.isinf(value):
         return "infinite" if value > 0 else "minus infinite"
     if value != 0 and (abs(value) >= 1e12 or (decimals > 8 and abs(value) < 1e-4)):
-        mantissa, power = f"{value:.2e}".split("e")
+        digits = max(2, math.floor(math.log10(abs(value))) + decimals) if decimals < 0 else 2
+        mantissa, power = f"{value:.{digits}e}".split("e")
         return f"{mantissa}e{int(power)}".replace("-", MINUS)
-    text = f"{value:,.{min(decimals, 10)}f}"
+    text = f"{round(value, min(decimals, 0)) if decimals < 0 else value:,.{min(max(decimals, 0), 10)}f}"
     if text.startswith("-"):
         text = text[1:] if float(text.replace(",", "")) == 0 else MINUS + text[1:]
     return text
@@ -49,11 +57,12 @@ def decimals_for(scale: float, digits: int = 2) -> int:
     Returns
     -------
     int
-        Decimals, 0 or more.
+        Decimals, negative where a scale of 100,000 or more would show over five digits of itself.
     """
     if not math.isfinite(scale) or scale <= 0:
         return 2
-    return max(0, digits - 1 - math.floor(math.log10(scale)))
+    size = math.floor(math.log10(scale))
+    return max(0, digits - 1 - size) or min(0, _MOST_DIGITS - 1 - size)
 
 
 def clear_of_zero(low: float, high: float, decimals: int) -> int:
@@ -96,7 +105,7 @@ def short(value: float, digits: int = 3) -> str:
         return number(value, 0)
     if value == round(value) and abs(value) < 1e12:
         return number(value, 0)
-    text = number(value, decimals_for(abs(value), digits))
+    text = number(value, max(decimals_for(abs(value), digits), 0))
     return text.rstrip("0").rstrip(".") if "." in text and "e" not in text else text
 
 
