@@ -320,7 +320,7 @@ def test_help_names_every_command_and_a_defect_of_ours_is_exit_1(monkeypatch, ca
     from markbase.cli.main import main
 
     assert all(name in run("--help").stdout for name in ("demo", "fit", "look", "predict"))
-    monkeypatch.setattr(look, "study_page", lambda _: 1 / 0)
+    monkeypatch.setattr(look, "study_page", lambda *_, **__: 1 / 0)
     with pytest.raises(SystemExit) as left:
         main(["look", DATA])
     assert left.value.code == 1
