@@ -373,3 +373,35 @@ def test_a_published_probing_is_rebuilt_from_its_summary():
     band = axes.collections[0].get_paths()[0].vertices
     assert band[:, 0].min() == pytest.approx(z.min())
     assert band[:, 0].max() == pytest.approx(z.max())
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_the_figure_of_a_fit_draws_its_averages_on_one_scale():
+    frame = pd.DataFrame(made_up(400))
+    frame["old"] = (frame["age"] > 45).astype(float)
+    frame["high"] = np.where(frame["score"] > frame["score"].median(), "y", "n")
+    study = mb.Study(frame).mark("voice", "alto")
+    linear = mb.fit_linear(study, "score", ["voice", "km", "old", mb.polynomial("age"), mb.interaction("voice", "km")])
+    logistic = mb.fit_logistic(study, "high", ["voice", "km", "old"], event="y")
+    for fit, factor in ((linear, 1), (logistic, 100)):
+        axes = mb.draw_coefficients(fit)
+        at = dict(zip(axes.get_yticks(), (t.get_text() for t in axes.get_yticklabels()), strict=True))
+        dots = {at[line.get_ydata()[0]]: line.get_xdata()[0] for line in axes.lines if line.get_marker() in "oD"}
+        ends = {at[c.get_segments()[0][0][1]]: c.get_segments()[0][:, 0] for c in axes.collections}
+        for row in fit.groups("voice").to_dict("records"):
+            name = f"{row['level']}{' (base)' if row['base'] else ''}"
+            assert dots[name] == pytest.approx(factor * row["difference"])
+            if not row["base"]:
+                np.testing.assert_allclose(ends[name], [factor * row["low"], factor * row["high"]])
+        steps = {"km": frame["km"].std(), "old": 1.0}
+        for name, step in steps.items():
+            label = next(text for text in dots if text.startswith(f"{name}, "))
+            assert ("1 against 0" in label) == (name == "old")
+            if fit is linear:  # by hand: each row a little further along
+                moved = fit.predict(frame.assign(**{name: frame[name] + 1e-3}))["predicted"]
+                by_hand = step * (moved - fit.predict(frame)["predicted"]).mean() / 1e-3
+                assert dots[label] == pytest.approx(by_hand, rel=1e-6)
+            else:
+                told = fit.marginal.set_index("term").loc[name]
+                assert dots[label] == pytest.approx(100 * step * told["effect"])
+                np.testing.assert_allclose(ends[label], [100 * step * told["low"], 100 * step * told["high"]])

@@ -57,6 +57,7 @@ if TYPE_CHECKING:
     from markbase.files.plan import Plan, read_plan
     from markbase.files.plan_writing import write_plan
     from markbase.show.check_figures import draw_checks
+    from markbase.show.coefficient_figure import draw_coefficients
     from markbase.show.figures import draw_correlations, draw_pairs, draw_vif
     from markbase.show.fit_figures import (
         draw_adjusted,
@@ -113,6 +114,7 @@ _HOMES = {
     "draw_calibration": "markbase.show.fit_figures",
     "draw_checks": "markbase.show.check_figures",
     "draw_classification": "markbase.show.fit_figures",
+    "draw_coefficients": "markbase.show.coefficient_figure",
     "draw_correlations": "markbase.show.figures",
     "draw_groups": "markbase.show.fit_figures",
     "draw_lines": "markbase.show.fit_figures",
@@ -185,6 +187,7 @@ __all__ = [
     "draw_calibration",
     "draw_checks",
     "draw_classification",
+    "draw_coefficients",
     "draw_correlations",
     "draw_groups",
     "draw_lines",

@@ -18,6 +18,7 @@ from markbase.core.screening.screen import Screen
 from markbase.core.study.study import Study
 from markbase.files.whole_files import refuse_to_replace, write_all
 from markbase.show.check_figures import draw_checks
+from markbase.show.coefficient_figure import draw_coefficients
 from markbase.show.figures import draw_correlations, draw_pairs, draw_vif, own_style
 from markbase.show.fit_figures import (
     MOST_LEVELS,
@@ -71,10 +72,6 @@ def draw_fit(fit: AnyFit, folder: Path, replace: bool) -> None:
         Whether files that are there may be written over.
     """
     figures = figures_of_fit(fit)
-    if not figures:
-        raise MarkbaseError(
-            "A fit of numeric columns alone with levels taken out has no figure; draw with `markbase screen --figures`."
-        )
     _write({name: figure for name, (_, figure) in figures.items()}, folder, replace)
 
 
@@ -91,7 +88,12 @@ def figures_of_fit(fit: AnyFit) -> dict[str, tuple[str, Any]]:
     dict
         For each figure its name: a caption, and the figure.
     """
-    figures: dict[str, tuple[str, Any]] = {}
+    figures: dict[str, tuple[str, Any]] = {
+        "coefficients": (
+            f"{fit.family.observed(fit.outcome)}: every level against its base, numeric columns per standard deviation",
+            draw_coefficients(fit).figure,
+        )
+    }
     for group in (v for v in fit.variables if v.is_categorical):
         figures |= _group(fit, group)
     return figures | _slopes(fit) | _checks(fit)
