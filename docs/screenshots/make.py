@@ -6,6 +6,7 @@ system that has them under these names.
 """
 
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -117,24 +118,27 @@ def figure() -> None:
     mb.draw_lines(fit, "age", by="voice").figure.savefig(HERE / "age-by-voice.png", dpi=120)
 
 
-def report(folder: Path) -> None:
-    """Draw a part of the report of the demo's plan, as a browser shows it."""
+def shot(page: Path, file: str, size: tuple[int, int], base: str = "", part: str = "") -> None:
+    """Draw a page as a browser shows it, from a part on, and with a base chosen."""
+    from playwright.sync_api import sync_playwright
+
+    with sync_playwright() as started:
+        browser = started.chromium.launch(executable_path=shutil.which("chromium"), args=["--no-sandbox"])
+        seen = browser.new_page(viewport={"width": size[0], "height": size[1]}, color_scheme="light")
+        seen.goto(page.as_uri())
+        if base:
+            seen.get_by_label(base, exact=True).last.check()
+        if part:
+            seen.get_by_role("heading", name=part, exact=True).last.evaluate("part => part.scrollIntoView()")
+        seen.screenshot(path=HERE / file)
+        browser.close()
+
+
+def reports(folder: Path) -> None:
+    """Draw the report of the demo's plan: how it opens, and a part of it told from another base."""
     page = folder / "choirs-demo" / "results" / "report.html"
-    whole = folder / "report.png"
-    browser = [
-        "chromium",
-        "--headless",
-        "--no-sandbox",
-        "--disable-gpu",
-        "--hide-scrollbars",
-        "--window-size=1180,5200",
-    ]
-    quiet = ["--disable-background-networking", "--disable-component-update", "--disable-sync", "--no-first-run"]
-    profile = f"--user-data-dir={folder / 'profile-report'}"
-    subprocess.run([*browser, *quiet, profile, f"--screenshot={whole}", str(page)], check=True, capture_output=True)
-    subprocess.run(
-        ["convert", str(whole), "-crop", "1180x1000+0+3005", "+repage", str(HERE / "report.png")], check=True
-    )
+    shot(page, "report.png", (1280, 900))
+    shot(page, "report-base.png", (1280, 1000), base="tenor", part="5 Which coefficients, against which base")
 
 
 def notebook(folder: Path) -> None:
@@ -145,19 +149,7 @@ def notebook(folder: Path) -> None:
     fit = mb.fit_linear(study, "belonging", ["age", "voice", "joined_through", "travel_km"])
     page = folder / "notebook.html"
     page.write_text(f"<!doctype html><meta charset=utf-8><body style='margin:24px;background:#fff'>{fit._repr_html_()}")
-    browser = [
-        "chromium",
-        "--headless",
-        "--no-sandbox",
-        "--disable-gpu",
-        "--hide-scrollbars",
-        "--window-size=1100,1000",
-    ]
-    quiet = ["--disable-background-networking", "--disable-component-update", "--disable-sync", "--no-first-run"]
-    profile = f"--user-data-dir={folder / 'profile'}"
-    subprocess.run(
-        [*browser, *quiet, profile, f"--screenshot={HERE / 'notebook.png'}", str(page)], check=True, capture_output=True
-    )
+    shot(page, "notebook.png", (1100, 1100))
 
 
 def main() -> None:
@@ -179,8 +171,8 @@ def main() -> None:
             figure()
         if not wanted or "notebook.png" in wanted:
             notebook(folder)
-        if not wanted or "report.png" in wanted:
-            report(folder)
+        if not wanted or {"report.png", "report-base.png"} & wanted:
+            reports(folder)
 
 
 if __name__ == "__main__":

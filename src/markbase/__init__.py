@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from markbase.core.display import Renderer, set_renderer
 from markbase.core.results.readers import Readers, set_readers
+from markbase.core.version import VERSION
 
 if TYPE_CHECKING:
     from markbase import demo
@@ -56,6 +57,7 @@ if TYPE_CHECKING:
     from markbase.files.fit_files import read_fit, write_fit
     from markbase.files.plan import Plan, read_plan
     from markbase.files.plan_writing import write_plan
+    from markbase.reports.report_file import report
     from markbase.show.check_figures import draw_checks
     from markbase.show.coefficient_figure import draw_coefficients
     from markbase.show.figures import draw_correlations, draw_pairs, draw_vif
@@ -70,7 +72,7 @@ if TYPE_CHECKING:
     )
     from markbase.show.slope_figures import draw_score, draw_slopes
 
-__version__ = "0.1.0"
+__version__ = VERSION
 
 _HOMES = {
     "Blocks": "markbase.core.comparison.blocks",
@@ -132,6 +134,7 @@ _HOMES = {
     "read_codebook": "markbase.files.codebook",
     "read_fit": "markbase.files.fit_files",
     "read_plan": "markbase.files.plan",
+    "report": "markbase.reports.report_file",
     "score": "markbase.core.comparison.score",
     "screen": "markbase.core.screening.screen",
     "screen_fit": "markbase.core.screening.screen",
@@ -205,6 +208,7 @@ __all__ = [
     "read_codebook",
     "read_fit",
     "read_plan",
+    "report",
     "score",
     "screen",
     "screen_fit",

@@ -5,34 +5,35 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import pandas as pd
 
-from markbase import __version__
-from markbase.cli.figure_files import figure_bytes, figures_of_blocks, figures_of_fit
 from markbase.core.comparison.backward_elimination import backward_elimination
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.comparison import compare
 from markbase.core.comparison.cross_validation import cross_validate
 from markbase.core.comparison.score import score
-from markbase.core.reading.methods import Procedure, methods_paragraph
+from markbase.core.reading.methods import Procedure
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.screening.limits import Limits
 from markbase.core.screening.screen import screen
 from markbase.core.study.study import Study
+from markbase.core.version import VERSION
 from markbase.files.data_writing import table_bytes
 from markbase.files.document import can_write_documents, document_bytes
 from markbase.files.manuscript import Result
 from markbase.files.plan import Plan, moved_plan
 from markbase.files.plan_analysis import check_columns
 from markbase.files.plan_entries import Analysis, FitEntry
-from markbase.show.blocks import blocks_page, comparison_page, cross_validation_page, elimination_page, score_page
-from markbase.show.group_tables import groups_section, guide_section, pairs_section, slopes_section
-from markbase.show.page import Page
+from markbase.reports.figure_sets import figure_bytes, figures_of
+from markbase.reports.inline import inline
+from markbase.reports.parts import Part, Wanted, analysis_part, beside, methods_of
+from markbase.reports.report import report_html
+from markbase.show.blocks import comparison_page, cross_validation_page, elimination_page, score_page
 from markbase.show.records import (
     blocks_record,
     comparison_record,
@@ -45,7 +46,6 @@ from markbase.show.records import (
     trail_record,
 )
 from markbase.show.regression import regression_page, regression_record
-from markbase.show.report import Part, ReportFigure, report_html
 from markbase.show.screen import screen_page
 from markbase.show.slope_figures import draw_score
 from markbase.show.study import study_page, trail_page
@@ -78,9 +78,9 @@ class Results:
         title = plan.analysis.title or self.study.title or f"Results for {self.study.name}"
         methods = "\n\n".join(self.methods)
         parts = [*self.parts, Part("Methods", paragraphs=tuple(self.methods))] if self.methods else self.parts
-        record = {"title": title, "version": __version__, "methods": self.methods, **self.record, "remarks": remarks}
+        record = {"title": title, "version": VERSION, "methods": self.methods, **self.record, "remarks": remarks}
         found = {
-            "report.html": report_html(title, self.study.name, parts, __version__).encode(),
+            "report.html": report_html(title, self.study.name, parts, VERSION).encode(),
             "results.json": to_json(record).encode() + b"\n",
             "methods.txt": methods.replace("`", "").encode() + b"\n",
             "trail.json": to_json(trail_record(self.study)).encode() + b"\n",
@@ -172,54 +172,43 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
     fit = made.last if isinstance(made, Blocks) else made
     record: dict[str, Any]
     if isinstance(made, Blocks):
-        pages: list[Page] = [blocks_page(made), regression_page(fit)]
         record = blocks_record(made)
         results.tables |= {f"{name}-steps": made.steps, f"{name}-moves": made.moves}
-        drawn = figures_of_blocks(made) if draws else {}
     else:
-        pages = [regression_page(fit)]
         record = regression_record(fit)
-        drawn = figures_of_fit(fit) if draws else {}
-    guide = Page("In short", sections=(guide_section(fit.guide()),))
+    figures = figures_of(made) if draws else {}
     results.tables |= {f"{name}-coefficients": fit.coefficients, f"{name}-terms": fit.terms}
     for group in entry.groups:
-        sections = (groups_section(fit, group), pairs_section(fit, group, entry.correction))
-        pages.append(Page(f"{fit.explained}, by {group}", sections=sections))
         record.setdefault("groups", {})[group] = groups_record(fit, group, entry.correction)
         results.tables |= {
             f"{name}-{group}-levels": fit.groups(group),
             f"{name}-{group}-pairs": fit.between(group, entry.correction),
         }
-    held = {name: list(values) for name, values in entry.at.items()} or None
-    if entry.slopes:
-        asked = [(numeric, by or None) for numeric, by in entry.slopes]
-        pages.append(
-            Page(f"{fit.explained}: simple slopes", sections=tuple(slopes_section(fit, n, by, held) for n, by in asked))
-        )
-        told = {f"{n} by {by}" if by else n: fit.simple_slopes(n, by=by, at=held) for n, by in asked}
+    slopes = tuple((numeric, by or None) for numeric, by in entry.slopes)
+    if slopes:
+        held = {name: list(values) for name, values in entry.at.items()} or None
+        told = {f"{n} by {by}" if by else n: fit.simple_slopes(n, by=by, at=held) for n, by in slopes}
         record["slopes"] = {what: table_record(table) for what, table in told.items()}
         results.tables |= {f"{name}-slopes-{_file_name(what, set())}": table for what, table in told.items()}
+    more = []
     if entry.hold_out:
         kept, test = results.study.hold_out(share=entry.hold_out, seed=entry.seed)
         scored = score(entry.fitted_to(kept), test)
-        pages.append(score_page(scored))
+        page = score_page(scored)
         record["hold_out"] = score_record(scored)
-        drawn = drawn | (
-            {"predicted-observed": ("Predicted and observed, in rows held out", draw_score(scored).figure)}
-            if draws
-            else {}
-        )
+        if draws:
+            caption, figure = "Predicted and observed, in rows held out", draw_score(scored).figure
+            results.figures[f"{name}-predicted-observed"] = _kinds(figure)
+            page = beside(page, 0, [inline(figure, f"{name} predicted-observed", caption)])
+        more.append(page)
     if entry.cross_validate:
         found = cross_validate(fit, folds=_FOLDS)
-        pages.append(cross_validation_page(found))
+        more.append(cross_validation_page(found))
         record["cross_validate"] = table_record(found.table)
-    figures = []
-    for figure, (caption, drawing) in drawn.items():
-        kinds = {kind: figure_bytes(drawing, kind) for kind in ("png", "svg")}
-        results.figures[f"{name}-{figure}"] = kinds
-        figures.append(ReportFigure(f"{name}-{figure}", caption, kinds["svg"]))
+    results.figures |= {f"{name}-{figure}": _kinds(drawing) for figure, (_, drawing) in figures.items()}
+    wanted = Wanted(tuple(entry.groups), entry.correction, slopes, entry.at)
+    results.parts.append(analysis_part(made, entry.name, entry.question, wanted, figures, more))
     results.manuscript += [made, *((fit, group) for group in entry.groups)]
-    results.parts.append(Part(entry.name, (guide, *pages), entry.question, (), tuple(figures)))
     results.record.setdefault("fits", {})[entry.name] = json.loads(to_json(record))
     did = Procedure(
         results.study.trail,
@@ -228,16 +217,12 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         folds=_FOLDS if entry.cross_validate else 0,
         held_out=entry.hold_out,
     )
-    if isinstance(made, Blocks):
-        sampled = made.bootstrapped
-        did = replace(
-            did,
-            blocks=tuple(zip(made.names, made.added, strict=True)),
-            test=made.changes[-1].kind,
-            draws=sampled.draws if sampled else 0,
-            seed=sampled.seed if sampled else 0,
-        )
-    results.methods.append(methods_paragraph(fit, __version__, did))
+    results.methods.append(methods_of(made, did, VERSION))
+
+
+def _kinds(figure: Any) -> dict[str, bytes]:
+    """Return a figure as files: what a page makes of it later does not show in them."""
+    return {kind: figure_bytes(figure, kind) for kind in ("png", "svg")}
 
 
 def _file_name(name: str, used: set[str]) -> str:

@@ -17,10 +17,11 @@ from markbase.cli.common import (
     show,
     show_json,
 )
-from markbase.cli.figure_files import differing_slopes, draw_slopes_of
+from markbase.cli.figure_files import draw_slopes_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
 from markbase.core.errors import MarkbaseError
+from markbase.reports.figure_sets import differing_slopes
 from markbase.show.group_tables import slopes_section
 from markbase.show.page import Page
 from markbase.show.records import table_record

@@ -9,6 +9,32 @@ _MOST_DIGITS = 5
 """Of a scale that is a large whole number."""
 
 
+class Written(str):
+    """A number as it is written, which still knows what it is.
+
+    Parameters
+    ----------
+    text : str
+        How it is written.
+    values : float
+        What it is; both ends of an interval.
+    """
+
+    __slots__ = ("values",)
+    values: tuple[float, ...]
+
+    def __new__(cls, text: str, *values: float) -> Written:  # noqa: D102 - as the class says
+        made = super().__new__(cls, text)
+        made.values = tuple(float(v) for v in values)
+        return made
+
+
+def from_to(low: str, high: str) -> str:
+    """Write an interval from its written ends: ``1.2 to 3.4``."""
+    ends = (*getattr(low, "values", ()), *getattr(high, "values", ()))
+    return Written(f"{low} to {high}", *ends)
+
+
 def number(value: float, decimals: int = 2) -> str:
     """Write a number with fixed decimals, thousands parted, and a real minus sign.
 
@@ -37,11 +63,11 @@ def number(value: float, decimals: int = 2) -> str:
     if value != 0 and (abs(value) >= 1e12 or (decimals > 8 and abs(value) < 1e-4)):
         digits = max(2, math.floor(math.log10(abs(value))) + decimals) if decimals < 0 else 2
         mantissa, power = f"{value:.{digits}e}".split("e")
-        return f"{mantissa}e{int(power)}".replace("-", MINUS)
+        return Written(f"{mantissa}e{int(power)}".replace("-", MINUS), value)
     text = f"{round(value, min(decimals, 0)) if decimals < 0 else value:,.{min(max(decimals, 0), 10)}f}"
     if text.startswith("-"):
         text = text[1:] if float(text.replace(",", "")) == 0 else MINUS + text[1:]
-    return text
+    return Written(text, value)
 
 
 def decimals_for(scale: float, digits: int = 2) -> int:
@@ -130,13 +156,13 @@ def p_value(p: float) -> str:
     if math.isnan(p):
         return "–"
     if p < 0.001:
-        return "< .001"
+        return Written("< .001", p)
     if p > 0.999:
-        return "> .999"
+        return Written("> .999", p)
     digits = 3
     while digits < 12 and p != 0.05 and f"{p:.{digits}f}" == f"{0.05:.{digits}f}":
         digits += 1  # on which side of the usual line it lies must show
-    return f"{p:.{digits}f}"[1:]
+    return Written(f"{p:.{digits}f}"[1:], p)
 
 
 def p_phrase(p: float) -> str:
@@ -150,4 +176,4 @@ def p_phrase(p: float) -> str:
 def without_zero(value: float, decimals: int = 3) -> str:
     """Write a share of variation without its leading zero: ``.198``, ``1.000``, ``−.004``."""
     text = number(value, decimals)
-    return text.replace("0.", ".", 1) if text.lstrip(MINUS).startswith("0.") else text
+    return Written(text.replace("0.", ".", 1), value) if text.lstrip(MINUS).startswith("0.") else text

@@ -14,7 +14,7 @@ from markbase.core.comparison.comparison import Comparison
 from markbase.core.comparison.cross_validation import CrossValidation
 from markbase.core.comparison.score import Score
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.formatting import decimals_for, number, p_value, share, short, without_zero
+from markbase.core.formatting import decimals_for, from_to, number, p_value, share, short, without_zero
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.simple_slopes import TurningPoint
@@ -157,7 +157,7 @@ def _steps(hierarchy: Blocks) -> Section:
 
 
 def _change_interval(step: Any) -> str:
-    return f"{without_zero(step.change_low)} to {without_zero(step.change_high)}"
+    return from_to(without_zero(step.change_low), without_zero(step.change_high))
 
 
 def _about_bootstrap(hierarchy: Blocks) -> list[tuple[str, str]]:
@@ -343,7 +343,7 @@ def cross_validation_page(result: CrossValidation) -> Page:
             r.figure,
             write(r.of_the_fit, digits),
             write(r.held_out, digits),
-            f"{write(r.lowest, digits)} to {write(r.highest, digits)}",
+            from_to(write(r.lowest, digits), write(r.highest, digits)),
             write(r.without_terms, digits),
         )
         rows.append(Row(cells))

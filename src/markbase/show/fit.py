@@ -7,7 +7,17 @@ from collections.abc import Sequence
 
 from markbase.core.diagnostics.residuals import Checks
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, p_value, share, short, without_zero
+from markbase.core.formatting import (
+    clear_of_zero,
+    decimals_for,
+    from_to,
+    number,
+    p_phrase,
+    p_value,
+    share,
+    short,
+    without_zero,
+)
 from markbase.core.results.family import LINEAR, LOGISTIC
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.statements import Reading
@@ -146,7 +156,7 @@ def standardised_section(fit: LinearFit) -> Section:
             continue
         name = f"{r.term}: {r.level}" if r.level else r.term
         ends = clear_of_zero(r.low, r.high, 2)
-        rows.append(Row((name, r.step, number(r.estimate, 2), f"{number(r.low, ends)} to {number(r.high, ends)}")))
+        rows.append(Row((name, r.step, number(r.estimate, 2), from_to(number(r.low, ends), number(r.high, ends)))))
     note = "an indicator is never standardised itself: levels are told as differences"
     heads = ("term", "for", f"sd of {fit.outcome.name}", f"{short(100 * fit.level, 4)}% CI")
     return Section(
@@ -248,7 +258,7 @@ def _coefficient(fit: LinearFit, row, label: str, scale: tuple[float, float] | N
         return Row((label, n, shown, "–", "no standard error", ""), "aside")
     decimals = decimals_for(float(row["se"])) if not fit.exact else decimals_for(abs(float(row["estimate"])) or 1, 6)
     ends = clear_of_zero(row["low"], row["high"], decimals)
-    interval = f"{number(row['low'], ends)} to {number(row['high'], ends)}"
+    interval = from_to(number(row["low"], ends), number(row["high"], ends))
     cells = (
         label,
         n,

@@ -6,8 +6,10 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
+import numpy as np
+
 from markbase.core.errors import count_noun
-from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, p_value, short
+from markbase.core.formatting import clear_of_zero, decimals_for, from_to, number, p_phrase, p_value, short
 from markbase.core.reading.logistic_sentences import ratio, ratio_decimals
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.linear import LinearFit
@@ -64,7 +66,7 @@ def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = Non
             rows.append(Row((*head, "0", "base", ""), "base", strip))
             continue
         ends = clear_of_zero(factor * r.low, factor * r.high, decimals)
-        interval = f"{number(factor * r.low, ends)} to {number(factor * r.high, ends)}"
+        interval = from_to(number(factor * r.low, ends), number(factor * r.high, ends))
         rows.append(Row((*head, number(factor * r.difference, decimals), interval, p_value(r.p)), "plain", strip))
     what = ("rate %", "adjusted %", "points") if points else ("mean", "adjusted", "difference")
     percent = f"{short(100 * fit.level, 4)}%"
@@ -107,6 +109,45 @@ def pairs_section(fit: AnyFit, group: str, correction: str = "holm", at: Mapping
     return compared_section(fit, fit.between(group, correction, at=at), title, correction)
 
 
+def pairs_grid(fit: AnyFit, group: str, correction: str = "holm") -> Section:
+    """Describe every pair of levels of a group as a grid.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit.
+    group : str
+        A group of the model.
+    correction : str
+        As for `between`.
+
+    Returns
+    -------
+    Section
+        A row and a column a level: below the diagonal the row compared with the column, above it the p of the same pair.
+    """
+    odds = fit.family is LOGISTIC
+    sizes = fit.between_grid(group, correction, "odds_ratio" if odds else "difference").to_numpy()
+    errors = fit.between_grid(group, correction, "se").to_numpy()
+    chances = fit.between_grid(group, correction, "p" if correction == "none" else "p_corrected").to_numpy()
+    labels, decimals = fit.variable(group, "categorical").labels, decimals_for(float(np.nanmin(errors)))
+
+    def cell(row: int, column: int) -> str:
+        if row == column:
+            return "·"
+        if row < column:
+            return p_value(chances[row, column])
+        size = float(sizes[row, column])
+        return ratio(size, ratio_decimals(size, errors[row, column])) if odds else number(size, decimals)
+
+    places = range(len(labels))
+    rows = tuple(Row((label, *(cell(row, column) for column in places))) for row, label in enumerate(labels))
+    size = "odds ratio, row to column" if odds else f"difference, row less column ({fit.outcome.step_many})"
+    kind = "p" if correction == "none" else f"p, corrected after {correction.capitalize()}"
+    drawn = Table((group, *labels), rows, frozenset(range(1, len(labels) + 1)))
+    return Section(f"Every pair of {group} as a grid", f"below the dots: {size}; above them: {kind}", (drawn,))
+
+
 def cells_sections(fit: AnyFit, first: str, second: str, correction: str = "holm") -> list[Section]:
     """Describe two groups crossed: the adjusted mean of every combination that rows have, and the pairs within each level.
 
@@ -136,7 +177,7 @@ def cells_sections(fit: AnyFit, first: str, second: str, correction: str = "holm
             str(r[second]),
             f"{r['n']:,}",
             number(value, decimals),
-            f"{number(low, decimals)} to {number(high, decimals)}",
+            from_to(number(low, decimals), number(high, decimals)),
         )
         rows.append(Row(cells))
     heads = (first, second, "rows", "probability, %" if odds else "adjusted mean", f"{short(100 * fit.level, 4)}% CI")
@@ -197,10 +238,10 @@ def compared_section(fit: AnyFit, table, title: str, correction: str) -> Section
         if isinstance(fit, LogisticFit):
             own = ratio_decimals(r.odds_ratio, r.se)
             size = ratio(r.odds_ratio, own)
-            interval = f"{ratio(r.odds_low, own)} to {ratio(r.odds_high, own)}"
+            interval = from_to(ratio(r.odds_low, own), ratio(r.odds_high, own))
         else:
             ends = clear_of_zero(r.low, r.high, decimals)
-            size, interval = number(r.difference, decimals), f"{number(r.low, ends)} to {number(r.high, ends)}"
+            size, interval = number(r.difference, decimals), from_to(number(r.low, ends), number(r.high, ends))
         corrected = () if correction == "none" else (p_value(r.p_corrected),)
         rows.append(Row((name, size, interval, p_value(r.p), *corrected), "plain", strip))
     size = "odds ratio" if isinstance(fit, LogisticFit) else f"difference ({fit.outcome.step_many})"
@@ -284,7 +325,7 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
             ", ".join(place) or "everywhere",
             number(r["slope"], decimals),
             number(r["se"], decimals),
-            f"{number(r['low'], ends)} to {number(r['high'], ends)}",
+            from_to(number(r["low"], ends), number(r["high"], ends)),
             p_value(r["p"]),
         )
         rows.append(Row(cells, "plain", Strip(r["low"], r["slope"], r["high"], *scale)))

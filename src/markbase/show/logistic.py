@@ -8,7 +8,17 @@ import pandas as pd
 
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.errors import count_noun
-from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, p_value, share, short, without_zero
+from markbase.core.formatting import (
+    clear_of_zero,
+    decimals_for,
+    from_to,
+    number,
+    p_phrase,
+    p_value,
+    share,
+    short,
+    without_zero,
+)
 from markbase.core.reading.logistic_sentences import ratio, ratio_decimals
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.tables import rows_of
@@ -168,7 +178,7 @@ def _coefficient(fit: LogisticFit, row, label: str, scale: tuple[float, float] |
             (label, n, ratio(float(row["odds_ratio"])), "no standard error", short(row["estimate"]), "–", ""), "aside"
         )
     decimals = ratio_decimals(float(row["odds_ratio"]), float(row["se"]))
-    interval = f"{ratio(float(row['odds_low']), decimals)} to {ratio(float(row['odds_high']), decimals)}"
+    interval = from_to(ratio(float(row["odds_low"]), decimals), ratio(float(row["odds_high"]), decimals))
     own = decimals_for(float(row["se"]))
     cells = (
         label,
@@ -202,7 +212,7 @@ def _chances(fit: LogisticFit) -> Section:
                 continue
             decimals = clear_of_zero(100 * r.low, 100 * r.high, min(decimals_for(100 * r.se or 1.0), 3))
             figures = [number(100 * v, decimals) for v in (r.effect, r.low, r.high)]
-            rows.append(Row((label, chance, figures[0], f"{figures[1]} to {figures[2]}", p_value(r.p)), "plain", strip))
+            rows.append(Row((label, chance, figures[0], from_to(figures[1], figures[2]), p_value(r.p)), "plain", strip))
     percent = f"{short(100 * fit.level, 4)}%"
     heads = ("term, level", "probability", "points", f"{percent} CI", "p")
     note = f"of {fit.event}, averaged over these rows; percentage points (delta method)"
@@ -256,11 +266,11 @@ def calibration_section(fit: LogisticFit) -> Section:
     rows = [
         Row(
             (
-                f"{number(100 * r.lowest, 1)} to {number(100 * r.highest, 1)}",
+                from_to(number(100 * r.lowest, 1), number(100 * r.highest, 1)),
                 f"{r.n:,}",
                 number(100 * r.predicted, 1),
                 number(100 * r.observed, 1),
-                f"{number(100 * r.low, 1)} to {number(100 * r.high, 1)}",
+                from_to(number(100 * r.low, 1), number(100 * r.high, 1)),
             )
         )
         for r in rows_of(fit.calibration())

@@ -81,6 +81,27 @@ class Formula:
 
 
 @dataclass(frozen=True)
+class Picture:
+    """A figure that is drawn."""
+
+    svg: str
+    """It, as an element."""
+    caption: str
+    """What it shows."""
+
+
+@dataclass(frozen=True)
+class Drawing:
+    """A figure beside what it shows; text leaves it out."""
+
+    pictures: tuple[Picture, ...]
+    """The figure; one for each version of a page."""
+
+
+Block = Table | Facts | Sentences | Formula | Drawing
+
+
+@dataclass(frozen=True)
 class Section:
     """A heading with what stands below it."""
 
@@ -88,8 +109,10 @@ class Section:
     """The heading; empty for none."""
     note: str = ""
     """What is said beside the heading."""
-    blocks: tuple[Table | Facts | Sentences | Formula, ...] = ()
+    blocks: tuple[Block, ...] = ()
     """What stands below."""
+    folded: bool = False
+    """Whether only a specialist wants it: in HTML it is opened by a click."""
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import pandas as pd
 
 from markbase.core.errors import listed, quoted
-from markbase.core.formatting import decimals_for, number, short
+from markbase.core.formatting import decimals_for, from_to, number, short
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.stored_fit import StoredFit
@@ -93,8 +93,8 @@ def _figures(fit: AnyFit | StoredFit, r: dict) -> tuple[str, ...]:  # type: igno
             f"{number(100 * r['low'], 1)}% to {number(100 * r['high'], 1)}%",
         )
     decimals = decimals_for(float(r["se"]))
-    cells = (number(r["predicted"], decimals), f"{number(r['low'], decimals)} to {number(r['high'], decimals)}")
+    cells = (number(r["predicted"], decimals), from_to(number(r["low"], decimals), number(r["high"], decimals)))
     if "one_low" not in r:
         return cells
     wide = max(decimals - 1, 0)
-    return (*cells, f"{number(r['one_low'], wide)} to {number(r['one_high'], wide)}")
+    return (*cells, from_to(number(r["one_low"], wide), number(r["one_high"], wide)))

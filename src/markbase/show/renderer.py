@@ -25,6 +25,7 @@ from markbase.core.study.coding import Coding
 from markbase.core.study.study import Study
 from markbase.core.study.trail import Trail
 from markbase.core.study.verification import Check
+from markbase.show.bases import versions_of
 from markbase.show.blocks import (
     blocks_page,
     comparison_page,
@@ -98,6 +99,8 @@ class _Rendering:
         return to_text(page_of(result))
 
     def html(self, result: object) -> str:
+        if isinstance(result, LinearFit | LogisticFit | Blocks):
+            return to_html(page_of(result), versions_of(result, lambda other, _: (page_of(other),)), folds=True)
         return to_html(page_of(result))
 
 

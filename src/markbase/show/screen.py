@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.formatting import decimals_for, number, p_value, share, short, without_zero
+from markbase.core.formatting import decimals_for, from_to, number, p_value, share, short, without_zero
 from markbase.core.screening.limits import R_IN_USE, VIF_IN_USE
 from markbase.core.screening.prune import Pruned
 from markbase.core.screening.screen import Screen
@@ -190,7 +190,7 @@ def specifications_page(result: Specifications) -> Page:
         decimals = decimals_for(float(r.se))
         name = f"without {r.without}" if r.without else "the whole model"
         label = f"{name}: {r.level}" if r.level else name
-        interval = f"{number(r.low, decimals)} to {number(r.high, decimals)}"
+        interval = from_to(number(r.low, decimals), number(r.high, decimals))
         moved = f"{number(r.moved, 1)}" if r.without else ""
         cells = (label, number(r.estimate, decimals), number(r.se, decimals), interval, p_value(r.p), moved)
         rows.append(

@@ -15,7 +15,7 @@ from rich.padding import Padding
 from rich.table import Table as RichTable
 from rich.text import Text
 
-from markbase.show.page import Facts, Formula, Page, Sentences, Strip, Table
+from markbase.show.page import Block, Drawing, Facts, Formula, Page, Sentences, Strip, Table
 
 ACCENT, QUIET, CAUTION = "cyan", "dim", "yellow"  # bold colours turn too bright on a light ground
 CAUTION_MARK, BASE_MARK = "▲", "◇"
@@ -38,7 +38,7 @@ def render(page: Page) -> RenderableType:
             if section.note:
                 heading.append(f"   {_plain(section.note)}", style=QUIET)
             parts.append(heading)
-        parts += [Padding(_block(block), (0, 0, 0, 2)) for block in section.blocks]
+        parts += [Padding(_block(b), (0, 0, 0, 2)) for b in section.blocks if not isinstance(b, Drawing)]
     return Group(*parts)
 
 
@@ -80,7 +80,7 @@ def fitting_width() -> int:
     return max(_NARROWEST, min(_WIDEST, shutil.get_terminal_size((100, 24)).columns))
 
 
-def _block(block: Table | Facts | Sentences | Formula) -> RenderableType:
+def _block(block: Block) -> RenderableType:
     if isinstance(block, Table):
         return _Measured(block)
     if isinstance(block, Facts):
@@ -92,6 +92,7 @@ def _block(block: Table | Facts | Sentences | Formula) -> RenderableType:
         return grid
     if isinstance(block, Formula):
         return Text(" ").join(Text(_plain(part).replace(" ", _GLUE)) for part in block.parts)
+    assert isinstance(block, Sentences)
     return _sentences(block)
 
 

@@ -1,0 +1,3 @@
+"""The version of the package, as its results name it."""
+
+VERSION = "0.1.0"

@@ -1,0 +1,161 @@
+"""Which figures suit a result, each with its caption."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+from markbase.core.comparison.blocks import Blocks
+from markbase.core.design.terms import Variable
+from markbase.core.errors import FitError, remark
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.logistic import LogisticFit
+from markbase.show.check_figures import draw_checks
+from markbase.show.coefficient_figure import draw_coefficients
+from markbase.show.figures import own_style
+from markbase.show.fit_figures import (
+    MOST_LEVELS,
+    draw_adjusted,
+    draw_blocks,
+    draw_calibration,
+    draw_classification,
+    draw_groups,
+    draw_lines,
+    draw_paths,
+)
+from markbase.show.slope_figures import draw_slopes
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+Figures = dict[str, tuple[str, Any]]
+"""For each figure its name: a caption, and the figure."""
+
+
+def figures_of(made: AnyFit | Blocks) -> Figures:
+    """Draw every figure that suits a fit or a blockwise entry; of a logistic entry also the last fit as a whole."""
+    if not isinstance(made, Blocks):
+        return figures_of_fit(made)
+    return figures_of_blocks(made) | (figure_of_coefficients(made.last) if made.logistic else {})
+
+
+def figures_of_fit(fit: AnyFit) -> Figures:
+    """Draw every figure that suits a fit.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit.
+
+    Returns
+    -------
+    dict
+        For each figure its name: a caption, and the figure.
+    """
+    figures = figure_of_coefficients(fit)
+    for group in (v for v in fit.variables if v.is_categorical):
+        figures |= figures_of_group(fit, group)
+    return figures | figures_of_slopes(fit) | figures_of_checks(fit)
+
+
+def figure_of_coefficients(fit: AnyFit) -> Figures:
+    """Draw a whole fit on one scale."""
+    caption = (
+        f"{fit.family.observed(fit.outcome)}: every level against its base, numeric columns per standard deviation"
+    )
+    return {"coefficients": (caption, draw_coefficients(fit).figure)}
+
+
+def figures_of_checks(fit: AnyFit) -> Figures:
+    """Draw what checks a fit."""
+    if isinstance(fit, LogisticFit):
+        return {
+            "classification": ("How many are classified correctly at every cut", _classification(fit)),
+            "calibration": ("Observed shares against predicted probabilities", draw_calibration(fit).figure),
+        }
+    return {} if fit.exact else {"checks": ("Four views of the residuals", draw_checks(fit))}
+
+
+def figures_of_slopes(fit: AnyFit, asked: Sequence[tuple[str, str | None]] | None = None) -> Figures:
+    """Draw the slopes asked for, or those that differ along a numeric column in the model."""
+    figures = {}
+    for numeric, by in differing_slopes(fit) if asked is None else asked:
+        if asked is None and by is not None and fit.variables[[v.name for v in fit.variables].index(by)].is_categorical:
+            continue  # the lines by group show it
+        told = f" by {by}" if by else ""
+        figures[_safe(f"{numeric}-slope{told}")] = (
+            f"The slope of {numeric}{told}, and where it is clear",
+            draw_slopes(fit, numeric, by).figure,
+        )
+    return figures
+
+
+def differing_slopes(fit: AnyFit) -> list[tuple[str, str | None]]:
+    """Return the slopes that differ in a model: of a curve along itself, of an interaction of two by its other column."""
+    found: dict[tuple[str, str | None], None] = {}
+    for term in fit.model_terms:
+        if term.kind == "polynomial":
+            found[term.names[0], None] = None
+        elif len(term.names) == 2 and term.numerics:
+            numeric = term.numerics[0].name
+            found[numeric, next(n for n in term.names if n != numeric)] = None
+    return list(found)
+
+
+def figures_of_group(fit: AnyFit, group: Variable) -> Figures:
+    """Draw a group of a fit: its differences, its adjusted means, and lines along the first two numeric columns."""
+    name = _safe(group.name)
+    figures: Figures = {
+        f"{name}-differences": (
+            f"Differences of the levels of {group.name} from {group.base_label}",
+            draw_groups(fit, group.name).figure,
+        ),
+        f"{name}-adjusted": (
+            f"{group.name}: adjusted as if all rows had the level, beside what was observed",
+            draw_adjusted(fit, group.name).figure,
+        ),
+    }
+    numerics = [v.name for v in fit.variables if not v.is_categorical]
+    for numeric in numerics[:2] if group.size <= MOST_LEVELS else ():
+        figures[f"{_safe(numeric)}-by-{name}"] = (
+            f"{fit.explained} along {numeric}, a line for each level of {group.name}",
+            draw_lines(fit, numeric, group.name).figure,
+        )
+    return figures
+
+
+def _classification(fit: LogisticFit) -> Any:
+    """Draw the classification with rows held out, or, where the model cannot be fitted without a part, that of the fit alone."""
+    try:
+        return draw_classification(fit, folds=10).figure
+    except FitError as problem:
+        remark(f"The figure of the classification shows the rows of the fit only. {problem}")
+        return draw_classification(fit).figure
+
+
+def figures_of_blocks(hierarchy: Blocks) -> Figures:
+    """Draw every figure that suits a blockwise entry."""
+    figures: Figures = {}
+    if not hierarchy.logistic:
+        figures["blocks"] = ("What each block adds to R²", draw_blocks(hierarchy).figure)
+    first = hierarchy.moves[hierarchy.moves["term"].isin(hierarchy.added[0]) & ~hierarchy.moves["base"]]
+    if 0 < len(first) <= MOST_LEVELS:
+        figures["paths"] = ("How estimates of the first block move as others enter", draw_paths(hierarchy).figure)
+    return figures
+
+
+def _safe(name: str) -> str:
+    """Return a name that is one on every file system."""
+    return re.sub(r"[^\w.-]+", "_", name)
+
+
+def figure_bytes(figure: Figure, kind: str) -> bytes:
+    """Return a figure as bytes that are the same each time."""
+    import matplotlib as mpl
+
+    buffer = io.BytesIO()
+    with own_style(), mpl.rc_context({"svg.hashsalt": "markbase"}):
+        figure.savefig(buffer, format=kind, dpi=140, metadata={"Date": None} if kind == "svg" else {"Software": None})
+    return buffer.getvalue()

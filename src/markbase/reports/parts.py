@@ -1,0 +1,204 @@
+"""The parts of a report: what an analysis answers, then its pages with their figures, told from every base."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from markbase.core.comparison.answers import answers
+from markbase.core.comparison.blocks import Blocks
+from markbase.core.reading.methods import Procedure, methods_paragraph
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.statements import Statement
+from markbase.reports.figure_sets import Figures
+from markbase.reports.inline import inline
+from markbase.show.bases import versions_of
+from markbase.show.blocks import blocks_page
+from markbase.show.fit import checks_page
+from markbase.show.fit_figures import draw_groups
+from markbase.show.group_tables import groups_section, guide_section, pairs_grid, pairs_section, slopes_section
+from markbase.show.html import Versions
+from markbase.show.page import Drawing, Page, Picture, Section
+from markbase.show.regression import regression_page
+
+_WIDEST = 12
+"""Groups of more levels are too wide for a grid."""
+
+
+@dataclass(frozen=True)
+class Part:
+    """One part of a report."""
+
+    heading: str
+    """Its heading."""
+    pages: tuple[Page, ...] = ()
+    """What stands in it."""
+    question: str = ""
+    """The question it answers."""
+    paragraphs: tuple[str, ...] = ()
+    """Text before the pages; names between backquotes."""
+    answers: tuple[Statement, ...] = ()
+    """What it answers, in a few sentences."""
+    lead: Picture | None = None
+    """The figure that shows the answer."""
+    versions: Versions | None = field(default=None)
+    """The pages told from other bases."""
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What is told of an analysis beside the fit itself."""
+
+    groups: tuple[str, ...] = ()
+    """Groups whose levels and pairs are told."""
+    correction: str = "holm"
+    """Of the p of the pairs."""
+    slopes: tuple[tuple[str, str | None], ...] = ()
+    """Numeric columns whose slopes are told, and by what they differ."""
+    at: Mapping[str, Sequence[float]] = field(default_factory=dict)
+    """Where numeric columns are held."""
+
+
+def analysis_part(
+    made: AnyFit | Blocks,
+    name: str,
+    question: str = "",
+    wanted: Wanted | None = None,
+    figures: Figures | None = None,
+    more: Sequence[Page] = (),
+) -> Part:
+    """Tell a fit, or a blockwise entry, as a part of a report.
+
+    Parameters
+    ----------
+    made : LinearFit, LogisticFit or Blocks
+        The analysis.
+    name, question : str
+        What it is called, and what it asks.
+    wanted : Wanted, optional
+        What is told beside the fit.
+    figures : dict, optional
+        Its figures, by the names that `figures_of_fit` and `figures_of_blocks` give.
+    more : sequence of Page
+        What follows.
+
+    Returns
+    -------
+    Part
+        The answers, the figure that shows them, the pages with their figures, and the pages from every other base.
+    """
+    wanted = wanted or Wanted()
+    figures = dict(figures or {})
+    pictures = {key: inline(figure, f"{name} {key}", caption) for key, (caption, figure) in figures.items()}
+    lead = pictures.pop("blocks" if "blocks" in pictures else "coefficients", None)
+    own = _pages(made, wanted, pictures)
+    versions = _versions(made, wanted, pictures, name)
+    whole = replace(versions, others=tuple(replace(v, pages=(*v.pages, *more)) for v in versions.others))
+    return Part(
+        name,
+        (*own, *more),
+        question,
+        answers=answers(made, wanted.groups),
+        lead=lead,
+        versions=whole if whole.others else None,
+    )
+
+
+def methods_of(made: AnyFit | Blocks, did: Procedure, version: str) -> str:
+    """Say in sentences what was done.
+
+    Parameters
+    ----------
+    made : LinearFit, LogisticFit or Blocks
+        The analysis.
+    did : Procedure
+        What was done besides; the blocks are added here.
+    version : str
+        The version of this program.
+
+    Returns
+    -------
+    str
+        The methods paragraph.
+    """
+    if not isinstance(made, Blocks):
+        return methods_paragraph(made, version, did)
+    sampled = made.bootstrapped
+    did = replace(
+        did,
+        blocks=tuple(zip(made.names, made.added, strict=True)),
+        test=made.changes[-1].kind,
+        draws=sampled.draws if sampled else 0,
+        seed=sampled.seed if sampled else 0,
+    )
+    return methods_paragraph(made.last, version, did)
+
+
+def _pages(made: AnyFit | Blocks, wanted: Wanted, pictures: Mapping[str, Picture]) -> tuple[Page, ...]:
+    """Return the pages of an analysis, its figures beside what they show."""
+    fit = made.last if isinstance(made, Blocks) else made
+    left = dict(pictures)
+    pages = []
+    if isinstance(made, Blocks):
+        page = blocks_page(made)
+        pages.append(beside(page, 2, _taken(left, ["paths"])))
+    pages.append(_folded(regression_page(fit)))
+    for group in wanted.groups:
+        own = _taken(left, [k for k in left if k.startswith(f"{group}-") or k.endswith(f"-by-{group}")])
+        sections: tuple[Section, ...] = (groups_section(fit, group), pairs_section(fit, group, wanted.correction))
+        if 2 < fit.variable(group, "categorical").size <= _WIDEST:
+            sections += (pairs_grid(fit, group, wanted.correction),)
+        pages.append(beside(Page(f"{fit.explained}, by {group}", sections=sections), 0, own))
+    if wanted.slopes:
+        held = {name: list(values) for name, values in wanted.at.items()} or None
+        sections = tuple(slopes_section(fit, numeric, by, held) for numeric, by in wanted.slopes)
+        own = _taken(left, [k for k in left if "-slope" in k])
+        pages.append(beside(Page(f"{fit.explained}: simple slopes", sections=sections), len(sections) - 1, own))
+    looked = _taken(left, ["checks", "classification", "calibration"])
+    if isinstance(fit, LinearFit) and not fit.exact:
+        sections = tuple(replace(s, folded=True) for s in checks_page(fit.checks()).sections)
+        pages.append(beside(Page("Checks of the fit", sections=sections), 0, looked))
+    elif looked:
+        pages.append(beside(Page("Checks of the fit", sections=(Section("Figures", folded=True),)), 0, looked))
+    if left:
+        drawn = Section("More figures", blocks=tuple(Drawing((p,)) for p in left.values()), folded=True)
+        pages.append(Page("", sections=(drawn,)))
+    guide = replace(guide_section(fit.guide()), folded=True)
+    return (*pages, Page("", sections=(guide,)))
+
+
+def _folded(page: Page) -> Page:
+    """Fold what only a specialist wants of the page of a fit: its equation, in which every number stands once more."""
+    return replace(page, sections=tuple(replace(s, folded=True) if _holds_equation(s) else s for s in page.sections))
+
+
+def _holds_equation(section: Section) -> bool:
+    return any(type(block).__name__ == "Formula" for block in section.blocks)
+
+
+def _taken(left: dict[str, Picture], names: Sequence[str]) -> list[Picture]:
+    """Take figures out of those that are left."""
+    return [left.pop(name) for name in names if name in left]
+
+
+def beside(page: Page, place: int, pictures: Sequence[Picture]) -> Page:
+    """Put figures below what stands in a section."""
+    sections = list(page.sections)
+    blocks = (*sections[place].blocks, *(Drawing((picture,)) for picture in pictures))
+    sections[place] = replace(sections[place], blocks=blocks)
+    return replace(page, sections=tuple(sections))
+
+
+def _versions(made: AnyFit | Blocks, wanted: Wanted, pictures: Mapping[str, Picture], name: str) -> Versions:
+    def pages(other: AnyFit | Blocks, group: str) -> tuple[Page, ...]:
+        fit = other.last if isinstance(other, Blocks) else other
+        drawn = dict(pictures)
+        key = f"{group}-differences"
+        if key in drawn and group in wanted.groups:
+            base = fit.variable(group, "categorical").base_label
+            caption = f"Differences of the levels of {group} from {base}"
+            drawn[key] = inline(draw_groups(fit, group).figure, f"{name} {key} {base}", caption)
+        return _pages(other, wanted, drawn)
+
+    return versions_of(made, pages)

@@ -1,0 +1,181 @@
+"""Reports: what they answer, the same told from every base, figures that lie where the data are."""
+
+import io
+import itertools
+import re
+from urllib.parse import unquote
+
+import lxml.html
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import markbase as mb
+from markbase.core.comparison.answers import answers
+from markbase.reports.inline import inline
+from markbase.show.html import to_html
+from markbase.show.versions import merged
+from reference import made_up
+from seen import seen, words
+
+_NUMBER = r"\d*[.,]?\d+"
+
+pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+
+
+def choir(rows=300):
+    frame = pd.DataFrame(made_up(rows, seed=4))
+    frame["high"] = np.where(frame["score"] + 5 * np.random.default_rng(1).normal(size=rows) > 38, "y", "n")
+    return mb.Study(frame, name="choir").mark("voice", "alto").mark("day", "Mon")
+
+
+MADE = {
+    "linear": lambda s: mb.fit_linear(s, "score", ["voice", "day", "age", "km"]),
+    "crossed": lambda s: mb.fit_linear(s, "score", ["voice", "age", mb.interaction("voice", "age")]),
+    "logistic": lambda s: mb.fit_logistic(s, "high", ["voice", "age"], event="y"),
+    "blocks": lambda s: mb.fit_blocks(s, "score", {"who": ["voice", "age"], "where": ["day", "km"]}),
+    "logistic blocks": lambda s: mb.fit_blocks(
+        s, "high", {"who": ["voice"], "where": ["day", "km"]}, kind="logistic", event="y"
+    ),
+}
+
+
+@given(st.dictionaries(st.sampled_from("abcde"), st.lists(st.integers(0, 4), max_size=7), min_size=1))
+def test_versions_laid_over_one_another_are_each_read_as_they_were(versions):
+    entries = merged(versions)
+    for key, sequence in versions.items():
+        assert [e.what for e in entries if not e.versions or key in e.versions.split()] == sequence
+
+
+@pytest.mark.parametrize("kind", MADE)
+def test_each_base_shows_the_page_of_the_fit_told_from_it(kind):
+    made = MADE[kind](choir())
+    page = made._repr_html_()
+    chosen = {i.get("value"): words(i.getparent()) for i in lxml.html.fromstring(page).xpath("//input")}
+    fit = made.last if "blocks" in kind else made
+    groups = [v for v in fit.variables if v.is_categorical]
+    wanted = [(v.name, label) for v in groups for label in v.labels if label != v.base_label]
+    assert [label for key, label in chosen.items() if key != "own"] == [label for _, label in wanted]
+    for key, (group, base) in zip(list(chosen)[1:], wanted, strict=True):
+        alone = lxml.html.fromstring(to_html(_page(made.rebase(group, base)), folds=True))
+        alone.xpath("//style")[0].drop_tree()
+        tree = seen(page, key)
+        tree.xpath("//fieldset")[0].drop_tree()
+        assert words(tree) == words(alone)
+
+
+def _page(made):
+    from markbase.show.renderer import page_of
+
+    return page_of(made)
+
+
+def test_blocks_told_from_another_base_are_the_blocks_entered_with_it():
+    study = choir()
+    told = MADE["blocks"](study).rebase("voice", "tenor")
+    fresh = MADE["blocks"](study.mark("voice", "tenor"))
+    np.testing.assert_allclose(told.steps["r2"], fresh.steps["r2"], rtol=1e-12)
+    numbers = told.moves.select_dtypes("number").columns
+    np.testing.assert_allclose(told.moves[numbers], fresh.moves[numbers], rtol=1e-8, atol=1e-10)
+    assert told.moves["level"].tolist() == fresh.moves["level"].tolist()
+    with pytest.raises(mb.ColumnError, match="no group `choir`"):
+        told.rebase("choir", "x")
+
+
+@pytest.mark.parametrize("kind", MADE)
+def test_answers_are_few_and_every_number_in_them_is_one_of_the_page(kind):
+    made = MADE[kind](choir())
+    told = answers(made, ("voice",))
+    assert 2 <= len(told) <= 6
+    fit = made.last if "blocks" in kind else made
+    page = str(made) + str(made.reading()) + str(fit)
+    share = fit.strength.r2 if isinstance(fit, mb.LinearFit) else fit.strength.tjur
+    known = set(re.findall(_NUMBER, page)) | {"95", ".05", f"{100 * share:.1f}"}
+    if kind == "crossed":
+        averaged = fit.group_test("voice")
+        known |= {f"{averaged.statistic:.2f}", *(f"{p:.3f}"[1:] for p in (averaged.p,))}
+    for statement in told:
+        assert set(re.findall(_NUMBER, statement.text)) <= known, statement.text
+    named = re.findall(r"`([^`]*)`", told[-1].text) if "nothing is clear" in told[-1].text else []
+    p = fit.terms.set_index("term")["p"]
+    assert all(p[name] >= 0.05 for name in named)
+
+
+def test_a_term_within_an_interaction_is_not_called_unclear_by_itself():
+    rng = np.random.default_rng(3)
+    group, x = rng.choice(["a", "b"], 400), rng.normal(size=400)
+    frame = pd.DataFrame({"g": group, "x": x, "y": np.where(group == "a", -x, x) + rng.normal(size=400)})
+    fit = mb.fit_linear(mb.Study(frame).mark("g", "a"), "y", ["g", "x", mb.interaction("g", "x")])
+    assert fit.terms.set_index("term")["p"]["g"] > 0.05
+    assert not any("nothing is clear" in s.text for s in answers(fit))
+
+
+def test_a_cloud_lies_where_its_marks_were():
+    from matplotlib.figure import Figure
+
+    rng = np.random.default_rng(5)
+    x, y = rng.normal(size=(2, 200))
+    for marker in "os":
+        figure = Figure(figsize=(4, 3))
+        axes = figure.add_subplot()
+        axes.scatter(x, y, marker=marker, s=12, linewidth=0)
+        drawn = inline(figure, "cloud", "A <cloud>")
+        wanted = axes.transData.transform(np.column_stack([x, y])) * 72 / figure.dpi
+        wanted[:, 1] = 72 * 3 - wanted[:, 1]
+        tree = lxml.html.fromstring(drawn.svg)
+        assert tree.get("aria-label") == "A <cloud>"
+        found = []
+        for path in tree.xpath("//g[@transform='scale(.1)']/path/@d"):
+            at = np.zeros(2)
+            for step in re.findall(r"m(-?\d+) ?(-?\d+)", path):
+                at = at + np.array(step, dtype=float)
+                found.append(at / 10)
+        found = np.array(sorted(map(tuple, found)))
+        half = 0.0 if marker == "o" else np.sqrt(12) / 2  # a square is drawn from its corner
+        corner = np.array(sorted(map(tuple, wanted + np.array([-half, half]))))
+        assert len(found) == 200
+        nearest = np.abs(found[:, None, :] - corner[None, :, :]).max(axis=2).min(axis=0)
+        assert nearest.max() < 0.11
+
+
+def test_a_report_from_python_tells_fits_with_their_other_bases(tmp_path):
+    study, path = choir(), tmp_path / "page.html"
+    fit, entry = MADE["linear"](study), MADE["blocks"](study)
+    screened = mb.screen(study, ["age", "km"], "score")
+    mb.report({"Who <scores>": fit, "Step by step": entry, "Before": screened}, path, title="Choir & score")
+    page = path.read_text(encoding="utf-8")
+    tree = seen(page)
+    assert [words(h) for h in tree.xpath("//h2")] == ["In short", "Who <scores>", "Step by step", "Before", "Methods"]
+    levels = [int(h.tag[1]) for h in tree.xpath("//h1|//h2|//h3|//h4")]
+    assert levels[0] == 1
+    assert all(after - before <= 1 for before, after in itertools.pairwise(levels))
+    assert not re.search(r"<script|<(?:img|link)|(?:src|href)=\"(?!data:|#)", page)
+    grid = next(t for t in tree.xpath("//table") if words(t.xpath(".//thead")[0]) == "voice alto bass soprano tenor")
+    pairs = fit.between("voice").set_index(["level", "against"])
+    cells = {r.xpath("th")[0].text: [c.get("title") for c in r.xpath("td")] for r in grid.xpath(".//tbody/tr")}
+    assert float(cells["tenor"][1].replace("−", "-")) == pairs.loc[("tenor", "bass"), "difference"]
+    assert float(cells["bass"][3]) == pairs.loc[("tenor", "bass"), "p_corrected"]
+    links = [unquote(a.get("href")).partition(",")[2] for a in tree.xpath("//a[@download]")]
+    table = pd.read_csv(io.StringIO(next(link for link in links if "estimate" in link.split("\n")[0])))
+    told = dict(zip(table.iloc[:, 0].str.strip(), table["estimate"], strict=True))
+    for r in fit.coefficients.itertuples():
+        if r.term == "voice" and not r.base:
+            assert float(told[r.level]) == r.estimate
+    before = path.read_bytes()
+    for wanted, kind, said in [
+        (lambda: mb.report(fit, path), mb.FileError, "is there already"),
+        (lambda: mb.report(fit, tmp_path / "page.docx"), mb.FileError, r"does not end in \.html"),
+        (lambda: mb.report([], tmp_path / "b.html"), mb.MarkbaseError, "at least one"),
+        (lambda: mb.report([3], tmp_path / "b.html"), mb.MarkbaseError, "not of a int"),
+        (lambda: mb.report(fit, tmp_path / "b.html", groups=["choir"]), mb.ColumnError, "choir"),
+    ]:
+        with pytest.raises(kind, match=said):
+            wanted()
+    assert path.read_bytes() == before
+    assert not (tmp_path / "b.html").exists()
+    mb.report(
+        {"Who <scores>": fit, "Step by step": entry, "Before": screened}, path, title="Choir & score", replace=True
+    )
+    assert path.read_bytes() == before
