@@ -7,6 +7,8 @@ import math
 MINUS = "−"
 _MOST_DIGITS = 5
 """Of a scale that is a large whole number."""
+_COARSE = -7
+"""Decimals from which numbers are written with a power of ten."""
 
 
 class Written(str):
@@ -48,19 +50,20 @@ def number(value: float, decimals: int = 2) -> str:
     Returns
     -------
     str
-        The text; ``–`` when the value is not a number. Very large and very small values are
-        written with a power of ten.
+        The text; ``–`` when the value is not a number. What is known to tens of millions only, or is very large or very
+        small, is written with a power of ten: by its decimals first, so that both ends of an interval are written alike.
 
     Examples
     --------
-    >>> number(-1234.567), number(1023456789.4, decimals_for(12345678.0)), number(-1.02345678e15, -10)
-    ('−1,234.57', '1,023,457,000', '−1.02346e15')
+    >>> number(-1234.567), number(1034603123456.0, decimals_for(6e10)), number(-1.02345678e15, -10)
+    ('−1,234.57', '1,034,603,000,000', '−1.02346e15')
     """
     if math.isnan(value):
         return "–"
     if math.isinf(value):
         return "infinite" if value > 0 else "minus infinite"
-    if value != 0 and (abs(value) >= 1e12 or (decimals > 8 and abs(value) < 1e-4)):
+    large = decimals <= _COARSE or abs(value) >= (1e21 if decimals < 0 else 1e15)
+    if value != 0 and (large or (decimals > 8 and abs(value) < 1e-4)):
         digits = max(2, math.floor(math.log10(abs(value))) + decimals) if decimals < 0 else 2
         mantissa, power = f"{value:.{digits}e}".split("e")
         return Written(f"{mantissa}e{int(power)}".replace("-", MINUS), value)
