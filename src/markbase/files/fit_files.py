@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.complete_cases import CompleteCases, Loss
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import Term, Variable, variables_of
@@ -94,7 +95,34 @@ def read_fit(path: str | Path) -> StoredFit:
         raise FileError(
             f"`{path}` is not as it was written: its `digest` does not fit what it holds, so a number in it may be wrong; save the fit again."
         )
-    return _fit(record)
+    stored = _held_together(record)
+    if stored is None:
+        raise FileError(f"`{path}` is no saved fit: what it holds does not go together; save the fit again.")
+    return stored
+
+
+def _held_together(record: Mapping[str, Any]) -> StoredFit | None:
+    """Return the fit of a record, or None if it cannot be one: its coefficients are those that the rest of it gives."""
+    try:
+        stored = _fit(record)
+        variables = variables_of(stored.model_terms)
+        told = {key: _array(record["coefficients"][key]) for key in ("estimate", "se", "low", "high", "p")}
+        with np.errstate(all="ignore"):
+            given = stored.coefficients
+        alike = all(np.allclose(given[key], told[key], rtol=1e-9, atol=0, equal_nan=True) for key in told)
+        components, means = components_of(stored.model_terms), stored.part_means
+        shapes = {
+            key: tuple(g.size for g in components[key[0]].groups if g.name in key[1]) for key in means if key[0] >= 0
+        }
+        alike &= all(means[key].shape == shapes.get(key) for key in means)
+        alike &= all((k, frozenset(c.names)) in means for k, c in enumerate(components))
+        alike &= set(stored.spreads) == {v.name for v in variables.values() if not v.is_categorical}
+        alike &= all(len(four) == 4 and np.isfinite(four).all() for four in stored.spreads.values())
+        alike &= stored.column_means.shape == (sum(stored.moments.sizes),)
+        alike &= all(rows.shape == tuple(variables[n].size for n in key) for key, rows in stored.counts.items())
+    except (ArithmeticError, AttributeError, LookupError, TypeError, ValueError):  # of a file that anybody may have made
+        return None
+    return stored if alike else None
 
 
 def _digest(record: Mapping[str, Any]) -> str:
