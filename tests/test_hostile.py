@@ -147,6 +147,16 @@ def test_a_folder_of_results_is_written_whole_or_not_at_all(fails, tmp_path, mon
     assert not (tmp_path / "new").exists()
 
 
+def test_what_a_command_writes_into_several_files_is_written_into_all_or_none(tmp_path):
+    (tmp_path / "full").write_bytes(b"")
+    prepare = ["prepare", DATA, "--codebook", BOOK, "--write", "a.csv", "--write-plan", "a.plan.toml"]
+    for book, said in (("full/b.toml", "nothing else was written"), ("./a.csv", "is named twice")):
+        one_sentence(run(*prepare, "--write-codebook", book, cwd=tmp_path), said)
+        assert [p.name for p in tmp_path.iterdir()] == ["full"]
+    assert run(*prepare, "--write-codebook", "b.toml", cwd=tmp_path).returncode == 0
+    assert len(list(tmp_path.iterdir())) == 4
+
+
 def test_an_input_is_never_written_over_whatever_was_agreed_to(tmp_path):
     for source, name in ((DATA, "mine.csv"), (BOOK, "mine.codebook.toml"), (PLAN, "mine.plan.toml")):
         (tmp_path / name).write_bytes(Path(source).read_bytes())

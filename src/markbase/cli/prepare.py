@@ -20,10 +20,10 @@ from markbase.cli.common import (
 )
 from markbase.cli.help import examples
 from markbase.core.study.study import Study
-from markbase.files.codebook import write_codebook
-from markbase.files.data_writing import write_data
+from markbase.files.codebook import codebook_text
+from markbase.files.data_writing import table_content
 from markbase.files.plan_writing import plan_text
-from markbase.files.whole_files import refuse_to_replace, write_whole
+from markbase.files.whole_files import refuse_to_replace, write_all
 from markbase.show.page import Page
 from markbase.show.records import trail_record
 from markbase.show.study import check_page, coding_page, trail_page
@@ -88,17 +88,21 @@ def command(
     with remarks() as told:
         if codes and data is None:
             raise click.UsageError("--codes says how --write puts groups down; add --write FILE, or leave it out.")
-        for path in (data, plan, book):
-            if path:
-                refuse_to_replace(path, replaces)
+        wanted = [path for path in (data, plan, book) if path]
+        for place, path in enumerate(wanted):
+            if path.resolve() in [other.resolve() for other in wanted[:place]]:
+                raise click.UsageError(f"`{path}` is named twice as a file to write; give each its own name.")
+            refuse_to_replace(path, replaces)
         study = given.open()
         pages = _pages(study, checks, codings)
+        contents: dict[Path, bytes] = {}
         if data:
-            write_data(study, data, codes=codes, replace=replaces)
+            contents[data] = table_content(study.frame(codes=codes), data)
         if book:
-            write_codebook(study, book, replace=replaces)
+            contents[book] = codebook_text(study).encode()
         if plan:
-            write_whole(plan, _plan_text(given, study, plan).encode())
+            contents[plan] = _plan_text(given, study, plan).encode()
+        write_all(contents)
     if as_json:
         show_json(trail_record(study), told)
         return

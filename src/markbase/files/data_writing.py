@@ -64,15 +64,20 @@ def write_table(frame: pd.DataFrame, path: str | Path, *, replace: bool = False)
         written.
     """
     path = Path(path)
+    refuse_to_replace(path, replace)
+    write_whole(path, table_content(frame, path))
+
+
+def table_content(frame: pd.DataFrame, path: Path) -> bytes:
+    """Return what a file of that name holds of a table; raises FileError if its kind is unknown or needs an extra that is not installed."""
     suffix = path.suffix.lower()
     if suffix not in TEXT_SUFFIXES and suffix not in EXTRAS:
         raise FileError(
             f"`{path}` ends in `{path.suffix}`, which is not written; there are {', '.join([*TEXT_SUFFIXES, *EXTRAS])}."
         )
-    refuse_to_replace(path, replace)
     if suffix in EXTRAS:
         need_extra(path, suffix)
-    write_whole(path, table_bytes(frame, suffix))
+    return table_bytes(frame, suffix)
 
 
 def table_bytes(frame: pd.DataFrame, suffix: str) -> bytes:

@@ -120,7 +120,13 @@ def _held_together(record: Mapping[str, Any]) -> StoredFit | None:
         alike &= all(len(four) == 4 and np.isfinite(four).all() for four in stored.spreads.values())
         alike &= stored.column_means.shape == (sum(stored.moments.sizes),)
         alike &= all(rows.shape == tuple(variables[n].size for n in key) for key, rows in stored.counts.items())
-    except (ArithmeticError, AttributeError, LookupError, TypeError, ValueError):  # of a file that anybody may have made
+    except (
+        ArithmeticError,
+        AttributeError,
+        LookupError,
+        TypeError,
+        ValueError,
+    ):  # of a file that anybody may have made
         return None
     return stored if alike else None
 
