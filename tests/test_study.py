@@ -60,6 +60,7 @@ GUESSES = [
     (["1,500", "2,500"] * 50, "categorical", ""),
     ([7] * 100, "numeric", "constant"),
     ([True, False] * 50, "categorical", ""),
+    (["a"] * 100, "categorical", "constant: every row is `a`"),
     (["a ", "a", " b", "b"] * 25, "categorical", "blanks around the text read away in 50 rows"),
     ([None] * 100, "numeric", "every row is missing"),
     ([1.0, np.inf] * 50, "numeric", "infinite in 50 rows"),
