@@ -201,7 +201,7 @@ def _parsed(text: str, path: Path) -> pd.DataFrame:
         short = _ragged(text, separator, len(header), path)
         if short:
             raise FileError(short)
-    if any(f"'{mark}" in text for mark in ESCAPED):
+    if "'" in text and any(f"'{mark}" in text for mark in ESCAPED):
         frame = frame.map(_without_apostrophe, na_action="ignore")
     return frame
 

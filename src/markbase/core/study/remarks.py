@@ -274,4 +274,5 @@ def skewness(values: NDArray[np.float64]) -> float:
     """
     deviation = values - values.mean()
     deviation = deviation / np.abs(deviation).max()
-    return float(np.mean(deviation**3) / np.mean(deviation**2) ** 1.5)
+    square = deviation * deviation
+    return float(square @ deviation / len(values) / np.mean(square) ** 1.5)
