@@ -124,6 +124,33 @@ def test_predict_takes_named_values_and_files_and_writes_tables(tmp_path):
     assert "rehearsals: as in the sample" in plain.stdout
 
 
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_every_command_with_a_table_for_a_manuscript_writes_the_one_python_writes(tmp_path):
+    of = [PLAN, "--outcome", "belonging"]
+    study = mb.demo.plan().open()
+    fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+    terms = ["--terms", "age,voice"]
+    wanted = {
+        ("fit", *of, *terms): fit,
+        ("groups", *of[:1], "voice", *of[1:], *terms): (fit, "voice"),
+        ("screen", *of, *terms): mb.screen(study, ["age", "voice"], "belonging"),
+        ("blocks", *of, "--block", "a: age", "--block", "b: voice"): mb.fit_blocks(
+            study, "belonging", {"a": ["age"], "b": ["voice"]}
+        ),
+        ("compare", *of, "--variant", "a: voice", "--variant", "b: age, voice"): mb.compare(
+            mb.fit_linear(study, "belonging", ["voice"]), fit, names=["a", "b"]
+        ),
+    }
+    for number, (command, result) in enumerate(wanted.items()):
+        done = run(*command, "--manuscript", f"{number}.md", cwd=tmp_path)
+        assert done.returncode == 0, done.stderr
+        mb.write_document(result, tmp_path / "python.md", replace=True)
+        assert (tmp_path / f"{number}.md").read_bytes() == (tmp_path / "python.md").read_bytes()
+    refused = run("fit", *of, *terms, "--manuscript", "a.odt", cwd=tmp_path)
+    assert (refused.returncode, (tmp_path / "a.odt").exists()) == (2, False)
+    assert "does not end in .docx, .md, .html or .tex" in refused.stderr.replace("`", "")
+
+
 def test_figures_of_a_fit_are_written_whole_and_the_same_each_time(tmp_path):
     done = run("fit", *CHOIRS, *STAYS, "--figures", "drawn", cwd=tmp_path)
     assert done.returncode == 0

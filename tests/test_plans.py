@@ -4,6 +4,7 @@ import json
 import re
 
 import docx
+import lxml.html
 import numpy as np
 import pandas as pd
 import pytest
@@ -131,6 +132,31 @@ def test_the_report_is_one_file_escaped_and_the_same_each_time(results):
     assert after == before
 
 
+def cells_of_markdown(text):
+    rows = [re.split(r"(?<!\\)\|", line)[1:-1] for line in text.splitlines() if line.startswith("|")]
+    plain = [[re.sub(r"(?<!\\)\*|\\|&emsp;", "", cell).strip() for cell in row] for row in rows]
+    return [row for row in plain if set("".join(row)) != set(":-")]
+
+
+def cells_of_latex(text):
+    marks = {"$-$": "−", r"$\times$": "×", r"$\cdot$": "·", r"\textless{}": "<", r"\textgreater{}": ">", "--": "–"}
+    marks |= {r"\textsuperscript{2}": "²", r"\quad ": ""}
+    found = []
+    for line in (line for line in text.splitlines() if line.endswith(r"\\")):
+        for mark, letter in marks.items():
+            line = line.replace(mark, letter)
+        cells = [re.sub(r"\\(?:emph|textbf)\{(.*)\}", r"\1", c.strip()) for c in re.split(r"(?<!\\)&", line[:-2])]
+        found.append([re.sub(r"\\(.)", r"\1", cell) for cell in cells])
+    return found
+
+
+def cells_of_html(text):
+    return [[(c.text_content()).strip() for c in row] for row in lxml.html.fromstring(f"<div>{text}</div>").iter("tr")]
+
+
+MANUSCRIPTS = {".md": cells_of_markdown, ".tex": cells_of_latex, ".html": cells_of_html}
+
+
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 def test_tables_for_a_manuscript_hold_the_numbers_and_every_base(results):
     document = docx.Document(results / "out" / "tables.docx")
@@ -159,6 +185,9 @@ def test_tables_for_a_manuscript_hold_the_numbers_and_every_base(results):
     critical = 1.96 / np.sqrt(len(frame))
     assert f"further from 0 than {critical:.3f}".replace("0.", ".") in notes[0]
     assert [c.text for c in compared.rows[0].cells] == ["", "who stays, in short", "who stays"]
+    cells = [[c.text.strip().replace("\u00a0", " ") for c in row.cells] for t in document.tables for row in t.rows]
+    for kind, read in MANUSCRIPTS.items():
+        assert read((results / "out" / f"tables{kind}").read_text(encoding="utf-8")) == cells, kind
     with pytest.raises(mb.FileError, match=r"does not end in \.docx"):
         mb.write_document(fit, results / "tables.odt")
 

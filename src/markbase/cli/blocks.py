@@ -7,11 +7,21 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import figure_options, json_option, names_argument, remarks, seed_option, show, show_json
+from markbase.cli.common import (
+    figure_options,
+    json_option,
+    manuscript_option,
+    names_argument,
+    remarks,
+    seed_option,
+    show,
+    show_json,
+)
 from markbase.cli.figure_files import draw_steps
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
 from markbase.cli.progress import counting
+from markbase.files.document import write_document
 from markbase.show.blocks import blocks_page
 from markbase.show.records import blocks_record
 
@@ -41,12 +51,14 @@ from markbase.show.records import blocks_record
     panel="Blocks",
 )
 @seed_option("Blocks", "the samples")
+@manuscript_option
 @figure_options
 @json_option
 def command(
     texts: tuple[str, ...],
     bootstrap: int | None,
     seed: int | None,
+    manuscript: Path | None,
     figures: Path | None,
     replaces: bool,
     as_json: bool,
@@ -61,6 +73,8 @@ def command(
         hierarchy = model.blocks(texts)
         if bootstrap is not None:
             hierarchy = hierarchy.bootstrap(bootstrap, seed=seed or 0, told=counting("samples", bootstrap))
+        if manuscript:
+            write_document(hierarchy, manuscript, replace=replaces)
         if figures:
             draw_steps(hierarchy, figures, replaces)
         page, record = blocks_page(hierarchy), blocks_record(hierarchy)

@@ -128,6 +128,14 @@ def figure_options(function: F) -> F:
     )
 
 
+def manuscript_option(function: F) -> F:
+    """Add where the table for a manuscript goes."""
+    told = "Write the table for a manuscript to this .docx, .md, .html or .tex."
+    return click.option("--manuscript", type=click.Path(path_type=Path), metavar="FILE", help=told, panel=OUTPUT)(
+        function
+    )
+
+
 def places_option(function: F) -> F:
     """Add where numeric columns are held."""
     return click.option(

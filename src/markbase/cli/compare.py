@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import json_option, names_argument, remarks, show, show_json
+from markbase.cli.common import json_option, manuscript_option, names_argument, remarks, replace_option, show, show_json
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
 from markbase.core.comparison.comparison import compare
 from markbase.core.errors import MarkbaseError, listed, near, quoted
+from markbase.files.document import write_document
 from markbase.show.blocks import comparison_page
 from markbase.show.records import comparison_record
 
@@ -32,8 +34,10 @@ from markbase.show.records import comparison_record
     help="A model of these terms; all else is shared. Twice or more.",
     panel="Comparison",
 )
+@manuscript_option
+@replace_option
 @json_option
-def command(variants: tuple[str, ...], as_json: bool, **given: Any) -> None:
+def command(variants: tuple[str, ...], manuscript: Path | None, replaces: bool, as_json: bool, **given: Any) -> None:
     """Lay models side by side: fits of a plan by their names, or variants of one model."""
     with remarks() as told:
         model = model_of(given)
@@ -63,5 +67,7 @@ def command(variants: tuple[str, ...], as_json: bool, **given: Any) -> None:
             )
         fits = [entry.fitted_to(study) for entry in entries.values()]
         found = compare(*fits, names=list(entries))
+        if manuscript:
+            write_document(found, manuscript, replace=replaces)
         page, record = comparison_page(found), comparison_record(found)
     show_json(record, told) if as_json else show(page)

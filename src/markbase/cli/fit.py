@@ -8,11 +8,12 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import figure_options, json_option, names_argument, remarks, show, show_json
+from markbase.cli.common import figure_options, json_option, manuscript_option, names_argument, remarks, show, show_json
 from markbase.cli.figure_files import draw_fit
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options, only_for
 from markbase.core.results.linear import LinearFit
+from markbase.files.document import write_document
 from markbase.files.fit_files import write_fit
 from markbase.show.fit import standardised_section
 from markbase.show.group_tables import guide_section
@@ -45,12 +46,14 @@ from markbase.show.regression import regression_page, regression_record
     help="Save the fit, without a row of the data, to this .json.",
     panel="Output",
 )
+@manuscript_option
 @figure_options
 @json_option
 def command(
     guide: bool,
     standardised: bool,
     save: Path | None,
+    manuscript: Path | None,
     figures: Path | None,
     replaces: bool,
     as_json: bool,
@@ -76,6 +79,8 @@ def command(
             record["guide"] = [vars(step) for step in questions.steps]
         if save:
             write_fit(fit, save, replace=replaces)
+        if manuscript:
+            write_document(fit, manuscript, replace=replaces)
         if figures:
             draw_fit(fit, figures, replaces)
     show_json(record, told) if as_json else show(page)

@@ -12,6 +12,7 @@ import rich_click as click
 from markbase.cli.common import (
     figure_options,
     json_option,
+    manuscript_option,
     names_argument,
     places_of,
     places_option,
@@ -25,6 +26,7 @@ from markbase.cli.model_options import model_of, model_options
 from markbase.core.errors import MarkbaseError, listed, quoted
 from markbase.core.inference.multiplicity import CORRECTIONS
 from markbase.core.results.any_fit import AnyFit
+from markbase.files.document import write_document
 from markbase.show.group_tables import cells_sections, groups_section, lines_page, pairs_section, planned_section
 from markbase.show.page import Page, Section
 from markbase.show.records import groups_record, table_record
@@ -58,12 +60,14 @@ from markbase.show.regression import regression_record
     "compared with the mean of the others.",
     panel="Comparison",
 )
+@manuscript_option
 @figure_options
 @json_option
 def command(
     places: tuple[str, ...],
     correction: str,
     contrasts: tuple[str, ...],
+    manuscript: Path | None,
     figures: Path | None,
     replaces: bool,
     as_json: bool,
@@ -114,8 +118,13 @@ def command(
                 ]
             elif not at:
                 sections += _lines(fit, group)
+        alone = [group for group in groups if group in inside]
+        if manuscript and not alone:
+            raise click.UsageError("--manuscript holds the levels of single groups; name one behind the file.")
+        if manuscript:
+            write_document([(fit, group) for group in alone], manuscript, replace=replaces)
         if figures:
-            draw_groups_of(fit, [g for g in groups if ":" not in g or g in inside], figures, replaces)
+            draw_groups_of(fit, alone, figures, replaces)
         page = Page(f"{fit.explained}, by {listed(list(groups))}", fit.data_name, tuple(sections))
     show_json(record, told) if as_json else show(page)
 

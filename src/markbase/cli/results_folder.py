@@ -24,8 +24,9 @@ from markbase.core.screening.screen import screen
 from markbase.core.study.study import Study
 from markbase.core.version import VERSION
 from markbase.files.data_writing import table_bytes
-from markbase.files.document import can_write_documents, document_bytes
+from markbase.files.document import can_write_documents, manuscript_bytes
 from markbase.files.manuscript import Result
+from markbase.files.manuscript_texts import TEXTS
 from markbase.files.plan import Plan, moved_plan
 from markbase.files.plan_analysis import check_columns
 from markbase.files.plan_entries import Analysis, FitEntry
@@ -86,8 +87,9 @@ class Results:
             "trail.json": to_json(trail_record(self.study)).encode() + b"\n",
             "plan.toml": moved_plan(plan, into).encode(),
         }
-        if self.manuscript and can_write_documents():
-            found["tables.docx"] = document_bytes(self.manuscript, title)
+        if self.manuscript:
+            kinds = [*TEXTS, *([".docx"] if can_write_documents() else [])]
+            found |= {f"tables{kind}": manuscript_bytes(self.manuscript, kind, title) for kind in kinds}
         found |= {f"tables/{name}.csv": table_bytes(table, ".csv") for name, table in self.tables.items()}
         found |= {
             f"figures/{name}.{kind}": content for name, kinds in self.figures.items() for kind, content in kinds.items()

@@ -14,6 +14,7 @@ from markbase.cli.common import (
     figure_options,
     held_back,
     json_option,
+    manuscript_option,
     remarks,
     retell,
     show,
@@ -25,6 +26,7 @@ from markbase.core.results.fit_linear import fit_linear
 from markbase.core.screening.limits import Limits
 from markbase.core.screening.screen import screen, screen_fit
 from markbase.core.screening.specifications import specifications
+from markbase.files.document import write_document
 from markbase.show.records import pruned_record, screen_record
 from markbase.show.screen import pruned_page, screen_page, specifications_page
 
@@ -79,6 +81,7 @@ from markbase.show.screen import pruned_page, screen_page, specifications_page
     help="Variance inflation within the levels of this group; once or twice. Needs --outcome.",
     panel="Screening",
 )
+@manuscript_option
 @figure_options
 @json_option
 def command(
@@ -92,6 +95,7 @@ def command(
     keep: tuple[str, ...],
     focus: str | None,
     fixed_effects: tuple[str, ...],
+    manuscript: Path | None,
     figures: Path | None,
     replaces: bool,
     as_json: bool,
@@ -124,6 +128,8 @@ def command(
             if focus
             else None
         )
+        if manuscript:
+            write_document(result, manuscript, replace=replaces)
         if figures:
             from markbase.cli.figure_files import write_screen_figures
 

@@ -1,4 +1,4 @@
-"""Tables for a manuscript, as an Office Open XML document."""
+"""Tables for a manuscript in a file: an Office Open XML document, Markdown, HTML or LaTeX."""
 
 from __future__ import annotations
 
@@ -10,8 +10,9 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from markbase.core.errors import FileError, MarkbaseError
+from markbase.core.errors import FileError, MarkbaseError, listed
 from markbase.files.manuscript import Layout, Result, layout
+from markbase.files.manuscript_texts import TEXTS
 from markbase.files.whole_files import refuse_to_replace, write_whole
 
 _MANY_COLUMNS = 7
@@ -37,7 +38,8 @@ def write_document(
         fits; of a screening means, standard deviations and associations; of a group in a fit, ``(fit, "voice")``, its levels with
         adjusted means or probabilities. The base of every group has its row; rows used, fit and errors stand in the note.
     path : str or Path
-        A file that ends in ``.docx``.
+        A file that ends in ``.docx``, ``.md`` (Markdown), ``.html`` (a fragment without style) or ``.tex`` (LaTeX, with the
+        package booktabs).
     title : str
         A heading for the document.
     replace : bool
@@ -46,18 +48,29 @@ def write_document(
     Raises
     ------
     FileError
-        If the file does not end in ``.docx``, is there already, cannot be written, or the package that makes documents is not installed.
+        If the file ends in something else, is there already, cannot be written, or the package that makes documents is not
+        installed.
     MarkbaseError
         If there is nothing to write.
     """
     path = Path(path)
-    if path.suffix.lower() != _SUFFIX:
-        raise FileError(f"`{path}` does not end in {_SUFFIX}; documents are written as such.")
+    suffix = path.suffix.lower()
+    if suffix != _SUFFIX and suffix not in TEXTS:
+        raise FileError(
+            f"`{path}` does not end in {listed([_SUFFIX, *TEXTS], 'or')}; tables for a manuscript are written as such."
+        )
     several: list[Any] = results if isinstance(results, list) else [results]
     if not several:
         raise MarkbaseError("Give at least one fit to write a table of.")
     refuse_to_replace(path, replace)
-    write_whole(path, document_bytes(several, title))
+    write_whole(path, manuscript_bytes(several, suffix, title))
+
+
+def manuscript_bytes(results: Sequence[Result], suffix: str, title: str = "") -> bytes:
+    """Return tables of fits as the contents of a file that ends in `suffix`; raises as `write_document`."""
+    if suffix == _SUFFIX:
+        return document_bytes(results, title)
+    return TEXTS[suffix]([layout(result) for result in results], title).encode()
 
 
 def can_write_documents() -> bool:

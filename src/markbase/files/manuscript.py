@@ -34,7 +34,7 @@ class Layout:
     heads: list[str]
     """The heads of its columns."""
     rows: list[tuple[str, list[str]]]
-    """Each with its kind: ``plain``, ``base``, or ``categorical`` for a heading."""
+    """Each with its kind: ``plain``, ``base``, or ``group`` for a heading."""
     note: str
     """What stands below it."""
 

@@ -1,0 +1,123 @@
+"""Tables for a manuscript as text: Markdown, an HTML fragment, LaTeX with booktabs."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from functools import cache
+from itertools import count
+
+from jinja2 import Environment, PackageLoader, select_autoescape
+
+from markbase.files.manuscript import Layout
+
+_LATEX = {
+    "\\": r"\textbackslash{}",
+    "−": "$-$",
+    "×": r"$\times$",
+    "·": r"$\cdot$",
+    "²": r"\textsuperscript{2}",
+    "³": r"\textsuperscript{3}",
+    "<": r"\textless{}",
+    ">": r"\textgreater{}",
+    "~": r"\textasciitilde{}",
+    "^": r"\textasciicircum{}",
+    "–": "--",
+    **{mark: f"\\{mark}" for mark in "&%$#_{}"},
+}
+_MARKDOWN = re.compile(r"([\\`*_\[\]<>|~#])")
+_INDENT = "    "
+
+
+def markdown_text(tables: Sequence[Layout], title: str = "") -> str:
+    """Return tables as Markdown, one after the other; a table is between lines of ``|``, its numbers to the right."""
+    parts = [f"# {_plain(title)}"] if title else []
+    for number, table in zip(count(1), tables, strict=False):
+        lines = [_line([_plain(head) or " " for head in table.heads])]
+        lines.append(_line([":--", *["--:"] * (len(table.heads) - 1)]))
+        lines += [_line([_shown(cell, kind) for cell in cells]) for kind, cells in table.rows]
+        parts += [f"**Table {number}. {_plain(table.caption)}**", "\n".join(lines), f"*Note.* {_plain(table.note)}"]
+    return "\n\n".join(parts) + "\n"
+
+
+def _line(cells: Sequence[str]) -> str:
+    return f"| {' | '.join(cells)} |"
+
+
+def _plain(text: str) -> str:
+    return _MARKDOWN.sub(r"\\\1", " ".join(text.split()))
+
+
+def _shown(cell: str, kind: str) -> str:
+    text = _plain(cell)
+    if not text:
+        return ""
+    text = f"*{text}*" if kind == "base" else f"**{text}**" if kind == "group" else text
+    return f"&emsp;{text}" if cell.startswith(_INDENT) else text
+
+
+def latex_text(tables: Sequence[Layout], title: str = "") -> str:
+    r"""Return tables as LaTeX floats; the document needs ``\usepackage{booktabs}``."""
+    parts = ["% \\usepackage{booktabs}"]
+    if title:
+        parts.append(f"\\section*{{{_escaped(title)}}}")
+    for table in tables:
+        columns = "l" + "r" * (len(table.heads) - 1)
+        rows = [_row([_escaped(head) for head in table.heads]), r"\midrule"]
+        rows += [_row([_set(cell, kind) for cell in cells]) for kind, cells in table.rows]
+        parts.append(
+            "\n".join(
+                [
+                    r"\begin{table}",
+                    r"\centering",
+                    f"\\caption{{{_escaped(table.caption)}}}",
+                    f"\\begin{{tabular}}{{{columns}}}",
+                    r"\toprule",
+                    *rows,
+                    r"\bottomrule",
+                    r"\end{tabular}",
+                    rf"\par\smallskip\footnotesize\emph{{Note.}} {_escaped(table.note)}",
+                    r"\end{table}",
+                ]
+            )
+        )
+    return "\n\n".join(parts) + "\n"
+
+
+def _row(cells: Sequence[str]) -> str:
+    return f"{' & '.join(cells)} \\\\"
+
+
+def _escaped(text: str) -> str:
+    return "".join(_LATEX.get(letter, letter) for letter in " ".join(text.split()))
+
+
+def _set(cell: str, kind: str) -> str:
+    text = _escaped(cell)
+    if not text:
+        return ""
+    text = f"\\emph{{{text}}}" if kind == "base" else f"\\textbf{{{text}}}" if kind == "group" else text
+    return f"\\quad {text}" if cell.startswith(_INDENT) else text
+
+
+def html_text(tables: Sequence[Layout], title: str = "") -> str:
+    """Return tables as an HTML fragment without style, headers marked as such."""
+    return _environment().get_template("tables.html").render(tables=tables, title=title, indent=_INDENT)
+
+
+@cache
+def _environment() -> Environment:
+    return Environment(
+        loader=PackageLoader("markbase.files", "templates"),
+        autoescape=select_autoescape(default=True),
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+
+
+TEXTS: dict[str, Callable[[Sequence[Layout], str], str]] = {
+    ".md": markdown_text,
+    ".html": html_text,
+    ".tex": latex_text,
+}
+"""By what a file ends in."""
