@@ -52,6 +52,9 @@ def originals(folder: Path) -> dict[str, tuple[bytes, list[list[str]]]]:
     found = {name: (raw, [["look", name], ["fit", name, *of]]) for name, raw in tables.items()}
     codebook, plan = (folder / mb.demo.FILES[1]).read_bytes(), (folder / mb.demo.FILES[2]).read_bytes()
     found["c.toml"] = (codebook, [["look", mb.demo.FILES[0], "--codebook", "c.toml"]])
+    for name in ("c.xml", "c.json", "c-metadata.json", "c.csv"):
+        mb.write_codebook(study, folder / name)
+        found[name] = ((folder / name).read_bytes(), [["look", mb.demo.FILES[0], "--codebook", name]])
     found["p.plan.toml"] = (plan, [["fit", "p.plan.toml", *of], ["screen", "p.plan.toml", *of]])
     saved = (folder / "fit.json").read_bytes()
     found["f.json"] = (saved, [["predict", "f.json", "--profile", "voice=tenor, age=30"]])
@@ -106,7 +109,8 @@ def otherwise(raw: bytes, name: str, rng: np.random.Generator) -> bytes:
     place[key] = wrong[int(rng.integers(len(wrong)))]
     if not name.endswith("json"):
         return tomlkit.dumps(tree).encode("utf-8", "surrogatepass")
-    tree["digest"] = digest_of(tree) if isinstance(tree, dict) else None
+    if "digest" in tree:
+        tree["digest"] = digest_of(tree)
     return json.dumps(tree).encode()
 
 

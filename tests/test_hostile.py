@@ -203,11 +203,15 @@ def test_figures_do_not_follow_the_settings_of_the_user(tmp_path):
 
 
 @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
-@given(raw=st.one_of(st.binary(max_size=200), st.text(max_size=200).map(lambda t: t.encode("utf-8", "surrogatepass"))), kind=st.sampled_from(["csv", "toml", "json", "xlsx", "parquet", "ods"]))  # fmt: skip
+@given(raw=st.one_of(st.binary(max_size=200), st.text(max_size=200).map(lambda t: t.encode("utf-8", "surrogatepass"))), kind=st.sampled_from(["csv", "toml", "json", "xml", "xlsx", "parquet", "ods"]))  # fmt: skip
 def test_any_bytes_are_read_or_refused_in_a_sentence(raw, kind, tmp_path):
     path = tmp_path / f"any.{kind}"
     path.write_bytes(raw)
-    readers = {"toml": [mb.read_codebook, mb.read_plan], "json": [mb.read_fit]}.get(kind, [mb.open_study])
+    readers = {
+        "toml": [mb.read_codebook, mb.read_plan],
+        "json": [mb.read_fit, mb.read_codebook],
+        "xml": [mb.read_codebook],
+    }.get(kind, [mb.open_study])
     for reader in readers:
         try:
             reader(path)

@@ -36,7 +36,10 @@ def data_options(function: F) -> F:
     """Add the data file and the options that say how to read it."""
     options = [
         click.option(
-            "--codebook", type=click.Path(path_type=Path), help="TOML file that describes the columns.", panel=DATA
+            "--codebook",
+            type=click.Path(path_type=Path),
+            help="File that describes the columns: .toml, DDI .xml, Data Package, Table Schema or CSVW .json, or a table .csv.",
+            panel=DATA,
         ),
         click.option(
             "--categorical",
@@ -220,7 +223,11 @@ class Source:
 
     def _codebook(self, plan: Plan) -> Codebook:
         """Return the codebook, with the kinds that were given."""
-        book = read_codebook(plan.codebook) if plan.codebook else Codebook(source="the options")
+        book = (
+            read_codebook(plan.codebook, plan.file.name if plan.file else "")
+            if plan.codebook
+            else Codebook(source="the options")
+        )
         for name, kind in (pair(text, "--as") for text in self.kinds):
             book = book.with_kind(name, kind)
         for name in split(self.categorical):

@@ -38,7 +38,7 @@ from markbase.show.study import as_option, column_page, study_page
     "book",
     type=click.Path(path_type=Path),
     metavar="FILE",
-    help="Draft a codebook, guesses marked.",
+    help="Draft a codebook, guesses marked: .toml, .xml (DDI), .json (Data Package; CSVW where it ends in -metadata.json) or .csv.",
     panel="Output",
 )
 @replace_option

@@ -20,7 +20,7 @@ from markbase.cli.common import (
 )
 from markbase.cli.help import examples
 from markbase.core.study.study import Study
-from markbase.files.codebook import codebook_text
+from markbase.files.codebook import codebook_content
 from markbase.files.data_writing import table_content
 from markbase.files.plan_writing import plan_text
 from markbase.files.whole_files import refuse_to_replace, write_all
@@ -67,7 +67,7 @@ from markbase.show.study import check_page, coding_page, trail_page
     "book",
     type=click.Path(path_type=Path),
     metavar="FILE",
-    help="Write the codebook of the prepared data.",
+    help="Write the codebook of the prepared data: .toml, .xml (DDI), .json (Data Package, CSVW) or .csv.",
     panel="Output",
 )
 @replace_option
@@ -99,7 +99,7 @@ def command(
         if data:
             contents[data] = table_content(study.frame(codes=codes), data)
         if book:
-            contents[book] = codebook_text(study).encode()
+            contents[book] = codebook_content(study, book)
         if plan:
             contents[plan] = _plan_text(given, study, plan).encode()
         write_all(contents)

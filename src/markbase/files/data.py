@@ -47,7 +47,7 @@ def open_study(
         for each row, separated by commas, tabs, semicolons or bars (told by the first line); a
         spreadsheet (``.xlsx``, ``.ods``); or a ``.parquet`` file. The last three need an extra.
     codebook : str, Path, Codebook or mapping, optional
-        What is known of the columns, or the TOML file that says it.
+        What is known of the columns, or the file that says it, as `read_codebook` reads it.
     missing : sequence
         Codes that stand for a missing answer in every column. Empty cells always do; no other
         text does unless you or the codebook say so.
@@ -72,7 +72,7 @@ def open_study(
         For a column name that occurs twice or is empty.
     """
     path = Path(path)
-    book = read_codebook(codebook) if isinstance(codebook, (str, Path)) else codebook
+    book = read_codebook(codebook, path.name) if isinstance(codebook, (str, Path)) else codebook
     frame = read_table(path, encoding=encoding, sheet=sheet)
     return Study(frame, book, missing=missing, name=path.name)
 

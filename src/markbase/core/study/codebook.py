@@ -52,6 +52,8 @@ class Codebook:
     """What the file is, in a line."""
     source: str = "the codebook"
     """Where it was read from, for messages."""
+    wider: bool = False
+    """Whether it may describe columns that the data do not have, as that of an archive does of an extract."""
 
     @classmethod
     def from_mapping(cls, mapping: Mapping[str, Any], source: str = "the codebook") -> Codebook:

@@ -10,7 +10,7 @@ import pandas as pd
 
 from markbase.core.arguments import checked_methods
 from markbase.core.display import Shown
-from markbase.core.errors import CodebookError, ColumnError, listed, near, quoted
+from markbase.core.errors import CodebookError, ColumnError, listed, near, quoted, remark
 from markbase.core.study.codebook import Codebook, ColumnSpec, as_codebook, code_text
 from markbase.core.study.column import Column, MissingCode
 from markbase.core.study.column_types import build_column
@@ -78,11 +78,14 @@ class Study(Preparing, Shown):
             raise ColumnError(
                 f"{name}: the column name {listed(quoted(twice))} occurs twice; give each column its own name."
             )
-        for wanted in book.columns:
-            if wanted not in names:
-                raise CodebookError(
-                    f"{book.source} describes `{wanted}`, which {name} does not have.{near(wanted, names)}"
-                )
+        other = [wanted for wanted in book.columns if wanted not in names]
+        if other and (not book.wider or len(other) == len(book.columns)):
+            raise CodebookError(
+                f"{book.source} describes `{other[0]}`, which {name} does not have.{near(other[0], names)}"
+            )
+        if other:
+            shown = listed(quoted(other[:3])) if len(other) <= 3 else f"`{other[0]}` and {len(other) - 1:,} others"
+            remark(f"{book.source} also describes {shown}, which {name} does not have.")
         codes = tuple(MissingCode(code_text(code), "") for code in missing)
         read = {n: build_column(series, book.columns.get(n, ColumnSpec(n)), codes) for n, series in table}
         self._columns = with_declared_sources(read, book)
