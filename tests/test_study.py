@@ -177,3 +177,25 @@ def test_remarks_point_at_the_callers_line():
     with pytest.warns(mb.MarkbaseWarning, match="only 19 rows") as caught:
         mb.demo.choirs().mark("joined_through", "festival")
     assert caught[0].filename == __file__
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("kind", ["polars", "arrow", "duckdb"])
+def test_a_table_of_any_package_is_fitted_and_screened_as_it_comes(kind):
+    frame = mb.demo.choirs().frame()[["belonging", "age", "voice", "stays"]]
+    if kind == "duckdb":
+        table = pytest.importorskip("duckdb").sql("select * from frame")
+    else:
+        arrow = pytest.importorskip("pyarrow").Table.from_pandas(frame)
+        table = arrow if kind == "arrow" else pytest.importorskip("polars").from_arrow(arrow)
+    for call in (
+        lambda t: mb.fit_linear(t, "belonging", ["age", "voice"]).coefficients,
+        lambda t: mb.fit_logistic(t, "stays", ["age", "voice"], event="yes").coefficients,
+        lambda t: mb.fit_blocks(t, "belonging", {"a": ["age"], "b": ["voice"]}).steps,
+        lambda t: mb.screen(t, ["age", "voice"], "belonging").vif,
+    ):
+        pd.testing.assert_frame_equal(call(table), call(mb.Study(frame)))
+    assert mb.Study(table)._ipython_key_completions_() == ["belonging", "age", "voice", "stays"]
+    for wrong in (3, "choirs.csv", {"age": [1]}):
+        with pytest.raises(mb.MarkbaseError, match="`study` of `fit_linear` is a study or a table"):
+            mb.fit_linear(wrong, "belonging", ["age"])

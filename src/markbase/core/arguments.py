@@ -37,11 +37,18 @@ def _is_list(value: object) -> bool:
     )
 
 
+def _is_table(value: object) -> bool:
+    """Whether a value looks like a table, whatever package it is of."""
+    names = ("__arrow_c_stream__", "__dataframe__", "fetch_arrow_table")
+    return any(hasattr(value, name) for name in names) and not isinstance(value, type)
+
+
 _KINDS: dict[str, tuple[str, Callable[[Any], bool]]] = {
     "str": ("a text", lambda v: isinstance(v, str)),
     "int": ("a whole number", _is_whole),
     "float": ("a number", _is_number),
     "bool": ("true or false", lambda v: isinstance(v, (bool, np.bool_))),
+    "AnyTable": ("a table (pandas, Polars, Arrow)", _is_table),
     "None": ("none", lambda v: v is None),
     "Sequence[str]": ("a list of texts", lambda v: _is_list(v) and all(isinstance(x, str) for x in v)),
     "Sequence[float]": ("a list of numbers", lambda v: _is_list(v) and all(_is_number(x) for x in v)),

@@ -12,19 +12,26 @@ from markbase.core.design.requested_terms import Interaction, Polynomial, TermRe
 from markbase.core.errors import FitError, MarkbaseError, near
 from markbase.core.results.fit_linear import fit_linear
 from markbase.core.results.fit_logistic import fit_logistic
-from markbase.core.study.study import Study
+from markbase.core.study.frames import AnyTable
+from markbase.core.study.study import Study, as_study
 
 
 @checked
 def fit_blocks(
-    study: Study, outcome: str, blocks: Mapping[str, Sequence[TermRequest]], *, kind: str = "linear", **settings: Any
+    study: Study | AnyTable,
+    outcome: str,
+    blocks: Mapping[str, Sequence[TermRequest]],
+    *,
+    kind: str = "linear",
+    **settings: Any,
 ) -> Blocks:
     """Fit a regression block by block, every block on the same rows.
 
     Parameters
     ----------
-    study : Study
-        The data, with the base of each group marked.
+    study : Study, or a table
+        The data, with the base of each group marked. A table (pandas, Polars, Arrow, DuckDB) is taken as a study without a
+        codebook: what its columns are is guessed, and the largest level of a group is its base.
     outcome : str
         The name of the outcome.
     blocks : mapping of str to sequence of str, Polynomial or Interaction
@@ -62,6 +69,7 @@ def fit_blocks(
     0  first    30  0.9595     0.9595
     1   then    30  0.9809     0.0214
     """
+    study = as_study(study)
     if kind not in KINDS:
         raise MarkbaseError(f"There is no kind {kind!r} of regression.{near(str(kind), KINDS)}")
     if not isinstance(blocks, Mapping) or not blocks:

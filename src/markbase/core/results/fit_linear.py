@@ -20,7 +20,8 @@ from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent, Swept
 from markbase.core.inference.covariance import errors_of, remark_on_clusters
 from markbase.core.results.linear import LinearFit
-from markbase.core.study.study import Study
+from markbase.core.study.frames import AnyTable
+from markbase.core.study.study import Study, as_study
 
 _NEARLY = 0.98
 """A correlation with the outcome that is remarked on."""
@@ -28,7 +29,7 @@ _NEARLY = 0.98
 
 @checked
 def fit_linear(
-    study: Study,
+    study: Study | AnyTable,
     outcome: str,
     terms: Sequence[TermRequest] | AllBut,
     *,
@@ -44,8 +45,9 @@ def fit_linear(
 
     Parameters
     ----------
-    study : Study
-        The data, with the base of each group marked.
+    study : Study, or a table
+        The data, with the base of each group marked. A table (pandas, Polars, Arrow, DuckDB) is taken as a study without a
+        codebook: what its columns are is guessed, and the largest level of a group is its base.
     outcome : str
         The name of a numeric column.
     terms : sequence of str, Polynomial or Interaction, or AllBut
@@ -118,6 +120,7 @@ def fit_linear(
     options = FitOptions(
         level=level, errors=errors, cluster=cluster, weights=weights, weights_are=weights_are, main_effects=main_effects
     )
+    study = as_study(study)
     target = outcome_column(study, outcome)
     controls = fixed_effect_columns(study, fixed_effects, outcome)
     request = check_request(study, target, terms, options, controls)

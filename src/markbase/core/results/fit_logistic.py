@@ -13,7 +13,8 @@ from markbase.core.inference.covariance import check_kind
 from markbase.core.results.logistic import LogisticFit, fit_of
 from markbase.core.study.column import Column
 from markbase.core.study.cutting import event_column, few_values
-from markbase.core.study.study import Study
+from markbase.core.study.frames import AnyTable
+from markbase.core.study.study import Study, as_study
 
 FEW_EVENTS = 10
 """Fewer events, or non-events, for each coefficient than this are remarked on."""
@@ -22,7 +23,7 @@ _SPARSE = 5
 
 @checked
 def fit_logistic(
-    study: Study,
+    study: Study | AnyTable,
     outcome: str,
     terms: Sequence[TermRequest] | AllBut,
     *,
@@ -39,8 +40,9 @@ def fit_logistic(
 
     Parameters
     ----------
-    study : Study
-        The data, with the base of each group marked.
+    study : Study, or a table
+        The data, with the base of each group marked. A table (pandas, Polars, Arrow, DuckDB) is taken as a study without a
+        codebook: what its columns are is guessed, and the largest level of a group is its base.
     outcome : str
         The name of a column of two levels, or of a numeric column of two values.
     terms : sequence of str, Polynomial or Interaction, or AllBut
@@ -116,6 +118,7 @@ def fit_logistic(
         raise MarkbaseError(
             "Penalised likelihood comes with tests and intervals of its own; leave `errors`, `cluster` and sampling weights out."
         )
+    study = as_study(study)
     target = two_level_outcome(study, outcome, event)
     options = FitOptions(
         level=level, errors=errors, cluster=cluster, weights=weights, weights_are=weights_are, main_effects=main_effects

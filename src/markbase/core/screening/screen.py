@@ -26,7 +26,8 @@ from markbase.core.screening.variance_inflation import (
     Basis,
 )
 from markbase.core.study.column import Column
-from markbase.core.study.study import Study
+from markbase.core.study.frames import AnyTable
+from markbase.core.study.study import Study, as_study
 
 _METHODS = ("pearson", "spearman")
 _ROWS = ("complete", "pairwise")
@@ -71,7 +72,7 @@ class Screen(ScreenTables):
 
 @checked
 def screen(
-    study: Study,
+    study: Study | AnyTable,
     predictors: Sequence[str] | AllBut,
     outcome: str | None = None,
     *,
@@ -83,8 +84,8 @@ def screen(
 
     Parameters
     ----------
-    study : Study
-        The data.
+    study : Study, or a table
+        The data; a table (pandas, Polars, Arrow, DuckDB) is taken as a study without a codebook.
     predictors : sequence of str
         Names of columns, or `all_but` of some; identifiers are left out, and that is said.
     outcome : str, optional
@@ -115,6 +116,7 @@ def screen(
     MarkbaseWarning
         For identifiers and constant columns left out, and where pairwise rows give another picture.
     """
+    study = as_study(study)
     if method not in _METHODS:
         raise MarkbaseError(f"`{method}` is no way to correlate; there are `pearson` and `spearman`.")
     if rows not in _ROWS:

@@ -10,14 +10,17 @@ import pandas as pd
 from markbase.core.errors import MarkbaseError
 from markbase.core.study.column import Column
 
+AnyTable = Any
+"""A table of pandas, Polars or Arrow, or whatever hands its columns over as Arrow does, such as a relation of DuckDB."""
 
-def columns_of(frame: Any) -> list[tuple[str, pd.Series[Any]]]:
+
+def columns_of(frame: AnyTable) -> list[tuple[str, pd.Series[Any]]]:
     """Return the columns of a table, without copying numbers more than needed.
 
     Parameters
     ----------
     frame : pandas.DataFrame, polars.DataFrame, pyarrow.Table or the like
-        Any eager table that `narwhals` reads.
+        Any eager table that `narwhals` reads, or one that hands its columns over as Arrow does, such as a relation of DuckDB.
 
     Returns
     -------
@@ -33,6 +36,8 @@ def columns_of(frame: Any) -> list[tuple[str, pd.Series[Any]]]:
         return [(str(name), frame.iloc[:, k]) for k, name in enumerate(frame.columns)]
     import narwhals.stable.v2 as nw
 
+    if hasattr(frame, "fetch_arrow_table"):  # a query that has not run yet
+        frame = frame.fetch_arrow_table()
     try:
         table = nw.from_native(frame, eager_only=True)
     except TypeError:

@@ -16,7 +16,7 @@ from markbase.core.study.column import Column, MissingCode
 from markbase.core.study.column_types import build_column
 from markbase.core.study.declared_sources import with_declared_sources
 from markbase.core.study.exact_sums import find_totals
-from markbase.core.study.frames import columns_of, frame_of
+from markbase.core.study.frames import AnyTable, columns_of, frame_of
 from markbase.core.study.overview import levels_table, overview_table, values_table
 from markbase.core.study.preparing import Preparing
 from markbase.core.study.remarks import Remark, column_remarks
@@ -132,6 +132,10 @@ class Study(Preparing, Shown):
 
     def __getitem__(self, name: str) -> Column:
         return self.column(name)
+
+    def _ipython_key_completions_(self) -> list[str]:
+        """Offer the names of the columns where one is typed in brackets."""
+        return list(self._columns)
 
     def __contains__(self, name: object) -> bool:
         return name in self._columns
@@ -273,3 +277,8 @@ class Study(Preparing, Shown):
         for number, step in enumerate(steps, 1):
             study = carry_out(study, step, f"{source}, step {number}" if source else "")
         return study
+
+
+def as_study(data: Study | AnyTable) -> Study:
+    """Accept a study, or a table, which then is a study without a codebook."""
+    return data if isinstance(data, Study) else Study(data)
