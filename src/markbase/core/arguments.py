@@ -39,7 +39,7 @@ def _is_list(value: object) -> bool:
 
 def _is_table(value: object) -> bool:
     """Whether a value looks like a table, whatever package it is of."""
-    names = ("__arrow_c_stream__", "__dataframe__", "fetch_arrow_table")
+    names = ("__arrow_c_stream__", "__dataframe__", "to_arrow_table", "fetch_arrow_table")
     return any(hasattr(value, name) for name in names) and not isinstance(value, type)
 
 

@@ -36,8 +36,10 @@ def columns_of(frame: AnyTable) -> list[tuple[str, pd.Series[Any]]]:
         return [(str(name), frame.iloc[:, k]) for k, name in enumerate(frame.columns)]
     import narwhals.stable.v2 as nw
 
-    if hasattr(frame, "fetch_arrow_table"):  # a query that has not run yet
-        frame = frame.fetch_arrow_table()
+    for method in ("to_arrow_table", "fetch_arrow_table"):  # a query that has not run yet
+        if hasattr(frame, method):
+            frame = getattr(frame, method)()
+            break
     try:
         table = nw.from_native(frame, eager_only=True)
     except TypeError:
