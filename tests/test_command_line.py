@@ -1,11 +1,15 @@
 """The command as its users meet it: a process with streams and an exit code."""
 
 import json
+import subprocess
+import sys
 
 import pytest
+from click.shell_completion import BashComplete
 
 import markbase as mb
 from command import run, run_process
+from markbase.cli.main import markbase
 
 DATA, BOOK = str(mb.demo.path("choirs.csv")), str(mb.demo.path("choirs.codebook.toml"))
 PLAN = str(mb.demo.path("choirs.plan.toml"))
@@ -352,3 +356,52 @@ def test_help_names_every_command_and_a_defect_of_ours_is_exit_1(monkeypatch, ca
         main(["look", DATA])
     assert left.value.code == 1
     assert "a defect of ours (ZeroDivisionError" in capsys.readouterr().err
+
+
+@pytest.mark.parametrize(
+    ("typed", "begun", "offered"),
+    [
+        (["fit", DATA, "--terms"], "age,vo", ["age,voice"]),
+        (["fit", DATA, "--outcome"], "BEL", ["belonging"]),
+        (["fit", PLAN, "--base"], "vo", ["voice="]),
+        (["fit", PLAN, "--base"], "voice=t", ["voice=tenor", "voice=tennor"]),
+        (["groups", PLAN], "Voice", ["Voice parts compared", "voice"]),
+        (["look", DATA], "join", ["joined_through"]),
+        (["fit", PLAN, "--kind"], "log", ["logistic"]),
+        (["fit", "no such file.csv", "--terms"], "a", []),
+        ([], "sc", ["screen"]),
+    ],
+)
+def test_a_shell_offers_commands_choices_columns_levels_and_fits(typed, begun, offered, monkeypatch):
+    monkeypatch.setenv("_MARKBASE_COMPLETE", "bash_complete")
+    shell = BashComplete(markbase, {}, "markbase", "_MARKBASE_COMPLETE")
+    assert [item.value for item in shell.get_completions(typed, begun)] == offered
+
+
+def piped(content, *arguments):
+    command = [sys.executable, "-m", "markbase", *map(str, arguments)]
+    return subprocess.run(command, input=content, capture_output=True, check=False)
+
+
+def test_a_dash_reads_standard_input_and_writes_standard_output(tmp_path):
+    raw = mb.demo.path("choirs.csv").read_bytes()
+    book = ["--codebook", BOOK]
+    written = piped(raw, "prepare", "-", *book, "--write", "-")
+    assert written.returncode == 0, written.stderr
+    mb.write_data(mb.demo.choirs(), tmp_path / "same.csv")
+    assert written.stdout == (tmp_path / "same.csv").read_bytes()
+    fitted = piped(written.stdout, "fit", "-", *book, "--outcome", "belonging", "--terms", "age,voice", "--json")
+    own = mb.fit_linear(mb.demo.choirs(), "belonging", ["age", "voice"])
+    assert [r["estimate"] for r in json.loads(fitted.stdout)["coefficients"]] == own.coefficients["estimate"].tolist()
+    predicted = run("predict", PLAN, "Voice parts compared", "--profile", "voice=tenor", "--into", "-")
+    assert predicted.stdout.splitlines()[0].startswith("voice,")
+    assert len(predicted.stdout.splitlines()) == 2
+    for content, arguments, told in (
+        (b"", ["look", "-"], b"Standard input is empty"),
+        (raw, ["prepare", "-", "--write-plan", tmp_path / "p.toml"], b"A plan names its data file"),
+        (raw, ["start", "-", "--outcome", "belonging"], b"A plan names its data file"),
+        (raw, ["prepare", "-", *book, "--write", "-", "--json"], b"are both printed"),
+    ):
+        done = piped(content, *arguments)
+        assert done.returncode == 2
+        assert told in done.stderr

@@ -13,6 +13,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
+import pandas as pd
 import rich_click as click
 
 from markbase.cli.progress import report_progress
@@ -21,7 +22,9 @@ from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
 from markbase.files.codebook import read_codebook
 from markbase.files.data import open_study, read_table
+from markbase.files.data_writing import table_bytes, write_table
 from markbase.files.plan import Plan, read_plan, read_step
+from markbase.files.text_files import STANDARD
 from markbase.show.page import Page
 from markbase.show.records import to_json
 from markbase.show.text import to_text
@@ -354,6 +357,24 @@ def show(*pages: Page) -> None:
         return
     sys.stdout.write(text)
     sys.stdout.flush()
+
+
+def put_table(frame: pd.DataFrame, into: Path | None, replaces: bool) -> bool:
+    """Write a table into a file, or to stdout as CSV for ``-``; return whether stdout has been used up by that."""
+    if into is None:
+        return False
+    if into != STANDARD:
+        write_table(frame, into, replace=replaces)
+        return False
+    sys.stdout.write(table_bytes(frame, ".csv").decode())
+    sys.stdout.flush()
+    return True
+
+
+def one_output(into: Path | None, as_json: bool) -> None:
+    """Refuse two things that are both printed."""
+    if into == STANDARD and as_json:
+        raise click.UsageError("A table to `-` and --json are both printed; leave one out.")
 
 
 def show_json(record: dict[str, Any], told: Sequence[str]) -> None:

@@ -13,6 +13,8 @@ from markbase.cli.common import (
     data_options,
     json_option,
     names_argument,
+    one_output,
+    put_table,
     remarks,
     replace_option,
     show,
@@ -20,7 +22,6 @@ from markbase.cli.common import (
 )
 from markbase.cli.help import examples
 from markbase.core.errors import MarkbaseError
-from markbase.files.data_writing import write_table
 from markbase.show.records import coding_record
 from markbase.show.study import coding_page
 
@@ -42,7 +43,7 @@ from markbase.show.study import coding_page
     "--into",
     type=click.Path(path_type=Path),
     metavar="FILE",
-    help="Write the columns, with the identifier, to this .csv or .tsv.",
+    help="Write the columns, with the identifier, to this .csv or .tsv; - prints them as CSV.",
     panel="Output",
 )
 @replace_option
@@ -51,6 +52,7 @@ def command(
     names: tuple[str, ...], full_set: bool, into: Path | None, replaces: bool, as_json: bool, **source: Any
 ) -> None:
     """Turn GROUPS into indicator (dummy) columns and write them, each verified by counts."""
+    one_output(into, as_json)
     with remarks() as told:
         study = Source(**source).open()
         codings = [study.coding(name) for name in dict.fromkeys(names)]
@@ -62,8 +64,8 @@ def command(
                     f"A column of indicators is called `{identifier}`, as the identifier is; rename one of the two."
                 )
             frame.insert(0, identifier, study.frame()[identifier].to_numpy())
-        if into:
-            write_table(frame, into, replace=replaces)
+        if put_table(frame, into, replaces):
+            return
         pages = [coding_page(coding) for coding in codings]
     if as_json:
         show_json({"columns": [str(c) for c in frame.columns], "codings": [coding_record(c) for c in codings]}, told)

@@ -69,6 +69,8 @@ class _Commands(click.RichGroup):
             told = next(names[cmd_name] for names in _COMMANDS.values() if cmd_name in names)
             return click.Command(cmd_name, help=told)
         command: click.Command = importlib.import_module(f"markbase.cli.{cmd_name}").command
+        if "_MARKBASE_COMPLETE" in os.environ:
+            importlib.import_module("markbase.cli.completion").teach(command)
         return command
 
     def resolve_command(

@@ -7,7 +7,17 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import json_option, names_argument, pair, remarks, replace_option, show, show_json
+from markbase.cli.common import (
+    json_option,
+    names_argument,
+    one_output,
+    pair,
+    put_table,
+    remarks,
+    replace_option,
+    show,
+    show_json,
+)
 from markbase.cli.help import examples
 from markbase.cli.model_options import Model, model_of, model_options
 from markbase.core.design.terms import variables_of
@@ -15,7 +25,6 @@ from markbase.core.errors import MarkbaseError
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.stored_fit import StoredFit
 from markbase.files.data import read_table
-from markbase.files.data_writing import write_table
 from markbase.files.fit_files import read_fit
 from markbase.show.predictions import predictions_page
 from markbase.show.records import table_record
@@ -63,7 +72,7 @@ from markbase.show.records import table_record
     "--into",
     type=click.Path(path_type=Path),
     metavar="FILE",
-    help="Write the predictions to this CSV or TSV.",
+    help="Write the predictions to this CSV or TSV; - prints them as CSV.",
     panel="Output",
 )
 @replace_option
@@ -82,6 +91,7 @@ def command(
 
     FILE is a data file, a plan, of which FIT names a fit, or a saved fit (.json), which needs no data.
     """
+    one_output(into, as_json)
     with remarks() as told:
         if bool(profiles) + bool(file_of_profiles) + bool(for_rows) != 1:
             raise MarkbaseError(
@@ -105,8 +115,8 @@ def command(
                     study if for_rows == "all" else model.source.open_other(Path(for_rows), needed=columns_of_fit(fit))
                 )
         table = fit.predict(wanted, back_transformed=back_transformed)
-        if into:
-            write_table(table, into, replace=replaces)
+        if put_table(table, into, replaces):
+            return
     if as_json:
         show_json(
             {

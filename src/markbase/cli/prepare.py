@@ -13,6 +13,8 @@ from markbase.cli.common import (
     base_options,
     data_options,
     json_option,
+    one_output,
+    put_table,
     remarks,
     replace_option,
     show,
@@ -23,6 +25,7 @@ from markbase.core.study.study import Study
 from markbase.files.codebook import codebook_content
 from markbase.files.data_writing import table_content
 from markbase.files.plan_writing import plan_text
+from markbase.files.text_files import STANDARD
 from markbase.files.whole_files import refuse_to_replace, write_all
 from markbase.show.page import Page
 from markbase.show.records import trail_record
@@ -48,7 +51,7 @@ from markbase.show.study import check_page, coding_page, trail_page
     "data",
     type=click.Path(path_type=Path),
     metavar="FILE",
-    help="Write the prepared data (.csv, .tsv, .xlsx, .ods, .parquet).",
+    help="Write the prepared data (.csv, .tsv, .xlsx, .ods, .parquet); - prints them as CSV.",
     panel="Output",
 )
 @click.option(
@@ -88,7 +91,10 @@ def command(
     with remarks() as told:
         if codes and data is None:
             raise click.UsageError("--codes says how --write puts groups down; add --write FILE, or leave it out.")
-        wanted = [path for path in (data, plan, book) if path]
+        one_output(data, as_json)
+        if plan and given.file == STANDARD:
+            raise click.UsageError("A plan names its data file; name one instead of `-`.")
+        wanted = [path for path in (data, plan, book) if path and path != STANDARD]
         for place, path in enumerate(wanted):
             if path.resolve() in [other.resolve() for other in wanted[:place]]:
                 raise click.UsageError(f"`{path}` is named twice as a file to write; give each its own name.")
@@ -96,13 +102,16 @@ def command(
         study = given.open()
         pages = _pages(study, checks, codings)
         contents: dict[Path, bytes] = {}
-        if data:
+        if data and data != STANDARD:
             contents[data] = table_content(study.frame(codes=codes), data)
         if book:
             contents[book] = codebook_content(study, book)
         if plan:
             contents[plan] = _plan_text(given, study, plan).encode()
         write_all(contents)
+        if data == STANDARD:
+            put_table(study.frame(codes=codes), data, replaces)
+            return
     if as_json:
         show_json(trail_record(study), told)
         return

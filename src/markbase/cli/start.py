@@ -19,6 +19,7 @@ from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.study import Study
 from markbase.core.study.trail import inline
 from markbase.files.plan_writing import plan_text
+from markbase.files.text_files import STANDARD
 from markbase.files.whole_files import refuse_to_replace, write_whole
 
 _MOST_TERMS = 12
@@ -42,9 +43,11 @@ def command(outcome: str, into: Path | None, replaces: bool, **source: Any) -> N
     """Draft a plan for FILE: data, steps that would mend what was noticed, screening, a fit. Guesses are marked."""
     with remarks():
         given = Source(**source)
+        if given.file == STANDARD:
+            raise click.UsageError("A plan names its data file; name one instead of `-`.")
         study = given.open()
         text = draft(study, outcome, given, into)
-    if into is None:
+    if into is None or into == STANDARD:
         sys.stdout.write(text)
         return
     refuse_to_replace(into, replaces)

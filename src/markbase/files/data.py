@@ -18,7 +18,7 @@ from markbase.core.errors import ColumnError, FileError, count_noun, listed, quo
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
 from markbase.files.codebook import read_codebook
-from markbase.files.text_files import read_bytes, read_text
+from markbase.files.text_files import STANDARD, read_bytes, read_text
 
 _SEPARATORS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
 TEXT_SUFFIXES = (".csv", ".tsv", ".tab", ".txt")
@@ -43,7 +43,7 @@ def open_study(
     Parameters
     ----------
     path : str or Path
-        A text file (``.csv``, ``.tsv``, ``.tab``, ``.txt``) with a line of column names and a line
+        ``-`` for standard input; a text file (``.csv``, ``.tsv``, ``.tab``, ``.txt``) with a line of column names and a line
         for each row, separated by commas, tabs, semicolons or bars (told by the first line); a
         spreadsheet (``.xlsx``, ``.ods``); or a ``.parquet`` file. The last three need an extra.
     codebook : str, Path, Codebook or mapping, optional
@@ -74,7 +74,7 @@ def open_study(
     path = Path(path)
     book = read_codebook(codebook, path.name) if isinstance(codebook, (str, Path)) else codebook
     frame = read_table(path, encoding=encoding, sheet=sheet)
-    return Study(frame, book, missing=missing, name=path.name)
+    return Study(frame, book, missing=missing, name="standard input" if path == STANDARD else path.name)
 
 
 def read_table(path: str | Path, *, encoding: str = "utf-8", sheet: str | None = None) -> pd.DataFrame:
@@ -106,7 +106,7 @@ def read_table(path: str | Path, *, encoding: str = "utf-8", sheet: str | None =
     if suffix in EXTRAS:
         need_extra(path, suffix)
         frame = _read_parquet(path) if suffix == ".parquet" else _read_sheet(path, sheet)
-    elif suffix in TEXT_SUFFIXES:
+    elif suffix in TEXT_SUFFIXES or path == STANDARD:
         frame = _read_text_table(path, encoding)
     else:
         read_bytes(path)  # what is not there is told as that

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import codecs
 import re
+import sys
 import tomllib
 from pathlib import Path
 from typing import Any
@@ -11,6 +12,8 @@ from typing import Any
 from markbase.core.errors import FileError, MarkbaseError, near
 from markbase.files.whole_files import note_input
 
+STANDARD = Path("-")
+"""What stands for standard input, or standard output, in the place of a file."""
 MOST_DEPTH, MOST_TABLES = 40, 20_000
 """How deep a plan or a codebook may be nested, and how many tables and lists it may have."""
 
@@ -31,8 +34,10 @@ def read_bytes(path: Path) -> bytes:
     Raises
     ------
     FileError
-        If there is no such file, or it cannot be read.
+        If there is no such file, or it cannot be read; for ``-``, if nothing is piped in.
     """
+    if path == STANDARD:
+        return _standard_input()
     try:
         if path.is_dir():
             raise FileError(f"`{path}` is a folder; name the file in it.")
@@ -54,6 +59,15 @@ def read_bytes(path: Path) -> bytes:
     except MemoryError:
         raise FileError(f"`{path}` is larger than the memory that is free; keep fewer columns or rows of it.") from None
     note_input(path)
+    return content
+
+
+def _standard_input() -> bytes:
+    if sys.stdin is None or sys.stdin.isatty():
+        raise FileError("`-` reads standard input, and nothing is piped into it; pipe a table in, or name a file.")
+    content = sys.stdin.buffer.read()
+    if not content:
+        raise FileError("Standard input is empty; a line with the column names and a line for each row are needed.")
     return content
 
 
