@@ -206,6 +206,23 @@ def test_slopes_turning_points_and_regions_agree_with_algebra_on_the_raw_coeffic
     assert "the line is clearly bent" in words
 
 
+def test_a_slope_is_told_at_a_level_as_at_its_share_and_at_nothing_else():
+    study = mb.Study(pd.DataFrame(made_up(200, seed=9))).mark("voice", "alto")
+    fit = mb.fit_linear(study, "score", ["age", "voice", mb.interaction("age", "voice")])
+    table = fit.simple_slopes("age", by="voice").set_index("level")
+    for level, shares in zip(table.index, np.eye(4), strict=True):
+        for held in (level, shares):
+            assert fit.slope_at("age", {"voice": held}) == pytest.approx(tuple(table.loc[level, ["slope", "se"]]))
+    for numeric, at, told in (
+        ("age", {"voice": "tenr"}, "no level `tenr` in the rows used. Did you mean `tenor`"),
+        ("age", {"voice": 3}, "at one of its levels, or at the shares of all 4, not at 3"),
+        ("age", {"km": "far"}, "at a number, not at 'far'"),
+        ("kilometres", {}, "no numeric column `kilometres`"),
+    ):
+        with pytest.raises(mb.MarkbaseError, match=told):
+            fit.slope_at(numeric, at)
+
+
 def test_what_moderates_is_probed_and_regions_end_where_the_interval_touches_zero():
     frame = pd.DataFrame(made_up(300, seed=4))
     frame["score"] += 0.02 * frame["age"] * frame["km"]

@@ -1,5 +1,6 @@
 """The package as a whole: public names, cheap import, examples and README that run."""
 
+import inspect
 import re
 import shlex
 import subprocess
@@ -130,3 +131,9 @@ def test_a_notebook_shows_each_result_once_as_a_page_and_short_in_a_list(tmp_pat
     assert outputs[2][0]["data"]["text/plain"].rstrip() == outputs[3][0]["text"].rstrip() == text.rstrip()
     assert outputs[4][0]["data"]["text/plain"] == "[<LinearFit: belonging on 2 terms, 1,917 rows>]"
     assert all("image/png" in o[0]["data"] for o in outputs[5:7])
+
+
+def test_every_public_function_has_an_example_that_runs():
+    functions = [getattr(mb, name) for name in mb.__all__ if inspect.isfunction(getattr(mb, name))]
+    assert len(functions) > 30
+    assert not [f.__name__ for f in functions if ">>>" not in (f.__doc__ or "")]

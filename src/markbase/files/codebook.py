@@ -49,6 +49,13 @@ def read_codebook(path: str | Path, data: str = "") -> Codebook:
         If the file cannot be read.
     CodebookError
         If it is not what it ends in, or says something a codebook cannot say.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> book = mb.read_codebook(mb.demo.path("choirs.codebook.toml"))
+    >>> book.columns["age"].unit
+    Unit(one='year', many='years')
     """
     path = Path(path)
     suffix = path.suffix.lower()
@@ -147,6 +154,12 @@ def codebook_text(study: Study) -> str:
     str
         TOML that `read_codebook` reads. A kind that was guessed has a comment behind it that says
         so; levels of groups with more than 60 are not listed.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> print(mb.codebook_text(mb.demo.choirs())[:61])
+    title = "Singers in the amateur choirs of an invented valley"
     """
     document = tomlkit.document()
     guessed = [name for name in study.columns if study[name].guess]
@@ -220,6 +233,15 @@ def write_codebook(study: Study, path: str | Path, *, replace: bool = False) -> 
         If the file is there already, cannot be written, or ends in something else.
     CodebookError
         If it holds what the standard cannot.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> import tempfile
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     mb.write_codebook(mb.demo.choirs(), f"{folder}/choirs.xml")
+    ...     print(mb.read_codebook(f"{folder}/choirs.xml").title)
+    Singers in the amateur choirs of an invented valley
     """
     content = codebook_content(study, Path(path))
     refuse_to_replace(Path(path), replace)

@@ -70,6 +70,13 @@ def open_study(
         If the codebook does not fit itself or the file.
     ColumnError
         For a column name that occurs twice or is empty.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.open_study(mb.demo.path("choirs.csv"), codebook=mb.demo.path("choirs.codebook.toml"))
+    >>> study
+    <Study: choirs.csv, 2,003 rows, 18 columns>
     """
     path = Path(path)
     book = read_codebook(codebook, path.name) if isinstance(codebook, (str, Path)) else codebook

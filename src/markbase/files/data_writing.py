@@ -41,6 +41,14 @@ def write_data(study: Study, path: str | Path, *, codes: bool = False, replace: 
     digits); missing is an empty cell. A text
     that a spreadsheet would take for a formula is written behind an apostrophe in text files, which
     `open_study` takes off again, and as plain text in spreadsheets.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> import tempfile
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     mb.write_data(study, f"{folder}/prepared.csv", codes=True)
     """
     write_table(study.frame(codes=codes), path, replace=replace)
 

@@ -52,6 +52,15 @@ def write_document(
         installed.
     MarkbaseError
         If there is nothing to write.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> import tempfile
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     mb.write_document([fit, (fit, "voice")], f"{folder}/tables.md")
     """
     path = Path(path)
     suffix = path.suffix.lower()

@@ -52,6 +52,18 @@ def write_fit(fit: AnyFit | StoredFit, path: str | Path, *, replace: bool = Fals
     ------
     FileError
         If the file is there already, or cannot be written.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> import tempfile
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     mb.write_fit(fit, f"{folder}/fit.json")
+    ...     saved = mb.read_fit(f"{folder}/fit.json")
+    >>> saved.predict({"voice": "tenor", "age": 30})["predicted"].round(1).tolist()
+    [60.4]
     """
     stored = fit if isinstance(fit, StoredFit) else store(fit)
     record = _record(stored)
@@ -78,6 +90,18 @@ def read_fit(path: str | Path) -> StoredFit:
     ------
     FileError
         If the file cannot be read, is no saved fit, is of a newer version, or is not as it was written.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> import tempfile
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     mb.write_fit(fit, f"{folder}/fit.json")
+    ...     saved = mb.read_fit(f"{folder}/fit.json")
+    >>> bool((saved.coefficients["estimate"] == fit.coefficients["estimate"]).all())
+    True
     """
     path = Path(path)
     try:

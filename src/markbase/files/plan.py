@@ -141,6 +141,13 @@ def read_plan(path: str | Path) -> Plan:
         If the file cannot be read.
     MarkbaseError
         If it is not TOML, or has keys that a plan does not have.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> plan = mb.read_plan(mb.demo.path("choirs.plan.toml"))
+    >>> [entry.name for entry in plan.analysis.fits]
+    ['At home in the choir', 'Who stays', 'Voice parts compared']
     """
     path = Path(path)
     mapping, text = read_toml(path)

@@ -56,6 +56,17 @@ def write_plan(
         If a fit is of another study, has a base that the study does not have, or rests on terms that a plan cannot say.
     FileError
         If the file is there already or cannot be written.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> import tempfile
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     mb.write_plan(f"{folder}/my.plan.toml", study, {"by voice": fit}, data=mb.demo.path("choirs.csv"))
+    ...     print([entry.name for entry in mb.read_plan(f"{folder}/my.plan.toml").analysis.fits])
+    ['by voice']
     """
     path = Path(path)
     refuse_to_replace(path, replace)

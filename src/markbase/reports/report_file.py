@@ -65,6 +65,15 @@ def report(
         If no fit has one of the groups.
     MarkbaseError
         If there is nothing to tell, or something that is no result.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> import tempfile
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     mb.report(fit, f"{folder}/belonging.html", figures=False)
     """
     path = Path(path)
     if path.suffix.lower() not in _SUFFIXES:

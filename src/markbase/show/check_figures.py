@@ -31,6 +31,14 @@ def draw_checks(fit: LinearFit) -> Figure:
     -------
     matplotlib.figure.Figure
         A sheet of four views.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+    >>> len(mb.draw_checks(fit).figure.axes)
+    4
     """
     views = fit.residual_views()
     figure, axes = own_sheet(10.4, 8.2, 2, 2)

@@ -47,6 +47,14 @@ def draw_coefficients(fit: AnyFit, ax: Axes | None = None) -> Axes:
         The axes drawn on, in units of the outcome; of a logistic fit in percentage points of probability. Differences and
         slopes that depend on other columns are averaged over the rows used; a numeric column of two values is drawn for the
         step from one to the other. Of a group of more than twelve levels the four lowest and the four highest are drawn.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+    >>> mb.draw_coefficients(fit).get_xlabel()
+    'difference in belonging, points'
     """
     lines = [line for variable in fit.variables for line in _lines(fit, variable)]
     if ax is None:

@@ -120,6 +120,14 @@ def draw_correlations(screen: Screen, ax: Axes | None = None) -> Axes:
     -------
     matplotlib.axes.Axes
         The axes drawn on.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> screened = mb.screen(study, ["age", "travel_km", "travel_min"])
+    >>> len(mb.draw_correlations(screened).get_xticks())
+    2
     """
     from matplotlib.colors import LinearSegmentedColormap
 
@@ -168,6 +176,13 @@ def draw_vif(screen: Screen, ax: Axes | None = None) -> Axes:
     -------
     matplotlib.axes.Axes
         The axes drawn on.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> mb.draw_vif(mb.screen(study, ["age", "travel_km", "travel_min"])).get_xlabel()
+    'standard error, times what it would be with nothing in common (limits are rules of thumb)'
     """
     from markbase.core.screening.limits import VIF_IN_USE
 
@@ -252,6 +267,14 @@ def draw_pairs(study: Study, screen: Screen) -> Figure:
     ------
     MarkbaseError
         If there are fewer than two numeric columns.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> screened = mb.screen(study, ["age", "travel_km", "travel_min"])
+    >>> len(mb.draw_pairs(study, screened).figure.axes)
+    9
     """
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure

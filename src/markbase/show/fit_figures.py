@@ -55,6 +55,14 @@ def draw_groups(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
     ------
     ColumnError
         If the model has no such group.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+    >>> mb.draw_groups(fit, "voice").get_title(loc="left")
+    'voice: differences from alto, 95% confidence intervals'
     """
     table = fit.groups(group)
     factor = fit.family.factor
@@ -97,6 +105,14 @@ def draw_adjusted(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
     ------
     ColumnError
         If the model has no such group.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+    >>> mb.draw_adjusted(fit, "voice").get_xlabel()
+    'belonging, points'
     """
     table = fit.groups(group)
     factor = fit.family.factor
@@ -147,6 +163,14 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
         If the model has no such numeric column or group.
     MarkbaseError
         If the group has more levels than can be told apart.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "voice", mb.interaction("age", "voice")])
+    >>> mb.draw_lines(fit, "age", by="voice").get_xlabel()
+    'age, years'
     """
     levels = list(fit.groups(by)["level"])
     if len(levels) > MOST_LEVELS:
@@ -230,6 +254,14 @@ def draw_classification(fit: LogisticFit, ax: Axes | None = None, *, folds: int 
     -------
     matplotlib.axes.Axes
         The axes drawn on.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_logistic(study, "stays", ["age", "voice"], event="yes")
+    >>> mb.draw_classification(fit).get_xlabel()
+    '% of no predicted yes'
     """
     found = fit.classification(folds=folds, seed=seed)
     if ax is None:
@@ -270,6 +302,14 @@ def draw_calibration(fit: LogisticFit, ax: Axes | None = None, *, parts: int = 1
     -------
     matplotlib.axes.Axes
         The axes drawn on.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_logistic(study, "stays", ["age", "voice"], event="yes")
+    >>> mb.draw_calibration(fit).get_xlabel()
+    'predicted % with stays = yes'
     """
     table = fit.calibration(parts)
     if ax is None:
@@ -315,6 +355,14 @@ def draw_blocks(hierarchy: Blocks, ax: Axes | None = None) -> Axes:
     ------
     MarkbaseError
         If the blockwise entry is of a logistic regression, which has no share of variation.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> blocks = mb.fit_blocks(study, "belonging", {"who": ["age", "voice"], "taking part": ["rehearsals"]})
+    >>> mb.draw_blocks(blocks).get_xlabel()
+    '% of the variation in belonging explained in these rows'
     """
     if hierarchy.logistic:
         raise MarkbaseError("A logistic blockwise entry has no share of variation to draw; read its `steps`.")
@@ -368,6 +416,14 @@ def draw_paths(hierarchy: Blocks, terms: Sequence[str] | None = None, ax: Axes |
     ------
     MarkbaseError
         If there is no such term, or there are more than six estimates.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> blocks = mb.fit_blocks(study, "belonging", {"who": ["age", "voice"], "taking part": ["rehearsals"]})
+    >>> mb.draw_paths(blocks).get_ylabel()
+    'estimate, in its first standard errors'
     """
     wanted = list(hierarchy.added[0]) if terms is None else list(terms)
     table, errors = hierarchy.moves, hierarchy.errors

@@ -50,6 +50,14 @@ def draw_slopes(fit: AnyFit, numeric: str, by: str | None = None, ax: Axes | Non
         If the model has no such column.
     FitError
         If the slope does not differ along the moderator.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "rehearsals", mb.interaction("age", "rehearsals")])
+    >>> mb.draw_slopes(fit, "age", by="rehearsals").get_xlabel()
+    'rehearsals'
     """
     if ax is None:
         ax = own_axes(8.0, 4.8)
@@ -171,6 +179,15 @@ def draw_score(scored: Score, ax: Axes | None = None) -> Axes:
     ------
     FitError
         If fewer than two rows could be scored.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> kept, rest = study.hold_out(share=0.25, seed=1)
+    >>> scored = mb.score(mb.fit_linear(kept, "travel_km", ["concerts", "voice"]), rest)
+    >>> mb.draw_score(scored).get_xlabel()
+    'predicted'
     """
     logistic = "probability" in scored.predictions
     known = scored.predictions.dropna(subset=["observed", "probability" if logistic else "predicted"])

@@ -59,6 +59,14 @@ def backward_elimination(fit: AnyFit, *, limit: float = 0.05, keep: Sequence[str
     ------
     MarkbaseError
         If the limit is not between 0 and 1, or a protected term is not there.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "voice", "travel_km", "practice_hours"])
+    >>> mb.backward_elimination(fit, keep=["voice"]).kept
+    ('age', 'voice', 'travel_km', 'practice_hours')
     """
     if not isinstance(limit, (int, float)) or not 0 < limit < 1:
         raise MarkbaseError(f"The limit for p is {limit!r}; it must lie between 0 and 1, for instance 0.05.")

@@ -179,6 +179,16 @@ class Blocks(Shown):
             If there are too few draws.
         FitError
             If levels are taken out, likelihood is penalised, or too many samples cannot be fitted.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> blocks = mb.fit_blocks(study, "belonging", {"who": ["age", "voice"], "taking part": ["rehearsals"]})
+        >>> blocks.bootstrap(100, seed=1).steps[["block", "r2_change"]].round(3)
+                 block  r2_change
+        0          who      0.100
+        1  taking part      0.047
         """
         return replace(self, bootstrapped=bootstrap(self.fits, draws, seed, told))
 
@@ -203,6 +213,14 @@ class Blocks(Shown):
             If the model has no such group.
         LevelError
             If the group has no such level in the rows used.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> blocks = mb.fit_blocks(study, "belonging", {"who": ["age", "voice"], "taking part": ["rehearsals"]})
+        >>> blocks.rebase("voice", "tenor").moves.query("base")["level"].tolist()
+        ['tenor']
         """
         self.last.variable(group, "categorical")
         fits = (f.rebase(group, base) if any(v.name == group for v in f.variables) else f for f in self.fits)
@@ -276,6 +294,14 @@ class Blocks(Shown):
         -------
         Reading
             Sentences with their cautions; print it, or take its `statements`.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> blocks = mb.fit_blocks(study, "belonging", {"who": ["age", "voice"], "taking part": ["rehearsals"]})
+        >>> print(blocks.reading().statements[0].text[:60])
+        `age` and `voice` (block `who`) explain 10.0% of the varianc
         """
         return make_block_reading(self.last, self.names, self.added, self.fits, self.changes, self.steps)
 

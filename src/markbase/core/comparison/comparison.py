@@ -62,6 +62,15 @@ def compare(*fits: AnyFit, names: Sequence[str] | None = None) -> Comparison:
         If there are fewer than two fits, of two kinds, of other data, or with other weights; or names do not match.
     FitError
         If the common rows are too few.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+    >>> longer = mb.fit_linear(study, "belonging", ["age", "voice", "rehearsals"])
+    >>> mb.compare(fit, longer, names=["short", "long"]).tests["p"].lt(0.001).tolist()
+    [True]
     """
     if len(fits) < 2:
         raise MarkbaseError("Give two fits or more to compare.")

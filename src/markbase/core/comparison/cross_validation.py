@@ -67,6 +67,15 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
         If the parts or repeats cannot be used, or levels were taken out.
     FitError
         If the model cannot be fitted without one of the parts.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+    >>> found = mb.cross_validate(fit, folds=5)
+    >>> print(found.table.iloc[:, 0].tolist())
+    ['root mean squared error', 'R²']
     """
     if not isinstance(repeats, int) or repeats < 1:
         raise MarkbaseError(f"Rows are held out once or more, not {repeats!r} times.")

@@ -66,6 +66,14 @@ def score(fit: AnyFit, test: Study | Any) -> Score:
     -----
     MarkbaseWarning
         For rows that cannot be scored.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> kept, rest = study.hold_out(share=0.25, seed=1)
+    >>> mb.score(mb.fit_linear(kept, "travel_km", ["concerts", "voice"]), rest)
+    <Score>
     """
     if fit.fixed_effect_names:
         raise MarkbaseError(

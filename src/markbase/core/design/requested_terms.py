@@ -66,6 +66,14 @@ def polynomial(column: str, degree: int = 2) -> Polynomial:
     ------
     MarkbaseError
         If the degree is not 2 or 3, or the column is no name.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", [mb.polynomial("age", 2), "voice"])
+    >>> [term.name for term in fit.model_terms]
+    ['age (quadratic)', 'voice']
     """
     if not isinstance(column, str):
         raise MarkbaseError(f"A polynomial is of one column, given by its name, not {column!r}.")
@@ -94,6 +102,14 @@ def interaction(*factors: str | Polynomial) -> Interaction:
     ------
     MarkbaseError
         If there are not two or three different columns.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "voice", mb.interaction("age", "voice")])
+    >>> [term.name for term in fit.model_terms]
+    ['age', 'voice', 'age × voice']
     """
     for factor in factors:
         if not isinstance(factor, (str, Polynomial)):
@@ -250,6 +266,14 @@ def all_but(*names: str) -> AllBut:
     -------
     AllBut
         To be given as the terms of a fit or a screening.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> screened = mb.screen(study, mb.all_but("choir", "events", "stays", "joined_through", "rehearsal_day", "satisfaction", "weight"))
+    >>> len(screened.vif)
+    12
     """
     return AllBut(names)
 

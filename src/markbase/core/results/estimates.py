@@ -207,6 +207,18 @@ class Estimated(Shown):
         ------
         ColumnError
             If the model has no such numeric column.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["age", "voice", mb.interaction("age", "voice")])
+        >>> fit.coefficients_at({"age": 40})[["term", "level", "estimate"]].round(1).head(4)
+                  term    level  estimate
+        0  (intercept)               59.0
+        1          age                0.2
+        2        voice  soprano      -1.8
+        3        voice     alto       0.0
         """
         for name in at:
             self.spread(name)
@@ -239,6 +251,14 @@ class Estimated(Shown):
         ------
         FitError
             If the model does not let that slope differ by that group.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["age", "voice", mb.interaction("age", "voice")])
+        >>> fit.equal_slopes("age", by="voice").df
+        3
         """
         term = next((t for t in self.model_terms if set(t.names) == {numeric, by} and len(t.groups) == 1), None)
         if term is None:

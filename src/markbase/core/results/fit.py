@@ -54,6 +54,14 @@ class Fit(Probed):
         -------
         Guide
             The questions to ask, answered with this fit's numbers, and what each means; print it.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+        >>> [step.question for step in fit.guide().steps]
+        ['Which rows?', 'Does the model say anything?', 'How much?', 'Which terms?', 'Which groups? `voice`', 'What must be said with it?']
         """
         return readers().guide(self)
 
@@ -220,6 +228,14 @@ class Fit(Probed):
         -------
         Reading
             A sentence a coefficient; print it, or take its `statements`.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+        >>> print(fit.reading().statements[-2].text)
+        For `voice` `tenor`, compared with the base `alto`, `belonging` is on average 3.94 points higher (95% CI 2.13 to 5.74 higher, p < .001), other terms held equal.
         """
         return readers().reading(self._convention(alpha))
 
@@ -379,6 +395,15 @@ class Fit(Probed):
         -----
         MarkbaseWarning
             For profiles outside the data.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+        >>> fit.predict({"voice": "tenor", "age": 30})[["predicted", "low", "high"]].round(1)
+           predicted   low  high
+        0       60.4  58.7  62.0
         """
         if isinstance(profiles, Mapping):
             profiles = [profiles]

@@ -101,6 +101,14 @@ class Grouped(Estimated):
         ------
         ColumnError
             If the model has no such group.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+        >>> round(fit.group_test("voice").statistic, 1)
+        12.6
         """
         rows = self._level_rows(self.variable(group, "categorical"), at)
         return self._as_overall(self._joint((rows[1:] - rows[0])[:, self.solution.columns]))
@@ -132,6 +140,20 @@ class Grouped(Estimated):
             If the model has no such group.
         MarkbaseError
             If there is no such correction, or ``tukey`` does not suit the model.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+        >>> fit.between("voice")[["level", "against", "difference", "low", "high"]].round(2)
+           level  against  difference   low  high
+        0   alto  soprano        1.37  0.04  2.70
+        1  tenor  soprano        5.31  3.49  7.12
+        2   bass  soprano        3.06  1.45  4.67
+        3  tenor     alto        3.94  2.13  5.74
+        4   bass     alto        1.69  0.09  3.29
+        5   bass    tenor       -2.24 -4.27 -0.22
         """
         term = self.variable(group, "categorical")
         rows = self._level_rows(term, at)
@@ -161,6 +183,18 @@ class Grouped(Estimated):
         ------
         MarkbaseError
             If `between` has no such column, or as it does.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+        >>> fit.between_grid("voice").round(1)
+                 soprano  alto  tenor  bass
+        soprano      NaN  -1.4   -5.3  -3.1
+        alto         1.4   NaN   -3.9  -1.7
+        tenor        5.3   3.9    NaN   2.2
+        bass         3.1   1.7   -2.2   NaN
         """
         table = self.between(group, correction)
         shown = [c for c in table.columns if c not in ("level", "against")]
@@ -211,6 +245,15 @@ class Grouped(Estimated):
             If it has no such level.
         FitError
             If weights do not sum to 0, or are all 0.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+        >>> low = {"low against high": {"tenor": 0.5, "bass": 0.5, "soprano": -0.5, "alto": -0.5}}
+        >>> fit.planned("voice", low)["difference"].round(2).tolist()
+        [3.5]
         """
         term = self.variable(group, "categorical")
         if isinstance(comparisons, str):
@@ -301,6 +344,20 @@ class Grouped(Estimated):
             If the model has no such group.
         LevelError
             If the group has no such level in the rows used.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+        >>> fit.rebase("voice", "tenor").coefficients[["term", "level", "estimate"]].round(2)
+                  term    level  estimate
+        0  (intercept)              53.44
+        1          age               0.23
+        2        voice  soprano     -5.31
+        3        voice     alto     -3.94
+        4        voice    tenor      0.00
+        5        voice     bass     -2.24
         """
         term = self.variable(group, "categorical")
         place = term.column.level_at(base)

@@ -190,6 +190,14 @@ class LinearFit(Fit):
             If the outcome is reproduced exactly, or levels were taken out.
         MarkbaseError
             If the order has not a value for each row.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+        >>> fit.checks()
+        <Checks>
         """
         return readers().checks(self, most, order)
 
@@ -277,6 +285,18 @@ class LinearFit(Fit):
         ------
         ColumnError
             If the model has no such group.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+        >>> fit.groups("voice")[["level", "base", "n", "adjusted", "difference"]].round(1)
+             level   base    n  adjusted  difference
+        0  soprano  False  653      59.2        -1.4
+        1     alto   True  674      60.5         0.0
+        2    tenor  False  244      64.5         3.9
+        3     bass  False  346      62.2         1.7
         """
         return adjusted_means(self, group, at, self._plain)
 

@@ -288,6 +288,14 @@ class LogisticFit(Probabilities):
             If the cut or the number of parts cannot be used.
         FitError
             If the model cannot be fitted without one of the parts.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_logistic(study, "stays", ["age", "voice"], event="yes")
+        >>> round(fit.classification().area, 2)
+        0.58
         """
         return readers().classification(self, cut, folds, seed)
 
@@ -308,6 +316,14 @@ class LogisticFit(Probabilities):
         ------
         MarkbaseError
             If there are fewer than two parts.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_logistic(study, "stays", ["age", "voice"], event="yes")
+        >>> fit.calibration().shape[0]
+        10
         """
         return readers().calibration(self, parts)
 
@@ -335,6 +351,14 @@ class LogisticFit(Probabilities):
         References
         ----------
         Pregibon (1981), Annals of Statistics 9(4), 705-724, doi:10.1214/aos/1176345513.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_logistic(study, "stays", ["age", "voice"], event="yes")
+        >>> list(fit.cases().columns)[:4]
+        ['singer_id', 'observed', 'probability', 'residual']
         """
         return readers().cases(self, most, by)
 
@@ -355,6 +379,16 @@ class LogisticFit(Probabilities):
         References
         ----------
         Venzon & Moolgavkar (1988), Applied Statistics 37(1), 87-94, doi:10.2307/2347496.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_logistic(study, "stays", ["age", "voice"], event="yes")
+        >>> fit.profile()[["term", "low", "high"]].round(3).head(2)
+                  term    low   high
+        0  (intercept) -0.261  0.399
+        1          age  0.009  0.021
         """
         if not self.by_likelihood:
             raise FitError(

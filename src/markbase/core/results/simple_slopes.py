@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import itertools
 import math
+import numbers
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -21,10 +22,11 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.arguments import told_value
 from markbase.core.design.mean_columns import derivative_along
 from markbase.core.design.terms import variables_of
 from markbase.core.display import Shown
-from markbase.core.errors import FitError, MarkbaseError, listed, remark
+from markbase.core.errors import FitError, LevelError, MarkbaseError, listed, near, remark
 from markbase.core.formatting import short
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.fit_statistics import OverallTest
@@ -120,7 +122,7 @@ class Probed(Grouped):
                 names += [numeric, *(n for n in made.of if n != numeric and n in variables_of(self.model_terms))]
         return list(dict.fromkeys(names))
 
-    def slope_at(self, numeric: str, at: Mapping[str, float | Array] | None = None) -> tuple[float, float]:
+    def slope_at(self, numeric: str, at: Mapping[str, float | str | Array] | None = None) -> tuple[float, float]:
         """Return the slope of a numeric column where some variables are held, and its standard error.
 
         Parameters
@@ -128,17 +130,52 @@ class Probed(Grouped):
         numeric : str
             The column.
         at : mapping, optional
-            Values of numeric columns, itself included; of groups the shares of their levels. What is not named is averaged
-            over the rows used.
+            Values of numeric columns, itself included; of a group a level, or the shares of its levels. What is not named is
+            averaged over the rows used.
 
         Returns
         -------
         slope, se : float
             In units of the linear predictor per unit of the column; columns derived from it move with it.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such column.
+        LevelError
+            If a group has no such level in the rows used.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["age", "voice", mb.interaction("age", "voice")])
+        >>> slope, se = fit.slope_at("age", {"voice": "tenor"})
+        >>> round(slope, 2), round(se, 2)
+        (0.24, 0.05)
         """
-        wide = self._sample.slope(numeric, dict(at or {}))
+        if not self.moves_with(numeric):
+            self.variable(numeric, "numeric")
+        wide = self._sample.slope(numeric, {name: self._held_at(name, value) for name, value in (at or {}).items()})
         estimate, root = self._wide(wide, False)
         return estimate, float(self._se(root[None, :])[0])
+
+    def _held_at(self, name: str, value: object) -> float | Array:
+        """Return a value of a numeric column, or the shares of the levels of a group."""
+        group = next((v for v in self._groups if v.name == name), None)
+        if group is None:
+            if isinstance(value, numbers.Real) and not isinstance(value, bool):
+                return float(value)
+            raise MarkbaseError(f"`at` holds `{name}` at a number, not at {told_value(value)}.")
+        if isinstance(value, str):
+            if value not in group.labels:
+                raise LevelError(f"`{name}` has no level `{value}` in the rows used.{near(value, group.labels)}")
+            return np.asarray(np.eye(group.size)[group.labels.index(value)])
+        if isinstance(value, np.ndarray) and value.shape == (group.size,):
+            return value
+        raise MarkbaseError(
+            f"`at` holds `{name}` at one of its levels, or at the shares of all {group.size}, not at {told_value(value)}."
+        )
 
     def simple_slopes(self, numeric: str, *, by: str | None = None, at: Places | None = None) -> pd.DataFrame:
         """Tell the slope of a numeric column where others are held: simple slopes of an interaction or a curve.
@@ -172,6 +209,18 @@ class Probed(Grouped):
         -----
         MarkbaseWarning
             For values outside the rows used.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["age", "voice", mb.interaction("age", "voice")])
+        >>> fit.simple_slopes("age", by="voice").iloc[:, :4].round(2)
+             level   base    n  slope
+        0  soprano  False  653   0.26
+        1     alto   True  674   0.20
+        2    tenor  False  244   0.24
+        3     bass  False  346   0.21
         """
         self.variable(numeric, "numeric")
         variables = variables_of(self.model_terms)
@@ -244,6 +293,14 @@ class Probed(Grouped):
         ------
         FitError
             If the model has no polynomial of that column.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["voice", mb.polynomial("age")])
+        >>> fit.bend_test("age").df
+        1
         """
         term = next((t for t in self.model_terms if t.kind == "polynomial" and t.names == (numeric,)), None)
         if term is None:
@@ -297,6 +354,14 @@ class Probed(Grouped):
         ------
         FitError
             If the model has no curve of that column.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["voice", mb.polynomial("age")])
+        >>> len(fit.turning_points("age"))
+        1
         """
         self.variable(numeric, "numeric")
         if numeric not in self._slope_depends_on(numeric):
@@ -331,6 +396,15 @@ class Probed(Grouped):
         ------
         FitError
             If the model has no curve of that column, or one that does not turn, or turns twice.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["voice", mb.polynomial("age")])
+        >>> turn = fit.turning_point("age")
+        >>> turn.kind in ("minimum", "maximum")
+        True
         """
         table = self.turning_points(numeric)
         if len(table) != 1:
@@ -429,6 +503,14 @@ class Probed(Grouped):
         Notes
         -----
         The bounds are those of single intervals at the fit's confidence level, not of a band for all places together.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["age", "rehearsals", mb.interaction("age", "rehearsals")])
+        >>> list(fit.clear_region("age", "rehearsals").columns)
+        ['from', 'to', 'clear', 'slope_from', 'slope_to', 'rows']
         """
         self.variable(by, "numeric")
         if by not in self._slope_depends_on(numeric):
@@ -490,6 +572,23 @@ class Probed(Grouped):
         ------
         ColumnError
             If the model has no such group.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["voice", "stays", "age"])
+        >>> means, pairs = fit.cell_means("voice", "stays")
+        >>> means[["voice", "stays", "adjusted"]].round(1)
+             voice stays  adjusted
+        0  soprano    no      53.8
+        1  soprano   yes      62.1
+        2     alto    no      54.8
+        3     alto   yes      63.1
+        4    tenor    no      58.7
+        5    tenor   yes      67.0
+        6     bass    no      56.2
+        7     bass   yes      64.6
         """
         a, b = self.variable(first, "categorical"), self.variable(second, "categorical")
         if first == second:

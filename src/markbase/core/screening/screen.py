@@ -61,6 +61,14 @@ class Screen(ScreenTables):
         ------
         MarkbaseError
             If a protected term is not there, or the limit is not above 1.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> screened = mb.screen(study, ["age", "travel_km", "travel_min"])
+        >>> screened.prune(keep=["travel_km"]).kept
+        ('age', 'travel_km')
         """
         return prune(self, self.limits.vif if limit is None else limit, keep)
 
@@ -115,6 +123,17 @@ def screen(
     -----
     MarkbaseWarning
         For identifiers and constant columns left out, and where pairwise rows give another picture.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> screened = mb.screen(study, ["age", "travel_km", "travel_min"], outcome="belonging")
+    >>> screened.vif[["term", "vif"]].round(1)
+             term   vif
+    0         age   1.0
+    1   travel_km  23.1
+    2  travel_min  23.1
     """
     study = as_study(study)
     if method not in _METHODS:
@@ -183,6 +202,18 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
     ------
     FitError
         If the fit is logistic, or the model has no term that is a single column.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+    >>> mb.screen_fit(fit).vif[["column", "vif"]].round(2)
+        column   vif
+    0           1.00
+    1  soprano  1.30
+    2    tenor  1.19
+    3     bass  1.24
     """
     if not isinstance(fit, LinearFit):
         raise FitError(

@@ -171,5 +171,15 @@ class ScreenTables(Shown):
         ------
         ColumnError
             If there is no such term.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> screened = mb.screen(study, ["age", "travel_km", "travel_min"])
+        >>> screened.auxiliary("travel_km").round(1)
+                 term  gvif_without  carried
+        0  travel_min           1.0     23.5
+        1         age          23.5      1.0
         """
         return auxiliary(self.basis, term)

@@ -61,6 +61,14 @@ def specifications(fit: AnyFit, focus: str) -> Specifications:
         If the model has no such term.
     FitError
         If there is no other term.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "travel_km", "rehearsals"])
+    >>> mb.specifications(fit, "travel_km").changed
+    ()
     """
     names = [t.name for t in fit.model_terms]
     if focus not in names:

@@ -108,6 +108,13 @@ class Codebook:
         ------
         CodebookError
             If there is no such kind, or the entry contradicts it.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> book = mb.Codebook.from_mapping({"columns": {"day": {"label": "Day"}}})
+        >>> book.with_kind("day", "categorical").columns["day"].kind
+        'categorical'
         """
         choices = (*KINDS, "identifier")
         if kind not in choices:

@@ -33,6 +33,13 @@ class Preparing(Declaring, Recoding, Cutting, Deriving, CodingSteps, RowSteps):
         ------
         ColumnError
             If there is no such column, or nothing was recoded.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]})
+        >>> study.check("voice").passed
+        True
         """
         if column is not None:
             self.column(column)

@@ -160,6 +160,12 @@ class Study(Preparing, Shown):
         ------
         ColumnError
             If there is no such column.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> mb.demo.choirs().column("age").unit
+        Unit(one='year', many='years')
         """
         if name not in self._columns:
             raise ColumnError(f"{self._name} has no column `{name}`.{near(str(name), self._columns)}")
@@ -178,6 +184,12 @@ class Study(Preparing, Shown):
         pandas.DataFrame
             Numeric columns as float64, or Int64 where every value is whole; groups as categories in the
             order of their levels.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> mb.demo.choirs().frame()["voice"].head(3).tolist()
+        ['soprano', 'alto', 'alto']
         """
         return frame_of(list(self._columns.values()), codes)
 
@@ -189,6 +201,15 @@ class Study(Preparing, Shown):
         pandas.DataFrame
             `column`, `label`, `kind`, `role`, `unit`, `rows`, `missing`, `blank`, `coded`, `levels`,
             `mean`, `sd`, `low`, `median`, `high`, `skew`, `remarks`; see `overview_table`.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> mb.demo.choirs().overview()[["column", "kind", "missing"]].head(3)
+              column         kind  missing
+        0  singer_id  categorical        0
+        1      choir  categorical        0
+        2      voice  categorical        0
         """
         return overview_table(list(self._columns.values()))
 
@@ -199,6 +220,12 @@ class Study(Preparing, Shown):
         -------
         dict of str to list of Remark
             By column; each remark has a `text` and `mend`, steps to give to `prepare`.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> [remark.text for remark in mb.demo.choirs().remarks()["events"]]
+        ['exact total of `rehearsals` and `concerts`']
         """
         totals = find_totals([c for c in self._columns.values() if not c.is_categorical and c.role != "identifier"])
         told = {name: column_remarks(column, totals.get(name, ())) for name, column in self._columns.items()}
@@ -221,6 +248,15 @@ class Study(Preparing, Shown):
         ------
         ColumnError
             If there is no such column, or it is numeric.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> mb.demo.choirs().levels("stays")[["level", "count"]]
+           level  count
+        0     no    642
+        1    yes   1336
+        2  blank     25
         """
         column = self.column(name)
         if not column.is_categorical:
@@ -246,6 +282,15 @@ class Study(Preparing, Shown):
         ------
         ColumnError
             If there is no such column, or it is categorical.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> mb.demo.choirs().values("age").head(3)
+                   measure       value
+        0             rows  1960.00000
+        1  distinct values    71.00000
+        2             mean    47.77398
         """
         column = self.column(name)
         if column.is_categorical:
@@ -272,6 +317,13 @@ class Study(Preparing, Shown):
         ------
         MarkbaseError
             If a step is unknown or refuses; the message says which one.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().prepare([{"do": "mark", "column": "voice", "base": "alto"}])
+        >>> study.column("voice").base.chosen
+        True
         """
         study = self
         for number, step in enumerate(steps, 1):

@@ -63,6 +63,13 @@ class CodingSteps(Stepping):
             If the base has fewer than 30 rows: every comparison then rests on those few. If it was
             chosen by looking at another column: comparisons with it look larger than they are, if
             that column is the outcome.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().mark("voice", "alto", reason="the largest part")
+        >>> study.levels("voice").query("base")["level"].tolist()
+        ['alto']
         """
         group = self.column(column)
         chosen = choose_base(group, base, by, reason, self.column(of) if of is not None else None)
@@ -111,6 +118,12 @@ class CodingSteps(Stepping):
             If there is no such column, it is numeric, or the scheme needs an order.
         LevelError
             If there is no such scheme.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> mb.demo.choirs().code_as("voice", "effect").column("voice").scheme
+        'effect'
         """
         group = self.column(column)
         check_scheme(group, scheme)
@@ -136,6 +149,17 @@ class CodingSteps(Stepping):
         ------
         ColumnError
             If there is no such column, it is numeric, or it has fewer than two levels with rows.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> study.coding("voice").grids["indicator"].rename_axis(None).astype(int)
+                 soprano  tenor  bass
+        soprano        1      0     0
+        alto           0      0     0
+        tenor          0      1     0
+        bass           0      0     1
         """
         group = self.column(column)
         check_scheme(group, "indicator")
@@ -166,6 +190,15 @@ class CodingSteps(Stepping):
         -----
         MarkbaseWarning
             For a full set: it must not be entered together with an intercept.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> study.indicators(["voice"]).head(2)
+           voice_soprano  voice_tenor  voice_bass
+        0              1            0           0
+        1              0            0           0
         """
         if isinstance(columns, str):
             raise ColumnError(f"Give the groups as a list, for instance [{columns!r}].")

@@ -56,6 +56,15 @@ class Cutting(Stepping):
         -----
         MarkbaseWarning
             For empty bands, and where a small move of an edge would change many rows.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> mb.demo.choirs().cut("age", [30, 60], name="age_group").levels("age_group")[["level", "count"]].head(3)
+                    level  count
+        0        below 30    266
+        1  30 to below 60   1236
+        2     60 and more    458
         """
         if edge_goes not in ("up", "down"):
             raise MarkbaseError(f"A value at an edge goes `up` or `down`, not `{edge_goes}`.")
@@ -108,6 +117,12 @@ class Cutting(Stepping):
         -----
         MarkbaseWarning
             Where a small move of the threshold would change many rows.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> mb.demo.choirs().split_at("age", above=60, labels=("younger", "older"), name="old").levels("old")["level"].head(2).tolist()
+        ['younger', 'older']
         """
         recode = cutting.split_numeric(self.column(column), above, at_least, labels, self._new_name(name))
         settings = given(column=column, above=above, at_least=at_least, labels=plain(labels), name=name)

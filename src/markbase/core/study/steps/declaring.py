@@ -57,6 +57,14 @@ class Declaring(Stepping):
         -----
         MarkbaseWarning
             For codes without a label, and labels that no row has.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> import pandas as pd
+        >>> study = mb.Study(pd.DataFrame({"day": [1, 2, 2, 1]}))
+        >>> study.as_categorical("day", labels={1: "Monday", 2: "Tuesday"}).levels("day")["level"].tolist()
+        ['Monday', 'Tuesday']
         """
         recode = declarations.declare_categorical(self.column(column), labels, order, "categorical")
         declarations.check_expected(recode.column, expect or {})
@@ -93,6 +101,14 @@ class Declaring(Stepping):
         ------
         ColumnError, LevelError
             As for `as_categorical`.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> import pandas as pd
+        >>> study = mb.Study(pd.DataFrame({"liking": ["low", "high", "middle"] * 4}))
+        >>> study.as_ordinal("liking", order=["low", "middle", "high"]).levels("liking")["level"].tolist()
+        ['low', 'middle', 'high']
         """
         recode = declarations.declare_categorical(self.column(column), labels, order, "ordinal")
         settings = given(column=column, order=plain(order), labels=plain(labels))
@@ -117,6 +133,14 @@ class Declaring(Stepping):
         ------
         ColumnError
             If there is no such column, or a level is no number.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> import pandas as pd
+        >>> study = mb.Study(pd.DataFrame({"size": ["12", "7", "9", "7"]})).as_categorical("size")
+        >>> study.as_numeric("size").column("size").kind
+        'numeric'
         """
         recode = declarations.declare_numeric(self.column(column))
         return self._recoded(recode, "as_numeric", {"column": column}, reason)
@@ -142,6 +166,12 @@ class Declaring(Stepping):
         ------
         ColumnError
             If there is no such column or role.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> mb.demo.choirs().as_role("weight", "weight").column("weight").role
+        'weight'
         """
         if role not in ("identifier", "weight", "cluster", None):
             raise ColumnError(f"`{role}` is no role for `{column}`; there are `cluster`, `identifier` and `weight`.")

@@ -58,6 +58,12 @@ class Deriving(Stepping):
         -----
         MarkbaseWarning
             For divisions by zero, which are left missing, and items that span different ranges.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> mb.demo.choirs().derive("log_km", log1p="travel_km").column("log_km").kind
+        'numeric'
         """
         operations = (*transformations.TRANSFORMS, *transformations.RESCALINGS, *arithmetic.ARITHMETIC)
         for key in how:

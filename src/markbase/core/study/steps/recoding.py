@@ -48,6 +48,14 @@ class Recoding(Stepping):
         -----
         MarkbaseWarning
             For a code that is never seen, and one that lies among the other values.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> import pandas as pd
+        >>> study = mb.Study(pd.DataFrame({"age": [20, 31, -9, 45]}))
+        >>> study.blank("age", [-9]).column("age").valid
+        3
         """
         recode = blanking.blank_codes(self.column(column), codes, ranges)
         settings = given(column=column, codes=plain(codes), ranges=plain(ranges))
@@ -81,6 +89,12 @@ class Recoding(Stepping):
         -----
         MarkbaseWarning
             If the base is among those that go.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> mb.demo.choirs().keep_levels("voice", ["alto", "bass"]).column("voice").valid
+        1069
         """
         recode = blanking.keep_levels(self.column(column), levels)
         return self._recoded(recode, "keep_levels", given(column=column, levels=plain(levels)), reason)
@@ -131,6 +145,17 @@ class Recoding(Stepping):
         -----
         MarkbaseWarning
             If the base was merged away, or a new level mixes others.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}, reason="a slip of the pen")
+        >>> study.levels("voice")[["level", "count"]]
+             level  count
+        0  soprano    676
+        1     alto    705
+        2    tenor    258
+        3     bass    364
         """
         source = self.column(column)
         if (targets is None) == (below is None and below_share is None):

@@ -76,6 +76,14 @@ class RowSteps(Stepping):
         -----
         MarkbaseWarning
             For a level that one part lacks, and a part of fewer than 30 rows.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> kept, rest = study.hold_out(share=0.25, seed=1)
+        >>> kept.rows + rest.rows
+        2003
         """
         held, words = split_rows(self._rows, share, seed, self.column(within) if within else None)
         settings = given(share=share, seed=seed, within=within)
