@@ -405,3 +405,24 @@ def test_a_dash_reads_standard_input_and_writes_standard_output(tmp_path):
         done = piped(content, *arguments)
         assert done.returncode == 2
         assert told in done.stderr
+
+
+def test_output_is_short_quiet_and_as_wide_as_it_is_wished():
+    terms = [DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "choir,age", "--missing", "-9"]
+    whole, short = run("fit", *terms), run("fit", *terms, "--short", "--width", "90")
+    assert "In words" in whole.stdout
+    assert "In words" not in short.stdout
+    assert "equation" not in short.stdout
+    assert max(map(len, short.stdout.splitlines())) <= 90
+    assert 90 < max(map(len, run("fit", *terms, "--width", "120").stdout.splitlines())) <= 120
+    fit = mb.fit_linear(mb.demo.choirs(), "belonging", ["choir", "age"])
+    levels = fit.coefficients.query("term == 'choir'").sort_values("estimate")
+    kept = {*levels["level"].iloc[:3], *levels["level"].iloc[-3:], *levels.query("base")["level"]}
+    assert {name for name in levels["level"] if f"    {name} " in short.stdout} == kept
+    assert f"… {len(levels) - len(kept)} more between" in short.stdout
+    assert fit.summary() == str(fit)
+    assert "In words" not in fit.summary(short=True)
+    remarked = ["look", DATA, "--codebook", BOOK, "--prepare", 'do = "merge_levels", column = "joined_through", targets = {"other" = ["workplace", "festival"]}']  # fmt: skip
+    assert "remark: " in run(*remarked).stderr
+    assert run(*remarked, "--quiet").stderr == ""
+    assert run("look", DATA, "--width", "7").returncode == 2

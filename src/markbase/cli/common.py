@@ -17,6 +17,7 @@ import pandas as pd
 import rich_click as click
 
 from markbase.cli.progress import report_progress
+from markbase.cli.wishes import wishes
 from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
@@ -27,6 +28,7 @@ from markbase.files.plan import Plan, read_plan, read_step
 from markbase.files.text_files import STANDARD
 from markbase.show.page import Page
 from markbase.show.records import to_json
+from markbase.show.shortened import shortened
 from markbase.show.text import to_text
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -317,7 +319,7 @@ def remarks() -> Iterator[list[str]]:
             yield told
         finally:
             told += dict.fromkeys(str(w.message) for w in caught if issubclass(w.category, MarkbaseWarning))
-            for text in told:
+            for text in told if not wishes().quiet else ():
                 report_progress(f"remark: {text}")
 
 
@@ -350,7 +352,9 @@ def show(*pages: Page) -> None:
     """Print pages to stdout: in colour where a person looks at them, through a pager where they are longer than the terminal."""
     terminal = sys.stdout.isatty() and os.environ.get("TERM") != "dumb"
     colour = terminal and "NO_COLOR" not in os.environ
-    text = "\n".join(to_text(page, colour=colour) + "\n" for page in pages)
+    wanted = wishes()
+    told = [shortened(page) for page in pages] if wanted.short else pages
+    text = "\n".join(to_text(page, wanted.width, colour=colour) + "\n" for page in told)
     if terminal and sys.stdin.isatty() and text.count("\n") >= shutil.get_terminal_size().lines:
         os.environ.setdefault("LESS", "-FRX")
         click.echo_via_pager(text, color=colour)

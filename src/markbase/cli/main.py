@@ -14,6 +14,7 @@ from click.exceptions import NoArgsIsHelpError
 from markbase import __version__
 from markbase.cli.help import HELP
 from markbase.cli.progress import report_progress
+from markbase.cli.wishes import with_wishes
 from markbase.core.errors import MarkbaseError, ThereAlreadyError, near
 from markbase.files.whole_files import protecting_inputs
 
@@ -68,7 +69,7 @@ class _Commands(click.RichGroup):
         if self.listing:
             told = next(names[cmd_name] for names in _COMMANDS.values() if cmd_name in names)
             return click.Command(cmd_name, help=told)
-        command: click.Command = importlib.import_module(f"markbase.cli.{cmd_name}").command
+        command = with_wishes(importlib.import_module(f"markbase.cli.{cmd_name}").command)
         if "_MARKBASE_COMPLETE" in os.environ:
             importlib.import_module("markbase.cli.completion").teach(command)
         return command

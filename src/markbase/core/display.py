@@ -14,8 +14,8 @@ from typing import Any, Protocol
 class Renderer(Protocol):
     """What turns a result into text or HTML."""
 
-    def text(self, result: object) -> str:
-        """Return the result as plain text."""
+    def text(self, result: object, short: bool = False) -> str:
+        """Return the result as plain text; short: its numbers alone."""
         ...
 
     def html(self, result: object) -> str:
@@ -43,6 +43,21 @@ class Shown:
 
     def __str__(self) -> str:
         return object.__repr__(self) if _loader is None else _loader().text(self)
+
+    def summary(self, *, short: bool = False) -> str:
+        """Return the page that `print` shows.
+
+        Parameters
+        ----------
+        short : bool
+            Numbers alone: no sentences and no equation, and of a group of more than 12 levels its extremes.
+
+        Returns
+        -------
+        str
+            The text.
+        """
+        return object.__repr__(self) if _loader is None else _loader().text(self, short)
 
     def __repr__(self) -> str:
         """Return what stands for it in a list or a log: one short line, where `print` gives the page."""

@@ -41,6 +41,7 @@ from markbase.show.html import to_html
 from markbase.show.logistic import classification_page, logistic_page
 from markbase.show.page import Page
 from markbase.show.screen import pruned_page, screen_page, specifications_page
+from markbase.show.shortened import shortened
 from markbase.show.study import check_page, coding_page, study_page, trail_page
 from markbase.show.text import to_text
 
@@ -95,8 +96,9 @@ def page_of(result: object) -> Page:
 
 
 class _Rendering:
-    def text(self, result: object) -> str:
-        return to_text(page_of(result))
+    def text(self, result: object, short: bool = False) -> str:
+        page = page_of(result)
+        return to_text(shortened(page) if short else page)
 
     def html(self, result: object) -> str:
         if isinstance(result, LinearFit | LogisticFit | Blocks):
