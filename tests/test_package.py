@@ -2,6 +2,7 @@
 
 import inspect
 import re
+import runpy
 import shlex
 import subprocess
 import sys
@@ -131,6 +132,25 @@ def test_a_notebook_shows_each_result_once_as_a_page_and_short_in_a_list(tmp_pat
     assert outputs[2][0]["data"]["text/plain"].rstrip() == outputs[3][0]["text"].rstrip() == text.rstrip()
     assert outputs[4][0]["data"]["text/plain"] == "[<LinearFit: belonging on 2 terms, 1,917 rows>]"
     assert all("image/png" in o[0]["data"] for o in outputs[5:7])
+
+
+def test_the_worked_study_is_a_notebook_that_runs(tmp_path, monkeypatch):
+    nbclient, nbformat = pytest.importorskip("nbclient"), pytest.importorskip("nbformat")
+    pytest.importorskip("ipykernel")
+    monkeypatch.setenv("IPYTHONDIR", str(tmp_path / "ipython"))
+    script = runpy.run_path(str(ROOT / "docs" / "make_notebook.py"))
+    raw = (ROOT / "examples" / "study.ipynb").read_text(encoding="utf-8")
+    assert raw == script["notebook"]()
+    book = nbformat.reads(raw, as_version=4)
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # of the kernel's own making
+        nbclient.NotebookClient(
+            book, timeout=300, kernel_name="python3", resources={"metadata": {"path": str(tmp_path)}}
+        ).execute()
+    shown = [o for cell in book.cells for o in cell.get("outputs", []) if o.output_type == "execute_result"]
+    assert len(shown) > 9
+    assert all("text/html" in o["data"] for o in shown)
+    assert {"tables.docx", "report.html", "belonging.plan.toml"} <= {p.name for p in tmp_path.iterdir()}
 
 
 def test_every_public_function_has_an_example_that_runs():

@@ -2,15 +2,20 @@
 
 import json
 import re
+import tomllib
+from pathlib import Path
 
 import docx
+import jsonschema
 import lxml.html
 import numpy as np
 import pandas as pd
 import pytest
+import tomlkit
 
 import markbase as mb
 from command import run
+from markbase.files.schemas import SCHEMAS
 from seen import seen
 
 DATA, BOOK = mb.demo.path("choirs.csv"), mb.demo.path("choirs.codebook.toml")
@@ -341,3 +346,36 @@ def test_a_drafted_plan_runs_as_it_stands_with_its_guesses_marked(outcome, tmp_p
     )
     none = run("start", str(DATA), "--codebook", str(BOOK), "--outcome", "choir", cwd=tmp_path)
     assert "an outcome is numeric, or has two" in none.stderr
+
+
+def test_published_schemas_hold_what_is_read_and_written_and_nothing_that_is_refused(results):
+    published = Path(mb.__file__).resolve().parents[2] / "docs" / "schemas"
+    schemas = {name: schema() for name, schema in SCHEMAS.items()}
+    for name, schema in schemas.items():
+        jsonschema.Draft202012Validator.check_schema(schema)
+        assert json.loads((published / f"{name}.schema.json").read_text(encoding="utf-8")) == schema
+    jsonschema.validate(tomllib.loads(BOOK.read_text(encoding="utf-8")), schemas["codebook"])
+    for text in (PLAN, mb.demo.path("choirs.plan.toml").read_text(encoding="utf-8")):
+        jsonschema.validate(tomllib.loads(text), schemas["plan"])
+    record = json.loads((results / "out" / "results.json").read_text(encoding="utf-8"))
+    jsonschema.validate(record, schemas["results"])
+    wrong = [
+        ("plan", {"fit": [{"outcome": "belonging", "terms": ["age"], "levle": 0.9}]}),
+        ("plan", {"fit": [{"outcome": "belonging", "terms": []}]}),
+        ("plan", {"fit": [{"outcome": "belonging", "terms": ["age"], "errors": "HC9"}]}),
+        ("plan", {"prepare": [{"do": "merge"}]}),
+        ("plan", {"data": {"codebook": "x.toml"}}),
+        ("codebook", {"columns": {"age": {"kind": "amount"}}}),
+        ("codebook", {"columns": {"age": {"lable": "Age"}}}),
+        ("codebook", {"columns": {"age": {"made": {"log": "a", "sqrt": "b"}}}}),
+        ("results", record | {"format_version": 2}),
+        ("results", record | {"fits": {"x": {"kind": "linear"}}}),
+    ]
+    for name, value in wrong:
+        with pytest.raises(jsonschema.ValidationError):
+            jsonschema.validate(value, schemas[name])
+    for _, plan in wrong[:5]:  # and the reader refuses the same
+        text = tomlkit.dumps({"data": {"file": str(DATA)}} | plan)
+        (results / "wrong.plan.toml").write_text(text, encoding="utf-8")
+        with pytest.raises(mb.MarkbaseError):
+            mb.read_plan(results / "wrong.plan.toml").open()

@@ -25,6 +25,7 @@ from markbase.files.codebook import read_codebook
 from markbase.files.data import open_study, read_table
 from markbase.files.data_writing import table_bytes, write_table
 from markbase.files.plan import Plan, read_plan, read_step
+from markbase.files.schemas import FORMAT_VERSION
 from markbase.files.text_files import STANDARD
 from markbase.show.page import Page
 from markbase.show.records import to_json
@@ -383,5 +384,5 @@ def one_output(into: Path | None, as_json: bool) -> None:
 
 def show_json(record: dict[str, Any], told: Sequence[str]) -> None:
     """Print plain data to stdout as JSON, with the remarks in it."""
-    sys.stdout.write(to_json(record | {"remarks": list(told)}) + "\n")
+    sys.stdout.write(to_json({"format_version": FORMAT_VERSION, **record, "remarks": list(told)}) + "\n")
     sys.stdout.flush()

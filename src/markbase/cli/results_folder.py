@@ -30,6 +30,7 @@ from markbase.files.manuscript_texts import TEXTS
 from markbase.files.plan import Plan, moved_plan
 from markbase.files.plan_analysis import check_columns
 from markbase.files.plan_entries import Analysis, FitEntry
+from markbase.files.schemas import FORMAT_VERSION
 from markbase.reports.figure_sets import figure_bytes, figures_of
 from markbase.reports.inline import inline
 from markbase.reports.parts import Part, Wanted, analysis_part, beside, methods_of
@@ -79,7 +80,14 @@ class Results:
         title = plan.analysis.title or self.study.title or f"Results for {self.study.name}"
         methods = "\n\n".join(self.methods)
         parts = [*self.parts, Part("Methods", paragraphs=tuple(self.methods))] if self.methods else self.parts
-        record = {"title": title, "version": VERSION, "methods": self.methods, **self.record, "remarks": remarks}
+        record = {
+            "format_version": FORMAT_VERSION,
+            "title": title,
+            "version": VERSION,
+            "methods": self.methods,
+            **self.record,
+            "remarks": remarks,
+        }
         found = {
             "report.html": report_html(title, self.study.name, parts, VERSION).encode(),
             "results.json": to_json(record).encode() + b"\n",

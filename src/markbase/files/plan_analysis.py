@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
+from dataclasses import fields
 from typing import Any
 
 from markbase.core.design.options import KINDS, FitOptions
 from markbase.core.design.requested_terms import TermRequest, interaction, polynomial, request_name, term_from_text
-from markbase.core.errors import MarkbaseError, near
+from markbase.core.errors import MarkbaseError, listed, near, quoted
+from markbase.core.inference.multiplicity import CORRECTIONS
 from markbase.files.plan_entries import Analysis, CompareEntry, EliminationEntry, FitEntry, ScreenEntry
 from markbase.files.plan_lines import Lines
 
@@ -109,6 +111,14 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
                 f'`{key}` is for a {other} fit; say kind = "{other}" or leave it out',
                 at=lines.within(table, number, key),
             )
+    choices = {f.name: f.metadata["choices"] for f in fields(FitOptions) if f.metadata["choices"]}
+    for key, known in {**choices, "correction": CORRECTIONS}.items():
+        if key in entry and entry[key] not in known:
+            told = f"`{key}` is {listed(quoted(known), 'or')}, not {entry[key]!r}"
+            raise lines.error(told, at=lines.within(table, number, key))
+    if "level" in entry and not 0 < entry["level"] < 1:
+        told = f"`level` is a confidence level between 0 and 1, not {entry['level']!r}"
+        raise lines.error(told, at=lines.within(table, number, "level"))
     terms: tuple[TermRequest, ...] = ()
     blocks: tuple[tuple[str, tuple[TermRequest, ...]], ...] = ()
     if table == "fit":

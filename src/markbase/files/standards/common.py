@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Mapping
 from typing import Any
 
@@ -60,7 +61,7 @@ def with_ours(found: dict[str, Any], ours: object, where: str) -> dict[str, Any]
 
 def whole_codes(codes: list[str]) -> bool:
     """Return whether codes are whole numbers, each in the one form it has."""
-    return bool(codes) and all(code.removeprefix("-").isdigit() and str(int(code)) == code for code in codes)
+    return bool(codes) and all(re.fullmatch(r"-?[0-9]{1,15}", code) and str(int(code)) == code for code in codes)
 
 
 def parsed_json(text: str, where: str) -> Mapping[str, Any]:
