@@ -300,7 +300,7 @@ MISTAKES = [
     (["fit", PLAN, "Who stays", "voice"], "There is nothing to do with `voice`"),
     (["indicators", DATA, "age"], "`age` is numeric"),
     ([*FIT, "--label", "voice"], "should read `--label 'COLUMN: CODE=LABEL, CODE=LABEL'`"),
-    (["prepare", DATA, "--codes"], "--codes says how --write puts groups down"),
+    (["prepare", DATA, "--codes"], "--codes says how --into puts groups down"),
     (["fit", *CHOIRS, *STAYS, "--outcome", "choir"], "The outcome `choir` has 24 levels"),
     (["fit", *CHOIRS, *STAYS, "--outcome", "age"], "The outcome `age` has more than 6 values"),
     (["fit", *CHOIRS, *STAYS[:-1], "stays"], "`stays` is the outcome and cannot be a term"),
@@ -386,7 +386,7 @@ def piped(content, *arguments):
 def test_a_dash_reads_standard_input_and_writes_standard_output(tmp_path):
     raw = mb.demo.path("choirs.csv").read_bytes()
     book = ["--codebook", BOOK]
-    written = piped(raw, "prepare", "-", *book, "--write", "-")
+    written = piped(raw, "prepare", "-", *book, "--into", "-")
     assert written.returncode == 0, written.stderr
     mb.write_data(mb.demo.choirs(), tmp_path / "same.csv")
     assert written.stdout == (tmp_path / "same.csv").read_bytes()
@@ -400,7 +400,7 @@ def test_a_dash_reads_standard_input_and_writes_standard_output(tmp_path):
         (b"", ["look", "-"], b"Standard input is empty"),
         (raw, ["prepare", "-", "--write-plan", tmp_path / "p.toml"], b"A plan names its data file"),
         (raw, ["start", "-", "--outcome", "belonging"], b"A plan names its data file"),
-        (raw, ["prepare", "-", *book, "--write", "-", "--json"], b"are both printed"),
+        (raw, ["prepare", "-", *book, "--into", "-", "--json"], b"are both printed"),
     ):
         done = piped(content, *arguments)
         assert done.returncode == 2

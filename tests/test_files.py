@@ -50,9 +50,9 @@ def test_no_text_is_a_formula_to_a_spreadsheet(tmp_path):
 def test_a_missing_extra_is_named(tmp_path, monkeypatch):
     (tmp_path / "d.xlsx").write_bytes(b"PK")
     monkeypatch.setattr(importlib.util, "find_spec", lambda _: None)
-    with pytest.raises(mb.FileError, match=r"pip install 'markbase\[xlsx\]'"):
+    with pytest.raises(mb.FileError, match=r"pip install openpyxl adds it"):
         mb.open_study(tmp_path / "d.xlsx")
-    with pytest.raises(mb.FileError, match=r"pip install 'markbase\[parquet\]'"):
+    with pytest.raises(mb.FileError, match=r"pip install pyarrow adds it"):
         mb.write_data(strange(), tmp_path / "d.parquet")
 
 
@@ -118,7 +118,7 @@ def test_prepare_writes_a_plan_that_does_it_again(tmp_path):
     plan = tmp_path / "sub" / "p.toml"
     options = [x for step in steps for x in ("--prepare", step)]
     done = run("prepare", DATA, "--codebook", BOOK, *options, "--base", "voice=alto", "--check", "band", "--coding", "band",
-               "--write-plan", str(plan), "--write", str(tmp_path / "out.csv"))  # fmt: skip
+               "--write-plan", str(plan), "--into", str(tmp_path / "out.csv"))  # fmt: skip
     assert done.returncode == 0, done.stderr
     assert "Merged tennor into tenor" in done.stdout
     assert "every row is accounted for" in done.stdout

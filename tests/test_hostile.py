@@ -59,7 +59,7 @@ HOSTILE = {
     "a name with a zero byte": ("look", "a\0b.csv"),
     "a name that no file system takes": ("look", "x" * 300 + ".csv"),
     "6,000 columns": ("look", "wide.csv"),
-    "a target with a zero byte": ("prepare", "ab.csv", "--write", "a\0b.csv"),
+    "a target with a zero byte": ("prepare", "ab.csv", "--into", "a\0b.csv"),
     "a step nested deep": ("prepare", "ab.csv", "--prepare", "do = " + "[" * 3000),
     "a step that is a number": ("prepare", "ab.csv", "--prepare", "3"),
 }
@@ -149,7 +149,7 @@ def test_a_folder_of_results_is_written_whole_or_not_at_all(fails, tmp_path, mon
 
 def test_what_a_command_writes_into_several_files_is_written_into_all_or_none(tmp_path):
     (tmp_path / "full").write_bytes(b"")
-    prepare = ["prepare", DATA, "--codebook", BOOK, "--write", "a.csv", "--write-plan", "a.plan.toml"]
+    prepare = ["prepare", DATA, "--codebook", BOOK, "--into", "a.csv", "--write-plan", "a.plan.toml"]
     for book, said in (("full/b.toml", "nothing else was written"), ("./a.csv", "is named twice")):
         one_sentence(run(*prepare, "--write-codebook", book, cwd=tmp_path), said)
         assert [p.name for p in tmp_path.iterdir()] == ["full"]
@@ -164,8 +164,8 @@ def test_an_input_is_never_written_over_whatever_was_agreed_to(tmp_path):
     (tmp_path / "link.csv").symlink_to("mine.csv")
     book = ["--codebook", "mine.codebook.toml"]
     for command in (
-        ["prepare", "mine.csv", *book, "--write", "mine.csv"],
-        ["prepare", "mine.csv", *book, "--write", "link.csv"],
+        ["prepare", "mine.csv", *book, "--into", "mine.csv"],
+        ["prepare", "mine.csv", *book, "--into", "link.csv"],
         ["prepare", "mine.csv", *book, "--write-codebook", "mine.codebook.toml"],
         ["look", "mine.csv", *book, "--write-codebook", "mine.codebook.toml"],
         ["start", "mine.csv", *book, "--outcome", "belonging", "--into", "mine.csv"],

@@ -47,7 +47,7 @@ from markbase.show.study import check_page, coding_page, trail_page
     "--coding", "codings", multiple=True, metavar="GROUP", help="Show how a group becomes columns.", panel="Output"
 )
 @click.option(
-    "--write",
+    "--into",
     "data",
     type=click.Path(path_type=Path),
     metavar="FILE",
@@ -55,7 +55,7 @@ from markbase.show.study import check_page, coding_page, trail_page
     panel="Output",
 )
 @click.option(
-    "--codes", is_flag=True, help="With --write: groups by their codes instead of their labels.", panel="Output"
+    "--codes", is_flag=True, help="With --into: groups by their codes instead of their labels.", panel="Output"
 )
 @click.option(
     "--write-plan",
@@ -90,7 +90,7 @@ def command(
     given = Source(**source)
     with remarks() as told:
         if codes and data is None:
-            raise click.UsageError("--codes says how --write puts groups down; add --write FILE, or leave it out.")
+            raise click.UsageError("--codes says how --into puts groups down; add --into FILE, or leave it out.")
         one_output(data, as_json)
         if plan and given.file == STANDARD:
             raise click.UsageError("A plan names its data file; name one instead of `-`.")

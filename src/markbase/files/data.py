@@ -138,10 +138,11 @@ def need_extra(path: Path, suffix: str) -> None:
     FileError
         If the package for that kind of file is not installed.
     """
-    package, extra = EXTRAS[suffix]
+    package, _ = EXTRAS[suffix]
+    named = "odfpy" if package == "odf" else package  # by what it is installed
     if importlib.util.find_spec(package) is None:
         raise FileError(
-            f"`{path}`: {suffix} files need an extra that is not installed; python -m pip install 'markbase[{extra}]' adds it."
+            f"`{path}`: {suffix} files need the package {named}, which is not installed; python -m pip install {named} adds it."
         )
 
 

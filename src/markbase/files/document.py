@@ -108,7 +108,9 @@ def document_bytes(results: Sequence[Result], title: str = "") -> bytes:
         If the package that makes documents is not installed.
     """
     if not can_write_documents():
-        raise FileError("A document needs the package python-docx; install it with: pip install 'markbase[docx]'.")
+        raise FileError(
+            "A document needs the package python-docx, which is not installed; python -m pip install python-docx adds it."
+        )
     import docx
 
     document = docx.Document()
