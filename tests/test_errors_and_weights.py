@@ -1,10 +1,13 @@
 """Robust and clustered errors, weights, and what else is told of a fit."""
 
+import warnings
+
 import numpy as np
+import pandas as pd
 import pytest
 
 import markbase as mb
-from reference import dense, digits, least_squares, sandwich, two_sided_t
+from reference import dense, digits, least_squares, made_up, sandwich, two_sided_t
 from test_linear import _quietly, plain
 
 ERRORS = [("HC0", None), ("HC1", None), ("HC2", None), ("HC3", None), ("robust", None), ("classical", "team")]
@@ -186,3 +189,49 @@ def test_weights_that_make_no_sense_are_refused():
     ):
         with pytest.raises(mb.MarkbaseError, match=told):
             mb.fit_linear(study, "score", terms, **options)
+
+
+@pytest.mark.parametrize("errors", ["HC0", "HC2", "HC3"])
+def test_a_row_that_is_a_level_of_its_own_adds_nothing_to_the_errors_of_the_others(errors):
+    frame = pd.DataFrame(made_up(150, seed=8))
+    alone = frame.assign(voice=frame["voice"].where(frame.index != 77, "solo"))
+    fits = [
+        mb.fit_linear(mb.Study(table).mark("voice", "alto"), "score", ["voice", "age", "km"], errors=errors)
+        for table in (alone, alone.drop(index=77))
+    ]
+    with_row, without = (f.coefficients.set_index(["term", "level"]) for f in fits)
+    kept = without.index
+    np.testing.assert_allclose(with_row.loc[kept, "estimate"], without["estimate"], rtol=1e-9, atol=1e-9)
+    np.testing.assert_allclose(with_row.loc[kept, "se"], without["se"], rtol=1e-9, atol=1e-12)
+    assert np.isnan(with_row.loc[("voice", "solo"), "se"])
+
+
+def test_the_page_says_what_weights_are():
+    frame = pd.DataFrame(made_up(90)).assign(w=np.arange(90) % 3 + 1)
+    for kind, told in (
+        ("frequency", "each row counts as so many rows"),
+        ("sampling", "sampling weights from w, scaled to mean 1"),
+    ):
+        fit = mb.fit_linear(mb.Study(frame), "score", ["age"], weights="w", weights_are=kind)
+        assert told in " ".join(str(fit).split())
+
+
+@pytest.mark.parametrize(("events", "remarked"), [(30, False), (29, True)])
+def test_few_events_are_remarked_on_below_ten_for_each_coefficient(events, remarked):
+    rng = np.random.default_rng(6)
+    frame = pd.DataFrame({"x": rng.normal(size=200), "z": rng.normal(size=200), "y": np.arange(200) < events})
+    with warnings.catch_warnings(record=True) as told:
+        warnings.simplefilter("always")
+        mb.fit_logistic(mb.Study(frame), "y", ["x", "z"], event="True")
+    assert any("for each of 3 coefficients" in str(w.message) for w in told) == remarked
+
+
+def test_the_equation_of_groups_coded_in_two_ways_predicts_what_the_fit_gives():
+    study = mb.Study(pd.DataFrame(made_up(200, seed=2))).mark("voice", "alto").code_as("day", "effect")
+    fit = mb.fit_linear(study, "score", ["voice", "day", "age"])
+    rows = fit.equation_rows.set_index(["term", "level"])["estimate"]
+    for voice in ("alto", "bass", "tenor"):
+        for day in ("Mon", "Tue", "Wed"):
+            wanted = fit.predict({"voice": voice, "day": day, "age": 40})["predicted"].iloc[0]
+            told = rows["(intercept)", ""] + rows["voice", voice] + rows["day", day] + 40 * rows["age", ""]
+            assert told == pytest.approx(wanted, rel=1e-10)
