@@ -5,6 +5,7 @@ import pandas as pd
 import pytest
 
 import markbase as mb
+from reference import made_up
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 
@@ -223,3 +224,34 @@ def test_serial_correlation_is_looked_at_within_units_and_said_for_what_it_is(si
         assert "lagged outcome" not in told.way_on
     else:
         assert ("alike" if sign > 0 else "alternate") in told.meaning
+
+
+def test_blocks_with_levels_taken_out_tell_shares_of_the_variation_within_them():
+    frame = pd.DataFrame(made_up(400, seed=5))
+    frame["town"] = [f"t{k % 23}" for k in range(400)]
+    frame["score"] += 6 * (frame["town"].str[1:].astype(int) % 5)
+    study = mb.Study(frame).mark("voice", "alto")
+    entry = mb.fit_blocks(study, "score", {"who": ["voice"], "where": ["km", "age"]}, fixed_effects="town")
+    inside = frame[["score", "km", "age"]].assign(
+        **{level: (frame["voice"] == level) * 1.0 for level in ("bass", "soprano", "tenor")}
+    )
+    inside = inside - inside.groupby(frame["town"]).transform("mean")
+    y, shares = inside["score"].to_numpy(), []
+    for columns in (["bass", "soprano", "tenor"], ["bass", "soprano", "tenor", "km", "age"]):
+        X = inside[columns].to_numpy()
+        left = y - X @ np.linalg.lstsq(X, y, rcond=None)[0]
+        shares.append(1 - left @ left / (y @ y))
+    np.testing.assert_allclose(entry.steps["r2"], shares, rtol=1e-9)
+    np.testing.assert_allclose(entry.steps["r2_change"], np.diff([0, *shares]), rtol=1e-8)
+    rest = entry.steps["df_rest"].to_numpy()
+    df = np.array([3, 5])
+    np.testing.assert_allclose(entry.steps["r2_adjusted"], 1 - (1 - np.array(shares)) * (rest + df) / rest, rtol=1e-9)
+    np.testing.assert_allclose(
+        entry.steps["statistic"], entry.steps["f2"] * rest / entry.steps["df"], rtol=1e-9
+    )  # f² is the F test's, so that both tell of the same share
+    inside_ci = (entry.steps["change_low"] < entry.steps["r2_change"]) & (
+        entry.steps["r2_change"] < entry.steps["change_high"]
+    )
+    assert inside_ci.all()
+    told = " ".join(str(entry).split())
+    assert "of the variance of score within the levels of town in these rows (R² within" in told

@@ -136,7 +136,8 @@ def _steps_layout(hierarchy: Blocks) -> Layout:
         rows.append(("group", ["Deviance", *(number(s.deviance, 1) for s in steps)]))
         rows.append(("plain", ["McFadden", *(without_zero(s.mcfadden) for s in steps)]))
     else:
-        rows.append(("group", ["R²", *(without_zero(s.r2) for s in steps)]))
+        measure = "R² within levels" if fit.fixed_effect_names else "R²"
+        rows.append(("group", [measure, *(without_zero(s.r2) for s in steps)]))
         rows.append(("plain", ["Change of R²", *(without_zero(s.r2_change) for s in steps)]))
     sign = "chi²" if hierarchy.logistic else "F"
     rows.append(("plain", [f"{sign} of the change", *(f"{number(s.statistic, 2)}" for s in steps)]))

@@ -112,7 +112,7 @@ def _steps(hierarchy: Blocks) -> Section:
         heads = (
             "block",
             "parameters",
-            "R²",
+            "R² within" if fit.fixed_effect_names else "R²",
             "adjusted",
             "change",
             f"{short(100 * fit.level, 4)}% CI",

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from markbase.core.comparison.blocks import Blocks
-from markbase.core.errors import ColumnError, MarkbaseError
+from markbase.core.errors import ColumnError, MarkbaseError, listed
 from markbase.core.formatting import short
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
@@ -389,7 +389,9 @@ def draw_blocks(hierarchy: Blocks, ax: Axes | None = None) -> Axes:
         )
     ax.set_xlim(0, 1.22 * reach)
     ax.set_yticks(y, list(steps["block"]))
-    ax.set_xlabel(f"% of the variation in {hierarchy.last.outcome.name} explained in these rows")
+    names = hierarchy.last.fixed_effect_names
+    within = f" within levels of {listed(names)}" if names else ""
+    ax.set_xlabel(f"% of the variation in {hierarchy.last.outcome.name}{within} explained in these rows")
     finish(ax, f"What each block adds; line: {short(100 * hierarchy.last.level, 4)}% CI of the addition")
     return ax
 

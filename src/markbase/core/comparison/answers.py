@@ -44,6 +44,8 @@ def answers(made: AnyFit | Blocks, first: Sequence[str] = ()) -> tuple[Statement
         unclear = _unclear(whole)
         room = max(1, _MOST - len(steps) - len(moved) - len(unclear))
         return (*steps, *_clear(whole, (*made.added[-1], *first), room), *moved, *unclear)
+    if not made.overall.p < made.alpha and not _clear(made, first, 1):
+        return (_strength(made),)  # it says all there is
     averaged = _averaged(made)[:2]
     return (_strength(made), *_clear(made, first, _MOST_STATEMENTS - len(averaged)), *averaged, *_unclear(made))
 

@@ -78,10 +78,13 @@ def _adds(name: str, terms: Sequence[str], fit: AnyFit, change: Change, step: pd
         points = 100 * float(step["r2_change"])
         size = number(points, 1 if points >= 0.1 else 2)
         whole = without_zero(float(step["r2"]))
+        names = fit.fixed_effect_names
+        within = f" within the levels of {listed(quoted(names))}" if names else ""
+        measure = "R² within" if names else "R²"
         text = (
-            f"{what} raises the share of the variance of `{fit.outcome.name}` that is explained in these rows by {size} percentage points, to R² {whole} ({figures})"
+            f"{what} raises the share of the variance of `{fit.outcome.name}`{within} that is explained in these rows by {size} percentage points, to {measure} {whole} ({figures})"
             if k
-            else f"{what} {'explains' if len(terms) == 1 else 'explain'} {size}% of the variance of `{fit.outcome.name}` in these rows (R² {whole}; {figures})"
+            else f"{what} {'explains' if len(terms) == 1 else 'explain'} {size}% of the variance of `{fit.outcome.name}`{within} in these rows ({measure} {whole}; {figures})"
         )
         if not math.isnan(float(step["change_low"])):
             low, high = 100 * float(step["change_low"]), 100 * float(step["change_high"])

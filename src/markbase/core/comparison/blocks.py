@@ -94,7 +94,8 @@ class Blocks(Shown):
         for logistic ones `deviance`, `mcfadden`, `mcfadden_change`, `change_low`, `change_high`, `nagelkerke`, `tjur`; then the test
         of the change: `statistic` (F, or chi-squared), `df`, `df_rest`, `p`, `test` (which it is), and `aic`, `bic`. The interval of
         the change is that of `bootstrap`; before it, that of the noncentral F for linear models with classical errors, with R² of
-        the block below taken as it is, and NaN otherwise.
+        the block below taken as it is, and NaN otherwise. Where the levels of fixed effects are taken out, every R² is of the
+        variation within these levels, which is what the blocks can explain.
         """
         return table_of(
             {
@@ -115,13 +116,20 @@ class Blocks(Shown):
 
     def _r2s(self) -> dict[str, list[float]]:
         """Return what `steps` tells of linear models."""
-        strengths = [fit.strength for fit in self.fits if isinstance(fit, LinearFit)]
-        r2 = [s.r2 for s in strengths]
+        fits = [fit for fit in self.fits if isinstance(fit, LinearFit)]
+        strengths = [fit.strength for fit in fits]
+        r2 = [s.r2 if s.r2_within is None else s.r2_within for s in strengths]
+        adjusted = [
+            s.r2_adjusted
+            if s.r2_within is None
+            else 1 - (1 - s.r2_within) * (fit.rows_over + len(fit.solution.columns)) / fit.rows_over
+            for fit, s in zip(fits, strengths, strict=True)
+        ]
         before = [0.0, *r2[:-1]]
         low, high = self._intervals(before)
         return {
             "r2": r2,
-            "r2_adjusted": [s.r2_adjusted for s in strengths],
+            "r2_adjusted": adjusted,
             "r2_change": [now - below for now, below in zip(r2, before, strict=True)],
             "change_low": low,
             "change_high": high,
