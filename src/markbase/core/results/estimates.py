@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -40,7 +41,7 @@ Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Estimated(Shown):
+class Estimated(Shown, ABC):
     """A regression, estimated: what does not depend on its kind.
 
     Inside, coefficients are those of inner columns (see `solve`). Everything an analyst is told is a
@@ -159,9 +160,9 @@ class Estimated(Shown):
         return self.family.explained(self.outcome)
 
     @property
+    @abstractmethod
     def _sigma2(self) -> float:
         """What the products of the roots are multiplied with under classical errors."""
-        raise NotImplementedError
 
     @own_table
     def coefficients(self) -> pd.DataFrame:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, Self, overload
@@ -239,17 +240,17 @@ class Fit(Probed):
         """
         return readers().reading(self._convention(alpha))
 
+    @abstractmethod
     def _with_only(self, parts: tuple[Term, ...]) -> Self:
         """Fit some of the terms, on the same rows."""
-        raise NotImplementedError
 
+    @abstractmethod
     def _on(self, used: NDArray[np.bool_], parts: tuple[Term, ...]) -> Self:
         """Fit terms made for other rows on them."""
-        raise NotImplementedError
 
+    @abstractmethod
     def _with_more(self, more: Sequence[Term]) -> Fit:
         """Fit the same model with more terms, on the same rows."""
-        raise NotImplementedError
 
     @overload
     def equation(self) -> Equation: ...
@@ -474,9 +475,9 @@ class Fit(Probed):
             )
         return told
 
+    @abstractmethod
     def _of_rows(self, rows: NewRows) -> pd.DataFrame:
         """Return the columns of a prediction for each row."""
-        raise NotImplementedError
 
     def _back(self, table: pd.DataFrame) -> pd.DataFrame:
         """Add predictions in the unit of what a logged outcome was made of."""
@@ -510,11 +511,13 @@ class Fit(Probed):
         return pd.Series(observed - self._fitted, index=self.index, name="residual")
 
     @property
+    @abstractmethod
     def _fitted(self) -> Array:
-        raise NotImplementedError
+        """What the model gives for each row, shape (rows,)."""
 
+    @abstractmethod
     def _predicted(self, setting: Setting) -> dict[str, float]:
-        raise NotImplementedError
+        """Return a prediction at a setting, with its intervals."""
 
 
 def _can_be_had(column: Column, names: set[str]) -> bool:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Self
@@ -172,6 +172,10 @@ class StoredFit(Fit):
 
     def _with_only(self, terms: tuple[Term, ...]) -> Self:
         del terms
+        raise MarkbaseError(f"{_NO_ROWS}, so no other model can be fitted from it.")
+
+    def _with_more(self, more: Sequence[Term]) -> Fit:
+        del more
         raise MarkbaseError(f"{_NO_ROWS}, so no other model can be fitted from it.")
 
     def _on(self, used: NDArray[np.bool_], terms: tuple[Term, ...]) -> Self:
