@@ -158,4 +158,5 @@ def figure_bytes(figure: Figure, kind: str) -> bytes:
     buffer = io.BytesIO()
     with own_style(), mpl.rc_context({"svg.hashsalt": "markbase"}):
         figure.savefig(buffer, format=kind, dpi=140, metadata={"Date": None} if kind == "svg" else {"Software": None})
+    figure.set_layout_engine(None)  # everything has its place now, and keeps it
     return buffer.getvalue()

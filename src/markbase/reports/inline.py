@@ -50,6 +50,7 @@ def inline(figure: Figure | SubFigure, name: str, caption: str) -> Picture:
     buffer = io.BytesIO()
     with own_style(), mpl.rc_context({"svg.hashsalt": name, "svg.fonttype": "none"}):
         figure.figure.savefig(buffer, format="svg", metadata={"Date": None})
+    figure.figure.set_layout_engine(None)  # everything has its place now, and keeps it
     drawn = buffer.getvalue().decode()
     drawn = re.sub(r"<metadata>.*?</metadata>", "", drawn[drawn.index("<svg") :], flags=re.DOTALL)
     drawn = re.sub(r"<!--.*?-->", "", drawn, flags=re.DOTALL)
