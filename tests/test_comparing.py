@@ -378,3 +378,17 @@ def test_a_tenth_of_a_standard_error_is_no_movement():
     assert not any(
         "moves" in text or "clear." in text.replace("no clear", "") for text in told[1:] if "Adding" not in text
     )
+
+
+@pytest.mark.parametrize("noise", [2e-2, 4e-3])
+def test_the_interval_of_a_change_that_is_nearly_everything_is_as_wide_as_its_share_is_uncertain(noise):
+    rng = np.random.default_rng(9)
+    frame = pd.DataFrame({"x": rng.normal(size=800), "z": rng.normal(size=800)})
+    frame["y"] = frame["x"] + frame["z"] + noise * rng.normal(size=800)
+    row = mb.fit_blocks(mb.Study(frame), "y", {"all": ["x", "z"]}).steps.iloc[0]
+    left = 1 - row["r2_change"]
+    ends = np.array([row["change_low"], row["change_high"]])
+    # the log of what is left is nearly normal with variance 2 / (rows less coefficients), by the noncentral F
+    half = 1.96 * np.sqrt(2 / row["df_rest"])
+    np.testing.assert_allclose(np.log((1 - ends) / left), [half, -half], rtol=0.12)
+    assert (row["df"] * row["statistic"] > 1e7) == (noise < 1e-2)
