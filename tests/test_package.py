@@ -21,6 +21,9 @@ ROOT = Path(__file__).resolve().parent.parent
 def test_public_names_are_one_sorted_list_of_what_is_there():
     assert sorted(mb.__all__) == mb.__all__
     assert set(mb._HOMES) | {"demo", "__version__"} == set(mb.__all__)
+    for file in ("pyproject.toml", "CITATION.cff"):
+        told = re.search(r"^version\W+([\d.]+)", (ROOT / file).read_text(encoding="utf-8"), flags=re.M)
+        assert told.group(1) == mb.__version__
     for name in mb.__all__:
         assert getattr(mb, name) is not None
     with pytest.raises(AttributeError, match="no attribute 'fit_liner'"):

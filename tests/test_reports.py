@@ -163,12 +163,20 @@ def test_a_report_from_python_tells_fits_with_their_other_bases(tmp_path):
     for r in fit.coefficients.itertuples():
         if r.term == "voice" and not r.base:
             assert float(told[r.level]) == r.estimate
+    mb.report([fit, fit], tmp_path / "twice.html", figures=False)
+    headings = [words(h) for h in seen((tmp_path / "twice.html").read_text(encoding="utf-8")).xpath("//h2")]
+    assert len(set(headings)) == len(headings) == 4
     before = path.read_bytes()
     for wanted, kind, said in [
         (lambda: mb.report(fit, path), mb.FileError, "is there already"),
         (lambda: mb.report(fit, tmp_path / "page.docx"), mb.FileError, r"does not end in \.html"),
         (lambda: mb.report([], tmp_path / "b.html"), mb.MarkbaseError, "at least one"),
-        (lambda: mb.report([3], tmp_path / "b.html"), mb.MarkbaseError, "not of a int"),
+        (lambda: mb.report([3], tmp_path / "b.html"), mb.MarkbaseError, "a screening or a study; not of 3"),
+        (
+            lambda: mb.report(fit, tmp_path / "b.html", groups="voice"),
+            mb.MarkbaseError,
+            "`groups` of `report` is a list",
+        ),
         (lambda: mb.report(fit, tmp_path / "b.html", groups=["choir"]), mb.ColumnError, "choir"),
     ]:
         with pytest.raises(kind, match=said):

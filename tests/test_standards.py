@@ -226,6 +226,17 @@ def test_what_is_no_codebook_is_said_in_a_sentence(name, tmp_path):
         mb.open_study(tmp_path / "festival.csv", tmp_path / name)
 
 
+@pytest.mark.parametrize("file", FILES)
+def test_labels_that_were_declared_are_kept_however_many(file, tmp_path):
+    labels = {str(k): f"hall {k}" for k in range(1, 81)}
+    frame = pd.DataFrame({"hall": [k % 80 + 1 for k in range(400)], "note": [f"n{k % 90}" for k in range(400)]})
+    study = mb.Study(frame, {"columns": {"hall": {"kind": "categorical", "levels": labels}}})
+    mb.write_codebook(study, tmp_path / file)
+    book = mb.read_codebook(tmp_path / file)
+    assert {level.code: level.label for level in book.columns["hall"].levels} == labels
+    assert not book.columns["note"].levels
+
+
 def test_what_a_standard_cannot_hold_is_refused_and_what_the_data_lack_is_said(tmp_path):
     study = mb.Study(pd.DataFrame({"x": ["a\x07", "b"] * 9}))
     with pytest.raises(mb.CodebookError, match=r"'\\x07', which XML cannot"):

@@ -69,7 +69,7 @@ def read_codebook(path: str | Path, data: str = "") -> Codebook:
     else:
         found, _ = read_toml(path, CodebookError)
     book = Codebook.from_mapping(found, source=path.name)
-    return dataclasses.replace(book, wider=suffix in (".xml", ".json"))
+    return dataclasses.replace(book, wider=suffix in (".xml", ".json", ".csv", ".tsv"))
 
 
 def _read_json(path: Path, data: str) -> Mapping[str, Any]:
@@ -153,7 +153,7 @@ def codebook_text(study: Study) -> str:
     -------
     str
         TOML that `read_codebook` reads. A kind that was guessed has a comment behind it that says
-        so; levels of groups with more than 60 are not listed.
+        so; more than 60 levels are listed only where they have labels or an order.
 
     Examples
     --------
@@ -182,7 +182,9 @@ def _spec(column: Column, names: Sequence[str]) -> ColumnSpec:
     """Return what a codebook says of a column."""
     made = column.made
     declared = made is not None and made.how in DECLARABLE and made.sources and set(made.of) <= set(names)
-    listed_levels = column.is_categorical and column.role != "identifier" and len(column.levels) <= _MOST_LEVELS
+    told = column.kind == "ordinal" or any(level.label != level.code for level in column.levels)
+    few = len(column.levels) <= _MOST_LEVELS
+    listed_levels = column.is_categorical and column.role != "identifier" and (few or told)
     return ColumnSpec(
         column.name,
         column.kind,

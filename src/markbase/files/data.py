@@ -22,8 +22,8 @@ from markbase.files.text_files import STANDARD, read_bytes, read_text
 
 _SEPARATORS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
 TEXT_SUFFIXES = (".csv", ".tsv", ".tab", ".txt")
-EXTRAS = {".parquet": ("pyarrow", "parquet"), ".xlsx": ("openpyxl", "xlsx"), ".ods": ("odf", "ods")}
-"""For each kind of file that needs an extra: the package it needs, and the name of the extra."""
+EXTRAS = {".parquet": ("pyarrow", "pyarrow"), ".xlsx": ("openpyxl", "openpyxl"), ".ods": ("odf", "odfpy")}
+"""For each kind of file that needs an extra: what is imported for it, and by which name that is installed."""
 MOST_COLUMNS = 5_000
 """A file with more columns is not read."""
 ESCAPED = ("=", "+", "-", "@", "\t", "\r")
@@ -138,8 +138,7 @@ def need_extra(path: Path, suffix: str) -> None:
     FileError
         If the package for that kind of file is not installed.
     """
-    package, _ = EXTRAS[suffix]
-    named = "odfpy" if package == "odf" else package  # by what it is installed
+    package, named = EXTRAS[suffix]
     if importlib.util.find_spec(package) is None:
         raise FileError(
             f"`{path}`: {suffix} files need the package {named}, which is not installed; python -m pip install {named} adds it."

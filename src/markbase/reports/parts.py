@@ -42,7 +42,7 @@ class Part:
     """What it answers, in a few sentences."""
     lead: Picture | None = None
     """The figure that shows the answer."""
-    versions: Versions | None = field(default=None)
+    versions: Versions | None = None
     """The pages told from other bases."""
 
 

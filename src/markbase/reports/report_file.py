@@ -7,6 +7,7 @@ from dataclasses import replace as changed
 from pathlib import Path
 from typing import Any
 
+from markbase.core.arguments import checked, told_value
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.display import Shown
 from markbase.core.errors import FileError, MarkbaseError
@@ -26,6 +27,7 @@ _SUFFIXES = (".html", ".htm")
 _FITTED = (LinearFit, LogisticFit, Blocks)
 
 
+@checked
 def report(
     results: Shown | Sequence[Shown] | Mapping[str, Shown],
     path: str | Path,
@@ -107,18 +109,17 @@ def _named(results: Any) -> list[tuple[str, Shown]]:
         pairs = [("", result) for result in several]
     if not pairs:
         raise MarkbaseError("Give at least one result to tell of.")
-    found: list[tuple[str, Shown]] = []
+    headings: list[str] = []
     for name, result in pairs:
         try:
-            heading = name or page_of(result).title
+            headings.append(name or page_of(result).title)
         except TypeError:
-            kind = type(result).__name__
             raise MarkbaseError(
-                f"A report tells of results, such as a fit, a blockwise entry, a screening or a study; not of a {kind}."
+                f"A report tells of results, such as a fit, a blockwise entry, a screening or a study; not of {told_value(result)}."
             ) from None
-        same = sum(known.partition(" (")[0] == heading for known, _ in found)
-        found.append((f"{heading} ({same + 1})" if same else heading, result))
-    return found
+    numbers = [headings[: place + 1].count(heading) for place, heading in enumerate(headings)]
+    apart = [h if number == 1 else f"{h}, {number}" for h, number in zip(headings, numbers, strict=True)]
+    return [(heading, result) for heading, (_, result) in zip(apart, pairs, strict=True)]
 
 
 def _last(made: Any) -> LinearFit | LogisticFit:

@@ -39,10 +39,10 @@ def entry_of(spec: ColumnSpec) -> dict[str, Any]:
     return found
 
 
-def rest_of(spec: ColumnSpec, held: Mapping[str, Any]) -> dict[str, Any]:
-    """Return what of an entry is not held already, or is held otherwise."""
-    whole = entry_of(spec)
-    return {key: value for key, value in whole.items() if held.get(key) != value or not _same_order(held[key], value)}
+def rest_of(entry: Mapping[str, Any], held: Mapping[str, Any], guess: str) -> dict[str, Any]:
+    """Return what of an entry is not held already, or is held otherwise, and that it was guessed."""
+    rest = {key: value for key, value in entry.items() if held.get(key) != value or not _same_order(held[key], value)}
+    return rest | ({"guessed": guess} if guess else {})
 
 
 def _same_order(one: Any, other: Any) -> bool:

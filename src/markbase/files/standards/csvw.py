@@ -8,7 +8,7 @@ from urllib.parse import unquote
 
 from markbase.core.errors import CodebookError
 from markbase.core.study.codebook import Codebook, ColumnSpec, code_text
-from markbase.files.standards.common import OURS, chosen, named, rest_of, tables_in, to_json, with_ours
+from markbase.files.standards.common import OURS, chosen, entry_of, named, rest_of, tables_in, to_json, with_ours
 from markbase.files.standards.table_schema import Opener
 
 _CONTEXT = "http://www.w3.org/ns/csvw"
@@ -133,6 +133,7 @@ def csvw_text(book: Codebook, guesses: Mapping[str, str], data: str) -> str:
 
 def _column(spec: ColumnSpec, guess: str) -> dict[str, Any]:
     column: dict[str, Any] = {"titles": spec.name}
+    entry = entry_of(spec)
     held: dict[str, Any] = {}
     if spec.label:
         column["dc:description"] = held["label"] = spec.label
@@ -142,5 +143,5 @@ def _column(spec: ColumnSpec, guess: str) -> dict[str, Any]:
     if spec.missing:
         column["null"] = ["", *(code.code for code in spec.missing)]
         held["missing"] = [code.code for code in spec.missing]
-    ours = rest_of(spec, held) | ({"guessed": guess} if guess else {})
+    ours = rest_of(entry, held, guess)
     return column | ({_OURS: ours} if ours else {})

@@ -16,7 +16,7 @@ import defusedxml.ElementTree
 
 from markbase.core.errors import CodebookError, count_noun, remark
 from markbase.core.study.codebook import Codebook, ColumnSpec, code_text
-from markbase.files.standards.common import OURS, chosen, rest_of, with_ours
+from markbase.files.standards.common import OURS, chosen, entry_of, rest_of, with_ours
 
 _SPACE = "ddi:codebook:2_5"
 _GROUPS = {
@@ -193,7 +193,8 @@ def _element(parent: Tree.Element | None, name: str, text: str = "", /, **attrib
 
 def _variable(parent: Tree.Element, spec: ColumnSpec, number: int, guess: str) -> None:
     attributes = {"ID": f"V{number}", "name": spec.name, "files": "F1"}
-    held: dict[str, Any] = {}
+    entry = entry_of(spec)
+    held: dict[str, Any] = {key: entry[key] for key in ("levels", "missing") if key in entry}
     if spec.role == "weight":
         attributes["wgt"], held["role"] = "wgt", "weight"
     if spec.kind:
@@ -211,19 +212,14 @@ def _variable(parent: Tree.Element, spec: ColumnSpec, number: int, guess: str) -
         outside = _element(made, "invalrng")
         for code in spec.missing:
             _element(outside, "item", VALUE=code.code)
-        held["missing"] = [code.code for code in spec.missing]
-    if spec.levels:
-        alike = all(level.code == level.label for level in spec.levels)
-        held["levels"] = [v.code for v in spec.levels] if alike else {v.code: v.label for v in spec.levels}
     for level in spec.levels:
         _category(made, level.code, level.label)
     if told:
         for code in spec.missing:
             _category(made, code.code, code.label or code.code, missing="Y")
-        held["missing"] = {c.code: c.label or c.code for c in spec.missing}
-    ours = rest_of(spec, held) | ({"guessed": guess} if guess else {})
+    ours = rest_of(entry, held, guess)
     if any(text != " ".join(text.split()) for text in _texts(held)):
-        ours |= rest_of(spec, {})  # blanks that XML would not keep
+        ours |= entry  # blanks that XML would not keep
     if ours:
         _element(made, "notes", json.dumps(ours, ensure_ascii=True), type=OURS)
 

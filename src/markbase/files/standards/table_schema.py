@@ -7,7 +7,17 @@ from typing import Any
 
 from markbase.core.errors import CodebookError
 from markbase.core.study.codebook import Codebook, ColumnSpec, code_text
-from markbase.files.standards.common import OURS, chosen, named, rest_of, tables_in, to_json, whole_codes, with_ours
+from markbase.files.standards.common import (
+    OURS,
+    chosen,
+    entry_of,
+    named,
+    rest_of,
+    tables_in,
+    to_json,
+    whole_codes,
+    with_ours,
+)
 
 _NUMBERS = ("integer", "number", "year")
 _GROUPS = ("string", "boolean")
@@ -130,31 +140,28 @@ def schema_record(book: Codebook, guesses: Mapping[str, str]) -> dict[str, Any]:
 
 def _field(spec: ColumnSpec, guess: str) -> dict[str, Any]:
     field: dict[str, Any] = {"name": spec.name}
-    held: dict[str, Any] = {}
+    entry = entry_of(spec)
+    held: dict[str, Any] = {key: entry[key] for key in ("label", "levels", "missing") if key in entry}
     if spec.label:
-        field["title"] = held["label"] = spec.label
+        field["title"] = spec.label
     codes = [level.code for level in spec.levels]
     whole = whole_codes(codes)
-    field["type"] = (
-        "number" if spec.kind == "numeric" else "any" if spec.kind is None else "integer" if whole else "string"
-    )
+    kinds = {"numeric": "number", None: "any"}
+    field["type"] = kinds.get(spec.kind, "integer" if whole else "string")
     if spec.kind:
         held["kind"] = "categorical" if spec.kind == "ordinal" and not codes else spec.kind
     if codes:
-        alike = all(level.code == level.label for level in spec.levels)
-        values: list[Any] = [int(code) if whole else code for code in codes]
-        labels = [level.label for level in spec.levels]
-        pairs = [{"value": value, "label": label} for value, label in zip(values, labels, strict=True)]
-        field["categories"] = values if alike else pairs
-        held["levels"] = codes if alike else dict(zip(codes, labels, strict=True))
+        values = [int(code) if whole else code for code in codes]
+        pairs = [{"value": v, "label": level.label} for v, level in zip(values, spec.levels, strict=True)]
+        field["categories"] = pairs if isinstance(entry["levels"], dict) else values
         if spec.kind == "ordinal":
             field["categoriesOrdered"] = True
-    if spec.missing:
-        told = any(code.label for code in spec.missing)
-        shown = [{"value": c.code, "label": c.label or c.code} if told else c.code for c in spec.missing]
-        field["missingValues"] = [*([{"value": "", "label": "blank"}] if told else [""]), *shown]
-        held["missing"] = {c.code: c.label or c.code for c in spec.missing} if told else [c.code for c in spec.missing]
-    ours = rest_of(spec, held) | ({"guessed": guess} if guess else {})
+    if isinstance(entry.get("missing"), dict):
+        told = {"": "blank", **entry["missing"]}
+        field["missingValues"] = [{"value": code, "label": label} for code, label in told.items()]
+    elif "missing" in entry:
+        field["missingValues"] = ["", *entry["missing"]]
+    ours = rest_of(entry, held, guess)
     return field | ({OURS: ours} if ours else {})
 
 
