@@ -8,14 +8,14 @@ import io
 import sys
 import warnings
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 import pandas as pd
 
 from markbase.core.errors import ColumnError, FileError, count_noun, listed, quoted, remark
-from markbase.core.study.codebook import Codebook
+from markbase.core.study.codebook import Codebook, as_codebook
 from markbase.core.study.study import Study
 from markbase.files.codebook import read_codebook
 from markbase.files.text_files import STANDARD, read_bytes, read_text
@@ -37,6 +37,8 @@ def open_study(
     missing: Sequence[object] = (),
     encoding: str = "utf-8",
     sheet: str | None = None,
+    in_parts: bool = False,
+    progress: Callable[[int, int | None], None] | None = None,
 ) -> Study:
     """Open a data file as a study.
 
@@ -55,6 +57,12 @@ def open_study(
         How the bytes of a text file stand for characters.
     sheet : str, optional
         Which sheet of a spreadsheet; by default the first.
+    in_parts : bool
+        Read the rows a part at a time, whenever they are needed, instead of taking all of them into memory: for data that are larger
+        than it. The path may then also be a folder, or a pattern such as ``register/*.parquet``; text files may be packed
+        (``.csv.gz``, ``.csv.zip``), and Arrow's own files (``.feather``, ``.arrow``) are read. Needs the package pyarrow.
+    progress : callable, optional
+        With `in_parts`: told how many rows of the first look are done, and of how many if that is known.
 
     Returns
     -------
@@ -80,6 +88,12 @@ def open_study(
     """
     path = Path(path)
     book = read_codebook(codebook, path.name) if isinstance(codebook, (str, Path)) else codebook
+    if in_parts:
+        need_extra(path, ".parquet", "files that are read in parts")
+        from markbase.files.data_in_parts import table_in_parts
+
+        table = table_in_parts(path, as_codebook(book), encoding=encoding, progress=progress)
+        return Study(table, book, missing=missing, name=table.source.name)
     frame = read_table(path, encoding=encoding, sheet=sheet)
     return Study(frame, book, missing=missing, name="standard input" if path == STANDARD else path.name)
 
@@ -123,7 +137,7 @@ def read_table(path: str | Path, *, encoding: str = "utf-8", sheet: str | None =
     return frame
 
 
-def need_extra(path: Path, suffix: str) -> None:
+def need_extra(path: Path, suffix: str, what: str = "") -> None:
     """Say which extra is missing, if one is.
 
     Parameters
@@ -132,6 +146,8 @@ def need_extra(path: Path, suffix: str) -> None:
         The file to be read or written.
     suffix : str
         Its kind.
+    what : str
+        What files of that kind are called; by default its suffix says it.
 
     Raises
     ------
@@ -141,7 +157,7 @@ def need_extra(path: Path, suffix: str) -> None:
     package, named = EXTRAS[suffix]
     if importlib.util.find_spec(package) is None:
         raise FileError(
-            f"`{path}`: {suffix} files need the package {named}, which is not installed; python -m pip install {named} adds it."
+            f"`{path}`: {what or f'{suffix} files'} need the package {named}, which is not installed; python -m pip install {named} adds it."
         )
 
 
@@ -174,7 +190,7 @@ def _read_sheet(path: Path, sheet: str | None) -> pd.DataFrame:
     cells = cells.dropna(how="all").reset_index(drop=True)
     if len(cells) < 2:
         raise FileError(f"`{path}` has {'column names but no rows' if len(cells) else 'nothing in that sheet'}.")
-    header = _checked_names([("" if pd.isna(name) else str(name)) for name in cells.iloc[0]], path)
+    header = checked_names([("" if pd.isna(name) else str(name)) for name in cells.iloc[0]], path)
     frame = cells.iloc[1:].reset_index(drop=True)
     frame.columns = pd.Index(header)
     return frame
@@ -189,9 +205,9 @@ def _read_text_table(path: Path, encoding: str) -> pd.DataFrame:
 
 
 def _parsed(text: str, path: Path) -> pd.DataFrame:
-    separator = _separator(text)
+    separator = separator_of(text)
     names = next(row for row in csv.reader(io.StringIO(text), delimiter=separator) if row)
-    header = _checked_names(names, path)
+    header = checked_names(names, path)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error", pd.errors.ParserWarning)
@@ -218,12 +234,14 @@ def _without_apostrophe(cell: Any) -> Any:
     return cell[1:] if isinstance(cell, str) and cell[:1] == "'" and cell[1:2] in ESCAPED else cell
 
 
-def _separator(text: str) -> str:
+def separator_of(text: str) -> str:
+    """Return what parts the cells of a text, told by its first line."""
     first = text.lstrip("\n\r").split("\n", 1)[0]
     return max(_SEPARATORS, key=lambda mark: (first.count(mark), mark == ","))
 
 
-def _checked_names(raw: Sequence[str], path: Path) -> list[str]:
+def checked_names(raw: Sequence[str], path: Path) -> list[str]:
+    """Return the names of columns without outer blanks, or refuse names that are lacking or doubled."""
     if len(raw) > MOST_COLUMNS:
         raise FileError(
             f"`{path}` has {len(raw):,} columns, and at most {MOST_COLUMNS:,} are read; keep the columns you need."

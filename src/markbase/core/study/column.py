@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, LevelError, near
+from markbase.core.rows.parts import InParts, counted
 
 Kind = Literal["numeric", "categorical", "ordinal"]
 Role = Literal["identifier", "weight", "cluster"]
@@ -169,6 +170,8 @@ class Column:
     @cached_property
     def valid(self) -> int:
         """How many rows have a value."""
+        if isinstance(self.values, InParts):
+            return int(self.counts.sum()) if self.is_categorical else self.values.facts.valid
         return int(np.count_nonzero(self.present))
 
     @cached_property
@@ -184,12 +187,17 @@ class Column:
         low, high = self.span
         if not low < high or self.is_categorical:
             return None
+        if isinstance(self.values, InParts):
+            few = self.values.facts.distinct
+            return (low, high) if few is not None and len(few[0]) == 2 else None
         values = self.values[self.present]
         return (low, high) if bool(np.all((values == low) | (values == high))) else None
 
     @cached_property
     def is_whole_and_distinct(self) -> bool:
-        """Whether a numeric column holds whole numbers of which none occurs twice."""
+        """Whether a numeric column holds whole numbers of which none occurs twice; of parts, as long as they rise."""
+        if isinstance(self.values, InParts):
+            return self.values.facts.whole and self.values.facts.rising
         values = self.values[self.present]
         if not np.array_equal(values[:100], np.round(values[:100])):  # spares most numeric columns the full look
             return False
@@ -198,7 +206,7 @@ class Column:
     @cached_property
     def counts(self) -> NDArray[np.int64]:
         """Shape (levels,): rows of each level of a group."""
-        return np.bincount(self.values[self.present], minlength=len(self.levels)).astype(np.int64)
+        return counted(self.values, len(self.levels))
 
     @property
     def unit_one(self) -> str:
@@ -232,7 +240,7 @@ class Column:
         missing = len(self.values) - self.valid
         if self.why_missing is None:
             return [("blank", missing)] if missing else []
-        counts = np.bincount(self.why_missing, minlength=FIRST_CODED + len(self.missing_codes))
+        counts = counted(self.why_missing, FIRST_CODED + len(self.missing_codes))
         named = [("blank", int(counts[BLANK]))]
         named += [(c.shown, int(n)) for c, n in zip(self.missing_codes, counts[FIRST_CODED:], strict=True)]
         return [(reason, rows) for reason, rows in named if rows]

@@ -12,6 +12,8 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, MarkbaseError, count_noun, listed, quoted
+from markbase.core.rows.parts import InParts, look_up
+from markbase.core.rows.table import TextsInParts
 from markbase.core.study.codebook import ColumnSpec, code_text
 from markbase.core.study.column import BLANK, FIRST_CODED, Base, Column, Level, MissingCode, Unit
 
@@ -36,14 +38,24 @@ class _Raw:
     categories: bool = False
     """Whether the source declares the values as categories."""
     notes: tuple[str, ...] = ()
+    in_parts: TextsInParts | None = None
+    """Where the rows come in parts: which of these each of them has. `places` is then of the distinct values as read."""
+
+    def rows_with(self, chosen: NDArray[np.bool_]) -> tuple[int, int]:
+        """Count the rows that have some of the values, shape (distinct,), and return the number of the first of them."""
+        if self.in_parts is None:
+            rows = np.isin(self.places, np.flatnonzero(chosen))
+            return int(rows.sum()), int(np.argmax(rows)) + 1
+        here = np.isin(self.places, np.flatnonzero(chosen))
+        return int(self.in_parts.counts[here].sum()), int(self.in_parts.firsts[here].min()) + 1
 
 
-def build_column(series: pd.Series[Any], spec: ColumnSpec, everywhere_missing: Sequence[MissingCode] = ()) -> Column:
+def build_column(series: pd.Series[Any] | InParts | TextsInParts, spec: ColumnSpec, everywhere_missing: Sequence[MissingCode] = ()) -> Column:
     """Make a typed column of raw values.
 
     Parameters
     ----------
-    series : pandas.Series
+    series : pandas.Series, InParts or TextsInParts
         Shape (rows,): numbers, text, booleans or categories.
     spec : ColumnSpec
         What is declared of the column; kind None is guessed.
@@ -65,20 +77,30 @@ def build_column(series: pd.Series[Any], spec: ColumnSpec, everywhere_missing: S
     except (TypeError, ValueError, OverflowError, ArithmeticError) as problem:
         if isinstance(problem, MarkbaseError):
             raise
-        held = {type(v).__name__ for v in series.head(1000).tolist()} - {"NoneType", "float", "str"}
+        told = list(series.distinct) if isinstance(series, TextsInParts) else series.head(1000).tolist()  # type: ignore[union-attr]
+        held = {type(v).__name__ for v in told} - {"NoneType", "float", "str"}
         raise ColumnError(
             f"`{spec.name}` holds values that are neither numbers nor texts ({listed(sorted(held)) or 'of an unknown kind'}); make one of these of them."
         ) from None
 
 
-def _built(series: pd.Series[Any], spec: ColumnSpec, everywhere_missing: Sequence[MissingCode]) -> Column:
+def _built(
+    series: pd.Series[Any] | InParts | TextsInParts, spec: ColumnSpec, everywhere_missing: Sequence[MissingCode]
+) -> Column:
     own = {c.code for c in spec.missing}
     spec = replace(spec, missing=spec.missing + tuple(c for c in everywhere_missing if c.code not in own))
+    if isinstance(series, InParts):
+        return _numeric_from_numbers(series, spec, guessed=spec.kind is None)
+    if isinstance(series, TextsInParts):
+        return _spread(_from_raw(_raw_in_parts(series), spec), series, spec)
     numeric = pd.api.types.is_numeric_dtype(series) and not pd.api.types.is_bool_dtype(series)
     if numeric and (spec.kind == "numeric" or not (spec.kind or spec.base)):
         values = series.to_numpy(dtype=np.float64, na_value=np.nan)
         return _numeric_from_numbers(values, spec, guessed=spec.kind is None)
-    raw = _raw(series)
+    return _from_raw(_raw(series), spec)
+
+
+def _from_raw(raw: _Raw, spec: ColumnSpec) -> Column:
     if spec.kind in (None, "numeric") and not (spec.levels or spec.base or raw.categories):
         raw, spec = _without_percent_signs(raw, spec)
     kind, guess = (spec.kind, "") if spec.kind else _guess(raw, spec)
@@ -101,9 +123,34 @@ def _doubt(raw: _Raw, spec: ColumnSpec) -> str:
 
 def _texts_in(raw: _Raw, text: NDArray[np.bool_]) -> tuple[str, int, int]:
     """Return some of the texts, the first row that holds one, and how many rows do."""
-    rows = np.isin(raw.places, np.flatnonzero(text))
+    rows, first = raw.rows_with(text)
     some = quoted([raw.texts[k] for k in np.flatnonzero(text)[:3]])
-    return listed(some), int(np.flatnonzero(rows)[0]) + 1, int(rows.sum())
+    return listed(some), first, rows
+
+
+def _raw_in_parts(series: TextsInParts) -> _Raw:
+    """Return the distinct values of rows that come in parts, each standing for its rows."""
+    if series.categories:
+        texts = [code_text(u) for u in series.distinct]
+        return _Raw(np.arange(len(texts)), texts, *_parse(texts), categories=True, in_parts=series)
+    uniques = np.empty(len(series.distinct), dtype=object)
+    uniques[:] = series.distinct
+    return _tidied(np.arange(len(uniques)), uniques, series)
+
+
+def _spread(column: Column, series: TextsInParts, spec: ColumnSpec) -> Column:
+    """Turn a column of distinct values into one of the rows that have them."""
+    blank = -1 if column.is_categorical else np.nan
+    values = look_up(np.append(column.values, np.array(blank, column.values.dtype)), series.places)
+    why = None
+    if column.why_missing is not None:
+        why = look_up(np.append(column.why_missing, np.uint8(BLANK)), series.places)
+    whole = replace(column, values=values, why_missing=why, base=None)
+    if not column.is_categorical:
+        return whole
+    counts = np.bincount(column.values[column.present], series.counts[column.present], len(column.levels))
+    values.__dict__["counted"] = counts.astype(np.int64)
+    return with_default_base(whole, spec.base)
 
 
 def _raw(series: pd.Series[Any]) -> _Raw:
@@ -113,6 +160,11 @@ def _raw(series: pd.Series[Any]) -> _Raw:
         numbers, is_number = _parse(texts)
         return _Raw(places, texts, numbers, is_number, bool(series.cat.ordered), categories=True)
     places, uniques = pd.factorize(series.to_numpy(), use_na_sentinel=True)
+    return _tidied(places, uniques, None)
+
+
+def _tidied(places: NDArray[np.intp], uniques: NDArray[Any], in_parts: TextsInParts | None) -> _Raw:
+    """Read outer blanks and decimal commas away."""
     texts = [code_text(u) for u in uniques]
     blank = np.array([not text for text in texts], dtype=bool)
     places = places.astype(np.intp)
@@ -128,7 +180,8 @@ def _raw(series: pd.Series[Any]) -> _Raw:
         order = sorted(set(first.values()))
         slot = {old: new for new, old in enumerate(order)}
         moved = np.array([slot[first[text]] for text in texts] + [-1], dtype=np.intp)
-        rows = int(np.isin(places, [k for k, u in enumerate(uniques) if isinstance(u, str) and u != texts[k]]).sum())
+        spaces = np.array([isinstance(u, str) and u != text for u, text in zip(uniques, texts, strict=True)], dtype=bool)
+        rows, _ = _Raw(places, texts, np.zeros(0), spaces, in_parts=in_parts).rows_with(spaces)
         places, texts = moved[places], [texts[k] for k in order]
         if rows:
             notes = (f"blanks around the text read away in {count_noun(rows, 'row')}",)
@@ -136,7 +189,7 @@ def _raw(series: pd.Series[Any]) -> _Raw:
     if _has_decimal_commas(texts, is_number):
         numbers, is_number = _parse([text.replace(",", ".") for text in texts])
         notes += ("decimal commas read as decimal points",)
-    return _Raw(places, texts, numbers, is_number, notes=notes)
+    return _Raw(places, texts, numbers, is_number, notes=notes, in_parts=in_parts)
 
 
 def _without_percent_signs(raw: _Raw, spec: ColumnSpec) -> tuple[_Raw, ColumnSpec]:
@@ -218,13 +271,13 @@ def _guess(raw: _Raw, spec: ColumnSpec) -> tuple[Any, str]:
     return "categorical", "guessed categorical, since it holds text"
 
 
-def _numeric_from_numbers(values: NDArray[np.float64], spec: ColumnSpec, guessed: bool) -> Column:
+def _numeric_from_numbers(values: Any, spec: ColumnSpec, guessed: bool) -> Column:
     why = None
     if spec.missing:
         codes, is_number = _parse([c.code for c in spec.missing])
         why = np.where(np.isnan(values), BLANK, 0).astype(np.uint8)
         for k in np.flatnonzero(is_number):
-            why[values == codes[k]] = FIRST_CODED + k
+            why = np.where(values == codes[k], np.uint8(FIRST_CODED + k), why)
         values = np.where(why > 0, np.nan, values)
     guess = "guessed numeric, since every value is a number" if guessed else ""
     return Column(**_shared(spec, "numeric"), values=values, why_missing=why, guess=guess)

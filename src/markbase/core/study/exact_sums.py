@@ -8,6 +8,7 @@ import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 
+from markbase.core.rows.parts import all_of, sample_of, sum_of
 from markbase.core.study.column import Column
 
 _ROWS = 4096
@@ -33,16 +34,16 @@ def find_totals(columns: Sequence[Column]) -> dict[str, tuple[str, ...]]:
     Candidates are the exact dependences of up to 4,096 complete rows, by a pivoted QR factorisation
     of the centred columns; each is then checked on all rows in which its members are present.
     """
-    varying = [c for c in columns if c.valid > 1 and np.ptp(c.values[c.present]) > 0][:_MOST_COLUMNS]
+    varying = [c for c in columns if c.valid > 1 and c.span[0] < c.span[1]][:_MOST_COLUMNS]
     varying = [c for c in varying if np.abs(c.span).max() < _LARGEST]  # beyond it a square cannot be written
     if len(varying) < 2:
         return {}
-    complete = np.logical_and.reduce([c.present for c in varying])
+    complete = all_of([sample_of(c.present) for c in varying])
     rows = np.flatnonzero(complete)
     if len(rows) <= len(varying):
         return {}
     rows = rows[np.linspace(0, len(rows) - 1, min(_ROWS, len(rows))).astype(np.intp)]
-    block = np.column_stack([c.values[rows] for c in varying])
+    block = np.column_stack([sample_of(c.values)[rows] for c in varying])
     block = block - block.mean(axis=0)
     size = np.linalg.norm(block, axis=0)
     if not size.all():
@@ -102,7 +103,7 @@ def _as_total(members: Sequence[Column], weights: NDArray[np.float64]) -> tuple[
 
 
 def _holds(total: Column, parts: Sequence[Column]) -> bool:
-    rows = np.logical_and.reduce([c.present for c in (total, *parts)])
-    gap = total.values[rows] - np.sum([c.values[rows] for c in parts], axis=0)
-    size = max(float(np.abs(c.values[rows]).max()) for c in (total, *parts))
-    return bool(np.all(np.abs(gap) <= 16 * np.finfo(float).eps * len(parts) * size))
+    rows = all_of([c.present for c in (total, *parts)])
+    gap = np.abs(total.values - sum_of([c.values for c in parts]))[rows]
+    size = max(float(np.abs(c.span).max()) for c in (total, *parts))
+    return bool(np.all(gap <= 16 * np.finfo(float).eps * len(parts) * size))

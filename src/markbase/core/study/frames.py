@@ -8,13 +8,14 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.errors import MarkbaseError
+from markbase.core.rows.table import TableInParts
 from markbase.core.study.column import Column
 
 AnyTable = Any
 """A table of pandas, Polars or Arrow, or whatever hands its columns over as Arrow does, such as a relation of DuckDB."""
 
 
-def columns_of(frame: AnyTable) -> list[tuple[str, pd.Series[Any]]]:
+def columns_of(frame: AnyTable) -> list[tuple[str, Any]]:
     """Return the columns of a table, without copying numbers more than needed.
 
     Parameters
@@ -32,6 +33,8 @@ def columns_of(frame: AnyTable) -> list[tuple[str, pd.Series[Any]]]:
     MarkbaseError
         If it is no such table.
     """
+    if isinstance(frame, TableInParts):
+        return list(frame.columns.items())
     if isinstance(frame, pd.DataFrame):
         return [(str(name), frame.iloc[:, k]) for k, name in enumerate(frame.columns)]
     import narwhals.stable.v2 as nw

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 
 import numpy as np
 import pandas as pd
 
 from markbase.core.errors import count_noun
+from markbase.core.rows.parts import InParts
 from markbase.core.study.column import Column
 from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.remarks import THIN_ROWS, column_remarks, skewness
@@ -46,8 +48,8 @@ def overview_table(columns: Sequence[Column]) -> pd.DataFrame:
     -------
     pandas.DataFrame
         `column`, `label`, `kind`, `role`, `unit` (texts); `guessed` (whether the kind is a guess);
-        `rows` with a value, `missing` and of these `blank` and `coded` (counts); `levels` that occur (a group) or distinct values (an
-        numeric column); `mean`, `sd` (n − 1), `low`, `median`, `high`, `skew` of a numeric column, NaN for a
+        `rows` with a value, `missing` and of these `blank` and `coded` (counts); `levels` that occur (a group) or distinct values (a
+        numeric column; NaN where rows come in parts and they are more than 1,000); `mean`, `sd` (n − 1), `low`, `median`, `high`, `skew` of a numeric column, NaN for a
         group; `remarks`, parted by semicolons.
     """
     totals = find_totals([c for c in columns if not c.is_categorical and c.role != "identifier"])
@@ -73,6 +75,8 @@ def _record(column: Column, total_of: tuple[str, ...]) -> dict[str, object]:
     }
     if column.is_categorical:
         return record | {"levels": int(np.count_nonzero(column.counts))}
+    if isinstance(column.values, InParts):
+        return record | _of_parts(column.values, str(record["remarks"]))
     values = column.values[column.present]
     record["levels"] = len(np.unique(values))
     if not len(values) or np.isinf(values).any():
@@ -86,6 +90,35 @@ def _record(column: Column, total_of: tuple[str, ...]) -> dict[str, object]:
         "high": float(values.max()),
         "skew": skewness(values) if varies else float("nan"),
     }
+
+
+def _of_parts(values: InParts, remarks: str) -> dict[str, object]:
+    """Describe numbers that come in parts; where there are many distinct ones, these are not counted and the median is of a sample."""
+    facts = values.facts
+    record: dict[str, object] = {"levels": float("nan") if facts.distinct is None else len(facts.distinct[0])}
+    if not facts.valid or facts.infinite:
+        return record
+    median, approximate = quantile_of(values, 0.5)
+    told = f"median of a random sample of {len(values.kept):,} rows" if approximate else ""
+    return record | {
+        "mean": facts.mean,
+        "sd": facts.sd,
+        "low": facts.low,
+        "median": median,
+        "high": facts.high,
+        "skew": facts.skew,
+        "remarks": "; ".join(text for text in (remarks, told) if text),
+    }
+
+
+def quantile_of(values: InParts, share: float) -> tuple[float, bool]:
+    """Return a quantile of numbers that come in parts, and whether it is of a sample of them."""
+    if values.facts.distinct is None:
+        return float(np.nanquantile(values.kept, share)), True
+    distinct, counts = (np.asarray(v) for v in values.facts.distinct)
+    at = share * (values.facts.valid - 1)
+    below, above = (distinct[np.searchsorted(np.cumsum(counts), k, side="right")] for k in (math.floor(at), math.ceil(at)))
+    return float(below + (at - math.floor(at)) * (above - below)), False
 
 
 def levels_table(column: Column) -> pd.DataFrame:
@@ -164,9 +197,14 @@ def values_table(column: Column) -> pd.DataFrame:
     record = _record(column, ())
     measures = ["rows", "levels", "mean", "sd", "low", "median", "high", "skew"]
     table = [{"measure": "distinct values" if m == "levels" else m, "value": record.get(m)} for m in measures]
-    values = column.values[column.present]
-    if len(values) and np.isfinite(values).all():
-        quarters = dict(zip(("lower quartile", "upper quartile"), np.quantile(values, [0.25, 0.75]), strict=True))
+    values, quarters = column.values, {}
+    if isinstance(values, InParts):
+        if values.facts.valid and not values.facts.infinite:
+            quarters = {k: quantile_of(values, q)[0] for k, q in (("lower quartile", 0.25), ("upper quartile", 0.75))}
+    elif column.valid and np.isfinite(values[column.present]).all():
+        both = np.quantile(values[column.present], [0.25, 0.75])
+        quarters = dict(zip(("lower quartile", "upper quartile"), both, strict=True))
+    if quarters:
         table[5:5] = [{"measure": "lower quartile", "value": float(quarters["lower quartile"])}]
         table[7:7] = [{"measure": "upper quartile", "value": float(quarters["upper quartile"])}]
     table += [{"measure": f"missing: {reason}", "value": n} for reason, n in column.missing_counts()]

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import count_noun, listed, quoted
+from markbase.core.rows.parts import InParts
 from markbase.core.study.column import Column
 
 THIN_ROWS = 30
@@ -88,8 +89,8 @@ def _is_number(text: str) -> bool:
 
 
 def _numeric_remarks(column: Column) -> list[Remark]:
-    values = column.values[column.present]
-    infinite = int(np.isinf(values).sum())
+    values = _looked_at(column)
+    infinite = column.values.facts.infinite if isinstance(column.values, InParts) else int(np.isinf(values).sum())
     if infinite:
         signs = [text for text in ("inf", "-inf") if np.any(values == float(text))]
         return [
@@ -97,14 +98,16 @@ def _numeric_remarks(column: Column) -> list[Remark]:
                 f"infinite in {count_noun(infinite, 'row')}", ({"do": "blank", "column": column.name, "codes": signs},)
             )
         ]
-    if values.min() == values.max():
+    low, high = column.span
+    if low == high:
         return [Remark("constant: one value in every row")]
     remarks = []
     distinct = np.unique(values)
     if looks_like_identifier(column):
         mend = ({"do": "as_role", "column": column.name, "role": "identifier"},)
         remarks.append(Remark("looks like an identifier: whole numbers, none of them twice", mend))
-    codes = _stray_codes(values, distinct)
+    whole = isinstance(column.values, InParts) and column.values.facts.distinct is None
+    codes = [] if whole else _stray_codes(values, distinct)
     if (
         not column.unit
         and np.array_equal(distinct, np.round(distinct))
@@ -121,10 +124,10 @@ def _numeric_remarks(column: Column) -> list[Remark]:
     elif looks_coded(column):
         text = f"digits that look like codes: {len(distinct)} whole numbers; if they are, declare it categorical"
         remarks.append(Remark(text, ({"do": "as_categorical", "column": column.name},)))
-    skew = skewness(values)
+    skew = column.values.facts.skew if isinstance(column.values, InParts) else skewness(values)
     if abs(skew) > SKEWED and len(distinct) > 2 and not codes:
         side = "a long tail of high" if skew > 0 else "a long tail of low"
-        how = "log" if distinct[0] > 0 else "log1p" if distinct[0] >= 0 else "cube_root"
+        how = "log" if low > 0 else "log1p" if low >= 0 else "cube_root"
         mend = (
             {
                 "do": "derive",
@@ -134,6 +137,18 @@ def _numeric_remarks(column: Column) -> list[Remark]:
         )
         remarks.append(Remark(f"strongly skewed ({skew:+.1f}): {side} values", mend if skew > 0 else ()))
     return remarks
+
+
+def _looked_at(column: Column) -> NDArray[np.float64]:
+    """Return the values of the rows that have one; of rows in parts every value as often as it occurs at most, or those kept in memory."""
+    if not isinstance(column.values, InParts):
+        found: NDArray[np.float64] = column.values[column.present]
+        return found
+    if column.values.facts.distinct is None:
+        kept = column.values.kept
+        return np.asarray(kept[~np.isnan(kept)])
+    distinct, counts = column.values.facts.distinct
+    return np.repeat(distinct, counts)
 
 
 def _stray_codes(values: NDArray[np.float64], distinct: NDArray[np.float64]) -> list[float]:
@@ -157,7 +172,9 @@ def stray_codes(column: Column) -> list[tuple[float, int]]:
         return []
     if column.span[0] not in _USUAL_CODES and column.span[1] not in _USUAL_CODES:  # such codes stand at an end
         return []
-    values = column.values[column.present]
+    if isinstance(column.values, InParts) and column.values.facts.distinct is None:
+        return []
+    values = _looked_at(column)
     return [(c, int(np.sum(values == c))) for c in _stray_codes(values, np.unique(values))]
 
 
@@ -165,6 +182,9 @@ def looks_coded(column: Column) -> bool:
     """Return whether a column guessed to be a numeric column holds so few whole numbers that they may be codes."""
     if column.is_categorical or not column.guess or not column.valid:
         return False
+    if isinstance(column.values, InParts):
+        facts = column.values.facts
+        return facts.whole and facts.distinct is not None and len(facts.distinct[0]) <= min(FEW_VALUES, facts.valid // 2)
     values = column.values[column.present]
     if not np.array_equal(values[:100], np.round(values[:100])):  # spares most numeric columns the full look
         return False

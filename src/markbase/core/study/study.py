@@ -89,7 +89,7 @@ class Study(Preparing, Shown):
         codes = tuple(MissingCode(code_text(code), "") for code in missing)
         read = {n: build_column(series, book.columns.get(n, ColumnSpec(n)), codes) for n, series in table}
         self._columns = with_declared_sources(read, book)
-        self._rows = len(table[0][1]) if table else 0
+        self._rows = len(self._columns[names[0]].values) if table else 0
         self._index = frame.index if isinstance(frame, pd.DataFrame) else pd.RangeIndex(self._rows)
         self._name = name
         self._title = book.title

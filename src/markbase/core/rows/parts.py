@@ -1,0 +1,459 @@
+"""Arrays of one value a row that are in memory a part at a time only.
+
+Such an array knows how to make its values of the columns of a part. Arithmetic and comparisons of them, element by element, give
+another one; counts, sums, extremes and means are taken in a pass over the parts, and remembered. Everything else needs all
+rows at once, and is refused in words.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import functools
+import operator
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import cached_property
+from typing import Any, TypeVar
+
+import numpy as np
+from numpy.lib.mixins import NDArrayOperatorsMixin
+from numpy.typing import NDArray
+
+from markbase.core.errors import MarkbaseError
+from markbase.core.rows.facts import NumberFacts, merged_facts
+from markbase.core.rows.source import Part, RowSource
+from markbase.core.rows.sums import total_of
+
+T = TypeVar("T")
+Memo = dict[int, NDArray[Any]]
+_MOST_ROWS = 1 << 20
+"""Not more single rows than this are taken into memory."""
+
+
+class _Node(ABC):
+    """How the values of a part are made."""
+
+    leaves: frozenset[str]
+
+    def at(self, part: Part, memo: Memo) -> NDArray[Any]:
+        """Return the values of a part; each is made once a part."""
+        if id(self) not in memo:
+            memo[id(self)] = self.made(part, memo)
+        return memo[id(self)]
+
+    @abstractmethod
+    def made(self, part: Part, memo: Memo) -> NDArray[Any]:
+        """Make the values of a part."""
+
+
+class _Leaf(_Node):
+    """A column as the source hands it over."""
+
+    def __init__(self, name: str) -> None:
+        self.name, self.leaves = name, frozenset([name])
+
+    def made(self, part: Part, memo: Memo) -> NDArray[Any]:
+        return part.columns[self.name]
+
+
+class _Applied(_Node):
+    """A function of others, element by element."""
+
+    def __init__(self, function: Callable[..., Any], arguments: tuple[Any, ...], settings: Mapping[str, Any]) -> None:
+        self.function, self.arguments, self.settings = function, arguments, settings
+        self.leaves = frozenset().union(*(a.leaves for a in arguments if isinstance(a, _Node)))
+
+    def made(self, part: Part, memo: Memo) -> NDArray[Any]:
+        values = [a.at(part, memo) if isinstance(a, _Node) else a for a in self.arguments]
+        with np.errstate(all="ignore"):
+            found: NDArray[Any] = self.function(*values, **self.settings)
+        return found
+
+
+class _Picked(_Node):
+    """The rows of another where a mask is true."""
+
+    def __init__(self, node: _Node, mask: _Node) -> None:
+        self.node, self.mask, self.leaves = node, mask, node.leaves | mask.leaves
+
+    def made(self, part: Part, memo: Memo) -> NDArray[Any]:
+        return self.node.at(part, memo)[self.mask.at(part, memo)]
+
+
+def needs_all(what: str, instead: str = "") -> MarkbaseError:
+    """Return the refusal of what needs all rows at once."""
+    way = instead or "open fewer columns or rows of the data in memory"
+    return MarkbaseError(f"These data are read in parts, and {what} needs all rows in memory at once; {way}.")
+
+
+class InParts(NDArrayOperatorsMixin):
+    """An array of shape (rows,) of which a part at a time is in memory."""
+
+    ndim = 1
+
+    def __init__(self, source: RowSource, node: _Node, dtype: np.dtype[Any], mask: InParts | None = None) -> None:
+        self.source, self.node, self.dtype, self.mask = source, node, dtype, mask
+
+    @classmethod
+    def column(cls, source: RowSource, name: str, dtype: Any, facts: NumberFacts | None = None) -> InParts:
+        """Return a column of a source, with what is known of it."""
+        return cls(source, _Leaf(name), np.dtype(dtype)).knowing(facts)
+
+    def knowing(self, facts: NumberFacts | None) -> InParts:
+        """Keep what is known of the values, so that no pass is needed for it."""
+        if facts is not None:
+            self.__dict__["facts"] = facts
+        return self
+
+    @cached_property
+    def rows(self) -> int:
+        """How many rows there are."""
+        return self.source.rows if self.mask is None else self.mask.count
+
+    def __len__(self) -> int:
+        return self.rows
+
+    @property
+    def shape(self) -> tuple[int]:
+        """Its one length."""
+        return (self.rows,)
+
+    @property
+    def size(self) -> int:
+        """How many values it has."""
+        return self.rows
+
+    @cached_property
+    def facts(self) -> NumberFacts:
+        """What one pass tells of the values as numbers."""
+        return merged_facts(over_parts(_facts_of, self))
+
+    @cached_property
+    def count(self) -> int:
+        """How many values are true, or not 0."""
+        return sum(over_parts(_count_of, self))
+
+    @cached_property
+    def kept(self) -> NDArray[Any]:
+        """The values of the rows that are kept in memory."""
+        return self.node.at(self.source.kept, {})
+
+    def at(self, rows: NDArray[np.intp]) -> NDArray[Any]:
+        """Return the values of some rows, by their places, in a pass."""
+        if len(rows) > _MOST_ROWS:
+            raise needs_all(f"looking at {len(rows):,} single rows")
+        order = np.argsort(rows, kind="stable")
+        found, start, taken = np.empty(len(rows), dtype=self.dtype), 0, 0
+        for size, values in over_parts(_Rows(rows[order], self.mask is not None), self, _starts(self)):
+            if self.mask is None:
+                found[order[taken : taken + len(values)]] = values
+                taken += len(values)
+                continue
+            inside = slice(*np.searchsorted(rows[order], (start, start + size)))
+            found[order[inside]] = values[rows[order[inside]] - start]
+            start += size
+        return found
+
+    def __getitem__(self, key: Any) -> Any:
+        if isinstance(key, slice) and key == slice(None):
+            return self
+        if isinstance(key, InParts):
+            return InParts(self.source, _Picked(self.node, key.node), self.dtype, key)
+        if isinstance(key, (int, np.integer)):
+            return self.at(np.array([key % self.rows]))[0]
+        if isinstance(key, slice):
+            key = np.arange(*key.indices(self.rows))
+        if isinstance(key, (np.ndarray, list)) and np.asarray(key).dtype != bool:
+            return self.at(np.asarray(key, dtype=np.intp))
+        raise needs_all("this")
+
+    def astype(self, dtype: Any, copy: bool = True) -> InParts:
+        """Return the values as another type."""
+        return self if np.dtype(dtype) == self.dtype else _applied(_as_type, (self, np.dtype(dtype)), {})
+
+    def copy(self) -> InParts:
+        """Return the values; they are never changed in place."""
+        return self
+
+    def any(self) -> bool:
+        """Whether one is true."""
+        return self.count > 0
+
+    def all(self) -> bool:
+        """Whether all are true."""
+        return self.count == self.rows
+
+    def sum(self) -> Any:
+        """Return the sum."""
+        return self.count if self.dtype == bool else self._sum
+
+    @cached_property
+    def _sum(self) -> float:
+        return float(total_of(over_parts(_sum_of, self)))
+
+    def _extreme(self, name: str, initial: float | None) -> float:
+        if self.facts.valid < self.rows and self.facts.valid:
+            return float("nan")
+        if not self.facts.valid:
+            if initial is None:
+                raise ValueError(f"{name} of no rows")
+            return initial
+        return float(getattr(self.facts, name))
+
+    def min(self, initial: float | None = None) -> float:
+        """Return the lowest value; NaN if one is missing."""
+        return self._extreme("low", initial)
+
+    def max(self, initial: float | None = None) -> float:
+        """Return the highest value; NaN if one is missing."""
+        return self._extreme("high", initial)
+
+    def mean(self) -> float:
+        """Return the mean."""
+        return self.count / self.rows if self.dtype == bool else self.facts.mean
+
+    def std(self, ddof: int = 0) -> float:
+        """Return the standard deviation."""
+        return float(np.sqrt(self.facts.second / (self.facts.valid - ddof)))
+
+    def __array__(self, dtype: Any = None, copy: Any = None) -> NDArray[Any]:
+        raise needs_all("this")
+
+    def __iter__(self) -> Iterator[Any]:
+        raise needs_all("this")
+
+    def __bool__(self) -> bool:
+        raise TypeError("An array in parts is neither true nor false.")
+
+    __hash__ = object.__hash__
+
+    def __array_ufunc__(self, ufunc: np.ufunc, method: str, *inputs: Any, **settings: Any) -> Any:
+        if method != "__call__" or settings.get("out") is not None or ufunc.nout != 1:
+            raise needs_all("this")
+        return _applied(ufunc, inputs, settings)
+
+    def __array_function__(
+        self, function: Callable[..., Any], types: Any, arguments: Sequence[Any], settings: Mapping[str, Any]
+    ) -> Any:
+        if function in _BY_ELEMENT:
+            return _applied(function, tuple(arguments), settings)
+        if function in _BY_PASS:
+            return _BY_PASS[function](*arguments, **settings)
+        raise needs_all("this")
+
+
+def _as_type(values: NDArray[Any], dtype: np.dtype[Any]) -> NDArray[Any]:
+    return values.astype(dtype)
+
+
+def _facts_of(values: NDArray[Any]) -> NumberFacts:
+    return NumberFacts.of(values.astype(np.float64, copy=False))
+
+
+def _count_of(values: NDArray[Any]) -> int:
+    return int(np.count_nonzero(values))
+
+
+def _sum_of(values: NDArray[Any]) -> Any:
+    return values.sum()
+
+
+def _starts(array: InParts) -> InParts:
+    """Return the place of each row, in an array of which only the first is asked for."""
+    return InParts(array.source, _Places(), np.dtype(np.intp), None)
+
+
+class _Places(_Node):
+    """The places of the rows of a part."""
+
+    leaves = frozenset[str]()
+
+    def made(self, part: Part, memo: Memo) -> NDArray[Any]:
+        return np.arange(part.start, part.start + part.rows)
+
+
+class _Rows:
+    """Picks rows out of parts: by their places, or all of them where their places are not known beforehand."""
+
+    def __init__(self, rows: NDArray[np.intp], unplaced: bool) -> None:
+        self.rows, self.unplaced = rows, unplaced
+
+    def __call__(self, values: NDArray[Any], places: NDArray[np.intp]) -> tuple[int, NDArray[Any]]:
+        if self.unplaced:
+            return len(values), values
+        if not len(places):
+            return 0, values
+        inside = slice(*np.searchsorted(self.rows, (places[0], places[-1] + 1)))
+        return len(values), values[self.rows[inside] - places[0]]
+
+
+def _applied(function: Callable[..., Any], inputs: tuple[Any, ...], settings: Mapping[str, Any]) -> InParts:
+    """Return an array made of others element by element."""
+    arrays = [a for a in inputs if isinstance(a, InParts)]
+    first = arrays[0]
+    nodes = tuple(a.node if isinstance(a, InParts) else a for a in inputs)
+    if len({id(a.mask) for a in arrays}) > 1:
+        raise TypeError("Arrays of different rows do not go together.")
+    empty = [np.empty(0, a.dtype) if isinstance(a, InParts) else a for a in inputs]
+    with np.errstate(all="ignore"):
+        dtype = np.asarray(function(*empty, **settings)).dtype
+    return InParts(first.source, _Applied(function, nodes, settings), dtype, first.mask)
+
+
+def arrays_in(tree: Any) -> list[InParts]:
+    """Return the arrays in parts that are held by lists, mappings and records."""
+    if isinstance(tree, InParts):
+        return [tree]
+    if isinstance(tree, Mapping):
+        return [a for value in tree.values() for a in arrays_in(value)]
+    if isinstance(tree, (list, tuple)):
+        return [a for value in tree for a in arrays_in(value)]
+    if dataclasses.is_dataclass(tree) and not isinstance(tree, type):
+        return [v for f in dataclasses.fields(tree) if isinstance(v := getattr(tree, f.name), InParts)]
+    return []
+
+
+def _bound(tree: Any, part: Part, memo: Memo) -> Any:
+    """Return the same with the values of a part in place of arrays in parts."""
+    if isinstance(tree, InParts):
+        return tree.node.at(part, memo)
+    if isinstance(tree, Mapping):
+        return {key: _bound(value, part, memo) for key, value in tree.items()}
+    if isinstance(tree, (list, tuple)) and arrays_in(tree):
+        return [_bound(value, part, memo) for value in tree]
+    if dataclasses.is_dataclass(tree) and not isinstance(tree, type):
+        change = {f.name: _bound(v, part, memo) for f in dataclasses.fields(tree) if isinstance(v := getattr(tree, f.name), InParts)}
+        return dataclasses.replace(tree, **change) if change else tree
+    return tree
+
+
+class _Task:
+    """What is done to a part."""
+
+    def __init__(self, function: Callable[..., Any], trees: tuple[Any, ...]) -> None:
+        self.function, self.trees = function, trees
+
+    def __call__(self, part: Part) -> Any:
+        memo: Memo = {}
+        return self.function(*(_bound(tree, part, memo) for tree in self.trees))
+
+
+def over_parts(function: Callable[..., T], *trees: Any) -> list[T]:
+    """Apply a function to every part of some arrays, and return what it returns, in the order of the parts.
+
+    Parameters
+    ----------
+    function : callable
+        Takes as many arguments as there are trees, and returns something small.
+    *trees : array, or list, mapping or record of arrays
+        What it is given of every part. Arrays that are in memory are handed over as they are: beside arrays in parts they are
+        tables to look things up in, and without any all rows are one part.
+
+    Returns
+    -------
+    list
+        One entry a part.
+    """
+    arrays = arrays_in(trees)
+    if not arrays:
+        return [function(*trees)]
+    names = sorted(frozenset().union(*(a.node.leaves for a in arrays)))
+    return list(arrays[0].source.run(_Task(function, trees), names))
+
+
+def in_parts(*trees: Any) -> bool:
+    """Return whether some of the rows are not in memory."""
+    return bool(arrays_in(trees))
+
+
+def _bincount(x: Any, weights: Any = None, minlength: int = 0) -> NDArray[Any]:
+    """Count, or sum, by code: in parts, of parts."""
+    counted = over_parts(np.bincount, x, weights, minlength)
+    longest = max((len(c) for c in counted), default=minlength)
+    whole = total_of(np.pad(c, (0, longest - len(c))) for c in counted)
+    return whole.astype(np.intp) if weights is None else whole
+
+
+def _unique(x: InParts, return_counts: bool = False) -> Any:
+    if x.facts.distinct is None:
+        raise needs_all("telling all distinct values of a column")
+    values, counts = (np.array(v, dtype=d) for v, d in zip(x.facts.distinct, (np.float64, np.int64), strict=True))
+    return (values, counts) if return_counts else values
+
+
+def _average(a: Any, weights: Any = None) -> float:
+    if weights is None:
+        return float(a.mean())
+    return float((a * weights).sum() / np.sum(weights))
+
+
+def _alike(a: Any, b: Any, equal_nan: bool = False) -> bool:
+    return len(a) == len(b) and all(over_parts(_AlikeIn(equal_nan), a, b))
+
+
+class _AlikeIn:
+    def __init__(self, equal_nan: bool) -> None:
+        self.equal_nan = equal_nan
+
+    def __call__(self, a: NDArray[Any], b: NDArray[Any]) -> bool:
+        return bool(np.array_equal(a, b, equal_nan=self.equal_nan))
+
+
+_BY_ELEMENT = frozenset([np.where, np.isin, np.searchsorted, np.clip, np.round, np.nan_to_num])
+_BY_PASS: dict[Callable[..., Any], Callable[..., Any]] = {
+    np.array_equal: _alike,
+    np.average: _average,
+    np.bincount: _bincount,
+    np.unique: _unique,
+    np.count_nonzero: lambda a: a.count,
+    np.any: InParts.any,
+    np.all: InParts.all,
+    np.sum: InParts.sum,
+    np.mean: InParts.mean,
+    np.min: InParts.min,
+    np.max: InParts.max,
+    np.nanmin: lambda a: a.facts.low,
+    np.nanmax: lambda a: a.facts.high,
+    np.nanmean: lambda a: a.facts.mean if a.facts.valid else float("nan"),
+    np.ptp: lambda a: a.max() - a.min(),
+}
+
+
+def counted(codes: Any, size: int) -> NDArray[np.int64]:
+    """Count codes from 0, shape (size,); −1, for a gap, is not counted."""
+    if not isinstance(codes, InParts):
+        return np.bincount(codes[codes >= 0], minlength=size).astype(np.int64)
+    known = codes.__dict__.get("counted")
+    if known is None:
+        known = codes.__dict__["counted"] = _bincount(codes.astype(np.int64) + 1, None, size + 1)[1:].astype(np.int64)
+    return np.asarray(known)
+
+
+def all_of(masks: Sequence[Any]) -> Any:
+    """Return where every one of some masks is true."""
+    return functools.reduce(operator.and_, masks)
+
+
+def any_of(masks: Sequence[Any]) -> Any:
+    """Return where at least one of some masks is true."""
+    return functools.reduce(operator.or_, masks)
+
+
+def sum_of(values: Sequence[Any]) -> Any:
+    """Return the sums, row by row, of some arrays; of masks, how many are true."""
+    return functools.reduce(operator.add, [v.astype(np.int64) if v.dtype == bool else v for v in values])
+
+
+def sample_of(values: Any) -> NDArray[Any]:
+    """Return values of the rows that are kept in memory; of rows that all are, all of them."""
+    return values.kept if isinstance(values, InParts) else values
+
+
+def look_up(table: NDArray[Any], places: Any) -> Any:
+    """Return the entry of a table for each row; −1 is the last one."""
+    return _applied(_looked_up, (table, places), {}) if isinstance(places, InParts) else table[places]
+
+
+def _looked_up(table: NDArray[Any], places: NDArray[np.intp]) -> NDArray[Any]:
+    found: NDArray[Any] = table[places]
+    return found

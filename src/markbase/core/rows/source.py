@@ -1,0 +1,56 @@
+"""What hands over rows a part at a time."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, TypeVar
+
+from numpy.typing import NDArray
+
+T = TypeVar("T")
+
+PART_ROWS = 1 << 17
+"""At most so many rows are in a part."""
+
+
+@dataclass(frozen=True, eq=False)
+class Part:
+    """Some rows that follow one another."""
+
+    start: int
+    """How many rows come before them."""
+    rows: int
+    """How many they are."""
+    columns: Mapping[str, NDArray[Any]]
+    """The columns asked for, each of shape (rows,)."""
+
+
+class RowSource(ABC):
+    """Where the rows of a study come from, if they are not in memory."""
+
+    @property
+    @abstractmethod
+    def name(self) -> str:
+        """What the data are called."""
+
+    @property
+    @abstractmethod
+    def rows(self) -> int:
+        """How many rows there are."""
+
+    @property
+    @abstractmethod
+    def kept(self) -> Part:
+        """Rows of every column that are kept in memory, spread evenly over all of them; their order is kept."""
+
+    @abstractmethod
+    def run(self, function: Callable[[Part], T], names: Sequence[str]) -> Iterator[T]:
+        """Apply a function to every part, with some of the columns, and yield what it returns in the order of the parts.
+
+        Raises
+        ------
+        MarkbaseError
+            If the rows cannot be read any more, or are not those that were opened.
+        """

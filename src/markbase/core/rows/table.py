@@ -1,0 +1,85 @@
+"""A table whose rows come in parts, as a study is made of it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.rows.parts import InParts
+from markbase.core.rows.source import RowSource
+
+KEPT_ROWS = 1 << 16
+"""At most so many rows are kept in memory."""
+
+
+@dataclass(frozen=True, eq=False)
+class TextsInParts:
+    """A column told by its distinct values."""
+
+    places: InParts
+    """Shape (rows,): which of them each row has, −1 where blank."""
+    distinct: Sequence[Any]
+    """The distinct values, texts or numbers."""
+    counts: NDArray[np.int64]
+    """Shape (distinct,): the rows of each."""
+    firsts: NDArray[np.int64]
+    """Shape (distinct,): the first row of each."""
+    categories: bool = False
+    """Whether the source declares them as categories."""
+    notes: tuple[str, ...] = ()
+    """What was noticed while they were read."""
+
+
+@dataclass(frozen=True, eq=False)
+class TableInParts:
+    """A table whose rows come in parts."""
+
+    source: RowSource
+    """Where they come from."""
+    columns: Mapping[str, InParts | TextsInParts]
+    """Numbers as they are, NaN where blank; everything else by its distinct values."""
+
+
+class KeptRows:
+    """Picks rows at random, evenly from all that pass by, whose number is not known beforehand; the same rows every time.
+
+    A row is kept while a hash of its place is below a limit, which is halved whenever too many are kept.
+
+    References
+    ----------
+    Steele, Lea & Flood (2014), OOPSLA 2014, 453-472, doi:10.1145/2660193.2660195 (the hash).
+    """
+
+    def __init__(self, most: int = KEPT_ROWS) -> None:
+        self.most, self.limit = most, np.iinfo(np.uint64).max
+        self.rows = np.zeros(0, dtype=np.int64)
+        self.keys = np.zeros(0, dtype=np.uint64)
+        self.columns: dict[str, NDArray[Any]] = {}
+
+    def take(self, start: int, columns: Mapping[str, NDArray[Any]], size: int) -> None:
+        """Look at the next rows."""
+        keys = hashed(np.arange(start, start + size, dtype=np.uint64))
+        here = np.flatnonzero(keys <= self.limit)
+        for name, values in columns.items():
+            before = self.columns.get(name)
+            self.columns[name] = values[here] if before is None else np.concatenate([before, values[here]])
+        self.rows, self.keys = np.concatenate([self.rows, here + start]), np.concatenate([self.keys, keys[here]])
+        while len(self.rows) > self.most:
+            self.limit //= 2
+            stay = self.keys <= self.limit
+            self.rows, self.keys = self.rows[stay], self.keys[stay]
+            self.columns = {name: values[stay] for name, values in self.columns.items()}
+
+
+def hashed(places: NDArray[np.uint64], seed: int = 0) -> NDArray[np.uint64]:
+    """Return 64 bits for each place that look random, the same ones for the same seed (the mixing step of SplitMix64)."""
+    with np.errstate(over="ignore"):
+        z = (places + np.uint64(seed + 1)) * np.uint64(0x9E3779B97F4A7C15)
+        z = (z ^ (z >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
+        z = (z ^ (z >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
+        found: NDArray[np.uint64] = z ^ (z >> np.uint64(31))
+    return found
