@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.errors import FitError, count_noun, listed
+from markbase.core.rows.parts import counted, learn, sum_of
 from markbase.core.study.column import BLANK, FIRST_CODED, Column
 from markbase.core.tables import own_table
 
@@ -84,9 +85,11 @@ def complete_rows(columns: Sequence[Column]) -> tuple[NDArray[np.bool_] | None, 
         if not rows:
             raise FitError("The data have no rows, so nothing can be fitted.")
         return None, CompleteCases(rows, rows)
-    holes = np.sum([~c.present for c in gaps], axis=0)
+    holes = sum_of([~c.present for c in gaps])
     used = holes == 0
-    lost = tuple(loss for c in gaps for loss in _losses(c, holes == 1))
+    codes = [(_reasons(c, holes), 2 * (FIRST_CODED + len(c.missing_codes))) for c in gaps]
+    learn(codes=codes, masks=[used])
+    lost = tuple(loss for c, (why, _) in zip(gaps, codes, strict=True) for loss in _losses(c, why))
     count = int(np.count_nonzero(used))
     if not count:
         empty = [c.name for c in gaps if not c.valid]
@@ -99,16 +102,16 @@ def complete_rows(columns: Sequence[Column]) -> tuple[NDArray[np.bool_] | None, 
     return used, CompleteCases(rows, count, lost)
 
 
-def _losses(column: Column, alone: NDArray[np.bool_]) -> list[Loss]:
-    missing = ~column.present
-    if column.why_missing is None:
-        why, names = np.where(missing, BLANK, 0), ["blank"]
-    else:
-        why, names = column.why_missing, ["blank", *(c.shown for c in column.missing_codes)]
-    records = []
-    for k, reason in enumerate(names):
-        here = why == (BLANK if k == 0 else FIRST_CODED + k - 1)
-        if here.any():
-            count, only = int(np.count_nonzero(here)), int(np.count_nonzero(here & alone))
-            records.append(Loss(column.name, reason, count, only))
-    return records
+def _reasons(column: Column, holes: Any) -> Any:
+    """Return for each row twice why it is missing, 1 more if no other column lacks it."""
+    return 2 * column.reasons().astype(np.int64) + (holes == 1)
+
+
+def _losses(column: Column, why: Any) -> list[Loss]:
+    names = ["blank", *(c.shown for c in column.missing_codes)]
+    counts = counted(why, 2 * (FIRST_CODED + len(column.missing_codes)))[2 * BLANK :].reshape(-1, 2)
+    return [
+        Loss(column.name, reason, int(several + only), int(only))
+        for reason, (several, only) in zip(names, counts, strict=True)
+        if several + only
+    ]

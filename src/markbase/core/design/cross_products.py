@@ -11,6 +11,8 @@ from numpy.typing import NDArray
 
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
+from markbase.core.rows.parts import learn, over_parts, sample_of
+from markbase.core.rows.sums import totals_of
 
 CHUNK_ROWS = 1 << 14
 """Rows taken at a time."""
@@ -83,48 +85,58 @@ def gather(
     numerics = [k for k, b in enumerate(blocks) if b.codes is None]
     groups = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is None]
     slopes = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is not None]
-    centres, scales = _centres_and_scales(blocks, [*numerics, *slopes], rows, used)
-    cross = np.zeros((sum(sizes), sum(sizes)))
-
+    centres, scales = _centres_and_scales(blocks, [*numerics, *slopes], used)
+    rows_in_all = rows
     places = np.concatenate([[0], starts[1:][numerics]]).astype(np.intp)
-    products = np.zeros((len(places), len(places)))
     sets = joint_sets(blocks, groups)
-    tables = [np.zeros((len(places), *(blocks[k].levels for k in joint))) for joint in sets]
     apart = [(g, h) for a, b in itertools.combinations(sets, 2) for g in a for h in b]
-    pairs = {pair: np.zeros(blocks[pair[0]].levels * blocks[pair[1]].levels) for pair in apart}
 
-    widest = min(rows, _GATHERED_ROWS)
-    own, room = np.empty((len(places), widest)), None if weights is None else np.empty((len(places), widest))
-    own[0] = 1.0
-    for chunk in row_chunks(rows, used, _GATHERED_ROWS):
-        codes = {k: blocks[k].codes[chunk] for k in (*groups, *slopes)}  # type: ignore[index]
-        values = _deviations(blocks, numerics, chunk, centres, scales, own, rows)
-        w = None if weights is None else weights[chunk]
-        weighted = values if w is None or room is None else np.multiply(values, w, out=room[:, : len(w)])
-        products[0, 0] += values.shape[1] if w is None else w.sum()
-        products[1:] += weighted[1:] @ values.T
-        for joint, table in zip(sets, tables, strict=True):
-            shape = table.shape[1:]
-            cell = joint_cells(blocks, joint, codes)
-            cells = int(np.prod(shape))
-            table[0] += np.bincount(cell, weights=w, minlength=cells).reshape(shape)
-            for row in range(1, len(values)):
-                table[row] += np.bincount(cell, weights=weighted[row], minlength=cells).reshape(shape)
-        for (g, h), pair in pairs.items():
-            pair += np.bincount(joint_cells(blocks, (g, h), codes), weights=w, minlength=len(pair))
-        for place, k in enumerate(slopes):
-            x = _deviation(blocks[k], chunk, centres[k + 1], scales[k + 1])
-            weighted_x = x if w is None else x * w
-            _add_by_code(cross, places, starts[k + 1], codes[k], blocks[k].levels, weighted_x * values)
-            for other in (*groups, *slopes[place:]):
-                z = weighted_x
-                if other not in groups:
-                    z = weighted_x * _deviation(blocks[other], chunk, centres[other + 1], scales[other + 1])
-                shape = blocks[k].levels, blocks[other].levels
-                sums = np.bincount(joint_cells(blocks, (k, other), codes), weights=z, minlength=shape[0] * shape[1])
-                rows_at = slice(starts[k + 1], starts[k + 1] + shape[0])
-                cross[rows_at, starts[other + 1] : starts[other + 1] + shape[1]] += sums.reshape(shape)
+    def summed(
+        blocks: Sequence[CodedColumns], used: NDArray[np.bool_] | None, weights: NDArray[np.float64] | None
+    ) -> tuple[NDArray[np.float64], ...]:
+        """Return the sums over rows that are in memory: of slopes, of numeric columns, by joint cell, and of pairs of groups."""
+        rows = rows_of(blocks, used, weights, rows_in_all)
+        cross = np.zeros((sum(sizes), sum(sizes)) if slopes else (1, 1))
+        products = np.zeros((len(places), len(places)))
+        tables = [np.zeros((len(places), *(blocks[k].levels for k in joint))) for joint in sets]
+        pairs = {pair: np.zeros(blocks[pair[0]].levels * blocks[pair[1]].levels) for pair in apart}
+        widest = min(rows, _GATHERED_ROWS)
+        own, room = np.empty((len(places), widest)), None if weights is None else np.empty((len(places), widest))
+        own[0] = 1.0
+        for chunk in row_chunks(rows, used, _GATHERED_ROWS):
+            codes = {k: blocks[k].codes[chunk] for k in (*groups, *slopes)}  # type: ignore[index]
+            values = _deviations(blocks, numerics, chunk, centres, scales, own, rows)
+            w = None if weights is None else weights[chunk]
+            weighted = values if w is None or room is None else np.multiply(values, w, out=room[:, : len(w)])
+            products[0, 0] += values.shape[1] if w is None else w.sum()
+            products[1:] += weighted[1:] @ values.T
+            for joint, table in zip(sets, tables, strict=True):
+                shape = table.shape[1:]
+                cell = joint_cells(blocks, joint, codes)
+                cells = int(np.prod(shape))
+                table[0] += np.bincount(cell, weights=w, minlength=cells).reshape(shape)
+                for row in range(1, len(values)):
+                    table[row] += np.bincount(cell, weights=weighted[row], minlength=cells).reshape(shape)
+            for (g, h), pair in pairs.items():
+                pair += np.bincount(joint_cells(blocks, (g, h), codes), weights=w, minlength=len(pair))
+            for place, k in enumerate(slopes):
+                x = _deviation(blocks[k], chunk, centres[k + 1], scales[k + 1])
+                weighted_x = x if w is None else x * w
+                _add_by_code(cross, places, starts[k + 1], codes[k], blocks[k].levels, weighted_x * values)
+                for other in (*groups, *slopes[place:]):
+                    z = weighted_x
+                    if other not in groups:
+                        z = weighted_x * _deviation(blocks[other], chunk, centres[other + 1], scales[other + 1])
+                    shape = blocks[k].levels, blocks[other].levels
+                    sums = np.bincount(joint_cells(blocks, (k, other), codes), weights=z, minlength=shape[0] * shape[1])
+                    rows_at = slice(starts[k + 1], starts[k + 1] + shape[0])
+                    cross[rows_at, starts[other + 1] : starts[other + 1] + shape[1]] += sums.reshape(shape)
+        return cross, products, *tables, *pairs.values()
 
+    cross, products, *rest = totals_of(over_parts(summed, list(blocks), used, weights))
+    if not slopes:
+        cross = np.zeros((sum(sizes), sum(sizes)))
+    tables, pairs = rest[: len(sets)], dict(zip(apart, rest[len(sets) :], strict=True))
     for k in slopes:  # what was summed on one side of the diagonal stands on the other as well
         at = slice(starts[k + 1], starts[k + 1] + blocks[k].levels)
         for other in (*groups, *(s for s in slopes if s > k)):
@@ -156,38 +168,44 @@ def gather_sums(
     Moments
         Numeric columns from their centres and not scaled. The products of the columns with one another were not taken: they are NaN.
     """
-    rows = len(outcome)
     sizes = (1, *(b.levels for b in blocks), 1)
     starts = np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.intp)
     numerics = [k for k, b in enumerate(blocks) if b.codes is None]
     slopes = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is not None]
     groups = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is None]
-    centres, scales = _centres_and_scales([*blocks, CodedColumns(1)], [*numerics, *slopes], rows, used)
+    centres, scales = _centres_and_scales([*blocks, CodedColumns(1)], [*numerics, *slopes], used)
     cross = np.full((sum(sizes), sum(sizes)), np.nan)
-    sums, products = np.zeros(sum(sizes)), np.zeros(sum(sizes))
     sets = joint_sets(blocks, groups)
-    tables = [np.zeros((2, *(blocks[k].levels for k in joint))) for joint in sets]
-    for chunk in row_chunks(rows, used, _GATHERED_ROWS):
-        y = outcome[chunk]
-        sums[0] += len(y)
-        sums[-1] += y.sum()
-        products[-1] += y @ y
-        for k in numerics:
-            x = blocks[k].multiplier[chunk] - centres[k + 1]  # type: ignore[index]
-            sums[starts[k + 1]] += x.sum()
-            products[starts[k + 1]] += x @ y
-        codes = {k: blocks[k].codes[chunk] for k in (*groups, *slopes)}  # type: ignore[index]
-        for joint, table in zip(sets, tables, strict=True):
-            cell, shape = joint_cells(blocks, joint, codes), table.shape[1:]
-            for row, weights in enumerate((None, y)):
-                table[row] += np.bincount(cell, weights=weights, minlength=math.prod(shape)).reshape(shape)
-        for k in slopes:
-            x, at = (
-                _deviation(blocks[k], chunk, centres[k + 1], 1.0),
-                slice(starts[k + 1], starts[k + 1] + sizes[k + 1]),
-            )
-            sums[at] += np.bincount(codes[k], weights=x, minlength=sizes[k + 1])
-            products[at] += np.bincount(codes[k], weights=x * y, minlength=sizes[k + 1])
+
+    def summed(
+        blocks: Sequence[CodedColumns], outcome: NDArray[np.float64], used: NDArray[np.bool_] | None
+    ) -> tuple[NDArray[np.float64], ...]:
+        sums, products = np.zeros(sum(sizes)), np.zeros(sum(sizes))
+        tables = [np.zeros((2, *(blocks[k].levels for k in joint))) for joint in sets]
+        for chunk in row_chunks(len(outcome), used, _GATHERED_ROWS):
+            y = outcome[chunk]
+            sums[0] += len(y)
+            sums[-1] += y.sum()
+            products[-1] += y @ y
+            for k in numerics:
+                x = blocks[k].multiplier[chunk] - centres[k + 1]  # type: ignore[index]
+                sums[starts[k + 1]] += x.sum()
+                products[starts[k + 1]] += x @ y
+            codes = {k: blocks[k].codes[chunk] for k in (*groups, *slopes)}  # type: ignore[index]
+            for joint, table in zip(sets, tables, strict=True):
+                cell, shape = joint_cells(blocks, joint, codes), table.shape[1:]
+                for row, weights in enumerate((None, y)):
+                    table[row] += np.bincount(cell, weights=weights, minlength=math.prod(shape)).reshape(shape)
+            for k in slopes:
+                x, at = (
+                    _deviation(blocks[k], chunk, centres[k + 1], 1.0),
+                    slice(starts[k + 1], starts[k + 1] + sizes[k + 1]),
+                )
+                sums[at] += np.bincount(codes[k], weights=x, minlength=sizes[k + 1])
+                products[at] += np.bincount(codes[k], weights=x * y, minlength=sizes[k + 1])
+        return sums, products, *tables
+
+    sums, products, *tables = totals_of(over_parts(summed, list(blocks), outcome, used))
     for joint, table in zip(sets, tables, strict=True):
         for axis, k in enumerate(joint, 1):
             by_level = table.sum(axis=tuple(a for a in range(1, table.ndim) if a != axis))
@@ -196,6 +214,17 @@ def gather_sums(
     products[0] = sums[-1]
     cross[0], cross[:, 0], cross[-1], cross[:, -1] = sums, sums, products, products
     return Moments(sizes, centres, np.ones_like(scales), cross)
+
+
+def rows_of(
+    blocks: Sequence[CodedColumns],
+    used: NDArray[np.bool_] | None,
+    weights: NDArray[np.float64] | None,
+    rows: int,
+) -> int:
+    """Return how many rows arrays have; where there are none, as many as are said."""
+    arrays = [a for b in blocks for a in (b.codes, b.multiplier)]
+    return next((len(a) for a in (*arrays, used, weights) if a is not None), rows)
 
 
 def _deviation(
@@ -220,16 +249,22 @@ def _add_by_code(
 
 
 def _centres_and_scales(
-    blocks: Sequence[CodedColumns], numerics: Sequence[int], rows: int, used: NDArray[np.bool_] | None
+    blocks: Sequence[CodedColumns], numerics: Sequence[int], used: NDArray[np.bool_] | None
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    sample: slice | NDArray[np.intp] = slice(None)
-    if used is not None or rows > _SAMPLE_ROWS:
-        here = np.arange(rows) if used is None else np.flatnonzero(used)
-        sample = here[np.linspace(0, len(here) - 1, min(_SAMPLE_ROWS, len(here))).astype(np.intp)]
     centres, scales = np.zeros(len(blocks) + 1), np.ones(len(blocks) + 1)
     if not numerics:
         return centres, scales
-    values = np.array([blocks[k].multiplier[sample] for k in numerics])  # type: ignore[index]
+    columns = [sample_of(blocks[k].multiplier) for k in numerics]
+    inside, rows = None if used is None else sample_of(used), len(columns[0])
+    sample: slice | NDArray[np.intp] = slice(None)
+    if inside is not None or rows > _SAMPLE_ROWS:
+        here = np.arange(rows) if inside is None else np.flatnonzero(inside)
+        sample = here[np.linspace(0, len(here) - 1, min(_SAMPLE_ROWS, len(here))).astype(np.intp)]
+    values = np.array([x[sample] for x in columns])
+    if not values.size:  # of rows in parts, none of those kept in memory is used
+        learn([blocks[k].multiplier[used] for k in numerics])  # type: ignore[index]
+        facts = [blocks[k].multiplier[used].facts for k in numerics]  # type: ignore[index, union-attr]
+        values = np.array([[f.low, f.high, f.mean] for f in facts])
     low, high = values.min(axis=1), values.max(axis=1)
     with np.errstate(over="ignore"):
         means = values.sum(axis=1) / values.shape[1]

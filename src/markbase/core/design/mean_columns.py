@@ -160,8 +160,8 @@ class Sample:
             if factor is None:
                 as_it_is.add(variable.name)
                 open_values.append((variable.column.values[self.inside] - component.shift_of(variable)) ** power)
-            elif np.ndim(factor):
-                open_values.append(np.asarray(factor))
+            elif np.ndim(factor):  # type: ignore[arg-type]
+                open_values.append(factor)  # type: ignore[arg-type]
             else:
                 scale *= float(factor)
         open_groups = [g for g in component.groups if g.name not in setting]
@@ -189,8 +189,8 @@ class Sample:
             weights = value if weights is None else weights * value
         if not groups:
             return np.asarray(1.0 if weights is None or not values else weights.sum() / total)
-        joint = np.zeros(rows, dtype=np.int64)
-        for group in groups:
+        joint = groups[0].codes[self.inside].astype(np.int64)
+        for group in groups[1:]:
             joint = joint * group.size + group.codes[self.inside]
         shape = [g.size for g in groups]
         sums = np.bincount(joint, weights=weights, minlength=int(np.prod(shape)))
@@ -201,8 +201,13 @@ def _from_shift(component: Component, variable: Variable, power: int, setting: S
     """Return a power of a variable where it is set, from its shift; None where it is as in the rows."""
     if variable.name not in setting:
         return None
-    value: float | Array = (np.asarray(setting[variable.name]) - component.shift_of(variable)) ** power
+    value: float | Array = (_as_array(setting[variable.name]) - component.shift_of(variable)) ** power
     return value
+
+
+def _as_array(value: float | Array) -> Array:
+    """Return a number as an array of no dimension, and an array as it is."""
+    return value if np.ndim(value) else np.asarray(value, dtype=np.float64)  # type: ignore[return-value]
 
 
 def follow(column: Column, setting: Setting, inside: slice | NDArray[np.bool_]) -> float | Array | None:
@@ -218,7 +223,7 @@ def follow(column: Column, setting: Setting, inside: slice | NDArray[np.bool_]) 
     if all(v is None for v in values):
         return None
     known = [
-        np.asarray(source.values[inside] if v is None else v, dtype=np.float64)
+        source.values[inside] if v is None else _as_array(v)
         for v, source in zip(values, column.made.sources, strict=True)
     ]
     found = value_of(column.made, known)
@@ -245,7 +250,7 @@ def derivative_along(
     known = []
     for source in column.made.sources:
         value = setting[source.name] if source.name in setting else follow(source, setting, inside)
-        known.append(np.asarray(source.values[inside] if value is None else value, dtype=np.float64))
+        known.append(source.values[inside] if value is None else _as_array(value))
     slopes = derivatives_of(column.made, known)
     if slopes is None:
         return None

@@ -11,6 +11,7 @@ import numpy as np
 from markbase.core.arguments import checked, told_value
 from markbase.core.design.term_remarks import remark_on_codes, remark_on_column, remark_on_derived, remark_on_indicators
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, listed, quoted, remark
+from markbase.core.rows.parts import first_true
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 
@@ -442,15 +443,15 @@ def check_usable(column: Column) -> None:
         return
     low, high = column.span
     if np.isinf(column.span).any():
-        infinite = np.flatnonzero(np.isinf(column.values))
+        infinite = np.isinf(column.values)
         raise ColumnError(
-            f"`{column.name}` is infinite in {len(infinite):,} of {len(column.values):,} rows (first in row "
-            f"{infinite[0] + 1}); mend those values or declare them missing."
+            f"`{column.name}` is infinite in {np.count_nonzero(infinite):,} of {len(column.values):,} rows (first in row "
+            f"{first_true(infinite) + 1}); mend those values or declare them missing."
         )
     if max(abs(low), abs(high)) > LARGEST:
-        far = np.flatnonzero(np.abs(column.values) > LARGEST)
+        far = first_true(np.abs(column.values) > LARGEST)
         raise ColumnError(
-            f"`{column.name}` is {column.values[far[0]]:g} in row {far[0] + 1}, beyond the {LARGEST:g} that can be computed with; divide the "
+            f"`{column.name}` is {column.values[far]:g} in row {far + 1}, beyond the {LARGEST:g} that can be computed with; divide the "
             f"column by a power of ten, or blank such values."
         )
     if 0 < high - low < 1 / LARGEST:

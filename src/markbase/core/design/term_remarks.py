@@ -8,6 +8,7 @@ import numpy as np
 
 from markbase.core.errors import count_noun, listed, quoted, remark
 from markbase.core.formatting import short
+from markbase.core.rows.parts import sum_of
 from markbase.core.study.column import Column
 from markbase.core.study.remarks import looks_like_identifier, stray_codes
 
@@ -49,7 +50,7 @@ def remark_on_indicators(columns: Mapping[str, Column]) -> None:
     flags = [c for c in columns.values() if not c.is_categorical and c.span == (0.0, 1.0) and c.two_values is not None]
     if len(flags) < _FLAGS:
         return
-    together = np.sum([np.nan_to_num(c.values) for c in flags], axis=0)
+    together = sum_of([np.nan_to_num(c.values) for c in flags])
     if together.max() <= 1 and together.min() < 1:
         remark(
             f"{listed(quoted([c.name for c in flags]))} are 0 or 1 and never 1 together: they look like the indicators of one group. Declared as one "

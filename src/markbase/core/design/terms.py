@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from markbase.core.design.requested_terms import TermRequest, degrees_of, term_name
 from markbase.core.errors import FitError
+from markbase.core.rows.parts import counted, look_up
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
@@ -87,7 +88,7 @@ class Variable:
             return codes
         slot = np.full(len(self.column.levels) + 1, -1, dtype=np.int32)
         slot[self.places] = np.arange(len(self.places))
-        found: NDArray[np.integer] = slot[self.column.values]
+        found: NDArray[np.integer] = look_up(slot, self.column.values)
         return found
 
 
@@ -133,7 +134,7 @@ class Component:
         found: Array | float = 1.0
         for variable, power in self.numerics:
             found = found * (values[variable.name] - self.shift_of(variable)) ** power
-        return np.asarray(found)
+        return np.asarray(found) if np.isscalar(found) else found  # type: ignore[return-value]
 
 
 def joint_codes(groups: Sequence[Variable]) -> NDArray[np.integer]:
@@ -302,7 +303,7 @@ def make_variable(column: Column, used: NDArray[np.bool_] | None, shifted: bool 
             )
         shift = _shift(column.values, used, low, high) if shifted else 0.0
         return Variable(column, np.zeros(0, dtype=np.intp), shift=shift)
-    counts = column.counts if used is None else np.bincount(column.values[used], minlength=len(column.levels))
+    counts = column.counts if used is None else counted(column.values[used], len(column.levels))
     places = np.flatnonzero(counts)
     if len(places) == 1:
         raise FitError(

@@ -25,6 +25,8 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.requested_terms import TermRequest, names_of
 from markbase.core.design.terms import CodedColumns, Term, Variable
 from markbase.core.errors import ColumnError, FitError, count_noun, listed, quoted, remark
+from markbase.core.rows.parts import counted, in_parts, look_up, needs_all, over_parts
+from markbase.core.rows.sums import total_of
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 
@@ -71,50 +73,74 @@ class FixedEffects:
         self, moments: Moments, blocks: Sequence[CodedColumns], used: NDArray[np.bool_] | None
     ) -> FixedEffects:
         """Return the same with the sums of all columns by level, in one pass over the rows."""
-        sums = np.zeros((self.levels, moments.cross.shape[0]))
-        for chunk in row_chunks(len(self.codes), used):
-            at = self.codes[chunk]
-            w = None if self.weights is None else self.weights[chunk]
-            sums[:, 0] += np.bincount(at, weights=w, minlength=self.levels)
-            for k, block in enumerate(blocks, 1):
-                value = w
-                if block.multiplier is not None:
-                    value = (block.multiplier[chunk] - moments.centres[k]) / moments.scales[k]
-                    value = value if w is None else value * w
-                size, start = block.levels, moments.starts[k]
-                cell = at if block.codes is None else at * size + block.codes[chunk]
-                sums[:, start : start + size] += np.bincount(cell, weights=value, minlength=self.levels * size).reshape(
-                    self.levels, size
-                )
+        levels = self.levels
+
+        def summed(
+            blocks: Sequence[CodedColumns],
+            used: NDArray[np.bool_] | None,
+            codes: NDArray[np.intp],
+            weights: Array | None,
+        ) -> Array:
+            sums = np.zeros((levels, moments.cross.shape[0]))
+            for chunk in row_chunks(len(codes), used):
+                at = codes[chunk]
+                w = None if weights is None else weights[chunk]
+                sums[:, 0] += np.bincount(at, weights=w, minlength=levels)
+                for k, block in enumerate(blocks, 1):
+                    value = w
+                    if block.multiplier is not None:
+                        value = (block.multiplier[chunk] - moments.centres[k]) / moments.scales[k]
+                        value = value if w is None else value * w
+                    size, start = block.levels, moments.starts[k]
+                    cell = at if block.codes is None else at * size + block.codes[chunk]
+                    told = np.bincount(cell, weights=value, minlength=levels * size).reshape(levels, size)
+                    sums[:, start : start + size] += told
+            return sums
+
+        sums = total_of(over_parts(summed, list(blocks), used, self.codes, self.weights))
         return replace(self, sums=np.ascontiguousarray(sums.T))
 
     def sums_twofold(
         self, moments: Moments, blocks: Sequence[CodedColumns], used: NDArray[np.bool_] | None
     ) -> twofold.Twofold:
         """Return the sums by level in twice the working precision, shape (columns, levels)."""
-        total = (np.zeros((moments.cross.shape[0], self.levels)), np.zeros((moments.cross.shape[0], self.levels)))
+        levels = self.levels
 
-        def put(rows: slice, sums: twofold.Twofold) -> None:
-            size = rows.stop - rows.start
-            new = tuple(part.reshape(self.levels, size).T for part in sums)
-            total[0][rows], total[1][rows] = twofold.add((total[0][rows], total[1][rows]), (new[0], new[1]))
+        def summed(
+            blocks: Sequence[CodedColumns],
+            used: NDArray[np.bool_] | None,
+            codes: NDArray[np.intp],
+            weights: Array | None,
+        ) -> twofold.Twofold:
+            total = (np.zeros((moments.cross.shape[0], levels)), np.zeros((moments.cross.shape[0], levels)))
 
-        for chunk in row_chunks(len(self.codes), used):
-            at = self.codes[chunk]
-            w = np.ones(len(at)) if self.weights is None else self.weights[chunk]
-            weight = (w, np.zeros_like(w))
-            put(slice(0, 1), twofold.sums_by_code(at, weight, self.levels))
-            for k, block in enumerate(blocks, 1):
-                value = weight
-                if block.multiplier is not None:
-                    x = block.multiplier[chunk]
-                    high, low = twofold.two_sum(x, np.full(len(x), -moments.centres[k]))
-                    value = (high / moments.scales[k], low / moments.scales[k])
-                    value = value if self.weights is None else twofold.times(value, weight)
-                size, start = block.levels, int(moments.starts[k])
-                cell = at if block.codes is None else at * size + block.codes[chunk]
-                put(slice(start, start + size), twofold.sums_by_code(cell, value, self.levels * size))
-        return total
+            def put(rows: slice, sums: twofold.Twofold) -> None:
+                size = rows.stop - rows.start
+                new = tuple(part.reshape(levels, size).T for part in sums)
+                total[0][rows], total[1][rows] = twofold.add((total[0][rows], total[1][rows]), (new[0], new[1]))
+
+            for chunk in row_chunks(len(codes), used):
+                at = codes[chunk]
+                w = np.ones(len(at)) if weights is None else weights[chunk]
+                weight = (w, np.zeros_like(w))
+                put(slice(0, 1), twofold.sums_by_code(at, weight, levels))
+                for k, block in enumerate(blocks, 1):
+                    value = weight
+                    if block.multiplier is not None:
+                        x = block.multiplier[chunk]
+                        high, low = twofold.two_sum(x, np.full(len(x), -moments.centres[k]))
+                        value = (high / moments.scales[k], low / moments.scales[k])
+                        value = value if weights is None else twofold.times(value, weight)
+                    size, start = block.levels, int(moments.starts[k])
+                    cell = at if block.codes is None else at * size + block.codes[chunk]
+                    put(slice(start, start + size), twofold.sums_by_code(cell, value, levels * size))
+            return total
+
+        whole = None
+        for part in over_parts(summed, list(blocks), used, self.codes, self.weights):
+            whole = part if whole is None else twofold.add(whole, part)
+        assert whole is not None  # rows in memory are one part, and a fit has rows
+        return whole
 
     def only(self, columns: NDArray[np.intp]) -> FixedEffects:
         """Return the same with the sums of some columns of the moments."""
@@ -302,6 +328,15 @@ def fixed_effects_of(
 
 def _numbered(column: Column, used: NDArray[np.bool_] | None) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
     """Return a code for each row (0 where not used), and the rows of each code."""
+    if column.is_categorical:
+        at = column.counts if used is None else counted(column.values[used], len(column.levels))
+        here = np.flatnonzero(at)
+        slot = np.zeros(len(at) + 1, dtype=np.intp)
+        slot[here] = np.arange(len(here))
+        codes = look_up(slot, column.values)
+        return (codes if used is None else np.where(used, codes, 0)), at[here]
+    if in_parts(column.values):
+        raise needs_all(f"numbering the values of `{column.name}`", "declare it categorical in the codebook")
     values = column.values if used is None else column.values[used]
     _, inner, counts = np.unique(values, return_inverse=True, return_counts=True)
     codes = np.zeros(len(column.values), dtype=np.intp)
@@ -314,6 +349,6 @@ def _hidden(column: Column, used: NDArray[np.bool_] | None) -> Term:
         raise FitError(
             f"Of two columns to take out, the one with fewer levels must be a group; declare `{column.name}` one."
         )
-    counts = column.counts if used is None else np.bincount(column.values[used], minlength=len(column.levels))
+    counts = column.counts if used is None else counted(column.values[used], len(column.levels))
     places = np.flatnonzero(counts)
     return Term(column.name, (Variable(column, places, int(np.argmax(counts[places]))),))

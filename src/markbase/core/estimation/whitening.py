@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import copy
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,7 +16,9 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares_solution import Solution
+from markbase.core.rows.parts import over_parts
 
+T = TypeVar("T")
 Array = NDArray[np.float64]
 Chunk = slice | NDArray[np.intp]
 _CELLS = 1 << 22
@@ -44,6 +49,32 @@ class Whitened:
         self._precise = s.twofold
         self._root = np.hstack([s.root, s.coefficients[:, None]])  # what each column adds to Q, and to the fit
         self._lower = np.hstack([s.root_lower, s.lower[:, None]])
+
+    def over(self, function: Callable[..., T], *trees: Any) -> list[T]:
+        """Apply a function to the rows of every part: it takes them as whitened rows of their own, and the part's share of arrays.
+
+        What it returns comes in the order of the parts; rows in memory are one.
+        """
+        bare = copy.copy(self)
+        bare.blocks, bare.used, bare.weights = (), None, None
+        fixed, codes = self.fixed_effects, None
+        if fixed is not None:
+            codes, bare.fixed_effects = fixed.codes, replace(fixed, codes=np.zeros(0, dtype=np.intp), columns=())
+
+        def of_part(
+            blocks: Sequence[CodedColumns],
+            used: NDArray[np.bool_] | None,
+            weights: Array | None,
+            codes: NDArray[np.intp] | None,
+            *more: Any,
+        ) -> T:
+            own = copy.copy(bare)
+            own.blocks, own.used, own.weights = blocks, used, weights
+            if own.fixed_effects is not None and codes is not None:
+                own.fixed_effects = replace(own.fixed_effects, codes=codes)
+            return function(own, *more)
+
+        return over_parts(of_part, list(self.blocks), self.used, self.weights, codes, *trees)
 
     def _starts(self) -> tuple[Array, Array]:
         """Return what Q and the fit begin from, high and low parts: one row, or one for each level taken out."""

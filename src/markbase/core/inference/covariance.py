@@ -11,7 +11,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import NamedTuple
+from functools import partial
+from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,8 +24,10 @@ from markbase.core.errors import FitError, MarkbaseError, count_noun, listed, ne
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.estimation.whitening import Whitened
+from markbase.core.rows.sums import total_of, totals_of
 from markbase.core.study.column import Column
 
+T = TypeVar("T")
 Array = NDArray[np.float64]
 
 KINDS_OF_ERRORS = ("HC0", "HC1", "HC2", "HC3", "classical", "robust")
@@ -139,10 +142,10 @@ def errors_of(
     whitened = Whitened(moments, blocks, solution, used, weights.values if weights else None, fixed_effects)
     repeated = weights is not None and weights.kind == "frequency"
 
-    def rows() -> Iterator[ScoredRows]:
+    def scored(rows: Whitened) -> Iterator[ScoredRows]:
         # a row that stands for several is several rows; a row that is weighted has a weighted score
-        for chunk, Q, residual, w in whitened.chunks():
-            leverage = whitened.leverages(chunk, Q)
+        for chunk, Q, residual, w in rows.chunks():
+            leverage = rows.leverages(chunk, Q)
             yield ScoredRows(
                 chunk,
                 Q,
@@ -152,7 +155,18 @@ def errors_of(
                 w if repeated else None,
             )
 
-    return sandwich(kind, cluster, rows, n, rest, p)
+    return sandwich(kind, cluster, partial(scored_over, whitened, scored), n, rest, p)
+
+
+def scored_over(
+    whitened: Whitened, scored: Callable[..., Iterator[ScoredRows]], function: Callable[..., T], *trees: Any
+) -> list[T]:
+    """Apply a function to the scored rows of every part, and to the part's share of arrays."""
+
+    def of_part(rows: Whitened, *more: Any) -> T:
+        return function(scored(rows), *more)
+
+    return whitened.over(of_part, *trees)
 
 
 def check_kind(kind: str) -> None:
@@ -178,9 +192,7 @@ class ScoredRows(NamedTuple):
     """Shape (rows,): for how many rows each stands; None for one."""
 
 
-def sandwich(
-    kind: str, cluster: Column | None, rows: Callable[[], Iterator[ScoredRows]], n: int, rest: int, p: int
-) -> Errors:
+def sandwich(kind: str, cluster: Column | None, over: Callable[..., list[Any]], n: int, rest: int, p: int) -> Errors:
     """Sum squared scores.
 
     Parameters
@@ -189,8 +201,9 @@ def sandwich(
         ``robust`` (HC3), ``HC0``, ``HC1``, ``HC2`` or ``HC3``; disregarded with a cluster.
     cluster : Column, optional
         A group whose levels are the clusters.
-    rows : callable
-        Gives an iterator over all rows used, a chunk at a time.
+    over : callable
+        Takes a function and arrays of one value a row, and applies the function to every part of the rows used: an iterator of
+        `ScoredRows`, and the part's share of the arrays. Returns the list of what the function returns.
     n, rest, p : int
         Rows, rows less coefficients, and columns without the intercept.
 
@@ -205,21 +218,28 @@ def sandwich(
         If there are fewer than two clusters.
     """
     if cluster is not None:
-        return _clustered(rows, cluster, n, rest, p)
+        return _clustered(over, cluster, n, rest, p)
     kind = "HC3" if kind == "robust" else kind
-    middle = np.zeros((p + 1, p + 1))
-    fitted = []
-    for _, Q, score, leverage, share, times in rows():
-        weight = score**2 if times is None else score**2 * times
-        room = 1 - leverage
-        alone = room < _ALONE
-        if alone.any():
-            directions = Q[alone] * np.sqrt(share[alone])[:, None]
-            fitted.append(directions / np.linalg.norm(directions, axis=1)[:, None])
-            weight[alone], room[alone] = 0.0, 1.0
-        if kind in ("HC2", "HC3"):
-            weight = weight / room ** (1 if kind == "HC2" else 2)
-        middle += (Q * weight[:, None]).T @ Q
+
+    def squared(rows: Iterator[ScoredRows]) -> tuple[Array, list[Array]]:
+        middle = np.zeros((p + 1, p + 1))
+        fitted = []
+        for _, Q, score, leverage, share, times in rows:
+            weight = score**2 if times is None else score**2 * times
+            room = 1 - leverage
+            alone = room < _ALONE
+            if alone.any():
+                directions = Q[alone] * np.sqrt(share[alone])[:, None]
+                fitted.append(directions / np.linalg.norm(directions, axis=1)[:, None])
+                weight[alone], room[alone] = 0.0, 1.0
+            if kind in ("HC2", "HC3"):
+                weight = weight / room ** (1 if kind == "HC2" else 2)
+            middle += (Q * weight[:, None]).T @ Q
+        return middle, fitted
+
+    found = over(squared)
+    middle = total_of(part for part, _ in found)
+    fitted = [directions for _, part in found for directions in part]
     if kind == "HC1":
         middle *= n / rest
     return Errors(kind, rest, middle=middle, fitted=np.vstack(fitted) if fitted else None)
@@ -230,30 +250,34 @@ def _close(kind: str) -> str:
     return close if close.startswith(" Did") else ""
 
 
-def _clustered(rows: Callable[[], Iterator[ScoredRows]], cluster: Column, n: int, rest: int, p: int) -> Errors:
-    sums = np.zeros((len(cluster.levels), p + 1))
-    traces = np.zeros(len(cluster.levels))
-    seen = np.zeros(len(cluster.levels), dtype=bool)
-    uncancelled = np.zeros((p + 1, p + 1))
-    for chunk, Q, score, _, share, times in rows():
-        codes = cluster.values[chunk].astype(np.intp)
-        scores = Q * (score if times is None else score * times)[:, None]
-        np.add.at(sums, codes, scores)
-        uncancelled += scores.T @ scores
-        traces += np.bincount(codes, weights=np.einsum("ij,ij->i", Q, Q) * share, minlength=len(traces))
-        seen[codes] = True
-    clusters = int(seen.sum())
+def _clustered(over: Callable[..., list[Any]], cluster: Column, n: int, rest: int, p: int) -> Errors:
+    levels = len(cluster.levels)
+
+    def summed(rows: Iterator[ScoredRows], clusters: NDArray[np.integer]) -> tuple[Array, Array, Array, Array]:
+        sums, traces = np.zeros((levels, p + 1)), np.zeros(levels)
+        seen, uncancelled = np.zeros(levels), np.zeros((p + 1, p + 1))
+        for chunk, Q, score, _, share, times in rows:
+            codes = clusters[chunk].astype(np.intp)
+            scores = Q * (score if times is None else score * times)[:, None]
+            np.add.at(sums, codes, scores)
+            uncancelled += scores.T @ scores
+            traces += np.bincount(codes, weights=np.einsum("ij,ij->i", Q, Q) * share, minlength=levels)
+            seen[codes] = 1.0
+        return sums, traces, seen, uncancelled
+
+    sums, traces, seen, uncancelled = totals_of(over(summed, cluster.values))
+    clusters = int(np.count_nonzero(seen))
     if clusters < 2:
         raise FitError(
             f"`{cluster.name}` has {count_noun(clusters, 'cluster')} in the rows used; clustered errors need at least two."
         )
     middle = sums.T @ sums * (clusters / (clusters - 1) * (n - 1) / rest)
-    fitted = _fitted_within(rows, cluster, np.flatnonzero(traces > 1 - _ALONE), p)
+    fitted = _fitted_within(over, cluster, np.flatnonzero(traces > 1 - _ALONE), p)
     return Errors("clustered", clusters - 1, cluster.name, clusters, middle, uncancelled, fitted)
 
 
 def _fitted_within(
-    rows: Callable[[], Iterator[ScoredRows]], cluster: Column, candidates: NDArray[np.intp], p: int
+    over: Callable[..., list[Any]], cluster: Column, candidates: NDArray[np.intp], p: int
 ) -> Array | None:
     """Return the whitened directions that the rows of one cluster decide alone, shape (k, p + 1)."""
     found = []
@@ -262,13 +286,20 @@ def _fitted_within(
         some = candidates[start : start + most]
         place = np.full(len(cluster.levels), -1)
         place[some] = np.arange(len(some))
-        products = np.zeros((len(some), p + 1, p + 1))
-        for chunk, Q, _, _, share, _ in rows():
-            at = place[cluster.values[chunk]]
-            for k in np.unique(at[at >= 0]):
-                inside = Q[at == k] * np.sqrt(share[at == k])[:, None]
-                products[k] += inside.T @ inside
-        values, vectors = np.linalg.eigh(products)
+        size = len(some)
+
+        def multiplied(
+            rows: Iterator[ScoredRows], clusters: NDArray[np.integer], place: NDArray[np.intp] = place, size: int = size
+        ) -> Array:
+            products = np.zeros((size, p + 1, p + 1))
+            for chunk, Q, _, _, share, _ in rows:
+                at = place[clusters[chunk]]
+                for k in np.unique(at[at >= 0]):
+                    inside = Q[at == k] * np.sqrt(share[at == k])[:, None]
+                    products[k] += inside.T @ inside
+            return products
+
+        values, vectors = np.linalg.eigh(total_of(over(multiplied, cluster.values)))
         found += [vectors[k][:, values[k] > 1 - _ALONE].T for k in range(len(some))]
     whole = np.vstack(found) if found else np.zeros((0, p + 1))
     return whole if len(whole) else None

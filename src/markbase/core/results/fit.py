@@ -31,6 +31,7 @@ from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.predictions import NewRows, head_of, new_rows
 from markbase.core.results.readers import readers
 from markbase.core.results.simple_slopes import Probed
+from markbase.core.rows.parts import all_of, look_up
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import can_follow
 from markbase.core.study.frames import columns_of
@@ -94,21 +95,25 @@ class Fit(Probed):
             raise FitError("Nothing would be left to fit.")
         return tuple(t for t in self.model_terms if t.name in terms)
 
-    def _predictor_at(self, rows: NDArray[np.intp], start: Array | None = None, hidden: Sequence[Term] = ()) -> Array:
-        """Return the linear predictor of some rows, from a start of their own if they have one; NaN for a gap or an unseen level."""
+    def _predictor_at(
+        self, rows: NDArray[np.intp] | None, start: Array | None = None, hidden: Sequence[Term] = ()
+    ) -> Array:
+        """Return the linear predictor of some rows, None for all, from a start of their own if they have one; NaN for a gap or an unseen level."""
         s, starts = self.solution, self.moments.starts
-        found = np.full(len(rows), s.at_centres[0] + s.at_centres[1]) if start is None else start.copy()
+        chosen = slice(None) if rows is None else rows
+        found: Any = s.at_centres[0] + s.at_centres[1] if start is None else start
         by_column = np.zeros(self.moments.cross.shape[0])
         by_column[s.columns] = s.coefficients
         for k, component in enumerate(components_of([*self.model_terms, *hidden]), 1):
             block = component.coded()
-            values = np.ones(1) if block.multiplier is None else block.multiplier[rows] - self.moments.centres[k]
+            values = 1.0 if block.multiplier is None else block.multiplier[chosen] - self.moments.centres[k]
             if block.codes is None:
-                found += by_column[starts[k]] * values
+                found = found + by_column[starts[k]] * values
             else:
                 effects = np.append(by_column[starts[k] : starts[k] + block.levels], np.nan)
-                found += effects[block.codes[rows]] * values
-        return found
+                found = found + look_up(effects, block.codes[chosen]) * values
+        predictor: Array = found
+        return predictor
 
     def identified(self, rows: NDArray[np.intp]) -> tuple[str, list[str]]:
         """Name some rows by the analyst's own identifier.
@@ -148,7 +153,7 @@ class Fit(Probed):
         singles = {v.name: v.column for v in variables_of(self._parts_of(terms)).values()}
         every = (self.outcome, *singles.values(), self.cluster, *self._fixed_columns)
         gaps = [c.present for c in every if c is not None and c.valid < self.sample.rows]
-        return int(np.count_nonzero(np.logical_and.reduce(gaps))) if gaps else self.sample.rows
+        return int(np.count_nonzero(all_of(gaps))) if gaps else self.sample.rows
 
     @property
     def _fixed_columns(self) -> tuple[Column, ...]:
@@ -352,10 +357,8 @@ class Fit(Probed):
         groups = list({g.name: g for g in groups}.values())
         if len(groups) < 2:
             return []
-        together = np.ones(self.sample.rows, dtype=bool) if self.used is None else self.used.copy()
-        for g in groups:
-            together &= g.codes == int(np.argmax(setting[g.name]))
-        if together.any():
+        chosen = [g.codes == int(np.argmax(setting[g.name])) for g in groups]
+        if all_of(chosen if self.used is None else [*chosen, self.used]).any():
             return []
         labels = [f"`{g.name}` `{g.labels[int(np.argmax(setting[g.name]))]}`" for g in groups]
         return [f"no row used has {' and '.join(labels)} together"]

@@ -33,6 +33,7 @@ from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, OverallTest
 from markbase.core.results.predictions import NewRows, predicted_columns
 from markbase.core.results.readers import readers
+from markbase.core.rows.parts import look_up
 from markbase.core.study.column import Column
 from markbase.core.tables import own_table, table_of
 
@@ -302,11 +303,16 @@ class LinearFit(Fit):
 
     def _plain(self, group: Variable) -> Array:
         """Return the mean of the outcome at each level."""
+        centre, scale = float(self.moments.centres[-1]), float(self.moments.scales[-1])
+        own = next((k for k, c in enumerate(self.components, 1) if c.groups == (group,) and not c.numerics), None)
+        if own is not None:  # the moments have summed already
+            columns = slice(self.moments.starts[own], self.moments.starts[own] + group.size)
+            known: Array = centre + scale * self.moments.cross[columns, -1] / self.moments.cross[0, columns]
+            return known
         inside = slice(None) if self.used is None else self.used
-        codes = group.codes[inside]
-        heavy = np.ones(self.sample.used) if self.weights is None else self.weights.values[inside]
-        centre = self.moments.centres[-1]
-        deviation = (self.outcome.values[inside] - centre) * heavy
+        codes, deviation = group.codes[inside], self.outcome.values[inside] - centre
+        heavy = None if self.weights is None else self.weights.values[inside]
+        deviation = deviation if heavy is None else deviation * heavy
         sums = np.bincount(codes, weights=deviation, minlength=group.size)
         means: Array = centre + sums / np.bincount(codes, weights=heavy, minlength=group.size)
         return means
@@ -324,11 +330,11 @@ class LinearFit(Fit):
         inside = self._sample.inside
         by_column = np.zeros(self.moments.cross.shape[0])
         by_column[self.solution.columns] = self.solution.coefficients
-        found = np.zeros(self.sample.used)
+        found: Any = 0.0
         for k, component in enumerate(self.components, 1):
             coded = changed_component(component, self._sample, setting)
             own = by_column[self.moments.starts[k] : self.moments.starts[k] + component.size]
-            value = own[0] if coded.codes is None else own[coded.codes[inside]]
+            value = own[0] if coded.codes is None else look_up(own, coded.codes[inside])
             found = found + value * (
                 1.0 if coded.multiplier is None else coded.multiplier[inside] - self.moments.centres[k]
             )
@@ -355,10 +361,6 @@ class LinearFit(Fit):
         if self.fixed_effects is not None:
             columns, outcome = self.fixed_effects.means(self.moments)
             own = self.moments.centres[-1] + outcome - columns[self.solution.columns].T @ self.solution.coefficients
-            start = own[self.fixed_effects.codes]
-        fitted = self._predictor_at(
-            np.arange(self.sample.rows), start, self.fixed_effects.hidden if self.fixed_effects else ()
-        )
-        if self.used is not None:
-            fitted[~self.used] = np.nan
-        return fitted
+            start = look_up(own, self.fixed_effects.codes)
+        fitted = self._predictor_at(None, start, self.fixed_effects.hidden if self.fixed_effects else ())
+        return fitted if self.used is None else np.where(self.used, fitted, np.nan)

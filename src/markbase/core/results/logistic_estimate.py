@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,6 +27,7 @@ from markbase.core.formatting import short
 from markbase.core.inference.covariance import Errors, ScoredRows, remark_on_clusters, sandwich
 from markbase.core.study.column import Column
 
+T = TypeVar("T")
 Array = NDArray[np.float64]
 _SAMPLE_ROWS = 1 << 15
 _MANY_ROWS = 200_000
@@ -210,16 +212,22 @@ def _errors(request: Request, rows: Rows, passed: Passed, information: Informati
     )
     repeated = request.weights is not None and request.weights.kind == "frequency"
 
-    def scored() -> Iterator[ScoredRows]:
-        for chunk, Q, _, curvature in whitened.chunks():
-            score = passed.score[chunk]
+    def scored(own: Whitened, scores: Array, often: Array | None) -> Iterator[ScoredRows]:
+        for chunk, Q, _, curvature in own.chunks():
+            score = scores[chunk]
             leverage = np.einsum("ij,ij->i", Q, Q) * curvature
             times = None
-            if repeated and rows.weights is not None:
-                times = rows.weights[chunk]
+            if repeated and often is not None:
+                times = often[chunk]
                 score, leverage = score / times, leverage / times
             yield ScoredRows(chunk, Q, score, leverage, curvature, times)
 
+    def over(function: Callable[..., T], *trees: Any) -> list[T]:
+        def of_part(own: Whitened, scores: Array, often: Array | None, *more: Any) -> T:
+            return function(scored(own, scores, often), *more)
+
+        return whitened.over(of_part, passed.score, rows.weights, *trees)
+
     n = request.counted_rows
-    found = sandwich(request.errors, request.cluster, scored, n, n - p - 1, p)
+    found = sandwich(request.errors, request.cluster, over, n, n - p - 1, p)
     return replace(found, df=math.inf)

@@ -137,9 +137,7 @@ def merged_facts(parts: Iterable[NumberFacts]) -> NumberFacts:
     return reduce(NumberFacts.merge, parts, NumberFacts())
 
 
-def _distinct(
-    values: NDArray[np.float64], low: float, high: float
-) -> tuple[tuple[float, ...], tuple[int, ...]] | None:
+def _distinct(values: NDArray[np.float64], low: float, high: float) -> tuple[tuple[float, ...], tuple[int, ...]] | None:
     if len(np.unique(values[:_LOOK])) > MOST_DISTINCT:
         return None
     if math.isfinite(high - low) and high - low < 1 << 16 and np.all(values == np.floor(values)):

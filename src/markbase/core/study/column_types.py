@@ -50,7 +50,9 @@ class _Raw:
         return int(self.in_parts.counts[here].sum()), int(self.in_parts.firsts[here].min()) + 1
 
 
-def build_column(series: pd.Series[Any] | InParts | TextsInParts, spec: ColumnSpec, everywhere_missing: Sequence[MissingCode] = ()) -> Column:
+def build_column(
+    series: pd.Series[Any] | InParts | TextsInParts, spec: ColumnSpec, everywhere_missing: Sequence[MissingCode] = ()
+) -> Column:
     """Make a typed column of raw values.
 
     Parameters
@@ -180,7 +182,9 @@ def _tidied(places: NDArray[np.intp], uniques: NDArray[Any], in_parts: TextsInPa
         order = sorted(set(first.values()))
         slot = {old: new for new, old in enumerate(order)}
         moved = np.array([slot[first[text]] for text in texts] + [-1], dtype=np.intp)
-        spaces = np.array([isinstance(u, str) and u != text for u, text in zip(uniques, texts, strict=True)], dtype=bool)
+        spaces = np.array(
+            [isinstance(u, str) and u != text for u, text in zip(uniques, texts, strict=True)], dtype=bool
+        )
         rows, _ = _Raw(places, texts, np.zeros(0), spaces, in_parts=in_parts).rows_with(spaces)
         places, texts = moved[places], [texts[k] for k in order]
         if rows:

@@ -117,7 +117,9 @@ def quantile_of(values: InParts, share: float) -> tuple[float, bool]:
         return float(np.nanquantile(values.kept, share)), True
     distinct, counts = (np.asarray(v) for v in values.facts.distinct)
     at = share * (values.facts.valid - 1)
-    below, above = (distinct[np.searchsorted(np.cumsum(counts), k, side="right")] for k in (math.floor(at), math.ceil(at)))
+    below, above = (
+        distinct[np.searchsorted(np.cumsum(counts), k, side="right")] for k in (math.floor(at), math.ceil(at))
+    )
     return float(below + (at - math.floor(at)) * (above - below)), False
 
 

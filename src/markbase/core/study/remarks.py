@@ -184,7 +184,9 @@ def looks_coded(column: Column) -> bool:
         return False
     if isinstance(column.values, InParts):
         facts = column.values.facts
-        return facts.whole and facts.distinct is not None and len(facts.distinct[0]) <= min(FEW_VALUES, facts.valid // 2)
+        return (
+            facts.whole and facts.distinct is not None and len(facts.distinct[0]) <= min(FEW_VALUES, facts.valid // 2)
+        )
     values = column.values[column.present]
     if not np.array_equal(values[:100], np.round(values[:100])):  # spares most numeric columns the full look
         return False
