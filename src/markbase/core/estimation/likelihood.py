@@ -9,6 +9,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +17,8 @@ from numpy.typing import NDArray
 from markbase.core.design.cross_products import gather, joint_sets, row_chunks
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
+from markbase.core.rows.parts import in_parts, kept_rows, made_of, over_parts, rows_at
+from markbase.core.rows.sums import total_of, totals_of
 
 Array = NDArray[np.float64]
 _PASS_ROWS = 1 << 15
@@ -116,7 +119,7 @@ class Rows:
         assert x is not None
         sample = x if self.used is None else x[self.used]
         sample = sample[:: len(sample) // _SAMPLE_ROWS + 1]
-        return 0.0 if abs(centre) <= _NEAR * float(sample.std()) else centre
+        return 0.0 if len(sample) and abs(centre) <= _NEAR * float(sample.std()) else centre
 
     def _join(self, members: Sequence[int]) -> _Joint:
         cells = np.zeros(len(self.event), dtype=np.int32)
@@ -129,8 +132,31 @@ class Rows:
             cells[~self.used] = 0
         return _Joint(tuple(members), tuple(self.blocks[k].levels for k in members), cells)
 
+    @property
+    def _trees(self) -> tuple[list[CodedColumns], Array, NDArray[np.bool_] | None, Array | None]:
+        return list(self.blocks), self.event, self.used, self.weights
+
+    def of_part(
+        self, blocks: Sequence[CodedColumns], event: Array, used: NDArray[np.bool_] | None, weights: Array | None
+    ) -> Rows:
+        """Return the rows of a part."""
+        return Rows(blocks, event, used, weights, self.moments)
+
+    @property
+    def _bare(self) -> Rows:
+        """The same without rows, for what is told of parts."""
+        return Rows((), np.zeros(0), None, None, self.moments)
+
+    def kept(self) -> Rows:
+        """Return the rows used among those kept in memory, of rows that come in parts."""
+        found = self.of_part(*kept_rows(*self._trees))
+        return found if found.used is None else found.part(np.flatnonzero(found.used))
+
     def part(self, places: slice | NDArray[np.intp]) -> Rows:
-        """Return some of the rows used as rows of their own."""
+        """Return some of the rows used as rows of their own; in parts, at places that rise."""
+        if in_parts(self.event) and isinstance(places, np.ndarray):
+            found = self.of_part(*rows_at(places, *self._trees))
+            return Rows(found.blocks, found.event, None, found.weights, found.moments)
         blocks = [
             CodedColumns(
                 b.levels,
@@ -144,6 +170,27 @@ class Rows:
 
     def pass_at(self, theta: Theta) -> tuple[Point, Passed]:
         """Return the likelihood and its slope at some coefficients, and what the curvature needs of each row."""
+        if not in_parts(self.event):
+            return self._pass_at(theta)
+        bare = self._bare
+
+        def passed(*trees: Any) -> tuple[Point, Passed]:
+            return bare.of_part(*trees)._pass_at(theta)
+
+        def points(*trees: Any) -> Point:
+            return passed(*trees)[0]
+
+        def arrays(*trees: Any) -> tuple[Array, Array]:
+            found = passed(*trees)[1]
+            return found.curvature, found.score
+
+        found = over_parts(points, *self._trees)
+        loglik, gradient, missed, squares = totals_of((p.loglik, p.gradient, p.missed, p.missed_squares) for p in found)
+        farthest = max(p.farthest for p in found)
+        point = Point(theta, float(loglik), gradient, farthest, (float(missed[0]), float(missed[1])), float(squares))
+        return point, Passed(*made_of(2, arrays, *self._trees))  # type: ignore[arg-type]  # made again, part by part, when asked for
+
+    def _pass_at(self, theta: Theta) -> tuple[Point, Passed]:
         curvatures, scores = np.zeros(len(self.event)), np.zeros(len(self.event))
         loglik, farthest, squares, missed = 0.0, 0.0, 0.0, np.zeros(2)
         sums = np.zeros(self.moments.cross.shape[0])
@@ -185,6 +232,13 @@ class Rows:
 
     def predictor_of(self, theta: Theta) -> Array:
         """Return the linear predictor of each row of the study; NaN for a row not used."""
+        if in_parts(self.event):
+            bare = self._bare
+
+            def predictor(*trees: Any) -> tuple[Array]:
+                return (bare.of_part(*trees).predictor_of(theta),)
+
+            return made_of(1, predictor, *self._trees)[0]  # type: ignore[return-value]
         found, tables = np.full(len(self.event), np.nan), self._tables(theta)
         for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
             found[chunk] = self._predictor(theta, tables, chunk, len(self.event[chunk]))
@@ -211,6 +265,13 @@ class Rows:
 
     def sums_of(self, values: Array) -> Array:
         """Return the sums over the rows of each column times some values, shape (columns,), the start's first."""
+        if in_parts(self.event):
+            bare = self._bare
+
+            def summed(values: Array, *trees: Any) -> Array:
+                return bare.of_part(*trees).sums_of(values)
+
+            return total_of(over_parts(summed, values, *self._trees))
         sums, by_cell = np.zeros(self.moments.cross.shape[0]), self._cells()
         for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
             self._add(sums, by_cell, values[chunk], chunk)
@@ -227,7 +288,8 @@ class Rows:
         cross = np.zeros((width + 1, width + 1))
         cross[:-1, :-1], cross[-1, -1] = terms.cross, 1.0
         centres, scales = np.append(terms.centres, 0.0), np.append(terms.scales, 1.0)
-        working = np.divide(passed.score, passed.curvature, out=np.zeros_like(passed.score), where=passed.curvature > 0)
+        curved = passed.curvature > 0
+        working = np.where(curved, passed.score / np.where(curved, passed.curvature, 1.0), 0.0)
         blocks = [*self.blocks, CodedColumns(1, multiplier=working)]
         return Moments((*terms.sizes, 1), centres, scales, cross), blocks
 

@@ -24,6 +24,7 @@ from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.estimation.likelihood import Passed, Point, Rows, Theta
 from markbase.core.estimation.whitening import Whitened
+from markbase.core.rows.sums import total_of
 
 Array = NDArray[np.float64]
 
@@ -221,12 +222,12 @@ def gradient_of(
     """
     gradient = point.gradient
     if firth:
-        gradient = gradient + rows.sums_of(firth_pull(rows, passed, information))
+        gradient = gradient + firth_slope(rows, passed, information)
     return np.concatenate([gradient[:1], gradient[columns]])
 
 
-def firth_pull(rows: Rows, passed: Passed, information: Information) -> Array:
-    """Return h(½ − p) for each row, of which the sums by column are the slope of Firth's penalty.
+def firth_slope(rows: Rows, passed: Passed, information: Information) -> Array:
+    """Return the slope of Firth's penalty: the sums by column of h(½ − p) of the rows.
 
     Parameters
     ----------
@@ -239,20 +240,23 @@ def firth_pull(rows: Rows, passed: Passed, information: Information) -> Array:
 
     Returns
     -------
-    ndarray, shape (rows,)
-        The leverage of a row, p(1 − p) xᵀH⁻¹x and as often as the row counts, times ½ − p.
+    ndarray, shape (columns,)
+        The sums, the start's first; h is the leverage of a row, p(1 − p) xᵀH⁻¹x and as often as the row counts.
     """
-    pull = np.zeros(len(rows.event))
     whitened = Whitened(
         information.moments, information.blocks, information.solution, rows.used, passed.curvature, None
     )
-    for chunk, Q, _, curvature in whitened.chunks():
-        leverage = np.einsum("ij,ij->i", Q, Q) * curvature
-        miss = passed.score[chunk]
-        if rows.weights is not None:
-            miss = miss / rows.weights[chunk]
-        pull[chunk] = leverage * (0.5 - (rows.event[chunk] - miss))
-    return pull
+    moments = rows.moments
+
+    def pulled(own: Whitened, score: Array, event: Array, weights: Array | None) -> Array:
+        pull = np.zeros(len(event))
+        for chunk, Q, _, curvature in own.chunks():
+            leverage = np.einsum("ij,ij->i", Q, Q) * curvature
+            miss = score[chunk] if weights is None else score[chunk] / weights[chunk]
+            pull[chunk] = leverage * (0.5 - (event[chunk] - miss))
+        return Rows(own.blocks[:-1], event, own.used, weights, moments).sums_of(pull)
+
+    return total_of(whitened.over(pulled, passed.score, rows.event, rows.weights))
 
 
 def _step(

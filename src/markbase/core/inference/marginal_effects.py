@@ -17,6 +17,8 @@ from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.mean_columns import Sample, Setting, derivative_along
 from markbase.core.design.terms import CodedColumns, Component, Term, Variable
 from markbase.core.estimation.likelihood import Rows, Theta, probability
+from markbase.core.rows.parts import constant, over_parts, spread_over
+from markbase.core.rows.sums import totals_of
 
 Array = NDArray[np.float64]
 
@@ -31,10 +33,10 @@ class Averaged:
     """Shape (1 + p,): its derivative by the inner coefficients, the start first."""
 
 
-def average_probability(
-    rows: Rows, theta: Theta, columns: NDArray[np.intp], sample: Sample, setting: Setting
-) -> Averaged:
-    """Average the probability of the event over the rows, with some variables set.
+def average_probabilities(
+    rows: Rows, theta: Theta, columns: NDArray[np.intp], sample: Sample, settings: Sequence[Setting]
+) -> list[Averaged]:
+    """Average the probability of the event over the rows, with some variables set, in one pass for all settings.
 
     Parameters
     ----------
@@ -46,23 +48,37 @@ def average_probability(
         Its inner columns.
     sample : Sample
         Its terms and rows.
-    setting : mapping
+    settings : sequence of mapping
         A value for a numeric column; for a group 1 for the level it is set to. Derived columns follow.
 
     Returns
     -------
-    Averaged
-        The mean of p, and Σ w p(1 − p) x / Σ w.
+    list of Averaged
+        The mean of p, and Σ w p(1 − p) x / Σ w, for each setting.
     """
-    changed = replace_in(rows, sample, setting)
-    point, passed = changed.pass_at(theta)
-    heavy = np.ones(len(rows.event)) if rows.weights is None else rows.weights
-    if rows.used is not None:
-        heavy = np.where(rows.used, heavy, 0.0)
-    weight, happened = float(heavy.sum()), float(heavy @ rows.event)
-    value = (happened - point.missed[0] + point.missed[1]) / weight
-    sums = changed.sums_of(passed.curvature) / weight
-    return Averaged(value, np.concatenate([sums[:1], sums[columns]]))
+    moments = rows.moments
+
+    def averaged(
+        changed: Sequence[Sequence[CodedColumns]], event: Array, used: NDArray[np.bool_] | None, weights: Array | None
+    ) -> tuple[Array, ...]:
+        heavy = np.ones(len(event)) if weights is None else weights
+        if used is not None:
+            heavy = np.where(used, heavy, 0.0)
+        found = [np.array([heavy.sum(), heavy @ event])]
+        for blocks in changed:
+            own = Rows(blocks, event, used, weights, moments)
+            point, passed = own.pass_at(theta)
+            found += [np.array(point.missed), own.sums_of(passed.curvature)]
+        return tuple(found)
+
+    changed = [list(replace_in(rows, sample, setting).blocks) for setting in settings]
+    (weight, happened), *found = totals_of(over_parts(averaged, changed, rows.event, rows.used, rows.weights))
+    averages = []
+    for missed, sums in zip(found[::2], found[1::2], strict=True):
+        slope = sums / weight
+        value = float((happened - missed[0] + missed[1]) / weight)
+        averages.append(Averaged(value, np.concatenate([slope[:1], slope[columns]])))
+    return averages
 
 
 def replace_in(rows: Rows, sample: Sample, setting: Setting) -> Rows:
@@ -81,24 +97,24 @@ def replace_in(rows: Rows, sample: Sample, setting: Setting) -> Rows:
 def changed_component(component: Component, sample: Sample, setting: Setting) -> CodedColumns:
     """Return a component with its variables as they are set."""
     variables = (*(v for v, _ in component.numerics), *component.groups)
-    rows = len(variables[0].column.values)
     codes: NDArray[np.integer] | None = None
     for group in component.groups:
-        own = np.full(rows, int(np.argmax(setting[group.name]))) if group.name in setting else group.codes
+        own = group.codes
+        if group.name in setting:
+            own = constant(int(np.argmax(setting[group.name])), variables[0].column.values)
         codes = own if codes is None else np.where((codes < 0) | (own < 0), -1, codes * group.size + own)
     if not component.numerics:
         return CodedColumns(component.size, codes)
-    values = {v.name: _values(v, sample, setting, rows) for v, _ in component.numerics}
+    values = {v.name: _values(v, sample, setting) for v, _ in component.numerics}
     return CodedColumns(component.size, codes, component.product(values))
 
 
-def _values(variable: Variable, sample: Sample, setting: Setting, rows: int) -> Array:
+def _values(variable: Variable, sample: Sample, setting: Setting) -> Array:
     if variable.name not in setting:
         values: Array = variable.column.values
         return values
-    full = np.full(rows, np.nan)
-    full[sample.inside] = setting[variable.name]
-    return full
+    found: Array = spread_over(setting[variable.name], sample.inside, variable.column.values)
+    return found
 
 
 def average_slope(
@@ -109,7 +125,7 @@ def average_slope(
     Parameters
     ----------
     rows, theta, columns, sample
-        As for `average_probability`.
+        As for `average_probabilities`.
     numeric : str
         The numeric column; columns derived from it rise with it.
     setting : mapping
@@ -123,49 +139,61 @@ def average_slope(
     changed = replace_in(rows, sample, setting)
     followed = sample.followed(setting)
     moments = rows.moments
-    slope = np.zeros(len(rows.event))
-    own: list[tuple[int, int, NDArray[np.integer] | None, Array]] = []
+    moving: list[tuple[int, int, NDArray[np.integer] | None]] = []
+    rises: list[Array] = []
     for k, component in enumerate(components_of(sample.terms)):
-        rise = _rise(component, sample, followed, numeric, len(rows.event))
-        if rise is None:
-            continue
-        start, codes = int(moments.starts[k + 1]), changed.blocks[k].codes
-        if codes is None:
-            slope += theta.slopes[start] * rise
-        else:
-            slope += theta.slopes[start : start + component.size][codes] * rise
-        own.append((start, component.size, codes, rise))
-    if rows.used is not None:
-        slope[~rows.used] = 0.0
-    _, passed = changed.pass_at(theta)
-    curvature = passed.curvature  # weight times p(1 − p), 0 where not used
-    p = probability(np.nan_to_num(changed.predictor_of(theta)))
-    heavy = np.ones(len(rows.event)) if rows.weights is None else rows.weights
-    weight = float(heavy.sum() if rows.used is None else heavy[rows.used].sum())
-    curvature = curvature if rows.used is None else np.where(rows.used, curvature, 0.0)
-    sums = changed.sums_of(curvature * (1 - 2 * p) * slope)
-    for start, size, codes, rise in own:
-        moved = curvature * np.nan_to_num(rise)
-        if codes is None:
-            sums[start] += moved.sum()
-        else:
-            sums[start : start + size] += np.bincount(np.maximum(codes, 0), weights=moved, minlength=size)
-    return Averaged(float(curvature @ slope) / weight, np.concatenate([sums[:1], sums[columns]]) / weight)
+        rise = _rise(component, sample, followed, numeric, rows.event)
+        if rise is not None:
+            moving.append((int(moments.starts[k + 1]), component.size, changed.blocks[k].codes))
+            rises.append(rise)
+    bare = [(start, size) for start, size, _ in moving]
+
+    def averaged(
+        blocks: Sequence[CodedColumns],
+        event: Array,
+        used: NDArray[np.bool_] | None,
+        weights: Array | None,
+        rises: Sequence[Array],
+        codes: Sequence[NDArray[np.integer] | None],
+    ) -> tuple[Array, ...]:
+        own = Rows(blocks, event, used, weights, moments)
+        slope = np.zeros(len(event))
+        for (start, size), rise, at in zip(bare, rises, codes, strict=True):
+            slope += theta.slopes[start] * rise if at is None else theta.slopes[start : start + size][at] * rise
+        if used is not None:
+            slope[~used] = 0.0
+        curvature = own.pass_at(theta)[1].curvature  # weight times p(1 − p), 0 where not used
+        p = probability(np.nan_to_num(own.predictor_of(theta)))
+        heavy = np.ones(len(event)) if weights is None else weights
+        weight = heavy.sum() if used is None else heavy[used].sum()
+        curvature = curvature if used is None else np.where(used, curvature, 0.0)
+        sums = own.sums_of(curvature * (1 - 2 * p) * slope)
+        for (start, size), rise, at in zip(bare, rises, codes, strict=True):
+            moved = curvature * np.nan_to_num(rise)
+            if at is None:
+                sums[start] += moved.sum()
+            else:
+                sums[start : start + size] += np.bincount(np.maximum(at, 0), weights=moved, minlength=size)
+        return np.asarray(weight), np.asarray(curvature @ slope), sums
+
+    codes = [at for _, _, at in moving]
+    trees = (list(changed.blocks), rows.event, rows.used, rows.weights, rises, codes)
+    weight, value, sums = totals_of(over_parts(averaged, *trees))
+    return Averaged(float(value / weight), np.concatenate([sums[:1], sums[columns]]) / weight)
 
 
-def _rise(component: Component, sample: Sample, setting: Setting, numeric: str, rows: int) -> Array | None:
+def _rise(component: Component, sample: Sample, setting: Setting, numeric: str, event: Array) -> Array | None:
     """Return by how much the numeric part of a component rises per unit of a column in each row; None if it does not."""
     total: Array | None = None
     for moving, power in component.numerics:
         along = derivative_along(moving.column, numeric, setting, sample.inside)
         if along is None:
             continue
-        rise = np.full(rows, np.nan)
-        rise[sample.inside] = along
+        rise = spread_over(along, sample.inside, event)
         for variable, exponent in component.numerics:
             lower = exponent - 1 if variable is moving else exponent
             factor = power if variable is moving else 1
-            rise = rise * factor * (_values(variable, sample, setting, rows) - component.shift_of(variable)) ** lower
+            rise = rise * factor * (_values(variable, sample, setting) - component.shift_of(variable)) ** lower
         total = rise if total is None else total + rise
     return total
 

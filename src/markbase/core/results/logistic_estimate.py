@@ -25,6 +25,7 @@ from markbase.core.estimation.separation import check_levels, find_separation, s
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import short
 from markbase.core.inference.covariance import Errors, ScoredRows, remark_on_clusters, sandwich
+from markbase.core.rows.parts import in_parts
 from markbase.core.study.column import Column
 
 T = TypeVar("T")
@@ -158,7 +159,10 @@ def _climb(rows: Rows, columns: NDArray[np.intp], firth: bool, parts: Sequence[T
 def _from_a_part(rows: Rows, columns: NDArray[np.intp]) -> Maximum | None:
     inside = len(rows.event) if rows.used is None else int(np.count_nonzero(rows.used))
     step = inside // _SAMPLE_ROWS
-    few = rows.part(slice(None, None, step) if rows.used is None else np.flatnonzero(rows.used)[::step])
+    if in_parts(rows.event):
+        few = rows.kept()
+    else:
+        few = rows.part(slice(None, None, step) if rows.used is None else np.flatnonzero(rows.used)[::step])
     try:
         found = maximise(few, columns, _beginning(few), done=_NEAR_ENOUGH)
     except (Dependent, np.linalg.LinAlgError, ZeroDivisionError, ValueError):

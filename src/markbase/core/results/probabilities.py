@@ -19,7 +19,7 @@ from markbase.core.estimation.newton import Information
 from markbase.core.inference.distributions import p_of_t, t_quantile
 from markbase.core.inference.marginal_effects import (
     Averaged,
-    average_probability,
+    average_probabilities,
     average_slope,
     known_profile,
     logit_interval,
@@ -104,12 +104,12 @@ class Probabilities(Fit):
         information = self.information.root
         return float(self._se((slope @ information)[None, :])[0])
 
-    def _average(self, setting: Setting) -> Averaged:
-        return average_probability(self.likelihood, self.theta, self.solution.columns, self._sample, setting)
+    def _averages(self, settings: Sequence[Setting]) -> list[Averaged]:
+        return average_probabilities(self.likelihood, self.theta, self.solution.columns, self._sample, settings)
 
     def _adjusted(self, settings: Sequence[Setting]) -> tuple[Array, Array, Array, Array]:
         """Return the probability averaged over the rows with some variables set, as `groups` tells it."""
-        averaged = [self._average(setting) for setting in settings]
+        averaged = self._averages(settings)
         value, se = np.array([a.value for a in averaged]), np.array([self._se_of(a.slope) for a in averaged])
         half = t_quantile(self.level, self.df_rest)
         ends = np.array([logit_interval(v, s, half) for v, s in zip(value, se, strict=True)])
@@ -152,7 +152,7 @@ class Probabilities(Fit):
         term = self.variable(group, "categorical")
         self._check_cells(term)
         setting = self._setting(at)
-        averaged = [self._average({**setting, group: share}) for share in np.eye(term.size)]
+        averaged = self._averages([{**setting, group: share} for share in np.eye(term.size)])
         half = t_quantile(self.level, self.df_rest)
         ends = [logit_interval(a.value, self._se_of(a.slope), half) for a in averaged]
         base = np.arange(term.size) == term.base
@@ -188,8 +188,7 @@ class Probabilities(Fit):
         """Return the share of the event at each level."""
         codes = group.codes[slice(None) if self.used is None else self.used]
         happened, heavy = self._happened_and_weights()
-        heavy = np.ones(len(happened)) if heavy is None else heavy
-        events = np.bincount(codes, weights=happened * heavy, minlength=group.size)
+        events = np.bincount(codes, weights=happened if heavy is None else happened * heavy, minlength=group.size)
         shares: Array = events / np.bincount(codes, weights=heavy, minlength=group.size)
         return shares
 
@@ -238,7 +237,7 @@ class Probabilities(Fit):
             eta, root = self._wide(self._sample.row(setting), True)
             found = self.family.predictions(np.array([eta]), self._se(root[None, :]), half, None, None)
             return {name: float(value[0]) for name, value in found.items()}
-        averaged = self._average(setting)
+        (averaged,) = self._averages([setting])
         share, spread = averaged.value, self._se_of(averaged.slope)
         low, high = logit_interval(share, spread, half)
         steepness = share * (1 - share)

@@ -80,6 +80,30 @@ class _Picked(_Node):
         return self.node.at(part, memo)[self.mask.at(part, memo)]
 
 
+class _Made(_Node):
+    """What a function makes of other arrays, of those of a part."""
+
+    def __init__(self, function: Callable[..., Any], trees: tuple[Any, ...]) -> None:
+        self.function, self.trees = function, trees
+        self.leaves = frozenset().union(*(a.node.leaves for a in arrays_in(trees)))
+
+    def made(self, part: Part, memo: Memo) -> Any:
+        return self.function(*(_bound(tree, part, memo) for tree in self.trees))
+
+
+class _Spread(_Node):
+    """The rows of a mask with their values, all others NaN."""
+
+    def __init__(self, node: _Node, mask: _Node) -> None:
+        self.node, self.mask, self.leaves = node, mask, node.leaves | mask.leaves
+
+    def made(self, part: Part, memo: Memo) -> NDArray[Any]:
+        inside = self.mask.at(part, memo)
+        found = np.full(len(inside), np.nan)
+        found[inside] = self.node.at(part, memo)
+        return found
+
+
 def needs_all(what: str, instead: str = "") -> MarkbaseError:
     """Return the refusal of what needs all rows at once."""
     way = instead or "open fewer columns or rows of the data in memory"
@@ -108,7 +132,10 @@ class InParts(NDArrayOperatorsMixin):
     @cached_property
     def rows(self) -> int:
         """How many rows there are."""
-        return self.source.rows if self.mask is None else self.mask.count
+        if self.mask is None:
+            return self.source.rows
+        facts = self.__dict__.get("facts")
+        return self.mask.count if facts is None else facts.rows
 
     def __len__(self) -> int:
         return self.rows
@@ -231,7 +258,9 @@ class InParts(NDArrayOperatorsMixin):
     __hash__ = object.__hash__
 
     def __array_ufunc__(self, ufunc: np.ufunc, method: str, *inputs: Any, **settings: Any) -> Any:
-        if method != "__call__" or settings.get("out") is not None or ufunc.nout != 1:
+        if ufunc is np.matmul and len(inputs) == 2 and all(np.ndim(a) == 1 for a in inputs):
+            return float(total_of(over_parts(np.dot, *inputs)))
+        if method != "__call__" or settings.get("out") is not None or ufunc.nout != 1 or ufunc.signature is not None:
             raise needs_all("this")
         return _applied(ufunc, inputs, settings)
 
@@ -436,6 +465,92 @@ def counted(codes: Any, size: int) -> NDArray[np.int64]:
     return np.asarray(known)
 
 
+def made_of(count: int, function: Callable[..., Any], *trees: Any) -> tuple[InParts, ...]:
+    """Return so many arrays of floats that a function makes together of arrays in parts: it returns as many arrays for a part."""
+    first = arrays_in(trees)[0]
+    node = _Made(function, trees)
+    return tuple(
+        InParts(first.source, _Applied(operator.itemgetter(k), (node,), {}), np.dtype(np.float64), first.mask)
+        for k in range(count)
+    )
+
+
+def spread_over(values: Any, inside: Any, like: Any) -> Any:
+    """Return values of the rows of a mask, or a number for all of them, as values of all rows of an array; NaN in the others."""
+    if isinstance(like, InParts):
+        if isinstance(values, InParts):
+            mask = values.mask
+            return (
+                values
+                if mask is None
+                else InParts(like.source, _Spread(values.node, mask.node), values.dtype, mask.mask)
+            )
+        return np.where(like == like, float(values), float(values))  # noqa: PLR0124  # as many values as there are rows
+    full = np.full(len(like), np.nan)
+    full[inside] = values
+    return full
+
+
+def constant(code: int, like: Any) -> Any:
+    """Return a code for each row of an array."""
+    return like * 0 + code if isinstance(like, InParts) else np.full(len(like), code)
+
+
+def lowest(values: Any, most: int) -> NDArray[np.intp]:
+    """Return the places of the lowest values, the lowest first, equal ones in the order of the rows; NaN is none."""
+    start, places, found = 0, [np.zeros(0, dtype=np.intp)], [np.zeros(0)]
+    for rows, some, own in over_parts(_Lowest(most), values):
+        places.append(some + start)
+        found.append(own)
+        start += rows
+    order = np.argsort(np.concatenate(found), kind="stable")[:most]
+    picked: NDArray[np.intp] = np.concatenate(places)[order]
+    return picked
+
+
+class _Lowest:
+    def __init__(self, most: int) -> None:
+        self.most = most
+
+    def __call__(self, values: NDArray[Any]) -> tuple[int, NDArray[np.intp], NDArray[Any]]:
+        order = np.argsort(values, kind="stable")[: self.most]
+        order = order[~np.isnan(values[order])]
+        return len(values), order, values[order]
+
+
+def rows_at(places: NDArray[np.intp], *trees: Any) -> list[Any]:
+    """Return the same with the values of some rows in place of arrays in parts, in one pass; the places rise."""
+    arrays = arrays_in(trees)
+    if len(places) > _MOST_ROWS:
+        raise needs_all(f"looking at {len(places):,} single rows")
+    start, found = 0, []
+    for rows, values in over_parts(_Here(places), _starts(arrays[0]), *arrays):
+        found.append(values)
+        start += rows
+    merged = [np.concatenate([part[k] for part in found]) for k in range(len(arrays))]
+    at = {id(a.node): v for a, v in zip(arrays, merged, strict=True)}
+    return [_bound(tree, Part(0, len(places), {}), dict(at)) for tree in trees]
+
+
+class _Here:
+    """Picks rows of all rows, by their places."""
+
+    def __init__(self, places: NDArray[np.intp]) -> None:
+        self.places = places
+
+    def __call__(self, here: NDArray[np.intp], *arrays: NDArray[Any]) -> tuple[int, list[NDArray[Any]]]:
+        if not len(here):
+            return 0, [a[:0] for a in arrays]
+        inside = slice(*np.searchsorted(self.places, (here[0], here[-1] + 1)))
+        return len(here), [a[self.places[inside] - here[0]] for a in arrays]
+
+
+def kept_rows(*trees: Any) -> list[Any]:
+    """Return the same with the values of the rows that are kept in memory in place of arrays in parts."""
+    memo: Memo = {}
+    return [_bound(tree, arrays_in(trees)[0].source.kept, memo) for tree in trees]
+
+
 def all_of(masks: Sequence[Any]) -> Any:
     """Return where every one of some masks is true."""
     return functools.reduce(operator.and_, masks)
@@ -458,6 +573,8 @@ def sample_of(values: Any) -> NDArray[Any]:
 
 def look_up(table: NDArray[Any], places: Any) -> Any:
     """Return the entry of a table for each row; −1 is the last one."""
+    if isinstance(places, InParts) and places.dtype.kind == "f":
+        places = places.astype(np.intp)
     return _applied(_looked_up, (table, places), {}) if isinstance(places, InParts) else table[places]
 
 

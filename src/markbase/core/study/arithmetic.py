@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, count_noun, listed, quoted
 from markbase.core.formatting import short
+from markbase.core.rows.parts import any_of, in_parts, needs_all, sum_of
 from markbase.core.study.column import Column, Made, Unit
 from markbase.core.study.transformations import check_numeric
 from markbase.core.study.verification import Check, Recode, before_and_after, with_missing
@@ -59,18 +60,16 @@ def combine(columns: Sequence[Column], how: str, name: str, least: int | None, p
         return _items(columns, how, name, least)
     present = columns[0].present & columns[1].present
     first, second = (np.where(present, c.values, 1.0) for c in columns)
-    zero = present & (second == 0) if how in ("rate", "ratio") else np.zeros(len(present), dtype=bool)
-    values = np.full(len(present), np.nan)
+    zero = present & (second == 0) if how in ("rate", "ratio") else present & False
     if how == "difference":
-        values[present] = (first - second)[present]
+        values = np.where(present, first - second, np.nan)
         words, unit = f"`{names[0]}` less `{names[1]}`", columns[0].unit
     elif how == "product":
-        values[present] = (first * second)[present]
+        values = np.where(present, first * second, np.nan)
         words, unit = f"`{names[0]}` times `{names[1]}`", None
     else:
         with np.errstate(divide="ignore", invalid="ignore"):
-            values[present] = (first / second * (per if how == "rate" else 1.0))[present]
-        values[zero] = np.nan
+            values = np.where(present & ~zero, first / second * (per if how == "rate" else 1.0), np.nan)
         times = f"per {short(per)} of" if how == "rate" else "over"
         words, unit = f"`{names[0]}` {times} `{names[1]}`", None
     new = Column(
@@ -92,14 +91,13 @@ def _items(columns: Sequence[Column], how: str, name: str, least: int | None) ->
         raise ColumnError(
             f"At least {needed} of {len(columns)} items answered is not possible; give least between 1 and {len(columns)}."
         )
-    answered = np.sum([c.present for c in columns], axis=0)
+    answered = sum_of([c.present for c in columns])
     enough = answered >= needed
-    total = np.sum([np.where(c.present, c.values, 0.0) for c in columns], axis=0)
-    values = np.full(len(total), np.nan)
-    values[enough] = total[enough] / answered[enough] if how == "mean" else total[enough]
+    total = sum_of([np.where(c.present, c.values, 0.0) for c in columns])
     partial = enough & (answered < len(columns))
-    if how == "sum":
-        values[partial] = total[partial] / answered[partial] * len(columns)
+    mean = total / np.maximum(answered, 1)
+    values = mean if how == "mean" else np.where(partial, mean * len(columns), total)
+    values = np.where(enough, values, np.nan)
     made = Made(how, tuple(c.name for c in columns), tuple(columns))
     units = {c.unit for c in columns}
     new = Column(
@@ -110,8 +108,7 @@ def _items(columns: Sequence[Column], how: str, name: str, least: int | None) ->
         unit=units.pop() if len(units) == 1 else Unit("unit", "units"),
         made=made,
     )
-    blank = np.zeros(len(values), dtype=bool)
-    like = Column("", "numeric", np.where(blank, np.nan, 0.0))
+    like = Column("", "numeric", np.where(enough, 0.0, 0.0))
     reason = "an item missing" if needed == len(columns) else f"fewer than {needed} of {len(columns)} items answered"
     new = with_missing(new, like, {reason: ~enough})
     notes = [f"needs {needed} of {len(columns)} items answered: {count_noun(int((~enough).sum()), 'row')} missing"]
@@ -119,7 +116,7 @@ def _items(columns: Sequence[Column], how: str, name: str, least: int | None) ->
         filled = "averaged over the items answered" if how == "mean" else "scaled up from the items answered"
         notes.append(f"{count_noun(int(partial.sum()), 'row')} {filled}")
     low = [c for c in columns if c.valid]
-    spans = {(float(c.values[c.present].min()), float(c.values[c.present].max())) for c in low}
+    spans = {c.span for c in low}
     if how == "mean" and len(spans) > 1:
         notes.append("the items do not all span the same range: are they one scale, and all worded the same way round?")
     return _recode(columns, new, f"Made `{name}`, the {how} of {listed(quoted([c.name for c in columns]))}", notes)
@@ -134,7 +131,7 @@ def _recode(columns: Sequence[Column], new: Column, text: str, notes: list[str])
     table = first.table.rename(columns={"before": columns[0].name, "after": new.name})
     for column in columns[1:]:
         table.insert(table.shape[1] - 1, column.name, before_and_after(column, new).table["before"])
-    possible = np.logical_or.reduce([c.present for c in columns])
+    possible = any_of([c.present for c in columns])
     passed = not bool(np.any(new.present & ~possible)) and bool(np.all((new.reasons() > 0) == ~new.present))
     check = Check(new.name, ", ".join(c.name for c in columns), table, passed, tuple(notes))
     return Recode(
@@ -173,6 +170,10 @@ def lag(column: Column, by: int, order: Column, within: Column | None, name: str
     if isinstance(by, bool) or not isinstance(by, int) or not 1 <= by < 2**31:
         raise ColumnError(f"A lag looks back by 1 or more steps, not {by!r}.")
     check_numeric(order, "lag")
+    if in_parts(column.values, order.values):
+        raise needs_all(
+            "a lag, which looks at other rows,", "make the lagged column where the data come from, and read it"
+        )
     if within is not None and not within.is_categorical:
         raise ColumnError(f"`{within.name}` is numeric; a lag goes within the levels of a group.")
     placed = order.present if within is None else order.present & within.present

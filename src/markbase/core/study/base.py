@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import LevelError, listed, quoted
+from markbase.core.rows.parts import counted
 from markbase.core.study.column import Base, Column
 
 _RULES: dict[str, Callable[[NDArray[Any], NDArray[Any]], int]] = {
@@ -82,7 +83,7 @@ def _lowest_mean(column: Column, by: str | None, of: Column | None, reason: str)
     if not column.is_categorical:
         column.level_at("lowest_mean")  # says that a numeric column has no levels
     both = column.present & of.present
-    n = np.bincount(column.values[both], minlength=len(column.levels))
+    n = counted(column.values[both], len(column.levels))
     if not n.any():
         raise LevelError(f"No row has both `{column.name}` and `{of.name}`, so no level has a lowest mean.")
     with np.errstate(invalid="ignore"):

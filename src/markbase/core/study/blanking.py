@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, quoted
 from markbase.core.formatting import short
 from markbase.core.study.codebook import code_text
+from markbase.core.rows.parts import counted, look_up
 from markbase.core.study.column import FIRST_CODED, Column, MissingCode
 from markbase.core.study.column_types import with_default_base
 from markbase.core.study.verification import Recode, before_and_after, old_by_new
@@ -43,13 +44,13 @@ def blank_codes(column: Column, codes: Codes, ranges: Sequence[Sequence[float]])
         no number.
     """
     wanted = _wanted(column, codes, ranges)
-    why = column.reasons().copy()
+    why = column.reasons()
     known = {c.code: k for k, c in enumerate(column.missing_codes)}
     reasons, notes, counts = list(column.missing_codes), [], []
-    taken = np.zeros(len(column.values), dtype=bool)
+    taken = column.present & False
     for code, meaning, rows in wanted:
         fresh = rows & column.present & ~taken
-        taken |= fresh
+        taken = taken | fresh
         k = known.get(code, len(reasons))
         reason = MissingCode(code, meaning)
         if k == len(reasons):
@@ -57,7 +58,7 @@ def blank_codes(column: Column, codes: Codes, ranges: Sequence[Sequence[float]])
             known[code] = k
         elif meaning:
             reasons[k] = reason
-        why[fresh] = FIRST_CODED + k
+        why = np.where(fresh, np.uint8(FIRST_CODED + k), why)
         counts.append(f"{reason.shown}: {count_noun(int(fresh.sum()), 'row')}")
         if not fresh.any():
             notes.append(f"`{code}` is never seen")
@@ -79,7 +80,8 @@ def blank_codes(column: Column, codes: Codes, ranges: Sequence[Sequence[float]])
     values = np.where(taken, -1 if column.is_categorical else np.nan, column.values).astype(column.values.dtype)
     new = replace(column, values=values, missing_codes=tuple(reasons), why_missing=why)
     if column.is_categorical:
-        gone = {k for k in range(len(column.levels)) if column.counts[k] and not np.any(values == k)}
+        left = counted(values, len(column.levels))
+        gone = {k for k in range(len(column.levels)) if column.counts[k] and not left[k]}
         new = _without(new, gone)
     check = (
         old_by_new(column, new, tuple(notes)) if column.is_categorical else before_and_after(column, new, tuple(notes))
@@ -137,7 +139,7 @@ def _without(column: Column, gone: set[int]) -> Column:
     slot = np.full(len(column.levels) + 1, -1, dtype=np.int32)
     slot[keep] = np.arange(len(keep))
     base, event = column.base, column.event
-    new = replace(column, values=slot[column.values], levels=tuple(column.levels[k] for k in keep), base=None)
+    new = replace(column, values=look_up(slot, column.values), levels=tuple(column.levels[k] for k in keep), base=None)
     new = replace(new, event=int(slot[event]) if event is not None and event not in gone else None)
     if base is not None and base.chosen and base.level not in gone:
         return replace(new, base=replace(base, level=int(slot[base.level])))

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, quoted
 from markbase.core.formatting import short
+from markbase.core.rows.parts import InParts, any_of, learn
 from markbase.core.study.column import Base, Column, Kind, Level, Made
 from markbase.core.study.column_types import with_default_base
 from markbase.core.study.verification import Recode, old_by_new, with_missing
@@ -57,9 +58,9 @@ def cut_numeric(column: Column, edges: Sequence[float], labels: Sequence[str] | 
             f"{count_noun(len(points), 'edge')} make {len(points) + 1} bands of `{column.name}`, each with a label of its own; "
             f"{listed(quoted(names))} {'is' if len(names) == 1 else 'are'} {len(names)}."
         )
-    values = np.full(len(column.values), -1, dtype=np.int32)
     side: Literal["left", "right"] = "right" if upper else "left"
-    values[column.present] = np.searchsorted(points, column.values[column.present], side=side)
+    band = np.searchsorted(np.asarray(points), column.values, side=side)
+    values = np.where(column.present, band, -1).astype(np.int32)
     return _banded(column, points, names, values, name, upper, "ordinal")
 
 
@@ -102,14 +103,13 @@ def split_numeric(
         raise LevelError(f"A split of `{column.name}` needs two labels, the lower first, not {labels!r}.")
     edge = float(above if above is not None else at_least)  # type: ignore[arg-type]
     upper = above is None
-    values = np.full(len(column.values), -1, dtype=np.int32)
-    present = column.values[column.present]
-    values[column.present] = (present >= edge) if upper else (present > edge)
+    high = (column.values >= edge) if upper else (column.values > edge)
+    values = np.where(column.present, high.astype(np.int32), np.int32(-1))
     for side in (0, 1):
         if not np.any(values == side):
             raise LevelError(
-                f"No row of `{column.name}` would be `{labels[side]}`: its values run from {short(present.min())} to "
-                f"{short(present.max())}; split elsewhere."
+                f"No row of `{column.name}` would be `{labels[side]}`: its values run from {short(column.span[0])} to "
+                f"{short(column.span[1])}; split elsewhere."
             )
     recode = _banded(column, [edge], list(labels), values, name, upper, "categorical")
     base = Base(0, "the lower side of the split", chosen=True)
@@ -156,35 +156,38 @@ def _banded(
         made=Made("cut", (column.name,)),
     )
     new = with_default_base(with_missing(new, column))
-    present = column.values[column.present]
     notes = []
     empty = [names[k] for k in range(len(names)) if not new.counts[k]]
     if empty:
         notes.append(f"no row falls into {listed(quoted(empty), 'or')}")
-    at = [(p, int(np.sum(present == p))) for p in points]
+    edges = [column.values == p for p in points]
+    learn(masks=edges)
+    at = [(p, int(np.sum(edge))) for p, edge in zip(points, edges, strict=True)]
     side = "above it" if upper else "below it"
     told = [f"{count} at {short(p, 12)}" for p, count in at if count]
     notes.append(
         f"a value at an edge goes to the band {side}" + (f" ({', '.join(told)})" if told else " (none is there)")
     )
-    notes += _specifications(present, points, upper)
+    notes += _specifications(column, points, upper)
     counts = ", ".join(f"`{names[k]}` ({new.counts[k]:,})" for k in range(len(names)))
     text = f"Cut `{column.name}` into {len(names)} levels as `{name}`: {counts} ({'; '.join(notes)})."
     return Recode(new, old_by_new(column, new, tuple(notes)), text)
 
 
-def _specifications(present: NDArray[np.float64], points: Sequence[float], upper: bool) -> list[str]:
-    """Say how many rows would change sides if an edge moved by one observed value."""
-    distinct, counts = np.unique(present, return_counts=True)
+def _specifications(column: Column, points: Sequence[float], upper: bool) -> list[str]:
+    """Say how many rows would change sides if an edge moved by one observed value; of parts, where values are few enough to count."""
+    if isinstance(column.values, InParts) and column.values.facts.distinct is None:
+        return []
+    distinct, counts = np.unique(column.values[column.present], return_counts=True)
     notes = []
     for p in points:
         k = int(np.searchsorted(distinct, p, side="left" if upper else "right"))  # the first value on the upper side
         down, up = (int(counts[k - 1]) if k > 0 else 0), (int(counts[k]) if k < len(distinct) else 0)
         most = max(down, up)
-        if most >= 0.05 * len(present):
+        if most >= 0.05 * column.valid:
             notes.append(
-                f"sensitive at {short(p, 12)}: one value lower, {down:,} rows ({100 * down / len(present):.0f}%) would change "
-                f"sides; one higher, {up:,} ({100 * up / len(present):.0f}%)"
+                f"sensitive at {short(p, 12)}: one value lower, {down:,} rows ({100 * down / column.valid:.0f}%) would change "
+                f"sides; one higher, {up:,} ({100 * up / column.valid:.0f}%)"
             )
     return notes
 
@@ -204,6 +207,12 @@ def few_values(values: NDArray[np.float64], most: int) -> list[float]:
     list of float
         All of them in order if they are no more than that, otherwise the first ones met.
     """
+    if isinstance(values, InParts):
+        kept = values.kept
+        known = (
+            np.unique(kept[~np.isnan(kept)]) if values.facts.distinct is None else np.array(values.facts.distinct[0])
+        )
+        return [float(v) for v in known[:most]]
     found: list[float] = []
     while len(values) and len(found) < most:
         found.append(float(values[0]))
@@ -252,7 +261,7 @@ def event_column(column: Column, event: object, name: str, labels: Sequence[str]
             raise LevelError(
                 f"`{column.name}` is numeric, so its event is a number or a list of numbers, not {event!r}."
             ) from None
-        here = np.any([column.values == m for m in wanted], axis=0)
+        here = any_of([column.values == m for m in wanted])
         inside = [Level(short(m, 12), short(m, 12)) for m in wanted]
         outside = [Level(short(v, 12), short(v, 12)) for v in few_values(column.values[column.present & ~here], 20)]
     if not here.any() or not outside:
@@ -275,8 +284,7 @@ def event_column(column: Column, event: object, name: str, labels: Sequence[str]
         )
         for group, text in zip(groups, texts, strict=True)
     )
-    values = here.astype(np.int32)
-    values[~column.present] = -1
+    values = np.where(column.present, here.astype(np.int32), np.int32(-1))
     new = Column(
         name=name,
         kind="categorical",

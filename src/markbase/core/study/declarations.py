@@ -9,6 +9,7 @@ import numpy as np
 
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, near, quoted
 from markbase.core.study.codebook import code_text
+from markbase.core.rows.parts import in_parts, look_up
 from markbase.core.study.column import Column, Kind, Level
 from markbase.core.study.column_types import with_default_base
 from markbase.core.study.verification import Recode, before_and_after, old_by_new, with_missing
@@ -62,7 +63,7 @@ def declare_categorical(
     new = replace(
         column,
         kind=kind,
-        values=slot[values],
+        values=look_up(slot, values),
         levels=tuple(levels[k] for k in places),
         base=None,
         unit=None,
@@ -108,14 +109,15 @@ def check_expected(column: Column, expect: Mapping[str, int]) -> None:
 def _codes(column: Column) -> tuple[list[str], np.ndarray]:
     if column.is_categorical:
         return [level.code for level in column.levels], column.values
-    distinct, places = np.unique(column.values[column.present], return_inverse=True)
-    if len(distinct) > 1000:
+    values = column.values[column.present]
+    many = in_parts(values) and values.facts.distinct is None
+    distinct = np.zeros(0) if many else np.unique(values)
+    if many or len(distinct) > 1000:
         raise ColumnError(
-            f"`{column.name}` has {len(distinct):,} different values, so they are hardly codes; `cut` makes bands of a numeric column."
+            f"`{column.name}` has {'more than 1,000' if many else f'{len(distinct):,}'} different values, so they are hardly codes; `cut` makes bands of a numeric column."
         )
-    values = np.full(len(column.values), -1, dtype=np.int32)
-    values[column.present] = places
-    return [code_text(float(v)) for v in distinct], values
+    places = np.where(column.present, np.searchsorted(distinct, column.values), -1).astype(np.int32)
+    return [code_text(float(v)) for v in distinct], places
 
 
 def _ordered(name: str, levels: Sequence[Level], order: Sequence[object]) -> list[int]:
@@ -168,7 +170,7 @@ def declare_numeric(column: Column) -> Recode:
     new = replace(
         column,
         kind="numeric",
-        values=numbers[column.values],
+        values=look_up(numbers, column.values),
         levels=(),
         base=None,
         guess="",

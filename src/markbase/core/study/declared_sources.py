@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from markbase.core.errors import CodebookError, count_noun, near
 from markbase.core.formatting import short
 from markbase.core.study.codebook import Codebook
+from markbase.core.rows.parts import all_of, first_true
 from markbase.core.study.column import Column, Made
 from markbase.core.study.derived_values import value_of
 
@@ -73,9 +74,9 @@ def _declared(columns: Mapping[str, Column], name: str, how: str, of: tuple[str,
     assert expected is not None  # every operation that can be declared acts row by row
     both = column.present & np.isfinite(expected)
     wrong = both & (np.abs(np.where(both, column.values - expected, 0.0)) > _slack(column.values, expected))
-    undefined = column.present & np.all([s.present for s in sources], axis=0) & ~np.isfinite(expected)
+    undefined = column.present & all_of([s.present for s in sources]) & ~np.isfinite(expected)
     if (wrong | undefined).any():
-        row = int(np.flatnonzero(wrong | undefined)[0])
+        row = first_true(wrong | undefined)
         there = short(float(expected[row]), 8) if np.isfinite(expected[row]) else "not defined"
         raise CodebookError(
             f"{where}: it is declared to be the {how.replace('_', ' ')} of {' and '.join(f'`{p}`' for p in of)}, and in "
@@ -89,7 +90,7 @@ def _parameters(how: str, source: Column) -> tuple[float, ...]:
     """Return the numbers that a rescaling takes from its source."""
     values = source.values[source.present]
     if how == "unit_range":
-        return float(values.min()), float(values.max() - values.min())
+        return source.span[0], source.span[1] - source.span[0]
     if how in ("centre", "z"):
         return float(values.mean()), *((float(values.std(ddof=1)),) if how == "z" else ())
     return ()

@@ -8,6 +8,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from markbase.core.rows.parts import sum_of
 from markbase.core.study.column import Made
 
 Array = NDArray[np.float64]
@@ -34,8 +35,8 @@ _FUNCTIONS: dict[str, _Function] = {
     "centre": _Function(lambda xs, p: xs[0] - p[0], lambda _xs, _p: [1.0]),
     "z": _Function(lambda xs, p: (xs[0] - p[0]) / p[1], lambda _, p: [1 / p[1]]),
     "unit_range": _Function(lambda xs, p: (xs[0] - p[0]) / p[1], lambda _, p: [1 / p[1]]),
-    "sum": _Function(lambda xs, _: np.asarray(sum(xs)), lambda xs, _: _even(xs, 1.0)),
-    "mean": _Function(lambda xs, _: np.asarray(sum(xs) / len(xs)), lambda xs, _: _even(xs, 1 / len(xs))),
+    "sum": _Function(lambda xs, _: sum_of(xs), lambda xs, _: _even(xs, 1.0)),
+    "mean": _Function(lambda xs, _: sum_of(xs) / len(xs), lambda xs, _: _even(xs, 1 / len(xs))),
     "difference": _Function(lambda xs, _: xs[0] - xs[1], lambda _xs, _p: [1.0, -1.0]),
     "ratio": _Function(lambda xs, _: xs[0] / xs[1], lambda xs, _: [1 / xs[1], -xs[0] / xs[1] ** 2]),
     "rate": _Function(lambda xs, p: p[0] * xs[0] / xs[1], lambda xs, p: [p[0] / xs[1], -p[0] * xs[0] / xs[1] ** 2]),
@@ -68,7 +69,7 @@ def value_of(made: Made, sources: Sequence[Array]) -> Array | None:
     if not can_follow(made):
         return None
     with np.errstate(all="ignore"):
-        value = np.asarray(_FUNCTIONS[made.how].value(sources, made.parameters), dtype=np.float64)
+        value = _FUNCTIONS[made.how].value(sources, made.parameters)
     return np.where(np.isfinite(value), value, np.nan)
 
 

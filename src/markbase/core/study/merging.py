@@ -9,6 +9,7 @@ from dataclasses import replace
 import numpy as np
 
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, quoted
+from markbase.core.rows.parts import look_up
 from markbase.core.study.column import Base, Column, Level
 from markbase.core.study.column_types import with_default_base
 from markbase.core.study.remarks import plain_form
@@ -86,7 +87,9 @@ def _merged(column: Column, goes: Mapping[int, str], targets: Sequence[str], nam
             mixed = tuple(m.label for m in members if m is known or not (known and _same_word(m, known)))
             levels.append(Level(known.code if known else target, target, True, mixed if len(mixed) > 1 else ()))
         slot[k] = at[target]
-    new = replace(column, name=name, values=slot[column.values], levels=tuple(levels), base=None, event=None, doubt="")
+    new = replace(
+        column, name=name, values=look_up(slot, column.values), levels=tuple(levels), base=None, event=None, doubt=""
+    )
     new = with_default_base(new)
     notes = []
     base = column.base

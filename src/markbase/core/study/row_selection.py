@@ -11,6 +11,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, MarkbaseError, count_noun, listed, near, quoted
+from markbase.core.rows.parts import all_of, in_parts, learn, needs_all, sum_of
 from markbase.core.study.column import Column
 from markbase.core.study.column_types import with_default_base
 from markbase.core.study.verification import Check
@@ -48,12 +49,12 @@ def rows_that(column: Column, tests: object) -> tuple[Rows, str]:
     """
     if not isinstance(tests, Mapping):
         tests = {"among": tests} if isinstance(tests, (list, tuple)) else {"is": tests}
-    rows, words = column.present.copy(), []
+    rows, words = column.present, []
     for test, value in tests.items():
         if test not in TESTS:
             raise ColumnError(f"`{test}` is no test for `{column.name}`.{near(str(test), TESTS)}")
         passed, told = _test(column, str(test), value)
-        rows &= passed
+        rows = rows & passed
         words.append(told)
     return rows, " and ".join(words)
 
@@ -123,8 +124,9 @@ def kept_rows(columns: Mapping[str, Column], conditions: Mapping[str, object], r
         passed, told = rows_that(columns[name], tests)
         each.append(passed)
         words.append(told)
-    kept = np.logical_and.reduce(each)
-    failures = np.sum([~p for p in each], axis=0)
+    kept = all_of(each)
+    failures = sum_of([~p for p in each])
+    learn(masks=[kept, *(~p & columns[n].present for n, p in zip(conditions, each, strict=True))])
     table = pd.DataFrame(
         [
             {

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, count_noun
 from markbase.core.formatting import short
+from markbase.core.rows.parts import constant, learn, look_up
 from markbase.core.study.column import Column, Made, Unit
 from markbase.core.study.verification import Recode, before_and_after, with_missing
 
@@ -89,8 +90,7 @@ def transform(column: Column, how: str, name: str) -> Recode:
             f"The {step.words} of `{column.name}` needs values {step.rule}, and {count_noun(int(wrong.sum()), 'row')} "
             f"{'is' if wrong.sum() == 1 else 'are'} not (the lowest {short(low)}): {step.instead}; or blank them if they are codes."
         )
-    values = np.full(len(x), np.nan)
-    values[column.present] = step.compute(x[column.present])
+    values = np.where(column.present, step.compute(np.where(column.present, x, 1.0)), np.nan)
     unit = Unit(step.unit, step.unit.replace("unit", "units", 1))
     new = Column(
         name,
@@ -131,26 +131,26 @@ def rescale(column: Column, how: str, name: str, within: Column | None) -> Recod
         If the column is categorical or has two values only, or does not vary.
     """
     check_numeric(column, how)
-    distinct = np.unique(column.values[column.present])
-    if how == "z" and len(distinct) == 2:
+    two = column.two_values
+    if how == "z" and two is not None:
         raise ColumnError(
-            f"`{column.name}` has two values only, {short(distinct[0])} and {short(distinct[1])}: a standard deviation of such an "
+            f"`{column.name}` has two values only, {short(two[0])} and {short(two[1])}: a standard deviation of such an "
             f"indicator is no step anybody takes; leave it as it is, or declare it categorical."
         )
-    if len(distinct) < 2:
+    if not column.span[0] < column.span[1]:
         raise ColumnError(f"`{column.name}` does not vary, so it cannot be rescaled.")
     if within is not None and not within.is_categorical:
         raise ColumnError(f"`{within.name}` is numeric; rescaling goes within the levels of a group.")
     present = column.present if within is None else column.present & within.present
-    codes = (
-        np.zeros(len(column.values), dtype=np.intp) if within is None else np.maximum(within.values, 0).astype(np.intp)
-    )
-    middle, spread, flat = _by_level(column.values[present], codes[present], int(codes.max()) + 1, how)
-    values = np.full(len(column.values), np.nan)
+    if within is None:
+        codes, levels = constant(0, column.values).astype(np.intp), 1
+    else:
+        codes, levels = np.maximum(within.values, 0).astype(np.intp), len(within.levels)
+    middle, spread, flat = _by_level(column.values[present], codes[present], levels, how)
     with np.errstate(divide="ignore", invalid="ignore"):
-        values[present] = (column.values[present] - middle[codes[present]]) / spread[codes[present]]
-    stuck = present & ~np.isfinite(values)
-    values[stuck] = np.nan
+        rescaled = (column.values - look_up(middle, codes)) / look_up(spread, codes)
+    stuck = present & ~np.isfinite(rescaled)
+    values = np.where(present & ~stuck, rescaled, np.nan)
     units = {
         "centre": column.unit or Unit("unit", "units"),
         "z": Unit("standard deviation", "standard deviations"),
@@ -185,9 +185,10 @@ def _by_level(x: Array, codes: NDArray[np.intp], levels: int, how: str) -> tuple
     """Return what to take off and by what to divide, shape (levels,), and how many levels cannot be rescaled."""
     n = np.bincount(codes, minlength=levels)
     if how == "unit_range":
-        low, high = np.full(levels, np.inf), np.full(levels, -np.inf)
-        np.minimum.at(low, codes, x)
-        np.maximum.at(high, codes, x)
+        each = [x] if levels == 1 else [x[codes == k] for k in range(levels)]
+        learn(each)
+        low = np.array([v.min(initial=np.inf) for v in each])
+        high = np.array([v.max(initial=-np.inf) for v in each])
         spread = high - low
         return low, spread, int(np.sum((n > 0) & ~(spread > 0)))
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -195,7 +196,7 @@ def _by_level(x: Array, codes: NDArray[np.intp], levels: int, how: str) -> tuple
         mean = centre + np.bincount(codes, weights=x - centre, minlength=levels) / n
         if how == "centre":
             return mean, np.ones(levels), 0
-        sd = np.sqrt(np.bincount(codes, weights=(x - mean[codes]) ** 2, minlength=levels) / (n - 1))
+        sd = np.sqrt(np.bincount(codes, weights=(x - look_up(mean, codes)) ** 2, minlength=levels) / (n - 1))
     return mean, sd, int(np.sum((n > 0) & ~(sd > 0)))
 
 
@@ -237,5 +238,5 @@ def check_numeric(column: Column, how: str) -> None:
         raise ColumnError(f"`{column.name}` is categorical, so `{how}` is refused: {reason}.")
     if column.fault:
         raise ColumnError(column.fault)
-    if np.isinf(column.values[column.present]).any():
+    if np.isinf(column.span).any():
         raise ColumnError(f"`{column.name}` holds infinite values; blank them before `{how}`.")

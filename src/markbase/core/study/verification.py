@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from markbase.core.display import ShownTables
 from markbase.core.formatting import short
+from markbase.core.rows.parts import InParts, counted, learn, look_up
 from markbase.core.study.column import FIRST_CODED, Column, MissingCode
 from markbase.core.study.remarks import skewness
 
@@ -59,12 +60,11 @@ def old_by_new(source: Column, new: Column, notes: tuple[str, ...] = ()) -> Chec
     Check
         One row a pair. A numeric column's old values are told as the range that falls into each new level.
     """
-    after = shown_values(new)
-    before = shown_values(source) if source.is_categorical else _ranges(source, after)
-    pairs = pd.DataFrame({"old": before[0][before[1]], "new": after[0][after[1]]})
-    order = {"old": {v: k for k, v in enumerate(before[0])}, "new": {v: k for k, v in enumerate(after[0])}}
-    table = pairs.value_counts(sort=False).rename("rows").reset_index()
-    table = table.sort_values(["new", "old"], key=lambda c: c.map(order[str(c.name)])).reset_index(drop=True)
+    after, shown_after = shown_values(new)
+    before, shown_before = shown_values(source) if source.is_categorical else _ranges(source, len(after), shown_after)
+    joint = counted(shown_after * len(before) + shown_before, len(before) * len(after)).reshape(len(after), len(before))
+    at, was = np.nonzero(joint)
+    table = pd.DataFrame({"old": before[was], "new": after[at], "rows": joint[at, was]})
     told = int(table["rows"].sum()) == len(source.values) == len(new.values)
     # a row that was missing must not have become a level
     kept = not bool(np.any(new.present & ~source.present))
@@ -95,6 +95,15 @@ def before_and_after(source: Column, new: Column, notes: tuple[str, ...] = ()) -
 
 @np.errstate(invalid="ignore")  # infinite values have no mean
 def _described(column: Column) -> dict[str, float]:
+    if isinstance(column.values, InParts):
+        facts = column.values.facts
+        told = {
+            "rows": float(facts.valid),
+            "missing": float(facts.rows - facts.valid),
+            "mean": facts.mean,
+            "sd": facts.sd,
+        }
+        return told | {"low": facts.low, "high": facts.high, "skew": facts.skew}
     values = column.values[column.present]
     few = len(values) < 2
     constant = few or values.min() == values.max() or not np.isfinite(values).all()
@@ -130,20 +139,20 @@ def shown_values(column: Column) -> tuple[NDArray[Any], NDArray[np.intp]]:
     return names, places.astype(np.intp)
 
 
-def _ranges(source: Column, after: tuple[NDArray[Any], NDArray[np.intp]]) -> tuple[NDArray[Any], NDArray[np.intp]]:
+def _ranges(source: Column, size: int, after: NDArray[np.intp]) -> tuple[NDArray[Any], NDArray[np.intp]]:
     """Tell a numeric column's values by the range that falls together into one new value."""
     names: list[str] = []
-    places = np.zeros(len(source.values), dtype=np.intp)
-    for k in np.unique(after[1]):
-        here = (after[1] == k) & source.present
-        if here.any():
-            low, high = source.values[here].min(), source.values[here].max()
-            places[here] = len(names)
+    each = [source.values[(after == k) & source.present] for k in range(size)]
+    learn(each)
+    slot = np.zeros(size, dtype=np.intp)
+    for k, values in enumerate(each):
+        if len(values):
+            low, high = values.min(), values.max()
+            slot[k] = len(names)
             names.append(short(low, 6) if low == high else f"{short(low, 6)} to {short(high, 6)}")
     reasons = ["(missing: blank)", *(f"(missing: {c.shown})" for c in source.missing_codes)]
-    gone = ~source.present
-    places[gone] = len(names) + source.reasons()[gone].astype(np.intp) - 1
-    return np.array([*names, *reasons], dtype=object), places
+    gone = len(names) + source.reasons().astype(np.intp) - 1
+    return np.array([*names, *reasons], dtype=object), np.where(source.present, look_up(slot, after), gone)
 
 
 def with_missing(column: Column, like: Column, reasons: Mapping[str, NDArray[np.bool_]] | None = None) -> Column:

@@ -11,6 +11,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, remark
+from markbase.core.rows.parts import in_parts
 from markbase.core.study.column import Column
 from markbase.core.study.row_selection import take
 from markbase.core.study.trail import Trail, TrailStep
@@ -70,7 +71,7 @@ class Stepping(ABC):
         study.__dict__.update(self.__dict__)
         study._columns = {name: take(column, rows) for name, column in self._columns.items()}
         study._rows = int(np.count_nonzero(rows))
-        study._index = self._index[rows]
+        study._index = pd.RangeIndex(study._rows) if in_parts(rows) else self._index[rows]
         study._trail = self._trail.then(step)
         return study
 
