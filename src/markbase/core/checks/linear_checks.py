@@ -20,6 +20,8 @@ from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import number, p_phrase, short
 from markbase.core.inference.distributions import p_of_f
 from markbase.core.results.fit import ROW_NAME
+from markbase.core.rows.parts import lowest, row_numbers, rows_at, sample_of, with_values_at
+from markbase.core.rows.sums import total_of
 from markbase.core.study.column import Column
 
 if TYPE_CHECKING:
@@ -123,104 +125,120 @@ def _lines(fit: LinearFit) -> pd.DataFrame:
 
 
 def views_of(fit: LinearFit, most: int = 5) -> Views:
-    """Return what the figure of the checks draws."""
-    here, h, standardised, influence, _ = _standardised(fit)
-    order = np.argsort(-influence, kind="stable")[:most]
-    labels = fit.identified(here[order])[1]
-    heaviest = tuple((v, float(h[k]), float(standardised[k])) for v, k in zip(labels, order, strict=True))
+    """Return what the figure of the checks draws: of rows in parts, those used of the rows that are kept in memory."""
+    h, standardised, influence, _ = _standardised(fit)
+    order = np.sort(lowest(-influence, most))
+    heavy_h, heavy_residual, heavy_influence = rows_at(order, h, standardised, influence)
+    ranked = np.argsort(-heavy_influence, kind="stable")
+    labels = fit.identified(order[ranked])[1]
+    heaviest = tuple(
+        (v, float(heavy_h[k]), float(heavy_residual[k])) for v, k in zip(labels, ranked.tolist(), strict=True)
+    )
+    fitted, shown, leverage = (sample_of(values) for values in (fit._fitted, standardised, h))
+    here = np.flatnonzero(~np.isnan(shown))
     normal = sp.ndtri((np.arange(1, len(here) + 1) - 0.375) / (len(here) + 0.25))
-    return Views(fit._fitted[here], standardised, h, normal, heaviest, float(influence.max()))
+    return Views(fitted[here], shown[here], leverage[here], normal, heaviest, float(heavy_influence.max()))
 
 
-def _standardised(fit: LinearFit) -> tuple[NDArray[np.intp], Array, Array, Array, Whitened]:
-    """Return the rows used, their leverages, standardised residuals and Cook's distances, and the whitened columns."""
+def _standardised(fit: LinearFit) -> tuple[Array, Array, Array, Whitened]:
+    """Return leverages, standardised residuals and Cook's distances, NaN in rows not used, and the whitened columns."""
     heavy = fit.weights.values if fit.weights else None
     blocks = fit._blocks(fit.model_terms)
     whitened = Whitened(fit.moments, blocks, fit.solution, fit.used, heavy, fit.fixed_effects)
     repeated = fit.weights is not None and fit.weights.kind == "frequency"
     p, s2 = fit.moments.rows - fit.rows_over, fit.strength.residual_sd**2
-    h, e = np.full(fit.sample.rows, np.nan), np.full(fit.sample.rows, np.nan)
-    for chunk, Q, residual, w in whitened.chunks():
-        root = 1.0 if repeated else np.sqrt(w)
-        h[chunk] = whitened.leverages(chunk, Q) * (1.0 if repeated else w)
-        e[chunk] = residual * root
-    here = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
-    room = np.maximum(1 - h[here], 1e-12)
-    far = np.flatnonzero(room < _LITTLE_ROOM)
+
+    def looked(own: Whitened) -> tuple[Array, Array]:
+        outcome = own.blocks[-1].multiplier
+        assert outcome is not None
+        h, e = np.full(len(outcome), np.nan), np.full(len(outcome), np.nan)
+        for chunk, Q, residual, w in own.chunks():
+            h[chunk] = own.leverages(chunk, Q) * (1.0 if repeated else w)
+            e[chunk] = residual * (1.0 if repeated else np.sqrt(w))
+        return h, e
+
+    h, e = whitened.made(2, looked)
+    room = np.maximum(1 - h, 1e-12)
+    far = np.sort(lowest(room, _MOST_FAR + 1))
+    tight, leverage = rows_at(far, room, h)
+    far, leverage = far[tight < _LITTLE_ROOM], leverage[tight < _LITTLE_ROOM]
     if len(far) and len(far) <= _MOST_FAR:
-        room[far] = _room_of(whitened, here[far], repeated) / h[here[far]]
-    standardised = e[here] / np.sqrt(s2 * room)
-    return here, h[here], standardised, standardised**2 * h[here] / room / p, whitened
+        room = with_values_at(room, far, _room_of(whitened, far, repeated) / leverage)
+    standardised = e / np.sqrt(s2 * room)
+    return h, standardised, standardised**2 * h / room / p, whitened
 
 
 def _room_of(whitened: Whitened, rows: NDArray[np.intp], repeated: bool) -> Array:
     """Return h(1 − h) of some rows, as the sum over all other rows of the squared products with them: no digit cancels."""
-    outcome = whitened.blocks[-1].multiplier
-    assert outcome is not None
-    chosen: NDArray[np.bool_] = np.zeros(len(outcome), dtype=np.bool_)
-    chosen[rows] = True
-    own = np.vstack([Q * np.sqrt(w)[:, None] for _, Q, _, w in replace_used(whitened, chosen).chunks()])
-    fixed = whitened.fixed_effects
-    found = np.zeros(len(rows))
-    everything = np.arange(len(chosen))
-    for chunk, Q, _, w in whitened.chunks():
-        products = Q * np.sqrt(w)[:, None] @ own.T
-        if fixed is not None and fixed.sums is not None:  # the level takes the place of the mean of all rows
-            weight_of = np.ones(len(outcome)) if whitened.weights is None else whitened.weights
-            both = np.sqrt(w)[:, None] * np.sqrt(weight_of[rows])[None, :]
-            alike = fixed.codes[chunk][:, None] == fixed.codes[rows][None, :]
-            products += both * (alike / fixed.sums[0, fixed.codes[rows]] - 1 / whitened.solution.weight)
-        products = products**2
-        same = everything[chunk][:, None] == rows[None, :]
-        if repeated:  # one of the rows it stands for is left out, the others stay
-            products = np.where(same, products * (1 - 1 / w[:, None]), products)
-        else:
-            products[same] = 0.0
-        found += products.sum(axis=0)
-    return found
+    numbers = row_numbers(whitened.blocks[-1].multiplier)
+    own, weight_of, codes_of = _whitened_at(whitened, rows)
+    own = own * np.sqrt(weight_of)[:, None]
+
+    def summed(whitened: Whitened, numbers: NDArray[np.intp]) -> Array:
+        fixed = whitened.fixed_effects
+        found = np.zeros(len(rows))
+        for chunk, Q, _, w in whitened.chunks():
+            products = Q * np.sqrt(w)[:, None] @ own.T
+            if fixed is not None and fixed.sums is not None:  # the level takes the place of the mean of all rows
+                both = np.sqrt(w)[:, None] * np.sqrt(weight_of)[None, :]
+                alike = fixed.codes[chunk][:, None] == codes_of[None, :]
+                products += both * (alike / fixed.sums[0, codes_of] - 1 / whitened.solution.weight)
+            products = products**2
+            same = numbers[chunk][:, None] == rows[None, :]
+            if repeated:  # one of the rows it stands for is left out, the others stay
+                products = np.where(same, products * (1 - 1 / w[:, None]), products)
+            else:
+                products[same] = 0.0
+            found += products.sum(axis=0)
+        return found
+
+    return total_of(whitened.over(summed, numbers))
+
+
+def _whitened_at(whitened: Whitened, rows: NDArray[np.intp]) -> tuple[Array, Array, NDArray[np.intp]]:
+    """Return the whitened columns of some rows, their weights, and their levels of what is taken out."""
+    alone = whitened.at_rows(rows)
+    found = list(alone.chunks())
+    codes = np.zeros(len(rows), dtype=np.intp) if alone.fixed_effects is None else alone.fixed_effects.codes
+    return np.vstack([Q for _, Q, _, _ in found]), np.concatenate([w for _, _, _, w in found]), codes
 
 
 def _cases(fit: LinearFit, most: int) -> pd.DataFrame:
-    here, h, standardised, influence, whitened = _standardised(fit)
+    h, standardised, influence, whitened = _standardised(fit)
     repeated = fit.weights is not None and fit.weights.kind == "frequency"
     s2 = fit.strength.residual_sd**2
-    order = np.argsort(-influence, kind="stable")[:most]
-    chosen = here[order]
-    only = np.zeros(fit.sample.rows, dtype=bool)
-    only[chosen] = True
+    chosen = np.sort(lowest(-influence, most))
+    h, standardised, influence, fitted, outcome = rows_at(
+        chosen, h, standardised, influence, fit._fitted, fit.outcome.values
+    )
+    order = np.argsort(-influence, kind="stable")
     told = [k for k, r in enumerate(fit.coefficient_map.rows) if not r.compared.base and fit.coefficient_map.known[k]]
     told = told[1:] if fit.fixed_effects else told  # the start is then a mean over the levels, that nobody reads
     roots, se = fit._roots[told], np.sqrt(s2 * fit._squares[told])
     rows = fit.coefficient_map.rows
-    moves: dict[int, tuple[str, float]] = {}
-    for chunk, Q, residual, w in replace_used(whitened, only).chunks():
-        lengths = whitened.leverages(chunk, Q)
-        for row, q, r, weight, length in zip(np.arange(fit.sample.rows)[chunk], Q, residual, w, lengths, strict=True):
+    moves: list[tuple[str, float]] = []
+    alone = whitened.at_rows(chosen)
+    for chunk, Q, residual, w in alone.chunks():
+        lengths = alone.leverages(chunk, Q)
+        for q, r, weight, length in zip(Q, residual, w, lengths, strict=True):
             leverage = float(length) * (1.0 if repeated else weight)
             change = roots @ q * r * (1.0 if repeated else weight) / (1 - leverage) / se
             k = int(np.argmax(np.abs(change)))
             r_told = rows[told[k]]
             name = f"{r_told.term}: {r_told.compared.level}" if r_told.compared.level else r_told.term
-            moves[int(row)] = (name, float(-change[k]))
-    name, labels = fit.identified(chosen)
+            moves.append((name, float(-change[k])))
+    name, labels = fit.identified(chosen[order])
     return pd.DataFrame(
         {
             name: labels,
-            "observed": fit.outcome.values[chosen],
-            "fitted": fit._fitted[chosen],
+            "observed": outcome[order],
+            "fitted": fitted[order],
             "residual": standardised[order],
             "leverage": h[order],
             "influence": influence[order],
-            "moves": [moves[int(k)][0] for k in chosen],
-            "by": [moves[int(k)][1] for k in chosen],
+            "moves": [moves[int(k)][0] for k in order],
+            "by": [moves[int(k)][1] for k in order],
         }
-    )
-
-
-def replace_used(whitened: Whitened, used: NDArray[np.bool_]) -> Whitened:
-    """Return the same whitened columns for other rows."""
-    return Whitened(
-        whitened.moments, whitened.blocks, whitened.solution, used, whitened.weights, whitened.fixed_effects
     )
 
 

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from markbase.core.diagnostics.classification import Classification, calibrate, classify
 from markbase.core.errors import FitError, MarkbaseError, near
 from markbase.core.estimation.whitening import Whitened
+from markbase.core.rows.parts import lowest, rows_at
 
 if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
@@ -106,38 +107,43 @@ def cases_of(fit: LogisticFit, most: int | None, by: str) -> pd.DataFrame:
     choices = ("influence", "residual")
     if by not in choices:
         raise MarkbaseError(f"Cases are listed by `influence` or by `residual`, not {by!r}.{near(by, choices)}")
-    leverage = np.full(fit.sample.rows, np.nan)
-    for chunk, h in _leverages(fit):
-        leverage[chunk] = h
-    here = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
-    p, happened, h = fit._fitted[here], fit.likelihood.event[here], leverage[here]
+    p, happened, h = fit._fitted, fit.likelihood.event, _leverages(fit)
     pearson = (happened - p) / np.sqrt(np.maximum(p * (1 - p), 1e-300))
     room = np.maximum(1 - h, 1e-12)
     standardised = pearson / np.sqrt(room)
     influence = standardised**2 * h / room / (len(fit.solution.columns) + 1)
     key = np.abs(standardised) if by == "residual" else influence
-    order = np.argsort(-key, kind="stable")[:most]
-    name, labels = fit.identified(here[order])
+    places = lowest(-key, most)
+    found = rows_at(np.sort(places), happened, p, standardised, h, influence)
+    order = np.argsort(np.argsort(places, kind="stable"), kind="stable")
+    happened, p, standardised, h, influence = (values[order] for values in found)
+    name, labels = fit.identified(places)
     return pd.DataFrame(
         {
             name: labels,
-            "observed": np.where(happened[order] == 1, fit.event, fit.otherwise),
-            "probability": p[order],
-            "residual": standardised[order],
-            "leverage": h[order],
-            "influence": influence[order],
+            "observed": np.where(happened == 1, fit.event, fit.otherwise),
+            "probability": p,
+            "residual": standardised,
+            "leverage": h,
+            "influence": influence,
         }
     )
 
 
-def _leverages(fit: LogisticFit) -> Iterator[tuple[slice | NDArray[np.intp], Array]]:
+def _leverages(fit: LogisticFit) -> Array:
+    """Return the leverage of each row, NaN in rows not used."""
     rows, information = fit.likelihood, fit.information
-    passed = fit.passed
     whitened = Whitened(
-        information.moments, information.blocks, information.solution, rows.used, passed.curvature, None
+        information.moments, information.blocks, information.solution, rows.used, fit.passed.curvature, None
     )
-    for chunk, Q, _, curvature in whitened.chunks():
-        leverage = np.einsum("ij,ij->i", Q, Q) * curvature
-        if fit.weights is not None and fit.weights.kind == "frequency":
-            leverage = leverage / fit.weights.values[chunk]
-        yield chunk, leverage
+
+    def looked(own: Whitened, often: Array | None) -> tuple[Array]:
+        working = own.blocks[-1].multiplier
+        assert working is not None
+        leverage = np.full(len(working), np.nan)
+        for chunk, Q, _, curvature in own.chunks():
+            leverage[chunk] = np.einsum("ij,ij->i", Q, Q) * curvature / (1.0 if often is None else often[chunk])
+        return (leverage,)
+
+    found: Array = whitened.made(1, looked, fit.times)[0]
+    return found

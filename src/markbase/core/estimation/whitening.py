@@ -5,6 +5,7 @@ from __future__ import annotations
 import copy
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
+from functools import partial
 from typing import Any, TypeVar
 
 import numpy as np
@@ -16,7 +17,7 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares_solution import Solution
-from markbase.core.rows.parts import over_parts
+from markbase.core.rows.parts import made_of, over_parts, rows_at
 
 T = TypeVar("T")
 Array = NDArray[np.float64]
@@ -50,11 +51,19 @@ class Whitened:
         self._root = np.hstack([s.root, s.coefficients[:, None]])  # what each column adds to Q, and to the fit
         self._lower = np.hstack([s.root_lower, s.lower[:, None]])
 
+    def made(self, count: int, function: Callable[..., tuple[Array, ...]], *trees: Any) -> tuple[Any, ...]:
+        """Return arrays of one value a row that a function makes of whitened rows: at once, or of each part when asked for."""
+        return self._applied(partial(made_of, count), function, *trees)
+
     def over(self, function: Callable[..., T], *trees: Any) -> list[T]:
         """Apply a function to the rows of every part: it takes them as whitened rows of their own, and the part's share of arrays.
 
         What it returns comes in the order of the parts; rows in memory are one.
         """
+        found: list[T] = self._applied(over_parts, function, *trees)
+        return found
+
+    def _applied(self, apply: Callable[..., Any], function: Callable[..., Any], *trees: Any) -> Any:
         bare = copy.copy(self)
         bare.blocks, bare.used, bare.weights = (), None, None
         fixed, codes = self.fixed_effects, None
@@ -67,14 +76,24 @@ class Whitened:
             weights: Array | None,
             codes: NDArray[np.intp] | None,
             *more: Any,
-        ) -> T:
+        ) -> Any:
             own = copy.copy(bare)
             own.blocks, own.used, own.weights = blocks, used, weights
             if own.fixed_effects is not None and codes is not None:
                 own.fixed_effects = replace(own.fixed_effects, codes=codes)
             return function(own, *more)
 
-        return over_parts(of_part, list(self.blocks), self.used, self.weights, codes, *trees)
+        return apply(of_part, list(self.blocks), self.used, self.weights, codes, *trees)
+
+    def at_rows(self, rows: NDArray[np.intp]) -> Whitened:
+        """Return some of the rows, by their places, which rise; they are in memory."""
+        own, fixed = copy.copy(self), self.fixed_effects
+        blocks = [(b.codes, b.multiplier) for b in self.blocks]
+        codes = None if fixed is None else fixed.codes
+        some, own.weights, codes = rows_at(rows, blocks, self.weights, codes)
+        own.blocks = [CodedColumns(b.levels, *pair) for b, pair in zip(self.blocks, some, strict=True)]
+        own.used, own.fixed_effects = None, None if fixed is None else replace(fixed, codes=codes)
+        return own
 
     def _starts(self) -> tuple[Array, Array]:
         """Return what Q and the fit begin from, high and low parts: one row, or one for each level taken out."""

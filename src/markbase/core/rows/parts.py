@@ -167,18 +167,8 @@ class InParts(NDArrayOperatorsMixin):
 
     def at(self, rows: NDArray[np.intp]) -> NDArray[Any]:
         """Return the values of some rows, by their places, in a pass."""
-        if len(rows) > _MOST_ROWS:
-            raise needs_all(f"looking at {len(rows):,} single rows")
-        order = np.argsort(rows, kind="stable")
-        found, start, taken = np.empty(len(rows), dtype=self.dtype), 0, 0
-        for size, values in over_parts(_Rows(rows[order], self.mask is not None), self, _starts(self)):
-            if self.mask is None:
-                found[order[taken : taken + len(values)]] = values
-                taken += len(values)
-                continue
-            inside = slice(*np.searchsorted(rows[order], (start, start + size)))
-            found[order[inside]] = values[rows[order[inside]] - start]
-            start += size
+        distinct, back = np.unique(rows, return_inverse=True)
+        found: NDArray[Any] = rows_at(distinct, self)[0][back]
         return found
 
     def __getitem__(self, key: Any) -> Any:
@@ -290,11 +280,6 @@ def _sum_of(values: NDArray[Any]) -> Any:
     return values.sum()
 
 
-def _starts(array: InParts) -> InParts:
-    """Return the place of each row, in an array of which only the first is asked for."""
-    return InParts(array.source, _Places(), np.dtype(np.intp), None)
-
-
 class _Places(_Node):
     """The places of the rows of a part."""
 
@@ -304,19 +289,14 @@ class _Places(_Node):
         return np.arange(part.start, part.start + part.rows)
 
 
-class _Rows:
-    """Picks rows out of parts: by their places, or all of them where their places are not known beforehand."""
-
-    def __init__(self, rows: NDArray[np.intp], unplaced: bool) -> None:
-        self.rows, self.unplaced = rows, unplaced
-
-    def __call__(self, values: NDArray[Any], places: NDArray[np.intp]) -> tuple[int, NDArray[Any]]:
-        if self.unplaced:
-            return len(values), values
-        if not len(places):
-            return 0, values
-        inside = slice(*np.searchsorted(self.rows, (places[0], places[-1] + 1)))
-        return len(values), values[self.rows[inside] - places[0]]
+def row_numbers(array: Any) -> Any:
+    """Return the place of each row of an array: in parts, its place among all rows of the source, whichever of them are kept."""
+    if not isinstance(array, InParts):
+        return np.arange(len(array))
+    node: _Node = _Places()
+    if array.mask is not None:
+        node = _Picked(row_numbers(array.mask).node, array.mask.node)
+    return InParts(array.source, node, np.dtype(np.intp), array.mask)
 
 
 def _applied(function: Callable[..., Any], inputs: tuple[Any, ...], settings: Mapping[str, Any]) -> InParts:
@@ -465,8 +445,10 @@ def counted(codes: Any, size: int) -> NDArray[np.int64]:
     return np.asarray(known)
 
 
-def made_of(count: int, function: Callable[..., Any], *trees: Any) -> tuple[InParts, ...]:
-    """Return so many arrays of floats that a function makes together of arrays in parts: it returns as many arrays for a part."""
+def made_of(count: int, function: Callable[..., Any], *trees: Any) -> tuple[Any, ...]:
+    """Return so many arrays of floats that a function makes together of others: in parts, it returns as many arrays for a part."""
+    if not arrays_in(trees):
+        return tuple(function(*trees))
     first = arrays_in(trees)[0]
     node = _Made(function, trees)
     return tuple(
@@ -493,43 +475,47 @@ def spread_over(values: Any, inside: Any, like: Any) -> Any:
 
 def constant(code: int, like: Any) -> Any:
     """Return a code for each row of an array."""
-    return like * 0 + code if isinstance(like, InParts) else np.full(len(like), code)
+    return np.where(like == like, code, code) if isinstance(like, InParts) else np.full(len(like), code)  # noqa: PLR0124
 
 
-def lowest(values: Any, most: int) -> NDArray[np.intp]:
+def lowest(values: Any, most: int | None) -> NDArray[np.intp]:
     """Return the places of the lowest values, the lowest first, equal ones in the order of the rows; NaN is none."""
-    start, places, found = 0, [np.zeros(0, dtype=np.intp)], [np.zeros(0)]
-    for rows, some, own in over_parts(_Lowest(most), values):
-        places.append(some + start)
-        found.append(own)
-        start += rows
-    order = np.argsort(np.concatenate(found), kind="stable")[:most]
-    picked: NDArray[np.intp] = np.concatenate(places)[order]
+    if in_parts(values) and most is None:
+        raise needs_all("listing every row", "say how many to list")
+    found = over_parts(_Lowest(most), values, row_numbers(values))
+    places, own = (np.concatenate([part[k] for part in found]) for k in (0, 1))
+    picked: NDArray[np.intp] = places[np.argsort(own, kind="stable")[:most]]
     return picked
 
 
 class _Lowest:
-    def __init__(self, most: int) -> None:
+    def __init__(self, most: int | None) -> None:
         self.most = most
 
-    def __call__(self, values: NDArray[Any]) -> tuple[int, NDArray[np.intp], NDArray[Any]]:
-        order = np.argsort(values, kind="stable")[: self.most]
-        order = order[~np.isnan(values[order])]
-        return len(values), order, values[order]
+    def __call__(self, values: NDArray[Any], places: NDArray[np.intp]) -> tuple[NDArray[np.intp], NDArray[Any]]:
+        order = np.argsort(values, kind="stable")
+        order = order[~np.isnan(values[order])][: self.most]
+        order = np.sort(order)
+        return places[order], values[order]
 
 
 def rows_at(places: NDArray[np.intp], *trees: Any) -> list[Any]:
-    """Return the same with the values of some rows in place of arrays in parts, in one pass; the places rise."""
+    """Return the same with the values of some rows in place of arrays of all, in one pass; the places rise."""
     arrays = arrays_in(trees)
+    if not arrays:
+        return [_picked_from(tree, places) for tree in trees]
     if len(places) > _MOST_ROWS:
         raise needs_all(f"looking at {len(places):,} single rows")
-    start, found = 0, []
-    for rows, values in over_parts(_Here(places), _starts(arrays[0]), *arrays):
-        found.append(values)
-        start += rows
+    found = over_parts(_Here(places), row_numbers(arrays[0]), *arrays)
     merged = [np.concatenate([part[k] for part in found]) for k in range(len(arrays))]
     at = {id(a.node): v for a, v in zip(arrays, merged, strict=True)}
     return [_bound(tree, Part(0, len(places), {}), dict(at)) for tree in trees]
+
+
+def _picked_from(tree: Any, places: NDArray[np.intp]) -> Any:
+    if isinstance(tree, np.ndarray):
+        return tree[places]
+    return [_picked_from(value, places) for value in tree] if isinstance(tree, (list, tuple)) else tree
 
 
 class _Here:
@@ -538,11 +524,26 @@ class _Here:
     def __init__(self, places: NDArray[np.intp]) -> None:
         self.places = places
 
-    def __call__(self, here: NDArray[np.intp], *arrays: NDArray[Any]) -> tuple[int, list[NDArray[Any]]]:
+    def __call__(self, here: NDArray[np.intp], *arrays: NDArray[Any]) -> list[NDArray[Any]]:
         if not len(here):
-            return 0, [a[:0] for a in arrays]
-        inside = slice(*np.searchsorted(self.places, (here[0], here[-1] + 1)))
-        return len(here), [a[self.places[inside] - here[0]] for a in arrays]
+            return [a[:0] for a in arrays]
+        wanted = self.places[slice(*np.searchsorted(self.places, (here[0], here[-1] + 1)))]
+        at = np.searchsorted(here, wanted)
+        return [a[at] for a in arrays]
+
+
+def with_values_at(values: Any, places: NDArray[np.intp], new: NDArray[Any]) -> Any:
+    """Return an array with other values at some places, which rise."""
+    if not isinstance(values, InParts):
+        changed = values.copy()
+        changed[places] = new
+        return changed
+
+    def put(own: NDArray[Any], numbers: NDArray[np.intp]) -> tuple[NDArray[Any]]:
+        at = np.minimum(np.searchsorted(places, numbers), len(places) - 1)
+        return (np.where(places[at] == numbers, new[at], own),)
+
+    return made_of(1, put, values, row_numbers(values))[0] if len(places) else values
 
 
 def kept_rows(*trees: Any) -> list[Any]:
