@@ -10,10 +10,10 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from markbase.core.diagnostics.classification import Classification, calibrate, classify
+from markbase.core.diagnostics.classification import Cells, Classification, calibrate, cells_of, check_cut, classify
 from markbase.core.errors import FitError, MarkbaseError, near
 from markbase.core.estimation.whitening import Whitened
-from markbase.core.rows.parts import lowest, rows_at
+from markbase.core.rows.parts import in_parts, lowest, needs_all, rows_at
 
 if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
@@ -24,8 +24,15 @@ Array = NDArray[np.float64]
 
 def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int) -> Classification:
     """Sort the rows of a fit by their probability, and the rows held out in turn if asked."""
-    happened, p, heavy = _inside(fit)
     names = (fit.outcome.name, fit.event, fit.otherwise)
+    if in_parts(fit.outcome.values):
+        if folds is not None:
+            raise needs_all("holding rows out in turn", "hold out a share of the rows and score the fit on it")
+        check_cut(cut)
+        cells = _cells(fit, cut)
+        own = (cells.happened, cells.p, cells.weights)
+        return classify(*own, names, cut, fit.level, cells.times, area_within=cells.within)
+    happened, p, heavy = _inside(fit)
     found = classify(happened, p, heavy, names, cut, fit.level)
     if folds is None:
         return found
@@ -43,8 +50,18 @@ def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int
 
 def calibration_of(fit: LogisticFit, parts: int) -> pd.DataFrame:
     """Compare predicted probabilities with observed shares."""
+    if in_parts(fit.outcome.values):
+        cells = _cells(fit, 0.5)
+        return calibrate(cells.happened, cells.p, cells.weights, parts, fit.level, cells.times)
     happened, p, heavy = _inside(fit)
     return calibrate(happened, p, heavy, parts, fit.level)
+
+
+def _cells(fit: LogisticFit, cut: float) -> Cells:
+    inside = slice(None) if fit.used is None else fit.used
+    often = None if fit.times is None else fit.times[inside]
+    heavy = fit.weights.values[inside] if fit.weights and often is None else None
+    return cells_of(fit.likelihood.event[inside], fit._fitted[inside], heavy, often, cut)
 
 
 def _inside(fit: LogisticFit) -> tuple[Array, Array, Array | None]:

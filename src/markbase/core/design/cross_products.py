@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
-from markbase.core.rows.parts import learn, over_parts, sample_of
+from markbase.core.rows.parts import each_part, learn, sample_of
 from markbase.core.rows.sums import totals_of
 
 CHUNK_ROWS = 1 << 14
@@ -133,7 +133,7 @@ def gather(
                     cross[rows_at, starts[other + 1] : starts[other + 1] + shape[1]] += sums.reshape(shape)
         return cross, products, *tables, *pairs.values()
 
-    cross, products, *rest = totals_of(over_parts(summed, list(blocks), used, weights))
+    cross, products, *rest = totals_of(each_part(summed, list(blocks), used, weights))
     if not slopes:
         cross = np.zeros((sum(sizes), sum(sizes)))
     tables, pairs = rest[: len(sets)], dict(zip(apart, rest[len(sets) :], strict=True))
@@ -205,7 +205,7 @@ def gather_sums(
                 products[at] += np.bincount(codes[k], weights=x * y, minlength=sizes[k + 1])
         return sums, products, *tables
 
-    sums, products, *tables = totals_of(over_parts(summed, list(blocks), outcome, used))
+    sums, products, *tables = totals_of(each_part(summed, list(blocks), outcome, used))
     for joint, table in zip(sets, tables, strict=True):
         for axis, k in enumerate(joint, 1):
             by_level = table.sum(axis=tuple(a for a in range(1, table.ndim) if a != axis))

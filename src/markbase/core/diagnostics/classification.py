@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import numpy as np
 import pandas as pd
@@ -18,8 +19,28 @@ from numpy.typing import NDArray
 
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError
+from markbase.core.rows.parts import each_part
+from markbase.core.rows.sums import total_of
 
 Array = NDArray[np.float64]
+_REACH, _CELLS = 40.0, 1 << 17
+"""Log odds of rows in parts are told apart up to so far, in so many cells."""
+_WIDTH = 2 * _REACH / _CELLS
+
+
+class Cells(NamedTuple):
+    """Rows of nearly equal log odds together, those with the event and those without apart."""
+
+    happened: Array
+    """Shape (k,): 1 for the event, 0 otherwise."""
+    p: Array
+    """Shape (k,): their mean probability."""
+    weights: Array
+    """Shape (k,): how much they count together."""
+    times: Array
+    """Shape (k,): how many rows they are."""
+    within: float
+    """By how much an area under the curve may be off at most, as rows of one cell count as ties."""
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -52,6 +73,8 @@ class Classification(ShownTables):
     """Rows that could not be predicted in their turn, as their level occurred in no other part."""
     points: pd.DataFrame = field(default_factory=pd.DataFrame)
     """The curve: `cut`, `sensitivity`, `specificity`."""
+    area_within: float = 0.0
+    """By how much the area may be off at most: 0 where all rows are in memory; in parts, those of nearly equal log odds count as ties."""
 
     @property
     def correct(self) -> float:
@@ -79,6 +102,12 @@ class Classification(ShownTables):
         return float(self.table.loc[self.otherwise, self.otherwise] / self.table.loc[self.otherwise].sum())  # type: ignore[operator, arg-type]
 
 
+def check_cut(cut: float) -> None:
+    """Refuse a cut that is no probability."""
+    if not isinstance(cut, (int, float)) or not 0 < cut < 1:
+        raise MarkbaseError(f"The cut is {cut!r}; it is a probability between 0 and 1, for instance 0.5.")
+
+
 def classify(
     happened: Array,
     p: Array,
@@ -86,6 +115,7 @@ def classify(
     names: tuple[str, str, str],
     cut: float,
     level: float,
+    times: Array | None = None,
     **more: object,
 ) -> Classification:
     """Sort rows by their predicted probability.
@@ -104,6 +134,8 @@ def classify(
         From which probability the event is predicted.
     level : float
         Confidence level of the area's interval.
+    times : ndarray, shape (n,), optional
+        For how many rows each stands, by which the area is reckoned.
     **more
         Other fields of the result.
 
@@ -117,8 +149,7 @@ def classify(
     MarkbaseError
         If the cut is not between 0 and 1.
     """
-    if not isinstance(cut, (int, float)) or not 0 < cut < 1:
-        raise MarkbaseError(f"The cut is {cut!r}; it is a probability between 0 and 1, for instance 0.5.")
+    check_cut(cut)
     outcome, event, otherwise = names
     heavy = np.ones(len(p)) if weights is None else weights
     predicted = p >= cut
@@ -128,7 +159,7 @@ def classify(
             counts[observed, guess] = heavy[(happened == observed) & (predicted == guess)].sum()
     labels = [otherwise, event]
     table = pd.DataFrame(counts, index=labels, columns=labels)
-    area, se = area_under_curve(happened, p)
+    area, se = area_under_curve(happened, p, times)
     low, high = _even_in_log_odds(area, se, level)
     return Classification(
         outcome,
@@ -145,12 +176,12 @@ def classify(
     )
 
 
-def area_under_curve(happened: Array, p: Array) -> tuple[float, float]:
+def area_under_curve(happened: Array, p: Array, times: Array | None = None) -> tuple[float, float]:
     """Return the area under the curve and its standard error.
 
     Parameters
     ----------
-    happened, p : ndarray, shape (n,)
+    happened, p, times : ndarray, shape (n,)
         As for `classify`.
 
     Returns
@@ -159,6 +190,8 @@ def area_under_curve(happened: Array, p: Array) -> tuple[float, float]:
         The share of pairs of one event and one non-event in which the event has the higher probability, ties
         counting half; its error by DeLong's components. NaN if one side is missing.
     """
+    if times is not None:
+        return _area_of_cells(happened, p, times)
     events, others = p[happened == 1], p[happened == 0]
     m, n = len(events), len(others)
     if not m or not n:
@@ -170,6 +203,61 @@ def area_under_curve(happened: Array, p: Array) -> tuple[float, float]:
     if m < 2 or n < 2:
         return area, math.nan
     return area, math.sqrt(float(over.var(ddof=1)) / m + float(under.var(ddof=1)) / n)
+
+
+def _area_of_cells(happened: Array, p: Array, times: Array) -> tuple[float, float]:
+    """Return the same of rows that stand for several: by cumulative counts of each value."""
+    _, place = np.unique(p, return_inverse=True)
+    events = np.bincount(place, weights=times * (happened == 1))
+    others = np.bincount(place, weights=times * (happened == 0))
+    m, n = events.sum(), others.sum()
+    if not m or not n:
+        return math.nan, math.nan
+    over = (np.cumsum(others) - others / 2) / n
+    under = 1 - (np.cumsum(events) - events / 2) / m
+    area = float(events @ over / m)
+    if m < 2 or n < 2:
+        return area, math.nan
+    spread = events @ (over - area) ** 2 / (m - 1) / m + others @ (under - area) ** 2 / (n - 1) / n
+    return area, math.sqrt(float(spread))
+
+
+def cells_of(happened: Array, p: Array, heavy: Array | None, often: Array | None, cut: float) -> Cells:
+    """Put rows that come in parts into cells of nearly equal log odds.
+
+    Parameters
+    ----------
+    happened, p : array in parts, shape (n,)
+        1 for the event, and predicted probabilities.
+    heavy, often : array in parts, shape (n,), optional
+        With how much each row counts, and for how many rows it stands.
+    cut : float
+        A probability that no cell holds within it.
+
+    Returns
+    -------
+    Cells
+        The cells that rows fall into, each as two rows: with the event and without.
+    """
+
+    def summed(happened: Array, p: Array, heavy: Array | None, often: Array | None) -> Array:
+        with np.errstate(divide="ignore"):
+            odds = np.clip(np.log(p) - np.log1p(-p), -_REACH, _REACH)
+        cell = 2 * np.minimum((odds + _REACH) / _WIDTH, _CELLS - 1).astype(np.intp) + (p >= cut)
+        cell = 2 * cell + (happened == 1)
+        times = np.ones(len(p)) if often is None else often
+        weights = times if heavy is None else heavy
+        return np.array([np.bincount(cell, weights=w, minlength=4 * _CELLS) for w in (times, weights, times * p)])
+
+    times, weights, sums = total_of(each_part(summed, happened, p, heavy, often))
+    here = np.flatnonzero(times)
+    cells = here // 2
+    mean = np.bincount(cells, weights=sums[here]) / np.maximum(np.bincount(cells, weights=times[here]), 1e-300)
+    event, n = here % 2 == 1, times[here]
+    tied = np.bincount(cells, weights=n * event) * np.bincount(cells, weights=n * ~event)
+    pairs = float((n * event).sum() * (n * ~event).sum())
+    within = float(tied.sum()) / 2 / pairs if pairs else 0.0
+    return Cells(event.astype(np.float64), mean[cells], weights[here], n, within)
 
 
 def _mid_ranks(values: Array) -> Array:
@@ -213,12 +301,14 @@ def curve(happened: Array, p: Array, heavy: Array) -> pd.DataFrame:
     )
 
 
-def calibrate(happened: Array, p: Array, weights: Array | None, parts: int, level: float) -> pd.DataFrame:
+def calibrate(
+    happened: Array, p: Array, weights: Array | None, parts: int, level: float, times: Array | None = None
+) -> pd.DataFrame:
     """Compare predicted probabilities with what was observed, in parts of rising probability.
 
     Parameters
     ----------
-    happened, p, weights
+    happened, p, weights, times
         As for `classify`.
     parts : int
         Into how many parts of about equal size the rows are put; equal probabilities stay together.
@@ -238,13 +328,18 @@ def calibrate(happened: Array, p: Array, weights: Array | None, parts: int, leve
     if not isinstance(parts, int) or parts < 2:
         raise MarkbaseError(f"Calibration takes two parts or more, not {parts!r}.")
     heavy = np.ones(len(p)) if weights is None else weights
-    edges = np.unique(np.quantile(p, np.linspace(0, 1, parts + 1)[1:-1]))
+    shares = np.linspace(0, 1, parts + 1)[1:-1]
+    if times is None:
+        edges = np.unique(np.quantile(p, shares))
+    else:
+        order = np.argsort(p, kind="stable")
+        edges = np.unique(p[order][np.searchsorted(np.cumsum(times[order]), shares * times.sum())])
     where = np.searchsorted(edges, p, side="left")
     z2 = float(sp.ndtri((1 + level) / 2)) ** 2
     records: list[dict[str, float]] = []
     for part in np.unique(where):
         here = where == part
-        n, w = int(here.sum()), heavy[here]
+        n, w = int(here.sum() if times is None else round(float(times[here].sum()))), heavy[here]
         observed = float(np.average(happened[here], weights=w))
         middle = (observed + z2 / (2 * n)) / (1 + z2 / n)
         half = math.sqrt(z2 * (observed * (1 - observed) / n + z2 / (4 * n**2))) / (1 + z2 / n)

@@ -25,7 +25,7 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.requested_terms import TermRequest, names_of
 from markbase.core.design.terms import CodedColumns, Term, Variable
 from markbase.core.errors import ColumnError, FitError, count_noun, listed, quoted, remark
-from markbase.core.rows.parts import counted, in_parts, look_up, needs_all, over_parts
+from markbase.core.rows.parts import counted, each_part, in_parts, look_up, needs_all, over_parts
 from markbase.core.rows.sums import total_of
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
@@ -97,7 +97,7 @@ class FixedEffects:
                     sums[:, start : start + size] += told
             return sums
 
-        sums = total_of(over_parts(summed, list(blocks), used, self.codes, self.weights))
+        sums = total_of(each_part(summed, list(blocks), used, self.codes, self.weights))
         return replace(self, sums=np.ascontiguousarray(sums.T))
 
     def sums_twofold(

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from markbase.core.design.cross_products import gather, joint_sets, row_chunks
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
-from markbase.core.rows.parts import in_parts, kept_rows, made_of, over_parts, rows_at
+from markbase.core.rows.parts import each_part, in_parts, kept_rows, made_of, over_parts, rows_at
 from markbase.core.rows.sums import total_of, totals_of
 
 Array = NDArray[np.float64]
@@ -271,7 +271,7 @@ class Rows:
             def summed(values: Array, *trees: Any) -> Array:
                 return bare.of_part(*trees).sums_of(values)
 
-            return total_of(over_parts(summed, values, *self._trees))
+            return total_of(each_part(summed, values, *self._trees))
         sums, by_cell = np.zeros(self.moments.cross.shape[0]), self._cells()
         for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
             self._add(sums, by_cell, values[chunk], chunk)

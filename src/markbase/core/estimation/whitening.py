@@ -17,7 +17,7 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares_solution import Solution
-from markbase.core.rows.parts import made_of, over_parts, rows_at
+from markbase.core.rows.parts import each_part, made_of, rows_at
 
 T = TypeVar("T")
 Array = NDArray[np.float64]
@@ -55,12 +55,12 @@ class Whitened:
         """Return arrays of one value a row that a function makes of whitened rows: at once, or of each part when asked for."""
         return self._applied(partial(made_of, count), function, *trees)
 
-    def over(self, function: Callable[..., T], *trees: Any) -> list[T]:
+    def over(self, function: Callable[..., T], *trees: Any) -> Iterator[T]:
         """Apply a function to the rows of every part: it takes them as whitened rows of their own, and the part's share of arrays.
 
         What it returns comes in the order of the parts; rows in memory are one.
         """
-        found: list[T] = self._applied(over_parts, function, *trees)
+        found: Iterator[T] = self._applied(each_part, function, *trees)
         return found
 
     def _applied(self, apply: Callable[..., Any], function: Callable[..., Any], *trees: Any) -> Any:

@@ -160,7 +160,7 @@ def errors_of(
 
 def scored_over(
     whitened: Whitened, scored: Callable[..., Iterator[ScoredRows]], function: Callable[..., T], *trees: Any
-) -> list[T]:
+) -> Iterator[T]:
     """Apply a function to the scored rows of every part, and to the part's share of arrays."""
 
     def of_part(rows: Whitened, *more: Any) -> T:
@@ -192,7 +192,9 @@ class ScoredRows(NamedTuple):
     """Shape (rows,): for how many rows each stands; None for one."""
 
 
-def sandwich(kind: str, cluster: Column | None, over: Callable[..., list[Any]], n: int, rest: int, p: int) -> Errors:
+def sandwich(
+    kind: str, cluster: Column | None, over: Callable[..., Iterator[Any]], n: int, rest: int, p: int
+) -> Errors:
     """Sum squared scores.
 
     Parameters
@@ -203,7 +205,7 @@ def sandwich(kind: str, cluster: Column | None, over: Callable[..., list[Any]], 
         A group whose levels are the clusters.
     over : callable
         Takes a function and arrays of one value a row, and applies the function to every part of the rows used: an iterator of
-        `ScoredRows`, and the part's share of the arrays. Returns the list of what the function returns.
+        `ScoredRows`, and the part's share of the arrays. Yields what the function returns.
     n, rest, p : int
         Rows, rows less coefficients, and columns without the intercept.
 
@@ -237,7 +239,7 @@ def sandwich(kind: str, cluster: Column | None, over: Callable[..., list[Any]], 
             middle += (Q * weight[:, None]).T @ Q
         return middle, fitted
 
-    found = over(squared)
+    found = list(over(squared))
     middle = total_of(part for part, _ in found)
     fitted = [directions for _, part in found for directions in part]
     if kind == "HC1":
@@ -250,7 +252,7 @@ def _close(kind: str) -> str:
     return close if close.startswith(" Did") else ""
 
 
-def _clustered(over: Callable[..., list[Any]], cluster: Column, n: int, rest: int, p: int) -> Errors:
+def _clustered(over: Callable[..., Iterator[Any]], cluster: Column, n: int, rest: int, p: int) -> Errors:
     levels = len(cluster.levels)
 
     def summed(rows: Iterator[ScoredRows], clusters: NDArray[np.integer]) -> tuple[Array, Array, Array, Array]:
@@ -277,7 +279,7 @@ def _clustered(over: Callable[..., list[Any]], cluster: Column, n: int, rest: in
 
 
 def _fitted_within(
-    over: Callable[..., list[Any]], cluster: Column, candidates: NDArray[np.intp], p: int
+    over: Callable[..., Iterator[Any]], cluster: Column, candidates: NDArray[np.intp], p: int
 ) -> Array | None:
     """Return the whitened directions that the rows of one cluster decide alone, shape (k, p + 1)."""
     found = []

@@ -17,7 +17,7 @@ from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.mean_columns import Sample, Setting, derivative_along
 from markbase.core.design.terms import CodedColumns, Component, Term, Variable
 from markbase.core.estimation.likelihood import Rows, Theta, probability
-from markbase.core.rows.parts import constant, over_parts, spread_over
+from markbase.core.rows.parts import constant, each_part, spread_over
 from markbase.core.rows.sums import totals_of
 
 Array = NDArray[np.float64]
@@ -72,7 +72,7 @@ def average_probabilities(
         return tuple(found)
 
     changed = [list(replace_in(rows, sample, setting).blocks) for setting in settings]
-    (weight, happened), *found = totals_of(over_parts(averaged, changed, rows.event, rows.used, rows.weights))
+    (weight, happened), *found = totals_of(each_part(averaged, changed, rows.event, rows.used, rows.weights))
     averages = []
     for missed, sums in zip(found[::2], found[1::2], strict=True):
         slope = sums / weight
@@ -178,7 +178,7 @@ def average_slope(
 
     codes = [at for _, _, at in moving]
     trees = (list(changed.blocks), rows.event, rows.used, rows.weights, rises, codes)
-    weight, value, sums = totals_of(over_parts(averaged, *trees))
+    weight, value, sums = totals_of(each_part(averaged, *trees))
     return Averaged(float(value / weight), np.concatenate([sums[:1], sums[columns]]) / weight)
 
 

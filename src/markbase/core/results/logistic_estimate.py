@@ -226,7 +226,7 @@ def _errors(request: Request, rows: Rows, passed: Passed, information: Informati
                 score, leverage = score / times, leverage / times
             yield ScoredRows(chunk, Q, score, leverage, curvature, times)
 
-    def over(function: Callable[..., T], *trees: Any) -> list[T]:
+    def over(function: Callable[..., T], *trees: Any) -> Iterator[T]:
         def of_part(own: Whitened, scores: Array, often: Array | None, *more: Any) -> T:
             return function(scored(own, scores, often), *more)
 

@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from markbase.core.errors import MarkbaseError
 from markbase.core.rows.facts import NumberFacts, merged_facts
 from markbase.core.rows.source import Part, RowSource
-from markbase.core.rows.sums import total_of
+from markbase.core.rows.sums import Total, total_of
 
 T = TypeVar("T")
 Memo = dict[int, NDArray[Any]]
@@ -153,7 +153,7 @@ class InParts(NDArrayOperatorsMixin):
     @cached_property
     def facts(self) -> NumberFacts:
         """What one pass tells of the values as numbers."""
-        return merged_facts(over_parts(_facts_of, self))
+        return merged_facts(each_part(_facts_of, self))
 
     @cached_property
     def count(self) -> int:
@@ -209,7 +209,7 @@ class InParts(NDArrayOperatorsMixin):
 
     @cached_property
     def _sum(self) -> float:
-        return float(total_of(over_parts(_sum_of, self)))
+        return float(total_of(each_part(_sum_of, self)))
 
     def _extreme(self, name: str, initial: float | None) -> float:
         if self.facts.valid < self.rows and self.facts.valid:
@@ -249,7 +249,7 @@ class InParts(NDArrayOperatorsMixin):
 
     def __array_ufunc__(self, ufunc: np.ufunc, method: str, *inputs: Any, **settings: Any) -> Any:
         if ufunc is np.matmul and len(inputs) == 2 and all(np.ndim(a) == 1 for a in inputs):
-            return float(total_of(over_parts(np.dot, *inputs)))
+            return float(total_of(each_part(np.dot, *inputs)))
         if method != "__call__" or settings.get("out") is not None or ufunc.nout != 1 or ufunc.signature is not None:
             raise needs_all("this")
         return _applied(ufunc, inputs, settings)
@@ -354,8 +354,8 @@ class _Task:
         return self.function(*(_bound(tree, part, memo) for tree in self.trees))
 
 
-def over_parts(function: Callable[..., T], *trees: Any) -> list[T]:
-    """Apply a function to every part of some arrays, and return what it returns, in the order of the parts.
+def each_part(function: Callable[..., T], *trees: Any) -> Iterator[T]:
+    """Apply a function to every part of some arrays, and yield what it returns, in the order of the parts.
 
     Parameters
     ----------
@@ -365,16 +365,22 @@ def over_parts(function: Callable[..., T], *trees: Any) -> list[T]:
         What it is given of every part. Arrays that are in memory are handed over as they are: beside arrays in parts they are
         tables to look things up in, and without any all rows are one part.
 
-    Returns
-    -------
-    list
-        One entry a part.
+    Yields
+    ------
+    object
+        One a part.
     """
     arrays = arrays_in(trees)
     if not arrays:
-        return [function(*trees)]
+        yield function(*trees)
+        return
     names = sorted(frozenset().union(*(a.node.leaves for a in arrays)))
-    return list(arrays[0].source.run(_Task(function, trees), names))
+    yield from arrays[0].source.run(_Task(function, trees), names)
+
+
+def over_parts(function: Callable[..., T], *trees: Any) -> list[T]:
+    """Return what `each_part` yields."""
+    return list(each_part(function, *trees))
 
 
 def in_parts(*trees: Any) -> bool:
@@ -384,10 +390,11 @@ def in_parts(*trees: Any) -> bool:
 
 def _bincount(x: Any, weights: Any = None, minlength: int = 0) -> NDArray[Any]:
     """Count, or sum, by code: in parts, of parts."""
-    counted = over_parts(np.bincount, x, weights, minlength)
-    longest = max((len(c) for c in counted), default=minlength)
-    whole = total_of(np.pad(c, (0, longest - len(c))) for c in counted)
-    return whole.astype(np.intp) if weights is None else whole
+    whole = Total()
+    for some in each_part(np.bincount, x, weights, minlength):
+        whole.add_longer(some)
+    found = whole.value
+    return found.astype(np.intp) if weights is None else found
 
 
 def _unique(x: InParts, return_counts: bool = False) -> Any:
@@ -467,7 +474,7 @@ def spread_over(values: Any, inside: Any, like: Any) -> Any:
                 if mask is None
                 else InParts(like.source, _Spread(values.node, mask.node), values.dtype, mask.mask)
             )
-        return np.where(like == like, float(values), float(values))  # noqa: PLR0124  # as many values as there are rows
+        return np.where(like == like, float(values), float(values))  # as many values as there are rows
     full = np.full(len(like), np.nan)
     full[inside] = values
     return full
@@ -475,7 +482,7 @@ def spread_over(values: Any, inside: Any, like: Any) -> Any:
 
 def constant(code: int, like: Any) -> Any:
     """Return a code for each row of an array."""
-    return np.where(like == like, code, code) if isinstance(like, InParts) else np.full(len(like), code)  # noqa: PLR0124
+    return np.where(like == like, code, code) if isinstance(like, InParts) else np.full(len(like), code)
 
 
 def lowest(values: Any, most: int | None) -> NDArray[np.intp]:

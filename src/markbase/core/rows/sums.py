@@ -36,6 +36,14 @@ class Total:
         self._low += np.where(np.isfinite(lost), lost, 0.0)
         self._high = whole
 
+    def add_longer(self, value: Array) -> None:
+        """Add a list of sums that may be longer, or shorter, than those before."""
+        if self._high is not None and self._low is not None and len(value) != len(self._high):
+            more = max(len(value) - len(self._high), 0)
+            self._high, self._low = np.pad(self._high, (0, more)), np.pad(self._low, (0, more))
+            value = np.pad(value, (0, len(self._high) - len(value)))
+        self.add(value)
+
     @property
     def value(self) -> Array:
         """The sum."""

@@ -8,8 +8,8 @@ from dataclasses import replace
 import numpy as np
 
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, near, quoted
-from markbase.core.study.codebook import code_text
 from markbase.core.rows.parts import in_parts, look_up
+from markbase.core.study.codebook import code_text
 from markbase.core.study.column import Column, Kind, Level
 from markbase.core.study.column_types import with_default_base
 from markbase.core.study.verification import Recode, before_and_after, old_by_new, with_missing

@@ -11,7 +11,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, MarkbaseError, count_noun, listed, near, quoted
-from markbase.core.rows.parts import all_of, in_parts, learn, needs_all, sum_of
+from markbase.core.rows.parts import all_of, learn, sum_of
 from markbase.core.study.column import Column
 from markbase.core.study.column_types import with_default_base
 from markbase.core.study.verification import Check
