@@ -38,6 +38,7 @@ def open_study(
     encoding: str = "utf-8",
     sheet: str | None = None,
     in_parts: bool = False,
+    cluster: str | None = None,
     progress: Callable[[int, int | None], None] | None = None,
 ) -> Study:
     """Open a data file as a study.
@@ -61,6 +62,9 @@ def open_study(
         Read the rows a part at a time, whenever they are needed, instead of taking all of them into memory: for data that are larger
         than it. The path may then also be a folder, or a pattern such as ``register/*.parquet``; text files may be packed
         (``.csv.gz``, ``.csv.zip``), and Arrow's own files (``.feather``, ``.arrow``) are read. Needs the package pyarrow.
+    cluster : str, optional
+        The address of a Dask scheduler, such as ``tcp://127.0.0.1:8786``: its workers read the parts and compute with them, and only
+        small results travel. The files must have the same path on every worker. Needs the package ``dask[distributed]``.
     progress : callable, optional
         With `in_parts`: told how many rows of the first look are done, and of how many if that is known.
 
@@ -88,11 +92,11 @@ def open_study(
     """
     path = Path(path)
     book = read_codebook(codebook, path.name) if isinstance(codebook, (str, Path)) else codebook
-    if in_parts:
+    if in_parts or cluster is not None:
         need_extra(path, ".parquet", "files that are read in parts")
-        from markbase.files.data_in_parts import table_in_parts
+        from markbase.files.parts.opening import table_in_parts
 
-        table = table_in_parts(path, as_codebook(book), encoding=encoding, progress=progress)
+        table = table_in_parts(path, as_codebook(book), encoding=encoding, progress=progress, cluster=cluster)
         return Study(table, book, missing=missing, name=table.source.name)
     frame = read_table(path, encoding=encoding, sheet=sheet)
     return Study(frame, book, missing=missing, name="standard input" if path == STANDARD else path.name)

@@ -242,6 +242,10 @@ class InParts(NDArrayOperatorsMixin):
     def __iter__(self) -> Iterator[Any]:
         raise needs_all("this")
 
+    def __getstate__(self) -> dict[str, Any]:
+        """Keep what a worker needs: how the values of a part are made."""
+        return {"source": None, "node": self.node, "dtype": self.dtype, "mask": self.mask}
+
     def __bool__(self) -> bool:
         raise TypeError("An array in parts is neither true nor false.")
 

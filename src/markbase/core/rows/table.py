@@ -68,8 +68,20 @@ class KeptRows:
             before = self.columns.get(name)
             self.columns[name] = values[here] if before is None else np.concatenate([before, values[here]])
         self.rows, self.keys = np.concatenate([self.rows, here + start]), np.concatenate([self.keys, keys[here]])
-        while len(self.rows) > self.most:
-            self.limit //= 2
+        self.columns = {name: values for name, values in self.columns.items() if name in columns}
+        self._thin_out()
+
+    def merge(self, other: KeptRows, columns: Mapping[str, NDArray[Any]], start: int) -> None:
+        """Join them with those kept of the rows that follow, whose values are given."""
+        both = {n: np.concatenate([self.columns[n], v]) if len(self.rows) else v for n, v in columns.items()}
+        self.columns = {n: v for n, v in both.items() if n in self.columns or not len(self.rows)}
+        self.rows = np.concatenate([self.rows, other.rows + start])
+        self.keys, self.limit = np.concatenate([self.keys, other.keys]), min(self.limit, other.limit)
+        self._thin_out()
+
+    def _thin_out(self) -> None:
+        while len(self.rows) > self.most or (len(self.keys) and self.keys.max() > self.limit):
+            self.limit = self.limit // 2 if len(self.rows) > self.most else self.limit
             stay = self.keys <= self.limit
             self.rows, self.keys = self.rows[stay], self.keys[stay]
             self.columns = {name: values[stay] for name, values in self.columns.items()}

@@ -1,0 +1,239 @@
+"""Rows that are read, and computed with, by the workers of a Dask cluster.
+
+Every piece of the data is a task of its own: a worker reads it, applies the function to its parts, and returns what that leaves behind.
+Results are taken in the order of the pieces, each once; a piece whose worker is lost is taken again by another.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Protocol, TypeVar
+
+from markbase.core.errors import FileError
+from markbase.core.rows.source import PART_ROWS, Part, RowSource
+from markbase.core.rows.table import TableInParts
+from markbase.core.study.codebook import Codebook
+from markbase.files.parts.files_in_parts import TableFiles, parts_of, plain_words
+from markbase.files.parts.first_look import (
+    Look,
+    Numbers,
+    Progress,
+    Texts,
+    columns_to_look_at,
+    looked_twice,
+    table_of_look,
+)
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+T = TypeVar("T")
+_WAIT_SECONDS = 10
+
+
+class Piece(Protocol):
+    """Rows that a worker reads."""
+
+    @property
+    def written(self) -> bool:
+        """Whether every cell is a text."""
+
+    def batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
+        """Yield the rows."""
+
+
+@dataclass(frozen=True)
+class FramePiece:
+    """A partition of a table that is spread over a cluster."""
+
+    frame: Any
+    """The partition: on a worker a pandas DataFrame, elsewhere the task that makes it."""
+    written: bool = False
+    """Whether every cell is a text."""
+
+    def batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
+        """Yield the rows, at most `PART_ROWS` at a time."""
+        import pyarrow as pa
+
+        columns = [pa.Array.from_pandas(self.frame.iloc[:, self._place(name)]) for name in names]
+        whole = pa.RecordBatch.from_arrays(columns, names=list(names))
+        for at in range(0, len(self.frame), PART_ROWS):
+            yield whole.slice(at, PART_ROWS)
+
+    def _place(self, name: str) -> int:
+        return [str(column) for column in self.frame.columns].index(name)
+
+
+@dataclass(frozen=True)
+class Cluster:
+    """A scheduler, and what it is asked to do."""
+
+    address: str
+    """Where it is; empty for the one that is connected to already."""
+
+    def client(self) -> Any:
+        """Return a connection: the one that is there, if it is to this scheduler."""
+        try:
+            from distributed import Client, get_client
+        except ImportError:
+            raise FileError(
+                "A cluster needs the package dask[distributed], which is not installed; python -m pip install 'dask[distributed]' adds it."
+            ) from None
+        try:
+            known = get_client()
+        except ValueError:
+            known = None
+        if known is not None and (not self.address or known.scheduler.address == self.address):
+            return known
+        try:
+            return Client(self.address, timeout=_WAIT_SECONDS, set_as_default=False)
+        except (OSError, ValueError, TimeoutError) as problem:
+            raise FileError(
+                f"The cluster at `{self.address}` does not answer ({plain_words(problem)}); start its scheduler, or correct the address."
+            ) from None
+
+    def each(self, function: Callable[..., T], pieces: Sequence[Piece], *more: Sequence[Any]) -> Iterator[T]:
+        """Apply a function to every piece on the workers, and yield what it returns in the order of the pieces."""
+        from distributed import CancelledError, KilledWorker
+
+        client = self.client()
+        tasks = [
+            client.submit(_on_frame, function, piece.frame, *rest, pure=False)
+            if isinstance(piece, FramePiece)
+            else client.submit(function, piece, *rest, pure=False)
+            for piece, *rest in zip(pieces, *more, strict=True)
+        ]
+        try:
+            for k, task in enumerate(tasks):
+                yield task.result()
+                tasks[k] = None
+        except (KilledWorker, CancelledError, OSError, TimeoutError) as problem:
+            raise FileError(f"The workers of the cluster were lost, more than once: {plain_words(problem)}.") from None
+        finally:
+            client.cancel([task for task in tasks if task is not None])
+
+
+def _on_frame(function: Callable[..., T], frame: Any, *more: Any) -> T:
+    return function(FramePiece(frame), *more)
+
+
+@dataclass(frozen=True)
+class _Look:
+    """Looks over a piece."""
+
+    columns: Mapping[str, bool]
+    """The columns, and whether each is looked at as numbers."""
+
+    def __call__(self, piece: Piece) -> Look:
+        columns = {name: Numbers() if numeric else Texts() for name, numeric in self.columns.items()}
+        return Look(columns).over(piece.batches(list(columns), columns), piece.written)
+
+
+@dataclass(frozen=True)
+class _Run:
+    """Applies a function to the parts of a piece."""
+
+    function: Callable[[Part], Any]
+    """The function."""
+    names: tuple[str, ...]
+    """The columns it is given."""
+    texts: Mapping[str, pa.Array]
+    """The distinct values of those that are told by them."""
+
+    def __call__(self, piece: Piece, start: int) -> list[Any]:
+        batches = piece.batches(self.names, self.texts)
+        return [self.function(part) for part in parts_of(batches, self.names, self.texts, piece.written, start)]
+
+
+@dataclass(frozen=True)
+class ClusterInParts(RowSource):
+    """The rows of pieces that workers read."""
+
+    cluster: Cluster
+    """Where the workers are."""
+    told: str
+    """What the data are called."""
+    pieces: tuple[Piece, ...]
+    """The pieces, in the order of their rows."""
+    starts: tuple[int, ...]
+    """How many rows come before each."""
+    texts: Mapping[str, pa.Array]
+    """The distinct values of each column that is told by them."""
+    count: int
+    """How many rows there are."""
+    sample: Part = field(default_factory=lambda: Part(0, 0, {}))
+    """The rows kept in memory."""
+
+    @property
+    def name(self) -> str:
+        """What the data are called."""
+        return self.told
+
+    @property
+    def rows(self) -> int:
+        """How many rows there are."""
+        return self.count
+
+    @property
+    def kept(self) -> Part:
+        """The rows kept in memory."""
+        return self.sample
+
+    def run(self, function: Callable[[Part], T], names: Sequence[str]) -> Iterator[T]:
+        """Apply a function to every part, on the workers, and yield the results in order."""
+        own = {name: self.texts[name] for name in names if name in self.texts}
+        for results in self.cluster.each(_Run(function, tuple(names), own), self.pieces, self.starts):
+            yield from results
+
+
+def table_of_pieces(
+    pieces: Sequence[Piece],
+    types: Mapping[str, bool],
+    book: Codebook,
+    told: str,
+    cluster: Cluster,
+    progress: Progress | None,
+) -> TableInParts:
+    """Look once over pieces that the workers of a cluster read; the result is as that of `table_of_files`."""
+    starts: list[int] = []
+
+    def look(columns: Mapping[str, Numbers | Texts]) -> Look:
+        whole: Look | None = None
+        starts.clear()
+        wanted = _Look({name: isinstance(found, Numbers) for name, found in columns.items()})
+        for found in cluster.each(wanted, pieces):
+            starts.append(0 if whole is None else whole.rows)
+            if whole is None:
+                whole = Look(dict(columns))
+            whole.merge(found)
+            if progress is not None:
+                progress(whole.rows, None)
+        return whole or Look(dict(columns))
+
+    found = looked_twice(columns_to_look_at(types, book), look)
+
+    def source(texts: Mapping[str, pa.Array], rows: int, kept: Part) -> RowSource:
+        return ClusterInParts(cluster, told, tuple(pieces), tuple(starts), texts, rows, kept)
+
+    return table_of_look(found, source)
+
+
+def table_of_files_on_cluster(
+    table: TableFiles, types: Mapping[str, bool], book: Codebook, address: str, progress: Progress | None
+) -> TableInParts:
+    """Look once over files that the workers of a cluster read a part at a time."""
+    return table_of_pieces(table.pieces(), types, book, table.told, Cluster(address), progress)
+
+
+def table_of_spread_frame(frame: Any, book: Codebook, told: str) -> TableInParts:
+    """Look once over a Dask DataFrame, whose partitions are the pieces."""
+    types = {str(name): _may_be_numbers(dtype) for name, dtype in frame.dtypes.items()}
+    pieces = [FramePiece(part) for part in Cluster("").client().compute(frame.to_delayed())]
+    return table_of_pieces(pieces, types, book, told, Cluster(""), None)
+
+
+def _may_be_numbers(dtype: Any) -> bool:
+    import pandas as pd
+
+    return pd.api.types.is_numeric_dtype(dtype) and not pd.api.types.is_bool_dtype(dtype)

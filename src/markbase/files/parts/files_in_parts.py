@@ -1,0 +1,290 @@
+"""Data files of any size, read a part at a time with Arrow."""
+
+from __future__ import annotations
+
+import gzip
+import zipfile
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.errors import FileError, count_noun
+from markbase.core.rows.source import PART_ROWS, Part, RowSource
+from markbase.files.data import ESCAPED
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+    import pyarrow.dataset as ds
+
+T = TypeVar("T")
+_BLOCK_BYTES = 1 << 23
+_PIECE_ROWS = 1 << 20
+"""Row groups are read together while they have no more rows."""
+TEXT = (".csv", ".tsv", ".tab", ".txt")
+FORMATS = {".parquet": "parquet", ".feather": "feather", ".arrow": "feather", **dict.fromkeys(TEXT, "csv")}
+"""What each kind of file is read as."""
+PACKED = (".gz", ".zip")
+"""How a text file may be packed."""
+
+
+@dataclass(frozen=True)
+class FileMark:
+    """A file as it was when it was opened."""
+
+    path: str
+    """Where it is."""
+    bytes: int
+    """Its size."""
+    changed: int
+    """When it was last changed, in nanoseconds."""
+
+    def check(self) -> None:
+        """Refuse a file that is gone, or is another one now."""
+        try:
+            now = Path(self.path).stat()
+        except OSError:
+            raise FileError(
+                f"`{self.path}` is not there any more; its rows are needed again, so put it back."
+            ) from None
+        if (now.st_size, now.st_mtime_ns) != (self.bytes, self.changed):
+            raise FileError(
+                f"`{self.path}` was changed after it was opened, so its rows are not the same; open it again."
+            )
+
+
+@dataclass(frozen=True)
+class TableFiles:
+    """Files of one kind that hold one table, one after the other."""
+
+    files: tuple[FileMark, ...]
+    """The files, in the order of their rows."""
+    kind: str
+    """``parquet``, ``feather`` or ``csv``."""
+    told: str
+    """What they are called."""
+    names: Mapping[str, str]
+    """The name in the files of each column."""
+    separator: str = ","
+    """What parts the cells of a text file."""
+    encoding: str = "utf-8"
+    """How the bytes of a text file stand for characters."""
+    row_groups: tuple[int, ...] | None = None
+    """Which row groups of a single Parquet file; None for all."""
+
+    @property
+    def written(self) -> bool:
+        """Whether every cell is a text."""
+        return self.kind == "csv"
+
+    def check(self) -> None:
+        """Refuse files that are gone, or were changed."""
+        for mark in self.files:
+            mark.check()
+
+    def pieces(self) -> list[TableFiles]:
+        """Return tables that can be read apart from one another: files, and of Parquet their row groups."""
+        alone = [replace(self, files=(mark,)) for mark in self.files]
+        if self.kind != "parquet":
+            return alone
+        import pyarrow.parquet as pq
+
+        found = []
+        for piece in alone:
+            sizes = [group.num_rows for group in _groups_of(pq.read_metadata(piece.files[0].path))]
+            some: list[int] = []
+            for k, rows in enumerate(sizes):
+                some.append(k)
+                if k + 1 == len(sizes) or sum(sizes[j] for j in some) + rows > _PIECE_ROWS:
+                    found.append(replace(piece, row_groups=tuple(some)))
+                    some = []
+        return found
+
+    def known_rows(self) -> int | None:
+        """Return how many rows there are, if the files say so."""
+        if self.kind != "parquet":
+            return None
+        import pyarrow.parquet as pq
+
+        return sum(int(pq.read_metadata(mark.path).num_rows) for mark in self.files)
+
+    def batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
+        """Yield the rows as Arrow has them, at most `PART_ROWS` at a time, with the columns in the order of the names."""
+        import pyarrow as pa
+
+        self.check()
+        try:
+            for batch in self._batches(names, as_text):
+                for at in range(0, batch.num_rows, PART_ROWS):
+                    yield batch.slice(at, PART_ROWS)
+        except (pa.ArrowException, OSError, EOFError, zipfile.BadZipFile) as problem:
+            self.check()
+            raise FileError(f"`{self.told}` cannot be read: {plain_words(problem)}.") from None
+        self.check()
+
+    def _batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
+        import pyarrow.dataset as ds
+        from pyarrow import csv as pacsv
+
+        packed = any(mark.path.lower().endswith(PACKED) for mark in self.files)
+        if packed:
+            read, parse, convert = self._csv(names, as_text)
+            for mark in self.files:
+                with opened(mark.path) as stream, pacsv.open_csv(stream, read, parse, convert) as reader:
+                    yield from reader
+            return
+        paths = [mark.path for mark in self.files]
+        wanted = [self.names[n] for n in names] or [next(iter(self.names.values()))]
+        if self.kind != "csv":
+            data: ds.Dataset = ds.dataset(paths, format=self.kind)
+            if self.row_groups is not None:
+                (file,) = data.get_fragments()
+                fragment = file.subset(row_group_ids=list(self.row_groups))
+                scanner = fragment.scanner(columns=wanted, batch_size=PART_ROWS)
+            else:
+                scanner = data.scanner(columns=wanted, batch_size=PART_ROWS)
+        else:
+            read, parse, convert = self._csv((), as_text)  # which columns are read is for the scanner to say
+            data = ds.dataset(paths, format=ds.CsvFileFormat(parse, None, convert, read))
+            scanner = data.scanner(columns=wanted, batch_size=PART_ROWS)
+        yield from scanner.to_batches()
+
+    def _csv(self, names: Sequence[str], as_text: Collection[str]) -> tuple[Any, Any, Any]:
+        import pyarrow as pa
+        from pyarrow import csv as pacsv
+
+        types = {raw: pa.string() if n in as_text else pa.float64() for n, raw in self.names.items()}
+        read = pacsv.ReadOptions(block_size=_BLOCK_BYTES, encoding=self.encoding)
+        parse = pacsv.ParseOptions(delimiter=self.separator, newlines_in_values=True)
+        convert = pacsv.ConvertOptions(
+            column_types=types,
+            null_values=[""],
+            strings_can_be_null=True,
+            include_columns=[self.names[n] for n in names],
+        )
+        return read, parse, convert
+
+
+def _groups_of(metadata: Any) -> list[Any]:
+    return [metadata.row_group(k) for k in range(metadata.num_row_groups)]
+
+
+@dataclass(frozen=True)
+class FilesInParts(RowSource):
+    """The rows of files, read one part after the other."""
+
+    table: TableFiles
+    """The files."""
+    texts: Mapping[str, pa.Array]
+    """The distinct values of each column that is told by them."""
+    count: int
+    """How many rows there are."""
+    sample: Part
+    """The rows kept in memory."""
+
+    @property
+    def name(self) -> str:
+        """What the data are called."""
+        return self.table.told
+
+    @property
+    def rows(self) -> int:
+        """How many rows there are."""
+        return self.count
+
+    @property
+    def kept(self) -> Part:
+        """The rows kept in memory."""
+        return self.sample
+
+    def run(self, function: Callable[[Part], T], names: Sequence[str]) -> Iterator[T]:
+        """Apply a function to every part, in order."""
+        for part in parts_of(self.table.batches(names, self.texts), names, self.texts, self.table.written):
+            yield function(part)
+
+
+def parts_of(
+    batches: Iterable[pa.RecordBatch],
+    names: Sequence[str],
+    texts: Mapping[str, pa.Array],
+    written: bool,
+    start: int = 0,
+) -> Iterator[Part]:
+    """Yield batches as parts: numbers as they are, other columns as places among their distinct values."""
+    for batch in batches:
+        columns = {
+            name: places_in(as_texts(column) if written else column, texts[name])
+            if name in texts
+            else numbers_of(column)
+            for name, column in zip(names, batch.columns, strict=False)
+        }
+        yield Part(start, batch.num_rows, columns)
+        start += batch.num_rows
+
+
+def plain_words(problem: BaseException) -> str:
+    text = str(problem).splitlines()[0].strip().rstrip(".") if str(problem).strip() else "for an unknown reason"
+    return text if len(text) < 300 else f"{text[:300]}…"
+
+
+def opened(path: str) -> Any:
+    """Open a text file, or the only one in a packed file, as bytes."""
+    if path.lower().endswith(".gz"):
+        return gzip.open(path, "rb")
+    if not path.lower().endswith(".zip"):
+        return Path(path).open("rb")
+    packed = zipfile.ZipFile(path)
+    inside = [n for n in packed.namelist() if n.lower().endswith(TEXT)]
+    if len(inside) != 1:
+        raise FileError(f"`{path}` holds {count_noun(len(inside), 'table')}; one CSV or TSV file in it is read.")
+    return packed.open(inside[0])
+
+
+def numbers_of(column: pa.Array) -> NDArray[np.float64]:
+    """Return a column of numbers as floats, NaN where blank."""
+    import pyarrow as pa
+
+    if not pa.types.is_float64(column.type):
+        column = column.cast(pa.float64(), safe=False)
+    found: NDArray[np.float64] = column.to_numpy(zero_copy_only=False)
+    return found
+
+
+def as_texts(column: pa.Array) -> pa.Array:
+    """Return texts without what was written to keep them from being taken for formulas."""
+    import pyarrow.compute as pc
+
+    marked = "^'([" + "".join(f"\\{mark}" if mark in "+-=@" else mark for mark in ESCAPED) + "])"
+    if not pc.any(pc.starts_with(column, "'")).as_py():
+        return column
+    return pc.replace_substring_regex(column, marked, r"\1")
+
+
+def places_in(column: pa.Array, distinct: pa.Array) -> NDArray[np.int32]:
+    """Return which of some distinct values each row has, −1 where blank."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    coded = column if pa.types.is_dictionary(column.type) else column.dictionary_encode()
+    known = pc.index_in(plain_values(coded.dictionary), distinct).to_numpy(zero_copy_only=False)
+    table = np.append(np.nan_to_num(known.astype(np.float64), nan=-1.0), -1.0).astype(np.int32)
+    codes = coded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
+    found: NDArray[np.int32] = table[codes]
+    return found
+
+
+def plain_values(values: pa.Array) -> pa.Array:
+    """Return distinct values as texts, or as the numbers they are."""
+    import pyarrow as pa
+
+    kind = values.type
+    if pa.types.is_integer(kind) or pa.types.is_floating(kind):
+        return values.cast(pa.float64(), safe=False)
+    if pa.types.is_boolean(kind):
+        import pyarrow.compute as pc
+
+        return pc.if_else(values, pa.scalar("True"), pa.scalar("False"))
+    return values.cast(pa.string())

@@ -1,0 +1,222 @@
+"""The one look over all rows that comes before everything else: which columns are numbers, which values the others have."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.errors import listed, quoted, remark
+from markbase.core.rows.facts import NumberFacts
+from markbase.core.rows.parts import InParts
+from markbase.core.rows.source import Part, RowSource
+from markbase.core.rows.table import KeptRows, TableInParts, TextsInParts
+from markbase.core.study.codebook import Codebook, ColumnSpec
+from markbase.files.parts.files_in_parts import FilesInParts, TableFiles, as_texts, numbers_of, plain_values
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+Progress = Callable[[int, "int | None"], None]
+MOST_TEXTS = 1_000_000
+"""A column with more distinct texts is not held."""
+
+
+class Numbers:
+    """What the look finds in a column of numbers."""
+
+    def __init__(self) -> None:
+        self.facts, self.failed = NumberFacts(), False
+
+    def take(self, column: pa.Array, start: int) -> NDArray[Any] | None:
+        """Look at the next rows; None if they hold what is no number."""
+        import pyarrow as pa
+        import pyarrow.compute as pc
+
+        if self.failed:
+            return None
+        written = pa.types.is_string(column.type) or pa.types.is_large_string(column.type)
+        try:
+            values = numbers_of(pc.cast(column, pa.float64()) if written else column)
+        except pa.ArrowInvalid:
+            self.failed = True
+            return None
+        if written and int(np.isnan(values).sum()) > column.null_count:
+            self.failed = True  # a text such as nan is no number
+            return None
+        self.facts = self.facts.merge(NumberFacts.of(values))
+        return values
+
+    def merge(self, other: Numbers, start: int) -> NDArray[np.int32] | None:
+        """Join it with that of the rows that follow."""
+        self.facts, self.failed = self.facts.merge(other.facts), self.failed or other.failed
+        return None
+
+
+class Texts:
+    """What the look finds in a column that is told by its distinct values."""
+
+    failed = False
+
+    def __init__(self) -> None:
+        self.places: dict[Any, int] = {}
+        self.counts = np.zeros(0, dtype=np.int64)
+        self.firsts = np.zeros(0, dtype=np.int64)
+        self.many, self.categories = False, False
+
+    def take(self, column: pa.Array, start: int) -> NDArray[Any] | None:
+        """Look at the next rows, and return their places among the values seen so far."""
+        import pyarrow as pa
+
+        if self.many:
+            return None
+        self.categories |= pa.types.is_dictionary(column.type)
+        coded = column if pa.types.is_dictionary(column.type) else column.dictionary_encode()
+        codes = coded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
+        at = np.append(self._placed(plain_values(coded.dictionary).to_pylist()), np.int32(-1))
+        places = at[codes]
+        counts = np.bincount(places + 1, minlength=len(self.counts) + 1)[1:]
+        fresh = np.flatnonzero((self.counts == 0) & (counts > 0))
+        self.firsts[fresh] = (
+            start + np.argmax(places[None, :] == fresh[:, None], axis=1)
+            if len(fresh) <= 64
+            else _firsts(places, fresh) + start
+        )
+        self.counts += counts
+        return None if self.many else places
+
+    def _placed(self, values: Sequence[Any]) -> NDArray[np.int32]:
+        """Return the place of each value, new ones behind the others."""
+        at = np.array([self.places.setdefault(v, len(self.places)) for v in values], dtype=np.int32)
+        grown = len(self.places) - len(self.counts)
+        self.counts = np.append(self.counts, np.zeros(grown, dtype=np.int64))
+        self.firsts = np.append(self.firsts, np.zeros(grown, dtype=np.int64))
+        self.many = len(self.places) > MOST_TEXTS
+        return at
+
+    def merge(self, other: Texts, start: int) -> NDArray[np.int32]:
+        """Join it with that of the rows that follow, and return where their values are now."""
+        at = self._placed(list(other.places))
+        fresh = (self.counts[at] == 0) & (other.counts > 0)
+        self.firsts[at[fresh]] = other.firsts[fresh] + start
+        np.add.at(self.counts, at, other.counts)
+        self.categories, self.many = self.categories or other.categories, self.many or other.many
+        return np.append(at, np.int32(-1))
+
+
+def _firsts(places: NDArray[np.int32], fresh: NDArray[np.intp]) -> NDArray[np.intp]:
+    here, first = np.unique(places, return_index=True)
+    return first[np.searchsorted(here, fresh)]
+
+
+@dataclass
+class Look:
+    """What a look over some rows leaves behind."""
+
+    columns: Mapping[str, Numbers | Texts]
+    """What was found in each column."""
+    kept: KeptRows = field(default_factory=KeptRows)
+    """The rows that are kept."""
+    rows: int = 0
+    """How many rows there were."""
+
+    def over(self, batches: Iterable[pa.RecordBatch], written: bool, told: Callable[[int], None] | None = None) -> Look:
+        """Look over batches of rows."""
+        for batch in batches:
+            values: dict[str, NDArray[Any]] = {}
+            for (name, look), column in zip(self.columns.items(), batch.columns, strict=True):
+                taken = look.take(as_texts(column) if written else column, self.rows)
+                if taken is not None:
+                    values[name] = taken
+            self.kept.take(self.rows, values, batch.num_rows)
+            self.rows += batch.num_rows
+            if told is not None:
+                told(self.rows)
+        return self
+
+    def merge(self, other: Look) -> None:
+        """Join it with that of the rows that follow."""
+        places = {n: look.merge(other.columns[n], self.rows) for n, look in self.columns.items()}  # type: ignore[arg-type]
+        values = {n: v if (at := places[n]) is None else at[v] for n, v in other.kept.columns.items()}
+        self.kept.merge(other.kept, values, self.rows)
+        self.rows += other.rows
+
+
+def columns_to_look_at(names: Mapping[str, bool], book: Codebook) -> dict[str, Numbers | Texts]:
+    """Return what is to be found in each column: of those that may be numbers, numbers, if the codebook does not say otherwise."""
+    specs = {name: book.columns.get(name, ColumnSpec(name)) for name in names}
+    return {name: Numbers() if names[name] and not _is_grouped(spec) else Texts() for name, spec in specs.items()}
+
+
+def _is_grouped(spec: ColumnSpec) -> bool:
+    return spec.kind in ("categorical", "ordinal") or bool(spec.base or spec.levels)
+
+
+def looked_twice(columns: Mapping[str, Numbers | Texts], look: Callable[[Mapping[str, Numbers | Texts]], Look]) -> Look:
+    """Look, and once more at those columns that seemed to be numbers at first, and are not."""
+    first = look(columns)
+    again: dict[str, Numbers | Texts] = {name: Texts() for name, found in first.columns.items() if found.failed}
+    if not again:
+        return first
+    second = look(again)
+    first.columns = {**first.columns, **second.columns}
+    first.kept.columns |= second.kept.columns
+    return first
+
+
+def table_of_look(look: Look, source_of: Callable[[Mapping[str, pa.Array], int, Part], RowSource]) -> TableInParts:
+    """Return the table that a look has been over, of a source that is told the distinct values, how many rows there are, and those kept."""
+    import pyarrow as pa
+
+    full = [n for n, found in look.columns.items() if isinstance(found, Texts) and found.many]
+    if full:
+        remark(
+            f"{listed(quoted(full))} {'has' if len(full) == 1 else 'have'} more than {MOST_TEXTS:,} different values, which are not held "
+            f"where rows come in parts: left out of the study."
+        )
+    kinds = {n: found for n, found in look.columns.items() if n not in full}
+    texts = {n: pa.array(list(found.places)) for n, found in kinds.items() if isinstance(found, Texts)}
+    kept = {n: look.kept.columns.get(n, np.zeros(0)) for n in kinds}
+    source = source_of(texts, look.rows, Part(0, len(look.kept.rows), kept))
+    columns: dict[str, InParts | TextsInParts] = {}
+    for name, found in kinds.items():
+        if isinstance(found, Numbers):
+            columns[name] = InParts.column(source, name, np.float64, found.facts)
+        else:
+            places = InParts.column(source, name, np.int32)
+            columns[name] = TextsInParts(places, list(found.places), found.counts, found.firsts, found.categories)
+    return TableInParts(source, columns)
+
+
+def table_of_files(
+    table: TableFiles, types: Mapping[str, bool], book: Codebook, progress: Progress | None
+) -> TableInParts:
+    """Look once over files that are then read a part at a time.
+
+    Parameters
+    ----------
+    table : TableFiles
+        The files.
+    types : mapping of str to bool
+        The columns, and whether each may be numbers.
+    book : Codebook
+        What is known of the columns: of those declared categorical, the distinct values are needed.
+    progress : callable, optional
+        Told how many rows are done, and of how many if that is known.
+
+    Returns
+    -------
+    TableInParts
+        Numbers with what is known of them, other columns by their distinct values.
+    """
+    whole = table.known_rows() if progress is not None else None
+
+    def look(columns: Mapping[str, Numbers | Texts]) -> Look:
+        told = None if progress is None else lambda rows: progress(rows, whole)
+        return Look(columns).over(table.batches(list(columns), columns), table.written, told)
+
+    found = looked_twice(columns_to_look_at(types, book), look)
+    return table_of_look(found, lambda texts, rows, kept: FilesInParts(table, texts, rows, kept))

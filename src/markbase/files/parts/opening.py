@@ -1,0 +1,56 @@
+"""Opening data whose rows come in parts: on this machine, or on a cluster."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from markbase.core.errors import FileError
+from markbase.core.rows.table import TableInParts
+from markbase.core.study.codebook import Codebook
+from markbase.files.parts.first_look import Progress, table_of_files
+from markbase.files.parts.paths import described
+
+
+def table_in_parts(
+    path: str | Path,
+    book: Codebook,
+    *,
+    encoding: str = "utf-8",
+    progress: Progress | None = None,
+    cluster: str | None = None,
+) -> TableInParts:
+    """Look once over files whose rows are then read a part at a time.
+
+    Parameters
+    ----------
+    path : str or Path
+        A file, a pattern of names such as ``register/*.parquet``, or a folder.
+    book : Codebook
+        What is known of the columns.
+    encoding : str
+        How the bytes of a text file stand for characters.
+    progress : callable, optional
+        Told how many rows are done, and of how many if that is known.
+    cluster : str, optional
+        The address of a scheduler whose workers read the parts.
+
+    Returns
+    -------
+    TableInParts
+        To make a study of.
+
+    Raises
+    ------
+    FileError
+        If there is no such file, files differ in kind or columns, one cannot be read, or the cluster does not answer.
+    """
+    table, types = described(path, encoding)
+    if cluster is None:
+        found = table_of_files(table, types, book, progress)
+    else:
+        from markbase.files.parts.cluster import table_of_files_on_cluster
+
+        found = table_of_files_on_cluster(table, types, book, cluster, progress)
+    if not found.source.rows:
+        raise FileError(f"`{table.told}` has column names but no rows.")
+    return found

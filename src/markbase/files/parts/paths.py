@@ -1,0 +1,116 @@
+"""Which files are meant, and what their columns are called."""
+
+from __future__ import annotations
+
+import csv
+import glob
+import io
+import zipfile
+from collections.abc import Sequence
+from pathlib import Path
+
+from markbase.core.errors import ColumnError, FileError, listed, near
+from markbase.files.data import checked_names, separator_of
+from markbase.files.parts.files_in_parts import FORMATS, PACKED, TEXT, FileMark, TableFiles, opened, plain_words
+from markbase.files.whole_files import note_input
+
+
+def described(path: str | Path, encoding: str) -> tuple[TableFiles, dict[str, bool]]:
+    """Find the files, and the names and types (whether numbers, or perhaps) of their columns."""
+    import pyarrow as pa
+    import pyarrow.dataset as ds
+
+    paths = _paths(str(path))
+    kinds = {_suffix(p) for p in paths}
+    told = Path(path).name or str(path)
+    if len({FORMATS.get(k) for k in kinds}) > 1:
+        raise FileError(
+            f"`{path}` holds files of different kinds ({listed(sorted(kinds))}); name those of one kind, for instance `{path}/*.parquet`."
+        )
+    kind = FORMATS[kinds.pop()]
+    marks = []
+    for p in paths:
+        there = Path(p).stat()
+        marks.append(FileMark(p, there.st_size, there.st_mtime_ns))
+        note_input(Path(p))
+    if kind == "csv":
+        return _described_texts(marks, told, encoding)
+    try:
+        schemas = [ds.dataset(p, format=kind).schema for p in paths]
+    except (pa.ArrowException, OSError) as problem:
+        raise FileError(f"`{told}` cannot be read: {plain_words(problem)}.") from None
+    names = checked_names(schemas[0].names, Path(path))
+    for p, schema in zip(paths, schemas, strict=True):
+        if schema.names != schemas[0].names:
+            raise FileError(
+                f"`{p}` has other columns than `{paths[0]}`; files that are read together have the same ones."
+            )
+    types = {}
+    for name, part in zip(names, schemas[0], strict=True):
+        nested = pa.types.is_nested(part.type) and not pa.types.is_dictionary(part.type)
+        if nested:
+            raise ColumnError(
+                f"`{told}`: `{name}` holds lists or records ({part.type}); keep columns of numbers and texts."
+            )
+        types[name] = (
+            pa.types.is_integer(part.type)
+            or pa.types.is_floating(part.type)
+            or pa.types.is_decimal(part.type)
+            or pa.types.is_null(part.type)
+        )
+    raw = dict(zip(names, schemas[0].names, strict=True))
+    return TableFiles(tuple(marks), kind, told, names=raw), types
+
+
+def _described_texts(marks: Sequence[FileMark], told: str, encoding: str) -> tuple[TableFiles, dict[str, bool]]:
+    header: list[str] = []
+    separator = ","
+    for mark in marks:
+        try:
+            with opened(mark.path) as stream, io.TextIOWrapper(stream, encoding=encoding, newline="") as text:
+                first = next((line for line in text if line.strip()), "")
+        except (OSError, UnicodeDecodeError, LookupError, EOFError, zipfile.BadZipFile) as problem:
+            raise FileError(f"`{mark.path}` cannot be read: {plain_words(problem)}.") from None
+        if not first:
+            raise FileError(f"`{mark.path}` is empty; a line with the column names and a line for each row are needed.")
+        own = separator_of(first.lstrip("\ufeff"))
+        names = next(csv.reader([first.lstrip("\ufeff")], delimiter=own))
+        if header and (names, own) != (header, separator):
+            raise FileError(
+                f"`{mark.path}` has another first line than `{marks[0].path}`; files that are read together have the same one."
+            )
+        header, separator = names, own
+    clean = checked_names(header, Path(told))
+    raw = dict(zip(clean, header, strict=True))
+    return TableFiles(tuple(marks), "csv", told, raw, separator, encoding), dict.fromkeys(clean, True)
+
+
+def _suffix(path: str) -> str:
+    suffixes = [s.lower() for s in Path(path).suffixes]
+    return suffixes[-2] if suffixes and suffixes[-1] in PACKED and len(suffixes) > 1 else (suffixes or [""])[-1]
+
+
+def _paths(path: str) -> list[str]:
+    """Return the files that a path, a pattern or a folder names, in the order of their names."""
+    place = Path(path)
+    if place.is_dir():
+        found = sorted(str(p) for p in place.rglob("*") if p.is_file() and _suffix(str(p)) in FORMATS)
+        if not found:
+            raise FileError(f"The folder `{path}` holds no data file ({', '.join(FORMATS)}).")
+        return found
+    if any(mark in path for mark in "*?[") and not place.exists():
+        found = sorted(p for p in glob.glob(path, recursive=True) if Path(p).is_file())
+        if not found:
+            raise FileError(f"No file has a name like `{path}`.")
+    else:
+        found = [path]
+        if not place.exists():
+            beside = [p.name for p in place.parent.iterdir() if p.is_file()] if place.parent.is_dir() else []
+            close = near(place.name, beside) if beside else ""
+            raise FileError(f"There is no file `{path}`.{close if close.startswith(' Did') else ''}")
+    for p in found:
+        if _suffix(p) not in FORMATS:
+            raise FileError(
+                f"`{p}` is not read in parts; there are {', '.join([*FORMATS, '.csv.gz', '.csv.zip'])}: save it as one."
+            )
+    return found
