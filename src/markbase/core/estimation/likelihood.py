@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from markbase.core.design.cross_products import gather, joint_sets, row_chunks
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
-from markbase.core.rows.parts import each_part, in_parts, kept_rows, made_of, over_parts, rows_at
+from markbase.core.rows.parts import at_once, each_part, in_parts, kept_rows, made_of, over_parts, rows_at
 from markbase.core.rows.sums import total_of, totals_of
 
 Array = NDArray[np.float64]
@@ -99,6 +99,20 @@ class Rows:
     """Shape (rows,): with how much each row counts."""
     moments: Moments
     """Unweighted moments of the terms, for sizes and centres."""
+    places: tuple[int, ...] | None = None
+    """Which blocks of the moments, less 1, these are; None for all of them in order."""
+
+    @cached_property
+    def _starts(self) -> NDArray[np.intp]:
+        """Shape (blocks,): where the columns of each block begin."""
+        found: NDArray[np.intp] = self.moments.starts[1:]
+        return found if self.places is None else found[list(self.places)]
+
+    @cached_property
+    def _centres(self) -> Array:
+        """Shape (blocks,): what is taken from each numeric column."""
+        found: Array = self.moments.centres[1:]
+        return found if self.places is None else found[list(self.places)]
 
     @cached_property
     def _numerics(self) -> list[tuple[int, float]]:
@@ -115,7 +129,7 @@ class Rows:
 
     def _offset(self, k: int) -> float:
         """Return what is taken from a numeric column before it is multiplied: its centre, or 0 where that is near."""
-        centre, x = float(self.moments.centres[k + 1]), self.blocks[k].multiplier
+        centre, x = float(self._centres[k]), self.blocks[k].multiplier
         assert x is not None
         sample = x if self.used is None else x[self.used]
         sample = sample[:: len(sample) // _SAMPLE_ROWS + 1]
@@ -170,25 +184,30 @@ class Rows:
 
     def pass_at(self, theta: Theta) -> tuple[Point, Passed]:
         """Return the likelihood and its slope at some coefficients, and what the curvature needs of each row."""
+        return self.passes_at([theta])[0]
+
+    def passes_at(self, thetas: Sequence[Theta]) -> list[tuple[Point, Passed]]:
+        """Return the same at several coefficients; rows in parts are read once for all of them."""
         if not in_parts(self.event):
-            return self._pass_at(theta)
+            return at_once(self._pass_at, thetas, len(self.event))
         bare = self._bare
 
-        def passed(*trees: Any) -> tuple[Point, Passed]:
-            return bare.of_part(*trees)._pass_at(theta)
-
-        def points(*trees: Any) -> Point:
-            return passed(*trees)[0]
-
-        def arrays(*trees: Any) -> tuple[Array, Array]:
-            found = passed(*trees)[1]
-            return found.curvature, found.score
+        def points(*trees: Any) -> list[Point]:
+            part = bare.of_part(*trees)
+            return [part._pass_at(theta)[0] for theta in thetas]
 
         found = over_parts(points, *self._trees)
-        loglik, gradient, missed, squares = totals_of((p.loglik, p.gradient, p.missed, p.missed_squares) for p in found)
-        farthest = max(p.farthest for p in found)
-        point = Point(theta, float(loglik), gradient, farthest, (float(missed[0]), float(missed[1])), float(squares))
-        return point, Passed(*made_of(2, arrays, *self._trees))  # type: ignore[arg-type]  # made again, part by part, when asked for
+        return [(_joined(theta, [part[k] for part in found]), self._passed_at(theta)) for k, theta in enumerate(thetas)]
+
+    def _passed_at(self, theta: Theta) -> Passed:
+        """Return what the curvature needs of each row in parts: it is made again, part by part, whenever it is asked for."""
+        bare = self._bare
+
+        def arrays(*trees: Any) -> tuple[Array, Array]:
+            found = bare.of_part(*trees)._pass_at(theta)[1]
+            return found.curvature, found.score
+
+        return Passed(*made_of(2, arrays, *self._trees))
 
     def _pass_at(self, theta: Theta) -> tuple[Point, Passed]:
         curvatures, scores = np.zeros(len(self.event)), np.zeros(len(self.event))
@@ -250,10 +269,10 @@ class Rows:
         X = np.zeros((len(places), len(columns) + 1))
         X[:, 0] = 1.0
         for k, block in enumerate(self.blocks):
-            first = int(self.moments.starts[k + 1])
+            first = int(self._starts[k])
             values = np.ones(len(places))
             if block.multiplier is not None:
-                values = block.multiplier[places] - self.moments.centres[k + 1]
+                values = block.multiplier[places] - self._centres[k]
             if block.codes is None:
                 if first in inner:
                     X[:, inner[first]] = values
@@ -299,7 +318,7 @@ class Rows:
         for joint in self._joints:
             table = np.zeros(joint.shape)
             for axis, k in enumerate(joint.members):
-                own = theta.slopes[self.moments.starts[k + 1] :][: joint.shape[axis]]
+                own = theta.slopes[self._starts[k] :][: joint.shape[axis]]
                 table += own.reshape([-1 if a == axis else 1 for a in range(table.ndim)])
             tables.append(table.ravel())
         return tables
@@ -313,12 +332,12 @@ class Rows:
         block = self.blocks[k]
         assert block.codes is not None
         assert block.multiplier is not None
-        return block.codes[chunk], block.multiplier[chunk] - self.moments.centres[k + 1]
+        return block.codes[chunk], block.multiplier[chunk] - self._centres[k]
 
     def _predictor(self, theta: Theta, tables: Sequence[Array], chunk: slice | NDArray[np.intp], size: int) -> Array:
-        starts = self.moments.starts
-        slopes = [(k, offset, float(theta.slopes[starts[k + 1]])) for k, offset in self._numerics]
-        shifts = [slope * (offset - self.moments.centres[k + 1]) for k, offset, slope in slopes]
+        starts = self._starts
+        slopes = [(k, offset, float(theta.slopes[starts[k]])) for k, offset in self._numerics]
+        shifts = [slope * (offset - self._centres[k]) for k, offset, slope in slopes]
         eta, room = np.full(size, math.fsum([theta.start, *shifts])), np.empty(size)
         for k, offset, slope in slopes:
             eta += np.multiply(self._numeric(k, offset, chunk), slope, out=room)
@@ -326,7 +345,7 @@ class Rows:
             eta += table[joint.cells[chunk]]
         for k in self._slopes:
             codes, deviation = self._slope_of(k, chunk)
-            eta += theta.slopes[starts[k + 1] :][codes] * deviation
+            eta += theta.slopes[starts[k] :][codes] * deviation
         return eta
 
     def _cells(self) -> list[Array]:
@@ -335,18 +354,18 @@ class Rows:
 
     def _add(self, sums: Array, by_cell: list[Array], values: Array, chunk: slice | NDArray[np.intp]) -> None:
         """Add what a chunk contributes to the sums of the columns times some values."""
-        starts, sizes = self.moments.starts, self.moments.sizes
+        starts = self._starts
         whole = float(values.sum())
         sums[0] += whole
         for k, offset in self._numerics:
             product = _dot(self._numeric(k, offset, chunk), values)
-            sums[starts[k + 1]] += product + (offset - self.moments.centres[k + 1]) * whole
+            sums[starts[k]] += product + (offset - self._centres[k]) * whole
         for joint, table in zip(self._joints, by_cell, strict=True):
             table += np.bincount(joint.cells[chunk], weights=values, minlength=len(table))
         for k in self._slopes:
             codes, deviation = self._slope_of(k, chunk)
-            own = np.bincount(codes, weights=values * deviation, minlength=sizes[k + 1])
-            sums[starts[k + 1] : starts[k + 1] + sizes[k + 1]] += own
+            own = np.bincount(codes, weights=values * deviation, minlength=self.blocks[k].levels)
+            sums[starts[k] : starts[k] + self.blocks[k].levels] += own
 
     def _share_out(self, sums: Array, by_cell: Sequence[Array]) -> Array:
         """Read the sums by level out of those by joint cell."""
@@ -354,9 +373,16 @@ class Rows:
             table = flat.reshape(joint.shape)
             for axis, k in enumerate(joint.members):
                 others = tuple(a for a in range(table.ndim) if a != axis)
-                start = self.moments.starts[k + 1]
+                start = self._starts[k]
                 sums[start : start + joint.shape[axis]] = table.sum(axis=others)
         return sums
+
+
+def _joined(theta: Theta, points: Sequence[Point]) -> Point:
+    """Return the likelihood of all parts."""
+    loglik, gradient, missed, squares = totals_of((p.loglik, p.gradient, p.missed, p.missed_squares) for p in points)
+    both = (float(missed[0]), float(missed[1]))
+    return Point(theta, float(loglik), gradient, max(p.farthest for p in points), both, float(squares))
 
 
 def _dot(a: Array, b: Array) -> float:

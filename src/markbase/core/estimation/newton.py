@@ -13,6 +13,7 @@ Heinze & Schemper (2002), Statistics in Medicine 21(16), 2409-2419, doi:10.1002/
 from __future__ import annotations
 
 import math
+from collections.abc import Generator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -37,6 +38,9 @@ _ENOUGH = 1e-16
 _MANY_ROWS = 50_000
 _SLOW = 1e-4
 _WORTH = 1e-9
+_ENOUGH_HELD = 1e-9
+"""The same where something is held: only the height of the likelihood is asked for, to which half of it is added."""
+_SLOW_HELD = 1e-2
 _HALVINGS = 25
 _FIRST_LOOK = 14
 """Steps after which a maximum that keeps moving is looked at for separation."""
@@ -89,6 +93,8 @@ class Maximum:
     """Shape (1 + p,): the last step, which shows the direction of one that never ends."""
     information: Information | None = None
     """The curvature last taken."""
+    gain: float = 0.0
+    """The squared length of a step that was not taken any more, in standard errors: half of it is left to gain."""
 
 
 def information_at(rows: Rows, passed: Passed, columns: NDArray[np.intp], rough: bool = True) -> Information:
@@ -125,7 +131,6 @@ def maximise(
     columns: NDArray[np.intp],
     theta: Theta,
     *,
-    constraint: Constraint | None = None,
     firth: bool = False,
     information: Information | None = None,
     look: bool = True,
@@ -141,8 +146,6 @@ def maximise(
         The inner columns.
     theta : Theta
         Where to begin.
-    constraint : Constraint, optional
-        What is held.
     firth : bool
         Add half the logarithm of the determinant of the curvature (of all columns, held or not).
     information : Information, optional
@@ -157,9 +160,89 @@ def maximise(
     Maximum
         The end, and how it was reached.
     """
-    point, passed = rows.pass_at(theta)
+    climb = _climb(rows, columns, theta, firth=firth, information=information, look=look, done=done)
+    return _together(rows, [climb])[0]
+
+
+def maximise_held(
+    rows: Rows,
+    columns: NDArray[np.intp],
+    begin: tuple[Point, Passed],
+    constraints: Sequence[Constraint],
+    *,
+    firth: bool = False,
+    information: Information | None = None,
+) -> list[Maximum]:
+    """Find the coefficients at which the likelihood is largest where some combinations of them are held, one by one.
+
+    Parameters
+    ----------
+    rows, columns, firth, information
+        As for `maximise`.
+    begin : Point and Passed
+        A pass at the coefficients to begin with.
+    constraints : sequence of Constraint
+        What is held, each for itself. All are climbed at the same time: a pass over the rows serves every one of them.
+
+    Returns
+    -------
+    list of Maximum
+        One for each.
+    """
+    done = _ENOUGH_HELD if len(rows.event) > _MANY_ROWS else 0.0
+    climbs = [
+        _climb(
+            rows,
+            columns,
+            begin[0].theta,
+            constraint=held,
+            firth=firth,
+            information=information,
+            look=False,
+            done=done,
+            begin=begin,
+        )
+        for held in constraints
+    ]
+    return _together(rows, climbs)
+
+
+Climb = Generator[Theta, tuple[Point, Passed], Maximum]
+"""Asks for passes over the rows at coefficients, and returns where the steps ended."""
+
+
+def _together(rows: Rows, climbs: Sequence[Climb]) -> list[Maximum]:
+    """Take climbs to their ends, with passes that serve all of them."""
+    ends: dict[int, Maximum] = {}
+    answers: dict[int, tuple[Point, Passed] | None] = dict.fromkeys(range(len(climbs)))
+    while answers:
+        asked: dict[int, Theta] = {}
+        for k, answer in answers.items():
+            try:
+                asked[k] = climbs[k].send(answer)  # type: ignore[arg-type]  # None starts it
+            except StopIteration as end:
+                ends[k] = end.value
+        answers = dict(zip(asked, rows.passes_at(list(asked.values())), strict=True))
+    return [ends[k] for k in range(len(climbs))]
+
+
+def _climb(
+    rows: Rows,
+    columns: NDArray[np.intp],
+    theta: Theta,
+    *,
+    constraint: Constraint | None = None,
+    firth: bool = False,
+    information: Information | None = None,
+    look: bool = True,
+    done: float = 0.0,
+    begin: tuple[Point, Passed] | None = None,
+) -> Climb:
+    """Climb to a maximum, as `maximise` and `maximise_held` say."""
+    point, passed = (yield theta) if begin is None else begin
     many, fresh = len(rows.event) > _MANY_ROWS, False
     done = max(done, _ENOUGH if many else _DONE)
+    slow = _SLOW if constraint is None else _SLOW_HELD
     if information is None or firth:
         information, fresh = information_at(rows, passed, columns, rough=not firth), True
     objective = _objective(point, information, firth)
@@ -167,16 +250,16 @@ def maximise(
     for taken in range(MOST_STEPS):
         gradient = gradient_of(rows, point, passed, information, columns, firth)
         step, gain = _step(information.root, gradient, constraint, point.theta, columns)
-        if gain > max(_SLOW * before, _WORTH) and not fresh:
+        if gain > max(slow * before, _WORTH) and not fresh:
             information, fresh = information_at(rows, passed, columns, rough=not firth), True
             step, gain = _step(information.root, gradient, constraint, point.theta, columns)
         if gain <= done or (gain < _GOOD and gain >= 0.5 * before):
-            return Maximum(point, passed, objective, "converged", taken, step, information)
+            return Maximum(point, passed, objective, "converged", taken, step, information, gain)
         if look and taken >= _FIRST_LOOK and not firth and point.farthest > _FIRST_LOOK:
             return Maximum(point, passed, objective, "moving", taken, step, information)
         before, size = gain, 1.0
         for _ in range(_HALVINGS):
-            new, new_passed = rows.pass_at(point.theta.moved(columns, step, size))
+            new, new_passed = yield point.theta.moved(columns, step, size)
             ahead = information_at(rows, new_passed, columns, rough=False) if firth else information
             reached = _objective(new, ahead, firth)
             if reached >= objective - 1e-12 * (1 + abs(objective)) or (constraint is not None and taken == 0):

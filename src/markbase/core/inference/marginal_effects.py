@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.design.coefficient_map import components_of
+from markbase.core.design.cross_products import row_chunks
 from markbase.core.design.mean_columns import Sample, Setting, derivative_along
 from markbase.core.design.terms import CodedColumns, Component, Term, Variable
 from markbase.core.estimation.likelihood import Rows, Theta, probability
@@ -21,6 +22,7 @@ from markbase.core.rows.parts import constant, each_part, spread_over
 from markbase.core.rows.sums import totals_of
 
 Array = NDArray[np.float64]
+_CHUNK_ROWS = 1 << 14
 
 
 @dataclass(frozen=True, eq=False)
@@ -56,29 +58,56 @@ def average_probabilities(
     list of Averaged
         The mean of p, and Σ w p(1 − p) x / Σ w, for each setting.
     """
-    moments = rows.moments
+    changed = [replace_in(rows, sample, setting).blocks for setting in settings]
+    moved = [k for k, own in enumerate(rows.blocks) if any(blocks[k] is not own for blocks in changed)]
+    stay = [k for k in range(len(rows.blocks)) if k not in moved]
+    moments, none = rows.moments, Theta(0.0, theta.slopes)
 
     def averaged(
-        changed: Sequence[Sequence[CodedColumns]], event: Array, used: NDArray[np.bool_] | None, weights: Array | None
+        blocks: Sequence[CodedColumns],
+        changed: Sequence[Sequence[CodedColumns]],
+        event: Array,
+        used: NDArray[np.bool_] | None,
+        weights: Array | None,
     ) -> tuple[Array, ...]:
-        heavy = np.ones(len(event)) if weights is None else weights
-        if used is not None:
-            heavy = np.where(used, heavy, 0.0)
-        found = [np.array([heavy.sum(), heavy @ event])]
-        for blocks in changed:
-            own = Rows(blocks, event, used, weights, moments)
-            point, passed = own.pass_at(theta)
-            found += [np.array(point.missed), own.sums_of(passed.curvature)]
-        return tuple(found)
+        n, width = len(event), moments.cross.shape[0]
+        values, sums, weight = np.zeros(len(changed)), np.zeros((len(changed), width)), 0.0
+        for chunk in row_chunks(n, used, _CHUNK_ROWS):  # what is set changes few columns: the others are looked at once
+            w = None if weights is None else weights[chunk]
+            size = len(event[chunk])
+            weight += size if w is None else float(w.sum())
+            common = Rows(_some(blocks, chunk), event[chunk], None, w, moments, tuple(stay))
+            still = common.predictor_of(theta)
+            for k, own in enumerate(changed):
+                other = Rows(_some(own, chunk), event[chunk], None, w, moments, tuple(moved))
+                p = probability(still + other.predictor_of(none))
+                curvature = p * (1 - p)
+                if w is not None:
+                    p, curvature = p * w, curvature * w
+                values[k] += p.sum()
+                own_sums = other.sums_of(curvature)
+                own_sums[0] = 0.0  # the start is among those of the columns that stay
+                sums[k] += common.sums_of(curvature) + own_sums
+        return np.asarray(weight), values, sums
 
-    changed = [list(replace_in(rows, sample, setting).blocks) for setting in settings]
-    (weight, happened), *found = totals_of(each_part(averaged, changed, rows.event, rows.used, rows.weights))
-    averages = []
-    for missed, sums in zip(found[::2], found[1::2], strict=True):
-        slope = sums / weight
-        value = float((happened - missed[0] + missed[1]) / weight)
-        averages.append(Averaged(value, np.concatenate([slope[:1], slope[columns]])))
-    return averages
+    trees = ([rows.blocks[k] for k in stay], [[blocks[k] for k in moved] for blocks in changed])
+    weight, values, sums = totals_of(each_part(averaged, *trees, rows.event, rows.used, rows.weights))
+    return [
+        Averaged(float(value / weight), np.concatenate([own[:1], own[columns]]) / weight)
+        for value, own in zip(values, sums, strict=True)
+    ]
+
+
+def _some(blocks: Sequence[CodedColumns], chunk: slice | NDArray[np.intp]) -> list[CodedColumns]:
+    """Return some rows of columns."""
+    return [
+        CodedColumns(
+            b.levels,
+            None if b.codes is None else b.codes[chunk],
+            None if b.multiplier is None else b.multiplier[chunk],
+        )
+        for b in blocks
+    ]
 
 
 def replace_in(rows: Rows, sample: Sample, setting: Setting) -> Rows:

@@ -18,7 +18,7 @@ from markbase.core.design.options import Request
 from markbase.core.design.terms import Term
 from markbase.core.errors import FitError
 from markbase.core.estimation.likelihood import Passed, Point, probability
-from markbase.core.estimation.newton import Constraint, Maximum, maximise
+from markbase.core.estimation.newton import Constraint, maximise_held
 from markbase.core.estimation.profile_likelihood import profile_end
 from markbase.core.inference.distributions import p_of_f
 from markbase.core.inference.joint_tests import independent_rows
@@ -135,7 +135,7 @@ class LogisticFit(Probabilities):
         if not self.by_likelihood:
             return self._as_overall(self._joint(np.eye(p)))
         if self.penalty:
-            chi2 = self._fall(np.hstack([np.zeros((p, 1)), np.eye(p)]))
+            (chi2,) = self._falls([np.hstack([np.zeros((p, 1)), np.eye(p)])])
         else:
             chi2 = 2 * (self.loglik - self.strength.loglik_null)
         return OverallTest(chi2, p, math.inf, float(p_of_f(chi2 / p, p, math.inf)), "likelihood ratio")
@@ -153,7 +153,7 @@ class LogisticFit(Probabilities):
         wald_p = p_of_f(F, degrees, math.inf)
         statistic, p = wald, wald_p
         if self.by_likelihood:
-            statistic = np.array([self._fall_of(self._tested(term)) for term in self.model_terms])
+            statistic = self._falls_of([self._tested(term) for term in self.model_terms])
             p = p_of_f(statistic / degrees, degrees, math.inf)
         return pd.DataFrame(
             {
@@ -166,36 +166,32 @@ class LogisticFit(Probabilities):
             }
         )
 
-    def _fall_of(self, tested: Array) -> float:
-        """Return the likelihood-ratio statistic of combinations of the inner coefficients."""
-        rows = independent_rows(self.solution, tested)
-        if not len(rows):
-            return math.nan
+    def _falls_of(self, tested: Sequence[Array]) -> Array:
+        """Return the likelihood-ratio statistics of combinations of the inner coefficients, each of several."""
         lengths = np.sqrt(np.einsum("ij,ij->j", self.solution.factor, self.solution.factor))
-        return self._fall(np.hstack([np.zeros((len(rows), 1)), rows * lengths]))
+        each = [independent_rows(self.solution, some) for some in tested]
+        some = [np.hstack([np.zeros((len(rows), 1)), rows * lengths]) for rows in each if len(rows)]
+        statistics = np.full(len(tested), np.nan)
+        statistics[[k for k, rows in enumerate(each) if len(rows)]] = self._falls(some)
+        return statistics
 
     def _combinations(self, rows: list[int]) -> Array:
         """Return some rows of the telling as combinations of the start and the inner coefficients."""
         coefficient_map = self.coefficient_map
         return np.hstack([coefficient_map.starts[rows][:, None].astype(np.float64), coefficient_map.chooser[rows]])
 
-    def _fall(self, combinations: Array) -> float:
-        """Return twice the fall of the log-likelihood when some combinations are held at 0."""
-        constraint = Constraint(combinations, np.zeros(len(combinations)))
-        held = self._held(constraint)
-        return max(2 * (self.objective - held.objective), 0.0)
-
-    def _held(self, constraint: Constraint) -> Maximum:
+    def _falls(self, combinations: Sequence[Array]) -> list[float]:
+        """Return twice the fall of the log-likelihood when some combinations are held at 0, each of several by itself."""
         firth = bool(self.penalty)
-        return maximise(
+        held = maximise_held(
             self.likelihood,
             self.solution.columns,
-            self.theta,
-            constraint=constraint,
+            (self.at_end, self.passed),
+            [Constraint(some, np.zeros(len(some))) for some in combinations],
             firth=firth,
             information=None if firth else self.information,
-            look=False,
         )
+        return [max(2 * (self.objective - found.objective) - found.gain, 0.0) for found in held]
 
     @own_table
     def coefficients(self) -> pd.DataFrame:
@@ -215,7 +211,7 @@ class LogisticFit(Probabilities):
             low, high, p = (table[name].to_numpy(copy=True) for name in ("low", "high", "p"))
             own = self.profile()
             low[told], high[told] = own["low"], own["high"]
-            p[told] = [float(p_of_f(self._fall(self._combinations([k])), 1, math.inf)) for k in told]
+            p[told] = p_of_f(np.array(self._falls([self._combinations([k]) for k in told])), 1, math.inf)
             table = table.assign(p=p, low=low, high=high)
         return self.family.with_ratios(table)
 

@@ -10,8 +10,10 @@ from __future__ import annotations
 import dataclasses
 import functools
 import operator
+import os
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from functools import cached_property
 from typing import Any, TypeVar
 
@@ -24,7 +26,11 @@ from markbase.core.rows.facts import NumberFacts, merged_facts
 from markbase.core.rows.source import Part, RowSource
 from markbase.core.rows.sums import Total, total_of
 
+S = TypeVar("S")
 T = TypeVar("T")
+PROCESSORS = min(os.cpu_count() or 1, 8)
+"""So many parts are worked on at the same time."""
+_MANY_ROWS = 1 << 17
 Memo = dict[int, NDArray[Any]]
 _MOST_ROWS = 1 << 20
 """Not more single rows than this are taken into memory."""
@@ -385,6 +391,14 @@ def each_part(function: Callable[..., T], *trees: Any) -> Iterator[T]:
 def over_parts(function: Callable[..., T], *trees: Any) -> list[T]:
     """Return what `each_part` yields."""
     return list(each_part(function, *trees))
+
+
+def at_once(function: Callable[[S], T], items: Sequence[S], rows: int) -> list[T]:
+    """Return what a function makes of each of some items: where rows are many, on as many processors as there are."""
+    if len(items) < 2 or rows < _MANY_ROWS:
+        return [function(item) for item in items]
+    with ThreadPoolExecutor(PROCESSORS) as pool:
+        return list(pool.map(function, items))
 
 
 def in_parts(*trees: Any) -> bool:
