@@ -9,6 +9,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,13 +18,17 @@ from numpy.typing import NDArray
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.cross_products import row_chunks
 from markbase.core.design.mean_columns import Sample, Setting, derivative_along
-from markbase.core.design.terms import CodedColumns, Component, Term, Variable
+from markbase.core.design.moments import Moments
+from markbase.core.design.terms import CodedColumns, Component, Term, Variable, variables_of
 from markbase.core.estimation.likelihood import Rows, Theta, probability
 from markbase.core.rows.parts import constant, each_part, spread_over
 from markbase.core.rows.sums import totals_of
+from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
 _CHUNK_ROWS = 1 << 14
+_FARTHEST = 700.0
+"""A linear predictor further out would overflow."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -61,41 +67,105 @@ def average_probabilities(
     changed = [replace_in(rows, sample, setting).blocks for setting in settings]
     moved = [k for k, own in enumerate(rows.blocks) if any(blocks[k] is not own for blocks in changed)]
     stay = [k for k in range(len(rows.blocks)) if k not in moved]
-    moments, none = rows.moments, Theta(0.0, theta.slopes)
-
-    def averaged(
-        blocks: Sequence[CodedColumns],
-        changed: Sequence[Sequence[CodedColumns]],
-        event: Array,
-        used: NDArray[np.bool_] | None,
-        weights: Array | None,
-    ) -> tuple[Array, ...]:
-        n, width = len(event), moments.cross.shape[0]
-        values, sums, weight = np.zeros(len(changed)), np.zeros((len(changed), width)), 0.0
-        for chunk in row_chunks(n, used, _CHUNK_ROWS):  # what is set changes few columns: the others are looked at once
-            w = None if weights is None else weights[chunk]
-            size = len(event[chunk])
-            weight += size if w is None else float(w.sum())
-            common = Rows(_some(blocks, chunk), event[chunk], None, w, moments, tuple(stay))
-            still = common.predictor_of(theta)
-            for k, own in enumerate(changed):
-                other = Rows(_some(own, chunk), event[chunk], None, w, moments, tuple(moved))
-                p = probability(still + other.predictor_of(none))
-                curvature = p * (1 - p)
-                if w is not None:
-                    p, curvature = p * w, curvature * w
-                values[k] += p.sum()
-                own_sums = other.sums_of(curvature)
-                own_sums[0] = 0.0  # the start is among those of the columns that stay
-                sums[k] += common.sums_of(curvature) + own_sums
-        return np.asarray(weight), values, sums
-
-    trees = ([rows.blocks[k] for k in stay], [[blocks[k] for k in moved] for blocks in changed])
-    weight, values, sums = totals_of(each_part(averaged, *trees, rows.event, rows.used, rows.weights))
+    moments = rows.moments
+    levels = [_levels_set(sample, moved, setting, moments) for setting in settings]
+    told = [level for level in levels if level is not None]
+    if len(told) == len(settings):  # what is set adds the same number in every row
+        shifts = np.array([float(theta.slopes[at].sum()) for at in told])
+        trees: list[Any] = [[rows.blocks[k] for k in stay], rows.event, rows.used, rows.weights]
+        found = each_part(partial(_averaged_at_shifts, theta, moments, tuple(stay), shifts), *trees)
+    else:
+        trees = [[rows.blocks[k] for k in stay], [[blocks[k] for k in moved] for blocks in changed]]
+        trees += [rows.event, rows.used, rows.weights]
+        found = each_part(partial(_averaged, theta, moments, tuple(stay), tuple(moved)), *trees)
+    weight, values, sums, curvatures = totals_of(found)
+    for k, at in enumerate(told if len(told) == len(settings) else ()):
+        sums[k][at] = curvatures[k]
     return [
         Averaged(float(value / weight), np.concatenate([own[:1], own[columns]]) / weight)
         for value, own in zip(values, sums, strict=True)
     ]
+
+
+def _levels_set(sample: Sample, moved: Sequence[int], setting: Setting, moments: Moments) -> NDArray[np.intp] | None:
+    """Return the columns that are 1 in every row by a setting that is of levels alone; None if it sets more, or half of a product."""
+    followed = sample.followed(setting)
+    at = []
+    for k in moved:
+        component = components_of(sample.terms)[k]
+        if component.numerics or any(g.name not in followed for g in component.groups):
+            return None
+        code = 0
+        for group in component.groups:
+            code = code * group.size + int(np.argmax(followed[group.name]))
+        at.append(int(moments.starts[k + 1]) + code)
+    return np.array(at, dtype=np.intp)
+
+
+def _averaged_at_shifts(
+    theta: Theta,
+    moments: Moments,
+    stay: tuple[int, ...],
+    shifts: Array,
+    blocks: Sequence[CodedColumns],
+    event: Array,
+    used: NDArray[np.bool_] | None,
+    weights: Array | None,
+) -> tuple[Array, ...]:
+    """Return Σw, and for each shift of the linear predictor Σ w p, Σ w p(1 − p) x of the columns that stay, and Σ w p(1 − p)."""
+    values, sums = np.zeros(len(shifts)), np.zeros((len(shifts), moments.cross.shape[0]))
+    curvatures, weight = np.zeros(len(shifts)), 0.0
+    for chunk in row_chunks(len(event), used, _CHUNK_ROWS):
+        w = None if weights is None else weights[chunk]
+        weight += len(event[chunk]) if w is None else float(w.sum())
+        common = Rows(_some(blocks, chunk), event[chunk], None, w, moments, stay)
+        still = common.predictor_of(theta)
+        for k, shift in enumerate(shifts):
+            miss = np.exp(-np.clip(still + shift, -_FARTHEST, _FARTHEST))
+            p = 1 / (1 + miss)
+            miss *= p
+            miss *= p  # p(1 − p)
+            if w is not None:
+                p *= w
+                miss *= w
+            values[k] += p.sum()
+            curvatures[k] += miss.sum()
+            sums[k] += common.sums_of(miss)
+    return np.asarray(weight), values, sums, curvatures
+
+
+def _averaged(
+    theta: Theta,
+    moments: Moments,
+    stay: tuple[int, ...],
+    moved: tuple[int, ...],
+    blocks: Sequence[CodedColumns],
+    changed: Sequence[Sequence[CodedColumns]],
+    event: Array,
+    used: NDArray[np.bool_] | None,
+    weights: Array | None,
+) -> tuple[Array, ...]:
+    """Return Σw, and for each set of changed columns Σ w p, Σ w p(1 − p) x of all columns, and Σ w p(1 − p)."""
+    values, sums = np.zeros(len(changed)), np.zeros((len(changed), moments.cross.shape[0]))
+    weight, none = 0.0, Theta(0.0, theta.slopes)
+    for chunk in row_chunks(
+        len(event), used, _CHUNK_ROWS
+    ):  # what is set changes few columns: the others are looked at once
+        w = None if weights is None else weights[chunk]
+        weight += len(event[chunk]) if w is None else float(w.sum())
+        common = Rows(_some(blocks, chunk), event[chunk], None, w, moments, stay)
+        still = common.predictor_of(theta)
+        for k, own in enumerate(changed):
+            other = Rows(_some(own, chunk), event[chunk], None, w, moments, moved)
+            p = probability(still + other.predictor_of(none))
+            curvature = p * (1 - p)
+            if w is not None:
+                p, curvature = p * w, curvature * w
+            values[k] += p.sum()
+            own_sums = other.sums_of(curvature)
+            own_sums[0] = 0.0  # the start is among those of the columns that stay
+            sums[k] += common.sums_of(curvature) + own_sums
+    return np.asarray(weight), values, sums, sums[:, 0]
 
 
 def _some(blocks: Sequence[CodedColumns], chunk: slice | NDArray[np.intp]) -> list[CodedColumns]:
@@ -144,6 +214,75 @@ def _values(variable: Variable, sample: Sample, setting: Setting) -> Array:
         return values
     found: Array = spread_over(setting[variable.name], sample.inside, variable.column.values)
     return found
+
+
+def average_slopes(
+    rows: Rows, theta: Theta, columns: NDArray[np.intp], sample: Sample, names: Sequence[str]
+) -> list[Averaged]:
+    """Average by how much the probability rises per unit of each of some numeric columns, all as they are in the rows.
+
+    Parameters
+    ----------
+    rows, theta, columns, sample
+        As for `average_probabilities`.
+    names : sequence of str
+        The numeric columns.
+
+    Returns
+    -------
+    list of Averaged
+        As `average_slope`, one for each; of those that enter by a slope that is the same in every row, in one pass.
+    """
+    alone = {name: _alone(sample, name) for name in names}
+    moments = rows.moments
+    if any(k is not None for k in alone.values()):
+        trees = (list(rows.blocks), rows.event, rows.used, rows.weights)
+        weight, curvature, bent = totals_of(each_part(partial(_curvatures, theta, moments), *trees))
+    found = []
+    for name, k in alone.items():
+        if k is None:
+            found.append(average_slope(rows, theta, columns, sample, name, {}))
+            continue
+        start = int(moments.starts[k + 1])
+        sums = bent * theta.slopes[start]
+        sums[start] += curvature
+        slope = np.concatenate([sums[:1], sums[columns]]) / weight
+        found.append(Averaged(float(curvature * theta.slopes[start] / weight), slope))
+    return found
+
+
+def _alone(sample: Sample, name: str) -> int | None:
+    """Return the component that a numeric column is by itself, if nothing else moves with it."""
+    touched = [k for k, c in enumerate(components_of(sample.terms)) if name in c.names]
+    derived = any(_rests_on(v.column, name) for v in variables_of(sample.terms).values() if v.name != name)
+    if derived or len(touched) != 1:
+        return None
+    component = components_of(sample.terms)[touched[0]]
+    return touched[0] if component.degree == 1 and not component.groups else None
+
+
+def _rests_on(column: Column, name: str) -> bool:
+    """Return whether a column was derived from another."""
+    sources = column.made.sources if column.made is not None else ()
+    return any(source.name == name or _rests_on(source, name) for source in sources)
+
+
+def _curvatures(
+    theta: Theta,
+    moments: Moments,
+    blocks: Sequence[CodedColumns],
+    event: Array,
+    used: NDArray[np.bool_] | None,
+    weights: Array | None,
+) -> tuple[Array, ...]:
+    """Return Σw, Σ w p(1 − p), and Σ w p(1 − p)(1 − 2p) x of all columns."""
+    own = Rows(blocks, event, used, weights, moments)
+    passed = own.pass_at(theta)[1]
+    heavy = np.ones(len(event)) if weights is None else weights
+    heavy = heavy if used is None else np.where(used, heavy, 0.0)
+    miss = np.divide(passed.score, heavy, out=np.zeros(len(event)), where=heavy > 0)  # event − p
+    bent = own.sums_of(passed.curvature * (1 - 2 * (event - miss)))
+    return np.asarray(heavy.sum()), np.asarray(passed.curvature.sum()), bent
 
 
 def average_slope(

@@ -21,6 +21,7 @@ from markbase.core.inference.marginal_effects import (
     Averaged,
     average_probabilities,
     average_slope,
+    average_slopes,
     known_profile,
     logit_interval,
 )
@@ -214,13 +215,16 @@ class Probabilities(Fit):
         """
         half = t_quantile(self.level, self.df_rest)
         records: list[list[object]] = []
+        numerics = [v.name for v in variables_of(self.model_terms).values() if not v.is_categorical]
+        slopes = average_slopes(self.likelihood, self.theta, self.solution.columns, self._sample, numerics)
+        rises = dict(zip(numerics, slopes, strict=True))
         for term in variables_of(self.model_terms).values():
             if term.is_categorical:
                 table = self.groups(term.name).rename(columns={"difference": "effect"})
                 table = table.assign(term=term.name, against=np.where(table["base"], "", term.base_label))
                 records += table[_MARGINAL].to_numpy().tolist()
                 continue
-            found = average_slope(self.likelihood, self.theta, self.solution.columns, self._sample, term.name, {})
+            found = rises[term.name]
             se = self._se_of(found.slope)
             p = float(p_of_t(found.value / se, math.inf)) if se > 0 else math.nan
             ends = found.value - half * se, found.value + half * se

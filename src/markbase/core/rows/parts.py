@@ -10,10 +10,8 @@ from __future__ import annotations
 import dataclasses
 import functools
 import operator
-import os
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from functools import cached_property
 from typing import Any, TypeVar
 
@@ -23,14 +21,14 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import MarkbaseError
 from markbase.core.rows.facts import NumberFacts, merged_facts
-from markbase.core.rows.source import Part, RowSource
+from markbase.core.rows.processors import in_order
+from markbase.core.rows.source import PART_ROWS, Part, RowSource
 from markbase.core.rows.sums import Total, total_of
 
 S = TypeVar("S")
 T = TypeVar("T")
-PROCESSORS = min(os.cpu_count() or 1, 8)
-"""So many parts are worked on at the same time."""
-_MANY_ROWS = 1 << 17
+_MANY_ROWS = 1 << 18
+_MOST_SHARES = 16
 Memo = dict[int, NDArray[Any]]
 _MOST_ROWS = 1 << 20
 """Not more single rows than this are taken into memory."""
@@ -372,8 +370,8 @@ def each_part(function: Callable[..., T], *trees: Any) -> Iterator[T]:
     function : callable
         Takes as many arguments as there are trees, and returns something small.
     *trees : array, or list, mapping or record of arrays
-        What it is given of every part. Arrays that are in memory are handed over as they are: beside arrays in parts they are
-        tables to look things up in, and without any all rows are one part.
+        What it is given of every part: lists, mappings and records of arrays of one value a row, and anything else as it is. Beside
+        arrays in parts, those in memory are tables to look things up in.
 
     Yields
     ------
@@ -382,10 +380,46 @@ def each_part(function: Callable[..., T], *trees: Any) -> Iterator[T]:
     """
     arrays = arrays_in(trees)
     if not arrays:
-        yield function(*trees)
+        yield from _each_share(function, trees)
         return
     names = sorted(frozenset().union(*(a.node.leaves for a in arrays)))
     yield from arrays[0].source.run(_Task(function, trees), names)
+
+
+def _each_share(function: Callable[..., T], trees: tuple[Any, ...]) -> Iterator[T]:
+    """Apply a function to rows that are in memory: at once, or where they are many to shares of them at the same time.
+
+    How many shares there are depends on the rows alone, so that the digits do not depend on the machine.
+    """
+    rows = next((len(a) for a in _row_arrays(trees)), 0)
+    if rows < _MANY_ROWS:
+        yield function(*trees)
+        return
+    size = max(PART_ROWS, -(-rows // _MOST_SHARES))
+    yield from in_order(lambda at: function(*_sliced(trees, slice(at, at + size))), range(0, rows, size))
+
+
+def _row_arrays(tree: Any) -> Iterator[NDArray[Any]]:
+    if isinstance(tree, np.ndarray):
+        yield tree
+    elif isinstance(tree, (list, tuple)):
+        for value in tree:
+            yield from _row_arrays(value)
+    elif dataclasses.is_dataclass(tree) and not isinstance(tree, type):
+        for f in dataclasses.fields(tree):
+            yield from _row_arrays(getattr(tree, f.name))
+
+
+def _sliced(tree: Any, at: slice) -> Any:
+    """Return the same with some rows of each array."""
+    if isinstance(tree, np.ndarray):
+        return tree[at]
+    if isinstance(tree, (list, tuple)):
+        return [_sliced(value, at) for value in tree]
+    if dataclasses.is_dataclass(tree) and not isinstance(tree, type):
+        change = {f.name: v[at] for f in dataclasses.fields(tree) if isinstance(v := getattr(tree, f.name), np.ndarray)}
+        return dataclasses.replace(tree, **change) if change else tree
+    return tree
 
 
 def over_parts(function: Callable[..., T], *trees: Any) -> list[T]:
@@ -395,10 +429,7 @@ def over_parts(function: Callable[..., T], *trees: Any) -> list[T]:
 
 def at_once(function: Callable[[S], T], items: Sequence[S], rows: int) -> list[T]:
     """Return what a function makes of each of some items: where rows are many, on as many processors as there are."""
-    if len(items) < 2 or rows < _MANY_ROWS:
-        return [function(item) for item in items]
-    with ThreadPoolExecutor(PROCESSORS) as pool:
-        return list(pool.map(function, items))
+    return list(map(function, items) if rows < _MANY_ROWS else in_order(function, items))
 
 
 def in_parts(*trees: Any) -> bool:

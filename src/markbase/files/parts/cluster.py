@@ -14,7 +14,7 @@ from markbase.core.errors import FileError
 from markbase.core.rows.source import PART_ROWS, Part, RowSource
 from markbase.core.rows.table import TableInParts
 from markbase.core.study.codebook import Codebook
-from markbase.files.parts.files_in_parts import TableFiles, parts_of, plain_words
+from markbase.files.parts.files_in_parts import TableFiles, part_of, placed, plain_words
 from markbase.files.parts.first_look import (
     Look,
     Numbers,
@@ -143,7 +143,8 @@ class _Run:
 
     def __call__(self, piece: Piece, start: int) -> list[Any]:
         batches = piece.batches(self.names, self.texts)
-        return [self.function(part) for part in parts_of(batches, self.names, self.texts, piece.written, start)]
+        parts = (part_of(given, self.names, self.texts, piece.written) for given in placed(batches, start))
+        return [self.function(part) for part in parts]
 
 
 @dataclass(frozen=True)

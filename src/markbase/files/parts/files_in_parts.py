@@ -6,6 +6,7 @@ import gzip
 import zipfile
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -13,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import FileError, count_noun
+from markbase.core.rows.processors import in_order
 from markbase.core.rows.source import PART_ROWS, Part, RowSource
 from markbase.files.data import ESCAPED
 
@@ -202,27 +204,27 @@ class FilesInParts(RowSource):
 
     def run(self, function: Callable[[Part], T], names: Sequence[str]) -> Iterator[T]:
         """Apply a function to every part, in order."""
-        for part in parts_of(self.table.batches(names, self.texts), names, self.texts, self.table.written):
-            yield function(part)
+        make = partial(part_of, names=names, texts=self.texts, written=self.table.written)
+        yield from in_order(lambda given: function(make(given)), placed(self.table.batches(names, self.texts)))
 
 
-def parts_of(
-    batches: Iterable[pa.RecordBatch],
-    names: Sequence[str],
-    texts: Mapping[str, pa.Array],
-    written: bool,
-    start: int = 0,
-) -> Iterator[Part]:
-    """Yield batches as parts: numbers as they are, other columns as places among their distinct values."""
+def placed(batches: Iterable[pa.RecordBatch], start: int = 0) -> Iterator[tuple[int, pa.RecordBatch]]:
+    """Yield batches, each with how many rows come before it."""
     for batch in batches:
-        columns = {
-            name: places_in(as_texts(column) if written else column, texts[name])
-            if name in texts
-            else numbers_of(column)
-            for name, column in zip(names, batch.columns, strict=False)
-        }
-        yield Part(start, batch.num_rows, columns)
+        yield start, batch
         start += batch.num_rows
+
+
+def part_of(
+    given: tuple[int, pa.RecordBatch], names: Sequence[str], texts: Mapping[str, pa.Array], written: bool
+) -> Part:
+    """Return a batch as a part: numbers as they are, other columns as places among their distinct values."""
+    start, batch = given
+    columns = {
+        name: places_in(as_texts(column) if written else column, texts[name]) if name in texts else numbers_of(column)
+        for name, column in zip(names, batch.columns, strict=False)
+    }
+    return Part(start, batch.num_rows, columns)
 
 
 def plain_words(problem: BaseException) -> str:
@@ -269,11 +271,13 @@ def places_in(column: pa.Array, distinct: pa.Array) -> NDArray[np.int32]:
     import pyarrow.compute as pc
 
     coded = column if pa.types.is_dictionary(column.type) else column.dictionary_encode()
-    known = pc.index_in(plain_values(coded.dictionary), distinct).to_numpy(zero_copy_only=False)
-    table = np.append(np.nan_to_num(known.astype(np.float64), nan=-1.0), -1.0).astype(np.int32)
-    codes = coded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
-    found: NDArray[np.int32] = table[codes]
-    return found
+    indices = coded.indices if not coded.indices.null_count else coded.indices.fill_null(-1)
+    codes: NDArray[np.int32] = indices.to_numpy(zero_copy_only=False).astype(np.int32, copy=False)
+    values = plain_values(coded.dictionary)
+    if values.equals(distinct):
+        return codes
+    known = pc.index_in(values, distinct).fill_null(-1).to_numpy(zero_copy_only=False)
+    return np.append(known, -1).astype(np.int32)[codes]
 
 
 def plain_values(values: pa.Array) -> pa.Array:

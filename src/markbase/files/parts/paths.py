@@ -11,7 +11,7 @@ from pathlib import Path
 
 from markbase.core.errors import ColumnError, FileError, listed, near
 from markbase.files.data import checked_names, separator_of
-from markbase.files.parts.files_in_parts import FORMATS, PACKED, TEXT, FileMark, TableFiles, opened, plain_words
+from markbase.files.parts.files_in_parts import FORMATS, PACKED, FileMark, TableFiles, opened, plain_words
 from markbase.files.whole_files import note_input
 
 
