@@ -16,6 +16,7 @@ from typing import Any, TypeVar
 import pandas as pd
 import rich_click as click
 
+from markbase.cli.opening import open_plan
 from markbase.cli.progress import report_progress
 from markbase.cli.wishes import wishes
 from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
@@ -220,7 +221,7 @@ class Source:
     def open(self) -> Study:
         """Open the data, prepare them, and mark the bases."""
         plan = self.plan()
-        study = plan.open(self._codebook(plan))
+        study = open_plan(plan, self._codebook(plan))
         for name, level in (pair(text, "--base") for text in self.bases):
             study = study.mark(name, level)
         for name, rule in (pair(text, "--base-by") for text in self.rules):

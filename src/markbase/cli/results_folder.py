@@ -11,6 +11,7 @@ from typing import Any
 
 import pandas as pd
 
+from markbase.cli.opening import open_plan
 from markbase.core.comparison.backward_elimination import backward_elimination
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.comparison import compare
@@ -127,7 +128,7 @@ def carry_out(plan: Plan, progress: Progress) -> Results:
     """
     analysis = plan.analysis
     progress("opening and preparing the data")
-    study = plan.open()
+    study = open_plan(plan)
     check_columns(analysis, study.columns, plan.text, plan.source)
     results = Results(study)
     results.parts.append(Part("The data, prepared", (study_page(study, None), trail_page(study.trail))))

@@ -24,6 +24,7 @@ _SEPARATORS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
 TEXT_SUFFIXES = (".csv", ".tsv", ".tab", ".txt")
 EXTRAS = {".parquet": ("pyarrow", "pyarrow"), ".xlsx": ("openpyxl", "openpyxl"), ".ods": ("odf", "odfpy")}
 """For each kind of file that needs an extra: what is imported for it, and by which name that is installed."""
+_ONLY_IN_PARTS = (".arrow", ".feather", ".gz", ".zip")
 MOST_COLUMNS = 5_000
 """A file with more columns is not read."""
 ESCAPED = ("=", "+", "-", "@", "\t", "\r")
@@ -98,6 +99,15 @@ def open_study(
 
         table = table_in_parts(path, as_codebook(book), encoding=encoding, progress=progress, cluster=cluster)
         return Study(table, book, missing=missing, name=table.source.name)
+    if (
+        path.is_dir()
+        or path.suffix.lower() in _ONLY_IN_PARTS
+        or (not path.exists() and any(m in path.name for m in "*?["))
+    ):
+        raise FileError(
+            f"`{path}` is {'a folder' if path.is_dir() else 'packed, or Arrow' if path.exists() else 'a pattern of names'}: such data are read in "
+            "parts; open them with in_parts=True."
+        )
     frame = read_table(path, encoding=encoding, sheet=sheet)
     return Study(frame, book, missing=missing, name="standard input" if path == STANDARD else path.name)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -24,7 +24,7 @@ from markbase.files.plan_writing import seen_from
 from markbase.files.text_files import parsed_toml, read_toml
 
 _TABLES = ("blocks", "compare", "data", "fit", "output", "prepare", "screen", "backward_elimination")
-_DATA_KEYS = ("codebook", "encoding", "file", "missing", "sheet")
+_DATA_KEYS = ("codebook", "encoding", "file", "in_parts", "missing", "sheet")
 
 
 @dataclass(frozen=True)
@@ -41,6 +41,8 @@ class Plan:
     """Encoding of a text file."""
     sheet: str | None = None
     """Sheet of a spreadsheet."""
+    in_parts: bool = False
+    """Whether rows are read a part at a time."""
     prepare: tuple[Mapping[str, Any], ...] = ()
     """The preparing steps, as `Study.prepare` takes them."""
     source: str = "the plan"
@@ -50,13 +52,26 @@ class Plan:
     text: str = ""
     """The text it was read from."""
 
-    def open(self, book: Codebook | None = None) -> Study:
+    def open(
+        self,
+        book: Codebook | None = None,
+        *,
+        in_parts: bool | None = None,
+        cluster: str | None = None,
+        progress: Callable[[int, int | None], None] | None = None,
+    ) -> Study:
         """Open the data and carry the preparing steps out.
 
         Parameters
         ----------
         book : Codebook, optional
             A codebook to use instead of the plan's.
+        in_parts : bool, optional
+            Whether rows are read a part at a time; by default as the plan says.
+        cluster : str, optional
+            The address of a scheduler whose workers read them.
+        progress : callable, optional
+            Told how many rows of the first look in parts are done, and of how many if that is known.
 
         Returns
         -------
@@ -69,7 +84,16 @@ class Plan:
             If the data, the codebook or a step is refused; the message names the step.
         """
         codebook: Codebook | Path | None = book or self.codebook
-        study = open_study(self.file, codebook, missing=self.missing, encoding=self.encoding, sheet=self.sheet)
+        study = open_study(
+            self.file,
+            codebook,
+            missing=self.missing,
+            encoding=self.encoding,
+            sheet=self.sheet,
+            in_parts=self.in_parts if in_parts is None else in_parts,
+            cluster=cluster,
+            progress=progress,
+        )
         for number, step in enumerate(self.prepare):
             with self.naming("prepare", number, f"prepare, step {number + 1}"):
                 study = study.prepare([step], source="")
@@ -167,6 +191,9 @@ def read_plan(path: str | Path) -> Plan:
         if not isinstance(value, str) or not value:
             line = Lines(text, path.name).within("data", 0, key)
             raise MarkbaseError(f"{path.name}, line {line}, data: `{key}` is a text, not {value!r}.")
+    if not isinstance(data.get("in_parts", False), bool):
+        line = Lines(text, path.name).within("data", 0, "in_parts")
+        raise MarkbaseError(f"{path.name}, line {line}, data: `in_parts` is true or false, not {data['in_parts']!r}.")
     steps = mapping.get("prepare", [])
     if not isinstance(steps, list):
         raise MarkbaseError(f"{path.name}: `prepare` is a list of steps; write [[prepare]] above each.")
@@ -180,6 +207,7 @@ def read_plan(path: str | Path) -> Plan:
         missing=tuple(missing),
         encoding=data.get("encoding", "utf-8"),
         sheet=data.get("sheet"),
+        in_parts=data.get("in_parts", False),
         prepare=tuple(steps),
         source=path.name,
         analysis=read_analysis(mapping, text, path.name),

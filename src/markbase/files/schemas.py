@@ -110,6 +110,7 @@ def plan_schema() -> Schema:
         "codebook": _TEXT,
         "encoding": _TEXT,
         "sheet": _TEXT,
+        "in_parts": {"type": "boolean"},
         "missing": {"type": "array", "items": _CODE},
     }
     step = {"type": "object", "required": ["do"], "properties": {"do": {"enum": sorted(STEPS)}, "reason": _TEXT}}

@@ -531,7 +531,7 @@ def spread_over(values: Any, inside: Any, like: Any) -> Any:
 
 def constant(code: int, like: Any) -> Any:
     """Return a code for each row of an array."""
-    return np.where(like == like, code, code) if isinstance(like, InParts) else np.full(len(like), code)
+    return np.where(like == like, code, code) if isinstance(like, InParts) else np.broadcast_to(code, len(like))
 
 
 def lowest(values: Any, most: int | None) -> NDArray[np.intp]:

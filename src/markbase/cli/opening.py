@@ -1,0 +1,85 @@
+"""Opening data in memory or in parts, as the options say, or as the size of the data asks for."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import rich_click as click
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+
+from markbase.cli.progress import report_progress
+from markbase.cli.wishes import wishes
+from markbase.core.study.codebook import Codebook
+from markbase.core.study.study import Study
+from markbase.files.plan import Plan
+
+SHARE = 8
+"""A file that is larger than one such share of the free memory is read in parts."""
+_ONLY_IN_PARTS = (".arrow", ".feather", ".gz", ".zip")
+
+
+def open_plan(plan: Plan, codebook: Codebook | None = None) -> Study:
+    """Open the data of a plan and prepare them."""
+    wanted = wishes()
+    if wanted.in_memory and (wanted.in_parts or wanted.cluster_address):
+        raise click.UsageError("--in-memory and reading in parts contradict each other; leave one out.")
+    in_parts = wanted.in_parts or wanted.cluster_address is not None
+    if not in_parts and not wanted.in_memory:
+        in_parts = plan.in_parts or _only_in_parts(plan.file) or _too_large(plan.file)
+    if not in_parts:
+        return plan.open(codebook)
+    with _Bar(plan.file.name) as told:
+        return plan.open(codebook, in_parts=True, cluster=wanted.cluster_address, progress=told)
+
+
+def _only_in_parts(file: Path) -> bool:
+    pattern = any(mark in file.name for mark in "*?[") and not file.exists()
+    return pattern or file.is_dir() or file.suffix.lower() in _ONLY_IN_PARTS
+
+
+def _too_large(file: Path) -> bool:
+    try:
+        import psutil
+    except ImportError:
+        return False
+    if not file.is_file():
+        return False
+    size, free = file.stat().st_size, psutil.virtual_memory().available
+    if size * SHARE <= free:
+        return False
+    if not wishes().quiet:
+        report_progress(
+            f"`{file.name}` ({size / 1e9:.1f} GB) is larger than an eighth of the free memory ({free / 1e9:.1f} GB): its rows are read in parts "
+            "(--in-memory reads them all at once)."
+        )
+    return True
+
+
+class _Bar:
+    """A bar that shows rows and time left, on standard error, for a person who waits."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.bar: Progress | None = None
+
+    def __enter__(self) -> Callable[[int, int | None], None] | None:
+        if not sys.stderr.isatty() or wishes().quiet:
+            return None
+        from rich.console import Console
+
+        columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TextColumn("rows"))
+        self.bar = Progress(*columns, TimeRemainingColumn(), console=Console(stderr=True), transient=True)
+        self.bar.start()
+        task = self.bar.add_task(f"… looking over {self.name}", total=None)
+
+        def told(done: int, whole: int | None) -> None:
+            assert self.bar is not None
+            self.bar.update(task, completed=done, total=whole)
+
+        return told
+
+    def __exit__(self, *_: object) -> None:
+        if self.bar is not None:
+            self.bar.stop()
