@@ -8,7 +8,7 @@ import numpy as np
 
 from markbase.core.formatting import short
 from markbase.core.results.linear import LinearFit
-from markbase.show.figures import AMBER, INK, TEAL, own_sheet, styled
+from markbase.show.figures import AMBER, INK, TEAL, own_sheet, say_sample, styled
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -45,6 +45,7 @@ def draw_checks(fit: LinearFit) -> Figure:
     step = max(1, len(views.fitted) // _MOST_POINTS)
     x, z = views.fitted[::step], views.standardised[::step]
     unit = fit.outcome.unit_many
+    say_sample(axes[1, 1], fit.outcome.values, len(views.fitted))
     _cloud(axes[0, 0], x, z, views.fitted, views.standardised)
     axes[0, 0].axhline(0, color=INK, linewidth=1)
     _label(

@@ -105,7 +105,7 @@ def _slope(fit: AnyFit, variable: Variable) -> _Line:
     name, column = variable.name, variable.column
     low, high, sd = fit.spread(name)
     values = column.values if fit.used is None else column.values[fit.used]
-    two = bool(np.isin(values, (low, high)).all())
+    two = column.two_values is not None or bool(np.isin(values, (low, high)).all())
     step = high - low if two else sd
     if isinstance(fit, LogisticFit):
         row = next(r for r in rows_of(fit.marginal) if r.term == name)

@@ -14,6 +14,7 @@ import numpy as np
 
 from markbase.core.errors import MarkbaseError
 from markbase.core.formatting import short, without_zero
+from markbase.core.rows.parts import in_parts, sample_of
 from markbase.core.screening.screen import Screen
 from markbase.core.study.study import Study
 
@@ -103,6 +104,15 @@ def finish(ax: Axes, title: str) -> None:
     ax.tick_params(labelsize=9)
     for side in ("top", "right"):
         ax.spines[side].set_visible(False)
+
+
+def say_sample(ax: Axes, values: Any, shown: int) -> None:
+    """Say below axes that the points are a sample, where rows come in parts."""
+    if in_parts(values):
+        words = f"points: {shown:,} of {len(values):,} rows, taken at random"
+        ax.annotate(
+            words, (1, 0), (0, -34), "axes fraction", "offset points", fontsize=8, color=INK, ha="right", va="top"
+        )
 
 
 @styled
@@ -282,8 +292,9 @@ def draw_pairs(study: Study, screen: Screen) -> Figure:
     names = [n for n in screen.correlations.columns if not study[n].is_categorical][:_MOST_COLUMNS]
     if len(names) < 2:
         raise MarkbaseError("A grid of pairs needs two numeric columns or more among the columns screened.")
-    used = np.ones(study.rows, dtype=bool) if screen.basis.used is None else screen.basis.used
-    rows = np.flatnonzero(used)
+    shown = {n: sample_of(study[n].values) for n in names}  # of rows in parts, a sample of them
+    used = None if screen.basis.used is None else sample_of(screen.basis.used)
+    rows = np.arange(len(shown[names[0]])) if used is None else np.flatnonzero(used)
     some = rows[np.linspace(0, len(rows) - 1, min(_MOST_POINTS, len(rows))).astype(np.intp)]
     count = len(names)
     figure = Figure(figsize=(1.35 * count + 0.6, 1.2 * count + 0.6), layout="constrained")
@@ -294,12 +305,12 @@ def draw_pairs(study: Study, screen: Screen) -> Figure:
             ax = axes[a, b]
             ax.tick_params(labelsize=6, length=2)
             if a == b:
-                ax.hist(study[names[a]].values[rows], bins=_bins(study[names[a]].values[rows]), color=TEAL)
+                ax.hist(shown[names[a]][rows], bins=_bins(shown[names[a]][rows]), color=TEAL)
                 ax.set_yticks([])
             elif a > b:
                 ax.plot(
-                    study[names[b]].values[some],
-                    study[names[a]].values[some],
+                    shown[names[b]][some],
+                    shown[names[a]][some],
                     ".",
                     color=INK,
                     markersize=1.6,
@@ -331,7 +342,8 @@ def draw_pairs(study: Study, screen: Screen) -> Figure:
                 ax.set_xlabel(names[b], fontsize=7)
             if b == 0:
                 ax.set_ylabel(names[a], fontsize=7)
-    points = f"{len(some):,} of {len(rows):,} rows drawn" if len(some) < len(rows) else f"{len(rows):,} rows"
+    every = study.rows if screen.basis.used is None else int(np.count_nonzero(screen.basis.used))
+    points = f"{len(some):,} of {every:,} rows drawn" if len(some) < every else f"{every:,} rows"
     figure.suptitle(
         f"Pairs of numeric columns, {points} (▲ from |r| = {short(screen.limits.r)})", fontsize=9, x=0.01, ha="left"
     )

@@ -12,7 +12,8 @@ from markbase.core.errors import ColumnError, MarkbaseError, listed
 from markbase.core.formatting import short
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
-from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, styled
+from markbase.core.rows.parts import learn, sample_of
+from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, say_sample, styled
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -184,24 +185,29 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
         raise ColumnError(f"The model has no group `{by}`.")
     if ax is None:
         ax = own_axes(8.4, 5.2)
-    inside = np.ones(fit.sample.rows, dtype=bool) if fit.used is None else fit.used
-    codes = group.codes
+    inside = group.codes >= 0 if fit.used is None else fit.used
+    own_values = [x_column.values[inside & (group.codes == k)] for k in range(len(levels))]
+    learn(own_values)
+    codes, x, y_values, used = (
+        sample_of(values) for values in (group.codes, x_column.values, fit.outcome.values, inside)
+    )  # points of rows in parts are a sample of them
     logistic = isinstance(fit, LogisticFit)
     factor = fit.family.factor
-    shown = np.flatnonzero(inside)
+    shown = np.flatnonzero(used)
     shown = shown[:: max(1, len(shown) // _MOST_POINTS)]
+    if not logistic:
+        say_sample(ax, fit.outcome.values, len(shown))
     for k, level in enumerate(levels):
         color, dashes = _LINES[k]
-        mine = inside & (codes == k)
-        own = x_column.values[mine]
+        own = own_values[k]
         grid = np.linspace(own.min(), own.max(), _POINTS)
         table = fit.predict([{by: level, numeric: float(v)} for v in grid])
         y = factor * table["probability" if logistic else "predicted"]
         if not logistic:
             points = shown[codes[shown] == k]
             ax.plot(
-                x_column.values[points],
-                fit.outcome.values[points],
+                x[points],
+                y_values[points],
                 _MARKS[k],
                 color=color,
                 markersize=2.6,

@@ -11,6 +11,7 @@ from markbase.core.errors import FitError
 from markbase.core.formatting import short
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.rows.parts import sample_of
 from markbase.core.tables import rows_of
 from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, styled
 
@@ -102,7 +103,7 @@ def draw_slopes(fit: AnyFit, numeric: str, by: str | None = None, ax: Axes | Non
             fontsize=9,
         )
     inside_rows = slice(None) if fit.used is None else fit.used
-    values = fit.variable(along, "numeric").column.values[inside_rows]
+    values = sample_of(fit.variable(along, "numeric").column.values[inside_rows])  # of rows in parts, a sample of them
     counts, edges = np.histogram(values, bins=min(40, len(np.unique(values[:5000]))))
     ax.bar(
         edges[:-1],

@@ -24,6 +24,7 @@ from markbase.core.estimation.likelihood import Rows
 from markbase.core.estimation.newton import maximise
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.rows.parts import refuse_in_parts
 
 Array = NDArray[np.float64]
 AnyFit = LinearFit | LogisticFit
@@ -136,6 +137,11 @@ def _ends(changes: Array, seen: float, level: float) -> tuple[float, float]:
 
 def _samples(fit: AnyFit, draws: int, rng: np.random.Generator) -> Iterator[Array]:
     """Yield with how much each row counts in each sample, shape (rows of the study,)."""
+    refuse_in_parts(
+        fit.outcome.values,
+        "drawing single rows again and again (bootstrap)",
+        "take a sample of the rows for it; robust and clustered errors need no draws",
+    )
     inside = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
     weights = np.zeros(fit.sample.rows)
     own = fit.weights.values[inside] if fit.weights is not None else None

@@ -14,6 +14,7 @@ from markbase.core.comparison.block_changes import AnyFit, change_between
 from markbase.core.display import ShownTables
 from markbase.core.errors import FitError, MarkbaseError, listed, quoted
 from markbase.core.results.linear import LinearFit
+from markbase.core.rows.parts import all_of
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -85,10 +86,9 @@ def compare(*fits: AnyFit, names: Sequence[str] | None = None) -> Comparison:
     called = tuple(names) if names is not None else tuple("ABCDEFGHIJKLMNOPQRSTUVWXYZ"[: len(fits)])
     if len(called) != len(fits) or len(set(called)) < len(called):
         raise MarkbaseError(f"{len(fits)} fits need as many different names, not {listed(quoted(called))}.")
-    common = np.ones(fits[0].sample.rows, dtype=bool)
-    for fit in fits:
-        common &= True if fit.used is None else fit.used
-    count = int(np.count_nonzero(common))
+    masks = [fit.used for fit in fits if fit.used is not None]
+    common = all_of(masks) if masks else np.ones(0, dtype=bool)
+    count = int(np.count_nonzero(common)) if masks else fits[0].sample.rows
     if not count:
         raise FitError("The fits share no row, so there is nothing to compare them on.")
     again = tuple(n for n, f in zip(called, fits, strict=True) if f.sample.used > count)

@@ -12,11 +12,12 @@ from numpy.typing import NDArray
 from markbase.core.arguments import checked
 from markbase.core.checks.logistic_checks import fits_without_each_fold
 from markbase.core.comparison.block_changes import AnyFit
-from markbase.core.diagnostics.classification import area_under_curve
+from markbase.core.diagnostics.classification import area_under_curve, cells_of
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.rows.parts import in_parts, refuse_in_parts
 
 Array = NDArray[np.float64]
 _AREA = "area under the curve"
@@ -79,6 +80,11 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
     """
     if not isinstance(repeats, int) or repeats < 1:
         raise MarkbaseError(f"Rows are held out once or more, not {repeats!r} times.")
+    refuse_in_parts(
+        fit.outcome.values,
+        "holding every row out in its turn",
+        "hold out a share of the rows, fit the others, and score the fit on that share",
+    )
     here = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
     if fit.fixed_effect_names:
         raise MarkbaseError(
@@ -116,7 +122,7 @@ def _figures(fit: AnyFit, y: Array, predicted: Array, mean: Array, often: Array)
 
 
 def error_measures(
-    logistic: bool, y: Array, predicted: Array, mean: Array, often: Array, repeated: bool
+    logistic: bool, y: Array, predicted: Array, mean: Array | float, often: Array | None, repeated: bool
 ) -> dict[str, float]:
     """Measure how far predictions are off.
 
@@ -124,10 +130,12 @@ def error_measures(
     ----------
     logistic : bool
         Whether they are probabilities of an event.
-    y, predicted, mean : ndarray, shape (rows,)
-        The outcome (1 for the event), what is predicted, and what no model at all predicts.
-    often : ndarray, shape (rows,)
-        With how much each row counts.
+    y, predicted : ndarray, shape (rows,)
+        The outcome (1 for the event), and what is predicted.
+    mean : ndarray, shape (rows,), or float
+        What no model at all predicts.
+    often : ndarray, shape (rows,), or None
+        With how much each row counts; None for alike.
     repeated : bool
         Whether these are frequencies.
 
@@ -143,8 +151,14 @@ def error_measures(
             "root mean squared error": math.sqrt(error),
             "R²": 1 - error / float(np.average((y - mean) ** 2, weights=often)),
         }
-    times = np.round(often).astype(np.intp) if repeated else np.ones(len(y), dtype=np.intp)
-    area = area_under_curve(np.repeat(y, times), np.repeat(predicted, times))[0]
+    if in_parts(y):
+        cells = cells_of(y, predicted, None, often if repeated else None, 0.5)
+        area = area_under_curve(cells.happened, cells.p, cells.times)[0]
+    elif repeated and often is not None:
+        times = np.round(often).astype(np.intp)
+        area = area_under_curve(np.repeat(y, times), np.repeat(predicted, times))[0]
+    else:
+        area = area_under_curve(y, predicted)[0]
     return {
         "classified correctly": float(np.average((predicted >= 0.5) == (y == 1), weights=often)),
         _AREA: area,

@@ -17,6 +17,7 @@ from markbase.core.errors import MarkbaseError, count_noun, remark
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.predictions import new_rows
+from markbase.core.rows.parts import counted, in_parts
 from markbase.core.study.study import Study
 
 
@@ -35,7 +36,7 @@ class Score(ShownTables):
     unseen: tuple[str, ...]
     """Levels of the rows held out that the fit has not seen, and levels of the fit that none of them has, in words."""
     predictions: pd.DataFrame
-    """A row for each row held out: `observed`, `predicted` or `probability`, `residual`, `caution`."""
+    """A row for each row held out, of rows in memory: `observed`, `predicted` or `probability`, `residual`, `caution`."""
 
 
 @checked
@@ -79,6 +80,8 @@ def score(fit: AnyFit, test: Study | Any) -> Score:
         raise MarkbaseError(
             "A fit with fixed effects cannot be scored on rows of levels it has not seen; enter the column as a term."
         )
+    if isinstance(test, Study) and in_parts([test[name].values for name in test.columns]):
+        return _scored_in_parts(fit, test)
     rows = new_rows(fit, test)
     if rows.observed is None:
         raise MarkbaseError(
@@ -90,26 +93,8 @@ def score(fit: AnyFit, test: Study | Any) -> Score:
     known = np.isfinite(predicted) & np.isfinite(observed)
     if not known.any():
         raise MarkbaseError("No row held out has the outcome and a value the model can use in every column.")
-    left = int((~known).sum())
-    if left:
-        remark(f"{count_noun(left, 'row')} held out cannot be scored: a gap, or a level the fit has not seen.")
-    inside = slice(None) if fit.used is None else fit.used
-    own = (fit.outcome.values == 1).astype(float)[inside] if logistic else fit.outcome.values[inside]
-    often = np.ones(len(own)) if fit.weights is None else fit.weights.values[inside]
-    middle = float(np.average(own, weights=often))
-    repeated = fit.times is not None
-    here = error_measures(logistic, own, fit._fitted[inside], np.full(len(own), middle), often, repeated)
-    n, ones = int(known.sum()), np.ones(int(known.sum()))
-    there = error_measures(logistic, observed[known], predicted[known], np.full(n, middle), ones, False)
-    bare = error_measures(logistic, observed[known], np.full(n, middle), np.full(n, middle), ones, False)
-    table = pd.DataFrame(
-        {
-            "figure": list(here),
-            "of_the_fit": list(here.values()),
-            "held_out": list(there.values()),
-            "without_terms": list(bare.values()),
-        }
-    )
+    n, left = int(known.sum()), int((~known).sum())
+    table = _judged(fit, observed[known], predicted[known], left)
     predictions = pd.DataFrame(
         {
             "observed": observed,
@@ -122,6 +107,54 @@ def score(fit: AnyFit, test: Study | Any) -> Score:
     return Score(
         fit.family.observed(fit.outcome), table, n, left, _unseen(fit, rows.groups, rows.cautions), predictions
     )
+
+
+def _judged(fit: AnyFit, observed: Any, predicted: Any, left: int) -> pd.DataFrame:
+    """Return error measures of some rows beside those of the rows of the fit, and of no terms; say how many rows have none."""
+    logistic = fit.family is LOGISTIC
+    if left:
+        remark(f"{count_noun(left, 'row')} held out cannot be scored: a gap, or a level the fit has not seen.")
+    inside = slice(None) if fit.used is None else fit.used
+    own = (fit.outcome.values == 1).astype(float)[inside] if logistic else fit.outcome.values[inside]
+    often = None if fit.weights is None else fit.weights.values[inside]
+    middle = float(np.average(own, weights=often))
+    here = error_measures(logistic, own, fit._fitted[inside], middle, often, fit.times is not None)
+    there = error_measures(logistic, observed, predicted, middle, None, False)
+    bare = error_measures(logistic, observed, predicted * 0.0 + middle, middle, None, False)
+    columns = {"of_the_fit": here, "held_out": there, "without_terms": bare}
+    return pd.DataFrame({"figure": list(here), **{name: list(found.values()) for name, found in columns.items()}})
+
+
+def _scored_in_parts(fit: AnyFit, test: Study) -> Score:
+    """Judge a fit on rows that come in parts; the predictions are not kept."""
+    variables = variables_of(fit.model_terms)
+    for name, variable in variables.items():
+        if test.column(name).kind != variable.column.kind or test[name].levels != variable.column.levels:
+            raise MarkbaseError(
+                f"`{name}` of the rows held out is not as it is in the rows of the fit; prepare both alike."
+            )
+    predicted = fit.expected_in(test)
+    outcome = test.column(fit.outcome.name)
+    observed = outcome.values
+    if fit.family is LOGISTIC:
+        event = outcome.level_at(fit.event) if outcome.is_categorical else float(fit.event)  # type: ignore[attr-defined]
+        observed = np.where(outcome.present, (outcome.values == event).astype(np.float64), np.nan)
+    known = np.isfinite(predicted) & np.isfinite(observed)
+    n = int(np.count_nonzero(known))
+    if not n:
+        raise MarkbaseError("No row held out has the outcome and a value the model can use in every column.")
+    table = _judged(fit, observed[known], predicted[known], test.rows - n)
+    counts = {
+        name: counted(test[name].values, len(v.column.levels)) for name, v in variables.items() if v.is_categorical
+    }
+    unseen = [
+        f"no row held out has `{name}` `{variables[name].labels[k]}`"
+        for name, here in counts.items()
+        for k, place in enumerate(variables[name].places)
+        if not here[place]
+    ]
+    none = pd.DataFrame({"observed": [], fit.family.predicted: [], "residual": [], "caution": []})
+    return Score(fit.family.observed(fit.outcome), table, n, test.rows - n, tuple(unseen), none)
 
 
 def _unseen(fit: AnyFit, groups: dict[str, Any], cautions: Iterable[str]) -> tuple[str, ...]:

@@ -6,6 +6,8 @@ import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import partial
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +17,7 @@ from markbase.core.design.terms import Term
 from markbase.core.errors import CollinearityError, FitError, listed, quoted
 from markbase.core.estimation.least_squares_solution import Dependent, Swept
 from markbase.core.formatting import number, short
+from markbase.core.rows.parts import all_of, each_part, first_true, sample_of
 from markbase.core.study.exact_sums import dependences
 
 Array = NDArray[np.float64]
@@ -112,16 +115,15 @@ def _verified(
     assert finding.blocks is not None
     places = finding.columns[columns]
     values = [_column_values(finding, moments, int(block_of[k]), int(c)) for k, c in zip(columns, places, strict=True)]
-    X = np.column_stack(values)
     order = np.argsort(np.abs(unit), kind="stable")
-    weights, exact = _best_weights(X, raw)
+    weights, exact = _best_weights(values, raw)
     keep = np.ones(len(columns), dtype=bool)
     for k in order[:-1] if exact or len(order) < _MOST_MEMBERS else ():
         trial = keep.copy()
         trial[k] = False
         if trial.sum() < 2:
             break
-        fewer, still = _best_weights(X[:, trial], raw[trial])
+        fewer, still = _best_weights([v for v, t in zip(values, trial, strict=True) if t], raw[trial])
         if still or (not exact and abs(unit[k]) < 1e-7 * np.abs(unit).max()):
             keep = trial
             weights, exact = fewer, still or exact
@@ -132,24 +134,35 @@ def _column_values(finding: Dependent, moments: Moments, block: int, column: int
     """Return the values of one inner column in the rows used."""
     assert finding.blocks is not None
     coded, inside = finding.blocks[block], slice(None) if finding.used is None else finding.used
-    values = np.ones(finding.total_rows) if coded.multiplier is None else coded.multiplier
+    values: Any = 1.0 if coded.multiplier is None else coded.multiplier
     if coded.codes is not None:
         values = np.where(coded.codes == column - int(moments.starts[block + 1]), values, 0.0)
     found: Array = values[inside]
     return found
 
 
-def _best_weights(X: Array, raw: Array) -> tuple[Array, bool]:
+def _best_weights(values: Sequence[Array], raw: Array) -> tuple[Array, bool]:
     """Return weights of columns whose sum is constant, and whether it is in every row, to within rounding."""
     left = int(np.argmax(np.abs(raw)))
+    X = np.column_stack([sample_of(v) for v in values])
     for weights in (_snapped(raw / raw[left]) * raw[left], raw, _refitted(X, raw, left)):
-        products = X.astype(np.longdouble) * weights.astype(np.longdouble)
-        total = products.sum(axis=1)
-        gap = np.abs(total - total[0])
-        room = _ROUNDINGS * np.finfo(np.float64).eps * np.abs(products).sum(axis=1)
-        if bool(np.all(gap <= room + room[0])):
+        if all(each_part(partial(_constant_sum, weights, _totals(weights, X[:1])), list(values))):
             return weights, True
     return raw, False
+
+
+def _totals(weights: Array, X: Array) -> tuple[NDArray[np.longdouble], NDArray[np.longdouble]]:
+    """Return weighted sums of columns, and how far rounding may take each."""
+    products = X.astype(np.longdouble) * weights.astype(np.longdouble)
+    return products.sum(axis=1), _ROUNDINGS * np.finfo(np.float64).eps * np.abs(products).sum(axis=1)
+
+
+def _constant_sum(
+    weights: Array, first: tuple[NDArray[np.longdouble], NDArray[np.longdouble]], values: Sequence[Array]
+) -> bool:
+    """Return whether a weighted sum of columns is what it is in one row, in every row."""
+    total, room = _totals(weights, np.column_stack(values))
+    return bool(np.all(np.abs(total - first[0]) <= room + first[1]))
 
 
 def _snapped(weights: Array) -> Array:
@@ -357,8 +370,7 @@ def _equation(involved: Sequence[Term], weights: Sequence[float], constant: bool
 
 def _constant(involved: Sequence[Term], weights: Sequence[float], left: int) -> float:
     """Return what the left side exceeds the right by, from the rows where all are present."""
-    rows = np.logical_and.reduce([t.column.present for t in involved])
-    first = int(np.flatnonzero(rows)[0])
+    first = first_true(all_of([t.column.present for t in involved]))
     values = np.array([t.column.values[first] for t in involved]) * np.asarray(weights) / weights[left]
     constant = float(values.sum())
     return 0.0 if abs(constant) <= 1e-9 * np.abs(values).max() else constant

@@ -63,6 +63,10 @@ class Family:
         """Add what a coefficient is told by besides."""
         return table
 
+    def expected(self, eta: Array) -> Array:
+        """Return what is expected at a linear predictor."""
+        return eta
+
     def predictions(
         self, eta: Array, se: Array, half: float, spread: float | None, observed: Array | None
     ) -> dict[str, Array]:
@@ -118,6 +122,10 @@ class OddsFamily(Family):
                 for name, source in (("odds_ratio", column), ("odds_low", "low"), ("odds_high", "high"))
             }
         return table.assign(**odds)
+
+    def expected(self, eta: Array) -> Array:
+        """Return the probability of the event at a linear predictor."""
+        return probability(eta)
 
     def predictions(
         self,

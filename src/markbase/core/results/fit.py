@@ -31,7 +31,7 @@ from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.predictions import NewRows, head_of, new_rows
 from markbase.core.results.readers import readers
 from markbase.core.results.simple_slopes import Probed
-from markbase.core.rows.parts import all_of, look_up
+from markbase.core.rows.parts import all_of, look_up, refuse_in_parts
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import can_follow
 from markbase.core.study.frames import columns_of
@@ -114,6 +114,12 @@ class Fit(Probed):
                 found = found + look_up(effects, block.codes[chosen]) * values
         predictor: Array = found
         return predictor
+
+    def expected_in(self, study: Study) -> Array:
+        """Return what the model gives for each row of a study with the same columns, shape (rows,); NaN for a gap or an unseen level."""
+        own = {n: replace(v, column=study.column(n)) for n, v in variables_of(self.model_terms).items()}
+        there = replace(self, model_terms=tuple(t.with_variables(own) for t in self.model_terms))
+        return self.family.expected(there._predictor_at(None))
 
     def identified(self, rows: NDArray[np.intp]) -> tuple[str, list[str]]:
         """Name some rows by the analyst's own identifier.
@@ -456,6 +462,12 @@ class Fit(Probed):
 
     def _predicted_rows(self, data: Any) -> pd.DataFrame | None:
         """Predict for the rows of a table that has all columns of the model; None if it lacks some that can be averaged over."""
+        if isinstance(data, Study):
+            refuse_in_parts(
+                [data[n].values for n in data.columns],
+                "one table of predictions",
+                "go through it part by part (`parts`)",
+            )
         names = set(data.columns if isinstance(data, Study) else dict(columns_of(data)))
         lacking = [v.name for v in variables_of(self.model_terms).values() if not _can_be_had(v.column, names)]
         if lacking and not isinstance(data, Study) and len(lacking) < len(variables_of(self.model_terms)):
@@ -505,13 +517,18 @@ class Fit(Probed):
     @property
     def fitted(self) -> pd.Series[float]:
         """What the model gives for each row of the study, on the index of its table; NaN for a row not used."""
+        self._refuse_each_row("a fitted value of each")
         return pd.Series(self._fitted.copy(), index=self.index, name="fitted")
 
     @property
     def residuals(self) -> pd.Series[float]:
         """Observed less fitted, on the index of the study's table; of a yes/no outcome 1 or 0 less the probability."""
+        self._refuse_each_row("a residual of each")
         observed = (self.outcome.values == 1).astype(np.float64) if self.outcome.is_categorical else self.outcome.values
         return pd.Series(observed - self._fitted, index=self.index, name="residual")
+
+    def _refuse_each_row(self, what: str) -> None:
+        refuse_in_parts(self.outcome.values, what, "predict for the study part by part (`parts`)")
 
     @property
     @abstractmethod

@@ -432,6 +432,12 @@ def at_once(function: Callable[[S], T], items: Sequence[S], rows: int) -> list[T
     return list(map(function, items) if rows < _MANY_ROWS else in_order(function, items))
 
 
+def refuse_in_parts(values: Any, what: str, instead: str) -> None:
+    """Refuse what needs all rows in memory where they come in parts."""
+    if in_parts(values):
+        raise needs_all(what, instead)
+
+
 def in_parts(*trees: Any) -> bool:
     """Return whether some of the rows are not in memory."""
     return bool(arrays_in(trees))

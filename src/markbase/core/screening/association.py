@@ -22,6 +22,7 @@ from numpy.typing import NDArray
 from markbase.core.design.cross_products import gather
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns, Term
+from markbase.core.rows.parts import refuse_in_parts
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
@@ -118,6 +119,9 @@ def interval_of_r(r: float, rows: int, level: float) -> tuple[float, float]:
 
 def ranked(column: Column, used: NDArray[np.bool_] | None) -> Array:
     """Return the mean ranks of a numeric column among the rows used, shape (rows,); 0 elsewhere."""
+    refuse_in_parts(
+        column.values, "Spearman's correlation, which is of ranks,", "ask for Pearson's, or take a sample of the rows"
+    )
     where = np.arange(len(column.values)) if used is None else np.flatnonzero(used)
     values = column.values[where]
     _, places, counts = np.unique(values, return_inverse=True, return_counts=True)

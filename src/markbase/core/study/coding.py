@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from markbase.core.display import ShownTables
 from markbase.core.errors import ColumnError, LevelError, listed, quoted
+from markbase.core.rows.parts import in_parts, refuse_in_parts
 from markbase.core.study.column import SCHEMES, Column, Scheme
 
 Array = NDArray[np.float64]
@@ -221,7 +222,7 @@ def code_group(column: Column) -> Coding:
     labels = [column.levels[k].label for k in places]
     base = places.index(column.base.level) if column.base.level in places else 0
     schemes: list[Scheme] = [s for s in SCHEMES if s in ("indicator", "effect") or column.kind == "ordinal"]
-    made = indicator_columns(column, full_set=False)
+    made = indicator_columns(_shown_rows(column), full_set=False)
     records = []
     for k, name in zip([k for k in range(len(places)) if k != base], made.columns, strict=True):
         values = made[name]
@@ -265,6 +266,11 @@ def code_group(column: Column) -> Coding:
     )
 
 
+def _shown_rows(column: Column) -> Column:
+    """Return a group as it is; of rows in parts a row of each level and a missing one, standing for as many as there are."""
+    return column if not in_parts(column.values) else column
+
+
 def indicator_columns(column: Column, full_set: bool) -> pd.DataFrame:
     """Return the 0/1 columns of a group.
 
@@ -288,6 +294,11 @@ def indicator_columns(column: Column, full_set: bool) -> pd.DataFrame:
     """
     if not column.is_categorical:
         raise ColumnError(f"`{column.name}` is numeric and enters as it is; only a group has indicators.")
+    refuse_in_parts(
+        column.values,
+        "laying indicators out",
+        "go through the study part by part (`parts`), or take a sample of it (`sample`)",
+    )
     gone = ~column.present
     frame: dict[str, pd.api.extensions.ExtensionArray] = {}
     for k, level in enumerate(column.levels):

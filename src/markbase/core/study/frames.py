@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.errors import MarkbaseError
+from markbase.core.rows.parts import refuse_in_parts
 from markbase.core.rows.table import TableInParts
 from markbase.core.study.column import Column
 
@@ -80,6 +81,11 @@ def frame_of(columns: list[Column], codes: bool) -> pd.DataFrame:
         Numeric columns as float64, or Int64 where every value is whole; groups as categories, in the order
         of their levels. Missing is missing, whatever the reason was.
     """
+    refuse_in_parts(
+        [c.values for c in columns],
+        "one table of them",
+        "go through the study part by part (`parts`), or take a sample of it (`sample`)",
+    )
     table: dict[str, Any] = {}
     for column in columns:
         if column.is_categorical:

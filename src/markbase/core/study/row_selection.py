@@ -11,7 +11,8 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, MarkbaseError, count_noun, listed, near, quoted
-from markbase.core.rows.parts import all_of, learn, sum_of
+from markbase.core.rows.parts import all_of, in_parts, learn, made_of, row_numbers, sum_of
+from markbase.core.rows.table import hashed
 from markbase.core.study.column import Column
 from markbase.core.study.column_types import with_default_base
 from markbase.core.study.verification import Check
@@ -176,7 +177,7 @@ def take(column: Column, rows: NDArray[Any]) -> Column:
     return new
 
 
-def split_rows(rows: int, share: float, seed: int, within: Column | None) -> tuple[Rows, str]:
+def split_rows(rows: int, share: float, seed: int, within: Column | None, like: Any) -> tuple[Rows, str]:
     """Choose rows to hold out.
 
     Parameters
@@ -189,6 +190,8 @@ def split_rows(rows: int, share: float, seed: int, within: Column | None) -> tup
         Seed of the random numbers: the same seed holds out the same rows.
     within : Column, optional
         A group: the share is held out of each of its levels.
+    like : ndarray, shape (rows,)
+        The values of any column.
 
     Returns
     -------
@@ -208,9 +211,11 @@ def split_rows(rows: int, share: float, seed: int, within: Column | None) -> tup
         raise MarkbaseError(f"The share to hold out is {share!r}; it must lie between 0 and 1, for instance 0.2.")
     if isinstance(seed, bool) or not isinstance(seed, int) or seed < 0:
         raise MarkbaseError(f"The seed is {seed!r}; it must be a whole number of 0 or more.")
-    rng = np.random.default_rng(seed)
     if within is not None and not within.is_categorical:
         raise ColumnError(f"`{within.name}` is numeric; rows are held out within the levels of a group.")
+    if in_parts(like):
+        return _split_in_parts(like, share, seed, within)
+    rng = np.random.default_rng(seed)
     series = np.zeros(rows, dtype=np.int64) if within is None else within.values
     held = np.zeros(rows, dtype=bool)
     for level in np.unique(series):
@@ -225,6 +230,23 @@ def split_rows(rows: int, share: float, seed: int, within: Column | None) -> tup
         )
     inside = f" within the levels of `{within.name}`" if within else ""
     return held, f"{out:,} of {rows:,} rows held out at random{inside} (share {share:g}, seed {seed})"
+
+
+def _split_in_parts(like: Any, share: float, seed: int, within: Column | None) -> tuple[Rows, str]:
+    """Hold out rows that come in parts: those of which a hash of their place is low, so that each row is decided for itself."""
+    limit = np.uint64(min(int(share * 2.0**64), 2**64 - 1))
+
+    def drawn(numbers: NDArray[np.intp]) -> tuple[NDArray[np.bool_]]:
+        return (hashed(numbers.astype(np.uint64), seed) < limit,)
+
+    held = made_of(1, drawn, row_numbers(like))[0] > 0
+    out, rows = int(held.sum()), len(like)
+    if out in (0, rows):
+        raise MarkbaseError(
+            f"Holding out {share:g} of {count_noun(rows, 'row')} leaves one part empty; choose another share."
+        )
+    inside = f", in every level of `{within.name}` about that share" if within else ""
+    return held, f"{out:,} of {rows:,} rows held out at random, each by itself{inside} (share {share:g}, seed {seed})"
 
 
 def one_sided_levels(train: Mapping[str, Column], test: Mapping[str, Column]) -> list[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 import pandas as pd
@@ -11,6 +11,8 @@ import pandas as pd
 from markbase.core.arguments import checked_methods
 from markbase.core.display import Shown
 from markbase.core.errors import CodebookError, ColumnError, listed, near, quoted, remark
+from markbase.core.rows.parts import each_part, in_parts
+from markbase.core.rows.source import PART_ROWS
 from markbase.core.study.codebook import Codebook, ColumnSpec, as_codebook, code_text
 from markbase.core.study.column import Column, MissingCode
 from markbase.core.study.column_types import build_column
@@ -296,6 +298,32 @@ class Study(Preparing, Shown):
         if column.is_categorical:
             raise ColumnError(f"`{name}` is categorical and has levels, not a spread; `levels` counts them.")
         return values_table(column)
+
+    def parts(self) -> Iterator[Study]:
+        """Go through the rows a part at a time, each a study of its own in memory with the same columns, levels and bases.
+
+        Yields
+        ------
+        Study
+            The next rows, at most some 130,000 of them.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> sum(part.rows for part in mb.demo.choirs().parts())
+        2003
+        """
+        arrays = {name: (column.values, column.why_missing) for name, column in self._columns.items()}
+        if in_parts(arrays):
+            for held in each_part(dict, arrays):
+                if len(next(iter(held.values()))[0]):
+                    yield self._holding(held)
+            return
+        for start in range(0, self._rows, PART_ROWS):
+            at = slice(start, start + PART_ROWS)
+            yield self._holding(
+                {n: (v[at], None if w is None else w[at]) for n, (v, w) in arrays.items()}, self._index[at]
+            )
 
     def prepare(self, steps: Sequence[Mapping[str, Any]], *, source: str = "steps") -> Study:
         """Carry out preparing steps that are written down as plain values.

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any, Self
 
 import numpy as np
@@ -63,6 +64,17 @@ class Stepping(ABC):
         study.__dict__.update(self.__dict__)
         study._columns = {**self._columns, column.name: column}
         study._trail = self._trail.then(step)
+        return study
+
+    def _holding(self, held: Mapping[str, Sequence[Any]], index: pd.Index[Any] | None = None) -> Self:
+        """Return a study of the same columns with other rows, which are in memory."""
+        study = object.__new__(type(self))
+        study.__dict__.update(self.__dict__)
+        study._columns = {
+            n: replace(self._columns[n], values=values, why_missing=why) for n, (values, why) in held.items()
+        }
+        study._rows = len(next(iter(held.values()))[0])
+        study._index = pd.RangeIndex(study._rows) if index is None else index
         return study
 
     def _taken(self, rows: NDArray[np.bool_], step: TrailStep) -> Self:

@@ -5,7 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Self
 
-from markbase.core.errors import count_noun, remark
+import numpy as np
+import pandas as pd
+
+from markbase.core.errors import MarkbaseError, count_noun, remark
+from markbase.core.rows.parts import in_parts
+from markbase.core.rows.parts import kept_rows as in_memory
 from markbase.core.study.row_selection import kept_rows, one_sided_levels, split_rows
 from markbase.core.study.steps.base_step import Stepping, given, plain
 from markbase.core.study.trail import TrailStep
@@ -85,7 +90,9 @@ class RowSteps(Stepping):
         >>> kept.rows + rest.rows
         2003
         """
-        held, words = split_rows(self._rows, share, seed, self.column(within) if within else None)
+        held, words = split_rows(
+            self._rows, share, seed, self.column(within) if within else None, next(iter(self._columns.values())).values
+        )
         settings = given(share=share, seed=seed, within=within)
         parts = []
         for part, rows in (("kept", ~held), ("held_out", held)):
@@ -98,3 +105,43 @@ class RowSteps(Stepping):
             if study._rows < _FEW_ROWS:
                 remark(f"The {part} part has only {count_noun(study._rows, 'row')}: figures from it will be rough.")
         return parts[0], parts[1]
+
+    def sample(self, rows: int, *, seed: int = 0, reason: str = "") -> Self:
+        """Take some rows at random into memory, as a study of their own with the same columns, levels and bases.
+
+        Parameters
+        ----------
+        rows : int
+            How many; all where there are no more. Of rows that come in parts at most 65,536, of those that are kept in memory.
+        seed : int
+            Seed of the random numbers: the same seed takes the same rows.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            The sample; its trail says that it is one.
+
+        Raises
+        ------
+        MarkbaseError
+            If no row is asked for.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> mb.demo.choirs().sample(500, seed=1).rows
+        500
+        """
+        if rows < 1:
+            raise MarkbaseError(f"A sample has one row or more, not {rows}.")
+        arrays = {name: (column.values, column.why_missing) for name, column in self._columns.items()}
+        held = in_memory(arrays)[0] if in_parts(arrays) else arrays
+        there = len(next(iter(held.values()))[0])
+        some = np.sort(np.random.default_rng(seed).permutation(there)[:rows])
+        index = pd.RangeIndex(len(some)) if in_parts(arrays) else self._index[some]
+        study = self._holding({n: (v[some], None if w is None else w[some]) for n, (v, w) in held.items()}, index)
+        text = f"Took a random sample: {len(some):,} of {self._rows:,} rows (seed {seed})."
+        study._trail = self._trail.then(TrailStep("sample", "", text, {"rows": rows, "seed": seed}, reason))
+        return study
