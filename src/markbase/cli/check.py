@@ -13,6 +13,7 @@ from markbase.cli.figure_files import draw_checks_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options, only_for
 from markbase.core.results.linear import LinearFit
+from markbase.core.rows.parts import in_parts
 from markbase.show.fit import checks_page
 from markbase.show.logistic import calibration_section, cases_page, classification_page
 from markbase.show.records import checks_record, table_record
@@ -79,7 +80,11 @@ def command(
             found = fit.checks(most=cases or 10, order=None if order is None else study.column(order))
             page, record["checks"] = checks_page(found), checks_record(found)
         else:
-            sorted_rows = fit.classification(0.5 if cut is None else cut, folds=folds or 10, seed=seed or 0)
+            sorted_rows = fit.classification(
+                0.5 if cut is None else cut,
+                folds=folds or (None if in_parts(fit.outcome.values) else 10),
+                seed=seed or 0,
+            )
             page = classification_page(sorted_rows)
             listed = cases_page(fit, fit.cases(cases or 10))
             page = replace(page, sections=(*page.sections, calibration_section(fit), *listed.sections))

@@ -20,12 +20,18 @@ from markbase.cli.common import (
 )
 from markbase.cli.help import examples
 from markbase.cli.model_options import Model, model_of, model_options
+from markbase.cli.progress import report_progress
 from markbase.core.design.terms import variables_of
-from markbase.core.errors import MarkbaseError
+from markbase.core.errors import MarkbaseError, count_noun
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.stored_fit import StoredFit
+from markbase.core.rows.parts import in_parts
+from markbase.core.study.study import Study
 from markbase.files.data import read_table
+from markbase.files.data_writing import tables_content
 from markbase.files.fit_files import read_fit
+from markbase.files.text_files import STANDARD
+from markbase.files.whole_files import refuse_to_replace, write_whole
 from markbase.show.predictions import predictions_page
 from markbase.show.records import table_record
 
@@ -114,6 +120,9 @@ def command(
                 wanted = (
                     study if for_rows == "all" else model.source.open_other(Path(for_rows), needed=columns_of_fit(fit))
                 )
+        if isinstance(wanted, Study) and in_parts([wanted[name].values for name in wanted.columns]):
+            _written_in_parts(fit, wanted, into, replaces, back_transformed)
+            return
         table = fit.predict(wanted, back_transformed=back_transformed)
         if put_table(table, into, replaces):
             return
@@ -129,6 +138,17 @@ def command(
         )
     else:
         show(predictions_page(fit, table))
+
+
+def _written_in_parts(fit: AnyFit | StoredFit, rows: Study, into: Path | None, replaces: bool, back: bool) -> None:
+    """Predict for rows that come in parts, and write one part after the other."""
+    if into is None or into == STANDARD:
+        raise MarkbaseError(
+            "Predictions for rows that are read in parts go into a file: --into predictions.csv, or .tsv, .parquet."
+        )
+    refuse_to_replace(into, replaces)
+    write_whole(into, tables_content(lambda: (fit.predict(part, back_transformed=back) for part in rows.parts()), into))
+    report_progress(f"{count_noun(rows.rows, 'row')} written into {into}.")
 
 
 def _saved(model: Model) -> StoredFit:

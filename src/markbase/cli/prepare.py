@@ -23,10 +23,10 @@ from markbase.cli.common import (
 from markbase.cli.help import examples
 from markbase.core.study.study import Study
 from markbase.files.codebook import codebook_content
-from markbase.files.data_writing import table_content
+from markbase.files.data_writing import study_content
 from markbase.files.plan_writing import plan_text
 from markbase.files.text_files import STANDARD
-from markbase.files.whole_files import refuse_to_replace, write_all
+from markbase.files.whole_files import Content, refuse_to_replace, write_all
 from markbase.show.page import Page
 from markbase.show.records import trail_record
 from markbase.show.study import check_page, coding_page, trail_page
@@ -101,9 +101,9 @@ def command(
             refuse_to_replace(path, replaces)
         study = given.open()
         pages = _pages(study, checks, codings)
-        contents: dict[Path, bytes] = {}
+        contents: dict[Path, Content] = {}
         if data and data != STANDARD:
-            contents[data] = table_content(study.frame(codes=codes), data)
+            contents[data] = study_content(study, data, codes=codes)
         if book:
             contents[book] = codebook_content(study, book)
         if plan:

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Callable, Iterable
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 import pandas as pd
 
 from markbase.core.errors import FileError
+from markbase.core.rows.parts import in_parts
+from markbase.core.study.frames import holds_whole_numbers
 from markbase.core.study.study import Study
 from markbase.files.data import ESCAPED, EXTRAS, TEXT_SUFFIXES, need_extra
-from markbase.files.whole_files import refuse_to_replace, write_whole
+from markbase.files.whole_files import Content, refuse_to_replace, write_whole
 
 
 def write_data(study: Study, path: str | Path, *, codes: bool = False, replace: bool = False) -> None:
@@ -50,7 +53,9 @@ def write_data(study: Study, path: str | Path, *, codes: bool = False, replace: 
     >>> with tempfile.TemporaryDirectory() as folder:
     ...     mb.write_data(study, f"{folder}/prepared.csv", codes=True)
     """
-    write_table(study.frame(codes=codes), path, replace=replace)
+    path = Path(path)
+    refuse_to_replace(path, replace)
+    write_whole(path, study_content(study, path, codes=codes))
 
 
 def write_table(frame: pd.DataFrame, path: str | Path, *, replace: bool = False) -> None:
@@ -74,6 +79,51 @@ def write_table(frame: pd.DataFrame, path: str | Path, *, replace: bool = False)
     path = Path(path)
     refuse_to_replace(path, replace)
     write_whole(path, table_content(frame, path))
+
+
+def study_content(study: Study, path: Path, *, codes: bool = False) -> Content:
+    """Return what a file of that name holds of a study, or what writes it there, where rows come in parts; raises as `table_content`."""
+    columns = [study[name] for name in study.columns]
+    if not in_parts([c.values for c in columns]):
+        return table_content(study.frame(codes=codes), path)
+    whole = {c.name for c in columns if not c.is_categorical and holds_whole_numbers(c)}
+    return tables_content(lambda: (part.frame(codes=codes, whole=whole) for part in study.parts()), path)
+
+
+def tables_content(tables: Callable[[], Iterable[pd.DataFrame]], path: Path) -> Content:
+    """Return what writes tables with the same columns into a file of that name, one after the other.
+
+    Raises
+    ------
+    FileError
+        If that kind of file cannot be written in parts.
+    """
+    suffix = path.suffix.lower()
+    if suffix not in (*TEXT_SUFFIXES, ".parquet"):
+        raise FileError(
+            f"`{path}` ends in `{path.suffix}`, which is not written in parts; there are {', '.join([*TEXT_SUFFIXES, '.parquet'])}."
+        )
+
+    def texts(stream: IO[bytes]) -> None:
+        for place, table in enumerate(tables()):
+            content = table_bytes(table, suffix)
+            stream.write(content if place == 0 else content.partition(b"\n")[2])
+
+    def parquet(stream: IO[bytes]) -> None:
+        import pyarrow as pa
+        import pyarrow.parquet as pq
+
+        writer = None
+        for table in tables():
+            texts = {str(n): object for n, kind in table.dtypes.items() if not pd.api.types.is_numeric_dtype(kind)}
+            made = pa.Table.from_pandas(table.astype(texts), schema=writer and writer.schema, preserve_index=False)
+            if writer is None:
+                writer = pq.ParquetWriter(stream, made.schema)
+            writer.write_table(made)
+        if writer is not None:
+            writer.close()
+
+    return texts if suffix in TEXT_SUFFIXES else parquet
 
 
 def table_content(frame: pd.DataFrame, path: Path) -> bytes:

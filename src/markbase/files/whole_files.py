@@ -4,14 +4,19 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from contextvars import ContextVar
 from pathlib import Path
+from typing import IO
 
 from markbase.core.errors import FileError, ThereAlreadyError
 
 _inputs: ContextVar[set[Path] | None] = ContextVar("inputs", default=None)
+
+
+Content = bytes | Callable[[IO[bytes]], None]
+"""What a file holds, or what writes it into an open one."""
 
 
 @contextmanager
@@ -31,18 +36,18 @@ def note_input(path: Path) -> None:
         known.add(path.resolve())
 
 
-def write_whole(path: Path, content: bytes) -> None:
+def write_whole(path: Path, content: Content) -> None:
     """Write a file so that it appears whole or not at all; raises as `write_all`."""
     write_all({path: content})
 
 
-def write_all(contents: Mapping[Path, bytes]) -> None:
+def write_all(contents: Mapping[Path, Content]) -> None:
     """Write files so that all of them appear, whole, or none does.
 
     Parameters
     ----------
-    contents : mapping of Path to bytes
-        What to write into each; folders are made if need be.
+    contents : mapping of Path to bytes, or to a callable
+        What to write into each, or what writes it into an open file; folders are made if need be.
 
     Raises
     ------
@@ -94,13 +99,16 @@ def _make_folder(folder: Path) -> list[Path]:
     return missing[::-1]
 
 
-def _beside(path: Path, content: bytes) -> Path:
+def _beside(path: Path, content: Content) -> Path:
     """Write what belongs into a file beside it."""
     handle, name = tempfile.mkstemp(prefix=".markbase.", dir=path.parent)
     waiting = Path(name)
     try:
         with os.fdopen(handle, "wb") as stream:
-            stream.write(content)
+            if isinstance(content, bytes):
+                stream.write(content)
+            else:
+                content(stream)
         mask = os.umask(0)
         os.umask(mask)
         waiting.chmod(0o666 & ~mask)

@@ -12,6 +12,7 @@ from markbase.core.design.terms import Variable
 from markbase.core.errors import FitError, remark
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.rows.parts import in_parts
 from markbase.show.check_figures import draw_checks
 from markbase.show.coefficient_figure import draw_coefficients
 from markbase.show.figures import own_style
@@ -129,7 +130,7 @@ def figures_of_group(fit: AnyFit, group: Variable) -> Figures:
 def _classification(fit: LogisticFit) -> Any:
     """Draw the classification with rows held out, or, where the model cannot be fitted without a part, that of the fit alone."""
     try:
-        return draw_classification(fit, folds=10).figure
+        return draw_classification(fit, folds=None if in_parts(fit.outcome.values) else 10).figure
     except FitError as problem:
         remark(f"The figure of the classification shows the rows of the fit only. {problem}")
         return draw_classification(fit).figure

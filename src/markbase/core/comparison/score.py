@@ -88,7 +88,6 @@ def score(fit: AnyFit, test: Study | Any) -> Score:
             f"The rows held out have no column `{fit.outcome.name}`, so there is nothing to hold predictions against."
         )
     told = fit._of_rows(rows)
-    logistic = fit.family is LOGISTIC
     predicted, observed = told[fit.family.predicted].to_numpy(), rows.observed
     known = np.isfinite(predicted) & np.isfinite(observed)
     if not known.any():

@@ -466,7 +466,7 @@ class Fit(Probed):
             refuse_in_parts(
                 [data[n].values for n in data.columns],
                 "one table of predictions",
-                "go through it part by part (`parts`)",
+                "predict for it part by part",
             )
         names = set(data.columns if isinstance(data, Study) else dict(columns_of(data)))
         lacking = [v.name for v in variables_of(self.model_terms).values() if not _can_be_had(v.column, names)]
@@ -528,7 +528,7 @@ class Fit(Probed):
         return pd.Series(observed - self._fitted, index=self.index, name="residual")
 
     def _refuse_each_row(self, what: str) -> None:
-        refuse_in_parts(self.outcome.values, what, "predict for the study part by part (`parts`)")
+        refuse_in_parts(self.outcome.values, what, "predict for the study part by part")
 
     @property
     @abstractmethod

@@ -11,6 +11,7 @@ import itertools
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import NamedTuple
 
 import numpy as np
@@ -19,7 +20,7 @@ from numpy.typing import NDArray
 
 from markbase.core.display import ShownTables
 from markbase.core.errors import ColumnError, LevelError, listed, quoted
-from markbase.core.rows.parts import in_parts, refuse_in_parts
+from markbase.core.rows.parts import each_part, refuse_in_parts, sum_of
 from markbase.core.study.column import SCHEMES, Column, Scheme
 
 Array = NDArray[np.float64]
@@ -222,11 +223,11 @@ def code_group(column: Column) -> Coding:
     labels = [column.levels[k].label for k in places]
     base = places.index(column.base.level) if column.base.level in places else 0
     schemes: list[Scheme] = [s for s in SCHEMES if s in ("indicator", "effect") or column.kind == "ordinal"]
-    made = indicator_columns(_shown_rows(column), full_set=False)
+    totals = sum_of([_counts_of(part) for part in each_part(partial(_indicators, column, False), column.values)])
+    names = list(_indicators(column, False, np.zeros(0, dtype=np.int32)))
     records = []
-    for k, name in zip([k for k in range(len(places)) if k != base], made.columns, strict=True):
-        values = made[name]
-        ones, zeros, gone = int((values == 1).sum()), int((values == 0).sum()), int(values.isna().sum())
+    for at, (k, name) in enumerate(zip([k for k in range(len(places)) if k != base], names, strict=True)):
+        ones, zeros, gone = (int(n) for n in totals[3 * at : 3 * at + 3])
         source = int(column.counts[places[k]])
         records.append(
             {
@@ -242,13 +243,13 @@ def code_group(column: Column) -> Coding:
             }
         )
     check = pd.DataFrame(records)
-    sums = made.sum(axis=1, skipna=False)
+    one, none, every = (int(n) for n in totals[-3:])
     row_sums = {
-        "rows with one indicator set": int((sums == 1).sum()),
-        "rows with none set, the base": int((sums == 0).sum()),
+        "rows with one indicator set": one,
+        "rows with none set, the base": none,
         "rows of the base in the source": int(column.counts[places[base]]),
         "rows missing in the source": len(column.values) - column.valid,
-        "rows missing in every indicator": int(sums.isna().sum()),
+        "rows missing in every indicator": every,
     }
     passed = bool(check["agrees"].all()) and (
         row_sums["rows with none set, the base"] == row_sums["rows of the base in the source"]
@@ -266,9 +267,13 @@ def code_group(column: Column) -> Coding:
     )
 
 
-def _shown_rows(column: Column) -> Column:
-    """Return a group as it is; of rows in parts a row of each level and a missing one, standing for as many as there are."""
-    return column if not in_parts(column.values) else column
+def _counts_of(made: pd.DataFrame) -> NDArray[np.int64]:
+    """Return ones, zeros and gaps of each indicator, and rows with one of them set, with none, and with none known."""
+    counts = [
+        int(n) for name in made for n in ((made[name] == 1).sum(), (made[name] == 0).sum(), made[name].isna().sum())
+    ]
+    sums = made.sum(axis=1, skipna=False)
+    return np.array([*counts, (sums == 1).sum(), (sums == 0).sum(), sums.isna().sum()], dtype=np.int64)
 
 
 def indicator_columns(column: Column, full_set: bool) -> pd.DataFrame:
@@ -297,15 +302,20 @@ def indicator_columns(column: Column, full_set: bool) -> pd.DataFrame:
     refuse_in_parts(
         column.values,
         "laying indicators out",
-        "go through the study part by part (`parts`), or take a sample of it (`sample`)",
+        "go through the rows part by part, or take a sample of them",
     )
-    gone = ~column.present
+    return _indicators(column, full_set, column.values)
+
+
+def _indicators(column: Column, full_set: bool, values: NDArray[np.int32]) -> pd.DataFrame:
+    """Lay the indicators of some rows of a group out."""
+    gone = values < 0
     frame: dict[str, pd.api.extensions.ExtensionArray] = {}
     for k, level in enumerate(column.levels):
         if not column.counts[k] or (not full_set and column.base is not None and k == column.base.level):
             continue
         name = _name(column.name, level.label, frame)
-        frame[name] = pd.arrays.IntegerArray((column.values == k).astype(np.int8), gone.copy())
+        frame[name] = pd.arrays.IntegerArray((values == k).astype(np.int8), gone.copy())
     return pd.DataFrame(frame)
 
 

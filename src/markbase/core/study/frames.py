@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from typing import Any
 
 import numpy as np
 import pandas as pd
 
 from markbase.core.errors import MarkbaseError
-from markbase.core.rows.parts import refuse_in_parts
+from markbase.core.rows.parts import InParts, refuse_in_parts
 from markbase.core.rows.table import TableInParts
 from markbase.core.study.column import Column
 
@@ -65,7 +66,16 @@ def _series(series: Any, nw: Any) -> pd.Series[Any]:
     return pd.Series(series.to_list(), dtype=object)
 
 
-def frame_of(columns: list[Column], codes: bool) -> pd.DataFrame:
+def holds_whole_numbers(column: Column) -> bool:
+    """Return whether a numeric column holds whole numbers alone, and few enough digits to be written as such."""
+    if isinstance(column.values, InParts):
+        facts = column.values.facts
+        return facts.valid > 0 and facts.whole and max(abs(facts.low), abs(facts.high)) < 2**53
+    present = column.values[column.present]
+    return len(present) > 0 and bool(np.all(present == np.round(present))) and bool(np.all(np.abs(present) < 2**53))
+
+
+def frame_of(columns: list[Column], codes: bool, whole: Collection[str] | None = None) -> pd.DataFrame:
     """Return columns as a table.
 
     Parameters
@@ -74,6 +84,8 @@ def frame_of(columns: list[Column], codes: bool) -> pd.DataFrame:
         The columns.
     codes : bool
         Whether groups are told by their codes instead of their labels.
+    whole : collection of str, optional
+        Which numeric columns are told as whole numbers; by default those that hold no others.
 
     Returns
     -------
@@ -84,7 +96,7 @@ def frame_of(columns: list[Column], codes: bool) -> pd.DataFrame:
     refuse_in_parts(
         [c.values for c in columns],
         "one table of them",
-        "go through the study part by part (`parts`), or take a sample of it (`sample`)",
+        "go through them part by part, or take a sample of them",
     )
     table: dict[str, Any] = {}
     for column in columns:
@@ -94,12 +106,8 @@ def frame_of(columns: list[Column], codes: bool) -> pd.DataFrame:
                 column.values, pd.Index(names), ordered=column.kind == "ordinal"
             )
             continue
-        present = column.values[column.present]
-        whole = (
-            len(present) > 0 and bool(np.all(present == np.round(present))) and bool(np.all(np.abs(present) < 2**53))
-        )
         table[column.name] = column.values
-        if whole:
+        if holds_whole_numbers(column) if whole is None else column.name in whole:
             numbers = np.where(column.present, column.values, 0).astype(np.int64)
             table[column.name] = pd.arrays.IntegerArray(numbers, ~column.present)
     return pd.DataFrame(table)
