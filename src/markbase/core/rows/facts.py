@@ -50,7 +50,8 @@ class NumberFacts:
     def of(cls, values: NDArray[np.float64]) -> NumberFacts:
         """Take them of an array, shape (rows,)."""
         rows = len(values)
-        values = values[~np.isnan(values)]
+        gaps = np.isnan(values)
+        values = values[~gaps] if gaps.any() else values
         if not len(values):
             return cls(rows=rows)
         low, high = float(values.min()), float(values.max())
@@ -73,7 +74,7 @@ class NumberFacts:
             whole=bool(np.array_equal(values[:_LOOK], np.round(values[:_LOOK])) and np.all(values == np.round(values))),
             first=float(values[0]),
             last=float(values[-1]),
-            rising=bool(values[0] < values[-1] or len(values) == 1) and bool(np.all(values[1:] > values[:-1])),
+            rising=_rises(values[:_LOOK]) and _rises(values),
             distinct=_distinct(values, low, high),
         )
 
@@ -130,6 +131,10 @@ class NumberFacts:
     def total(self) -> float:
         """Their sum."""
         return self.mean * self.valid if self.valid else 0.0
+
+
+def _rises(values: NDArray[np.float64]) -> bool:
+    return bool(np.all(values[1:] > values[:-1]))
 
 
 def merged_facts(parts: Iterable[NumberFacts]) -> NumberFacts:

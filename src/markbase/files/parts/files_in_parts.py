@@ -20,10 +20,11 @@ from markbase.files.data import ESCAPED
 
 if TYPE_CHECKING:
     import pyarrow as pa
-    import pyarrow.dataset as ds
 
 T = TypeVar("T")
 _BLOCK_BYTES = 1 << 23
+_AHEAD: dict[str, Any] = {"batch_size": PART_ROWS, "batch_readahead": 2, "fragment_readahead": 1}
+"""How much is read ahead of what is computed with, which memory has to hold."""
 _PIECE_ROWS = 1 << 20
 """Row groups are read together while they have no more rows."""
 TEXT = (".csv", ".tsv", ".tab", ".txt")
@@ -129,6 +130,7 @@ class TableFiles:
 
     def _batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
         import pyarrow.dataset as ds
+        import pyarrow.parquet as pq
         from pyarrow import csv as pacsv
 
         packed = any(mark.path.lower().endswith(PACKED) for mark in self.files)
@@ -140,19 +142,16 @@ class TableFiles:
             return
         paths = [mark.path for mark in self.files]
         wanted = [self.names[n] for n in names] or [next(iter(self.names.values()))]
-        if self.kind != "csv":
-            data: ds.Dataset = ds.dataset(paths, format=self.kind)
-            if self.row_groups is not None:
-                (file,) = data.get_fragments()
-                fragment = file.subset(row_group_ids=list(self.row_groups))
-                scanner = fragment.scanner(columns=wanted, batch_size=PART_ROWS)
-            else:
-                scanner = data.scanner(columns=wanted, batch_size=PART_ROWS)
-        else:
+        if self.kind == "parquet":
+            for path in paths:
+                with pq.ParquetFile(path) as file:  # one row group after the other: little has to be held
+                    yield from file.iter_batches(PART_ROWS, self.row_groups, wanted)
+            return
+        form: Any = self.kind
+        if self.written:
             read, parse, convert = self._csv((), as_text)  # which columns are read is for the scanner to say
-            data = ds.dataset(paths, format=ds.CsvFileFormat(parse, None, convert, read))
-            scanner = data.scanner(columns=wanted, batch_size=PART_ROWS)
-        yield from scanner.to_batches()
+            form = ds.CsvFileFormat(parse, None, convert, read)
+        yield from ds.dataset(paths, format=form).scanner(columns=wanted, **_AHEAD).to_batches()
 
     def _csv(self, names: Sequence[str], as_text: Collection[str]) -> tuple[Any, Any, Any]:
         import pyarrow as pa

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from markbase.core.errors import listed, quoted, remark
 from markbase.core.rows.facts import NumberFacts
 from markbase.core.rows.parts import InParts
+from markbase.core.rows.processors import in_order
 from markbase.core.rows.source import Part, RowSource
 from markbase.core.rows.table import KeptRows, TableInParts, TextsInParts
 from markbase.core.study.codebook import Codebook, ColumnSpec
@@ -31,8 +32,8 @@ class Numbers:
     def __init__(self) -> None:
         self.facts, self.failed = NumberFacts(), False
 
-    def take(self, column: pa.Array, start: int) -> NDArray[Any] | None:
-        """Look at the next rows; None if they hold what is no number."""
+    def look_at(self, column: pa.Array) -> tuple[NDArray[np.float64], NumberFacts] | None:
+        """Return what some rows hold; None if one of them is no number."""
         import pyarrow as pa
         import pyarrow.compute as pc
 
@@ -42,13 +43,18 @@ class Numbers:
         try:
             values = numbers_of(pc.cast(column, pa.float64()) if written else column)
         except pa.ArrowInvalid:
-            self.failed = True
             return None
         if written and int(np.isnan(values).sum()) > column.null_count:
-            self.failed = True  # a text such as nan is no number
+            return None  # a text such as nan is no number
+        return values, NumberFacts.of(values)
+
+    def take(self, seen: tuple[NDArray[np.float64], NumberFacts] | None, start: int) -> NDArray[Any] | None:
+        """Add what the next rows hold, and return their values; None if one of them is no number."""
+        if seen is None or self.failed:
+            self.failed = True
             return None
-        self.facts = self.facts.merge(NumberFacts.of(values))
-        return values
+        self.facts = self.facts.merge(seen[1])
+        return seen[0]
 
     def merge(self, other: Numbers, start: int) -> NDArray[np.int32] | None:
         """Join it with that of the rows that follow."""
@@ -67,24 +73,29 @@ class Texts:
         self.firsts = np.zeros(0, dtype=np.int64)
         self.many, self.categories = False, False
 
-    def take(self, column: pa.Array, start: int) -> NDArray[Any] | None:
-        """Look at the next rows, and return their places among the values seen so far."""
+    def look_at(self, column: pa.Array) -> tuple[list[Any], NDArray[np.integer], bool] | None:
+        """Return the distinct values of some rows, which of them each row has, and whether the source calls them categories."""
         import pyarrow as pa
 
         if self.many:
             return None
-        self.categories |= pa.types.is_dictionary(column.type)
-        coded = column if pa.types.is_dictionary(column.type) else column.dictionary_encode()
+        categories = pa.types.is_dictionary(column.type)
+        coded = column if categories else column.dictionary_encode()
         codes = coded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
-        at = np.append(self._placed(plain_values(coded.dictionary).to_pylist()), np.int32(-1))
-        places = at[codes]
+        return plain_values(coded.dictionary).to_pylist(), codes, categories
+
+    def take(self, seen: tuple[list[Any], NDArray[np.integer], bool] | None, start: int) -> NDArray[Any] | None:
+        """Add what the next rows hold, and return their places among the values seen so far."""
+        if seen is None or self.many:
+            return None
+        values, codes, categories = seen
+        self.categories |= categories
+        places = np.append(self._placed(values), np.int32(-1))[codes]
         counts = np.bincount(places + 1, minlength=len(self.counts) + 1)[1:]
         fresh = np.flatnonzero((self.counts == 0) & (counts > 0))
-        self.firsts[fresh] = (
-            start + np.argmax(places[None, :] == fresh[:, None], axis=1)
-            if len(fresh) <= 64
-            else _firsts(places, fresh) + start
-        )
+        if len(fresh):
+            here, first = np.unique(places, return_index=True)
+            self.firsts[fresh] = first[np.searchsorted(here, fresh)] + start
         self.counts += counts
         return None if self.many else places
 
@@ -107,11 +118,6 @@ class Texts:
         return np.append(at, np.int32(-1))
 
 
-def _firsts(places: NDArray[np.int32], fresh: NDArray[np.intp]) -> NDArray[np.intp]:
-    here, first = np.unique(places, return_index=True)
-    return first[np.searchsorted(here, fresh)]
-
-
 @dataclass
 class Look:
     """What a look over some rows leaves behind."""
@@ -125,14 +131,20 @@ class Look:
 
     def over(self, batches: Iterable[pa.RecordBatch], written: bool, told: Callable[[int], None] | None = None) -> Look:
         """Look over batches of rows."""
-        for batch in batches:
+        looks = list(self.columns.values())
+
+        def looked(batch: pa.RecordBatch) -> tuple[int, list[Any]]:
+            columns = [as_texts(column) if written else column for column in batch.columns]
+            return batch.num_rows, [look.look_at(column) for look, column in zip(looks, columns, strict=True)]
+
+        for size, seen in in_order(looked, batches):
             values: dict[str, NDArray[Any]] = {}
-            for (name, look), column in zip(self.columns.items(), batch.columns, strict=True):
-                taken = look.take(as_texts(column) if written else column, self.rows)
+            for (name, look), found in zip(self.columns.items(), seen, strict=True):
+                taken = look.take(found, self.rows)
                 if taken is not None:
                     values[name] = taken
-            self.kept.take(self.rows, values, batch.num_rows)
-            self.rows += batch.num_rows
+            self.kept.take(self.rows, values, size)
+            self.rows += size
             if told is not None:
                 told(self.rows)
         return self
