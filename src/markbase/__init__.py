@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from markbase.core.display import Renderer, set_renderer
 from markbase.core.results.readers import Readers, set_readers
+from markbase.core.rows.spread import set_spread_look
 from markbase.core.version import VERSION
 
 if TYPE_CHECKING:
@@ -248,4 +249,5 @@ def _readers() -> Readers:
     return READERS
 
 
+set_spread_look(lambda: importlib.import_module("markbase.files.parts.cluster").table_of_spread_frame)
 set_readers(_readers)

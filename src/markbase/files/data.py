@@ -7,28 +7,23 @@ import importlib.util
 import io
 import sys
 import warnings
-from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 import pandas as pd
 
-from markbase.core.errors import ColumnError, FileError, count_noun, listed, quoted, remark
+from markbase.core.errors import FileError, count_noun, listed, quoted, remark
 from markbase.core.study.codebook import Codebook, as_codebook
 from markbase.core.study.study import Study
 from markbase.files.codebook import read_codebook
 from markbase.files.text_files import STANDARD, read_bytes, read_text
+from markbase.files.text_tables import ESCAPED, SEPARATORS, checked_names, separator_of
 
-_SEPARATORS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
 TEXT_SUFFIXES = (".csv", ".tsv", ".tab", ".txt")
 EXTRAS = {".parquet": ("pyarrow", "pyarrow"), ".xlsx": ("openpyxl", "openpyxl"), ".ods": ("odf", "odfpy")}
 """For each kind of file that needs an extra: what is imported for it, and by which name that is installed."""
 _ONLY_IN_PARTS = (".arrow", ".feather", ".gz", ".zip")
-MOST_COLUMNS = 5_000
-"""A file with more columns is not read."""
-ESCAPED = ("=", "+", "-", "@", "\t", "\r")
-"""A spreadsheet takes a text that begins so for a formula; such a text is written behind an apostrophe."""
 
 
 def open_study(
@@ -248,31 +243,6 @@ def _without_apostrophe(cell: Any) -> Any:
     return cell[1:] if isinstance(cell, str) and cell[:1] == "'" and cell[1:2] in ESCAPED else cell
 
 
-def separator_of(text: str) -> str:
-    """Return what parts the cells of a text, told by its first line."""
-    first = text.lstrip("\n\r").split("\n", 1)[0]
-    return max(_SEPARATORS, key=lambda mark: (first.count(mark), mark == ","))
-
-
-def checked_names(raw: Sequence[str], path: Path) -> list[str]:
-    """Return the names of columns without outer blanks, or refuse names that are lacking or doubled."""
-    if len(raw) > MOST_COLUMNS:
-        raise FileError(
-            f"`{path}` has {len(raw):,} columns, and at most {MOST_COLUMNS:,} are read; keep the columns you need."
-        )
-    names = [" ".join(name.split()) for name in raw]
-    empty = [str(k) for k, name in enumerate(names, 1) if not name]
-    if empty:
-        raise ColumnError(f"`{path}`: column {listed(empty)} has no name in the first line; give each column one.")
-    twice = sorted(name for name, times in Counter(names).items() if times > 1)
-    if twice:
-        verb = "occurs" if len(twice) == 1 else "occur"
-        raise ColumnError(
-            f"`{path}`: {listed(quoted(twice))} {verb} more than once among the column names; give each column its own name."
-        )
-    return names
-
-
 def _ragged(text: str, separator: str, cells: int, path: Path) -> str:
     """Name the first line that does not hold as many cells as there are columns; empty if all do."""
     reader = csv.reader(io.StringIO(text), delimiter=separator, strict=True)
@@ -291,6 +261,6 @@ def _ragged(text: str, separator: str, cells: int, path: Path) -> str:
         return ""
     return (
         f"`{path}`, line {first[0]}: {count_noun(first[1], 'cell')} where the first line names {count_noun(cells, 'column')} "
-        f"(separated by {_SEPARATORS[separator]}; {count_noun(wrong, 'such line')}); mend the line, or put quotes around a "
+        f"(separated by {SEPARATORS[separator]}; {count_noun(wrong, 'such line')}); mend the line, or put quotes around a "
         f"text that holds the separator."
     )

@@ -13,7 +13,8 @@ from markbase.core.errors import FileError
 from markbase.core.rows.parts import in_parts
 from markbase.core.study.frames import holds_whole_numbers
 from markbase.core.study.study import Study
-from markbase.files.data import ESCAPED, EXTRAS, TEXT_SUFFIXES, need_extra
+from markbase.files.data import EXTRAS, TEXT_SUFFIXES, need_extra
+from markbase.files.text_tables import ESCAPED
 from markbase.files.whole_files import Content, refuse_to_replace, write_whole
 
 

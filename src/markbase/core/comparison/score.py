@@ -16,6 +16,7 @@ from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, count_noun, remark
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LOGISTIC
+from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.predictions import new_rows
 from markbase.core.rows.parts import counted, in_parts
 from markbase.core.study.study import Study
@@ -135,8 +136,8 @@ def _scored_in_parts(fit: AnyFit, test: Study) -> Score:
     predicted = fit.expected_in(test)
     outcome = test.column(fit.outcome.name)
     observed = outcome.values
-    if fit.family is LOGISTIC:
-        event = outcome.level_at(fit.event) if outcome.is_categorical else float(fit.event)  # type: ignore[attr-defined]
+    if isinstance(fit, LogisticFit):
+        event = outcome.level_at(fit.event) if outcome.is_categorical else float(fit.event)
         observed = np.where(outcome.present, (outcome.values == event).astype(np.float64), np.nan)
     known = np.isfinite(predicted) & np.isfinite(observed)
     n = int(np.count_nonzero(known))

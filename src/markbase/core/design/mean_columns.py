@@ -160,7 +160,7 @@ class Sample:
             if factor is None:
                 as_it_is.add(variable.name)
                 open_values.append((variable.column.values[self.inside] - component.shift_of(variable)) ** power)
-            elif np.ndim(factor):  # type: ignore[arg-type]
+            elif np.ndim(factor):
                 open_values.append(factor)  # type: ignore[arg-type]
             else:
                 scale *= float(factor)

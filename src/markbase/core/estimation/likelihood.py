@@ -257,7 +257,8 @@ class Rows:
             def predictor(*trees: Any) -> tuple[Array]:
                 return (bare.of_part(*trees).predictor_of(theta),)
 
-            return made_of(1, predictor, *self._trees)[0]  # type: ignore[return-value]
+            lazily: Array = made_of(1, predictor, *self._trees)[0]
+            return lazily
         found, tables = np.full(len(self.event), np.nan), self._tables(theta)
         for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
             found[chunk] = self._predictor(theta, tables, chunk, len(self.event[chunk]))

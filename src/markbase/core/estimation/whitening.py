@@ -53,7 +53,8 @@ class Whitened:
 
     def made(self, count: int, function: Callable[..., tuple[Array, ...]], *trees: Any) -> tuple[Any, ...]:
         """Return arrays of one value a row that a function makes of whitened rows: at once, or of each part when asked for."""
-        return self._applied(partial(made_of, count), function, *trees)
+        found: tuple[Any, ...] = self._applied(partial(made_of, count), function, *trees)
+        return found
 
     def over(self, function: Callable[..., T], *trees: Any) -> Iterator[T]:
         """Apply a function to the rows of every part: it takes them as whitened rows of their own, and the part's share of arrays.

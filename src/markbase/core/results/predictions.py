@@ -86,7 +86,8 @@ class _Source:
                 raise ColumnError(f"`{name}` is categorical here, and numeric in the model; declare it numeric.")
             values: Array = column.values
             return values
-        return pd.to_numeric(self.table[name], errors="coerce").to_numpy(dtype=np.float64, na_value=np.nan)
+        numbers: Array = pd.to_numeric(self.table[name], errors="coerce").to_numpy(dtype=np.float64, na_value=np.nan)
+        return numbers
 
     def texts(self, name: str) -> tuple[list[str], NDArray[np.intp]]:
         """Return the distinct values of a column as texts, and which of them each row has; −1 for none."""

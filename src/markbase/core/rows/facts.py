@@ -125,7 +125,7 @@ class NumberFacts:
         """The moment coefficient of skewness, m3 / m2^1.5; NaN where they do not vary."""
         if not self.second > 0:
             return math.nan
-        return self.third / self.valid / (self.second / self.valid) ** 1.5
+        return float(self.third / self.valid / (self.second / self.valid) ** 1.5)
 
     @property
     def total(self) -> float:

@@ -56,7 +56,7 @@ class _Leaf(_Node):
     def __init__(self, name: str) -> None:
         self.name, self.leaves = name, frozenset([name])
 
-    def made(self, part: Part, memo: Memo) -> NDArray[Any]:
+    def made(self, part: Part, memo: Memo) -> NDArray[Any]:  # noqa: ARG002 - needs no others
         return part.columns[self.name]
 
 
@@ -81,7 +81,8 @@ class _Picked(_Node):
         self.node, self.mask, self.leaves = node, mask, node.leaves | mask.leaves
 
     def made(self, part: Part, memo: Memo) -> NDArray[Any]:
-        return self.node.at(part, memo)[self.mask.at(part, memo)]
+        found: NDArray[Any] = self.node.at(part, memo)[self.mask.at(part, memo)]
+        return found
 
 
 class _Made(_Node):
@@ -91,8 +92,9 @@ class _Made(_Node):
         self.function, self.trees = function, trees
         self.leaves = frozenset().union(*(a.node.leaves for a in arrays_in(trees)))
 
-    def made(self, part: Part, memo: Memo) -> Any:
-        return self.function(*(_bound(tree, part, memo) for tree in self.trees))
+    def made(self, part: Part, memo: Memo) -> NDArray[Any]:
+        found: NDArray[Any] = self.function(*(_bound(tree, part, memo) for tree in self.trees))
+        return found
 
 
 class _Spread(_Node):
@@ -191,7 +193,7 @@ class InParts(NDArrayOperatorsMixin):
             return self.at(np.asarray(key, dtype=np.intp))
         raise needs_all("this")
 
-    def astype(self, dtype: Any, copy: bool = True) -> InParts:
+    def astype(self, dtype: Any, copy: bool = True) -> InParts:  # noqa: ARG002 - as that of arrays
         """Return the values as another type."""
         return self if np.dtype(dtype) == self.dtype else _applied(_as_type, (self, np.dtype(dtype)), {})
 
@@ -293,7 +295,7 @@ class _Places(_Node):
 
     leaves = frozenset[str]()
 
-    def made(self, part: Part, memo: Memo) -> NDArray[Any]:
+    def made(self, part: Part, memo: Memo) -> NDArray[Any]:  # noqa: ARG002 - needs no others
         return np.arange(part.start, part.start + part.rows)
 
 
@@ -359,7 +361,8 @@ class _Task:
 
     def __call__(self, part: Part) -> Any:
         memo: Memo = {}
-        return self.function(*(_bound(tree, part, memo) for tree in self.trees))
+        found: NDArray[Any] = self.function(*(_bound(tree, part, memo) for tree in self.trees))
+        return found
 
 
 def each_part(function: Callable[..., T], *trees: Any) -> Iterator[T]:
@@ -447,7 +450,7 @@ def _bincount(x: Any, weights: Any = None, minlength: int = 0) -> NDArray[Any]:
     """Count, or sum, by code: in parts, of parts."""
     whole = Total()
     for some in each_part(np.bincount, x, weights, minlength):
-        whole.add_longer(some)
+        whole.add_longer(np.asarray(some, dtype=np.float64))
     found = whole.value
     return found.astype(np.intp) if weights is None else found
 

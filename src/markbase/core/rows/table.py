@@ -54,8 +54,8 @@ class KeptRows:
     Steele, Lea & Flood (2014), OOPSLA 2014, 453-472, doi:10.1145/2660193.2660195 (the hash).
     """
 
-    def __init__(self, most: int = KEPT_ROWS) -> None:
-        self.most, self.limit = most, np.iinfo(np.uint64).max
+    def __init__(self) -> None:
+        self.most, self.limit = KEPT_ROWS, np.iinfo(np.uint64).max
         self.rows = np.zeros(0, dtype=np.int64)
         self.keys = np.zeros(0, dtype=np.uint64)
         self.columns: dict[str, NDArray[Any]] = {}

@@ -143,7 +143,7 @@ def _raw_in_parts(series: TextsInParts) -> _Raw:
 def _spread(column: Column, series: TextsInParts, spec: ColumnSpec) -> Column:
     """Turn a column of distinct values into one of the rows that have them."""
     blank = -1 if column.is_categorical else np.nan
-    values = series.places
+    values: Any = series.places
     if not np.array_equal(column.values, np.arange(len(column.values))):  # else they are the levels in order already
         values = look_up(np.append(column.values, np.array(blank, column.values.dtype)), series.places)
     why = None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
@@ -109,7 +110,7 @@ def check_expected(column: Column, expect: Mapping[str, int]) -> None:
 def _codes(column: Column) -> tuple[list[str], np.ndarray]:
     if column.is_categorical:
         return [level.code for level in column.levels], column.values
-    values = column.values[column.present]
+    values: Any = column.values[column.present]
     many = in_parts(values) and values.facts.distinct is None
     distinct = np.zeros(0) if many else np.unique(values)
     if many or len(distinct) > 1000:

@@ -13,6 +13,7 @@ from markbase.core.display import Shown
 from markbase.core.errors import CodebookError, ColumnError, listed, near, quoted, remark
 from markbase.core.rows.parts import each_part, in_parts
 from markbase.core.rows.source import PART_ROWS
+from markbase.core.rows.spread import is_spread, table_of_spread
 from markbase.core.study.codebook import Codebook, ColumnSpec, as_codebook, code_text
 from markbase.core.study.column import Column, MissingCode
 from markbase.core.study.column_types import build_column
@@ -35,8 +36,8 @@ class Study(Preparing, Shown):
 
     Parameters
     ----------
-    frame : pandas.DataFrame, polars.DataFrame, pyarrow.Table or the like
-        One row a case, one column a question.
+    frame : pandas.DataFrame, polars.DataFrame, pyarrow.Table, dask.dataframe.DataFrame or the like
+        One row a case, one column a question. The partitions of one of Dask stay on the workers, which compute with them.
     codebook : Codebook or mapping, optional
         What is known of the columns; the kind of a column it does not mention is guessed, and
         the guess is shown in `overview`.
@@ -72,8 +73,8 @@ class Study(Preparing, Shown):
         missing: Sequence[object] = (),
         name: str = "data",
     ) -> None:
-        table = columns_of(frame)
         book = as_codebook(codebook)
+        table = columns_of(table_of_spread(frame, book, name) if is_spread(frame) else frame)
         names = [column for column, _ in table]
         twice = sorted(n for n, times in Counter(names).items() if times > 1)
         if twice:
@@ -317,6 +318,7 @@ class Study(Preparing, Shown):
         """
         arrays = {name: (column.values, column.why_missing) for name, column in self._columns.items()}
         if in_parts(arrays):
+            held: dict[str, tuple[Any, Any]]
             for held in each_part(dict, arrays):
                 if len(next(iter(held.values()))[0]):
                     yield self._holding(held)

@@ -52,7 +52,7 @@ class FramePiece:
     written: bool = False
     """Whether every cell is a text."""
 
-    def batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
+    def batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:  # noqa: ARG002
         """Yield the rows, at most `PART_ROWS` at a time."""
         import pyarrow as pa
 
@@ -84,10 +84,10 @@ class Cluster:
             known = get_client()
         except ValueError:
             known = None
-        if known is not None and (not self.address or known.scheduler.address == self.address):
+        if known is not None and self.address in ("", getattr(known.scheduler, "address", "")):
             return known
         try:
-            return Client(self.address, timeout=_WAIT_SECONDS, set_as_default=False)
+            return Client(self.address, timeout=_WAIT_SECONDS, set_as_default=False)  # type: ignore[no-untyped-call]
         except (OSError, ValueError, TimeoutError) as problem:
             raise FileError(
                 f"The cluster at `{self.address}` does not answer ({plain_words(problem)}); start its scheduler, or correct the address."

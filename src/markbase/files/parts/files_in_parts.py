@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from markbase.core.errors import FileError, count_noun
 from markbase.core.rows.processors import in_order
 from markbase.core.rows.source import PART_ROWS, Part, RowSource
-from markbase.files.data import ESCAPED
+from markbase.files.text_tables import ESCAPED
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -227,6 +227,7 @@ def part_of(
 
 
 def plain_words(problem: BaseException) -> str:
+    """Return what a package says of a problem, in one line."""
     text = str(problem).splitlines()[0].strip().rstrip(".") if str(problem).strip() else "for an unknown reason"
     return text if len(text) < 300 else f"{text[:300]}…"
 

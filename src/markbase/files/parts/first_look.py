@@ -48,7 +48,11 @@ class Numbers:
             return None  # a text such as nan is no number
         return values, NumberFacts.of(values)
 
-    def take(self, seen: tuple[NDArray[np.float64], NumberFacts] | None, start: int) -> NDArray[Any] | None:
+    def take(
+        self,
+        seen: tuple[NDArray[np.float64], NumberFacts] | None,
+        start: int,  # noqa: ARG002 - of texts
+    ) -> NDArray[Any] | None:
         """Add what the next rows hold, and return their values; None if one of them is no number."""
         if seen is None or self.failed:
             self.failed = True
@@ -56,7 +60,7 @@ class Numbers:
         self.facts = self.facts.merge(seen[1])
         return seen[0]
 
-    def merge(self, other: Numbers, start: int) -> NDArray[np.int32] | None:
+    def merge(self, other: Numbers, start: int) -> NDArray[np.int32] | None:  # noqa: ARG002 - of texts
         """Join it with that of the rows that follow."""
         self.facts, self.failed = self.facts.merge(other.facts), self.failed or other.failed
         return None
@@ -97,7 +101,8 @@ class Texts:
             here, first = np.unique(places, return_index=True)
             self.firsts[fresh] = first[np.searchsorted(here, fresh)] + start
         self.counts += counts
-        return None if self.many else places
+        told: NDArray[np.int32] | None = None if self.many else places
+        return told
 
     def _placed(self, values: Sequence[Any]) -> NDArray[np.int32]:
         """Return the place of each value, new ones behind the others."""

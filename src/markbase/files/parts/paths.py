@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import csv
-import glob
 import io
 import zipfile
 from collections.abc import Sequence
 from pathlib import Path
 
 from markbase.core.errors import ColumnError, FileError, listed, near
-from markbase.files.data import checked_names, separator_of
 from markbase.files.parts.files_in_parts import FORMATS, PACKED, FileMark, TableFiles, opened, plain_words
+from markbase.files.text_tables import checked_names, separator_of
 from markbase.files.whole_files import note_input
 
 
@@ -85,6 +84,14 @@ def _described_texts(marks: Sequence[FileMark], told: str, encoding: str) -> tup
     return TableFiles(tuple(marks), "csv", told, raw, separator, encoding), dict.fromkeys(clean, True)
 
 
+def _like(pattern: Path) -> list[str]:
+    """Return the files whose names are like a pattern; ``**`` stands for any folders."""
+    parts = pattern.parts
+    first = next(k for k, part in enumerate(parts) if any(mark in part for mark in "*?["))
+    home = Path(*parts[:first]) if first else Path()
+    return sorted(str(p) for p in home.glob(str(Path(*parts[first:]))) if p.is_file())
+
+
 def _suffix(path: str) -> str:
     suffixes = [s.lower() for s in Path(path).suffixes]
     return suffixes[-2] if suffixes and suffixes[-1] in PACKED and len(suffixes) > 1 else (suffixes or [""])[-1]
@@ -99,7 +106,7 @@ def _paths(path: str) -> list[str]:
             raise FileError(f"The folder `{path}` holds no data file ({', '.join(FORMATS)}).")
         return found
     if any(mark in path for mark in "*?[") and not place.exists():
-        found = sorted(p for p in glob.glob(path, recursive=True) if Path(p).is_file())
+        found = _like(place)
         if not found:
             raise FileError(f"No file has a name like `{path}`.")
     else:
