@@ -21,11 +21,13 @@ from numpy.typing import NDArray
 from scipy.optimize import linprog
 
 from markbase.core.design.coefficient_map import components_of
+from markbase.core.design.cross_products import row_chunks
 from markbase.core.design.moments import Moments
-from markbase.core.design.terms import Term, Variable
+from markbase.core.design.terms import CodedColumns, Term, Variable
 from markbase.core.errors import SeparationError, count_noun, listed, quoted
 from markbase.core.estimation.likelihood import Rows, Theta
 from markbase.core.formatting import short
+from markbase.core.rows.parts import in_parts, learn, lowest, made_of
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
@@ -122,43 +124,56 @@ def find_separation(rows: Rows, columns: NDArray[np.intp], theta: Theta) -> Sepa
     none does; if the programme of some rows has no solution, that of all has none. Each row counts by its own size, so that
     a far row does not excuse a near one.
     """
-    inside = np.arange(len(rows.event)) if rows.used is None else np.flatnonzero(rows.used)
-    sign = 2 * rows.event[inside] - 1
-    eta = rows.predictor_of(theta)[inside] * sign
-    scales = _column_scales(rows, columns, inside)
-    chosen = np.argsort(eta, kind="stable")[:_AT_ONCE]
+    eta = rows.predictor_of(theta) * (2 * rows.event - 1)  # NaN in rows not used
+    scales = _column_scales(rows, columns)
+    chosen = np.sort(lowest(eta, _AT_ONCE))
     for _ in range(_ROUNDS):
-        X = _signed_rows(rows, columns, inside[chosen], sign[chosen], scales)
-        direction = _programme(X)
+        direction = _programme(_signed_rows(rows.part(chosen), columns, scales))
         if direction is None:
             return None
-        margins = np.concatenate(
-            [
-                _signed_rows(rows, columns, inside[k : k + _AT_ONCE], sign[k : k + _AT_ONCE], scales) @ direction
-                for k in range(0, len(inside), _AT_ONCE)
-            ]
-        )
-        wrong = np.flatnonzero(margins < -_ON_THE_LINE)
-        if not len(wrong):
-            decided = int(np.sum(margins > _ON_THE_LINE))
-            raw = direction / scales
-            return Separation(raw, decided, len(margins)) if decided else None
-        worst = wrong[np.argsort(margins[wrong], kind="stable")[:_AT_ONCE]]
+        margins = _margins(rows, columns, scales, direction)
+        wrong, right = margins < -_ON_THE_LINE, margins > _ON_THE_LINE
+        of = np.isfinite(margins)
+        learn(masks=[wrong, right, of])
+        if not wrong.any():
+            decided = int(np.count_nonzero(right))
+            return Separation(direction / scales, decided, int(np.count_nonzero(of))) if decided else None
+        worst = lowest(np.where(wrong, margins, np.nan), _AT_ONCE)
         chosen = np.unique(np.concatenate([chosen, worst]))
     return None
 
 
-def _signed_rows(rows: Rows, columns: NDArray[np.intp], places: NDArray[np.intp], sign: Array, scales: Array) -> Array:
-    """Return some rows as columns times ±1 by their outcome, each row of length 1, shape (rows, 1 + p)."""
-    X = rows.dense(columns, places) / scales * sign[:, None]
+def _margins(rows: Rows, columns: NDArray[np.intp], scales: Array, direction: Array) -> Array:
+    """Return how far each row is on the right side of a direction, shape (rows,); NaN in rows not used."""
+    bare = Rows((), np.zeros(0), None, None, rows.moments)
+
+    def looked(blocks: Sequence[CodedColumns], event: Array, used: NDArray[np.bool_] | None) -> tuple[Array]:
+        part = bare.of_part(blocks, event, None, None)
+        found = np.full(len(event), np.nan)
+        for chunk in row_chunks(len(event), used, _AT_ONCE):
+            found[chunk] = _signed_rows(part.part(chunk), columns, scales) @ direction
+        return (found,)
+
+    margins: Array = made_of(1, looked, list(rows.blocks), rows.event, rows.used)[0]
+    return margins
+
+
+def _signed_rows(rows: Rows, columns: NDArray[np.intp], scales: Array) -> Array:
+    """Return rows in memory as columns times ±1 by their outcome, each row of length 1, shape (rows, 1 + p)."""
+    X = rows.dense(columns, np.arange(len(rows.event))) / scales * (2 * rows.event - 1)[:, None]
     signed: Array = X / np.sqrt(np.einsum("ij,ij->i", X, X))[:, None]
     return signed
 
 
-def _column_scales(rows: Rows, columns: NDArray[np.intp], inside: NDArray[np.intp]) -> Array:
+def _column_scales(rows: Rows, columns: NDArray[np.intp]) -> Array:
     """Return a typical size of each column, the start's 1 first: a root mean square that far rows do not decide."""
-    sample = inside[np.linspace(0, len(inside) - 1, min(len(inside), _AT_ONCE)).astype(np.intp)]
-    X = np.abs(rows.dense(columns, sample))
+    if not in_parts(rows.event):
+        inside = np.arange(len(rows.event)) if rows.used is None else np.flatnonzero(rows.used)
+        places = inside[np.linspace(0, len(inside) - 1, min(len(inside), _AT_ONCE)).astype(np.intp)]
+        X = np.abs(rows.dense(columns, places))
+    else:
+        some = rows.kept()
+        X = np.abs(some.dense(columns, np.arange(len(some.event))))
     present = np.where(X > 0, X, np.nan)
     with np.errstate(all="ignore"), warnings.catch_warnings():
         warnings.simplefilter("ignore", RuntimeWarning)
@@ -216,7 +231,8 @@ def separation_error(
             scale = 1.0
             values = rows.blocks[k].multiplier
             if values is not None:
-                scale = float(np.ptp(values if rows.used is None else values[rows.used]))
+                inside = values if rows.used is None else values[rows.used]
+                scale = float(inside.max() - inside.min())
             furthest = max(furthest, scale * float(np.ptp(np.append(own, 0.0))))
         reach.append(furthest)
     concerned = [t for t, r in zip(terms, reach, strict=True) if r > _TOUCHED * max(reach)]

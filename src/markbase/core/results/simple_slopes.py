@@ -31,6 +31,7 @@ from markbase.core.formatting import short
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.group_comparisons import Grouped
+from markbase.core.study.cutting import few_values
 
 Array = NDArray[np.float64]
 Places = Mapping[str, float | Sequence[float]]
@@ -90,9 +91,9 @@ class Probed(Grouped):
         """Return the mean of a numeric column and a standard deviation below and above, those inside the rows used."""
         low, high, sd = self.spread(numeric)
         mean = self.middle(numeric)
-        distinct = np.unique(self._values_of(numeric)[0][:5000])
+        distinct = few_values(self._values_of(numeric)[0], 3)
         if len(distinct) == 2:
-            return [float(v) for v in distinct]
+            return distinct
         return [v for v in (mean - sd, mean, mean + sd) if low <= v <= high]
 
     def moves_with(self, numeric: str) -> list[str]:

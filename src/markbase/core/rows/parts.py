@@ -185,10 +185,8 @@ class InParts(NDArrayOperatorsMixin):
             if id(key) not in picked:  # the array holds on to its mask, whose id is nobody else's then
                 picked[id(key)] = InParts(self.source, _Picked(self.node, key.node), self.dtype, key)
             return picked[id(key)]
-        if isinstance(key, (int, np.integer)):
-            return self.at(np.array([key % self.rows]))[0]
-        if isinstance(key, slice):
-            key = np.arange(*key.indices(self.rows))
+        if isinstance(key, (int, np.integer)) and key >= 0:
+            return self.at(np.array([key]))[0]
         if isinstance(key, (np.ndarray, list)) and np.asarray(key).dtype != bool:
             return self.at(np.asarray(key, dtype=np.intp))
         raise needs_all("this")
@@ -675,13 +673,8 @@ def learn(numbers: Sequence[Any] = (), codes: Sequence[tuple[Any, int]] = (), ma
 
 def first_true(mask: Any) -> int:
     """Return the place of the first row where a mask is true, −1 if there is none."""
-    start = 0
-    for rows, place in over_parts(_first_in, mask):
-        if place >= 0:
-            return start + int(place)
-        start += rows
-    return -1
+    return next((place for place in over_parts(_first_in, mask, row_numbers(mask)) if place >= 0), -1)
 
 
-def _first_in(mask: NDArray[np.bool_]) -> tuple[int, int]:
-    return len(mask), int(np.argmax(mask)) if mask.any() else -1
+def _first_in(mask: NDArray[np.bool_], numbers: NDArray[np.intp]) -> int:
+    return int(numbers[np.argmax(mask)]) if mask.any() else -1

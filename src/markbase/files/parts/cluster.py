@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 T = TypeVar("T")
-_WAIT_SECONDS = 10
+_WAIT_SECONDS = 5
 
 
 class Piece(Protocol):

@@ -1,0 +1,484 @@
+"""Rows that come in parts: every result is that of the same rows in memory, and what cannot be done so is refused in words."""
+
+import gzip
+import itertools
+import json
+import math
+import re
+import shutil
+import warnings
+import zipfile
+from fractions import Fraction
+
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+import pyarrow.feather
+import pyarrow.parquet as pq
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import markbase as mb
+from command import run
+from markbase.core.rows.facts import NumberFacts, merged_facts
+from markbase.core.rows.sums import total_of
+from markbase.files.parts import files_in_parts
+
+pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+DATA, BOOK = mb.demo.path("choirs.csv"), mb.demo.path("choirs.codebook.toml")
+TERMS = [
+    "voice",
+    mb.polynomial("age", 2),
+    "joined_through",
+    mb.interaction("rehearsals", "joined_through"),
+    "log_km",
+]
+PLAIN = ["age", "voice", "rehearsals", "concerts"]
+
+
+def prepared(study):
+    """Steps of several kinds, as an analyst takes them."""
+    study = study.merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto").derive("log_km", log="travel_km")
+    return study.split_at("satisfaction", above=3, labels=("low", "high"), name="content")
+
+
+@pytest.fixture(scope="module", autouse=True)
+def _small_parts():
+    """Parts of 97 rows, of which 300 are kept in memory: the survey comes in 21 parts."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(files_in_parts, "PART_ROWS", 97)
+        patch.setattr("markbase.core.rows.table.KEPT_ROWS", 300)
+        yield
+
+
+@pytest.fixture(scope="module")
+def studies(_small_parts):
+    """The same survey in memory and in parts."""
+    whole, parts = mb.open_study(DATA, codebook=BOOK), mb.open_study(DATA, codebook=BOOK, in_parts=True)
+    return prepared(whole), prepared(parts)
+
+
+@pytest.fixture(scope="module")
+def fits(studies):
+    """Fits of every kind to both, made when first asked for."""
+    made = {}
+
+    def fit(kind, **options):
+        key = (kind, *options.items())
+        if key not in made:
+            with warnings.catch_warnings():
+                warnings.simplefilter("ignore")
+                if kind == "linear":
+                    made[key] = [mb.fit_linear(s, "belonging", TERMS, **options) for s in studies]
+                else:
+                    made[key] = [mb.fit_logistic(s, "stays", TERMS, event="yes", **options) for s in studies]
+        return made[key]
+
+    return fit
+
+
+def same(one, other, tolerance=1e-10):
+    """Hold two results against each other: tables and numbers to 10 digits, texts letter by letter."""
+    if isinstance(one, pd.DataFrame):
+        pd.testing.assert_frame_equal(one, other, rtol=tolerance, atol=1e-13)
+    elif isinstance(one, (list, tuple)):
+        assert len(one) == len(other)
+        for a, b in zip(one, other, strict=True):
+            same(a, b, tolerance)
+    elif isinstance(one, float):
+        assert other == pytest.approx(one, rel=tolerance, nan_ok=True)
+    else:
+        assert one == other
+
+
+OF_ANY_FIT = {
+    "coefficients": lambda f: f.coefficients,
+    "covariance": lambda f: f.covariance,
+    "terms": lambda f: f.terms,
+    "overall": lambda f: vars(f.overall),
+    "strength": lambda f: sorted((k, float(v)) for k, v in vars(f.strength).items() if v is not None),
+    "lost": lambda f: f.sample.lost,
+    "groups": lambda f: f.groups("voice"),
+    "groups at": lambda f: f.groups("voice", at={"age": 30}),
+    "between": lambda f: f.between("voice"),
+    "another base": lambda f: f.rebase("voice", "bass").coefficients,
+    "slopes": lambda f: f.simple_slopes("rehearsals", by="joined_through"),
+    "turning point": lambda f: str(f.turning_point("age")),
+    "profiles": lambda f: f.predict([{"voice": "alto", "age": 40}, {"age": 20, "log_km": 1.0}]),
+    "reading": lambda f: str(f.reading()),
+    "guide": lambda f: str(f.guide()),
+    "text": str,
+    "without": lambda f: f.without("log_km").coefficients,
+}
+OF_LINEAR = {
+    "standardised": lambda f: f.standardised,
+    "checks": lambda f: str(f.checks()),
+    "cases": lambda f: f.checks().cases,
+    "screening of the fit": lambda f: mb.screen_fit(f).vif,
+}
+OF_LOGISTIC = {
+    "marginal": lambda f: f.marginal,
+    "cases": lambda f: f.cases(7, by="residual"),
+    "classification": lambda f: f.classification(0.6).table,
+    "wide": lambda f: f.classification().area_within < 0.002,
+}
+
+
+@pytest.mark.parametrize("what", [*OF_ANY_FIT, *OF_LINEAR])
+@pytest.mark.parametrize(
+    "options",
+    [{}, {"errors": "HC3"}, {"cluster": "choir"}, {"weights": "weight"}, {"fixed_effects": "choir"}],
+    ids=lambda o: "-".join(o) or "plain",
+)
+def test_every_result_of_a_linear_fit_is_that_of_rows_in_memory(fits, what, options):
+    if options.get("fixed_effects") and what == "turning point":
+        pytest.skip("told once is enough")
+    whole, parts = fits("linear", **options)
+    ask = (OF_ANY_FIT | OF_LINEAR)[what]
+    try:
+        wanted = ask(whole)
+    except mb.MarkbaseError as refused:
+        with pytest.raises(type(refused), match=re.escape(str(refused))):
+            ask(parts)
+        return
+    same(list(wanted.items()) if isinstance(wanted, dict) else wanted, _listed(ask(parts)))
+
+
+def _listed(found):
+    return list(found.items()) if isinstance(found, dict) else found
+
+
+@pytest.mark.parametrize("what", [*OF_ANY_FIT, *OF_LOGISTIC])
+@pytest.mark.parametrize(
+    "options", [{}, {"errors": "HC1"}, {"weights": "weight"}], ids=lambda o: "-".join(o) or "plain"
+)
+def test_every_result_of_a_logistic_fit_is_that_of_rows_in_memory(fits, what, options):
+    whole, parts = fits("logistic", **options)
+    ask = (OF_ANY_FIT | OF_LOGISTIC)[what]
+    wanted, found = ask(whole), ask(parts)
+    if what == "text":  # of rows in parts the area is told with how far it may be off
+        wanted, found = (re.sub(r"(?s)area under.*?coin", "", text) for text in (wanted, found))
+    same(_listed(wanted), _listed(found), 1e-9)
+
+
+def test_the_area_under_the_curve_of_rows_in_parts_is_off_by_no_more_than_it_says(fits):
+    for whole, parts in ([f.classification() for f in fits("logistic", **o)] for o in ({}, {"weights": "weight"})):
+        assert 0 < parts.area_within < 0.002
+        assert abs(parts.area - whole.area) <= parts.area_within
+        assert parts.area_low == pytest.approx(whole.area_low, abs=2 * parts.area_within)
+
+
+def test_a_penalised_fit_and_its_profiles_are_those_of_rows_in_memory(studies):
+    whole, parts = (mb.fit_logistic(s, "stays", ["age", "voice"], event="yes", penalty="firth") for s in studies)
+    same(whole.coefficients, parts.coefficients, 1e-8)
+
+
+def test_calibration_of_rows_in_parts_has_about_the_same_parts_and_counts_them_exactly(fits):
+    whole, parts = (f.calibration() for f in fits("logistic"))
+    assert parts["n"].sum() == whole["n"].sum()
+    assert np.abs(parts["n"] - whole["n"]).max() <= 4
+    assert np.average(parts["observed"], weights=parts["n"]) == pytest.approx(
+        np.average(whole["observed"], weights=whole["n"]), rel=1e-12
+    )
+
+
+STEPS = {
+    "blank": lambda s: s.blank("rehearsals", [20], ranges=[(0, 3)]).values("rehearsals"),
+    "keep levels": lambda s: s.keep_levels("voice", ["alto", "bass"]).levels("voice"),
+    "thin levels": lambda s: s.merge_levels("joined_through", below=30).levels("joined_through"),
+    "against the rest": lambda s: s.against_rest("voice", "alto", name="alto?").levels("alto?"),
+    "cut": lambda s: s.cut("age", edges=[30, 50], name="band").check("band").table,
+    "event": lambda s: s.event("satisfaction", [4, 5], name="glad", labels=["no", "yes"]).levels("glad"),
+    "z": lambda s: s.derive(name="new", z="age").values("new"),
+    "z within": lambda s: s.derive(name="new", z="age", within="voice").values("new"),
+    "range within": lambda s: s.derive(name="new", unit_range="age", within="voice").values("new"),
+    "mean of items": lambda s: s.derive(name="new", mean=["rehearsals", "age"], least=1).values("new"),
+    "ratio": lambda s: s.derive(name="new", ratio=["rehearsals", "concerts"]).values("new"),
+    "declared categorical": lambda s: s.as_categorical("rehearsals").levels("rehearsals"),
+    "declared numeric": lambda s: s.as_numeric("rehearsal_day").values("rehearsal_day"),
+    "base by another column": lambda s: s.mark("voice", by="lowest_mean", of="belonging").levels("voice"),
+    "rows kept": lambda s: s.keep({"age": {"at_least": 30}, "voice": ["alto", "bass"]}).levels("voice"),
+    "a fit to rows kept": lambda s: mb.fit_linear(s.keep({"age": {"below": 60}}), "belonging", PLAIN).coefficients,
+    "trail": lambda s: [step.text.replace("(2,003", "(2,003") for step in s.trail],
+    "coding": lambda s: s.coding("voice").check,
+    "parts": lambda s: sum(part.frame()["age"].sum() for part in s.parts()),
+    "overview": lambda s: s.overview().drop(columns=["median", "remarks", "levels"]),
+    "remarks": lambda s: list(s.remarks()),
+    "screening": lambda s: mb.screen(s, [*PLAIN, "events"], "belonging").correlations,
+    "pruning": lambda s: mb.screen(s, [*PLAIN, "events"], "belonging").prune(keep=["age"]).steps,
+    "page of a screening": lambda s: str(mb.screen(s, PLAIN, "belonging")),
+    "blocks": lambda s: str(mb.fit_blocks(s, "belonging", {"first": ["age", "voice"], "then": ["rehearsals"]})),
+    "comparison": lambda s: (
+        mb.compare(mb.fit_linear(s, "belonging", PLAIN), mb.fit_linear(s, "belonging", ["age", "travel_min"])).estimates
+    ),
+    "specifications": lambda s: str(mb.specifications(mb.fit_linear(s, "belonging", PLAIN), focus="age")),
+    "elimination": lambda s: mb.backward_elimination(mb.fit_linear(s, "belonging", PLAIN)).steps,
+}
+
+
+@pytest.mark.parametrize("what", STEPS)
+def test_steps_and_what_is_made_of_studies_are_those_of_rows_in_memory(studies, what):
+    whole, parts = studies
+    same(STEPS[what](whole), STEPS[what](parts), 1e-9)
+
+
+REFUSED = {
+    "Spearman's correlation": lambda s: mb.screen(s, ["age", "rehearsals"], "belonging", method="spearman"),
+    "a lag, which looks at other rows": lambda s: s.lag("age", by=1, order="rehearsals", within="choir", name="before"),
+    "holding every row out in its turn": lambda s: mb.cross_validate(mb.fit_linear(s, "belonging", PLAIN)),
+    "one table of them": lambda s: s.frame(),
+    "a residual of each": lambda s: mb.fit_linear(s, "belonging", PLAIN).residuals,
+    "one table of predictions": lambda s: mb.fit_linear(s, "belonging", PLAIN).predict(s),
+    "laying indicators out": lambda s: s.indicators(["voice"]),
+}
+
+
+@pytest.mark.parametrize("what", REFUSED)
+def test_what_needs_all_rows_is_refused_with_the_way_out(studies, what):
+    with pytest.raises(mb.MarkbaseError, match=f"read in parts, and {re.escape(what)}.*; [a-z]"):
+        REFUSED[what](studies[1])
+
+
+def test_the_same_terms_are_refused_in_the_same_words(studies):
+    said, raw_studies = [], (mb.demo.choirs(), mb.open_study(DATA, codebook=BOOK, in_parts=True))
+    for study, raw in zip(studies, raw_studies, strict=True):
+        with pytest.raises(mb.CollinearityError) as collinear:
+            mb.fit_linear(study, "belonging", ["rehearsals", "concerts", "events"])
+        with pytest.raises(mb.SeparationError) as separated:
+            mb.fit_logistic(raw, "stays", ["age", mb.interaction("rehearsals", "voice"), "choir"], event="yes")
+        said.append((str(collinear.value), str(separated.value)))
+    assert said[0] == said[1]
+    assert "`events` equals `rehearsals` + `concerts` in every row used" in said[0][0]
+
+
+def test_a_share_held_out_is_drawn_row_by_row_and_scores_the_fit(studies):
+    kept, rest = studies[1].hold_out(0.25, seed=3)
+    assert kept.rows + rest.rows == 2003
+    assert 0.22 < rest.rows / 2003 < 0.28
+    found = mb.score(mb.fit_linear(kept, "belonging", PLAIN), rest)
+    in_memory = [mb.Study(pd.concat([p.frame() for p in s.parts()], ignore_index=True)) for s in (kept, rest)]
+    wanted = mb.score(mb.fit_linear(in_memory[0], "belonging", PLAIN), in_memory[1])
+    same(found.table, wanted.table, 1e-9)
+    sample = studies[1].sample(100, seed=2)
+    assert sample.rows == 100
+    assert "random sample: 100 of 2,003 rows" in str(sample.trail)
+
+
+@pytest.fixture(scope="module")
+def folders(tmp_path_factory):
+    """The survey as files of every kind."""
+    home, table = (
+        tmp_path_factory.mktemp("data"),
+        pd.read_csv(DATA, dtype=object, keep_default_na=False, na_values=[""]),
+    )
+    raw = DATA.read_bytes()
+    (home / "packed.csv.gz").write_bytes(gzip.compress(raw))
+    with zipfile.ZipFile(home / "packed.csv.zip", "w") as packed:
+        packed.writestr("choirs.csv", raw)
+    (home / "tabs.tsv").write_bytes(raw.replace(b",", b"\t"))
+    arrow = pa.Table.from_pandas(pd.read_csv(DATA), preserve_index=False)
+    pyarrow.feather.write_feather(arrow, home / "choirs.feather")
+    (home / "pieces").mkdir()
+    for k, start in enumerate(range(0, len(table), 600)):
+        pq.write_table(arrow.slice(start, 600), home / "pieces" / f"{k}.parquet", row_group_size=250)
+    pq.write_table(arrow.slice(0, 0), home / "pieces" / "9-empty.parquet")
+    return home
+
+
+@pytest.mark.parametrize(
+    "name", ["packed.csv.gz", "packed.csv.zip", "tabs.tsv", "choirs.feather", "pieces", "pieces/*.parquet"]
+)
+def test_files_of_every_kind_hold_the_same_rows(folders, studies, name):
+    study = prepared(mb.open_study(folders / name, codebook=BOOK, in_parts=True))
+    same(
+        mb.fit_linear(study, "belonging", TERMS).coefficients,
+        mb.fit_linear(studies[0], "belonging", TERMS).coefficients,
+    )
+    with pytest.raises(mb.FileError, match="in_parts=True"):
+        mb.open_study(folders / name) if name not in ("tabs.tsv",) else mb.open_study(folders / "pieces")
+
+
+COLUMN = st.lists(
+    st.tuples(
+        st.sampled_from(["a", "b", "c", None]),
+        st.one_of(st.none(), st.integers(-50, 50)),
+        st.floats(-5, 5, allow_nan=False, width=32),
+    ),
+    min_size=40,
+    max_size=90,
+)
+
+
+@settings(max_examples=25, deadline=None)
+@given(rows=COLUMN, cuts=st.lists(st.integers(0, 90), max_size=6), offset=st.sampled_from([0.0, 1e9]))
+def test_no_cut_into_files_shows_in_the_digits(tmp_path_factory, rows, cuts, offset):
+    table = pd.DataFrame(rows, columns=["part", "x", "noise"])
+    table["x"] = table["x"].astype(float) + offset
+    table["y"] = 0.3 * (table["x"].fillna(0) - offset) + table["noise"] + table.index % 7
+    home = tmp_path_factory.mktemp("cuts")
+    edges = [0, *sorted(min(c, len(table)) for c in cuts), len(table)]
+    schema = pa.Schema.from_pandas(table, preserve_index=False)
+    for k, (start, stop) in enumerate(itertools.pairwise(edges)):  # some empty, some with gaps or one level only
+        pq.write_table(pa.Table.from_pandas(table[start:stop], schema, preserve_index=False), home / f"{k:02d}.parquet")
+    try:
+        wanted = mb.fit_linear(mb.Study(table), "y", ["part", "x"])
+    except mb.MarkbaseError as refused:
+        with pytest.raises(type(refused)):
+            mb.fit_linear(mb.open_study(home, in_parts=True), "y", ["part", "x"])
+        return
+    found = mb.fit_linear(mb.open_study(home, in_parts=True), "y", ["part", "x"])
+    scale = wanted.coefficients["se"].max()
+    pd.testing.assert_frame_equal(found.coefficients, wanted.coefficients, rtol=1e-10, atol=1e-11 * scale)
+    same(found.sample.lost, wanted.sample.lost)
+
+
+def test_texts_are_read_as_in_memory(tmp_path, monkeypatch):
+    monkeypatch.setattr(files_in_parts, "_BLOCK_BYTES", 4096)
+    lines = [f"{k},{k % 5},{'x' if k == 1700 else k},{k / 7:.9f},' {k % 3}," for k in range(2000)]
+    lines[3] = lines[3].replace("0.428571429", "nan")
+    lines[5] = "5,-9,5,0.5,'=2+2,"
+    (tmp_path / "t.csv").write_text("id,code,late,share,text,empty\n" + "\n".join(lines) + "\n", encoding="utf-8")
+    book = {"columns": {"code": {"missing": {"-9": "no answer"}}, "share": {"missing": ["nan"]}}}
+    whole, parts = (mb.open_study(tmp_path / "t.csv", codebook=book, in_parts=p) for p in (False, True))
+    tables = [s.overview().drop(columns=["median", "levels"]) for s in (whole, parts)]
+    tables[1]["remarks"] = tables[1]["remarks"].str.replace(r"(; )?median of a random .*? rows", "", regex=True)
+    same(*tables, 1e-12)
+    same(whole.levels("text"), parts.levels("text"))
+    same(whole["late"].doubt, parts["late"].doubt)
+    assert "first in row 1701" in parts["late"].doubt
+
+
+@pytest.mark.parametrize("harm", ["gone", "changed", "cut short"])
+def test_files_that_change_meanwhile_end_in_one_sentence(folders, tmp_path, harm):
+    shutil.copytree(folders / "pieces", tmp_path / "d")
+    study, victim = mb.open_study(tmp_path / "d", codebook=BOOK, in_parts=True), tmp_path / "d" / "2.parquet"
+    if harm == "gone":
+        victim.unlink()
+    else:
+        victim.write_bytes(victim.read_bytes()[: -1 if harm == "changed" else 700])
+    with pytest.raises(mb.FileError, match=r"2\.parquet` (is not there any more|was changed after it was opened)"):
+        mb.fit_linear(study, "belonging", PLAIN)
+
+
+def test_unreadable_files_are_refused_by_the_command_and_nothing_is_written(folders, tmp_path):
+    shutil.copytree(folders / "pieces", tmp_path / "d")
+    (tmp_path / "d" / "2.parquet").write_bytes((tmp_path / "d" / "2.parquet").read_bytes()[:700])
+    (tmp_path / "short.csv").write_text("a,b\n1,2\n3\n", encoding="utf-8")
+    for file in ("d", "short.csv", "none*.csv", "d/9-empty.parquet"):
+        done = run("prepare", file, "--in-parts", "--into", "out.csv", cwd=tmp_path)
+        assert done.returncode == 2, file
+        assert len(done.stderr.strip().splitlines()) == 1
+    assert not (tmp_path / "out.csv").exists()
+
+
+def test_the_command_reads_in_parts_when_asked_or_when_a_file_is_large(tmp_path, monkeypatch):
+    wanted = ["fit", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "age,voice"]
+    plain, asked = run(*wanted), run(*wanted, "--in-parts")
+    assert plain.stdout == asked.stdout
+    monkeypatch.setattr("psutil.virtual_memory", lambda: type("", (), {"available": 1000})())
+    large = run(*wanted)
+    assert large.stdout == plain.stdout
+    assert "larger than an eighth of the free memory" in large.stderr
+    assert "eighth" not in run(*wanted, "--in-memory").stderr
+    both = run(*wanted, "--in-memory", "--in-parts")
+    assert both.returncode == 2
+    monkeypatch.undo()
+    predict = ["predict", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "age,voice", "--for", "all"]
+    for more, name in ((["--in-parts"], "parts"), ([], "whole")):
+        assert run(*predict, *more, "--into", f"{name}.csv", cwd=tmp_path).returncode == 0
+    same(*(pd.read_csv(tmp_path / f"{name}.csv") for name in ("parts", "whole")), 1e-12)
+    refused = run(*predict, "--in-parts")
+    assert refused.returncode == 2
+    assert "--into predictions.csv" in refused.stderr
+    for more, name in ((["--in-parts"], "parts"), ([], "whole")):
+        run("prepare", DATA, "--codebook", BOOK, *more, "--into", f"{name}.parquet", cwd=tmp_path)
+    same(*(pd.read_parquet(tmp_path / f"{name}.parquet") for name in ("parts", "whole")))
+    plan = tmp_path / "p.plan.toml"
+    plan.write_text(
+        f'[data]\nfile = {json.dumps(str(DATA))}\ncodebook = {json.dumps(str(BOOK))}\nin_parts = true\n\n[[fit]]\nname = "one"\n'
+        'kind = "linear"\noutcome = "belonging"\nterms = ["age", "voice"]\n',
+        encoding="utf-8",
+    )
+    told = []
+    done = run("run", plan, "--into", "results", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    told.append((tmp_path / "results" / "results.json").read_text(encoding="utf-8"))
+    plan.write_text(plan.read_text(encoding="utf-8").replace("in_parts = true\n", ""), encoding="utf-8")
+    assert run("run", plan, "--into", "results", "--replace", cwd=tmp_path).returncode == 0
+    assert (
+        json.loads(told[0])["fits"].keys()
+        == json.loads((tmp_path / "results" / "results.json").read_text())["fits"].keys()
+    )
+
+
+@given(st.lists(st.floats(-1e12, 1e12, allow_nan=False), min_size=1, max_size=40), st.randoms())
+def test_totals_do_not_depend_on_the_order_of_the_parts(values, order):
+    shuffled = values.copy()
+    order.shuffle(shuffled)
+    exact = float(sum(map(Fraction, values), Fraction(0)))
+    for some in (values, shuffled):
+        assert float(total_of(np.array([v]) for v in some)[0]) == pytest.approx(
+            exact, rel=1e-15, abs=1e-15 * max(map(abs, values))
+        )
+
+
+@given(
+    st.lists(st.lists(st.one_of(st.none(), st.integers(-1000, 1000)), max_size=12), min_size=1, max_size=6),
+    st.sampled_from([0.0, 1e9]),
+)
+def test_facts_of_parts_are_those_of_all_rows(parts, offset):
+    arrays = [np.array([math.nan if v is None else v + offset for v in p], dtype=float) for p in parts]
+    found = merged_facts(NumberFacts.of(a) for a in arrays)
+    values = [v for p in parts for v in p if v is not None]
+    assert (found.rows, found.valid) == (sum(map(len, parts)), len(values))
+    if not values:
+        return
+    n, mean = len(values), Fraction(sum(values), len(values))
+    assert (found.low, found.high) == (min(values) + offset, max(values) + offset)
+    assert found.mean - offset == pytest.approx(float(mean), abs=1e-6)
+    assert found.second == pytest.approx(float(sum((v - mean) ** 2 for v in values)), rel=1e-9, abs=1e-6)
+    assert found.third == pytest.approx(float(sum((v - mean) ** 3 for v in values)), rel=1e-6, abs=1e-2 * n)
+    assert found.rising == all(b > a for a, b in itertools.pairwise(values))
+    assert found.distinct[1] == tuple(values.count(v) for v in sorted(set(values)))
+
+
+def test_a_cluster_gives_the_same_and_outlives_a_worker(folders, studies, tmp_path):
+    from distributed import Client, LocalCluster
+
+    wanted = mb.fit_linear(studies[0], "belonging", TERMS).coefficients
+    with (
+        LocalCluster(host="127.0.0.1", dashboard_address=None, n_workers=2, threads_per_worker=1) as cluster,
+        Client(cluster) as client,
+    ):
+        study = prepared(mb.open_study(folders / "pieces", codebook=BOOK, cluster=cluster.scheduler_address))
+        same(mb.fit_linear(study, "belonging", TERMS).coefficients, wanted)
+        flag = tmp_path / "died"
+
+        def dying(values, numbers):
+            import os
+
+            if numbers[0] > 600 and not flag.exists():
+                flag.touch()
+                os._exit(1)  # the worker is gone in the middle of the pass
+            return len(values), float(np.nansum(values))
+
+        from markbase.core.rows.parts import over_parts, row_numbers
+
+        ages = study["age"].values
+        found = over_parts(dying, ages, row_numbers(ages))
+        assert flag.exists()
+        assert sum(n for n, _ in found) == 2003
+        assert sum(s for _, s in found) == pytest.approx(np.nansum(studies[0]["age"].values), rel=1e-14)
+        import dask.dataframe as dd
+
+        frame = pd.read_csv(DATA)
+        client.wait_for_workers(1)
+        spread = prepared(mb.Study(dd.from_pandas(frame, npartitions=5), mb.read_codebook(BOOK)))
+        same(
+            mb.fit_logistic(spread, "stays", PLAIN, event="yes").coefficients,
+            mb.fit_logistic(studies[0], "stays", PLAIN, event="yes").coefficients,
+            1e-9,
+        )
+    with pytest.raises(mb.FileError, match="does not answer"):
+        mb.open_study(folders / "pieces", cluster="tcp://127.0.0.1:9")
