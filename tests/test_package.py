@@ -72,6 +72,7 @@ def demo(tmp_path_factory):
         "docs/reading.md",
         "docs/blocks.md",
         "docs/plan.md",
+        "docs/large_data.md",
         "docs/codebook.md",
         "docs/command_line.md",
         "docs/index.md",

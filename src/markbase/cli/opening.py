@@ -13,11 +13,11 @@ from markbase.cli.progress import report_progress
 from markbase.cli.wishes import wishes
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
+from markbase.files.data import TEXT_SUFFIXES, only_in_parts
 from markbase.files.plan import Plan
 
 SHARE = 8
 """A file that is larger than one such share of the free memory is read in parts."""
-_ONLY_IN_PARTS = (".arrow", ".feather", ".gz", ".zip")
 
 
 def open_plan(plan: Plan, codebook: Codebook | None = None) -> Study:
@@ -27,16 +27,11 @@ def open_plan(plan: Plan, codebook: Codebook | None = None) -> Study:
         raise click.UsageError("--in-memory and reading in parts contradict each other; leave one out.")
     in_parts = wanted.in_parts or wanted.cluster_address is not None
     if not in_parts and not wanted.in_memory:
-        in_parts = plan.in_parts or _only_in_parts(plan.file) or _too_large(plan.file)
+        in_parts = plan.in_parts or only_in_parts(plan.file) or _too_large(plan.file)
     if not in_parts:
         return plan.open(codebook)
     with _Bar(plan.file.name) as told:
         return plan.open(codebook, in_parts=True, cluster=wanted.cluster_address, progress=told)
-
-
-def _only_in_parts(file: Path) -> bool:
-    pattern = any(mark in file.name for mark in "*?[") and not file.exists()
-    return pattern or file.is_dir() or file.suffix.lower() in _ONLY_IN_PARTS
 
 
 def _too_large(file: Path) -> bool:
@@ -44,9 +39,11 @@ def _too_large(file: Path) -> bool:
         import psutil
     except ImportError:
         return False
-    if not file.is_file():
-        return False
-    size, free = file.stat().st_size, psutil.virtual_memory().available
+    try:
+        size = file.stat().st_size if file.suffix.lower() in (".parquet", *TEXT_SUFFIXES) and file.is_file() else 0
+    except (OSError, ValueError):
+        return False  # a name that no file can have is told where it is read
+    free = psutil.virtual_memory().available
     if size * SHARE <= free:
         return False
     if not wishes().quiet:

@@ -94,17 +94,22 @@ def open_study(
 
         table = table_in_parts(path, as_codebook(book), encoding=encoding, progress=progress, cluster=cluster)
         return Study(table, book, missing=missing, name=table.source.name)
-    if (
-        path.is_dir()
-        or path.suffix.lower() in _ONLY_IN_PARTS
-        or (not path.exists() and any(m in path.name for m in "*?["))
-    ):
-        raise FileError(
-            f"`{path}` is {'a folder' if path.is_dir() else 'packed, or Arrow' if path.exists() else 'a pattern of names'}: such data are read in "
-            "parts; open them with in_parts=True."
+    if only_in_parts(path):
+        what = (
+            "a folder" if path.is_dir() else "packed, or one of Arrow's own" if path.is_file() else "a pattern of names"
         )
+        raise FileError(f"`{path}` is {what}: such data are read in parts; open them with in_parts=True.")
     frame = read_table(path, encoding=encoding, sheet=sheet)
     return Study(frame, book, missing=missing, name="standard input" if path == STANDARD else path.name)
+
+
+def only_in_parts(path: Path) -> bool:
+    """Return whether data are read in parts alone: a folder, a pattern of names, a packed file, or one of Arrow's own."""
+    try:
+        pattern = any(mark in path.name for mark in "*?[") and not path.exists()
+        return pattern or path.is_dir() or (path.suffix.lower() in _ONLY_IN_PARTS and path.is_file())
+    except (OSError, ValueError):
+        return False  # a name that no file can have is told where it is read
 
 
 def read_table(path: str | Path, *, encoding: str = "utf-8", sheet: str | None = None) -> pd.DataFrame:

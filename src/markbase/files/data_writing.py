@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import IO, Any
 
@@ -11,7 +11,7 @@ import pandas as pd
 
 from markbase.core.errors import FileError
 from markbase.core.rows.parts import in_parts
-from markbase.core.study.frames import holds_whole_numbers
+from markbase.core.study.frames import frame_of, holds_whole_numbers
 from markbase.core.study.study import Study
 from markbase.files.data import EXTRAS, TEXT_SUFFIXES, need_extra
 from markbase.files.text_tables import ESCAPED
@@ -88,7 +88,12 @@ def study_content(study: Study, path: Path, *, codes: bool = False) -> Content:
     if not in_parts([c.values for c in columns]):
         return table_content(study.frame(codes=codes), path)
     whole = {c.name for c in columns if not c.is_categorical and holds_whole_numbers(c)}
-    return tables_content(lambda: (part.frame(codes=codes, whole=whole) for part in study.parts()), path)
+
+    def tables() -> Iterator[pd.DataFrame]:
+        for part in study.parts():
+            yield frame_of([part[name] for name in part.columns], codes, whole)
+
+    return tables_content(tables, path)
 
 
 def tables_content(tables: Callable[[], Iterable[pd.DataFrame]], path: Path) -> Content:

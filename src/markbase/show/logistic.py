@@ -89,7 +89,7 @@ def _how_much(fit: LogisticFit) -> Section:
         ("Cox and Snell", s.cox_snell),
         ("Nagelkerke", s.nagelkerke),
     )
-    area = f"{without_zero(sorted_.area)} ({without_zero(sorted_.area_low)} to {without_zero(sorted_.area_high)}); .5 is no better than a coin"
+    area = f"{_area(sorted_)}; .5 is no better than a coin"
     facts = (
         (
             "pseudo-R²",
@@ -102,6 +102,14 @@ def _how_much(fit: LogisticFit) -> Section:
     return Section(
         "3  How much", "in the rows the model was fitted to, and better than for others", blocks=(Facts(facts),)
     )
+
+
+def _area(c: Classification) -> str:
+    """Tell the area under the curve with its interval, and how far it may be off where rows come in parts."""
+    told = f"{without_zero(c.area)} ({without_zero(c.area_low)} to {without_zero(c.area_high)})"
+    if not c.area_within >= 0.0005:  # what is shown has three digits
+        return told
+    return f"{told}, each to within {without_zero(c.area_within, 4)}, as rows of nearly equal probability count as ties"
 
 
 def classification_text(c: Classification) -> str:
@@ -255,7 +263,7 @@ def _classified(c: Classification, title: str, note: str) -> Section:
     heads = ("observed", *(f"predicted {v}" for v in labels), "classified correctly")
     facts = (
         ("classification", classification_text(c)),
-        ("area under the curve", f"{without_zero(c.area)} ({without_zero(c.area_low)} to {without_zero(c.area_high)})"),
+        ("area under the curve", _area(c)),
     )
     return Section(title, note, (Table(heads, tuple(rows), frozenset({1, 2, 3})), Facts(facts)))
 

@@ -103,7 +103,17 @@ def logistic_record(fit: LogisticFit) -> dict[str, Any]:
             "table": c.table.to_dict(),
             **{
                 k: getattr(c, k)
-                for k in ("correct", "guess", "commoner", "sensitivity", "specificity", "area", "area_low", "area_high")
+                for k in (
+                    "correct",
+                    "guess",
+                    "commoner",
+                    "sensitivity",
+                    "specificity",
+                    "area",
+                    "area_low",
+                    "area_high",
+                    "area_within",
+                )
             },
         },
         "calibration": _rows(fit.calibration()),

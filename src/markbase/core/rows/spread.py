@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from markbase.core.rows.table import TableInParts
+if TYPE_CHECKING:
+    from markbase.core.rows.table import TableInParts
 
-Look = Callable[[Any, Any, str], TableInParts]
+Look = Callable[[Any, Any, str], "TableInParts"]
 """Takes a spread table, a codebook and what the data are called."""
 
 _loader: Callable[[], Look] | None = None

@@ -177,6 +177,12 @@ def take(column: Column, rows: NDArray[Any]) -> Column:
     return new
 
 
+def check_seed(seed: int) -> None:
+    """Refuse a seed that is no whole number of 0 or more."""
+    if isinstance(seed, bool) or not isinstance(seed, int) or seed < 0:
+        raise MarkbaseError(f"The seed is {seed!r}; it must be a whole number of 0 or more.")
+
+
 def split_rows(rows: int, share: float, seed: int, within: Column | None, like: Any) -> tuple[Rows, str]:
     """Choose rows to hold out.
 
@@ -209,8 +215,7 @@ def split_rows(rows: int, share: float, seed: int, within: Column | None, like: 
     """
     if isinstance(share, bool) or not isinstance(share, (int, float)) or not 0 < share < 1:
         raise MarkbaseError(f"The share to hold out is {share!r}; it must lie between 0 and 1, for instance 0.2.")
-    if isinstance(seed, bool) or not isinstance(seed, int) or seed < 0:
-        raise MarkbaseError(f"The seed is {seed!r}; it must be a whole number of 0 or more.")
+    check_seed(seed)
     if within is not None and not within.is_categorical:
         raise ColumnError(f"`{within.name}` is numeric; rows are held out within the levels of a group.")
     if in_parts(like):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 import pandas as pd
@@ -174,15 +174,13 @@ class Study(Preparing, Shown):
             raise ColumnError(f"{self._name} has no column `{name}`.{near(str(name), self._columns)}")
         return self._columns[name]
 
-    def frame(self, *, codes: bool = False, whole: Collection[str] | None = None) -> pd.DataFrame:
+    def frame(self, *, codes: bool = False) -> pd.DataFrame:
         """Return the columns as a table, for use elsewhere.
 
         Parameters
         ----------
         codes : bool
             Whether groups are told by their codes instead of their labels.
-        whole : collection of str, optional
-            Which numeric columns are told as whole numbers; by default those that hold no others.
 
         Returns
         -------
@@ -196,7 +194,7 @@ class Study(Preparing, Shown):
         >>> mb.demo.choirs().frame()["voice"].head(3).tolist()
         ['soprano', 'alto', 'alto']
         """
-        return frame_of(list(self._columns.values()), codes, whole)
+        return frame_of(list(self._columns.values()), codes)
 
     def overview(self) -> pd.DataFrame:
         """Describe every column in a row.
