@@ -7,6 +7,7 @@ Results are taken in the order of the pieces, each once; a piece whose worker is
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
@@ -72,8 +73,9 @@ class Cluster:
     address: str
     """Where it is; empty for the one that is connected to already."""
 
-    def client(self) -> Any:
-        """Return a connection: the one that is there, if it is to this scheduler."""
+    @contextmanager
+    def connected(self) -> Iterator[Any]:
+        """Connect meanwhile; a connection to this scheduler that is there already is used, and stays."""
         try:
             from distributed import Client, get_client
         except ImportError:
@@ -85,33 +87,38 @@ class Cluster:
         except ValueError:
             known = None
         if known is not None and self.address in ("", getattr(known.scheduler, "address", "")):
-            return known
+            yield known
+            return
         try:
-            return Client(self.address, timeout=_WAIT_SECONDS, set_as_default=False)  # type: ignore[no-untyped-call]
+            client = Client(self.address, timeout=_WAIT_SECONDS, set_as_default=False)  # type: ignore[no-untyped-call]
         except (OSError, ValueError, TimeoutError) as problem:
             raise FileError(
                 f"The cluster at `{self.address}` does not answer ({plain_words(problem)}); start its scheduler, or correct the address."
             ) from None
+        with client:
+            yield client
 
     def each(self, function: Callable[..., T], pieces: Sequence[Piece], *more: Sequence[Any]) -> Iterator[T]:
         """Apply a function to every piece on the workers, and yield what it returns in the order of the pieces."""
         from distributed import CancelledError, KilledWorker
 
-        client = self.client()
-        tasks = [
-            client.submit(_on_frame, function, piece.frame, *rest, pure=False)
-            if isinstance(piece, FramePiece)
-            else client.submit(function, piece, *rest, pure=False)
-            for piece, *rest in zip(pieces, *more, strict=True)
-        ]
-        try:
-            for k, task in enumerate(tasks):
-                yield task.result()
-                tasks[k] = None
-        except (KilledWorker, CancelledError, OSError, TimeoutError) as problem:
-            raise FileError(f"The workers of the cluster were lost, more than once: {plain_words(problem)}.") from None
-        finally:
-            client.cancel([task for task in tasks if task is not None])
+        with self.connected() as client:
+            tasks = [
+                client.submit(_on_frame, function, piece.frame, *rest, pure=False)
+                if isinstance(piece, FramePiece)
+                else client.submit(function, piece, *rest, pure=False)
+                for piece, *rest in zip(pieces, *more, strict=True)
+            ]
+            try:
+                for k, task in enumerate(tasks):
+                    yield task.result()
+                    tasks[k] = None
+            except (KilledWorker, CancelledError, OSError, TimeoutError) as problem:
+                raise FileError(
+                    f"The workers of the cluster were lost, more than once: {plain_words(problem)}."
+                ) from None
+            finally:
+                client.cancel([task for task in tasks if task is not None])
 
 
 def _on_frame(function: Callable[..., T], frame: Any, *more: Any) -> T:
@@ -126,7 +133,7 @@ class _Look:
     """The columns, and whether each is looked at as numbers."""
 
     def __call__(self, piece: Piece) -> Look:
-        columns = {name: Numbers() if numeric else Texts() for name, numeric in self.columns.items()}
+        columns = {name: Numbers(piece.written) if numeric else Texts() for name, numeric in self.columns.items()}
         return Look(columns).over(piece.batches(list(columns), columns), piece.written)
 
 
@@ -212,7 +219,7 @@ def table_of_pieces(
                 progress(whole.rows, None)
         return whole or Look(dict(columns))
 
-    found = looked_twice(columns_to_look_at(types, book), look)
+    found = looked_twice(columns_to_look_at(types, book, any(piece.written for piece in pieces)), look)
 
     def source(texts: Mapping[str, pa.Array], rows: int, kept: Part) -> RowSource:
         return ClusterInParts(cluster, told, tuple(pieces), tuple(starts), texts, rows, kept)
@@ -230,7 +237,8 @@ def table_of_files_on_cluster(
 def table_of_spread_frame(frame: Any, book: Codebook, told: str) -> TableInParts:
     """Look once over a Dask DataFrame, whose partitions are the pieces."""
     types = {str(name): _may_be_numbers(dtype) for name, dtype in frame.dtypes.items()}
-    pieces = [FramePiece(part) for part in Cluster("").client().compute(frame.to_delayed())]
+    with Cluster("").connected() as client:
+        pieces = [FramePiece(part) for part in client.compute(frame.to_delayed())]
     return table_of_pieces(pieces, types, book, told, Cluster(""), None)
 
 

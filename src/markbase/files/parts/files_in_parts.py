@@ -34,6 +34,10 @@ PACKED = (".gz", ".zip")
 """How a text file may be packed."""
 
 
+class NotNumbersError(FileError):
+    """A cell of a text file that was to be a number is none."""
+
+
 @dataclass(frozen=True)
 class FileMark:
     """A file as it was when it was opened."""
@@ -125,7 +129,8 @@ class TableFiles:
                     yield batch.slice(at, PART_ROWS)
         except (pa.ArrowException, OSError, EOFError, zipfile.BadZipFile) as problem:
             self.check()
-            raise FileError(f"`{self.told}` cannot be read: {plain_words(problem)}.") from None
+            kind = NotNumbersError if "conversion error" in str(problem) else FileError
+            raise kind(f"`{self.told}` cannot be read: {plain_words(problem)}.") from None
         self.check()
 
     def _batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:

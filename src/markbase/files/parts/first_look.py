@@ -16,7 +16,14 @@ from markbase.core.rows.processors import in_order
 from markbase.core.rows.source import Part, RowSource
 from markbase.core.rows.table import KeptRows, TableInParts, TextsInParts
 from markbase.core.study.codebook import Codebook, ColumnSpec
-from markbase.files.parts.files_in_parts import FilesInParts, TableFiles, as_texts, numbers_of, plain_values
+from markbase.files.parts.files_in_parts import (
+    FilesInParts,
+    NotNumbersError,
+    TableFiles,
+    as_texts,
+    numbers_of,
+    plain_values,
+)
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -29,8 +36,8 @@ MOST_TEXTS = 1_000_000
 class Numbers:
     """What the look finds in a column of numbers."""
 
-    def __init__(self) -> None:
-        self.facts, self.failed = NumberFacts(), False
+    def __init__(self, written: bool = False) -> None:
+        self.facts, self.failed, self.written = NumberFacts(), False, written
 
     def look_at(self, column: pa.Array) -> tuple[NDArray[np.float64], NumberFacts] | None:
         """Return what some rows hold; None if one of them is no number."""
@@ -39,12 +46,11 @@ class Numbers:
 
         if self.failed:
             return None
-        written = pa.types.is_string(column.type) or pa.types.is_large_string(column.type)
         try:
-            values = numbers_of(pc.cast(column, pa.float64()) if written else column)
+            values = numbers_of(pc.cast(column, pa.float64()) if pa.types.is_string(column.type) else column)
         except pa.ArrowInvalid:
             return None
-        if written and int(np.isnan(values).sum()) > column.null_count:
+        if self.written and int(np.isnan(values).sum()) > column.null_count:
             return None  # a text such as nan is no number
         return values, NumberFacts.of(values)
 
@@ -136,10 +142,13 @@ class Look:
 
     def over(self, batches: Iterable[pa.RecordBatch], written: bool, told: Callable[[int], None] | None = None) -> Look:
         """Look over batches of rows."""
+        import pyarrow as pa
+
         looks = list(self.columns.values())
 
         def looked(batch: pa.RecordBatch) -> tuple[int, list[Any]]:
-            columns = [as_texts(column) if written else column for column in batch.columns]
+            texts = [written and pa.types.is_string(column.type) for column in batch.columns]
+            columns = [as_texts(column) if text else column for column, text in zip(batch.columns, texts, strict=True)]
             return batch.num_rows, [look.look_at(column) for look, column in zip(looks, columns, strict=True)]
 
         for size, seen in in_order(looked, batches):
@@ -162,10 +171,12 @@ class Look:
         self.rows += other.rows
 
 
-def columns_to_look_at(names: Mapping[str, bool], book: Codebook) -> dict[str, Numbers | Texts]:
+def columns_to_look_at(names: Mapping[str, bool], book: Codebook, written: bool) -> dict[str, Numbers | Texts]:
     """Return what is to be found in each column: of those that may be numbers, numbers, if the codebook does not say otherwise."""
     specs = {name: book.columns.get(name, ColumnSpec(name)) for name in names}
-    return {name: Numbers() if names[name] and not _is_grouped(spec) else Texts() for name, spec in specs.items()}
+    return {
+        name: Numbers(written) if names[name] and not _is_grouped(spec) else Texts() for name, spec in specs.items()
+    }
 
 
 def _is_grouped(spec: ColumnSpec) -> bool:
@@ -208,6 +219,21 @@ def table_of_look(look: Look, source_of: Callable[[Mapping[str, pa.Array], int, 
     return TableInParts(source, columns)
 
 
+def _as_first_rows_have_it(table: TableFiles, columns: Mapping[str, Numbers | Texts]) -> dict[str, Numbers | Texts]:
+    """Return what is to be found in each column, texts where the first rows hold what is no number."""
+    names = list(columns)
+    batches = table.batches(names, names)
+    first = next(batches, None)
+    batches.close()  # type: ignore[attr-defined]  # it is a generator
+    if first is None:
+        return {n: Texts() if isinstance(c, Texts) else Numbers(True) for n, c in columns.items()}
+    seen = dict(zip(names, first.columns, strict=True))
+    return {
+        n: Numbers(True) if isinstance(c, Numbers) and c.look_at(seen[n]) is not None else Texts()
+        for n, c in columns.items()
+    }
+
+
 def table_of_files(
     table: TableFiles, types: Mapping[str, bool], book: Codebook, progress: Progress | None
 ) -> TableInParts:
@@ -233,7 +259,15 @@ def table_of_files(
 
     def look(columns: Mapping[str, Numbers | Texts]) -> Look:
         told = None if progress is None else lambda rows: progress(rows, whole)
-        return Look(columns).over(table.batches(list(columns), columns), table.written, told)
+        names = list(columns)
+        if table.written and any(isinstance(found, Numbers) for found in columns.values()):
+            try:  # what the first rows have as numbers is read as numbers, which is quicker
+                hopeful = _as_first_rows_have_it(table, columns)
+                texts = {name for name, found in hopeful.items() if isinstance(found, Texts)}
+                return Look(hopeful).over(table.batches(names, texts), table.written, told)
+            except NotNumbersError:
+                columns = {n: type(c)() if isinstance(c, Texts) else Numbers(True) for n, c in columns.items()}
+        return Look(columns).over(table.batches(names, columns), table.written, told)
 
-    found = looked_twice(columns_to_look_at(types, book), look)
+    found = looked_twice(columns_to_look_at(types, book, table.written), look)
     return table_of_look(found, lambda texts, rows, kept: FilesInParts(table, texts, rows, kept))
