@@ -23,6 +23,8 @@ from markbase.files.text_tables import ESCAPED, SEPARATORS, checked_names, separ
 TEXT_SUFFIXES = (".csv", ".tsv", ".tab", ".txt")
 EXTRAS = {".parquet": ("pyarrow", "pyarrow"), ".xlsx": ("openpyxl", "openpyxl"), ".ods": ("odf", "odfpy")}
 """For each kind of file that needs an extra: what is imported for it, and by which name that is installed."""
+_LARGE = 1 << 22
+"""Bytes from which a text file is read with Arrow, if it is installed."""
 _ONLY_IN_PARTS = (".arrow", ".feather", ".gz", ".zip")
 
 
@@ -93,14 +95,29 @@ def open_study(
         from markbase.files.parts.opening import table_in_parts
 
         table = table_in_parts(path, as_codebook(book), encoding=encoding, progress=progress, cluster=cluster)
-        return Study(table, book, missing=missing, name=table.source.name)
+        return Study(table, book, missing=missing, name=table.source.name if table.source else path.name)
     if only_in_parts(path):
         what = (
             "a folder" if path.is_dir() else "packed, or one of Arrow's own" if path.is_file() else "a pattern of names"
         )
         raise FileError(f"`{path}` is {what}: such data are read in parts; open them with in_parts=True.")
-    frame = read_table(path, encoding=encoding, sheet=sheet)
+    frame: object = _quickly_read(path, as_codebook(book), encoding)
+    if frame is None:
+        frame = read_table(path, encoding=encoding, sheet=sheet)
     return Study(frame, book, missing=missing, name="standard input" if path == STANDARD else path.name)
+
+
+def _quickly_read(path: Path, book: Codebook, encoding: str) -> object:
+    """Read a large text file column by column; None for one that is small, or that only careful reading can say what is wrong with."""
+    try:
+        large = path.suffix.lower() in TEXT_SUFFIXES and path.stat().st_size >= _LARGE
+    except (OSError, ValueError):
+        return None
+    if not large or importlib.util.find_spec("pyarrow") is None:
+        return None
+    from markbase.files.parts.opening import quickly_read
+
+    return quickly_read(path, book, encoding)
 
 
 def only_in_parts(path: Path) -> bool:

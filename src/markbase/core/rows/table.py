@@ -20,8 +20,8 @@ KEPT_ROWS = 1 << 16
 class TextsInParts:
     """A column told by its distinct values."""
 
-    places: InParts
-    """Shape (rows,): which of them each row has, −1 where blank."""
+    places: InParts | NDArray[np.int32]
+    """Shape (rows,): which of them each row has, −1 where blank; of rows that were read in parts into memory, all of them."""
     distinct: Sequence[Any]
     """The distinct values, texts or numbers."""
     counts: NDArray[np.int64]
@@ -38,9 +38,9 @@ class TextsInParts:
 class TableInParts:
     """A table whose rows come in parts."""
 
-    source: RowSource
-    """Where they come from."""
-    columns: Mapping[str, InParts | TextsInParts]
+    source: RowSource | None
+    """Where they come from; None if all of them are in memory."""
+    columns: Mapping[str, InParts | NDArray[np.float64] | TextsInParts]
     """Numbers as they are, NaN where blank; everything else by its distinct values."""
 
 
@@ -79,12 +79,36 @@ class KeptRows:
         self.keys, self.limit = np.concatenate([self.keys, other.keys]), min(self.limit, other.limit)
         self._thin_out()
 
+    def join(self, other: KeptRows) -> None:
+        """Take other columns of the same rows as well."""
+        self.columns |= other.columns
+
     def _thin_out(self) -> None:
         while len(self.rows) > self.most or (len(self.keys) and self.keys.max() > self.limit):
             self.limit = self.limit // 2 if len(self.rows) > self.most else self.limit
             stay = self.keys <= self.limit
             self.rows, self.keys = self.rows[stay], self.keys[stay]
             self.columns = {name: values[stay] for name, values in self.columns.items()}
+
+
+class AllRows:
+    """Keeps every row that passes by."""
+
+    def __init__(self) -> None:
+        self.parts: dict[str, list[NDArray[Any]]] = {}
+
+    def take(self, start: int, columns: Mapping[str, NDArray[Any]], size: int) -> None:  # noqa: ARG002 - as KeptRows
+        """Look at the next rows."""
+        self.parts = {name: [*self.parts.get(name, ()), values] for name, values in columns.items()}
+
+    def join(self, other: AllRows) -> None:
+        """Take other columns of the same rows as well."""
+        self.parts |= other.parts
+
+    @property
+    def columns(self) -> dict[str, NDArray[Any]]:
+        """All rows of each column."""
+        return {name: np.concatenate(parts) for name, parts in self.parts.items()}
 
 
 def hashed(places: NDArray[np.uint64], seed: int = 0) -> NDArray[np.uint64]:

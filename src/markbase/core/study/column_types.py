@@ -51,7 +51,9 @@ class _Raw:
 
 
 def build_column(
-    series: pd.Series[Any] | InParts | TextsInParts, spec: ColumnSpec, everywhere_missing: Sequence[MissingCode] = ()
+    series: pd.Series[Any] | InParts | NDArray[np.float64] | TextsInParts,
+    spec: ColumnSpec,
+    everywhere_missing: Sequence[MissingCode] = (),
 ) -> Column:
     """Make a typed column of raw values.
 
@@ -87,11 +89,13 @@ def build_column(
 
 
 def _built(
-    series: pd.Series[Any] | InParts | TextsInParts, spec: ColumnSpec, everywhere_missing: Sequence[MissingCode]
+    series: pd.Series[Any] | InParts | NDArray[np.float64] | TextsInParts,
+    spec: ColumnSpec,
+    everywhere_missing: Sequence[MissingCode],
 ) -> Column:
     own = {c.code for c in spec.missing}
     spec = replace(spec, missing=spec.missing + tuple(c for c in everywhere_missing if c.code not in own))
-    if isinstance(series, InParts):
+    if isinstance(series, (InParts, np.ndarray)):
         return _numeric_from_numbers(series, spec, guessed=spec.kind is None)
     if isinstance(series, TextsInParts):
         return _spread(_from_raw(_raw_in_parts(series), spec), series, spec)
@@ -152,8 +156,9 @@ def _spread(column: Column, series: TextsInParts, spec: ColumnSpec) -> Column:
     whole = replace(column, values=values, why_missing=why, base=None)
     if not column.is_categorical:
         return whole
-    counts = np.bincount(column.values[column.present], series.counts[column.present], len(column.levels))
-    values.__dict__["counted"] = counts.astype(np.int64)
+    if isinstance(values, InParts):
+        counts = np.bincount(column.values[column.present], series.counts[column.present], len(column.levels))
+        values.__dict__["counted"] = counts.astype(np.int64)
     return with_default_base(whole, spec.base)
 
 

@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.errors import listed, quoted, remark
+from markbase.core.errors import FileError, listed, quoted, remark
 from markbase.core.rows.facts import NumberFacts
 from markbase.core.rows.parts import InParts
 from markbase.core.rows.processors import in_order
 from markbase.core.rows.source import Part, RowSource
-from markbase.core.rows.table import KeptRows, TableInParts, TextsInParts
+from markbase.core.rows.table import AllRows, KeptRows, TableInParts, TextsInParts
 from markbase.core.study.codebook import Codebook, ColumnSpec
 from markbase.files.parts.files_in_parts import (
     FilesInParts,
@@ -135,8 +135,8 @@ class Look:
 
     columns: Mapping[str, Numbers | Texts]
     """What was found in each column."""
-    kept: KeptRows = field(default_factory=KeptRows)
-    """The rows that are kept."""
+    kept: Any = field(default_factory=KeptRows)
+    """The rows that are kept: some (`KeptRows`), or all of them (`AllRows`)."""
     rows: int = 0
     """How many rows there were."""
 
@@ -191,7 +191,7 @@ def looked_twice(columns: Mapping[str, Numbers | Texts], look: Callable[[Mapping
         return first
     second = look(again)
     first.columns = {**first.columns, **second.columns}
-    first.kept.columns |= second.kept.columns
+    first.kept.join(second.kept)
     return first
 
 
@@ -232,6 +232,30 @@ def _as_first_rows_have_it(table: TableFiles, columns: Mapping[str, Numbers | Te
         n: Numbers(True) if isinstance(c, Numbers) and c.look_at(seen[n]) is not None else Texts()
         for n, c in columns.items()
     }
+
+
+def table_in_memory(table: TableFiles, types: Mapping[str, bool], book: Codebook) -> TableInParts:
+    """Read all rows of text files into memory, numbers as such and other columns by their distinct values."""
+
+    def look(columns: Mapping[str, Numbers | Texts]) -> Look:
+        names = list(columns)
+        try:
+            hopeful = _as_first_rows_have_it(table, columns)
+            texts = {name for name, found in hopeful.items() if isinstance(found, Texts)}
+            return Look(hopeful, AllRows()).over(table.batches(names, texts), table.written)
+        except NotNumbersError:
+            fresh = {n: Texts() if isinstance(c, Texts) else Numbers(True) for n, c in columns.items()}
+            return Look(fresh, AllRows()).over(table.batches(names, names), table.written)
+
+    found = looked_twice(columns_to_look_at(types, book, table.written), look)
+    if not found.rows or any(isinstance(c, Texts) and c.many for c in found.columns.values()):
+        raise FileError(f"`{table.told}` is not read at once.")  # it is told, or read, by what reads every file
+    values = found.kept.columns
+    columns: dict[str, NDArray[np.float64] | TextsInParts] = {
+        name: values[name] if isinstance(c, Numbers) else TextsInParts(values[name], list(c.places), c.counts, c.firsts)
+        for name, c in found.columns.items()
+    }
+    return TableInParts(None, columns)
 
 
 def table_of_files(

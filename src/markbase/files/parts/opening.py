@@ -4,11 +4,20 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from markbase.core.errors import FileError
+from markbase.core.errors import FileError, MarkbaseError
 from markbase.core.rows.table import TableInParts
 from markbase.core.study.codebook import Codebook
-from markbase.files.parts.first_look import Progress, table_of_files
+from markbase.files.parts.first_look import Progress, table_in_memory, table_of_files
 from markbase.files.parts.paths import described
+
+
+def quickly_read(path: Path, book: Codebook, encoding: str) -> TableInParts | None:
+    """Read a large text file into memory with Arrow; None where that is not possible, so that it is read, or refused, cell by cell."""
+    try:
+        table, types = described(path, encoding)
+        return table_in_memory(table, types, book)
+    except MarkbaseError:
+        return None
 
 
 def table_in_parts(
@@ -51,6 +60,6 @@ def table_in_parts(
         from markbase.files.parts.cluster import table_of_files_on_cluster
 
         found = table_of_files_on_cluster(table, types, book, cluster, progress)
-    if not found.source.rows:
+    if found.source is not None and not found.source.rows:
         raise FileError(f"`{table.told}` has column names but no rows.")
     return found
