@@ -45,7 +45,7 @@ def draw_checks(fit: LinearFit) -> Figure:
     step = max(1, len(views.fitted) // _MOST_POINTS)
     x, z = views.fitted[::step], views.standardised[::step]
     unit = fit.outcome.unit_many
-    say_sample(axes[1, 1], fit.outcome.values, len(views.fitted))
+    say_sample(axes[1, 1], fit.outcome.values, len(x))
     _cloud(axes[0, 0], x, z, views.fitted, views.standardised)
     axes[0, 0].axhline(0, color=INK, linewidth=1)
     _label(

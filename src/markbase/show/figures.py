@@ -107,12 +107,10 @@ def finish(ax: Axes, title: str) -> None:
 
 
 def say_sample(ax: Axes, values: Any, shown: int) -> None:
-    """Say below axes that the points are a sample, where rows come in parts."""
+    """Say in a corner of axes that the points are a sample, where rows come in parts."""
     if in_parts(values):
         words = f"points: {shown:,} of {len(values):,} rows, taken at random"
-        ax.annotate(
-            words, (1, 0), (0, -34), "axes fraction", "offset points", fontsize=8, color=INK, ha="right", va="top"
-        )
+        ax.text(0.995, 0.01, words, transform=ax.transAxes, fontsize=8, color=INK, ha="right", va="bottom")
 
 
 @styled

@@ -201,7 +201,28 @@ class Column:
         values = self.values[self.present]
         if not np.array_equal(values[:100], np.round(values[:100])):  # spares most numeric columns the full look
             return False
-        return bool(np.all(values == np.round(values))) and len(np.unique(values)) == len(values)
+        return bool(np.all(values == np.round(values))) and self.distinct_count == len(values)
+
+    @property
+    def distinct(self) -> NDArray[np.float64]:
+        """Shape (distinct,): the values of a numeric column in memory, each once, in order; remembered where they are few."""
+        found: NDArray[np.float64] | None = self.__dict__.get("few_distinct")
+        if found is None:
+            found = np.unique(self.values[self.present])
+            self.__dict__["distinct_count"] = len(found)
+            if len(found) < len(self.values) // 8:
+                self.__dict__["few_distinct"] = found
+        return found
+
+    @cached_property
+    def distinct_count(self) -> int:
+        """How many values of a numeric column in memory are different."""
+        return len(self.distinct)
+
+    @cached_property
+    def skew(self) -> float:
+        """The skewness of a numeric column in memory that varies and is finite."""
+        return skewness(self.values[self.present])
 
     @cached_property
     def counts(self) -> NDArray[np.int64]:
@@ -284,3 +305,22 @@ class Column:
             if level.code == text:
                 return place
         raise LevelError(f"`{self.name}` has no level `{text}`.{near(text, [v.label for v in self.levels])}")
+
+
+def skewness(values: NDArray[np.float64]) -> float:
+    """Return the moment coefficient of skewness, m3 / m2^1.5.
+
+    Parameters
+    ----------
+    values : ndarray, shape (rows,)
+        Finite numbers that are not all the same.
+
+    Returns
+    -------
+    float
+        0 for a symmetric spread, positive for a tail of high values.
+    """
+    deviation = values - values.mean()
+    deviation = deviation / np.abs(deviation).max()
+    square = deviation * deviation
+    return float(square @ deviation / len(values) / np.mean(square) ** 1.5)

@@ -12,7 +12,7 @@ from markbase.core.errors import count_noun
 from markbase.core.rows.parts import InParts
 from markbase.core.study.column import Column
 from markbase.core.study.exact_sums import find_totals
-from markbase.core.study.remarks import THIN_ROWS, column_remarks, skewness
+from markbase.core.study.remarks import THIN_ROWS, column_remarks
 
 OVERVIEW_COLUMNS = [
     "column",
@@ -78,7 +78,7 @@ def _record(column: Column, total_of: tuple[str, ...]) -> dict[str, object]:
     if isinstance(column.values, InParts):
         return record | _of_parts(column.values, str(record["remarks"]))
     values = column.values[column.present]
-    record["levels"] = len(np.unique(values))
+    record["levels"] = column.distinct_count
     if not len(values) or np.isinf(values).any():
         return record
     varies = values.min() < values.max()
@@ -88,7 +88,7 @@ def _record(column: Column, total_of: tuple[str, ...]) -> dict[str, object]:
         "low": float(values.min()),
         "median": float(np.median(values)),
         "high": float(values.max()),
-        "skew": skewness(values) if varies else float("nan"),
+        "skew": column.skew if varies else float("nan"),
     }
 
 

@@ -102,7 +102,7 @@ def _numeric_remarks(column: Column) -> list[Remark]:
     if low == high:
         return [Remark("constant: one value in every row")]
     remarks = []
-    distinct = np.unique(values)
+    distinct = np.unique(values) if isinstance(column.values, InParts) else column.distinct
     if looks_like_identifier(column):
         mend = ({"do": "as_role", "column": column.name, "role": "identifier"},)
         remarks.append(Remark("looks like an identifier: whole numbers, none of them twice", mend))
@@ -124,7 +124,7 @@ def _numeric_remarks(column: Column) -> list[Remark]:
     elif looks_coded(column):
         text = f"digits that look like codes: {len(distinct)} whole numbers; if they are, declare it categorical"
         remarks.append(Remark(text, ({"do": "as_categorical", "column": column.name},)))
-    skew = column.values.facts.skew if isinstance(column.values, InParts) else skewness(values)
+    skew = column.values.facts.skew if isinstance(column.values, InParts) else column.skew
     if abs(skew) > SKEWED and len(distinct) > 2 and not codes:
         side = "a long tail of high" if skew > 0 else "a long tail of low"
         how = "log" if low > 0 else "log1p" if low >= 0 else "cube_root"
@@ -191,7 +191,7 @@ def looks_coded(column: Column) -> bool:
     if not np.array_equal(values[:100], np.round(values[:100])):  # spares most numeric columns the full look
         return False
     few = min(FEW_VALUES, len(values) // 2)
-    return bool(np.all(values == np.round(values))) and len(np.unique(values)) <= few
+    return bool(np.all(values == np.round(values))) and column.distinct_count <= few
 
 
 def looks_like_identifier(column: Column) -> bool:
@@ -279,22 +279,3 @@ def plain_form(label: str) -> str:
     """Return a label without case, accents, blanks and marks between words."""
     plain = unicodedata.normalize("NFKD", label.casefold())
     return "".join(c for c in plain if not unicodedata.combining(c) and not c.isspace() and c not in "-_.")
-
-
-def skewness(values: NDArray[np.float64]) -> float:
-    """Return the moment coefficient of skewness, m3 / m2^1.5.
-
-    Parameters
-    ----------
-    values : ndarray, shape (rows,)
-        Finite numbers that are not all the same.
-
-    Returns
-    -------
-    float
-        0 for a symmetric spread, positive for a tail of high values.
-    """
-    deviation = values - values.mean()
-    deviation = deviation / np.abs(deviation).max()
-    square = deviation * deviation
-    return float(square @ deviation / len(values) / np.mean(square) ** 1.5)

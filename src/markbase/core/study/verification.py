@@ -13,8 +13,7 @@ from numpy.typing import NDArray
 from markbase.core.display import ShownTables
 from markbase.core.formatting import short
 from markbase.core.rows.parts import InParts, counted, learn, look_up
-from markbase.core.study.column import FIRST_CODED, Column, MissingCode
-from markbase.core.study.remarks import skewness
+from markbase.core.study.column import FIRST_CODED, Column, MissingCode, skewness
 
 
 @dataclass(frozen=True, eq=False, repr=False)
