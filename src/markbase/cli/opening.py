@@ -5,9 +5,9 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import rich_click as click
-from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
 
 from markbase.cli.progress import report_progress
 from markbase.cli.wishes import wishes
@@ -15,6 +15,9 @@ from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
 from markbase.files.data import TEXT_SUFFIXES, only_in_parts
 from markbase.files.plan import Plan
+
+if TYPE_CHECKING:
+    from rich.progress import Progress
 
 SHARE = 8
 """A file that is larger than one such share of the free memory is read in parts."""
@@ -65,6 +68,7 @@ class _Bar:
         if not sys.stderr.isatty() or wishes().quiet:
             return None
         from rich.console import Console
+        from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
 
         columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TextColumn("rows"))
         self.bar = Progress(*columns, TimeRemainingColumn(), console=Console(stderr=True), transient=True)

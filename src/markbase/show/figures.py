@@ -14,7 +14,8 @@ import numpy as np
 
 from markbase.core.errors import MarkbaseError
 from markbase.core.formatting import short, without_zero
-from markbase.core.rows.parts import in_parts, sample_of
+from markbase.core.rows.parts import in_parts
+from markbase.core.rows.row_functions import sample_of
 from markbase.core.screening.screen import Screen
 from markbase.core.study.study import Study
 

@@ -12,7 +12,7 @@ from markbase.core.errors import ColumnError, MarkbaseError, listed
 from markbase.core.formatting import short
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
-from markbase.core.rows.parts import learn, sample_of
+from markbase.core.rows.row_functions import learn, sample_of
 from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, say_sample, styled
 
 if TYPE_CHECKING:

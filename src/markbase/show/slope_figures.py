@@ -11,7 +11,7 @@ from markbase.core.errors import FitError
 from markbase.core.formatting import short
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.rows.parts import sample_of
+from markbase.core.rows.row_functions import sample_of
 from markbase.core.tables import rows_of
 from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, styled
 

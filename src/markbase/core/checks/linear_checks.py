@@ -20,7 +20,8 @@ from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import number, p_phrase, short
 from markbase.core.inference.distributions import p_of_f
 from markbase.core.results.fit import ROW_NAME
-from markbase.core.rows.parts import lowest, row_numbers, rows_at, sample_of, with_values_at
+from markbase.core.rows.parts import row_numbers, rows_at
+from markbase.core.rows.row_functions import lowest, sample_of, with_values_at
 from markbase.core.rows.sums import total_of
 from markbase.core.study.column import Column
 

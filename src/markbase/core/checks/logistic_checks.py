@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 from markbase.core.diagnostics.classification import Cells, Classification, calibrate, cells_of, check_cut, classify
 from markbase.core.errors import FitError, MarkbaseError, near
 from markbase.core.estimation.whitening import Whitened
-from markbase.core.rows.parts import in_parts, lowest, needs_all, rows_at
+from markbase.core.rows.parts import in_parts, needs_all, rows_at
+from markbase.core.rows.row_functions import lowest
 
 if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit

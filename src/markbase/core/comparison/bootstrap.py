@@ -24,7 +24,7 @@ from markbase.core.estimation.likelihood import Rows
 from markbase.core.estimation.newton import maximise
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
-from markbase.core.rows.parts import refuse_in_parts
+from markbase.core.rows.row_functions import refuse_in_parts
 
 Array = NDArray[np.float64]
 AnyFit = LinearFit | LogisticFit

@@ -14,7 +14,7 @@ from markbase.core.comparison.block_changes import AnyFit, change_between
 from markbase.core.display import ShownTables
 from markbase.core.errors import FitError, MarkbaseError, listed, quoted
 from markbase.core.results.linear import LinearFit
-from markbase.core.rows.parts import all_of
+from markbase.core.rows.row_functions import all_of
 
 
 @dataclass(frozen=True, eq=False, repr=False)

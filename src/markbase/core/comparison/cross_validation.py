@@ -17,7 +17,8 @@ from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.logistic import LogisticFit
-from markbase.core.rows.parts import in_parts, refuse_in_parts
+from markbase.core.rows.parts import in_parts
+from markbase.core.rows.row_functions import refuse_in_parts
 
 Array = NDArray[np.float64]
 _AREA = "area under the curve"

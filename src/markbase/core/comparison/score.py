@@ -18,7 +18,8 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.predictions import new_rows
-from markbase.core.rows.parts import counted, in_parts
+from markbase.core.rows.parts import in_parts
+from markbase.core.rows.row_functions import counted
 from markbase.core.study.study import Study
 
 

@@ -11,7 +11,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.errors import FitError, count_noun, listed
-from markbase.core.rows.parts import counted, learn, sum_of
+from markbase.core.rows.row_functions import counted, learn, sum_of
 from markbase.core.study.column import BLANK, FIRST_CODED, Column
 from markbase.core.tables import own_table
 

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
-from markbase.core.rows.parts import each_part, learn, sample_of
+from markbase.core.rows.parts import each_part
+from markbase.core.rows.row_functions import learn, sample_of
 from markbase.core.rows.sums import totals_of
 
 CHUNK_ROWS = 1 << 14

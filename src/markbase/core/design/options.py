@@ -15,7 +15,8 @@ from markbase.core.design.requested_terms import AllBut, TermRequest, check_usab
 from markbase.core.design.terms import Term, make_terms, make_variable
 from markbase.core.design.weights import Weights, take_weights
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun
-from markbase.core.rows.parts import in_parts, learn
+from markbase.core.rows.parts import in_parts
+from markbase.core.rows.row_functions import learn
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 

@@ -11,7 +11,7 @@ import numpy as np
 from markbase.core.arguments import checked, told_value
 from markbase.core.design.term_remarks import remark_on_codes, remark_on_column, remark_on_derived, remark_on_indicators
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, listed, quoted, remark
-from markbase.core.rows.parts import first_true
+from markbase.core.rows.row_functions import first_true
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 

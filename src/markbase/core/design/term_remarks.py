@@ -8,7 +8,7 @@ import numpy as np
 
 from markbase.core.errors import count_noun, listed, quoted, remark
 from markbase.core.formatting import short
-from markbase.core.rows.parts import sum_of
+from markbase.core.rows.row_functions import sum_of
 from markbase.core.study.column import Column
 from markbase.core.study.remarks import looks_like_identifier, stray_codes
 

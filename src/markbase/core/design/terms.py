@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from markbase.core.design.requested_terms import TermRequest, degrees_of, term_name
 from markbase.core.errors import FitError
-from markbase.core.rows.parts import counted, look_up
+from markbase.core.rows.row_functions import counted, look_up
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]

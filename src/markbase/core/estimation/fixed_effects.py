@@ -25,7 +25,8 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.requested_terms import TermRequest, names_of
 from markbase.core.design.terms import CodedColumns, Term, Variable
 from markbase.core.errors import ColumnError, FitError, count_noun, listed, quoted, remark
-from markbase.core.rows.parts import counted, each_part, in_parts, look_up, needs_all, over_parts
+from markbase.core.rows.parts import each_part, in_parts, needs_all, over_parts
+from markbase.core.rows.row_functions import counted, look_up
 from markbase.core.rows.sums import total_of
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study

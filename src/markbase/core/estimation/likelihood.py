@@ -17,7 +17,8 @@ from numpy.typing import NDArray
 from markbase.core.design.cross_products import gather, joint_sets, row_chunks
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
-from markbase.core.rows.parts import at_once, each_part, in_parts, kept_rows, made_of, over_parts, rows_at
+from markbase.core.rows.parts import each_part, in_parts, over_parts, rows_at
+from markbase.core.rows.row_functions import at_once, kept_rows, made_of
 from markbase.core.rows.sums import total_of, totals_of
 
 Array = NDArray[np.float64]

@@ -27,7 +27,8 @@ from markbase.core.design.terms import CodedColumns, Term, Variable
 from markbase.core.errors import SeparationError, count_noun, listed, quoted
 from markbase.core.estimation.likelihood import Rows, Theta
 from markbase.core.formatting import short
-from markbase.core.rows.parts import in_parts, learn, lowest, made_of
+from markbase.core.rows.parts import in_parts
+from markbase.core.rows.row_functions import learn, lowest, made_of
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]

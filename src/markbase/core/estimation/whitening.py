@@ -17,7 +17,8 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares_solution import Solution
-from markbase.core.rows.parts import each_part, made_of, rows_at
+from markbase.core.rows.parts import each_part, rows_at
+from markbase.core.rows.row_functions import made_of
 
 T = TypeVar("T")
 Array = NDArray[np.float64]

@@ -31,7 +31,7 @@ from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.predictions import NewRows, head_of, new_rows
 from markbase.core.results.readers import readers
 from markbase.core.results.simple_slopes import Probed
-from markbase.core.rows.parts import all_of, look_up, refuse_in_parts
+from markbase.core.rows.row_functions import all_of, look_up, refuse_in_parts
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import can_follow
 from markbase.core.study.frames import columns_of

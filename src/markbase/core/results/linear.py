@@ -33,7 +33,7 @@ from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, OverallTest
 from markbase.core.results.predictions import NewRows, predicted_columns
 from markbase.core.results.readers import readers
-from markbase.core.rows.parts import look_up
+from markbase.core.rows.row_functions import look_up
 from markbase.core.study.column import Column
 from markbase.core.tables import own_table, table_of
 

@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from markbase.core.design.cross_products import gather
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns, Term
-from markbase.core.rows.parts import refuse_in_parts
+from markbase.core.rows.row_functions import refuse_in_parts
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]

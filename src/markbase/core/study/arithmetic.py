@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, count_noun, listed, quoted
 from markbase.core.formatting import short
-from markbase.core.rows.parts import any_of, in_parts, needs_all, sum_of
+from markbase.core.rows.parts import in_parts, needs_all
+from markbase.core.rows.row_functions import any_of, sum_of
 from markbase.core.study.column import Column, Made, Unit
 from markbase.core.study.transformations import check_numeric
 from markbase.core.study.verification import Check, Recode, before_and_after, with_missing

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import LevelError, listed, quoted
-from markbase.core.rows.parts import counted
+from markbase.core.rows.row_functions import counted
 from markbase.core.study.column import Base, Column
 
 _RULES: dict[str, Callable[[NDArray[Any], NDArray[Any]], int]] = {

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, quoted
 from markbase.core.formatting import short
-from markbase.core.rows.parts import counted, look_up
+from markbase.core.rows.row_functions import counted, look_up
 from markbase.core.study.codebook import code_text
 from markbase.core.study.column import FIRST_CODED, Column, MissingCode
 from markbase.core.study.column_types import with_default_base

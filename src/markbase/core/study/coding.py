@@ -20,7 +20,8 @@ from numpy.typing import NDArray
 
 from markbase.core.display import ShownTables
 from markbase.core.errors import ColumnError, LevelError, listed, quoted
-from markbase.core.rows.parts import each_part, refuse_in_parts, sum_of
+from markbase.core.rows.parts import each_part
+from markbase.core.rows.row_functions import refuse_in_parts, sum_of
 from markbase.core.study.column import SCHEMES, Column, Scheme
 
 Array = NDArray[np.float64]

@@ -10,7 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, LevelError, near
-from markbase.core.rows.parts import InParts, counted
+from markbase.core.rows.parts import InParts
+from markbase.core.rows.row_functions import counted
 
 Kind = Literal["numeric", "categorical", "ordinal"]
 Role = Literal["identifier", "weight", "cluster"]

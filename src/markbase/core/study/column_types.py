@@ -12,7 +12,8 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, MarkbaseError, count_noun, listed, quoted
-from markbase.core.rows.parts import InParts, look_up
+from markbase.core.rows.parts import InParts
+from markbase.core.rows.row_functions import look_up
 from markbase.core.rows.table import TextsInParts
 from markbase.core.study.codebook import ColumnSpec, code_text
 from markbase.core.study.column import BLANK, FIRST_CODED, Base, Column, Level, MissingCode, Unit

@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, quoted
 from markbase.core.formatting import short
-from markbase.core.rows.parts import InParts, any_of, learn
+from markbase.core.rows.parts import InParts
+from markbase.core.rows.row_functions import any_of, learn
 from markbase.core.study.column import Base, Column, Kind, Level, Made
 from markbase.core.study.column_types import with_default_base
 from markbase.core.study.verification import Recode, old_by_new, with_missing

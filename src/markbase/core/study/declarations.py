@@ -9,7 +9,8 @@ from typing import Any
 import numpy as np
 
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, near, quoted
-from markbase.core.rows.parts import in_parts, look_up
+from markbase.core.rows.parts import in_parts
+from markbase.core.rows.row_functions import look_up
 from markbase.core.study.codebook import code_text
 from markbase.core.study.column import Column, Kind, Level
 from markbase.core.study.column_types import with_default_base

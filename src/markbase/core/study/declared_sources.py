@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import CodebookError, count_noun, near
 from markbase.core.formatting import short
-from markbase.core.rows.parts import all_of, first_true
+from markbase.core.rows.row_functions import all_of, first_true
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.column import Column, Made
 from markbase.core.study.derived_values import value_of

@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.rows.parts import sum_of
+from markbase.core.rows.row_functions import sum_of
 from markbase.core.study.column import Made
 
 Array = NDArray[np.float64]

@@ -8,7 +8,7 @@ import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 
-from markbase.core.rows.parts import all_of, sample_of, sum_of
+from markbase.core.rows.row_functions import all_of, sample_of, sum_of
 from markbase.core.study.column import Column
 
 _ROWS = 4096

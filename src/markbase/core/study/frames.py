@@ -9,7 +9,8 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.errors import MarkbaseError
-from markbase.core.rows.parts import InParts, refuse_in_parts
+from markbase.core.rows.parts import InParts
+from markbase.core.rows.row_functions import refuse_in_parts
 from markbase.core.rows.table import TableInParts
 from markbase.core.study.column import Column
 

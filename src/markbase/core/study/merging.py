@@ -9,7 +9,7 @@ from dataclasses import replace
 import numpy as np
 
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, quoted
-from markbase.core.rows.parts import look_up
+from markbase.core.rows.row_functions import look_up
 from markbase.core.study.column import Base, Column, Level
 from markbase.core.study.column_types import with_default_base
 from markbase.core.study.remarks import plain_form

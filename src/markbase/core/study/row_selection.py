@@ -11,7 +11,8 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, MarkbaseError, count_noun, listed, near, quoted
-from markbase.core.rows.parts import all_of, in_parts, learn, made_of, row_numbers, sum_of
+from markbase.core.rows.parts import in_parts, row_numbers
+from markbase.core.rows.row_functions import all_of, learn, made_of, sum_of
 from markbase.core.rows.table import hashed
 from markbase.core.study.column import Column
 from markbase.core.study.column_types import with_default_base

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, count_noun
 from markbase.core.formatting import short
-from markbase.core.rows.parts import constant, learn, look_up
+from markbase.core.rows.row_functions import constant, learn, look_up
 from markbase.core.study.column import Column, Made, Unit
 from markbase.core.study.verification import Recode, before_and_after, with_missing
 

@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 
 from markbase.core.display import ShownTables
 from markbase.core.formatting import short
-from markbase.core.rows.parts import InParts, counted, learn, look_up
+from markbase.core.rows.parts import InParts
+from markbase.core.rows.row_functions import counted, learn, look_up
 from markbase.core.study.column import FIRST_CODED, Column, MissingCode, skewness
 
 

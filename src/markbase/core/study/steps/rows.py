@@ -10,7 +10,7 @@ import pandas as pd
 
 from markbase.core.errors import MarkbaseError, count_noun, remark
 from markbase.core.rows.parts import in_parts
-from markbase.core.rows.parts import kept_rows as in_memory
+from markbase.core.rows.row_functions import kept_rows as in_memory
 from markbase.core.study.row_selection import check_seed, kept_rows, one_sided_levels, split_rows
 from markbase.core.study.steps.base_step import Stepping, given, plain
 from markbase.core.study.trail import TrailStep

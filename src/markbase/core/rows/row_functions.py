@@ -1,0 +1,193 @@
+"""Functions of arrays of one value a row, whether the rows are in memory or come in parts."""
+
+from __future__ import annotations
+
+import functools
+import operator
+from collections.abc import Callable, Sequence
+from typing import Any, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.rows.facts import NumberFacts, merged_facts
+from markbase.core.rows.nodes import Applied, Memo, Spread
+from markbase.core.rows.parts import (
+    MANY_ROWS,
+    InParts,
+    Made,
+    applied,
+    arrays_in,
+    bincount_of,
+    bound,
+    count_of,
+    facts_of,
+    in_parts,
+    needs_all,
+    over_parts,
+    row_numbers,
+)
+from markbase.core.rows.processors import in_order
+
+S = TypeVar("S")
+T = TypeVar("T")
+
+
+def at_once(function: Callable[[S], T], items: Sequence[S], rows: int) -> list[T]:
+    """Return what a function makes of each of some items: where rows are many, on as many processors as there are."""
+    return list(map(function, items) if rows < MANY_ROWS else in_order(function, items))
+
+
+def refuse_in_parts(values: Any, what: str, instead: str) -> None:
+    """Refuse what needs all rows in memory where they come in parts."""
+    if in_parts(values):
+        raise needs_all(what, instead)
+
+
+def counted(codes: Any, size: int) -> NDArray[np.int64]:
+    """Count codes from 0, shape (size,); −1, for a gap, is not counted."""
+    if not isinstance(codes, InParts):
+        return np.bincount(codes[codes >= 0], minlength=size).astype(np.int64)
+    known = codes.__dict__.get("counted")
+    if known is None:
+        known = codes.__dict__["counted"] = bincount_of(codes.astype(np.int64) + 1, None, size + 1)[1:].astype(np.int64)
+    return np.asarray(known)
+
+
+def made_of(count: int, function: Callable[..., Any], *trees: Any) -> tuple[Any, ...]:
+    """Return so many arrays of floats that a function makes together of others: in parts, it returns as many arrays for a part."""
+    if not arrays_in(trees):
+        return tuple(function(*trees))
+    first = arrays_in(trees)[0]
+    node = Made(function, trees)
+    return tuple(
+        InParts(first.source, Applied(operator.itemgetter(k), (node,), {}), np.dtype(np.float64), first.mask)
+        for k in range(count)
+    )
+
+
+def spread_over(values: Any, inside: Any, like: Any) -> Any:
+    """Return values of the rows of a mask, or a number for all of them, as values of all rows of an array; NaN in the others."""
+    if isinstance(like, InParts):
+        if isinstance(values, InParts):
+            mask = values.mask
+            return (
+                values
+                if mask is None
+                else InParts(like.source, Spread(values.node, mask.node), values.dtype, mask.mask)
+            )
+        return np.where(like == like, float(values), float(values))  # as many values as there are rows
+    full = np.full(len(like), np.nan)
+    full[inside] = values
+    return full
+
+
+def constant(code: int, like: Any) -> Any:
+    """Return a code for each row of an array."""
+    return np.where(like == like, code, code) if isinstance(like, InParts) else np.broadcast_to(code, len(like))
+
+
+def lowest(values: Any, most: int | None) -> NDArray[np.intp]:
+    """Return the places of the lowest values, the lowest first, equal ones in the order of the rows; NaN is none."""
+    if in_parts(values) and most is None:
+        raise needs_all("listing every row", "say how many to list")
+    found = over_parts(_Lowest(most), values, row_numbers(values))
+    places, own = (np.concatenate([part[k] for part in found]) for k in (0, 1))
+    picked: NDArray[np.intp] = places[np.argsort(own, kind="stable")[:most]]
+    return picked
+
+
+class _Lowest:
+    def __init__(self, most: int | None) -> None:
+        self.most = most
+
+    def __call__(self, values: NDArray[Any], places: NDArray[np.intp]) -> tuple[NDArray[np.intp], NDArray[Any]]:
+        order = np.argsort(values, kind="stable")
+        order = order[~np.isnan(values[order])][: self.most]
+        order = np.sort(order)
+        return places[order], values[order]
+
+
+def with_values_at(values: Any, places: NDArray[np.intp], new: NDArray[Any]) -> Any:
+    """Return an array with other values at some places, which rise."""
+    if not isinstance(values, InParts):
+        changed = values.copy()
+        changed[places] = new
+        return changed
+
+    def put(own: NDArray[Any], numbers: NDArray[np.intp]) -> tuple[NDArray[Any]]:
+        at = np.minimum(np.searchsorted(places, numbers), len(places) - 1)
+        return (np.where(places[at] == numbers, new[at], own),)
+
+    return made_of(1, put, values, row_numbers(values))[0] if len(places) else values
+
+
+def kept_rows(*trees: Any) -> list[Any]:
+    """Return the same with the values of the rows that are kept in memory in place of arrays in parts."""
+    memo: Memo = {}
+    return [bound(tree, arrays_in(trees)[0].source.kept, memo) for tree in trees]
+
+
+def all_of(masks: Sequence[Any]) -> Any:
+    """Return where every one of some masks is true."""
+    return functools.reduce(operator.and_, masks)
+
+
+def any_of(masks: Sequence[Any]) -> Any:
+    """Return where at least one of some masks is true."""
+    return functools.reduce(operator.or_, masks)
+
+
+def sum_of(values: Sequence[Any]) -> Any:
+    """Return the sums, row by row, of some arrays; of masks, how many are true."""
+    return functools.reduce(operator.add, [v.astype(np.int64) if v.dtype == bool else v for v in values])
+
+
+def sample_of(values: Any) -> NDArray[Any]:
+    """Return values of the rows that are kept in memory; of rows that all are, all of them."""
+    return values.kept if isinstance(values, InParts) else values
+
+
+def look_up(table: NDArray[Any], places: Any) -> Any:
+    """Return the entry of a table for each row; −1 is the last one."""
+    if isinstance(places, InParts) and places.dtype.kind == "f":
+        places = places.astype(np.intp)
+    return applied(_looked_up, (table, places), {}) if isinstance(places, InParts) else table[places]
+
+
+def _looked_up(table: NDArray[Any], places: NDArray[np.intp]) -> NDArray[Any]:
+    found: NDArray[Any] = table[places]
+    return found
+
+
+def learn(numbers: Sequence[Any] = (), codes: Sequence[tuple[Any, int]] = (), masks: Sequence[Any] = ()) -> None:
+    """Take, in one pass, what `InParts.facts`, `counted` and `InParts.count` would take a pass each for; of rows in memory, nothing."""
+    numbers = [a for a in numbers if isinstance(a, InParts) and "facts" not in a.__dict__]
+    codes = [(a, size) for a, size in codes if isinstance(a, InParts) and "counted" not in a.__dict__]
+    masks = [a for a in masks if isinstance(a, InParts) and "count" not in a.__dict__]
+    if not (numbers or codes or masks):
+        return
+    sizes = [size for _, size in codes]
+
+    def looked(
+        numbers: list[NDArray[Any]], codes: list[NDArray[Any]], masks: list[NDArray[Any]]
+    ) -> tuple[list[NumberFacts], list[Any], list[int]]:
+        counts = [counted(a, size) for a, size in zip(codes, sizes, strict=True)]
+        return [facts_of(a) for a in numbers], counts, [count_of(a) for a in masks]
+
+    found = over_parts(looked, list(numbers), [a for a, _ in codes], list(masks))
+    for k, array in enumerate(numbers):
+        array.__dict__["facts"] = merged_facts(facts[k] for facts, _, _ in found)
+    for k, (array, size) in enumerate(codes):
+        array.__dict__["counted"] = sum((counts[k] for _, counts, _ in found), np.zeros(size, dtype=np.int64))
+    for k, array in enumerate(masks):
+        array.__dict__["count"] = sum(counts[k] for _, _, counts in found)
+
+
+def first_true(mask: Any) -> int:
+    """Return the place of the first row where a mask is true, −1 if there is none."""
+    return next((place for place in over_parts(_first_in, mask, row_numbers(mask)) if place >= 0), -1)
+
+
+def _first_in(mask: NDArray[np.bool_], numbers: NDArray[np.intp]) -> int:
+    return int(numbers[np.argmax(mask)]) if mask.any() else -1
