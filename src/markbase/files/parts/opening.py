@@ -7,6 +7,7 @@ from pathlib import Path
 from markbase.core.errors import FileError, MarkbaseError
 from markbase.core.rows.table import TableInParts
 from markbase.core.study.codebook import Codebook
+from markbase.files.parts.files_in_parts import plain_words
 from markbase.files.parts.first_look import Progress, table_in_memory, table_of_files
 from markbase.files.parts.paths import described
 
@@ -16,7 +17,7 @@ def quickly_read(path: Path, book: Codebook, encoding: str) -> TableInParts | No
     try:
         table, types = described(path, encoding)
         return table_in_memory(table, types, book)
-    except MarkbaseError:
+    except (MarkbaseError, ImportError):  # a pyarrow that does not go with this NumPy is as good as none
         return None
 
 
@@ -53,7 +54,10 @@ def table_in_parts(
     FileError
         If there is no such file, files differ in kind or columns, one cannot be read, or the cluster does not answer.
     """
-    table, types = described(path, encoding)
+    try:
+        table, types = described(path, encoding)
+    except ImportError as problem:
+        raise FileError(f"`{path}` cannot be read in parts: {plain_words(problem)}.") from None
     if cluster is None:
         found = table_of_files(table, types, book, progress)
     else:
