@@ -442,15 +442,21 @@ class Fit(Probed):
         if not rows:
             raise MarkbaseError("Give at least one profile to predict for.")
         found, outside = [], 0
+        alike: dict[tuple[tuple[str, Any], ...], dict[str, Any]] = {}  # what was predicted for the same values before
         for number, known in enumerate(rows, 1):
-            try:
-                setting, cautions = self._profile(known)
-            except MarkbaseError as problem:
-                where = f"Profile {number}: " if len(rows) > 1 else ""
-                raise type(problem)(f"{where}{problem}") from None
-            cautions += self._unseen(setting)
-            outside += bool(cautions)
-            found.append({**known, **self._predicted(setting), "caution": "; ".join(cautions)})
+            key = tuple(known.items())
+            told = alike.get(key) if all(isinstance(v, (str, int, float)) for v in known.values()) else None
+            if told is None:
+                try:
+                    setting, cautions = self._profile(known)
+                except MarkbaseError as problem:
+                    where = f"Profile {number}: " if len(rows) > 1 else ""
+                    raise type(problem)(f"{where}{problem}") from None
+                cautions += self._unseen(setting)
+                told = {**known, **self._predicted(setting), "caution": "; ".join(cautions)}
+                alike[key] = told
+            outside += bool(told["caution"])
+            found.append(told)
         if outside:
             where = next(r["caution"] for r in found if r["caution"])
             remark(
