@@ -382,11 +382,21 @@ def test_the_command_reads_in_parts_when_asked_or_when_a_file_is_large(tmp_path,
     wanted = ["fit", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "age,voice"]
     plain, asked = run(*wanted), run(*wanted, "--in-parts")
     assert plain.stdout == asked.stdout
+    drafted = run("start", DATA, "--codebook", BOOK, "--outcome", "belonging", "--in-parts")
+    assert "in_parts = true" in drafted.stdout
+    assert (
+        drafted.stdout.replace("in_parts = true\n", "")
+        == run("start", DATA, "--codebook", BOOK, "--outcome", "belonging").stdout
+    )
     monkeypatch.setattr("psutil.virtual_memory", lambda: type("", (), {"available": 1000})())
     large = run(*wanted)
     assert large.stdout == plain.stdout
     assert "larger than an eighth of the free memory" in large.stderr
     assert "eighth" not in run(*wanted, "--in-memory").stderr
+    monkeypatch.setattr("markbase.core.rows.facts.MOST_DISTINCT", 50)  # so that practice hours have more
+    told = run("look", DATA, "practice_hours", "--codebook", BOOK, "--in-parts").stdout
+    assert re.search(r"distinct values +more than", told)
+    assert re.search(r"median of a random sample +1\.", told)
     both = run(*wanted, "--in-memory", "--in-parts")
     assert both.returncode == 2
     monkeypatch.undo()

@@ -25,7 +25,6 @@ from markbase.core.design.terms import variables_of
 from markbase.core.errors import MarkbaseError, count_noun
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.stored_fit import StoredFit
-from markbase.core.rows.parts import in_parts
 from markbase.core.study.study import Study
 from markbase.files.data import read_table
 from markbase.files.data_writing import tables_content
@@ -120,7 +119,7 @@ def command(
                 wanted = (
                     study if for_rows == "all" else model.source.open_other(Path(for_rows), needed=columns_of_fit(fit))
                 )
-        if isinstance(wanted, Study) and in_parts([wanted[name].values for name in wanted.columns]):
+        if isinstance(wanted, Study) and wanted.in_parts:
             _written_in_parts(fit, wanted, into, replaces, back_transformed)
             return
         table = fit.predict(wanted, back_transformed=back_transformed)

@@ -14,6 +14,7 @@ from markbase.cli.common import Source, data_options, remarks, replace_option
 from markbase.cli.help import examples
 from markbase.cli.progress import report_progress
 from markbase.core.errors import MarkbaseError
+from markbase.core.rows.row_functions import sample_of
 from markbase.core.study.column import Column
 from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.study import Study
@@ -95,7 +96,11 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
     kinds = "".join(f"#   {text}\n" for text in given.kinds)
     text = "# A plan: settle every GUESS, then carry it out with: markbase run THIS_FILE --into results\n\n"
     text += plan_text(
-        _from(plan.file, folder), _from(plan.codebook, folder) if plan.codebook else None, plan.prepare, plan.missing
+        _from(plan.file, folder),
+        _from(plan.codebook, folder) if plan.codebook else None,
+        plan.prepare,
+        plan.missing,
+        in_parts=study.in_parts,
     )
     if kinds:
         text += f"\n# Given with --as, which a plan does not hold: write them into a codebook.\n{kinds}"
@@ -187,11 +192,11 @@ def _reproduces(outcome: Column, column: Column) -> str:
     """Say of a numeric column that it all but reproduces the outcome, as a score made of it or an old prediction does; empty if not."""
     if column.is_categorical:
         return ""
-    y = outcome.values.astype(np.float64)
-    both = outcome.present & column.present
-    if both.sum() < 3 or np.ptp(y[both]) == 0 or np.ptp(column.values[both]) == 0:
+    y, x = sample_of(outcome.values).astype(np.float64), sample_of(column.values)
+    both = sample_of(outcome.present) & sample_of(column.present)
+    if both.sum() < 3 or np.ptp(y[both]) == 0 or np.ptp(x[both]) == 0:
         return ""
-    r = float(np.corrcoef(y[both], column.values[both])[0, 1])
+    r = float(np.corrcoef(y[both], x[both])[0, 1])
     return f"it all but reproduces the outcome (r {r:.2f}): was it made of it?" if abs(r) >= _ALIKE else ""
 
 

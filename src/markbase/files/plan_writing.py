@@ -80,7 +80,12 @@ def write_plan(
     folder = path.resolve().parent
     steps = study.trail.record()
     text = plan_text(
-        seen_from(Path(data), folder), seen_from(Path(codebook), folder) if codebook else None, steps, missing, more
+        seen_from(Path(data), folder),
+        seen_from(Path(codebook), folder) if codebook else None,
+        steps,
+        missing,
+        more,
+        in_parts=study.in_parts,
     )
     write_whole(path, text.encode())
 
@@ -147,6 +152,8 @@ def plan_text(
     steps: Sequence[Mapping[str, Any]],
     missing: Sequence[object] = (),
     more: Mapping[str, Any] | None = None,
+    *,
+    in_parts: bool = False,
 ) -> str:
     """Write a plan.
 
@@ -160,6 +167,8 @@ def plan_text(
         Codes that stand for a missing answer in every column.
     more : mapping, optional
         Further tables, or lists of them, by name.
+    in_parts : bool
+        Whether rows are read a part at a time.
 
     Returns
     -------
@@ -173,6 +182,8 @@ def plan_text(
         data["codebook"] = codebook
     if missing:
         data["missing"] = list(missing)
+    if in_parts:
+        data["in_parts"] = True
     document["data"] = data
     for name, tables in {"prepare": steps, **(more or {})}.items():
         if isinstance(tables, Mapping):

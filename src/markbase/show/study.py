@@ -11,6 +11,7 @@ import pandas as pd
 
 from markbase.core.errors import count_noun
 from markbase.core.formatting import decimals_for, number, share, short
+from markbase.core.rows.facts import MOST_DISTINCT
 from markbase.core.study.coding import Coding
 from markbase.core.study.column import Column
 from markbase.core.study.remarks import Remark
@@ -120,7 +121,7 @@ def _spread(column: Column, record) -> str:  # type: ignore[no-untyped-def]
         return "nothing but missing"
     if column.is_categorical:
         if column.role == "identifier":
-            return f"{record.levels:,} different"
+            return f"{int(record.levels):,} different"
         shown = (
             sorted(range(len(column.levels)), key=lambda k: -int(column.counts[k]))
             if record.levels > _MOST_LEVELS
@@ -128,7 +129,7 @@ def _spread(column: Column, record) -> str:  # type: ignore[no-untyped-def]
         )
         places = shown[:3] if shown else [k for k in range(len(column.levels)) if column.counts[k]]
         names = ", ".join(f"{column.levels[k].shown} {column.counts[k]:,}" for k in places)
-        return f"{count_noun(record.levels, 'level')}: {names}{', …' if shown else ''}"
+        return f"{count_noun(int(record.levels), 'level')}: {names}{', …' if shown else ''}"
     if record.low == record.high:
         return f"{short(record.low)} throughout"
     if not math.isfinite(record.low):
@@ -184,6 +185,8 @@ def _level_row(r, coded: bool) -> Row:  # type: ignore[no-untyped-def]
 
 
 def _measure(name: str, value: float) -> str:
+    if name == "distinct values" and math.isnan(value):
+        return f"more than {MOST_DISTINCT:,}"
     if name in ("rows", "distinct values") or name.startswith("missing"):
         return f"{int(value):,}"
     return short(float(value), 4)

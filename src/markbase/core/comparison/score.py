@@ -18,7 +18,6 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.predictions import new_rows
-from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import counted
 from markbase.core.study.study import Study
 
@@ -82,7 +81,7 @@ def score(fit: AnyFit, test: Study | Any) -> Score:
         raise MarkbaseError(
             "A fit with fixed effects cannot be scored on rows of levels it has not seen; enter the column as a term."
         )
-    if isinstance(test, Study) and in_parts([test[name].values for name in test.columns]):
+    if isinstance(test, Study) and test.in_parts:
         return _scored_in_parts(fit, test)
     rows = new_rows(fit, test)
     if rows.observed is None:

@@ -194,7 +194,8 @@ def values_table(column: Column) -> pd.DataFrame:
     Returns
     -------
     pandas.DataFrame
-        `measure` (text) and `value` (number).
+        `measure` (text) and `value` (number). Of rows in parts with more than 1,000 distinct values these are not counted (NaN), and
+        quartiles and median are of a random sample, as their measures say.
     """
     record = _record(column, ())
     measures = ["rows", "levels", "mean", "sd", "low", "median", "high", "skew"]
@@ -209,5 +210,9 @@ def values_table(column: Column) -> pd.DataFrame:
     if quarters:
         table[5:5] = [{"measure": "lower quartile", "value": float(quarters["lower quartile"])}]
         table[7:7] = [{"measure": "upper quartile", "value": float(quarters["upper quartile"])}]
+    if isinstance(values, InParts) and values.facts.distinct is None:
+        for row in table:  # what is not of all rows says so where it stands
+            if row["measure"] in ("lower quartile", "median", "upper quartile"):
+                row["measure"] = f"{row['measure']} of a random sample"
     table += [{"measure": f"missing: {reason}", "value": n} for reason, n in column.missing_counts()]
     return pd.DataFrame(table, columns=["measure", "value"])

@@ -109,6 +109,11 @@ class Study(Preparing, Shown):
         return self._rows
 
     @property
+    def in_parts(self) -> bool:
+        """Whether the rows are read a part at a time, and not held in memory."""
+        return in_parts([column.values for column in self._columns.values()])
+
+    @property
     def index(self) -> pd.Index[Any]:
         """The index of the rows, as the table had it."""
         return self._index
