@@ -24,6 +24,7 @@ from command import run
 from markbase.core.rows.facts import NumberFacts, merged_facts
 from markbase.core.rows.sums import total_of
 from markbase.files.parts import files_in_parts
+from markbase.files.parts.first_look import Look, Numbers, Texts
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 DATA, BOOK = mb.demo.path("choirs.csv"), mb.demo.path("choirs.codebook.toml")
@@ -257,6 +258,8 @@ def test_the_same_terms_are_refused_in_the_same_words(studies):
 
 def test_a_share_held_out_is_drawn_row_by_row_and_scores_the_fit(studies):
     kept, rest = studies[1].hold_out(0.25, seed=3)
+    ages = [next(iter(studies[1].hold_out(0.25, seed=k)[1].parts()))["age"].values[:9].tolist() for k in (3, 3, 4)]
+    assert str(ages[0]) == str(ages[1]) != str(ages[2])
     assert kept.rows + rest.rows == 2003
     assert 0.22 < rest.rows / 2003 < 0.28
     found = mb.score(mb.fit_linear(kept, "belonging", PLAIN), rest)
@@ -433,10 +436,39 @@ def test_totals_do_not_depend_on_the_order_of_the_parts(values, order):
     shuffled = values.copy()
     order.shuffle(shuffled)
     exact = float(sum(map(Fraction, values), Fraction(0)))
+    size = sum(map(abs, values))
     for some in (values, shuffled):
-        assert float(total_of(np.array([v]) for v in some)[0]) == pytest.approx(
-            exact, rel=1e-15, abs=1e-15 * max(map(abs, values))
-        )
+        found = float(total_of(np.array([v]) for v in some)[0])
+        assert abs(Fraction(found) - sum(map(Fraction, values), Fraction(0))) <= 2.3e-16 * abs(exact) + 1e-27 * size
+
+
+def test_looks_over_pieces_join_to_that_over_all_rows():
+    texts = pa.array(["b", None, "a", "b", "c", "a", "d", "c"])
+    numbers = pa.array([1.5, None, 2.5, 4.0, 4.5, 5.0, None, 9.0])
+    batches = [pa.RecordBatch.from_arrays([texts, numbers], ["t", "n"]).slice(k, 3) for k in (0, 3, 6)]
+    whole, joined = (Look({"t": Texts(), "n": Numbers()}) for _ in range(2))
+    whole.over(batches, False)
+    for batch in batches:
+        joined.merge(Look({"t": Texts(), "n": Numbers()}).over([batch], False))
+    for look in (whole, joined):
+        found = look.columns["t"]
+        assert {v: (found.counts[k], found.firsts[k]) for v, k in found.places.items()} == {
+            "b": (2, 0),
+            "a": (2, 2),
+            "c": (2, 4),
+            "d": (1, 6),
+        }
+        assert (look.rows, look.columns["n"].facts.valid, look.columns["n"].facts.mean) == (8, 6, 26.5 / 6)
+        assert look.kept.rows.tolist() == list(range(8))
+        assert look.kept.columns["n"][[0, 7]].tolist() == [1.5, 9.0]
+        assert [list(found.places)[k] if k >= 0 else None for k in look.kept.columns["t"]] == texts.to_pylist()
+
+
+def test_tests_of_terms_are_those_of_careful_climbs_where_rows_are_many(studies, monkeypatch):
+    wanted = mb.fit_logistic(studies[0], "stays", TERMS, event="yes").terms
+    monkeypatch.setattr("markbase.core.estimation.newton._MANY_ROWS", 100)
+    for study in studies:
+        same(mb.fit_logistic(study, "stays", TERMS, event="yes").terms, wanted, 1e-9)
 
 
 @given(
