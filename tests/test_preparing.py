@@ -4,6 +4,7 @@ import itertools
 import json
 import tomllib
 import warnings
+from collections import Counter
 
 import numpy as np
 import pandas as pd
@@ -71,6 +72,11 @@ STEPS_TRIED = [
 ]  # fmt: skip
 
 
+def _labels(column):
+    """The label of each row's level, empty where it has none."""
+    return [column.levels[k].label if k >= 0 else "" for k in column.values]
+
+
 @pytest.mark.parametrize(
     ("step", "told", "holds"), STEPS_TRIED, ids=lambda v: json.dumps(v) if isinstance(v, dict) else ""
 )
@@ -93,6 +99,13 @@ def test_each_step_is_right_verified_and_on_record(step, told, holds):
         assert last.check.passed
         if "rows" in last.check.table and "old" in last.check.table:
             assert last.check.table["rows"].sum() == before.rows
+            source = before[last.check.source.split(", ")[0]]
+            if source.is_categorical:  # every pair of an old and a new level, counted another way
+                pairs = Counter(zip(_labels(source), _labels(after[last.check.column]), strict=True))
+                told = {(r.old, r.new): r.rows for r in last.check.table.itertuples()}
+                for (old, new), rows in pairs.items():
+                    here = [n for (o, w), n in told.items() if (o == old or not old) and (w == new or not new)]
+                    assert rows <= sum(here) if not (old and new) else here == [rows]
     for name in after.columns:  # every missing row has a reason
         column = after[name]
         assert sum(rows for _, rows in column.missing_counts()) == len(column.values) - column.valid
