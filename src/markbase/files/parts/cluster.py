@@ -11,6 +11,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
+import numpy as np
+
 from markbase.core.errors import FileError
 from markbase.core.rows.source import PART_ROWS, Part, RowSource
 from markbase.core.rows.table import TableInParts
@@ -139,7 +141,7 @@ class _Look:
 
 @dataclass(frozen=True)
 class _Run:
-    """Applies a function to the parts of a piece."""
+    """Applies a function to a piece, which is one part for it: the fewer results there are, the less has to travel."""
 
     function: Callable[[Part], Any]
     """The function."""
@@ -149,9 +151,12 @@ class _Run:
     """The distinct values of those that are told by them."""
 
     def __call__(self, piece: Piece, start: int) -> list[Any]:
-        batches = piece.batches(self.names, self.texts)
-        parts = (part_of(given, self.names, self.texts, piece.written) for given in placed(batches, start))
-        return [self.function(part) for part in parts]
+        batches = placed(piece.batches(self.names, self.texts), start)
+        parts = [part_of(given, self.names, self.texts, piece.written) for given in batches]
+        if not parts:
+            return []  # a piece without rows
+        columns = {n: np.concatenate([part.columns[n] for part in parts]) for n in self.names}
+        return [self.function(Part(start, sum(part.rows for part in parts), columns))]
 
 
 @dataclass(frozen=True)
