@@ -530,3 +530,27 @@ def test_a_cluster_gives_the_same_and_outlives_a_worker(folders, studies, tmp_pa
         )
     with pytest.raises(mb.FileError, match="does not answer"):
         mb.open_study(folders / "pieces", cluster="tcp://127.0.0.1:9")
+
+
+@pytest.mark.parametrize("options", [{}, {"errors": "HC3"}, {"cluster": "choir"}, {"weights": "weight"}], ids=str)
+def test_many_rows_in_memory_are_worked_on_in_shares_with_the_same_results(studies, monkeypatch, options):
+    whole = studies[0]
+
+    def told():
+        linear = mb.fit_linear(whole, "belonging", TERMS, **options)
+        stays = mb.fit_logistic(whole, "stays", TERMS, event="yes", **options)
+        made = [
+            linear.coefficients,
+            linear.terms,
+            linear.checks().cases,
+            stays.coefficients,
+            stays.terms,
+            stays.marginal,
+        ]
+        return [*made, stays.groups("voice"), stays.cases(5), whole.coding("voice").check]
+
+    wanted = told()
+    monkeypatch.setattr("markbase.core.rows.parts.MANY_ROWS", 500)
+    monkeypatch.setattr("markbase.core.rows.row_functions.MANY_ROWS", 500)
+    monkeypatch.setattr("markbase.core.rows.parts.PART_ROWS", 97)
+    same(told(), wanted, 1e-9)

@@ -140,6 +140,10 @@ class RowSteps(Stepping):
         arrays = {name: (column.values, column.why_missing) for name, column in self._columns.items()}
         held = in_memory(arrays)[0] if in_parts(arrays) else arrays
         there = len(next(iter(held.values()))[0])
+        if there < min(rows, self._rows):
+            remark(
+                f"Of rows that come in parts only some stay in memory: the sample has {there:,} rows, and {rows:,} were asked for."
+            )
         some = np.sort(np.random.default_rng(seed).permutation(there)[:rows])
         index = pd.RangeIndex(len(some)) if in_parts(arrays) else self._index[some]
         study = self._holding({n: (v[some], None if w is None else w[some]) for n, (v, w) in held.items()}, index)
