@@ -23,7 +23,7 @@ from markbase.core.rows.processors import in_order
 from markbase.core.rows.source import PART_ROWS, Part, RowSource
 from markbase.core.rows.sums import Total, total_of
 
-S = TypeVar("S")
+A = TypeVar("A")
 T = TypeVar("T")
 MANY_ROWS = 1 << 18
 _MOST_SHARES = 16
@@ -247,35 +247,43 @@ def applied(function: Callable[..., Any], inputs: tuple[Any, ...], settings: Map
     return InParts(first.source, Applied(function, nodes, settings), dtype, first.mask)
 
 
+def leaves_of(tree: Any, kind: type[A]) -> Iterator[A]:
+    """Yield what is of a type among what lists, mappings and records hold."""
+    if isinstance(tree, kind):
+        yield tree
+    elif isinstance(tree, Mapping):
+        for value in tree.values():
+            yield from leaves_of(value, kind)
+    elif isinstance(tree, (list, tuple)):
+        for value in tree:
+            yield from leaves_of(value, kind)
+    elif dataclasses.is_dataclass(tree) and not isinstance(tree, type):
+        yield from (v for f in dataclasses.fields(tree) if isinstance(v := getattr(tree, f.name), kind))
+
+
+def with_leaves(tree: Any, kind: type[A], function: Callable[[A], Any]) -> Any:
+    """Return the same lists, mappings and records with what a function makes of everything of a type in them."""
+    if isinstance(tree, kind):
+        return function(tree)
+    if isinstance(tree, Mapping):
+        return {key: with_leaves(value, kind, function) for key, value in tree.items()}
+    if isinstance(tree, (list, tuple)):
+        return [with_leaves(value, kind, function) for value in tree]
+    if dataclasses.is_dataclass(tree) and not isinstance(tree, type):
+        named = {f.name: getattr(tree, f.name) for f in dataclasses.fields(tree)}
+        change = {name: function(v) for name, v in named.items() if isinstance(v, kind)}
+        return dataclasses.replace(tree, **change) if change else tree
+    return tree
+
+
 def arrays_in(tree: Any) -> list[InParts]:
     """Return the arrays in parts that are held by lists, mappings and records."""
-    if isinstance(tree, InParts):
-        return [tree]
-    if isinstance(tree, Mapping):
-        return [a for value in tree.values() for a in arrays_in(value)]
-    if isinstance(tree, (list, tuple)):
-        return [a for value in tree for a in arrays_in(value)]
-    if dataclasses.is_dataclass(tree) and not isinstance(tree, type):
-        return [v for f in dataclasses.fields(tree) if isinstance(v := getattr(tree, f.name), InParts)]
-    return []
+    return list(leaves_of(tree, InParts))
 
 
 def bound(tree: Any, part: Part, memo: Memo) -> Any:
     """Return the same with the values of a part in place of arrays in parts."""
-    if isinstance(tree, InParts):
-        return tree.node.at(part, memo)
-    if isinstance(tree, Mapping):
-        return {key: bound(value, part, memo) for key, value in tree.items()}
-    if isinstance(tree, (list, tuple)) and arrays_in(tree):
-        return [bound(value, part, memo) for value in tree]
-    if dataclasses.is_dataclass(tree) and not isinstance(tree, type):
-        change = {
-            f.name: bound(v, part, memo)
-            for f in dataclasses.fields(tree)
-            if isinstance(v := getattr(tree, f.name), InParts)
-        }
-        return dataclasses.replace(tree, **change) if change else tree
-    return tree
+    return with_leaves(tree, InParts, lambda array: array.node.at(part, memo))
 
 
 class _Task:
@@ -319,35 +327,14 @@ def _each_share(function: Callable[..., T], trees: tuple[Any, ...]) -> Iterator[
 
     How many shares there are depends on the rows alone, so that the digits do not depend on the machine.
     """
-    rows = next((len(a) for a in _row_arrays(trees)), 0)
+    rows = next((len(a) for a in leaves_of(trees, np.ndarray)), 0)
     if rows < MANY_ROWS:
         yield function(*trees)
         return
     size = max(PART_ROWS, -(-rows // _MOST_SHARES))
-    yield from in_order(lambda at: function(*_sliced(trees, slice(at, at + size))), range(0, rows, size))
-
-
-def _row_arrays(tree: Any) -> Iterator[NDArray[Any]]:
-    if isinstance(tree, np.ndarray):
-        yield tree
-    elif isinstance(tree, (list, tuple)):
-        for value in tree:
-            yield from _row_arrays(value)
-    elif dataclasses.is_dataclass(tree) and not isinstance(tree, type):
-        for f in dataclasses.fields(tree):
-            yield from _row_arrays(getattr(tree, f.name))
-
-
-def _sliced(tree: Any, at: slice) -> Any:
-    """Return the same with some rows of each array."""
-    if isinstance(tree, np.ndarray):
-        return tree[at]
-    if isinstance(tree, (list, tuple)):
-        return [_sliced(value, at) for value in tree]
-    if dataclasses.is_dataclass(tree) and not isinstance(tree, type):
-        change = {f.name: v[at] for f in dataclasses.fields(tree) if isinstance(v := getattr(tree, f.name), np.ndarray)}
-        return dataclasses.replace(tree, **change) if change else tree
-    return tree
+    yield from in_order(
+        lambda at: function(*with_leaves(trees, np.ndarray, lambda a: a[at : at + size])), range(0, rows, size)
+    )
 
 
 def over_parts(function: Callable[..., T], *trees: Any) -> list[T]:
@@ -418,19 +405,13 @@ def rows_at(places: NDArray[np.intp], *trees: Any) -> list[Any]:
     """Return the same with the values of some rows in place of arrays of all, in one pass; the places rise."""
     arrays = arrays_in(trees)
     if not arrays:
-        return [_picked_from(tree, places) for tree in trees]
+        return [with_leaves(tree, np.ndarray, lambda a: a[places]) for tree in trees]
     if len(places) > _MOST_ROWS:
         raise needs_all(f"looking at {len(places):,} single rows")
     found = over_parts(_Here(places), row_numbers(arrays[0]), *arrays)
     merged = [np.concatenate([part[k] for part in found]) for k in range(len(arrays))]
     at = {id(a.node): v for a, v in zip(arrays, merged, strict=True)}
     return [bound(tree, Part(0, len(places), {}), dict(at)) for tree in trees]
-
-
-def _picked_from(tree: Any, places: NDArray[np.intp]) -> Any:
-    if isinstance(tree, np.ndarray):
-        return tree[places]
-    return [_picked_from(value, places) for value in tree] if isinstance(tree, (list, tuple)) else tree
 
 
 class _Here:

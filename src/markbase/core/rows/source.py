@@ -27,23 +27,16 @@ class Part:
     """The columns asked for, each of shape (rows,)."""
 
 
+@dataclass(frozen=True, kw_only=True)
 class RowSource(ABC):
     """Where the rows of a study come from, if they are not in memory."""
 
-    @property
-    @abstractmethod
-    def name(self) -> str:
-        """What the data are called."""
-
-    @property
-    @abstractmethod
-    def rows(self) -> int:
-        """How many rows there are."""
-
-    @property
-    @abstractmethod
-    def kept(self) -> Part:
-        """Rows of every column that are kept in memory, spread evenly over all of them; their order is kept."""
+    name: str
+    """What the data are called."""
+    rows: int
+    """How many rows there are."""
+    kept: Part
+    """Rows of every column that are kept in memory, taken at random from all of them; their order is kept."""
 
     @abstractmethod
     def run(self, function: Callable[[Part], T], names: Sequence[str]) -> Iterator[T]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
 import numpy as np
@@ -159,39 +159,18 @@ class _Run:
         return [self.function(Part(start, sum(part.rows for part in parts), columns))]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class ClusterInParts(RowSource):
     """The rows of pieces that workers read."""
 
     cluster: Cluster
     """Where the workers are."""
-    told: str
-    """What the data are called."""
     pieces: tuple[Piece, ...]
     """The pieces, in the order of their rows."""
     starts: tuple[int, ...]
     """How many rows come before each."""
     texts: Mapping[str, pa.Array]
     """The distinct values of each column that is told by them."""
-    count: int
-    """How many rows there are."""
-    sample: Part = field(default_factory=lambda: Part(0, 0, {}))
-    """The rows kept in memory."""
-
-    @property
-    def name(self) -> str:
-        """What the data are called."""
-        return self.told
-
-    @property
-    def rows(self) -> int:
-        """How many rows there are."""
-        return self.count
-
-    @property
-    def kept(self) -> Part:
-        """The rows kept in memory."""
-        return self.sample
 
     def run(self, function: Callable[[Part], T], names: Sequence[str]) -> Iterator[T]:
         """Apply a function to every part, on the workers, and yield the results in order."""
@@ -227,7 +206,9 @@ def table_of_pieces(
     found = looked_twice(columns_to_look_at(types, book, any(piece.written for piece in pieces)), look)
 
     def source(texts: Mapping[str, pa.Array], rows: int, kept: Part) -> RowSource:
-        return ClusterInParts(cluster, told, tuple(pieces), tuple(starts), texts, rows, kept)
+        return ClusterInParts(
+            name=told, rows=rows, kept=kept, cluster=cluster, pieces=tuple(pieces), starts=tuple(starts), texts=texts
+        )
 
     return table_of_look(found, source)
 

@@ -178,7 +178,7 @@ def _groups_of(metadata: Any) -> list[Any]:
     return [metadata.row_group(k) for k in range(metadata.num_row_groups)]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class FilesInParts(RowSource):
     """The rows of files, read one part after the other."""
 
@@ -186,25 +186,6 @@ class FilesInParts(RowSource):
     """The files."""
     texts: Mapping[str, pa.Array]
     """The distinct values of each column that is told by them."""
-    count: int
-    """How many rows there are."""
-    sample: Part
-    """The rows kept in memory."""
-
-    @property
-    def name(self) -> str:
-        """What the data are called."""
-        return self.table.told
-
-    @property
-    def rows(self) -> int:
-        """How many rows there are."""
-        return self.count
-
-    @property
-    def kept(self) -> Part:
-        """The rows kept in memory."""
-        return self.sample
 
     def run(self, function: Callable[[Part], T], names: Sequence[str]) -> Iterator[T]:
         """Apply a function to every part, in order."""

@@ -294,4 +294,6 @@ def table_of_files(
         return Look(columns).over(table.batches(names, columns), table.written, told)
 
     found = looked_twice(columns_to_look_at(types, book, table.written), look)
-    return table_of_look(found, lambda texts, rows, kept: FilesInParts(table, texts, rows, kept))
+    return table_of_look(
+        found, lambda texts, rows, kept: FilesInParts(name=table.told, rows=rows, kept=kept, table=table, texts=texts)
+    )
