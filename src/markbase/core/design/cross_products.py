@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,7 +18,7 @@ from markbase.core.rows.sums import totals_of
 
 CHUNK_ROWS = 1 << 14
 """Rows taken at a time."""
-_GATHERED_ROWS = 1 << 13
+_GATHERED_ROWS = 1 << 15
 """The same where many products are taken of them."""
 _MOST_CELLS = 1 << 14
 """Groups are counted together while their joint cells are no more than this."""
@@ -81,26 +82,82 @@ def gather(
     deviations are summed and not the values; what remains of the means is swept out when the
     equations are solved. Memory grows with a chunk and with pairs of levels, not with rows.
     """
-    sizes = (1, *(b.levels for b in blocks))
-    starts = np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.intp)
-    numerics = [k for k, b in enumerate(blocks) if b.codes is None]
-    groups = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is None]
-    slopes = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is not None]
-    centres, scales = _centres_and_scales(blocks, [*numerics, *slopes], used)
-    rows_in_all = rows
-    places = np.concatenate([[0], starts[1:][numerics]]).astype(np.intp)
-    sets = joint_sets(blocks, groups)
-    apart = [(g, h) for a, b in itertools.combinations(sets, 2) for g in a for h in b]
+    plan = Gathering.of(blocks, rows, used)
+    return plan.moments(totals_of(each_part(plan.sums, list(blocks), used, weights)))
 
-    def summed(
-        blocks: Sequence[CodedColumns], used: NDArray[np.bool_] | None, weights: NDArray[np.float64] | None
-    ) -> tuple[NDArray[np.float64], ...]:
+
+Sums = tuple[NDArray[np.float64], ...]
+
+
+@dataclass(frozen=True, eq=False)
+class Gathering:
+    """What moments are summed of, laid down before the first row: the sums of parts then add up."""
+
+    levels: tuple[int, ...]
+    """The levels of each block; 1 for a numeric column."""
+    rows: int
+    """Rows of the data."""
+    numerics: list[int]
+    """Which blocks are numeric columns."""
+    groups: list[int]
+    """Which are groups."""
+    slopes: list[int]
+    """Which are numeric columns within the levels of a group."""
+    centres: NDArray[np.float64]
+    """Shape (1 + blocks,): what is taken from numeric values."""
+    scales: NDArray[np.float64]
+    """By what powers of two they are then divided."""
+    sets: list[list[int]]
+    """Groups that are counted together."""
+
+    @classmethod
+    def of(cls, blocks: Sequence[CodedColumns], rows: int, used: NDArray[np.bool_] | None) -> Gathering:
+        """Plan it for the rows used."""
+        numerics = [k for k, b in enumerate(blocks) if b.codes is None]
+        groups = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is None]
+        slopes = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is not None]
+        centres, scales = _centres_and_scales(blocks, [*numerics, *slopes], used)
+        levels = tuple(b.levels for b in blocks)
+        return cls(levels, rows, numerics, groups, slopes, centres, scales, joint_sets(blocks, groups))
+
+    @property
+    def _sizes(self) -> tuple[int, ...]:
+        return (1, *self.levels)
+
+    @property
+    def _starts(self) -> NDArray[np.intp]:
+        return np.concatenate([[0], np.cumsum(self._sizes)[:-1]]).astype(np.intp)
+
+    @property
+    def _places(self) -> NDArray[np.intp]:
+        """Where the intercept and the numeric columns are."""
+        return np.concatenate([[0], self._starts[1:][self.numerics]]).astype(np.intp)
+
+    @property
+    def _apart(self) -> list[tuple[int, int]]:
+        """Pairs of groups that are not counted together."""
+        return [(g, h) for a, b in itertools.combinations(self.sets, 2) for g in a for h in b]
+
+    def sums(
+        self,
+        blocks: Sequence[CodedColumns],
+        used: NDArray[np.bool_] | None,
+        weights: NDArray[np.float64] | None,
+    ) -> Sums:
         """Return the sums over rows that are in memory: of slopes, of numeric columns, by joint cell, and of pairs of groups."""
-        rows = rows_of(blocks, used, weights, rows_in_all)
-        cross = np.zeros((sum(sizes), sum(sizes)) if slopes else (1, 1))
+        numerics, groups, slopes, centres, scales = (
+            self.numerics,
+            self.groups,
+            self.slopes,
+            self.centres,
+            self.scales,
+        )
+        starts, places = self._starts, self._places
+        rows = rows_of(blocks, used, weights, self.rows)
+        cross = np.zeros((sum(self._sizes), sum(self._sizes)) if slopes else (1, 1))
         products = np.zeros((len(places), len(places)))
-        tables = [np.zeros((len(places), *(blocks[k].levels for k in joint))) for joint in sets]
-        pairs = {pair: np.zeros(blocks[pair[0]].levels * blocks[pair[1]].levels) for pair in apart}
+        tables = [np.zeros((len(places), *(blocks[k].levels for k in joint))) for joint in self.sets]
+        pairs = {pair: np.zeros(blocks[pair[0]].levels * blocks[pair[1]].levels) for pair in self._apart}
         widest = min(rows, _GATHERED_ROWS)
         own, room = np.empty((len(places), widest)), None if weights is None else np.empty((len(places), widest))
         own[0] = 1.0
@@ -111,7 +168,7 @@ def gather(
             weighted = values if w is None or room is None else np.multiply(values, w, out=room[:, : len(w)])
             products[0, 0] += values.shape[1] if w is None else w.sum()
             products[1:] += weighted[1:] @ values.T
-            for joint, table in zip(sets, tables, strict=True):
+            for joint, table in zip(self.sets, tables, strict=True):
                 shape = table.shape[1:]
                 cell = joint_cells(blocks, joint, codes)
                 cells = int(np.prod(shape))
@@ -134,20 +191,23 @@ def gather(
                     cross[rows_at, starts[other + 1] : starts[other + 1] + shape[1]] += sums.reshape(shape)
         return cross, products, *tables, *pairs.values()
 
-    cross, products, *rest = totals_of(each_part(summed, list(blocks), used, weights))
-    if not slopes:
-        cross = np.zeros((sum(sizes), sum(sizes)))
-    tables, pairs = rest[: len(sets)], dict(zip(apart, rest[len(sets) :], strict=True))
-    for k in slopes:  # what was summed on one side of the diagonal stands on the other as well
-        at = slice(starts[k + 1], starts[k + 1] + blocks[k].levels)
-        for other in (*groups, *(s for s in slopes if s > k)):
-            there = slice(starts[other + 1], starts[other + 1] + blocks[other].levels)
-            cross[there, at] = cross[at, there].T
-        cross[np.ix_(places, np.arange(at.start, at.stop))] = cross[at, places].T
-    products[0] = products[:, 0]
-    cross[np.ix_(places, places)] = products
-    _fill_groups(cross, blocks, starts, places, sets, tables, pairs)
-    return Moments(sizes, centres, scales, cross)
+    def moments(self, sums: Sums) -> Moments:
+        """Return the moments that the sums over all rows make."""
+        starts, places = self._starts, self._places
+        cross, products, *rest = sums
+        if not self.slopes:
+            cross = np.zeros((sum(self._sizes), sum(self._sizes)))
+        tables, pairs = rest[: len(self.sets)], dict(zip(self._apart, rest[len(self.sets) :], strict=True))
+        for k in self.slopes:  # what was summed on one side of the diagonal stands on the other as well
+            at = slice(starts[k + 1], starts[k + 1] + self.levels[k])
+            for other in (*self.groups, *(s for s in self.slopes if s > k)):
+                there = slice(starts[other + 1], starts[other + 1] + self.levels[other])
+                cross[there, at] = cross[at, there].T
+            cross[np.ix_(places, np.arange(at.start, at.stop))] = cross[at, places].T
+        products[0] = products[:, 0]
+        cross[np.ix_(places, places)] = products
+        _fill_groups(cross, self.levels, starts, places, self.sets, tables, pairs)
+        return Moments(self._sizes, self.centres, self.scales, cross)
 
 
 def gather_sums(
@@ -358,7 +418,7 @@ def joint_cells(
 
 def _fill_groups(
     cross: NDArray[np.float64],
-    blocks: Sequence[CodedColumns],
+    levels: Sequence[int],
     starts: NDArray[np.intp],
     places: NDArray[np.intp],
     sets: Sequence[Sequence[int]],
@@ -368,7 +428,7 @@ def _fill_groups(
     """Read counts and sums by level out of the joint tables."""
 
     def columns(k: int) -> slice:
-        return slice(starts[k + 1], starts[k + 1] + blocks[k].levels)
+        return slice(starts[k + 1], starts[k + 1] + levels[k])
 
     for joint, table in zip(sets, tables, strict=True):
         for axis, g in enumerate(joint, 1):
@@ -383,6 +443,6 @@ def _fill_groups(
                 cross[columns(g), columns(h)] = counts
                 cross[columns(h), columns(g)] = counts.T
     for (g, h), pair in pairs.items():
-        counts = pair.reshape(blocks[g].levels, blocks[h].levels)
+        counts = pair.reshape(levels[g], levels[h])
         cross[columns(g), columns(h)] = counts
         cross[columns(h), columns(g)] = counts.T

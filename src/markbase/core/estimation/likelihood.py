@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.design.cross_products import gather, joint_sets, row_chunks
+from markbase.core.design.cross_products import Gathering, Sums, gather, joint_sets, row_chunks
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.rows.parts import each_part, in_parts, over_parts, rows_at
@@ -47,6 +47,16 @@ class Theta:
 
 
 @dataclass(frozen=True, eq=False)
+class Asked:
+    """Where a pass over the rows is asked for."""
+
+    theta: Theta
+    """The coefficients."""
+    curved: bool = False
+    """Whether the moments weighted by the curvature will be asked for there as well: rows that come in parts are then read once for both."""
+
+
+@dataclass(frozen=True, eq=False)
 class Point:
     """The likelihood at some coefficients."""
 
@@ -72,6 +82,8 @@ class Passed:
     """Shape (rows,): weight times p(1 − p); 0 in rows not used."""
     score: Array
     """Shape (rows,): weight times (event − p); 0 in rows not used."""
+    moments: Moments | None = None
+    """Moments weighted by the curvature, where they were taken in the same pass."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -185,22 +197,35 @@ class Rows:
 
     def pass_at(self, theta: Theta) -> tuple[Point, Passed]:
         """Return the likelihood and its slope at some coefficients, and what the curvature needs of each row."""
-        return self.passes_at([theta])[0]
+        return self.passes_at([Asked(theta)])[0]
 
-    def passes_at(self, thetas: Sequence[Theta]) -> list[tuple[Point, Passed]]:
+    def passes_at(self, asked: Sequence[Asked]) -> list[tuple[Point, Passed]]:
         """Return the same at several coefficients; rows in parts are read once for all of them."""
         if not in_parts(self.event):
-            return at_once(self._pass_at, thetas, len(self.event))
-        bare = self._bare
+            return at_once(lambda one: self._pass_at(one.theta), asked, len(self.event))
+        bare, plan = self._bare, self._gathering
 
-        def points(*trees: Any) -> list[Point]:
-            part = bare.of_part(*trees)
-            return [part._pass_at(theta)[0] for theta in thetas]
+        def points(*trees: Any) -> list[tuple[Point, Sums | None]]:
+            part, found = bare.of_part(*trees), []
+            for one in asked:
+                point, passed = part._pass_at(one.theta)
+                found.append((point, plan.sums(part.blocks, part.used, passed.curvature) if one.curved else None))
+            return found
 
-        found = over_parts(points, *self._trees)
-        return [(_joined(theta, [part[k] for part in found]), self._passed_at(theta)) for k, theta in enumerate(thetas)]
+        parts = over_parts(points, *self._trees)
+        return [
+            (
+                _joined(one.theta, [part[k][0] for part in parts]),
+                self._passed_at(one.theta, [part[k][1] for part in parts]),
+            )
+            for k, one in enumerate(asked)
+        ]
 
-    def _passed_at(self, theta: Theta) -> Passed:
+    @cached_property
+    def _gathering(self) -> Gathering:
+        return Gathering.of(self.blocks, len(self.event), self.used)
+
+    def _passed_at(self, theta: Theta, sums: Sequence[Sums | None]) -> Passed:
         """Return what the curvature needs of each row in parts: it is made again, part by part, whenever it is asked for."""
         bare = self._bare
 
@@ -208,7 +233,9 @@ class Rows:
             found = bare.of_part(*trees)._pass_at(theta)[1]
             return found.curvature, found.score
 
-        return Passed(*made_of(2, arrays, *self._trees))
+        taken = [part for part in sums if part is not None]
+        moments = self._gathering.moments(totals_of(taken)) if taken else None
+        return Passed(*made_of(2, arrays, *self._trees), moments)
 
     def _pass_at(self, theta: Theta) -> tuple[Point, Passed]:
         curvatures, scores = np.zeros(len(self.event)), np.zeros(len(self.event))
@@ -304,7 +331,9 @@ class Rows:
         The working residual stands behind the terms as the outcome, but its products are not taken: steps
         go by the gradient.
         """
-        terms = gather(self.blocks, len(self.event), self.used, passed.curvature)
+        terms = passed.moments
+        if terms is None:
+            terms = gather(self.blocks, len(self.event), self.used, passed.curvature)
         width = terms.cross.shape[0]
         cross = np.zeros((width + 1, width + 1))
         cross[:-1, :-1], cross[-1, -1] = terms.cross, 1.0

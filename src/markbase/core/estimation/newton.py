@@ -23,7 +23,7 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Solution
-from markbase.core.estimation.likelihood import Passed, Point, Rows, Theta
+from markbase.core.estimation.likelihood import Asked, Passed, Point, Rows, Theta
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.rows.sums import total_of
 
@@ -207,7 +207,7 @@ def maximise_held(
     return _together(rows, climbs)
 
 
-Climb = Generator[Theta, tuple[Point, Passed], Maximum]
+Climb = Generator[Asked, tuple[Point, Passed], Maximum]
 """Asks for passes over the rows at coefficients, and returns where the steps ended."""
 
 
@@ -216,13 +216,13 @@ def _together(rows: Rows, climbs: Sequence[Climb]) -> list[Maximum]:
     ends: dict[int, Maximum] = {}
     answers: dict[int, tuple[Point, Passed] | None] = dict.fromkeys(range(len(climbs)))
     while answers:
-        asked: dict[int, Theta] = {}
+        asked: dict[int, Asked] = {}
         for k, answer in answers.items():
             try:
                 asked[k] = climbs[k].send(answer)  # type: ignore[arg-type]  # None starts it
             except StopIteration as end:
                 ends[k] = end.value
-        answers = dict(zip(asked, rows.passes_at(list(asked.values())), strict=True))
+        answers = dict(zip(asked, rows.passes_at(list(asked.values())), strict=True)) if asked else {}
     return [ends[k] for k in range(len(climbs))]
 
 
@@ -239,11 +239,11 @@ def _climb(
     begin: tuple[Point, Passed] | None = None,
 ) -> Climb:
     """Climb to a maximum, as `maximise` and `maximise_held` say."""
-    point, passed = (yield theta) if begin is None else begin
+    point, passed = (yield Asked(theta, curved=constraint is None or firth)) if begin is None else begin
     many, fresh = len(rows.event) > _MANY_ROWS, False
     done = max(done, _ENOUGH if many else _DONE)
     slow = _SLOW if constraint is None else _SLOW_HELD
-    if information is None or firth:
+    if information is None or firth or passed.moments is not None:
         information, fresh = information_at(rows, passed, columns, rough=not firth), True
     objective = _objective(point, information, firth)
     before, step = math.inf, np.zeros(len(columns) + 1)
@@ -257,9 +257,13 @@ def _climb(
             return Maximum(point, passed, objective, "converged", taken, step, information, gain)
         if look and taken >= _FIRST_LOOK and not firth and point.farthest > _FIRST_LOOK:
             return Maximum(point, passed, objective, "moving", taken, step, information)
+        shrinks = 1.0 if math.isinf(before) else min(1.0, gain / before)
+        last = gain * shrinks <= done  # if this step shrinks as the one before did
+        far = gain > slow * len(rows.event)  # the curvature will be another one there
+        curved = firth or (constraint is None and (last or far))
         before, size = gain, 1.0
         for _ in range(_HALVINGS):
-            new, new_passed = yield point.theta.moved(columns, step, size)
+            new, new_passed = yield Asked(point.theta.moved(columns, step, size), curved=curved)
             ahead = information_at(rows, new_passed, columns, rough=False) if firth else information
             reached = _objective(new, ahead, firth)
             if reached >= objective - 1e-12 * (1 + abs(objective)) or (constraint is not None and taken == 0):
@@ -271,7 +275,7 @@ def _climb(
             )
         point, passed, objective, fresh = new, new_passed, reached, firth
         information = ahead
-        if not many and not firth:
+        if (not many or passed.moments is not None) and not firth:
             information, fresh = information_at(rows, passed, columns, rough=not firth), True
     return Maximum(point, passed, objective, "moving", MOST_STEPS, step, information)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any, TypeVar
 
@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core import extended_precision as twofold
-from markbase.core.design.cross_products import row_chunks
+from markbase.core.design.cross_products import joint_cells, row_chunks
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.fixed_effects import FixedEffects
@@ -23,7 +23,24 @@ from markbase.core.rows.row_functions import made_of
 T = TypeVar("T")
 Array = NDArray[np.float64]
 Chunk = slice | NDArray[np.intp]
-_CELLS = 1 << 22
+_CELLS = 1 << 17
+"""Numbers of a chunk: no more than what is near the processor holds."""
+_LEAST_ROWS, _MOST_ROWS = 1024, 1 << 16
+_JOINT_CELLS = 1 << 15
+
+
+@dataclass(frozen=True, eq=False)
+class _Added:
+    """What a component, or groups looked up together, add to the fit and to whitened columns."""
+
+    blocks: tuple[int, ...]
+    """Which blocks."""
+    table: Array
+    """Shape (levels, p + 1): by level, or joint cell."""
+    lower: Array
+    """What is to be added to the table in twice the working precision."""
+    centre: float
+    """From where a multiplier is counted."""
 
 
 class Whitened:
@@ -49,8 +66,8 @@ class Whitened:
         self.weights = weights
         s = solution
         self._precise = s.twofold
-        self._root = np.hstack([s.root, s.coefficients[:, None]])  # what each column adds to Q, and to the fit
-        self._lower = np.hstack([s.root_lower, s.lower[:, None]])
+        self._root = np.hstack([s.coefficients[:, None], s.root])  # what each column adds to the fit, and to Q
+        self._lower = np.hstack([s.lower[:, None], s.root_lower])
 
     def made(self, count: int, function: Callable[..., tuple[Array, ...]], *trees: Any) -> tuple[Any, ...]:
         """Return arrays of one value a row that a function makes of whitened rows: at once, or of each part when asked for."""
@@ -98,7 +115,7 @@ class Whitened:
         return own
 
     def _starts(self) -> tuple[Array, Array]:
-        """Return what Q and the fit begin from, high and low parts: one row, or one for each level taken out."""
+        """Return what the fit and Q begin from, high and low parts: one row, or one for each level taken out."""
         s = self.solution
         if self.fixed_effects is None:
             y_centre = np.array([self.moments.centres[-1]])
@@ -108,10 +125,10 @@ class Whitened:
             for k in range(len(s.means)):
                 term = twofold.times((-above[0][k : k + 1], -above[1][k : k + 1]), (s.root[k], s.root_lower[k]))
                 whole = twofold.add(whole, term)
-            return np.append(whole[0], offset[0])[None, :], np.append(whole[1], offset[1])[None, :]
+            return np.append(offset[0], whole[0])[None, :], np.append(offset[1], whole[1])[None, :]
         means, outcome = self.fixed_effects.means(self.moments)
         own = means[s.columns].T
-        start = np.hstack([-(own @ s.root), (outcome - own @ s.coefficients)[:, None]])
+        start = np.hstack([(outcome - own @ s.coefficients)[:, None], -(own @ s.root)])
         return start, np.zeros_like(start)
 
     def leverages(self, chunk: Chunk, Q: Array) -> Array:
@@ -129,51 +146,84 @@ class Whitened:
         s, p = self.solution, len(self.solution.columns)
         y = self.blocks[-1].multiplier
         assert y is not None
-        start = self._starts()
-        size = max(1024, min(1 << 16, _CELLS // (p + 1)))
+        start, added = self._starts(), self._added()
+        laid = self._laid_out_precisely if self._precise else self._laid_out
+        size = max(_LEAST_ROWS, min(_MOST_ROWS, _CELLS // (p + 1)))
         for chunk in row_chunks(len(y), self.used, size):
             at = 0 if self.fixed_effects is None else self.fixed_effects.codes[chunk]
-            rows = len(y[chunk])
-            high = np.empty((rows, p + 1))
-            high[:] = start[0][at]
-            low = np.zeros((rows, p + 1)) if self._precise else None
-            if low is not None:
-                low[:] = start[1][at]
-            for added in self._contributions(chunk):
-                if low is None:
-                    high += added[0]
-                else:
-                    high, low = twofold.add((high, low), added)
-            y_off = twofold.two_sum(y[chunk], np.full(rows, -self.moments.centres[-1]))
-            fit = (high[:, -1], np.zeros(rows) if low is None else low[:, -1])
-            residual = y_off[0] - fit[0] if low is None else twofold.minus(y_off, fit)[0]
-            Q = np.empty((rows, p + 1))
+            residual, Q = laid(chunk, (start[0][at], start[1][at]), added, y[chunk])
             Q[:, 0] = 1 / np.sqrt(s.weight)
-            Q[:, 1:] = high[:, :-1]
             if self.fixed_effects is not None:  # a row that is a level of its own is fitted exactly
                 lone = self.fixed_effects.rows_at[at] == 1
                 Q[lone, 1:], residual[lone] = 0.0, 0.0
-            yield chunk, Q, residual, np.ones(rows) if self.weights is None else self.weights[chunk]
+            yield chunk, Q, residual, np.ones(len(Q)) if self.weights is None else self.weights[chunk]
 
-    def _contributions(self, chunk: Chunk) -> Iterator[tuple[Array, Array]]:
-        """Yield what each component adds to Q and, behind it, to the fit, high and low parts, shape (rows, p + 1)."""
+    def _added(self) -> list[_Added]:
+        """Return what each component adds."""
         inner = {int(c): k for k, c in enumerate(self.solution.columns)}
-        for k_block, (block, first) in enumerate(zip(self.blocks[:-1], self.moments.starts[1:], strict=False), 1):
-            places = [inner.get(int(first) + level, -1) for level in range(block.levels)]
-            if all(place < 0 for place in places):
+        found = []
+        for k, first in enumerate(self.moments.starts[1 : len(self.blocks)]):
+            block = self.blocks[k]
+            places = np.array([inner.get(int(first) + level, -1) for level in range(block.levels)])
+            told = places >= 0
+            if not told.any():
                 continue
-            table, lower = np.zeros((block.levels, self._root.shape[1])), np.zeros((block.levels, self._root.shape[1]))
-            told = np.array(places) >= 0
-            table[told] = self._root[np.array(places)[told]]
-            lower[told] = self._lower[np.array(places)[told]]
+            table, lower = np.zeros((2, block.levels, self._root.shape[1]))
+            table[told], lower[told] = self._root[places[told]], self._lower[places[told]]
+            found.append(_Added((k,), table, lower, float(self.moments.centres[k + 1])))
+        return found if self._precise else self._joined(found)
+
+    def _joined(self, added: Sequence[_Added]) -> list[_Added]:
+        """Look up together the levels of groups whose joint table is small."""
+        found: list[_Added] = []
+        for one in sorted(added, key=lambda a: len(a.table)):
+            block = self.blocks[one.blocks[0]]
+            before = found[-1] if found and self.blocks[found[-1].blocks[0]].multiplier is None else None
+            if before is None or block.multiplier is not None or before.table.size * block.levels > _JOINT_CELLS:
+                found.append(one)
+                continue
+            table = (before.table[:, None, :] + one.table[None, :, :]).reshape(-1, one.table.shape[1])
+            found[-1] = _Added((*before.blocks, *one.blocks), table, one.lower, 0.0)
+        return found
+
+    def _laid_out(
+        self, chunk: Chunk, start: tuple[Array, Array], added: Sequence[_Added], y: Array
+    ) -> tuple[Array, Array]:
+        """Return residuals, and whitened columns behind one that is left to fill."""
+        numerics = [a for a in added if self.blocks[a.blocks[0]].codes is None]
+        deviations = np.empty((len(numerics), len(y)))
+        for row, one in zip(deviations, numerics, strict=True):
+            np.subtract(self.blocks[one.blocks[0]].multiplier[chunk], one.centre, out=row)  # type: ignore[index]
+        steepness = np.vstack([a.table for a in numerics]) if numerics else np.zeros((0, self._root.shape[1]))
+        high: Array = deviations.T @ steepness
+        high += start[0]
+        room = np.empty_like(high)
+        for one in added:
+            block = self.blocks[one.blocks[0]]
+            if block.codes is None:
+                continue
+            codes = joint_cells(self.blocks, one.blocks, {k: self.blocks[k].codes[chunk] for k in one.blocks})  # type: ignore[index]
+            np.take(one.table, codes, axis=0, out=room, mode="clip")
+            if block.multiplier is not None:
+                room *= (block.multiplier[chunk] - one.centre)[:, None]
+            high += room
+        residual = (y - self.moments.centres[-1]) - high[:, 0]
+        return residual, high
+
+    def _laid_out_precisely(
+        self, chunk: Chunk, start: tuple[Array, Array], added: Sequence[_Added], y: Array
+    ) -> tuple[Array, Array]:
+        """Do the same with sums in twice the working precision."""
+        rows = len(y)
+        high, low = (np.broadcast_to(part, (rows, self._root.shape[1])) for part in start)
+        for one in added:
+            block = self.blocks[one.blocks[0]]
             codes = np.zeros(1, dtype=np.intp) if block.codes is None else block.codes[chunk]
-            looked_up = (table[codes], lower[codes])
-            if block.multiplier is None:
-                yield looked_up
-                continue
-            centre = float(self.moments.centres[k_block])
-            if not self._precise:
-                yield (block.multiplier[chunk] - centre)[:, None] * looked_up[0], looked_up[1]
-                continue
-            deviation = twofold.two_sum(block.multiplier[chunk], np.full(len(block.multiplier[chunk]), -centre))
-            yield twofold.times((deviation[0][:, None], deviation[1][:, None]), looked_up)
+            more = (one.table[codes], one.lower[codes])
+            if block.multiplier is not None:
+                deviation = twofold.two_sum(block.multiplier[chunk], np.full(rows, -one.centre))
+                more = twofold.times((deviation[0][:, None], deviation[1][:, None]), more)
+            high, low = twofold.add((high, low), more)
+        off = twofold.two_sum(y, np.full(rows, -self.moments.centres[-1]))
+        residual = twofold.minus(off, (high[:, 0], low[:, 0]))[0]
+        return residual, np.array(high)

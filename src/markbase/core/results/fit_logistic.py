@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import numpy as np
+
 from markbase.core.arguments import checked
 from markbase.core.design.options import FitOptions, check_request
 from markbase.core.design.requested_terms import AllBut, TermRequest, check_usable
@@ -11,6 +13,7 @@ from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseErro
 from markbase.core.formatting import short
 from markbase.core.inference.covariance import check_kind
 from markbase.core.results.logistic import LogisticFit, fit_of
+from markbase.core.rows.row_functions import counted
 from markbase.core.study.column import Column
 from markbase.core.study.cutting import event_column, few_values
 from markbase.core.study.frames import AnyTable
@@ -125,9 +128,9 @@ def fit_logistic(
     )
     request = check_request(study, target, terms, options)
     check_kind(request.errors)
-    inside = target.values if request.used is None else target.values[request.used]
-    if inside.min() == inside.max():
-        label = target.levels[int(inside[0])].label
+    counts = target.counts if request.used is None else counted(target.values[request.used], 2)
+    if not counts.all():
+        label = target.levels[int(np.argmax(counts))].label
         raise FitError(f"The outcome `{outcome}` is `{label}` in every row used, so there is nothing to explain.")
     fit = fit_of(target, request.terms(), request, study.name, firth)
     _remark_on_events(fit)
@@ -167,7 +170,7 @@ def two_level_outcome(study: Study, name: str, event: object) -> Column:
         occurring = [v.label for k, v in enumerate(column.levels) if column.counts[k]]
     else:
         check_usable(column)
-        occurring = [short(v, 12) for v in few_values(column.values[column.present], 7)]
+        occurring = [short(v, 12) for v in few_values(column.values, 7)]
     if len(occurring) > 2:
         many = (
             f"{len(occurring)} levels"

@@ -318,8 +318,16 @@ def each_part(function: Callable[..., T], *trees: Any) -> Iterator[T]:
     if not arrays:
         yield from _each_share(function, trees)
         return
-    names = sorted(frozenset().union(*(a.node.leaves for a in arrays)))
-    yield from arrays[0].source.run(_Task(function, trees), names)
+    yield from arrays[0].source.run(_Task(function, trees), _columns_of(arrays))
+
+
+def held_parts(arrays: Mapping[str, Any]) -> Iterator[Mapping[str, Any]]:
+    """Yield the same lists and mappings of arrays in parts with the values of each part, one after the other."""
+    yield from arrays_in(arrays)[0].source.held(_Task(dict, (arrays,)), _columns_of(arrays_in(arrays)))
+
+
+def _columns_of(arrays: Sequence[InParts]) -> list[str]:
+    return sorted(frozenset().union(*(a.node.leaves for a in arrays)))
 
 
 def _each_share(function: Callable[..., T], trees: tuple[Any, ...]) -> Iterator[T]:

@@ -6,7 +6,9 @@ import os
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from typing import TypeVar
+from functools import cache
+from threading import Lock
+from typing import Any, TypeVar
 
 S = TypeVar("S")
 T = TypeVar("T")
@@ -15,12 +17,42 @@ PROCESSORS = min(os.cpu_count() or 1, 8)
 """So many parts are worked on at the same time."""
 
 
+class _OneThreadEach:
+    """While parts are worked on at the same time, matrix products take one thread each: threads of their own would wait for one another."""
+
+    def __init__(self) -> None:
+        self._lock, self._inside = Lock(), 0
+
+    def __enter__(self) -> None:
+        with self._lock:
+            self._inside += 1
+            if self._inside == 1:
+                self._limit = _thread_pools().limit(limits=1, user_api="blas")
+
+    def __exit__(self, *problem: object) -> None:
+        with self._lock:
+            self._inside -= 1
+            if not self._inside:
+                self._limit.restore_original_limits()
+
+
+@cache
+def _thread_pools() -> Any:
+    """Return the pools of threads that this process has loaded; finding them takes milliseconds."""
+    from threadpoolctl import ThreadpoolController
+
+    return ThreadpoolController()
+
+
+_ONE_THREAD_EACH = _OneThreadEach()
+
+
 def in_order(function: Callable[[S], T], items: Iterable[S]) -> Iterator[T]:
     """Yield what a function makes of each item, in their order; a few are worked on at the same time, and no more are waited for."""
     if PROCESSORS == 1:
         yield from map(function, items)
         return
-    with ThreadPoolExecutor(PROCESSORS) as pool:
+    with _ONE_THREAD_EACH, ThreadPoolExecutor(PROCESSORS) as pool:
         waiting: deque[Future[T]] = deque()
         try:
             for item in items:

@@ -47,3 +47,7 @@ class RowSource(ABC):
         MarkbaseError
             If the rows cannot be read any more, or are not those that were opened.
         """
+
+    def held(self, function: Callable[[Part], T], names: Sequence[str]) -> Iterator[T]:
+        """Do the same where what the function returns is as large as a part: few of them wait to be taken."""
+        return self.run(function, names)

@@ -194,12 +194,12 @@ def _specifications(column: Column, points: Sequence[float], upper: bool) -> lis
 
 
 def few_values(values: NDArray[np.float64], most: int) -> list[float]:
-    """Return distinct values without classification all of them.
+    """Return distinct values without sorting all of them.
 
     Parameters
     ----------
     values : ndarray, shape (rows,)
-        The values, none of them NaN.
+        The values; NaN is none.
     most : int
         How many distinct values to look for.
 
@@ -209,11 +209,9 @@ def few_values(values: NDArray[np.float64], most: int) -> list[float]:
         All of them in order if they are no more than that, otherwise the first ones met.
     """
     if isinstance(values, InParts):
-        kept = values.kept
-        known = (
-            np.unique(kept[~np.isnan(kept)]) if values.facts.distinct is None else np.array(values.facts.distinct[0])
-        )
-        return [float(v) for v in known[:most]]
+        known = values.facts.distinct
+        return [float(v) for v in (np.unique(values.kept) if known is None else known[0])[:most] if v == v]
+    values = values[~np.isnan(values)]
     found: list[float] = []
     while len(values) and len(found) < most:
         found.append(float(values[0]))
@@ -264,7 +262,8 @@ def event_column(column: Column, event: object, name: str, labels: Sequence[str]
             ) from None
         here = any_of([column.values == m for m in wanted])
         inside = [Level(short(m, 12), short(m, 12)) for m in wanted]
-        outside = [Level(short(v, 12), short(v, 12)) for v in few_values(column.values[column.present & ~here], 20)]
+        others = [v for v in few_values(column.values, 20 + len(wanted)) if v not in wanted][:20]
+        outside = [Level(short(v, 12), short(v, 12)) for v in others]
     if not here.any() or not outside:
         raise LevelError(
             f"{'No' if not here.any() else 'Every'} row of `{column.name}` is {listed(quoted([v.label for v in inside]), 'or')}, "

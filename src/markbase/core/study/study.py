@@ -11,7 +11,7 @@ import pandas as pd
 from markbase.core.arguments import checked_methods
 from markbase.core.display import Shown
 from markbase.core.errors import CodebookError, ColumnError, listed, near, quoted, remark
-from markbase.core.rows.parts import each_part, in_parts
+from markbase.core.rows.parts import held_parts, in_parts
 from markbase.core.rows.source import PART_ROWS
 from markbase.core.rows.spread import is_spread, table_of_spread
 from markbase.core.study.codebook import Codebook, ColumnSpec, as_codebook, code_text
@@ -321,8 +321,7 @@ class Study(Preparing, Shown):
         """
         arrays = {name: (column.values, column.why_missing) for name, column in self._columns.items()}
         if in_parts(arrays):
-            held: dict[str, tuple[Any, Any]]
-            for held in each_part(dict, arrays):
+            for held in held_parts(arrays):
                 if len(next(iter(held.values()))[0]):
                     yield self._holding(held)
             return

@@ -5,8 +5,9 @@ from __future__ import annotations
 import gzip
 import zipfile
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
-from functools import partial
+from functools import cached_property, partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -14,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import FileError, count_noun
-from markbase.core.rows.processors import in_order
+from markbase.core.rows.processors import PROCESSORS, in_order
 from markbase.core.rows.source import PART_ROWS, Part, RowSource
 from markbase.files.text_tables import ESCAPED
 
@@ -23,10 +24,13 @@ if TYPE_CHECKING:
 
 T = TypeVar("T")
 _BLOCK_BYTES = 1 << 23
+_BUFFER_BYTES = 1 << 20
 _AHEAD: dict[str, Any] = {"batch_size": PART_ROWS, "batch_readahead": 2, "fragment_readahead": 1}
 """How much is read ahead of what is computed with, which memory has to hold."""
 _PIECE_ROWS = 1 << 20
 """Row groups are read together while they have no more rows."""
+_MOST_AT_ONCE = 1 << 21
+"""Row groups with more rows than this are read one after the other."""
 TEXT = (".csv", ".tsv", ".tab", ".txt")
 FORMATS = {".parquet": "parquet", ".feather": "feather", ".arrow": "feather", **dict.fromkeys(TEXT, "csv")}
 """What each kind of file is read as."""
@@ -81,6 +85,8 @@ class TableFiles:
     """How the bytes of a text file stand for characters."""
     row_groups: tuple[int, ...] | None = None
     """Which row groups of a single Parquet file; None for all."""
+    own_rows: int | None = None
+    """How many rows these have."""
 
     @property
     def written(self) -> bool:
@@ -92,8 +98,8 @@ class TableFiles:
         for mark in self.files:
             mark.check()
 
-    def pieces(self) -> list[TableFiles]:
-        """Return tables that can be read apart from one another: files, and of Parquet their row groups."""
+    def pieces(self, most: int = _PIECE_ROWS) -> list[TableFiles]:
+        """Return tables that can be read apart from one another: files, and of Parquet row groups, together while their rows are no more than that."""
         alone = [replace(self, files=(mark,)) for mark in self.files]
         if self.kind != "parquet":
             return alone
@@ -101,14 +107,32 @@ class TableFiles:
 
         found = []
         for piece in alone:
-            sizes = [group.num_rows for group in _groups_of(pq.read_metadata(piece.files[0].path))]
+            with self._as_they_were():
+                groups = _groups_of(pq.read_metadata(piece.files[0].path))
             some: list[int] = []
-            for k, rows in enumerate(sizes):
+            held = 0
+            for k, group in enumerate(groups):
+                if some and held + group.num_rows > most:
+                    found.append(replace(piece, row_groups=tuple(some), own_rows=held))
+                    some, held = [], 0
                 some.append(k)
-                if k + 1 == len(sizes) or sum(sizes[j] for j in some) + rows > _PIECE_ROWS:
-                    found.append(replace(piece, row_groups=tuple(some)))
-                    some = []
+                held += group.num_rows
+            found.append(replace(piece, row_groups=tuple(some), own_rows=held))
         return found
+
+    @contextmanager
+    def _as_they_were(self) -> Iterator[None]:
+        """Refuse files that cannot be read, or are not those that were opened."""
+        import pyarrow as pa
+
+        self.check()
+        try:
+            yield
+        except (pa.ArrowException, OSError, EOFError, zipfile.BadZipFile) as problem:
+            self.check()
+            kind = NotNumbersError if "conversion error" in str(problem) else FileError
+            raise kind(f"`{self.told}` cannot be read: {plain_words(problem)}.") from None
+        self.check()
 
     def known_rows(self) -> int | None:
         """Return how many rows there are, if the files say so."""
@@ -120,18 +144,10 @@ class TableFiles:
 
     def batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
         """Yield the rows as Arrow has them, at most `PART_ROWS` at a time, with the columns in the order of the names."""
-        import pyarrow as pa
-
-        self.check()
-        try:
+        with self._as_they_were():
             for batch in self._batches(names, as_text):
                 for at in range(0, batch.num_rows, PART_ROWS):
                     yield batch.slice(at, PART_ROWS)
-        except (pa.ArrowException, OSError, EOFError, zipfile.BadZipFile) as problem:
-            self.check()
-            kind = NotNumbersError if "conversion error" in str(problem) else FileError
-            raise kind(f"`{self.told}` cannot be read: {plain_words(problem)}.") from None
-        self.check()
 
     def _batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
         import pyarrow.dataset as ds
@@ -149,8 +165,9 @@ class TableFiles:
         wanted = [self.names[n] for n in names] or [next(iter(self.names.values()))]
         if self.kind == "parquet":
             for path in paths:
-                with pq.ParquetFile(path) as file:  # one row group after the other: little has to be held
-                    yield from file.iter_batches(PART_ROWS, self.row_groups, wanted)
+                with pq.ParquetFile(path, buffer_size=_BUFFER_BYTES, pre_buffer=False) as file:  # little has to be held
+                    alone = self.row_groups is not None  # then others are read at the same time
+                    yield from file.iter_batches(PART_ROWS, self.row_groups, wanted, use_threads=not alone)
             return
         form: Any = self.kind
         if self.written:
@@ -188,9 +205,35 @@ class FilesInParts(RowSource):
     """The distinct values of each column that is told by them."""
 
     def run(self, function: Callable[[Part], T], names: Sequence[str]) -> Iterator[T]:
-        """Apply a function to every part, in order."""
-        make = partial(part_of, names=names, texts=self.texts, written=self.table.written)
+        """Apply a function to every part; pieces are read, and computed with, at the same time where there are several."""
+        if self._pieces is None:
+            yield from self.held(function, names)
+            return
+        make = self._maker(names)
+
+        def over(place: int) -> list[T]:
+            piece, start = self._pieces[place]
+            return [function(make(given)) for given in placed(piece.batches(names, self.texts), start)]
+
+        for results in in_order(over, range(len(self._pieces))):
+            yield from results
+
+    def held(self, function: Callable[[Part], T], names: Sequence[str]) -> Iterator[T]:
+        """Apply a function to every part, which are read one after the other."""
+        make = self._maker(names)
         yield from in_order(lambda given: function(make(given)), placed(self.table.batches(names, self.texts)))
+
+    def _maker(self, names: Sequence[str]) -> Callable[[tuple[int, pa.RecordBatch]], Part]:
+        return partial(part_of, names=names, texts=self.texts, written=self.table.written)
+
+    @cached_property
+    def _pieces(self) -> list[tuple[TableFiles, int]] | None:
+        """The pieces, and how many rows come before each; None where they are too few, or so large that many results would wait."""
+        pieces = self.table.pieces(PART_ROWS) if self.table.kind == "parquet" else []
+        sizes = [piece.own_rows or 0 for piece in pieces]
+        if len(pieces) < 2 * PROCESSORS or max(sizes) > _MOST_AT_ONCE:
+            return None
+        return list(zip(pieces, np.cumsum([0, *sizes[:-1]]).tolist(), strict=True))
 
 
 def placed(batches: Iterable[pa.RecordBatch], start: int = 0) -> Iterator[tuple[int, pa.RecordBatch]]:
