@@ -1,6 +1,8 @@
 """Rows that come in parts: every result is that of the same rows in memory, and what cannot be done so is refused in words."""
 
+import csv
 import gzip
+import io
 import itertools
 import json
 import math
@@ -23,7 +25,7 @@ import markbase as mb
 from command import run
 from markbase.core.rows.facts import NumberFacts, merged_facts
 from markbase.core.rows.sums import total_of
-from markbase.files.parts import files_in_parts
+from markbase.files.parts import files_in_parts, table_files, text_blocks
 from markbase.files.parts.first_look import Look, Numbers, Texts
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -48,7 +50,8 @@ def prepared(study):
 def _small_parts():
     """Parts of 97 rows, of which 300 are kept in memory: the survey comes in 21 parts."""
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(files_in_parts, "PART_ROWS", 97)
+        for home in (table_files, text_blocks, files_in_parts):
+            patch.setattr(home, "PART_ROWS", 97)
         patch.setattr("markbase.core.rows.table.KEPT_ROWS", 300)
         yield
 
@@ -343,7 +346,8 @@ def test_no_cut_into_files_shows_in_the_digits(tmp_path_factory, rows, cuts, off
 
 
 def test_texts_are_read_as_in_memory(tmp_path, monkeypatch):
-    monkeypatch.setattr(files_in_parts, "_BLOCK_BYTES", 4096)
+    for home in (table_files, text_blocks):
+        monkeypatch.setattr(home, "_BLOCK_BYTES", 4096)
     lines = [f"{k},{k % 5},{'x' if k == 1700 else k},{k / 7:.9f},' {k % 3}," for k in range(2000)]
     lines[3] = lines[3].replace("0.428571429", "nan")
     lines[5] = "5,-9,5,0.5,'=2+2,"
@@ -356,6 +360,47 @@ def test_texts_are_read_as_in_memory(tmp_path, monkeypatch):
     same(whole.levels("text"), parts.levels("text"))
     same(whole["late"].doubt, parts["late"].doubt)
     assert "first in row 1701" in parts["late"].doubt
+
+
+cells = st.text(st.sampled_from('ab,"\n é'), min_size=1, max_size=6).map(lambda text: f"x{text}")
+
+
+@given(
+    rows=st.lists(st.tuples(cells, cells), min_size=1, max_size=30),
+    quoting=st.sampled_from([csv.QUOTE_MINIMAL, csv.QUOTE_ALL]),
+    end=st.sampled_from(["\n", "\r\n"]),
+    size=st.integers(1, 60),
+    name=st.sampled_from(["one", "one\nname", 'a "quoted" name']),
+    encoding=st.sampled_from(["utf-8", "utf-8-sig", "latin-1"]),
+    packed=st.booleans(),
+)
+def test_blocks_of_a_text_file_hold_its_rows_once(tmp_path_factory, rows, quoting, end, size, name, encoding, packed):
+    text = io.StringIO()
+    csv.writer(text, quoting=quoting, lineterminator=end).writerows([(name, "two"), *rows])
+    data = text.getvalue().encode(encoding)
+    path = tmp_path_factory.mktemp("blocks") / ("t.csv.gz" if packed else "t.csv")
+    path.write_bytes(gzip.compress(data) if packed else data)
+    mark = table_files.FileMark(str(path), path.stat().st_size, path.stat().st_mtime_ns)
+    names = {"one": name, "two": "two"}
+    table = table_files.TableFiles((mark,), "csv", "t", names, encoding=encoding.replace("-sig", ""))
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(text_blocks, "_BLOCK_BYTES", size)
+        blocks = list(text_blocks.cut_into_blocks(table))
+    again = list(text_blocks.blocks_at(table, [block.cut for block in blocks]))
+    for found in (blocks, again):
+        batches = [batch for block in found for batch in block.batches(list(names), list(names))]
+        assert [tuple(row.values()) for batch in batches for row in batch.to_pylist()] == rows
+
+
+@pytest.mark.parametrize("cell", ['5" pipe', '"a"b', '" a" ', 'x""y'])
+def test_files_with_stray_quotes_are_read_from_their_start(tmp_path, monkeypatch, cell):
+    monkeypatch.setattr(text_blocks, "_BLOCK_BYTES", 64)
+    lines = [f"{k},part {k % 3}" for k in range(200)]
+    lines[100] = f"100,{cell}"
+    (tmp_path / "t.csv").write_text("n,text\n" + "\n".join(lines) + "\n")
+    study = mb.open_study(tmp_path / "t.csv", in_parts=True)
+    assert study["n"].values.source.cuts == ()
+    assert (study.rows, float(study["n"].values.sum()), len(study.levels("text"))) == (200, 19900.0, 4)
 
 
 @pytest.mark.parametrize("harm", ["gone", "changed", "cut short"])

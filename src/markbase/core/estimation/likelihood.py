@@ -235,7 +235,8 @@ class Rows:
 
         taken = [part for part in sums if part is not None]
         moments = self._gathering.moments(totals_of(taken)) if taken else None
-        return Passed(*made_of(2, arrays, *self._trees), moments)
+        curvature, score = made_of(2, arrays, *self._trees)
+        return Passed(curvature, score, moments)
 
     def _pass_at(self, theta: Theta) -> tuple[Point, Passed]:
         curvatures, scores = np.zeros(len(self.event)), np.zeros(len(self.event))

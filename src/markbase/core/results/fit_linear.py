@@ -129,7 +129,7 @@ def fit_linear(
     values = target.values if used is None else target.values[used]
     if values.min() == values.max():
         raise FitError(
-            f"The outcome `{outcome}` is {values[0]:g} in every row used, so there is no variation to explain."
+            f"The outcome `{outcome}` is {values.min():g} in every row used, so there is no variation to explain."
         )
     parts = request.terms()
     fixed = fixed_effects_of(controls, used, heavy)

@@ -14,6 +14,8 @@ from markbase.core.rows.source import RowSource
 
 KEPT_ROWS = 1 << 16
 """At most so many rows are kept in memory."""
+_KEPT_VALUES = 1 << 24
+"""Of wide data fewer: of all rows kept no more values than this, as far as 4,096 rows have no more."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -54,15 +56,17 @@ class KeptRows:
     Steele, Lea & Flood (2014), OOPSLA 2014, 453-472, doi:10.1145/2660193.2660195 (the hash).
     """
 
-    def __init__(self) -> None:
-        self.most, self.limit = KEPT_ROWS, np.iinfo(np.uint64).max
+    def __init__(self, width: int = 1) -> None:
+        """Keep rows of so many columns."""
+        self.most = min(KEPT_ROWS, max(1 << 12, _KEPT_VALUES // max(width, 1)))
+        self.limit = np.iinfo(np.uint64).max
         self.rows = np.zeros(0, dtype=np.int64)
         self.keys = np.zeros(0, dtype=np.uint64)
         self.columns: dict[str, NDArray[Any]] = {}
 
-    def take(self, start: int, columns: Mapping[str, NDArray[Any]], size: int) -> None:
-        """Look at the next rows."""
-        keys = hashed(np.arange(start, start + size, dtype=np.uint64))
+    def take(self, start: int, columns: Mapping[str, NDArray[Any]], size: int, place: int = 0) -> None:
+        """Look at the next rows; the place is that of the first row that was looked at among all."""
+        keys = hashed(np.arange(place + start, place + start + size, dtype=np.uint64))
         here = np.flatnonzero(keys <= self.limit)
         for name, values in columns.items():
             before = self.columns.get(name)
@@ -73,8 +77,12 @@ class KeptRows:
 
     def merge(self, other: KeptRows, columns: Mapping[str, NDArray[Any]], start: int) -> None:
         """Join them with those kept of the rows that follow, whose values are given."""
-        both = {n: np.concatenate([self.columns[n], v]) if len(self.rows) else v for n, v in columns.items()}
-        self.columns = {n: v for n, v in both.items() if n in self.columns or not len(self.rows)}
+        before = self.columns
+        if before and not len(other.rows):
+            columns = before
+        elif before:
+            columns = {n: np.concatenate([before[n], v]) for n, v in columns.items() if n in before}
+        self.columns = dict(columns)
         self.rows = np.concatenate([self.rows, other.rows + start])
         self.keys, self.limit = np.concatenate([self.keys, other.keys]), min(self.limit, other.limit)
         self._thin_out()
@@ -82,6 +90,13 @@ class KeptRows:
     def join(self, other: KeptRows) -> None:
         """Take other columns of the same rows as well."""
         self.columns |= other.columns
+
+    @property
+    def emptied(self) -> KeptRows:
+        """The same for the next rows apart from these: what these would not keep any more is not kept."""
+        fresh = KeptRows()
+        fresh.most, fresh.limit = self.most, self.limit
+        return fresh
 
     def _thin_out(self) -> None:
         while len(self.rows) > self.most or (len(self.keys) and self.keys.max() > self.limit):
@@ -97,9 +112,18 @@ class AllRows:
     def __init__(self) -> None:
         self.parts: dict[str, list[NDArray[Any]]] = {}
 
-    def take(self, start: int, columns: Mapping[str, NDArray[Any]], size: int) -> None:  # noqa: ARG002 - as KeptRows
+    def take(self, start: int, columns: Mapping[str, NDArray[Any]], size: int, place: int = 0) -> None:  # noqa: ARG002 - as KeptRows
         """Look at the next rows."""
+        self.merge(self, columns, 0)
+
+    def merge(self, other: AllRows, columns: Mapping[str, NDArray[Any]], start: int) -> None:  # noqa: ARG002 - as KeptRows
+        """Join them with those of the rows that follow, whose values are given."""
         self.parts = {name: [*self.parts.get(name, ()), values] for name, values in columns.items()}
+
+    @property
+    def emptied(self) -> AllRows:
+        """The same before the first row."""
+        return AllRows()
 
     def join(self, other: AllRows) -> None:
         """Take other columns of the same rows as well."""

@@ -9,16 +9,17 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Protocol, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 
 from markbase.core.errors import FileError
 from markbase.core.rows.source import PART_ROWS, Part, RowSource
-from markbase.core.rows.table import TableInParts
+from markbase.core.rows.table import KeptRows, TableInParts
 from markbase.core.study.codebook import Codebook
-from markbase.files.parts.files_in_parts import TableFiles, part_of, placed, plain_words
+from markbase.files.parts.files_in_parts import part_of, placed
 from markbase.files.parts.first_look import (
+    PLACE_BITS,
     Look,
     Numbers,
     Progress,
@@ -27,23 +28,13 @@ from markbase.files.parts.first_look import (
     looked_twice,
     table_of_look,
 )
+from markbase.files.parts.table_files import Piece, TableFiles, plain_words
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
 T = TypeVar("T")
 _WAIT_SECONDS = 5
-
-
-class Piece(Protocol):
-    """Rows that a worker reads."""
-
-    @property
-    def written(self) -> bool:
-        """Whether every cell is a text."""
-
-    def batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
-        """Yield the rows."""
 
 
 @dataclass(frozen=True)
@@ -134,9 +125,12 @@ class _Look:
     columns: Mapping[str, bool]
     """The columns, and whether each is looked at as numbers."""
 
-    def __call__(self, piece: Piece) -> Look:
+    width: int
+    """How many columns there are in all."""
+
+    def __call__(self, piece: Piece, place: int) -> Look:
         columns = {name: Numbers(piece.written) if numeric else Texts() for name, numeric in self.columns.items()}
-        return Look(columns).over(piece.batches(list(columns), columns), piece.written)
+        return Look(columns, KeptRows(self.width)).over_piece(piece, place=place)
 
 
 @dataclass(frozen=True)
@@ -193,11 +187,11 @@ def table_of_pieces(
     def look(columns: Mapping[str, Numbers | Texts]) -> Look:
         whole: Look | None = None
         starts.clear()
-        wanted = _Look({name: isinstance(found, Numbers) for name, found in columns.items()})
-        for found in cluster.each(wanted, pieces):
+        wanted = _Look({name: isinstance(found, Numbers) for name, found in columns.items()}, len(types))
+        for found in cluster.each(wanted, pieces, [k << PLACE_BITS for k in range(len(pieces))]):
             starts.append(0 if whole is None else whole.rows)
             if whole is None:
-                whole = Look(dict(columns))
+                whole = Look(dict(columns), KeptRows(len(types)))
             whole.merge(found)
             if progress is not None:
                 progress(whole.rows, None)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -16,19 +17,16 @@ from markbase.core.rows.processors import in_order
 from markbase.core.rows.source import Part, RowSource
 from markbase.core.rows.table import AllRows, KeptRows, TableInParts, TextsInParts
 from markbase.core.study.codebook import Codebook, ColumnSpec
-from markbase.files.parts.files_in_parts import (
-    FilesInParts,
-    NotNumbersError,
-    TableFiles,
-    as_texts,
-    numbers_of,
-    plain_values,
-)
+from markbase.files.parts.files_in_parts import FilesInParts, pieces_at_once
+from markbase.files.parts.table_files import NotNumbersError, Piece, TableFiles, as_texts, numbers_of, plain_values
+from markbase.files.parts.text_blocks import Cut, UncutError, cut_into_blocks
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
 Progress = Callable[[int, "int | None"], None]
+PLACE_BITS = 40
+"""No piece or file begins so far behind others that a number of so many bits does not tell it."""
 MOST_TEXTS = 1_000_000
 """A column with more distinct texts is not held."""
 
@@ -104,8 +102,9 @@ class Texts:
         counts = np.bincount(places + 1, minlength=len(self.counts) + 1)[1:]
         fresh = np.flatnonzero((self.counts == 0) & (counts > 0))
         if len(fresh):
-            here, first = np.unique(places, return_index=True)
-            self.firsts[fresh] = first[np.searchsorted(here, fresh)] + start
+            first = np.zeros(len(self.counts) + 1, dtype=np.int64)
+            first[places[::-1]] = np.arange(len(places))[::-1]  # of several rows the one written last stays
+            self.firsts[fresh] = first[fresh] + start
         self.counts += counts
         told: NDArray[np.int32] | None = None if self.many else places
         return told
@@ -139,25 +138,52 @@ class Look:
     """The rows that are kept: some (`KeptRows`), or all of them (`AllRows`)."""
     rows: int = 0
     """How many rows there were."""
+    sizes: list[int] = field(default_factory=list)
+    """How many rows each piece had, where pieces were looked over."""
+    cuts: tuple[Cut, ...] = ()
+    """The blocks of text files, where they could be cut."""
 
     def over(self, batches: Iterable[pa.RecordBatch], written: bool, told: Callable[[int], None] | None = None) -> Look:
-        """Look over batches of rows."""
+        """Look over batches of rows, several at the same time."""
+        return self._over(in_order(partial(self._looked, written), batches), told)
+
+    def over_piece(self, piece: Piece, as_text: Collection[str] | None = None, place: int = 0) -> Look:
+        """Look over a piece, one batch after the other; its place tells it from others in what is kept at random."""
+        batches = piece.batches(list(self.columns), self.columns if as_text is None else as_text)
+        return self._over(map(partial(self._looked, piece.written), batches), None, place)
+
+    def over_pieces(
+        self, pieces: Iterable[tuple[Piece, int]], as_text: Collection[str], told: Callable[[int], None] | None = None
+    ) -> Look:
+        """Look over pieces, each with its place, several at the same time."""
+        for found in in_order(lambda given: self._emptied().over_piece(given[0], as_text, given[1]), pieces):
+            self.merge(found)
+            self.sizes.append(found.rows)
+            if told is not None:
+                told(self.rows)
+        return self
+
+    def _emptied(self) -> Look:
+        return Look(fresh_columns(self.columns), self.kept.emptied)
+
+    def _looked(self, written: bool, batch: pa.RecordBatch) -> tuple[int, list[Any]]:
         import pyarrow as pa
 
-        looks = list(self.columns.values())
+        texts = [written and pa.types.is_string(column.type) for column in batch.columns]
+        columns = [as_texts(column) if text else column for column, text in zip(batch.columns, texts, strict=True)]
+        seen = [look.look_at(column) for look, column in zip(self.columns.values(), columns, strict=True)]
+        return batch.num_rows, seen
 
-        def looked(batch: pa.RecordBatch) -> tuple[int, list[Any]]:
-            texts = [written and pa.types.is_string(column.type) for column in batch.columns]
-            columns = [as_texts(column) if text else column for column, text in zip(batch.columns, texts, strict=True)]
-            return batch.num_rows, [look.look_at(column) for look, column in zip(looks, columns, strict=True)]
-
-        for size, seen in in_order(looked, batches):
+    def _over(
+        self, looked: Iterable[tuple[int, list[Any]]], told: Callable[[int], None] | None, place: int = 0
+    ) -> Look:
+        for size, seen in looked:
             values: dict[str, NDArray[Any]] = {}
             for (name, look), found in zip(self.columns.items(), seen, strict=True):
                 taken = look.take(found, self.rows)
                 if taken is not None:
                     values[name] = taken
-            self.kept.take(self.rows, values, size)
+            self.kept.take(self.rows, values, size, place)
             self.rows += size
             if told is not None:
                 told(self.rows)
@@ -177,6 +203,11 @@ def columns_to_look_at(names: Mapping[str, bool], book: Codebook, written: bool)
     return {
         name: Numbers(written) if names[name] and not _is_grouped(spec) else Texts() for name, spec in specs.items()
     }
+
+
+def fresh_columns(columns: Mapping[str, Numbers | Texts]) -> dict[str, Numbers | Texts]:
+    """Return the same with nothing found yet."""
+    return {n: Numbers(c.written) if isinstance(c, Numbers) else Texts() for n, c in columns.items()}
 
 
 def _is_grouped(spec: ColumnSpec) -> bool:
@@ -234,20 +265,57 @@ def _as_first_rows_have_it(table: TableFiles, columns: Mapping[str, Numbers | Te
     }
 
 
-def table_in_memory(table: TableFiles, types: Mapping[str, bool], book: Codebook) -> TableInParts:
-    """Read all rows of text files into memory, numbers as such and other columns by their distinct values."""
-
-    def look(columns: Mapping[str, Numbers | Texts]) -> Look:
-        names = list(columns)
-        try:
+def _look_over(
+    table: TableFiles, columns: Mapping[str, Numbers | Texts], kept: Any, told: Callable[[int], None] | None = None
+) -> Look:
+    """Look over files: their pieces at the same time if they have some, otherwise one batch after the other."""
+    names = list(columns)
+    if not table.written:
+        pieces = pieces_at_once(table)
+        if not pieces:
+            return Look(columns, kept).over(table.batches(names, columns), False, told)
+        places = np.cumsum([0, *(piece.own_rows or 0 for piece in pieces[:-1])]).tolist()
+        return Look(columns, kept).over_pieces(zip(pieces, places, strict=True), columns, told)
+    if any(isinstance(found, Numbers) for found in columns.values()):
+        try:  # what the first rows have as numbers is read as numbers, which is quicker
             hopeful = _as_first_rows_have_it(table, columns)
             texts = {name for name, found in hopeful.items() if isinstance(found, Texts)}
-            return Look(hopeful, AllRows()).over(table.batches(names, texts), table.written)
+            return _over_text(table, hopeful, texts, kept, told)
         except NotNumbersError:
-            fresh = {n: Texts() if isinstance(c, Texts) else Numbers(True) for n, c in columns.items()}
-            return Look(fresh, AllRows()).over(table.batches(names, names), table.written)
+            columns = {n: Texts() if isinstance(c, Texts) else Numbers(True) for n, c in columns.items()}
+    return _over_text(table, columns, columns, kept.emptied, told)
 
-    found = looked_twice(columns_to_look_at(types, book, table.written), look)
+
+def _over_text(
+    table: TableFiles,
+    columns: Mapping[str, Numbers | Texts],
+    as_text: Collection[str],
+    kept: Any,
+    told: Callable[[int], None] | None,
+) -> Look:
+    cuts: list[Cut] = []
+
+    def placed() -> Iterator[tuple[Piece, int]]:
+        for block in cut_into_blocks(table):
+            cuts.append(block.cut)
+            yield block, (block.cut.file << PLACE_BITS) + block.cut.start
+
+    try:
+        look = Look(fresh_columns(columns), kept.emptied).over_pieces(placed(), as_text, told)
+        look.cuts = tuple(replace(cut, rows=rows) for cut, rows in zip(cuts, look.sizes, strict=True))
+        return look
+    except NotNumbersError:
+        raise
+    except (UncutError, FileError):  # of an error in a block it is not known in which row it is
+        batches = table.batches(list(columns), as_text)
+        return Look(fresh_columns(columns), kept.emptied).over(batches, True, told)
+
+
+def table_in_memory(table: TableFiles, types: Mapping[str, bool], book: Codebook) -> TableInParts:
+    """Read all rows of text files into memory, numbers as such and other columns by their distinct values."""
+    found = looked_twice(
+        columns_to_look_at(types, book, table.written), lambda columns: _look_over(table, columns, AllRows())
+    )
     if not found.rows or any(isinstance(c, Texts) and c.many for c in found.columns.values()):
         raise FileError(f"`{table.told}` is not read at once.")  # it is told, or read, by what reads every file
     values = found.kept.columns
@@ -283,17 +351,12 @@ def table_of_files(
 
     def look(columns: Mapping[str, Numbers | Texts]) -> Look:
         told = None if progress is None else lambda rows: progress(rows, whole)
-        names = list(columns)
-        if table.written and any(isinstance(found, Numbers) for found in columns.values()):
-            try:  # what the first rows have as numbers is read as numbers, which is quicker
-                hopeful = _as_first_rows_have_it(table, columns)
-                texts = {name for name, found in hopeful.items() if isinstance(found, Texts)}
-                return Look(hopeful).over(table.batches(names, texts), table.written, told)
-            except NotNumbersError:
-                columns = {n: type(c)() if isinstance(c, Texts) else Numbers(True) for n, c in columns.items()}
-        return Look(columns).over(table.batches(names, columns), table.written, told)
+        return _look_over(table, columns, KeptRows(len(types)), told)
 
     found = looked_twice(columns_to_look_at(types, book, table.written), look)
     return table_of_look(
-        found, lambda texts, rows, kept: FilesInParts(name=table.told, rows=rows, kept=kept, table=table, texts=texts)
+        found,
+        lambda texts, rows, kept: FilesInParts(
+            name=table.told, rows=rows, kept=kept, table=table, texts=texts, cuts=found.cuts
+        ),
     )

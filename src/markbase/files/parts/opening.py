@@ -7,9 +7,9 @@ from pathlib import Path
 from markbase.core.errors import FileError, MarkbaseError
 from markbase.core.rows.table import TableInParts
 from markbase.core.study.codebook import Codebook
-from markbase.files.parts.files_in_parts import plain_words
 from markbase.files.parts.first_look import Progress, table_in_memory, table_of_files
 from markbase.files.parts.paths import described
+from markbase.files.parts.table_files import plain_words
 
 
 def quickly_read(path: Path, book: Codebook, encoding: str) -> TableInParts | None:

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from markbase.core.errors import ColumnError, FileError, listed, near
-from markbase.files.parts.files_in_parts import FORMATS, PACKED, FileMark, TableFiles, opened, plain_words
+from markbase.files.parts.table_files import FORMATS, PACKED, FileMark, TableFiles, opened, plain_words
 from markbase.files.text_tables import checked_names, separator_of
 from markbase.files.whole_files import note_input
 

@@ -1,0 +1,270 @@
+"""Files that hold one table, read with Arrow: their batches, and the pieces that can be read apart."""
+
+from __future__ import annotations
+
+import gzip
+import zipfile
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.errors import FileError, count_noun
+from markbase.core.rows.source import PART_ROWS
+from markbase.files.text_tables import ESCAPED
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+_BLOCK_BYTES = 1 << 23
+_BUFFER_BYTES = 1 << 20
+_AHEAD: dict[str, Any] = {"batch_size": PART_ROWS, "batch_readahead": 2, "fragment_readahead": 1}
+"""How much is read ahead of what is computed with, which memory has to hold."""
+_PIECE_ROWS = 1 << 20
+"""Row groups are read together while they have no more rows."""
+TEXT = (".csv", ".tsv", ".tab", ".txt")
+FORMATS = {".parquet": "parquet", ".feather": "feather", ".arrow": "feather", **dict.fromkeys(TEXT, "csv")}
+"""What each kind of file is read as."""
+PACKED = (".gz", ".zip")
+"""How a text file may be packed."""
+
+
+class Piece(Protocol):
+    """Rows that can be read apart from others."""
+
+    @property
+    def written(self) -> bool:
+        """Whether every cell is a text."""
+
+    def batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
+        """Yield the rows, at most `PART_ROWS` at a time."""
+
+
+class NotNumbersError(FileError):
+    """A cell of a text file that was to be a number is none."""
+
+
+@dataclass(frozen=True)
+class FileMark:
+    """A file as it was when it was opened."""
+
+    path: str
+    """Where it is."""
+    bytes: int
+    """Its size."""
+    changed: int
+    """When it was last changed, in nanoseconds."""
+
+    def check(self) -> None:
+        """Refuse a file that is gone, or is another one now."""
+        try:
+            now = Path(self.path).stat()
+        except OSError:
+            raise FileError(
+                f"`{self.path}` is not there any more; its rows are needed again, so put it back."
+            ) from None
+        if (now.st_size, now.st_mtime_ns) != (self.bytes, self.changed):
+            raise FileError(
+                f"`{self.path}` was changed after it was opened, so its rows are not the same; open it again."
+            )
+
+
+@dataclass(frozen=True)
+class TableFiles:
+    """Files of one kind that hold one table, one after the other."""
+
+    files: tuple[FileMark, ...]
+    """The files, in the order of their rows."""
+    kind: str
+    """``parquet``, ``feather`` or ``csv``."""
+    told: str
+    """What they are called."""
+    names: Mapping[str, str]
+    """The name in the files of each column."""
+    separator: str = ","
+    """What parts the cells of a text file."""
+    encoding: str = "utf-8"
+    """How the bytes of a text file stand for characters."""
+    row_groups: tuple[int, ...] | None = None
+    """Which row groups of a single Parquet file; None for all."""
+    own_rows: int | None = None
+    """How many rows these have."""
+
+    @property
+    def written(self) -> bool:
+        """Whether every cell is a text."""
+        return self.kind == "csv"
+
+    def check(self) -> None:
+        """Refuse files that are gone, or were changed."""
+        for mark in self.files:
+            mark.check()
+
+    def pieces(self, most: int = _PIECE_ROWS) -> list[TableFiles]:
+        """Return tables that can be read apart from one another: files, and of Parquet row groups, together while their rows are no more than that."""
+        alone = [replace(self, files=(mark,)) for mark in self.files]
+        if self.kind != "parquet":
+            return alone
+        import pyarrow.parquet as pq
+
+        found = []
+        for piece in alone:
+            with self.as_they_were():
+                groups = _groups_of(pq.read_metadata(piece.files[0].path))
+            some: list[int] = []
+            held = 0
+            for k, group in enumerate(groups):
+                if some and held + group.num_rows > most:
+                    found.append(replace(piece, row_groups=tuple(some), own_rows=held))
+                    some, held = [], 0
+                some.append(k)
+                held += group.num_rows
+            found.append(replace(piece, row_groups=tuple(some), own_rows=held))
+        return found
+
+    @contextmanager
+    def as_they_were(self) -> Iterator[None]:
+        """Refuse files that cannot be read, or are not those that were opened."""
+        import pyarrow as pa
+
+        self.check()
+        try:
+            yield
+        except (pa.ArrowException, OSError, EOFError, zipfile.BadZipFile) as problem:
+            self.check()
+            kind = NotNumbersError if "conversion error" in str(problem) else FileError
+            raise kind(f"`{self.told}` cannot be read: {plain_words(problem)}.") from None
+        self.check()
+
+    def known_rows(self) -> int | None:
+        """Return how many rows there are, if the files say so."""
+        if self.kind != "parquet":
+            return None
+        import pyarrow.parquet as pq
+
+        return sum(int(pq.read_metadata(mark.path).num_rows) for mark in self.files)
+
+    def batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
+        """Yield the rows as Arrow has them, at most `PART_ROWS` at a time, with the columns in the order of the names."""
+        with self.as_they_were():
+            for batch in self._batches(names, as_text):
+                for at in range(0, batch.num_rows, PART_ROWS):
+                    yield batch.slice(at, PART_ROWS)
+
+    def _batches(self, names: Sequence[str], as_text: Collection[str]) -> Iterator[pa.RecordBatch]:
+        import pyarrow.dataset as ds
+        import pyarrow.parquet as pq
+        from pyarrow import csv as pacsv
+
+        packed = any(mark.path.lower().endswith(PACKED) for mark in self.files)
+        if packed:
+            read, parse, convert = self.csv_options(names, as_text)
+            for mark in self.files:
+                with opened(mark.path) as stream, pacsv.open_csv(stream, read, parse, convert) as reader:
+                    yield from reader
+            return
+        paths = [mark.path for mark in self.files]
+        wanted = [self.names[n] for n in names] or [next(iter(self.names.values()))]
+        if self.kind == "parquet":
+            for path in paths:
+                with pq.ParquetFile(path, buffer_size=_BUFFER_BYTES, pre_buffer=False) as file:  # little has to be held
+                    alone = self.row_groups is not None  # then others are read at the same time
+                    yield from file.iter_batches(PART_ROWS, self.row_groups, wanted, use_threads=not alone)
+            return
+        form: Any = self.kind
+        if self.written:
+            read, parse, convert = self.csv_options((), as_text)  # which columns are read is for the scanner to say
+            form = ds.CsvFileFormat(parse, None, convert, read)
+        yield from ds.dataset(paths, format=form).scanner(columns=wanted, **_AHEAD).to_batches()
+
+    def csv_options(self, names: Sequence[str], as_text: Collection[str]) -> tuple[Any, Any, Any]:
+        """Return how a text file is read, parsed, and made numbers and texts of: of those columns only, or of all."""
+        import pyarrow as pa
+        from pyarrow import csv as pacsv
+
+        types = {raw: pa.string() if n in as_text else pa.float64() for n, raw in self.names.items()}
+        read = pacsv.ReadOptions(block_size=_BLOCK_BYTES, encoding=self.encoding)
+        parse = pacsv.ParseOptions(delimiter=self.separator, newlines_in_values=True)
+        convert = pacsv.ConvertOptions(
+            column_types=types,
+            null_values=[""],
+            strings_can_be_null=True,
+            include_columns=[self.names[n] for n in names],
+        )
+        return read, parse, convert
+
+
+def _groups_of(metadata: Any) -> list[Any]:
+    return [metadata.row_group(k) for k in range(metadata.num_row_groups)]
+
+
+def plain_words(problem: BaseException) -> str:
+    """Return what a package says of a problem, in one line."""
+    text = str(problem).splitlines()[0].strip().rstrip(".") if str(problem).strip() else "for an unknown reason"
+    return text if len(text) < 300 else f"{text[:300]}…"
+
+
+def opened(path: str) -> Any:
+    """Open a text file, or the only one in a packed file, as bytes."""
+    if path.lower().endswith(".gz"):
+        return gzip.open(path, "rb")
+    if not path.lower().endswith(".zip"):
+        return Path(path).open("rb")
+    packed = zipfile.ZipFile(path)
+    inside = [n for n in packed.namelist() if n.lower().endswith(TEXT)]
+    if len(inside) != 1:
+        raise FileError(f"`{path}` holds {count_noun(len(inside), 'table')}; one CSV or TSV file in it is read.")
+    return packed.open(inside[0])
+
+
+def numbers_of(column: pa.Array) -> NDArray[np.float64]:
+    """Return a column of numbers as floats, NaN where blank."""
+    import pyarrow as pa
+
+    if not pa.types.is_float64(column.type):
+        column = column.cast(pa.float64(), safe=False)
+    found: NDArray[np.float64] = column.to_numpy(zero_copy_only=False)
+    return found
+
+
+def as_texts(column: pa.Array) -> pa.Array:
+    """Return texts without what was written to keep them from being taken for formulas."""
+    import pyarrow.compute as pc
+
+    marked = "^'([" + "".join(f"\\{mark}" if mark in "+-=@" else mark for mark in ESCAPED) + "])"
+    if not pc.any(pc.starts_with(column, "'")).as_py():
+        return column
+    return pc.replace_substring_regex(column, marked, r"\1")
+
+
+def places_in(column: pa.Array, distinct: pa.Array) -> NDArray[np.int32]:
+    """Return which of some distinct values each row has, −1 where blank."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    coded = column if pa.types.is_dictionary(column.type) else column.dictionary_encode()
+    indices = coded.indices if not coded.indices.null_count else coded.indices.fill_null(-1)
+    codes: NDArray[np.int32] = indices.to_numpy(zero_copy_only=False).astype(np.int32, copy=False)
+    values = plain_values(coded.dictionary)
+    if values.equals(distinct):
+        return codes
+    known = pc.index_in(values, distinct).fill_null(-1).to_numpy(zero_copy_only=False)
+    return np.append(known, -1).astype(np.int32)[codes]
+
+
+def plain_values(values: pa.Array) -> pa.Array:
+    """Return distinct values as texts, or as the numbers they are."""
+    import pyarrow as pa
+
+    kind = values.type
+    if pa.types.is_integer(kind) or pa.types.is_floating(kind):
+        return values.cast(pa.float64(), safe=False)
+    if pa.types.is_boolean(kind):
+        import pyarrow.compute as pc
+
+        return pc.if_else(values, pa.scalar("True"), pa.scalar("False"))
+    return values.cast(pa.string())
