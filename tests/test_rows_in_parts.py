@@ -232,7 +232,9 @@ def test_steps_and_what_is_made_of_studies_are_those_of_rows_in_memory(studies, 
 
 REFUSED = {
     "Spearman's correlation": lambda s: mb.screen(s, ["age", "rehearsals"], "belonging", method="spearman"),
-    "a lag, which looks at other rows": lambda s: s.lag("age", by=1, order="rehearsals", within="choir", name="before"),
+    "a lag over rows that are not sorted by `choir` and, within it, `rehearsals`,": lambda s: s.lag(
+        "age", by=1, order="rehearsals", within="choir", name="before"
+    ),
     "holding every row out in its turn": lambda s: mb.cross_validate(mb.fit_linear(s, "belonging", PLAIN)),
     "one table of them": lambda s: s.frame(),
     "a residual of each": lambda s: mb.fit_linear(s, "belonging", PLAIN).residuals,
@@ -360,6 +362,78 @@ def test_texts_are_read_as_in_memory(tmp_path, monkeypatch):
     same(whole.levels("text"), parts.levels("text"))
     same(whole["late"].doubt, parts["late"].doubt)
     assert "first in row 1701" in parts["late"].doubt
+
+
+SEASONS = st.lists(
+    st.tuples(
+        st.sampled_from([None, "a", "b", "c"]),
+        st.one_of(st.none(), st.integers(-3, 12)),
+        st.one_of(st.none(), st.integers(0, 9)),
+    ),
+    max_size=60,
+    unique_by=lambda row: row[:2] if None not in row[:2] else object(),
+)
+
+
+@settings(max_examples=40, deadline=None)
+@given(rows=SEASONS, cuts=st.lists(st.integers(0, 60), max_size=6), by=st.integers(1, 3), text=st.booleans())
+def test_a_lag_is_that_of_a_search_in_memory_and_in_parts(tmp_path_factory, rows, cuts, by, text):
+    rows = [*rows, ("d", 1, 5), ("d", 2, 6)]
+    placed = iter(sorted((r for r in rows if None not in r[:2]), key=lambda r: r[:2]))
+    order = [r if None in r[:2] else next(placed) for r in rows]  # sorted, with rows without a place in between
+    known = {r[:2]: r[2] for r in rows if None not in r[:2]}
+    wanted = [known.get((s, t - by)) if s is not None and t is not None else None for s, t, _ in order]
+    begins = {s: min(t for u, t in known if u == s) for s, _ in known}
+    starts = sum(t - by < begins[s] for s, t in known)
+    table = pd.DataFrame(order, columns=["series", "step", "x"])
+    table["step"] = table["step"].astype(float)
+    table["x"] = table["x"].map(lambda v: None if v != v else f"v{v:.0f}") if text else table["x"].astype(float)
+    home = tmp_path_factory.mktemp("lags")
+    edges = [0, *sorted(min(c, len(table)) for c in cuts), len(table)]
+    schema = pa.Schema.from_pandas(table, preserve_index=False)
+    for k, (start, stop) in enumerate(itertools.pairwise(edges)):
+        pq.write_table(pa.Table.from_pandas(table[start:stop], schema, preserve_index=False), home / f"{k:02d}.parquet")
+    book = {
+        "columns": {
+            "series": {"kind": "categorical"},
+            "step": {"kind": "numeric"},
+            "x": {"kind": "categorical" if text else "numeric"},
+        }
+    }
+    parts = mb.open_study(home, codebook=book, in_parts=True)
+    shuffled = table.sample(frac=1, random_state=1)
+    lagged = [
+        s.lag("x", by=by, order="step", within="series", name="before")
+        for s in (mb.Study(table, book), mb.Study(shuffled, book), parts)
+    ]
+    for study, index in zip(lagged, (table.index, shuffled.index, table.index), strict=True):
+        column = study["before"]
+        values = column.values.at(np.arange(len(table))) if study.in_parts else column.values
+        found = [None if v != v or (text and v < 0) else column.levels[v].label if text else v for v in values.tolist()]
+        assert found == [wanted[k] if not text or wanted[k] is None else f"v{wanted[k]}" for k in index]
+        assert study.trail.steps[-1].check.passed
+        assert (f"{starts} row" in study.trail.steps[-1].text) == bool(starts)
+    kept = parts.lag("x", by=by, order="step", within="series", name="before")["before"].values.kept
+    assert len(kept) == len(table)
+
+
+@pytest.mark.parametrize(
+    ("change", "told"),
+    [
+        (lambda t: t.iloc[[0, 2, 1, 3, 4, 5]], "not sorted by `s` and, within it, `t`"),
+        (lambda t: t.iloc[[0, 3, 4, 5, 1, 2]], "not sorted by `s`"),
+        (lambda t: t.assign(t=[1, 1, 2, 1, 2, 3]), "two rows at 1 of `a`"),
+        (lambda t: t.assign(t=[1, 2, 2, 1, 2, 3]), "two rows at 2 of `a`"),
+        (lambda t: t.assign(t=[1, 2, 1e17, 1, 2, 3]), "at most 15 digits"),
+    ],
+)
+@pytest.mark.parametrize("size", [1, 2, 6])
+def test_a_lag_in_parts_counts_on_no_order_that_is_not_there(tmp_path, change, told, size):
+    table = change(pd.DataFrame({"s": list("aaabbb"), "t": [1.0, 2, 3, 1, 2, 3], "x": range(6)}))
+    for k in range(0, 6, size):
+        table[k : k + size].to_parquet(tmp_path / f"{k}.parquet", index=False)
+    with pytest.raises(mb.MarkbaseError, match=re.escape(told)):
+        mb.open_study(tmp_path, in_parts=True).lag("x", order="t", within="s", name="b")
 
 
 cells = st.text(st.sampled_from('ab,"\n é'), min_size=1, max_size=6).map(lambda text: f"x{text}")
@@ -573,6 +647,13 @@ def test_a_cluster_gives_the_same_and_outlives_a_worker(folders, studies, tmp_pa
             mb.fit_logistic(studies[0], "stays", PLAIN, event="yes").coefficients,
             1e-9,
         )
+        terms = mb.demo.choir_terms()
+        sorted_terms = terms.frame().sort_values(["choir", "term"])
+        panels = (
+            mb.Study(t) for t in (sorted_terms, dd.from_pandas(sorted_terms.reset_index(drop=True), npartitions=4))
+        )
+        lagged = [p.lag("attendance", order="term", within="choir", name="before") for p in panels]
+        same(*(mb.fit_linear(p, "attendance", ["before"]).coefficients for p in lagged), 1e-11)
     with pytest.raises(mb.FileError, match="does not answer"):
         mb.open_study(folders / "pieces", cluster="tcp://127.0.0.1:9")
 

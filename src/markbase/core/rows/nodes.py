@@ -90,4 +90,14 @@ class Places(Node):
 
     def made(self, part: Part, memo: Memo) -> NDArray[Any]:  # noqa: ARG002 - needs no others
         """Make the values of a part."""
-        return np.arange(part.start, part.start + part.rows)
+        return np.arange(part.start, part.start + part.rows) if part.places is None else part.places
+
+
+class Begins(Node):
+    """How many rows come before a part, as an array of one number; −1 for a sample."""
+
+    leaves = frozenset[str]()
+
+    def made(self, part: Part, memo: Memo) -> NDArray[Any]:  # noqa: ARG002 - needs no others
+        """Make the number."""
+        return np.array([part.start if part.places is None else -1])

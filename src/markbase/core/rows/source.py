@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
+import numpy as np
 from numpy.typing import NDArray
 
 T = TypeVar("T")
@@ -17,7 +18,7 @@ PART_ROWS = 1 << 17
 
 @dataclass(frozen=True, eq=False)
 class Part:
-    """Some rows that follow one another."""
+    """Some rows: those that follow one another, or those of a sample."""
 
     start: int
     """How many rows come before them."""
@@ -25,6 +26,8 @@ class Part:
     """How many they are."""
     columns: Mapping[str, NDArray[Any]]
     """The columns asked for, each of shape (rows,)."""
+    places: NDArray[np.int64] | None = None
+    """Shape (rows,): the place of each among all rows, where they do not follow one another."""
 
 
 @dataclass(frozen=True, kw_only=True)

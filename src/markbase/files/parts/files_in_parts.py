@@ -51,9 +51,11 @@ class FilesInParts(RowSource):
             yield from results
 
     def held(self, function: Callable[[Part], T], names: Sequence[str]) -> Iterator[T]:
-        """Apply a function to every part, which are read one after the other."""
+        """Apply a function to every part, which are read one after the other; they are the same parts."""
         make = self._maker(names)
-        yield from in_order(lambda given: function(make(given)), placed(self.table.batches(names, self.texts)))
+        pieces: Iterable[Piece] = blocks_at(self.table, self.cuts) if self.cuts else self._pieces or [self.table]
+        batches = (batch for piece in pieces for batch in piece.batches(names, self.texts))
+        yield from in_order(lambda given: function(make(given)), placed(batches))
 
     def _maker(self, names: Sequence[str]) -> Callable[[tuple[int, pa.RecordBatch]], Part]:
         return partial(part_of, names=names, texts=self.texts, written=self.table.written)

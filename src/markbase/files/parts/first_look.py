@@ -239,7 +239,7 @@ def table_of_look(look: Look, source_of: Callable[[Mapping[str, pa.Array], int, 
     kinds = {n: found for n, found in look.columns.items() if n not in full}
     texts = {n: pa.array(list(found.places)) for n, found in kinds.items() if isinstance(found, Texts)}
     kept = {n: look.kept.columns.get(n, np.zeros(0)) for n in kinds}
-    source = source_of(texts, look.rows, Part(0, len(look.kept.rows), kept))
+    source = source_of(texts, look.rows, Part(0, len(look.kept.rows), kept, look.kept.rows))
     columns: dict[str, InParts | TextsInParts] = {}
     for name, found in kinds.items():
         if isinstance(found, Numbers):

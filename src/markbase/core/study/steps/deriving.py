@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, Self
 
 from markbase.core.errors import MarkbaseError, listed, near, quoted
-from markbase.core.study import arithmetic, transformations
+from markbase.core.study import arithmetic, lagging, transformations
 from markbase.core.study.steps.base_step import Stepping, given, plain
 
 
@@ -136,8 +136,10 @@ class Deriving(Stepping):
         ColumnError
             If there is no such column, the name is taken, the order is not in whole numbers, or a
             series has two rows at one step.
+        MarkbaseError
+            If the rows come in parts, and are not sorted by the group and, within it, the order.
         """
-        recode = arithmetic.lag(
+        recode = lagging.lag(
             self.column(column), by, self.column(order), self.column(within) if within else None, self._new_name(name)
         )
         settings = given(column=column, by=by, order=order, within=within, name=name)
