@@ -18,7 +18,7 @@ from markbase.core.rows.sums import totals_of
 
 CHUNK_ROWS = 1 << 14
 """Rows taken at a time."""
-_GATHERED_ROWS = 1 << 15
+_GATHERED_ROWS = 1 << 16
 """The same where many products are taken of them."""
 _MOST_CELLS = 1 << 14
 """Groups are counted together while their joint cells are no more than this."""

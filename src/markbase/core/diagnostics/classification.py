@@ -151,15 +151,12 @@ def classify(
     """
     check_cut(cut)
     outcome, event, otherwise = names
-    heavy = np.ones(len(p)) if weights is None else weights
-    predicted = p >= cut
-    counts = np.zeros((2, 2))
-    for observed in (0, 1):
-        for guess in (0, 1):
-            counts[observed, guess] = heavy[(happened == observed) & (predicted == guess)].sum()
+    sides = 2 * (happened == 1) + (p >= cut)
+    counts = np.bincount(sides, weights=weights, minlength=4).reshape(2, 2).astype(np.float64)
     labels = [otherwise, event]
     table = pd.DataFrame(counts, index=labels, columns=labels)
-    area, se = area_under_curve(happened, p, times)
+    ordered = _Ordered.of(happened, p, weights, times)
+    area, se = ordered.area()
     low, high = _even_in_log_odds(area, se, level)
     return Classification(
         outcome,
@@ -171,9 +168,60 @@ def classify(
         area,
         low,
         high,
-        points=curve(happened, p, heavy),
+        points=ordered.curve(),
         **more,  # type: ignore[arg-type]
     )
+
+
+@dataclass(frozen=True, eq=False)
+class _Ordered:
+    """Rows with and without the event at each probability that occurs, the lowest first."""
+
+    values: Array
+    """Shape (values,): the probabilities."""
+    counts: Array
+    """Shape (2, values): rows with the event, and without."""
+    weights: Array
+    """The same, each row counted by its weight."""
+
+    @classmethod
+    def of(cls, happened: Array, p: Array, weights: Array | None, times: Array | None) -> _Ordered:
+        """Sort rows that stand for themselves, or for several."""
+        order = np.argsort(p)
+        rising, events = p[order], (happened == 1)[order]
+        first = np.flatnonzero(np.diff(rising, prepend=np.nan) != 0)
+
+        def by_value(each: Array | None) -> Array:
+            own = np.ones(len(p)) if each is None else each[order]
+            return np.array([np.add.reduceat(own * side, first) for side in (events, ~events)])
+
+        counts = by_value(times)
+        return cls(rising[first], counts, counts if weights is times else by_value(weights))
+
+    def area(self) -> tuple[float, float]:
+        """Return the area under the curve and its standard error."""
+        events, others = self.counts
+        m, n = events.sum(), others.sum()
+        if not m or not n:
+            return math.nan, math.nan
+        over = (np.cumsum(others) - others / 2) / n  # share of others below each event
+        under = 1 - (np.cumsum(events) - events / 2) / m
+        area = float(events @ over / m)
+        if m < 2 or n < 2:
+            return area, math.nan
+        spread = events @ (over - area) ** 2 / (m - 1) / m + others @ (under - area) ** 2 / (n - 1) / n
+        return area, math.sqrt(float(spread))
+
+    def curve(self) -> pd.DataFrame:
+        """Return `cut`, `sensitivity` and `specificity` at every cut that makes a difference, the highest first."""
+        events, others = np.cumsum(self.weights[:, ::-1], axis=1)
+        return pd.DataFrame(
+            {
+                "cut": np.concatenate([[1.0], self.values[::-1]]),
+                "sensitivity": np.concatenate([[0.0], events / events[-1]]),
+                "specificity": 1 - np.concatenate([[0.0], others / others[-1]]),
+            }
+        )
 
 
 def area_under_curve(happened: Array, p: Array, times: Array | None = None) -> tuple[float, float]:
@@ -190,36 +238,7 @@ def area_under_curve(happened: Array, p: Array, times: Array | None = None) -> t
         The share of pairs of one event and one non-event in which the event has the higher probability, ties
         counting half; its error by DeLong's components. NaN if one side is missing.
     """
-    if times is not None:
-        return _area_of_cells(happened, p, times)
-    events, others = p[happened == 1], p[happened == 0]
-    m, n = len(events), len(others)
-    if not m or not n:
-        return math.nan, math.nan
-    all_ranks = _mid_ranks(np.concatenate([events, others]))
-    over = (all_ranks[:m] - _mid_ranks(events)) / n  # share of others below each event
-    under = 1 - (all_ranks[m:] - _mid_ranks(others)) / m
-    area = float(over.mean())
-    if m < 2 or n < 2:
-        return area, math.nan
-    return area, math.sqrt(float(over.var(ddof=1)) / m + float(under.var(ddof=1)) / n)
-
-
-def _area_of_cells(happened: Array, p: Array, times: Array) -> tuple[float, float]:
-    """Return the same of rows that stand for several: by cumulative counts of each value."""
-    _, place = np.unique(p, return_inverse=True)
-    events = np.bincount(place, weights=times * (happened == 1))
-    others = np.bincount(place, weights=times * (happened == 0))
-    m, n = events.sum(), others.sum()
-    if not m or not n:
-        return math.nan, math.nan
-    over = (np.cumsum(others) - others / 2) / n
-    under = 1 - (np.cumsum(events) - events / 2) / m
-    area = float(events @ over / m)
-    if m < 2 or n < 2:
-        return area, math.nan
-    spread = events @ (over - area) ** 2 / (m - 1) / m + others @ (under - area) ** 2 / (n - 1) / n
-    return area, math.sqrt(float(spread))
+    return _Ordered.of(happened, p, times, times).area()
 
 
 def cells_of(happened: Array, p: Array, heavy: Array | None, often: Array | None, cut: float) -> Cells:
@@ -260,45 +279,12 @@ def cells_of(happened: Array, p: Array, heavy: Array | None, often: Array | None
     return Cells(event.astype(np.float64), mean[cells], weights[here], n, within)
 
 
-def _mid_ranks(values: Array) -> Array:
-    _, place, counts = np.unique(values, return_inverse=True, return_counts=True)
-    last = np.cumsum(counts)
-    ranks: Array = (last - (counts - 1) / 2)[place]
-    return ranks
-
-
 def _even_in_log_odds(share: float, se: float, level: float) -> tuple[float, float]:
     if not 0 < share < 1 or not se > 0:
         return (share, share) if se == 0 else (math.nan, math.nan)
     reach = float(sp.ndtri((1 + level) / 2)) * se / (share * (1 - share))
     middle = math.log(share / (1 - share))
     return float(sp.expit(middle - reach)), float(sp.expit(middle + reach))
-
-
-def curve(happened: Array, p: Array, heavy: Array) -> pd.DataFrame:
-    """Return sensitivity and specificity at every cut that makes a difference.
-
-    Parameters
-    ----------
-    happened, p, heavy : ndarray, shape (n,)
-        Events, probabilities and weights.
-
-    Returns
-    -------
-    pandas.DataFrame
-        `cut`, `sensitivity`, `specificity`, the highest cut first.
-    """
-    order = np.argsort(-p, kind="stable")
-    last = np.append(np.flatnonzero(np.diff(p[order])), len(p) - 1)
-    events = np.cumsum((heavy * happened)[order])[last]
-    others = np.cumsum((heavy * (1 - happened))[order])[last]
-    return pd.DataFrame(
-        {
-            "cut": np.concatenate([[1.0], p[order][last]]),
-            "sensitivity": np.concatenate([[0.0], events / events[-1]]),
-            "specificity": 1 - np.concatenate([[0.0], others / others[-1]]),
-        }
-    )
 
 
 def calibrate(

@@ -6,7 +6,7 @@ Levels are looked up in a small table and never laid out; a pass takes the rows 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -18,11 +18,13 @@ from markbase.core.design.cross_products import Gathering, Sums, gather, joint_s
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.rows.parts import each_part, in_parts, over_parts, rows_at
-from markbase.core.rows.row_functions import at_once, kept_rows, made_of
+from markbase.core.rows.row_functions import kept_rows, made_of
 from markbase.core.rows.sums import total_of, totals_of
 
 Array = NDArray[np.float64]
-_PASS_ROWS = 1 << 15
+_PASS_ROWS, _LEAST_ROWS = 1 << 16, 1 << 12
+_PASS_VALUES = 1 << 19
+"""Numbers of a chunk: what is near the processor should hold them, but threads wait for one another at the end of each step over few."""
 _SAMPLE_ROWS = 4096
 _FARTHEST = 700.0
 """A linear predictor further out would overflow."""
@@ -74,16 +76,26 @@ class Point:
     """Weighted sum of (event − p)²."""
 
 
-@dataclass(frozen=True, eq=False)
 class Passed:
-    """What a pass over the rows finds in each of them."""
+    """What a pass over the rows finds in each of them, made when it is first asked for."""
 
-    curvature: Array
-    """Shape (rows,): weight times p(1 − p); 0 in rows not used."""
-    score: Array
-    """Shape (rows,): weight times (event − p); 0 in rows not used."""
-    moments: Moments | None = None
-    """Moments weighted by the curvature, where they were taken in the same pass."""
+    def __init__(self, arrays: Callable[[], tuple[Array, Array]], moments: Moments | None = None) -> None:
+        self._make, self.moments = arrays, moments
+        """Moments weighted by the curvature, where they were taken in the same pass."""
+
+    @cached_property
+    def _arrays(self) -> tuple[Array, Array]:
+        return self._make()
+
+    @property
+    def curvature(self) -> Array:
+        """Shape (rows,): weight times p(1 − p); 0 in rows not used."""
+        return self._arrays[0]
+
+    @property
+    def score(self) -> Array:
+        """Shape (rows,): weight times (event − p); 0 in rows not used."""
+        return self._arrays[1]
 
 
 @dataclass(frozen=True, eq=False)
@@ -94,8 +106,6 @@ class _Joint:
     """Which blocks."""
     shape: tuple[int, ...]
     """Levels of each."""
-    cells: NDArray[np.int32]
-    """Shape (rows,): the joint cell of each row used, else 0."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -138,7 +148,13 @@ class Rows:
     @cached_property
     def _joints(self) -> list[_Joint]:
         groups = [k for k, b in enumerate(self.blocks) if b.codes is not None and b.multiplier is None]
-        return [self._join(members) for members in joint_sets(self.blocks, groups)]
+        sets = joint_sets(self.blocks, groups)
+        return [_Joint(tuple(members), tuple(self.blocks[k].levels for k in members)) for members in sets]
+
+    @cached_property
+    def _cells(self) -> list[NDArray[np.int32]]:
+        """Shape (rows,) each: the joint cell of each row used, else 0."""
+        return [self._joint_cells(joint.members) for joint in self._joints]
 
     def _offset(self, k: int) -> float:
         """Return what is taken from a numeric column before it is multiplied: its centre, or 0 where that is near."""
@@ -148,7 +164,7 @@ class Rows:
         sample = sample[:: len(sample) // _SAMPLE_ROWS + 1]
         return 0.0 if len(sample) and abs(centre) <= _NEAR * float(sample.std()) else centre
 
-    def _join(self, members: Sequence[int]) -> _Joint:
+    def _joint_cells(self, members: Sequence[int]) -> NDArray[np.int32]:
         cells = np.zeros(len(self.event), dtype=np.int32)
         for k in members:
             codes = self.blocks[k].codes
@@ -157,22 +173,27 @@ class Rows:
             cells += codes
         if self.used is not None:
             cells[~self.used] = 0
-        return _Joint(tuple(members), tuple(self.blocks[k].levels for k in members), cells)
+        return cells
 
     @property
     def _trees(self) -> tuple[list[CodedColumns], Array, NDArray[np.bool_] | None, Array | None]:
         return list(self.blocks), self.event, self.used, self.weights
 
+    @property
+    def _cells_in_memory(self) -> list[NDArray[np.int32]] | None:
+        """The joint cells of the rows, once for all passes; None of rows in parts, where each makes its own."""
+        return None if in_parts(self.event) else self._cells
+
     def of_part(
         self, blocks: Sequence[CodedColumns], event: Array, used: NDArray[np.bool_] | None, weights: Array | None
     ) -> Rows:
         """Return the rows of a part."""
-        return Rows(blocks, event, used, weights, self.moments)
+        return Rows(blocks, event, used, weights, self.moments, self.places)
 
     @property
     def _bare(self) -> Rows:
         """The same without rows, for what is told of parts."""
-        return Rows((), np.zeros(0), None, None, self.moments)
+        return Rows((), np.zeros(0), None, None, self.moments, self.places)
 
     def kept(self) -> Rows:
         """Return the rows used among those kept in memory, of rows that come in parts."""
@@ -200,83 +221,118 @@ class Rows:
         return self.passes_at([Asked(theta)])[0]
 
     def passes_at(self, asked: Sequence[Asked]) -> list[tuple[Point, Passed]]:
-        """Return the same at several coefficients; rows in parts are read once for all of them."""
-        if not in_parts(self.event):
-            return at_once(lambda one: self._pass_at(one.theta), asked, len(self.event))
-        bare, plan = self._bare, self._gathering
+        """Return the same at several coefficients, for which the rows are gone through once."""
+        bare, plan, parts = self._bare, self._gathering, in_parts(self.event)
+        thetas, curved = [one.theta for one in asked], any(one.curved for one in asked)
 
-        def points(*trees: Any) -> list[tuple[Point, Sums | None]]:
-            part, found = bare.of_part(*trees), []
-            for one in asked:
-                point, passed = part._pass_at(one.theta)
-                found.append((point, plan.sums(part.blocks, part.used, passed.curvature) if one.curved else None))
+        def passed(cells: list[NDArray[np.int32]] | None, *trees: Any) -> list[_Found]:
+            part = bare.of_part(*trees)
+            found = part._passes(thetas, cells, keep=curved)
+            for one, own in zip(asked, found, strict=True):
+                if one.curved and own.arrays is not None:
+                    own.sums = plan.sums(part.blocks, part.used, own.arrays[0])
+                if parts or not one.curved:
+                    own.arrays = None
             return found
 
-        parts = over_parts(points, *self._trees)
-        return [
-            (
-                _joined(one.theta, [part[k][0] for part in parts]),
-                self._passed_at(one.theta, [part[k][1] for part in parts]),
-            )
-            for k, one in enumerate(asked)
-        ]
+        by_part = over_parts(passed, self._cells_in_memory, *self._trees)
+        return [self._joined(theta, [found[k] for found in by_part]) for k, theta in enumerate(thetas)]
+
+    def _joined(self, theta: Theta, found: Sequence[_Found]) -> tuple[Point, Passed]:
+        """Join what was found in parts, or shares, of the rows."""
+        points = [f.point for f in found]
+        loglik, gradient, missed, squares = totals_of(
+            (p.loglik, p.gradient, p.missed, p.missed_squares) for p in points
+        )
+        both = (float(missed[0]), float(missed[1]))
+        point = Point(theta, float(loglik), gradient, max(p.farthest for p in points), both, float(squares))
+        sums = [f.sums for f in found if f.sums is not None]
+        moments = self._gathering.moments(totals_of(sums)) if sums else None
+        arrays = [f.arrays for f in found if f.arrays is not None]
+        if not arrays:
+            return point, Passed(lambda: self._arrays_at(theta), moments)
+        curvature, score = (a[0] if len(a) == 1 else np.concatenate(a) for a in zip(*arrays, strict=True))
+        return point, Passed(lambda: (curvature, score), moments)
+
+    def _arrays_at(self, theta: Theta) -> tuple[Array, Array]:
+        """Return what the curvature needs of each row; of rows in parts it is made again, part by part, whenever it is asked for."""
+        bare = self._bare
+
+        def arrays(*trees: Any) -> tuple[Array, Array]:
+            found = bare.of_part(*trees)._passes([theta], None, keep=True)[0].arrays
+            assert found is not None
+            return found
+
+        curvature, score = made_of(2, arrays, *self._trees)
+        return curvature, score
 
     @cached_property
     def _gathering(self) -> Gathering:
         return Gathering.of(self.blocks, len(self.event), self.used)
 
-    def _passed_at(self, theta: Theta, sums: Sequence[Sums | None]) -> Passed:
-        """Return what the curvature needs of each row in parts: it is made again, part by part, whenever it is asked for."""
-        bare = self._bare
-
-        def arrays(*trees: Any) -> tuple[Array, Array]:
-            found = bare.of_part(*trees)._pass_at(theta)[1]
-            return found.curvature, found.score
-
-        taken = [part for part in sums if part is not None]
-        moments = self._gathering.moments(totals_of(taken)) if taken else None
-        curvature, score = made_of(2, arrays, *self._trees)
-        return Passed(curvature, score, moments)
-
-    def _pass_at(self, theta: Theta) -> tuple[Point, Passed]:
-        curvatures, scores = np.zeros(len(self.event)), np.zeros(len(self.event))
-        loglik, farthest, squares, missed = 0.0, 0.0, 0.0, np.zeros(2)
-        sums = np.zeros(self.moments.cross.shape[0])
-        tables, by_cell = self._tables(theta), self._cells()
-        for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
-            event = self.event[chunk]
-            sign = 2 * event - 1
-            margin = self._predictor(theta, tables, chunk, len(event))
+    def _passes(self, thetas: Sequence[Theta], cells: Sequence[NDArray[np.int32]] | None, keep: bool) -> list[_Found]:
+        """Go once through rows that are in memory, for several coefficients at the same time."""
+        k, event = len(thetas), self.event
+        cells = self._cells if cells is None else cells
+        kept = np.zeros((k, 2, len(event))) if keep else None
+        sums, loglik, squares, missed = (
+            np.zeros((k, self.moments.cross.shape[0])),
+            np.zeros(k),
+            np.zeros(k),
+            np.zeros((2, k)),
+        )
+        tables = [np.array(own) for own in zip(*(self._tables(theta) for theta in thetas), strict=True)]
+        by_cell, farthest = [np.zeros_like(table) for table in tables], np.zeros(k)
+        size = min(_PASS_ROWS, max(_LEAST_ROWS, _PASS_VALUES // (k + len(self._numerics))))
+        for chunk in row_chunks(len(event), self.used, size):
+            happened = event[chunk]
+            numerics = self._stacked(chunk, len(happened))
+            margin = self._predictors(thetas, numerics, tables, [own[chunk] for own in cells], chunk)
+            sign = 2 * happened - 1
             margin *= sign
-            reach = max(float(margin.max(initial=0.0)), -float(margin.min(initial=0.0)))
-            if reach > _FARTHEST:
+            reach = np.maximum(margin.max(axis=1, initial=0.0), -margin.min(axis=1, initial=0.0))
+            np.maximum(farthest, reach, out=farthest)
+            if reach.max() > _FARTHEST:
                 np.clip(margin, -_FARTHEST, _FARTHEST, out=margin)
-            farthest = max(farthest, reach)
             growth = np.exp(margin, out=margin)  # of what happened, p is e^m/(1 + e^m) and what it misses 1/(1 + e^m)
             miss = growth + 1
             np.divide(1, miss, out=miss)
             hit = np.multiply(growth, miss, out=growth)
             w = None if self.weights is None else self.weights[chunk]
             if w is None:
-                loglik += _sum_of_logs(hit)
-                missed += _dot(miss, event), float(miss.sum())
-                squares += _dot(miss, miss)
+                loglik += _sums_of_logs(hit)
+                missed += miss @ happened, miss.sum(axis=1)
+                squares += np.einsum("kn,kn->k", miss, miss)
             else:
-                loglik += _dot(np.log(hit), w)
-                missed += _dot(miss, event * w), _dot(miss, w)
-                squares += _dot(miss, miss * w)
-            curvature = np.multiply(miss, hit, out=hit)
-            if reach > _FARTHEST - 10:
-                np.maximum(curvature, 1e-300, out=curvature)
-            miss *= sign
+                loglik += np.log(hit) @ w
+                missed += miss @ (happened * w), miss @ w
+                squares += np.einsum("kn,kn,n->k", miss, miss, w)
+            if kept is not None:
+                curvature = np.multiply(miss, hit, out=hit)
+                if reach.max() > _FARTHEST - 10:
+                    np.maximum(curvature, 1e-300, out=curvature)
+                kept[:, 0, chunk] = curvature if w is None else curvature * w
+            score = np.multiply(miss, sign, out=miss)
             if w is not None:
-                miss *= w
-                curvature *= w
-            scores[chunk], curvatures[chunk] = miss, curvature
-            self._add(sums, by_cell, miss, chunk)
-        both = (float(missed[0]), float(missed[1] - missed[0]))
-        point = Point(theta, loglik, self._share_out(sums, by_cell), farthest, both, squares)
-        return point, Passed(curvatures, scores)
+                score *= w
+            if kept is not None:
+                kept[:, 1, chunk] = score
+            self._add(sums, by_cell, score, numerics, [own[chunk] for own in cells], chunk)
+        whole = self._share_out(sums, by_cell)
+        return [
+            _Found(
+                Point(
+                    theta,
+                    float(loglik[i]),
+                    whole[i],
+                    float(farthest[i]),
+                    (float(missed[0, i]), float(missed[1, i] - missed[0, i])),
+                    float(squares[i]),
+                ),
+                None if kept is None else (kept[i, 0], kept[i, 1]),
+            )
+            for i, theta in enumerate(thetas)
+        ]
 
     def predictor_of(self, theta: Theta) -> Array:
         """Return the linear predictor of each row of the study; NaN for a row not used."""
@@ -288,9 +344,11 @@ class Rows:
 
             lazily: Array = made_of(1, predictor, *self._trees)[0]
             return lazily
-        found, tables = np.full(len(self.event), np.nan), self._tables(theta)
+        found, tables = np.full(len(self.event), np.nan), [table[None, :] for table in self._tables(theta)]
         for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
-            found[chunk] = self._predictor(theta, tables, chunk, len(self.event[chunk]))
+            numerics = self._stacked(chunk, len(self.event[chunk]))
+            cells = [own[chunk] for own in self._cells]
+            found[chunk] = self._predictors([theta], numerics, tables, cells, chunk)[0]
         return found
 
     def dense(self, columns: NDArray[np.intp], places: NDArray[np.intp]) -> Array:
@@ -321,9 +379,16 @@ class Rows:
                 return bare.of_part(*trees).sums_of(values)
 
             return total_of(each_part(summed, values, *self._trees))
-        sums, by_cell = np.zeros(self.moments.cross.shape[0]), self._cells()
+        alone: Array = self.sums_of_each(values[None, :])[0]
+        return alone
+
+    def sums_of_each(self, values: Array) -> Array:
+        """Return the same of several arrays of values of rows in memory, shape (arrays, rows): shape (arrays, columns)."""
+        sums = np.zeros((len(values), self.moments.cross.shape[0]))
+        by_cell = [np.zeros((len(values), math.prod(joint.shape))) for joint in self._joints]
         for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
-            self._add(sums, by_cell, values[chunk], chunk)
+            numerics = self._stacked(chunk, len(self.event[chunk]))
+            self._add(sums, by_cell, values[:, chunk], numerics, [own[chunk] for own in self._cells], chunk)
         return self._share_out(sums, by_cell)
 
     def curved(self, passed: Passed) -> tuple[Moments, list[CodedColumns]]:
@@ -355,10 +420,14 @@ class Rows:
             tables.append(table.ravel())
         return tables
 
-    def _numeric(self, k: int, offset: float, chunk: slice | NDArray[np.intp]) -> Array:
-        x = self.blocks[k].multiplier
-        assert x is not None
-        return x[chunk] - offset if offset else x[chunk]
+    def _stacked(self, chunk: slice | NDArray[np.intp], size: int) -> Array:
+        """Return the numeric columns of a chunk from where they are counted, shape (numeric columns, rows)."""
+        found = np.empty((len(self._numerics), size))
+        for row, (k, offset) in zip(found, self._numerics, strict=True):
+            x = self.blocks[k].multiplier
+            assert x is not None
+            np.subtract(x[chunk], offset, out=row)
+        return found
 
     def _slope_of(self, k: int, chunk: slice | NDArray[np.intp]) -> tuple[NDArray[np.integer], Array]:
         block = self.blocks[k]
@@ -366,71 +435,94 @@ class Rows:
         assert block.multiplier is not None
         return block.codes[chunk], block.multiplier[chunk] - self._centres[k]
 
-    def _predictor(self, theta: Theta, tables: Sequence[Array], chunk: slice | NDArray[np.intp], size: int) -> Array:
-        starts = self._starts
-        slopes = [(k, offset, float(theta.slopes[starts[k]])) for k, offset in self._numerics]
-        shifts = [slope * (offset - self._centres[k]) for k, offset, slope in slopes]
-        eta, room = np.full(size, math.fsum([theta.start, *shifts])), np.empty(size)
-        for k, offset, slope in slopes:
-            eta += np.multiply(self._numeric(k, offset, chunk), slope, out=room)
-        for joint, table in zip(self._joints, tables, strict=True):
-            eta += table[joint.cells[chunk]]
+    def _predictors(
+        self,
+        thetas: Sequence[Theta],
+        numerics: Array,
+        tables: Sequence[Array],
+        cells: Sequence[NDArray[np.int32]],
+        chunk: slice | NDArray[np.intp],
+    ) -> Array:
+        """Return the linear predictors of a chunk, shape (coefficients, rows), of its numeric columns and joint cells."""
+        at = self._numeric_places
+        slopes = np.array([theta.slopes[at] for theta in thetas])
+        eta = slopes @ numerics
+        eta += np.array(
+            [[math.fsum([theta.start, *(own * self._moved)])] for theta, own in zip(thetas, slopes, strict=True)]
+        )
+        for table, own in zip(tables, cells, strict=True):
+            eta += np.take(table, own, axis=1, mode="clip")
         for k in self._slopes:
             codes, deviation = self._slope_of(k, chunk)
-            eta += theta.slopes[starts[k] :][codes] * deviation
+            own_slopes = np.array([theta.slopes[self._starts[k] :][: self.blocks[k].levels] for theta in thetas])
+            eta += own_slopes[:, codes] * deviation
         return eta
 
-    def _cells(self) -> list[Array]:
-        """Return room for sums by joint cell."""
-        return [np.zeros(int(np.prod(joint.shape))) for joint in self._joints]
+    @cached_property
+    def _numeric_places(self) -> NDArray[np.intp]:
+        return np.array([self._starts[k] for k, _ in self._numerics], dtype=np.intp)
 
-    def _add(self, sums: Array, by_cell: list[Array], values: Array, chunk: slice | NDArray[np.intp]) -> None:
-        """Add what a chunk contributes to the sums of the columns times some values."""
-        starts = self._starts
-        whole = float(values.sum())
-        sums[0] += whole
-        for k, offset in self._numerics:
-            product = _dot(self._numeric(k, offset, chunk), values)
-            sums[starts[k]] += product + (offset - self._centres[k]) * whole
-        for joint, table in zip(self._joints, by_cell, strict=True):
-            table += np.bincount(joint.cells[chunk], weights=values, minlength=len(table))
+    @cached_property
+    def _moved(self) -> Array:
+        """By how much the numeric columns are counted from another place than their centres."""
+        return np.array([offset - self._centres[k] for k, offset in self._numerics])
+
+    def _add(
+        self,
+        sums: Array,
+        by_cell: Sequence[Array],
+        values: Array,
+        numerics: Array,
+        cells: Sequence[NDArray[np.int32]],
+        chunk: slice | NDArray[np.intp],
+    ) -> None:
+        """Add what a chunk contributes to the sums of the columns times several values, shape (values, rows)."""
+        whole = values.sum(axis=1)
+        sums[:, 0] += whole
+        sums[:, self._numeric_places] += values @ numerics.T + np.outer(whole, self._moved)
+        for own, table in zip(cells, by_cell, strict=True):
+            for row, value in zip(table, values, strict=True):
+                row += np.bincount(own, weights=value, minlength=len(row))
         for k in self._slopes:
             codes, deviation = self._slope_of(k, chunk)
-            own = np.bincount(codes, weights=values * deviation, minlength=self.blocks[k].levels)
-            sums[starts[k] : starts[k] + self.blocks[k].levels] += own
+            at = slice(self._starts[k], self._starts[k] + self.blocks[k].levels)
+            for row, value in zip(sums, values, strict=True):
+                row[at] += np.bincount(codes, weights=value * deviation, minlength=self.blocks[k].levels)
 
     def _share_out(self, sums: Array, by_cell: Sequence[Array]) -> Array:
         """Read the sums by level out of those by joint cell."""
         for joint, flat in zip(self._joints, by_cell, strict=True):
-            table = flat.reshape(joint.shape)
-            for axis, k in enumerate(joint.members):
-                others = tuple(a for a in range(table.ndim) if a != axis)
+            table = flat.reshape(-1, *joint.shape)
+            for axis, k in enumerate(joint.members, 1):
+                others = tuple(a for a in range(1, table.ndim) if a != axis)
                 start = self._starts[k]
-                sums[start : start + joint.shape[axis]] = table.sum(axis=others)
+                sums[:, start : start + table.shape[axis]] = table.sum(axis=others)
         return sums
 
 
-def _joined(theta: Theta, points: Sequence[Point]) -> Point:
-    """Return the likelihood of all parts."""
-    loglik, gradient, missed, squares = totals_of((p.loglik, p.gradient, p.missed, p.missed_squares) for p in points)
-    both = (float(missed[0]), float(missed[1]))
-    return Point(theta, float(loglik), gradient, max(p.farthest for p in points), both, float(squares))
+@dataclass(eq=False)
+class _Found:
+    """What a pass finds in some of the rows."""
+
+    point: Point
+    """The likelihood of these."""
+    arrays: tuple[Array, Array] | None = None
+    """Curvature and score of each, where they are kept."""
+    sums: Sums | None = None
+    """What moments weighted by the curvature are made of, where they are taken."""
 
 
-def _dot(a: Array, b: Array) -> float:
-    """Return the sum of products, without the threads that BLAS would start and wait for."""
-    return float(np.einsum("i,i->", a, b))
-
-
-def _sum_of_logs(shares: Array) -> float:
-    """Return Σ log s for s from 0 to 1, as the logarithms of products of 8 where none is very small."""
-    whole = len(shares) // 8 * 8
+def _sums_of_logs(shares: Array) -> Array:
+    """Return Σ log s of each row for s from 0 to 1, as the logarithms of products of 8 where none is very small."""
+    whole = shares.shape[1] // 8 * 8
     if not whole or shares.min() < 1e-35:
-        return float(np.log(shares).sum())
-    products = shares[0:whole:8].copy()
+        each: Array = np.log(shares).sum(axis=1)
+        return each
+    products = shares[:, 0:whole:8].copy()
     for k in range(1, 8):
-        products *= shares[k:whole:8]
-    return float(np.log(products).sum() + np.log(shares[whole:]).sum())
+        products *= shares[:, k:whole:8]
+    found: Array = np.log(products).sum(axis=1) + np.log(shares[:, whole:]).sum(axis=1)
+    return found
 
 
 def probability(eta: Array) -> Array:

@@ -239,8 +239,8 @@ def _climb(
     begin: tuple[Point, Passed] | None = None,
 ) -> Climb:
     """Climb to a maximum, as `maximise` and `maximise_held` say."""
-    point, passed = (yield Asked(theta, curved=constraint is None or firth)) if begin is None else begin
     many, fresh = len(rows.event) > _MANY_ROWS, False
+    point, passed = (yield Asked(theta, curved=True)) if begin is None else begin
     done = max(done, _ENOUGH if many else _DONE)
     slow = _SLOW if constraint is None else _SLOW_HELD
     if information is None or firth or passed.moments is not None:
@@ -260,7 +260,7 @@ def _climb(
         shrinks = 1.0 if math.isinf(before) else min(1.0, gain / before)
         last = gain * shrinks <= done  # if this step shrinks as the one before did
         far = gain > slow * len(rows.event)  # the curvature will be another one there
-        curved = firth or (constraint is None and (last or far))
+        curved = firth or not many or (constraint is None and (last or far))
         before, size = gain, 1.0
         for _ in range(_HALVINGS):
             new, new_passed = yield Asked(point.theta.moved(columns, step, size), curved=curved)
