@@ -17,7 +17,7 @@ from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import decimals_for, from_to, number, p_value, share, short, without_zero
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
-from markbase.core.results.simple_slopes import TurningPoint
+from markbase.core.results.turning_points import TurningPoint
 from markbase.core.tables import rows_of
 from markbase.show.fit import LEVEL_INDENT, errors_text, reading_blocks, rows_section
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table

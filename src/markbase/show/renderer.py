@@ -15,9 +15,9 @@ from markbase.core.diagnostics.residuals import Checks
 from markbase.core.display import Renderer
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
-from markbase.core.results.simple_slopes import TurningPoint
 from markbase.core.results.statements import Equation, Guide, Lines, Reading
 from markbase.core.results.stored_fit import StoredFit
+from markbase.core.results.turning_points import TurningPoint
 from markbase.core.screening.prune import Pruned
 from markbase.core.screening.screen import Screen
 from markbase.core.screening.specifications import Specifications

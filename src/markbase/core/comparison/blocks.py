@@ -269,7 +269,9 @@ class Blocks(Shown):
         for name, fit in zip(self.names, self.fits, strict=True):
             coefficient_map = fit.coefficient_map
             own = (
-                fit._estimates if column == "estimate" else np.where(coefficient_map.known, fit._se(fit._roots), np.nan)
+                fit._estimates
+                if column == "estimate"
+                else np.where(coefficient_map.known, fit.inner.se(fit._roots), np.nan)
             )
             found = {(r.term, r.compared.level): v for r, v in zip(coefficient_map.rows, own.tolist(), strict=True)}
             table[name] = [found.get((r.term, r.compared.level), math.nan) for r in last]

@@ -13,7 +13,6 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from markbase.core import extended_precision as twofold
 from markbase.core.design.coefficient_map import (
     Coefficient,
     CoefficientMap,
@@ -28,9 +27,10 @@ from markbase.core.design.weights import Weights
 from markbase.core.display import Shown
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, near
 from markbase.core.estimation.least_squares_solution import Solution
+from markbase.core.inference.combinations import Combinations
 from markbase.core.inference.covariance import Errors
 from markbase.core.inference.distributions import p_of_f, p_of_t, t_quantile
-from markbase.core.inference.joint_tests import JointTest, columns_test, joint_test
+from markbase.core.inference.joint_tests import JointTest
 from markbase.core.inference.multiplicity import corrected
 from markbase.core.results.family import LINEAR, Family
 from markbase.core.results.fit_statistics import OverallTest
@@ -164,6 +164,11 @@ class Estimated(Shown, ABC):
     def _sigma2(self) -> float:
         """What the products of the roots are multiplied with under classical errors."""
 
+    @cached_property
+    def inner(self) -> Combinations:
+        """Combinations of the inner coefficients: what they are estimated at, their errors, and joint tests of them."""
+        return Combinations(self.solution, self.errors, self._sigma2)
+
     @own_table
     def coefficients(self) -> pd.DataFrame:
         """One row a coefficient, and one for the base of each group.
@@ -228,7 +233,7 @@ class Estimated(Shown, ABC):
     @own_table
     def covariance(self) -> pd.DataFrame:
         """The covariance matrix of the rows of `coefficients`, labelled ``term`` or ``term: level``."""
-        V = self._covariance_of(self._roots)
+        V = self.inner.covariance(self._roots)
         labels = [f"{t.term}: {t.compared.level}" if t.compared.level else t.term for t in self.coefficient_map.rows]
         return pd.DataFrame(V, index=labels, columns=labels)
 
@@ -266,7 +271,7 @@ class Estimated(Shown, ABC):
             raise FitError(
                 f"The model has no interaction of `{numeric}` and `{by}`; add it to the terms to let the slope differ."
             )
-        return self._as_overall(self._joint(self._tested(term)))
+        return self._as_overall(self.inner.joint(self._tested(term)))
 
     def variable(self, name: str, kind: str) -> Variable:
         """Return a variable of the model.
@@ -369,10 +374,10 @@ class Estimated(Shown, ABC):
         else:
             estimates, roots = (
                 self._estimates_of(coefficient_map),
-                self._roots_of(coefficient_map.chooser, coefficient_map.starts),
+                self.inner.roots(coefficient_map.chooser, coefficient_map.starts),
             )
             squares = np.einsum("ij,ij->i", roots, roots)
-        se = np.where(coefficient_map.known, self._se(roots, squares), np.nan)
+        se = np.where(coefficient_map.known, self.inner.se(roots, squares), np.nan)
         base = np.array([told.compared.base for told in coefficient_map.rows])
         with np.errstate(divide="ignore", invalid="ignore"):
             t = np.where(base, np.nan, estimates / se)
@@ -392,34 +397,6 @@ class Estimated(Shown, ABC):
                 "high": estimates + half,
             }
         )
-
-    def _roots_of(self, chooser: Array, starts: NDArray[np.bool_]) -> Array:
-        """Return the roots of combinations, shape (m, 1 + p): what falls to the start, and to the columns."""
-        roots = np.empty((len(chooser), chooser.shape[1] + 1))
-        roots[:, 0] = starts / math.sqrt(self.solution.weight)
-        roots[:, 1:] = self.solution.roots_of(chooser, starts)
-        return roots
-
-    def _se(self, roots: Array, squares: Array | None = None) -> Array:
-        """Return the standard errors of combinations, by their roots; NaN where they rest on what is fitted exactly."""
-        if self.errors.middle is None:
-            lengths = np.einsum("ij,ij->i", roots, roots) if squares is None else squares
-            se: Array = np.sqrt(self._sigma2 * lengths)
-            return se
-        squared = np.einsum("ij,jk,ik->i", roots, self.errors.middle, roots, optimize=True)
-        robust: Array = np.where(self.errors.touches(roots), np.nan, np.sqrt(np.maximum(squared, 0.0)))
-        return robust
-
-    def _covariance_of(self, roots: Array) -> Array:
-        """Return the covariance of combinations, by their roots."""
-        if self.errors.middle is None:
-            return roots @ roots.T * self._sigma2
-        covariance: Array = roots @ self.errors.middle @ roots.T
-        return covariance
-
-    def _joint(self, combinations: Array) -> JointTest:
-        """Test whether combinations of the inner coefficients are all zero."""
-        return joint_test(self.solution, combinations, self.errors, self._sigma2)
 
     def _tested(self, term: Term) -> Array:
         """Return what the joint test of a term is about, as combinations of the inner coefficients, shape (m, p).
@@ -449,13 +426,13 @@ class Estimated(Shown, ABC):
         """The Wald test of each term, given all the others."""
         lower = [any(set(term.names) < set(t.names) for t in self.model_terms) for term in self.model_terms]
         return [
-            self._joint(self._tested(term)) if contained else self._joint_of_columns([term])
+            self.inner.joint(self._tested(term)) if contained else self._joint_of_columns([term])
             for term, contained in zip(self.model_terms, lower, strict=True)
         ]
 
     def _joint_of_columns(self, terms: Sequence[Term]) -> JointTest:
         """Test whether the inner coefficients of some terms are all zero."""
-        return columns_test(self.solution, self._inner_places(terms), self.errors, self._sigma2)
+        return self.inner.columns(self._inner_places(terms))
 
     def _inner_places(self, terms: Sequence[Term]) -> NDArray[np.intp]:
         """Return which of the inner coefficients are those of some terms."""
@@ -500,7 +477,7 @@ class Estimated(Shown, ABC):
     @cached_property
     def _roots(self) -> Array:
         """Shape (coefficients, 1 + p): the roots of all coefficients."""
-        return self._roots_of(self.coefficient_map.chooser, self.coefficient_map.starts)
+        return self.inner.roots(self.coefficient_map.chooser, self.coefficient_map.starts)
 
     @cached_property
     def _squares(self) -> Array:
@@ -526,16 +503,9 @@ class Estimated(Shown, ABC):
 
     def _estimates_of(self, coefficient_map: CoefficientMap) -> Array:
         """Return the estimates of all coefficients, NaN where the rows lack a combination they rest on."""
-        return np.where(coefficient_map.known, self._combined(coefficient_map.chooser, coefficient_map.starts), np.nan)
-
-    def _combined(self, chooser: Array, starts: NDArray[np.bool_]) -> Array:
-        """Return combinations of the inner coefficients, with the start where it belongs to them."""
-        s = self.solution
-        estimates: Array = chooser @ s.coefficients + chooser @ s.lower
-        for k in np.flatnonzero(starts):
-            high, low = twofold.two_product(chooser[k], s.coefficients)
-            estimates[k] = math.fsum([*s.at_centres, *high, *low, *(chooser[k] * s.lower)])
-        return estimates
+        return np.where(
+            coefficient_map.known, self.inner.estimates(coefficient_map.chooser, coefficient_map.starts), np.nan
+        )
 
     def _rows_of(self, told: Coefficient) -> int:
         """Count the rows used that a coefficient is about, each as often as a frequency weight says."""

@@ -323,7 +323,7 @@ class Fit(Probed):
                 fit = self._with_more(own)
             except (Dependent, MarkbaseError):
                 return None  # rows are too few, or too much alike, to tell slopes apart
-        return fit._as_overall(fit._joint(np.vstack([fit._tested(t) for t in own])))
+        return fit._as_overall(fit.inner.joint(np.vstack([fit._tested(t) for t in own])))
 
     def _profile(self, known: Mapping[str, Any]) -> tuple[dict[str, float | Array], list[str]]:
         """Turn named values into a setting, with what must be remarked on."""

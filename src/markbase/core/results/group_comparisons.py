@@ -45,7 +45,7 @@ class Grouped(Estimated):
     def _wide(self, wide: Array, start: bool) -> tuple[float, Array]:
         """Return the estimate and the root of one combination of the columns."""
         chooser, starts = wide[self.solution.columns][None, :], np.array([start])
-        return float(self._combined(chooser, starts)[0]), self._roots_of(chooser, starts)[0]
+        return float(self.inner.estimates(chooser, starts)[0]), self.inner.roots(chooser, starts)[0]
 
     def _setting(self, at: Mapping[str, float] | None) -> dict[str, float | Array]:
         for name in at or {}:
@@ -77,7 +77,7 @@ class Grouped(Estimated):
         starts = np.ones(len(settings), dtype=bool)
         hidden = ~self._term_columns  # levels taken out, at their mean
         chooser[:, hidden] = self.solution.means[hidden]
-        value, se = self._combined(chooser, starts), self._se(self._roots_of(chooser, starts))
+        value, se = self.inner.estimates(chooser, starts), self.inner.se(self.inner.roots(chooser, starts))
         half = t_quantile(self.level, self.df_rest) * se
         return value, se, value - half, value + half
 
@@ -111,7 +111,7 @@ class Grouped(Estimated):
         12.6
         """
         rows = self._level_rows(self.variable(group, "categorical"), at)
-        return self._as_overall(self._joint((rows[1:] - rows[0])[:, self.solution.columns]))
+        return self._as_overall(self.inner.joint((rows[1:] - rows[0])[:, self.solution.columns]))
 
     def between(self, group: str, correction: str = "holm", *, at: Mapping[str, float] | None = None) -> pd.DataFrame:
         """Compare every level of a group with every other.
@@ -298,8 +298,8 @@ class Grouped(Estimated):
                 "Tukey-Kramer rests on one variance for all rows: it is for linear models with classical errors. Use `holm`."
             )
         chooser, starts = combos[:, self.solution.columns], np.zeros(len(combos), dtype=bool)
-        difference, roots = self._combined(chooser, starts), self._roots_of(chooser, starts)
-        se = self._se(roots)
+        difference, roots = self.inner.estimates(chooser, starts), self.inner.roots(chooser, starts)
+        se = self.inner.se(roots)
         with np.errstate(divide="ignore", invalid="ignore"):
             statistic = difference / se
         p = p_of_t(statistic, self.df_rest)

@@ -110,7 +110,7 @@ class LinearFit(Fit):
         if self.errors.middle is None and not (self.fixed_effects and self.fixed_effects.second):
             df, F = len(self.solution.columns), self._classical_f()
             return OverallTest(F, df, self.df_rest, float(p_of_f(F, df, self.df_rest)))
-        return self._as_overall(self._joint(np.eye(len(self.solution.columns))[self._term_columns]))
+        return self._as_overall(self.inner.joint(np.eye(len(self.solution.columns))[self._term_columns]))
 
     def _classical_f(self) -> float:
         residual, df = self.solution.residual, len(self.solution.columns)
@@ -348,7 +348,7 @@ class LinearFit(Fit):
         if self.fixed_effects is not None:
             chooser[:, ~self._term_columns] = self.solution.means[~self._term_columns]
         starts = np.array([True])
-        estimate, se = self._combined(chooser, starts), self._se(self._roots_of(chooser, starts))
+        estimate, se = self.inner.estimates(chooser, starts), self.inner.se(self.inner.roots(chooser, starts))
         variance = self.strength.residual_sd**2 + self._unnamed_variance(setting)
         spread = None if self.fixed_effects else math.sqrt(variance)
         found = self.family.predictions(estimate, se, t_quantile(self.level, self.df_rest), spread, None)

@@ -133,7 +133,7 @@ class LogisticFit(Probabilities):
         """Does the model say anything: `statistic` (chi-squared), `df`, `p`, and which test it is."""
         p = len(self.solution.columns)
         if not self.by_likelihood:
-            return self._as_overall(self._joint(np.eye(p)))
+            return self._as_overall(self.inner.joint(np.eye(p)))
         if self.penalty:
             (chi2,) = self._falls([np.hstack([np.zeros((p, 1)), np.eye(p)])])
         else:

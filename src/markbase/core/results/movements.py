@@ -88,8 +88,8 @@ def movements(before: AnyFit, after: AnyFit) -> pd.DataFrame:
     chooser = np.zeros((len(rows), len(s.columns)))
     chooser[:, ~old] = told.chooser[rows][:, old] @ carried
     none = np.zeros(len(rows), dtype=bool)
-    change = -after._combined(chooser, none)
-    se = after._se(after._roots_of(chooser, none))
+    change = -after.inner.estimates(chooser, none)
+    se = after.inner.se(after.inner.roots(chooser, none))
     estimates = after._estimates[rows]
     half = t_quantile(after.level, after.df_rest) * se
     with np.errstate(divide="ignore", invalid="ignore"):

@@ -279,7 +279,7 @@ def _by_row(fit: Estimated, rows: NewRows, part: slice) -> tuple[Array, Array]:
         told = np.flatnonzero(place >= 0)
         X[told, place[told]] = np.nan_to_num(values[told])
     found = s.at_centres[0] + (s.at_centres[1] + X @ s.lower + X @ s.coefficients)
-    se = fit._se(fit._roots_of(X, np.ones(size, dtype=bool)))
+    se = fit.inner.se(fit.inner.roots(X, np.ones(size, dtype=bool)))
     return np.where(known, found, np.nan), np.where(known, se, np.nan)
 
 
@@ -372,8 +372,8 @@ def _tables_of(fit: Estimated) -> _Tables | None:
     told = [columns(k) for k in pieces]
     rows = max((len(t) for t in told), default=1)
     slopes = np.array([np.broadcast_to(t, (rows, p)) for t in told]).reshape(len(pieces), rows, p)
-    root = fit._roots_of(start, np.ones(cells, dtype=bool))
-    roots = np.array([fit._roots_of(t, np.zeros(rows, dtype=bool)) for t in slopes]).reshape(len(pieces), rows, p + 1)
+    root = fit.inner.roots(start, np.ones(cells, dtype=bool))
+    roots = np.array([fit.inner.roots(t, np.zeros(rows, dtype=bool)) for t in slopes]).reshape(len(pieces), rows, p + 1)
     middle = fit.errors.middle
     weighed = roots * fit._sigma2 if middle is None else roots @ middle
     own = np.einsum("ij,ij->i", root, root * fit._sigma2 if middle is None else root @ middle)

@@ -103,7 +103,7 @@ class Probabilities(Fit):
     def _se_of(self, slope: Array) -> float:
         """Return the standard error of an average, by its derivative (the delta method)."""
         information = self.information.root
-        return float(self._se((slope @ information)[None, :])[0])
+        return float(self.inner.se((slope @ information)[None, :])[0])
 
     def _averages(self, settings: Sequence[Setting]) -> list[Averaged]:
         return average_probabilities(self.likelihood, self.theta, self.solution.columns, self._sample, settings)
@@ -239,7 +239,7 @@ class Probabilities(Fit):
         half = t_quantile(self.level, self.df_rest)
         if known_profile(self.model_terms, self._sample.followed(setting)):
             eta, root = self._wide(self._sample.row(setting), True)
-            found = self.family.predictions(np.array([eta]), self._se(root[None, :]), half, None, None)
+            found = self.family.predictions(np.array([eta]), self.inner.se(root[None, :]), half, None, None)
             return {name: float(value[0]) for name, value in found.items()}
         (averaged,) = self._averages([setting])
         share, spread = averaged.value, self._se_of(averaged.slope)

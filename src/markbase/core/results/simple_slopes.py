@@ -1,12 +1,10 @@
-"""Probing curves and interactions: slopes at chosen values and within levels, turning points, regions where a slope is clear.
+"""Probing curves and interactions: slopes at chosen values and within levels.
 
 References
 ----------
 Aiken & West (1991), Multiple Regression: Testing and Interpreting Interactions, ch. 2-5.
 Cohen, Cohen, West & Aiken (2003), Applied Multiple Regression/Correlation Analysis for the Behavioral Sciences, 3rd ed.,
 ch. 6-7 and 9, doi:10.4324/9780203774441.
-Fieller (1954), Journal of the Royal Statistical Society B 16(2), 175-185, doi:10.1111/j.2517-6161.1954.tb00159.x.
-Johnson & Neyman (1936), Statistical Research Memoirs 1, 57-93.
 """
 
 from __future__ import annotations
@@ -14,7 +12,7 @@ from __future__ import annotations
 import itertools
 import math
 import numbers
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -25,62 +23,16 @@ from numpy.typing import NDArray
 from markbase.core.arguments import told_value
 from markbase.core.design.mean_columns import derivative_along
 from markbase.core.design.terms import variables_of
-from markbase.core.display import Shown
 from markbase.core.errors import FitError, LevelError, MarkbaseError, listed, near, remark
 from markbase.core.formatting import short
-from markbase.core.inference.distributions import t_quantile
+from markbase.core.results.cell_means import cell_means_of
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.group_comparisons import Grouped
+from markbase.core.results.turning_points import TurningPoint, clear_region_of, turning_point_of, turning_points_of
 from markbase.core.study.cutting import few_values
 
 Array = NDArray[np.float64]
 Places = Mapping[str, float | Sequence[float]]
-_FLAT = 1e-12
-
-
-@dataclass(frozen=True, repr=False)
-class TurningPoint(Shown):
-    """Where a curve turns, with its intervals."""
-
-    numeric: str
-    """The column."""
-    value: float
-    """Where its slope is 0."""
-    kind: str
-    """``maximum`` or ``minimum``."""
-    low: float
-    """Lower end of the interval by the delta method."""
-    high: float
-    """Its upper end."""
-    fieller_low: float
-    """Lower end of Fieller's interval, all places whose slope may be 0; −infinite where it has none."""
-    fieller_high: float
-    """Its upper end; infinite where it has none."""
-    inside: bool
-    """Whether it lies inside the rows used."""
-    lowest: float
-    """The lowest value in the rows used."""
-    highest: float
-    """The highest."""
-    level: float
-    """Confidence level."""
-
-    @property
-    def text(self) -> str:
-        """What it says, as a sentence."""
-        percent = f"{short(100 * self.level, 4)}% CI"
-        bounded = math.isfinite(self.fieller_low) and math.isfinite(self.fieller_high)
-        interval = (
-            f"{percent} {short(self.fieller_low, 4)} to {short(self.fieller_high, 4)}, Fieller"
-            if bounded
-            else f"{percent} unbounded: the bend is not clear enough to say where the curve turns"
-        )
-        where = (
-            "inside the rows used"
-            if self.inside
-            else f"outside the rows used ({short(self.lowest, 4)} to {short(self.highest, 4)}), so that no row shows the turn"
-        )
-        return f"The curve of `{self.numeric}` has its {self.kind} at {short(self.value, 4)} ({interval}), {where}."
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -159,7 +111,7 @@ class Probed(Grouped):
             self.variable(numeric, "numeric")
         wide = self._sample.slope(numeric, {name: self._held_at(name, value) for name, value in (at or {}).items()})
         estimate, root = self._wide(wide, False)
-        return estimate, float(self._se(root[None, :])[0])
+        return estimate, float(self.inner.se(root[None, :])[0])
 
     def _held_at(self, name: str, value: object) -> float | Array:
         """Return a value of a numeric column, or the shares of the levels of a group."""
@@ -309,7 +261,7 @@ class Probed(Grouped):
         higher = [s for c, s in zip(term.components, self._columns_of(term), strict=True) if c.degree > 1]
         columns = np.concatenate([np.arange(s.start, s.stop) for s in higher])
         chosen = np.eye(len(self.solution.columns))[np.isin(self.solution.columns, columns)]
-        return self._as_overall(self._joint(chosen))
+        return self._as_overall(self.inner.joint(chosen))
 
     def _chosen(self, at: Places | None) -> dict[str, list[float]]:
         """Return chosen values of numeric columns as lists, checked."""
@@ -364,21 +316,7 @@ class Probed(Grouped):
         >>> len(fit.turning_points("age"))
         1
         """
-        self.variable(numeric, "numeric")
-        if numeric not in self._slope_depends_on(numeric):
-            raise FitError(
-                f"The model has a straight line in `{numeric}`, which does not turn; add a polynomial of it to the terms."
-            )
-        group = self.variable(by, "categorical") if by is not None else None
-        found = []
-        for level in range(group.size) if group else [None]:
-            setting: dict[str, float | Array] = {}
-            if group is not None and level is not None:
-                setting[group.name] = np.eye(group.size)[level]
-            label = group.labels[level] if group is not None and level is not None else ""
-            found += [{"level": label, **point} for point in self._turns(numeric, setting)]
-        columns = ["level", "value", "kind", "se", "low", "high", "fieller_low", "fieller_high", "inside"]
-        return pd.DataFrame(found, columns=columns)
+        return turning_points_of(self, numeric, by, self._slope_depends_on(numeric))
 
     def turning_point(self, numeric: str) -> TurningPoint:
         """Find the one place where a curve turns, with its interval by the delta method and by Fieller's theorem.
@@ -407,78 +345,7 @@ class Probed(Grouped):
         >>> turn.kind in ("minimum", "maximum")
         True
         """
-        table = self.turning_points(numeric)
-        if len(table) != 1:
-            raise FitError(
-                f"The curve of `{numeric}` turns {'nowhere' if not len(table) else 'twice'}; `turning_points` lists them, and "
-                f"`simple_slopes` tells its slope at chosen values."
-            )
-        low, high, _ = self.spread(numeric)
-        row = table.iloc[0]
-        return TurningPoint(
-            numeric,
-            float(row["value"]),
-            str(row["kind"]),
-            float(row["low"]),
-            float(row["high"]),
-            float(row["fieller_low"]),
-            float(row["fieller_high"]),
-            bool(row["inside"]),
-            low,
-            high,
-            self.level,
-        )
-
-    def _slope_polynomial(
-        self, numeric: str, setting: Mapping[str, float | Array]
-    ) -> tuple[Array, Array, float, float]:
-        """Return the slope as a quadratic in (value − mean)/sd: its three coefficients, their covariance, the mean and the sd."""
-        mean, sd = self.middle(numeric), self.spread(numeric)[2]
-        places = np.array([-1.0, 0.0, 1.0])
-        rows = np.array([self._sample.slope(numeric, {**setting, numeric: mean + sd * u}) for u in places])
-        inverse = np.linalg.inv(np.vander(places, 3, increasing=True))
-        combos = inverse @ rows
-        chooser, starts = combos[:, self.solution.columns], np.zeros(3, dtype=bool)
-        return (
-            self._combined(chooser, starts),
-            self._covariance_of(self._roots_of(chooser, starts)),
-            mean,
-            sd,
-        )
-
-    def _turns(self, numeric: str, setting: Mapping[str, float | Array]) -> list[dict[str, Any]]:
-        c, V, mean, sd = self._slope_polynomial(numeric, setting)
-        lowest, highest, _ = self.spread(numeric)
-        size = float(np.abs(c).max())
-        if abs(c[2]) <= _FLAT * size:
-            roots = np.array([-c[0] / c[1]]) if abs(c[1]) > _FLAT * size else np.zeros(0)
-        else:
-            within = c[1] ** 2 - 4 * c[0] * c[2]
-            if within < 0:
-                return []
-            q = -(c[1] + math.copysign(math.sqrt(within), c[1])) / 2
-            roots = np.sort(np.array([q / c[2], c[0] / q] if q else [0.0]))
-        half = t_quantile(self.level, self.df_rest)
-        found = []
-        for u in roots:
-            steep = c[1] + 2 * c[2] * u
-            powers = np.array([1.0, u, u * u])
-            se = math.sqrt(max(float(powers @ V @ powers), 0.0)) / abs(steep) if steep else math.inf
-            ends = _region_around(u, lambda v: _clear(c, V, v, half))
-            value = mean + sd * u
-            found.append(
-                {
-                    "value": value,
-                    "kind": "maximum" if steep < 0 else "minimum",
-                    "se": sd * se,
-                    "low": value - half * sd * se,
-                    "high": value + half * sd * se,
-                    "fieller_low": mean + sd * ends[0],
-                    "fieller_high": mean + sd * ends[1],
-                    "inside": bool(lowest <= value <= highest),
-                }
-            )
-        return found
+        return turning_point_of(self, numeric, self.turning_points(numeric))
 
     def clear_region(self, numeric: str, by: str) -> pd.DataFrame:
         """Find where, along a numeric moderator, the slope of a numeric column is clear (Johnson & Neyman).
@@ -518,35 +385,7 @@ class Probed(Grouped):
             raise FitError(
                 f"Nothing in the model lets the slope of `{numeric}` differ by `{by}`; add their interaction to the terms."
             )
-        low, high, _ = self.spread(by)
-        half = t_quantile(self.level, self.df_rest)
-
-        def margin(value: float) -> float:
-            slope, se = self.slope_at(numeric, {by: value})
-            return abs(slope) - half * se
-
-        grid = np.linspace(low, high, 201)
-        margins = np.array([margin(v) for v in grid])
-        edges = [low]
-        for k in np.flatnonzero(np.sign(margins[1:]) != np.sign(margins[:-1])):
-            edges.append(_bisect(margin, grid[k], grid[k + 1]))
-        edges.append(high)
-        values = self._values_of(by)[0]
-        records = []
-        for a, b in itertools.pairwise(edges):
-            last = b == high
-            inside = (values >= a) & ((values <= b) if last else (values < b))
-            records.append(
-                {
-                    "from": a,
-                    "to": b,
-                    "clear": bool(margin((a + b) / 2) > 0),
-                    "slope_from": self.slope_at(numeric, {by: a})[0],
-                    "slope_to": self.slope_at(numeric, {by: b})[0],
-                    "rows": int(inside.sum()),
-                }
-            )
-        return pd.DataFrame(records)
+        return clear_region_of(self, by, lambda value: self.slope_at(numeric, {by: value}))
 
     def cell_means(self, first: str, second: str, *, correction: str = "holm") -> tuple[pd.DataFrame, pd.DataFrame]:
         """Tell the adjusted mean of every combination of two groups, and the pairs within each.
@@ -591,83 +430,4 @@ class Probed(Grouped):
         6     bass    no      56.2
         7     bass   yes      64.6
         """
-        a, b = self.variable(first, "categorical"), self.variable(second, "categorical")
-        if first == second:
-            raise MarkbaseError(f"Name two different groups; `{first}` was given twice.")
-        counts = self._counts_at((first, second))
-        rows = {
-            (i, j): self._sample.row({first: np.eye(a.size)[i], second: np.eye(b.size)[j]})
-            for i, j in np.argwhere(counts > 0)
-        }
-        keys = list(rows)
-        settings = [{first: np.eye(a.size)[i], second: np.eye(b.size)[j]} for i, j in keys]
-        adjusted, se, low, high = self._adjusted(settings)
-        means = pd.DataFrame(
-            {
-                first: [a.labels[i] for i, _ in keys],
-                second: [b.labels[j] for _, j in keys],
-                "n": [int(counts[k]) for k in keys],
-                "adjusted": adjusted,
-                "se": se,
-                "low": low,
-                "high": high,
-            }
-        )
-        families = []
-        depends = any({first, second} <= set(t.names) for t in self.model_terms)
-        for outer, inner, turned in ((b, a, False), (a, b, True)):
-            names, combos, within = [], [], []
-            for j in range(outer.size if depends else 0):
-                here = [i for i in range(inner.size) if ((i, j) if not turned else (j, i)) in rows]
-                for i, k in itertools.combinations(here, 2):
-                    here_at, there_at = ((i, j), (k, j)) if not turned else ((j, i), (j, k))
-                    names.append((inner.labels[k], inner.labels[i]))
-                    combos.append(rows[there_at] - rows[here_at])
-                    within.append(outer.labels[j])
-            if depends and combos:
-                table = self._compared(names, np.array(combos), correction, inner.size)
-            elif depends:
-                continue
-            else:
-                table = self.between(inner.name, correction)
-                within = ["every level"] * len(table)
-            table.insert(0, "of", inner.name)
-            table.insert(0, "within", within)
-            families.append(table)
-        return means, pd.concat(families, ignore_index=True) if families else pd.DataFrame()
-
-
-def _clear(c: Array, V: Array, u: float, half: float) -> float:
-    """Return by how much the squared slope at a place exceeds what its error allows."""
-    powers = np.array([1.0, u, u * u])
-    return float(powers @ c) ** 2 - half**2 * float(powers @ V @ powers)
-
-
-def _region_around(u: float, margin: Callable[[float], float]) -> tuple[float, float]:
-    """Return the stretch around a root in which the slope may be 0, by steps and bisection; infinite where it does not end."""
-    ends = []
-    for way in (-1.0, 1.0):
-        step, here = 1e-3, u
-        end = way * math.inf
-        while step < 1e6:
-            there = u + way * step
-            if margin(there) > 0:
-                end = _bisect(margin, here, there)
-                break
-            here, step = there, step * 1.3
-        ends.append(end)
-    return ends[0], ends[1]
-
-
-def _bisect(margin: Callable[[float], float], a: float, b: float) -> float:
-    """Return where a function changes its sign between two places."""
-    rising = margin(b) > 0
-    for _ in range(100):
-        middle = (a + b) / 2
-        if middle in (a, b):
-            break
-        if (margin(middle) > 0) == rising:
-            b = middle
-        else:
-            a = middle
-    return (a + b) / 2
+        return cell_means_of(self, first, second, correction)

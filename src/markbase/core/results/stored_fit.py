@@ -139,7 +139,7 @@ class StoredFit(Fit):
         eta, root = self._wide(self._sample.row(setting), True)
         half = t_quantile(self.level, self.df_rest)
         spread = self._spread if named else None
-        found = self.family.predictions(np.array([eta]), self._se(root[None, :]), half, spread, None)
+        found = self.family.predictions(np.array([eta]), self.inner.se(root[None, :]), half, spread, None)
         return {name: float(value[0]) for name, value in found.items()}
 
     @property

@@ -1,0 +1,59 @@
+"""The means of every combination of two groups, and the pairs within each."""
+
+from __future__ import annotations
+
+import itertools
+
+import numpy as np
+import pandas as pd
+
+from markbase.core.errors import MarkbaseError
+from markbase.core.results.group_comparisons import Grouped
+
+
+def cell_means_of(fit: Grouped, first: str, second: str, correction: str) -> tuple[pd.DataFrame, pd.DataFrame]:
+    """Tell the adjusted mean of every combination of two groups, and the pairs within each, as `cell_means`."""
+    a, b = fit.variable(first, "categorical"), fit.variable(second, "categorical")
+    if first == second:
+        raise MarkbaseError(f"Name two different groups; `{first}` was given twice.")
+    counts = fit._counts_at((first, second))
+    rows = {
+        (i, j): fit._sample.row({first: np.eye(a.size)[i], second: np.eye(b.size)[j]})
+        for i, j in np.argwhere(counts > 0)
+    }
+    keys = list(rows)
+    settings = [{first: np.eye(a.size)[i], second: np.eye(b.size)[j]} for i, j in keys]
+    adjusted, se, low, high = fit._adjusted(settings)
+    means = pd.DataFrame(
+        {
+            first: [a.labels[i] for i, _ in keys],
+            second: [b.labels[j] for _, j in keys],
+            "n": [int(counts[k]) for k in keys],
+            "adjusted": adjusted,
+            "se": se,
+            "low": low,
+            "high": high,
+        }
+    )
+    families = []
+    depends = any({first, second} <= set(t.names) for t in fit.model_terms)
+    for outer, inner, turned in ((b, a, False), (a, b, True)):
+        names, combos, within = [], [], []
+        for j in range(outer.size if depends else 0):
+            here = [i for i in range(inner.size) if ((i, j) if not turned else (j, i)) in rows]
+            for i, k in itertools.combinations(here, 2):
+                here_at, there_at = ((i, j), (k, j)) if not turned else ((j, i), (j, k))
+                names.append((inner.labels[k], inner.labels[i]))
+                combos.append(rows[there_at] - rows[here_at])
+                within.append(outer.labels[j])
+        if depends and combos:
+            table = fit._compared(names, np.array(combos), correction, inner.size)
+        elif depends:
+            continue
+        else:
+            table = fit.between(inner.name, correction)
+            within = ["every level"] * len(table)
+        table.insert(0, "of", inner.name)
+        table.insert(0, "within", within)
+        families.append(table)
+    return means, pd.concat(families, ignore_index=True) if families else pd.DataFrame()
