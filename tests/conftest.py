@@ -1,6 +1,33 @@
-"""One thread for linear algebra in each process: the tests run in several."""
+"""One thread for linear algebra in each process, since the tests run in several; what takes long is made once for all of them."""
 
 import os
+import time
+from types import SimpleNamespace
+
+import pytest
 
 for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS"):
     os.environ.setdefault(name, "1")
+
+
+@pytest.fixture(scope="session")
+def demo_run(tmp_path_factory):
+    """What `markbase demo` says in an empty folder, and the folder it makes; nothing is changed in it."""
+    from command import run
+
+    shared = tmp_path_factory.getbasetemp()
+    if "PYTEST_XDIST_WORKER" in os.environ:
+        shared = shared.parent
+    home = shared / "demo"
+    try:
+        home.mkdir()
+    except FileExistsError:  # another process is at it, or has done it
+        while not (home / "done").exists():
+            time.sleep(0.1)
+    else:
+        done = run("demo", cwd=home)
+        (home / "stdout").write_text(done.stdout, encoding="utf-8")
+        (home / "stderr").write_text(done.stderr, encoding="utf-8")
+        (home / "done").write_text(str(done.returncode))
+    said = {name: (home / name).read_text(encoding="utf-8") for name in ("stdout", "stderr")}
+    return SimpleNamespace(returncode=int((home / "done").read_text()), folder=home / "choirs-demo", **said)

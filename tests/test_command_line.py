@@ -1,6 +1,7 @@
 """The command as its users meet it: a process with streams and an exit code."""
 
 import json
+import shutil
 import subprocess
 import sys
 
@@ -180,22 +181,22 @@ def test_look_shows_every_column_and_one_column():
     assert "group?" not in run("look", DATA, "--categorical", "rehearsal_day", "--codebook", BOOK).stdout
 
 
-def test_demo_runs_twice_but_writes_over_nothing(tmp_path):
-    first = run("demo", cwd=tmp_path)
-    assert first.returncode == 0
-    remarks = first.stderr.splitlines()
+def test_demo_runs_again_but_writes_over_nothing(demo_run, tmp_path):
+    assert demo_run.returncode == 0
+    remarks = demo_run.stderr.splitlines()
     assert remarks[0] == "remark: `joined_through`: `other way` is a mixture of `workplace` and `festival`."
     assert remarks[1].startswith("remark: `choir` has only 24 clusters")
     assert len(remarks) == 2
-    typed = [line.strip() for line in first.stdout.splitlines() if line.strip().startswith("markbase ")]
+    typed = [line.strip() for line in demo_run.stdout.splitlines() if line.strip().startswith("markbase ")]
     assert len(typed) == 5
+    shutil.copytree(demo_run.folder, tmp_path / "choirs-demo")
     mine = tmp_path / "choirs-demo" / "choirs.csv"
     mine.write_text("my own work")
     again = run("demo", cwd=tmp_path)
     assert again.returncode == 2
     assert "`choirs.csv` with other contents; nothing was written" in again.stderr
     assert mine.read_text() == "my own work"
-    assert run("demo", "--replace", cwd=tmp_path).stdout == first.stdout
+    assert run("demo", "--replace", cwd=tmp_path).stdout == demo_run.stdout
     assert mine.read_bytes() == mb.demo.path("choirs.csv").read_bytes()
 
 
