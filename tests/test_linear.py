@@ -259,3 +259,15 @@ def test_the_demo_comes_close_to_the_truth_it_was_made_with():
         for level, effect in BELONGING[term].items():
             row = table.loc[(term, level)]
             assert abs(row["estimate"] - effect) <= 3.5 * row["se"]
+
+
+@pytest.mark.parametrize("effect", [0.0, 1e-6, 0.4])
+def test_a_term_that_is_most_of_the_model_is_tested_by_what_the_others_leave(monkeypatch, effect):
+    rng = np.random.default_rng(7)
+    codes = rng.integers(0, 9, 400)
+    table = pd.DataFrame({"x": rng.normal(size=400), "part": [f"p{c}" for c in codes]})
+    table["y"] = 3 * table["x"] + effect * codes + rng.normal(size=400)
+    wanted = mb.fit_linear(table, "y", ["x", "part"]).terms
+    monkeypatch.setattr("markbase.core.inference.joint_tests._MANY", 1)
+    found = mb.fit_linear(table, "y", ["x", "part"]).terms
+    pd.testing.assert_frame_equal(found, wanted, rtol=1e-12)

@@ -6,22 +6,23 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import tomlkit
 
-from markbase.core.comparison.blocks import Blocks
 from markbase.core.errors import MarkbaseError, near
-from markbase.core.results.linear import LinearFit
-from markbase.core.results.logistic import LogisticFit
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
 from markbase.files.data import open_study
 from markbase.files.plan_analysis import check_columns, read_analysis
 from markbase.files.plan_entries import Analysis
 from markbase.files.plan_lines import Lines
-from markbase.files.plan_writing import seen_from
-from markbase.files.text_files import parsed_toml, read_toml
+from markbase.files.text_files import parsed_toml, read_toml, seen_from
+
+if TYPE_CHECKING:
+    from markbase.core.comparison.blocks import Blocks
+    from markbase.core.results.linear import LinearFit
+    from markbase.core.results.logistic import LogisticFit
 
 _TABLES = ("blocks", "compare", "data", "fit", "output", "prepare", "screen", "backward_elimination")
 _DATA_KEYS = ("codebook", "encoding", "file", "in_parts", "missing", "sheet")

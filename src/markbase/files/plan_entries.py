@@ -4,16 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from markbase.core.comparison.blocks import Blocks
-from markbase.core.comparison.fit_blocks import fit_blocks
 from markbase.core.design.requested_terms import TermRequest, names_of
-from markbase.core.results.fit_linear import fit_linear
-from markbase.core.results.fit_logistic import fit_logistic
-from markbase.core.results.linear import LinearFit
-from markbase.core.results.logistic import LogisticFit
 from markbase.core.study.study import Study
+
+if TYPE_CHECKING:
+    from markbase.core.comparison.blocks import Blocks
+    from markbase.core.results.linear import LinearFit
+    from markbase.core.results.logistic import LogisticFit
 
 
 @dataclass(frozen=True)
@@ -88,6 +87,8 @@ class FitEntry:
             As that function.
         """
         if self.entry:
+            from markbase.core.comparison.fit_blocks import fit_blocks
+
             blocks = {name: list(terms) for name, terms in self.entry}
             hierarchy = fit_blocks(study, self.outcome, blocks, kind=self.kind, **self.settings)
             return hierarchy.bootstrap(self.bootstrap, seed=self.seed) if self.bootstrap else hierarchy
@@ -95,6 +96,9 @@ class FitEntry:
 
     def fitted_to(self, study: Study) -> LinearFit | LogisticFit:
         """Fit all its terms at once, also those of an entry in blocks."""
+        from markbase.core.results.fit_linear import fit_linear
+        from markbase.core.results.fit_logistic import fit_logistic
+
         fit: Callable[..., LinearFit | LogisticFit] = fit_linear if self.kind == "linear" else fit_logistic
         return fit(study, self.outcome, list(self.every_term), **self.settings)
 

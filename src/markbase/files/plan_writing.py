@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -15,6 +14,7 @@ from markbase.core.errors import MarkbaseError
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.study.study import Study
+from markbase.files.text_files import seen_from
 from markbase.files.whole_files import refuse_to_replace, write_whole
 
 
@@ -139,11 +139,6 @@ def _spec(term: Term) -> Any:
         for v, degree in zip(term.variables, term.degrees, strict=True)
     ]
     return factors[0] if len(factors) == 1 else {"interaction": factors}
-
-
-def seen_from(path: Path, folder: Path) -> str:
-    """Return a path as seen from a folder."""
-    return Path(os.path.relpath(path.resolve(), folder.resolve())).as_posix()
 
 
 def plan_text(

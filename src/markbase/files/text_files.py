@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import codecs
+import os
 import re
 import sys
 import tomllib
@@ -159,3 +160,8 @@ def read_text(path: Path, encoding: str = "utf-8") -> str:
     if not text.strip():
         raise FileError(f"`{path}` is empty; a line with the column names and a line for each row are needed.")
     return text.replace("\r\n", "\n").replace("\r", "\n")
+
+
+def seen_from(path: Path, folder: Path) -> str:
+    """Return a path as seen from a folder."""
+    return Path(os.path.relpath(path.resolve(), folder.resolve())).as_posix()

@@ -6,23 +6,25 @@ import dataclasses
 import json
 import math
 from collections.abc import Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 
-from markbase.core.comparison.backward_elimination import Elimination
-from markbase.core.comparison.blocks import Blocks
-from markbase.core.comparison.comparison import Comparison
-from markbase.core.comparison.score import Score
-from markbase.core.diagnostics.residuals import Checks
-from markbase.core.results.linear import LinearFit
-from markbase.core.results.logistic import LogisticFit
-from markbase.core.screening.prune import Pruned
-from markbase.core.screening.screen import Screen
-from markbase.core.study.coding import Coding
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
+
+if TYPE_CHECKING:
+    from markbase.core.comparison.backward_elimination import Elimination
+    from markbase.core.comparison.blocks import Blocks
+    from markbase.core.comparison.comparison import Comparison
+    from markbase.core.comparison.score import Score
+    from markbase.core.diagnostics.residuals import Checks
+    from markbase.core.results.linear import LinearFit
+    from markbase.core.results.logistic import LogisticFit
+    from markbase.core.screening.prune import Pruned
+    from markbase.core.screening.screen import Screen
+    from markbase.core.study.coding import Coding
 
 
 def fit_record(fit: LinearFit) -> dict[str, Any]:
@@ -169,6 +171,8 @@ def checks_record(checks: Checks) -> dict[str, Any]:
 
 def blocks_record(hierarchy: Blocks) -> dict[str, Any]:
     """Return a blockwise entry as plain data: `steps`, `moves`, `errors`, `variance_inflation`, `reading`, and each block as a fit."""
+    from markbase.core.results.linear import LinearFit
+
     return {
         "kind": "logistic" if hierarchy.logistic else "linear",
         "entry": dict(zip(hierarchy.names, map(list, hierarchy.added), strict=True)),

@@ -6,7 +6,7 @@ Levels are looked up in a small table and never laid out; a pass takes the rows 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -14,9 +14,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.design.cross_products import Gathering, Sums, gather, joint_sets, row_chunks
+from markbase.core.design.cross_products import Gathering, gather, joint_sets, row_chunks
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
+from markbase.core.estimation.likelihood_points import Asked, Found, Passed, Point, Theta
 from markbase.core.rows.parts import each_part, in_parts, over_parts, rows_at
 from markbase.core.rows.row_functions import kept_rows, made_of
 from markbase.core.rows.sums import total_of, totals_of
@@ -30,72 +31,6 @@ _FARTHEST = 700.0
 """A linear predictor further out would overflow."""
 _NEAR = 64.0
 """A numeric column whose centre is no more of its standard deviations than this from 0 enters as it is: that costs less than two digits."""
-
-
-@dataclass(frozen=True, eq=False)
-class Theta:
-    """Coefficients of a logistic model."""
-
-    start: float
-    """The linear predictor where every column is at its centre."""
-    slopes: Array
-    """Shape (columns of the moments,): in the units of the data; 0 for columns that are not inner ones."""
-
-    def moved(self, columns: NDArray[np.intp], step: Array, size: float = 1.0) -> Theta:
-        """Return coefficients a step further: of the start first, then of the inner columns."""
-        slopes = self.slopes.copy()
-        slopes[columns] += size * step[1:]
-        return Theta(self.start + size * float(step[0]), slopes)
-
-
-@dataclass(frozen=True, eq=False)
-class Asked:
-    """Where a pass over the rows is asked for."""
-
-    theta: Theta
-    """The coefficients."""
-    curved: bool = False
-    """Whether the moments weighted by the curvature will be asked for there as well: rows that come in parts are then read once for both."""
-
-
-@dataclass(frozen=True, eq=False)
-class Point:
-    """The likelihood at some coefficients."""
-
-    theta: Theta
-    """The coefficients."""
-    loglik: float
-    """The log-likelihood."""
-    gradient: Array
-    """Shape (columns of the moments,): its slope, the start's first."""
-    farthest: float
-    """The largest absolute linear predictor."""
-    missed: tuple[float, float]
-    """Weighted sums of 1 − p where the event happened, and of p where it did not."""
-    missed_squares: float
-    """Weighted sum of (event − p)²."""
-
-
-class Passed:
-    """What a pass over the rows finds in each of them, made when it is first asked for."""
-
-    def __init__(self, arrays: Callable[[], tuple[Array, Array]], moments: Moments | None = None) -> None:
-        self._make, self.moments = arrays, moments
-        """Moments weighted by the curvature, where they were taken in the same pass."""
-
-    @cached_property
-    def _arrays(self) -> tuple[Array, Array]:
-        return self._make()
-
-    @property
-    def curvature(self) -> Array:
-        """Shape (rows,): weight times p(1 − p); 0 in rows not used."""
-        return self._arrays[0]
-
-    @property
-    def score(self) -> Array:
-        """Shape (rows,): weight times (event − p); 0 in rows not used."""
-        return self._arrays[1]
 
 
 @dataclass(frozen=True, eq=False)
@@ -225,7 +160,7 @@ class Rows:
         bare, plan, parts = self._bare, self._gathering, in_parts(self.event)
         thetas, curved = [one.theta for one in asked], any(one.curved for one in asked)
 
-        def passed(cells: list[NDArray[np.int32]] | None, *trees: Any) -> list[_Found]:
+        def passed(cells: list[NDArray[np.int32]] | None, *trees: Any) -> list[Found]:
             part = bare.of_part(*trees)
             found = part._passes(thetas, cells, keep=curved)
             for one, own in zip(asked, found, strict=True):
@@ -238,7 +173,7 @@ class Rows:
         by_part = over_parts(passed, self._cells_in_memory, *self._trees)
         return [self._joined(theta, [found[k] for found in by_part]) for k, theta in enumerate(thetas)]
 
-    def _joined(self, theta: Theta, found: Sequence[_Found]) -> tuple[Point, Passed]:
+    def _joined(self, theta: Theta, found: Sequence[Found]) -> tuple[Point, Passed]:
         """Join what was found in parts, or shares, of the rows."""
         points = [f.point for f in found]
         loglik, gradient, missed, squares = totals_of(
@@ -270,7 +205,7 @@ class Rows:
     def _gathering(self) -> Gathering:
         return Gathering.of(self.blocks, len(self.event), self.used)
 
-    def _passes(self, thetas: Sequence[Theta], cells: Sequence[NDArray[np.int32]] | None, keep: bool) -> list[_Found]:
+    def _passes(self, thetas: Sequence[Theta], cells: Sequence[NDArray[np.int32]] | None, keep: bool) -> list[Found]:
         """Go once through rows that are in memory, for several coefficients at the same time."""
         k, event = len(thetas), self.event
         cells = self._cells if cells is None else cells
@@ -320,7 +255,7 @@ class Rows:
             self._add(sums, by_cell, score, numerics, [own[chunk] for own in cells], chunk)
         whole = self._share_out(sums, by_cell)
         return [
-            _Found(
+            Found(
                 Point(
                     theta,
                     float(loglik[i]),
@@ -500,18 +435,6 @@ class Rows:
         return sums
 
 
-@dataclass(eq=False)
-class _Found:
-    """What a pass finds in some of the rows."""
-
-    point: Point
-    """The likelihood of these."""
-    arrays: tuple[Array, Array] | None = None
-    """Curvature and score of each, where they are kept."""
-    sums: Sums | None = None
-    """What moments weighted by the curvature are made of, where they are taken."""
-
-
 def _sums_of_logs(shares: Array) -> Array:
     """Return Σ log s of each row for s from 0 to 1, as the logarithms of products of 8 where none is very small."""
     whole = shares.shape[1] // 8 * 8
@@ -523,10 +446,3 @@ def _sums_of_logs(shares: Array) -> Array:
         products *= shares[:, k:whole:8]
     found: Array = np.log(products).sum(axis=1) + np.log(shares[:, whole:]).sum(axis=1)
     return found
-
-
-def probability(eta: Array) -> Array:
-    """Return 1 / (1 + exp(−eta)), without overflow."""
-    tail = np.exp(-np.abs(eta))
-    likely: Array = np.where(eta >= 0, 1.0, tail) / (1 + tail)
-    return likely

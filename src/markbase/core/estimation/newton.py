@@ -23,7 +23,8 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Solution
-from markbase.core.estimation.likelihood import Asked, Passed, Point, Rows, Theta
+from markbase.core.estimation.likelihood import Rows
+from markbase.core.estimation.likelihood_points import Asked, Passed, Point, Theta
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.rows.sums import total_of
 

@@ -12,7 +12,8 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.estimation.likelihood import Rows, Theta
+from markbase.core.estimation.likelihood import Rows
+from markbase.core.estimation.likelihood_points import Theta
 from markbase.core.estimation.newton import Information, gradient_of, information_at
 
 Array = NDArray[np.float64]

@@ -25,7 +25,8 @@ from markbase.core.design.cross_products import row_chunks
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns, Term, Variable
 from markbase.core.errors import SeparationError, count_noun, listed, quoted
-from markbase.core.estimation.likelihood import Rows, Theta
+from markbase.core.estimation.likelihood import Rows
+from markbase.core.estimation.likelihood_points import Theta
 from markbase.core.formatting import short
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import learn, lowest, made_of

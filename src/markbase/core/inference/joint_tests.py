@@ -26,6 +26,10 @@ from markbase.core.inference.covariance import Errors
 Array = NDArray[np.float64]
 _INDEPENDENT = 1e-10
 _WELL_CONDITIONED = 100.0
+_MANY = 200
+"""With more columns than this, a test of most of them is taken from the others."""
+_KEPT = 1e-4
+"""Where less than this share of what the model tells is tested, too many digits would cancel."""
 _CARRIED = 1e-9
 """A share of the squared scores, below which what is left of them within clusters is rounding."""
 
@@ -113,10 +117,23 @@ def columns_test(solution: Solution, places: NDArray[np.intp], errors: Errors, s
     roots, b = solution.root[places], solution.coefficients[places]
     if len(places) == 1:
         return JointTest(float(b[0] ** 2 / (roots[0] @ roots[0]) / sigma2), 1)
+    if 2 * len(places) > len(solution.columns) > _MANY:
+        across = _across_columns(solution, places)
+        if across @ across > _KEPT * (solution.whitened @ solution.whitened):
+            return JointTest(float(across @ across) / len(places) / sigma2, len(places))
     scale = np.sqrt(np.einsum("ij,ij->i", roots, roots))
     R = scipy.linalg.lapack.dgeqrf((roots / scale[:, None]).T)[0][: len(places)]
     z = scipy.linalg.lapack.dtrtrs(R, b / scale, trans=1)[0]
     return JointTest(float(z @ z) / len(places) / sigma2, len(places))
+
+
+def _across_columns(solution: Solution, places: NDArray[np.intp]) -> Array:
+    """Return what the data say across the columns that are not tested, shape (p,): quick where these are few."""
+    others = np.delete(solution.factor, places, axis=1)
+    lengths = np.sqrt(np.einsum("ij,ij->j", others, others))
+    Q = np.linalg.qr(others / lengths)[0]
+    across: Array = solution.whitened - Q @ (Q.T @ solution.whitened)
+    return across
 
 
 def independent_rows(solution: Solution, combinations: Array) -> Array:

@@ -20,7 +20,8 @@ from markbase.core.design.cross_products import row_chunks
 from markbase.core.design.mean_columns import Sample, Setting, derivative_along
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns, Component, Term, Variable, variables_of
-from markbase.core.estimation.likelihood import Rows, Theta, probability
+from markbase.core.estimation.likelihood import Rows
+from markbase.core.estimation.likelihood_points import Theta, probability
 from markbase.core.rows.parts import each_part
 from markbase.core.rows.row_functions import constant, spread_over
 from markbase.core.rows.sums import totals_of

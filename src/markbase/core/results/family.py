@@ -12,7 +12,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from markbase.core.estimation.likelihood import probability
+from markbase.core.estimation.likelihood_points import probability
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]

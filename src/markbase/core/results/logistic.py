@@ -17,7 +17,7 @@ from markbase.core.arguments import checked_methods
 from markbase.core.design.options import Request
 from markbase.core.design.terms import Term
 from markbase.core.errors import FitError
-from markbase.core.estimation.likelihood import Passed, Point, probability
+from markbase.core.estimation.likelihood_points import Passed, Point, probability
 from markbase.core.estimation.newton import Constraint, maximise_held
 from markbase.core.estimation.profile_likelihood import profile_end
 from markbase.core.inference.distributions import p_of_f

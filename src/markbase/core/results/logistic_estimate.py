@@ -19,7 +19,8 @@ from markbase.core.errors import FitError, remark
 from markbase.core.estimation.collinearity import collinearity_error
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent, Solution
-from markbase.core.estimation.likelihood import Passed, Point, Rows, Theta
+from markbase.core.estimation.likelihood import Rows
+from markbase.core.estimation.likelihood_points import Passed, Point, Theta
 from markbase.core.estimation.newton import Information, Maximum, gradient_of, information_at, maximise
 from markbase.core.estimation.separation import check_levels, find_separation, separation_error
 from markbase.core.estimation.whitening import Whitened

@@ -14,7 +14,8 @@ from numpy.typing import NDArray
 
 from markbase.core.design.mean_columns import Setting
 from markbase.core.design.terms import Variable, variables_of
-from markbase.core.estimation.likelihood import Rows, Theta
+from markbase.core.estimation.likelihood import Rows
+from markbase.core.estimation.likelihood_points import Theta
 from markbase.core.estimation.newton import Information
 from markbase.core.inference.distributions import p_of_t, t_quantile
 from markbase.core.inference.marginal_effects import (

@@ -13,7 +13,6 @@ from numpy.typing import NDArray
 from markbase.core.rows.facts import NumberFacts, merged_facts
 from markbase.core.rows.nodes import Applied, Memo, Spread
 from markbase.core.rows.parts import (
-    MANY_ROWS,
     InParts,
     Made,
     applied,
@@ -27,15 +26,9 @@ from markbase.core.rows.parts import (
     over_parts,
     row_numbers,
 )
-from markbase.core.rows.processors import in_order
 
 S = TypeVar("S")
 T = TypeVar("T")
-
-
-def at_once(function: Callable[[S], T], items: Sequence[S], rows: int) -> list[T]:
-    """Return what a function makes of each of some items: where rows are many, on as many processors as there are."""
-    return list(map(function, items) if rows < MANY_ROWS else in_order(function, items))
 
 
 def refuse_in_parts(values: Any, what: str, instead: str) -> None:
