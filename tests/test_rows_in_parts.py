@@ -239,7 +239,7 @@ REFUSED = {
     "one table of them": lambda s: s.frame(),
     "a residual of each": lambda s: mb.fit_linear(s, "belonging", PLAIN).residuals,
     "one table of predictions": lambda s: mb.fit_linear(s, "belonging", PLAIN).predict(s),
-    "laying indicators out": lambda s: s.indicators(["voice"]),
+    "one table of indicators": lambda s: s.indicators(["voice"]),
 }
 
 
@@ -532,6 +532,16 @@ def test_the_command_reads_in_parts_when_asked_or_when_a_file_is_large(tmp_path,
     for more, name in ((["--in-parts"], "parts"), ([], "whole")):
         run("prepare", DATA, "--codebook", BOOK, *more, "--into", f"{name}.parquet", cwd=tmp_path)
     same(*(pd.read_parquet(tmp_path / f"{name}.parquet") for name in ("parts", "whole")))
+    groups = ["indicators", DATA, "voice", "joined_through", "--codebook", BOOK, "--full-set"]
+    both = [
+        run(*groups, *more, "--into", f"{name}-groups.csv", cwd=tmp_path)
+        for more, name in ((["--in-parts"], "parts"), ([], "whole"))
+    ]
+    assert both[0].stdout == both[1].stdout
+    assert "exactly collinear" in both[0].stderr
+    assert (tmp_path / "parts-groups.csv").read_bytes() == (tmp_path / "whole-groups.csv").read_bytes()
+    assert json.loads(run(*groups, "--in-parts", "--json").stdout) == json.loads(run(*groups, "--json").stdout)
+    assert "--into groups.csv" in run(*groups, "--in-parts", "--into", "-").stderr
     plan = tmp_path / "p.plan.toml"
     plan.write_text(
         f'[data]\nfile = {json.dumps(str(DATA))}\ncodebook = {json.dumps(str(BOOK))}\nin_parts = true\n\n[[fit]]\nname = "one"\n'
@@ -676,7 +686,19 @@ def test_many_rows_in_memory_are_worked_on_in_shares_with_the_same_results(studi
         return [*made, stays.groups("voice"), stays.cases(5), whole.coding("voice").check]
 
     wanted = told()
+    chunks = {
+        "estimation.likelihood": ("_PASS_ROWS", "_LEAST_ROWS"),
+        "estimation.whitening": ("_MOST_ROWS", "_LEAST_ROWS"),
+    }
+    chunks |= {
+        "inference.marginal_effects": ("_CHUNK_ROWS",),
+        "design.cross_products": ("_GATHERED_ROWS", "CHUNK_ROWS"),
+    }
+    for home, names in chunks.items():
+        for name in names:
+            monkeypatch.setattr(f"markbase.core.{home}.{name}", 31)
+    monkeypatch.setattr("markbase.core.inference.marginal_effects._SHIFTS_AT_ONCE", 3)
+    same(told(), wanted, 1e-9)
     monkeypatch.setattr("markbase.core.rows.parts.MANY_ROWS", 500)
-    monkeypatch.setattr("markbase.core.rows.row_functions.MANY_ROWS", 500)
     monkeypatch.setattr("markbase.core.rows.parts.PART_ROWS", 97)
     same(told(), wanted, 1e-9)

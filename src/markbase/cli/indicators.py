@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from itertools import chain
 from pathlib import Path
 from typing import Any
 
+import pandas as pd
 import rich_click as click
 
 from markbase.cli.common import (
@@ -21,7 +23,12 @@ from markbase.cli.common import (
     show_json,
 )
 from markbase.cli.help import examples
-from markbase.core.errors import MarkbaseError
+from markbase.cli.progress import report_progress
+from markbase.core.errors import MarkbaseError, count_noun
+from markbase.core.study.study import Study
+from markbase.files.data_writing import tables_content
+from markbase.files.text_files import STANDARD
+from markbase.files.whole_files import refuse_to_replace, write_whole
 from markbase.show.records import coding_record
 from markbase.show.study import coding_page
 
@@ -56,18 +63,44 @@ def command(
     with remarks() as told:
         study = Source(**source).open()
         codings = [study.coding(name) for name in dict.fromkeys(names)]
-        frame = study.indicators(list(dict.fromkeys(names)), full_set=full_set)
-        identifier = next((c for c in study.columns if study[c].role == "identifier"), None)
-        if identifier is not None:
-            if identifier in frame:
-                raise MarkbaseError(
-                    f"A column of indicators is called `{identifier}`, as the identifier is; rename one of the two."
-                )
-            frame.insert(0, identifier, study.frame()[identifier].to_numpy())
-        if put_table(frame, into, replaces):
-            return
+        wanted = list(dict.fromkeys(names))
+        if study.in_parts:
+            columns = _in_parts(study, wanted, full_set, into, replaces)
+        else:
+            frame = _with_identifier(study, study.indicators(wanted, full_set=full_set))
+            if put_table(frame, into, replaces):
+                return
+            columns = [str(c) for c in frame.columns]
         pages = [coding_page(coding) for coding in codings]
     if as_json:
-        show_json({"columns": [str(c) for c in frame.columns], "codings": [coding_record(c) for c in codings]}, told)
+        show_json({"columns": columns, "codings": [coding_record(c) for c in codings]}, told)
         return
     show(*pages)
+
+
+def _with_identifier(study: Study, frame: pd.DataFrame) -> pd.DataFrame:
+    """Put the identifier in front, if the data have one."""
+    identifier = next((c for c in study.columns if study[c].role == "identifier"), None)
+    if identifier is not None:
+        if identifier in frame:
+            raise MarkbaseError(
+                f"A column of indicators is called `{identifier}`, as the identifier is; rename one of the two."
+            )
+        frame.insert(0, identifier, study.frame()[identifier].to_numpy())
+    return frame
+
+
+def _in_parts(study: Study, groups: list[str], full_set: bool, into: Path | None, replaces: bool) -> list[str]:
+    """Write the columns one part after the other, if they are to be written, and return what they are called."""
+    tables = (_with_identifier(part, frame) for part, frame in study.indicator_parts(groups, full_set=full_set))
+    if into is None:
+        return [str(c) for c in next(tables).columns]
+    if into == STANDARD:
+        raise MarkbaseError(
+            "Indicators of rows that are read in parts go into a file: --into groups.csv, or .tsv, .parquet."
+        )
+    refuse_to_replace(into, replaces)
+    first = next(tables)
+    write_whole(into, tables_content(lambda: chain([first], tables), into))
+    report_progress(f"{count_noun(study.rows, 'row')} written into {into}.")
+    return [str(c) for c in first.columns]

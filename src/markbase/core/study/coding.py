@@ -277,7 +277,7 @@ def _counts_of(made: pd.DataFrame) -> NDArray[np.int64]:
     return np.array([*counts, (sums == 1).sum(), (sums == 0).sum(), sums.isna().sum()], dtype=np.int64)
 
 
-def indicator_columns(column: Column, full_set: bool) -> pd.DataFrame:
+def indicator_columns(column: Column, full_set: bool, values: NDArray[np.int32] | None = None) -> pd.DataFrame:
     """Return the 0/1 columns of a group.
 
     Parameters
@@ -286,6 +286,8 @@ def indicator_columns(column: Column, full_set: bool) -> pd.DataFrame:
         A group.
     full_set : bool
         Whether the base gets a column too.
+    values : ndarray of int, shape (rows,), optional
+        The levels of some of its rows; by default of all.
 
     Returns
     -------
@@ -300,12 +302,9 @@ def indicator_columns(column: Column, full_set: bool) -> pd.DataFrame:
     """
     if not column.is_categorical:
         raise ColumnError(f"`{column.name}` is numeric and enters as it is; only a group has indicators.")
-    refuse_in_parts(
-        column.values,
-        "laying indicators out",
-        "go through the rows part by part, or take a sample of them",
-    )
-    return _indicators(column, full_set, column.values)
+    if values is None:
+        refuse_in_parts(column.values, "one table of indicators", "take them part by part, with `indicator_parts`")
+    return _indicators(column, full_set, column.values if values is None else values)
 
 
 def _indicators(column: Column, full_set: bool, values: NDArray[np.int32]) -> pd.DataFrame:

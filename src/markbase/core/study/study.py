@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Any
+from typing import Any, Self
 
 import pandas as pd
 
@@ -305,7 +305,7 @@ class Study(Preparing, Shown):
             raise ColumnError(f"`{name}` is categorical and has levels, not a spread; `levels` counts them.")
         return values_table(column)
 
-    def parts(self) -> Iterator[Study]:
+    def parts(self) -> Iterator[Self]:
         """Go through the rows a part at a time, each a study of its own in memory with the same columns, levels and bases.
 
         Yields

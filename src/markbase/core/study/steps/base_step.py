@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Self
 
@@ -31,6 +31,10 @@ class Stepping(ABC):
     @abstractmethod
     def column(self, name: str) -> Column:
         """Return one typed column."""
+
+    @abstractmethod
+    def parts(self) -> Iterator[Self]:
+        """Go through the rows a part at a time."""
 
     def _new_name(self, name: str) -> str:
         if not isinstance(name, str) or not name.strip():

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import Self, cast
 
@@ -15,6 +15,12 @@ from markbase.core.study.column import Scheme
 from markbase.core.study.remarks import THIN_ROWS
 from markbase.core.study.steps.base_step import Stepping, given
 from markbase.core.study.trail import TrailStep
+
+_FULL_SET = "full set: leave one column of each group out wherever there is an intercept"
+
+
+def _remark_on_full_set(groups: Sequence[str]) -> None:
+    remark(f"Indicators of {listed(quoted(groups))}: {_FULL_SET}, or the columns are exactly collinear.")
 
 
 class CodingSteps(Stepping):
@@ -205,9 +211,42 @@ class CodingSteps(Stepping):
         frames = [indicator_columns(self.column(name), full_set) for name in columns]
         frame = pd.concat(frames, axis=1) if frames else pd.DataFrame(index=range(self._rows))
         bases = {n: c.levels[c.base.level].label for n in columns if (c := self.column(n)).base is not None}
-        note = "bases have no column: a row of zeros is the base"
+        note = _FULL_SET if full_set else "bases have no column: a row of zeros is the base"
         if full_set:
-            note = "full set: leave one column of each group out wherever there is an intercept"
-            remark(f"Indicators of {listed(quoted(columns))}: {note}, or the columns are exactly collinear.")
+            _remark_on_full_set(columns)
         frame.attrs.update({"bases": bases, "note": note})
         return frame
+
+    def indicator_parts(self, columns: Sequence[str], *, full_set: bool = False) -> Iterator[tuple[Self, pd.DataFrame]]:
+        """Lay the 0/1 columns of groups out a part of the rows at a time, with a column for each level that any row has.
+
+        Parameters
+        ----------
+        columns, full_set
+            As for `indicators`.
+
+        Yields
+        ------
+        part : Study
+            The next rows, as `parts` gives them.
+        indicators : pandas.DataFrame
+            Their columns.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, or it is numeric.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> [list(frame.columns) for _, frame in study.indicator_parts(["voice"])]
+        [['voice_soprano', 'voice_tenor', 'voice_bass']]
+        """
+        groups = [self.column(name) for name in columns]
+        if full_set:
+            _remark_on_full_set(columns)
+        for part in self.parts():
+            frames = [indicator_columns(group, full_set, part.column(group.name).values) for group in groups]
+            yield part, pd.concat(frames, axis=1)
