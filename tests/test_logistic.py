@@ -332,3 +332,20 @@ def test_separation_is_decided_on_all_rows_where_a_programme_sees_a_few(monkeypa
     frame["stays"] = np.where(frame["age"] > frame["age"].median(), "yes", "no")
     with pytest.raises(mb.SeparationError, match=r"complete separation|Every row with `age`"):
         mb.fit_logistic(study_of(frame), "stays", ["age", "voice"], event="yes")
+
+
+def test_averages_hold_where_one_row_is_all_but_certain():
+    rng = np.random.default_rng(11)
+    table = pd.DataFrame({"x": [*rng.normal(size=79), 4e3], "part": [*"abcd"] * 20})
+    table["stays"] = np.where(rng.random(80) < exactly(table["x"]), "yes", "no")
+    fit = mb.fit_logistic(mb.Study(table).mark("part", "a"), "stays", ["x", "part"], event="yes")
+    start, slope, *parts = fit.coefficients.loc[lambda t: ~t["base"], "estimate"]
+    assert slope * 4e3 > 800  # its exponential would overflow
+    for shown, effect in zip(fit.groups("part")["adjusted"], [0.0, *parts], strict=True):
+        assert shown == pytest.approx(float(exactly(start + slope * table["x"] + effect).mean()), rel=1e-12)
+
+
+def exactly(values):
+    """1 / (1 + exp(−v)) of every value, with 50 digits on the way."""
+    with mp.workdps(50):
+        return np.array([float(1 / (1 + mp.exp(-mp.mpf(float(v))))) for v in values])
