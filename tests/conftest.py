@@ -5,9 +5,14 @@ import time
 from types import SimpleNamespace
 
 import pytest
+from hypothesis import settings
 
 for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS"):
     os.environ.setdefault(name, "1")
+settings.register_profile(
+    "unhurried", deadline=None
+)  # how long an example takes says more of the machine than of the code
+settings.load_profile("unhurried")
 
 
 @pytest.fixture(scope="session")

@@ -271,3 +271,16 @@ def test_a_term_that_is_most_of_the_model_is_tested_by_what_the_others_leave(mon
     monkeypatch.setattr("markbase.core.inference.joint_tests._MANY", 1)
     found = mb.fit_linear(table, "y", ["x", "part"]).terms
     pd.testing.assert_frame_equal(found, wanted, rtol=1e-12)
+
+
+def test_more_columns_than_a_fit_holds_are_refused_and_many_are_announced(monkeypatch):
+    table = pd.DataFrame({"y": range(40), "x": [k % 7 for k in range(40)], "id": [f"p{k % 9}" for k in range(40)]})
+    monkeypatch.setattr("markbase.core.design.options.MOST_COLUMNS", 9)
+    monkeypatch.setattr("markbase.core.design.options.WIDE", 8)
+    with pytest.raises(mb.FitError, match=r"10 columns .* at most 9: .* Take the levels of `id` out as fixed effects"):
+        mb.fit_linear(table, "y", ["x", "id"])
+    with pytest.warns(mb.MarkbaseWarning, match="9 columns: about 0.0 GB of memory, and minutes"):
+        mb.fit_linear(table, "y", ["id"])
+    monkeypatch.setattr("markbase.core.design.options.WIDE", 9)
+    with pytest.raises(mb.FitError, match="Screen the columns first"):
+        mb.fit_linear(table, "y", ["x", "id"])

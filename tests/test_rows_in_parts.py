@@ -375,7 +375,7 @@ SEASONS = st.lists(
 )
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(rows=SEASONS, cuts=st.lists(st.integers(0, 60), max_size=6), by=st.integers(1, 3), text=st.booleans())
 def test_a_lag_is_that_of_a_search_in_memory_and_in_parts(tmp_path_factory, rows, cuts, by, text):
     rows = [*rows, ("d", 1, 5), ("d", 2, 6)]

@@ -14,7 +14,7 @@ from markbase.core.design.complete_cases import CompleteCases, complete_rows
 from markbase.core.design.requested_terms import AllBut, TermRequest, check_usable, names_of, requested_terms
 from markbase.core.design.terms import Term, make_terms, make_variable
 from markbase.core.design.weights import Weights, take_weights
-from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun
+from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, remark
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import learn
 from markbase.core.study.column import Column
@@ -31,6 +31,12 @@ def _setting(
     default: Any, told: str, kinds: tuple[str, ...] = KINDS, choices: tuple[str, ...] = (), names: str = ""
 ) -> Any:
     return field(default=default, metadata={"told": told, "kinds": kinds, "choices": choices, "names": names})
+
+
+MOST_COLUMNS, WIDE = 10_000, 2_500
+"""A fit has at most so many columns; with more than the second number it says that it takes long."""
+_MATRICES = 22
+"""A fit holds about so many square matrices of its columns, with their tests."""
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -130,7 +136,9 @@ class Request:
             numbers = [values for c, values in inside if not c.is_categorical]
             learn(numbers, [(values, len(c.levels)) for c, values in inside if c.is_categorical])
         made = {c.name: make_variable(c, self.used, c.name in shifted) for c in self.columns}
-        return make_terms(self.specs, made)
+        terms = make_terms(self.specs, made)
+        check_width(terms)
+        return terms
 
 
 def check_request(
@@ -197,6 +205,42 @@ def check_request(
         hint,
         study.index,
     )
+
+
+def check_width(terms: Sequence[Term]) -> None:
+    """Refuse more columns than a fit can hold, and remark on so many that it takes long.
+
+    Parameters
+    ----------
+    terms : sequence of Term
+        The terms.
+
+    Raises
+    ------
+    FitError
+        If they have more than `MOST_COLUMNS` columns together.
+
+    Warns
+    -----
+    MarkbaseWarning
+        If they have more than `WIDE`.
+    """
+    columns = sum(term.size for term in terms)
+    widest = max(terms, key=lambda term: term.size, default=None)
+    if columns > MOST_COLUMNS and widest is not None:
+        way = (
+            f"Take the levels of `{widest.name}` out as fixed effects, which need no columns, or merge them."
+            if len(widest.groups) == 1 and not widest.numerics and widest.size > WIDE
+            else "Screen the columns first, or fit them in several models."
+        )
+        raise FitError(
+            f"The terms have {columns:,} columns (a level of a group is one), and a fit has at most {MOST_COLUMNS:,}: its time grows with "
+            f"the third power of them, and its memory with the second. {way}"
+        )
+    if columns > WIDE:
+        remark(
+            f"The terms have {columns:,} columns: about {_MATRICES * 8 * columns**2 / 1e9:.1f} GB of memory, and minutes rather than seconds."
+        )
 
 
 def check_room(rows: int, wanted: int) -> None:
