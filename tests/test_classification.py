@@ -134,3 +134,17 @@ def test_sensitivity_of_a_logistic_fit_refits_without_each_other_term():
     row = found[found["without"] == "age"].iloc[0]
     assert row[["estimate", "se", "z"]].tolist() == pytest.approx(smaller.loc["km", ["estimate", "se", "z"]].tolist())
     assert isinstance(found, pd.DataFrame)
+
+
+@pytest.mark.parametrize("kind", ["sampling", "frequency"])
+def test_every_cut_of_the_curve_is_counted_by_the_weights(kind):
+    data = choir(90)
+    data["times"] = 1 + np.arange(90) % 3
+    fit = mb.fit_logistic(data, "stays", ["age"], event="yes", weights="times", weights_are=kind)
+    p, happened = fit.fitted.to_numpy(), (data["stays"] == "yes").to_numpy()
+    points = fit.classification().points
+    assert points["cut"].tolist() == [1.0, *sorted(set(p), reverse=True)]
+    for row in points.itertuples():
+        over = (p >= row.cut) if row.cut < 1 else np.zeros(90, dtype=bool)
+        for side, wanted in ((happened, row.sensitivity), (~happened, 1 - row.specificity)):
+            assert data["times"][side & over].sum() / data["times"][side].sum() == pytest.approx(wanted, abs=1e-14)

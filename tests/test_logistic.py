@@ -349,3 +349,11 @@ def exactly(values):
     """1 / (1 + exp(−v)) of every value, with 50 digits on the way."""
     with mp.workdps(50):
         return np.array([float(1 / (1 + mp.exp(-mp.mpf(float(v))))) for v in values])
+
+
+@pytest.mark.parametrize("level", ["yes", "no"])
+def test_an_outcome_that_is_one_level_in_the_rows_used_is_refused_by_name(level):
+    table = pd.DataFrame({"stays": ["yes", "no"] * 20, "x": range(40)})
+    table["x"] = table["x"].where(table["stays"] == level)
+    with pytest.raises(mb.FitError, match=f"`stays` is `{level}` in every row used"):
+        mb.fit_logistic(table, "stays", ["x"], event="yes")

@@ -702,3 +702,20 @@ def test_many_rows_in_memory_are_worked_on_in_shares_with_the_same_results(studi
     monkeypatch.setattr("markbase.core.rows.parts.MANY_ROWS", 500)
     monkeypatch.setattr("markbase.core.rows.parts.PART_ROWS", 97)
     same(told(), wanted, 1e-9)
+
+
+def test_threads_of_matrix_products_are_given_back_when_parts_are_done(monkeypatch):
+    from threadpoolctl import threadpool_info, threadpool_limits
+
+    from markbase.core.rows import processors
+
+    monkeypatch.setattr(processors, "PROCESSORS", 2)
+
+    def threads(_):
+        return {pool["num_threads"] for pool in threadpool_info() if pool["user_api"] == "blas"}
+
+    with threadpool_limits(2, user_api="blas"):
+        before = threads(0)
+        inside = list(processors.in_order(lambda k: list(processors.in_order(threads, range(3))), range(4)))
+        assert inside == [[{1}] * 3] * 4
+        assert threads(0) == before
