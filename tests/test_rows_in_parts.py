@@ -716,6 +716,20 @@ def test_threads_of_matrix_products_are_given_back_when_parts_are_done(monkeypat
 
     with threadpool_limits(2, user_api="blas"):
         before = threads(0)
-        inside = list(processors.in_order(lambda k: list(processors.in_order(threads, range(3))), range(4)))
+        inside = list(processors.in_order(lambda _: list(processors.in_order(threads, range(3))), range(4)))
         assert inside == [[{1}] * 3] * 4
         assert threads(0) == before
+
+
+def test_the_rows_kept_are_the_same_whether_pieces_are_read_together_or_one_after_the_other(
+    studies, tmp_path, monkeypatch
+):
+    table = pa.Table.from_pandas(studies[0].frame(), preserve_index=False)
+    pq.write_table(table, tmp_path / "t.parquet", row_group_size=97)
+    together = mb.open_study(tmp_path / "t.parquet", in_parts=True)["age"].values.source
+    assert len(together.kept.places) == together.kept.rows > 100
+    assert len(np.unique(together.kept.places % 97)) > 60  # not the same places of every piece
+    monkeypatch.setattr("markbase.files.parts.first_look.pieces_at_once", lambda _: [])
+    alone = mb.open_study(tmp_path / "t.parquet", in_parts=True)["age"].values.source
+    assert together.kept.places.tolist() == alone.kept.places.tolist()
+    same(list(together.kept.columns["age"]), list(alone.kept.columns["age"]))
