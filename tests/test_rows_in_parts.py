@@ -466,7 +466,7 @@ def test_blocks_of_a_text_file_hold_its_rows_once(tmp_path_factory, rows, quotin
         assert [tuple(row.values()) for batch in batches for row in batch.to_pylist()] == rows
 
 
-@pytest.mark.parametrize("cell", ['5" pipe', '"a"b', '" a" ', 'x""y'])
+@pytest.mark.parametrize("cell", ['5" pipe', '"a"b', '" a" ', 'x""y', 'x""'])
 def test_files_with_stray_quotes_are_read_from_their_start(tmp_path, monkeypatch, cell):
     monkeypatch.setattr(text_blocks, "_BLOCK_BYTES", 64)
     lines = [f"{k},part {k % 3}" for k in range(200)]
@@ -733,3 +733,31 @@ def test_the_rows_kept_are_the_same_whether_pieces_are_read_together_or_one_afte
     alone = mb.open_study(tmp_path / "t.parquet", in_parts=True)["age"].values.source
     assert together.kept.places.tolist() == alone.kept.places.tolist()
     same(list(together.kept.columns["age"]), list(alone.kept.columns["age"]))
+    lines = "".join(f"{k:05d},{k % 7}\n" for k in range(2000))
+    (tmp_path / "t.csv").write_text("number,x\n" + lines)
+    for home in (table_files, text_blocks):
+        monkeypatch.setattr(home, "_BLOCK_BYTES", 800)  # 100 rows
+    kept = mb.open_study(tmp_path / "t.csv", in_parts=True)["number"].values.source.kept
+    assert kept.places.tolist() == kept.columns["number"].tolist()
+    assert len(np.unique(kept.places % 100)) > 60
+
+
+def test_rows_held_out_are_not_among_those_kept_of_the_others(studies):
+    whole = studies[1]["age"].values.source.kept.places
+    for some in studies[1].hold_out(share=0.3, seed=5):
+        mask = some["age"].values.mask
+        assert 0 < mask.kept.sum() < len(whole)
+        numbers = np.concatenate([part["singer_id"].values for part in some.parts()])
+        assert some["singer_id"].values.kept.tolist() == [
+            v for v in studies[1]["singer_id"].values.kept.tolist() if v in set(numbers.tolist())
+        ]
+
+
+def test_an_error_far_into_a_text_file_is_told_with_its_row(tmp_path, monkeypatch):
+    for home in (table_files, text_blocks):
+        monkeypatch.setattr(home, "_BLOCK_BYTES", 512)
+    lines = [f"{k},{k % 5}" for k in range(900)]
+    lines[700] += ",7"
+    (tmp_path / "t.csv").write_text("a,b\n" + "\n".join(lines) + "\n")
+    with pytest.raises(mb.FileError, match="#702: Expected 2 columns, got 3"):
+        mb.open_study(tmp_path / "t.csv", in_parts=True)
