@@ -135,5 +135,7 @@ def _recode(columns: Sequence[Column], new: Column, text: str, notes: list[str])
     passed = not bool(np.any(new.present & ~possible)) and bool(np.all((new.reasons() > 0) == ~new.present))
     check = Check(new.name, ", ".join(c.name for c in columns), table, passed, tuple(notes))
     return Recode(
-        new, check, f"{text}: {new.valid:,} rows with a value" + (f" ({'; '.join(notes)})." if notes else ".")
+        new,
+        check,
+        f"{text}: {count_noun(new.valid, 'row')} with a value" + (f" ({'; '.join(notes)})." if notes else "."),
     )

@@ -86,7 +86,7 @@ def blank_codes(column: Column, codes: Codes, ranges: Sequence[Sequence[float]])
     check = (
         old_by_new(column, new, tuple(notes)) if column.is_categorical else before_and_after(column, new, tuple(notes))
     )
-    text = f"Blanked in `{column.name}`: {', '.join(counts)}; {column.valid:,} rows with a value before, {new.valid:,} after"
+    text = f"Blanked in `{column.name}`: {', '.join(counts)}; {count_noun(column.valid, 'row')} with a value before, {new.valid:,} after"
     return Recode(new, check, text + (f" ({'; '.join(notes)})." if notes else "."))
 
 
@@ -127,7 +127,7 @@ def keep_levels(column: Column, levels: Sequence[object]) -> Recode:
     kept = listed(quoted([column.levels[k].label for k in sorted(stay)]))
     text = (
         f"Kept {kept} of `{column.name}`; {listed(quoted(gone))} {'is' if len(gone) == 1 else 'are'} missing now: "
-        f"{column.valid:,} rows with a value before, {found.column.valid:,} after"
+        f"{count_noun(column.valid, 'row')} with a value before, {found.column.valid:,} after"
     )
     check = replace(found.check, notes=notes)
     return Recode(found.column, check, text + (f" ({notes[0]})." if notes else "."))

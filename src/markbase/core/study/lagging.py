@@ -104,7 +104,7 @@ def lag(column: Column, by: int, order: Column, within: Column | None, name: str
     new = with_missing(new, Column("", "numeric", zeros.astype(np.float64)), reasons)
     lost = [f"{count_noun(int(m.sum()), 'row')}: {reason}" for reason, m in reasons.items() if m.any()]
     per = f" within `{within.name}`" if within is not None else ""
-    text = f"Made `{name}`, `{column.name}` {count_noun(by, 'step')} of `{order.name}` earlier{per}: {new.valid:,} rows with a value"
+    text = f"Made `{name}`, `{column.name}` {count_noun(by, 'step')} of `{order.name}` earlier{per}: {count_noun(new.valid, 'row')} with a value"
     check = _verified(column, new, why == _FOUND, tuple(lost))
     return Recode(new, check, text + (f" ({'; '.join(lost)} left missing)." if lost else "."))
 
