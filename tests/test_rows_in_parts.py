@@ -495,6 +495,16 @@ def test_files_with_stray_quotes_are_read_from_their_start(tmp_path, monkeypatch
     assert (study.rows, float(study["n"].values.sum()), len(study.levels("text"))) == (200, 19900.0, 4)
 
 
+@pytest.mark.parametrize("ends", ["\r", "\r\n", "\r\r\n"])
+def test_lines_of_text_files_end_as_they_do(tmp_path, ends):
+    lines = ["a,b", *(f"{k},{k % 3}" for k in range(90))]
+    (tmp_path / "t.csv").write_bytes(
+        "".join(line + (ends if k != 2 else "\r") for k, line in enumerate(lines)).encode()
+    )
+    study = mb.open_study(tmp_path / "t.csv", in_parts=True)
+    assert (study.rows, float(study["a"].values.sum())) == (90, 4005.0)
+
+
 @pytest.mark.parametrize("harm", ["gone", "changed", "cut short"])
 def test_files_that_change_meanwhile_end_in_one_sentence(folders, tmp_path, harm):
     shutil.copytree(folders / "pieces", tmp_path / "d")

@@ -102,7 +102,8 @@ def cut_into_blocks(table: TableFiles) -> Iterator[TextBlock]:
                     _check_quotes(rows[skipped:], table.separator.encode())
                     if not start:
                         skipped = _row_end(rows, skipped)
-                        if not rows[:skipped].strip():
+                        names = rows[:skipped].strip()
+                        if not names or b"\r" in names:  # line ends of another kind
                             raise UncutError
                     if len(rows) > skipped:
                         cut = Cut(number, start + skipped, len(rows) - skipped)
