@@ -63,7 +63,8 @@ class Passed:
     """What a pass over the rows finds in each of them, made when it is first asked for."""
 
     def __init__(self, arrays: Callable[[], tuple[Array, Array]], moments: Moments | None = None) -> None:
-        self._make, self.moments = arrays, moments
+        self._make = arrays
+        self.moments = moments
         """Moments weighted by the curvature, where they were taken in the same pass."""
 
     @cached_property

@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 import operator
 from collections.abc import Callable, Sequence
-from typing import Any, TypeVar
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,9 +26,6 @@ from markbase.core.rows.parts import (
     over_parts,
     row_numbers,
 )
-
-S = TypeVar("S")
-T = TypeVar("T")
 
 
 def refuse_in_parts(values: Any, what: str, instead: str) -> None:

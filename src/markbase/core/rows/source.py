@@ -45,6 +45,8 @@ class RowSource(ABC):
     def run(self, function: Callable[[Part], T], names: Sequence[str]) -> Iterator[T]:
         """Apply a function to every part, with some of the columns, and yield what it returns in the order of the parts.
 
+        The parts are the same ones every time: what rests on the rows before a part is kept by where it begins.
+
         Raises
         ------
         MarkbaseError

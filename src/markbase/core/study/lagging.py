@@ -152,7 +152,7 @@ class _Lags:
         distinct = np.unique(step)
         wanted = np.searchsorted(
             distinct, step - self.by
-        )  # before the last one, since every step is after what it looks for
+        )  # none is the end: what is looked for is before the row itself
         key = run * len(distinct) + np.searchsorted(distinct, step)
         at = np.searchsorted(key, run * len(distinct) + wanted)  # no further than the row itself
         there = (step[at] == step - self.by) & (run[at] == run)
