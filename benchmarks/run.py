@@ -37,7 +37,7 @@ def make(rows: int, levels: tuple[int, ...] = LEVELS, numerics: int = AMOUNTS) -
         arrays["y"] = arrays["y"] + 0.2 * (values % 3)
     frame = pd.DataFrame(arrays)
     for name, values in codes.items():
-        frame[name] = pd.Categorical.from_codes(values, [f"level {k:04d}" for k in range(int(values.max()) + 1)])
+        frame[name] = pd.Categorical.from_codes(values, [f"level {k:06d}" for k in range(int(values.max()) + 1)])
     terms = [*(f"x{k}" for k in range(numerics)), *codes]
     return mb.Study(frame), arrays | codes, terms
 
@@ -49,14 +49,14 @@ def yes_no(arrays: dict, terms: list[str]) -> tuple[mb.Study, dict]:
     arrays = arrays | {"stays": (rng.random(len(scaled)) < 1 / (1 + np.exp(-scaled))).astype(float)}
     frame = pd.DataFrame({name: arrays[name] for name in ("stays", *terms) if not name.startswith("g")})
     for name in (t for t in terms if t.startswith("g")):
-        labels = [f"level {k:04d}" for k in range(int(arrays[name].max()) + 1)]
+        labels = [f"level {k:06d}" for k in range(int(arrays[name].max()) + 1)]
         frame[name] = pd.Categorical.from_codes(arrays[name], labels)
     return mb.Study(frame), arrays
 
 
-def fit(study: mb.Study, terms: list[str]) -> mb.LinearFit:
+def fit(study: mb.Study, terms: list[str], fixed_effects: str | None = None) -> mb.LinearFit:
     """Fit, with all tables."""
-    result = mb.fit_linear(study, "y", terms)
+    result = mb.fit_linear(study, "y", terms, fixed_effects=fixed_effects)
     _ = result.sample.lost, result.overall, result.strength, result.terms, result.coefficients
     return result
 
@@ -231,6 +231,14 @@ def main() -> None:
     wide = best(lambda: fit(many, more), 3)
     table.add_row(
         "with a group of 1,000 levels more / without", f"{wide:.3f} s", f"{own:.3f} s", f"{wide / own:.1f} times"
+    )
+    panel, _, _ = make(rows, (*LEVELS, rows // 10))
+    within = best(lambda: fit(panel, terms, f"g{rows // 10}"), 3)
+    table.add_row(
+        f"with fixed effects of {rows // 10:,} levels / without",
+        f"{within:.3f} s",
+        f"{own:.3f} s",
+        f"{within / own:.1f} times",
     )
 
     numpy_time, help_time = (

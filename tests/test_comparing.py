@@ -98,6 +98,7 @@ def test_the_interval_of_a_change_inverts_the_noncentral_f():
 
 
 RESAMPLED = {"rows": {}, "clusters": {"cluster": "team"}, "weights": {"weights": "times"}}
+RESAMPLED["weighted clusters"] = RESAMPLED["clusters"] | RESAMPLED["weights"]
 
 
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
@@ -128,11 +129,12 @@ def test_samples_are_rows_or_clusters_drawn_and_fitted_by_hand(kind, what):
 
     changes = []
     for _ in range(draws):
-        if what == "clusters":
+        if "clusters" in what:
             count = teams.max() + 1
             w = np.bincount(rng.integers(0, count, count), minlength=count)[teams].astype(float)
         else:
-            w = np.bincount(rng.integers(0, 260, 260), minlength=260) * (frame["times"] if what == "weights" else 1.0)
+            w = np.bincount(rng.integers(0, 260, 260), minlength=260)
+        w = w * (frame["times"] if "weight" in what else 1.0)
         w = np.asarray(w, dtype=float)
         changes.append(np.diff([0, share(X[:, :2], w), share(X, w)]))
     changes, seen = np.array(changes), found["r2_change" if kind == "linear" else "mcfadden_change"]

@@ -284,3 +284,52 @@ def test_more_columns_than_a_fit_holds_are_refused_and_many_are_announced(monkey
     monkeypatch.setattr("markbase.core.design.options.WIDE", 9)
     with pytest.raises(mb.FitError, match="Screen the columns first"):
         mb.fit_linear(table, "y", ["x", "id"])
+
+
+def _many_levels(seed, rows=4000, levels=260):
+    """Return rows in very many levels, of which the first is the most populous, and columns that lean on them."""
+    rng = np.random.default_rng(seed)
+    g = np.concatenate([np.arange(levels), rng.integers(0, levels, rows - levels - 100), np.zeros(100, dtype=int)])
+    far = rng.normal(size=levels)[g]
+    x = far * 8 + rng.normal(size=rows) + 1e4
+    return pd.DataFrame(
+        {
+            "g": [f"g{k:03d}" for k in g],
+            "x": x,
+            "z": 0.9 * (x - 1e4) + rng.normal(size=rows),
+            "part": rng.choice(["a", "b", "c"], rows),
+            "w": rng.uniform(0.5, 2.0, rows),
+            "y": far + 0.2 * (x - 1e4) + rng.normal(size=rows),
+        }
+    )
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("weights", [None, "w"])
+@pytest.mark.parametrize("place", [0, 2], ids=["first", "last"])
+def test_a_group_of_very_many_levels_is_as_its_columns_laid_out(weights, place):
+    data = _many_levels(seed=place)
+    study = mb.Study(data).mark("g", "g017").mark("part", "b")
+    terms = ["x", "z", "part"]
+    terms.insert(place, "g")
+    terms.append(mb.interaction("z", "part"))
+    fit = mb.fit_linear(study, "y", terms, weights=weights, errors="HC0" if weights else None)
+    part = [(data["part"] == v).to_numpy(float) for v in "ac"]
+    z, levels = data["z"].to_numpy(), sorted(set(data["g"]) - {"g017"})
+    own = {"x": [data["x"] - 1e4], "z": [z], "part": part, "g": [(data["g"] == v).to_numpy(float) for v in levels]}
+    X = np.column_stack([np.ones(len(data)), *(c for t in terms[:-1] for c in own[t]), *(z * c for c in part)])
+    w = np.sqrt(data["w"].to_numpy() if weights else np.ones(len(data)))
+    Q, R = np.linalg.qr(X * w[:, None])
+    b = np.linalg.solve(R, Q.T @ (data["y"].to_numpy() * w))
+    e, inverse = data["y"].to_numpy() - X @ b, np.linalg.inv(R)
+    V = inverse @ inverse.T * (e @ e) / (len(X) - X.shape[1])
+    if weights:
+        half = inverse @ inverse.T @ (X.T * (w * w * e))
+        V = half @ half.T
+    told = fit.coefficients[~fit.coefficients["base"]]
+    np.testing.assert_allclose(told["estimate"].iloc[1:], b[1:], rtol=1e-9, atol=1e-10)
+    np.testing.assert_allclose(told["se"].iloc[1:], np.sqrt(np.diag(V))[1:], rtol=1e-9)
+    at = slice(1 + place, 1 + place + len(levels))
+    F = b[at] @ np.linalg.solve(V[at, at], b[at]) / len(levels)
+    assert fit.terms.set_index("term")["statistic"]["g"] == pytest.approx(F, rel=1e-9)
+    np.testing.assert_allclose(fit.fitted, X @ b, atol=1e-11)

@@ -235,7 +235,10 @@ REFUSED = {
     "a lag over rows that are not sorted by `choir` and, within it, `rehearsals`,": lambda s: s.lag(
         "age", by=1, order="rehearsals", within="choir", name="before"
     ),
-    "holding every row out in its turn": lambda s: mb.cross_validate(mb.fit_linear(s, "belonging", PLAIN)),
+    "drawing single rows again": lambda s: mb.fit_blocks(s, "belonging", {"all": PLAIN}).bootstrap(100),
+    "drawing samples for a logistic fit": lambda s: mb.fit_blocks(
+        s, "stays", {"all": PLAIN}, kind="logistic", event="yes", cluster="choir"
+    ).bootstrap(100),
     "one table of them": lambda s: s.frame(),
     "a residual of each": lambda s: mb.fit_linear(s, "belonging", PLAIN).residuals,
     "one table of predictions": lambda s: mb.fit_linear(s, "belonging", PLAIN).predict(s),
@@ -247,6 +250,63 @@ REFUSED = {
 def test_what_needs_all_rows_is_refused_with_the_way_out(studies, what):
     with pytest.raises(mb.MarkbaseError, match=f"read in parts, and {re.escape(what)}.*; [a-z]"):
         REFUSED[what](studies[1])
+
+
+def _folds(rows, folds, seed, turn):
+    """Return the part each row is held out in: its place, mixed as SplitMix64 says, in whole numbers of Python."""
+    start, mask, found = int(np.random.default_rng([seed, turn]).integers(1 << 62)), (1 << 64) - 1, []
+    for place in range(rows):
+        z = (place + start + 1) * 0x9E3779B97F4A7C15 & mask
+        z = (z ^ (z >> 30)) * 0xBF58476D1CE4E5B9 & mask
+        z = (z ^ (z >> 27)) * 0x94D049BB133111EB & mask
+        found.append((z ^ (z >> 31)) % folds)
+    return np.array(found)
+
+
+@pytest.mark.parametrize("weights", [None, "weight"])
+def test_rows_in_parts_are_held_out_in_their_turn_as_by_hand(studies, weights):
+    terms = ["age", "rehearsals", "concerts"]
+    errors = "HC1" if weights else None
+    fit = mb.fit_linear(studies[1], "belonging", terms, weights=weights, errors=errors)
+    found = mb.cross_validate(fit, folds=4, repeats=2, seed=5).table.set_index("figure")
+    frame = studies[0].frame()
+    here = frame[["belonging", *terms, *([weights] if weights else [])]].notna().all(axis=1).to_numpy()
+    y, w = frame["belonging"].to_numpy(float), frame[weights].to_numpy(float) if weights else np.ones(len(frame))
+    X, misses, shares = np.column_stack([np.ones(len(frame)), frame[terms].to_numpy(float)]), [], []
+    for turn in range(2):
+        fold, e, bare = _folds(len(frame), 4, 5, turn), np.full(len(frame), np.nan), np.full(len(frame), np.nan)
+        for k in range(4):
+            train, test = here & (fold != k), here & (fold == k)
+            root = np.sqrt(w[train])
+            b = np.linalg.lstsq(X[train] * root[:, None], y[train] * root, rcond=None)[0]
+            e[test], bare[test] = y[test] - X[test] @ b, y[test] - np.average(y[train], weights=w[train])
+        misses.append(np.sqrt(np.average(e[here] ** 2, weights=w[here])))
+        shares.append(1 - w[here] @ e[here] ** 2 / (w[here] @ bare[here] ** 2))
+    for figure, wanted in (("root mean squared error", misses), ("R²", shares)):
+        row = found.loc[figure]
+        np.testing.assert_allclose(row[["lowest", "held_out", "highest"]].astype(float), [min(wanted), np.mean(wanted), max(wanted)], rtol=1e-9)  # fmt: skip
+
+
+def test_a_logistic_fit_in_parts_is_classified_on_rows_held_out(fits):
+    whole, parts = fits("logistic")
+    told, memory = parts.classification(folds=5, seed=2).held_out, whole.classification(folds=5, seed=2).held_out
+    n = told.table.to_numpy().sum()
+    assert (n + told.left_out, told.folds) == (whole.sample.used, 5)
+    assert told.table.sum(axis=1).tolist() == whole.classification().table.sum(axis=1).tolist()
+    assert abs(told.area - memory.area) < 0.02 < parts.classification().area - 0.5
+    held = mb.cross_validate(parts, folds=5, repeats=1, seed=2).table.set_index("figure")
+    assert held.loc["classified correctly", "held_out"] == pytest.approx(np.trace(told.table) / n, abs=0.02)
+    assert (held["held_out"] < held["of_the_fit"])["area under the curve"]
+
+
+@pytest.mark.parametrize("weights", [None, "weight"])
+def test_whole_clusters_are_drawn_of_rows_in_parts_as_in_memory(studies, weights):
+    blocks = {"who": ["age", "voice"], "taking part": [mb.interaction("rehearsals", "joined_through")]}
+    made = [
+        mb.fit_blocks(s, "belonging", blocks, cluster="choir", weights=weights).bootstrap(300, seed=4) for s in studies
+    ]
+    same(made[0].steps, made[1].steps, 1e-9)
+    assert "whole levels of choir" in " ".join(str(made[1]).split())
 
 
 def test_the_same_terms_are_refused_in_the_same_words(studies):

@@ -149,16 +149,15 @@ def checked(function: F) -> F:
         if p.annotation is not p.empty and p.kind not in (p.VAR_POSITIONAL, p.VAR_KEYWORD)
     }
 
+    by_place = [n for n, p in signature.parameters.items() if p.kind in (p.POSITIONAL_ONLY, p.POSITIONAL_OR_KEYWORD)]
+    defaults = {name: p.default for name, p in signature.parameters.items()}
+
     @functools.wraps(function)
     def wrapped(*args: Any, **kwargs: Any) -> Any:
-        try:
-            given = signature.bind(*args, **kwargs).arguments
-        except TypeError:
-            return function(*args, **kwargs)  # Python's own words for too few or unknown arguments
-        for name, value in given.items():
-            if name in annotations and value is not signature.parameters[name].default:
+        for name, value in (*zip(by_place, args, strict=False), *kwargs.items()):
+            if name in annotations and value is not defaults[name]:
                 _check(function.__name__, name, value, annotations[name])
-        return function(*args, **kwargs)
+        return function(*args, **kwargs)  # too few or unknown arguments are refused in Python's own words
 
     wrapped.__checked__ = True  # type: ignore[attr-defined]
     return wrapped  # type: ignore[return-value]

@@ -2,22 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import replace
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.checks.folds import predicted_in_turn
 from markbase.core.diagnostics.classification import Cells, Classification, calibrate, cells_of, check_cut, classify
-from markbase.core.errors import FitError, MarkbaseError, near
+from markbase.core.errors import MarkbaseError, near
 from markbase.core.estimation.whitening import Whitened
-from markbase.core.rows.parts import in_parts, needs_all, rows_at
+from markbase.core.rows.parts import in_parts, rows_at
 from markbase.core.rows.row_functions import lowest
 
 if TYPE_CHECKING:
-    from markbase.core.results.linear import LinearFit
     from markbase.core.results.logistic import LogisticFit
 
 Array = NDArray[np.float64]
@@ -26,20 +25,21 @@ Array = NDArray[np.float64]
 def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int) -> Classification:
     """Sort the rows of a fit by their probability, and the rows held out in turn if asked."""
     names = (fit.outcome.name, fit.event, fit.otherwise)
+    check_cut(cut)
     if in_parts(fit.outcome.values):
-        if folds is not None:
-            raise needs_all("holding rows out in turn", "hold out a share of the rows and score the fit on it")
-        check_cut(cut)
-        cells = _cells(fit, cut)
-        own = (cells.happened, cells.p, cells.weights)
-        return classify(*own, names, cut, fit.level, cells.times, area_within=cells.within)
+        found = _by_cells(_cells(fit, cut), names, cut, fit.level)
+        if folds is None:
+            return found
+        seen, _ = predicted_in_turn(fit, folds, np.random.default_rng(seed))
+        known = np.isfinite(seen)
+        told = _by_cells(_cells(fit, cut, seen, known), names, cut, fit.level)
+        left_out = fit.sample.used - int(np.count_nonzero(known))
+        return replace(found, held_out=replace(told, folds=folds, left_out=left_out))
     happened, p, heavy = _inside(fit)
     found = classify(happened, p, heavy, names, cut, fit.level)
     if folds is None:
         return found
-    seen = np.full(fit.sample.rows, np.nan)
-    for smaller, _, test in fits_without_each_fold(fit, folds, np.random.default_rng(seed)):
-        seen[test] = smaller.expected(test)
+    seen, _ = predicted_in_turn(fit, folds, np.random.default_rng(seed))
     (inside,) = fit.repeated(seen if fit.used is None else seen[fit.used])
     known = np.isfinite(inside)
     weights = None if heavy is None else heavy[known]
@@ -58,11 +58,19 @@ def calibration_of(fit: LogisticFit, parts: int) -> pd.DataFrame:
     return calibrate(happened, p, heavy, parts, fit.level)
 
 
-def _cells(fit: LogisticFit, cut: float) -> Cells:
+def _by_cells(cells: Cells, names: tuple[str, str, str], cut: float, level: float) -> Classification:
+    own = (cells.happened, cells.p, cells.weights)
+    return classify(*own, names, cut, level, cells.times, area_within=cells.within)
+
+
+def _cells(fit: LogisticFit, cut: float, p: Array | None = None, rows: NDArray[np.bool_] | None = None) -> Cells:
+    """Put rows into cells by the probability fitted, or by others, of some of them."""
     inside = slice(None) if fit.used is None else fit.used
+    inside = inside if rows is None else rows
+    p = fit._fitted if p is None else p
     often = None if fit.times is None else fit.times[inside]
     heavy = fit.weights.values[inside] if fit.weights and often is None else None
-    return cells_of(fit.likelihood.event[inside], fit._fitted[inside], heavy, often, cut)
+    return cells_of(fit.likelihood.event[inside], p[inside], heavy, often, cut)
 
 
 def _inside(fit: LogisticFit) -> tuple[Array, Array, Array | None]:
@@ -70,54 +78,6 @@ def _inside(fit: LogisticFit) -> tuple[Array, Array, Array | None]:
     heavy = fit.weights.values[inside] if fit.weights and fit.times is None else None
     happened, p = fit.repeated(fit.likelihood.event[inside], fit._fitted[inside])
     return happened, p, heavy
-
-
-AnyFit = TypeVar("AnyFit", bound="LinearFit | LogisticFit")
-
-
-def fits_without_each_fold(
-    fit: AnyFit, folds: int, order: np.random.Generator
-) -> Iterator[tuple[AnyFit, NDArray[np.bool_], NDArray[np.intp]]]:
-    """Fit the model without each part of its rows in turn.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit; the rows it used are put at random into parts of about equal size.
-    folds : int
-        Into how many parts.
-    order : numpy.random.Generator
-        What puts the rows in order.
-
-    Yields
-    ------
-    smaller : LinearFit or LogisticFit
-        The fit to all parts but one.
-    train : ndarray of bool, shape (rows,)
-        Its rows.
-    test : ndarray of int
-        The rows of the part left out.
-
-    Raises
-    ------
-    MarkbaseError
-        If there are fewer than two parts, or more than rows.
-    FitError
-        If the model cannot be fitted without one of the parts; the message says which.
-    """
-    here = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
-    if not isinstance(folds, int) or not 2 <= folds <= len(here):
-        raise MarkbaseError(f"Rows are held out in 2 parts or more (and no more than rows), not {folds!r}.")
-    part = np.empty(len(here), dtype=np.intp)
-    part[order.permutation(len(here))] = np.arange(len(here)) % folds
-    for number in range(folds):
-        train = np.zeros(fit.sample.rows, dtype=bool)
-        train[here[part != number]] = True
-        try:
-            smaller = fit.on_rows(train)
-        except FitError as problem:
-            raise FitError(f"Without part {number + 1} of {folds} the model cannot be fitted: {problem}") from None
-        yield smaller, train, here[part == number]  # type: ignore[misc]  # a fit on other rows is of the same kind
 
 
 def cases_of(fit: LogisticFit, most: int | None, by: str) -> pd.DataFrame:

@@ -8,7 +8,7 @@ Field & Welsh (2007), Journal of the Royal Statistical Society B 69(3), 369-390,
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,9 +16,11 @@ import scipy.linalg
 import scipy.special as sp
 from numpy.typing import NDArray
 
+from markbase.core.design.cluster_products import cluster_products
 from markbase.core.design.cross_products import gather
 from markbase.core.design.terms import CodedColumns
 from markbase.core.errors import FitError, MarkbaseError
+from markbase.core.estimation.fixed_effects import numbered_levels
 from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.estimation.likelihood import Rows
 from markbase.core.estimation.newton import maximise
@@ -31,6 +33,8 @@ AnyFit = LinearFit | LogisticFit
 FEWEST_DRAWS = 100
 _NOTHING = 1e-12
 _MOST_FAILED = 0.1
+_MOST_KEPT = 1 << 25
+"""Not more numbers than this are kept of all clusters."""
 
 
 @dataclass(frozen=True)
@@ -85,10 +89,13 @@ def bootstrap(fits: Sequence[AnyFit], draws: int, seed: int, told: Callable[[int
         If there are too few draws.
     FitError
         If levels are taken out, likelihood is penalised, or too many samples cannot be fitted.
+    MarkbaseError
+        If rows come in parts, and single rows would be drawn, or a likelihood climbed in each sample.
 
     Notes
     -----
-    Rows are drawn, whole clusters where errors are clustered; with frequency weights the cases they stand for, and with sampling
+    Rows are drawn, whole clusters where errors are clustered (of a linear fit from the cross-products of each cluster, which
+    one pass takes, unless clusters or columns are very many); with frequency weights the cases they stand for, and with sampling
     weights each row keeps its own. With G the distribution of the changes in the samples, the ends are its quantiles at
     ``Φ(2z₀ ± z)``, where ``z₀ = Φ⁻¹(G(change seen))``.
     """
@@ -101,10 +108,20 @@ def bootstrap(fits: Sequence[AnyFit], draws: int, seed: int, told: Callable[[int
         raise FitError("Samples are not drawn for a fit with levels taken out; give the column as a term instead.")
     if isinstance(last, LogisticFit) and last.penalty:
         raise FitError("Samples are not drawn for penalised likelihood, whose pseudo-R² has no share to add to.")
-    take = _linear_shares(fits) if isinstance(last, LinearFit) else _logistic_shares(fits)
+    rng = np.random.default_rng(seed)
+    samples = _cluster_samples(last, draws, rng) if isinstance(last, LinearFit) else None
+    if samples is not None:
+        found_in = map(_linear_shares(fits), samples)
+    else:
+        _refuse_in_parts(last)
+        weights = _samples(last, draws, rng)
+        found_in = (
+            map(_linear_shares(fits), _moments_of(last, weights))
+            if isinstance(last, LinearFit)
+            else map(_logistic_shares(fits), weights)
+        )
     shares = []
-    for done, weights in enumerate(_samples(last, draws, np.random.default_rng(seed)), 1):
-        found = take(weights)
+    for done, found in enumerate(found_in, 1):
         if found is not None:
             shares.append(np.diff(found, prepend=0.0))
         if told is not None and done % 50 == 0:
@@ -137,11 +154,6 @@ def _ends(changes: Array, seen: float, level: float) -> tuple[float, float]:
 
 def _samples(fit: AnyFit, draws: int, rng: np.random.Generator) -> Iterator[Array]:
     """Yield with how much each row counts in each sample, shape (rows of the study,)."""
-    refuse_in_parts(
-        fit.outcome.values,
-        "drawing single rows again and again (bootstrap)",
-        "take a sample of the rows for it; robust and clustered errors need no draws",
-    )
     inside = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
     weights = np.zeros(fit.sample.rows)
     own = fit.weights.values[inside] if fit.weights is not None else None
@@ -162,20 +174,64 @@ def _samples(fit: AnyFit, draws: int, rng: np.random.Generator) -> Iterator[Arra
         yield weights
 
 
+def _refuse_in_parts(fit: AnyFit) -> None:
+    """Refuse rows that come in parts, of which single ones would be drawn, or that would be climbed over in every sample."""
+    if isinstance(fit, LogisticFit):
+        what, way = "drawing samples for a logistic fit (bootstrap)", "take a sample of the rows for it"
+    elif fit.cluster is not None:
+        what, way = (
+            f"drawing the whole levels of `{fit.cluster.name}`, which are very many (bootstrap),",
+            "cluster by a coarser group, or leave terms of many levels out",
+        )
+    else:
+        what, way = (
+            "drawing single rows again and again (bootstrap)",
+            "cluster the errors by a group, whose whole levels are then drawn, or take a sample of the rows for it",
+        )
+    refuse_in_parts(fit.outcome.values, what, f"{way}; robust and clustered errors need no draws")
+
+
+def _blocks_of(fit: AnyFit) -> list[CodedColumns]:
+    return [*(c.coded() for c in fit.components), CodedColumns(1, multiplier=fit.outcome.values)]
+
+
+def _moments_of(fit: AnyFit, samples: Iterable[Array]) -> Iterator[Array]:
+    """Yield the cross-products of samples, by how often each row is in them."""
+    for weights in samples:
+        yield gather(_blocks_of(fit), len(weights), fit.used, weights).cross
+
+
+def _cluster_samples(fit: LinearFit, draws: int, rng: np.random.Generator) -> Iterator[Array] | None:
+    """Return the cross-products of samples of whole clusters; None where rows are drawn, or those of all clusters are too many to keep."""
+    if fit.cluster is None:
+        return None
+    codes, counts = numbered_levels(fit.cluster, fit.used)
+    clusters, width = len(counts), fit.moments.cross.shape[0]
+    if clusters * width**2 > _MOST_KEPT:
+        return None
+    heavy = None if fit.weights is None else fit.weights.values
+    products = cluster_products(_blocks_of(fit), fit.moments, fit.used, heavy, codes, clusters)
+
+    def drawn() -> Iterator[Array]:
+        for _ in range(draws):
+            often = np.bincount(rng.integers(0, clusters, clusters), minlength=clusters)
+            yield np.asarray(often @ products.reshape(clusters, -1)).reshape(width, width)
+
+    return drawn()
+
+
 def _linear_shares(fits: Sequence[AnyFit]) -> Callable[[Array], Array | None]:
-    """Return what gives R² of every block in a sample; None where one cannot be fitted."""
+    """Return what gives R² of every block by the cross-products of a sample; None where one cannot be fitted."""
     fit = fits[-1]
-    blocks = [*(c.coded() for c in fit.components), CodedColumns(1, multiplier=fit.outcome.values)]
     place = {c: k for k, c in enumerate(fit.components, 1)}
     columns = [
         fit.moments.columns_of([0, *(place[c] for c in block.components)])[block.solution.columns] for block in fits
     ]
 
-    def take(weights: Array) -> Array | None:
-        moments = gather(blocks, len(weights), fit.used, weights)
-        sums = moments.cross[0]
-        centred = moments.cross - np.outer(sums, sums) / moments.weight
-        varies = np.diag(centred) > _NOTHING * np.diag(moments.cross)
+    def take(cross: Array) -> Array | None:
+        sums = cross[0]
+        centred = cross - np.outer(sums, sums) / cross[0, 0]
+        varies = np.diag(centred) > _NOTHING * np.diag(cross)
         lengths = np.sqrt(np.where(varies, np.diag(centred), 1.0))
         found = []
         for own in columns:

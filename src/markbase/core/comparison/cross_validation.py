@@ -10,15 +10,13 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.arguments import checked
-from markbase.core.checks.logistic_checks import fits_without_each_fold
+from markbase.core.checks.folds import predicted_in_turn
 from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.diagnostics.classification import area_under_curve, cells_of
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError
 from markbase.core.results.family import LOGISTIC
-from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.parts import in_parts
-from markbase.core.rows.row_functions import refuse_in_parts
 
 Array = NDArray[np.float64]
 _AREA = "area under the curve"
@@ -81,30 +79,21 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
     """
     if not isinstance(repeats, int) or repeats < 1:
         raise MarkbaseError(f"Rows are held out once or more, not {repeats!r} times.")
-    refuse_in_parts(
-        fit.outcome.values,
-        "holding every row out in its turn",
-        "hold out a share of the rows, fit the others, and score the fit on that share",
-    )
-    here = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
     if fit.fixed_effect_names:
         raise MarkbaseError(
             "A fit with levels taken out cannot predict rows of levels it has not seen; fit without `fixed_effects`."
         )
-    often = np.ones(fit.sample.rows) if fit.weights is None else fit.weights.values
-    y = fit.likelihood.event if isinstance(fit, LogisticFit) else fit.outcome.values
+    y = fit.observed_numbers
     seen, bare, left = [], [], 0
     for turn in range(repeats):
-        predicted, means = np.full(fit.sample.rows, np.nan), np.full(fit.sample.rows, np.nan)
-        for smaller, train, test in fits_without_each_fold(fit, folds, np.random.default_rng([seed, turn])):
-            predicted[test] = smaller.expected(test)
-            means[test] = np.average(y[train], weights=often[train])
-        known = here[np.isfinite(predicted[here])]
-        left = max(left, len(here) - len(known))
-        seen.append(_figures(fit, y[known], predicted[known], means[known], often[known]))
-        bare.append(_figures(fit, y[known], means[known], means[known], often[known]))
-    middle = np.full(len(here), np.average(y[here], weights=often[here]))
-    own = _figures(fit, y[here], fit._fitted[here], middle, often[here])
+        predicted, means = predicted_in_turn(fit, folds, np.random.default_rng([seed, turn]))
+        known = np.isfinite(predicted)
+        left = max(left, fit.sample.used - int(np.count_nonzero(known)))
+        seen.append(_figures(fit, known, y, predicted, means))
+        bare.append(_figures(fit, known, y, means, means))
+    inside = np.isfinite(fit._fitted) if fit.used is None else fit.used
+    often = None if fit.weights is None else fit.weights.values[inside]
+    own = _figures(fit, inside, y, fit._fitted, y * 0.0 + float(np.average(y[inside], weights=often)))
     table = pd.DataFrame(
         {
             "figure": list(own),
@@ -118,8 +107,10 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
     return CrossValidation(fit.family.observed(fit.outcome), folds, repeats, seed, table, left)
 
 
-def _figures(fit: AnyFit, y: Array, predicted: Array, mean: Array, often: Array) -> dict[str, float]:
-    return error_measures(fit.family is LOGISTIC, y, predicted, mean, often, fit.times is not None)
+def _figures(fit: AnyFit, rows: NDArray[np.bool_], y: Array, predicted: Array, mean: Array) -> dict[str, float]:
+    """Measure how far predictions of some rows are off."""
+    often = None if fit.weights is None else fit.weights.values[rows]
+    return error_measures(fit.family is LOGISTIC, y[rows], predicted[rows], mean[rows], often, fit.times is not None)
 
 
 def error_measures(

@@ -252,6 +252,7 @@ def _value(component: Component, powers: Mapping[str, int], places: Mapping[str,
 def _own_rows(term: Term, codings: Mapping[str, Contrasts]) -> Iterator[_Row]:
     curved = any(degree > 1 for degree in term.degrees)
     ways = [list(zip(codings[g.name].rows, codings[g.name].weights, strict=True)) for g in term.groups]
+    places = [{label: k for k, label in enumerate(g.labels)} for g in term.groups]
     for component in term.components:
         powers = {v.name: p for v, p in component.numerics}
         mark = "·".join(f"{name}{POWER_MARKS[p]}" for name, p in powers.items()) if curved else ""
@@ -262,9 +263,7 @@ def _own_rows(term: Term, codings: Mapping[str, Contrasts]) -> Iterator[_Row]:
             if len(some) == 1:
                 against = some[0][0].against
             levels = tuple(
-                (g.name, g.labels.index(c.level))
-                for g, (c, _) in zip(term.groups, some, strict=True)
-                if c.level in g.labels
+                (g.name, at[c.level]) for g, at, (c, _) in zip(term.groups, places, some, strict=True) if c.level in at
             )
             told = Coefficient(
                 term.name,

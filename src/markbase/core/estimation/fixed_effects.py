@@ -20,7 +20,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core import extended_precision as twofold
-from markbase.core.design.cross_products import row_chunks
+from markbase.core.design.cross_products import CHUNK_ROWS, row_chunks
 from markbase.core.design.moments import Moments
 from markbase.core.design.requested_terms import TermRequest, names_of
 from markbase.core.design.terms import CodedColumns, Term, Variable
@@ -82,24 +82,26 @@ class FixedEffects:
             codes: NDArray[np.intp],
             weights: Array | None,
         ) -> Array:
-            sums = np.zeros((levels, moments.cross.shape[0]))
-            for chunk in row_chunks(len(codes), used):
+            sums = np.zeros((moments.cross.shape[0], levels))
+            for chunk in row_chunks(len(codes), used, max(CHUNK_ROWS, sums.size)):
                 at = codes[chunk]
                 w = None if weights is None else weights[chunk]
-                sums[:, 0] += np.bincount(at, weights=w, minlength=levels)
+                sums[0] += np.bincount(at, weights=w, minlength=levels)
                 for k, block in enumerate(blocks, 1):
                     value = w
                     if block.multiplier is not None:
                         value = (block.multiplier[chunk] - moments.centres[k]) / moments.scales[k]
                         value = value if w is None else value * w
                     size, start = block.levels, moments.starts[k]
-                    cell = at if block.codes is None else at * size + block.codes[chunk]
-                    told = np.bincount(cell, weights=value, minlength=levels * size).reshape(levels, size)
-                    sums[:, start : start + size] += told
+                    cell = at if block.codes is None else at + levels * block.codes[chunk].astype(np.intp)
+                    told = np.bincount(cell, weights=value, minlength=size * levels)
+                    sums[start : start + size] += told.reshape(size, levels)
             return sums
 
-        sums = total_of(each_part(summed, list(blocks), used, self.codes, self.weights))
-        return replace(self, sums=np.ascontiguousarray(sums.T))
+        cells = moments.cross.shape[0] * levels
+        return replace(
+            self, sums=total_of(each_part(summed, list(blocks), used, self.codes, self.weights, cells=cells))
+        )
 
     def sums_twofold(
         self, moments: Moments, blocks: Sequence[CodedColumns], used: NDArray[np.bool_] | None
@@ -297,7 +299,7 @@ def fixed_effects_of(
     """
     if not columns:
         return None
-    numbered = sorted(((_numbered(c, used), c) for c in columns), key=lambda pair: -len(pair[0][1]))
+    numbered = sorted(((numbered_levels(c, used), c) for c in columns), key=lambda pair: -len(pair[0][1]))
     (codes, rows_at), first = numbered[0]
     for (_, counts), column in numbered:
         if len(counts) < 2:
@@ -327,8 +329,8 @@ def fixed_effects_of(
     return FixedEffects(tuple(c for _, c in numbered), codes, rows_at, second, weights)
 
 
-def _numbered(column: Column, used: NDArray[np.bool_] | None) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
-    """Return a code for each row (0 where not used), and the rows of each code."""
+def numbered_levels(column: Column, used: NDArray[np.bool_] | None) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
+    """Give each level that occurs a number; return those of the rows (0 where not used), and the rows at each."""
     if column.is_categorical:
         at = column.counts if used is None else counted(column.values[used], len(column.levels))
         here = np.flatnonzero(at)

@@ -16,14 +16,15 @@ from numpy.typing import NDArray
 
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
+from markbase.core.estimation.factoring import factored, many_levels
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares_extended import solve_twofold
 from markbase.core.estimation.least_squares_solution import (
-    MOMENTS_CONDITION,
-    SMALL,
+    Pivoted,
     Solution,
     centred_products,
     condition_of,
+    enough,
     inner_columns,
 )
 
@@ -31,7 +32,6 @@ Array = NDArray[np.float64]
 
 _LEAST_UNEXPLAINED = 1e-4
 _MOST_OFFSET = 1e5
-_PIVOT = 1e-10
 _LEAST_WITHIN = 1e-3
 
 
@@ -97,31 +97,28 @@ def solve(
     n = moments.weight
     everything = np.append(columns, moments.cross.shape[0] - 1)
     sums = moments.cross[0, everything]
+    squares = np.diag(moments.cross)[everything] - sums**2 / n
+    products, taken, levels = moments.cross, sums, None
     if fixed_effects is None:
-        centred = moments.cross[np.ix_(everything, everything)] - np.outer(sums, sums) / n
+        levels = many_levels(moments, blocks[:-1], columns)
     else:
-        centred = centred_products(moments, fixed_effects)[np.ix_(everything, everything)]
-        whole = np.diag(moments.cross)[everything] - sums**2 / n
-        if np.any(np.diag(centred) < _LEAST_WITHIN * whole):
+        products, taken = centred_products(moments, fixed_effects), np.zeros_like(sums)
+        within = np.diag(products)[everything]
+        if np.any(within < _LEAST_WITHIN * squares):
             return solve_twofold(moments, blocks, used, total_rows, columns, weights, fixed_effects)
-    lengths = np.sqrt(np.diag(centred))
-    S = centred / np.outer(lengths, lengths)
-
+        squares = within
+    lengths = np.sqrt(squares)
     offset = np.max(np.abs(centre[everything]) / (scale[everything] * lengths / math.sqrt(n)))
-    factor, order, rank, _ = scipy.linalg.lapack.dpstrf(S[:-1, :-1], tol=_PIVOT, lower=0)
-    if rank < len(columns) or (offset > _MOST_OFFSET and not rough):
+    found = factored(products[np.ix_(everything, everything)], taken, n, lengths, levels)
+    if found.rank < len(columns) or (offset > _MOST_OFFSET and not rough):
         return solve_twofold(moments, blocks, used, total_rows, columns, weights, fixed_effects)
-    order = order - 1
-    condition = condition_of(factor)
-    projected = scipy.linalg.lapack.dtrtrs(factor, S[order, -1], trans=1)[0]
+    order, projected, condition = found.order, found.projected, condition_of(found.factor)
     r2 = float(projected @ projected)
-    enough = MOMENTS_CONDITION if len(columns) <= SMALL else 5 * MOMENTS_CONDITION  # twofold is slow with many columns
-    if not rough and (condition > enough or 1 - r2 < _LEAST_UNEXPLAINED):
+    if not rough and (condition > enough(len(columns)) or 1 - r2 < _LEAST_UNEXPLAINED):
         return solve_twofold(moments, blocks, used, total_rows, columns, weights, fixed_effects)
-    inverse = _inverse(factor)
-    root, standardised = np.empty_like(inverse), np.empty(len(columns))
-    root[order] = inverse
-    standardised[order] = inverse @ projected
+    root, standardised = np.empty((len(columns), len(columns))), np.empty(len(columns))
+    root[order] = found.inverse()
+    standardised[order] = scipy.linalg.lapack.dtrtrs(found.factor, projected)[0]
     x_length, y_length = lengths[:-1] * scale[columns], lengths[-1] * scale[-1]
     coefficients = standardised * y_length / x_length
     above_centres = scale[columns] * sums[:-1] / n
@@ -132,10 +129,10 @@ def solve(
         centres=centre[columns],
         at_centres=(float(centre[-1]), float(scale[-1] * sums[-1] / n - above_centres @ coefficients)),
         means=centre[columns] + above_centres,
-        root=root / x_length[:, None],
+        root=np.divide(root, x_length[:, None], out=root),
         means_lower=np.zeros(len(columns)),
-        root_lower=np.zeros_like(root),
-        factor=_in_place(np.triu(factor), order) * x_length,
+        root_lower=np.broadcast_to(0.0, root.shape),
+        pivoted=Pivoted(found.factor, order, x_length),
         whitened=projected * float(y_length),
         explained=r2 * float(y_length) ** 2,
         residual=(1 - r2) * float(y_length) ** 2,
@@ -144,15 +141,3 @@ def solve(
         condition=condition,
         twofold=False,
     )
-
-
-def _in_place(factor: Array, order: NDArray[np.intp]) -> Array:
-    """Return a factor of columns in the order of the pivots with its columns put back where they belong."""
-    placed = np.empty_like(factor)
-    placed[:, order] = factor
-    return placed
-
-
-def _inverse(factor: Array) -> Array:
-    inverse, _ = scipy.linalg.lapack.dtrtri(factor)
-    return np.triu(inverse)

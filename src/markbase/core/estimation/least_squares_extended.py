@@ -23,7 +23,7 @@ from markbase.core.design.cross_products_extended import gather_twofold
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.fixed_effects import FixedEffects
-from markbase.core.estimation.least_squares_solution import Dependent, Solution, Swept, condition_of
+from markbase.core.estimation.least_squares_solution import Dependent, Pivoted, Solution, Swept, condition_of
 
 Array = NDArray[np.float64]
 
@@ -107,8 +107,6 @@ def solve_twofold(
     root, root_lower, coefficients, lower = np.empty((p, p)), np.empty((p, p)), np.empty(p), np.empty(p)
     root[order], root_lower[order] = inverse
     coefficients[order], lower[order] = beta
-    placed = np.empty((p, p))
-    placed[:, order] = factor[0][:p, :p]
     scale, centre = np.repeat(moments.scales, moments.sizes), np.repeat(moments.centres, moments.sizes)
     x_unit, y_unit = unit[:-1] / scale[columns], scale[-1] / unit[-1]
     coefficients, lower = coefficients * x_unit * y_unit, lower * x_unit * y_unit
@@ -129,7 +127,7 @@ def solve_twofold(
         root=root * x_unit[:, None],
         means_lower=means[1],
         root_lower=root_lower * x_unit[:, None],
-        factor=placed / x_unit,
+        pivoted=Pivoted(factor[0][:p, :p], order, 1 / x_unit),
         whitened=factor[0][:p, p] * float(y_unit),
         explained=explained * float(y_unit) ** 2,
         residual=max(float(factor[0][p, p]), 0.0) * float(y_unit) ** 2,

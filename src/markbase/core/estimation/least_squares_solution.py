@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 import scipy.linalg
@@ -22,6 +23,28 @@ MOMENTS_CONDITION = 100.0
 SMALL = 300
 """Up to as many columns everything may be looked at, and not only estimated."""
 _ITERATIONS = 15
+_MANY = 1 << 16
+_MOST_FULL = 16
+
+
+@dataclass(frozen=True, eq=False)
+class Pivoted:
+    """A factor whose columns are in the order of the pivots, and at unit length."""
+
+    factor: Array
+    """Shape (p, p): the upper triangle is the factor; what lies below is not looked at."""
+    order: NDArray[np.intp]
+    """Shape (p,): which column each pivot is."""
+    lengths: Array
+    """Shape (p,): the lengths of the columns, in the order of the columns."""
+
+    @cached_property
+    def placed(self) -> Array:
+        """Shape (p, p): the factor with its columns where they belong, at their length."""
+        placed = np.empty(self.factor.T.shape)
+        placed[self.order] = np.tril(self.factor.T)  # rows of the transpose lie side by side
+        placed *= self.lengths[:, None]
+        return placed.T
 
 
 @dataclass(frozen=True, eq=False)
@@ -46,8 +69,8 @@ class Solution:
     """Shape (p,): what the means leave over in rounding (zero unless taken twofold)."""
     root_lower: Array
     """Shape (p, p): what the root leaves over in rounding (zero unless taken twofold)."""
-    factor: Array
-    """Shape (p, p): F with FᵀF the centred cross-products; the root is its inverse."""
+    pivoted: Pivoted
+    """The factor of the centred cross-products, whose inverse the root is."""
     whitened: Array
     """Shape (p,): u with F b = u, the coefficients where nothing cancels."""
     explained: float
@@ -59,9 +82,14 @@ class Solution:
     weight: float
     """The sum of the weights; without weights, the rows."""
     condition: float
-    """Condition number of the centred columns at unit length (where it is small or of many columns, a 1-norm estimate)."""
+    """Condition number of the centred columns at unit length (where it is small a bound, of many columns an estimate)."""
     twofold: bool
     """Whether the moments were taken again in twice the working precision."""
+
+    @property
+    def factor(self) -> Array:
+        """Shape (p, p): F with FᵀF the centred cross-products."""
+        return self.pivoted.placed
 
     def roots_of(self, combinations: Array, starts: NDArray[np.bool_]) -> Array:
         """Return C A for combinations C of the coefficients, of which ``s² (CA)(CA)ᵀ`` is the covariance.
@@ -81,8 +109,7 @@ class Solution:
         shifted = combinations.copy()
         if not self.twofold:
             shifted[starts] -= self.means - self.centres  # combinations count numeric columns from their centres
-            product: Array = shifted @ self.root
-            return product
+            return _product(shifted, self.root)
         lower = np.zeros_like(shifted)
         nothing = np.zeros_like(self.centres)
         above = twofold.minus((self.means, self.means_lower), (self.centres, nothing))
@@ -91,6 +118,15 @@ class Solution:
             (combinations[starts], none), (above[0][None, :], above[1][None, :])
         )
         return twofold.matmul((shifted, lower), (self.root, self.root_lower))
+
+
+def _product(combinations: Array, root: Array) -> Array:
+    """Return the matrix product; of many combinations that each are of few columns, by those alone."""
+    if combinations.size > _MANY and np.count_nonzero(combinations) < combinations.size / _MOST_FULL:
+        from scipy.sparse import csr_array
+
+        return np.asarray(csr_array(combinations) @ root)
+    return np.asarray(combinations @ root)
 
 
 class Dependent(Exception):  # noqa: N818 - a finding, told to the user as an CollinearityError that names the columns
@@ -193,6 +229,11 @@ def inner_columns(moments: Moments, last: int) -> NDArray[np.intp]:
     return np.flatnonzero(stays)
 
 
+def enough(columns: int) -> float:
+    """Return the condition number up to which the moments of so many columns carry the digits asked for."""
+    return MOMENTS_CONDITION if columns <= SMALL else 5 * MOMENTS_CONDITION  # twofold is slow with many columns
+
+
 def condition_of(factor: Array) -> float:
     """Return the condition number of the upper triangle of a factor in the 2-norm, of a large one by iteration.
 
@@ -204,12 +245,12 @@ def condition_of(factor: Array) -> float:
     Returns
     -------
     float
-        Infinite if it is singular. Where it is small, a bound by the 1-norm.
+        Infinite if it is singular. Where it is small, a bound: the root of the product of those in the 1-norm and the maximum norm.
     """
-    rcond, _ = scipy.linalg.lapack.dtrcon(factor, norm="1", uplo="U")
-    estimate = float(1 / rcond) if rcond > 0 else float("inf")
-    if estimate <= MOMENTS_CONDITION or not math.isfinite(estimate):
-        return estimate
+    rcond = math.prod(float(scipy.linalg.lapack.dtrcon(factor, norm=norm, uplo="U")[0]) for norm in "1I")
+    bound = math.sqrt(1 / rcond) if rcond > 0 else float("inf")
+    if bound <= enough(len(factor)) or not math.isfinite(bound):
+        return bound
     factor = np.asfortranarray(np.triu(factor))
     if len(factor) <= SMALL:
         return float(np.linalg.cond(factor))  # the 1-norm is on the large side

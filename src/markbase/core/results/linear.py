@@ -225,13 +225,18 @@ class LinearFit(Fit):
         except Dependent as finding:
             raise collinearity_error(finding, moments, parts) from None
 
-    def expected(self, rows: NDArray[np.intp]) -> Array:
+    @property
+    def observed_numbers(self) -> Array:
+        """The outcome of all rows as numbers, shape (rows,)."""
+        return self.outcome.values
+
+    def expected(self, rows: NDArray[np.intp] | None) -> Array:
         """Return what the model gives for some rows, whether it used them or not.
 
         Parameters
         ----------
-        rows : ndarray of int
-            Which rows of the study.
+        rows : ndarray of int, or None
+            Which rows of the study; None for all.
 
         Returns
         -------

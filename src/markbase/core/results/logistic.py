@@ -243,13 +243,18 @@ class LogisticFit(Probabilities):
     def _on(self, used: NDArray[np.bool_], parts: tuple[Term, ...]) -> LogisticFit:
         return replace(self, used=used, sample=self.sample.cut_to(used))._refitted(parts)
 
-    def expected(self, rows: NDArray[np.intp]) -> Array:
+    @property
+    def observed_numbers(self) -> Array:
+        """The outcome of all rows as numbers, shape (rows,): 1 for the event."""
+        return self.likelihood.event
+
+    def expected(self, rows: NDArray[np.intp] | None) -> Array:
         """Return the probability the model gives to some rows, whether it used them or not.
 
         Parameters
         ----------
-        rows : ndarray of int
-            Which rows of the study.
+        rows : ndarray of int, or None
+            Which rows of the study; None for all.
 
         Returns
         -------

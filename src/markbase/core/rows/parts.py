@@ -298,7 +298,7 @@ class _Task:
         return found
 
 
-def each_part(function: Callable[..., T], *trees: Any) -> Iterator[T]:
+def each_part(function: Callable[..., T], *trees: Any, cells: int = 0) -> Iterator[T]:
     """Apply a function to every part of some arrays, and yield what it returns, in the order of the parts.
 
     Parameters
@@ -308,6 +308,8 @@ def each_part(function: Callable[..., T], *trees: Any) -> Iterator[T]:
     *trees : array, or list, mapping or record of arrays
         What it is given of every part: lists, mappings and records of arrays of one value a row, and anything else as it is. Beside
         arrays in parts, those in memory are tables to look things up in.
+    cells : int
+        How many numbers it returns, where they are many: rows in memory are then not cut into shares of fewer rows.
 
     Yields
     ------
@@ -316,7 +318,7 @@ def each_part(function: Callable[..., T], *trees: Any) -> Iterator[T]:
     """
     arrays = arrays_in(trees)
     if not arrays:
-        yield from _each_share(function, trees)
+        yield from _each_share(function, trees, cells)
         return
     yield from arrays[0].source.run(_Task(function, trees), _columns_of(arrays))
 
@@ -330,7 +332,7 @@ def _columns_of(arrays: Sequence[InParts]) -> list[str]:
     return sorted(frozenset().union(*(a.node.leaves for a in arrays)))
 
 
-def _each_share(function: Callable[..., T], trees: tuple[Any, ...]) -> Iterator[T]:
+def _each_share(function: Callable[..., T], trees: tuple[Any, ...], cells: int) -> Iterator[T]:
     """Apply a function to rows that are in memory: at once, or where they are many to shares of them at the same time.
 
     How many shares there are depends on the rows alone, so that the digits do not depend on the machine.
@@ -339,7 +341,7 @@ def _each_share(function: Callable[..., T], trees: tuple[Any, ...]) -> Iterator[
     if rows < MANY_ROWS:
         yield function(*trees)
         return
-    size = max(PART_ROWS, -(-rows // _MOST_SHARES))
+    size = max(PART_ROWS, -(-rows // _MOST_SHARES), cells)
     yield from in_order(
         lambda at: function(*with_leaves(trees, np.ndarray, lambda a: a[at : at + size])), range(0, rows, size)
     )

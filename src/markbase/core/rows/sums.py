@@ -10,13 +10,18 @@ from numpy.typing import NDArray
 
 Array = NDArray[np.float64]
 
+_AT_ONCE = 1 << 13
+"""Numbers added at a time, which then stay in the cache."""
+
 
 class Total:
-    """A sum of arrays of one shape that keeps what rounding takes away (Neumaier's compensation).
+    """A sum of arrays of one shape that keeps what rounding takes away.
+
+    What each addition loses is found without a look at which number is the larger, and summed beside.
 
     References
     ----------
-    Neumaier (1974), Zeitschrift für Angewandte Mathematik und Mechanik 54(1), 39-51, doi:10.1002/zamm.19740540106.
+    Ogita, Rump & Oishi (2005), SIAM Journal on Scientific Computing 26(6), 1955-1988, doi:10.1137/030601818.
     """
 
     def __init__(self) -> None:
@@ -25,16 +30,15 @@ class Total:
 
     def add(self, value: Any) -> None:
         """Add an array, or a number."""
-        value = np.asarray(value, dtype=np.float64)
         if self._high is None or self._low is None:
-            self._high, self._low = value.copy(), np.zeros_like(value)
+            self._high = np.array(value, dtype=np.float64, order="C")
+            self._low = np.zeros(self._high.shape)
             return
-        whole = self._high + value
-        larger = np.abs(self._high) >= np.abs(value)
-        with np.errstate(invalid="ignore"):  # infinities and gaps stay what they are
-            lost = np.where(larger, (self._high - whole) + value, (value - whole) + self._high)
-        self._low += np.where(np.isfinite(lost), lost, 0.0)
-        self._high = whole
+        high, low = self._high.reshape(-1), self._low.reshape(-1)
+        more = np.asarray(value, dtype=np.float64).reshape(-1)
+        for start in range(0, len(high), _AT_ONCE):
+            at = slice(start, start + _AT_ONCE)
+            _add_in_place(high[at], low[at], more[at])
 
     def add_longer(self, value: Array) -> None:
         """Add a list of sums that may be longer, or shorter, than those before."""
@@ -51,6 +55,18 @@ class Total:
             return np.zeros(())
         found: Array = self._high + self._low
         return found
+
+
+def _add_in_place(high: Array, low: Array, more: Array) -> None:
+    """Add numbers to sums, and what that loses to what was lost."""
+    whole = high + more
+    with np.errstate(invalid="ignore"):  # infinities and gaps stay what they are
+        share = whole - high
+        lost = (high - (whole - share)) + (more - share)
+    if not np.isfinite(lost).all():
+        lost[~np.isfinite(lost)] = 0.0
+    low += lost
+    high[:] = whole
 
 
 def total_of(values: Iterable[Any]) -> Array:

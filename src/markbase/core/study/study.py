@@ -139,7 +139,7 @@ class Study(Preparing, Shown):
         return self._trail
 
     def __getitem__(self, name: str) -> Column:
-        return self.column(name)
+        return self._columns[name] if isinstance(name, str) and name in self._columns else self.column(name)
 
     def _ipython_key_completions_(self) -> list[str]:
         """Offer the names of the columns where one is typed in brackets."""
