@@ -36,3 +36,30 @@ def demo_run(tmp_path_factory):
         (home / "done").write_text(str(done.returncode))
     said = {name: (home / name).read_text(encoding="utf-8") for name in ("stdout", "stderr")}
     return SimpleNamespace(returncode=int((home / "done").read_text()), folder=home / "choirs-demo", **said)
+
+
+@pytest.fixture(scope="module")
+def small_parts():
+    """Parts of 97 rows, of which 300 are kept in memory: the survey comes in 21 parts."""
+    from markbase.files.parts import files_in_parts, table_files, text_blocks
+
+    with pytest.MonkeyPatch.context() as patch:
+        for home in (table_files, text_blocks, files_in_parts):
+            patch.setattr(home, "PART_ROWS", 97)
+        patch.setattr("markbase.core.rows.table.KEPT_ROWS", 300)
+        yield
+
+
+@pytest.fixture(scope="module")
+def studies(small_parts, tmp_path_factory):  # noqa: ARG001 - it sets how large parts are
+    """The same survey in memory and in parts."""
+    import pandas as pd
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    import markbase as mb
+    from surveys import BOOK, DATA, prepared
+
+    file = tmp_path_factory.mktemp("survey") / "choirs.parquet"
+    pq.write_table(pa.Table.from_pandas(pd.read_csv(DATA), preserve_index=False), file, row_group_size=500)
+    return tuple(prepared(mb.open_study(p, codebook=BOOK, in_parts=p == file)) for p in (DATA, file))

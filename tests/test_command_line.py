@@ -1,10 +1,12 @@
 """The command as its users meet it: a process with streams and an exit code."""
 
 import json
+import re
 import shutil
 import subprocess
 import sys
 
+import pandas as pd
 import pytest
 from click.shell_completion import BashComplete
 
@@ -119,11 +121,16 @@ def test_predict_takes_named_values_and_files_and_writes_tables(tmp_path):
         [{"voice": "alto", "age": 30, "rehearsals": 10}, {"voice": "tenor", "age": 55, "rehearsals": 12}]
     )
     told = json.loads(made.stdout)["predictions"]
-    assert [r["probability"] for r in told] == wanted["probability"].tolist()
+    assert [r["probability"] for r in told] == pytest.approx(wanted["probability"].tolist(), rel=1e-14)
     written = (tmp_path / "out.csv").read_text().splitlines()
-    assert float(written[1].split(",")[3]) == wanted["probability"][0]
+    assert float(written[1].split(",")[3]) == told[0]["probability"]
     again = run("predict", *CHOIRS, *STAYS, "--profiles", "people.csv", "--into", "out.csv", cwd=tmp_path)
     assert (again.returncode, (tmp_path / "out.csv").read_text().splitlines()) == (2, written)
+    rows = run("predict", *CHOIRS, *STAYS, "--for", "all").stdout
+    first = pd.read_csv(DATA).iloc[0]["singer_id"]
+    assert re.search(rf"singer_id +probability of yes +95% CI\n +{first} ", rows)
+    assert re.search(r"60 of 2,003 rows.*43 rows: age is missing", rows, re.DOTALL)
+    assert "as in the sample" not in rows
     plain = run("predict", *CHOIRS, *STAYS, "--profile", "voice=tenor, age=120")
     assert "`age` = 120 lies outside the rows used" in plain.stderr
     assert "rehearsals: as in the sample" in plain.stdout

@@ -16,7 +16,7 @@ from typing import Any, TypeVar
 import pandas as pd
 import rich_click as click
 
-from markbase.cli.opening import open_plan
+from markbase.cli.opening import open_in_parts, open_plan, read_in_parts
 from markbase.cli.progress import report_progress
 from markbase.cli.wishes import wishes
 from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
@@ -248,10 +248,13 @@ class Source:
         columns the prediction does not need.
         """
         plan = self.plan()
-        names = set(read_table(file).columns)
         book = self._codebook(plan)
-        book = replace(book, columns={n: spec for n, spec in book.columns.items() if n in names})
-        study = open_study(file, book, missing=plan.missing, encoding=plan.encoding)
+        if read_in_parts(file):
+            study = open_in_parts(file, book, plan.missing, plan.encoding)
+        else:
+            names = set(read_table(file).columns)
+            book = replace(book, columns={n: spec for n, spec in book.columns.items() if n in names})
+            study = open_study(file, book, missing=plan.missing, encoding=plan.encoding)
         for step in plan.prepare:
             action, column = str(step.get("do")), str(step.get("name") or step.get("column") or "")
             if action in ("hold_out", "keep", "lag"):

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,7 +14,7 @@ from markbase.cli.progress import report_progress
 from markbase.cli.wishes import wishes
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
-from markbase.files.data import TEXT_SUFFIXES, only_in_parts
+from markbase.files.data import TEXT_SUFFIXES, need_extra, only_in_parts, open_study
 from markbase.files.plan import Plan
 
 if TYPE_CHECKING:
@@ -25,16 +26,31 @@ SHARE = 8
 
 def open_plan(plan: Plan, codebook: Codebook | None = None) -> Study:
     """Open the data of a plan and prepare them."""
-    wanted = wishes()
-    if wanted.in_memory and (wanted.in_parts or wanted.cluster_address):
-        raise click.UsageError("--in-memory and reading in parts contradict each other; leave one out.")
-    in_parts = wanted.in_parts or wanted.cluster_address is not None
-    if not in_parts and not wanted.in_memory:
-        in_parts = plan.in_parts or only_in_parts(plan.file) or _too_large(plan.file)
-    if not in_parts:
+    if not read_in_parts(plan.file, plan.in_parts):
         return plan.open(codebook)
     with _Bar(plan.file.name) as told:
-        return plan.open(codebook, in_parts=True, cluster=wanted.cluster_address, progress=told)
+        return plan.open(codebook, in_parts=True, cluster=wishes().cluster_address, progress=told)
+
+
+def read_in_parts(file: Path, planned: bool = False) -> bool:
+    """Return whether the rows of a file are to be read a part at a time: as asked for, as planned, or because it is large."""
+    wanted = wishes()
+    asked = wanted.in_parts or wanted.cluster_address is not None
+    if wanted.in_memory and asked:
+        raise click.UsageError("--in-memory and reading in parts contradict each other; leave one out.")
+    return asked or (not wanted.in_memory and (planned or only_in_parts(file) or _too_large(file)))
+
+
+def open_in_parts(file: Path, codebook: Codebook, missing: Sequence[object] = (), encoding: str = "utf-8") -> Study:
+    """Open a file whose rows are read a part at a time, with what a codebook says of columns that it has."""
+    from markbase.files.parts.paths import described
+
+    need_extra(file, ".parquet", "files that are read in parts")
+    names = described(file, encoding)[0].names
+    book = replace(codebook, columns={n: spec for n, spec in codebook.columns.items() if n in names})
+    cluster = wishes().cluster_address
+    with _Bar(file.name) as told:
+        return open_study(file, book, missing=missing, encoding=encoding, in_parts=True, cluster=cluster, progress=told)
 
 
 def _too_large(file: Path) -> bool:

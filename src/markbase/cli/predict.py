@@ -20,11 +20,14 @@ from markbase.cli.common import (
 )
 from markbase.cli.help import examples
 from markbase.cli.model_options import Model, model_of, model_options
+from markbase.cli.opening import open_in_parts, read_in_parts
 from markbase.cli.progress import report_progress
 from markbase.core.design.terms import variables_of
 from markbase.core.errors import MarkbaseError, count_noun
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.stored_fit import StoredFit
+from markbase.core.study.codebook import Codebook
+from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 from markbase.files.data import read_table
 from markbase.files.data_writing import tables_content
@@ -112,12 +115,14 @@ def command(
             fit = _saved(model)
             if for_rows == "all":
                 raise MarkbaseError("A saved fit holds no rows of the data; name a file: --for FILE.")
-            wanted = read_table(Path(for_rows)) if for_rows else wanted
+            wanted = _rows_for(fit, Path(for_rows)) if for_rows else wanted
         else:
             study, fit = model.fit()
             if for_rows:
                 wanted = (
-                    study if for_rows == "all" else model.source.open_other(Path(for_rows), needed=columns_of_fit(fit))
+                    study
+                    if for_rows == "all"
+                    else model.source.open_other(Path(for_rows), needed={c.name for c in sources_of_fit(fit)})
                 )
         if isinstance(wanted, Study) and wanted.in_parts:
             _written_in_parts(fit, wanted, into, replaces, back_transformed)
@@ -136,7 +141,8 @@ def command(
             told,
         )
     else:
-        show(predictions_page(fit, table))
+        of_rows = None if not for_rows else fit.data_name if for_rows == "all" else Path(for_rows).name
+        show(predictions_page(fit, table, of_rows))
 
 
 def _written_in_parts(fit: AnyFit | StoredFit, rows: Study, into: Path | None, replaces: bool, back: bool) -> None:
@@ -159,17 +165,27 @@ def _saved(model: Model) -> StoredFit:
     return read_fit(model.source.file)
 
 
+def _rows_for(fit: StoredFit, file: Path) -> Any:
+    """Read the rows of a file for a saved fit, which knows the kinds of its columns."""
+    if not read_in_parts(file):
+        return read_table(file)
+    book = Codebook()
+    for column in sources_of_fit(fit):
+        book = book.with_kind(column.name, column.kind)
+    return open_in_parts(file, book)
+
+
 def _values(text: str) -> dict[str, str]:
     """Take ``voice=tenor, age=30`` apart."""
     return dict(pair(part, "--profile") for part in text.split(",") if part.strip())
 
 
-def columns_of_fit(fit: AnyFit) -> set[str]:
+def sources_of_fit(fit: AnyFit | StoredFit) -> list[Column]:
     """Return the columns a fit predicts from, and those they were made of."""
-    names: set[str] = set()
+    found: dict[str, Column] = {}
     waiting = [v.column for v in variables_of(fit.model_terms).values()]
     while waiting:
         column = waiting.pop()
-        names.add(column.name)
+        found.setdefault(column.name, column)
         waiting += column.made.sources if column.made else ()
-    return names
+    return list(found.values())

@@ -22,7 +22,7 @@ from markbase.core.design.complete_cases import CompleteCases, Loss
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import Term, Variable, variables_of
 from markbase.core.errors import FileError
-from markbase.core.estimation.least_squares_solution import Solution
+from markbase.core.estimation.least_squares_solution import Pivoted, Solution
 from markbase.core.inference.covariance import Errors
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import FAMILIES
@@ -104,8 +104,9 @@ def read_fit(path: str | Path) -> StoredFit:
     True
     """
     path = Path(path)
+    text = read_text(path)
     try:
-        record = json.loads(read_text(path))
+        record = json.loads(text)
     except (ValueError, RecursionError) as problem:
         raise FileError(f"`{path}` is not JSON that can be read: {str(problem).splitlines()[0]}.") from None
     if not isinstance(record, Mapping) or record.get("format") != FORMAT:
@@ -232,7 +233,8 @@ def _record(fit: StoredFit) -> dict[str, Any]:
             "sizes": list(fit.moments.sizes),
             **{k: _plain(getattr(fit.moments, k)) for k in ("centres", "scales", "cross")},
         },
-        "solution": _plain(fit.solution),
+        "solution": {n: v for n, v in _plain(fit.solution).items() if n != "pivoted"}
+        | {"factor": _plain(fit.solution.factor)},
         "spreads": {k: _plain(v) for k, v in fit.spreads.items()},
         "counts": [{"groups": list(k), "rows": _plain(v)} for k, v in fit.counts.items()],
         "plain": {k: _plain(v) for k, v in fit.plain.items()},
@@ -297,6 +299,7 @@ def _fit(record: Mapping[str, Any]) -> StoredFit:
     m, s, e = record["moments"], dict(record["solution"]), dict(record["errors"])
     for key in ("coefficients", "lower", "centres", "means", "root", "means_lower", "root_lower", "factor", "whitened"):
         s[key] = _array(s[key]).reshape(np.shape(s[key]))
+    factor = s.pop("factor")
     s["columns"] = np.asarray(s["columns"], dtype=np.intp)
     s["at_centres"] = tuple(_number(v) for v in s["at_centres"])
     for key in ("explained", "residual", "weight", "condition"):
@@ -319,7 +322,7 @@ def _fit(record: Mapping[str, Any]) -> StoredFit:
         data_name=record["data"],
         retold=record["told_again"],
         moments=Moments(tuple(int(k) for k in m["sizes"]), *(_array(m[k]) for k in ("centres", "scales", "cross"))),
-        solution=Solution(**s),
+        solution=Solution(**s, pivoted=Pivoted.known(factor)),
         used=None,
         errors=Errors(**e),
         identifier=None if record["identifier"] is None else Column(str(record["identifier"]), "numeric", np.zeros(0)),

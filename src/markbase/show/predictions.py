@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 import pandas as pd
 
-from markbase.core.errors import listed, quoted
+from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import decimals_for, from_to, number, short
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.stored_fit import StoredFit
-from markbase.core.tables import rows_of
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 
 _MOST = 60
+_MOST_CAUTIONS = 6
 
 
-def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame) -> Page:
+def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str | None = None) -> Page:
     """Describe predictions.
 
     Parameters
@@ -24,6 +26,8 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame) -> Page:
         The fit.
     table : pandas.DataFrame
         What its `predict` returned.
+    of_rows : str, optional
+        Where it is of the rows of some data: what these are called. They are told by their identifier.
 
     Returns
     -------
@@ -34,8 +38,11 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame) -> Page:
     given = [c for c in table.columns if c in variables]
     percent = f"{short(100 * fit.level, 4)}%"
     rows = []
-    for r in table.head(_MOST).to_dict("records"):
+    name = fit.identifier.name if fit.identifier is not None and fit.identifier.name in table else None
+    for number_of_row, r in enumerate(table.head(_MOST).to_dict("records"), 1):
         profile = ", ".join(f"{c} {_cell(r[c])}" for c in given if not pd.isna(r[c])) or "as in the sample"
+        if of_rows is not None:
+            profile = f"row {number_of_row}" if name is None else str(r[name])
         rows.append(Row((profile, *_figures(fit, r)), "aside" if r["caution"] else "plain"))
     if fit.family is LOGISTIC:
         event = fit.outcome.levels[1].label
@@ -52,6 +59,9 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame) -> Page:
         title = f"{fit.outcome.name}: predicted"
     right = frozenset(range(1, len(heads)))
     facts = []
+    if of_rows is not None:
+        heads = (name or f"row of {of_rows}", *heads[1:])
+        given, variables = [], set()
     left = sorted(variables - set(given))
     if left or table[given].isna().any().any():
         facts.append(
@@ -65,18 +75,30 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame) -> Page:
             )
         )
     if len(table) > _MOST:
-        facts.append(("shown", f"{_MOST} of {len(table):,} profiles; saved predictions have all of them"))
-    cautions = [str(r.caution) for r in rows_of(table) if r.caution]
+        what = "profiles" if of_rows is None else "rows"
+        facts.append(("shown", f"{_MOST} of {len(table):,} {what}; a file of predictions has all of them"))
     blocks: list[Table | Facts | Sentences] = [Table(heads, tuple(rows), right, 0)]
     blocks += [Facts(tuple(facts))] if facts else []
+    cautions = _cautions(table, of_rows is not None)
     if cautions:
-        text = "Outside the data a prediction rests on the form of the model alone."
-        blocks.append(
-            Sentences(
-                ((text, tuple(f"{c[0].upper()}{c[1:]}." if c[0] != "`" else f"{c}." for c in dict.fromkeys(cautions))),)
-            )
-        )
+        told = table[fit.family.predicted].notna() & (table["caution"] != "")
+        text = "Outside the data a prediction rests on the form of the model alone." if told.any() else ""
+        blocks.append(Sentences(((text or "What cannot be predicted:", cautions),)))
     return Page(title, fit.data_name, (Section("", blocks=tuple(blocks)),))
+
+
+def _cautions(table: pd.DataFrame, of_rows: bool) -> tuple[str, ...]:
+    """Say what must be said of the predictions; of rows, of how many, what is said of most of them first."""
+    counts = Counter(str(caution) for caution in table["caution"] if caution)
+    if not of_rows:
+        return tuple(f"{c[0].upper()}{c[1:]}." if c[0] != "`" else f"{c}." for c in counts)
+    shown = [f"{count_noun(rows, 'row')}: {c}." for c, rows in counts.most_common(_MOST_CAUTIONS)]
+    more = sum(rows for _, rows in counts.most_common()[_MOST_CAUTIONS:])
+    return (
+        (*shown, f"{count_noun(more, 'row')} more with other cautions, which stand beside each in a file.")
+        if more
+        else tuple(shown)
+    )
 
 
 def _cell(value: object) -> str:

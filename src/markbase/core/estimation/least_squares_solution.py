@@ -38,6 +38,13 @@ class Pivoted:
     lengths: Array
     """Shape (p,): the lengths of the columns, in the order of the columns."""
 
+    @classmethod
+    def known(cls, placed: Array) -> Pivoted:
+        """Return a factor of which only is known what it is with its columns where they belong, shape (p, p)."""
+        made = cls(placed, np.arange(len(placed)), np.ones(len(placed)))
+        made.__dict__["placed"] = placed
+        return made
+
     @cached_property
     def placed(self) -> Array:
         """Shape (p, p): the factor with its columns where they belong, at their length."""

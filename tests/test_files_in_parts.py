@@ -1,0 +1,303 @@
+"""Files whose rows are read a part at a time, on this machine and on a cluster."""
+
+import csv
+import gzip
+import io
+import json
+import re
+import shutil
+import zipfile
+
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+import pyarrow.feather
+import pyarrow.parquet as pq
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import markbase as mb
+from command import run
+from markbase.files.parts import table_files, text_blocks
+from markbase.files.parts.first_look import Look, Numbers, Texts
+from surveys import BOOK, DATA, PLAIN, TERMS, prepared, same
+
+pytestmark = [pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning"), pytest.mark.usefixtures("small_parts")]
+
+
+@pytest.fixture(scope="module")
+def folders(tmp_path_factory):
+    """The survey as files of every kind."""
+    home, table = (
+        tmp_path_factory.mktemp("data"),
+        pd.read_csv(DATA, dtype=object, keep_default_na=False, na_values=[""]),
+    )
+    raw = DATA.read_bytes()
+    (home / "choirs.csv").write_bytes(raw)
+    (home / "packed.csv.gz").write_bytes(gzip.compress(raw))
+    with zipfile.ZipFile(home / "packed.csv.zip", "w") as packed:
+        packed.writestr("choirs.csv", raw)
+    (home / "tabs.tsv").write_bytes(raw.replace(b",", b"\t"))
+    arrow = pa.Table.from_pandas(pd.read_csv(DATA), preserve_index=False)
+    pyarrow.feather.write_feather(arrow, home / "choirs.feather")
+    (home / "pieces").mkdir()
+    for k, start in enumerate(range(0, len(table), 600)):
+        pq.write_table(arrow.slice(start, 600), home / "pieces" / f"{k}.parquet", row_group_size=250)
+    pq.write_table(arrow.slice(0, 0), home / "pieces" / "9-empty.parquet")
+    return home
+
+
+@pytest.mark.parametrize(
+    "name",
+    ["choirs.csv", "packed.csv.gz", "packed.csv.zip", "tabs.tsv", "choirs.feather", "pieces", "pieces/*.parquet"],
+)
+def test_files_of_every_kind_hold_the_same_rows(folders, studies, name):
+    study = prepared(mb.open_study(folders / name, codebook=BOOK, in_parts=True))
+    same(
+        mb.fit_linear(study, "belonging", TERMS).coefficients,
+        mb.fit_linear(studies[0], "belonging", TERMS).coefficients,
+    )
+    if name not in ("choirs.csv", "tabs.tsv"):
+        with pytest.raises(mb.FileError, match="in_parts=True"):
+            mb.open_study(folders / name)
+
+
+def test_texts_are_read_as_in_memory(tmp_path, monkeypatch):
+    for home in (table_files, text_blocks):
+        monkeypatch.setattr(home, "_BLOCK_BYTES", 4096)
+    lines = [f"{k},{k % 5},{'x' if k == 1700 else k},{k / 7:.9f},' {k % 3}," for k in range(2000)]
+    lines[3] = lines[3].replace("0.428571429", "nan")
+    lines[5] = "5,-9,5,0.5,'=2+2,"
+    (tmp_path / "t.csv").write_text("id,code,late,share,text,empty\n" + "\n".join(lines) + "\n", encoding="utf-8")
+    book = {"columns": {"code": {"missing": {"-9": "no answer"}}, "share": {"missing": ["nan"]}}}
+    whole, parts = (mb.open_study(tmp_path / "t.csv", codebook=book, in_parts=p) for p in (False, True))
+    tables = [s.overview().drop(columns=["median", "levels"]) for s in (whole, parts)]
+    tables[1]["remarks"] = tables[1]["remarks"].str.replace(r"(; )?median of a random .*? rows", "", regex=True)
+    same(*tables, 1e-12)
+    same(whole.levels("text"), parts.levels("text"))
+    same(whole["late"].doubt, parts["late"].doubt)
+    assert "first in row 1701" in parts["late"].doubt
+
+
+cells = st.text(st.sampled_from('ab,"\n é'), min_size=1, max_size=6).map(lambda text: f"x{text}")
+
+
+@given(
+    rows=st.lists(st.tuples(cells, cells), min_size=1, max_size=30),
+    quoting=st.sampled_from([csv.QUOTE_MINIMAL, csv.QUOTE_ALL]),
+    end=st.sampled_from(["\n", "\r\n"]),
+    size=st.integers(1, 60),
+    name=st.sampled_from(["one", "one\nname", 'a "quoted" name']),
+    encoding=st.sampled_from(["utf-8", "utf-8-sig", "latin-1"]),
+    packed=st.booleans(),
+)
+def test_blocks_of_a_text_file_hold_its_rows_once(tmp_path_factory, rows, quoting, end, size, name, encoding, packed):
+    text = io.StringIO()
+    csv.writer(text, quoting=quoting, lineterminator=end).writerows([(name, "two"), *rows])
+    data = text.getvalue().encode(encoding)
+    path = tmp_path_factory.mktemp("blocks") / ("t.csv.gz" if packed else "t.csv")
+    path.write_bytes(gzip.compress(data) if packed else data)
+    mark = table_files.FileMark(str(path), path.stat().st_size, path.stat().st_mtime_ns)
+    names = {"one": name, "two": "two"}
+    table = table_files.TableFiles((mark,), "csv", "t", names, encoding=encoding.replace("-sig", ""))
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(text_blocks, "_BLOCK_BYTES", size)
+        blocks = list(text_blocks.cut_into_blocks(table))
+    again = list(text_blocks.blocks_at(table, [block.cut for block in blocks]))
+    for found in (blocks, again):
+        batches = [batch for block in found for batch in block.batches(list(names), list(names))]
+        assert [tuple(row.values()) for batch in batches for row in batch.to_pylist()] == rows
+
+
+@pytest.mark.parametrize("cell", ['5" pipe', '"a"b', '" a" ', 'x""y', 'x""'])
+def test_files_with_stray_quotes_are_read_from_their_start(tmp_path, monkeypatch, cell):
+    monkeypatch.setattr(text_blocks, "_BLOCK_BYTES", 64)
+    lines = [f"{k},part {k % 3}" for k in range(200)]
+    lines[100] = f"100,{cell}"
+    (tmp_path / "t.csv").write_text("n,text\n" + "\n".join(lines) + "\n")
+    study = mb.open_study(tmp_path / "t.csv", in_parts=True)
+    assert study["n"].values.source.cuts == ()
+    assert (study.rows, float(study["n"].values.sum()), len(study.levels("text"))) == (200, 19900.0, 4)
+
+
+@pytest.mark.parametrize("ends", ["\r", "\r\n", "\r\r\n"])
+def test_lines_of_text_files_end_as_they_do(tmp_path, ends):
+    lines = ["a,b", *(f"{k},{k % 3}" for k in range(90))]
+    (tmp_path / "t.csv").write_bytes(
+        "".join(line + (ends if k != 2 else "\r") for k, line in enumerate(lines)).encode()
+    )
+    study = mb.open_study(tmp_path / "t.csv", in_parts=True)
+    assert (study.rows, float(study["a"].values.sum())) == (90, 4005.0)
+
+
+@pytest.mark.parametrize("harm", ["gone", "changed", "cut short"])
+def test_files_that_change_meanwhile_end_in_one_sentence(folders, tmp_path, harm):
+    shutil.copytree(folders / "pieces", tmp_path / "d")
+    study, victim = mb.open_study(tmp_path / "d", codebook=BOOK, in_parts=True), tmp_path / "d" / "2.parquet"
+    if harm == "gone":
+        victim.unlink()
+    else:
+        victim.write_bytes(victim.read_bytes()[: -1 if harm == "changed" else 700])
+    with pytest.raises(mb.FileError, match=r"2\.parquet` (is not there any more|was changed after it was opened)"):
+        mb.fit_linear(study, "belonging", PLAIN)
+
+
+def test_unreadable_files_are_refused_by_the_command_and_nothing_is_written(folders, tmp_path):
+    shutil.copytree(folders / "pieces", tmp_path / "d")
+    (tmp_path / "d" / "2.parquet").write_bytes((tmp_path / "d" / "2.parquet").read_bytes()[:700])
+    (tmp_path / "short.csv").write_text("a,b\n1,2\n3\n", encoding="utf-8")
+    for file in ("d", "short.csv", "none*.csv", "d/9-empty.parquet"):
+        done = run("prepare", file, "--in-parts", "--into", "out.csv", cwd=tmp_path)
+        assert done.returncode == 2, file
+        assert len(done.stderr.strip().splitlines()) == 1
+    assert not (tmp_path / "out.csv").exists()
+
+
+def test_the_command_reads_in_parts_when_asked_or_when_a_file_is_large(tmp_path, monkeypatch):
+    wanted = ["fit", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "age,voice"]
+    plain, asked = run(*wanted), run(*wanted, "--in-parts")
+    assert plain.stdout == asked.stdout
+    drafted = run("start", DATA, "--codebook", BOOK, "--outcome", "belonging", "--in-parts")
+    assert "in_parts = true" in drafted.stdout
+    assert (
+        drafted.stdout.replace("in_parts = true\n", "")
+        == run("start", DATA, "--codebook", BOOK, "--outcome", "belonging").stdout
+    )
+    monkeypatch.setattr("psutil.virtual_memory", lambda: type("", (), {"available": 1000})())
+    large = run(*wanted)
+    assert large.stdout == plain.stdout
+    assert "larger than an eighth of the free memory" in large.stderr
+    assert "eighth" not in run(*wanted, "--in-memory").stderr
+    monkeypatch.setattr("markbase.core.rows.facts.MOST_DISTINCT", 50)  # so that practice hours have more
+    told = run("look", DATA, "practice_hours", "--codebook", BOOK, "--in-parts").stdout
+    assert re.search(r"distinct values +more than", told)
+    assert re.search(r"median of a random sample +1\.", told)
+    both = run(*wanted, "--in-memory", "--in-parts")
+    assert both.returncode == 2
+    monkeypatch.undo()
+    predict = ["predict", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "age,voice", "--for", "all"]
+    for more, name in ((["--in-parts"], "parts"), ([], "whole")):
+        assert run(*predict, *more, "--into", f"{name}.csv", cwd=tmp_path).returncode == 0
+    same(*(pd.read_csv(tmp_path / f"{name}.csv") for name in ("parts", "whole")), 1e-12)
+    (tmp_path / "few.csv").write_text("".join(DATA.read_text().splitlines(keepends=True)[:400]))
+    with gzip.open(tmp_path / "few.csv.gz", "wt") as packed:
+        packed.write((tmp_path / "few.csv").read_text())
+    run(*wanted, "--save", "fit.json", cwd=tmp_path)
+    for who in (predict[:-2], ["predict", "fit.json"]):  # with the steps and the codebook of the data, and without
+        for name, file in (("whole", "few.csv"), ("parts", "few.csv.gz")):
+            assert run(*who, "--for", file, "--into", f"{name}.csv", "--replace", cwd=tmp_path).returncode == 0
+        whole, parts = (pd.read_csv(tmp_path / f"{name}.csv") for name in ("whole", "parts"))
+        same(whole[parts.columns], parts, 1e-12)
+    refused = run(*predict, "--in-parts")
+    assert refused.returncode == 2
+    assert "--into predictions.csv" in refused.stderr
+    for more, name in ((["--in-parts"], "parts"), ([], "whole")):
+        run("prepare", DATA, "--codebook", BOOK, *more, "--into", f"{name}.parquet", cwd=tmp_path)
+    same(*(pd.read_parquet(tmp_path / f"{name}.parquet") for name in ("parts", "whole")))
+    groups = ["indicators", DATA, "voice", "joined_through", "--codebook", BOOK, "--full-set"]
+    both = [
+        run(*groups, *more, "--into", f"{name}-groups.csv", cwd=tmp_path)
+        for more, name in ((["--in-parts"], "parts"), ([], "whole"))
+    ]
+    assert both[0].stdout == both[1].stdout
+    assert "exactly collinear" in both[0].stderr
+    assert (tmp_path / "parts-groups.csv").read_bytes() == (tmp_path / "whole-groups.csv").read_bytes()
+    assert json.loads(run(*groups, "--in-parts", "--json").stdout) == json.loads(run(*groups, "--json").stdout)
+    assert "--into groups.csv" in run(*groups, "--in-parts", "--into", "-").stderr
+    plan = tmp_path / "p.plan.toml"
+    plan.write_text(
+        f'[data]\nfile = {json.dumps(str(DATA))}\ncodebook = {json.dumps(str(BOOK))}\nin_parts = true\n\n[[fit]]\nname = "one"\n'
+        'kind = "linear"\noutcome = "belonging"\nterms = ["age", "voice"]\n',
+        encoding="utf-8",
+    )
+    told = []
+    done = run("run", plan, "--into", "results", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    told.append((tmp_path / "results" / "results.json").read_text(encoding="utf-8"))
+    plan.write_text(plan.read_text(encoding="utf-8").replace("in_parts = true\n", ""), encoding="utf-8")
+    assert run("run", plan, "--into", "results", "--replace", cwd=tmp_path).returncode == 0
+    assert (
+        json.loads(told[0])["fits"].keys()
+        == json.loads((tmp_path / "results" / "results.json").read_text())["fits"].keys()
+    )
+
+
+def test_looks_over_pieces_join_to_that_over_all_rows():
+    texts = pa.array(["b", None, "a", "b", "c", "a", "d", "c"])
+    numbers = pa.array([1.5, None, 2.5, 4.0, 4.5, 5.0, None, 9.0])
+    batches = [pa.RecordBatch.from_arrays([texts, numbers], ["t", "n"]).slice(k, 3) for k in (0, 3, 6)]
+    whole, joined = (Look({"t": Texts(), "n": Numbers()}) for _ in range(2))
+    whole.over(batches, False)
+    for batch in batches:
+        joined.merge(Look({"t": Texts(), "n": Numbers()}).over([batch], False))
+    for look in (whole, joined):
+        found = look.columns["t"]
+        assert {v: (found.counts[k], found.firsts[k]) for v, k in found.places.items()} == {
+            "b": (2, 0),
+            "a": (2, 2),
+            "c": (2, 4),
+            "d": (1, 6),
+        }
+        assert (look.rows, look.columns["n"].facts.valid, look.columns["n"].facts.mean) == (8, 6, 26.5 / 6)
+        assert look.kept.rows.tolist() == list(range(8))
+        assert look.kept.columns["n"][[0, 7]].tolist() == [1.5, 9.0]
+        assert [list(found.places)[k] if k >= 0 else None for k in look.kept.columns["t"]] == texts.to_pylist()
+
+
+def test_a_cluster_gives_the_same_and_outlives_a_worker(folders, studies, tmp_path):
+    from distributed import Client, LocalCluster
+
+    wanted = mb.fit_linear(studies[0], "belonging", TERMS).coefficients
+    with (
+        LocalCluster(host="127.0.0.1", dashboard_address=None, n_workers=2, threads_per_worker=1) as cluster,
+        Client(cluster) as client,
+    ):
+        study = prepared(mb.open_study(folders / "pieces", codebook=BOOK, cluster=cluster.scheduler_address))
+        same(mb.fit_linear(study, "belonging", TERMS).coefficients, wanted)
+        flag = tmp_path / "died"
+
+        def dying(values, numbers):
+            import os
+
+            if numbers[0] > 600 and not flag.exists():
+                flag.touch()
+                os._exit(1)  # the worker is gone in the middle of the pass
+            return len(values), float(np.nansum(values))
+
+        from markbase.core.rows.parts import over_parts, row_numbers
+
+        ages = study["age"].values
+        found = over_parts(dying, ages, row_numbers(ages))
+        assert flag.exists()
+        assert sum(n for n, _ in found) == 2003
+        assert sum(s for _, s in found) == pytest.approx(np.nansum(studies[0]["age"].values), rel=1e-14)
+        import dask.dataframe as dd
+
+        frame = pd.read_csv(DATA)
+        client.wait_for_workers(1)
+        spread = prepared(mb.Study(dd.from_pandas(frame, npartitions=5), mb.read_codebook(BOOK)))
+        same(
+            mb.fit_logistic(spread, "stays", PLAIN, event="yes").coefficients,
+            mb.fit_logistic(studies[0], "stays", PLAIN, event="yes").coefficients,
+            1e-9,
+        )
+        terms = mb.demo.choir_terms()
+        sorted_terms = terms.frame().sort_values(["choir", "term"])
+        panels = (
+            mb.Study(t) for t in (sorted_terms, dd.from_pandas(sorted_terms.reset_index(drop=True), npartitions=4))
+        )
+        lagged = [p.lag("attendance", order="term", within="choir", name="before") for p in panels]
+        same(*(mb.fit_linear(p, "attendance", ["before"]).coefficients for p in lagged), 1e-11)
+    with pytest.raises(mb.FileError, match="does not answer"):
+        mb.open_study(folders / "pieces", cluster="tcp://127.0.0.1:9")
+
+
+def test_an_error_far_into_a_text_file_is_told_with_its_row(tmp_path, monkeypatch):
+    for home in (table_files, text_blocks):
+        monkeypatch.setattr(home, "_BLOCK_BYTES", 512)
+    lines = [f"{k},{k % 5}" for k in range(900)]
+    lines[700] += ",7"
+    (tmp_path / "t.csv").write_text("a,b\n" + "\n".join(lines) + "\n")
+    with pytest.raises(mb.FileError, match="#702: Expected 2 columns, got 3"):
+        mb.open_study(tmp_path / "t.csv", in_parts=True)
