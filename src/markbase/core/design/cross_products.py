@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,11 +15,16 @@ from markbase.core.design.terms import CodedColumns
 from markbase.core.rows.parts import each_part
 from markbase.core.rows.row_functions import learn, sample_of
 from markbase.core.rows.sums import totals_of
+from markbase.core.rows.workspace import WORKSPACE
 
 CHUNK_ROWS = 1 << 14
 """Rows taken at a time."""
 _GATHERED_ROWS = 1 << 16
 """The same where many products are taken of them."""
+_WEIGHTED_ROWS = 1 << 15
+"""And where these are weighted, so that there are twice as many numbers."""
+_PRODUCT_ROWS = 1 << 13
+"""Rows of one matrix product: few columns of more rows take twice as long for each."""
 _MOST_CELLS = 1 << 14
 """Groups are counted together while their joint cells are no more than this."""
 _SAMPLE_ROWS = 4096
@@ -145,51 +150,18 @@ class Gathering:
         weights: NDArray[np.float64] | None,
     ) -> Sums:
         """Return the sums over rows that are in memory: of slopes, of numeric columns, by joint cell, and of pairs of groups."""
-        numerics, groups, slopes, centres, scales = (
-            self.numerics,
-            self.groups,
-            self.slopes,
-            self.centres,
-            self.scales,
-        )
-        starts, places = self._starts, self._places
         rows = rows_of(blocks, used, weights, self.rows)
-        cross = np.zeros((sum(self._sizes), sum(self._sizes)) if slopes else (1, 1))
-        products = np.zeros((len(places), len(places)))
-        tables = [np.zeros((len(places), *(blocks[k].levels for k in joint))) for joint in self.sets]
-        pairs = {pair: np.zeros(blocks[pair[0]].levels * blocks[pair[1]].levels) for pair in self._apart}
-        widest = min(rows, _GATHERED_ROWS)
-        own, room = np.empty((len(places), widest)), None if weights is None else np.empty((len(places), widest))
+        running = Running(self)
+        widest = min(rows, _GATHERED_ROWS if weights is None else _WEIGHTED_ROWS)
+        own = WORKSPACE.array("numeric columns", 1 + len(self.numerics), widest)
+        room = None if weights is None else WORKSPACE.array("weighted", *own.shape)
         own[0] = 1.0
-        for chunk in row_chunks(rows, used, _GATHERED_ROWS):
-            codes = {k: blocks[k].codes[chunk] for k in (*groups, *slopes)}  # type: ignore[index]
-            values = _deviations(blocks, numerics, chunk, centres, scales, own, rows)
+        for chunk in row_chunks(rows, used, max(widest, 1)):
+            values = _deviations(blocks, self.numerics, chunk, self.centres, self.scales, own, rows)
             w = None if weights is None else weights[chunk]
             weighted = values if w is None or room is None else np.multiply(values, w, out=room[:, : len(w)])
-            products[0, 0] += values.shape[1] if w is None else w.sum()
-            products[1:] += weighted[1:] @ values.T
-            for joint, table in zip(self.sets, tables, strict=True):
-                shape = table.shape[1:]
-                cell = joint_cells(blocks, joint, codes)
-                cells = int(np.prod(shape))
-                table[0] += np.bincount(cell, weights=w, minlength=cells).reshape(shape)
-                for row in range(1, len(values)):
-                    table[row] += np.bincount(cell, weights=weighted[row], minlength=cells).reshape(shape)
-            for (g, h), pair in pairs.items():
-                pair += np.bincount(joint_cells(blocks, (g, h), codes), weights=w, minlength=len(pair))
-            for place, k in enumerate(slopes):
-                x = _deviation(blocks[k], chunk, centres[k + 1], scales[k + 1])
-                weighted_x = x if w is None else x * w
-                _add_by_code(cross, places, starts[k + 1], codes[k], blocks[k].levels, weighted_x * values)
-                for other in (*groups, *slopes[place:]):
-                    z = weighted_x
-                    if other not in groups:
-                        z = weighted_x * _deviation(blocks[other], chunk, centres[other + 1], scales[other + 1])
-                    shape = blocks[k].levels, blocks[other].levels
-                    sums = np.bincount(joint_cells(blocks, (k, other), codes), weights=z, minlength=shape[0] * shape[1])
-                    rows_at = slice(starts[k + 1], starts[k + 1] + shape[0])
-                    cross[rows_at, starts[other + 1] : starts[other + 1] + shape[1]] += sums.reshape(shape)
-        return cross, products, *tables, *pairs.values()
+            running.add(blocks, chunk, values, weighted, w)
+        return running.sums
 
     def moments(self, sums: Sums) -> Moments:
         """Return the moments that the sums over all rows make."""
@@ -208,6 +180,82 @@ class Gathering:
         cross[np.ix_(places, places)] = products
         _fill_groups(cross, self.levels, starts, places, self.sets, tables, pairs)
         return Moments(self._sizes, self.centres, self.scales, cross)
+
+
+class Running:
+    """The sums of a gathering, taken chunk by chunk."""
+
+    def __init__(self, plan: Gathering) -> None:
+        self.plan, self._starts, self._places = plan, plan._starts, plan._places
+        width, own = sum(plan._sizes), len(self._places)
+        self._cross = np.zeros((width, width) if plan.slopes else (1, 1))
+        self._products = np.zeros((own, own))
+        self._tables = [np.zeros((own, math.prod(plan.levels[k] for k in joint))) for joint in plan.sets]
+        self._pairs = {(g, h): np.zeros(plan.levels[g] * plan.levels[h]) for g, h in plan._apart}
+        self._looked_up = [k for k in (*plan.groups, *plan.slopes) if plan.slopes or self._pairs]
+
+    def add(
+        self,
+        blocks: Sequence[CodedColumns],
+        chunk: slice | NDArray[np.intp],
+        values: NDArray[np.float64],
+        weighted: NDArray[np.float64],
+        w: NDArray[np.float64] | None,
+        cells: Sequence[NDArray[np.intp]] | None = None,
+    ) -> None:
+        """Add a chunk of rows.
+
+        Parameters
+        ----------
+        blocks : sequence of CodedColumns
+            The blocks over all rows.
+        chunk : slice or ndarray of int
+            Which rows.
+        values : ndarray, shape (1 + numeric columns, rows of the chunk)
+            Ones, and the numeric columns from their centres.
+        weighted : ndarray, same shape
+            The same times the weights; the first row is not looked at.
+        w : ndarray, shape (rows of the chunk,), optional
+            The weights.
+        cells : sequence of ndarray of int, optional
+            The joint cells of the rows, a set of groups each, if they are known.
+        """
+        plan, starts, places = self.plan, self._starts, self._places
+        codes = {k: blocks[k].codes[chunk] for k in self._looked_up}  # type: ignore[index]
+        self._products[0, 0] += values.shape[1] if w is None else w.sum()
+        for start in range(0, values.shape[1], _PRODUCT_ROWS):
+            some = slice(start, start + _PRODUCT_ROWS)
+            self._products[1:] += weighted[1:, some] @ values[:, some].T
+        for place, (joint, table) in enumerate(zip(plan.sets, self._tables, strict=True)):
+            cell = joint_cells(blocks, joint, chunk) if cells is None else cells[place]
+            size = table.shape[1]
+            table[0] += np.bincount(cell, weights=w, minlength=size)
+            for row in range(1, len(values)):
+                table[row] += np.bincount(cell, weights=weighted[row], minlength=size)
+        for (g, h), pair in self._pairs.items():
+            pair += np.bincount(joint_cells(blocks, (g, h), chunk), weights=w, minlength=len(pair))
+        for place, k in enumerate(plan.slopes):
+            x = _deviation(blocks[k], chunk, plan.centres[k + 1], plan.scales[k + 1])
+            weighted_x = x if w is None else x * w
+            _add_by_code(self._cross, places, starts[k + 1], codes[k], plan.levels[k], weighted_x * values)
+            for other in (*plan.groups, *plan.slopes[place:]):
+                z = weighted_x
+                if other not in plan.groups:
+                    z = weighted_x * _deviation(blocks[other], chunk, plan.centres[other + 1], plan.scales[other + 1])
+                shape = plan.levels[k], plan.levels[other]
+                sums = np.bincount(joint_cells(blocks, (k, other), chunk), weights=z, minlength=shape[0] * shape[1])
+                rows_at = slice(starts[k + 1], starts[k + 1] + shape[0])
+                self._cross[rows_at, starts[other + 1] : starts[other + 1] + shape[1]] += sums.reshape(shape)
+
+    @property
+    def sums(self) -> Sums:
+        """What was summed: of slopes, of numeric columns, by joint cell, and of pairs of groups."""
+        levels, own = self.plan.levels, len(self._places)
+        shaped = [
+            table.reshape(own, *(levels[k] for k in joint))
+            for joint, table in zip(self.plan.sets, self._tables, strict=True)
+        ]
+        return self._cross, self._products, *shaped, *self._pairs.values()
 
 
 def gather_sums(
@@ -252,9 +300,9 @@ def gather_sums(
                 x = blocks[k].multiplier[chunk] - centres[k + 1]  # type: ignore[index]
                 sums[starts[k + 1]] += x.sum()
                 products[starts[k + 1]] += x @ y
-            codes = {k: blocks[k].codes[chunk] for k in (*groups, *slopes)}  # type: ignore[index]
+            codes = {k: blocks[k].codes[chunk] for k in slopes}  # type: ignore[index]
             for joint, table in zip(sets, tables, strict=True):
-                cell, shape = joint_cells(blocks, joint, codes), table.shape[1:]
+                cell, shape = joint_cells(blocks, joint, chunk), table.shape[1:]
                 for row, weights in enumerate((None, y)):
                     table[row] += np.bincount(cell, weights=weights, minlength=math.prod(shape)).reshape(shape)
             for k in slopes:
@@ -389,7 +437,7 @@ def joint_sets(blocks: Sequence[CodedColumns], groups: Sequence[int]) -> list[li
 
 
 def joint_cells(
-    blocks: Sequence[CodedColumns], joint: Sequence[int], codes: Mapping[int, NDArray[np.integer]]
+    blocks: Sequence[CodedColumns], joint: Sequence[int], chunk: slice | NDArray[np.intp]
 ) -> NDArray[np.intp]:
     """Return the joint cell of each row of a chunk.
 
@@ -399,20 +447,21 @@ def joint_cells(
         The blocks.
     joint : sequence of int
         Which of them are looked up together.
-    codes : mapping of int to ndarray of int, shape (rows,)
-        The codes of each in the chunk.
+    chunk : slice or ndarray of int
+        Which rows.
 
     Returns
     -------
     ndarray of int, shape (rows,)
         The codes of the first count most.
     """
-    cell = codes[joint[0]]
+    codes = [blocks[k].codes[chunk] for k in joint]  # type: ignore[index]
+    cell = codes[0]
     if math.prod(blocks[k].levels for k in joint) > np.iinfo(cell.dtype).max:
         cell = cell.astype(np.intp)
-    for k in joint[1:]:
+    for k, own in zip(joint[1:], codes[1:], strict=True):
         cell = cell * blocks[k].levels
-        cell += codes[k]
+        cell += own
     return cell.astype(np.intp, copy=False)
 
 

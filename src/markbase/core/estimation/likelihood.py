@@ -7,30 +7,28 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.design.cross_products import Gathering, gather, joint_sets, row_chunks
+from markbase.core.design.cross_products import Gathering, Running, gather, joint_cells, joint_sets, row_chunks
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.likelihood_points import Asked, Found, Passed, Point, Theta
 from markbase.core.rows.parts import each_part, in_parts, over_parts, rows_at
 from markbase.core.rows.row_functions import kept_rows, made_of
 from markbase.core.rows.sums import total_of, totals_of
+from markbase.core.rows.workspace import WORKSPACE
 
 Array = NDArray[np.float64]
 _PASS_ROWS, _LEAST_ROWS = 1 << 16, 1 << 12
-_PASS_VALUES = 1 << 19
+_PASS_VALUES = 1 << 18
 """Numbers of a chunk: what is near the processor should hold them, but threads wait for one another at the end of each step over few."""
-_SAMPLE_ROWS = 4096
 _FARTHEST = 700.0
 """A linear predictor further out would overflow."""
-_NEAR = 64.0
-"""A numeric column whose centre is no more of its standard deviations than this from 0 enters as it is: that costs less than two digits."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -73,8 +71,8 @@ class Rows:
         return found if self.places is None else found[list(self.places)]
 
     @cached_property
-    def _numerics(self) -> list[tuple[int, float]]:
-        return [(k, self._offset(k)) for k, b in enumerate(self.blocks) if b.codes is None]
+    def _numerics(self) -> list[int]:
+        return [k for k, b in enumerate(self.blocks) if b.codes is None]
 
     @cached_property
     def _slopes(self) -> list[int]:
@@ -91,21 +89,8 @@ class Rows:
         """Shape (rows,) each: the joint cell of each row used, else 0."""
         return [self._joint_cells(joint.members) for joint in self._joints]
 
-    def _offset(self, k: int) -> float:
-        """Return what is taken from a numeric column before it is multiplied: its centre, or 0 where that is near."""
-        centre, x = float(self._centres[k]), self.blocks[k].multiplier
-        assert x is not None
-        sample = x if self.used is None else x[self.used]
-        sample = sample[:: len(sample) // _SAMPLE_ROWS + 1]
-        return 0.0 if len(sample) and abs(centre) <= _NEAR * float(sample.std()) else centre
-
     def _joint_cells(self, members: Sequence[int]) -> NDArray[np.int32]:
-        cells = np.zeros(len(self.event), dtype=np.int32)
-        for k in members:
-            codes = self.blocks[k].codes
-            assert codes is not None
-            cells *= self.blocks[k].levels
-            cells += codes
+        cells = joint_cells(self.blocks, members, slice(None)).astype(np.int32)
         if self.used is not None:
             cells[~self.used] = 0
         return cells
@@ -162,11 +147,9 @@ class Rows:
 
         def passed(cells: list[NDArray[np.int32]] | None, *trees: Any) -> list[Found]:
             part = bare.of_part(*trees)
-            found = part._passes(thetas, cells, keep=curved)
+            found = part._passes(thetas, cells, curved and not parts, [plan if one.curved else None for one in asked])
             for one, own in zip(asked, found, strict=True):
-                if one.curved and own.arrays is not None:
-                    own.sums = plan.sums(part.blocks, part.used, own.arrays[0])
-                if parts or not one.curved:
+                if not one.curved:
                     own.arrays = None
             return found
 
@@ -203,10 +186,19 @@ class Rows:
 
     @cached_property
     def _gathering(self) -> Gathering:
-        return Gathering.of(self.blocks, len(self.event), self.used)
+        """What moments weighted by the curvature are summed of: numeric columns from the same centres as in a pass."""
+        plan = Gathering.of(self.blocks, len(self.event), self.used)
+        centres = np.append(plan.centres[0], self._centres[: len(self.blocks)])
+        return replace(plan, centres=centres, scales=np.ones_like(centres))
 
-    def _passes(self, thetas: Sequence[Theta], cells: Sequence[NDArray[np.int32]] | None, keep: bool) -> list[Found]:
-        """Go once through rows that are in memory, for several coefficients at the same time."""
+    def _passes(
+        self,
+        thetas: Sequence[Theta],
+        cells: Sequence[NDArray[np.int32]] | None,
+        keep: bool,
+        plans: Sequence[Gathering | None] = (),
+    ) -> list[Found]:
+        """Go once through rows that are in memory, for several coefficients at the same time; keep what it finds in each of them, and take moments by plans."""
         k, event = len(thetas), self.event
         cells = self._cells if cells is None else cells
         kept = np.zeros((k, 2, len(event))) if keep else None
@@ -218,11 +210,13 @@ class Rows:
         )
         tables = [np.array(own) for own in zip(*(self._tables(theta) for theta in thetas), strict=True)]
         by_cell, farthest = [np.zeros_like(table) for table in tables], np.zeros(k)
+        running = {i: Running(plan) for i, plan in enumerate(plans) if plan is not None}
         size = min(_PASS_ROWS, max(_LEAST_ROWS, _PASS_VALUES // (k + len(self._numerics))))
         for chunk in row_chunks(len(event), self.used, size):
             happened = event[chunk]
-            numerics = self._stacked(chunk, len(happened))
-            margin = self._predictors(thetas, numerics, tables, [own[chunk] for own in cells], chunk)
+            values = self._stacked(chunk, len(happened))
+            numerics, here = values[1:], [own[chunk].astype(np.intp) for own in cells]
+            margin = self._predictors(thetas, numerics, tables, here, chunk)
             sign = 2 * happened - 1
             margin *= sign
             reach = np.maximum(margin.max(axis=1, initial=0.0), -margin.min(axis=1, initial=0.0))
@@ -230,7 +224,7 @@ class Rows:
             if reach.max() > _FARTHEST:
                 np.clip(margin, -_FARTHEST, _FARTHEST, out=margin)
             growth = np.exp(margin, out=margin)  # of what happened, p is e^m/(1 + e^m) and what it misses 1/(1 + e^m)
-            miss = growth + 1
+            miss = np.add(growth, 1, out=WORKSPACE.array("missed", *growth.shape))
             np.divide(1, miss, out=miss)
             hit = np.multiply(growth, miss, out=growth)
             w = None if self.weights is None else self.weights[chunk]
@@ -242,17 +236,23 @@ class Rows:
                 loglik += np.log(hit) @ w
                 missed += miss @ (happened * w), miss @ w
                 squares += np.einsum("kn,kn,n->k", miss, miss, w)
-            if kept is not None:
+            if kept is not None or running:
                 curvature = np.multiply(miss, hit, out=hit)
                 if reach.max() > _FARTHEST - 10:
                     np.maximum(curvature, 1e-300, out=curvature)
-                kept[:, 0, chunk] = curvature if w is None else curvature * w
+                if w is not None:
+                    curvature *= w
+                if kept is not None:
+                    kept[:, 0, chunk] = curvature
+                for i, sums_at in running.items():
+                    weighted = np.multiply(values, curvature[i], out=WORKSPACE.array("weighted", *values.shape))
+                    sums_at.add(self.blocks, chunk, values, weighted, curvature[i], here)
             score = np.multiply(miss, sign, out=miss)
             if w is not None:
                 score *= w
             if kept is not None:
                 kept[:, 1, chunk] = score
-            self._add(sums, by_cell, score, numerics, [own[chunk] for own in cells], chunk)
+            self._add(sums, by_cell, score, numerics, here, chunk)
         whole = self._share_out(sums, by_cell)
         return [
             Found(
@@ -265,6 +265,7 @@ class Rows:
                     float(squares[i]),
                 ),
                 None if kept is None else (kept[i, 0], kept[i, 1]),
+                running[i].sums if i in running else None,
             )
             for i, theta in enumerate(thetas)
         ]
@@ -281,7 +282,7 @@ class Rows:
             return lazily
         found, tables = np.full(len(self.event), np.nan), [table[None, :] for table in self._tables(theta)]
         for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
-            numerics = self._stacked(chunk, len(self.event[chunk]))
+            numerics = self._stacked(chunk, len(self.event[chunk]))[1:]
             cells = [own[chunk] for own in self._cells]
             found[chunk] = self._predictors([theta], numerics, tables, cells, chunk)[0]
         return found
@@ -322,7 +323,7 @@ class Rows:
         sums = np.zeros((len(values), self.moments.cross.shape[0]))
         by_cell = [np.zeros((len(values), math.prod(joint.shape))) for joint in self._joints]
         for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
-            numerics = self._stacked(chunk, len(self.event[chunk]))
+            numerics = self._stacked(chunk, len(self.event[chunk]))[1:]
             self._add(sums, by_cell, values[:, chunk], numerics, [own[chunk] for own in self._cells], chunk)
         return self._share_out(sums, by_cell)
 
@@ -356,12 +357,13 @@ class Rows:
         return tables
 
     def _stacked(self, chunk: slice | NDArray[np.intp], size: int) -> Array:
-        """Return the numeric columns of a chunk from where they are counted, shape (numeric columns, rows)."""
-        found = np.empty((len(self._numerics), size))
-        for row, (k, offset) in zip(found, self._numerics, strict=True):
+        """Return ones and the numeric columns of a chunk from their centres, shape (1 + numeric columns, rows)."""
+        found = WORKSPACE.array("numeric columns", 1 + len(self._numerics), size)
+        found[0] = 1.0
+        for row, k in zip(found[1:], self._numerics, strict=True):
             x = self.blocks[k].multiplier
             assert x is not None
-            np.subtract(x[chunk], offset, out=row)
+            np.subtract(x[chunk], self._centres[k], out=row)
         return found
 
     def _slope_of(self, k: int, chunk: slice | NDArray[np.intp]) -> tuple[NDArray[np.integer], Array]:
@@ -375,18 +377,18 @@ class Rows:
         thetas: Sequence[Theta],
         numerics: Array,
         tables: Sequence[Array],
-        cells: Sequence[NDArray[np.int32]],
+        cells: Sequence[NDArray[np.integer]],
         chunk: slice | NDArray[np.intp],
     ) -> Array:
         """Return the linear predictors of a chunk, shape (coefficients, rows), of its numeric columns and joint cells."""
         at = self._numeric_places
         slopes = np.array([theta.slopes[at] for theta in thetas])
-        eta = slopes @ numerics
-        eta += np.array(
-            [[math.fsum([theta.start, *(own * self._moved)])] for theta, own in zip(thetas, slopes, strict=True)]
-        )
+        shape = len(thetas), numerics.shape[1]
+        eta = np.matmul(slopes, numerics, out=WORKSPACE.array("predictor", *shape))
+        room = WORKSPACE.array("looked up", *shape)
+        eta += np.array([[theta.start] for theta in thetas])
         for table, own in zip(tables, cells, strict=True):
-            eta += np.take(table, own, axis=1, mode="clip")
+            eta += np.take(table, own, axis=1, mode="clip", out=room)
         for k in self._slopes:
             codes, deviation = self._slope_of(k, chunk)
             own_slopes = np.array([theta.slopes[self._starts[k] :][: self.blocks[k].levels] for theta in thetas])
@@ -395,12 +397,7 @@ class Rows:
 
     @cached_property
     def _numeric_places(self) -> NDArray[np.intp]:
-        return np.array([self._starts[k] for k, _ in self._numerics], dtype=np.intp)
-
-    @cached_property
-    def _moved(self) -> Array:
-        """By how much the numeric columns are counted from another place than their centres."""
-        return np.array([offset - self._centres[k] for k, offset in self._numerics])
+        return np.array([self._starts[k] for k in self._numerics], dtype=np.intp)
 
     def _add(
         self,
@@ -408,13 +405,12 @@ class Rows:
         by_cell: Sequence[Array],
         values: Array,
         numerics: Array,
-        cells: Sequence[NDArray[np.int32]],
+        cells: Sequence[NDArray[np.integer]],
         chunk: slice | NDArray[np.intp],
     ) -> None:
         """Add what a chunk contributes to the sums of the columns times several values, shape (values, rows)."""
-        whole = values.sum(axis=1)
-        sums[:, 0] += whole
-        sums[:, self._numeric_places] += values @ numerics.T + np.outer(whole, self._moved)
+        sums[:, 0] += values.sum(axis=1)
+        sums[:, self._numeric_places] += values @ numerics.T
         for own, table in zip(cells, by_cell, strict=True):
             for row, value in zip(table, values, strict=True):
                 row += np.bincount(own, weights=value, minlength=len(row))

@@ -202,7 +202,7 @@ class Whitened:
             block = self.blocks[one.blocks[0]]
             if block.codes is None:
                 continue
-            codes = joint_cells(self.blocks, one.blocks, {k: self.blocks[k].codes[chunk] for k in one.blocks})  # type: ignore[index]
+            codes = joint_cells(self.blocks, one.blocks, chunk)
             np.take(one.table, codes, axis=0, out=room, mode="clip")
             if block.multiplier is not None:
                 room *= (block.multiplier[chunk] - one.centre)[:, None]

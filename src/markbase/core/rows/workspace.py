@@ -1,0 +1,32 @@
+"""Arrays that are filled anew for every chunk of rows: memory that is asked for each time costs more than what is done with it."""
+
+from __future__ import annotations
+
+import math
+import threading
+
+import numpy as np
+from numpy.typing import NDArray
+
+_MOST_HELD = 1 << 22
+"""Larger arrays are not held."""
+
+
+class Workspace(threading.local):
+    """Memory that one thread uses again and again, by the name of what it is for."""
+
+    def __init__(self) -> None:
+        self._held: dict[str, NDArray[np.float64]] = {}
+
+    def array(self, name: str, *shape: int) -> NDArray[np.float64]:
+        """Return an array of that shape, its values left to fill; it is good until the same name is asked for again."""
+        size = math.prod(shape)
+        if size > _MOST_HELD:
+            return np.empty(shape)
+        held = self._held.get(name)
+        if held is None or held.size < size:
+            held = self._held[name] = np.empty(size)
+        return held[:size].reshape(shape)
+
+
+WORKSPACE = Workspace()
