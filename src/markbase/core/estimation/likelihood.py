@@ -433,12 +433,12 @@ class Rows:
 
 def _sums_of_logs(shares: Array) -> Array:
     """Return Σ log s of each row for s from 0 to 1, as the logarithms of products of 8 where none is very small."""
-    whole = shares.shape[1] // 8 * 8
-    if not whole or shares.min() < 1e-35:
+    size = shares.shape[1] // 8
+    if not size or shares.min() < 1e-35:
         each: Array = np.log(shares).sum(axis=1)
         return each
-    products = shares[:, 0:whole:8].copy()
+    products = shares[:, :size].copy()
     for k in range(1, 8):
-        products *= shares[:, k:whole:8]
-    found: Array = np.log(products).sum(axis=1) + np.log(shares[:, whole:]).sum(axis=1)
+        products *= shares[:, k * size : (k + 1) * size]
+    found: Array = np.log(products).sum(axis=1) + np.log(shares[:, 8 * size :]).sum(axis=1)
     return found
