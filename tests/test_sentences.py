@@ -138,3 +138,20 @@ def test_methods_say_what_happened_and_nothing_else():
         assert word in rich, word
     assert "joined_through" not in rich  # what was done to other columns is not this model's business
     assert pd.Series(rich.split(". ")).str.len().gt(0).all()
+
+
+def test_a_step_that_no_rows_show_is_said_to_be_none():
+    rng = np.random.default_rng(3)
+    data = pd.DataFrame({"share": rng.uniform(0.2, 0.7, 900), "far": rng.normal(0, 0.2, 900)})
+    data["y"] = 3 * data["share"] + rng.normal(size=900)
+    data["yes"] = rng.random(900) < 1 / (1 + np.exp(-9 * data["far"]))
+    study = mb.Study(data).as_categorical("yes")
+    linear = " ".join(sentences(quietly(lambda: mb.fit_linear(study, "y", ["share", "far"])))[1])
+    assert "A whole unit is more than `share` spans in these rows (0.20" in linear
+    assert "than `far` spans" not in linear
+    fit = quietly(lambda: mb.fit_logistic(study, "yes", ["share", "far"], event=True))
+    effect, sd = fit.marginal["effect"].iloc[1], data["far"].std()
+    assert effect > 1
+    told = [s.cautions for s in fit.reading().statements]
+    assert re.search(r"more than 100 percentage points apart.* ([\d.]+) points over one", str(told[2])).group(1) == f"{100 * effect * sd:.3g}"
+    assert "100 percentage points" not in str(told[1])

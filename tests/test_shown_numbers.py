@@ -286,3 +286,20 @@ def test_a_correlation_is_flagged_by_its_size_with_fishers_interval(sign):
     r = np.corrcoef(frame["x"], frame["y"])[0, 1]
     ends = np.tanh(np.arctanh(r) + np.array([-1, 1]) * 1.959963984540054 / math.sqrt(97))
     np.testing.assert_allclose(pair[["first_low", "first_high"]].astype(float), ends, rtol=1e-9)
+
+
+@pytest.mark.parametrize("shift", [2e-5, 0.02, 5.0])
+def test_an_odds_ratio_and_its_interval_are_written_alike_everywhere(shift, tmp_path):
+    rng = np.random.default_rng(3)
+    x = rng.normal(0, 1 / shift, 4000)
+    data = pd.DataFrame({"x": x, "part": rng.choice(["a", "b"], 4000)})
+    data["y"] = np.where(rng.random(4000) < 1 / (1 + np.exp(-x * shift)), "yes", "no")
+    fit = mb.fit_logistic(mb.Study(data).mark("part", "a"), "y", ["x", "part"], event="yes")
+    row = next(r for r in table_with(fit, "ratio").rows if r.cells[0] == "x")
+    low, high = row.cells[3].split(" to ")
+    mb.write_document([fit], tmp_path / "t.md")
+    line = next(line for line in (tmp_path / "t.md").read_text().splitlines() if line.split("|")[1:2] == [" x "])
+    assert [row.cells[2], row.cells[3]] == [c.strip() for c in line.split("|")[2:4]]
+    assert f"odds ratio {row.cells[2]}, 95% CI {low} to {high}," in " ".join(str(fit.reading()).split())
+    ends = fit.coefficients.set_index("term").loc["x", ["odds_low", "odds_high"]]
+    assert [number_of(end) > 1 for end in (low, high)] == (ends > 1).tolist()

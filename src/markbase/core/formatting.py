@@ -115,6 +115,78 @@ def clear_of_zero(low: float, high: float, decimals: int) -> int:
     return decimals
 
 
+def ratio(value: float, decimals: int | None = None) -> str:
+    """Write an odds ratio.
+
+    Parameters
+    ----------
+    value : float
+        The ratio.
+    decimals : int, optional
+        Its decimals; by default three significant digits.
+
+    Returns
+    -------
+    str
+        ``1.07``, ``0.943``, ``12.3``; in words where it is beyond all measure.
+    """
+    if math.isnan(value):
+        return number(value)
+    if value >= 1e6:
+        return "more than a million"
+    if value < 1e-4:
+        return "less than 0.0001"
+    return number(value, max(decimals_for(value, 3), 0) if decimals is None else decimals)
+
+
+def ratio_decimals(value: float, se: float) -> int:
+    """Return the decimals that show an odds ratio and the ends of its interval alike."""
+    return min(max(decimals_for(value * se, 2), 2), 5) if math.isfinite(value) and value > 0 else 2
+
+
+def ratio_with_ends(value: float, low: float, high: float, se: float) -> tuple[str, str, str]:
+    """Write an odds ratio and the ends of its interval with as many decimals, so that it shows on which side of 1 they are.
+
+    Parameters
+    ----------
+    value, low, high : float
+        The ratio, and the ends.
+    se : float
+        The standard error of its logarithm.
+
+    Returns
+    -------
+    tuple of str
+        The three.
+    """
+    decimals = clear_of_zero(low - 1, high - 1, ratio_decimals(value, se))
+    return ratio(value, decimals), ratio(low, decimals), ratio(high, decimals)
+
+
+def point_decimals(low: float, high: float, se: float) -> int:
+    """Return the decimals of percentage points and of the ends of their interval; the standard error is of a share."""
+    return clear_of_zero(low, high, min(decimals_for(100 * se or 1.0), 3))
+
+
+def value_with_ends(value: float, low: float, high: float, decimals: int) -> tuple[str, str, str]:
+    """Write a value and the ends of its interval, these with more decimals where it would not show on which side of 0 they are.
+
+    Parameters
+    ----------
+    value, low, high : float
+        The value, and the ends.
+    decimals : int
+        Decimals that would do otherwise.
+
+    Returns
+    -------
+    tuple of str
+        The three.
+    """
+    ends = clear_of_zero(low, high, decimals)
+    return number(value, decimals), number(low, ends), number(high, ends)
+
+
 def short(value: float, digits: int = 3) -> str:
     """Write a number with a few significant digits, trailing zeros dropped.
 

@@ -13,7 +13,17 @@ import pandas as pd
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.comparison import Comparison
 from markbase.core.errors import listed
-from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, p_value, short, without_zero
+from markbase.core.formatting import (
+    decimals_for,
+    from_to,
+    number,
+    p_phrase,
+    p_value,
+    ratio_with_ends,
+    short,
+    value_with_ends,
+    without_zero,
+)
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.linear import LinearFit
@@ -74,18 +84,11 @@ def _model_layout(fit: AnyFit) -> Layout:
         row = r["row"]
         decimals = decimals_for(float(row.se))
         if logistic:
-            ratios = [
-                number(v, max(2, min(4, decimals_for(row.odds_ratio * row.se))))
-                for v in (row.odds_ratio, row.odds_low, row.odds_high)
-            ]
-            cells = [ratios[0], f"{ratios[1]} to {ratios[2]}", number(row.estimate, decimals), number(row.se, decimals)]
+            size, *ends = ratio_with_ends(row.odds_ratio, row.odds_low, row.odds_high, row.se)
+            cells = [size, from_to(*ends), number(row.estimate, decimals), number(row.se, decimals)]
         else:
-            ends = clear_of_zero(row.low, row.high, decimals)
-            cells = [
-                number(row.estimate, decimals),
-                number(row.se, decimals),
-                f"{number(row.low, ends)} to {number(row.high, ends)}",
-            ]
+            size, *ends = value_with_ends(row.estimate, row.low, row.high, decimals)
+            cells = [size, number(row.se, decimals), from_to(*ends)]
         rows.append(("plain", [name, *cells, p_value(row.p)]))
     return Layout(f"{fit.explained}: {fit.family.name} regression", heads, rows, _note(fit))
 
@@ -220,9 +223,8 @@ def _levels_layout(fit: AnyFit, group: str) -> Layout:
         if r.base:
             rows.append(("base", [*cells, "base", "", ""]))
             continue
-        ends = clear_of_zero(factor * r.low, factor * r.high, decimals)
-        interval = f"{number(factor * r.low, ends)} to {number(factor * r.high, ends)}"
-        rows.append(("plain", [*cells, number(factor * r.difference, decimals), interval, p_value(r.p)]))
+        size, *ends = value_with_ends(factor * r.difference, factor * r.low, factor * r.high, decimals)
+        rows.append(("plain", [*cells, size, from_to(*ends), p_value(r.p)]))
     test = fit.terms[fit.terms["term"] == group]
     joint = f"All levels together: {p_phrase(float(test['p'].iloc[0]))}. " if len(test) else ""
     others = [t.name for t in fit.model_terms if group not in t.names]

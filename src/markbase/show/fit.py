@@ -8,7 +8,6 @@ from collections.abc import Sequence
 from markbase.core.diagnostics.residuals import Checks
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import (
-    clear_of_zero,
     decimals_for,
     from_to,
     number,
@@ -16,6 +15,7 @@ from markbase.core.formatting import (
     p_value,
     share,
     short,
+    value_with_ends,
     without_zero,
 )
 from markbase.core.results.family import LINEAR, LOGISTIC
@@ -155,8 +155,8 @@ def standardised_section(fit: LinearFit) -> Section:
             rows.append(Row((f"{r.term}: {r.level}", "base", "0", ""), "base"))
             continue
         name = f"{r.term}: {r.level}" if r.level else r.term
-        ends = clear_of_zero(r.low, r.high, 2)
-        rows.append(Row((name, r.step, number(r.estimate, 2), from_to(number(r.low, ends), number(r.high, ends)))))
+        size, *ends = value_with_ends(r.estimate, r.low, r.high, 2)
+        rows.append(Row((name, r.step, size, from_to(*ends))))
     note = "an indicator is never standardised itself: levels are told as differences"
     heads = ("term", "for", f"sd of {fit.outcome.name}", f"{short(100 * fit.level, 4)}% CI")
     return Section(
@@ -257,16 +257,8 @@ def _coefficient(fit: LinearFit, row, label: str, scale: tuple[float, float] | N
         shown = number(row["estimate"], decimals_for(abs(float(row["estimate"])) or 1.0, 3))
         return Row((label, n, shown, "–", "no standard error", ""), "aside")
     decimals = decimals_for(float(row["se"])) if not fit.exact else decimals_for(abs(float(row["estimate"])) or 1, 6)
-    ends = clear_of_zero(row["low"], row["high"], decimals)
-    interval = from_to(number(row["low"], ends), number(row["high"], ends))
-    cells = (
-        label,
-        n,
-        number(row["estimate"], decimals),
-        number(row["se"], decimals),
-        interval,
-        p_value(row["p"]),
-    )
+    size, *ends = value_with_ends(row["estimate"], row["low"], row["high"], decimals)
+    cells = (label, n, size, number(row["se"], decimals), from_to(*ends), p_value(row["p"]))
     strip = Strip(row["low"], row["estimate"], row["high"], *scale) if scale else None
     return Row(cells, "plain", strip)
 

@@ -9,8 +9,18 @@ from dataclasses import replace
 import numpy as np
 
 from markbase.core.errors import count_noun
-from markbase.core.formatting import clear_of_zero, decimals_for, from_to, number, p_phrase, p_value, short
-from markbase.core.reading.logistic_sentences import ratio, ratio_decimals
+from markbase.core.formatting import (
+    decimals_for,
+    from_to,
+    number,
+    p_phrase,
+    p_value,
+    ratio,
+    ratio_decimals,
+    ratio_with_ends,
+    short,
+    value_with_ends,
+)
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
@@ -65,9 +75,8 @@ def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = Non
         if r.base:
             rows.append(Row((*head, "0", "base", ""), "base", strip))
             continue
-        ends = clear_of_zero(factor * r.low, factor * r.high, decimals)
-        interval = from_to(number(factor * r.low, ends), number(factor * r.high, ends))
-        rows.append(Row((*head, number(factor * r.difference, decimals), interval, p_value(r.p)), "plain", strip))
+        size, *ends = value_with_ends(factor * r.difference, factor * r.low, factor * r.high, decimals)
+        rows.append(Row((*head, size, from_to(*ends), p_value(r.p)), "plain", strip))
     what = ("rate %", "adjusted %", "points") if points else ("mean", "adjusted", "difference")
     percent = f"{short(100 * fit.level, 4)}%"
     heads = (group, "rows", what[0], what[1], what[2], f"{percent} CI", "p")
@@ -236,12 +245,10 @@ def compared_section(fit: AnyFit, table, title: str, correction: str) -> Section
         strip = Strip(float(r.low), float(r.difference), float(r.high), *scale)
         name = f"{r.level} against {r.against}"
         if isinstance(fit, LogisticFit):
-            own = ratio_decimals(r.odds_ratio, r.se)
-            size = ratio(r.odds_ratio, own)
-            interval = from_to(ratio(r.odds_low, own), ratio(r.odds_high, own))
+            size, *ends = ratio_with_ends(r.odds_ratio, r.odds_low, r.odds_high, r.se)
         else:
-            ends = clear_of_zero(r.low, r.high, decimals)
-            size, interval = number(r.difference, decimals), from_to(number(r.low, ends), number(r.high, ends))
+            size, *ends = value_with_ends(r.difference, r.low, r.high, decimals)
+        interval = from_to(*ends)
         corrected = () if correction == "none" else (p_value(r.p_corrected),)
         rows.append(Row((name, size, interval, p_value(r.p), *corrected), "plain", strip))
     size = "odds ratio" if isinstance(fit, LogisticFit) else f"difference ({fit.outcome.step_many})"
@@ -318,14 +325,14 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
     rows = []
     for r in table.to_dict("records"):
         decimals = decimals_for(float(r["se"]))
-        ends = clear_of_zero(r["low"], r["high"], decimals)
+        size, *ends = value_with_ends(r["slope"], r["low"], r["high"], decimals)
         place = [f"{by} {r['level']}"] if "level" in r else []
         place += [f"{name} = {short(r[name], 4)}" for name in held]
         cells = (
             ", ".join(place) or "everywhere",
-            number(r["slope"], decimals),
+            size,
             number(r["se"], decimals),
-            from_to(number(r["low"], ends), number(r["high"], ends)),
+            from_to(*ends),
             p_value(r["p"]),
         )
         rows.append(Row(cells, "plain", Strip(r["low"], r["slope"], r["high"], *scale)))

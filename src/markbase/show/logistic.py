@@ -9,17 +9,18 @@ import pandas as pd
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.errors import count_noun
 from markbase.core.formatting import (
-    clear_of_zero,
     decimals_for,
     from_to,
     number,
     p_phrase,
     p_value,
+    point_decimals,
+    ratio,
+    ratio_with_ends,
     share,
     short,
     without_zero,
 )
-from markbase.core.reading.logistic_sentences import ratio, ratio_decimals
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.tables import rows_of
 from markbase.show.equation import equation_blocks
@@ -185,14 +186,13 @@ def _coefficient(fit: LogisticFit, row, label: str, scale: tuple[float, float] |
         return Row(
             (label, n, ratio(float(row["odds_ratio"])), "no standard error", short(row["estimate"]), "–", ""), "aside"
         )
-    decimals = ratio_decimals(float(row["odds_ratio"]), float(row["se"]))
-    interval = from_to(ratio(float(row["odds_low"]), decimals), ratio(float(row["odds_high"]), decimals))
+    size, low, high = ratio_with_ends(*(float(row[key]) for key in ("odds_ratio", "odds_low", "odds_high", "se")))
     own = decimals_for(float(row["se"]))
     cells = (
         label,
         n,
-        ratio(float(row["odds_ratio"]), decimals),
-        interval,
+        size,
+        from_to(low, high),
         number(row["estimate"], own),
         number(row["se"], own),
         p_value(row["p"]),
@@ -218,7 +218,7 @@ def _chances(fit: LogisticFit) -> Section:
             if r.base:
                 rows.append(Row((label, chance, "0", "base", ""), "base", strip))
                 continue
-            decimals = clear_of_zero(100 * r.low, 100 * r.high, min(decimals_for(100 * r.se or 1.0), 3))
+            decimals = point_decimals(100 * r.low, 100 * r.high, r.se)
             figures = [number(100 * v, decimals) for v in (r.effect, r.low, r.high)]
             rows.append(Row((label, chance, figures[0], from_to(figures[1], figures[2]), p_value(r.p)), "plain", strip))
     percent = f"{short(100 * fit.level, 4)}%"

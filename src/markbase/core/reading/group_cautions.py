@@ -48,6 +48,17 @@ def about_codes(column: Column) -> list[str]:
     ]
 
 
+def about_step(fit: AnyFit, column: Column) -> list[str]:
+    """Say that a step of 1 is more than a numeric column spans in the rows used, so that no row shows it."""
+    low, high, _ = fit.spread(column.name)
+    if high - low >= 1:
+        return []
+    return [
+        f"A whole {column.step_one} is more than `{column.name}` spans in these rows ({short(low)} to {short(high)}): this is how steep it "
+        f"is there, and no difference that rows show."
+    ]
+
+
 def about_levels(fit: AnyFit, term: Term, row: pd.Series[Any]) -> list[str]:
     """Say what must be known of the levels that a coefficient compares.
 

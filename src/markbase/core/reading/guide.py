@@ -6,9 +6,8 @@ import math
 from typing import Any
 
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.formatting import decimals_for, number, p_phrase, share, without_zero
+from markbase.core.formatting import decimals_for, number, p_phrase, ratio, share, without_zero
 from markbase.core.reading.clauses import percent, unit_of
-from markbase.core.reading.logistic_sentences import ratio
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit

@@ -10,7 +10,7 @@ import pandas as pd
 from markbase.core.design.coefficient_map import Coefficient
 from markbase.core.design.terms import POWER_MARKS, Term, Variable, variables_of
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, short
+from markbase.core.formatting import decimals_for, number, p_phrase, short, value_with_ends
 from markbase.core.reading.clauses import (
     clear,
     held_equal,
@@ -253,10 +253,8 @@ def _coefficient(fit: AnyFit, row: pd.Series[Any]) -> str:
     if math.isnan(float(row["se"])):
         return f"estimated {short(row['estimate'])}, with no standard error: {fit.errors.unknown_words}."
     decimals = decimals_for(float(row["se"]))
-    ends = clear_of_zero(row["low"], row["high"], decimals)
-    interval = (
-        f"{percent(fit)} CI {number(row['low'], ends)} to {number(row['high'], ends)}, {p_phrase(float(row['p']))}"
-    )
+    _, low, high = value_with_ends(row["estimate"], row["low"], row["high"], decimals)
+    interval = f"{percent(fit)} CI {low} to {high}, {p_phrase(float(row['p']))}"
     sure = clear(fit, row)
     tail = "" if sure else ": no clear evidence of a difference, in either direction"
     return f"{'' if sure else 'estimated '}{number(row['estimate'], decimals)} ({interval}), {held_equal(fit)}{tail}."
@@ -344,13 +342,11 @@ def slope_statements(fit: AnyFit, numeric: str, by: str | None, term: str) -> li
     parts = []
     for _, row in table.iterrows():
         decimals = decimals_for(float(row["se"]))
-        ends = clear_of_zero(row["low"], row["high"], decimals)
+        size, low, high = value_with_ends(row["slope"], row["low"], row["high"], decimals)
         where = f"at `{held}` = {short(row[held], 3)}" + (
             f" and `{numeric}` = {short(row[numeric], 3)}" if by and numeric in table.columns else ""
         )
-        parts.append(
-            f"{number(row['slope'], decimals)} {where} ({number(row['low'], ends)} to {number(row['high'], ends)}, {p_phrase(float(row['p']))})"
-        )
+        parts.append(f"{size} {where} ({low} to {high}, {p_phrase(float(row['p']))})")
     variable = fit.variable(numeric, "numeric")
     step = per_step(variable.column).rstrip(",")
     what = "the log odds" if logistic else outcome_words(fit.outcome)

@@ -30,6 +30,7 @@ from markbase.core.reading.group_cautions import (
     about_base,
     about_codes,
     about_levels,
+    about_step,
     one_verdict,
     trend_step,
 )
@@ -135,7 +136,7 @@ def _numeric(fit: AnyFit, term: Term, row: pd.Series[Any]) -> Statement:
             f"The interval is wide: over one standard deviation of `{term.name}` ({short(sd)}) it runs from {short(ends[0])} to {short(ends[1])} {unit}."
         )
     at, caution = at_reference(fit, term.name)
-    cautions += [*about_codes(term.column), *caution]
+    cautions += [*about_codes(term.column), *about_step(fit, term.column), *caution]
     lead, question = step_lead(term.column, at)
     told = f"{lead} {outcome_words(fit.outcome)} is {size(fit, row, question)}"
     made = term.column.made

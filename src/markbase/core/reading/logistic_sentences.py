@@ -10,13 +10,14 @@ import pandas as pd
 from markbase.core.design.coefficient_map import Coefficient
 from markbase.core.design.terms import Term
 from markbase.core.errors import count_noun
-from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, short
+from markbase.core.formatting import decimals_for, number, p_phrase, point_decimals, ratio, ratio_with_ends, short
 from markbase.core.reading.clauses import clear, held_equal, joint_figures, percent, said_of_clear, say_once, step_lead
 from markbase.core.reading.group_cautions import (
     EQUAL_STEPS,
     about_base,
     about_codes,
     about_levels,
+    about_step,
     one_verdict,
     trend_step,
 )
@@ -118,35 +119,6 @@ def _share(value: float) -> str:
     return f"{number(shown, decimals)}%"
 
 
-def ratio(value: float, decimals: int | None = None) -> str:
-    """Write an odds ratio.
-
-    Parameters
-    ----------
-    value : float
-        The ratio.
-    decimals : int, optional
-        Its decimals; by default three significant digits.
-
-    Returns
-    -------
-    str
-        ``1.07``, ``0.943``, ``12.3``; in words where it is beyond all measure.
-    """
-    if math.isnan(value):
-        return number(value)
-    if value >= 1e6:
-        return "more than a million"
-    if value < 1e-4:
-        return "less than 0.0001"
-    return number(value, max(decimals_for(value, 3), 0) if decimals is None else decimals)
-
-
-def ratio_decimals(value: float, se: float) -> int:
-    """Return the decimals that show an odds ratio and the ends of its interval alike."""
-    return min(max(decimals_for(value * se, 2), 2), 5) if math.isfinite(value) and value > 0 else 2
-
-
 def _change(value: float) -> str:
     """Say what an odds ratio does to odds."""
     if value >= _TIMES:
@@ -156,11 +128,8 @@ def _change(value: float) -> str:
 
 
 def _figures(fit: LogisticFit, row: pd.Series[Any], name: str = "odds ratio") -> str:
-    decimals = ratio_decimals(float(row["odds_ratio"]), float(row["se"]))
-    low, high = float(row["odds_low"]), float(row["odds_high"])
-    decimals = clear_of_zero(low - 1, high - 1, decimals)  # on which side of 1 it ends must show
-    ends = f"{ratio(low, decimals)} to {ratio(high, decimals)}"
-    return f"{name} {ratio(float(row['odds_ratio']), decimals)}, {percent(fit)} CI {ends}, {p_phrase(float(row['p']))}"
+    size, low, high = ratio_with_ends(*(float(row[key]) for key in ("odds_ratio", "odds_low", "odds_high", "se")))
+    return f"{name} {size}, {percent(fit)} CI {low} to {high}, {p_phrase(float(row['p']))}"
 
 
 def _odds_sentence(fit: LogisticFit, lead: str, row: pd.Series[Any], question: str) -> str:
@@ -180,7 +149,7 @@ def _odds_sentence(fit: LogisticFit, lead: str, row: pd.Series[Any], question: s
 def _points(fit: LogisticFit, row: pd.Series[Any], per: str = "") -> str:
     """Say a difference of probabilities in percentage points, with its interval."""
     effect, low, high = (100 * float(row[k]) for k in ("effect", "low", "high"))
-    decimals = min(decimals_for(100 * float(row["se"]) or 1.0, 2), 4)
+    decimals = point_decimals(low, high, float(row["se"]))
     way = "lower" if effect < 0 else "higher"
     ends = [f"{number(abs(v), decimals)} {'lower' if v < 0 else 'higher'}" for v in (low, high)]
     if (low < 0) == (high < 0):
@@ -201,28 +170,35 @@ def _start(fit: LogisticFit, row: pd.Series[Any]) -> Statement:
     numerics, where = start_words(fit)
     odds = float(row["odds_ratio"])
     probability = odds / (1 + odds) if math.isfinite(odds) else 1.0
+    low, high = (ratio(float(row[key])) for key in ("odds_low", "odds_high"))
     text = (
-        f"The equation starts from odds of {ratio(odds)} for {_event(fit)} ({percent(fit)} CI {ratio(float(row['odds_low']))} to "
-        f"{ratio(float(row['odds_high']))}), which is a probability of {_share(probability)}: with {', '.join(where)}."
+        f"The equation starts from odds of {ratio(odds)} for {_event(fit)} ({percent(fit)} CI {low} to {high}), which is a probability of "
+        f"{_share(probability)}: with {', '.join(where)}."
     )
     outside = []
     for term in numerics:
-        low, high, _ = fit.spread(term.name)
-        if not low <= 0 <= high:
-            outside.append(f"`{term.name}` runs from {short(low)} to {short(high)} in these rows")
+        lowest, highest, _ = fit.spread(term.name)
+        if not lowest <= 0 <= highest:
+            outside.append(f"`{term.name}` runs from {short(lowest)} to {short(highest)} in these rows")
     cautions = [f"It anchors the equation and describes nobody: {', '.join(outside)}."] if outside else []
     return Statement("(intercept)", "", text, tuple(cautions))
 
 
 def _numeric(fit: LogisticFit, term: Term, row: pd.Series[Any], marginal: pd.DataFrame) -> Statement:
     at, cautions = at_reference(fit, term.name)
-    cautions = [*about_codes(term.column), *cautions]
+    cautions = [*about_codes(term.column), *about_step(fit, term.column), *cautions]
     lead, question = step_lead(term.column, at)
     text = _odds_sentence(fit, lead, row, question)
     effect = marginal[marginal.index == (term.name, "")].iloc[0]
     where = f", not only{at}" if at else ""
     per = "" if question == "of a difference" else f" per {term.column.step_one}"
     text += f". Averaged over these rows{where}, the probability is {_points(fit, effect, per)}."
+    if max(abs(float(effect[key])) for key in ("effect", "low", "high")) > 1:
+        sd = fit.spread(term.name)[2]
+        cautions.append(
+            f"No two probabilities are more than 100 percentage points apart: this is how steep it is, "
+            f"{short(100 * abs(float(effect['effect'])) * sd)} points over one standard deviation ({short(sd)})."
+        )
     cautions += _wide_slope(fit, term, row)
     return Statement(term.name, "", text, tuple(cautions))
 
@@ -310,7 +286,7 @@ def _product(fit: LogisticFit, term: Term, told: Coefficient, row: pd.Series[Any
         figures = f"{percent(fit)} CI {ends}, {p_phrase(float(row['p']))}"
         text = f"{lead} {number(float(row['estimate']), decimals)} in log odds ({figures}), {held_equal(fit)}{tail}."
         return Statement(term.name, level, text, tuple(cautions))
-    times = ratio(float(row["odds_ratio"]), ratio_decimals(float(row["odds_ratio"]), float(row["se"])))
+    times = ratio_with_ends(*(float(row[key]) for key in ("odds_ratio", "odds_low", "odds_high", "se")))[0]
     figures = _figures(fit, row, "ratio of odds ratios")
     text = (
         f"{lead} {'' if clear(fit, row) else 'estimated '}{times} times as large ({figures}), {held_equal(fit)}{tail}."
