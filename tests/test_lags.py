@@ -13,6 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import markbase as mb
+from markbase.core.study import lagging
 
 pytestmark = [pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning"), pytest.mark.usefixtures("small_parts")]
 
@@ -105,3 +106,21 @@ def test_a_lag_in_parts_counts_on_no_order_that_is_not_there(tmp_path, change, t
         table[k : k + size].to_parquet(tmp_path / f"{k}.parquet", index=False)
     with pytest.raises(mb.MarkbaseError, match=re.escape(told)):
         mb.open_study(tmp_path, in_parts=True).lag("x", order="t", within="s", name="b")
+
+
+@pytest.mark.parametrize("text", [False, True])
+def test_the_verification_notices_a_value_of_another_row(monkeypatch, text):
+    earlier = lagging._Lags.earlier
+
+    def wrong(self, *trees):
+        found, why = earlier(self, *trees)
+        known = np.flatnonzero(why == 0)
+        found[known[0]] = found[known[-1]]  # one row has the value of another
+        return found, why
+
+    data = pd.DataFrame({"series": list("aaaabbbb"), "step": [1, 2, 3, 4] * 2, "x": [3, 1, 4, 1, 5, 9, 2, 6]})
+    data["x"] = data["x"].map("v{}".format) if text else data["x"]
+    study, asked = mb.Study(data), {"by": 1, "order": "step", "within": "series", "name": "before"}
+    assert study.lag("x", **asked).trail.steps[-1].check.passed
+    monkeypatch.setattr(lagging._Lags, "earlier", wrong)
+    assert not study.lag("x", **asked).trail.steps[-1].check.passed

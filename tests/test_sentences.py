@@ -153,5 +153,8 @@ def test_a_step_that_no_rows_show_is_said_to_be_none():
     effect, sd = fit.marginal["effect"].iloc[1], data["far"].std()
     assert effect > 1
     told = [s.cautions for s in fit.reading().statements]
-    assert re.search(r"more than 100 percentage points apart.* ([\d.]+) points over one", str(told[2])).group(1) == f"{100 * effect * sd:.3g}"
+    assert (
+        re.search(r"more than 100 percentage points apart.* ([\d.]+) points over one", str(told[2])).group(1)
+        == f"{100 * effect * sd:.3g}"
+    )
     assert "100 percentage points" not in str(told[1])

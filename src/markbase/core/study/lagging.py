@@ -105,7 +105,8 @@ def lag(column: Column, by: int, order: Column, within: Column | None, name: str
     lost = [f"{count_noun(int(m.sum()), 'row')}: {reason}" for reason, m in reasons.items() if m.any()]
     per = f" within `{within.name}`" if within is not None else ""
     text = f"Made `{name}`, `{column.name}` {count_noun(by, 'step')} of `{order.name}` earlier{per}: {count_noun(new.valid, 'row')} with a value"
-    check = _verified(column, new, why == _FOUND, tuple(lost))
+    ahead = None if parts else _looked_back_to(by, *trees[:2])
+    check = _verified(column, new, why == _FOUND, ahead, tuple(lost))
     return Recode(new, check, text + (f" ({'; '.join(lost)} left missing)." if lost else "."))
 
 
@@ -234,11 +235,26 @@ def _starts_of(series: Codes) -> NDArray[np.intp]:
     return np.flatnonzero(np.diff(series, prepend=series[:1] - 1))
 
 
-def _verified(column: Column, new: Column, found: NDArray[np.bool_], notes: tuple[str, ...]) -> Check:
-    """Verify that rows have a value where one was found, and only there."""
-    both = (_as_counts(column), _as_counts(new)) if column.is_categorical else (column, new)
-    table = before_and_after(*both).table
-    return Check(new.name, column.name, table, bool(np.all(new.present == found)), notes)
+def _looked_back_to(by: int, series: Codes, steps: Floats) -> NDArray[np.bool_]:
+    """Return which rows in memory have a row of their series so many steps after them."""
+    placed = np.flatnonzero((series >= 0) & ~np.isnan(steps))
+    distinct, step = np.unique(steps[placed], return_inverse=True)
+    after = np.minimum(np.searchsorted(distinct, distinct + by), len(distinct) - 1)
+    own = series[placed].astype(np.int64) * len(distinct)
+    found = np.zeros(len(series), dtype=bool)
+    found[placed] = np.isin(own + after[step], own + step) & (distinct[after] == distinct + by)[step]
+    return found
+
+
+def _verified(
+    column: Column, new: Column, found: NDArray[np.bool_], ahead: NDArray[np.bool_] | None, notes: tuple[str, ...]
+) -> Check:
+    """Verify that rows have a value where one was found, and only there; of rows in memory, that the values are those of all rows that have one after them."""
+    old, made = (_as_counts(column), _as_counts(new)) if column.is_categorical else (column, new)
+    holds = bool(np.all(new.present == found))
+    if ahead is not None:
+        holds = holds and np.array_equal(np.sort(old.values[ahead & old.present]), np.sort(made.values[made.present]))
+    return Check(new.name, column.name, before_and_after(old, made).table, holds, notes)
 
 
 def _as_counts(column: Column) -> Column:
