@@ -9,7 +9,6 @@ from fractions import Fraction
 import numpy as np
 import pandas as pd
 import pyarrow as pa
-import pyarrow.feather
 import pyarrow.parquet as pq
 import pytest
 from hypothesis import given, settings
