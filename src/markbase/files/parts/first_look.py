@@ -44,6 +44,7 @@ class Numbers:
 
         if self.failed:
             return None
+        column = column.dictionary_decode() if pa.types.is_dictionary(column.type) else column
         try:
             values = numbers_of(pc.cast(column, pa.float64()) if pa.types.is_string(column.type) else column)
         except pa.ArrowInvalid:
@@ -75,7 +76,8 @@ class Texts:
 
     failed = False
 
-    def __init__(self) -> None:
+    def __init__(self, written: bool = False) -> None:
+        self.written = written
         self.places: dict[Any, int] = {}
         self.counts = np.zeros(0, dtype=np.int64)
         self.firsts = np.zeros(0, dtype=np.int64)
@@ -87,10 +89,10 @@ class Texts:
 
         if self.many:
             return None
-        categories = pa.types.is_dictionary(column.type)
-        coded = column if categories else column.dictionary_encode()
+        told = pa.types.is_dictionary(column.type)
+        coded = column if told else column.dictionary_encode()
         codes = coded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
-        return plain_values(coded.dictionary).to_pylist(), codes, categories
+        return plain_values(coded.dictionary).to_pylist(), codes, told and not self.written
 
     def take(self, seen: tuple[list[Any], NDArray[np.integer], bool] | None, start: int) -> NDArray[Any] | None:
         """Add what the next rows hold, and return their places among the values seen so far."""
@@ -169,7 +171,7 @@ class Look:
     def _looked(self, written: bool, batch: pa.RecordBatch) -> tuple[int, list[Any]]:
         import pyarrow as pa
 
-        texts = [written and pa.types.is_string(column.type) for column in batch.columns]
+        texts = [written and pa.types.is_dictionary(column.type) for column in batch.columns]
         columns = [as_texts(column) if text else column for column, text in zip(batch.columns, texts, strict=True)]
         seen = [look.look_at(column) for look, column in zip(self.columns.values(), columns, strict=True)]
         return batch.num_rows, seen
@@ -201,13 +203,14 @@ def columns_to_look_at(names: Mapping[str, bool], book: Codebook, written: bool)
     """Return what is to be found in each column: of those that may be numbers, numbers, if the codebook does not say otherwise."""
     specs = {name: book.columns.get(name, ColumnSpec(name)) for name in names}
     return {
-        name: Numbers(written) if names[name] and not _is_grouped(spec) else Texts() for name, spec in specs.items()
+        name: Numbers(written) if names[name] and not _is_grouped(spec) else Texts(written)
+        for name, spec in specs.items()
     }
 
 
 def fresh_columns(columns: Mapping[str, Numbers | Texts]) -> dict[str, Numbers | Texts]:
     """Return the same with nothing found yet."""
-    return {n: Numbers(c.written) if isinstance(c, Numbers) else Texts() for n, c in columns.items()}
+    return {n: type(c)(c.written) for n, c in columns.items()}
 
 
 def _is_grouped(spec: ColumnSpec) -> bool:
@@ -217,7 +220,9 @@ def _is_grouped(spec: ColumnSpec) -> bool:
 def looked_twice(columns: Mapping[str, Numbers | Texts], look: Callable[[Mapping[str, Numbers | Texts]], Look]) -> Look:
     """Look, and once more at those columns that seemed to be numbers at first, and are not."""
     first = look(columns)
-    again: dict[str, Numbers | Texts] = {name: Texts() for name, found in first.columns.items() if found.failed}
+    again: dict[str, Numbers | Texts] = {
+        name: Texts(found.written) for name, found in first.columns.items() if found.failed
+    }
     if not again:
         return first
     second = look(again)
@@ -257,10 +262,10 @@ def _as_first_rows_have_it(table: TableFiles, columns: Mapping[str, Numbers | Te
     first = next(batches, None)
     batches.close()  # type: ignore[attr-defined]  # it is a generator
     if first is None:
-        return {n: Texts() if isinstance(c, Texts) else Numbers(True) for n, c in columns.items()}
+        return fresh_columns(columns)
     seen = dict(zip(names, first.columns, strict=True))
     return {
-        n: Numbers(True) if isinstance(c, Numbers) and c.look_at(seen[n]) is not None else Texts()
+        n: Numbers(True) if isinstance(c, Numbers) and c.look_at(seen[n]) is not None else Texts(True)
         for n, c in columns.items()
     }
 
@@ -282,7 +287,7 @@ def _look_over(
             texts = {name for name, found in hopeful.items() if isinstance(found, Texts)}
             return _over_text(table, hopeful, texts, kept, told)
         except NotNumbersError:
-            columns = {n: Texts() if isinstance(c, Texts) else Numbers(True) for n, c in columns.items()}
+            columns = fresh_columns(columns)
     return _over_text(table, columns, columns, kept.emptied, told)
 
 

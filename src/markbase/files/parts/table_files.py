@@ -186,7 +186,8 @@ class TableFiles:
         import pyarrow as pa
         from pyarrow import csv as pacsv
 
-        types = {raw: pa.string() if n in as_text else pa.float64() for n, raw in self.names.items()}
+        coded = pa.dictionary(pa.int32(), pa.string())  # each text once a block, which is what is looked at
+        types = {raw: coded if n in as_text else pa.float64() for n, raw in self.names.items()}
         read = pacsv.ReadOptions(block_size=_BLOCK_BYTES, encoding=self.encoding)
         parse = pacsv.ParseOptions(delimiter=self.separator, newlines_in_values=True)
         convert = pacsv.ConvertOptions(
@@ -233,8 +234,11 @@ def numbers_of(column: pa.Array) -> NDArray[np.float64]:
 
 def as_texts(column: pa.Array) -> pa.Array:
     """Return texts without what was written to keep them from being taken for formulas."""
+    import pyarrow as pa
     import pyarrow.compute as pc
 
+    if pa.types.is_dictionary(column.type):
+        return pa.DictionaryArray.from_arrays(column.indices, as_texts(column.dictionary))
     marked = "^'([" + "".join(f"\\{mark}" if mark in "+-=@" else mark for mark in ESCAPED) + "])"
     if not pc.any(pc.starts_with(column, "'")).as_py():
         return column
