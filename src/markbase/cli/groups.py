@@ -24,7 +24,7 @@ from markbase.cli.figure_files import draw_groups_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
 from markbase.core.errors import MarkbaseError, listed, quoted
-from markbase.core.inference.multiplicity import CORRECTIONS
+from markbase.core.inference.corrections import CORRECTIONS
 from markbase.core.results.any_fit import AnyFit
 from markbase.files.document import write_document
 from markbase.show.group_tables import cells_sections, groups_section, lines_page, pairs_section, planned_section

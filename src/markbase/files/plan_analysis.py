@@ -10,7 +10,7 @@ from typing import Any
 from markbase.core.design.options import KINDS, FitOptions
 from markbase.core.design.requested_terms import TermRequest, interaction, polynomial, request_name, term_from_text
 from markbase.core.errors import MarkbaseError, listed, near, quoted
-from markbase.core.inference.multiplicity import CORRECTIONS
+from markbase.core.inference.corrections import CORRECTIONS
 from markbase.files.plan_entries import Analysis, CompareEntry, EliminationEntry, FitEntry, ScreenEntry
 from markbase.files.plan_lines import Lines
 

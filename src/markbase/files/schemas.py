@@ -10,7 +10,7 @@ from dataclasses import fields
 from typing import Any
 
 from markbase.core.design.options import KINDS, FitOptions
-from markbase.core.inference.multiplicity import CORRECTIONS
+from markbase.core.inference.corrections import CORRECTIONS
 from markbase.core.study.codebook import DECLARABLE
 from markbase.core.study.column import KINDS as COLUMN_KINDS
 from markbase.core.study.column import ROLES

@@ -15,11 +15,10 @@ import numpy as np
 import scipy.special as sp
 from numpy.typing import NDArray
 
-from markbase.core.errors import MarkbaseError, listed, quoted
+from markbase.core.inference.corrections import check_correction
 from markbase.core.inference.distributions import t_quantile
 
 Array = NDArray[np.float64]
-CORRECTIONS = ("bonferroni", "holm", "none", "tukey")
 _POINTS = 400
 _NOTHING = 45.0
 """Below e to the minus this of the largest, an integrand is left out."""
@@ -66,12 +65,6 @@ def corrected(p: Array, correction: str, statistic: Array, levels: int, df: floa
     found = np.empty(len(p))
     found[order] = stepped
     return found
-
-
-def check_correction(correction: str) -> None:
-    """Refuse a correction that does not exist."""
-    if correction not in CORRECTIONS:
-        raise MarkbaseError(f"There is no correction {correction!r}; there are {listed(quoted(CORRECTIONS))}.")
 
 
 def half_width(correction: str, level: float, comparisons: int, levels: int, df: float) -> float:

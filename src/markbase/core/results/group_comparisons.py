@@ -15,8 +15,9 @@ from numpy.typing import NDArray
 from markbase.core.design.mean_columns import Sample, Setting
 from markbase.core.design.terms import Variable
 from markbase.core.errors import FitError, LevelError, MarkbaseError, near
+from markbase.core.inference.corrections import check_correction
 from markbase.core.inference.distributions import p_of_t, t_quantile
-from markbase.core.inference.multiplicity import check_correction, corrected, half_width
+from markbase.core.inference.multiplicity import corrected, half_width
 from markbase.core.results.estimates import Estimated
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.study.column import Base

@@ -1,0 +1,13 @@
+"""The names of corrections for several comparisons; what they do is in `multiplicity`."""
+
+from __future__ import annotations
+
+from markbase.core.errors import MarkbaseError, listed, quoted
+
+CORRECTIONS = ("bonferroni", "holm", "none", "tukey")
+
+
+def check_correction(correction: str) -> None:
+    """Refuse a correction that does not exist."""
+    if correction not in CORRECTIONS:
+        raise MarkbaseError(f"There is no correction {correction!r}; there are {listed(quoted(CORRECTIONS))}.")
