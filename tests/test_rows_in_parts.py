@@ -378,7 +378,9 @@ def test_many_rows_in_memory_are_worked_on_in_shares_with_the_same_results(studi
     }
     chunks |= {
         "inference.marginal_effects": ("_CHUNK_ROWS",),
-        "design.cross_products": ("_GATHERED_ROWS", "CHUNK_ROWS"),
+        "design.cross_products": ("GATHERED_ROWS",),
+        "design.gathering": ("GATHERED_ROWS", "_WEIGHTED_ROWS", "_PRODUCT_ROWS"),
+        "estimation.fixed_effects": ("CHUNK_ROWS",),
     }
     for home, names in chunks.items():
         for name in names:

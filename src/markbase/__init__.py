@@ -59,18 +59,12 @@ if TYPE_CHECKING:
     from markbase.files.plan import Plan, read_plan
     from markbase.files.plan_writing import write_plan
     from markbase.reports.report_file import report
+    from markbase.show.block_figures import draw_blocks, draw_paths
     from markbase.show.check_figures import draw_checks
+    from markbase.show.classification_figures import draw_calibration, draw_classification
     from markbase.show.coefficient_figure import draw_coefficients
     from markbase.show.figures import draw_correlations, draw_pairs, draw_vif
-    from markbase.show.fit_figures import (
-        draw_adjusted,
-        draw_blocks,
-        draw_calibration,
-        draw_classification,
-        draw_groups,
-        draw_lines,
-        draw_paths,
-    )
+    from markbase.show.fit_figures import draw_adjusted, draw_groups, draw_lines
     from markbase.show.slope_figures import draw_score, draw_slopes
 
 __version__ = VERSION
@@ -113,16 +107,16 @@ _HOMES = {
     "compare": "markbase.core.comparison.comparison",
     "cross_validate": "markbase.core.comparison.cross_validation",
     "draw_adjusted": "markbase.show.fit_figures",
-    "draw_blocks": "markbase.show.fit_figures",
-    "draw_calibration": "markbase.show.fit_figures",
+    "draw_blocks": "markbase.show.block_figures",
+    "draw_calibration": "markbase.show.classification_figures",
     "draw_checks": "markbase.show.check_figures",
-    "draw_classification": "markbase.show.fit_figures",
+    "draw_classification": "markbase.show.classification_figures",
     "draw_coefficients": "markbase.show.coefficient_figure",
     "draw_correlations": "markbase.show.figures",
     "draw_groups": "markbase.show.fit_figures",
     "draw_lines": "markbase.show.fit_figures",
     "draw_pairs": "markbase.show.figures",
-    "draw_paths": "markbase.show.fit_figures",
+    "draw_paths": "markbase.show.block_figures",
     "draw_score": "markbase.show.slope_figures",
     "draw_slopes": "markbase.show.slope_figures",
     "draw_vif": "markbase.show.figures",

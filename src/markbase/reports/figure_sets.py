@@ -13,19 +13,12 @@ from markbase.core.errors import FitError, remark
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.parts import in_parts
+from markbase.show.block_figures import draw_blocks, draw_paths
 from markbase.show.check_figures import draw_checks
+from markbase.show.classification_figures import draw_calibration, draw_classification
 from markbase.show.coefficient_figure import draw_coefficients
 from markbase.show.figures import own_style
-from markbase.show.fit_figures import (
-    MOST_LEVELS,
-    draw_adjusted,
-    draw_blocks,
-    draw_calibration,
-    draw_classification,
-    draw_groups,
-    draw_lines,
-    draw_paths,
-)
+from markbase.show.fit_figures import MOST_LEVELS, draw_adjusted, draw_groups, draw_lines
 from markbase.show.slope_figures import draw_slopes
 
 if TYPE_CHECKING:

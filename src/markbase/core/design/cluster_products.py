@@ -8,7 +8,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.design.cross_products import row_chunks
+from markbase.core.design.chunks import row_chunks
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.rows.parts import each_part

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core import extended_precision as twofold
-from markbase.core.design.cross_products import row_chunks, rows_of
+from markbase.core.design.chunks import row_chunks, rows_of
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.rows.parts import over_parts

@@ -10,8 +10,9 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.design.checked_terms import check_usable, requested_terms
 from markbase.core.design.complete_cases import CompleteCases, complete_rows
-from markbase.core.design.requested_terms import AllBut, TermRequest, check_usable, names_of, requested_terms
+from markbase.core.design.requested_terms import AllBut, TermRequest, names_of
 from markbase.core.design.terms import Term, make_terms, make_variable
 from markbase.core.design.weights import Weights, take_weights
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, remark

@@ -20,7 +20,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core import extended_precision as twofold
-from markbase.core.design.cross_products import CHUNK_ROWS, row_chunks
+from markbase.core.design.chunks import CHUNK_ROWS, row_chunks
 from markbase.core.design.moments import Moments
 from markbase.core.design.requested_terms import TermRequest, names_of
 from markbase.core.design.terms import CodedColumns, Term, Variable

@@ -14,7 +14,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.design.cross_products import Gathering, Running, gather, joint_cells, joint_sets, row_chunks
+from markbase.core.design.chunks import joint_cells, joint_sets, row_chunks
+from markbase.core.design.cross_products import gather
+from markbase.core.design.gathering import Gathering, Running
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.likelihood_points import Asked, Found, Passed, Point, Theta

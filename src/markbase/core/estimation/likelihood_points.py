@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.design.cross_products import Sums
+from markbase.core.design.gathering import Sums
 from markbase.core.design.moments import Moments
 
 Array = NDArray[np.float64]

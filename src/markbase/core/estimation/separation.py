@@ -20,8 +20,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import linprog
 
+from markbase.core.design.chunks import row_chunks
 from markbase.core.design.coefficient_map import components_of
-from markbase.core.design.cross_products import row_chunks
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns, Term, Variable
 from markbase.core.errors import SeparationError, count_noun, listed, quoted

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core import extended_precision as twofold
-from markbase.core.design.cross_products import joint_cells, row_chunks
+from markbase.core.design.chunks import joint_cells, row_chunks
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.fixed_effects import FixedEffects

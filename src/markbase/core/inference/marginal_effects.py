@@ -15,8 +15,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from markbase.core.design.chunks import row_chunks
 from markbase.core.design.coefficient_map import components_of
-from markbase.core.design.cross_products import row_chunks
 from markbase.core.design.mean_columns import Sample, Setting, derivative_along
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns, Component, Term, Variable, variables_of

@@ -20,57 +20,13 @@ from markbase.core.reading.clauses import (
     per_step,
     percent,
     size,
-    step_words,
 )
+from markbase.core.reading.slope_sentences import slope_statements
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import can_follow
 from markbase.core.study.remarks import THIN_ROWS
-
-
-def at_reference(fit: AnyFit, name: str) -> tuple[str, list[str]]:
-    """Say where a coefficient holds whose column is part of an interaction.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    name : str
-        The column the coefficient is about.
-
-    Returns
-    -------
-    words : str
-        `` at …``; empty if the coefficient holds everywhere.
-    cautions : list of str
-        That the place lies outside the data, if it does.
-    """
-    others: dict[str, Variable] = {
-        v.name: v for t in fit.model_terms if name in t.names for v in t.variables if v.name != name
-    }
-    if not others:
-        return "", []
-    places, cautions = [], []
-    for variable in others.values():
-        if variable.is_categorical:
-            places.append(reference_words(variable))
-            continue
-        places.append(f"`{variable.name}` = 0")
-        low, high, _ = fit.spread(variable.name)
-        if not low <= 0 <= high:
-            cautions.append(
-                f"`{variable.name}` = 0 lies outside these rows ({short(low)} to {short(high)}); centre `{variable.name}` to compare where "
-                f"the data are."
-            )
-    return f" at {listed(places)}", cautions
-
-
-def reference_words(variable: Variable) -> str:
-    """Say where a group is held: its base, or the mean of its levels."""
-    if variable.column.scheme != "indicator":
-        return f"the mean of the levels of `{variable.name}`"
-    return f"the base `{variable.base_label}` of `{variable.name}`"
 
 
 def what_differs(term: Term, sure: bool, scale: str = "") -> str:
@@ -258,137 +214,6 @@ def _coefficient(fit: AnyFit, row: pd.Series[Any]) -> str:
     sure = clear(fit, row)
     tail = "" if sure else ": no clear evidence of a difference, in either direction"
     return f"{'' if sure else 'estimated '}{number(row['estimate'], decimals)} ({interval}), {held_equal(fit)}{tail}."
-
-
-def curve_statements(fit: AnyFit, numeric: str, term: str, joint: str) -> list[Statement]:
-    """Say what a curve means: its tests, its slopes at chosen values, and where it turns.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    numeric : str
-        The column.
-    term : str
-        The term the statements are about.
-    joint : str
-        The sentence of its joint test.
-
-    Returns
-    -------
-    list of Statement
-        In that order.
-    """
-    statements = [Statement(term, "", joint)] if joint else []
-    statements += slope_statements(fit, numeric, by=None, term=term)
-    averaged = averaged_over(fit, numeric, numeric)
-    averaged += "," if averaged else ""
-    try:
-        turns = fit.turning_points(numeric)
-    except ValueError:
-        return statements
-    inside = turns[turns["inside"]] if len(turns) else turns
-    if not len(turns):
-        statements.append(Statement(term, "turn", f"The fitted curve of `{numeric}`{averaged} does not turn."))
-    for _, turn in turns.iterrows():
-        bounded = math.isfinite(turn["fieller_low"]) and math.isfinite(turn["fieller_high"])
-        interval = (
-            f"{percent(fit)} CI {short(turn['fieller_low'], 4)} to {short(turn['fieller_high'], 4)}, Fieller"
-            if bounded
-            else f"the {percent(fit)} CI has no end on one side or both: the rows hardly say where"
-        )
-        low, high, _ = fit.spread(numeric)
-        where = (
-            "inside these rows"
-            if turn["inside"]
-            else f"outside these rows ({short(low)} to {short(high)}): within them it only rises or only falls"
-            if len(turns) == 1 or not len(inside)
-            else "outside these rows"
-        )
-        statements.append(
-            Statement(
-                term,
-                "turn",
-                f"The curve{averaged} has its {turn['kind']} at `{numeric}` = {short(turn['value'], 4)} ({interval}), {where}.",
-            )
-        )
-    return statements
-
-
-def slope_statements(fit: AnyFit, numeric: str, by: str | None, term: str) -> list[Statement]:
-    """Say the slope of a numeric column at chosen values of another, or of itself.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    numeric : str
-        The column.
-    by : str, optional
-        A numeric moderator.
-    term : str
-        The term the statements are about.
-
-    Returns
-    -------
-    list of Statement
-        One sentence, with a slope for each value.
-    """
-    table = fit.simple_slopes(numeric, by=by)
-    held = by or numeric
-    if held not in table.columns:
-        return []
-    logistic = "odds_ratio" in table.columns
-    parts = []
-    for _, row in table.iterrows():
-        decimals = decimals_for(float(row["se"]))
-        size, low, high = value_with_ends(row["slope"], row["low"], row["high"], decimals)
-        where = f"at `{held}` = {short(row[held], 3)}" + (
-            f" and `{numeric}` = {short(row[numeric], 3)}" if by and numeric in table.columns else ""
-        )
-        parts.append(f"{size} {where} ({low} to {high}, {p_phrase(float(row['p']))})")
-    variable = fit.variable(numeric, "numeric")
-    step = per_step(variable.column).rstrip(",")
-    what = "the log odds" if logistic else outcome_words(fit.outcome)
-    unit = "" if logistic else f" in {step_words(fit, 2.0)}"
-    averaged = averaged_over(fit, numeric, held)
-    text = f"Slope of {what}{unit} per {step}{averaged}, with its {percent(fit)} CI: {'; '.join(parts)}."
-    return [Statement(term, "slopes", text)]
-
-
-def averaged_over(fit: AnyFit, numeric: str, held: str) -> str:
-    """Say which columns a slope differs by and is averaged over, since they are not held; empty if there are none."""
-    others = {n: None for t in fit.model_terms if numeric in t.names for n in t.names if n not in (numeric, held)}
-    return f", averaged over {listed(quoted(others))} as in these rows" if others else ""
-
-
-def bend_sentence(fit: AnyFit, term: Term) -> str:
-    """Say what the joint test of a polynomial, and the test of its bend alone, tell.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    term : Term
-        A polynomial.
-
-    Returns
-    -------
-    str
-        A sentence.
-    """
-    test = fit.terms[fit.terms["term"] == term.name].iloc[0]
-    bend = fit.bend_test(term.names[0])
-    where, _ = at_reference(fit, term.names[0])
-    sure, curved = bool(test["p"] < fit.alpha), bool(bend.p < fit.alpha)
-    name = f"`{term.names[0]}`"
-    powers = f"{name} and its {'square' if term.degrees[0] == 2 else 'square and cube'}"
-    together = (
-        f"Taken together, {powers} {'go' if sure else 'show no clear evidence of going'} with `{fit.outcome.name}`"
-    )
-    shape = "the line is clearly bent" if curved else "no clear evidence that the line is bent"
-    figures = joint_figures(fit, pd.Series({"df": bend.df, "statistic": bend.statistic, "p": bend.p}), bend.kind)
-    return f"{together}{where} ({joint_figures(fit, test)}); {shape}{where} ({figures}), {held_equal(fit)}."
 
 
 def followers_sentence(fit: AnyFit, numeric: str) -> str:

@@ -35,15 +35,13 @@ from markbase.core.reading.group_cautions import (
     trend_step,
 )
 from markbase.core.reading.interaction_sentences import (
-    at_reference,
-    bend_sentence,
-    curve_statements,
     follower_sentence,
     followers_sentence,
     interaction_statements,
     sources_in,
     start_words,
 )
+from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Reading, Statement
 

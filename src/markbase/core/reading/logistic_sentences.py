@@ -22,18 +22,15 @@ from markbase.core.reading.group_cautions import (
     trend_step,
 )
 from markbase.core.reading.interaction_sentences import (
-    at_reference,
-    bend_sentence,
     contrast_words,
-    curve_statements,
     follower_sentence,
     followers_sentence,
-    slope_statements,
     sources_in,
     start_words,
     told_rows,
     what_differs,
 )
+from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements, slope_statements
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Reading, Statement
 from markbase.core.study.remarks import THIN_ROWS

@@ -7,8 +7,9 @@ from collections.abc import Sequence
 import numpy as np
 
 from markbase.core.arguments import checked
+from markbase.core.design.checked_terms import check_usable
 from markbase.core.design.options import FitOptions, check_request
-from markbase.core.design.requested_terms import AllBut, TermRequest, check_usable
+from markbase.core.design.requested_terms import AllBut, TermRequest
 from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseError, count_noun, listed, quoted, remark
 from markbase.core.formatting import short
 from markbase.core.inference.covariance import check_kind

@@ -10,10 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.arguments import checked, checked_methods
+from markbase.core.design.checked_terms import single_columns
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.complete_cases import complete_rows
 from markbase.core.design.cross_products import gather
-from markbase.core.design.requested_terms import AllBut, single_columns
+from markbase.core.design.requested_terms import AllBut
 from markbase.core.design.terms import CodedColumns, Component, Term, make_term, single
 from markbase.core.errors import FitError, MarkbaseError, remark
 from markbase.core.results.linear import LinearFit
