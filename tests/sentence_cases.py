@@ -119,6 +119,13 @@ CASES = {
         ["voice"], study(rows(here=(np.arange(240) % 60 == 0).astype(int))), penalty="firth"
     ),
     "odds, a curve": lambda: odds([mb.polynomial("age")]),
+    "odds, a product of two": lambda: odds(["age", "fee", mb.interaction("age", "fee")]),
+    "odds, a square of one's own": lambda: odds(["age", "age_2"], study().derive("age_2", square="age")),
+    "odds, effect coding": lambda: odds(["voice", "age"], study().code_as("voice", "effect")),
+    "odds, adjacent coding": lambda: odds(["grade"], study().as_ordinal("grade").code_as("grade", "adjacent")),
+    "odds, two groups and a slope": lambda: odds(
+        ["age", mb.interaction("age", "voice"), mb.interaction("voice", "stays")], study().code_as("stays", "effect")
+    ),
 }
 
 

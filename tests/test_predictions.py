@@ -84,6 +84,60 @@ def test_every_row_of_another_table_is_predicted_as_on_dense_columns(kind, error
     assert fit.residuals.index.equals(frame.index)
 
 
+@pytest.mark.parametrize("errors", ["classical", "HC3"])
+def test_rows_are_predicted_where_columns_are_nearly_alike(errors):
+    rng, data = np.random.default_rng(8), []
+    for seed, rows in ((3, 300), (4, 120)):
+        frame = choir(rows, seed=seed)
+        frame["near"] = frame["km"] + 1e-4 * rng.normal(size=rows)
+        data.append(frame)
+    frame, new = data
+    fit = mb.fit_linear(mb.Study(frame).mark("voice", "alto"), "score", ["km", "near", "voice"], errors=errors)
+
+    def dense(table):
+        voices = [(table["voice"] == v).to_numpy(float) for v in ("bass", "soprano", "tenor")]
+        return np.column_stack([np.ones(len(table)), table["km"], table["near"], *voices])
+
+    X, y, there = dense(frame), frame["score"].to_numpy(), dense(new)
+    Q, R = np.linalg.qr(X)
+    b, inverse = np.linalg.solve(R, Q.T @ y), np.linalg.inv(R)
+    e, h = y - X @ b, np.einsum("ij,ij->i", Q, Q)
+    root = there @ inverse
+    middle = np.eye(X.shape[1]) * (e @ e) / (len(X) - X.shape[1])
+    if errors == "HC3":
+        middle = Q.T @ (Q * (e / (1 - h))[:, None] ** 2)
+    told = fit.predict(new)
+    np.testing.assert_allclose(told["predicted"], there @ b, rtol=1e-7)
+    np.testing.assert_allclose(told["se"], np.sqrt(np.einsum("ij,jk,ik->i", root, middle, root)), rtol=1e-6)
+    gap = new.assign(near=new["near"].where(new.index != "row5"), voice=new["voice"].where(new.index != "row7", "solo"))
+    lost = fit.predict(gap)
+    assert lost.index[lost["predicted"].isna()].tolist() == lost.index[lost["se"].isna()].tolist() == ["row5", "row7"]
+
+
+def test_what_a_saved_fit_has_no_rows_for_is_refused(tmp_path):
+    frame = choir().assign(high=lambda d: np.where(d["score"] > 38, "y", "n"))
+    study = study_of(frame)
+    for kind, fit in (
+        ("linear", mb.fit_linear(study, "score", ["voice", "day"])),
+        ("logistic", mb.fit_logistic(study, "high", ["voice", "day"], event="y")),
+    ):
+        mb.write_fit(fit, tmp_path / f"{kind}.json")
+        saved = mb.read_fit(tmp_path / f"{kind}.json")
+        assert (saved.fixed_effect_names, saved.kind) == ((), kind)
+        asked = {
+            "no other model": [lambda f: f.without("day"), lambda f: f.only(["voice"])],
+            "cannot be fitted to others": [lambda f: f.on_rows(np.arange(len(frame)) < 100)],
+            "no fitted values": [lambda f: f.fitted, lambda f: f.residuals],
+        }
+        if kind == "logistic":
+            asked["averages over rows"] = [lambda f: f.groups("voice")]
+            asked["name every column"] = [lambda f: f.predict({"voice": "tenor"})]
+        for words, calls in asked.items():
+            for call in calls:
+                with pytest.raises(mb.MarkbaseError, match=f"A saved fit holds no rows of the data.*{words}"):
+                    call(saved)
+
+
 def test_gaps_unseen_levels_and_rows_outside_the_data_are_told_and_stop_nothing():
     fit = mb.fit_linear(study_of(choir()), "score", TERMS)
     new = choir(8, seed=2)

@@ -178,6 +178,16 @@ class StoredFit(Fit):
         del more
         raise MarkbaseError(f"{_NO_ROWS}, so no other model can be fitted from it.")
 
+    def on_rows(self, used: NDArray[np.bool_]) -> Self:
+        """Refuse to fit the same terms on other rows.
+
+        Raises
+        ------
+        MarkbaseError
+            Always: there are no rows.
+        """
+        return self._on(used, self.model_terms)
+
     def _on(self, used: NDArray[np.bool_], terms: tuple[Term, ...]) -> Self:
         del used, terms
         raise MarkbaseError(f"{_NO_ROWS}, so it cannot be fitted to others.")
