@@ -449,3 +449,23 @@ def test_what_a_hasty_analyst_would_miss_is_noticed_in_the_columns_and_again_in_
     for words, terms in told.items():
         with pytest.warns(mb.MarkbaseWarning, match=words):
             mb.fit_linear(mb.Study(frame), "y", terms)
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_merging_away_the_base_says_what_the_base_is_now():
+    data = pd.DataFrame({"part": list("aabbbcdd") * 4, "y": range(32)})
+    study = mb.Study(data).mark("part", "a")
+    merged = study.merge_levels("part", {"low": ["a", "c"]})
+    assert "the base `a` was merged: `low` is the base now" in merged.trail.steps[-1].check.notes
+    assert merged["part"].levels[merged["part"].base.level].label == "low"
+    kept = study.merge_levels("part", {"high": ["b", "d"]})
+    assert not [n for n in kept.trail.steps[-1].check.notes if "base" in n]
+    assert kept["part"].levels[kept["part"].base.level].label == "a"
+    for call, words in (
+        (lambda: study.merge_levels("part", below=3, below_share=0.1), "and one of them"),
+        (lambda: study.merge_levels("part", into="b"), "Say which levels of `part` to merge"),
+        (lambda: study.against_rest("part", "a", name="part"), "a name of its own"),
+        (lambda: study.against_rest("part", "a", name="new", rest="a"), "cannot be called `a`"),
+    ):
+        with pytest.raises(mb.MarkbaseError, match=words):
+            call()

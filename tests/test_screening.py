@@ -3,6 +3,7 @@
 import itertools
 import json
 import math
+import re
 
 import mpmath as mp
 import numpy as np
@@ -289,3 +290,45 @@ def test_of_tied_terms_the_one_given_last_goes_first():
         assert mb.screen(study, order).prune().steps["dropped"].tolist() == [
             order[-1] if order[-1] != "age" else order[1]
         ]
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("sign", [1, -1])
+def test_a_movement_is_told_with_its_sign_and_the_ends_in_their_order(sign):
+    rng = np.random.default_rng(4)
+    x = rng.normal(size=500)
+    table = pd.DataFrame({"x": x, "z": x + rng.normal(size=500)})
+    table["y"] = 10 + x + sign * 3 * table["z"] + rng.normal(size=500)
+    fit = mb.fit_linear(mb.Study(table), "y", ["x", "z"])
+    (told,) = mb.specifications(fit, "x").changed
+    said = re.search(
+        r"is ([−\d.]+) instead of ([−\d.]+): it moves by ([−\d.]+) \(95% CI ([−\d.]+) to ([−\d.]+)\)", told
+    )
+    alone, with_it, change, low, high = (float(v.replace("−", "-")) for v in said.groups())
+    assert alone == pytest.approx(np.polyfit(table["x"], table["y"], 1)[0], abs=0.006)
+    assert (with_it, change) == pytest.approx((fit.coefficients["estimate"].iloc[1], alone - with_it), abs=0.011)
+    assert low < change < high
+    assert sign * low > 0 < sign * high
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_advice_knows_what_a_column_was_made_of_and_where_the_intercept_has_a_part():
+    rng, n = np.random.default_rng(2), 400
+    table = pd.DataFrame({"age": rng.normal(45, 6, n), "a": rng.normal(5, 1, n), "b": 0.2 * rng.normal(size=n)})
+    table["year"] = 2000 + rng.integers(0, 8, n).astype(float)
+    table["voice"] = rng.choice(["alto", "bass", "tenor"], n)
+    table["hall"] = np.where(rng.random(n) < 0.05, "old", table["voice"])
+    study = mb.Study(table).derive("sum", sum=["a", "b"]).derive("age_2", square="age")
+    told = {a.terms: a for a in mb.screen(study, ["a", "sum", "age", "age_2", "year", "voice", "hall"]).advice}
+    assert told["a", "sum"].kind == "total"
+    assert "`sum` is made of the other" in told["a", "sum"].text
+    assert told["age", "age_2"].kind == "power"
+    r = np.corrcoef(table["age"], table["age"] ** 2)[0, 1]
+    assert 0.995 < r < 1  # and is not told as 1.00
+    assert f"Pearson's r {r:.3f}".replace("0.", ".") in told["age", "age_2"].text
+    assert "who is in which group largely decides the other" in told["voice", "hall"].text
+    assert re.search(
+        r"condition index [\d,]+, `\(intercept\)` and `year` share.*centring removes it", told["year",].text
+    )
+    centred = mb.screen(study.derive("year_c", centre="year"), ["age", "year_c"]).advice
+    assert not [a for a in centred if "(intercept)" in a.text]

@@ -249,6 +249,10 @@ def p_phrase(p: float) -> str:
 
 
 def without_zero(value: float, decimals: int = 3) -> str:
-    """Write a share of variation without its leading zero: ``.198``, ``1.000``, ``−.004``."""
+    """Write a share of variation without its leading zero: ``.198``, ``1.000``, ``−.004``; what is below 1 with the digits that show it."""
     text = number(value, decimals)
+    for more in range(1, 5 if abs(value) < 1 <= abs(round(value, decimals)) else 1):
+        if not (closer := number(value, decimals + more)).lstrip(MINUS).startswith("1"):
+            text = closer
+            break
     return Written(text.replace("0.", ".", 1), value) if text.lstrip(MINUS).startswith("0.") else text

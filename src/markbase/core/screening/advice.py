@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from markbase.core.errors import listed, quoted
-from markbase.core.formatting import number, short
+from markbase.core.formatting import number, short, without_zero
 from markbase.core.screening.screen_tables import ScreenTables
 from markbase.core.screening.variance_inflation import variance_inflation
 from markbase.core.tables import rows_of
@@ -118,9 +118,7 @@ def _pairs(screen: ScreenTables) -> list[Advice]:
         names = (pair.first, pair.second)
         if not pair.flag or any(set(names) <= terms for terms in exact):
             continue
-        lead = (
-            f"`{pair.first}` and `{pair.second}` go together ({pair.measure} {number(pair.r, 2)}, {pair.rows:,} rows)"
-        )
+        lead = f"`{pair.first}` and `{pair.second}` go together ({pair.measure} {without_zero(pair.r, 2)}, {pair.rows:,} rows)"
         parts = [n for n in names if made[n] is not None and set(made[n].of) & set(names)]  # type: ignore[union-attr]
         if parts and made[parts[0]].how in ("sum", "mean", "difference"):  # type: ignore[union-attr]
             text = f"{lead}: `{parts[0]}` is made of the other. Enter the parts or the whole, not both."
@@ -161,8 +159,8 @@ def _leaving_out(screen: ScreenTables, pair) -> str:  # type: ignore[no-untyped-
             + " Keep both if the question is about both: then the interval is honest about what these rows can tell."
         )
     both = (
-        f"with `{screen.outcome.name}` they correlate {number(pair.first_outcome, 2)} ({number(pair.first_low, 2)} to "
-        f"{number(pair.first_high, 2)}) and {number(pair.second_outcome, 2)} ({number(pair.second_low, 2)} to {number(pair.second_high, 2)})"
+        f"with `{screen.outcome.name}` they correlate {without_zero(pair.first_outcome, 2)} ({without_zero(pair.first_low, 2)} to "
+        f"{without_zero(pair.first_high, 2)}) and {without_zero(pair.second_outcome, 2)} ({without_zero(pair.second_low, 2)} to {without_zero(pair.second_high, 2)})"
     )
     first, second = abs(pair.first_outcome), abs(pair.second_outcome)  # of opposite signs they are as strong
     reach = max(pair.first_high - pair.first_low, pair.second_high - pair.second_low) / 2

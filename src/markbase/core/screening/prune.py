@@ -11,7 +11,7 @@ import pandas as pd
 
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, near
-from markbase.core.formatting import number
+from markbase.core.formatting import number, without_zero
 from markbase.core.screening.screen_tables import ScreenTables
 from markbase.core.screening.variance_inflation import variance_inflation
 from markbase.core.tables import rows_of
@@ -133,8 +133,8 @@ def _cautions(screen: ScreenTables, name: str) -> list[str]:
     related = abs(r) >= 0.1 if math.isnan(low) else (low > 0 or high < 0)
     if not related:
         return []
-    interval = "" if math.isnan(low) else f" ({number(low, 2)} to {number(high, 2)})"
+    interval = "" if math.isnan(low) else f" ({without_zero(low, 2)} to {without_zero(high, 2)})"
     return [
-        f"`{name}` goes although it is related to `{screen.outcome.name}` ({number(r, 2)}{interval}): what it explained is left "
+        f"`{name}` goes although it is related to `{screen.outcome.name}` ({without_zero(r, 2)}{interval}): what it explained is left "
         f"to the others, and their coefficients change meaning."
     ]
