@@ -464,7 +464,6 @@ def test_merging_away_the_base_says_what_the_base_is_now():
     for call, words in (
         (lambda: study.merge_levels("part", below=3, below_share=0.1), "and one of them"),
         (lambda: study.merge_levels("part", into="b"), "Say which levels of `part` to merge"),
-        (lambda: study.against_rest("part", "a", name="part"), "a name of its own"),
         (lambda: study.against_rest("part", "a", name="new", rest="a"), "cannot be called `a`"),
     ):
         with pytest.raises(mb.MarkbaseError, match=words):
