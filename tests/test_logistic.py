@@ -357,3 +357,21 @@ def test_an_outcome_that_is_one_level_in_the_rows_used_is_refused_by_name(level)
     table["x"] = table["x"].where(table["stays"] == level)
     with pytest.raises(mb.FitError, match=f"`stays` is `{level}` in every row used"):
         mb.fit_logistic(table, "stays", ["x"], event="yes")
+
+
+def test_a_level_that_the_first_look_at_many_rows_misses_is_estimated_all_the_same(monkeypatch):
+    rng, n = np.random.default_rng(1), 220_000
+    part = rng.choice(["a", "b"], n).astype(object)
+    x = rng.normal(size=n)
+    stays = rng.random(n) < 1 / (1 + np.exp(-x))
+    for place, yes in ((7, True), (103, True), (30_013, False), (90_019, False), (200_029, True)):
+        part[place], stays[place] = "rare", yes
+    data = pd.DataFrame({"part": part, "x": x, "stays": stays, "seldom": np.arange(n) % 9999 == 5})
+    study = mb.Study(data).as_categorical("stays").as_categorical("seldom").mark("part", "a")
+    wanted = [("stays", ["x", "part"]), ("seldom", ["x"])]
+    made = [mb.fit_logistic(study, outcome, terms, event=True).coefficients for outcome, terms in wanted]
+    monkeypatch.setattr("markbase.core.results.logistic_estimate._MANY_ROWS", n + 1)
+    for (outcome, terms), found in zip(wanted, made, strict=True):
+        careful = mb.fit_logistic(study, outcome, terms, event=True).coefficients
+        pd.testing.assert_frame_equal(found, careful, rtol=1e-8, atol=1e-9)
+    assert made[0].set_index("level").loc["rare", "n"] == 5

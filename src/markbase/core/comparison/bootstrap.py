@@ -259,13 +259,10 @@ def _logistic_shares(fits: Sequence[AnyFit]) -> Callable[[Array], Array | None]:
             whole, happened = float(weights.sum()), float(weights @ old.event)
             if not 0 < happened < whole:
                 return None
-            columns = fit.solution.columns
-            counts = rows.sums_of(rows.weights if rows.weights is not None else weights)
-            in_levels = np.repeat([False, *(b.codes is not None for b in old.blocks), False], old.moments.sizes)
-            columns = columns[~in_levels[columns] | (counts[columns] != 0)]
+            columns = rows.occurring(fit.solution.columns)
             try:
                 best = maximise(rows, columns, fit.theta)
-            except (Dependent, np.linalg.LinAlgError, ZeroDivisionError, ValueError):
+            except (Dependent, np.linalg.LinAlgError):
                 return None
             if best.status != "converged":
                 return None

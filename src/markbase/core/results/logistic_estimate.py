@@ -135,7 +135,7 @@ def _climb(rows: Rows, columns: NDArray[np.intp], firth: bool, parts: Sequence[T
     """Go to the maximum, from that of a part of the rows where they are many."""
     inside = len(rows.event) if rows.used is None else int(np.count_nonzero(rows.used))
     few = _from_a_part(rows, columns) if inside > _MANY_ROWS and not firth else None
-    if few is not None and few.information is not None:
+    if few is not None:
         found = maximise(rows, columns, few.point.theta, information=few.information)
     else:
         found = maximise(rows, columns, _beginning(rows), firth=firth)
@@ -164,12 +164,17 @@ def _from_a_part(rows: Rows, columns: NDArray[np.intp]) -> Maximum | None:
         few = rows.kept()
     else:
         few = rows.part(slice(None, None, step) if rows.used is None else np.flatnonzero(rows.used)[::step])
+    if few.event.min() == few.event.max():
+        return None  # the event happens in no row of the part, or in every one
+    there = few.occurring(columns)  # a level may be missing in the part
     try:
-        found = maximise(few, columns, _beginning(few), done=_NEAR_ENOUGH)
-    except (Dependent, np.linalg.LinAlgError, ZeroDivisionError, ValueError):
-        return None  # a level, or the event, is missing in the part
+        found = maximise(few, there, _beginning(few), done=_NEAR_ENOUGH)
+    except (Dependent, np.linalg.LinAlgError):
+        return None
     if found.status != "converged" or found.information is None:
         return None
+    if len(there) < len(columns):
+        return replace(found, information=None)
     information = replace(found.information, root=found.information.root * math.sqrt(len(few.event) / inside))
     return replace(found, information=information)
 

@@ -11,7 +11,7 @@ import pandas as pd
 
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, near
-from markbase.core.formatting import number, without_zero
+from markbase.core.formatting import without_zero
 from markbase.core.screening.screen_tables import ScreenTables
 from markbase.core.screening.variance_inflation import variance_inflation
 from markbase.core.tables import rows_of
