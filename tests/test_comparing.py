@@ -414,3 +414,27 @@ def test_what_a_block_adds_is_said_with_the_statistic_of_its_test(setting, words
     told = next(s.text for s in hierarchy.reading().statements if "(block `two`)" in s.text)
     figures = words.format(df=step["df"], rest=step["df_rest"]) + f" = {step['statistic']:.2f},"
     assert re.search(rf"(?<![a-zA-Z²] ){re.escape(figures)}", told), (told, figures)
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_what_moved_as_terms_were_left_out_is_told_on_its_scale(kind):
+    rng, n = np.random.default_rng(5), 900
+    z = rng.normal(size=n)
+    data = pd.DataFrame({"x": z + rng.normal(size=n), "z": z})
+    data["y"] = data["x"] + 0.4 * z + (rng.normal(size=n) if kind == "linear" else rng.logistic(size=n))
+    if kind == "linear":
+        fit = mb.fit_linear(mb.Study(data), "y", ["x", "z"])
+    else:
+        fit = mb.fit_logistic(mb.Study(data.assign(y=data["y"] > 0)).as_categorical("y"), "y", ["x", "z"], event=True)
+    p = fit.terms.set_index("term")["p"]
+    assert p["x"] < 1e-25 < p["z"] < 0.05
+    found = mb.backward_elimination(fit, limit=1e-25)
+    assert found.fit.coefficients["term"].tolist() == ["(intercept)", "x"]
+    told = next(c for c in found.cautions if "moved what is left" in c)
+    before, after = (float(v) for v in re.search(r"`x` from ([\d.]+) to ([\d.]+)", told).groups())
+    assert before == pytest.approx(fit.coefficients["estimate"].iloc[1], abs=0.006)
+    assert after > before + 0.05
+    assert ("(log odds, on the scale of the whole model)" in told) == (kind == "logistic")
+    if kind == "linear":
+        assert after == pytest.approx(np.polyfit(data["x"], data["y"], 1)[0], abs=0.006)

@@ -360,11 +360,14 @@ def test_a_combination_that_never_occurs_is_said_and_not_made_up():
     np.testing.assert_allclose(found["adjusted"], [means[k] for k in zip(found["voice"], found["day"], strict=True)])
     assert len(found) == 11
     assert set(pairs["of"]) == {"voice", "day"}
-    ends = (
-        means.loc[pairs["level"].iloc[0], pairs["within"].iloc[0]],
-        means.loc[pairs["against"].iloc[0], pairs["within"].iloc[0]],
-    )
-    assert pairs["difference"].iloc[0] == pytest.approx(ends[0] - ends[1])
+    for pair in pairs.itertuples():
+        key = (
+            (lambda level, p=pair: (level, p.within))
+            if pair.of == "voice"
+            else (lambda level, p=pair: (p.within, level))
+        )
+        assert pair.difference == pytest.approx(means[key(pair.level)] - means[key(pair.against)])
+    assert pairs.groupby("of").size().to_dict() == {"voice": 2 * 6 + 3, "day": 3 * 3 + 1}  # one cell has no row
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
