@@ -374,6 +374,7 @@ def test_many_rows_in_memory_are_worked_on_in_shares_with_the_same_results(studi
     wanted = told()
     chunks = {
         "estimation.likelihood": ("_PASS_ROWS", "_LEAST_ROWS"),
+        "estimation.event_rows": ("_PASS_ROWS",),
         "estimation.whitening": ("_MOST_ROWS", "_LEAST_ROWS"),
     }
     chunks |= {

@@ -22,7 +22,7 @@ from markbase.core.design.terms import CodedColumns
 from markbase.core.errors import FitError, MarkbaseError
 from markbase.core.estimation.fixed_effects import numbered_levels
 from markbase.core.estimation.least_squares_solution import Dependent
-from markbase.core.estimation.likelihood import Rows
+from markbase.core.estimation.likelihood import Likelihood
 from markbase.core.estimation.newton import maximise
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
@@ -255,7 +255,7 @@ def _logistic_shares(fits: Sequence[AnyFit]) -> Callable[[Array], Array | None]:
         for fit in fits:
             assert isinstance(fit, LogisticFit)
             old = fit.likelihood
-            rows = Rows(old.blocks, old.event, old.used, weights.copy(), old.moments)
+            rows = Likelihood(old.blocks, old.event, old.used, weights.copy(), old.moments)
             whole, happened = float(weights.sum()), float(weights @ old.event)
             if not 0 < happened < whole:
                 return None

@@ -5,24 +5,24 @@ Levels are looked up in a small table and never laid out; a pass takes the rows 
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.design.chunks import joint_cells, joint_sets, row_chunks
+from markbase.core.design.chunks import row_chunks
 from markbase.core.design.cross_products import gather
 from markbase.core.design.gathering import Gathering, Running
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
+from markbase.core.estimation.event_rows import EventRows
 from markbase.core.estimation.likelihood_points import Asked, Found, Passed, Point, Theta
-from markbase.core.rows.parts import each_part, in_parts, over_parts, rows_at
-from markbase.core.rows.row_functions import kept_rows, made_of
-from markbase.core.rows.sums import total_of, totals_of
+from markbase.core.rows.parts import in_parts, over_parts
+from markbase.core.rows.row_functions import made_of
+from markbase.core.rows.sums import totals_of
 from markbase.core.rows.workspace import WORKSPACE
 
 Array = NDArray[np.float64]
@@ -33,110 +33,13 @@ _FARTHEST = 700.0
 """A linear predictor further out would overflow."""
 
 
-@dataclass(frozen=True, eq=False)
-class _Joint:
-    """Groups looked up together: their joint cells are few."""
-
-    members: tuple[int, ...]
-    """Which blocks."""
-    shape: tuple[int, ...]
-    """Levels of each."""
-
-
-@dataclass(frozen=True, eq=False)
-class Rows:
-    """The rows of a logistic model."""
-
-    blocks: Sequence[CodedColumns]
-    """The terms."""
-    event: Array
-    """Shape (rows,): 1 for the event, 0 otherwise."""
-    used: NDArray[np.bool_] | None
-    """Shape (rows,): the rows used; None for all."""
-    weights: Array | None
-    """Shape (rows,): with how much each row counts."""
-    moments: Moments
-    """Unweighted moments of the terms, for sizes and centres."""
-    places: tuple[int, ...] | None = None
-    """Which blocks of the moments, less 1, these are; None for all of them in order."""
-
-    @cached_property
-    def _starts(self) -> NDArray[np.intp]:
-        """Shape (blocks,): where the columns of each block begin."""
-        found: NDArray[np.intp] = self.moments.starts[1:]
-        return found if self.places is None else found[list(self.places)]
-
-    @cached_property
-    def _centres(self) -> Array:
-        """Shape (blocks,): what is taken from each numeric column."""
-        found: Array = self.moments.centres[1:]
-        return found if self.places is None else found[list(self.places)]
-
-    @cached_property
-    def _numerics(self) -> list[int]:
-        return [k for k, b in enumerate(self.blocks) if b.codes is None]
-
-    @cached_property
-    def _slopes(self) -> list[int]:
-        return [k for k, b in enumerate(self.blocks) if b.codes is not None and b.multiplier is not None]
-
-    @cached_property
-    def _joints(self) -> list[_Joint]:
-        groups = [k for k, b in enumerate(self.blocks) if b.codes is not None and b.multiplier is None]
-        sets = joint_sets(self.blocks, groups)
-        return [_Joint(tuple(members), tuple(self.blocks[k].levels for k in members)) for members in sets]
-
-    @cached_property
-    def _cells(self) -> list[NDArray[np.int32]]:
-        """Shape (rows,) each: the joint cell of each row used, else 0."""
-        return [self._joint_cells(joint.members) for joint in self._joints]
-
-    def _joint_cells(self, members: Sequence[int]) -> NDArray[np.int32]:
-        cells = joint_cells(self.blocks, members, slice(None)).astype(np.int32)
-        if self.used is not None:
-            cells[~self.used] = 0
-        return cells
-
-    @property
-    def _trees(self) -> tuple[list[CodedColumns], Array, NDArray[np.bool_] | None, Array | None]:
-        return list(self.blocks), self.event, self.used, self.weights
+class Likelihood(EventRows):
+    """The likelihood over the rows of a logistic model."""
 
     @property
     def _cells_in_memory(self) -> list[NDArray[np.int32]] | None:
         """The joint cells of the rows, once for all passes; None of rows in parts, where each makes its own."""
         return None if in_parts(self.event) else self._cells
-
-    def of_part(
-        self, blocks: Sequence[CodedColumns], event: Array, used: NDArray[np.bool_] | None, weights: Array | None
-    ) -> Rows:
-        """Return the rows of a part."""
-        return Rows(blocks, event, used, weights, self.moments, self.places)
-
-    @property
-    def _bare(self) -> Rows:
-        """The same without rows, for what is told of parts."""
-        return Rows((), np.zeros(0), None, None, self.moments, self.places)
-
-    def kept(self) -> Rows:
-        """Return the rows used among those kept in memory, of rows that come in parts."""
-        found = self.of_part(*kept_rows(*self._trees))
-        return found if found.used is None else found.part(np.flatnonzero(found.used))
-
-    def part(self, places: slice | NDArray[np.intp]) -> Rows:
-        """Return some of the rows used as rows of their own; in parts, at places that rise."""
-        if in_parts(self.event) and isinstance(places, np.ndarray):
-            found = self.of_part(*rows_at(places, *self._trees))
-            return Rows(found.blocks, found.event, None, found.weights, found.moments)
-        blocks = [
-            CodedColumns(
-                b.levels,
-                None if b.codes is None else b.codes[places].copy(),
-                None if b.multiplier is None else b.multiplier[places].copy(),
-            )
-            for b in self.blocks
-        ]
-        weights = None if self.weights is None else self.weights[places]
-        return Rows(blocks, self.event[places], None, weights, self.moments)
 
     def pass_at(self, theta: Theta) -> tuple[Point, Passed]:
         """Return the likelihood and its slope at some coefficients, and what the curvature needs of each row."""
@@ -272,72 +175,6 @@ class Rows:
             for i, theta in enumerate(thetas)
         ]
 
-    def predictor_of(self, theta: Theta) -> Array:
-        """Return the linear predictor of each row of the study; NaN for a row not used."""
-        if in_parts(self.event):
-            bare = self._bare
-
-            def predictor(*trees: Any) -> tuple[Array]:
-                return (bare.of_part(*trees).predictor_of(theta),)
-
-            lazily: Array = made_of(1, predictor, *self._trees)[0]
-            return lazily
-        found, tables = np.full(len(self.event), np.nan), [table[None, :] for table in self._tables(theta)]
-        for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
-            numerics = self._stacked(chunk, len(self.event[chunk]))[1:]
-            cells = [own[chunk] for own in self._cells]
-            found[chunk] = self._predictors([theta], numerics, tables, cells, chunk)[0]
-        return found
-
-    def dense(self, columns: NDArray[np.intp], places: NDArray[np.intp]) -> Array:
-        """Lay some rows out as a column of ones and their inner columns from their centres, shape (rows, 1 + p)."""
-        inner = {int(c): k for k, c in enumerate(columns.tolist(), 1)}
-        X = np.zeros((len(places), len(columns) + 1))
-        X[:, 0] = 1.0
-        for k, block in enumerate(self.blocks):
-            first = int(self._starts[k])
-            values = np.ones(len(places))
-            if block.multiplier is not None:
-                values = block.multiplier[places] - self._centres[k]
-            if block.codes is None:
-                if first in inner:
-                    X[:, inner[first]] = values
-                continue
-            at = np.array([inner.get(first + level, -1) for level in range(block.levels)])[block.codes[places]]
-            told = np.flatnonzero(at >= 0)
-            X[told, at[told]] = values[told]
-        return X
-
-    def occurring(self, columns: NDArray[np.intp]) -> NDArray[np.intp]:
-        """Return those of some columns that are not levels without a row, of rows in memory; a row of weight 0 is none."""
-        counts = self.sums_of(np.ones(len(self.event)) if self.weights is None else self.weights)
-        in_levels = np.zeros(len(counts), dtype=bool)
-        for start, block in zip(self._starts, self.blocks, strict=False):
-            in_levels[start : start + block.levels] = block.codes is not None
-        kept: NDArray[np.intp] = columns[~in_levels[columns] | (counts[columns] != 0)]
-        return kept
-
-    def sums_of(self, values: Array) -> Array:
-        """Return the sums over the rows of each column times some values, shape (columns,), the start's first."""
-        if in_parts(self.event):
-            bare = self._bare
-
-            def summed(values: Array, *trees: Any) -> Array:
-                return bare.of_part(*trees).sums_of(values)
-
-            return total_of(each_part(summed, values, *self._trees))
-        alone: Array = self.sums_of_each(values[None, :])[0]
-        return alone
-
-    def sums_of_each(self, values: Array) -> Array:
-        """Return the same of several arrays of values of rows in memory, shape (arrays, rows): shape (arrays, columns)."""
-        sums = np.zeros((len(values), self.moments.cross.shape[0]))
-        by_cell = [np.zeros((len(values), math.prod(joint.shape))) for joint in self._joints]
-        for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
-            numerics = self._stacked(chunk, len(self.event[chunk]))[1:]
-            self._add(sums, by_cell, values[:, chunk], numerics, [own[chunk] for own in self._cells], chunk)
-        return self._share_out(sums, by_cell)
-
     def curved(self, passed: Passed) -> tuple[Moments, list[CodedColumns]]:
         """Return the moments weighted by the curvature at a point that was passed.
 
@@ -355,91 +192,6 @@ class Rows:
         working = np.where(curved, passed.score / np.where(curved, passed.curvature, 1.0), 0.0)
         blocks = [*self.blocks, CodedColumns(1, multiplier=working)]
         return Moments((*terms.sizes, 1), centres, scales, cross), blocks
-
-    def _tables(self, theta: Theta) -> list[Array]:
-        """Return the joint effect of each cell of the groups looked up together."""
-        tables = []
-        for joint in self._joints:
-            table = np.zeros(joint.shape)
-            for axis, k in enumerate(joint.members):
-                own = theta.slopes[self._starts[k] :][: joint.shape[axis]]
-                table += own.reshape([-1 if a == axis else 1 for a in range(table.ndim)])
-            tables.append(table.ravel())
-        return tables
-
-    def _stacked(self, chunk: slice | NDArray[np.intp], size: int) -> Array:
-        """Return ones and the numeric columns of a chunk from their centres, shape (1 + numeric columns, rows)."""
-        found = WORKSPACE.array("numeric columns", 1 + len(self._numerics), size)
-        found[0] = 1.0
-        for row, k in zip(found[1:], self._numerics, strict=True):
-            x = self.blocks[k].multiplier
-            assert x is not None
-            np.subtract(x[chunk], self._centres[k], out=row)
-        return found
-
-    def _slope_of(self, k: int, chunk: slice | NDArray[np.intp]) -> tuple[NDArray[np.integer], Array]:
-        block = self.blocks[k]
-        assert block.codes is not None
-        assert block.multiplier is not None
-        return block.codes[chunk], block.multiplier[chunk] - self._centres[k]
-
-    def _predictors(
-        self,
-        thetas: Sequence[Theta],
-        numerics: Array,
-        tables: Sequence[Array],
-        cells: Sequence[NDArray[np.integer]],
-        chunk: slice | NDArray[np.intp],
-    ) -> Array:
-        """Return the linear predictors of a chunk, shape (coefficients, rows), of its numeric columns and joint cells."""
-        at = self._numeric_places
-        slopes = np.array([theta.slopes[at] for theta in thetas])
-        shape = len(thetas), numerics.shape[1]
-        eta = np.matmul(slopes, numerics, out=WORKSPACE.array("predictor", *shape))
-        room = WORKSPACE.array("looked up", *shape)
-        eta += np.array([[theta.start] for theta in thetas])
-        for table, own in zip(tables, cells, strict=True):
-            eta += np.take(table, own, axis=1, mode="clip", out=room)
-        for k in self._slopes:
-            codes, deviation = self._slope_of(k, chunk)
-            own_slopes = np.array([theta.slopes[self._starts[k] :][: self.blocks[k].levels] for theta in thetas])
-            eta += own_slopes[:, codes] * deviation
-        return eta
-
-    @cached_property
-    def _numeric_places(self) -> NDArray[np.intp]:
-        return np.array([self._starts[k] for k in self._numerics], dtype=np.intp)
-
-    def _add(
-        self,
-        sums: Array,
-        by_cell: Sequence[Array],
-        values: Array,
-        numerics: Array,
-        cells: Sequence[NDArray[np.integer]],
-        chunk: slice | NDArray[np.intp],
-    ) -> None:
-        """Add what a chunk contributes to the sums of the columns times several values, shape (values, rows)."""
-        sums[:, 0] += values.sum(axis=1)
-        sums[:, self._numeric_places] += values @ numerics.T
-        for own, table in zip(cells, by_cell, strict=True):
-            for row, value in zip(table, values, strict=True):
-                row += np.bincount(own, weights=value, minlength=len(row))
-        for k in self._slopes:
-            codes, deviation = self._slope_of(k, chunk)
-            at = slice(self._starts[k], self._starts[k] + self.blocks[k].levels)
-            for row, value in zip(sums, values, strict=True):
-                row[at] += np.bincount(codes, weights=value * deviation, minlength=self.blocks[k].levels)
-
-    def _share_out(self, sums: Array, by_cell: Sequence[Array]) -> Array:
-        """Read the sums by level out of those by joint cell."""
-        for joint, flat in zip(self._joints, by_cell, strict=True):
-            table = flat.reshape(-1, *joint.shape)
-            for axis, k in enumerate(joint.members, 1):
-                others = tuple(a for a in range(1, table.ndim) if a != axis)
-                start = self._starts[k]
-                sums[:, start : start + table.shape[axis]] = table.sum(axis=others)
-        return sums
 
 
 def _sums_of_logs(shares: Array) -> Array:

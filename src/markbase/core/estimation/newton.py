@@ -23,7 +23,7 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Solution
-from markbase.core.estimation.likelihood import Rows
+from markbase.core.estimation.likelihood import Likelihood
 from markbase.core.estimation.likelihood_points import Asked, Passed, Point, Theta
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.rows.sums import total_of
@@ -98,12 +98,12 @@ class Maximum:
     """The squared length of a step that was not taken any more, in standard errors: half of it is left to gain."""
 
 
-def information_at(rows: Rows, passed: Passed, columns: NDArray[np.intp], rough: bool = True) -> Information:
+def information_at(rows: Likelihood, passed: Passed, columns: NDArray[np.intp], rough: bool = True) -> Information:
     """Take and factor the curvature at a point that was passed.
 
     Parameters
     ----------
-    rows : Rows
+    rows : Likelihood
         The rows.
     passed : Passed
         What a pass at that point found.
@@ -128,7 +128,7 @@ def information_at(rows: Rows, passed: Passed, columns: NDArray[np.intp], rough:
 
 
 def maximise(
-    rows: Rows,
+    rows: Likelihood,
     columns: NDArray[np.intp],
     theta: Theta,
     *,
@@ -141,7 +141,7 @@ def maximise(
 
     Parameters
     ----------
-    rows : Rows
+    rows : Likelihood
         The rows.
     columns : ndarray of int, shape (p,)
         The inner columns.
@@ -166,7 +166,7 @@ def maximise(
 
 
 def maximise_held(
-    rows: Rows,
+    rows: Likelihood,
     columns: NDArray[np.intp],
     begin: tuple[Point, Passed],
     constraints: Sequence[Constraint],
@@ -212,7 +212,7 @@ Climb = Generator[Asked, tuple[Point, Passed], Maximum]
 """Asks for passes over the rows at coefficients, and returns where the steps ended."""
 
 
-def _together(rows: Rows, climbs: Sequence[Climb]) -> list[Maximum]:
+def _together(rows: Likelihood, climbs: Sequence[Climb]) -> list[Maximum]:
     """Take climbs to their ends, with passes that serve all of them."""
     ends: dict[int, Maximum] = {}
     answers: dict[int, tuple[Point, Passed] | None] = dict.fromkeys(range(len(climbs)))
@@ -228,7 +228,7 @@ def _together(rows: Rows, climbs: Sequence[Climb]) -> list[Maximum]:
 
 
 def _climb(
-    rows: Rows,
+    rows: Likelihood,
     columns: NDArray[np.intp],
     theta: Theta,
     *,
@@ -286,13 +286,13 @@ def _objective(point: Point, information: Information, firth: bool) -> float:
 
 
 def gradient_of(
-    rows: Rows, point: Point, passed: Passed, information: Information, columns: NDArray[np.intp], firth: bool
+    rows: Likelihood, point: Point, passed: Passed, information: Information, columns: NDArray[np.intp], firth: bool
 ) -> Array:
     """Return the slope of what is maximised, shape (1 + p,), the start first.
 
     Parameters
     ----------
-    rows : Rows
+    rows : Likelihood
         The rows.
     point, passed : Point and Passed
         A pass over them.
@@ -314,12 +314,12 @@ def gradient_of(
     return np.concatenate([gradient[:1], gradient[columns]])
 
 
-def firth_slope(rows: Rows, passed: Passed, information: Information) -> Array:
+def firth_slope(rows: Likelihood, passed: Passed, information: Information) -> Array:
     """Return the slope of Firth's penalty: the sums by column of h(½ − p) of the rows.
 
     Parameters
     ----------
-    rows : Rows
+    rows : Likelihood
         The rows.
     passed : Passed
         A pass over them.
@@ -342,7 +342,7 @@ def firth_slope(rows: Rows, passed: Passed, information: Information) -> Array:
             leverage = np.einsum("ij,ij->i", Q, Q) * curvature
             miss = score[chunk] if weights is None else score[chunk] / weights[chunk]
             pull[chunk] = leverage * (0.5 - (event[chunk] - miss))
-        return Rows(own.blocks[:-1], event, own.used, weights, moments).sums_of(pull)
+        return Likelihood(own.blocks[:-1], event, own.used, weights, moments).sums_of(pull)
 
     return total_of(whitened.over(pulled, passed.score, rows.event, rows.weights))
 

@@ -12,7 +12,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.estimation.likelihood import Rows
+from markbase.core.estimation.likelihood import Likelihood
 from markbase.core.estimation.likelihood_points import Theta
 from markbase.core.estimation.newton import Information, gradient_of, information_at
 
@@ -24,7 +24,7 @@ _ROUNDING = 1e-5
 
 
 def profile_end(
-    rows: Rows,
+    rows: Likelihood,
     columns: NDArray[np.intp],
     theta: Theta,
     objective: float,
@@ -38,7 +38,7 @@ def profile_end(
 
     Parameters
     ----------
-    rows : Rows
+    rows : Likelihood
         The rows.
     columns : ndarray of int, shape (p,)
         The inner columns.

@@ -25,7 +25,7 @@ from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns, Term, Variable
 from markbase.core.errors import SeparationError, count_noun, listed, quoted
-from markbase.core.estimation.likelihood import Rows
+from markbase.core.estimation.event_rows import EventRows
 from markbase.core.estimation.likelihood_points import Theta
 from markbase.core.formatting import short
 from markbase.core.rows.parts import in_parts
@@ -102,12 +102,12 @@ class Separation:
     """All rows; as many as `decided` if the separation is complete."""
 
 
-def find_separation(rows: Rows, columns: NDArray[np.intp], theta: Theta) -> Separation | None:
+def find_separation(rows: EventRows, columns: NDArray[np.intp], theta: Theta) -> Separation | None:
     """Find out whether some combination of the columns is never on the wrong side of any row.
 
     Parameters
     ----------
-    rows : Rows
+    rows : EventRows
         The rows.
     columns : ndarray of int, shape (p,)
         The inner columns.
@@ -145,9 +145,9 @@ def find_separation(rows: Rows, columns: NDArray[np.intp], theta: Theta) -> Sepa
     return None
 
 
-def _margins(rows: Rows, columns: NDArray[np.intp], scales: Array, direction: Array) -> Array:
+def _margins(rows: EventRows, columns: NDArray[np.intp], scales: Array, direction: Array) -> Array:
     """Return how far each row is on the right side of a direction, shape (rows,); NaN in rows not used."""
-    bare = Rows((), np.zeros(0), None, None, rows.moments)
+    bare = EventRows((), np.zeros(0), None, None, rows.moments)
 
     def looked(blocks: Sequence[CodedColumns], event: Array, used: NDArray[np.bool_] | None) -> tuple[Array]:
         part = bare.of_part(blocks, event, None, None)
@@ -160,14 +160,14 @@ def _margins(rows: Rows, columns: NDArray[np.intp], scales: Array, direction: Ar
     return margins
 
 
-def _signed_rows(rows: Rows, columns: NDArray[np.intp], scales: Array) -> Array:
+def _signed_rows(rows: EventRows, columns: NDArray[np.intp], scales: Array) -> Array:
     """Return rows in memory as columns times ±1 by their outcome, each row of length 1, shape (rows, 1 + p)."""
     X = rows.dense(columns, np.arange(len(rows.event))) / scales * (2 * rows.event - 1)[:, None]
     signed: Array = X / np.sqrt(np.einsum("ij,ij->i", X, X))[:, None]
     return signed
 
 
-def _column_scales(rows: Rows, columns: NDArray[np.intp]) -> Array:
+def _column_scales(rows: EventRows, columns: NDArray[np.intp]) -> Array:
     """Return a typical size of each column, the start's 1 first: a root mean square that far rows do not decide."""
     if not in_parts(rows.event):
         inside = np.arange(len(rows.event)) if rows.used is None else np.flatnonzero(rows.used)
@@ -203,7 +203,7 @@ def _programme(X: Array) -> Array | None:
 
 
 def separation_error(
-    rows: Rows, columns: NDArray[np.intp], separation: Separation, terms: Sequence[Term], outcome: Column
+    rows: EventRows, columns: NDArray[np.intp], separation: Separation, terms: Sequence[Term], outcome: Column
 ) -> SeparationError:
     """Say in words how the terms foretell the outcome.
 
@@ -258,7 +258,7 @@ def _places_of(terms: Sequence[Term]) -> list[range]:
     return [range(end - len(t.components), end) for t, end in zip(terms, ends, strict=True)]
 
 
-def _threshold(term: Term, rows: Rows, outcome: Column) -> str:
+def _threshold(term: Term, rows: EventRows, outcome: Column) -> str:
     inside = slice(None) if rows.used is None else rows.used
     values, event = term.column.values[inside], rows.event[inside] > 0
     rising = values[event].mean() > values[~event].mean()

@@ -20,7 +20,7 @@ from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.mean_columns import Sample, Setting, derivative_along
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns, Component, Term, Variable, variables_of
-from markbase.core.estimation.likelihood import Rows
+from markbase.core.estimation.likelihood import Likelihood
 from markbase.core.estimation.likelihood_points import Theta, probability
 from markbase.core.rows.parts import each_part
 from markbase.core.rows.row_functions import constant, spread_over
@@ -44,13 +44,13 @@ class Averaged:
 
 
 def average_probabilities(
-    rows: Rows, theta: Theta, columns: NDArray[np.intp], sample: Sample, settings: Sequence[Setting]
+    rows: Likelihood, theta: Theta, columns: NDArray[np.intp], sample: Sample, settings: Sequence[Setting]
 ) -> list[Averaged]:
     """Average the probability of the event over the rows, with some variables set, in one pass for all settings.
 
     Parameters
     ----------
-    rows : Rows
+    rows : Likelihood
         The rows of the fit.
     theta : Theta
         Its coefficients.
@@ -121,7 +121,7 @@ def _averaged_at_shifts(
     for chunk in row_chunks(len(event), used, min(_CHUNK_ROWS, most)):
         w = None if weights is None else weights[chunk]
         weight += len(event[chunk]) if w is None else float(w.sum())
-        common = Rows(_some(blocks, chunk), event[chunk], None, w, moments, stay)
+        common = Likelihood(_some(blocks, chunk), event[chunk], None, w, moments, stay)
         still = common.predictor_of(theta)
         for first in range(0, len(shifts), _SHIFTS_AT_ONCE):
             some = slice(first, first + _SHIFTS_AT_ONCE)
@@ -168,10 +168,10 @@ def _averaged(
     ):  # what is set changes few columns: the others are looked at once
         w = None if weights is None else weights[chunk]
         weight += len(event[chunk]) if w is None else float(w.sum())
-        common = Rows(_some(blocks, chunk), event[chunk], None, w, moments, stay)
+        common = Likelihood(_some(blocks, chunk), event[chunk], None, w, moments, stay)
         still = common.predictor_of(theta)
         for k, own in enumerate(changed):
-            other = Rows(_some(own, chunk), event[chunk], None, w, moments, moved)
+            other = Likelihood(_some(own, chunk), event[chunk], None, w, moments, moved)
             p = probability(still + other.predictor_of(none))
             curvature = p * (1 - p)
             if w is not None:
@@ -195,7 +195,7 @@ def _some(blocks: Sequence[CodedColumns], chunk: slice | NDArray[np.intp]) -> li
     ]
 
 
-def replace_in(rows: Rows, sample: Sample, setting: Setting) -> Rows:
+def replace_in(rows: Likelihood, sample: Sample, setting: Setting) -> Likelihood:
     """Return the rows with some variables set, the same value in every row, and derived columns with them."""
     if not setting:
         return rows
@@ -205,7 +205,7 @@ def replace_in(rows: Rows, sample: Sample, setting: Setting) -> Rows:
         coded.append(
             changed_component(component, sample, setting) if any(n in setting for n in component.names) else own
         )
-    return Rows(coded, rows.event, rows.used, rows.weights, rows.moments)
+    return Likelihood(coded, rows.event, rows.used, rows.weights, rows.moments)
 
 
 def changed_component(component: Component, sample: Sample, setting: Setting) -> CodedColumns:
@@ -232,7 +232,7 @@ def _values(variable: Variable, sample: Sample, setting: Setting) -> Array:
 
 
 def average_slopes(
-    rows: Rows, theta: Theta, columns: NDArray[np.intp], sample: Sample, names: Sequence[str]
+    rows: Likelihood, theta: Theta, columns: NDArray[np.intp], sample: Sample, names: Sequence[str]
 ) -> list[Averaged]:
     """Average by how much the probability rises per unit of each of some numeric columns, all as they are in the rows.
 
@@ -291,7 +291,7 @@ def _curvatures(
     weights: Array | None,
 ) -> tuple[Array, ...]:
     """Return Σw, Σ w p(1 − p), and Σ w p(1 − p)(1 − 2p) x of all columns."""
-    own = Rows(blocks, event, used, weights, moments)
+    own = Likelihood(blocks, event, used, weights, moments)
     passed = own.pass_at(theta)[1]
     heavy = np.ones(len(event)) if weights is None else weights
     heavy = heavy if used is None else np.where(used, heavy, 0.0)
@@ -301,7 +301,7 @@ def _curvatures(
 
 
 def average_slope(
-    rows: Rows, theta: Theta, columns: NDArray[np.intp], sample: Sample, numeric: str, setting: Setting
+    rows: Likelihood, theta: Theta, columns: NDArray[np.intp], sample: Sample, numeric: str, setting: Setting
 ) -> Averaged:
     """Average by how much the probability rises per unit of a numeric column (the average marginal effect).
 
@@ -339,7 +339,7 @@ def average_slope(
         rises: Sequence[Array],
         codes: Sequence[NDArray[np.integer] | None],
     ) -> tuple[Array, ...]:
-        own = Rows(blocks, event, used, weights, moments)
+        own = Likelihood(blocks, event, used, weights, moments)
         slope = np.zeros(len(event))
         for (start, size), rise, at in zip(bare, rises, codes, strict=True):
             slope += theta.slopes[start] * rise if at is None else theta.slopes[start : start + size][at] * rise

@@ -19,7 +19,7 @@ from markbase.core.errors import FitError, remark
 from markbase.core.estimation.collinearity import collinearity_error
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent, Solution
-from markbase.core.estimation.likelihood import Rows
+from markbase.core.estimation.likelihood import Likelihood
 from markbase.core.estimation.likelihood_points import Passed, Point, Theta
 from markbase.core.estimation.newton import Information, Maximum, gradient_of, information_at, maximise
 from markbase.core.estimation.separation import check_levels, find_separation, separation_error
@@ -59,7 +59,7 @@ class LogisticEstimate:
     """``converged`` or ``stalled``."""
     steps: int
     """Newton steps taken."""
-    likelihood: Rows
+    likelihood: Likelihood
     """The rows."""
     information: Information
     """The curvature there."""
@@ -96,7 +96,7 @@ def estimate(target: Column, terms: tuple[Term, ...], request: Request, firth: b
     check_room(request.counted_rows, 1 + len(columns))
     if not firth:
         check_levels(moments, terms, target)
-    rows = Rows(blocks, happened, request.used, request.heavy, moments)
+    rows = Likelihood(blocks, happened, request.used, request.heavy, moments)
     try:
         found = _climb(rows, columns, firth, terms, target)
         return _finished(request, rows, columns, found, firth)
@@ -124,14 +124,14 @@ def _collinearity(
     )
 
 
-def _beginning(rows: Rows) -> Theta:
+def _beginning(rows: Likelihood) -> Theta:
     """Return where to begin: no effects at all."""
     inside = slice(None) if rows.used is None else rows.used
     rate = float(np.average(rows.event[inside], weights=None if rows.weights is None else rows.weights[inside]))
     return Theta(math.log(rate / (1 - rate)), np.zeros(rows.moments.cross.shape[0]))
 
 
-def _climb(rows: Rows, columns: NDArray[np.intp], firth: bool, parts: Sequence[Term], target: Column) -> Maximum:
+def _climb(rows: Likelihood, columns: NDArray[np.intp], firth: bool, parts: Sequence[Term], target: Column) -> Maximum:
     """Go to the maximum, from that of a part of the rows where they are many."""
     inside = len(rows.event) if rows.used is None else int(np.count_nonzero(rows.used))
     few = _from_a_part(rows, columns) if inside > _MANY_ROWS and not firth else None
@@ -157,7 +157,7 @@ def _climb(rows: Rows, columns: NDArray[np.intp], firth: bool, parts: Sequence[T
     return found
 
 
-def _from_a_part(rows: Rows, columns: NDArray[np.intp]) -> Maximum | None:
+def _from_a_part(rows: Likelihood, columns: NDArray[np.intp]) -> Maximum | None:
     inside = len(rows.event) if rows.used is None else int(np.count_nonzero(rows.used))
     step = inside // _SAMPLE_ROWS
     if in_parts(rows.event):
@@ -179,7 +179,9 @@ def _from_a_part(rows: Rows, columns: NDArray[np.intp]) -> Maximum | None:
     return replace(found, information=information)
 
 
-def _finished(request: Request, rows: Rows, columns: NDArray[np.intp], found: Maximum, firth: bool) -> LogisticEstimate:
+def _finished(
+    request: Request, rows: Likelihood, columns: NDArray[np.intp], found: Maximum, firth: bool
+) -> LogisticEstimate:
     """Take the curvature at the end with all care, and make the last step."""
     information = information_at(rows, found.passed, columns, rough=False)
     gradient = gradient_of(rows, found.point, found.passed, information, columns, firth)
@@ -213,7 +215,7 @@ def _finished(request: Request, rows: Rows, columns: NDArray[np.intp], found: Ma
     )
 
 
-def _errors(request: Request, rows: Rows, passed: Passed, information: Information, p: int) -> Errors:
+def _errors(request: Request, rows: Likelihood, passed: Passed, information: Information, p: int) -> Errors:
     """Return what the standard errors rest on: the curvature, or squared scores as in a linear model."""
     if request.errors == "classical" and request.cluster is None:
         return Errors("classical", math.inf)

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from markbase.core.design.mean_columns import Setting
 from markbase.core.design.terms import Variable, variables_of
-from markbase.core.estimation.likelihood import Rows
+from markbase.core.estimation.likelihood import Likelihood
 from markbase.core.estimation.likelihood_points import Theta
 from markbase.core.estimation.newton import Information
 from markbase.core.inference.distributions import p_of_t, t_quantile
@@ -43,7 +43,7 @@ class Probabilities(Fit):
 
     theta: Theta
     """The inner coefficients."""
-    likelihood: Rows
+    likelihood: Likelihood
     """The rows, for tests that go back to them."""
     information: Information
     """The curvature at the estimates."""
