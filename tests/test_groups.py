@@ -153,6 +153,7 @@ def test_slopes_within_levels_and_lines_agree_with_other_bases_and_predictions(k
     fit = KINDS[kind](study_of(frame))
     slopes = fit.simple_slopes("age", by="voice").set_index("level")
     lines = dict(fit.equation(by="voice").lines)
+    assert {line.bases for line in lines.values()} == {(("day", fit.variable("day", "categorical").base_label),)}
     for level in slopes.index:
         table = fit.rebase("voice", level).coefficients.set_index(["term", "level"])
         np.testing.assert_allclose(

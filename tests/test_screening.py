@@ -332,3 +332,24 @@ def test_advice_knows_what_a_column_was_made_of_and_where_the_intercept_has_a_pa
     )
     centred = mb.screen(study.derive("year_c", centre="year"), ["age", "year_c"]).advice
     assert not [a for a in centred if "(intercept)" in a.text]
+
+
+def _vif(table, *names):
+    """Return the variance inflation factors of terms, or of levels of `part`."""
+    told = {r.column or r.term: r.vif for r in table.itertuples()}
+    return [told[name] for name in names]
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_only_the_comparisons_that_an_exact_collinearity_reaches_are_infinite():
+    rng = np.random.default_rng(7)
+    table = pd.DataFrame({"part": [*"aabbbcccccc"] * 30, "x": rng.normal(size=330)})
+    table["front"] = table["part"].isin(["a", "b"]).astype(float)
+    study = mb.Study(table).as_numeric("front")
+    alone = mb.screen(study.mark("part", "b"), ["x", "part"]).vif
+    found = mb.screen(study.mark("part", "b"), ["x", "part", "front"]).vif
+    assert _vif(found, "c", "front") == [math.inf, math.inf]
+    assert _vif(found, "a")[0] < 5 > _vif(alone, "a")[0]  # a against b does not depend on what the two share
+    every = mb.screen(study.mark("part", "c"), ["x", "part", "front"]).vif
+    assert _vif(every, "a", "b", "front") == [math.inf] * 3
+    assert np.isfinite(_vif(every, "x")[0])

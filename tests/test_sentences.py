@@ -158,3 +158,13 @@ def test_a_step_that_no_rows_show_is_said_to_be_none():
         == f"{100 * effect * sd:.3g}"
     )
     assert "100 percentage points" not in str(told[1])
+
+
+def test_a_difference_of_just_one_has_a_unit_of_one_where_it_is_told_without_decimals():
+    book = {"columns": {"y": {"kind": "numeric", "unit": ["year", "years"]}}}
+    for spread, words in ((1.0, "1.00 years higher"), (0.0, "1 year higher")):
+        data = pd.DataFrame(
+            {"part": list("aabb") * 20, "y": np.tile([5 - spread, 5 + spread, 6 - spread, 6 + spread], 20)}
+        )
+        told = quietly(lambda d=data: mb.fit_linear(mb.Study(d, book).mark("part", "a"), "y", ["part"])).reading()
+        assert words in told.statements[-1].text

@@ -206,16 +206,12 @@ def unit_of(fit: AnyFit, value: float) -> str:
     """Return the unit of a difference in the outcome as it stands behind a number."""
     if is_share(fit.outcome):
         return "percentage points"
-    return (
-        fit.outcome.step_one if round(abs(value), 8) == 1 and (fit.outcome.unit or fit.exact) else fit.outcome.step_many
-    )
+    return fit.outcome.step_one if fit.exact and round(abs(value), 8) == 1 else fit.outcome.step_many  # 1, not 1.00
 
 
 def level_unit(fit: AnyFit, value: float) -> str:
     """Return the unit of a value of the outcome itself as it stands behind a number."""
-    return (
-        fit.outcome.unit_one if round(abs(value), 8) == 1 and (fit.outcome.unit or fit.exact) else fit.outcome.unit_many
-    )
+    return fit.outcome.unit_one if fit.exact and round(abs(value), 8) == 1 else fit.outcome.unit_many
 
 
 def percent(fit: AnyFit) -> str:
