@@ -17,6 +17,7 @@ from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError
 from markbase.core.results.family import LOGISTIC
 from markbase.core.rows.parts import in_parts
+from markbase.core.rows.row_functions import learn
 
 Array = NDArray[np.float64]
 _AREA = "area under the curve"
@@ -137,11 +138,13 @@ def error_measures(
         Linear: root mean squared error, R² (against `mean`). Logistic: share classified correctly at .5, area under the
         curve, Brier score.
     """
-    error = float(np.average((y - predicted) ** 2, weights=often))
+    off, bare = (y - predicted) ** 2, (y - mean) ** 2
+    learn([off] if logistic else [off, bare])
+    error = float(np.average(off, weights=often))
     if not logistic:
         return {
             "root mean squared error": math.sqrt(error),
-            "R²": 1 - error / float(np.average((y - mean) ** 2, weights=often)),
+            "R²": 1 - error / float(np.average(bare, weights=often)),
         }
     if in_parts(y):
         cells = cells_of(y, predicted, None, often if repeated else None, 0.5)

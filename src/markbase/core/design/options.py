@@ -13,11 +13,9 @@ from numpy.typing import NDArray
 from markbase.core.design.checked_terms import check_usable, requested_terms
 from markbase.core.design.complete_cases import CompleteCases, complete_rows
 from markbase.core.design.requested_terms import AllBut, TermRequest, names_of
-from markbase.core.design.terms import Term, make_terms, make_variable
+from markbase.core.design.terms import Term, look_over, make_terms, make_variable
 from markbase.core.design.weights import Weights, take_weights
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, remark
-from markbase.core.rows.parts import in_parts
-from markbase.core.rows.row_functions import learn
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 
@@ -132,10 +130,7 @@ class Request:
     def terms(self) -> tuple[Term, ...]:
         """Make the terms, on the rows used."""
         shifted = {name for spec in self.specs if not isinstance(spec, str) for name in names_of(spec)}
-        if self.used is not None:
-            inside = [(c, c.values[self.used]) for c in self.columns] if in_parts(self.used) else []
-            numbers = [values for c, values in inside if not c.is_categorical]
-            learn(numbers, [(values, len(c.levels)) for c, values in inside if c.is_categorical])
+        look_over(self.columns, self.used)
         made = {c.name: make_variable(c, self.used, c.name in shifted) for c in self.columns}
         terms = make_terms(self.specs, made)
         check_width(terms)

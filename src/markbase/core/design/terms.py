@@ -18,7 +18,8 @@ from numpy.typing import NDArray
 
 from markbase.core.design.requested_terms import TermRequest, degrees_of, term_name
 from markbase.core.errors import FitError
-from markbase.core.rows.row_functions import counted, look_up
+from markbase.core.rows.parts import in_parts
+from markbase.core.rows.row_functions import counted, learn, look_up
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
@@ -263,6 +264,15 @@ def variables_of(terms: Sequence[Term]) -> dict[str, Variable]:
 def single(column: Column) -> Term:
     """Make a term of a numeric column that is known to vary."""
     return Term(column.name, (Variable(column, np.zeros(0, dtype=np.intp)),))
+
+
+def look_over(columns: Sequence[Column], used: NDArray[np.bool_] | None) -> None:
+    """Take what variables on the rows used must know of columns whose rows come in parts, in one pass for all of them."""
+    if used is None or not in_parts(used):
+        return
+    inside = [(column, column.values[used]) for column in columns]
+    numbers = [values for column, values in inside if not column.is_categorical]
+    learn(numbers, [(values, len(column.levels)) for column, values in inside if column.is_categorical])
 
 
 def make_term(column: Column, used: NDArray[np.bool_] | None) -> Term:

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from markbase.core.arguments import told_value
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.mean_columns import Setting
-from markbase.core.design.terms import Term, remake, variables_of
+from markbase.core.design.terms import Term, look_over, remake, variables_of
 from markbase.core.errors import (
     ColumnError,
     FitError,
@@ -225,6 +225,7 @@ class Fit(Probed):
         FitError
             If levels are taken out; and as the function of its kind.
         """
+        look_over([v.column for v in self.variables], used)
         return self._on(used, tuple(remake(t, used) for t in self.model_terms))
 
     def reading(self, alpha: float | None = None) -> Reading:
