@@ -258,9 +258,7 @@ def table_of_look(look: Look, source_of: Callable[[Mapping[str, pa.Array], int, 
 def _as_first_rows_have_it(table: TableFiles, columns: Mapping[str, Numbers | Texts]) -> dict[str, Numbers | Texts]:
     """Return what is to be found in each column, texts where the first rows hold what is no number."""
     names = list(columns)
-    batches = table.batches(names, names)
-    first = next(batches, None)
-    batches.close()  # type: ignore[attr-defined]  # it is a generator
+    first = table.first_rows(names)
     if first is None:
         return fresh_columns(columns)
     seen = dict(zip(names, first.columns, strict=True))

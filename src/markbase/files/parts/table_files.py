@@ -181,6 +181,28 @@ class TableFiles:
             form = ds.CsvFileFormat(parse, None, convert, read)
         yield from ds.dataset(paths, format=form).scanner(columns=wanted, **_AHEAD).to_batches()
 
+    def first_rows(self, names: Sequence[str]) -> pa.RecordBatch | None:
+        """Return the first rows of text files as texts; None if there are none."""
+        from pyarrow import csv as pacsv
+
+        read, parse, convert = self.csv_options(names, names)
+        read.block_size = _BUFFER_BYTES
+        try:
+            with (
+                self.as_they_were(),
+                opened(self.files[0].path) as stream,
+                pacsv.open_csv(stream, read, parse, convert) as reader,
+            ):
+                first = next(iter(reader), None)
+        except FileError:  # a row that is longer than that, or what is said of where all rows are read
+            first = None
+        if first is not None and first.num_rows:
+            return first
+        batches = self.batches(names, names)
+        first = next(batches, None)
+        batches.close()  # type: ignore[attr-defined]  # it is a generator
+        return first
+
     def csv_options(self, names: Sequence[str], as_text: Collection[str]) -> tuple[Any, Any, Any]:
         """Return how a text file is read, parsed, and made numbers and texts of: of those columns only, or of all."""
         import pyarrow as pa
