@@ -26,6 +26,7 @@ from markbase.core.design.requested_terms import TermRequest, names_of
 from markbase.core.design.terms import CodedColumns, Term, Variable
 from markbase.core.errors import ColumnError, FitError, count_noun, listed, quoted, remark
 from markbase.core.rows.parts import each_part, in_parts, needs_all, over_parts
+from markbase.core.rows.processors import in_order
 from markbase.core.rows.row_functions import counted, look_up
 from markbase.core.rows.sums import total_of
 from markbase.core.study.column import Column
@@ -73,35 +74,45 @@ class FixedEffects:
     def gathered(
         self, moments: Moments, blocks: Sequence[CodedColumns], used: NDArray[np.bool_] | None
     ) -> FixedEffects:
-        """Return the same with the sums of all columns by level, in one pass over the rows."""
-        levels = self.levels
+        """Return the same with the sums of all columns by level, in one pass over the rows.
 
-        def summed(
-            blocks: Sequence[CodedColumns],
-            used: NDArray[np.bool_] | None,
-            codes: NDArray[np.intp],
-            weights: Array | None,
-        ) -> Array:
-            sums = np.zeros((moments.cross.shape[0], levels))
-            for chunk in row_chunks(len(codes), used, max(CHUNK_ROWS, sums.size)):
-                at = codes[chunk]
-                w = None if weights is None else weights[chunk]
-                sums[0] += np.bincount(at, weights=w, minlength=levels)
-                for k, block in enumerate(blocks, 1):
-                    value = w
-                    if block.multiplier is not None:
-                        value = (block.multiplier[chunk] - moments.centres[k]) / moments.scales[k]
-                        value = value if w is None else value * w
-                    size, start = block.levels, moments.starts[k]
-                    cell = at if block.codes is None else at + levels * block.codes[chunk].astype(np.intp)
-                    told = np.bincount(cell, weights=value, minlength=size * levels)
-                    sums[start : start + size] += told.reshape(size, levels)
-            return sums
+        Of rows in memory one half of the columns is summed beside the other: shares of the rows would each have sums of every level.
+        """
+        levels, wide = self.levels, moments.cross.shape[0] * self.levels
+        middle = (len(blocks) + 1) // 2
+        halves = [(0, len(blocks))] if in_parts(self.codes) or len(blocks) < 2 else [(0, middle), (middle, len(blocks))]
 
-        cells = moments.cross.shape[0] * levels
-        return replace(
-            self, sums=total_of(each_part(summed, list(blocks), used, self.codes, self.weights, cells=cells))
-        )
+        def of_some(half: tuple[int, int]) -> Array:
+            first, last = half
+            begin = 0 if first == 0 else int(moments.starts[first + 1])
+
+            def summed(
+                blocks: Sequence[CodedColumns],
+                used: NDArray[np.bool_] | None,
+                codes: NDArray[np.intp],
+                weights: Array | None,
+            ) -> Array:
+                sums = np.zeros((int(moments.starts[last]) + blocks[-1].levels - begin, levels))
+                for chunk in row_chunks(len(codes), used, max(CHUNK_ROWS, wide)):
+                    at = codes[chunk]
+                    w = None if weights is None else weights[chunk]
+                    if first == 0:
+                        sums[0] += np.bincount(at, weights=w, minlength=levels)
+                    for k, block in enumerate(blocks, first + 1):
+                        value = w
+                        if block.multiplier is not None:
+                            value = (block.multiplier[chunk] - moments.centres[k]) / moments.scales[k]
+                            value = value if w is None else value * w
+                        size, start = block.levels, int(moments.starts[k]) - begin
+                        cell = at if block.codes is None else at + levels * block.codes[chunk].astype(np.intp)
+                        told = np.bincount(cell, weights=value, minlength=size * levels)
+                        sums[start : start + size] += told.reshape(size, levels)
+                return sums
+
+            trees = list(blocks[first:last]), used, self.codes, self.weights
+            return total_of(each_part(summed, *trees, cells=wide))
+
+        return replace(self, sums=np.concatenate(list(in_order(of_some, halves))))
 
     def sums_twofold(
         self, moments: Moments, blocks: Sequence[CodedColumns], used: NDArray[np.bool_] | None
