@@ -131,6 +131,7 @@ def test_predict_takes_named_values_and_files_and_writes_tables(tmp_path):
     assert re.search(rf"singer_id +probability of yes +95% CI\n +{first} ", rows)
     assert re.search(r"60 of 2,003 rows.*43 rows: age is missing", rows, re.DOTALL)
     assert "as in the sample" not in rows
+    assert "the rows of choirs.csv, by the fit to those of choirs.csv" in rows
     plain = run("predict", *CHOIRS, *STAYS, "--profile", "voice=tenor, age=120")
     assert "`age` = 120 lies outside the rows used" in plain.stderr
     assert "rehearsals: as in the sample" in plain.stdout

@@ -60,8 +60,9 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
     right = frozenset(range(1, len(heads)))
     facts = []
     if of_rows is not None:
-        heads = (name or f"row of {of_rows}", *heads[1:])
+        heads = (name or "row", *heads[1:])
         given, variables = [], set()
+        facts.append(("predicted for", f"the rows of {of_rows}, by the fit to those of {fit.data_name}"))
     left = sorted(variables - set(given))
     if left or table[given].isna().any().any():
         facts.append(
