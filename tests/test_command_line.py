@@ -114,6 +114,32 @@ def test_groups_guide_and_sorting_can_be_asked_for_alone():
     assert "In rows the model had not seen   each of 5 parts" in sorting
 
 
+@pytest.mark.parametrize("more", [[], ["--in-parts"]], ids=["memory", "parts"])
+def test_rows_of_another_file_are_prepared_as_the_data_were(more, tmp_path):
+    """Whatever levels the file has: those that the data merged are merged, and no others."""
+    data = pd.read_csv(DATA)
+    few = data[(data["voice"] != "tennor") & data["joined_through"].isin(["friend", "family", "festival"])].head(90)
+    none = few[few["joined_through"] != "festival"]
+    steps = [
+        'do = "merge_levels", column = "voice", targets = {tenor = ["tennor"]}',
+        'do = "merge_levels", column = "joined_through", below = 60',
+        'do = "merge_levels", column = "choir", below = 70, into = "small", name = "home"',
+        'do = "derive", name = "age_z", z = "age"',
+    ]
+    asked = ["predict", DATA, "--codebook", BOOK, *(a for step in steps for a in ("--prepare", step))]
+    asked += ["--outcome", "belonging", "--terms", "age_z,voice,joined_through,home", *more]
+    assert run(*asked, "--for", "all", "--into", "all.csv", cwd=tmp_path).returncode == 0
+    whole = pd.read_csv(tmp_path / "all.csv").set_index("singer_id")["predicted"]
+    big = data["choir"].value_counts().index[0]
+    for name, rows in {"few": few, "none": none, "one home": data[data["choir"] == big].head(40)}.items():
+        rows.to_csv(tmp_path / "new.csv", index=False)
+        done = run(*asked, "--for", "new.csv", "--into", "new-told.csv", "--replace", cwd=tmp_path)
+        assert done.returncode == 0, (name, done.stderr)
+        told = pd.read_csv(tmp_path / "new-told.csv").set_index("singer_id")["predicted"]
+        assert len(told) == len(rows)
+        pd.testing.assert_series_equal(told, whole[told.index], rtol=1e-12)
+
+
 def test_predict_takes_named_values_and_files_and_writes_tables(tmp_path):
     (tmp_path / "people.csv").write_text("voice,age,rehearsals\nalto,30,10\ntenor,55,12\n")
     made = run("predict", *CHOIRS, *STAYS, "--profiles", "people.csv", "--into", "out.csv", "--json", cwd=tmp_path)

@@ -21,7 +21,10 @@ from markbase.cli.progress import report_progress
 from markbase.cli.wishes import wishes
 from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
 from markbase.core.study.codebook import Codebook
+from markbase.core.study.column import Column
 from markbase.core.study.study import Study
+from markbase.core.study.trail import TrailStep
+from markbase.core.tables import rows_of
 from markbase.files.codebook import read_codebook
 from markbase.files.data import open_study, read_table
 from markbase.files.data_writing import table_bytes, write_table
@@ -241,11 +244,11 @@ class Source:
             book = book.with_kind(name, "categorical")
         return book
 
-    def open_other(self, file: Path, needed: set[str]) -> Study:
-        """Open another file and prepare it as the data are, to predict for its rows.
+    def open_other(self, file: Path, needed: set[str], like: Study) -> Study:
+        """Open another file and prepare it as the data were, to predict for its rows.
 
-        Steps that choose rows, and steps that look at other rows, are left out with a remark; so are steps that fail on
-        columns the prediction does not need.
+        Levels are merged that were merged in the data, whatever the rule, as far as the file has them. Steps that choose rows, and
+        steps that look at other rows, are left out with a remark; so are steps that fail on columns the prediction does not need.
         """
         plan = self.plan()
         book = self._codebook(plan)
@@ -255,9 +258,10 @@ class Source:
             names = set(read_table(file).columns)
             book = replace(book, columns={n: spec for n, spec in book.columns.items() if n in names})
             study = open_study(file, book, missing=plan.missing, encoding=plan.encoding)
-        for step in plan.prepare:
-            action, column = str(step.get("do")), str(step.get("name") or step.get("column") or "")
-            if action in ("hold_out", "keep", "lag"):
+        for done in (step for step in like.trail.steps if step.action != "open"):
+            step, action = done.record(), done.action
+            column = str(step.get("name") or step.get("column") or "")
+            if action in ("hold_out", "keep", "lag", "sample"):
                 if action != "lag" or column in needed:
                     remark(
                         f"The step `{action}` is not carried out on `{file.name}`: it looks at other rows, or chooses them."
@@ -265,12 +269,29 @@ class Source:
                 continue
             if action == "mark":
                 continue  # another base changes no prediction
+            if action == "merge_levels" and step["column"] in study:
+                step = _merged_alike(done, study[step["column"]])
+                if not step["targets"]:
+                    continue  # none of them is here
             try:
                 study = study.prepare([step], source="")
             except MarkbaseError as problem:
                 if column in needed:
                     raise type(problem)(f"{file.name}, step `{action}` of `{column}`: {problem}") from None
         return study
+
+
+def _merged_alike(done: TrailStep, column: Column) -> dict[str, Any]:
+    """Return the step that merges those levels of a column of another file that a step merged in the data."""
+    there = [level.label for level in column.levels]
+    targets: dict[str, list[str]] = {}
+    for row in rows_of(done.check.table) if done.check is not None else ():
+        if row.old != row.new and row.old in there:
+            targets.setdefault(str(row.new), []).append(str(row.old))
+    if "name" in done.settings and not targets:
+        targets = {there[0]: there[:1]}  # a column of that name is made all the same
+    kept = {key: value for key, value in done.settings.items() if key in ("column", "name")}
+    return {"do": done.action, **kept, "targets": targets}
 
 
 def split(texts: Sequence[str], known: Sequence[str] = ()) -> list[str]:

@@ -122,7 +122,7 @@ def command(
                 wanted = (
                     study
                     if for_rows == "all"
-                    else model.source.open_other(Path(for_rows), needed={c.name for c in sources_of_fit(fit)})
+                    else model.source.open_other(Path(for_rows), {c.name for c in sources_of_fit(fit)}, study)
                 )
         if isinstance(wanted, Study) and wanted.in_parts:
             _written_in_parts(fit, wanted, into, replaces, back_transformed)
