@@ -125,6 +125,7 @@ def test_rows_of_another_file_are_prepared_as_the_data_were(more, tmp_path):
         'do = "merge_levels", column = "joined_through", below = 60',
         'do = "merge_levels", column = "choir", below = 70, into = "small", name = "home"',
         'do = "derive", name = "age_z", z = "age"',
+        'do = "keep_levels", column = "voice", levels = ["soprano", "alto", "tenor"]',
     ]
     asked = ["predict", DATA, "--codebook", BOOK, *(a for step in steps for a in ("--prepare", step))]
     asked += ["--outcome", "belonging", "--terms", "age_z,voice,joined_through,home", *more]
@@ -137,6 +138,7 @@ def test_rows_of_another_file_are_prepared_as_the_data_were(more, tmp_path):
         assert done.returncode == 0, (name, done.stderr)
         told = pd.read_csv(tmp_path / "new-told.csv").set_index("singer_id")["predicted"]
         assert len(told) == len(rows)
+        assert told[rows.set_index("singer_id").query("voice == 'bass'").index].isna().all()
         pd.testing.assert_series_equal(told, whole[told.index], rtol=1e-12)
 
 

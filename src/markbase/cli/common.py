@@ -267,8 +267,8 @@ class Source:
                         f"The step `{action}` is not carried out on `{file.name}`: it looks at other rows, or chooses them."
                     )
                 continue
-            if action == "mark":
-                continue  # another base changes no prediction
+            if action in ("mark", "keep_levels"):
+                continue  # another base changes no prediction, and a level that was left out is none the fit has seen
             if action == "merge_levels" and step["column"] in study:
                 step = _merged_alike(done, study[step["column"]])
                 if not step["targets"]:
