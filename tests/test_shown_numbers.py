@@ -5,10 +5,12 @@ import math
 import numpy as np
 import pandas as pd
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from scipy.optimize import brentq
 
 import markbase as mb
-from markbase.core.formatting import MINUS
+from markbase.core.formatting import MINUS, ratio_with_ends
 from markbase.core.inference.distributions import p_of_t
 from markbase.show.page import Table
 from markbase.show.renderer import page_of
@@ -303,3 +305,14 @@ def test_an_odds_ratio_and_its_interval_are_written_alike_everywhere(shift, tmp_
     assert f"odds ratio {row.cells[2]}, 95% CI {low} to {high}," in " ".join(str(fit.reading()).split())
     ends = fit.coefficients.set_index("term").loc["x", ["odds_low", "odds_high"]]
     assert [number_of(end) > 1 for end in (low, high)] == (ends > 1).tolist()
+
+
+@given(log=st.floats(-2, 2), low=st.floats(1e-5, 3), up=st.booleans())
+def test_it_shows_on_which_side_of_1_the_interval_of_an_odds_ratio_ends(log, low, up):
+    near = low if up else -low  # how far the nearer end is from 1, in logarithms
+    se = abs(log - near) / 1.96
+    ends = sorted([near, 2 * log - near])
+    shown = ratio_with_ends(math.exp(log), *(math.exp(end) for end in ends), se)
+    for text, end in zip(shown[1:], ends, strict=True):
+        if 1e-5 <= abs(end) < 6:
+            assert (number_of(text) > 1) == (end > 0), (shown, ends)
