@@ -16,15 +16,12 @@ from typing import Any, TypeVar
 import pandas as pd
 import rich_click as click
 
-from markbase.cli.opening import open_in_parts, open_plan, read_in_parts
+from markbase.cli.opening import merged_alike, open_in_parts, open_plan, read_in_parts
 from markbase.cli.progress import report_progress
 from markbase.cli.wishes import wishes
 from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
 from markbase.core.study.codebook import Codebook
-from markbase.core.study.column import Column
 from markbase.core.study.study import Study
-from markbase.core.study.trail import TrailStep
-from markbase.core.tables import rows_of
 from markbase.files.codebook import read_codebook
 from markbase.files.data import open_study, read_table
 from markbase.files.data_writing import table_bytes, write_table
@@ -270,7 +267,7 @@ class Source:
             if action in ("mark", "keep_levels"):
                 continue  # another base changes no prediction, and a level that was left out is none the fit has seen
             if action == "merge_levels" and step["column"] in study:
-                step = _merged_alike(done, study[step["column"]])
+                step = merged_alike(done, study[step["column"]])
                 if not step["targets"]:
                     continue  # none of them is here
             try:
@@ -279,19 +276,6 @@ class Source:
                 if column in needed:
                     raise type(problem)(f"{file.name}, step `{action}` of `{column}`: {problem}") from None
         return study
-
-
-def _merged_alike(done: TrailStep, column: Column) -> dict[str, Any]:
-    """Return the step that merges those levels of a column of another file that a step merged in the data."""
-    there = [level.label for level in column.levels]
-    targets: dict[str, list[str]] = {}
-    for row in rows_of(done.check.table) if done.check is not None else ():
-        if row.old != row.new and row.old in there:
-            targets.setdefault(str(row.new), []).append(str(row.old))
-    if "name" in done.settings and not targets:
-        targets = {there[0]: there[:1]}  # a column of that name is made all the same
-    kept = {key: value for key, value in done.settings.items() if key in ("column", "name")}
-    return {"do": done.action, **kept, "targets": targets}
 
 
 def split(texts: Sequence[str], known: Sequence[str] = ()) -> list[str]:

@@ -6,14 +6,17 @@ import sys
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import rich_click as click
 
 from markbase.cli.progress import report_progress
 from markbase.cli.wishes import wishes
 from markbase.core.study.codebook import Codebook
+from markbase.core.study.column import Column
 from markbase.core.study.study import Study
+from markbase.core.study.trail import TrailStep
+from markbase.core.tables import rows_of
 from markbase.files.data import TEXT_SUFFIXES, need_extra, only_in_parts, open_study
 from markbase.files.plan import Plan
 
@@ -51,6 +54,19 @@ def open_in_parts(file: Path, codebook: Codebook, missing: Sequence[object] = ()
     cluster = wishes().cluster_address
     with _Bar(file.name) as told:
         return open_study(file, book, missing=missing, encoding=encoding, in_parts=True, cluster=cluster, progress=told)
+
+
+def merged_alike(done: TrailStep, column: Column) -> dict[str, Any]:
+    """Return the step that merges those levels of a column of another file that a step merged in the data."""
+    there = [level.label for level in column.levels]
+    targets: dict[str, list[str]] = {}
+    for row in rows_of(done.check.table) if done.check is not None else ():
+        if row.old != row.new and row.old in there:
+            targets.setdefault(str(row.new), []).append(str(row.old))
+    if "name" in done.settings and not targets:
+        targets = {there[0]: there[:1]}  # a column of that name is made all the same
+    kept = {key: value for key, value in done.settings.items() if key in ("column", "name")}
+    return {"do": done.action, **kept, "targets": targets}
 
 
 def _too_large(file: Path) -> bool:
