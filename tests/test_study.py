@@ -3,8 +3,11 @@
 import numpy as np
 import pandas as pd
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 import markbase as mb
+from markbase.core.study.exact_sums import find_totals
 from markbase.demo import generate
 
 
@@ -199,3 +202,19 @@ def test_a_table_of_any_package_is_fitted_and_screened_as_it_comes(kind):
     for wrong in (3, "choirs.csv", {"age": [1]}):
         with pytest.raises(mb.MarkbaseError, match="`study` of `fit_linear` is a study or a table"):
             mb.fit_linear(wrong, "belonging", ["age"])
+
+
+@settings(max_examples=30)
+@given(seed=st.integers(0, 10**6), size=st.sampled_from([(1.0, 0.0), (1.0, 1e4), (1e-6, 0.0), (1e9, 1e4)]))
+def test_totals_that_do_not_share_parts_are_all_found_whatever_their_order(seed, size):
+    rng = np.random.default_rng(seed)
+    data = pd.DataFrame({name: size[0] * rng.integers(0, 50, 80) for name in "abcdefgh"}).astype(float) + size[1]
+    data["two"], data["three"] = data["a"] + data["b"], data["c"] + data["d"] + data["e"]
+    data["again"] = data["f"]
+    data = data[rng.permutation(data.columns)]
+    study = mb.Study(data, {"columns": {name: {"kind": "numeric"} for name in data}})
+    found = find_totals([study[name] for name in data])
+    later = max("f", "again", key=list(data).index)
+    told = {total: set(parts) for total, parts in found.items()}
+    assert told == {"two": {"a", "b"}, "three": {"c", "d", "e"}, later: {"f", "again"} - {later}}
+    assert not find_totals([study[name] for name in data if name not in ("two", "three", later)])

@@ -15,11 +15,11 @@ from numpy.typing import NDArray
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import Term
 from markbase.core.errors import CollinearityError, FitError, listed, quoted
+from markbase.core.estimation.dependences import dependences
 from markbase.core.estimation.least_squares_solution import Dependent, Swept
 from markbase.core.formatting import number, short
 from markbase.core.rows.parts import each_part
 from markbase.core.rows.row_functions import all_of, first_true, sample_of
-from markbase.core.study.exact_sums import dependences
 
 Array = NDArray[np.float64]
 _ROUNDINGS = 4

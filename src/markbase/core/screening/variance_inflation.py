@@ -21,10 +21,10 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns, Term
 from markbase.core.errors import ColumnError, near
 from markbase.core.estimation.collinearity import Collinearity, find_collinearities
+from markbase.core.estimation.dependences import dependences
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent, Solution, inner_columns
-from markbase.core.study.exact_sums import dependences
 from markbase.core.tables import table_of
 
 Array = NDArray[np.float64]

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-import scipy.linalg
 from numpy.typing import NDArray
 
 from markbase.core.rows.row_functions import all_of, sample_of, sum_of
@@ -31,8 +30,8 @@ def find_totals(columns: Sequence[Column]) -> dict[str, tuple[str, ...]]:
 
     Notes
     -----
-    Candidates are the exact dependences of up to 4,096 complete rows, by a pivoted QR factorisation
-    of the centred columns; each is then checked on all rows in which its members are present.
+    Candidates are the combinations of the centred columns that are 0 in up to 4,096 complete rows; each is then checked on
+    all rows in which its members are present.
     """
     varying = [c for c in columns if c.valid > 1 and c.span[0] < c.span[1]][:_MOST_COLUMNS]
     varying = [c for c in varying if np.abs(c.span).max() < _LARGEST]  # beyond it a square cannot be written
@@ -49,7 +48,7 @@ def find_totals(columns: Sequence[Column]) -> dict[str, tuple[str, ...]]:
     if not size.all():
         return {}
     found: dict[str, tuple[str, ...]] = {}
-    for weights in dependences(block / size):
+    for weights in _null_vectors(block / size):
         weights = weights / size
         members = np.flatnonzero(np.abs(weights * size) > 1e-9 * np.abs(weights * size).max())
         told = _as_total([varying[k] for k in members], weights[members])
@@ -58,32 +57,17 @@ def find_totals(columns: Sequence[Column]) -> dict[str, tuple[str, ...]]:
     return found
 
 
-def dependences(block: NDArray[np.float64], tolerance: float = 1e-12) -> list[NDArray[np.float64]]:
-    """Find the exact linear dependences among columns of unit length.
-
-    Parameters
-    ----------
-    block : ndarray, shape (rows, columns)
-        The columns, or a triangular factor of them.
-    tolerance : float
-        How small the remainder of a column must be, relative to its length.
-
-    Returns
-    -------
-    list of ndarray, shape (columns,)
-        One combination of the columns that is zero for each dependent column.
-    """
-    R, order = scipy.linalg.qr(block, mode="r", pivoting=True, check_finite=False)[-2:]
-    diagonal = np.abs(np.diag(R))
-    rank = int(np.sum(diagonal > tolerance * np.sqrt(block.shape[1])))
-    found = []
-    for k in range(rank, block.shape[1]):
-        weights = np.zeros(block.shape[1])
-        weights[order[k]] = 1.0
-        if rank:
-            weights[order[:rank]] = -scipy.linalg.solve_triangular(R[:rank, :rank], R[:rank, k], check_finite=False)
-        found.append(weights)
-    return found
+def _null_vectors(block: NDArray[np.float64]) -> list[NDArray[np.float64]]:
+    """Return the combinations of columns of unit length that are 0, each with a column that no other has."""
+    _, sizes, rotation = np.linalg.svd(np.linalg.qr(block, mode="r"))
+    rest = rotation[sizes <= 1e-12 * np.sqrt(block.shape[1])]
+    for k in range(len(rest)):  # in echelon form, the largest entry first
+        row, column = np.unravel_index(np.argmax(np.abs(rest[k:])), rest[k:].shape)
+        rest[[k, k + row]] = rest[[k + row, k]]
+        rest[k] /= rest[k, column]
+        others = np.arange(len(rest)) != k
+        rest[others] -= np.outer(rest[others, column], rest[k])
+    return list(rest)
 
 
 def _as_total(members: Sequence[Column], weights: NDArray[np.float64]) -> tuple[str, tuple[str, ...]] | None:
