@@ -164,6 +164,7 @@ def test_the_command_reads_in_parts_when_asked_or_when_a_file_is_large(tmp_path,
         drafted.stdout.replace("in_parts = true\n", "")
         == run("start", DATA, "--codebook", BOOK, "--outcome", "belonging").stdout
     )
+    monkeypatch.setattr("markbase.cli.opening._SMALL", 1000)
     monkeypatch.setattr("psutil.virtual_memory", lambda: type("", (), {"available": 1000})())
     large = run(*wanted)
     assert large.stdout == plain.stdout

@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 
 SHARE = 8
 """A file that is larger than one such share of the free memory is read in parts."""
+_SMALL = 1 << 20
+"""A smaller one is not, whatever is free."""
 
 
 def open_plan(plan: Plan, codebook: Codebook | None = None) -> Study:
@@ -71,13 +73,15 @@ def merged_alike(done: TrailStep, column: Column) -> dict[str, Any]:
 
 def _too_large(file: Path) -> bool:
     try:
-        import psutil
-    except ImportError:
-        return False
-    try:
         size = file.stat().st_size if file.suffix.lower() in (".parquet", *TEXT_SUFFIXES) and file.is_file() else 0
     except (OSError, ValueError):
         return False  # a name that no file can have is told where it is read
+    if size < _SMALL:
+        return False
+    try:
+        import psutil
+    except ImportError:
+        return False
     free = psutil.virtual_memory().available
     if size * SHARE <= free:
         return False
