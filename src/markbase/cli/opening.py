@@ -65,7 +65,7 @@ def merged_alike(done: TrailStep, column: Column) -> dict[str, Any]:
     for row in rows_of(done.check.table) if done.check is not None else ():
         if row.old != row.new and row.old in there:
             targets.setdefault(str(row.new), []).append(str(row.old))
-    if "name" in done.settings and not targets:
+    if "name" in done.settings and not targets and there:
         targets = {there[0]: there[:1]}  # a column of that name is made all the same
     kept = {key: value for key, value in done.settings.items() if key in ("column", "name")}
     return {"do": done.action, **kept, "targets": targets}

@@ -165,12 +165,13 @@ class Blocks(Shown):
         return [low for low, _ in ends], [high for _, high in ends]
 
     def bootstrap(self, draws: int = 1000, *, seed: int = 0, told: Callable[[int], None] | None = None) -> Blocks:
-        """Take the intervals of the changes from samples drawn out of the rows, whatever the errors.
+        """Take the intervals of the changes from samples drawn out of the rows: of whole clusters where errors are clustered.
 
         Parameters
         ----------
         draws : int
-            How many samples, at least 100; linear blockwise entries take about a millisecond for each thousand rows and sample.
+            How many samples, at least 100. Linear blockwise entries take about a millisecond for each thousand rows and sample, and far
+            less where clusters are drawn, whose cross-products one pass takes.
         seed : int
             The seed of the random numbers: the same one gives the same intervals.
         told : callable, optional
@@ -184,7 +185,7 @@ class Blocks(Shown):
         Raises
         ------
         MarkbaseError
-            If there are too few draws.
+            If there are too few draws; of rows that are read in parts, if not whole clusters are drawn of a linear entry.
         FitError
             If levels are taken out, likelihood is penalised, or too many samples cannot be fitted.
 

@@ -69,7 +69,7 @@ def bootstrap(fits: Sequence[AnyFit], draws: int, seed: int, told: Callable[[int
 
     Parameters
     ----------
-    blocks : sequence of LinearFit or LogisticFit
+    fits : sequence of LinearFit or LogisticFit
         The fits, each with the terms of the one before.
     draws : int
         How many samples, at least 100.
@@ -80,17 +80,15 @@ def bootstrap(fits: Sequence[AnyFit], draws: int, seed: int, told: Callable[[int
 
     Returns
     -------
-    Resampled
+    Bootstrap
         Intervals of the change of R², or of McFadden's, at the level of the fits.
 
     Raises
     ------
     MarkbaseError
-        If there are too few draws.
+        If there are too few draws; or if rows come in parts, and single rows would be drawn, or a likelihood climbed in each sample.
     FitError
         If levels are taken out, likelihood is penalised, or too many samples cannot be fitted.
-    MarkbaseError
-        If rows come in parts, and single rows would be drawn, or a likelihood climbed in each sample.
 
     Notes
     -----

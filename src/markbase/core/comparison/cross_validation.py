@@ -48,7 +48,8 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
     Parameters
     ----------
     fit : LinearFit or LogisticFit
-        The fit; the rows it used are put at random into parts.
+        The fit; the rows it used are put at random into parts (folds) of equal size. Rows that are read in parts are put there each by
+        a hash of its place, so that folds are of about equal size.
     folds : int
         Into how many parts.
     repeats : int
@@ -58,9 +59,9 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
 
     Returns
     -------
-    HeldOut
+    CrossValidation
         Of a linear fit the residual standard deviation (root mean squared) and R²; of a logistic one the share classified correctly at 0.5, the area under the
-        curve and Brier's Brier score. Each beside the same on the rows of the fit, and with no term at all.
+        curve and the Brier score. Each beside the same on the rows of the fit, and with no term at all.
 
     Raises
     ------
