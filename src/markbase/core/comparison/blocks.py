@@ -16,7 +16,6 @@ from functools import cached_property
 
 import numpy as np
 import pandas as pd
-import scipy.optimize
 import scipy.special as sp
 
 from markbase.core.arguments import checked_methods
@@ -314,6 +313,10 @@ class Blocks(Shown):
         >>> print(blocks.reading().statements[0].text[:60])
         `age` and `voice` (block `who`) explain 10.0% of the varianc
         """
+        return self._reading
+
+    @cached_property
+    def _reading(self) -> Reading:
         return make_block_reading(self.last, self.names, self.added, self.fits, self.changes, self.steps)
 
 
@@ -361,7 +364,9 @@ def _noncentrality(share: float, change: Change) -> float:
     while start * off(there) > 0:  # a larger noncentrality leaves less below, so the sign leads to the root
         step *= 4
         here, there = there, max(there + step, 0.0)
-    root, _ = scipy.optimize.brentq(off, min(here, there), max(here, there), rtol=1e-12, full_output=True)
+    from scipy.optimize import brentq  # slow to load, and seldom needed
+
+    root, _ = brentq(off, min(here, there), max(here, there), rtol=1e-12, full_output=True)
     return float(root) ** 2
 
 

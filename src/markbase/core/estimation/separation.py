@@ -18,7 +18,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import linprog
 
 from markbase.core.design.chunks import row_chunks
 from markbase.core.design.coefficient_map import components_of
@@ -186,6 +185,8 @@ def _column_scales(rows: EventRows, columns: NDArray[np.intp]) -> Array:
 
 def _programme(X: Array) -> Array | None:
     """Return a direction d, within ±1, with X d ≥ 0 in every row and above 0 in some; None if there is none."""
+    from scipy.optimize import linprog  # slow to load, and most fits never need it
+
     m, p = X.shape
     complete = linprog(
         np.append(np.zeros(p), -1.0),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from abc import abstractmethod
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import TYPE_CHECKING, Any, Self, overload
 
 import numpy as np
@@ -250,7 +251,11 @@ class Fit(Probed):
         >>> print(fit.reading().statements[-2].text)
         For `voice` `tenor`, compared with the base `alto`, `belonging` is on average 3.94 points higher (95% CI 2.13 to 5.74 higher, p < .001), other terms held equal.
         """
-        return readers().reading(self._convention(alpha))
+        return self._convention(alpha)._reading
+
+    @cached_property
+    def _reading(self) -> Reading:
+        return readers().reading(self)
 
     @abstractmethod
     def _with_only(self, parts: tuple[Term, ...]) -> Self:
