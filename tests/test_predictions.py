@@ -162,13 +162,22 @@ def test_gaps_unseen_levels_and_rows_outside_the_data_are_told_and_stop_nothing(
         fit.predict("alto")
 
 
-def test_a_logged_outcome_comes_back_as_geometric_mean_and_by_smearing():
+def test_a_logged_outcome_comes_back_as_geometric_mean_and_by_smearing(tmp_path):
     fit = mb.fit_linear(study_of(choir()), "wage_log", ["voice", "age"])
     table = fit.predict({"voice": "bass", "age": 40}, back_transformed=True)
     logged = table["predicted"].iloc[0]
     assert table["geometric_mean"].iloc[0] == pytest.approx(np.exp(logged), rel=1e-12)
     assert table["mean_smeared"].iloc[0] == pytest.approx(np.exp(logged) * np.exp(fit.residuals).mean(), rel=1e-12)
     assert list(table.columns)[-1] == "caution"
+    apart = fit.predict([{"voice": "bass"}, {"voice": "bass", "age": 40}], back_transformed=True)
+    assert apart["mean_smeared"].isna().tolist() == [True, False]  # the spread of age counts as well
+    np.testing.assert_allclose(apart["geometric_mean"], np.exp(apart["predicted"]), rtol=1e-12)
+    mb.write_fit(fit, tmp_path / "fit.json")
+    saved = mb.read_fit(tmp_path / "fit.json").predict({"voice": "bass", "age": 40}, back_transformed=True)
+    assert saved["mean_smeared"].isna().all()
+    np.testing.assert_allclose(saved[["geometric_low", "geometric_high"]], table[["geometric_low", "geometric_high"]])
+    taken = mb.fit_linear(study_of(choir()), "wage_log", ["age"], fixed_effects="voice")
+    assert taken.predict({"age": 40}, back_transformed=True)["mean_smeared"].isna().all()
     with pytest.raises(mb.MarkbaseError, match="`score` is not the logarithm of anything"):
         mb.fit_linear(study_of(choir()), "score", ["age"]).predict({"age": 3}, back_transformed=True)
 

@@ -34,7 +34,7 @@ class Written(str):
 def from_to(low: str, high: str) -> str:
     """Write an interval from its written ends: ``1.2 to 3.4``."""
     ends = (*getattr(low, "values", ()), *getattr(high, "values", ()))
-    return Written(f"{low} to {high}", *ends)
+    return Written("–" if low == high == "–" else f"{low} to {high}", *ends)
 
 
 def number(value: float, decimals: int = 2) -> str:

@@ -230,6 +230,9 @@ def planned_section(
 ) -> Section:
     """Describe planned comparisons of the levels of a group; the arguments are those of `planned`."""
     table = fit.planned(group, comparisons, correction, at=at)
+    if isinstance(comparisons, Mapping):  # a name alone does not say what is taken from what
+        ahead = [" + ".join(str(v) for v, weight in own.items() if weight > 0) for own in comparisons.values()]
+        table["level"] = [f"{name}: {levels}" for name, levels in zip(comparisons, ahead, strict=True)]
     return compared_section(fit, table, f"Planned comparisons of {group}{_held(at)}", correction)
 
 
@@ -256,6 +259,10 @@ def compared_section(fit: AnyFit, table, title: str, correction: str) -> Section
     heads += [] if correction == "none" else ["p corrected"]
     right = frozenset(range(1, len(heads)))
     return Section(title, _CORRECTED[correction], (Table(tuple(heads), tuple(rows), right, 0, "lower ┊ higher"),))
+
+
+def _of_what(by: str | None, rows: int) -> str:
+    return "an interaction" if by else "a bend" if rows > 1 else "a slope"
 
 
 def guide_page(guide: Guide) -> Page:
@@ -352,7 +359,7 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
                     for row, r in zip(rows, table.to_dict("records"), strict=True)
                 ),
             ),
-            ("mind", "an interaction in odds is not one in probability; read both"),
+            ("mind", f"{_of_what(by, len(rows))} in log odds is not one in probability; read both"),
         ]
     if by in held:
         for stretch in rows_of(fit.clear_region(numeric, by)):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from typing import Literal
 
 import pandas as pd
 
@@ -37,13 +38,16 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
     variables = {v for t in fit.model_terms for v in t.names}
     given = [c for c in table.columns if c in variables]
     percent = f"{short(100 * fit.level, 4)}%"
-    rows = []
+    rows, own = [], []
     name = fit.identifier.name if fit.identifier is not None and fit.identifier.name in table else None
     for number_of_row, r in enumerate(table.head(_MOST).to_dict("records"), 1):
         profile = ", ".join(f"{c} {_cell(r[c])}" for c in given if not pd.isna(r[c])) or "as in the sample"
         if of_rows is not None:
             profile = f"row {number_of_row}" if name is None else str(r[name])
-        rows.append(Row((profile, *_figures(fit, r)), "aside" if r["caution"] else "plain"))
+        look: Literal["aside", "plain"] = "aside" if r["caution"] else "plain"
+        rows.append(Row((profile, *_figures(fit, r)), look))
+        if "geometric_mean" in r:
+            own.append(Row((profile, *_figures_back(r)), look))
     if fit.family is LOGISTIC:
         event = fit.outcome.levels[1].label
         heads: tuple[str, ...] = ("profile", f"probability of {event}", f"{percent} CI")
@@ -64,10 +68,10 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
         given, variables = [], set()
         facts.append(("predicted for", f"the rows of {of_rows}, by the fit to those of {fit.data_name}"))
     left = sorted(variables - set(given))
-    if left or table[given].isna().any().any():
-        facts.append(
-            ("not given", f"{listed(quoted(left)) or 'blank cells'}: as in the sample, averaged over the rows used")
-        )
+    partly = [f"`{c}` where a profile leaves it out" for c in given if table[c].isna().any()]
+    if left or partly:
+        words = listed([*quoted(left), *partly])
+        facts.append(("not given", f"{words}: as in the sample, averaged over the rows used"))
     if fit.fixed_effect_names:
         facts.append(
             (
@@ -80,12 +84,46 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
         facts.append(("shown", f"{_MOST} of {len(table):,} {what}; a file of predictions has all of them"))
     blocks: list[Table | Facts | Sentences] = [Table(heads, tuple(rows), right, 0)]
     blocks += [Facts(tuple(facts))] if facts else []
+    sections = [_back(fit, tuple(own), heads[0], percent)] if own else []
     cautions = _cautions(table, of_rows is not None)
     if cautions:
         told = table[fit.family.predicted].notna() & (table["caution"] != "")
         text = "Outside the data a prediction rests on the form of the model alone." if told.any() else ""
         blocks.append(Sentences(((text or "What cannot be predicted:", cautions),)))
-    return Page(title, fit.data_name, (Section("", blocks=tuple(blocks)),))
+    return Page(title, fit.data_name, (Section("", blocks=tuple(blocks)), *sections))
+
+
+def _back(fit: AnyFit | StoredFit, rows: tuple[Row, ...], first: str, percent: str) -> Section:
+    """Describe predictions in the unit of what the outcome is the logarithm of."""
+    made = fit.outcome.made
+    assert made is not None
+    unit = f" ({made.sources[0].unit_many})" if made.sources else ""
+    kind = "geometric mean" if made.how == "log" else "geometric mean of 1 + it, less 1"
+    facts = (
+        (kind, f"the mean of `{fit.outcome.name}` brought back; it lies below the mean of `{made.of[0]}`"),
+        ("smeared mean", _smeared(fit, made.of[0])),
+    )
+    heads = (first, f"{kind}{unit}", f"{percent} CI", f"smeared mean{unit}")
+    blocks = (Table(heads, rows, frozenset({1, 2, 3}), 0), Facts(facts))
+    return Section(f"Brought back to {made.of[0]}", blocks=blocks)
+
+
+def _smeared(fit: AnyFit | StoredFit, source: str) -> str:
+    if isinstance(fit, StoredFit):
+        return "not known of a saved fit, which has no residuals"
+    if fit.fixed_effect_names:
+        return f"not known where levels are taken out: they spread `{source}` as well"
+    return (
+        f"the mean of `{source}` (Duan's smearing), if the spread of the residuals is the same everywhere; "
+        f"for profiles that name every column of the model"
+    )
+
+
+def _figures_back(r: dict) -> tuple[str, str, str]:  # type: ignore[type-arg]
+    low, high = float(r["geometric_low"]), float(r["geometric_high"])
+    decimals = decimals_for((high - low) / 4 or 1.0)
+    ends = from_to(number(low, decimals), number(high, decimals))
+    return number(r["geometric_mean"], decimals), ends, number(r["mean_smeared"], decimals)
 
 
 def _cautions(table: pd.DataFrame, of_rows: bool) -> tuple[str, ...]:

@@ -41,6 +41,8 @@ _SLOW = 1e-4
 _WORTH = 1e-9
 _ENOUGH_HELD = 1e-9
 """The same where something is held: only the height of the likelihood is asked for, to which half of it is added."""
+_DIGITS_HELD = 1e-11
+"""The same as a share of the fall: how far what is left may be from the half that is added."""
 _SLOW_HELD = 1e-2
 _HALVINGS = 25
 _FIRST_LOOK = 14
@@ -246,7 +248,7 @@ def _climb(
     slow = _SLOW if constraint is None else _SLOW_HELD
     if information is None or firth or passed.moments is not None:
         information, fresh = information_at(rows, passed, columns, rough=not firth), True
-    objective = _objective(point, information, firth)
+    top = objective = _objective(point, information, firth)
     before, step = math.inf, np.zeros(len(columns) + 1)
     for taken in range(MOST_STEPS):
         gradient = gradient_of(rows, point, passed, information, columns, firth)
@@ -259,6 +261,9 @@ def _climb(
         if look and taken >= _FIRST_LOOK and not firth and point.farthest > _FIRST_LOOK:
             return Maximum(point, passed, objective, "moving", taken, step, information)
         shrinks = 1.0 if math.isinf(before) else min(1.0, gain / before)
+        # the curvature is another one there, by about the root of what a step shrinks by
+        if constraint is not None and many and gain * math.sqrt(shrinks) <= _DIGITS_HELD * (top - objective):
+            return Maximum(point, passed, objective, "converged", taken, step, information, gain)
         last = gain * shrinks <= done  # if this step shrinks as the one before did
         far = gain > slow * len(rows.event)  # the curvature will be another one there
         curved = firth or not many or (constraint is None and (last or far))

@@ -159,7 +159,8 @@ def _points(fit: LogisticFit, row: pd.Series[Any], per: str = "") -> str:
 def _wide(row: pd.Series[Any], of: str = "odds") -> list[str]:
     low, high = float(row["odds_low"]), float(row["odds_high"])
     if high / low > _WIDE if low > 0 else True:
-        return [f"The interval is wide: from {ratio(low)} to {ratio(high)} times the {of}."]
+        _, *ends = ratio_with_ends(float(row["odds_ratio"]), low, high, float(row["se"]))
+        return [f"The interval is wide: from {ends[0]} to {ends[1]} times the {of}."]
     return []
 
 
@@ -167,9 +168,9 @@ def _start(fit: LogisticFit, row: pd.Series[Any]) -> Statement:
     numerics, where = start_words(fit)
     odds = float(row["odds_ratio"])
     probability = odds / (1 + odds) if math.isfinite(odds) else 1.0
-    low, high = (ratio(float(row[key])) for key in ("odds_low", "odds_high"))
+    told, low, high = ratio_with_ends(odds, float(row["odds_low"]), float(row["odds_high"]), float(row["se"]))
     text = (
-        f"The equation starts from odds of {ratio(odds)} for {_event(fit)} ({percent(fit)} CI {low} to {high}), which is a probability of "
+        f"The equation starts from odds of {told} for {_event(fit)} ({percent(fit)} CI {low} to {high}), which is a probability of "
         f"{_share(probability)}: with {', '.join(where)}."
     )
     outside = []

@@ -28,6 +28,7 @@ from markbase.core.errors import (
     remark,
 )
 from markbase.core.estimation.least_squares_solution import Dependent
+from markbase.core.inference.marginal_effects import known_profile
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.predictions import NewRows, head_of, new_rows
 from markbase.core.results.readers import readers
@@ -387,7 +388,9 @@ class Fit(Probed):
             A column that is not given is as in the sample: the prediction is averaged over the rows used. Columns that were
             derived from others follow them.
         back_transformed : bool
-            For a logged outcome: also its geometric mean in the unit it was made of, and the mean by Duan's smearing.
+            For a logged outcome: also its geometric mean in the unit it was made of (`geometric_mean`, `geometric_low`,
+            `geometric_high`), and the mean by Duan's smearing (`mean_smeared`; NaN of a saved fit, which has no residuals, where a profile
+            leaves a column to the average over the rows, and with fixed effects).
 
         Returns
         -------
@@ -434,21 +437,24 @@ class Fit(Probed):
         if not isinstance(profiles, (list, tuple)):
             table = self._predicted_rows(profiles)
             if table is not None:
-                return self._back(table) if back_transformed else table
-            named = dict(columns_of(profiles))
-            inside = [c for c in named if c in variables_of(self.model_terms)]
+                return self._back(table, np.ones(len(table), dtype=bool)) if back_transformed else table
+            columns = dict(columns_of(profiles))
+            inside = [c for c in columns if c in variables_of(self.model_terms)]
             if not inside:
                 raise ColumnError("The profiles have no column of the model.")
             rows = [
                 dict(zip(inside, values, strict=True))
-                for values in zip(*(named[c].tolist() for c in inside), strict=True)
+                for values in zip(*(columns[c].tolist() for c in inside), strict=True)
             ]
         else:
             rows = [dict(p) for p in profiles]
         if not rows:
             raise MarkbaseError("Give at least one profile to predict for.")
-        found, outside = [], 0
+        found, outside, named = [], 0, []
         alike: dict[tuple[tuple[str, Any], ...], dict[str, Any]] = {}  # what was predicted for the same values before
+        complete: dict[
+            tuple[tuple[str, Any], ...], bool
+        ] = {}  # whether these leave nothing to an average over the rows
         for number, known in enumerate(rows, 1):
             key = tuple(known.items())
             told = alike.get(key) if all(isinstance(v, (str, int, float)) for v in known.values()) else None
@@ -461,6 +467,8 @@ class Fit(Probed):
                 cautions += self._unseen(setting)
                 told = {**known, **self._predicted(setting), "caution": "; ".join(cautions)}
                 alike[key] = told
+                complete[key] = known_profile(self.model_terms, self._sample.followed(setting))
+            named.append(complete[key])
             outside += bool(told["caution"])
             found.append(told)
         if outside:
@@ -470,7 +478,7 @@ class Fit(Probed):
                 f"{', among others' if outside > 1 else ''}): the prediction there rests on the form of the model alone."
             )
         table = pd.DataFrame(found)
-        return self._back(table) if back_transformed else table
+        return self._back(table, np.array(named)) if back_transformed else table
 
     def _predicted_rows(self, data: Any) -> pd.DataFrame | None:
         """Predict for the rows of a table that has all columns of the model; None if it lacks some that can be averaged over."""
@@ -506,25 +514,30 @@ class Fit(Probed):
     def _of_rows(self, rows: NewRows) -> pd.DataFrame:
         """Return the columns of a prediction for each row."""
 
-    def _back(self, table: pd.DataFrame) -> pd.DataFrame:
-        """Add predictions in the unit of what a logged outcome was made of."""
+    def _back(self, table: pd.DataFrame, named: NDArray[np.bool_]) -> pd.DataFrame:
+        """Add predictions in the unit of what a logged outcome was made of; smeared where the profile names every column."""
         made = self.outcome.made
         if made is None or made.how not in ("log", "log1p") or "predicted" not in table:
             raise MarkbaseError(
                 f"Only a logged outcome is brought back to its own unit, and `{self.outcome.name}` is not the logarithm of anything."
             )
         less = 1.0 if made.how == "log1p" else 0.0
-        inside = slice(None) if self.used is None else self.used
-        heavy = self.weights.values[inside] if self.weights else None
-        smear = float(np.average(np.exp(self.residuals.to_numpy()[inside]), weights=heavy))
         back = np.exp(table[["predicted", "low", "high"]].to_numpy(dtype=np.float64))
         found = table.drop(columns="caution").assign(
             geometric_mean=back[:, 0] - less,
             geometric_low=back[:, 1] - less,
             geometric_high=back[:, 2] - less,
-            mean_smeared=back[:, 0] * smear - less,
+            # what is averaged over the rows, or taken out, spreads the outcome as well, and exp of an average knows nothing of it
+            mean_smeared=np.where(named & (not self.fixed_effect_names), back[:, 0] * self._smear - less, np.nan),
         )
         return found.assign(caution=table["caution"])
+
+    @cached_property
+    def _smear(self) -> float:
+        """The mean of the exponentials of the residuals."""
+        inside = slice(None) if self.used is None else self.used
+        heavy = self.weights.values[inside] if self.weights else None
+        return float(np.average(np.exp(self.outcome.values[inside] - self._fitted[inside]), weights=heavy))
 
     @property
     def fitted(self) -> pd.Series[float]:

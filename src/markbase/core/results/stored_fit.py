@@ -193,6 +193,10 @@ class StoredFit(Fit):
         raise MarkbaseError(f"{_NO_ROWS}, so it cannot be fitted to others.")
 
     @property
+    def _smear(self) -> float:
+        return math.nan
+
+    @property
     def _fitted(self) -> Array:
         raise MarkbaseError(f"{_NO_ROWS}, so it has no fitted values; `predict` gives them for the rows of a table.")
 

@@ -144,13 +144,14 @@ def levels_table(column: Column) -> pd.DataFrame:
         n = int(column.counts[place])
         is_base = column.base is not None and column.base.level == place
         remarks = []
-        if is_base and column.base is not None:
+        sorts = column.role != "identifier"  # whose levels are nobody's groups
+        if sorts and is_base and column.base is not None:
             remarks.append(f"base: {column.base.reason}")
         if not level.declared:
             remarks.append("not in the codebook")
         if n == 0:
             remarks.append("no row has it")
-        elif n < THIN_ROWS:
+        elif sorts and n < THIN_ROWS:
             remarks.append(f"thin: only {count_noun(n, 'row')}, so its intervals will be wide")
         records.append(
             {

@@ -1,0 +1,222 @@
+"""What the commands print and the figures draw, written down whole: a page cannot change without a line of it changing here.
+
+``python tests/shown_cases.py`` writes ``tests/shown.txt``, ``tests/drawn.txt`` and ``tests/marked.txt`` (pages of HTML) anew; read the whole change before it is kept.
+That the numbers are right is proven elsewhere; here it is seen where they stand, and how they are written.
+"""
+
+import re
+import shlex
+import shutil
+import sys
+import tempfile
+from pathlib import Path
+
+import numpy as np
+from matplotlib.colors import to_hex
+from matplotlib.ticker import ScalarFormatter
+
+import markbase as mb
+from command import run
+from sentence_cases import linear, odds, quietly, study
+
+SHOWN, DRAWN, MARKED = (Path(__file__).parent / f"{name}.txt" for name in ("shown", "drawn", "marked"))
+BOOK = "--codebook choirs.codebook.toml"
+BELONGING = "choirs.plan.toml --outcome belonging"
+STAYS = "choirs.plan.toml --kind logistic --outcome stays --event yes"
+CURVED = "--terms voice,rehearsals --polynomial age=2 --interaction age,voice"
+COMMANDS = f"""
+look choirs.csv {BOOK}
+look choirs.csv --missing -9,-8 --categorical rehearsal_day
+look choirs.csv {BOOK} --in-parts --short
+look choirs.csv joined_through {BOOK}
+look choirs.csv voice {BOOK} --base voice=bass
+look choirs.csv practice_hours {BOOK} --width 70
+look choirs.csv singer_id {BOOK}
+look choirs.csv age {BOOK} --in-parts
+prepare choirs.plan.toml --check joined_through --coding voice --coding rehearsal_day
+prepare choirs.csv {BOOK} --prepare 'do = "cut", column = "age", edges = [30, 45, 60], name = "age_band"' --check age_band --coding age_band
+prepare choir_terms.plan.toml --check concerts_before
+prepare choirs.csv {BOOK} --log practice_hours --check log_practice_hours
+prepare choirs.csv {BOOK} --prepare 'do = "code_as", column = "voice", scheme = "effect"' --coding voice
+prepare choirs.csv {BOOK} --prepare 'do = "as_ordinal", column = "rehearsal_day"' --prepare 'do = "code_as", column = "rehearsal_day", scheme = "trend"' --coding rehearsal_day
+indicators choirs.csv {BOOK} voice --into groups.csv
+screen {BELONGING} --terms age,years_singing,years_in_choir,travel_km,travel_min,rehearsals,voice --focus travel_km
+screen {BELONGING} --terms rehearsals,concerts,events,travel_km,travel_min,joined_through --prune --pairwise --ranks
+screen {BELONGING} --terms age,travel_km,travel_min,voice --limit-r 0.5 --limit-vif 3 --fixed-effects choir --manuscript t.md
+fit {BELONGING} --terms age,voice,joined_through,travel_km --guide
+fit {BELONGING} --terms age,voice,joined_through,travel_km --standardised --manuscript t.md
+fit {BELONGING} --terms rehearsals,concerts,events
+fit {BELONGING} --terms age,voice --errors HC3 --level 0.9 --base voice=tenor
+fit {BELONGING} --terms age,voice,rehearsals --fixed-effects choir --cluster choir
+fit {BELONGING} --terms age,voice --weights weight --weights-are sampling --short
+fit {BELONGING} {CURVED}
+fit {BELONGING} --terms choir,age
+fit {STAYS} --terms age,voice,rehearsals,travel_km --guide
+fit {STAYS} --terms age,voice,rehearsals,travel_km --manuscript t.md
+fit {STAYS} --terms age,voice --penalty firth
+fit {STAYS} --terms rehearsals --polynomial age=2 --interaction voice,rehearsals --cluster choir
+blocks {BELONGING} --block "background: age, voice" --block "taking part: rehearsals, concerts" --block "way in: joined_through, travel_km" --manuscript t.tex
+blocks {BELONGING} --block "background: age, voice" --block "taking part: rehearsals" --bootstrap 100 --cluster choir
+blocks {STAYS} --block "background: age, voice" --block "taking part: rehearsals" --block "at home: belonging"
+groups choirs.plan.toml "Voice parts compared" voice --contrast "high and low: soprano=0.5, alto=0.5, tenor=-0.5, bass=-0.5" --manuscript t.html
+groups choirs.plan.toml "Voice parts compared" voice --contrast tenor --short
+groups {BELONGING} voice --terms age,voice --interaction age,voice --at age=30,60 --correction holm
+groups {BELONGING} voice:stays --terms voice,stays,age --interaction voice,stays
+groups {STAYS} voice --terms age,voice,rehearsals --correction bonferroni
+slopes {BELONGING} age:voice {CURVED} --at age=30,60
+slopes {BELONGING} age:rehearsals --terms age,rehearsals,voice --interaction age,rehearsals
+slopes {STAYS} age:voice --terms age,voice --interaction age,voice
+slopes {STAYS} age --terms voice --polynomial age=2
+predict choirs.plan.toml "Voice parts compared" --profile "voice=tenor, age=30" --profile "age=95"
+predict {STAYS} --terms age,voice --profile "voice=tenor"
+predict {BELONGING} --terms age,voice,rehearsals --for choirs.csv
+predict choirs.plan.toml --outcome log_practice_hours --log practice_hours --terms age,voice --profile "voice=bass, age=40" --profile age=20 --back-transformed
+check choirs.plan.toml "Voice parts compared" --cases 4
+check choir_terms.plan.toml "Concerts and attendance" --order term --cases 2
+fit choir_terms.plan.toml "Concerts and attendance" --short
+check {STAYS} --terms age,voice,rehearsals --folds 5 --cut 0.6 --cases 3
+validate {BELONGING} --terms age,voice,rehearsals --folds 5 --repeats 2
+validate {STAYS} --terms age,voice,rehearsals --hold-out 0.25 --seed 4
+compare {BELONGING} --variant "short: age, voice" --variant "long: age, voice, joined_through" --manuscript t.md
+compare {STAYS} --variant "short: age" --variant "long: age, voice"
+eliminate {BELONGING} --terms age,voice,rehearsals,travel_km --keep voice
+eliminate {STAYS} --terms age,voice,rehearsals,travel_km --limit 0.01
+start choirs.csv {BOOK} --outcome stays
+""".strip().splitlines()
+
+
+def demo_folder():
+    """Return a new folder with the files of the demo."""
+    folder = Path(tempfile.mkdtemp())
+    for name in mb.demo.FILES:
+        shutil.copy(mb.demo.path(name), folder / name)
+    return folder
+
+
+def printed(line, folder):
+    """Return what a command says, and the file it writes for a manuscript."""
+    wide = [] if "--width" in line or line.startswith("start") else ["--width", "110"]
+    done = run(*shlex.split(line), *wide, cwd=folder)
+    text = f"$ markbase {line}\n{done.stderr}{done.stdout}"
+    for written in [*folder.glob("t.*"), folder / "groups.csv"]:
+        if written.exists():
+            text += f"-- {written.name}\n" + "\n".join(written.read_text(encoding="utf-8").splitlines()[:40]) + "\n"
+            written.unlink()
+    return "\n".join(part.rstrip() for part in text.rstrip("\n").splitlines()) + "\n"
+
+
+FIGURES = {
+    "correlations": lambda: mb.draw_correlations(mb.screen(CHOIRS, ["age", "travel_km", "travel_min"], "belonging")),
+    "inflation": lambda: mb.draw_vif(mb.screen(CHOIRS, ["age", "travel_km", "travel_min", "voice"], "belonging")),
+    "inflation without end": lambda: mb.draw_vif(mb.screen(CHOIRS, ["rehearsals", "concerts", "events", "age"])),
+    "pairs": lambda: mb.draw_pairs(CHOIRS, mb.screen(CHOIRS, ["travel_km", "travel_min", "satisfaction"], "belonging")),
+    "coefficients": lambda: mb.draw_coefficients(linear(["age", "voice", "stays"])),
+    "coefficients, odds": lambda: mb.draw_coefficients(odds(["age", "voice"])),
+    "groups": lambda: mb.draw_groups(linear(["age", "voice"]), "voice"),
+    "groups, odds": lambda: mb.draw_groups(odds(["age", "voice"]), "voice"),
+    "adjusted": lambda: mb.draw_adjusted(linear(["age", "voice"]), "voice"),
+    "adjusted, odds": lambda: mb.draw_adjusted(odds(["age", "voice"]), "voice"),
+    "lines": lambda: mb.draw_lines(linear(["age", "voice", mb.interaction("age", "voice")]), "age", "voice"),
+    "lines, odds": lambda: mb.draw_lines(odds(["age", "voice"]), "age", "voice"),
+    "slopes": lambda: mb.draw_slopes(linear(["age", "fee", mb.interaction("age", "fee")]), "age", by="fee"),
+    "slopes of groups": lambda: mb.draw_slopes(odds(["age", "voice", mb.interaction("age", "voice")]), "age", by="voice"),
+    "a curve": lambda: mb.draw_slopes(linear([mb.polynomial("age"), "voice"]), "age"),
+    "checks": lambda: mb.draw_checks(linear(["age", "voice"])),
+    "classification": lambda: mb.draw_classification(odds(["age", "voice"]), folds=5),
+    "calibration": lambda: mb.draw_calibration(odds(["age", "voice"])),
+    "blocks": lambda: mb.draw_blocks(ENTRY()),
+    "paths": lambda: mb.draw_paths(ENTRY()),
+    "score": lambda: mb.draw_score(mb.score(linear(["age", "voice"]), study().keep({"age": {"above": 40}}))),
+}  # fmt: skip
+CHOIRS = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+
+
+def ENTRY():  # noqa: N802 - as the other made things
+    """Return a blockwise entry."""
+    return mb.fit_blocks(study(), "score", {"who": ["age", "voice"], "what": ["fee", "stays"], "when": ["visits"]})
+
+
+PAGES = {
+    "a fit": lambda: linear(["age", "voice"]),
+    "a logistic fit": lambda: odds(["voice"]),
+    "a screening": lambda: mb.screen(CHOIRS, ["age", "travel_km", "travel_min"], "belonging"),
+    "blocks": lambda: ENTRY(),
+}
+
+
+def marked(name):
+    """Return a page of HTML, without its style and the full digits that stand behind the numbers."""
+    page = quietly(lambda: PAGES[name]()._repr_html_())
+    page = re.sub(r"<style>\n\.markbase.*?</style>\n| title=\"[^\"]*\"|largest difference [^)]*", "", page, flags=re.S)
+    return f"== {name}\n" + "\n".join(line.rstrip() for line in page.splitlines()) + "\n"
+
+
+def _some(values):
+    """Return numbers in few digits, of many their number, ends and mean."""
+    own = np.ma.filled(np.ma.asarray(values, dtype=float), np.nan).ravel()
+    few = own if len(own) <= 8 else [len(own), *own[:2], *own[-2:], np.nanmean(own)]
+    return " ".join(f"{v + 0.0:.4g}" for v in np.where(np.abs(few) < 1e-9, 0.0, few))
+
+
+def _colour(colour):
+    return to_hex(colour, keep_alpha=True)
+
+
+def _told(artist):
+    """Return what an artist of a kind that shows something looks like; None of another."""
+    kind = type(artist).__name__
+    look = f"{artist.get_zorder():g}" + ("" if artist.get_alpha() is None else f" alpha {artist.get_alpha():g}")
+    if kind in ("Text", "Annotation"):
+        place = f"{_some(artist.get_position())} {artist.get_ha()} {artist.get_va()} {artist.get_fontsize():.3g}"
+        return f"text {artist.get_text()!r} {place} {artist.get_weight()} {_colour(artist.get_color())} {look}"
+    if kind == "Line2D":
+        style = f"{artist.get_linestyle()} {artist.get_linewidth():g} {artist.get_marker()} {artist.get_markersize():g}"
+        drawn = f"{_some(artist.get_xdata())} | {_some(artist.get_ydata())}"
+        label = "" if artist.get_label().startswith("_") else f" {artist.get_label()!r}"
+        marks = [_colour(c) for c in (artist.get_color(), artist.get_markerfacecolor(), artist.get_markeredgecolor())]
+        return f"line {drawn} {style} {marks}{label} {look}"
+    if hasattr(artist, "get_offsets"):
+        paths = [_some(path.vertices) for path in artist.get_paths()][:3]
+        faces = [_colour(c) for c in (*artist.get_facecolor()[:5], *artist.get_edgecolor()[:5])]
+        return f"{kind} {_some(artist.get_offsets())} {paths} {faces} {_some(artist.get_linewidth())} {look}"
+    if hasattr(artist, "get_path"):
+        faces = f"{_colour(artist.get_facecolor())} {_colour(artist.get_edgecolor())} {artist.get_linewidth():g}"
+        place = artist.get_bbox().bounds if kind == "Rectangle" else artist.get_path().vertices
+        return f"{kind} {_some(place)} {faces} {look}"
+    return f"image {_some(artist.get_array())}" if hasattr(artist, "get_array") else None
+
+
+def drawn(name):
+    """Return what a figure shows, a line each."""
+    made = quietly(FIGURES[name])
+    figure = made if hasattr(made, "axes") and hasattr(made, "savefig") else made.figure
+    lines = [f"== {name} {_some(figure.get_size_inches())}", *(f"over all: {_told(t)}" for t in figure.texts)]
+    for ax in figure.axes:
+        labels = [
+            "by itself"
+            if isinstance(axis.get_major_formatter(), ScalarFormatter)
+            else [t.get_text() for t in axis.get_ticklabels()]
+            for axis in (ax.xaxis, ax.yaxis)
+        ]
+        lines.append(f"axes {ax.get_title(loc='left')!r} {ax.get_xlabel()!r} {ax.get_ylabel()!r} {ax.get_xscale()}")
+        lines.append(f"  from {_some(ax.get_xlim())} by {_some(ax.get_ylim())}, ticks {labels}")
+        frame = [side for side, spine in ax.spines.items() if spine.get_visible()]
+        lines.append(f"  frame {frame}, face {_colour(ax.get_facecolor())}")
+        shown = [*ax.lines, *ax.collections, *ax.patches, *ax.images, *ax.texts]
+        lines += [f"  {told}" for artist in shown if (told := _told(artist)) is not None]
+        legend = ax.get_legend()
+        lines += [] if legend is None else [f"  legend {[t.get_text() for t in legend.get_texts()]}"]
+    return re.sub(r"\bnan\b", "–", "\n".join(lines)) + "\n"
+
+
+def main():
+    """Write all of it down."""
+    folder = demo_folder()
+    SHOWN.write_text("\n".join(printed(line, folder) for line in COMMANDS), encoding="utf-8")
+    DRAWN.write_text("\n".join(drawn(name) for name in FIGURES), encoding="utf-8")
+    MARKED.write_text("\n".join(marked(name) for name in PAGES), encoding="utf-8")
+    shutil.rmtree(folder)
+
+
+if __name__ == "__main__":
+    sys.exit(main())
