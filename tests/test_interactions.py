@@ -484,7 +484,7 @@ def test_the_figure_of_a_fit_draws_its_averages_on_one_scale():
 
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
 def test_a_slope_over_all_groups_is_their_average_by_weight(kind):
-    frame = pd.DataFrame(made_up())
+    frame = pd.concat([pd.DataFrame(made_up())] * 3, ignore_index=True)
     frame["w"] = np.random.default_rng(5).gamma(2, 1, len(frame)) + (frame["voice"] == "bass")
     frame["up"] = np.where(frame["score"] > frame["score"].median(), "yes", "no")
     study, terms = mb.Study(frame).mark("voice", "alto"), ["age", "voice", mb.interaction("age", "voice")]
@@ -492,7 +492,7 @@ def test_a_slope_over_all_groups_is_their_average_by_weight(kind):
         fit = mb.fit_linear(study, "score", terms, weights="w", weights_are="sampling")
     else:
         fit = mb.fit_logistic(study, "up", terms, event="yes", weights="w", weights_are="sampling")
-    each = fit.simple_slopes("age", by="voice").set_index("voice")["slope"]
+    each = fit.simple_slopes("age", by="voice").set_index("level")["slope"]
     shares = frame.groupby("voice")["w"].sum() / frame["w"].sum()
     assert fit.simple_slopes("age")["slope"].iloc[0] == pytest.approx(float((each * shares).sum()), rel=1e-9)
     assert float((each * shares).sum()) != pytest.approx(
