@@ -24,6 +24,25 @@ BOOK = "--codebook choirs.codebook.toml"
 BELONGING = "choirs.plan.toml --outcome belonging"
 STAYS = "choirs.plan.toml --kind logistic --outcome stays --event yes"
 CURVED = "--terms voice,rehearsals --polynomial age=2 --interaction age,voice"
+STEPS = " ".join(
+    f"--prepare 'do = {step}'"
+    for step in (
+        '"split_at", column = "age", above = 60, labels = ["younger", "older"], name = "old"',
+        '"derive", name = "age_z", z = "age", within = "voice"',
+        '"derive", name = "km_per_min", ratio = ["travel_km", "travel_min"]',
+        '"derive", name = "taking_part", sum = ["rehearsals", "concerts"]',
+        '"against_rest", column = "voice", level = "tenor", name = "tenors"',
+        '"event", column = "satisfaction", event = [4, 5], name = "content"',
+        '"keep_levels", column = "voice", levels = ["alto", "bass", "tenor"], reason = "the question is about these"',
+        '"blank", column = "travel_km", ranges = [[30, 99]]',
+        '"keep", conditions = {age = {at_least = 18}}',
+        '"sample", rows = 900, seed = 3',
+    )
+)
+LOGGED = "choirs.plan.toml --outcome log_practice_hours --log practice_hours"
+EFFECT = " ".join(
+    f"""--prepare 'do = "code_as", column = "{name}", scheme = "effect"'""" for name in ("voice", "stays")
+)
 COMMANDS = f"""
 look choirs.csv {BOOK}
 look choirs.csv --missing -9,-8 --categorical rehearsal_day
@@ -39,6 +58,7 @@ prepare choir_terms.plan.toml --check concerts_before
 prepare choirs.csv {BOOK} --log practice_hours --check log_practice_hours
 prepare choirs.csv {BOOK} --prepare 'do = "code_as", column = "voice", scheme = "effect"' --coding voice
 prepare choirs.csv {BOOK} --prepare 'do = "as_ordinal", column = "rehearsal_day"' --prepare 'do = "code_as", column = "rehearsal_day", scheme = "trend"' --coding rehearsal_day
+prepare choirs.plan.toml {STEPS} --check voice --check old --check age_z --check km_per_min --check tenors --check content
 indicators choirs.csv {BOOK} voice --into groups.csv
 screen {BELONGING} --terms age,years_singing,years_in_choir,travel_km,travel_min,rehearsals,voice --focus travel_km
 screen {BELONGING} --terms rehearsals,concerts,events,travel_km,travel_min,joined_through --prune --pairwise --ranks
@@ -51,6 +71,9 @@ fit {BELONGING} --terms age,voice,rehearsals --fixed-effects choir --cluster cho
 fit {BELONGING} --terms age,voice --weights weight --weights-are sampling --short
 fit {BELONGING} {CURVED}
 fit {BELONGING} --terms choir,age
+fit {BELONGING} --terms voice,stays,age --interaction voice,stays {EFFECT}
+fit {LOGGED} --terms voice,rehearsals --interaction voice,rehearsals
+fit {LOGGED} --terms rehearsals,years_in_choir --interaction rehearsals,years_in_choir --weights events --weights-are frequency
 fit {STAYS} --terms age,voice,rehearsals,travel_km --guide
 fit {STAYS} --terms age,voice,rehearsals,travel_km --manuscript t.md
 fit {STAYS} --terms age,voice --penalty firth
@@ -60,6 +83,7 @@ blocks {BELONGING} --block "background: age, voice" --block "taking part: rehear
 blocks {STAYS} --block "background: age, voice" --block "taking part: rehearsals" --block "at home: belonging"
 groups choirs.plan.toml "Voice parts compared" voice --contrast "high and low: soprano=0.5, alto=0.5, tenor=-0.5, bass=-0.5" --manuscript t.html
 groups choirs.plan.toml "Voice parts compared" voice --contrast tenor --short
+groups {BELONGING} voice --terms age,voice --interaction age,voice --correction tukey
 groups {BELONGING} voice --terms age,voice --interaction age,voice --at age=30,60 --correction holm
 groups {BELONGING} voice:stays --terms voice,stays,age --interaction voice,stays
 groups {STAYS} voice --terms age,voice,rehearsals --correction bonferroni

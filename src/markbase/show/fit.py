@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
+from markbase.core.design.terms import Term
 from markbase.core.diagnostics.residuals import Checks
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import (
@@ -208,7 +209,9 @@ def _groups(fit: LinearFit) -> Section:
     for term in fit.model_terms:
         own = table[table["term"] == term.name]
         left, right = scale_of(own["low"].min(), own["high"].max())
-        if term.kind != "numeric":
+        if len(own) == 1 and not own.iloc[0]["level"]:
+            rows.append(_coefficient(fit, own.iloc[0], single_label(term), (left, right)))
+        else:
             rows.append(
                 Row(
                     (
@@ -227,9 +230,6 @@ def _groups(fit: LinearFit) -> Section:
                 for _, row in own.iterrows()
                 if not (len(term.groups) > 1 and row["base"])  # the bases stand with the groups themselves
             ]
-        else:
-            label = f"{term.name}, per {term.column.step_one}" if term.column.unit else term.name
-            rows.append(_coefficient(fit, own.iloc[0], label, (left, right)))
     note = f"in {fit.outcome.step_many} of {fit.outcome.name}; a scale for each term, ┊ is 0"
     heads = ("term, level", "rows", "estimate", "se", f"{percent} CI", "p")
     return Section(
@@ -237,6 +237,11 @@ def _groups(fit: LinearFit) -> Section:
         note,
         (Table(heads, tuple(rows), frozenset({1, 2, 3, 4, 5}), 0, "lower ┊ higher"),),
     )
+
+
+def single_label(term: Term) -> str:
+    """Return how the only coefficient of a term is headed."""
+    return f"{term.name}, per {term.column.step_one}" if term.kind == "numeric" and term.column.unit else term.name
 
 
 def compared_label(scheme: str, row) -> str:  # type: ignore[no-untyped-def]

@@ -24,7 +24,15 @@ from markbase.core.formatting import (
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.tables import rows_of
 from markbase.show.equation import equation_blocks
-from markbase.show.fit import LEVEL_INDENT, SCHEME_NOTES, compared_label, errors_text, reading_blocks, rows_section
+from markbase.show.fit import (
+    LEVEL_INDENT,
+    SCHEME_NOTES,
+    compared_label,
+    errors_text,
+    reading_blocks,
+    rows_section,
+    single_label,
+)
 from markbase.show.group_tables import scale_of
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
 
@@ -151,9 +159,8 @@ def _odds(fit: LogisticFit) -> Section:
     for term in fit.model_terms:
         own = table[table["term"] == term.name]
         scale = scale_of(float(own["low"].min()), float(own["high"].max()))
-        if term.kind == "numeric":
-            label = f"{term.name}, per {term.column.step_one}" if term.column.unit else term.name
-            rows.append(_coefficient(fit, own.iloc[0], label, scale))
+        if len(own) == 1 and not own.iloc[0]["level"]:
+            rows.append(_coefficient(fit, own.iloc[0], single_label(term), scale))
             continue
         scheme = SCHEME_NOTES.get(term.column.scheme, "") if term.is_categorical else ""
         rows.append(Row((term.name, "", "", scheme, "", "", ""), "group"))

@@ -12,7 +12,6 @@ from markbase.core.formatting import decimals_for, p_phrase, short, value_with_e
 from markbase.core.reading.clauses import (
     held_equal,
     joint_figures,
-    outcome_words,
     per_step,
     percent,
     step_words,
@@ -154,7 +153,7 @@ def slope_statements(fit: AnyFit, numeric: str, by: str | None, term: str) -> li
         parts.append(f"{size} {where} ({low} to {high}, {p_phrase(float(row['p']))})")
     variable = fit.variable(numeric, "numeric")
     step = per_step(variable.column).rstrip(",")
-    what = "the log odds" if logistic else outcome_words(fit.outcome)
+    what = "the log odds" if logistic else f"`{fit.outcome.name}`"
     unit = "" if logistic else f" in {step_words(fit, 2.0)}"
     averaged = averaged_over(fit, numeric, held)
     text = f"Slope of {what}{unit} per {step}{averaged}, with its {percent(fit)} CI: {'; '.join(parts)}."

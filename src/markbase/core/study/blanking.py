@@ -173,5 +173,6 @@ def _wanted(
                 f"A range to blank in `{column.name}` is (low, high) with low at most high, not {tuple(pair)!r}."
             )
         rows = (column.values >= pair[0]) & (column.values <= pair[1])
-        wanted.append((f"{short(pair[0], 6)} to {short(pair[1], 6)}", "", rows))
+        told = f"{short(pair[0], 6)} to {short(pair[1], 6)}"
+        wanted.append((told, told, rows))
     return wanted

@@ -56,7 +56,7 @@ class MissingCode:
     @property
     def shown(self) -> str:
         """The meaning with the code behind it."""
-        if not self.code:
+        if not self.code or self.code == self.label:
             return self.label
         return f"{self.label} ({self.code})" if self.label else f"code {self.code}"
 

@@ -16,6 +16,9 @@ from markbase.core.rows.parts import InParts
 from markbase.core.rows.row_functions import counted, learn, look_up
 from markbase.core.study.column import FIRST_CODED, Column, MissingCode, skewness
 
+_ROUNDING = 1e-14
+"""A mean that is a smaller share of the standard deviation is 0 but for rounding."""
+
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Check(ShownTables):
@@ -93,8 +96,15 @@ def before_and_after(source: Column, new: Column, notes: tuple[str, ...] = ()) -
     return Check(new.name, source.name, table, passed and not bool(np.any(new.present & ~source.present)), notes)
 
 
-@np.errstate(invalid="ignore")  # infinite values have no mean
 def _described(column: Column) -> dict[str, float]:
+    found = _measured(column)
+    if abs(found["mean"]) <= _ROUNDING * found["sd"]:  # of what was centred
+        found["mean"] = 0.0
+    return found
+
+
+@np.errstate(invalid="ignore")  # infinite values have no mean
+def _measured(column: Column) -> dict[str, float]:
     if isinstance(column.values, InParts):
         facts = column.values.facts
         told = {
