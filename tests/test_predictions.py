@@ -10,6 +10,7 @@ import pandas as pd
 import pytest
 
 import markbase as mb
+from command import run
 from reference import made_up
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -175,6 +176,8 @@ def test_a_logged_outcome_comes_back_as_geometric_mean_and_by_smearing(tmp_path)
     mb.write_fit(fit, tmp_path / "fit.json")
     saved = mb.read_fit(tmp_path / "fit.json").predict({"voice": "bass", "age": 40}, back_transformed=True)
     assert saved["mean_smeared"].isna().all()
+    shown = run("predict", tmp_path / "fit.json", "--profile", "voice=bass, age=40", "--back-transformed").stdout
+    assert "smeared mean    not known of a saved fit, which has no residuals" in shown
     np.testing.assert_allclose(saved[["geometric_low", "geometric_high"]], table[["geometric_low", "geometric_high"]])
     taken = mb.fit_linear(study_of(choir()), "wage_log", ["age"], fixed_effects="voice")
     assert taken.predict({"age": 40}, back_transformed=True)["mean_smeared"].isna().all()
