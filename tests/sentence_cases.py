@@ -77,7 +77,28 @@ def shifted(to):
     return study(frame.assign(score=frame["score"] + middle * tenor))
 
 
+def steep():
+    """Return a choir in which everything asked about is there: slopes and differences that differ, and a bend."""
+    tenor, new = (lambda d: d["voice"].eq("tenor")), (lambda d: d["new"].eq(1))
+    more = rows(
+        score=lambda d: d["score"] + 0.5 * d["age"] * tenor(d) + 25 * (tenor(d) & new(d)),
+        bent=lambda d: d["score"] + 0.02 * (d["age"] - 45) ** 2 + 0.01 * d["age"] * d["fee"],
+    )
+    pulled = (tenor(more) & (more["age"] > 40)) | (~tenor(more) & (more["age"] < 45) & new(more))
+    draws = np.random.default_rng(2).random(len(more))
+    return study(
+        more.assign(here=(draws < np.where(pulled, 0.85, 0.25)).astype(int), new=more["new"].map({0: "no", 1: "yes"}))
+    )
+
+
 CASES = {
+    "a slope by group, clear": lambda: linear(["age", "voice", mb.interaction("age", "voice")], data=steep()),
+    "two groups crossed, clear": lambda: linear(["voice", "new", mb.interaction("voice", "new")], data=steep()),
+    "a curve and a product, clear": lambda: linear(
+        [mb.polynomial("age"), "fee", mb.interaction("age", "fee")], "bent", steep()
+    ),
+    "odds, a slope by group, clear": lambda: odds(["age", "voice", mb.interaction("age", "voice")], steep()),
+    "odds, two groups crossed, clear": lambda: odds(["voice", "new", mb.interaction("voice", "new")], steep()),
     "numeric and group, base chosen": lambda: linear(["age", "voice"]),
     "base not chosen": lambda: linear(["voice"], data=study(base=None)),
     "negative and null": lambda: linear(["age", "voice"], data=study(rows(score=lambda d: 90 - d["age"]))),
@@ -97,6 +118,7 @@ CASES = {
     "a slope by group": lambda: linear(["age", "voice", mb.interaction("age", "voice")]),
     "two groups crossed": lambda: linear(["voice", "stays", mb.interaction("voice", "stays")]),
     "a product of two": lambda: linear(["age", "fee", mb.interaction("age", "fee")]),
+    "three together": lambda: linear(["age", "fee", "voice", mb.interaction("age", "fee", "voice")]),
     "a curve": lambda: linear([mb.polynomial("age"), "voice"]),
     "a square of one's own": lambda: linear(["age", "age_2"], data=study().derive("age_2", square="age")),
     "effect coding": lambda: linear(["voice", "age"], data=study().code_as("voice", "effect")),
@@ -120,6 +142,7 @@ CASES = {
     ),
     "odds, a curve": lambda: odds([mb.polynomial("age")]),
     "odds, a product of two": lambda: odds(["age", "fee", mb.interaction("age", "fee")]),
+    "odds, three together": lambda: odds(["age", "fee", "stays", mb.interaction("age", "fee", "stays")]),
     "odds, a square of one's own": lambda: odds(["age", "age_2"], study().derive("age_2", square="age")),
     "odds, effect coding": lambda: odds(["voice", "age"], study().code_as("voice", "effect")),
     "odds, adjacent coding": lambda: odds(["grade"], study().as_ordinal("grade").code_as("grade", "adjacent")),

@@ -136,7 +136,11 @@ def ratio(value: float, decimals: int | None = None) -> str:
         return "more than a million"
     if value < 1e-4:
         return "less than 0.0001"
-    return number(value, max(decimals_for(value, 3), 0) if decimals is None else decimals)
+    if decimals is None:
+        decimals = max(decimals_for(value, 3), 0)
+    elif value < 0.5 * 10.0**-decimals:  # no ratio is 0
+        decimals = decimals_for(value, 1)
+    return number(value, decimals)
 
 
 def ratio_decimals(value: float, se: float) -> int:

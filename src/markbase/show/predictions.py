@@ -68,9 +68,10 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
         given, variables = [], set()
         facts.append(("predicted for", f"the rows of {of_rows}, by the fit to those of {fit.data_name}"))
     left = sorted(variables - set(given))
-    partly = [f"`{c}` where a profile leaves it out" for c in given if table[c].isna().any()]
+    partly = [c for c in given if table[c].isna().any()]
     if left or partly:
-        words = listed([*quoted(left), *partly])
+        sometimes = f"{listed(quoted(partly))} where a profile leaves {'it' if len(partly) == 1 else 'them'} out"
+        words = ", ".join([*([listed(quoted(left))] if left else []), *([sometimes] if partly else [])])
         facts.append(("not given", f"{words}: as in the sample, averaged over the rows used"))
     if fit.fixed_effect_names:
         facts.append(

@@ -181,6 +181,8 @@ def _percentages(_: AnyFit, value: float, decimals: int | None) -> str:
     if change >= _TIMES:
         return f"{short(math.exp(value), 3) if value < 700 else 'more than a million'} times as high"
     size = abs(change)
+    if decimals is not None and value < 0:
+        decimals = clear_of_zero(100 - size, 100 - size, decimals)  # nothing is 100% lower
     shown = short(size, 8) if decimals is None else number(size, clear_of_zero(size, size, decimals))
     return f"{shown}% {'lower' if value < 0 else 'higher'}"
 
@@ -192,6 +194,7 @@ def _range(fit: AnyFit, low: float, high: float, decimals: int) -> str:
         low, high = 100 * low, 100 * high
     if is_logged(fit.outcome):
         low, high = (100 * math.expm1(min(v, 700)) for v in (low, high))
+        decimals = clear_of_zero(100 + low, 100 + high, decimals)
     decimals = clear_of_zero(low, high, decimals)
     mark = "%" if is_logged(fit.outcome) else ""
     ends = number(abs(low), decimals) + mark, number(abs(high), decimals) + mark

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import Any
 
 import pandas as pd
@@ -21,7 +22,7 @@ from markbase.core.reading.clauses import (
     percent,
     size,
 )
-from markbase.core.reading.slope_sentences import slope_statements
+from markbase.core.reading.slope_sentences import at_reference, slope_statements
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
 from markbase.core.study.column import Column
@@ -83,18 +84,21 @@ def interaction_statements(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[
     """
     test = fit.terms[fit.terms["term"] == term.name].iloc[0]
     untested = fit.untested.get(term.name, "")
+    at, outside = at_reference(fit, *term.names)
     if untested:
         joint = (
             f"Whether {what_differs(term, True)[0].lower()}{what_differs(term, True)[1:]} cannot be tested: {untested}."
         )
     else:
-        joint = f"{what_differs(term, bool(test['p'] < fit.alpha))} ({joint_figures(fit, test)}), {held_equal(fit)}."
-    statements = [Statement(term.name, "", joint)]
+        joint = (
+            f"{what_differs(term, bool(test['p'] < fit.alpha))}{at} ({joint_figures(fit, test)}), {held_equal(fit)}."
+        )
+    statements = [Statement(term.name, "", joint, tuple(outside))]
     for told, (_, row) in zip(told_rows(fit, term), rows.iterrows(), strict=True):
         if not row["base"]:
-            statements.append(_one(fit, term, told, row))
+            statements.append(_one(fit, term, told, row, at))
     if len(statements) == 2 and not untested:  # one coefficient: its own sentence is the test
-        statements = statements[1:]
+        statements = [replace(statements[1], cautions=(*outside, *statements[1].cautions))]
     if len(term.numerics) == 2 and not term.groups:
         statements += slope_statements(fit, term.names[0], by=term.names[1], term=term.name)
     return statements
@@ -105,7 +109,7 @@ def told_rows(fit: AnyFit, term: Term) -> list[Coefficient]:
     return [told for told in fit.coefficient_map.rows if told.term == term.name]
 
 
-def _one(fit: AnyFit, term: Term, told: Coefficient, row: pd.Series[Any]) -> Statement:
+def _one(fit: AnyFit, term: Term, told: Coefficient, row: pd.Series[Any], at: str) -> Statement:
     level = str(row["level"])
     if pd.isna(row["estimate"]):
         return Statement(
@@ -116,16 +120,16 @@ def _one(fit: AnyFit, term: Term, told: Coefficient, row: pd.Series[Any]) -> Sta
     cautions = []
     if row["n"] < THIN_ROWS:
         one = row["n"] == 1
-        cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {'has' if one else 'have'} {_levels(told)}.")
+        cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {'has' if one else 'have'} {levels_of(told)}.")
     spread = math.prod(fit.spread(name)[2] ** power for name, power in told.powers)
     if (row["high"] - row["low"]) * spread > fit.outcome_sd:
         cautions.append("The interval is wide.")
-    lead, between = contrast_words(term, told, outcome_words(fit.outcome), is_logged(fit.outcome))
+    lead, between = contrast_words(term, told, outcome_words(fit.outcome), at, is_logged(fit.outcome))
     text = _coefficient(fit, row) if between == "product" else size(fit, row, "of a difference")
     return Statement(term.name, level, f"{lead} {text}", tuple(cautions))
 
 
-def contrast_words(term: Term, told: Coefficient, outcome: str, logged: bool = False) -> tuple[str, str]:
+def contrast_words(term: Term, told: Coefficient, outcome: str, at: str, logged: bool = False) -> tuple[str, str]:
     """Say what one coefficient of an interaction compares.
 
     Parameters
@@ -136,6 +140,8 @@ def contrast_words(term: Term, told: Coefficient, outcome: str, logged: bool = F
         The row.
     outcome : str
         The outcome in words.
+    at : str
+        Where it holds, as `at_reference` says it.
     logged : bool
         Whether it is a geometric mean, of which differences are ratios and slopes factors.
 
@@ -158,9 +164,9 @@ def contrast_words(term: Term, told: Coefficient, outcome: str, logged: bool = F
                 if logged
                 else f"the slope of {outcome} per {step}"
             )
-            return f"For `{group}` `{level}`, compared with {against}, {slope} is", "slope"
+            return f"For `{group}` `{level}`, compared with {against}, {slope}{at} is", "slope"
         return (
-            f"For `{group}` `{level}`, compared with {against}, the coefficient of `{name}`{POWER_MARKS[power]} in the curve of {outcome} is",
+            f"For `{group}` `{level}`, compared with {against}, the coefficient of `{name}`{POWER_MARKS[power]} in the curve of {outcome}{at} is",
             "product",
         )
     if not told.powers and len(told.shown_levels) == 2:
@@ -171,7 +177,7 @@ def contrast_words(term: Term, told: Coefficient, outcome: str, logged: bool = F
         ]
         what = "ratio of" if logged else "difference in"
         return (
-            f"The {what} {outcome} between `{first}` `{a}` and {bases[0]}, for `{second}` `{b}` compared with {bases[1]}, is",
+            f"The {what} {outcome} between `{first}` `{a}` and {bases[0]}, for `{second}` `{b}` compared with {bases[1]}{at}, is",
             "difference",
         )
     if len(told.powers) == 2 and not told.shown_levels and all(power == 1 for _, power in told.powers):
@@ -182,9 +188,9 @@ def contrast_words(term: Term, told: Coefficient, outcome: str, logged: bool = F
             if logged
             else f"the slope of {outcome} per unit of `{first}`"
         )
-        return f"Per {step}, {slope} is", "slope"
+        return f"Per {step}, {slope}{at} is", "slope"
     parts = [f"`{n}`{POWER_MARKS[p]}" for n, p in told.powers] + [f"`{g}` `{v}`" for g, v in shown.items()]
-    return f"The coefficient of the product of {listed(parts)} for {outcome} is", "product"
+    return f"The coefficient of the product of {listed(parts)} for {outcome}{at} is", "product"
 
 
 def _against(variable: Variable, told: Coefficient) -> str:
@@ -200,7 +206,8 @@ def _named(level: str, term: Term) -> str:
     return f"`{level}` of `{term.name}`"
 
 
-def _levels(told: Coefficient) -> str:
+def levels_of(told: Coefficient) -> str:
+    """Name the levels an interaction's row is about."""
     return listed([f"`{group}` `{level}`" for group, level in told.shown_levels])
 
 

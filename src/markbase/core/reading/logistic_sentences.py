@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import Any
 
 import pandas as pd
@@ -25,6 +26,7 @@ from markbase.core.reading.interaction_sentences import (
     contrast_words,
     follower_sentence,
     followers_sentence,
+    levels_of,
     sources_in,
     start_words,
     told_rows,
@@ -35,7 +37,7 @@ from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Reading, Statement
 from markbase.core.study.remarks import THIN_ROWS
 
-_TIMES = 2.0
+_TIMES, _FEW = 2.0, 0.005
 _WIDE = 10.0
 _RARE = 0.05
 _SPARSE = 5
@@ -63,7 +65,11 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
         if term.kind == "interaction":
             pairs = zip(told_rows(fit, term), rows.iterrows(), strict=True)
             single = [_product(fit, term, told, row) for told, (_, row) in pairs if not row["base"]]
-            statements += single if len(single) == 1 else [_jointly(fit, term, rows), *single]
+            if len(single) == 1:
+                outside = at_reference(fit, *term.names)[1]
+                statements.append(replace(single[0], cautions=(*outside, *single[0].cautions)))
+            else:
+                statements += [_jointly(fit, term, rows), *single]
             if len(term.numerics) == 2 and not term.groups:
                 statements += slope_statements(fit, term.names[0], by=term.names[1], term=term.name)
         elif term.kind == "polynomial":
@@ -118,7 +124,7 @@ def _share(value: float) -> str:
 
 def _change(value: float) -> str:
     """Say what an odds ratio does to odds."""
-    if value >= _TIMES:
+    if value >= _TIMES or value < _FEW:  # odds are never 100% lower
         return f"{ratio(value)} times as high"
     size = 100 * abs(value - 1)
     return f"{number(size, decimals_for(size or 1.0, 2) if size < 10 else 0)}% {'lower' if value < 1 else 'higher'}"
@@ -271,8 +277,8 @@ def _product(fit: LogisticFit, term: Term, told: Coefficient, row: pd.Series[Any
     cautions = _wide(row, "odds ratio") if not told.powers else []
     if row["n"] < THIN_ROWS:
         verb = "has" if row["n"] == 1 else "have"
-        cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {verb} `{level}`.")
-    lead, kind = contrast_words(term, told, f"the odds of {_event(fit)}")
+        cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {verb} {levels_of(told)}.")
+    lead, kind = contrast_words(term, told, f"the odds of {_event(fit)}", at_reference(fit, *term.names)[0])
     if kind == "slope":
         lead = lead.replace("the slope of the odds of", "the odds ratio for")
     elif kind == "difference":
@@ -301,7 +307,8 @@ def _jointly(fit: LogisticFit, term: Term, rows: pd.DataFrame) -> Statement:
         return Statement(term.name, "", text)
     if term.kind == "interaction":
         told = what_differs(term, bool(clearly), " in log odds")
-        return Statement(term.name, "", f"{told} ({figures}), {held_equal(fit)}.")
+        at, outside = at_reference(fit, *term.names)
+        return Statement(term.name, "", f"{told}{at} ({figures}), {held_equal(fit)}.", tuple(outside))
     at, cautions = at_reference(fit, term.name)
     cautions = [*(about_base(fit, term, rows) if term.column.scheme == "indicator" else []), *cautions]
     together = f"Taken together, the {len(term.labels)} levels of `{term.name}`"

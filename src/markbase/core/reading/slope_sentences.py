@@ -20,15 +20,15 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
 
 
-def at_reference(fit: AnyFit, name: str) -> tuple[str, list[str]]:
-    """Say where a coefficient holds whose column is part of an interaction.
+def at_reference(fit: AnyFit, *names: str) -> tuple[str, list[str]]:
+    """Say where a coefficient holds whose columns are part of an interaction with others.
 
     Parameters
     ----------
     fit : LinearFit or LogisticFit
         The fit.
-    name : str
-        The column the coefficient is about.
+    *names : str
+        The columns the coefficient is about.
 
     Returns
     -------
@@ -38,7 +38,7 @@ def at_reference(fit: AnyFit, name: str) -> tuple[str, list[str]]:
         That the place lies outside the data, if it does.
     """
     others: dict[str, Variable] = {
-        v.name: v for t in fit.model_terms if name in t.names for v in t.variables if v.name != name
+        v.name: v for t in fit.model_terms if set(names) < set(t.names) for v in t.variables if v.name not in names
     }
     if not others:
         return "", []
