@@ -81,7 +81,7 @@ fit {STAYS} --terms rehearsals --polynomial age=2 --interaction voice,rehearsals
 blocks {BELONGING} --block "background: age, voice" --block "taking part: rehearsals, concerts" --block "way in: joined_through, travel_km" --manuscript t.tex
 blocks {BELONGING} --block "background: age, voice" --block "taking part: rehearsals" --bootstrap 100 --cluster choir
 blocks {STAYS} --block "background: age, voice" --block "taking part: rehearsals" --block "at home: belonging"
-blocks {STAYS} --block "background: age, voice" --block "taking part: rehearsals" --bootstrap 60 --level 0.9
+blocks {STAYS} --block "background: age, voice" --block "taking part: rehearsals" --bootstrap 100 --level 0.9
 groups choirs.plan.toml "Voice parts compared" voice --contrast "high and low: soprano=0.5, alto=0.5, tenor=-0.5, bass=-0.5" --manuscript t.html
 groups choirs.plan.toml "Voice parts compared" voice --contrast tenor --short
 groups {BELONGING} voice --terms age,voice --interaction age,voice --correction tukey
