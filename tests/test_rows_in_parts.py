@@ -121,6 +121,13 @@ def test_the_area_under_the_curve_of_rows_in_parts_is_off_by_no_more_than_it_say
         assert parts.area_low == pytest.approx(whole.area_low, abs=2 * parts.area_within)
 
 
+def test_the_farthest_linear_predictor_is_that_of_all_rows(studies):
+    for study in studies:
+        fit = mb.fit_logistic(study, "stays", ["travel_km", "voice"], event="yes")
+        told = fit.predict(studies[0])["log_odds"].abs()
+        assert fit.at_end.farthest == pytest.approx(told[studies[0]["stays"].present].max(), rel=1e-9)
+
+
 def test_a_penalised_fit_and_its_profiles_are_those_of_rows_in_memory(studies):
     whole, parts = (mb.fit_logistic(s, "stays", ["age"], event="yes", penalty="firth") for s in studies)
     same(whole.coefficients, parts.coefficients, 1e-8)
