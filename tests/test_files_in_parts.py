@@ -63,6 +63,85 @@ def test_files_of_every_kind_hold_the_same_rows(folders, studies, name):
             mb.open_study(folders / name)
 
 
+def sparse(values, every=7):
+    return [None if k % every == 3 else v for k, v in enumerate(values)]
+
+
+MANY = range(3000)
+COLUMNS = {
+    "whole": pa.array(sparse([k % 5 for k in MANY])),
+    "small": pa.array([k % 3 for k in MANY], pa.int8()),
+    "beyond 2^53": pa.array([2**53 + k % 9 for k in MANY]),
+    "real": pa.array(sparse([k / 3 for k in MANY])),
+    "float32": pa.array([k / 3 for k in MANY], pa.float32()),
+    "nan": pa.array([float("nan") if k % 7 == 0 else k / 3 for k in MANY]),
+    "endless": pa.array([float("inf") if k == 5 else float(k) for k in MANY]),
+    "texts": pa.array(sparse(["ab"[k % 2] for k in MANY])),
+    "outer blanks": pa.array(sparse([["", "x", "y ", " z"][k % 4] for k in MANY])),
+    "numbers as texts, in order": pa.array(sparse([str(k % 7) for k in MANY], every=11)),
+    "decimals as texts": pa.array([f"{k % 9}.50" for k in MANY]),
+    "identifiers": pa.array([f"p{k:05d}" for k in MANY]),
+    "texts, all missing": pa.array([None] * len(MANY), pa.string()),
+    "numbers, all missing": pa.array([None] * len(MANY), pa.float64()),
+    "a code": pa.array(sparse([-9 if k % 11 == 0 else k for k in MANY])),
+    "large texts": pa.array(["q" if k % 3 else "w" for k in MANY], pa.large_string()),
+    "dictionary": pa.array(sparse(["ab"[k % 2] for k in MANY])).dictionary_encode(),
+    "ordered": pa.DictionaryArray.from_arrays(pa.array(sparse([k % 2 for k in MANY])), pa.array(["b", "a", "c"]), ordered=True),
+    "yes or no": pa.array([bool(k % 3) for k in MANY]),
+    "time": pa.array([f"2020-01-{1 + k % 9:02d}" for k in MANY]),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("name", "kind"),
+    [
+        (name, kind)
+        for name in COLUMNS
+        for kind in (None, "categorical", "numeric")
+        if (name, kind) not in [("float32", "categorical"), ("nan", "categorical")]  # real numbers that sort
+    ],
+)
+def test_a_column_is_the_same_however_its_file_is_read(name, kind, tmp_path, monkeypatch):
+    pq.write_table(pa.table({"c": COLUMNS[name], "y": pa.array([k / 7 for k in MANY])}), tmp_path / "one.parquet")
+    book = {"columns": {"c": {"kind": kind}}} if kind else None
+
+    def read(large=False, **more):
+        monkeypatch.setattr("markbase.files.data._LARGE", 0 if large else 1 << 40)
+        try:
+            study = mb.open_study(tmp_path / "one.parquet", book, missing=[-9], **more)
+        except mb.MarkbaseError as problem:
+            return re.sub(r" *[(;].*", "", str(problem)), 0
+        c = study["c"]
+        values = np.concatenate([part["c"].values for part in study.parts()])
+        return [c.kind, c.guess, c.valid, [(v.label, v.code) for v in c.levels], str(study)], values
+
+    told = [read(), read(large=True), read(in_parts=True)]
+    assert told[0][0] == told[1][0] == told[2][0]
+    for _, values in told[1:]:
+        np.testing.assert_array_equal(values, told[0][1])
+
+
+@pytest.mark.parametrize("name", ["choirs.csv", "choirs.parquet"])
+@pytest.mark.parametrize("how", ["small", "large", "in parts"])
+def test_columns_alone_are_read_with_what_they_are_made_of(name, how, tmp_path, monkeypatch):
+    monkeypatch.setattr("markbase.files.data._LARGE", 0 if how == "large" else 1 << 40)
+    (tmp_path / "choirs.csv").write_bytes(DATA.read_bytes())
+    pq.write_table(pa.Table.from_pandas(pd.read_csv(DATA), preserve_index=False), tmp_path / "choirs.parquet")
+    events = {"kind": "numeric", "made": {"sum": ["rehearsals", "concerts"]}}
+    book, more = {"columns": {"events": events, "age": {"unit": "years"}}}, {"in_parts": how == "in parts"}
+    study = mb.open_study(tmp_path / name, book, columns=["voice", "events"], **more)
+    assert study.columns == ("voice", "rehearsals", "concerts", "events")
+    whole = mb.open_study(tmp_path / name, book, **more).overview().set_index("column")
+    pd.testing.assert_frame_equal(study.overview().set_index("column"), whole.loc[list(study.columns)])
+    for wanted, said in (
+        (["voise"], "no column `voise`. Did you mean `voice`"),
+        ("voice", "as a list"),
+        ([], "at least one"),
+    ):
+        with pytest.raises(mb.ColumnError, match=said):
+            mb.open_study(tmp_path / name, book, columns=wanted, **more)
+
+
 def test_texts_are_read_as_in_memory(tmp_path, monkeypatch):
     for home in (table_files, text_blocks):
         monkeypatch.setattr(home, "_BLOCK_BYTES", 4096)

@@ -5,6 +5,8 @@ import shutil
 
 import pytest
 
+import markbase.cli.opening
+import markbase.files.plan
 from shown_cases import COMMANDS, DRAWN, FIGURES, MARKED, PAGES, SHOWN, demo_folder, drawn, marked, printed
 
 
@@ -27,6 +29,37 @@ def folder():
 @pytest.mark.parametrize("place", range(len(COMMANDS)), ids=COMMANDS)
 def test_a_command_prints_what_was_read(place, folder):
     assert printed(COMMANDS[place], folder).splitlines() == WRITTEN[place]
+
+
+MODELS = [
+    k for k, line in enumerate(COMMANDS) if line.split()[0] not in ("look", "prepare", "indicators", "screen", "start")
+]
+
+
+@pytest.mark.parametrize("place", MODELS[::4], ids=[COMMANDS[k] for k in MODELS[::4]])
+def test_of_a_large_file_only_the_columns_that_are_mentioned_are_read(place, folder, monkeypatch):
+    read = []
+
+    def opened(*arguments, **settings):
+        study = real(*arguments, **settings)
+        read.append(len(study.columns))
+        return study
+
+    real = markbase.files.plan.open_study
+    monkeypatch.setattr(markbase.files.plan, "open_study", opened)
+    monkeypatch.setattr(markbase.cli.opening, "_LONG", 0)
+    assert printed(COMMANDS[place], folder).splitlines() == WRITTEN[place]
+    assert len(read) == 1
+    assert read[0] < (5 if "choir_terms" in COMMANDS[place] else 13)
+
+
+def test_all_columns_are_read_where_a_name_is_mistaken(folder, monkeypatch):
+    monkeypatch.setattr(markbase.cli.opening, "_LONG", 0)
+    said = printed("fit choirs.csv --codebook choirs.codebook.toml --outcome belonging --terms age,years_sung", folder)
+    assert "Did you mean `years_singing`" in said
+    all_but = "--terms 'all but events,singer_id' --short"
+    said = printed(f"fit choirs.csv --codebook choirs.codebook.toml --outcome belonging {all_but}", folder)
+    assert "linear regression on 14 terms" in said
 
 
 @pytest.mark.parametrize("name", FIGURES)

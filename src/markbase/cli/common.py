@@ -218,10 +218,10 @@ class Source:
         extra += [{"do": "derive", "name": f"log_{name}", "log": name} for name in split(self.logs)]
         return replace(plan, missing=(*plan.missing, *split(self.missing)), prepare=(*plan.prepare, *extra))
 
-    def open(self) -> Study:
-        """Open the data, prepare them, and mark the bases."""
+    def open(self, mentioned: bool = False) -> Study:
+        """Open the data, all columns or those that are mentioned, prepare them, and mark the bases."""
         plan = self.plan()
-        study = open_plan(plan, self._codebook(plan))
+        study = open_plan(plan, self._codebook(plan), mentioned)
         for name, level in (pair(text, "--base") for text in self.bases):
             study = study.mark(name, level)
         for name, rule in (pair(text, "--base-by") for text in self.rules):

@@ -9,6 +9,7 @@ from typing import Any, TypeVar
 import rich_click as click
 
 from markbase.cli.common import Source, base_options, data_options, held_back, pair, retell, split
+from markbase.cli.opening import is_long_to_read
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.design.options import KINDS, FitOptions
 from markbase.core.design.requested_terms import (
@@ -167,12 +168,32 @@ class Model:
 
     def opened(self, blocks: Sequence[str] = ()) -> tuple[Study, FitEntry]:
         """Open the data, and say what is to be fitted to them; remarks on other columns are left out."""
+        study, entries = self._opened(lambda study: {"": self.entry(study, blocks)}, blocks)
+        self._mention_unused(study, entries[""])
+        return study, entries[""]
+
+    def _opened(
+        self, entries_of: Callable[[Study], dict[str, FitEntry]], texts: Sequence[str] = ()
+    ) -> tuple[Study, dict[str, FitEntry]]:
+        """Open the data, and say what is to be fitted to them: of a large file the columns alone that are mentioned, if these will do."""
+        if not any("all but" in text for text in (*self.terms, *texts)) and is_long_to_read(self.source.plan()):
+            try:
+                study, held = self._held(mentioned=True)
+                entries = entries_of(study)
+                if all(set(entry.columns) <= set(study.columns) for entry in entries.values()):
+                    retell(held, study, {c for entry in entries.values() for c in entry.columns})
+                    return study, entries
+            except MarkbaseError:
+                pass  # what is wrong is told of all columns
+        study, held = self._held()
+        entries = entries_of(study)
+        retell(held, study, {c for entry in entries.values() for c in entry.columns})
+        return study, entries
+
+    def _held(self, mentioned: bool = False) -> tuple[Study, list[str]]:
         with held_back() as held:
-            study = self.source.open()
-        entry = self.entry(study, blocks)
-        retell(held, study, set(entry.columns))
-        self._mention_unused(study, entry)
-        return study, entry
+            study = self.source.open(mentioned)
+        return study, held
 
     def fit(self) -> tuple[Study, AnyFit]:
         """Open the data and fit all terms at once."""
@@ -206,23 +227,21 @@ class Model:
 
     def variants(self, texts: Sequence[str]) -> tuple[Study, dict[str, FitEntry]]:
         """Open the data, and read ``name: column, column`` texts as fits that share all else."""
-        with held_back() as held:
-            study = self.source.open()
-        found: dict[str, FitEntry] = {}
-        for text in texts:
-            name, columns = _named(text, "--variant", "without age: voice, rehearsals")
-            if name in found:
-                raise MarkbaseError(f"The variant `{name}` is given twice; give each a name of its own.")
-            found[name] = replace(self, terms=(columns,)).entry(study)
-        retell(held, study, {c for entry in found.values() for c in entry.columns})
-        return study, found
+
+        def read(study: Study) -> dict[str, FitEntry]:
+            found: dict[str, FitEntry] = {}
+            for text in texts:
+                name, columns = _named(text, "--variant", "without age: voice, rehearsals")
+                if name in found:
+                    raise MarkbaseError(f"The variant `{name}` is given twice; give each a name of its own.")
+                found[name] = replace(self, terms=(columns,)).entry(study)
+            return found
+
+        return self._opened(read, texts)
 
     def planned_fits(self, entries: Mapping[str, FitEntry]) -> tuple[Study, dict[str, FitEntry]]:
         """Open the data for some fits of a plan; remarks on other columns are left out."""
-        with held_back() as held:
-            study = self.source.open()
-        retell(held, study, {c for entry in entries.values() for c in entry.columns})
-        return study, dict(entries)
+        return self._opened(lambda _: dict(entries))
 
     def _products(self) -> list[TermRequest]:
         curves = dict(pair(text, "--polynomial") for text in self.polynomials)

@@ -27,14 +27,42 @@ SHARE = 8
 """A file that is larger than one such share of the free memory is read in parts."""
 _SMALL = 1 << 20
 """A smaller one is not, whatever is free."""
+_LONG = 1 << 22
+"""Of a file of so many bytes the columns are read that are needed."""
 
 
-def open_plan(plan: Plan, codebook: Codebook | None = None) -> Study:
-    """Open the data of a plan and prepare them."""
+class Mentioned:
+    """Columns whose names stand in what was typed, in a step, or in the fits of the plan where one of these is meant; and those that have a role."""
+
+    def __init__(self, plan: Plan, codebook: Codebook | None) -> None:
+        typed = click.get_current_context(silent=True)
+        given = typed.params if typed is not None else {}
+        self._texts = [*map(str, given.values()), repr(plan.prepare)]
+        self._texts += [] if given.get("outcome") else [repr(plan.analysis.fits)]
+        known = codebook.columns.items() if codebook is not None else ()
+        self._always = {name for name, spec in known if spec.role}
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._always or any(str(name) in text for text in self._texts)
+
+
+def is_long_to_read(plan: Plan) -> bool:
+    """Return whether a file is so large that only the columns are read that are needed."""
+    if read_in_parts(plan.file, plan.in_parts):
+        return True
+    try:
+        return plan.file.stat().st_size >= _LONG
+    except (OSError, ValueError):
+        return False  # what is not there is told where it is read
+
+
+def open_plan(plan: Plan, codebook: Codebook | None = None, mentioned: bool = False) -> Study:
+    """Open the data of a plan, all columns or those that are mentioned, and prepare them."""
+    columns = Mentioned(plan, codebook) if mentioned else None
     if not read_in_parts(plan.file, plan.in_parts):
-        return plan.open(codebook)
+        return plan.open(codebook, columns=columns)
     with _Bar(plan.file.name) as told:
-        return plan.open(codebook, in_parts=True, cluster=wishes().cluster_address, progress=told)
+        return plan.open(codebook, columns=columns, in_parts=True, cluster=wishes().cluster_address, progress=told)
 
 
 def read_in_parts(file: Path, planned: bool = False) -> bool:

@@ -16,6 +16,7 @@ import pandas as pd
 from markbase.core.errors import FileError, count_noun, listed, quoted, remark
 from markbase.core.study.codebook import Codebook, as_codebook
 from markbase.core.study.study import Study
+from markbase.files.chosen import Chosen, chosen_columns
 from markbase.files.codebook import read_codebook
 from markbase.files.text_files import STANDARD, read_bytes, read_text
 from markbase.files.text_tables import ESCAPED, SEPARATORS, checked_names, separator_of
@@ -24,7 +25,7 @@ TEXT_SUFFIXES = (".csv", ".tsv", ".tab", ".txt")
 EXTRAS = {".parquet": ("pyarrow", "pyarrow"), ".xlsx": ("openpyxl", "openpyxl"), ".ods": ("odf", "odfpy")}
 """For each kind of file that needs an extra: what is imported for it, and by which name that is installed."""
 _LARGE = 1 << 22
-"""Bytes from which a text file is read with Arrow, if it is installed."""
+"""Bytes from which a file is read with Arrow, if it is installed."""
 _ONLY_IN_PARTS = (".arrow", ".feather", ".gz", ".zip")
 
 
@@ -35,6 +36,7 @@ def open_study(
     missing: Sequence[object] = (),
     encoding: str = "utf-8",
     sheet: str | None = None,
+    columns: Chosen | None = None,
     in_parts: bool = False,
     cluster: str | None = None,
     progress: Callable[[int, int | None], None] | None = None,
@@ -56,6 +58,9 @@ def open_study(
         How the bytes of a text file stand for characters.
     sheet : str, optional
         Which sheet of a spreadsheet; by default the first.
+    columns : sequence of str, optional
+        Read these columns alone, with those the codebook says they are made of: of a wide file that takes less time and memory. By
+        default all of them.
     in_parts : bool
         Read the rows a part at a time, whenever they are needed, instead of taking all of them into memory: for data that are larger
         than it. The path may then also be a folder, or a pattern such as ``register/*.parquet``; text files may be packed
@@ -79,7 +84,7 @@ def open_study(
     CodebookError
         If the codebook does not fit itself or the file.
     ColumnError
-        For a column name that occurs twice or is empty.
+        For a column name that occurs twice or is empty, or one of `columns` that is not there.
 
     Examples
     --------
@@ -94,30 +99,35 @@ def open_study(
         need_extra(path, ".parquet", "files that are read in parts")
         from markbase.files.parts.opening import table_in_parts
 
-        table = table_in_parts(path, as_codebook(book), encoding=encoding, progress=progress, cluster=cluster)
+        table, book = table_in_parts(
+            path, as_codebook(book), encoding=encoding, progress=progress, cluster=cluster, chosen=columns
+        )
         return Study(table, book, missing=missing, name=table.source.name if table.source else path.name)
     if only_in_parts(path):
         what = (
             "a folder" if path.is_dir() else "packed, or one of Arrow's own" if path.is_file() else "a pattern of names"
         )
         raise FileError(f"`{path}` is {what}: such data are read in parts; open them with in_parts=True.")
-    frame: object = _quickly_read(path, as_codebook(book), encoding)
-    if frame is None:
-        frame = read_table(path, encoding=encoding, sheet=sheet)
-    return Study(frame, book, missing=missing, name="standard input" if path == STANDARD else path.name)
+    name = "standard input" if path == STANDARD else path.name
+    quick = _quickly_read(path, as_codebook(book), encoding, columns)
+    if quick is not None:
+        return Study(quick[0], quick[1], missing=missing, name=name)
+    frame = read_table(path, encoding=encoding, sheet=sheet)
+    names, known = chosen_columns(list(frame.columns), columns, as_codebook(book), name)
+    return Study(frame[names], known, missing=missing, name=name)
 
 
-def _quickly_read(path: Path, book: Codebook, encoding: str) -> object:
-    """Read a large text file column by column; None for one that is small, or that only careful reading can say what is wrong with."""
+def _quickly_read(path: Path, book: Codebook, encoding: str, columns: Chosen | None) -> tuple[Any, Codebook] | None:
+    """Read a large file column by column; None for one that is small, or that only careful reading can say what is wrong with."""
     try:
-        large = path.suffix.lower() in TEXT_SUFFIXES and path.stat().st_size >= _LARGE
+        large = path.suffix.lower() in (".parquet", *TEXT_SUFFIXES) and path.stat().st_size >= _LARGE
     except (OSError, ValueError):
         return None
     if not large or importlib.util.find_spec("pyarrow") is None:
         return None
     from markbase.files.parts.opening import quickly_read
 
-    return quickly_read(path, book, encoding)
+    return quickly_read(path, book, encoding, columns)
 
 
 def only_in_parts(path: Path) -> bool:

@@ -13,6 +13,7 @@ import tomlkit
 from markbase.core.errors import MarkbaseError, near
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
+from markbase.files.chosen import Chosen
 from markbase.files.data import open_study
 from markbase.files.plan_analysis import check_columns, read_analysis
 from markbase.files.plan_entries import Analysis
@@ -57,6 +58,7 @@ class Plan:
         self,
         book: Codebook | None = None,
         *,
+        columns: Chosen | None = None,
         in_parts: bool | None = None,
         cluster: str | None = None,
         progress: Callable[[int, int | None], None] | None = None,
@@ -67,6 +69,8 @@ class Plan:
         ----------
         book : Codebook, optional
             A codebook to use instead of the plan's.
+        columns : sequence of str, optional
+            Read these columns of the file alone; by default all of them.
         in_parts : bool, optional
             Whether rows are read a part at a time; by default as the plan says.
         cluster : str, optional
@@ -91,6 +95,7 @@ class Plan:
             missing=self.missing,
             encoding=self.encoding,
             sheet=self.sheet,
+            columns=columns,
             in_parts=self.in_parts if in_parts is None else in_parts,
             cluster=cluster,
             progress=progress,

@@ -32,6 +32,8 @@ class TextsInParts:
     """Shape (distinct,): the first row of each."""
     categories: bool = False
     """Whether the source declares them as categories."""
+    ordered: bool = False
+    """Whether it declares these as ordered."""
     notes: tuple[str, ...] = ()
     """What was noticed while they were read."""
 

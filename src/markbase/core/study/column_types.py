@@ -139,7 +139,7 @@ def _raw_in_parts(series: TextsInParts) -> _Raw:
     """Return the distinct values of rows that come in parts, each standing for its rows."""
     if series.categories:
         texts = [code_text(u) for u in series.distinct]
-        return _Raw(np.arange(len(texts)), texts, *_parse(texts), categories=True, in_parts=series)
+        return _Raw(np.arange(len(texts)), texts, *_parse(texts), series.ordered, categories=True, in_parts=series)
     uniques = np.empty(len(series.distinct), dtype=object)
     uniques[:] = series.distinct
     return _tidied(np.arange(len(uniques)), uniques, series)
@@ -149,7 +149,8 @@ def _spread(column: Column, series: TextsInParts, spec: ColumnSpec) -> Column:
     """Turn a column of distinct values into one of the rows that have them."""
     blank = -1 if column.is_categorical else np.nan
     values: Any = series.places
-    if not np.array_equal(column.values, np.arange(len(column.values))):  # else they are the levels in order already
+    in_order = np.array_equal(column.values, np.arange(len(column.values)))
+    if not (column.is_categorical and in_order):  # else they are the levels in order already
         values = look_up(np.append(column.values, np.array(blank, column.values.dtype)), series.places)
     why = None
     if column.why_missing is not None:

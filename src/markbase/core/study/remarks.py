@@ -92,7 +92,7 @@ def _numeric_remarks(column: Column) -> list[Remark]:
     values = _looked_at(column)
     infinite = column.values.facts.infinite if isinstance(column.values, InParts) else int(np.isinf(values).sum())
     if infinite:
-        signs = [text for text in ("inf", "-inf") if np.any(values == float(text))]
+        signs = [text for text in ("inf", "-inf") if float(text) in column.span]
         return [
             Remark(
                 f"infinite in {count_noun(infinite, 'row')}", ({"do": "blank", "column": column.name, "codes": signs},)

@@ -81,10 +81,10 @@ class Texts:
         self.places: dict[Any, int] = {}
         self.counts = np.zeros(0, dtype=np.int64)
         self.firsts = np.zeros(0, dtype=np.int64)
-        self.many, self.categories = False, False
+        self.many, self.categories, self.ordered = False, False, False
 
-    def look_at(self, column: pa.Array) -> tuple[list[Any], NDArray[np.integer], bool] | None:
-        """Return the distinct values of some rows, which of them each row has, and whether the source calls them categories."""
+    def look_at(self, column: pa.Array) -> tuple[list[Any], NDArray[np.integer], bool, bool] | None:
+        """Return the distinct values of some rows, which of them each row has, and whether the source calls them categories, and ordered."""
         import pyarrow as pa
 
         if self.many:
@@ -92,14 +92,15 @@ class Texts:
         told = pa.types.is_dictionary(column.type)
         coded = column if told else column.dictionary_encode()
         codes = coded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
-        return plain_values(coded.dictionary).to_pylist(), codes, told and not self.written
+        categories = told and not self.written
+        return plain_values(coded.dictionary).to_pylist(), codes, categories, categories and bool(column.type.ordered)
 
-    def take(self, seen: tuple[list[Any], NDArray[np.integer], bool] | None, start: int) -> NDArray[Any] | None:
+    def take(self, seen: tuple[list[Any], NDArray[np.integer], bool, bool] | None, start: int) -> NDArray[Any] | None:
         """Add what the next rows hold, and return their places among the values seen so far."""
         if seen is None or self.many:
             return None
-        values, codes, categories = seen
-        self.categories |= categories
+        values, codes, categories, ordered = seen
+        self.categories, self.ordered = self.categories or categories, self.ordered or ordered
         places = np.append(self._placed(values), np.int32(-1))[codes]
         counts = np.bincount(places + 1, minlength=len(self.counts) + 1)[1:]
         fresh = np.flatnonzero((self.counts == 0) & (counts > 0))
@@ -126,7 +127,8 @@ class Texts:
         fresh = (self.counts[at] == 0) & (other.counts > 0)
         self.firsts[at[fresh]] = other.firsts[fresh] + start
         np.add.at(self.counts, at, other.counts)
-        self.categories, self.many = self.categories or other.categories, self.many or other.many
+        self.categories, self.ordered = self.categories or other.categories, self.ordered or other.ordered
+        self.many = self.many or other.many
         return np.append(at, np.int32(-1))
 
 
@@ -251,7 +253,9 @@ def table_of_look(look: Look, source_of: Callable[[Mapping[str, pa.Array], int, 
             columns[name] = InParts.column(source, name, np.float64, found.facts)
         else:
             places = InParts.column(source, name, np.int32)
-            columns[name] = TextsInParts(places, list(found.places), found.counts, found.firsts, found.categories)
+            columns[name] = TextsInParts(
+                places, list(found.places), found.counts, found.firsts, found.categories, found.ordered
+            )
     return TableInParts(source, columns)
 
 

@@ -2,23 +2,47 @@
 
 from __future__ import annotations
 
+import json
+from collections.abc import Sequence
 from pathlib import Path
 
 from markbase.core.errors import FileError, MarkbaseError
 from markbase.core.rows.table import TableInParts
 from markbase.core.study.codebook import Codebook
+from markbase.files.chosen import Chosen, chosen_columns
 from markbase.files.parts.first_look import Progress, table_in_memory, table_of_files
 from markbase.files.parts.paths import described
 from markbase.files.parts.table_files import plain_words
 
 
-def quickly_read(path: Path, book: Codebook, encoding: str) -> TableInParts | None:
-    """Read a large text file into memory with Arrow; None where that is not possible, so that it is read, or refused, cell by cell."""
+def quickly_read(
+    path: Path, book: Codebook, encoding: str, chosen: Chosen | None = None
+) -> tuple[TableInParts, Codebook] | None:
+    """Read a large file of text or Parquet into memory with Arrow; None where that is not possible, so that it is read, or refused, cell by cell."""
     try:
         table, types = described(path, encoding)
-        return table_in_memory(table, types, book)
+        names, book = chosen_columns(list(types), chosen, book, table.told)
+        if not table.written and not _are_plain(path, names):
+            return None
+        return table_in_memory(table, {name: types[name] for name in names}, book), book
     except (MarkbaseError, ImportError):  # a pyarrow that does not go with this NumPy is as good as none
         return None
+
+
+def _are_plain(path: Path, names: Sequence[str]) -> bool:
+    """Return whether columns of a Parquet file are numbers and texts that mean nothing more, and its rows have no names of their own."""
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    schema = pq.read_schema(path)
+    said = json.loads((schema.metadata or {}).get(b"pandas", b"{}"))
+    counted = all(
+        isinstance(index, dict) and (index.get("start"), index.get("step")) == (0, 1)
+        for index in said.get("index_columns", [])
+    )
+    plain = (pa.types.is_integer, pa.types.is_floating, pa.types.is_string, pa.types.is_large_string)
+    known = counted and set(names) <= set(schema.names)
+    return known and all(any(is_so(schema.field(name).type) for is_so in plain) for name in names)
 
 
 def table_in_parts(
@@ -28,7 +52,8 @@ def table_in_parts(
     encoding: str = "utf-8",
     progress: Progress | None = None,
     cluster: str | None = None,
-) -> TableInParts:
+    chosen: Chosen | None = None,
+) -> tuple[TableInParts, Codebook]:
     """Look once over files whose rows are then read a part at a time.
 
     Parameters
@@ -43,11 +68,15 @@ def table_in_parts(
         Told how many rows are done, and of how many if that is known.
     cluster : str, optional
         The address of a scheduler whose workers read the parts.
+    chosen : container of str, optional
+        The columns to be read.
 
     Returns
     -------
     TableInParts
         To make a study of.
+    Codebook
+        What is known of its columns.
 
     Raises
     ------
@@ -58,6 +87,8 @@ def table_in_parts(
         table, types = described(path, encoding)
     except ImportError as problem:
         raise FileError(f"`{path}` cannot be read in parts: {plain_words(problem)}.") from None
+    names, book = chosen_columns(list(types), chosen, book, table.told)
+    types = {name: types[name] for name in names}
     if cluster is None:
         found = table_of_files(table, types, book, progress)
     else:
@@ -66,4 +97,4 @@ def table_in_parts(
         found = table_of_files_on_cluster(table, types, book, cluster, progress)
     if found.source is not None and not found.source.rows:
         raise FileError(f"`{table.told}` has column names but no rows.")
-    return found
+    return found, book

@@ -276,18 +276,18 @@ def places_in(column: pa.Array, distinct: pa.Array) -> NDArray[np.int32]:
     indices = coded.indices if not coded.indices.null_count else coded.indices.fill_null(-1)
     codes: NDArray[np.int32] = indices.to_numpy(zero_copy_only=False).astype(np.int32, copy=False)
     values = plain_values(coded.dictionary)
-    if values.equals(distinct):
+    if values.equals(distinct) or not len(values):
         return codes
     known = pc.index_in(values, distinct).fill_null(-1).to_numpy(zero_copy_only=False)
     return np.append(known, -1).astype(np.int32)[codes]
 
 
 def plain_values(values: pa.Array) -> pa.Array:
-    """Return distinct values as texts, or as the numbers they are."""
+    """Return distinct values as texts, or as the real numbers they are; whole ones have all their digits as texts only."""
     import pyarrow as pa
 
     kind = values.type
-    if pa.types.is_integer(kind) or pa.types.is_floating(kind):
+    if pa.types.is_floating(kind):
         return values.cast(pa.float64(), safe=False)
     if pa.types.is_boolean(kind):
         import pyarrow.compute as pc

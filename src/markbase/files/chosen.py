@@ -1,0 +1,62 @@
+"""Which columns of a file are read, where not all of them are."""
+
+from __future__ import annotations
+
+from collections.abc import Container, Sequence
+from dataclasses import replace
+
+from markbase.core.errors import ColumnError, near
+from markbase.core.study.codebook import Codebook
+
+Chosen = Container[str]
+"""Names of columns; of a list or tuple every one has to be there."""
+
+
+def chosen_columns(
+    names: Sequence[str], chosen: Chosen | None, book: Codebook, told: str
+) -> tuple[list[str], Codebook]:
+    """Choose the columns to be read, with those that the codebook says they are made of.
+
+    Parameters
+    ----------
+    names : sequence of str
+        The columns of the file.
+    chosen : container of str, optional
+        Those asked for; None for all.
+    book : Codebook
+        What is known of them.
+    told : str
+        What the file is called.
+
+    Returns
+    -------
+    list of str
+        In the order of the file.
+    Codebook
+        What is known of these; of columns that the file does not have as well, which is refused where it is used.
+
+    Raises
+    ------
+    ColumnError
+        If one of a list of names is not there, or none is asked for.
+    """
+    if chosen is None:
+        return list(names), book
+    if isinstance(chosen, str):
+        raise ColumnError(f"Name the columns of {told} to read as a list, for instance [{chosen!r}].")
+    for name in chosen if isinstance(chosen, (list, tuple)) else ():
+        if name not in names:
+            raise ColumnError(f"`{told}` has no column `{name}`.{near(str(name), names)}")
+    wanted = {name for name in names if name in chosen}
+    waiting = list(wanted)
+    while waiting:
+        spec = book.columns.get(waiting.pop())
+        sources = spec.made[1] if spec is not None and spec.made is not None else ()
+        more = [name for name in sources if name in names and name not in wanted]
+        wanted.update(more)
+        waiting += more
+    if not wanted:
+        raise ColumnError(f"Name at least one column of `{told}` to read.")
+    left_out = set(names) - wanted
+    known = {name: spec for name, spec in book.columns.items() if name not in left_out}
+    return [name for name in names if name in wanted], replace(book, columns=known)
