@@ -218,3 +218,19 @@ def test_totals_that_do_not_share_parts_are_all_found_whatever_their_order(seed,
     told = {total: set(parts) for total, parts in found.items()}
     assert told == {"two": {"a", "b"}, "three": {"c", "d", "e"}, later: {"f", "again"} - {later}}
     assert not find_totals([study[name] for name in data if name not in ("two", "three", later)])
+
+
+@pytest.mark.parametrize("in_parts", [False, True])
+def test_codes_of_more_digits_than_a_number_has_are_never_put_together(tmp_path, in_parts):
+    codes = [2**53 + k // 2 for k in range(200)]
+    pd.DataFrame({"id": codes, "x": range(200)}).to_csv(tmp_path / "ids.csv", index=False)
+    study = mb.open_study(tmp_path / "ids.csv", in_parts=in_parts)
+    assert "numbers beyond 2^53, whose last digits are lost" in str(study)
+    with pytest.raises(mb.ColumnError, match="Declare it categorical in the codebook"):
+        study.as_categorical("id")
+    book = {"columns": {"id": {"kind": "categorical"}}}
+    told = mb.open_study(tmp_path / "ids.csv", book, in_parts=in_parts)
+    assert [level.code for level in told["id"].levels] == [str(code) for code in sorted(set(codes))]
+    assert "beyond 2^53" not in str(told)
+    assert study.derive(name="less", difference=["x", "id"])["less"].has_lost_digits
+    assert not study["x"].has_lost_digits

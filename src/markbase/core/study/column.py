@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, Literal
@@ -92,6 +93,8 @@ class Unit:
 
 _PERCENTS = ("percent", "percents", "per cent", "%")
 _POINTS = Unit("percentage point", "percentage points")
+_EXACT = 2.0**53
+"""From here on not every whole number is one of its own."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -181,6 +184,11 @@ class Column:
         if not self.valid:
             return np.nan, np.nan
         return float(np.nanmin(self.values)), float(np.nanmax(self.values))
+
+    @property
+    def has_lost_digits(self) -> bool:
+        """Whether a numeric column holds numbers so large that neighbouring whole ones are one and the same."""
+        return any(math.isfinite(end) and abs(end) >= _EXACT for end in self.span)
 
     @cached_property
     def two_values(self) -> tuple[float, float] | None:

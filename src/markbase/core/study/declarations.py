@@ -111,6 +111,11 @@ def check_expected(column: Column, expect: Mapping[str, int]) -> None:
 def _codes(column: Column) -> tuple[list[str], np.ndarray]:
     if column.is_categorical:
         return [level.code for level in column.levels], column.values
+    if column.has_lost_digits:
+        raise ColumnError(
+            f"`{column.name}` holds whole numbers beyond 2^53 (9,007,199,254,740,992), whose last digits are lost where they are read as numbers: "
+            f"different codes look alike. Declare it categorical in the codebook, so that it is read as text."
+        )
     values: Any = column.values[column.present]
     many = in_parts(values) and values.facts.distinct is None
     distinct = np.zeros(0) if many else np.unique(values)

@@ -98,6 +98,11 @@ def _numeric_remarks(column: Column) -> list[Remark]:
                 f"infinite in {count_noun(infinite, 'row')}", ({"do": "blank", "column": column.name, "codes": signs},)
             )
         ]
+    if column.has_lost_digits:
+        lost = (
+            "numbers beyond 2^53, whose last digits are lost: if they are codes, declare it categorical in the codebook"
+        )
+        return [Remark(lost)]
     low, high = column.span
     if low == high:
         return [Remark("constant: one value in every row")]
