@@ -234,3 +234,13 @@ def test_codes_of_more_digits_than_a_number_has_are_never_put_together(tmp_path,
     assert "beyond 2^53" not in str(told)
     assert study.derive(name="less", difference=["x", "id"])["less"].has_lost_digits
     assert not study["x"].has_lost_digits
+
+
+def test_truth_values_are_levels_of_one_name_with_gaps_or_without():
+    truth = [k % 3 == 0 for k in range(90)]
+    gaps = [None if k % 7 == 0 else v for k, v in enumerate(truth)]
+    for values in (truth, gaps, pd.array(gaps, dtype="boolean"), pd.Categorical(gaps)):
+        study = mb.Study(pd.DataFrame({"b": values, "x": [k * k % 31 for k in range(90)]}))
+        assert [level.label for level in study["b"].levels] == ["False", "True"]
+        fit = mb.fit_logistic(study, "b", ["x"], event=True)
+        assert fit.events == sum(truth if values is truth else map(bool, gaps))

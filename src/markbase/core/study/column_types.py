@@ -138,7 +138,7 @@ def _texts_in(raw: _Raw, text: NDArray[np.bool_]) -> tuple[str, int, int]:
 def _raw_in_parts(series: TextsInParts) -> _Raw:
     """Return the distinct values of rows that come in parts, each standing for its rows."""
     if series.categories:
-        texts = [code_text(u) for u in series.distinct]
+        texts = [_text_of(u) for u in series.distinct]
         return _Raw(np.arange(len(texts)), texts, *_parse(texts), series.ordered, categories=True, in_parts=series)
     uniques = np.empty(len(series.distinct), dtype=object)
     uniques[:] = series.distinct
@@ -164,9 +164,14 @@ def _spread(column: Column, series: TextsInParts, spec: ColumnSpec) -> Column:
     return with_default_base(whole, spec.base)
 
 
+def _text_of(value: object) -> str:
+    """Write a value as the file would, truth values as tables write them, with gaps or without."""
+    return str(value) if isinstance(value, (bool, np.bool_)) else code_text(value)
+
+
 def _raw(series: pd.Series[Any]) -> _Raw:
     if isinstance(series.dtype, pd.CategoricalDtype):
-        texts = [code_text(c) for c in series.cat.categories]
+        texts = [_text_of(c) for c in series.cat.categories]
         places = series.cat.codes.to_numpy().astype(np.intp)
         numbers, is_number = _parse(texts)
         return _Raw(places, texts, numbers, is_number, bool(series.cat.ordered), categories=True)
@@ -176,7 +181,7 @@ def _raw(series: pd.Series[Any]) -> _Raw:
 
 def _tidied(places: NDArray[np.intp], uniques: NDArray[Any], in_parts: TextsInParts | None) -> _Raw:
     """Read outer blanks and decimal commas away."""
-    texts = [code_text(u) for u in uniques]
+    texts = [_text_of(u) for u in uniques]
     blank = np.array([not text for text in texts], dtype=bool)
     places = places.astype(np.intp)
     if blank.any():

@@ -90,6 +90,7 @@ class Texts:
         if self.many:
             return None
         told = pa.types.is_dictionary(column.type)
+        column = column.cast(pa.string()) if pa.types.is_null(column.type) else column
         coded = column if told else column.dictionary_encode()
         codes = coded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
         categories = told and not self.written

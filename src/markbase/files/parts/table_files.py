@@ -272,6 +272,8 @@ def places_in(column: pa.Array, distinct: pa.Array) -> NDArray[np.int32]:
     import pyarrow as pa
     import pyarrow.compute as pc
 
+    if pa.types.is_null(column.type):
+        return np.full(len(column), -1, dtype=np.int32)
     coded = column if pa.types.is_dictionary(column.type) else column.dictionary_encode()
     indices = coded.indices if not coded.indices.null_count else coded.indices.fill_null(-1)
     codes: NDArray[np.int32] = indices.to_numpy(zero_copy_only=False).astype(np.int32, copy=False)
@@ -293,4 +295,8 @@ def plain_values(values: pa.Array) -> pa.Array:
         import pyarrow.compute as pc
 
         return pc.if_else(values, pa.scalar("True"), pa.scalar("False"))
+    if pa.types.is_timestamp(kind):  # as NumPy writes them
+        import pyarrow.compute as pc
+
+        return pc.replace_substring(values.cast(pa.string()), " ", "T", max_replacements=1)
     return values.cast(pa.string())
