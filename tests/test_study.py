@@ -244,3 +244,10 @@ def test_truth_values_are_levels_of_one_name_with_gaps_or_without():
         assert [level.label for level in study["b"].levels] == ["False", "True"]
         fit = mb.fit_logistic(study, "b", ["x"], event=True)
         assert fit.events == sum(truth if values is truth else map(bool, gaps))
+
+
+@pytest.mark.parametrize("in_parts", [False, True])
+def test_a_column_of_nothing_but_codes_for_missing_answers_is_no_group(tmp_path, in_parts):
+    pd.DataFrame({"c": [-9] * 20, "d": [None] * 20, "x": range(20)}).to_csv(tmp_path / "codes.csv", index=False)
+    study = mb.open_study(tmp_path / "codes.csv", missing=[-9], in_parts=in_parts)
+    assert [(study[name].kind, study[name].valid) for name in ("c", "d")] == [("numeric", 0)] * 2

@@ -284,7 +284,7 @@ def _guess(raw: _Raw, spec: ColumnSpec) -> tuple[Any, str]:
         return kind, "read as categories from the source"
     if bool(np.all(raw.is_number | coded)) and not bool(np.all(coded)):
         return "numeric", "guessed numeric, since every value is a number"
-    if not raw.texts:
+    if bool(np.all(coded)):  # or there is no text at all
         return "numeric", "guessed numeric, since every value is missing"
     return "categorical", "guessed categorical, since it holds text"
 
