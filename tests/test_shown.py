@@ -5,7 +5,7 @@ import shutil
 
 import pytest
 
-import markbase.cli.opening
+import markbase.files.data
 import markbase.files.plan
 from shown_cases import COMMANDS, DRAWN, FIGURES, MARKED, PAGES, SHOWN, demo_folder, drawn, marked, printed
 
@@ -47,14 +47,14 @@ def test_of_a_large_file_only_the_columns_that_are_mentioned_are_read(place, fol
 
     real = markbase.files.plan.open_study
     monkeypatch.setattr(markbase.files.plan, "open_study", opened)
-    monkeypatch.setattr(markbase.cli.opening, "_LONG", 0)
+    monkeypatch.setattr(markbase.files.data, "_LARGE", 0)
     assert printed(COMMANDS[place], folder).splitlines() == WRITTEN[place]
     assert len(read) == 1
     assert read[0] < (5 if "choir_terms" in COMMANDS[place] else 13)
 
 
 def test_all_columns_are_read_where_a_name_is_mistaken(folder, monkeypatch):
-    monkeypatch.setattr(markbase.cli.opening, "_LONG", 0)
+    monkeypatch.setattr(markbase.files.data, "_LARGE", 0)
     said = printed("fit choirs.csv --codebook choirs.codebook.toml --outcome belonging --terms age,years_sung", folder)
     assert "Did you mean `years_singing`" in said
     all_but = "--terms 'all but events,singer_id' --short"

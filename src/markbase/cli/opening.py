@@ -17,7 +17,7 @@ from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 from markbase.core.study.trail import TrailStep
 from markbase.core.tables import rows_of
-from markbase.files.data import TEXT_SUFFIXES, need_extra, only_in_parts, open_study
+from markbase.files.data import TEXT_SUFFIXES, is_large, need_extra, only_in_parts, open_study
 from markbase.files.plan import Plan
 
 if TYPE_CHECKING:
@@ -27,8 +27,6 @@ SHARE = 8
 """A file that is larger than one such share of the free memory is read in parts."""
 _SMALL = 1 << 20
 """A smaller one is not, whatever is free."""
-_LONG = 1 << 22
-"""Of a file of so many bytes the columns are read that are needed."""
 
 
 class Mentioned:
@@ -48,12 +46,7 @@ class Mentioned:
 
 def is_long_to_read(plan: Plan) -> bool:
     """Return whether a file is so large that only the columns are read that are needed."""
-    if read_in_parts(plan.file, plan.in_parts):
-        return True
-    try:
-        return plan.file.stat().st_size >= _LONG
-    except (OSError, ValueError):
-        return False  # what is not there is told where it is read
+    return read_in_parts(plan.file, plan.in_parts) or is_large(plan.file)
 
 
 def open_plan(plan: Plan, codebook: Codebook | None = None, mentioned: bool = False) -> Study:

@@ -117,13 +117,19 @@ def open_study(
     return Study(frame[names], known, missing=missing, name=name)
 
 
+def is_large(path: Path) -> bool:
+    """Return whether a file is so large that it is read with Arrow, if that is installed; what is not there is told where it is read."""
+    try:
+        return path.stat().st_size >= _LARGE
+    except (OSError, ValueError):
+        return False
+
+
 def _quickly_read(path: Path, book: Codebook, encoding: str, columns: Chosen | None) -> tuple[Any, Codebook] | None:
     """Read a large file column by column; None for one that is small, or that only careful reading can say what is wrong with."""
-    try:
-        large = path.suffix.lower() in (".parquet", *TEXT_SUFFIXES) and path.stat().st_size >= _LARGE
-    except (OSError, ValueError):
+    if path.suffix.lower() not in (".parquet", *TEXT_SUFFIXES) or not is_large(path):
         return None
-    if not large or importlib.util.find_spec("pyarrow") is None:
+    if importlib.util.find_spec("pyarrow") is None:
         return None
     from markbase.files.parts.opening import quickly_read
 
