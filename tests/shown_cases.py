@@ -71,7 +71,7 @@ fit {BELONGING} --terms age,voice,rehearsals --fixed-effects choir --cluster cho
 fit {BELONGING} --terms age,voice --weights weight --weights-are sampling --short
 fit {BELONGING} {CURVED}
 fit {BELONGING} --terms choir,age
-fit {BELONGING} --terms voice,stays,age --interaction voice,stays {EFFECT}
+fit {BELONGING} --terms voice,stays,age --interaction voice,stays {EFFECT} --manuscript t.md
 fit {LOGGED} --terms voice,rehearsals --interaction voice,rehearsals
 fit {LOGGED} --terms rehearsals,years_in_choir --interaction rehearsals,years_in_choir --weights events --weights-are frequency
 fit {STAYS} --terms age,voice,rehearsals,travel_km --guide

@@ -81,7 +81,12 @@ def test_a_logistic_fit_prints_in_reading_order_with_event_base_and_guess_in_sig
     fit = stays_fit()
     assert [r["odds_ratio"] for r in told["coefficients"]] == fit.coefficients["odds_ratio"].tolist()
     assert told["event"] == "yes"
-    assert told["classification"]["guess"] == fit.classification().guess
+    checked = json.loads(run("check", *CHOIRS, *STAYS, "--cut", "0.6", "--folds", "5", "--json").stdout)[
+        "classification"
+    ]
+    sorted_rows = fit.classification(0.6, folds=5)
+    assert checked["correct"] == sorted_rows.correct != told["classification"]["correct"]
+    assert (checked["held_out"]["area"], checked["held_out"]["folds"]) == (sorted_rows.held_out.area, 5)
     assert [r["p_corrected"] for r in told["groups"]["voice"]["pairs"]] == fit.between("voice")["p_corrected"].tolist()
 
 

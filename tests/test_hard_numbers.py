@@ -8,8 +8,8 @@ import pandas as pd
 import pytest
 
 import markbase as mb
-from markbase.core.inference.distributions import p_of_t
-from markbase.core.inference.multiplicity import corrected, studentised_range_tail
+from markbase.core.inference.distributions import p_of_f, p_of_t, t_quantile
+from markbase.core.inference.multiplicity import corrected, half_width, studentised_range_tail
 from reference import dense, digits, least_squares, made_up, mp, sandwich
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -163,9 +163,45 @@ def test_condition_indices_are_those_of_singular_values_at_50_digits(power):
             assert float(table[name][row]) == pytest.approx(float(phi[j][row] / mp.fsum(phi[j])), rel=1e-5, abs=1e-9)
 
 
+@pytest.mark.parametrize("df", [3, 2000, 10**6, 5 * 10**7])
+@mp.workdps(40)
+def test_p_values_and_intervals_keep_their_digits_whatever_the_rows(df):
+    v = mp.mpf(df)
+
+    def tail(t):  # P(|T| >= t), t = 1/s substituted where the tail is long
+        c = mp.exp(mp.loggamma((v + 1) / 2) - mp.loggamma(v / 2)) / mp.sqrt(v * mp.pi)
+        density = lambda x: c * mp.exp(-(v + 1) / 2 * mp.log1p(x * x / v))  # noqa: E731
+        return 2 * (
+            mp.quad(density, [t, t + 1, t + 4, t + 12]) + mp.quad(lambda s: density(1 / s) / s**2, [0, 1 / (t + 12)])
+        )
+
+    for t in (0.01, 0.7, 1.96, 4.0, 9.0):
+        exact = float(tail(mp.mpf(t)))
+        np.testing.assert_allclose([p_of_t(t, df), p_of_f(mp.mpf(t) ** 2, 1, df)], exact, rtol=2e-14)
+    exact = [1 - mp.mpf(tail(mp.mpf(t_quantile(level, df)))) for level in (0.5, 0.95, 0.99)]
+    np.testing.assert_allclose([float(e) for e in exact], [0.5, 0.95, 0.99], rtol=2e-15)
+    for F in (0.2, 1.1, 6.0):  # with 2 degrees of freedom the tail has a closed form
+        assert float(p_of_f(F, 2, df)) == pytest.approx(float((1 + 2 * mp.mpf(F) / v) ** (-v / 2)), rel=2e-14)
+
+
 def test_the_studentised_range_of_two_is_t_in_every_tail_and_no_correction_makes_clearer():
-    for q, df in ((1, 8), (5, 20), (15, 60), (30, 200), (40, 1900), (25, math.inf), (50, math.inf)):
+    for q, df in (
+        (0.3, 1),
+        (80, 1),
+        (8, 2),
+        (3.5, 5 * 10**7),
+        (1, 8),
+        (5, 20),
+        (15, 60),
+        (30, 200),
+        (40, 1900),
+        (25, math.inf),
+        (50, math.inf),
+    ):
         assert studentised_range_tail(q, 2, df) == pytest.approx(float(p_of_t(q / math.sqrt(2), df)), rel=1e-11)
+    for levels, df in ((2, 1), (4, 1909), (30, 10**6), (6, math.inf)):
+        wide = half_width("tukey", 0.95, 6, levels, df)
+        assert studentised_range_tail(math.sqrt(2) * wide, levels, df) == pytest.approx(0.05, rel=1e-11)
     # tabled values at .05
     assert studentised_range_tail(3.578, 3, 20) == pytest.approx(0.05, abs=5e-5)
     assert studentised_range_tail(4.232, 5, 20) == pytest.approx(0.05, abs=5e-5)

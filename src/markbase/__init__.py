@@ -54,10 +54,10 @@ if TYPE_CHECKING:
     from markbase.files.codebook import codebook_text, read_codebook, write_codebook
     from markbase.files.data import open_study
     from markbase.files.data_writing import write_data
-    from markbase.files.document import write_document
     from markbase.files.fit_files import read_fit, write_fit
     from markbase.files.plan import Plan, read_plan
     from markbase.files.plan_writing import write_plan
+    from markbase.reports.document import write_document
     from markbase.reports.report_file import report
     from markbase.show.block_figures import draw_blocks, draw_paths
     from markbase.show.check_figures import draw_checks
@@ -136,7 +136,7 @@ _HOMES = {
     "specifications": "markbase.core.screening.specifications",
     "write_codebook": "markbase.files.codebook",
     "write_data": "markbase.files.data_writing",
-    "write_document": "markbase.files.document",
+    "write_document": "markbase.reports.document",
     "write_fit": "markbase.files.fit_files",
     "write_plan": "markbase.files.plan_writing",
 }

@@ -8,20 +8,19 @@ from typing import Any
 import rich_click as click
 
 from markbase.cli.common import (
+    answer,
     figure_options,
     json_option,
     manuscript_option,
     names_argument,
     remarks,
     seed_option,
-    show,
-    show_json,
 )
 from markbase.cli.figure_files import draw_steps
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
 from markbase.cli.progress import counting
-from markbase.files.document import write_document
+from markbase.reports.document import write_document
 from markbase.show.blocks import blocks_page
 from markbase.show.records import blocks_record
 
@@ -77,5 +76,5 @@ def command(
             write_document(hierarchy, manuscript, replace=replaces)
         if figures:
             draw_steps(hierarchy, figures, replaces)
-        page, record = blocks_page(hierarchy), blocks_record(hierarchy)
-    show_json(record, told) if as_json else show(page)
+        found = blocks_record(hierarchy) if as_json else blocks_page(hierarchy)
+    answer(found, told)

@@ -8,7 +8,7 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import figure_options, json_option, names_argument, remarks, seed_option, show, show_json
+from markbase.cli.common import answer, figure_options, json_option, names_argument, remarks, seed_option
 from markbase.cli.figure_files import draw_checks_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options, only_for
@@ -16,7 +16,7 @@ from markbase.core.results.linear import LinearFit
 from markbase.core.rows.parts import in_parts
 from markbase.show.fit import checks_page
 from markbase.show.logistic import calibration_section, cases_page, classification_page
-from markbase.show.records import checks_record, table_record
+from markbase.show.records import checks_record, classification_record, table_record
 from markbase.show.regression import regression_record
 
 
@@ -75,20 +75,25 @@ def command(
         study, fit = model.fit()
         only_for("logistic", fit, [("--cut", cut), ("--folds", folds), ("--seed", seed)])
         only_for("linear", fit, [("--order", order)])
-        record = regression_record(fit)
         if isinstance(fit, LinearFit):
-            found = fit.checks(most=cases or 10, order=None if order is None else study.column(order))
-            page, record["checks"] = checks_page(found), checks_record(found)
+            checks = fit.checks(most=cases or 10, order=None if order is None else study.column(order))
+            found = regression_record(fit) | {"checks": checks_record(checks)} if as_json else checks_page(checks)
         else:
             sorted_rows = fit.classification(
                 0.5 if cut is None else cut,
                 folds=folds or (None if in_parts(fit.outcome.values) else 10),
                 seed=seed or 0,
             )
-            page = classification_page(sorted_rows)
-            listed = cases_page(fit, fit.cases(cases or 10))
-            page = replace(page, sections=(*page.sections, calibration_section(fit), *listed.sections))
-            record |= {"calibration": table_record(fit.calibration()), "cases": table_record(fit.cases(cases or 10))}
+            worst = fit.cases(cases or 10)
+            if as_json:
+                found = regression_record(fit) | {
+                    "classification": classification_record(sorted_rows),
+                    "cases": table_record(worst),
+                }
+            else:
+                page = classification_page(sorted_rows)
+                sections = (*page.sections, calibration_section(fit), *cases_page(fit, worst).sections)
+                found = replace(page, sections=sections)
         if figures:
             draw_checks_of(fit, figures, replaces)
-    show_json(record, told) if as_json else show(page)
+    answer(found, told)

@@ -391,6 +391,14 @@ def one_output(into: Path | None, as_json: bool) -> None:
         raise click.UsageError("A table to `-` and --json are both printed; leave one out.")
 
 
+def answer(found: Page | dict[str, Any], told: Sequence[str]) -> None:
+    """Print a page, or plain data with the remarks; only the one that was asked for is made."""
+    if isinstance(found, dict):
+        show_json(found, told)
+    else:
+        show(found)
+
+
 def show_json(record: dict[str, Any], told: Sequence[str]) -> None:
     """Print plain data to stdout as JSON, with the remarks in it."""
     sys.stdout.write(to_json({"format_version": FORMAT_VERSION, **record, "remarks": list(told)}) + "\n")

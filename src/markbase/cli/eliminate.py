@@ -6,11 +6,12 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import json_option, names_argument, remarks, show, show_json, split
+from markbase.cli.common import answer, json_option, names_argument, remarks, split
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
 from markbase.core.comparison.backward_elimination import backward_elimination
 from markbase.show.blocks import elimination_page
+from markbase.show.page import Page
 from markbase.show.records import elimination_record
 from markbase.show.regression import regression_record
 
@@ -34,6 +35,9 @@ def command(keep: tuple[str, ...], limit: float, as_json: bool, **given: Any) ->
         model.rest(0)
         _, fit = model.fit()
         elimination = backward_elimination(fit, limit=limit, keep=split(keep))
-        page = elimination_page(elimination)
-        record = regression_record(fit) | {"eliminated": elimination_record(elimination)}
-    show_json(record, told) if as_json else show(page)
+        found: Page | dict[str, Any]
+        if as_json:
+            found = regression_record(fit) | {"eliminated": elimination_record(elimination)}
+        else:
+            found = elimination_page(elimination)
+    answer(found, told)

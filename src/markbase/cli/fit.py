@@ -8,13 +8,14 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import figure_options, json_option, manuscript_option, names_argument, remarks, show, show_json
+from markbase.cli.common import answer, figure_options, json_option, manuscript_option, names_argument, remarks
 from markbase.cli.figure_files import draw_fit
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options, only_for
+from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
-from markbase.files.document import write_document
 from markbase.files.fit_files import write_fit
+from markbase.reports.document import write_document
 from markbase.show.fit import standardised_section
 from markbase.show.group_tables import guide_section
 from markbase.show.page import Page
@@ -70,17 +71,25 @@ def command(
         model.rest(0)
         _, fit = model.fit()
         only_for("linear", fit, [("--standardised", standardised)])
-        page, record = regression_page(fit), regression_record(fit)
-        if standardised and isinstance(fit, LinearFit):
-            page = replace(page, sections=(*page.sections, standardised_section(fit)))
-        if guide:
-            questions = fit.guide()
-            page = Page(page.title, page.subtitle, (guide_section(questions),))
-            record["guide"] = [vars(step) for step in questions.steps]
+        found = _record(fit, guide) if as_json else _page(fit, guide, standardised)
         if save:
             write_fit(fit, save, replace=replaces)
         if manuscript:
             write_document(fit, manuscript, replace=replaces)
         if figures:
             draw_fit(fit, figures, replaces)
-    show_json(record, told) if as_json else show(page)
+    answer(found, told)
+
+
+def _page(fit: AnyFit, guide: bool, standardised: bool) -> Page:
+    page = regression_page(fit)
+    if guide:
+        return replace(page, sections=(guide_section(fit.guide()),))
+    if standardised and isinstance(fit, LinearFit):
+        return replace(page, sections=(*page.sections, standardised_section(fit)))
+    return page
+
+
+def _record(fit: AnyFit, guide: bool) -> dict[str, Any]:
+    questions = {"guide": [vars(step) for step in fit.guide().steps]} if guide else {}
+    return regression_record(fit) | questions

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import rich_click as click
 
 from markbase.cli.common import (
+    answer,
     figure_options,
     json_option,
     manuscript_option,
@@ -17,8 +19,6 @@ from markbase.cli.common import (
     places_of,
     places_option,
     remarks,
-    show,
-    show_json,
 )
 from markbase.cli.figure_files import draw_groups_of
 from markbase.cli.help import examples
@@ -26,7 +26,7 @@ from markbase.cli.model_options import model_of, model_options
 from markbase.core.errors import MarkbaseError, listed, quoted
 from markbase.core.inference.corrections import CORRECTIONS
 from markbase.core.results.any_fit import AnyFit
-from markbase.files.document import write_document
+from markbase.reports.document import write_document
 from markbase.show.group_tables import cells_sections, groups_section, lines_page, pairs_section, planned_section
 from markbase.show.page import Page, Section
 from markbase.show.records import groups_record, table_record
@@ -87,37 +87,18 @@ def command(
             raise MarkbaseError("The model has no group: its terms are all numeric.")
         if contrasts and len(groups) != 1:
             raise click.UsageError(f"--contrast is for one group; name it behind the file ({listed(quoted(groups))}).")
-        sections: list[Section] = []
-        record = regression_record(fit) | {"groups": {}}
-        several = [dict(zip(at, values, strict=True)) for values in itertools.product(*at.values())]
-        for group in dict.fromkeys(groups):
-            if ":" in group and group not in inside:
-                first, second = (part.strip() for part in group.split(":", 1))
-                if at or contrasts:
-                    raise click.UsageError(f"{group} are two groups together; leave --at and --contrast out.")
-                sections += cells_sections(fit, first, second, correction)
-                means, pairs = fit.cell_means(first, second, correction=correction)
-                record["groups"][group] = {
-                    "means": table_record(means),
-                    "correction": correction,
-                    "pairs": table_record(pairs),
-                }
-                continue
-            fit.variable(group, "categorical")
-            sections += [groups_section(fit, group, place or None) for place in several]
-            sections += [pairs_section(fit, group, correction, place or None) for place in several]
-            records = [{"at": place, **groups_record(fit, group, correction, place or None)} for place in several]
-            record["groups"][group] = records if at else groups_record(fit, group, correction)
-            if contrasts:
-                wanted = _weights(contrasts)
-                chosen = "none" if correction == "tukey" else correction
-                sections += [planned_section(fit, group, wanted, chosen, place or None) for place in several]
-                record["contrasts"] = [
-                    {"at": place, "rows": table_record(fit.planned(group, wanted, chosen, at=place or None))}
-                    for place in several
-                ]
-            elif not at:
-                sections += _lines(fit, group)
+        crossed = [group for group in groups if ":" in group and group not in inside]
+        if crossed and (at or contrasts):
+            raise click.UsageError(f"{crossed[0]} are two groups together; leave --at and --contrast out.")
+        asked = _Asked(
+            fit,
+            tuple(dict.fromkeys(groups)),
+            tuple(crossed),
+            tuple(dict(zip(at, values, strict=True)) for values in itertools.product(*at.values())),
+            correction,
+            _weights(contrasts) if contrasts else None,
+        )
+        found = asked.record() if as_json else asked.page()
         alone = [group for group in groups if group in inside]
         if manuscript and not alone:
             raise click.UsageError("--manuscript holds the levels of single groups; name one behind the file.")
@@ -125,8 +106,65 @@ def command(
             write_document([(fit, group) for group in alone], manuscript, replace=replaces)
         if figures:
             draw_groups_of(fit, alone, figures, replaces)
-        page = Page(f"{fit.explained}, by {listed(list(groups))}", fit.data_name, tuple(sections))
-    show_json(record, told) if as_json else show(page)
+    answer(found, told)
+
+
+@dataclass(frozen=True)
+class _Asked:
+    """What is asked about the groups of a fit."""
+
+    fit: AnyFit
+    groups: tuple[str, ...]
+    crossed: tuple[str, ...]
+    """Those of them that are two groups together."""
+    places: tuple[Mapping[str, float], ...]
+    """Where numeric columns are held; one empty place for as in the sample."""
+    correction: str
+    planned: Mapping[str, Mapping[str, float]] | Sequence[str] | None
+
+    @property
+    def planned_correction(self) -> str:
+        """The correction of planned comparisons; that of all pairs does not suit them."""
+        return "none" if self.correction == "tukey" else self.correction
+
+    def page(self) -> Page:
+        fit, sections = self.fit, []
+        for group in self.groups:
+            if group in self.crossed:
+                sections += cells_sections(fit, *_two(group), self.correction)
+                continue
+            fit.variable(group, "categorical")
+            sections += [groups_section(fit, group, place or None) for place in self.places]
+            sections += [pairs_section(fit, group, self.correction, place or None) for place in self.places]
+            if self.planned is not None:
+                chosen = self.planned_correction
+                sections += [planned_section(fit, group, self.planned, chosen, place or None) for place in self.places]
+            elif self.places == ({},):
+                sections += _lines(fit, group)
+        return Page(f"{fit.explained}, by {listed(list(self.groups))}", fit.data_name, tuple(sections))
+
+    def record(self) -> dict[str, Any]:
+        fit = self.fit
+        record = regression_record(fit) | {"groups": {group: self._group(group) for group in self.groups}}
+        if self.planned is None:
+            return record
+        (group,), chosen = self.groups, self.planned_correction
+        tables = [(place, fit.planned(group, self.planned, chosen, at=place or None)) for place in self.places]
+        return record | {"contrasts": [{"at": place, "rows": table_record(table)} for place, table in tables]}
+
+    def _group(self, group: str) -> Any:
+        if group in self.crossed:
+            means, pairs = self.fit.cell_means(*_two(group), correction=self.correction)
+            return {"means": table_record(means), "correction": self.correction, "pairs": table_record(pairs)}
+        self.fit.variable(group, "categorical")
+        if self.places == ({},):
+            return groups_record(self.fit, group, self.correction)
+        return [{"at": place, **groups_record(self.fit, group, self.correction, place)} for place in self.places]
+
+
+def _two(group: str) -> tuple[str, str]:
+    first, second = (part.strip() for part in group.split(":", 1))
+    return first, second
 
 
 def _lines(fit: AnyFit, group: str) -> list[Section]:

@@ -7,18 +7,10 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import (
-    Source,
-    base_options,
-    data_options,
-    json_option,
-    remarks,
-    replace_option,
-    show,
-    show_json,
-)
+from markbase.cli.common import Source, answer, base_options, data_options, json_option, remarks, replace_option
 from markbase.cli.help import examples
 from markbase.files.codebook import write_codebook
+from markbase.show.page import Page
 from markbase.show.records import column_record, study_record
 from markbase.show.study import as_option, column_page, study_page
 
@@ -50,13 +42,11 @@ def command(column: str | None, as_json: bool, book: Path | None, replaces: bool
     """
     with remarks() as told:
         study = Source(**source).open()
+        found: Page | dict[str, Any]
         if as_json:
-            record = column_record(study, column) if column else study_record(study)
+            found = column_record(study, column) if column else study_record(study)
         else:
-            page = column_page(study, column, as_option) if column else study_page(study, as_option)
+            found = column_page(study, column, as_option) if column else study_page(study, as_option)
         if book:
             write_codebook(study, book, replace=replaces)
-    if as_json:
-        show_json(record, told)
-    else:
-        show(page)
+    answer(found, told)

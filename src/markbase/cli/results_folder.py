@@ -25,15 +25,15 @@ from markbase.core.screening.screen import screen
 from markbase.core.study.study import Study
 from markbase.core.version import VERSION
 from markbase.files.data_writing import table_bytes
-from markbase.files.document import can_write_documents, manuscript_bytes
-from markbase.files.manuscript import Result
-from markbase.files.manuscript_texts import TEXTS
 from markbase.files.plan import Plan, moved_plan
 from markbase.files.plan_analysis import check_columns
 from markbase.files.plan_entries import Analysis, FitEntry
 from markbase.files.schemas import FORMAT_VERSION
+from markbase.reports.document import can_write_documents, manuscript_bytes
 from markbase.reports.figure_sets import figure_bytes, figures_of
 from markbase.reports.inline import inline
+from markbase.reports.manuscript import Result
+from markbase.reports.manuscript_texts import TEXTS
 from markbase.reports.parts import Part, Wanted, analysis_part, beside, methods_of
 from markbase.reports.report import report_html
 from markbase.show.blocks import comparison_page, cross_validation_page, elimination_page, score_page

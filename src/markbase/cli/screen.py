@@ -26,7 +26,7 @@ from markbase.core.results.fit_linear import fit_linear
 from markbase.core.screening.limits import Limits
 from markbase.core.screening.screen import screen, screen_fit
 from markbase.core.screening.specifications import specifications
-from markbase.files.document import write_document
+from markbase.reports.document import write_document
 from markbase.show.records import pruned_record, screen_record
 from markbase.show.screen import pruned_page, screen_page, specifications_page
 

@@ -7,16 +7,7 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import (
-    figure_options,
-    json_option,
-    names_argument,
-    places_of,
-    places_option,
-    remarks,
-    show,
-    show_json,
-)
+from markbase.cli.common import answer, figure_options, json_option, names_argument, places_of, places_option, remarks
 from markbase.cli.figure_files import draw_slopes_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
@@ -55,18 +46,16 @@ def command(places: tuple[str, ...], figures: Path | None, replaces: bool, as_js
             raise MarkbaseError(
                 "The model lets no slope differ; add --interaction COLUMN,MODERATOR or --polynomial COLUMN=2, or name a column behind the file."
             )
-        page = Page(
-            f"{fit.explained}: simple slopes",
-            fit.data_name,
-            tuple(slopes_section(fit, n, by, at or None) for n, by in asked),
-        )
-        record = regression_record(fit)
-        record["slopes"] = {
-            f"{n}:{by}" if by else n: table_record(fit.simple_slopes(n, by=by, at=at or None)) for n, by in asked
-        }
+        found: Page | dict[str, Any]
+        if as_json:
+            tables = {f"{n}:{by}" if by else n: fit.simple_slopes(n, by=by, at=at or None) for n, by in asked}
+            found = regression_record(fit) | {"slopes": {n: table_record(table) for n, table in tables.items()}}
+        else:
+            sections = tuple(slopes_section(fit, n, by, at or None) for n, by in asked)
+            found = Page(f"{fit.explained}: simple slopes", fit.data_name, sections)
         if figures:
             draw_slopes_of(fit, asked, figures, replaces)
-    show_json(record, told) if as_json else show(page)
+    answer(found, told)
 
 
 def _asked(text: str) -> tuple[str, str | None]:

@@ -7,7 +7,7 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import figure_options, json_option, names_argument, remarks, seed_option, show, show_json
+from markbase.cli.common import answer, figure_options, json_option, names_argument, remarks, seed_option
 from markbase.cli.figure_files import draw_score_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
@@ -68,7 +68,7 @@ def command(
                 raise click.UsageError("--hold-out holds rows out once; leave --folds and --repeats out.")
             kept, test = study.hold_out(share=share, seed=seed or 0)
             scored = score(entry.fitted_to(kept), test)
-            page, record = score_page(scored), score_record(scored)
+            found = score_record(scored) if as_json else score_page(scored)
             if figures:
                 draw_score_of(scored, figures, replaces)
         else:
@@ -76,6 +76,8 @@ def command(
                 raise click.UsageError("--figures is for --hold-out: predicted values against observed ones.")
             fit = entry.fitted_to(study)
             result = cross_validate(fit, folds=folds or 10, repeats=repeats or 1, seed=seed or 0)
-            page = cross_validation_page(result)
-            record = regression_record(fit) | {"cross_validate": table_record(result.table)}
-    show_json(record, told) if as_json else show(page)
+            if as_json:
+                found = regression_record(fit) | {"cross_validate": table_record(result.table)}
+            else:
+                found = cross_validation_page(result)
+    answer(found, told)

@@ -5,10 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
-import pandas as pd
-
 from markbase.core.comparison.backward_elimination import Elimination
-from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.comparison import Comparison
 from markbase.core.comparison.cross_validation import CrossValidation
@@ -19,8 +16,9 @@ from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.turning_points import TurningPoint
 from markbase.core.tables import rows_of
-from markbase.show.fit import LEVEL_INDENT, errors_text, reading_blocks, rows_section
+from markbase.show.fit import errors_text, reading_blocks, rows_section
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
+from markbase.show.statistics import side_by_side
 
 
 def blocks_page(hierarchy: Blocks) -> Page:
@@ -174,34 +172,9 @@ def _misses(hierarchy: Blocks) -> str:
 
 def _moves(hierarchy: Blocks) -> Section:
     scale = hierarchy.last.family.scale(hierarchy.last.outcome)
-    table = _wide(hierarchy.last, hierarchy.moves, hierarchy.errors, hierarchy.names)
+    table = side_by_side(tuple(hierarchy), hierarchy.names)
     note = f"in {scale}, standard errors in brackets; the base of every group has its row"
     return Section("3  How estimates move", note, (table,))
-
-
-def _wide(fit: AnyFit, values: pd.DataFrame, errors: pd.DataFrame, names: tuple[str, ...]) -> Table:
-    """Lay estimates side by side, with errors in brackets and a row for each base."""
-    rows, groups = [], set()
-    products = {t.name for t in fit.model_terms if t.kind == "interaction"}
-    for k, r in enumerate(values.to_dict("records")):
-        term, level = str(r["term"]), str(r["level"])
-        if level and term not in groups:
-            groups.add(term)
-            rows.append(Row((term, *("" for _ in names)), "group"))
-        cells = []
-        for name in names:
-            value, se = float(r[name]), float(errors[name].iloc[k])
-            if math.isnan(value):
-                cells.append("")
-            elif r["base"]:
-                cells.append("base")
-            else:
-                decimals = decimals_for(se)
-                cells.append(f"{number(value, decimals)} ({number(se, decimals)})")
-        if r["base"] and term in products:
-            continue
-        rows.append(Row((LEVEL_INDENT + level if level else term, *cells), "base" if r["base"] else "plain"))
-    return Table(("term, level", *names), tuple(rows), frozenset(range(1, len(names) + 1)), 0)
 
 
 def _vif(hierarchy: Blocks) -> list[Section]:
@@ -277,12 +250,8 @@ def comparison_page(comparison: Comparison) -> Page:
         )
         table = Table(("what is added", "test", "statistic", "df", "p"), body, frozenset({2, 3, 4}), 0)
         sections.append(Section("Does the larger say more", "where one holds all terms of the other", (table,)))
-    errors = comparison.estimates.rename(columns={f"se of {n}": f" {n}" for n in names})[[f" {n}" for n in names]]
-    errors.columns = pd.Index(names)
-    widest = max(comparison.fits, key=lambda f: len(f.model_terms))
-    sections.append(
-        Section("Estimates", "standard errors in brackets", (_wide(widest, comparison.estimates, errors, names),))
-    )
+    beside = side_by_side(comparison.fits, names)
+    sections.append(Section("Estimates", "standard errors in brackets", (beside,)))
     if comparison.cautions:
         lines = tuple((text, ()) for text in comparison.cautions)
         sections.append(Section("To be read with it", blocks=(Sentences(lines),)))

@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-from markbase.core.design.terms import Term
 from markbase.core.diagnostics.residuals import Checks
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import (
@@ -19,17 +18,15 @@ from markbase.core.formatting import (
     value_with_ends,
     without_zero,
 )
+from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LINEAR, LOGISTIC
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.statements import Reading
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import rows_of
 from markbase.show.equation import equation_blocks
-from markbase.show.group_tables import AnyFit, scale_of
-from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
-
-LEVEL_INDENT = "  "
-SCHEME_NOTES = {"effect": "against the mean", "adjacent": "step by step", "trend": "trends"}
+from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
+from markbase.show.statistics import coefficients_table
 
 
 def fit_page(fit: LinearFit) -> Page:
@@ -54,7 +51,11 @@ def fit_page(fit: LinearFit) -> Page:
             _whether(fit),
             _how_much(fit),
             _terms(fit),
-            _groups(fit),
+            Section(
+                "5  Which coefficients, against which base",
+                f"in {fit.outcome.step_many} of {fit.outcome.name}; a scale for each term, ┊ is 0",
+                (coefficients_table(fit),),
+            ),
             Section("6  The equation, complete", blocks=equation_blocks(fit.equation(), fit.fixed_effect_names)),
             Section("7  In words", blocks=reading_blocks(fit.reading())),
         ),
@@ -200,72 +201,6 @@ def _terms(fit: LinearFit) -> Section:
     if any(t.kind == "interaction" for t in fit.model_terms):
         note += "; a term inside another is tested at the other's base, or at 0"
     return Section("4  Which terms", note, (Table(("term", "df", "F", "p"), rows, frozenset({1, 2, 3})),))
-
-
-def _groups(fit: LinearFit) -> Section:
-    percent = f"{short(100 * fit.level, 4)}%"
-    table = fit.coefficients
-    rows = [_coefficient(fit, table.iloc[0], "(intercept)", None)]
-    for term in fit.model_terms:
-        own = table[table["term"] == term.name]
-        left, right = scale_of(own["low"].min(), own["high"].max())
-        if len(own) == 1 and not own.iloc[0]["level"]:
-            rows.append(_coefficient(fit, own.iloc[0], single_label(term), (left, right)))
-        else:
-            rows.append(
-                Row(
-                    (
-                        term.name,
-                        "",
-                        "",
-                        "",
-                        SCHEME_NOTES.get(term.column.scheme, "") if term.is_categorical else "",
-                        "",
-                    ),
-                    "group",
-                )
-            )
-            rows += [
-                _coefficient(fit, row, LEVEL_INDENT + compared_label(term.column.scheme, row), (left, right))
-                for _, row in own.iterrows()
-                if not (len(term.groups) > 1 and row["base"])  # the bases stand with the groups themselves
-            ]
-    note = f"in {fit.outcome.step_many} of {fit.outcome.name}; a scale for each term, ┊ is 0"
-    heads = ("term, level", "rows", "estimate", "se", f"{percent} CI", "p")
-    return Section(
-        "5  Which coefficients, against which base",
-        note,
-        (Table(heads, tuple(rows), frozenset({1, 2, 3, 4, 5}), 0, "lower ┊ higher"),),
-    )
-
-
-def single_label(term: Term) -> str:
-    """Return how the only coefficient of a term is headed."""
-    return f"{term.name}, per {term.column.step_one}" if term.kind == "numeric" and term.column.unit else term.name
-
-
-def compared_label(scheme: str, row) -> str:  # type: ignore[no-untyped-def]
-    """Return how the row of a level is headed under its scheme."""
-    return f"{row['level']} after {row['against']}" if scheme == "adjacent" else str(row["level"])
-
-
-def _coefficient(fit: LinearFit, row, label: str, scale: tuple[float, float] | None) -> Row:  # type: ignore[no-untyped-def]
-    n = f"{int(row['n']):,}" if row["level"] and (row["against"] or row["base"]) else ""
-    if row["base"]:
-        strip = Strip(0, 0, 0, *scale, is_base=True) if scale else None
-        term = next(t for t in fit.model_terms if t.name == row["term"])
-        chosen = term.groups[-1].column.base
-        return Row((label, n, "0", "", "base" if chosen and chosen.chosen else "base, not chosen", ""), "base", strip)
-    if math.isnan(row["estimate"]):
-        return Row((label, n, "–", "", "no such rows", ""), "aside")
-    if math.isnan(row["se"]):
-        shown = number(row["estimate"], decimals_for(abs(float(row["estimate"])) or 1.0, 3))
-        return Row((label, n, shown, "–", "no standard error", ""), "aside")
-    decimals = decimals_for(float(row["se"])) if not fit.exact else decimals_for(abs(float(row["estimate"])) or 1, 6)
-    size, *ends = value_with_ends(row["estimate"], row["low"], row["high"], decimals)
-    cells = (label, n, size, number(row["se"], decimals), from_to(*ends), p_value(row["p"]))
-    strip = Strip(row["low"], row["estimate"], row["high"], *scale) if scale else None
-    return Row(cells, "plain", strip)
 
 
 def reading_blocks(reading: Reading) -> tuple[Sentences, ...]:

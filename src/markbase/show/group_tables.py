@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
@@ -21,28 +22,21 @@ from markbase.core.formatting import (
     short,
     value_with_ends,
 )
+from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LOGISTIC
-from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Guide, Lines
 from markbase.core.tables import rows_of
 from markbase.show.equation import summands
 from markbase.show.page import Facts, Formula, Page, Row, Section, Sentences, Strip, Table
+from markbase.show.statistics import Entry, Statistic, laid_out, scale_of, scale_over
 
-AnyFit = LinearFit | LogisticFit
 _CORRECTED = {
     "holm": "corrected after Holm; intervals each by itself",
     "bonferroni": "corrected after Bonferroni; intervals hold together",
     "tukey": "corrected after Tukey and Kramer; intervals hold together",
     "none": "not corrected: each by itself",
 }
-
-
-def scale_of(low: float, high: float) -> tuple[float, float]:
-    """Return a scale that includes 0, with a little room on the other side of it."""
-    low, high = min(low, 0.0), max(high, 0.0)
-    room = 0.08 * (high - low) or 1.0
-    return (low - room if low < 0 else -room), (high + room if high > 0 else room)
 
 
 def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = None) -> Section:
@@ -62,24 +56,6 @@ def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = Non
     Section
         A row a level, the base marked.
     """
-    table = fit.groups(group, at=at)
-    points, factor = fit.family is LOGISTIC, fit.family.factor
-    spread = [float(r.se) * factor for r in rows_of(table) if not r.base] or [1.0]
-    decimals = min(decimals_for(min(spread)), 1 if points else 6)
-    scale = scale_of(float(table["low"].min()), float(table["high"].max()))
-    rows = []
-    for r in rows_of(table):
-        plain, adjusted = (number(factor * v, max(decimals, 1)) for v in (r.plain, r.adjusted))
-        head = (str(r.level), f"{int(r.n):,}", plain, adjusted)
-        strip = Strip(float(r.low), float(r.difference), float(r.high), *scale, is_base=bool(r.base))
-        if r.base:
-            rows.append(Row((*head, "0", "base", ""), "base", strip))
-            continue
-        size, *ends = value_with_ends(factor * r.difference, factor * r.low, factor * r.high, decimals)
-        rows.append(Row((*head, size, from_to(*ends), p_value(r.p)), "plain", strip))
-    what = ("rate %", "adjusted %", "points") if points else ("mean", "adjusted", "difference")
-    percent = f"{short(100 * fit.level, 4)}%"
-    heads = (group, "rows", what[0], what[1], what[2], f"{percent} CI", "p")
     alone = not any(group in t.names and len(t.names) > 1 for t in fit.model_terms)
     if alone and group in set(fit.terms["term"]):
         p = float(fit.terms.loc[fit.terms["term"] == group, "p"].iloc[0])
@@ -91,8 +67,42 @@ def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = Non
     note = f"{joint}adjusted: if all rows had this level and were otherwise as they are"
     if isinstance(fit, LogisticFit):
         note = f"{joint}{fit.outcome.name} = {fit.event}; adjusted: as if all rows had this level"
-    drawing = Table(heads, tuple(rows), frozenset({1, 2, 3, 4, 5, 6}), 0, "lower ┊ higher")
-    return Section(f"The levels of {group}", note, (drawing,))
+    return Section(f"The levels of {group}", note, (levels_table(fit, group, at),))
+
+
+def levels_table(fit: AnyFit, group: str, at: Mapping[str, float] | None = None, *, formal: bool = False) -> Table:
+    """Return the levels of a group, the base marked; the arguments are those of `groups_section` and `coefficients_table`."""
+    table = list(rows_of(fit.groups(group, at=at)))
+    points, factor = fit.family is LOGISTIC, fit.family.factor
+    decimals = min(decimals_for(min([float(r.se) * factor for r in table if not r.base] or [1.0])), 1 if points else 6)
+    scale = scale_over(table)
+
+    def value(figure: float) -> str:
+        return number(factor * figure, max(decimals, 1))
+
+    def ends(r: Any) -> tuple[str, str, str]:
+        return value_with_ends(factor * r.difference, factor * r.low, factor * r.high, decimals)
+
+    percent = f"{short(100 * fit.level, 4)}% CI"
+    what = ("rate %", "adjusted %", "points") if points else ("mean", "adjusted", "difference")
+    formally = ("Rate, %", "Adjusted, %", "Difference, points") if points else ("Mean", "Adjusted", "Difference")
+    always = (
+        Statistic("n", "rows", "n", lambda r: f"{int(r.n):,}"),
+        Statistic("plain", what[0], formally[0], lambda r: value(r.plain)),
+        Statistic("adjusted", what[1], formally[1], lambda r: value(r.adjusted)),
+        Statistic("about", "", percent, lambda r: from_to(value(r.adjusted_low), value(r.adjusted_high))),
+    )
+    compared = (
+        Statistic("difference", what[2], formally[2], lambda r: ends(r)[0]),
+        Statistic("interval", percent, percent, lambda r: from_to(*ends(r)[1:])),
+        Statistic("p", "p", "p", lambda r: p_value(r.p)),
+    )
+    entries = []
+    for r in table:
+        strip = Strip(float(r.low), float(r.difference), float(r.high), *scale, is_base=bool(r.base))
+        given = {s.key: s.text(r) for s in always} | {"difference": "0", "interval": "base"} if r.base else {}
+        entries.append(Entry(str(r.level), "base" if r.base else "plain", r, given, strip))
+    return laid_out(group, (*always, *compared), entries, formal=formal, strip_head="lower ┊ higher")
 
 
 def pairs_section(fit: AnyFit, group: str, correction: str = "holm", at: Mapping[str, float] | None = None) -> Section:

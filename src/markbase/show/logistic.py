@@ -9,14 +9,11 @@ import pandas as pd
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.errors import count_noun
 from markbase.core.formatting import (
-    decimals_for,
     from_to,
     number,
     p_phrase,
     p_value,
     point_decimals,
-    ratio,
-    ratio_with_ends,
     share,
     short,
     without_zero,
@@ -24,17 +21,9 @@ from markbase.core.formatting import (
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.tables import rows_of
 from markbase.show.equation import equation_blocks
-from markbase.show.fit import (
-    LEVEL_INDENT,
-    SCHEME_NOTES,
-    compared_label,
-    errors_text,
-    reading_blocks,
-    rows_section,
-    single_label,
-)
-from markbase.show.group_tables import scale_of
-from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
+from markbase.show.fit import errors_text, reading_blocks, rows_section
+from markbase.show.page import LEVEL_INDENT, Facts, Page, Row, Section, Sentences, Strip, Table
+from markbase.show.statistics import coefficients_table, scale_of
 
 
 def logistic_page(fit: LogisticFit) -> Page:
@@ -58,7 +47,11 @@ def logistic_page(fit: LogisticFit) -> Page:
             _whether(fit),
             _how_much(fit),
             _terms(fit),
-            _odds(fit),
+            Section(
+                "5  Which coefficients, against which base",
+                f"odds ratios of {fit.outcome.name} = {fit.event}; ┊ is 1",
+                (coefficients_table(fit),),
+            ),
             _chances(fit),
             Section("7  The equation, complete", blocks=equation_blocks(fit.equation())),
             Section("8  In words", blocks=reading_blocks(fit.reading())),
@@ -150,61 +143,6 @@ def _terms(fit: LogisticFit) -> Section:
         heads, rows = heads[:4], tuple(Row(r.cells[:4]) for r in rows)
         right = frozenset({1, 2, 3})
     return Section("4  Which terms", note, (Table(heads, rows, right),))
-
-
-def _odds(fit: LogisticFit) -> Section:
-    percent = f"{short(100 * fit.level, 4)}%"
-    table = fit.coefficients
-    rows = [_coefficient(fit, table.iloc[0], "(intercept), odds", None)]
-    for term in fit.model_terms:
-        own = table[table["term"] == term.name]
-        scale = scale_of(float(own["low"].min()), float(own["high"].max()))
-        if len(own) == 1 and not own.iloc[0]["level"]:
-            rows.append(_coefficient(fit, own.iloc[0], single_label(term), scale))
-            continue
-        scheme = SCHEME_NOTES.get(term.column.scheme, "") if term.is_categorical else ""
-        rows.append(Row((term.name, "", "", scheme, "", "", ""), "group"))
-        rows += [
-            _coefficient(fit, row, LEVEL_INDENT + compared_label(term.column.scheme, row), scale)
-            for _, row in own.iterrows()
-            if not (len(term.groups) > 1 and row["base"])
-        ]
-    note = f"odds ratios of {fit.outcome.name} = {fit.event}; ┊ is 1"
-    heads = ("term, level", "rows", "ratio", f"{percent} CI", "log odds", "se", "p")
-    return Section(
-        "5  Which coefficients, against which base",
-        note,
-        (Table(heads, tuple(rows), frozenset({1, 2, 3, 4, 5, 6}), 0, "lower ┊ higher"),),
-    )
-
-
-def _coefficient(fit: LogisticFit, row, label: str, scale: tuple[float, float] | None) -> Row:  # type: ignore[no-untyped-def]
-    n = f"{int(row['n']):,}" if row["level"] and (row["against"] or row["base"]) else ""
-    if row["base"]:
-        strip = Strip(0, 0, 0, *scale, is_base=True) if scale else None
-        term = next(t for t in fit.model_terms if t.name == row["term"])
-        chosen = term.groups[-1].column.base
-        return Row(
-            (label, n, "1", "base" if chosen and chosen.chosen else "base, not chosen", "0", "", ""), "base", strip
-        )
-    if math.isnan(row["estimate"]):
-        return Row((label, n, "–", "no such rows", "", "", ""), "aside")
-    if math.isnan(row["se"]):
-        return Row(
-            (label, n, ratio(float(row["odds_ratio"])), "no standard error", short(row["estimate"]), "–", ""), "aside"
-        )
-    size, low, high = ratio_with_ends(*(float(row[key]) for key in ("odds_ratio", "odds_low", "odds_high", "se")))
-    own = decimals_for(float(row["se"]))
-    cells = (
-        label,
-        n,
-        size,
-        from_to(low, high),
-        number(row["estimate"], own),
-        number(row["se"], own),
-        p_value(row["p"]),
-    )
-    return Row(cells, "plain", Strip(row["low"], row["estimate"], row["high"], *scale) if scale else None)
 
 
 def _chances(fit: LogisticFit) -> Section:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
+LEVEL_INDENT = "  "
+"""Before the label of a level under the heading of its group."""
 RowKind = Literal["plain", "base", "group", "aside"]
 
 
@@ -35,7 +37,7 @@ class Row:
     cells: tuple[str, ...]
     """The texts."""
     kind: RowKind = "plain"
-    """``base`` and ``categorical`` rows are set apart by more than colour; ``aside`` rows are quieter."""
+    """``base`` and ``group`` rows are set apart by more than colour; ``aside`` rows are quieter."""
     strip: Strip | None = None
     """What is drawn at its end."""
 

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from markbase.core.comparison.blocks import Blocks
     from markbase.core.comparison.comparison import Comparison
     from markbase.core.comparison.score import Score
+    from markbase.core.diagnostics.classification import Classification
     from markbase.core.diagnostics.residuals import Checks
     from markbase.core.results.linear import LinearFit
     from markbase.core.results.logistic import LogisticFit
@@ -90,7 +91,6 @@ def logistic_record(fit: LogisticFit) -> dict[str, Any]:
     dict
         As `fit_record`, with `event`, `converged`, `marginal` (average marginal effects), `classification` and `calibration`.
     """
-    c = fit.classification()
     return {
         **_shared(fit, "logistic"),
         "event": fit.event,
@@ -100,26 +100,29 @@ def logistic_record(fit: LogisticFit) -> dict[str, Any]:
         "converged": fit.converged,
         "steps": fit.steps,
         "marginal": _rows(fit.marginal),
-        "classification": {
-            "cut": c.cut,
-            "table": c.table.to_dict(),
-            **{
-                k: getattr(c, k)
-                for k in (
-                    "correct",
-                    "guess",
-                    "commoner",
-                    "sensitivity",
-                    "specificity",
-                    "area",
-                    "area_low",
-                    "area_high",
-                    "area_within",
-                )
-            },
-        },
+        "classification": classification_record(fit.classification()),
         "calibration": _rows(fit.calibration()),
     }
+
+
+def classification_record(c: Classification) -> dict[str, Any]:
+    """Return a classification as plain data, with that of rows held out if there is one."""
+    figures = (
+        "correct",
+        "guess",
+        "commoner",
+        "sensitivity",
+        "specificity",
+        "area",
+        "area_low",
+        "area_high",
+        "area_within",
+    )
+    own = {"cut": c.cut, "table": c.table.to_dict(), **{figure: getattr(c, figure) for figure in figures}}
+    if c.held_out is None:
+        return own
+    h = c.held_out
+    return own | {"held_out": classification_record(h) | {"folds": h.folds, "left_out": h.left_out}}
 
 
 def groups_record(

@@ -30,10 +30,7 @@ def p_of_t(t: ArrayLike, df: float) -> NDArray[np.float64]:
     if np.isinf(df):
         return np.asarray(sp.erfc(np.abs(np.asarray(t, dtype=np.float64)) / np.sqrt(2)))
     square = np.square(np.asarray(t, dtype=np.float64))
-    with np.errstate(over="ignore", invalid="ignore", divide="ignore"):
-        near = 1 - sp.betainc(0.5, df / 2, square / (df + square))
-        far = sp.betainc(df / 2, 0.5, df / (df + square))
-    return np.where(square < 0.5, near, far)
+    return _beta_tail(0.5, df / 2, square, df)
 
 
 def t_quantile(level: float, df: float) -> float:
@@ -78,7 +75,12 @@ def p_of_f(statistic: ArrayLike, df: ArrayLike, df_rest: float) -> NDArray[np.fl
     F, a = np.asarray(statistic, dtype=np.float64), np.asarray(df, dtype=np.float64)
     if np.isinf(df_rest):
         return np.asarray(sp.gammaincc(a / 2, a * F / 2))
-    with np.errstate(invalid="ignore"):
-        far = sp.betainc(df_rest / 2, a / 2, df_rest / (df_rest + a * F))
-        near = 1 - sp.betainc(a / 2, df_rest / 2, a * F / (df_rest + a * F))
-    return np.where(a * F < 0.5 * df_rest / (df_rest + a), near, far)
+    return _beta_tail(a / 2, df_rest / 2, a * F, df_rest)
+
+
+def _beta_tail(a: float | NDArray[np.float64], b: float, over: NDArray[np.float64], rest: float) -> NDArray[np.float64]:
+    """Return 1 − I(a, b; over/(over + rest)), from whichever of the two shares is the smaller and so has all its digits."""
+    with np.errstate(over="ignore", invalid="ignore", divide="ignore"):
+        small = sp.betaincc(a, b, over / (over + rest))
+        large = sp.betainc(b, a, rest / (over + rest))
+    return np.where(over < rest, small, large)

@@ -9,6 +9,7 @@ doi:10.2307/3001469.
 
 from __future__ import annotations
 
+import functools
 import math
 
 import numpy as np
@@ -19,7 +20,12 @@ from markbase.core.inference.corrections import check_correction
 from markbase.core.inference.distributions import t_quantile
 
 Array = NDArray[np.float64]
-_POINTS = 400
+_ACROSS = 200
+"""Nodes for the largest of the values: with hundreds of levels its distribution is steep."""
+_ALONG = 128
+"""Nodes for the standard error."""
+_DEVIATIONS = 8
+_STIRLING_FROM = 30.0
 _NOTHING = 45.0
 """Below e to the minus this of the largest, an integrand is left out."""
 
@@ -94,15 +100,25 @@ def half_width(correction: str, level: float, comparisons: int, levels: int, df:
     return t_quantile(level, df)
 
 
+@functools.lru_cache(maxsize=64)
 def _range_quantile(tail: float, levels: int, df: float) -> float:
-    """Return where the studentised range has a given tail, by bisection."""
+    """Return where the studentised range has a given tail."""
+    from scipy.optimize import brentq  # slow to load, and seldom needed
+
     low, high = 0.0, 4.0
     while studentised_range_tail(high, levels, df) > tail:
         low, high = high, 2 * high
-    for _ in range(60):
-        middle = (low + high) / 2
-        low, high = (middle, high) if studentised_range_tail(middle, levels, df) > tail else (low, middle)
-    return (low + high) / 2
+
+    def off(q: float) -> float:
+        return math.log(studentised_range_tail(q, levels, df) / tail)  # nearly straight, so few steps do
+
+    return float(brentq(off, low, high, xtol=1e-13, rtol=1e-14))
+
+
+@functools.cache
+def _nodes(points: int) -> tuple[Array, Array]:
+    """Return nodes and weights of Gauss and Legendre on −1 to 1."""
+    return np.polynomial.legendre.leggauss(points)
 
 
 def studentised_range_tail(q: float, levels: int, df: float) -> float:
@@ -121,30 +137,37 @@ def studentised_range_tail(q: float, levels: int, df: float) -> float:
     -------
     float
         ``1 − ∫ f(s) k ∫ φ(z) [Φ(z) − Φ(z − q s)]^(k−1) dz ds``, f the density of √(χ²(df)/df), by
-        Gauss-Legendre quadrature.
+        Gauss-Legendre quadrature along the logarithm of s.
     """
     if not q > 0:
         return 1.0 if q == 0 else math.nan
     if math.isinf(df):
         return min(float(_range_tail(np.array([q]), levels)[0]), 1.0)
-    # where the density of s times the tail at q·s is large: for far tails at small s, away from where s mostly is
-    grid = np.exp(np.linspace(math.log(1e-4), math.log(1 + 40 / math.sqrt(df)), _POINTS))
+    # where the density of log s times the tail at q·s is large: for far tails at small s, away from where s mostly is
+    reach = _DEVIATIONS / math.sqrt(df)
+    low, high = -_NOTHING / min(df, _NOTHING) - 3, math.log1p(5 * reach)
+    grid = np.union1d(np.linspace(low, high, 120), np.linspace(-reach, min(reach, high), 60))
     with np.errstate(divide="ignore"):
-        height = _log_density(grid, df) + np.log(_range_tail(q * grid, levels))
+        height = _log_density(grid, df) + np.log(_range_tail(q * np.exp(grid), levels))
     peak = float(height.max())
     if not math.isfinite(peak):
         return 0.0
     near = np.flatnonzero(height > peak - _NOTHING)
     low, high = grid[max(near[0] - 1, 0)], grid[min(near[-1] + 1, len(grid) - 1)]
-    nodes, weights = np.polynomial.legendre.leggauss(_POINTS)
-    s = (high - low) / 2 * nodes + (high + low) / 2
-    f = np.exp(_log_density(s, df)) * weights * (high - low) / 2
-    return min(max(float(f @ _range_tail(q * s, levels)), 0.0), 1.0)
+    nodes, weights = _nodes(_ALONG)
+    logs = (high - low) / 2 * nodes + (high + low) / 2
+    f = np.exp(_log_density(logs, df)) * weights * (high - low) / 2
+    return min(max(float(f @ _range_tail(q * np.exp(logs), levels)), 0.0), 1.0)
 
 
-def _log_density(s: Array, df: float) -> Array:
-    """Return the logarithm of the density of √(χ²(df)/df)."""
-    found: Array = math.log(2) + df / 2 * math.log(df / 2) - math.lgamma(df / 2) + (df - 1) * np.log(s) - df * s**2 / 2
+def _log_density(logs: Array, df: float) -> Array:
+    """Return the logarithm of the density of log √(χ²(df)/df)."""
+    half = df / 2
+    if half < _STIRLING_FROM:
+        start = half * math.log(half) - math.lgamma(half) - half
+    else:  # what is left of Stirling's formula, whose large terms would cancel
+        start = math.log(half / (2 * math.pi)) / 2 - (1 - (1 - 2 / (7 * half**2)) / (30 * half**2)) / (12 * half)
+    found: Array = math.log(2) + start + df * (logs - np.expm1(2 * logs) / 2)
     return found
 
 
@@ -154,7 +177,7 @@ def _range_tail(widths: Array, levels: int) -> Array:
     By its complement, which keeps digits: k ∫ φ(z) (Φ(z)^(k−1) − [Φ(z) − Φ(z − w)]^(k−1)) dz, over where it is not nothing:
     the range is wide with the largest value near w/2 and the smallest near −w/2.
     """
-    nodes, weights = np.polynomial.legendre.leggauss(_POINTS)
+    nodes, weights = _nodes(_ACROSS)
     low, high = np.maximum(-8.5, widths / 2 - 10), np.maximum(8.5, widths / 2 + 10)
     half = ((high - low) / 2)[:, None]
     z = half * nodes[None, :] + ((high + low) / 2)[:, None]

@@ -11,9 +11,10 @@ from pathlib import Path
 from typing import Any
 
 from markbase.core.errors import FileError, MarkbaseError, listed
-from markbase.files.manuscript import Layout, Result, layout
-from markbase.files.manuscript_texts import TEXTS
 from markbase.files.whole_files import refuse_to_replace, write_whole
+from markbase.reports.manuscript import Result, manuscript_table, table_in
+from markbase.reports.manuscript_texts import TEXTS
+from markbase.show.page import LEVEL_INDENT, Section
 
 _MANY_COLUMNS = 7
 _MARGIN = 3
@@ -79,7 +80,7 @@ def manuscript_bytes(results: Sequence[Result], suffix: str, title: str = "") ->
     """Return tables of fits as the contents of a file that ends in `suffix`; raises as `write_document`."""
     if suffix == _SUFFIX:
         return document_bytes(results, title)
-    return TEXTS[suffix]([layout(result) for result in results], title).encode()
+    return TEXTS[suffix]([manuscript_table(result) for result in results], title).encode()
 
 
 def can_write_documents() -> bool:
@@ -120,16 +121,16 @@ def document_bytes(results: Sequence[Result], title: str = "") -> bytes:
     if title:
         document.add_heading(title, level=1)
     for place, result in enumerate(results, 1):
-        table = layout(result)
-        _add(document, f"Table {place}. {table.caption}", table)
+        table = manuscript_table(result)
+        _add(document, f"Table {place}. {table.title}", table)
     buffer = io.BytesIO()
     document.save(buffer)
     return _undated(buffer.getvalue())
 
 
-def _add(document: Any, caption: str, told: Layout) -> None:
+def _add(document: Any, caption: str, told: Section) -> None:
     """Add a table with its caption above and its note below."""
-    heads, rows = told.heads, told.rows
+    heads, body = table_in(told).heads, table_in(told).rows
     from docx.enum.text import WD_ALIGN_PARAGRAPH
     from docx.shared import Inches, Pt
 
@@ -139,19 +140,24 @@ def _add(document: Any, caption: str, told: Layout) -> None:
     table = document.add_table(rows=1, cols=len(heads))
     table.autofit = False
     words = [max(map(len, head.split()), default=0) for head in heads]
-    widest = [max(words[k], *(len(cells[k]) for _, cells in rows)) + _MARGIN for k in range(len(heads))]
+    widest = [max(words[k], *(len(row.cells[k]) for row in body)) + _MARGIN for k in range(len(heads))]
     widths = [_WIDTH * n / sum(widest) for n in widest]
     for column, width in zip(table.columns, widths, strict=True):
         column.width = Inches(width)
-    for kind, cells in [("head", heads), *rows]:
+    size = 9.5 if len(heads) <= _MANY_COLUMNS else 8
+    for kind, cells in [("head", heads), *((row.kind, row.cells) for row in body)]:
         row = table.rows[0] if kind == "head" else table.add_row()
         for column, text in enumerate(cells):
             paragraph = row.cells[column].paragraphs[0]
             paragraph.paragraph_format.space_after = Pt(1)
+            paragraph.paragraph_format.line_spacing = Pt(1.3 * size)  # an empty cell is no taller than a full one
             paragraph.paragraph_format.keep_with_next = True  # a table stands on one page with its note, if it can
-            run = paragraph.add_run(text.replace(" ", _FIRM) if column and kind != "head" else text)
-            run.font.size = Pt(9.5 if len(heads) <= _MANY_COLUMNS else 8)
-            run.bold = kind in ("head", "group")
+            if text.startswith(LEVEL_INDENT):
+                paragraph.paragraph_format.left_indent = Pt(9)
+            label = text.strip()
+            run = paragraph.add_run(label.replace(" ", _FIRM) if column and kind != "head" else label)
+            run.font.size = Pt(size)
+            run.bold = kind == "head" or (kind == "group" and not column)
             run.italic = kind == "base"
             if column:
                 paragraph.alignment = WD_ALIGN_PARAGRAPH.RIGHT

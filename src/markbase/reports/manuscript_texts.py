@@ -9,7 +9,8 @@ from itertools import count
 
 from jinja2 import Environment, PackageLoader, select_autoescape
 
-from markbase.files.manuscript import Layout
+from markbase.reports.manuscript import table_in
+from markbase.show.page import LEVEL_INDENT, Section
 
 _LATEX = {
     "\\": r"\textbackslash{}",
@@ -26,17 +27,17 @@ _LATEX = {
     **{mark: f"\\{mark}" for mark in "&%$#_{}"},
 }
 _MARKDOWN = re.compile(r"([\\`*_\[\]<>|~#])")
-_INDENT = "    "
 
 
-def markdown_text(tables: Sequence[Layout], title: str = "") -> str:
+def markdown_text(tables: Sequence[Section], title: str = "") -> str:
     """Return tables as Markdown, one after the other; a table is between lines of ``|``, its numbers to the right."""
     parts = [f"# {_plain(title)}"] if title else []
-    for number, table in zip(count(1), tables, strict=False):
+    for number, told in zip(count(1), tables, strict=False):
+        table = table_in(told)
         lines = [_line([_plain(head) or " " for head in table.heads])]
         lines.append(_line([":--", *["--:"] * (len(table.heads) - 1)]))
-        lines += [_line([_shown(cell, kind) for cell in cells]) for kind, cells in table.rows]
-        parts += [f"**Table {number}. {_plain(table.caption)}**", "\n".join(lines), f"*Note.* {_plain(table.note)}"]
+        lines += [_line([_shown(cell, row.kind, k) for k, cell in enumerate(row.cells)]) for row in table.rows]
+        parts += [f"**Table {number}. {_plain(told.title)}**", "\n".join(lines), f"*Note.* {_plain(told.note)}"]
     return "\n\n".join(parts) + "\n"
 
 
@@ -48,35 +49,36 @@ def _plain(text: str) -> str:
     return _MARKDOWN.sub(r"\\\1", " ".join(text.split()))
 
 
-def _shown(cell: str, kind: str) -> str:
+def _shown(cell: str, kind: str, column: int) -> str:
     text = _plain(cell)
     if not text:
         return ""
-    text = f"*{text}*" if kind == "base" else f"**{text}**" if kind == "group" else text
-    return f"&emsp;{text}" if cell.startswith(_INDENT) else text
+    text = f"*{text}*" if kind == "base" else f"**{text}**" if kind == "group" and not column else text
+    return f"&emsp;{text}" if cell.startswith(LEVEL_INDENT) else text
 
 
-def latex_text(tables: Sequence[Layout], title: str = "") -> str:
+def latex_text(tables: Sequence[Section], title: str = "") -> str:
     r"""Return tables as LaTeX floats; the document needs ``\usepackage{booktabs}``."""
     parts = ["% \\usepackage{booktabs}"]
     if title:
         parts.append(f"\\section*{{{_escaped(title)}}}")
-    for table in tables:
+    for told in tables:
+        table = table_in(told)
         columns = "l" + "r" * (len(table.heads) - 1)
         rows = [_row([_escaped(head) for head in table.heads]), r"\midrule"]
-        rows += [_row([_set(cell, kind) for cell in cells]) for kind, cells in table.rows]
+        rows += [_row([_set(cell, row.kind, k) for k, cell in enumerate(row.cells)]) for row in table.rows]
         parts.append(
             "\n".join(
                 [
                     r"\begin{table}",
                     r"\centering",
-                    f"\\caption{{{_escaped(table.caption)}}}",
+                    f"\\caption{{{_escaped(told.title)}}}",
                     f"\\begin{{tabular}}{{{columns}}}",
                     r"\toprule",
                     *rows,
                     r"\bottomrule",
                     r"\end{tabular}",
-                    rf"\par\smallskip\footnotesize\emph{{Note.}} {_escaped(table.note)}",
+                    rf"\par\smallskip\footnotesize\emph{{Note.}} {_escaped(told.note)}",
                     r"\end{table}",
                 ]
             )
@@ -92,30 +94,31 @@ def _escaped(text: str) -> str:
     return "".join(_LATEX.get(letter, letter) for letter in " ".join(text.split()))
 
 
-def _set(cell: str, kind: str) -> str:
+def _set(cell: str, kind: str, column: int) -> str:
     text = _escaped(cell)
     if not text:
         return ""
-    text = f"\\emph{{{text}}}" if kind == "base" else f"\\textbf{{{text}}}" if kind == "group" else text
-    return f"\\quad {text}" if cell.startswith(_INDENT) else text
+    text = f"\\emph{{{text}}}" if kind == "base" else f"\\textbf{{{text}}}" if kind == "group" and not column else text
+    return f"\\quad {text}" if cell.startswith(LEVEL_INDENT) else text
 
 
-def html_text(tables: Sequence[Layout], title: str = "") -> str:
+def html_text(tables: Sequence[Section], title: str = "") -> str:
     """Return tables as an HTML fragment without style, headers marked as such."""
-    return _environment().get_template("tables.html").render(tables=tables, title=title, indent=_INDENT)
+    shown = [(told, table_in(told)) for told in tables]
+    return _environment().get_template("tables.html").render(tables=shown, title=title, indent=LEVEL_INDENT)
 
 
 @cache
 def _environment() -> Environment:
     return Environment(
-        loader=PackageLoader("markbase.files", "templates"),
+        loader=PackageLoader("markbase.reports", "templates"),
         autoescape=select_autoescape(default=True),
         trim_blocks=True,
         lstrip_blocks=True,
     )
 
 
-TEXTS: dict[str, Callable[[Sequence[Layout], str], str]] = {
+TEXTS: dict[str, Callable[[Sequence[Section], str], str]] = {
     ".md": markdown_text,
     ".html": html_text,
     ".tex": latex_text,

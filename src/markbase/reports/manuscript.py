@@ -1,0 +1,178 @@
+"""Tables as a manuscript has them: captions, notes, and the tables that pages show, before any file is made of them."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.comparison import Comparison
+from markbase.core.errors import listed
+from markbase.core.formatting import decimals_for, number, p_phrase, p_value, without_zero
+from markbase.core.inference.distributions import t_quantile
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.logistic import LogisticFit
+from markbase.core.screening.screen import Screen
+from markbase.core.tables import rows_of
+from markbase.show.group_tables import levels_table
+from markbase.show.page import Row, Section, Table
+from markbase.show.statistics import coefficients_table, side_by_side
+
+Result = AnyFit | Blocks | Comparison | Screen | tuple[AnyFit, str]
+
+
+def manuscript_table(result: Result) -> Section:
+    """Return a result as the table of a manuscript.
+
+    Parameters
+    ----------
+    result : LinearFit, LogisticFit, Blocks, Comparison, Screen or tuple of a fit and a group
+        What to tell.
+
+    Returns
+    -------
+    Section
+        Its caption as title, one table, and what stands below it as note.
+    """
+    if isinstance(result, tuple):
+        return _levels(*result)
+    if isinstance(result, Blocks):
+        return _steps(result)
+    if isinstance(result, Comparison):
+        return _variants(result)
+    return _associations(result) if isinstance(result, Screen) else _model(result)
+
+
+def table_in(told: Section) -> Table:
+    """Return the table of what `manuscript_table` returned."""
+    (table,) = told.blocks
+    assert isinstance(table, Table)
+    return table
+
+
+def _model(fit: AnyFit) -> Section:
+    caption = f"{fit.explained}: {fit.family.name} regression"
+    return Section(caption, _note(fit), (coefficients_table(fit, formal=True),))
+
+
+def _note(fit: AnyFit) -> str:
+    test = fit.overall
+    rows = f"n = {fit.sample.used:,} of {fit.sample.rows:,} rows"
+    if isinstance(fit, LogisticFit):
+        t = fit.strength
+        whole = f"{test.kind.capitalize()} chi²({test.df}) = {number(test.statistic, 2)}, {p_phrase(test.p)}"
+        return f"{rows}; event: {fit.event} ({fit.events:,}). {whole}; McFadden {without_zero(t.mcfadden)}, Tjur {without_zero(t.tjur)}. {_errors(fit)}."
+    whole = f"F({test.df}, {test.df_rest:.0f}) = {number(test.statistic, 2)}, {p_phrase(test.p)}"
+    shown = f"R² = {without_zero(fit.strength.r2)}, adjusted {without_zero(fit.strength.r2_adjusted)}"
+    return f"{rows}. {whole}; {shown}. {_errors(fit)}."
+
+
+def _errors(fit: AnyFit) -> str:
+    """Say what errors rest on, and which levels were taken out."""
+    words = fit.errors.words.replace("`", "")
+    if fit.fixed_effect_names:
+        words += f". All levels of {listed(fit.fixed_effect_names)} are in the model and not listed"
+    return words[0].upper() + words[1:]
+
+
+def _steps(hierarchy: Blocks) -> Section:
+    fit, names, steps = hierarchy.last, hierarchy.names, list(rows_of(hierarchy.steps))
+    if hierarchy.logistic:
+        rows = [Row(("Deviance", *(number(s.deviance, 1) for s in steps)), "group")]
+        rows.append(Row(("McFadden", *(without_zero(s.mcfadden) for s in steps))))
+    else:
+        measure = "R² within levels" if fit.fixed_effect_names else "R²"
+        rows = [Row((measure, *(without_zero(s.r2) for s in steps)), "group")]
+        rows.append(Row(("Change of R²", *(without_zero(s.r2_change) for s in steps))))
+    sign = "chi²" if hierarchy.logistic else "F"
+    rows.append(Row((f"{sign} of the change", *(f"{number(s.statistic, 2)}" for s in steps))))
+    df = (f"{s.df}" + ("" if math.isinf(s.df_rest) else f", {s.df_rest:.0f}") for s in steps)
+    rows += [Row(("df", *df)), Row(("p", *(p_value(s.p) for s in steps)))]
+    note = (
+        f"{_in_brackets(fit)} All columns on the same {fit.sample.used:,} of {fit.sample.rows:,} rows. {_errors(fit)}."
+    )
+    return Section(f"{fit.explained}, block by block", note, (_beside(tuple(hierarchy), names, rows),))
+
+
+def _variants(comparison: Comparison) -> Section:
+    names, fits, rows = comparison.names, comparison.fits, []
+    figures = {"r2": "R²", "r2_adjusted": "Adjusted R²", "mcfadden": "McFadden", "aic": "AIC", "bic": "BIC"}
+    for key, words in figures.items():
+        if key in comparison.strength and comparison.same_outcome:
+            values = comparison.strength[key]
+            shown = [number(v, 1) if key in ("aic", "bic") else without_zero(v) for v in values]
+            rows.append(Row((words, *shown)))
+    note = f"{_in_brackets(fits[0])} All columns on the same {comparison.rows:,} rows. "
+    note += " ".join(f"{n}: {_errors(f)[0].lower()}{_errors(f)[1:]}." for n, f in zip(names, fits, strict=True))
+    explained = " and ".join(dict.fromkeys(f.explained for f in fits))
+    return Section(f"{explained}: {len(fits)} models side by side", note, (_beside(fits, names, rows),))
+
+
+def _beside(fits: Sequence[AnyFit], names: Sequence[str], below: Sequence[Row]) -> Table:
+    """Return coefficients side by side, with what is said of each model below them."""
+    table = side_by_side(fits, names, formal=True)
+    return replace(table, rows=(*table.rows, *below))
+
+
+def _in_brackets(fit: AnyFit) -> str:
+    return f"{'Log odds' if isinstance(fit, LogisticFit) else 'Estimates'} with standard errors in brackets."
+
+
+def _levels(fit: AnyFit, group: str) -> Section:
+    test = fit.terms[fit.terms["term"] == group]
+    joint = f"All levels together: {p_phrase(float(test['p'].iloc[0]))}. " if len(test) else ""
+    others = [t.name for t in fit.model_terms if group not in t.names]
+    held = f" with {listed(others)} as they are" if others else ""
+    what = "probabilities" if isinstance(fit, LogisticFit) else "means"
+    note = f"Adjusted {what}: if all rows had this level{held}. Differences are from the base; their p are not corrected for one another. {joint}{_note(fit)}"
+    told = f"Probability of {fit.outcome.name} = {fit.event}" if isinstance(fit, LogisticFit) else fit.outcome.name
+    return Section(f"{told}, by {group}", note, (levels_table(fit, group, formal=True),))
+
+
+def _associations(screen: Screen) -> Section:
+    columns = [c for c in (screen.outcome, *(t.column for t in screen.basis.terms)) if c is not None]
+    used, values = screen.basis.used, screen.among.values
+    rows = []
+    for k, column in enumerate(columns):
+        mean = sd = ""
+        name = column.name
+        if not column.is_categorical or len(column.levels) == 2:
+            inside = (column.values if used is None else column.values[used]).astype(np.float64)
+            decimals = decimals_for(float(inside.std(ddof=1)) or 1.0, 3)
+            mean, sd = number(float(inside.mean()), decimals), number(float(inside.std(ddof=1)), decimals)
+            if column.is_categorical:
+                name = f"{name} (1: {column.levels[1].label})"
+        cells = [
+            without_zero(float(values[k, j]), 2) if j < k else "–" if j == k else "" for j in range(len(columns) - 1)
+        ]
+        rows.append(Row((f"{k + 1}. {name}", mean, sd, *cells)))
+    heads = ("", "M", "SD", *(str(k + 1) for k in range(len(columns) - 1)))
+    table = Table(heads, tuple(rows), frozenset(range(1, len(heads))))
+    return Section("Means, standard deviations and associations", _about_associations(screen), (table,))
+
+
+def _about_associations(screen: Screen) -> str:
+    """Say which measures a table of associations holds, on which rows."""
+    kinds = {name for row in screen.among.measures for name in row if name}
+    words = {
+        "r": "Spearman's r of ranks" if screen.method == "spearman" else "Pearson's r",
+        "point-biserial r": "point-biserial r with a group of two levels",
+        "phi": "phi of two such groups",
+        "correlation ratio": "the correlation ratio, without a sign, with a group of more levels",
+        "Cramér's V": "Cramér's V, without a sign, of two groups",
+    }
+    note = "; ".join(w for k, w in words.items() if k in kinds) + "."
+    n = screen.sample.used
+    rows = f"n = {n:,} of {screen.sample.rows:,} rows, those with a value in every column"
+    if screen.rows == "pairwise":
+        low, high = int(screen.among.rows.min()), int(screen.among.rows.max())
+        return f"{note} Each on the rows that have both, {low:,} to {high:,}; M and SD on {rows}."
+    if n > 3 and screen.method == "pearson":
+        t = float(t_quantile(0.95, n - 2))
+        note += (
+            f" An r further from 0 than {without_zero(t / math.sqrt(n - 2 + t * t), 3)} has p < .05, taken by itself."
+        )
+    return f"{note[0].upper()}{note[1:]} {rows}."

@@ -1,0 +1,229 @@
+"""Coefficients as rows of a table: each statistic described once, and laid out for a page, a manuscript, or models side by side."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from markbase.core.design.terms import Term
+from markbase.core.formatting import (
+    decimals_for,
+    from_to,
+    number,
+    p_value,
+    ratio,
+    ratio_with_ends,
+    short,
+    value_with_ends,
+)
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.family import LOGISTIC
+from markbase.core.results.linear import LinearFit
+from markbase.core.tables import rows_of
+from markbase.show.page import LEVEL_INDENT, Row, RowKind, Strip, Table
+
+INTERCEPT = "(intercept)"
+_SCHEME_NOTES = {"effect": "against the mean", "adjacent": "step by step", "trend": "trends"}
+
+
+@dataclass(frozen=True)
+class Statistic:
+    """A column of figures, wherever it is told."""
+
+    key: str
+    """What it is called in `Entry.given`."""
+    label: str
+    """What stands above it on a page; empty where a page does not show it."""
+    formal: str
+    """What stands above it in a manuscript; empty where a manuscript does not show it."""
+    text: Callable[[Any], str]
+    """From the row of a table to what stands in its cell."""
+
+
+@dataclass(frozen=True)
+class Entry:
+    """A row, before it is known which statistics are shown."""
+
+    label: str
+    """What it is about."""
+    kind: RowKind = "plain"
+    """As that of `Row`."""
+    row: Any = None
+    """The figures; None for a heading."""
+    given: Mapping[str, str] = field(default_factory=dict)
+    """What stands in a row that is not plain, by the keys of statistics."""
+    strip: Strip | None = None
+    """What is drawn at its end."""
+
+
+def laid_out(
+    head: str, statistics: Sequence[Statistic], entries: Sequence[Entry], *, formal: bool = False, strip_head: str = ""
+) -> Table:
+    """Lay entries out as a table: on a page with its drawings, or as a manuscript has it."""
+    heads = [(s, s.formal if formal else s.label) for s in statistics]
+    shown = [(s, text) for s, text in heads if text]
+    rows = tuple(
+        Row(
+            (e.label, *(s.text(e.row) if e.kind == "plain" else e.given.get(s.key, "") for s, _ in shown)),
+            e.kind,
+            None if formal else e.strip,
+        )
+        for e in entries
+    )
+    texts = ("" if formal else head, *(text for _, text in shown))
+    return Table(texts, rows, frozenset(range(1, len(texts))), 0, "" if formal else strip_head)
+
+
+def scale_of(low: float, high: float) -> tuple[float, float]:
+    """Return a scale that includes 0, with a little room on the other side of it."""
+    low, high = min(low, 0.0), max(high, 0.0)
+    room = 0.08 * (high - low) or 1.0
+    return (low - room if low < 0 else -room), (high + room if high > 0 else room)
+
+
+def coefficients_table(fit: AnyFit, *, formal: bool = False) -> Table:
+    """Return the coefficients of a fit, headings for groups, the base of each group in its row.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit.
+    formal : bool
+        Whether it is for a manuscript.
+
+    Returns
+    -------
+    Table
+        A row a coefficient.
+    """
+    first = "(intercept), odds" if fit.family is LOGISTIC else INTERCEPT
+    entries = list(coefficient_entries(fit, first, formal=formal))
+    return laid_out("term, level", _statistics(fit), entries, formal=formal, strip_head="lower ┊ higher")
+
+
+def coefficient_entries(fit: AnyFit, first: str = INTERCEPT, *, formal: bool = False) -> Iterator[Entry]:
+    """Yield the rows of a table of coefficients."""
+    rows = list(rows_of(fit.coefficients))
+    yield _coefficient(fit, rows[0], first, None, None)
+    for term in fit.model_terms:
+        own = [r for r in rows[1:] if r.term == term.name]
+        scale = scale_over(own)
+        if len(own) == 1 and not own[0].level:
+            yield _coefficient(fit, own[0], _single_label(term), term, scale)
+            continue
+        scheme = _SCHEME_NOTES.get(term.groups[0].column.scheme, "") if len(term.groups) == 1 else ""
+        yield Entry(term.name, "group", None, {"interval": scheme})
+        for row in own:
+            if not (len(term.groups) > 1 and row.base):  # the bases stand with the groups themselves
+                yield _coefficient(fit, row, LEVEL_INDENT + _compared_label(term, row), term, scale, formal)
+
+
+def scale_over(rows: Sequence[Any]) -> tuple[float, float]:
+    """Return a scale for the intervals of some rows, which may lack one."""
+    known = [r for r in rows if not math.isnan(r.low)]
+    return scale_of(min((r.low for r in known), default=0.0), max((r.high for r in known), default=0.0))
+
+
+def _single_label(term: Term) -> str:
+    """Return how the only coefficient of a term is headed."""
+    return f"{term.name}, per {term.column.step_one}" if term.kind == "numeric" and term.column.unit else term.name
+
+
+def _compared_label(term: Term, row: Any) -> str:
+    """Return how the row of a level is headed under its scheme."""
+    return f"{row.level} after {row.against}" if term.column.scheme == "adjacent" else str(row.level)
+
+
+def _coefficient(
+    fit: AnyFit, row: Any, label: str, term: Term | None, scale: tuple[float, float] | None, formal: bool = False
+) -> Entry:
+    n = {"n": f"{int(row.n):,}" if row.level and (row.against or row.base) else ""}
+    if row.base and term is not None:
+        base = term.groups[-1].column.base
+        words = "base" if formal or (base and base.chosen) else "base, not chosen"
+        given = {"estimate": "0", "ratio": "1", "interval": words}
+        return Entry(label, "base", row, n | given, Strip(0, 0, 0, *scale, is_base=True) if scale else None)
+    if math.isnan(row.estimate):
+        return Entry(label, "aside", row, n | {"estimate": "–", "ratio": "–", "interval": "no such rows"})
+    if math.isnan(row.se):
+        logistic = fit.family is LOGISTIC
+        estimate = short(row.estimate) if logistic else number(row.estimate, decimals_for(abs(row.estimate) or 1.0, 3))
+        given = {"estimate": estimate, "se": "–", "interval": "no standard error"}
+        return Entry(label, "aside", row, n | given | ({"ratio": ratio(row.odds_ratio)} if logistic else {}))
+    return Entry(label, "plain", row, n, Strip(row.low, row.estimate, row.high, *scale) if scale else None)
+
+
+def _statistics(fit: AnyFit) -> tuple[Statistic, ...]:
+    """Return what is told of each coefficient, in the order of the columns."""
+    percent = f"{short(100 * fit.level, 4)}% CI"
+
+    def rows(r: Any) -> str:
+        return f"{int(r.n):,}" if r.level and (r.against or r.base) else ""
+
+    def odds(r: Any) -> tuple[str, str, str]:
+        return ratio_with_ends(float(r.odds_ratio), float(r.odds_low), float(r.odds_high), float(r.se))
+
+    def decimals(r: Any) -> int:
+        exact = isinstance(fit, LinearFit) and fit.exact
+        return decimals_for(abs(float(r.estimate)) or 1, 6) if exact else decimals_for(float(r.se))
+
+    def ends(r: Any) -> tuple[str, str, str]:
+        return value_with_ends(r.estimate, r.low, r.high, decimals(r))
+
+    counted = Statistic("n", "rows", "", rows)
+    se = Statistic("se", "se", "SE", lambda r: number(r.se, decimals(r)))
+    p = Statistic("p", "p", "p", lambda r: p_value(r.p))
+    if fit.family is LOGISTIC:
+        return (
+            counted,
+            Statistic("ratio", "ratio", "Odds ratio", lambda r: odds(r)[0]),
+            Statistic("interval", percent, percent, lambda r: from_to(*odds(r)[1:])),
+            Statistic("estimate", "log odds", "Log odds", lambda r: number(r.estimate, decimals(r))),
+            se,
+            p,
+        )
+    return (
+        counted,
+        Statistic("estimate", "estimate", "Estimate", lambda r: ends(r)[0]),
+        se,
+        Statistic("interval", percent, percent, lambda r: from_to(*ends(r)[1:])),
+        p,
+    )
+
+
+def side_by_side(fits: Sequence[AnyFit], names: Sequence[str], *, formal: bool = False) -> Table:
+    """Return the coefficients of fits side by side, standard errors in brackets, a row for each base.
+
+    Parameters
+    ----------
+    fits : sequence of LinearFit or LogisticFit
+        The fits; terms that come with a later one stand behind those of the earlier.
+    names : sequence of str
+        What each is called.
+    formal : bool
+        Whether it is for a manuscript.
+
+    Returns
+    -------
+    Table
+        A row a coefficient, a column a fit.
+    """
+    cells: dict[tuple[str, str, str], tuple[Entry, dict[str, str]]] = {}
+    for fit, name in zip(fits, names, strict=True):
+        for entry in coefficient_entries(fit, formal=formal):
+            key = (entry.label, "", "") if entry.row is None else (entry.row.term, entry.row.level, entry.kind)
+            cells.setdefault(key, (entry, {}))[1][name] = _beside(entry)
+    rows = tuple(Row((entry.label, *(by.get(n, "") for n in names)), entry.kind) for entry, by in cells.values())
+    heads = ("" if formal else "term, level", *names)
+    return Table(heads, rows, frozenset(range(1, len(heads))), 0)
+
+
+def _beside(entry: Entry) -> str:
+    if entry.kind == "base" or entry.row is None:
+        return "base" if entry.row is not None else ""
+    value, se = float(entry.row.estimate), float(entry.row.se)
+    if math.isnan(value):
+        return ""
+    return f"{number(value, decimals_for(se))} ({number(se, decimals_for(se))})"
