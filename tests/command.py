@@ -10,17 +10,20 @@ from types import SimpleNamespace
 from markbase.cli.main import main
 
 
-def run(*arguments, cwd=None):
+def run(*arguments, cwd=None, stdin=b""):
     """Run the command here, with streams of its own; what a process would add is tested by `run_process`."""
     streams = [io.TextIOWrapper(io.BytesIO(), encoding="utf-8", write_through=True) for _ in range(2)]
-    code = 0
+    code, given = 0, sys.stdin
     redirected = contextlib.redirect_stdout(streams[0]), contextlib.redirect_stderr(streams[1])
     with contextlib.chdir(cwd or "."), redirected[0], redirected[1], warnings.catch_warnings():
         warnings.simplefilter("default")
+        sys.stdin = io.TextIOWrapper(io.BytesIO(stdin), encoding="utf-8")
         try:
             main([str(a) for a in arguments])
         except SystemExit as done:
             code = done.code or 0
+        finally:
+            sys.stdin = given
     out, err = (stream.buffer.getvalue().decode("utf-8") for stream in streams)
     return SimpleNamespace(returncode=code, stdout=out, stderr=err, args=arguments)
 

@@ -6,6 +6,7 @@ import mpmath as mp
 import numpy as np
 
 import markbase as mb
+from untraced import untraced
 
 mp.mp.dps = 50
 
@@ -44,6 +45,7 @@ def dense(frame, terms, bases):
     return columns, names
 
 
+@untraced
 def least_squares(frame, outcome, terms, bases):
     """Return every quantity of a linear fit as mpmath numbers."""
     columns, names = dense(frame, terms, bases)
@@ -111,6 +113,7 @@ def made_up(rows=120, seed=3):
     return data
 
 
+@untraced
 def sandwich(frame, outcome, terms, bases, kind, cluster=None):
     """Return the standard errors and the joint F of each term under another covariance, at 50 digits."""
     columns, names = dense(frame, terms, bases)
@@ -161,6 +164,7 @@ def sandwich(frame, outcome, terms, bases, kind, cluster=None):
     }
 
 
+@untraced
 def logistic(frame, outcome, event, terms, bases, weights=None, firth=False, held=()):
     """Maximise a logistic likelihood at 50 digits, or Firth's, with some coefficients held at 0."""
     columns, names = dense(frame, terms, bases)

@@ -438,12 +438,12 @@ def test_a_dash_reads_standard_input_and_writes_standard_output(tmp_path):
     assert predicted.stdout.splitlines()[0].startswith("voice,")
     assert len(predicted.stdout.splitlines()) == 2
     for content, arguments, told in (
-        (b"", ["look", "-"], b"Standard input is empty"),
-        (raw, ["prepare", "-", "--write-plan", tmp_path / "p.toml"], b"A plan names its data file"),
-        (raw, ["start", "-", "--outcome", "belonging"], b"A plan names its data file"),
-        (raw, ["prepare", "-", *book, "--into", "-", "--json"], b"are both printed"),
+        (b"", ["look", "-"], "Standard input is empty"),
+        (raw, ["prepare", "-", "--write-plan", tmp_path / "p.toml"], "A plan names its data file"),
+        (raw, ["start", "-", "--outcome", "belonging"], "A plan names its data file"),
+        (raw, ["prepare", "-", *book, "--into", "-", "--json"], "are both printed"),
     ):
-        done = piped(content, *arguments)
+        done = run(*arguments, stdin=content)
         assert done.returncode == 2
         assert told in done.stderr
 

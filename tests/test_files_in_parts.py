@@ -294,7 +294,7 @@ def test_the_command_reads_in_parts_when_asked_or_when_a_file_is_large(tmp_path,
     plan = tmp_path / "p.plan.toml"
     plan.write_text(
         f'[data]\nfile = {json.dumps(str(DATA))}\ncodebook = {json.dumps(str(BOOK))}\nin_parts = true\n\n[[fit]]\nname = "one"\n'
-        'kind = "linear"\noutcome = "belonging"\nterms = ["age", "voice"]\n',
+        'kind = "linear"\noutcome = "belonging"\nterms = ["age", "voice"]\n\n[output]\nfigures = false\n',
         encoding="utf-8",
     )
     told = []

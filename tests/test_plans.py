@@ -339,8 +339,8 @@ def test_a_drafted_plan_runs_as_it_stands_with_its_guesses_marked(outcome, tmp_p
     assert "events (the exact total of rehearsals and concerts)" in text
     assert f'outcome = "{outcome}"' in text
     assert '# targets = {tenor = ["tennor"]}' in text
-    if outcome == "stays":  # the figures of one are enough
-        (tmp_path / "draft.toml").write_text(text.replace("figures = true", "figures = false"), encoding="utf-8")
+    assert "figures = true" in text  # they are drawn from plans elsewhere
+    (tmp_path / "draft.toml").write_text(text.replace("figures = true", "figures = false"), encoding="utf-8")
     ran = run("run", "draft.toml", "--into", "out", cwd=tmp_path)
     assert ran.returncode == 0, ran.stderr
     assert (

@@ -241,12 +241,12 @@ def test_rows_in_parts_are_held_out_in_their_turn_as_by_hand(studies, weights):
 
 def test_a_logistic_fit_in_parts_is_classified_on_rows_held_out(fits):
     whole, parts = fits("logistic")
-    told, memory = parts.classification(folds=5, seed=2).held_out, whole.classification(folds=5, seed=2).held_out
+    told, memory = parts.classification(folds=3, seed=2).held_out, whole.classification(folds=3, seed=2).held_out
     n = told.table.to_numpy().sum()
-    assert (n + told.left_out, told.folds) == (whole.sample.used, 5)
+    assert (n + told.left_out, told.folds) == (whole.sample.used, 3)
     assert told.table.sum(axis=1).tolist() == whole.classification().table.sum(axis=1).tolist()
     assert abs(told.area - memory.area) < 0.02 < parts.classification().area - 0.5
-    held = mb.cross_validate(parts, folds=5, repeats=1, seed=2).table.set_index("figure")
+    held = mb.cross_validate(parts, folds=3, repeats=1, seed=2).table.set_index("figure")
     assert held.loc["classified correctly", "held_out"] == pytest.approx(np.trace(told.table) / n, abs=0.02)
     assert (held["held_out"] < held["of_the_fit"])["area under the curve"]
 

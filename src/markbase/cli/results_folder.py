@@ -57,6 +57,10 @@ _FOLDS = 10
 Progress = Callable[[str], None]
 
 
+ALWAYS = ("report.html", "results.json", "methods.txt", "trail.json", "plan.toml")
+"""The files that every folder of results has."""
+
+
 @dataclass
 class Results:
     """What a plan comes to."""

@@ -10,7 +10,7 @@ import rich_click as click
 from markbase.cli.common import remarks
 from markbase.cli.help import examples
 from markbase.cli.progress import report_progress
-from markbase.cli.results_folder import carry_out
+from markbase.cli.results_folder import ALWAYS, carry_out
 from markbase.core.errors import MarkbaseError, count_noun, listed, quoted, remark
 from markbase.files.plan import read_plan
 from markbase.files.whole_files import refuse_to_replace, write_all
@@ -51,6 +51,8 @@ def command(plan: Path, into: Path, replace: bool, inside: bool) -> None:
             )  # of the place, not of the results
         if into.exists() and not into.is_dir():
             raise MarkbaseError(f"`{into}` is a file; name a folder for the results.")
+        for name in ALWAYS:  # before the work, not after it
+            refuse_to_replace(into / name, replace)
         guesses = [str(k) for k, line in enumerate(found.text.splitlines(), 1) if "# GUESS" in line]
         if guesses:
             remark(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 import re
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
@@ -17,7 +16,7 @@ from markbase.show.block_figures import draw_blocks, draw_paths
 from markbase.show.check_figures import draw_checks
 from markbase.show.classification_figures import draw_calibration, draw_classification
 from markbase.show.coefficient_figure import draw_coefficients
-from markbase.show.figures import own_style
+from markbase.show.figures import drawn_as
 from markbase.show.fit_figures import MOST_LEVELS, draw_adjusted, draw_groups, draw_lines
 from markbase.show.slope_figures import draw_slopes
 
@@ -147,10 +146,4 @@ def _safe(name: str) -> str:
 
 def figure_bytes(figure: Figure, kind: str) -> bytes:
     """Return a figure as bytes that are the same each time."""
-    import matplotlib as mpl
-
-    buffer = io.BytesIO()
-    with own_style(), mpl.rc_context({"svg.hashsalt": "markbase"}):
-        figure.savefig(buffer, format=kind, dpi=140, metadata={"Date": None} if kind == "svg" else {"Software": None})
-    figure.set_layout_engine(None)  # everything has its place now, and keeps it
-    return buffer.getvalue()
+    return drawn_as(figure, kind, dpi=140)

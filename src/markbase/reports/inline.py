@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-import io
 import itertools
 import re
 from collections.abc import Mapping, Sequence
@@ -11,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from markupsafe import escape
 
-from markbase.show.figures import own_style
+from markbase.show.figures import drawn_as
 from markbase.show.page import Picture
 
 if TYPE_CHECKING:
@@ -45,13 +44,7 @@ def inline(figure: Figure | SubFigure, name: str, caption: str) -> Picture:
     Picture
         Text is text, lines are lines; a cloud of marks is a few paths.
     """
-    import matplotlib as mpl
-
-    buffer = io.BytesIO()
-    with own_style(), mpl.rc_context({"svg.hashsalt": name, "svg.fonttype": "none"}):
-        figure.figure.savefig(buffer, format="svg", metadata={"Date": None})
-    figure.figure.set_layout_engine(None)  # everything has its place now, and keeps it
-    drawn = buffer.getvalue().decode()
+    drawn = drawn_as(figure.figure, "svg", salt=name, fonts="none").decode()
     drawn = re.sub(r"<metadata>.*?</metadata>", "", drawn[drawn.index("<svg") :], flags=re.DOTALL)
     drawn = re.sub(r"<!--.*?-->", "", drawn, flags=re.DOTALL)
     drawn = re.sub(r' id="(?:\w+_)+\d+"', "", drawn)  # names of groups of elements, which every figure has

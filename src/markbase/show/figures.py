@@ -44,13 +44,43 @@ def _shown_in_notebooks(figure: Figure, *drawn: Any) -> None:
     """Let a notebook show a figure where it, or its axes, are the last line of a cell: no window manager knows of them."""
 
     def picture() -> bytes:
-        buffer = io.BytesIO()
-        with own_style():
-            figure.savefig(buffer, format="png", dpi=110)
-        return buffer.getvalue()
+        return drawn_as(figure, "png", dpi=110)
 
     for thing in drawn:
         thing._repr_png_ = picture
+
+
+def drawn_as(figure: Figure, kind: str, *, dpi: int = 72, salt: str = "markbase", fonts: str = "path") -> bytes:
+    """Return a figure as the contents of a file, the same bytes each time.
+
+    Parameters
+    ----------
+    figure : matplotlib.figure.Figure
+        The figure; everything on it has its place from now on, and keeps it.
+    kind : str
+        ``png`` or ``svg``.
+    dpi : int
+        Dots per inch.
+    salt : str
+        What inner names of an SVG are made from.
+    fonts : str
+        Whether text in an SVG is drawn (``path``) or stays text (``none``).
+
+    Returns
+    -------
+    bytes
+        The contents.
+    """
+    import matplotlib as mpl
+
+    buffer = io.BytesIO()
+    with own_style(), mpl.rc_context({"svg.hashsalt": salt, "svg.fonttype": fonts}):
+        engine = figure.get_layout_engine()
+        if engine is not None:  # saving would draw everything twice to find the places
+            engine.execute(figure)
+            figure.set_layout_engine(None)
+        figure.savefig(buffer, format=kind, dpi=dpi, metadata={"Date": None} if kind == "svg" else {"Software": None})
+    return buffer.getvalue()
 
 
 def own_sheet(width: float, height: float, rows: int, columns: int) -> tuple[Figure, Any]:
