@@ -22,6 +22,7 @@ from numpy.typing import NDArray
 from markbase.core.errors import count_noun
 from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.inference.covariance import Errors
+from markbase.core.rows.processors import ONE_THREAD_EACH
 
 Array = NDArray[np.float64]
 _INDEPENDENT = 1e-10
@@ -117,14 +118,27 @@ def columns_test(solution: Solution, places: NDArray[np.intp], errors: Errors, s
     roots, b = solution.root[places], solution.coefficients[places]
     if len(places) == 1:
         return JointTest(float(b[0] ** 2 / (roots[0] @ roots[0]) / sigma2), 1)
-    if 2 * len(places) > len(solution.columns) > _MANY:
+    if len(solution.columns) <= _MANY:
+        return _test_of_roots(roots, b, sigma2)
+    with ONE_THREAD_EACH:
+        return _test_of_many(solution, places, roots, b, sigma2)
+
+
+def _test_of_many(solution: Solution, places: NDArray[np.intp], roots: Array, b: Array, sigma2: float) -> JointTest:
+    """Test some of many coefficients: from whichever columns are fewer."""
+    if 2 * len(places) > len(solution.columns):
         across = _across_columns(solution, places)
         if across @ across > _KEPT * (solution.whitened @ solution.whitened):
             return JointTest(float(across @ across) / len(places) / sigma2, len(places))
+    return _test_of_roots(roots, b, sigma2)
+
+
+def _test_of_roots(roots: Array, b: Array, sigma2: float) -> JointTest:
+    """Test coefficients by their roots, shape (r, p)."""
     scale = np.sqrt(np.einsum("ij,ij->i", roots, roots))
-    R = scipy.linalg.lapack.dgeqrf((roots / scale[:, None]).T)[0][: len(places)]
+    R = scipy.linalg.lapack.dgeqrf((roots / scale[:, None]).T)[0][: len(b)]
     z = scipy.linalg.lapack.dtrtrs(R, b / scale, trans=1)[0]
-    return JointTest(float(z @ z) / len(places) / sigma2, len(places))
+    return JointTest(float(z @ z) / len(b) / sigma2, len(b))
 
 
 def _across_columns(solution: Solution, places: NDArray[np.intp]) -> Array:

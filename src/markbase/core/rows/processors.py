@@ -18,7 +18,10 @@ PROCESSORS = min(os.cpu_count() or 1, 8)
 
 
 class _OneThreadEach:
-    """While parts are worked on at the same time, matrix products take one thread each: threads of their own would wait for one another."""
+    """While parts are worked on at the same time, matrix products take one thread each: threads of their own would wait for one another.
+
+    So they do over matrices that are tall and narrow, of which there is little to share out.
+    """
 
     def __init__(self) -> None:
         self._lock, self._inside = Lock(), 0
@@ -44,7 +47,7 @@ def _thread_pools() -> Any:
     return ThreadpoolController()
 
 
-_ONE_THREAD_EACH = _OneThreadEach()
+ONE_THREAD_EACH = _OneThreadEach()
 
 
 def in_order(function: Callable[[S], T], items: Iterable[S]) -> Iterator[T]:
@@ -52,7 +55,7 @@ def in_order(function: Callable[[S], T], items: Iterable[S]) -> Iterator[T]:
     if PROCESSORS == 1:
         yield from map(function, items)
         return
-    with _ONE_THREAD_EACH, ThreadPoolExecutor(PROCESSORS) as pool:
+    with ONE_THREAD_EACH, ThreadPoolExecutor(PROCESSORS) as pool:
         waiting: deque[Future[T]] = deque()
         try:
             for item in items:
