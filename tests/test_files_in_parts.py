@@ -8,6 +8,8 @@ import io
 import json
 import re
 import shutil
+import subprocess
+import sys
 import zipfile
 
 import numpy as np
@@ -65,6 +67,14 @@ def test_files_of_every_kind_hold_the_same_rows(folders, studies, name):
             mb.open_study(folders / name)
 
 
+LIMITED = """
+import resource, sys
+resource.setrlimit(resource.RLIMIT_AS, (int(sys.argv.pop(1)) << 20,) * 2)
+from markbase.cli.main import main
+main()
+"""
+
+
 def sparse(values, every=7):
     return [None if k % every == 3 else v for k, v in enumerate(values)]
 
@@ -88,14 +98,16 @@ COLUMNS = {
     "a code": pa.array(sparse([-9 if k % 11 == 0 else k for k in MANY])),
     "large texts": pa.array(["q" if k % 3 else "w" for k in MANY], pa.large_string()),
     "dictionary": pa.array(sparse(["ab"[k % 2] for k in MANY])).dictionary_encode(),
-    "ordered": pa.DictionaryArray.from_arrays(pa.array(sparse([k % 2 for k in MANY])), pa.array(["b", "a", "c"]), ordered=True),
+    "ordered": pa.DictionaryArray.from_arrays(
+        pa.array(sparse([k % 2 for k in MANY])), pa.array(["b", "a", "c"]), ordered=True
+    ),
     "yes or no": pa.array([bool(k % 3) for k in MANY]),
     "yes, no or missing": pa.array(sparse([bool(k % 3) for k in MANY])),
     "days": pa.array([datetime.date(2020, 1, 1 + k % 9) for k in MANY]),
     "times": pa.array(sparse([datetime.datetime(2020, 1, 1 + k % 9, k % 20) for k in MANY])),
     "decimals": pa.array([decimal.Decimal(k) / 4 for k in MANY]),
     "nothing": pa.nulls(len(MANY)),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize(
@@ -387,3 +399,30 @@ def test_an_error_far_into_a_text_file_is_told_with_its_row(tmp_path, monkeypatc
     (tmp_path / "t.csv").write_text("a,b\n" + "\n".join(lines) + "\n")
     with pytest.raises(mb.FileError, match="#702: Expected 2 columns, got 3"):
         mb.open_study(tmp_path / "t.csv", in_parts=True)
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="limits of address space are told to processes by Linux")
+def test_under_a_limit_of_memory_it_works_or_ends_in_a_sentence(tmp_path):
+    rows = 6_000_000  # a small file, and more than the limit once its rows are laid out
+    columns = {name: np.resize(np.arange(7.0) ** power, rows) for name, power in (("y", 2), ("x", 1), ("z", 3))}
+    pq.write_table(pa.table(columns), tmp_path / "long.parquet")
+
+    def under(megabytes, *arguments):
+        command = [sys.executable, "-c", LIMITED, str(megabytes), *map(str, arguments)]
+        return subprocess.run(command, capture_output=True, text=True, timeout=120, check=False, cwd=tmp_path)
+
+    fit = ["fit", "long.parquet", "--outcome", "y", "--terms", "x,z", "--in-parts", "--json", "--quiet"]
+    held = under(1000, *fit)
+    assert (held.returncode, held.stderr) == (0, "")
+    assert json.loads(held.stdout)["sample"]["used"] == rows
+    for megabytes, arguments, said in (
+        (
+            720,
+            ["look", "long.parquet"],
+            "`long.parquet` is larger than the memory that is free; keep fewer columns or rows of it, or read the rows --in-parts.",
+        ),
+        (600, ["look", DATA], "`ulimit -v` allows 600 MB of address space, and the packages this rests on need 700."),
+    ):
+        done = under(megabytes, *arguments)
+        assert (done.returncode, done.stdout, done.stderr) == (2, "", f"markbase: {said}\n")
+    assert under(1450, "look", DATA).returncode == 0  # where a reserve of Arrow's would just fit, and nothing else

@@ -10,6 +10,7 @@ from __future__ import annotations
 import importlib
 from typing import TYPE_CHECKING, Any
 
+from markbase.core.address_space import ask_as_needed
 from markbase.core.display import Renderer, set_renderer
 from markbase.core.results.readers import Readers, set_readers
 from markbase.core.rows.spread import set_spread_look
@@ -234,6 +235,7 @@ def _renderer() -> Renderer:
     return RENDERER
 
 
+ask_as_needed()
 set_renderer(_renderer)
 
 

@@ -15,7 +15,8 @@ from markbase import __version__
 from markbase.cli.help import HELP
 from markbase.cli.progress import report_progress
 from markbase.cli.wishes import with_wishes
-from markbase.core.errors import MarkbaseError, ThereAlreadyError, near
+from markbase.core.address_space import LEAST_MEGABYTES, allowed_megabytes
+from markbase.core.errors import MarkbaseError, NoRoomError, ThereAlreadyError, near
 from markbase.files.whole_files import protecting_inputs
 
 _COMMANDS = {
@@ -44,6 +45,8 @@ _COMMANDS = {
     },
     "Carry out": {"run": "Carry out a plan, and write report, tables and figures."},
 }
+_NO_ROOM = 137
+"""Inside: that the memory did not do."""
 _NAMES = [name for names in _COMMANDS.values() for name in names]
 
 
@@ -113,16 +116,31 @@ def main(arguments: Sequence[str] | None = None) -> None:
     for stream in (sys.stdout, sys.stderr):
         if (stream.encoding or "").lower().replace("-", "") != "utf8" and hasattr(stream, "reconfigure"):
             stream.reconfigure(encoding="utf-8")
-    sys.exit(_run(arguments))
+    code = _run(arguments)
+    if code == _NO_ROOM:
+        code = 2
+        if arguments is None:  # threads that found no room may never end, and would be waited for
+            for stream in (sys.stdout, sys.stderr):
+                stream.flush()
+            os._exit(code)
+    sys.exit(code)
 
 
 def _run(arguments: Sequence[str] | None) -> int:
+    allowed = allowed_megabytes()
+    if allowed is not None and allowed < LEAST_MEGABYTES:
+        return _complain(
+            f"`ulimit -v` allows {allowed:,.0f} MB of address space, and the packages this rests on need {LEAST_MEGABYTES}.",
+            2,
+        )
     try:
         with protecting_inputs():
             markbase.main(
                 args=None if arguments is None else list(arguments), prog_name="markbase", standalone_mode=False
             )
         sys.stdout.flush()
+    except NoRoomError as problem:
+        return _complain(f"{str(problem).removesuffix('.')}, or read the rows --in-parts.", _NO_ROOM)
     except ThereAlreadyError as problem:
         return _complain(f"{str(problem).rpartition(', or ')[0]}, or add --replace.", 2)
     except MarkbaseError as problem:
@@ -147,7 +165,14 @@ def _run(arguments: Sequence[str] | None) -> int:
         sys.stdout = open(os.devnull, "w", encoding="utf-8")  # noqa: PTH123, SIM115 - what is left cannot be written
         return _complain(f"the output cannot be written: {(problem.strerror or 'unknown reason').lower()}.", 2)
     except MemoryError:
-        return _complain("this needs more memory than is free; keep fewer columns or rows, or merge levels.", 2)
+        return _complain(
+            "this needs more memory than is free; read the rows --in-parts, keep fewer columns or rows, or merge levels.",
+            2,
+        )
+    except ImportError as problem:
+        if "failed to map" not in str(problem):
+            return _defect(problem)
+        return _complain("the packages it rests on need more memory than is free, or than `ulimit -v` allows.", 2)
     except Exception as defect:
         return _defect(defect)
     return 0
@@ -165,5 +190,6 @@ def _defect(defect: Exception) -> int:
 
 
 def _complain(message: str, code: int) -> int:
+    """Say what went wrong, and return the code."""
     report_progress(f"markbase: {message}")
     return code

@@ -12,6 +12,7 @@ import rich_click as click
 
 from markbase.cli.progress import report_progress
 from markbase.cli.wishes import wishes
+from markbase.core.address_space import allowed_megabytes
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
@@ -64,6 +65,10 @@ def read_in_parts(file: Path, planned: bool = False) -> bool:
     asked = wanted.in_parts or wanted.cluster_address is not None
     if wanted.in_memory and asked:
         raise click.UsageError("--in-memory and reading in parts contradict each other; leave one out.")
+    if wanted.in_memory and only_in_parts(file):
+        raise click.UsageError(
+            f"`{file}` is read in parts, as folders and patterns of names are; leave --in-memory out."
+        )
     return asked or (not wanted.in_memory and (planned or only_in_parts(file) or _too_large(file)))
 
 
@@ -93,6 +98,15 @@ def merged_alike(done: TrailStep, column: Column) -> dict[str, Any]:
 
 
 def _too_large(file: Path) -> bool:
+    """Return whether a file is large beside the memory that is free; found out, and said, once in a command."""
+    typed = click.get_current_context(silent=True)
+    known: dict[Path, bool] = typed.meta.setdefault("markbase.large", {}) if typed is not None else {}
+    if file not in known:
+        known[file] = _is_too_large(file)
+    return known[file]
+
+
+def _is_too_large(file: Path) -> bool:
     try:
         size = file.stat().st_size if file.suffix.lower() in (".parquet", *TEXT_SUFFIXES) and file.is_file() else 0
     except (OSError, ValueError):
@@ -103,7 +117,10 @@ def _too_large(file: Path) -> bool:
         import psutil
     except ImportError:
         return False
-    free = psutil.virtual_memory().available
+    free: float = psutil.virtual_memory().available
+    allowed = allowed_megabytes()
+    if allowed is not None:
+        free = min(free, max(allowed * 2**20 - psutil.Process().memory_info().vms, 0))
     if size * SHARE <= free:
         return False
     if not wishes().quiet:

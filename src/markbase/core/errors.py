@@ -35,6 +35,10 @@ class FileError(MarkbaseError):
     """A file that cannot be read or written."""
 
 
+class NoRoomError(FileError):
+    """A file that does not fit into memory."""
+
+
 class ThereAlreadyError(FileError):
     """A file is there already, and nobody agreed that it is written over."""
 

@@ -18,7 +18,7 @@ from markbase.core.study.codebook import Codebook, as_codebook
 from markbase.core.study.study import Study
 from markbase.files.chosen import Chosen, chosen_columns
 from markbase.files.codebook import read_codebook
-from markbase.files.text_files import STANDARD, read_bytes, read_text
+from markbase.files.text_files import STANDARD, no_room, read_bytes, read_text
 from markbase.files.text_tables import ESCAPED, SEPARATORS, checked_names, separator_of
 
 TEXT_SUFFIXES = (".csv", ".tsv", ".tab", ".txt")
@@ -212,6 +212,8 @@ def _read_parquet(path: Path) -> pd.DataFrame:
     raw = read_bytes(path)
     try:
         return pd.read_parquet(io.BytesIO(raw), engine="pyarrow")
+    except MemoryError:
+        raise no_room(path) from None
     except Exception as problem:
         raise FileError(f"`{path}` cannot be read as Parquet: {str(problem).splitlines()[0]}") from None
 
@@ -230,6 +232,8 @@ def _read_sheet(path: Path, sheet: str | None) -> pd.DataFrame:
             cells = book.parse(sheet or names[0], header=None, dtype=object, keep_default_na=False, na_values=[""])
     except FileError:
         raise
+    except MemoryError:
+        raise no_room(path) from None
     except Exception as problem:
         raise FileError(f"`{path}` cannot be read as a spreadsheet: {str(problem).splitlines()[0]}.") from None
     if sheet is None and len(names) > 1:

@@ -10,7 +10,7 @@ import tomllib
 from pathlib import Path
 from typing import Any
 
-from markbase.core.errors import FileError, MarkbaseError, near
+from markbase.core.errors import FileError, MarkbaseError, NoRoomError, near
 from markbase.files.whole_files import note_input
 
 STANDARD = Path("-")
@@ -58,9 +58,14 @@ def read_bytes(path: Path) -> bytes:
     except ValueError:
         raise FileError(f"`{str(path)!r}` is no name of a file; it holds a character that no name can hold.") from None
     except MemoryError:
-        raise FileError(f"`{path}` is larger than the memory that is free; keep fewer columns or rows of it.") from None
+        raise no_room(path) from None
     note_input(path)
     return content
+
+
+def no_room(path: Path) -> NoRoomError:
+    """Return what is said of a file that does not fit into memory."""
+    return NoRoomError(f"`{path}` is larger than the memory that is free; keep fewer columns or rows of it.")
 
 
 def _standard_input() -> bytes:

@@ -36,6 +36,8 @@ def described(path: str | Path, encoding: str) -> tuple[TableFiles, dict[str, bo
         return _described_texts(marks, told, encoding)
     try:
         schemas = [ds.dataset(p, format=kind).schema for p in paths]
+    except MemoryError:
+        raise
     except (pa.ArrowException, OSError) as problem:
         raise FileError(f"`{told}` cannot be read: {plain_words(problem)}.") from None
     names = checked_names(schemas[0].names, Path(path))

@@ -134,6 +134,8 @@ class TableFiles:
         self.check()
         try:
             yield
+        except MemoryError:  # Arrow's own as well
+            raise
         except (pa.ArrowException, OSError, EOFError, zipfile.BadZipFile) as problem:
             self.check()
             kind = NotNumbersError if "conversion error" in str(problem) else FileError
