@@ -69,6 +69,16 @@ def _heads(names: tuple[str, ...]) -> pd.Index[str]:
     return pd.Index(names)
 
 
+TableRow = Mapping[str, Any]
+"""A row of a table: its values by the names of the columns."""
+
+
+def records_of(table: pd.DataFrame) -> list[TableRow]:
+    """Return the rows of a table, whatever its columns are called."""
+    records: list[TableRow] = table.to_dict("records")  # type: ignore[assignment]
+    return records
+
+
 def rows_of(table: pd.DataFrame) -> Iterator[Any]:
     """Yield the rows of a table as named tuples, whose fields are its columns.
 

@@ -109,6 +109,8 @@ def _sentences(block: Sentences) -> RenderableType:
 
 def _plain(text: str) -> str:
     """Make control characters visible, so that a label can neither break a table nor command a terminal."""
+    if text.isprintable():
+        return text
     return "".join("␤" if c == "\n" else "�" if unicodedata.category(c) == "Cc" else c for c in text)
 
 

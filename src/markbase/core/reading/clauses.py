@@ -5,9 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any
-
-import pandas as pd
 
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, short
@@ -15,6 +12,7 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Statement
 from markbase.core.study.column import Column
+from markbase.core.tables import TableRow
 
 _OFTEN = 3
 """A caution under so many statements is said once."""
@@ -22,7 +20,6 @@ _ROUNDING = 1e-9
 """A difference in an exact equation that is less than so many standard deviations of the outcome is none."""
 _TIMES = 200.0
 """Percent more from which a ratio is told as so many times."""
-Row = pd.Series  # one row of the table of coefficients
 
 
 def outcome_words(outcome: Column) -> str:
@@ -77,7 +74,7 @@ def per_step(column: Column) -> str:
     return per
 
 
-def size(fit: AnyFit, row: Row[Any], question: str) -> str:
+def size(fit: AnyFit, row: TableRow, question: str) -> str:
     """Say how much higher or lower, how sure, and with what held equal.
 
     Parameters
@@ -155,7 +152,7 @@ def say_once(statements: Sequence[Statement]) -> tuple[tuple[Statement, ...], li
     ]
 
 
-def clear(fit: AnyFit, row: Row[Any]) -> bool:
+def clear(fit: AnyFit, row: TableRow) -> bool:
     """Return whether a coefficient is clear evidence by the convention of the reading."""
     return bool(row["p"] < fit.alpha)
 
@@ -227,7 +224,7 @@ def step_words(fit: AnyFit, value: float) -> str:
     return "log units" if is_logged(fit.outcome) else unit_of(fit, value)
 
 
-def joint_figures(fit: AnyFit, test: Row[Any], kind: str = "") -> str:
+def joint_figures(fit: AnyFit, test: TableRow, kind: str = "") -> str:
     """Write a joint test: its statistic with its degrees of freedom, and p; of a logistic fit also its kind."""
     if isinstance(fit, LogisticFit):
         chosen = kind or fit.overall.kind

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-from typing import Any
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 import pandas as pd
@@ -13,8 +13,9 @@ from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import p_phrase, short
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
-from markbase.core.study.column import Column
+from markbase.core.study.column import Column, Level
 from markbase.core.study.remarks import THIN_ROWS, looks_coded
+from markbase.core.tables import TableRow
 
 EQUAL_STEPS = "A trend takes levels as equally far apart; with other distances it would be another one."
 """What must be known of the coefficients of a trend."""
@@ -59,7 +60,25 @@ def about_step(fit: AnyFit, column: Column) -> list[str]:
     ]
 
 
-def about_levels(fit: AnyFit, term: Term, row: pd.Series[Any]) -> list[str]:
+@dataclass(frozen=True)
+class GroupFacts:
+    """What is asked for every level of a group, found out once."""
+
+    levels: Mapping[str, Level]
+    """The levels by their labels."""
+    together: Mapping[str, float]
+    """The p of every comparison, corrected after Holm; empty where there is one only."""
+
+    @classmethod
+    def of(cls, fit: AnyFit, term: Term, rows: Sequence[TableRow]) -> GroupFacts:
+        """Find it out from the rows of a group in the table of coefficients."""
+        own = [row for row in rows if not row["base"]]
+        corrected = fit.corrected_p([row["p"] for row in own]) if len(own) > 1 else []
+        together = dict(zip([str(row["level"]) for row in own], corrected, strict=False))
+        return cls({level.label: level for level in term.column.levels}, together)
+
+
+def about_levels(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> list[str]:
     """Say what must be known of the levels that a coefficient compares.
 
     Parameters
@@ -68,8 +87,10 @@ def about_levels(fit: AnyFit, term: Term, row: pd.Series[Any]) -> list[str]:
         The fit.
     term : Term
         The group.
-    row : pandas.Series
+    row : mapping
         The row of the coefficient.
+    facts : GroupFacts
+        What is known of the group.
 
     Returns
     -------
@@ -81,7 +102,7 @@ def about_levels(fit: AnyFit, term: Term, row: pd.Series[Any]) -> list[str]:
     if row["n"] < THIN_ROWS:
         verb = "has" if row["n"] == 1 else "have"
         cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {verb} `{term.name}` `{level}`.")
-    known = {v.label: v for v in term.column.levels}
+    known = facts.levels
     if not known[level].declared:
         cautions.append(f"`{level}` is not a level of the codebook; if it is a misspelling, mend it before reading on.")
     for label in (level, str(row["against"])):
@@ -90,13 +111,11 @@ def about_levels(fit: AnyFit, term: Term, row: pd.Series[Any]) -> list[str]:
             cautions.append(
                 f"`{label}` is a mixture of {listed(quoted(mixture))}; the difference is an average over them."
             )
-    rows = fit.coefficients
-    own = rows[(rows["term"] == term.name) & ~rows["base"]]
-    if len(own) > 1 and row["p"] < fit.alpha:
-        together = dict(zip(own["level"], fit.corrected_p(own["p"].tolist()), strict=True))[level]
+    if facts.together and row["p"] < fit.alpha:
+        together = facts.together[level]
         if together >= fit.alpha:
             cautions.append(
-                f"Among the {len(own)} comparisons of `{term.name}` together it is not clear (corrected after Holm, {p_phrase(together)})."
+                f"Among the {len(facts.together)} comparisons of `{term.name}` together it is not clear (corrected after Holm, {p_phrase(together)})."
             )
     return cautions
 

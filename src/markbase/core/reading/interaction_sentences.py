@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
-from typing import Any
 
 import pandas as pd
 
@@ -28,6 +27,7 @@ from markbase.core.results.statements import Statement
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import can_follow
 from markbase.core.study.remarks import THIN_ROWS
+from markbase.core.tables import TableRow, records_of
 
 
 def what_differs(term: Term, sure: bool, scale: str = "") -> str:
@@ -82,7 +82,7 @@ def interaction_statements(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[
         The joint test by its name, then each coefficient that is not a base; of two numeric columns also the slopes at
         chosen values.
     """
-    test = fit.terms[fit.terms["term"] == term.name].iloc[0]
+    test = records_of(fit.terms[fit.terms["term"] == term.name])[0]
     untested = fit.untested.get(term.name, "")
     at, outside = at_reference(fit, *term.names)
     if untested:
@@ -94,7 +94,7 @@ def interaction_statements(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[
             f"{what_differs(term, bool(test['p'] < fit.alpha))}{at} ({joint_figures(fit, test)}), {held_equal(fit)}."
         )
     statements = [Statement(term.name, "", joint, tuple(outside))]
-    for told, (_, row) in zip(told_rows(fit, term), rows.iterrows(), strict=True):
+    for told, row in zip(told_rows(fit, term), records_of(rows), strict=True):
         if not row["base"]:
             statements.append(_one(fit, term, told, row, at))
     if len(statements) == 2 and not untested:  # one coefficient: its own sentence is the test
@@ -109,7 +109,7 @@ def told_rows(fit: AnyFit, term: Term) -> list[Coefficient]:
     return [told for told in fit.coefficient_map.rows if told.term == term.name]
 
 
-def _one(fit: AnyFit, term: Term, told: Coefficient, row: pd.Series[Any], at: str) -> Statement:
+def _one(fit: AnyFit, term: Term, told: Coefficient, row: TableRow, at: str) -> Statement:
     level = str(row["level"])
     if pd.isna(row["estimate"]):
         return Statement(
@@ -211,7 +211,7 @@ def levels_of(told: Coefficient) -> str:
     return listed([f"`{group}` `{level}`" for group, level in told.shown_levels])
 
 
-def _coefficient(fit: AnyFit, row: pd.Series[Any]) -> str:
+def _coefficient(fit: AnyFit, row: TableRow) -> str:
     """Write the coefficient of a product that is neither a slope nor a difference, with its interval, and whether it is clear."""
     if math.isnan(float(row["se"])):
         return f"estimated {short(row['estimate'])}, with no standard error: {fit.errors.unknown_words}."
@@ -240,7 +240,7 @@ def sources_in(fit: AnyFit, column: Column) -> list[str]:
     return [name for name in column.made.of if name in names]
 
 
-def follower_sentence(fit: AnyFit, column: Column, row: pd.Series[Any]) -> str:
+def follower_sentence(fit: AnyFit, column: Column, row: TableRow) -> str:
     """Say what the coefficient of a column is that moves only with another of the model."""
     decimals = decimals_for(float(row["se"]))
     ends = f"{number(row['low'], decimals)} to {number(row['high'], decimals)}"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import pandas as pd
 
@@ -27,6 +26,7 @@ from markbase.core.reading.clauses import (
 )
 from markbase.core.reading.group_cautions import (
     EQUAL_STEPS,
+    GroupFacts,
     about_base,
     about_codes,
     about_levels,
@@ -44,6 +44,7 @@ from markbase.core.reading.interaction_sentences import (
 from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Reading, Statement
+from markbase.core.tables import TableRow, records_of
 
 
 def make_reading(fit: AnyFit) -> Reading:
@@ -61,24 +62,26 @@ def make_reading(fit: AnyFit) -> Reading:
         its coefficients but the base.
     """
     table = fit.coefficients
-    statements = [_start(fit, table.iloc[0])]
+    statements = [_start(fit, records_of(table.head(1))[0])]
     for term in fit.model_terms:
         rows = table[table["term"] == term.name]
+        told_of = records_of(rows)
         if term.kind == "interaction":
             statements += interaction_statements(fit, term, rows)
         elif term.kind == "polynomial":
             statements += curve_statements(fit, term.names[0], term.name, bend_sentence(fit, term))
         elif term.is_categorical:
             whole = _jointly(fit, term, rows)
-            single = [_compared(fit, term, row) for _, row in rows.iterrows() if not row["base"]]
+            facts = GroupFacts.of(fit, term, told_of)
+            single = [_compared(fit, term, row, facts) for row in told_of if not row["base"]]
             statements += one_verdict(whole, single)
         elif fit.moves_with(term.name):
             first, *more = curve_statements(fit, term.name, term.name, "")
             statements += [first.with_caution(followers_sentence(fit, term.name)), *more]
         elif sources_in(fit, term.column):
-            statements.append(Statement(term.name, "", follower_sentence(fit, term.column, rows.iloc[0])))
+            statements.append(Statement(term.name, "", follower_sentence(fit, term.column, told_of[0])))
         else:
-            statements.append(_numeric(fit, term, rows.iloc[0]))
+            statements.append(_numeric(fit, term, told_of[0]))
     general = [
         "These are associations in the rows used; a coefficient does not say what would happen if a value were changed."
     ]
@@ -94,7 +97,7 @@ def make_reading(fit: AnyFit) -> Reading:
     return Reading(told, (*together, *general))
 
 
-def _start(fit: AnyFit, row: pd.Series[Any]) -> Statement:
+def _start(fit: AnyFit, row: TableRow) -> Statement:
     numerics, where = start_words(fit)
     where += [f"`{name}` at the mean over the rows" for name in fit.fixed_effect_names]
     shares = is_share(fit.outcome)
@@ -124,7 +127,7 @@ def _start(fit: AnyFit, row: pd.Series[Any]) -> Statement:
     return Statement("(intercept)", "", text, tuple(cautions))
 
 
-def _numeric(fit: AnyFit, term: Term, row: pd.Series[Any]) -> Statement:
+def _numeric(fit: AnyFit, term: Term, row: TableRow) -> Statement:
     sd = fit.spread(term.name)[2]
     cautions = []
     if (row["high"] - row["low"]) * sd > fit.outcome_sd and not fit.exact:
@@ -146,7 +149,7 @@ def _numeric(fit: AnyFit, term: Term, row: pd.Series[Any]) -> Statement:
     return Statement(term.name, "", told, tuple(cautions))
 
 
-def _compared(fit: AnyFit, term: Term, row: pd.Series[Any]) -> Statement:
+def _compared(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> Statement:
     """Say one coefficient of a group, in the words of its coding."""
     scheme, level = term.column.scheme, str(row["level"])
     if scheme == "trend":
@@ -159,7 +162,7 @@ def _compared(fit: AnyFit, term: Term, row: pd.Series[Any]) -> Statement:
     at = at_reference(fit, term.name)[0]
     cautions: list[str] = []
     lead = f"For `{term.name}` `{level}`, {against}{at}, {outcome_words(fit.outcome)} is"
-    cautions += about_levels(fit, term, row)
+    cautions += about_levels(fit, term, row, facts)
     if row["high"] - row["low"] > fit.outcome_sd and not fit.exact:
         cautions.append(
             f"The interval is wide: wider than the standard deviation of `{fit.outcome.name}` ({short(fit.outcome_sd)})."
@@ -167,7 +170,7 @@ def _compared(fit: AnyFit, term: Term, row: pd.Series[Any]) -> Statement:
     return Statement(term.name, level, f"{lead} {size(fit, row, 'of a difference')}", tuple(cautions))
 
 
-def _trend(fit: AnyFit, term: Term, row: pd.Series[Any]) -> Statement:
+def _trend(fit: AnyFit, term: Term, row: TableRow) -> Statement:
     decimals = decimals_for(float(row["se"]))
     estimate, low, high = (number(row[k], decimals) for k in ("estimate", "low", "high"))
     figures = f"{estimate}, {percent(fit)} CI {low} to {high}, {p_phrase(float(row['p']))}"
@@ -189,7 +192,7 @@ def _trend(fit: AnyFit, term: Term, row: pd.Series[Any]) -> Statement:
 
 
 def _jointly(fit: AnyFit, term: Term, rows: pd.DataFrame) -> Statement:
-    test = fit.terms[fit.terms["term"] == term.name].iloc[0]
+    test = records_of(fit.terms[fit.terms["term"] == term.name])[0]
     alpha = fit.alpha
     figures = joint_figures(fit, test)
     together = f"Taken together, the {len(term.labels)} levels of `{term.name}`"

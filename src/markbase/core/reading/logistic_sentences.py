@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import replace
-from typing import Any
 
 import pandas as pd
 
@@ -15,6 +15,7 @@ from markbase.core.formatting import decimals_for, number, p_phrase, point_decim
 from markbase.core.reading.clauses import clear, held_equal, joint_figures, percent, said_of_clear, say_once, step_lead
 from markbase.core.reading.group_cautions import (
     EQUAL_STEPS,
+    GroupFacts,
     about_base,
     about_codes,
     about_levels,
@@ -36,6 +37,7 @@ from markbase.core.reading.slope_sentences import at_reference, bend_sentence, c
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Reading, Statement
 from markbase.core.study.remarks import THIN_ROWS
+from markbase.core.tables import TableRow, records_of
 
 _TIMES, _FEW = 2.0, 0.005
 _WIDE = 10.0
@@ -58,13 +60,14 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
         the base, in odds and in probability.
     """
     table = fit.coefficients
-    marginal = fit.marginal.set_index(["term", "level"])
-    statements = [_start(fit, table.iloc[0])]
+    marginal = {(row["term"], row["level"]): row for row in records_of(fit.marginal)}
+    statements = [_start(fit, records_of(table.head(1))[0])]
     for term in fit.model_terms:
         rows = table[table["term"] == term.name]
+        told_of = records_of(rows)
         if term.kind == "interaction":
-            pairs = zip(told_rows(fit, term), rows.iterrows(), strict=True)
-            single = [_product(fit, term, told, row) for told, (_, row) in pairs if not row["base"]]
+            pairs = zip(told_rows(fit, term), told_of, strict=True)
+            single = [_product(fit, term, told, row) for told, row in pairs if not row["base"]]
             if len(single) == 1:
                 outside = at_reference(fit, *term.names)[1]
                 statements.append(replace(single[0], cautions=(*outside, *single[0].cautions)))
@@ -75,15 +78,17 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
         elif term.kind == "polynomial":
             statements += curve_statements(fit, term.names[0], term.name, bend_sentence(fit, term))
         elif term.is_categorical:
-            single = [_compared(fit, term, row, marginal) for _, row in rows.iterrows() if not row["base"]]
+            facts = GroupFacts.of(fit, term, told_of)
+            adjusted = {row["level"]: row["adjusted"] for row in records_of(fit.groups(term.name))}
+            single = [_compared(fit, term, row, marginal, adjusted, facts) for row in told_of if not row["base"]]
             statements += one_verdict(_jointly(fit, term, rows), single)
         elif fit.moves_with(term.name):
             first, *more = curve_statements(fit, term.name, term.name, "")
             statements += [first.with_caution(followers_sentence(fit, term.name)), *more]
         elif sources_in(fit, term.column):
-            statements.append(Statement(term.name, "", follower_sentence(fit, term.column, rows.iloc[0])))
+            statements.append(Statement(term.name, "", follower_sentence(fit, term.column, told_of[0])))
         else:
-            statements.append(_numeric(fit, term, rows.iloc[0], marginal))
+            statements.append(_numeric(fit, term, told_of[0], marginal))
     general = [
         f"All of it is about the odds of {_event(fit)}. Odds are not probabilities: odds twice as high are not a probability twice "
         f"as high, which is why both are told.",
@@ -130,12 +135,12 @@ def _change(value: float) -> str:
     return f"{number(size, decimals_for(size or 1.0, 2) if size < 10 else 0)}% {'lower' if value < 1 else 'higher'}"
 
 
-def _figures(fit: LogisticFit, row: pd.Series[Any], name: str = "odds ratio") -> str:
+def _figures(fit: LogisticFit, row: TableRow, name: str = "odds ratio") -> str:
     size, low, high = ratio_with_ends(*(float(row[key]) for key in ("odds_ratio", "odds_low", "odds_high", "se")))
     return f"{name} {size}, {percent(fit)} CI {low} to {high}, {p_phrase(float(row['p']))}"
 
 
-def _odds_sentence(fit: LogisticFit, lead: str, row: pd.Series[Any], question: str) -> str:
+def _odds_sentence(fit: LogisticFit, lead: str, row: TableRow, question: str) -> str:
     told = _change(float(row["odds_ratio"]))
     if math.isnan(float(row["se"])):
         return (
@@ -149,7 +154,7 @@ def _odds_sentence(fit: LogisticFit, lead: str, row: pd.Series[Any], question: s
     )
 
 
-def _points(fit: LogisticFit, row: pd.Series[Any], per: str = "") -> str:
+def _points(fit: LogisticFit, row: TableRow, per: str = "") -> str:
     """Say a difference of probabilities in percentage points, with its interval."""
     effect, low, high = (100 * float(row[k]) for k in ("effect", "low", "high"))
     decimals = point_decimals(low, high, float(row["se"]))
@@ -162,7 +167,7 @@ def _points(fit: LogisticFit, row: pd.Series[Any], per: str = "") -> str:
     return f"{number(abs(effect), decimals)} {unit} {way}{per} ({percent(fit)} CI {ends[0]} to {ends[1]})"
 
 
-def _wide(row: pd.Series[Any], of: str = "odds") -> list[str]:
+def _wide(row: TableRow, of: str = "odds") -> list[str]:
     low, high = float(row["odds_low"]), float(row["odds_high"])
     if high / low > _WIDE if low > 0 else True:
         _, *ends = ratio_with_ends(float(row["odds_ratio"]), low, high, float(row["se"]))
@@ -170,7 +175,7 @@ def _wide(row: pd.Series[Any], of: str = "odds") -> list[str]:
     return []
 
 
-def _start(fit: LogisticFit, row: pd.Series[Any]) -> Statement:
+def _start(fit: LogisticFit, row: TableRow) -> Statement:
     numerics, where = start_words(fit)
     odds = float(row["odds_ratio"])
     probability = odds / (1 + odds) if math.isfinite(odds) else 1.0
@@ -188,12 +193,12 @@ def _start(fit: LogisticFit, row: pd.Series[Any]) -> Statement:
     return Statement("(intercept)", "", text, tuple(cautions))
 
 
-def _numeric(fit: LogisticFit, term: Term, row: pd.Series[Any], marginal: pd.DataFrame) -> Statement:
+def _numeric(fit: LogisticFit, term: Term, row: TableRow, marginal: Mapping[tuple[str, str], TableRow]) -> Statement:
     at, cautions = at_reference(fit, term.name)
     cautions = [*about_codes(term.column), *about_step(fit, term.column), *cautions]
     lead, question = step_lead(term.column, at)
     text = _odds_sentence(fit, lead, row, question)
-    effect = marginal[marginal.index == (term.name, "")].iloc[0]
+    effect = marginal[term.name, ""]
     where = f", not only{at}" if at else ""
     per = "" if question == "of a difference" else f" per {term.column.step_one}"
     text += f". Averaged over these rows{where}, the probability is {_points(fit, effect, per)}."
@@ -207,7 +212,7 @@ def _numeric(fit: LogisticFit, term: Term, row: pd.Series[Any], marginal: pd.Dat
     return Statement(term.name, "", text, tuple(cautions))
 
 
-def _wide_slope(fit: LogisticFit, term: Term, row: pd.Series[Any]) -> list[str]:
+def _wide_slope(fit: LogisticFit, term: Term, row: TableRow) -> list[str]:
     """Caution where the interval is wide over one standard deviation of the numeric column."""
     sd = fit.spread(term.name)[2]
     low, high = float(row["low"]) * sd, float(row["high"]) * sd
@@ -218,7 +223,14 @@ def _wide_slope(fit: LogisticFit, term: Term, row: pd.Series[Any]) -> list[str]:
     return []
 
 
-def _compared(fit: LogisticFit, term: Term, row: pd.Series[Any], marginal: pd.DataFrame) -> Statement:
+def _compared(
+    fit: LogisticFit,
+    term: Term,
+    row: TableRow,
+    marginal: Mapping[tuple[str, str], TableRow],
+    adjusted: Mapping[str, float],
+    facts: GroupFacts,
+) -> Statement:
     scheme, level = term.column.scheme, str(row["level"])
     if scheme == "trend":
         told = "rising" if row["estimate"] > 0 else "falling"
@@ -242,15 +254,14 @@ def _compared(fit: LogisticFit, term: Term, row: pd.Series[Any], marginal: pd.Da
     }[scheme]
     at, cautions = at_reference(fit, term.name)
     text = _odds_sentence(fit, f"For `{term.name}` `{level}`, {against}{at},", row, "of a difference")
-    adjusted = fit.groups(term.name).set_index("level")
     if scheme == "indicator":
-        own = marginal[marginal.index == (term.name, level)].iloc[0]
+        own = marginal[term.name, level]
         where = f" as they are, not{at}" if at else ""
         text += (
-            f". In probability, averaged over these rows{where}: {_share(float(adjusted.loc[level, 'adjusted']))} against "  # type: ignore[arg-type]
-            f"{_share(float(adjusted.loc[term.base_label, 'adjusted']))}, {_points(fit, own)}"  # type: ignore[arg-type]
+            f". In probability, averaged over these rows{where}: {_share(adjusted[level])} against "
+            f"{_share(adjusted[term.base_label])}, {_points(fit, own)}"
         )
-    cautions = [*about_levels(fit, term, row), *_few_events(fit, term, level), *_wide(row), *cautions]
+    cautions = [*about_levels(fit, term, row, facts), *_few_events(fit, term, level), *_wide(row), *cautions]
     return Statement(term.name, level, f"{text}.", tuple(cautions))
 
 
@@ -267,7 +278,7 @@ def _few_events(fit: LogisticFit, term: Term, level: str) -> list[str]:
     ]
 
 
-def _product(fit: LogisticFit, term: Term, told: Coefficient, row: pd.Series[Any]) -> Statement:
+def _product(fit: LogisticFit, term: Term, told: Coefficient, row: TableRow) -> Statement:
     level = str(row["level"])
     if pd.isna(row["estimate"]):
         text = (
@@ -299,7 +310,7 @@ def _product(fit: LogisticFit, term: Term, told: Coefficient, row: pd.Series[Any
 
 
 def _jointly(fit: LogisticFit, term: Term, rows: pd.DataFrame) -> Statement:
-    test = fit.terms[fit.terms["term"] == term.name].iloc[0]
+    test = records_of(fit.terms[fit.terms["term"] == term.name])[0]
     clearly = test["p"] < fit.alpha
     figures = joint_figures(fit, test)
     if term.name in fit.untested and not fit.by_likelihood:

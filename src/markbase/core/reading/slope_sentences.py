@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import math
 
-import pandas as pd
-
 from markbase.core.design.terms import Term, Variable
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import decimals_for, p_phrase, short, value_with_ends
@@ -18,6 +16,7 @@ from markbase.core.reading.clauses import (
 )
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
+from markbase.core.tables import records_of
 
 
 def at_reference(fit: AnyFit, *names: str) -> tuple[str, list[str]]:
@@ -181,7 +180,7 @@ def bend_sentence(fit: AnyFit, term: Term) -> str:
     str
         A sentence.
     """
-    test = fit.terms[fit.terms["term"] == term.name].iloc[0]
+    test = records_of(fit.terms[fit.terms["term"] == term.name])[0]
     bend = fit.bend_test(term.names[0])
     where, _ = at_reference(fit, term.names[0])
     sure, curved = bool(test["p"] < fit.alpha), bool(bend.p < fit.alpha)
@@ -191,5 +190,5 @@ def bend_sentence(fit: AnyFit, term: Term) -> str:
         f"Taken together, {powers} {'go' if sure else 'show no clear evidence of going'} with `{fit.outcome.name}`"
     )
     shape = "the line is clearly bent" if curved else "no clear evidence that the line is bent"
-    figures = joint_figures(fit, pd.Series({"df": bend.df, "statistic": bend.statistic, "p": bend.p}), bend.kind)
+    figures = joint_figures(fit, {"df": bend.df, "statistic": bend.statistic, "p": bend.p}, bend.kind)
     return f"{together}{where} ({joint_figures(fit, test)}); {shape}{where} ({figures}), {held_equal(fit)}."
