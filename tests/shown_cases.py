@@ -72,6 +72,7 @@ fit {BELONGING} --terms age,voice --weights weight --weights-are sampling --shor
 fit {BELONGING} {CURVED}
 fit {BELONGING} --terms choir,age
 fit {BELONGING} --terms voice,stays,age --interaction voice,stays {EFFECT} --manuscript t.md
+fit choirs.csv {BOOK} --outcome belonging --terms age,voice,joined_through --interaction voice,joined_through --manuscript t.md
 fit {LOGGED} --terms voice,rehearsals --interaction voice,rehearsals
 fit {LOGGED} --terms rehearsals,years_in_choir --interaction rehearsals,years_in_choir --weights events --weights-are frequency
 fit {STAYS} --terms age,voice,rehearsals,travel_km --guide
@@ -86,6 +87,7 @@ groups choirs.plan.toml "Voice parts compared" voice --contrast "high and low: s
 groups choirs.plan.toml "Voice parts compared" voice --contrast tenor --short
 groups {BELONGING} voice --terms age,voice --interaction age,voice --correction tukey
 groups {BELONGING} voice --terms age,voice --interaction age,voice --at age=30,60 --correction holm
+groups {BELONGING} voice --terms age,voice --contrast tenor --correction tukey
 groups {BELONGING} voice:stays --terms voice,stays,age --interaction voice,stays
 groups {STAYS} voice --terms age,voice,rehearsals --correction bonferroni
 slopes {BELONGING} age:voice {CURVED} --at age=30,60

@@ -267,6 +267,10 @@ def test_the_command_reads_in_parts_when_asked_or_when_a_file_is_large(tmp_path,
     assert large.stdout == plain.stdout
     assert "larger than an eighth of the free memory" in large.stderr
     assert "eighth" not in run(*wanted, "--in-memory").stderr
+    monkeypatch.setattr("psutil.virtual_memory", lambda: type("", (), {"available": 10**12})())
+    assert "eighth" not in run(*wanted).stderr
+    monkeypatch.setattr("markbase.cli.opening.allowed_megabytes", lambda: 1.0)
+    assert "eighth of the free memory (0.0 GB)" in run(*wanted).stderr
     monkeypatch.setattr("markbase.core.rows.facts.MOST_DISTINCT", 50)  # so that practice hours have more
     told = run("look", DATA, "practice_hours", "--codebook", BOOK, "--in-parts").stdout
     assert re.search(r"distinct values +more than", told)
@@ -425,4 +429,5 @@ def test_under_a_limit_of_memory_it_works_or_ends_in_a_sentence(tmp_path):
     ):
         done = under(megabytes, *arguments)
         assert (done.returncode, done.stdout, done.stderr) == (2, "", f"markbase: {said}\n")
-    assert under(1450, "look", DATA).returncode == 0  # where a reserve of Arrow's would just fit, and nothing else
+    model = ["--outcome", "belonging", "--terms", "age,voice", "--json"]
+    assert under(1450, "fit", DATA, *model).returncode == 0  # where a reserve of Arrow's would just fit, and no more

@@ -231,8 +231,10 @@ def test_what_was_done_in_python_is_written_as_a_plan_that_gives_it_again(tmp_pa
         mb.write_plan(path, study, made, data=DATA)
 
 
-def test_nothing_is_written_over_and_nothing_half(results):
-    refused = run("run", "my.plan.toml", "--into", "out", cwd=results)
+def test_nothing_is_written_over_and_nothing_half(results, monkeypatch):
+    with monkeypatch.context() as patch:  # refused before the work
+        patch.setattr("markbase.cli.run.carry_out", None)
+        refused = run("run", "my.plan.toml", "--into", "out", cwd=results)
     assert refused.returncode == 2
     assert "--replace" in refused.stderr
     (results / "quiet.toml").write_text(PLAN.replace("[output]", "[output]\nfigures = false"))

@@ -210,10 +210,10 @@ def side_by_side(fits: Sequence[AnyFit], names: Sequence[str], *, formal: bool =
     Table
         A row a coefficient, a column a fit.
     """
-    cells: dict[tuple[str, str, str], tuple[Entry, dict[str, str]]] = {}
+    cells: dict[tuple[str, str | None], tuple[Entry, dict[str, str]]] = {}
     for fit, name in zip(fits, names, strict=True):
         for entry in coefficient_entries(fit, formal=formal):
-            key = (entry.label, "", "") if entry.row is None else (entry.row.term, entry.row.level, entry.kind)
+            key = (entry.label, None) if entry.row is None else (entry.row.term, entry.row.level)
             cells.setdefault(key, (entry, {}))[1][name] = _beside(entry)
     rows = tuple(Row((entry.label, *(by.get(n, "") for n in names)), entry.kind) for entry, by in cells.values())
     heads = ("" if formal else "term, level", *names)

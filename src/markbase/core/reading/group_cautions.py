@@ -67,14 +67,14 @@ class GroupFacts:
     levels: Mapping[str, Level]
     """The levels by their labels."""
     together: Mapping[str, float]
-    """The p of every comparison, corrected after Holm; empty where there is one only."""
+    """The p of every comparison, corrected after Holm."""
 
     @classmethod
     def of(cls, fit: AnyFit, term: Term, rows: Sequence[TableRow]) -> GroupFacts:
         """Find it out from the rows of a group in the table of coefficients."""
         own = [row for row in rows if not row["base"]]
-        corrected = fit.corrected_p([row["p"] for row in own]) if len(own) > 1 else []
-        together = dict(zip([str(row["level"]) for row in own], corrected, strict=False))
+        corrected = fit.corrected_p([row["p"] for row in own])
+        together = dict(zip([str(row["level"]) for row in own], corrected, strict=True))
         return cls({level.label: level for level in term.column.levels}, together)
 
 
@@ -111,7 +111,7 @@ def about_levels(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> l
             cautions.append(
                 f"`{label}` is a mixture of {listed(quoted(mixture))}; the difference is an average over them."
             )
-    if facts.together and row["p"] < fit.alpha:
+    if row["p"] < fit.alpha:
         together = facts.together[level]
         if together >= fit.alpha:
             cautions.append(
