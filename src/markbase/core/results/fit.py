@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Self, overload
@@ -450,27 +450,9 @@ class Fit(Probed):
             rows = [dict(p) for p in profiles]
         if not rows:
             raise MarkbaseError("Give at least one profile to predict for.")
-        found, outside, named = [], 0, []
-        alike: dict[tuple[tuple[str, Any], ...], dict[str, Any]] = {}  # what was predicted for the same values before
-        complete: dict[
-            tuple[tuple[str, Any], ...], bool
-        ] = {}  # whether these leave nothing to an average over the rows
-        for number, known in enumerate(rows, 1):
-            key = tuple(known.items())
-            told = alike.get(key) if all(isinstance(v, (str, int, float)) for v in known.values()) else None
-            if told is None:
-                try:
-                    setting, cautions = self._profile(known)
-                except MarkbaseError as problem:
-                    where = f"Profile {number}: " if len(rows) > 1 else ""
-                    raise type(problem)(f"{where}{problem}") from None
-                cautions += self._unseen(setting)
-                told = {**known, **self._predicted(setting), "caution": "; ".join(cautions)}
-                alike[key] = told
-                complete[key] = known_profile(self.model_terms, self._sample.followed(setting))
-            named.append(complete[key])
-            outside += bool(told["caution"])
-            found.append(told)
+        told = [*self._predicted_each(rows)]
+        found, named = [row for row, _ in told], [complete for _, complete in told]
+        outside = sum(bool(row["caution"]) for row in found)
         if outside:
             where = next(r["caution"] for r in found if r["caution"])
             remark(
@@ -479,6 +461,27 @@ class Fit(Probed):
             )
         table = pd.DataFrame(found)
         return self._back(table, np.array(named)) if back_transformed else table
+
+    def _predicted_each(self, rows: Sequence[Mapping[str, Any]]) -> Iterator[tuple[dict[str, Any], bool]]:
+        """Predict for profiles, those alike once; yield what is told of each, and whether it leaves nothing to an average over the rows."""
+        alike: dict[tuple[tuple[str, Any], ...], tuple[dict[str, Any], bool]] = {}
+        for number, known in enumerate(rows, 1):
+            key = tuple(known.items())
+            plain = all(isinstance(v, (str, int, float)) for v in known.values())
+            if not plain or key not in alike:
+                try:
+                    setting, cautions = self._profile(known)
+                except MarkbaseError as problem:
+                    where = f"Profile {number}: " if len(rows) > 1 else ""
+                    raise type(problem)(f"{where}{problem}") from None
+                cautions += self._unseen(setting)
+                told = {**known, **self._predicted(setting), "caution": "; ".join(cautions)}
+                found = told, known_profile(self.model_terms, self._sample.followed(setting))
+                if plain:
+                    alike[key] = found
+                yield found
+            else:
+                yield alike[key]
 
     def _predicted_rows(self, data: Any) -> pd.DataFrame | None:
         """Predict for the rows of a table that has all columns of the model; None if it lacks some that can be averaged over."""
