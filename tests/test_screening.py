@@ -278,6 +278,12 @@ def test_figures_take_axes_and_set_nothing_global():
     assert mb.draw_correlations(screen, ax) is ax
     assert "infinite" in " ".join(t.get_text() for t in mb.draw_vif(screen).texts)
     assert len(mb.draw_pairs(mb.demo.choirs(), screen).axes) == 25
+    shown = mb.draw_vif(screen)
+    shown._repr_png_()
+    top = shown.get_position().y1
+    shown.set_title("a title\nof three\nlines")
+    shown._repr_png_()
+    assert shown.get_position().y1 < top - 0.02  # what a later cell adds is given room
     assert dict(mpl.rcParams) == before
     with pytest.raises(mb.MarkbaseError, match="two numeric columns or more"):
         mb.draw_pairs(mb.demo.choirs(), mb.screen(mb.demo.choirs(), ["voice", "age"]))

@@ -10,7 +10,7 @@ from itertools import count
 from jinja2 import Environment, PackageLoader, select_autoescape
 
 from markbase.reports.manuscript import table_in
-from markbase.show.page import LEVEL_INDENT, Section
+from markbase.show.page import LEVEL_INDENT, Row, Section
 
 _LATEX = {
     "\\": r"\textbackslash{}",
@@ -26,6 +26,8 @@ _LATEX = {
     "–": "--",
     **{mark: f"\\{mark}" for mark in "&%$#_{}"},
 }
+_MARKS = "*{}*", "**{}**", "&emsp;{}"
+_LATEX_MARKS = r"\emph{{{}}}", r"\textbf{{{}}}", r"\quad {}"
 _MARKDOWN = re.compile(r"([\\`*_\[\]<>|~#])")
 
 
@@ -36,7 +38,9 @@ def markdown_text(tables: Sequence[Section], title: str = "") -> str:
         table = table_in(told)
         lines = [_line([_plain(head) or " " for head in table.heads])]
         lines.append(_line([":--", *["--:"] * (len(table.heads) - 1)]))
-        lines += [_line([_shown(cell, row.kind, k) for k, cell in enumerate(row.cells)]) for row in table.rows]
+        lines += [
+            _line([_dressed(cell, row, k, _plain, _MARKS) for k, cell in enumerate(row.cells)]) for row in table.rows
+        ]
         parts += [f"**Table {number}. {_plain(told.title)}**", "\n".join(lines), f"*Note.* {_plain(told.note)}"]
     return "\n\n".join(parts) + "\n"
 
@@ -49,12 +53,17 @@ def _plain(text: str) -> str:
     return _MARKDOWN.sub(r"\\\1", " ".join(text.split()))
 
 
-def _shown(cell: str, kind: str, column: int) -> str:
-    text = _plain(cell)
+def _dressed(cell: str, row: Row, column: int, escape: Callable[[str], str], marks: tuple[str, str, str]) -> str:
+    """Return a cell with the marks of its language for a base, the heading of a group and a level under it."""
+    text = escape(cell)
     if not text:
         return ""
-    text = f"*{text}*" if kind == "base" else f"**{text}**" if kind == "group" and not column else text
-    return f"&emsp;{text}" if cell.startswith(LEVEL_INDENT) else text
+    base, group, level = marks
+    if row.kind == "base":
+        text = base.format(text)
+    elif row.kind == "group" and not column:
+        text = group.format(text)
+    return level.format(text) if cell.startswith(LEVEL_INDENT) else text
 
 
 def latex_text(tables: Sequence[Section], title: str = "") -> str:
@@ -66,7 +75,10 @@ def latex_text(tables: Sequence[Section], title: str = "") -> str:
         table = table_in(told)
         columns = "l" + "r" * (len(table.heads) - 1)
         rows = [_row([_escaped(head) for head in table.heads]), r"\midrule"]
-        rows += [_row([_set(cell, row.kind, k) for k, cell in enumerate(row.cells)]) for row in table.rows]
+        rows += [
+            _row([_dressed(cell, row, k, _escaped, _LATEX_MARKS) for k, cell in enumerate(row.cells)])
+            for row in table.rows
+        ]
         parts.append(
             "\n".join(
                 [
@@ -92,14 +104,6 @@ def _row(cells: Sequence[str]) -> str:
 
 def _escaped(text: str) -> str:
     return "".join(_LATEX.get(letter, letter) for letter in " ".join(text.split()))
-
-
-def _set(cell: str, kind: str, column: int) -> str:
-    text = _escaped(cell)
-    if not text:
-        return ""
-    text = f"\\emph{{{text}}}" if kind == "base" else f"\\textbf{{{text}}}" if kind == "group" and not column else text
-    return f"\\quad {text}" if cell.startswith(LEVEL_INDENT) else text
 
 
 def html_text(tables: Sequence[Section], title: str = "") -> str:

@@ -44,7 +44,10 @@ def _shown_in_notebooks(figure: Figure, *drawn: Any) -> None:
     """Let a notebook show a figure where it, or its axes, are the last line of a cell: no window manager knows of them."""
 
     def picture() -> bytes:
-        return drawn_as(figure, "png", dpi=110)
+        engine = figure.get_layout_engine()
+        drawn = drawn_as(figure, "png", dpi=110)
+        figure.set_layout_engine(engine)  # what is changed in the next cell finds its place then
+        return drawn
 
     for thing in drawn:
         thing._repr_png_ = picture
