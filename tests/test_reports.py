@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 import markbase as mb
 from markbase.core.comparison.answers import answers
 from markbase.reports.inline import inline
+from markbase.show.figures import drawn_as
 from markbase.show.html import to_html
 from markbase.show.versions import merged
 from reference import made_up
@@ -121,7 +122,7 @@ def test_a_cloud_lies_where_its_marks_were():
         figure = Figure(figsize=(4, 3))
         axes = figure.add_subplot()
         axes.scatter(x, y, marker=marker, s=12, linewidth=0)
-        drawn = inline(figure, "cloud", "A <cloud>")
+        drawn = inline(drawn_as(figure, "svg"), "cloud", "A <cloud>")
         wanted = axes.transData.transform(np.column_stack([x, y])) * 72 / figure.dpi
         wanted[:, 1] = 72 * 3 - wanted[:, 1]
         tree = lxml.html.fromstring(drawn.svg)

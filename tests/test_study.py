@@ -1,5 +1,7 @@
 """Columns, kinds, missing answers, levels and bases."""
 
+import datetime
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -202,6 +204,29 @@ def test_a_table_of_any_package_is_fitted_and_screened_as_it_comes(kind):
     for wrong in (3, "choirs.csv", {"age": [1]}):
         with pytest.raises(mb.MarkbaseError, match="`study` of `fit_linear` is a study or a table"):
             mb.fit_linear(wrong, "belonging", ["age"])
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_moments_and_durations_are_told_alike_whatever_holds_them():
+    pa, polars = pytest.importorskip("pyarrow"), pytest.importorskip("polars")
+    moment = datetime.datetime(2020, 1, 31)
+    arrow = pa.table(
+        {
+            "sang": [datetime.timedelta(seconds=90 * k, milliseconds=250) for k in range(6)],
+            "came": [moment + datetime.timedelta(hours=12 * (k % 2), microseconds=500_000 * (k % 3)) for k in range(6)],
+            "at": [datetime.time(9 + k % 2, 0, k % 3) for k in range(6)],
+            "part": [b"alto", "ténor".encode()] * 3,
+        }
+    )
+    for table in (arrow, arrow.to_pandas(), arrow.to_pandas(types_mapper=pd.ArrowDtype), polars.from_arrow(arrow)):
+        study = mb.Study(table, {"columns": {"came": {"base": "2020-01-31"}}})
+        assert study["sang"].values.tolist() == [90 * k + 0.25 for k in range(6)]
+        assert (study["sang"].kind, study["sang"].unit.many) == ("numeric", "seconds")
+        assert [v.label for v in study["came"].levels][:2] == ["2020-01-31", "2020-01-31T00:00:00.5"]
+        assert {v.label for v in study["at"].levels} == {f"{9 + k % 2:02}:00:0{k % 3}" for k in range(6)}
+        assert [v.label for v in study["part"].levels] == ["alto", "ténor"]
+    declared = mb.Study(arrow, {"columns": {"sang": {"kind": "categorical"}}})["sang"]
+    assert (declared.unit, declared.levels[0].label) == (None, "0.25")
 
 
 @settings(max_examples=30)

@@ -30,7 +30,7 @@ from markbase.files.plan_analysis import check_columns
 from markbase.files.plan_entries import Analysis, FitEntry
 from markbase.files.schemas import FORMAT_VERSION
 from markbase.reports.document import can_write_documents, manuscript_bytes
-from markbase.reports.figure_sets import figure_bytes, figures_of
+from markbase.reports.figure_sets import Drawn, Figures, figures_of
 from markbase.reports.inline import inline
 from markbase.reports.manuscript import Result
 from markbase.reports.manuscript_texts import TEXTS
@@ -73,8 +73,8 @@ class Results:
     """Everything at full precision."""
     tables: dict[str, pd.DataFrame] = field(default_factory=dict)
     """Tables by file name."""
-    figures: dict[str, dict[str, bytes]] = field(default_factory=dict)
-    """Figures by name: ``png`` and ``svg``."""
+    figures: Figures = field(default_factory=dict)
+    """Figures by name."""
     manuscript: list[Result] = field(default_factory=list)
     """What has a table for a manuscript, in the order of the tables."""
     methods: list[str] = field(default_factory=list)
@@ -105,7 +105,9 @@ class Results:
             found |= {f"tables{kind}": manuscript_bytes(self.manuscript, kind, title) for kind in kinds}
         found |= {f"tables/{name}.csv": table_bytes(table, ".csv") for name, table in self.tables.items()}
         found |= {
-            f"figures/{name}.{kind}": content for name, kinds in self.figures.items() for kind, content in kinds.items()
+            f"figures/{name}.{kind}": content
+            for name, drawn in self.figures.items()
+            for kind, content in drawn.files.items()
         }
         return found
 
@@ -212,15 +214,15 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         page = score_page(scored)
         record["hold_out"] = score_record(scored)
         if draws:
-            caption, figure = "Predicted and observed, in rows held out", draw_score(scored).figure
-            results.figures[f"{name}-predicted-observed"] = _kinds(figure)
-            page = beside(page, 0, [inline(figure, f"{name} predicted-observed", caption)])
+            drawn = Drawn("Predicted and observed, in rows held out", draw_score(scored).figure)
+            results.figures[f"{name}-predicted-observed"] = drawn
+            page = beside(page, 0, [inline(drawn.svg, f"{name} predicted-observed", drawn.caption)])
         more.append(page)
     if entry.cross_validate:
         found = cross_validate(fit, folds=_FOLDS)
         more.append(cross_validation_page(found))
         record["cross_validate"] = table_record(found.table)
-    results.figures |= {f"{name}-{figure}": _kinds(drawing) for figure, (_, drawing) in figures.items()}
+    results.figures |= {f"{name}-{figure}": drawn for figure, drawn in figures.items()}
     wanted = Wanted(tuple(entry.groups), entry.correction, slopes, entry.at)
     results.parts.append(analysis_part(made, entry.name, entry.question, wanted, figures, more))
     results.manuscript += [made, *((fit, group) for group in entry.groups)]
@@ -233,11 +235,6 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         held_out=entry.hold_out,
     )
     results.methods.append(methods_of(made, did, VERSION))
-
-
-def _kinds(figure: Any) -> dict[str, bytes]:
-    """Return a figure as files: what a page makes of it later does not show in them."""
-    return {kind: figure_bytes(figure, kind) for kind in ("png", "svg")}
 
 
 def _file_name(name: str, used: set[str]) -> str:

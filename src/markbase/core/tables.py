@@ -12,6 +12,8 @@ from numpy.typing import NDArray
 
 Column = Sequence[Any] | NDArray[Any]
 _TEXT: Any = pd.Series(["text"]).dtype
+_COPIED_AT_ONCE = int(pd.__version__.partition(".")[0]) < 3
+"""Whether a copy shares nothing from the start; from pandas 3 on a column is copied when it is first written to."""
 
 
 class own_table:  # noqa: N801 - it stands where `cached_property` would
@@ -36,7 +38,7 @@ class own_table:  # noqa: N801 - it stands where `cached_property` would
         if self.key not in kept:
             kept[self.key] = self.function(instance)
         table: pd.DataFrame = kept[self.key]
-        return table.copy()
+        return table.copy(deep=_COPIED_AT_ONCE)
 
     def __set__(self, instance: object, value: object) -> None:
         raise AttributeError("a table of a result cannot be replaced")

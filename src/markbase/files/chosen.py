@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Sequence
+from collections.abc import Collection, Container, Sequence
 from dataclasses import replace
 
-from markbase.core.errors import ColumnError, near
+from markbase.core.errors import ColumnError, listed, near, quoted, remark
 from markbase.core.study.codebook import Codebook
 
 Chosen = Container[str]
@@ -13,7 +13,7 @@ Chosen = Container[str]
 
 
 def chosen_columns(
-    names: Sequence[str], chosen: Chosen | None, book: Codebook, told: str
+    names: Sequence[str], chosen: Chosen | None, book: Codebook, told: str, nested: Collection[str] = ()
 ) -> tuple[list[str], Codebook]:
     """Choose the columns to be read, with those that the codebook says they are made of.
 
@@ -27,6 +27,8 @@ def chosen_columns(
         What is known of them.
     told : str
         What the file is called.
+    nested : collection of str
+        Columns that hold lists or records, which are left out.
 
     Returns
     -------
@@ -38,15 +40,22 @@ def chosen_columns(
     Raises
     ------
     ColumnError
-        If one of a list of names is not there, or none is asked for.
+        If one of a list of names is not there or nested, or none is asked for, or left.
+
+    Warns
+    -----
+    MarkbaseWarning
+        If nested columns that may have been meant are left out.
     """
     if chosen is None:
-        return list(names), book
+        return _without_nested(list(names), book, told, nested)
     if isinstance(chosen, str):
         raise ColumnError(f"Name the columns of {told} to read as a list, for instance [{chosen!r}].")
     for name in chosen if isinstance(chosen, (list, tuple)) else ():
         if name not in names:
             raise ColumnError(f"`{told}` has no column `{name}`.{near(str(name), names)}")
+        if name in nested:
+            raise ColumnError(f"`{told}`: `{name}` holds lists or records; choose columns of numbers and texts.")
     wanted = {name for name in names if name in chosen}
     waiting = list(wanted)
     while waiting:
@@ -59,4 +68,17 @@ def chosen_columns(
         raise ColumnError(f"Name at least one column of `{told}` to read.")
     left_out = set(names) - wanted
     known = {name: spec for name, spec in book.columns.items() if name not in left_out}
-    return [name for name in names if name in wanted], replace(book, columns=known)
+    return _without_nested([name for name in names if name in wanted], replace(book, columns=known), told, nested)
+
+
+def _without_nested(names: list[str], book: Codebook, told: str, nested: Collection[str]) -> tuple[list[str], Codebook]:
+    """Leave columns of lists and records out, and say so."""
+    here = [name for name in names if name in nested]
+    if not here:
+        return names, book
+    kept = [name for name in names if name not in nested]
+    holds = f"{listed(quoted(here))} {'holds' if len(here) == 1 else 'hold'} lists or records"
+    if not kept:
+        raise ColumnError(f"`{told}`: {holds}, and no other column is there; numbers and texts are needed.")
+    remark(f"`{told}`: {holds}: left out of the study.")
+    return kept, replace(book, columns={n: spec for n, spec in book.columns.items() if n not in here})

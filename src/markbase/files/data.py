@@ -11,6 +11,7 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pandas as pd
 
 from markbase.core.errors import FileError, count_noun, listed, quoted, remark
@@ -113,8 +114,15 @@ def open_study(
     if quick is not None:
         return Study(quick[0], quick[1], missing=missing, name=name)
     frame = read_table(path, encoding=encoding, sheet=sheet)
-    names, known = chosen_columns(list(frame.columns), columns, as_codebook(book), name)
+    nested = {n for n in frame.columns if path.suffix.lower() == ".parquet" and _is_nested(frame[n])}
+    names, known = chosen_columns(list(frame.columns), columns, as_codebook(book), name, nested)
     return Study(frame[names], known, missing=missing, name=name)
+
+
+def _is_nested(series: pd.Series[Any]) -> bool:
+    """Return whether a column of a Parquet file holds lists or records."""
+    first = next(iter(series.dropna()), None) if series.dtype.kind == "O" else None
+    return isinstance(first, (list, dict, tuple, np.ndarray))
 
 
 def is_large(path: Path) -> bool:

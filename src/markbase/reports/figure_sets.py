@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING
 
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.design.terms import Variable
@@ -21,10 +23,34 @@ from markbase.show.fit_figures import MOST_LEVELS, draw_adjusted, draw_groups, d
 from markbase.show.slope_figures import draw_slopes
 
 if TYPE_CHECKING:
-    from matplotlib.figure import Figure
+    from matplotlib.figure import Figure, SubFigure
 
-Figures = dict[str, tuple[str, Any]]
-"""For each figure its name: a caption, and the figure."""
+KINDS = ("png", "svg")
+"""The endings of a figure's files."""
+
+
+@dataclass(frozen=True, eq=False)
+class Drawn:
+    """A figure, drawn once for all that show it."""
+
+    caption: str
+    """What it shows."""
+    figure: Figure | SubFigure
+    """The figure, as axes give it."""
+
+    @cached_property
+    def svg(self) -> bytes:
+        """The figure as SVG, the same bytes each time."""
+        return drawn_as(self.figure.figure, "svg")
+
+    @cached_property
+    def files(self) -> dict[str, bytes]:
+        """The contents of its files, by their ending."""
+        return {kind: self.svg if kind == "svg" else drawn_as(self.figure.figure, kind) for kind in KINDS}
+
+
+Figures = dict[str, Drawn]
+"""Figures by their names."""
 
 
 def figures_of(made: AnyFit | Blocks) -> Figures:
@@ -45,7 +71,7 @@ def figures_of_fit(fit: AnyFit) -> Figures:
     Returns
     -------
     dict
-        For each figure its name: a caption, and the figure.
+        The figures by their names.
     """
     figures = figure_of_coefficients(fit)
     for group in (v for v in fit.variables if v.is_categorical):
@@ -58,17 +84,17 @@ def figure_of_coefficients(fit: AnyFit) -> Figures:
     caption = (
         f"{fit.family.observed(fit.outcome)}: every level against its base, numeric columns per standard deviation"
     )
-    return {"coefficients": (caption, draw_coefficients(fit).figure)}
+    return {"coefficients": Drawn(caption, draw_coefficients(fit).figure)}
 
 
 def figures_of_checks(fit: AnyFit) -> Figures:
     """Draw what checks a fit."""
     if isinstance(fit, LogisticFit):
         return {
-            "classification": ("How many are classified correctly at every cut", _classification(fit)),
-            "calibration": ("Observed shares against predicted probabilities", draw_calibration(fit).figure),
+            "classification": Drawn("How many are classified correctly at every cut", _classification(fit)),
+            "calibration": Drawn("Observed shares against predicted probabilities", draw_calibration(fit).figure),
         }
-    return {} if fit.exact else {"checks": ("Four views of the residuals", draw_checks(fit))}
+    return {} if fit.exact else {"checks": Drawn("Four views of the residuals", draw_checks(fit))}
 
 
 def figures_of_slopes(fit: AnyFit, asked: Sequence[tuple[str, str | None]] | None = None) -> Figures:
@@ -78,7 +104,7 @@ def figures_of_slopes(fit: AnyFit, asked: Sequence[tuple[str, str | None]] | Non
         if asked is None and by is not None and fit.variables[[v.name for v in fit.variables].index(by)].is_categorical:
             continue  # the lines by group show it
         told = f" by {by}" if by else ""
-        figures[_safe(f"{numeric}-slope{told}")] = (
+        figures[_safe(f"{numeric}-slope{told}")] = Drawn(
             f"The slope of {numeric}{told}, and where it is clear",
             draw_slopes(fit, numeric, by).figure,
         )
@@ -101,25 +127,25 @@ def figures_of_group(fit: AnyFit, group: Variable) -> Figures:
     """Draw a group of a fit: its differences, its adjusted means, and lines along the first two numeric columns."""
     name = _safe(group.name)
     figures: Figures = {
-        f"{name}-differences": (
+        f"{name}-differences": Drawn(
             f"Differences of the levels of {group.name} from {group.base_label}",
             draw_groups(fit, group.name).figure,
         ),
-        f"{name}-adjusted": (
+        f"{name}-adjusted": Drawn(
             f"{group.name}: adjusted as if all rows had the level, beside what was observed",
             draw_adjusted(fit, group.name).figure,
         ),
     }
     numerics = [v.name for v in fit.variables if not v.is_categorical]
     for numeric in numerics[:2] if group.size <= MOST_LEVELS else ():
-        figures[f"{_safe(numeric)}-by-{name}"] = (
+        figures[f"{_safe(numeric)}-by-{name}"] = Drawn(
             f"{fit.explained} along {numeric}, a line for each level of {group.name}",
             draw_lines(fit, numeric, group.name).figure,
         )
     return figures
 
 
-def _classification(fit: LogisticFit) -> Any:
+def _classification(fit: LogisticFit) -> Figure | SubFigure:
     """Draw the classification with rows held out, or, where the model cannot be fitted without a part, that of the fit alone."""
     try:
         return draw_classification(fit, folds=None if in_parts(fit.outcome.values) else 10).figure
@@ -132,18 +158,13 @@ def figures_of_blocks(hierarchy: Blocks) -> Figures:
     """Draw every figure that suits a blockwise entry."""
     figures: Figures = {}
     if not hierarchy.logistic:
-        figures["blocks"] = ("What each block adds to R²", draw_blocks(hierarchy).figure)
+        figures["blocks"] = Drawn("What each block adds to R²", draw_blocks(hierarchy).figure)
     first = hierarchy.moves[hierarchy.moves["term"].isin(hierarchy.added[0]) & ~hierarchy.moves["base"]]
     if 0 < len(first) <= MOST_LEVELS:
-        figures["paths"] = ("How estimates of the first block move as others enter", draw_paths(hierarchy).figure)
+        figures["paths"] = Drawn("How estimates of the first block move as others enter", draw_paths(hierarchy).figure)
     return figures
 
 
 def _safe(name: str) -> str:
     """Return a name that is one on every file system."""
     return re.sub(r"[^\w.-]+", "_", name)
-
-
-def figure_bytes(figure: Figure, kind: str) -> bytes:
-    """Return a figure as bytes that are the same each time."""
-    return drawn_as(figure, kind, dpi=140)

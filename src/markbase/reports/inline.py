@@ -3,23 +3,20 @@
 from __future__ import annotations
 
 import functools
+import hashlib
 import itertools
 import re
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING
 
 from markupsafe import escape
 
-from markbase.show.figures import drawn_as
 from markbase.show.page import Picture
-
-if TYPE_CHECKING:
-    from matplotlib.figure import Figure, SubFigure
 
 _MANY = 60
 """From how many marks on a cloud is drawn by few paths: as elements of their own they would be most of a page."""
 _LAYERS = 5
 """How many paths a cloud is made of: where marks of several lie over one another it is darker."""
+_NAME = re.compile(r'( id="|href="#|url\(#)([a-z]+)([0-9a-f]{8,})')
 _SHAPE = re.compile(r'<path id="(m\w+)" d="([^"]*)"')
 _MARKS = re.compile(
     r'<g(?P<clip>[^>]*)>(?P<uses>(?:\s*<use xlink:href="#m\w+" x="[^"]*" y="[^"]*" style="[^"]*"/>)+)\s*</g>'
@@ -27,13 +24,13 @@ _MARKS = re.compile(
 _USE = re.compile(r'href="#(m\w+)" x="([^"]*)" y="([^"]*)" style="([^"]*)"')
 
 
-def inline(figure: Figure | SubFigure, name: str, caption: str) -> Picture:
+def inline(svg: bytes, name: str, caption: str) -> Picture:
     """Return a figure as an element of a page.
 
     Parameters
     ----------
-    figure : matplotlib.figure.Figure
-        The figure (as axes give it).
+    svg : bytes
+        The figure as a file.
     name : str
         What no other figure of the page is called: its inner names are made from it.
     caption : str
@@ -44,10 +41,11 @@ def inline(figure: Figure | SubFigure, name: str, caption: str) -> Picture:
     Picture
         Text is text, lines are lines; a cloud of marks is a few paths.
     """
-    drawn = drawn_as(figure.figure, "svg", salt=name, fonts="none").decode()
+    drawn = svg.decode()
     drawn = re.sub(r"<metadata>.*?</metadata>", "", drawn[drawn.index("<svg") :], flags=re.DOTALL)
     drawn = re.sub(r"<!--.*?-->", "", drawn, flags=re.DOTALL)
     drawn = re.sub(r' id="(?:\w+_)+\d+"', "", drawn)  # names of groups of elements, which every figure has
+    drawn = _NAME.sub(lambda found: f"{found[1]}{found[2]}{_own(name, found[3])}", drawn)
     drawn = _MARKS.sub(functools.partial(_cloud, dict(_SHAPE.findall(drawn))), drawn)
     drawn = re.sub(r"(?<=\d\.\d\d)\d+", "", drawn)  # a hundredth of a point is enough
     drawn = re.sub(r'(?<= d=")[MLz\d.\s-]+(?=")', _tight, drawn)
@@ -56,6 +54,11 @@ def inline(figure: Figure | SubFigure, name: str, caption: str) -> Picture:
     drawn = re.sub(r"\s*\n\s*", "\n", drawn)
     label = f'role="img" font-family="sans-serif" aria-label="{escape(caption)}"'
     return Picture(re.sub(r"<svg ", f"<svg {label} ", drawn, count=1), caption)
+
+
+def _own(name: str, inner: str) -> str:
+    """Return an inner name that no other figure of a page has."""
+    return hashlib.sha256(f"{name} {inner}".encode()).hexdigest()[:10]
 
 
 def _tight(found: re.Match[str]) -> str:

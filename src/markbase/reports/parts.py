@@ -11,7 +11,7 @@ from markbase.core.reading.methods import Procedure, methods_paragraph
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.statements import Statement
-from markbase.reports.figure_sets import Figures
+from markbase.reports.figure_sets import Drawn, Figures
 from markbase.reports.inline import inline
 from markbase.show.bases import versions_of
 from markbase.show.blocks import blocks_page
@@ -90,7 +90,7 @@ def analysis_part(
     """
     wanted = wanted or Wanted()
     figures = dict(figures or {})
-    pictures = {key: inline(figure, f"{name} {key}", caption) for key, (caption, figure) in figures.items()}
+    pictures = {key: inline(drawn.svg, f"{name} {key}", drawn.caption) for key, drawn in figures.items()}
     lead = pictures.pop("blocks" if "blocks" in pictures else "coefficients", None)
     own = _pages(made, wanted, pictures)
     versions = _versions(made, wanted, pictures, name)
@@ -197,8 +197,8 @@ def _versions(made: AnyFit | Blocks, wanted: Wanted, pictures: Mapping[str, Pict
         key = f"{group}-differences"
         if key in drawn and group in wanted.groups:
             base = fit.variable(group, "categorical").base_label
-            caption = f"Differences of the levels of {group} from {base}"
-            drawn[key] = inline(draw_groups(fit, group).figure, f"{name} {key} {base}", caption)
+            told = Drawn(f"Differences of the levels of {group} from {base}", draw_groups(fit, group).figure)
+            drawn[key] = inline(told.svg, f"{name} {key} {base}", told.caption)
         return _pages(other, wanted, drawn)
 
     return versions_of(made, pages)

@@ -53,7 +53,7 @@ def _shown_in_notebooks(figure: Figure, *drawn: Any) -> None:
         thing._repr_png_ = picture
 
 
-def drawn_as(figure: Figure, kind: str, *, dpi: int = 72, salt: str = "markbase", fonts: str = "path") -> bytes:
+def drawn_as(figure: Figure, kind: str, *, dpi: int = 140) -> bytes:
     """Return a figure as the contents of a file, the same bytes each time.
 
     Parameters
@@ -64,20 +64,16 @@ def drawn_as(figure: Figure, kind: str, *, dpi: int = 72, salt: str = "markbase"
         ``png`` or ``svg``.
     dpi : int
         Dots per inch.
-    salt : str
-        What inner names of an SVG are made from.
-    fonts : str
-        Whether text in an SVG is drawn (``path``) or stays text (``none``).
 
     Returns
     -------
     bytes
-        The contents.
+        The contents; in an SVG text stays text, to be searched and changed.
     """
     import matplotlib as mpl
 
     buffer = io.BytesIO()
-    with own_style(), mpl.rc_context({"svg.hashsalt": salt, "svg.fonttype": fonts}):
+    with own_style(), mpl.rc_context({"svg.hashsalt": "markbase", "svg.fonttype": "none"}):
         engine = figure.get_layout_engine()
         if engine is not None:  # saving would draw everything twice to find the places
             engine.execute(figure)

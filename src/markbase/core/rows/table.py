@@ -46,6 +46,8 @@ class TableInParts:
     """Where they come from; None if all of them are in memory."""
     columns: Mapping[str, InParts | NDArray[np.float64] | TextsInParts]
     """Numbers as they are, NaN where blank; everything else by its distinct values."""
+    durations: frozenset[str] = frozenset()
+    """Which of the numbers are durations, in seconds."""
 
 
 class KeptRows:

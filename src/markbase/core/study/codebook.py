@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+import datetime
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, cast
+
+import numpy as np
+import pandas as pd
 
 from markbase.core.errors import CodebookError, count_noun, listed, near, quoted
 from markbase.core.study.column import KINDS, ROLES, Kind, Level, MissingCode, Role, Unit
@@ -15,6 +20,7 @@ DECLARABLE = {
     **dict.fromkeys(("mean", "sum"), (2, 1000)),
 }
 """Operations that a column of a file can be declared to be made by, with the least and the most columns they take."""
+_LAST_ZEROS = re.compile(r"(\.\d*[1-9])0+(?=$|[+-])")
 _KEYS = ("base", "kind", "label", "levels", "made", "missing", "role", "unit")
 
 
@@ -209,12 +215,16 @@ def _made(value: object, where: str) -> tuple[str, tuple[str, ...]] | None:
 
 
 def code_text(code: object) -> str:
-    """Write a code as the file would: whole numbers without a decimal point."""
+    """Write a code as the file would: whole numbers without a decimal point, moments as ISO 8601 has them, without a fraction or time of 0."""
     if isinstance(code, bool):
         return str(code).lower()
     if isinstance(code, float) and code.is_integer():
         return str(int(code))
-    return str(code).strip()
+    if isinstance(code, np.datetime64):
+        code = pd.Timestamp(code)
+    if isinstance(code, (datetime.date, datetime.time)):
+        return _LAST_ZEROS.sub(r"\1", code.isoformat()).removesuffix("T00:00:00")
+    return code.decode() if isinstance(code, bytes) else str(code).strip()
 
 
 def _choice(value: object, choices: tuple[str, ...], key: str, where: str) -> str | None:

@@ -18,6 +18,8 @@ from markbase.core.rows.table import TextsInParts
 from markbase.core.study.codebook import ColumnSpec, code_text
 from markbase.core.study.column import BLANK, FIRST_CODED, Base, Column, Level, MissingCode, Unit
 
+SECONDS = Unit("second", "seconds")
+"""What durations are counted in."""
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$")
 _DECIMAL_COMMA = re.compile(r"[+-]?\d+,\d+$")
 
@@ -100,11 +102,18 @@ def _built(
         return _numeric_from_numbers(series, spec, guessed=spec.kind is None)
     if isinstance(series, TextsInParts):
         return _spread(_from_raw(_raw_in_parts(series), spec), series, spec)
+    if series.dtype.kind == "m":
+        return _built(series.dt.total_seconds(), in_seconds(spec), everywhere_missing)
     numeric = pd.api.types.is_numeric_dtype(series) and not pd.api.types.is_bool_dtype(series)
     if numeric and (spec.kind == "numeric" or not (spec.kind or spec.base)):
         values = series.to_numpy(dtype=np.float64, na_value=np.nan)
         return _numeric_from_numbers(values, spec, guessed=spec.kind is None)
     return _from_raw(_raw(series), spec)
+
+
+def in_seconds(spec: ColumnSpec) -> ColumnSpec:
+    """Return what is declared of a column of durations: seconds, unless something else, or that they are groups."""
+    return replace(spec, unit=SECONDS) if spec.unit is None and spec.kind in (None, "numeric") else spec
 
 
 def _from_raw(raw: _Raw, spec: ColumnSpec) -> Column:

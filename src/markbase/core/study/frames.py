@@ -61,6 +61,8 @@ def _series(series: Any, nw: Any) -> pd.Series[Any]:
     if kind.is_numeric():
         numbers = series.cast(nw.Float64) if series.null_count() else series
         return pd.Series(numbers.to_numpy())
+    if kind == nw.Duration:
+        return pd.Series(pd.to_timedelta(series.to_list()))
     if kind in (nw.Categorical, nw.Enum):
         categories = series.cat.get_categories().to_list()
         return pd.Series(pd.Categorical(series.to_list(), categories=categories, ordered=kind == nw.Enum))

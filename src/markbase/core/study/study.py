@@ -14,9 +14,10 @@ from markbase.core.errors import CodebookError, ColumnError, listed, near, quote
 from markbase.core.rows.parts import held_parts, in_parts
 from markbase.core.rows.source import PART_ROWS
 from markbase.core.rows.spread import is_spread, table_of_spread
+from markbase.core.rows.table import TableInParts
 from markbase.core.study.codebook import Codebook, ColumnSpec, as_codebook, code_text
 from markbase.core.study.column import Column, MissingCode
-from markbase.core.study.column_types import build_column
+from markbase.core.study.column_types import build_column, in_seconds
 from markbase.core.study.declared_sources import with_declared_sources
 from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.frames import AnyTable, columns_of, frame_of
@@ -74,7 +75,8 @@ class Study(Preparing, Shown):
         name: str = "data",
     ) -> None:
         book = as_codebook(codebook)
-        table = columns_of(table_of_spread(frame, book, name) if is_spread(frame) else frame)
+        opened = table_of_spread(frame, book, name) if is_spread(frame) else frame
+        table = columns_of(opened)
         names = [column for column, _ in table]
         twice = sorted(n for n, times in Counter(names).items() if times > 1)
         if twice:
@@ -90,14 +92,15 @@ class Study(Preparing, Shown):
             shown = listed(quoted(other[:3])) if len(other) <= 3 else f"`{other[0]}` and {len(other) - 1:,} others"
             remark(f"{book.source} also describes {shown}, which {name} does not have.")
         codes = tuple(MissingCode(code_text(code), "") for code in missing)
-        read = {n: build_column(series, book.columns.get(n, ColumnSpec(n)), codes) for n, series in table}
+        specs = {n: book.columns.get(n, ColumnSpec(n)) for n in names}
+        specs |= {n: in_seconds(specs[n]) for n in (opened.durations if isinstance(opened, TableInParts) else ())}
+        read = {n: build_column(series, specs[n], codes) for n, series in table}
         self._columns = with_declared_sources(read, book)
         self._rows = len(self._columns[names[0]].values) if table else 0
         self._index = frame.index if isinstance(frame, pd.DataFrame) else pd.RangeIndex(self._rows)
         self._name = name
         self._title = book.title
-        opened = TrailStep("open", "", f"Opened {name}: {self._rows:,} rows, {len(names)} columns.")
-        self._trail = Trail((opened,))
+        self._trail = Trail((TrailStep("open", "", f"Opened {name}: {self._rows:,} rows, {len(names)} columns."),))
 
     @property
     def _brief(self) -> str:

@@ -225,4 +225,4 @@ def table_of_spread_frame(frame: Any, book: Codebook, told: str) -> TableInParts
 def _may_be_numbers(dtype: Any) -> bool:
     import pandas as pd
 
-    return pd.api.types.is_numeric_dtype(dtype) and not pd.api.types.is_bool_dtype(dtype)
+    return dtype.kind == "m" or (pd.api.types.is_numeric_dtype(dtype) and not pd.api.types.is_bool_dtype(dtype))

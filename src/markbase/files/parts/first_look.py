@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.errors import FileError, listed, quoted, remark
+from markbase.core.errors import ColumnError, FileError, listed, quoted, remark
 from markbase.core.rows.facts import NumberFacts
 from markbase.core.rows.parts import InParts
 from markbase.core.rows.processors import in_order
@@ -18,7 +18,15 @@ from markbase.core.rows.source import Part, RowSource
 from markbase.core.rows.table import AllRows, KeptRows, TableInParts, TextsInParts
 from markbase.core.study.codebook import Codebook, ColumnSpec
 from markbase.files.parts.files_in_parts import FilesInParts, pieces_at_once
-from markbase.files.parts.table_files import NotNumbersError, Piece, TableFiles, as_texts, numbers_of, plain_values
+from markbase.files.parts.table_files import (
+    NotNumbersError,
+    Piece,
+    TableFiles,
+    as_texts,
+    encoded,
+    numbers_of,
+    plain_values,
+)
 from markbase.files.parts.text_blocks import Cut, UncutError, cut_into_blocks
 
 if TYPE_CHECKING:
@@ -35,7 +43,7 @@ class Numbers:
     """What the look finds in a column of numbers."""
 
     def __init__(self, written: bool = False) -> None:
-        self.facts, self.failed, self.written = NumberFacts(), False, written
+        self.facts, self.failed, self.written, self.durations = NumberFacts(), False, written, False
 
     def look_at(self, column: pa.Array) -> tuple[NDArray[np.float64], NumberFacts] | None:
         """Return what some rows hold; None if one of them is no number."""
@@ -44,6 +52,7 @@ class Numbers:
 
         if self.failed:
             return None
+        self.durations = self.durations or pa.types.is_duration(column.type)
         column = column.dictionary_decode() if pa.types.is_dictionary(column.type) else column
         try:
             values = numbers_of(pc.cast(column, pa.float64()) if pa.types.is_string(column.type) else column)
@@ -68,6 +77,7 @@ class Numbers:
     def merge(self, other: Numbers, start: int) -> NDArray[np.int32] | None:  # noqa: ARG002 - of texts
         """Join it with that of the rows that follow."""
         self.facts, self.failed = self.facts.merge(other.facts), self.failed or other.failed
+        self.durations = self.durations or other.durations
         return None
 
 
@@ -91,7 +101,7 @@ class Texts:
             return None
         told = pa.types.is_dictionary(column.type)
         column = column.cast(pa.string()) if pa.types.is_null(column.type) else column
-        coded = column if told else column.dictionary_encode()
+        coded = encoded(column)
         codes = coded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
         categories = told and not self.written
         return plain_values(coded.dictionary).to_pylist(), codes, categories, categories and bool(column.type.ordered)
@@ -176,7 +186,14 @@ class Look:
 
         texts = [written and pa.types.is_dictionary(column.type) for column in batch.columns]
         columns = [as_texts(column) if text else column for column, text in zip(batch.columns, texts, strict=True)]
-        seen = [look.look_at(column) for look, column in zip(self.columns.values(), columns, strict=True)]
+        seen: list[Any] = []
+        for (name, look), column in zip(self.columns.items(), columns, strict=True):
+            try:
+                seen.append(look.look_at(column))
+            except pa.ArrowInvalid:
+                raise ColumnError(
+                    f"`{name}` holds values that are neither numbers nor texts ({column.type}); make one of these of them."
+                ) from None
         return batch.num_rows, seen
 
     def _over(
@@ -257,7 +274,9 @@ def table_of_look(look: Look, source_of: Callable[[Mapping[str, pa.Array], int, 
             columns[name] = TextsInParts(
                 places, list(found.places), found.counts, found.firsts, found.categories, found.ordered
             )
-    return TableInParts(source, columns)
+    return TableInParts(
+        source, columns, frozenset(n for n, found in kinds.items() if isinstance(found, Numbers) and found.durations)
+    )
 
 
 def _as_first_rows_have_it(table: TableFiles, columns: Mapping[str, Numbers | Texts]) -> dict[str, Numbers | Texts]:

@@ -87,7 +87,7 @@ def table_in_parts(
         table, types = described(path, encoding)
     except ImportError as problem:
         raise FileError(f"`{path}` cannot be read in parts: {plain_words(problem)}.") from None
-    names, book = chosen_columns(list(types), chosen, book, table.told)
+    names, book = chosen_columns(list(types), chosen, book, table.told, table.nested)
     types = {name: types[name] for name in names}
     if cluster is None:
         found = table_of_files(table, types, book, progress)

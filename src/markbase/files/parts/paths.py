@@ -8,7 +8,7 @@ import zipfile
 from collections.abc import Sequence
 from pathlib import Path
 
-from markbase.core.errors import ColumnError, FileError, listed, near
+from markbase.core.errors import FileError, listed, near
 from markbase.files.parts.table_files import FORMATS, PACKED, FileMark, TableFiles, opened, plain_words
 from markbase.files.text_tables import checked_names, separator_of
 from markbase.files.whole_files import note_input
@@ -46,21 +46,18 @@ def described(path: str | Path, encoding: str) -> tuple[TableFiles, dict[str, bo
             raise FileError(
                 f"`{p}` has other columns than `{paths[0]}`; files that are read together have the same ones."
             )
-    types = {}
-    for name, part in zip(names, schemas[0], strict=True):
-        nested = pa.types.is_nested(part.type) and not pa.types.is_dictionary(part.type)
-        if nested:
-            raise ColumnError(
-                f"`{told}`: `{name}` holds lists or records ({part.type}); keep columns of numbers and texts."
-            )
-        types[name] = (
-            pa.types.is_integer(part.type)
-            or pa.types.is_floating(part.type)
-            or pa.types.is_decimal(part.type)
-            or pa.types.is_null(part.type)
-        )
+    kinds_of_numbers = (
+        pa.types.is_integer,
+        pa.types.is_floating,
+        pa.types.is_decimal,
+        pa.types.is_null,
+        pa.types.is_duration,
+    )
+    parts = dict(zip(names, (field.type for field in schemas[0]), strict=True))
+    types = {name: any(is_so(part) for is_so in kinds_of_numbers) for name, part in parts.items()}
+    nested = frozenset(name for name, part in parts.items() if pa.types.is_nested(part))
     raw = dict(zip(names, schemas[0].names, strict=True))
-    return TableFiles(tuple(marks), kind, told, names=raw), types
+    return TableFiles(tuple(marks), kind, told, raw, nested=nested), types
 
 
 def _described_texts(marks: Sequence[FileMark], told: str, encoding: str) -> tuple[TableFiles, dict[str, bool]]:

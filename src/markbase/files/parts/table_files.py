@@ -93,6 +93,8 @@ class TableFiles:
     """Which row groups of a single Parquet file; None for all."""
     own_rows: int | None = None
     """How many rows these have."""
+    nested: frozenset[str] = frozenset()
+    """Columns that hold lists or records, which are not read."""
 
     @property
     def written(self) -> bool:
@@ -250,6 +252,9 @@ def numbers_of(column: pa.Array) -> NDArray[np.float64]:
     """Return a column of numbers as floats, NaN where blank."""
     import pyarrow as pa
 
+    if pa.types.is_duration(column.type):
+        seconds: NDArray[np.float64] = column.to_numpy(zero_copy_only=False) / np.timedelta64(1, "s")
+        return seconds
     if not pa.types.is_float64(column.type):
         column = column.cast(pa.float64(), safe=False)
     found: NDArray[np.float64] = column.to_numpy(zero_copy_only=False)
@@ -276,7 +281,7 @@ def places_in(column: pa.Array, distinct: pa.Array) -> NDArray[np.int32]:
 
     if pa.types.is_null(column.type):
         return np.full(len(column), -1, dtype=np.int32)
-    coded = column if pa.types.is_dictionary(column.type) else column.dictionary_encode()
+    coded = encoded(column)
     indices = coded.indices if not coded.indices.null_count else coded.indices.fill_null(-1)
     codes: NDArray[np.int32] = indices.to_numpy(zero_copy_only=False).astype(np.int32, copy=False)
     values = plain_values(coded.dictionary)
@@ -286,19 +291,49 @@ def places_in(column: pa.Array, distinct: pa.Array) -> NDArray[np.int32]:
     return np.append(known, -1).astype(np.int32)[codes]
 
 
+def encoded(column: pa.Array) -> pa.DictionaryArray:
+    """Return a column by its distinct values, of which what is no number is none."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    if pa.types.is_floating(column.type):
+        column = pc.if_else(pc.is_nan(column), pa.scalar(None, column.type), column)
+    return column if pa.types.is_dictionary(column.type) else column.dictionary_encode()
+
+
 def plain_values(values: pa.Array) -> pa.Array:
     """Return distinct values as texts, or as the real numbers they are; whole ones have all their digits as texts only."""
     import pyarrow as pa
 
     kind = values.type
-    if pa.types.is_floating(kind):
-        return values.cast(pa.float64(), safe=False)
+    if pa.types.is_duration(kind):
+        return pa.array(numbers_of(values))
+    if pa.types.is_floating(kind):  # those of fewer digits are what these say, not what they are rounded to
+        own = values.to_numpy(zero_copy_only=False)
+        return values if pa.types.is_float64(kind) else pa.array([float(str(v)) for v in own], pa.float64())
     if pa.types.is_boolean(kind):
         import pyarrow.compute as pc
 
         return pc.if_else(values, pa.scalar("True"), pa.scalar("False"))
-    if pa.types.is_timestamp(kind):  # as NumPy writes them
-        import pyarrow.compute as pc
-
-        return pc.replace_substring(values.cast(pa.string()), " ", "T", max_replacements=1)
+    if pa.types.is_timestamp(kind) or pa.types.is_time(kind):
+        return _moments(values.cast(pa.string()))
     return values.cast(pa.string())
+
+
+_MOMENTS = (
+    (r"(\.\d*[1-9])0+(Z|[+-]\d{4})?$", r"\1\2"),
+    (r"\.0+(Z|[+-]\d{4})?$", r"\1"),
+    (r"Z$", "+0000"),
+    (r"([+-]\d{2})(\d{2})$", r"\1:\2"),
+    (r" 00:00:00$", ""),
+    (r"^(\S+) ", r"\1T"),
+)
+"""What makes of moments as Arrow writes them those of ISO 8601 that `code_text` writes."""
+
+
+def _moments(texts: pa.Array) -> pa.Array:
+    import pyarrow.compute as pc
+
+    for pattern, replacement in _MOMENTS:
+        texts = pc.replace_substring_regex(texts, pattern, replacement)
+    return texts
