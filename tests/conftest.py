@@ -64,12 +64,12 @@ def demo_run(tmp_path_factory):
 
 @pytest.fixture(scope="module")
 def small_parts():
-    """Parts of 97 rows, of which 300 are kept in memory: the survey comes in 21 parts."""
+    """Parts of 331 rows, of which 300 are kept in memory: the survey comes in 7 parts."""
     from markbase.files.parts import files_in_parts, table_files, text_blocks
 
     with pytest.MonkeyPatch.context() as patch:
         for home in (table_files, text_blocks, files_in_parts):
-            patch.setattr(home, "PART_ROWS", 97)
+            patch.setattr(home, "PART_ROWS", 331)
         patch.setattr("markbase.core.rows.table.KEPT_ROWS", 300)
         yield
 

@@ -2,7 +2,10 @@
 
 import itertools
 import math
+import os
 import re
+import subprocess
+import sys
 import warnings
 from fractions import Fraction
 
@@ -17,6 +20,7 @@ from hypothesis import strategies as st
 import markbase as mb
 from markbase.core.rows.facts import NumberFacts, merged_facts
 from markbase.core.rows.sums import total_of
+from markbase.core.rows.table import KeptRows
 from markbase.files.parts import table_files, text_blocks
 from surveys import BOOK, DATA, PLAIN, TERMS, same
 
@@ -342,7 +346,7 @@ def test_tests_of_terms_are_those_of_careful_climbs_where_rows_are_many(studies,
 
 @given(
     st.lists(st.lists(st.one_of(st.none(), st.integers(-1000, 1000)), max_size=12), min_size=1, max_size=6),
-    st.sampled_from([0.0, 1e9]),
+    st.sampled_from([0.0, 1e9, 2.0**52]),
 )
 def test_facts_of_parts_are_those_of_all_rows(parts, offset):
     arrays = [np.array([math.nan if v is None else v + offset for v in p], dtype=float) for p in parts]
@@ -353,10 +357,9 @@ def test_facts_of_parts_are_those_of_all_rows(parts, offset):
         return
     n, mean = len(values), Fraction(sum(values), len(values))
     assert (found.low, found.high) == (min(values) + offset, max(values) + offset)
-    assert found.mean - offset == pytest.approx(float(mean), abs=1e-6)
-    assert found.second == pytest.approx(float(sum((v - mean) ** 2 for v in values)), rel=1e-9, abs=1e-6)
-    rounded = 3 * found.second * np.spacing(abs(found.mean))  # what the last digit of the mean makes of the cubes
-    assert found.third == pytest.approx(float(sum((v - mean) ** 3 for v in values)), rel=1e-6, abs=1e-2 * n + rounded)
+    assert found.mean == pytest.approx(float(mean + Fraction(offset)), rel=2e-16, abs=1e-12)
+    assert found.second == pytest.approx(float(sum((v - mean) ** 2 for v in values)), rel=1e-12)
+    assert found.third == pytest.approx(float(sum((v - mean) ** 3 for v in values)), rel=1e-9, abs=1e-6 * n)
     assert found.rising == all(b > a for a, b in itertools.pairwise(values))
     assert found.distinct[1] == tuple(values.count(v) for v in sorted(set(values)))
 
@@ -415,6 +418,38 @@ def test_threads_of_matrix_products_are_given_back_when_parts_are_done(monkeypat
         inside = list(processors.in_order(lambda _: list(processors.in_order(threads, range(3))), range(4)))
         assert inside == [[{1}] * 3] * 4
         assert threads(0) == before
+
+
+def test_pools_of_threads_that_are_loaded_later_are_found():
+    code = """if True:
+        from markbase.core.rows.processors import ONE_THREAD_EACH
+        from threadpoolctl import threadpool_info
+        with ONE_THREAD_EACH:
+            pass
+        import scipy.linalg
+        with ONE_THREAD_EACH:
+            print({pool["num_threads"] for pool in threadpool_info() if pool["user_api"] == "blas"})"""
+    told = {**os.environ, "OPENBLAS_NUM_THREADS": "2"}
+    assert subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, env=told).stdout == "{1}\n"
+
+
+@settings(max_examples=30)
+@given(st.lists(st.integers(0, 400), max_size=8), st.integers(1, 300))
+def test_no_cut_into_pieces_shows_in_the_rows_kept(sizes, most):
+    fresh = KeptRows()
+    fresh.most = most
+
+    def kept(cut):
+        found, start = fresh.emptied, 0
+        for size in cut:
+            piece = fresh.emptied  # it began before others were done
+            piece.take(0, {"x": np.arange(start, start + size)}, size, start)
+            found.merge(piece, piece.columns, start)
+            start += size
+        return found.rows.tolist(), found.columns.get("x", np.zeros(0)).tolist()
+
+    assert kept(sizes) == kept([sum(sizes)])
+    assert kept(sizes)[0] == kept(sizes)[1]
 
 
 def test_the_rows_kept_are_the_same_whether_pieces_are_read_together_or_one_after_the_other(

@@ -34,6 +34,7 @@ from markbase.core.inference.joint_tests import JointTest
 from markbase.core.inference.multiplicity import corrected
 from markbase.core.results.family import LINEAR, Family
 from markbase.core.results.fit_statistics import OverallTest
+from markbase.core.rows.row_functions import sd_of
 from markbase.core.study.column import Column
 from markbase.core.tables import own_table, table_of
 
@@ -328,7 +329,7 @@ class Estimated(Shown, ABC):
     def _spread_of(self, numeric: str) -> tuple[float, float, float]:
         values, heavy = self._values_of(numeric)
         if heavy is None or (self.weights is not None and self.weights.kind == "sampling"):
-            return float(values.min()), float(values.max()), float(values.std(ddof=1))
+            return float(values.min()), float(values.max()), sd_of(values)
         mean = np.average(values, weights=heavy)
         variance = float(heavy @ (values - mean) ** 2) / (float(heavy.sum()) - 1)
         return float(values.min()), float(values.max()), math.sqrt(variance)

@@ -27,8 +27,10 @@ class NumberFacts:
     """The lowest value."""
     high: float = math.nan
     """The highest value."""
-    mean: float = 0.0
-    """Their mean; not finite where a value is not."""
+    origin: float = 0.0
+    """What they are counted from, so that few digits are lost far from 0."""
+    offset: float = 0.0
+    """Their mean from there; not finite where a value is not."""
     second: float = 0.0
     """The sum of squared deviations from the mean."""
     third: float = 0.0
@@ -56,10 +58,11 @@ class NumberFacts:
             return cls(rows=rows)
         low, high = float(values.min()), float(values.max())
         infinite = int(np.count_nonzero(np.isinf(values))) if math.isinf(low) or math.isinf(high) else 0
-        mean = second = third = math.nan
+        offset = second = third = math.nan
         if not infinite:
-            mean = float(values.mean())
-            deviation = values - mean
+            deviation = values - low
+            offset = float(deviation.mean())
+            deviation -= offset
             square = deviation * deviation
             second, third = float(square.sum()), float(square @ deviation)
         return cls(
@@ -67,7 +70,8 @@ class NumberFacts:
             valid=len(values),
             low=low,
             high=high,
-            mean=mean,
+            origin=low,
+            offset=offset,
             second=second,
             third=third,
             infinite=infinite,
@@ -91,7 +95,7 @@ class NumberFacts:
             return NumberFacts(**{**some.__dict__, "rows": self.rows + other.rows})
         a, b = self.valid, other.valid
         n = a + b
-        gap = other.mean - self.mean
+        gap = (other.origin - self.origin) + (other.offset - self.offset)
         second = self.second + other.second + gap * gap * a * b / n
         third = (
             self.third
@@ -104,7 +108,8 @@ class NumberFacts:
             valid=n,
             low=min(self.low, other.low),
             high=max(self.high, other.high),
-            mean=self.mean + gap * b / n,
+            origin=self.origin,
+            offset=self.offset + gap * b / n,
             second=second,
             third=third,
             infinite=self.infinite + other.infinite,
@@ -114,6 +119,11 @@ class NumberFacts:
             rising=self.rising and other.rising and self.last < other.first,
             distinct=_joined(self.distinct, other.distinct),
         )
+
+    @property
+    def mean(self) -> float:
+        """Their mean; not finite where a value is not."""
+        return self.origin + self.offset
 
     @property
     def sd(self) -> float:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -30,7 +31,9 @@ class _OneThreadEach:
         with self._lock:
             self._inside += 1
             if self._inside == 1:
-                self._limit = _thread_pools().limit(limits=1, user_api="blas")
+                self._limit = _thread_pools(*(name in sys.modules for name in _BRING_POOLS)).limit(
+                    limits=1, user_api="blas"
+                )
 
     def __exit__(self, *problem: object) -> None:
         with self._lock:
@@ -39,8 +42,12 @@ class _OneThreadEach:
                 self._limit.restore_original_limits()
 
 
+_BRING_POOLS = ("scipy.linalg._fblas", "scipy.special._ufuncs")
+"""Modules that bring pools of threads of their own, some time after NumPy."""
+
+
 @cache
-def _thread_pools() -> Any:
+def _thread_pools(*loaded: bool) -> Any:  # noqa: ARG001 - looked for again when one of these was loaded
     """Return the pools of threads that this process has loaded; finding them takes milliseconds."""
     from threadpoolctl import ThreadpoolController
 

@@ -56,6 +56,11 @@ def made_of(count: int, function: Callable[..., Any], *trees: Any) -> tuple[Any,
     )
 
 
+def sd_of(values: Any) -> float:
+    """Return the standard deviation (n − 1) of numbers without gaps, however far from 0 they are."""
+    return float(values.std(ddof=1) if isinstance(values, InParts) else (values - values.min()).std(ddof=1))
+
+
 def spread_over(values: Any, inside: Any, like: Any) -> Any:
     """Return values of the rows of a mask, or a number for all of them, as values of all rows of an array; NaN in the others."""
     if isinstance(like, InParts):

@@ -104,8 +104,10 @@ class KeptRows:
 
     def _thin_out(self) -> None:
         while len(self.rows) > self.most or (len(self.keys) and self.keys.max() > self.limit):
-            self.limit = self.limit // 2 if len(self.rows) > self.most else self.limit
             stay = self.keys <= self.limit
+            if np.count_nonzero(stay) > self.most:
+                self.limit //= 2
+                continue
             self.rows, self.keys = self.rows[stay], self.keys[stay]
             self.columns = {name: values[stay] for name, values in self.columns.items()}
 

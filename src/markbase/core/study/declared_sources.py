@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import CodebookError, count_noun, near
 from markbase.core.formatting import short
-from markbase.core.rows.row_functions import all_of, first_true
+from markbase.core.rows.row_functions import all_of, first_true, sd_of
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.column import Column, Made
 from markbase.core.study.derived_values import value_of
@@ -92,7 +92,7 @@ def _parameters(how: str, source: Column) -> tuple[float, ...]:
     if how == "unit_range":
         return source.span[0], source.span[1] - source.span[0]
     if how in ("centre", "z"):
-        return float(values.mean()), *((float(values.std(ddof=1)),) if how == "z" else ())
+        return float(values.mean()), *((sd_of(values),) if how == "z" else ())
     return ()
 
 

@@ -10,6 +10,7 @@ import pandas as pd
 
 from markbase.core.errors import count_noun
 from markbase.core.rows.parts import InParts
+from markbase.core.rows.row_functions import sd_of
 from markbase.core.study.column import Column
 from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.remarks import THIN_ROWS, column_remarks
@@ -84,7 +85,7 @@ def _record(column: Column, total_of: tuple[str, ...]) -> dict[str, object]:
     varies = values.min() < values.max()
     return record | {
         "mean": float(values.mean()),
-        "sd": float(values.std(ddof=1)) if len(values) > 1 else float("nan"),
+        "sd": sd_of(values) if len(values) > 1 else float("nan"),
         "low": float(values.min()),
         "median": float(np.median(values)),
         "high": float(values.max()),

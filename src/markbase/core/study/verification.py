@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from markbase.core.display import ShownTables
 from markbase.core.formatting import short
 from markbase.core.rows.parts import InParts
-from markbase.core.rows.row_functions import counted, learn, look_up
+from markbase.core.rows.row_functions import counted, learn, look_up, sd_of
 from markbase.core.study.column import FIRST_CODED, Column, MissingCode, skewness
 
 _ROUNDING = 1e-14
@@ -121,7 +121,7 @@ def _measured(column: Column) -> dict[str, float]:
         "rows": float(len(values)),
         "missing": float(len(column.values) - len(values)),
         "mean": float(values.mean()) if len(values) else np.nan,
-        "sd": np.nan if few else float(values.std(ddof=1)),
+        "sd": np.nan if few else sd_of(values),
         "low": float(values.min()) if len(values) else np.nan,
         "high": float(values.max()) if len(values) else np.nan,
         "skew": np.nan if constant else skewness(values),
