@@ -6,6 +6,7 @@ import shutil
 import subprocess
 import sys
 
+import numpy as np
 import pandas as pd
 import pytest
 from click.shell_completion import BashComplete
@@ -422,6 +423,46 @@ def test_a_shell_offers_commands_choices_columns_levels_and_fits(typed, begun, o
 def piped(content, *arguments):
     command = [sys.executable, "-m", "markbase", *map(str, arguments)]
     return subprocess.run(command, input=content, capture_output=True, check=False)
+
+
+@pytest.mark.parametrize(
+    "typed",
+    [
+        ("fit", "--terms", '"{G}",{N}, {K}', "--base", '"{G}"=p, q'),
+        ("fit", "--terms", "{G},{N},{K}", "--base-by", '"{G}"=smallest'),
+        ("fit", "--terms", "{G}", "--interaction", '"{N}","{K}"', "--polynomial", '"{N}"=2'),
+        ("fit", "--interaction", "{N},{K}", "--as", '"{G}"=categorical'),
+        ("fit", "--terms", 'interaction("{N}", "{G}")'),
+        ("fit", "--terms", "all but {G}"),
+        ("fit", "--terms", "{G}", "--label", '"{G}": "p, q"=sometimes, r=never'),
+        ("groups", '"{G}"', "--terms", "{G}", "--interaction", "{N},{G}", "--at", '"{N}"=1,2'),
+        ("groups", '"{G}":"{K}"', "--terms", "{G},{K}"),
+        ("groups", "{G}", "--terms", "{G}", "--contrast", 'both: r=0.5,"s=t"=0.5,"p, q"=-1'),
+        ("slopes", '"{N}":"{G}"', "--interaction", "{N},{G}"),
+        ("slopes", "{N}", "--terms", "{G}", "--polynomial", '"{N}"=2'),
+        ("predict", "--terms", "{G},{N}", "--profile", '"{G}"="p, q", "{N}"=4'),
+        ("blocks", "--block", 'who: {G}, "{N}"', "--block", '"b: c": {K}'),
+        ("eliminate", "--terms", "{G},{N},{K}", "--keep", "{G}"),
+    ],
+    ids=lambda typed: " ".join(typed[:3]),
+)
+def test_a_name_with_commas_colons_or_equal_signs_is_typed_between_quotes_or_where_it_is_clear_as_it_stands(
+    typed, tmp_path
+):
+    rng = np.random.default_rng(6)
+    frame = pd.DataFrame({"N": rng.normal(4, 1, 90).round(2), "G": rng.choice(["p, q", "r", "s=t"], 90)})
+    frame["K"], frame["y"] = rng.choice(["in", "out"], 90), rng.normal(size=90).round(2) + frame["N"]
+    told = []
+    for names in ({"G": "Gg", "N": "Nn", "K": "Kk"}, {"G": "Q1: how, often", "N": "(a), = b", "K": "Q2: wh(ere"}):
+        frame.rename(columns=names).to_csv(tmp_path / "data.csv", index=False)
+        command, *rest = (part.format(**names) for part in typed)
+        done = run(command, tmp_path / "data.csv", "--outcome", "y", *rest, "--json")
+        assert done.returncode == 0, done.stderr
+        text = done.stdout
+        for name in names:
+            text = text.replace(names[name], f"<{name}>")
+        told.append(json.loads(text))
+    assert told[0] == told[1]
 
 
 def test_a_dash_reads_standard_input_and_writes_standard_output(tmp_path):

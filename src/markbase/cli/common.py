@@ -18,6 +18,7 @@ import rich_click as click
 
 from markbase.cli.opening import merged_alike, open_in_parts, open_plan, read_in_parts
 from markbase.cli.progress import report_progress
+from markbase.cli.typed import labelling, pair, split
 from markbase.cli.wishes import wishes
 from markbase.core.errors import MarkbaseError, MarkbaseWarning, remark
 from markbase.core.study.codebook import Codebook
@@ -158,20 +159,6 @@ def places_option(function: F) -> F:
     )(function)
 
 
-def places_of(texts: Sequence[str]) -> dict[str, list[float]]:
-    """Read ``age=30,50,70`` texts."""
-    found: dict[str, list[float]] = {}
-    for text in texts:
-        name, values = pair(text, "--at")
-        try:
-            found[name] = [float(v) for v in values.split(",")]
-        except ValueError:
-            raise click.UsageError(
-                f"--at {text}: the values are numbers by commas, for instance age=30,50,70."
-            ) from None
-    return found
-
-
 def seed_option(panel: str, what: str) -> Callable[[F], F]:
     """Add the seed of what is drawn at random."""
     return click.option("--seed", type=int, metavar="N", help=f"The seed of {what}.  [default: 0]", panel=panel)
@@ -213,7 +200,7 @@ class Source:
             plan = replace(plan, codebook=self.codebook or plan.codebook, sheet=self.sheet or plan.sheet)
         else:
             plan = Plan(self.file, self.codebook, encoding=self.encoding, sheet=self.sheet, source="--prepare")
-        extra = [_labelling(text) for text in self.labels]
+        extra = [labelling(text) for text in self.labels]
         extra += [read_step(text) for text in self.steps]
         extra += [{"do": "derive", "name": f"log_{name}", "log": name} for name in split(self.logs)]
         return replace(plan, missing=(*plan.missing, *split(self.missing)), prepare=(*plan.prepare, *extra))
@@ -276,46 +263,6 @@ class Source:
                 if column in needed:
                     raise type(problem)(f"{file.name}, step `{action}` of `{column}`: {problem}") from None
         return study
-
-
-def split(texts: Sequence[str], known: Sequence[str] = ()) -> list[str]:
-    """Take texts apart at commas, but for those that are names as they stand."""
-    parts = []
-    for text in texts:
-        parts += [text] if text in known else [part.strip() for part in text.split(",") if part.strip()]
-    return parts
-
-
-def pair(text: str, option: str) -> tuple[str, str]:
-    """Take a ``name=value`` text apart."""
-    name, mark, value = text.partition("=")
-    if not mark or not name.strip() or not value.strip():
-        raise MarkbaseError(
-            f"`{option} {text}` should read `{option} COLUMN=VALUE`, for instance `{option} {_EXAMPLES[option]}`."
-        )
-    return name.strip(), value.strip()
-
-
-def _labelling(text: str) -> dict[str, object]:
-    """Read ``sex: 1=man, 2=woman`` as the preparing step it stands for."""
-    column, mark, codes = text.partition(":")
-    pairs = [part.partition("=") for part in codes.split(",")]
-    if not mark or not column.strip() or not all(code.strip() and label.strip() for code, _, label in pairs):
-        raise MarkbaseError(
-            f"`--label {text}` should read `--label 'COLUMN: CODE=LABEL, CODE=LABEL'`, for instance 'sex: 1=man, 2=woman'."
-        )
-    labels = {code.strip(): label.strip() for code, _, label in pairs}
-    return {"do": "as_categorical", "column": column.strip(), "labels": labels}
-
-
-_EXAMPLES = {
-    "--polynomial": "age=2",
-    "--at": "age=30,50,70",
-    "--as": "rehearsal_day=categorical",
-    "--base": "voice=alto",
-    "--profile": "voice=alto",
-    "--base-by": "voice=largest",
-}
 
 
 @contextmanager

@@ -35,7 +35,8 @@ def teach(command: click.Command) -> None:
 def _columns_offered(ctx: click.Context, incomplete: str) -> list[CompletionItem]:
     """Offer columns, also behind a comma."""
     before, comma, begun = incomplete.rpartition(",")
-    return _items(_columns(ctx), before + comma, begun)
+    named = (f'"{column}"' if "," in column else column for column in _columns(ctx))
+    return _items(named, before + comma, begun)
 
 
 def _values_offered(ctx: click.Context, incomplete: str) -> list[CompletionItem]:

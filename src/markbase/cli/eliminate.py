@@ -6,9 +6,10 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import answer, json_option, names_argument, remarks, split
+from markbase.cli.common import answer, json_option, names_argument, remarks
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
+from markbase.cli.typed import split
 from markbase.core.comparison.backward_elimination import backward_elimination
 from markbase.show.blocks import elimination_page
 from markbase.show.page import Page
@@ -34,7 +35,7 @@ def command(keep: tuple[str, ...], limit: float, as_json: bool, **given: Any) ->
         model = model_of(given)
         model.rest(0)
         _, fit = model.fit()
-        elimination = backward_elimination(fit, limit=limit, keep=split(keep))
+        elimination = backward_elimination(fit, limit=limit, keep=split(keep, fit.terms["term"].tolist()))
         found: Page | dict[str, Any]
         if as_json:
             found = regression_record(fit) | {"eliminated": elimination_record(elimination)}

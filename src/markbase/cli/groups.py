@@ -16,13 +16,14 @@ from markbase.cli.common import (
     json_option,
     manuscript_option,
     names_argument,
-    places_of,
     places_option,
     remarks,
 )
 from markbase.cli.figure_files import draw_groups_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
+from markbase.cli.typed import parted, places_of, split, two
+from markbase.core.design.requested_terms import unquoted
 from markbase.core.errors import MarkbaseError, listed, quoted
 from markbase.core.inference.corrections import CORRECTIONS
 from markbase.core.results.any_fit import AnyFit
@@ -82,7 +83,7 @@ def command(
         at = places_of(places)
         _, fit = model.fit()
         inside = [v.name for v in fit.variables if v.is_categorical]
-        groups = model.rest() or tuple(inside)
+        groups = tuple(unquoted(name) for name in model.rest()) or tuple(inside)
         if not groups:
             raise MarkbaseError("The model has no group: its terms are all numeric.")
         if contrasts and len(groups) != 1:
@@ -131,7 +132,7 @@ class _Asked:
         fit, sections = self.fit, []
         for group in self.groups:
             if group in self.crossed:
-                sections += cells_sections(fit, *_two(group), self.correction)
+                sections += cells_sections(fit, *two(group), self.correction)
                 continue
             fit.variable(group, "categorical")
             sections += [groups_section(fit, group, place or None) for place in self.places]
@@ -154,17 +155,12 @@ class _Asked:
 
     def _group(self, group: str) -> Any:
         if group in self.crossed:
-            means, pairs = self.fit.cell_means(*_two(group), correction=self.correction)
+            means, pairs = self.fit.cell_means(*two(group), correction=self.correction)
             return {"means": table_record(means), "correction": self.correction, "pairs": table_record(pairs)}
         self.fit.variable(group, "categorical")
         if self.places == ({},):
             return groups_record(self.fit, group, self.correction)
         return [{"at": place, **groups_record(self.fit, group, self.correction, place)} for place in self.places]
-
-
-def _two(group: str) -> tuple[str, str]:
-    first, second = (part.strip() for part in group.split(":", 1))
-    return first, second
 
 
 def _lines(fit: AnyFit, group: str) -> list[Section]:
@@ -182,10 +178,10 @@ def _weights(texts: tuple[str, ...]) -> Mapping[str, Mapping[str, float]] | list
         raise click.UsageError("Give every --contrast with weights, or every one as a level compared with the others.")
     found: dict[str, dict[str, float]] = {}
     for text in texts:
-        name, _, parts = text.partition(":")
+        name, _, parts = parted(text, ":")
         try:
-            pairs = [part.rsplit("=", 1) for part in parts.split(",")]
-            found[name.strip()] = {level.strip(): float(weight) for level, weight in pairs}
+            pairs = [part.rsplit("=", 1) for part in split([parts])]
+            found[name] = {unquoted(level): float(weight) for level, weight in pairs}
         except ValueError:
             raise click.UsageError(f"--contrast '{text}' should read 'NAME: LEVEL=WEIGHT, LEVEL=WEIGHT'.") from None
     return found

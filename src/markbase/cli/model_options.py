@@ -8,8 +8,9 @@ from typing import Any, TypeVar
 
 import rich_click as click
 
-from markbase.cli.common import Source, base_options, data_options, held_back, pair, retell, split
+from markbase.cli.common import Source, base_options, data_options, held_back, retell
 from markbase.cli.opening import is_long_to_read
+from markbase.cli.typed import named, names_in, pair, parted, split
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.design.options import KINDS, FitOptions
 from markbase.core.design.requested_terms import (
@@ -18,7 +19,6 @@ from markbase.core.design.requested_terms import (
     interaction,
     names_of,
     polynomial,
-    split_outside,
     term_from_text,
 )
 from markbase.core.errors import MarkbaseError, listed, near, quoted, remark
@@ -161,7 +161,7 @@ class Model:
                 raise MarkbaseError(f"`{option}` is for a {other} regression; add `--kind {other}`, or leave it out.")
         if blocks:
             return replace(entry, terms=(), entry=tuple(self._blocks(blocks, study).items()))
-        given = [*self._listed_terms(self.terms, study), *self._products()]
+        given = [*self._listed_terms(self.terms, study), *self._products(study.columns)]
         if not given and not entry.every_term:
             raise MarkbaseError("Say what to explain it with: --terms age,voice.")
         return replace(entry, terms=tuple(given), entry=()) if given else entry
@@ -217,12 +217,12 @@ class Model:
         if self.terms:
             raise MarkbaseError("Give the terms in blocks or with `--terms`, not both.")
         for text in texts:
-            name, columns = _named(text, "--block", "background: age, voice")
+            name, columns = named(text, "--block", "background: age, voice")
             if name in blocks:
                 raise MarkbaseError(f"The block `{name}` is given twice; give each block a name of its own.")
             blocks[name] = tuple(self._listed_terms([columns], study))
         last = list(blocks)[-1]
-        blocks[last] += tuple(self._products())
+        blocks[last] += tuple(self._products(study.columns))
         return blocks
 
     def variants(self, texts: Sequence[str]) -> tuple[Study, dict[str, FitEntry]]:
@@ -231,7 +231,7 @@ class Model:
         def read(study: Study) -> dict[str, FitEntry]:
             found: dict[str, FitEntry] = {}
             for text in texts:
-                name, columns = _named(text, "--variant", "without age: voice, rehearsals")
+                name, columns = named(text, "--variant", "without age: voice, rehearsals")
                 if name in found:
                     raise MarkbaseError(f"The variant `{name}` is given twice; give each a name of its own.")
                 found[name] = replace(self, terms=(columns,)).entry(study)
@@ -243,14 +243,14 @@ class Model:
         """Open the data for some fits of a plan; remarks on other columns are left out."""
         return self._opened(lambda _: dict(entries))
 
-    def _products(self) -> list[TermRequest]:
+    def _products(self, columns: Sequence[str]) -> list[TermRequest]:
         curves = dict(pair(text, "--polynomial") for text in self.polynomials)
         for name, degree in curves.items():
             if degree not in ("2", "3"):
                 raise MarkbaseError(f"`--polynomial {name}={degree}`: the degree is 2 or 3.")
         requests: list[TermRequest] = [polynomial(name, int(degree)) for name, degree in curves.items()]
         for text in self.interactions:
-            factors = [term_from_text(part) for part in split_outside(text)]
+            factors = [term_from_text(part) for part in names_in(text, columns)]
             factors = [polynomial(f, int(curves[f])) if isinstance(f, str) and f in curves else f for f in factors]
             requests.append(interaction(*factors))  # type: ignore[arg-type]  # an interaction inside is refused there
         return requests
@@ -258,33 +258,22 @@ class Model:
     def _listed_terms(self, texts: Sequence[str], study: Study) -> list[TermRequest]:
         """Read lists of terms: columns, ``polynomial(age, 2)``, ``interaction(age, voice)``, or ``all but`` some columns."""
         names: list[TermRequest] = []
-        curves = {text.partition("=")[0].strip() for text in self.polynomials}
+        curves = {parted(text, "=")[0] for text in self.polynomials}
         for text in texts:
             if text.strip().startswith("all but "):
                 left_out = split([text.strip().removeprefix("all but ")], study.columns)
                 names += [n for n in all_but(*left_out).chosen(study, self.outcome or "") if n not in curves]
                 continue
-            parts = [text] if text in study.columns else split_outside(text)
-            names += [term_from_text(part, study.columns) for part in parts]
+            names += [term_from_text(part, study.columns) for part in names_in(text, study.columns)]
         return names
 
     def _mention_unused(self, study: Study, entry: FitEntry) -> None:
         """Remark on a base that was given for a group outside the model."""
         inside = {name for spec in entry.every_term for name in names_of(spec)}
         for text in (*self.source.bases, *self.source.rules):
-            name = text.partition("=")[0].strip()
+            name = parted(text, "=")[0]
             if name in study.columns and name not in inside:
                 remark(f"A base was given for `{name}`, which is not among the terms; it changes nothing here.")
-
-
-def _named(text: str, option: str, example: str) -> tuple[str, str]:
-    """Take a ``name: columns`` text apart."""
-    name, mark, columns = text.partition(":")
-    if not mark or not name.strip() or not columns.strip():
-        raise MarkbaseError(
-            f"`{option} {text}` should read `{option} 'NAME: COLUMN, COLUMN'`, for instance '{example}'."
-        )
-    return name.strip(), columns.strip()
 
 
 def model_of(given: dict[str, Any]) -> Model:

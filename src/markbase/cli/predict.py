@@ -11,7 +11,6 @@ from markbase.cli.common import (
     json_option,
     names_argument,
     one_output,
-    pair,
     put_table,
     remarks,
     replace_option,
@@ -22,6 +21,7 @@ from markbase.cli.help import examples
 from markbase.cli.model_options import Model, model_of, model_options
 from markbase.cli.opening import open_in_parts, read_in_parts
 from markbase.cli.progress import report_progress
+from markbase.cli.typed import values_of
 from markbase.core.design.terms import variables_of
 from markbase.core.errors import MarkbaseError, count_noun
 from markbase.core.results.any_fit import AnyFit
@@ -107,7 +107,7 @@ def command(
             )
         model = model_of(given)
         model.rest(0)
-        wanted: Any = [_values(text) for text in profiles]
+        wanted: Any = [values_of(text) for text in profiles]
         if file_of_profiles:
             wanted = read_table(file_of_profiles)
         fit: AnyFit | StoredFit
@@ -173,11 +173,6 @@ def _rows_for(fit: StoredFit, file: Path) -> Any:
     for column in sources_of_fit(fit):
         book = book.with_kind(column.name, column.kind)
     return open_in_parts(file, book)
-
-
-def _values(text: str) -> dict[str, str]:
-    """Take ``voice=tenor, age=30`` apart."""
-    return dict(pair(part, "--profile") for part in text.split(",") if part.strip())
 
 
 def sources_of_fit(fit: AnyFit | StoredFit) -> list[Column]:

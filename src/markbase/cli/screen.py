@@ -19,9 +19,9 @@ from markbase.cli.common import (
     retell,
     show,
     show_json,
-    split,
 )
 from markbase.cli.help import examples
+from markbase.cli.typed import split
 from markbase.core.results.fit_linear import fit_linear
 from markbase.core.screening.limits import Limits
 from markbase.core.screening.screen import screen, screen_fit

@@ -7,10 +7,11 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import answer, figure_options, json_option, names_argument, places_of, places_option, remarks
+from markbase.cli.common import answer, figure_options, json_option, names_argument, places_option, remarks
 from markbase.cli.figure_files import draw_slopes_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
+from markbase.cli.typed import places_of, two
 from markbase.core.errors import MarkbaseError
 from markbase.reports.figure_sets import differing_slopes
 from markbase.show.group_tables import slopes_section
@@ -41,7 +42,10 @@ def command(places: tuple[str, ...], figures: Path | None, replaces: bool, as_js
         model = model_of(given)
         at = places_of(places)
         _, fit = model.fit()
-        asked = [_asked(text) for text in model.rest()] or differing_slopes(fit)
+        known = [v.name for v in fit.variables]
+        asked = [(first, by or None) for first, by in (two(text, known) for text in model.rest())] or differing_slopes(
+            fit
+        )
         if not asked:
             raise MarkbaseError(
                 "The model lets no slope differ; add --interaction COLUMN,MODERATOR or --polynomial COLUMN=2, or name a column behind the file."
@@ -56,8 +60,3 @@ def command(places: tuple[str, ...], figures: Path | None, replaces: bool, as_js
         if figures:
             draw_slopes_of(fit, asked, figures, replaces)
     answer(found, told)
-
-
-def _asked(text: str) -> tuple[str, str | None]:
-    numeric, _, by = text.partition(":")
-    return numeric.strip(), by.strip() or None

@@ -157,17 +157,28 @@ def term_from_text(text: str, columns: Sequence[str] = ()) -> TermRequest:
     return polynomial(parts[0], int(parts[1]) if len(parts) == 2 else 2)
 
 
-def split_outside(text: str) -> list[str]:
-    """Part a text at the commas that stand in no brackets."""
-    parts, depth, now = [], 0, ""
-    for letter in text:
-        depth += (letter == "(") - (letter == ")")
-        if letter == "," and depth == 0:
+def split_outside(text: str, brackets: bool = True) -> list[str]:
+    """Part a text at the commas that stand between no double quotes, which a name may begin and end with, and in no brackets."""
+    parts, depth, now, quoted = [], 0, "", False
+    for place, letter in enumerate(text):
+        if letter == '"':
+            begins = (now.strip() or ",")[-1] in ",(=:" and '"' in text[place + 1 :]
+            quoted = not quoted and begins
+        elif brackets and not quoted:
+            depth += (letter == "(") - (letter == ")")
+        if letter == "," and depth == 0 and not quoted:
             parts.append(now)
             now = ""
         else:
             now += letter
-    return [part.strip() for part in (*parts, now) if part.strip()]
+    return [part for part in (unquoted(part) for part in (*parts, now)) if part]
+
+
+def unquoted(text: str) -> str:
+    """Return a name without the double quotes that it begins and ends with, and without outer blanks."""
+    text = text.strip()
+    alone = len(text) > 1 and text[0] == text[-1] == '"' and '"' not in text[1:-1]
+    return text[1:-1] if alone else text
 
 
 def degrees_of(request: TermRequest) -> dict[str, int]:
