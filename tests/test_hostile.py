@@ -8,6 +8,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+import lxml.html
 import numpy as np
 import pandas as pd
 import pytest
@@ -208,6 +209,49 @@ def test_figures_do_not_follow_the_settings_of_the_user(tmp_path):
         assert done.returncode == 0, done.stderr
         drawn.append({p.name: p.read_bytes() for p in (folder / "drawn").iterdir()})
     assert drawn[0] == drawn[1]
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_names_stand_in_figures_as_they_are():
+    from matplotlib.figure import Figure
+
+    from markbase.show.figures import drawn_as
+
+    rng = np.random.default_rng(1)
+    levels = ["$0 to $10k", "_other", r"$\frac$"]
+    data = {"_g $x$": rng.choice(levels, 300), "e": rng.choice(["$no$", "$yes$"], 300)}
+    study = mb.Study(pd.DataFrame({**data, **{name: rng.normal(size=300) for name in ("a$b$", "y$1$", "z$")}}))
+    product = mb.interaction("_g $x$", "a$b$")
+    fit = mb.fit_linear(study, "y$1$", ["_g $x$", "a$b$", product])
+    odds = mb.fit_logistic(study, "e", ["_g $x$", "a$b$"], event="$yes$")
+    blocks = mb.fit_blocks(study, "y$1$", {"a$1$": ["_g $x$"], "$b$": ["a$b$", "z$"]})
+    screened = mb.screen(study, ["_g $x$", "a$b$", "z$"], "y$1$")
+    given = Figure().subplots()
+    given.set_xlabel("$x^2$")
+    kept = given.text(0, 0, "$x^2$")
+    mb.draw_classification(odds, given)
+    assert kept.get_parse_math()
+    base = fit.variable("_g $x$", "categorical").base_label
+    marked = [f"{level} (base)" if level == base else level for level in levels]
+    for drawn, wanted in (
+        (mb.draw_groups(fit, "_g $x$"), ["difference in y$1$, units"]),
+        (mb.draw_adjusted(odds, "_g $x$"), ["_g $x$: adjusted as if all rows had the level"]),
+        (mb.draw_lines(fit, "a$b$", "_g $x$"), ["a$b$", *(f" {m}" if m[0] == "_" else m for m in marked)]),
+        (mb.draw_slopes(fit, "a$b$", "_g $x$"), ["units of y$1$ per unit"]),
+        (mb.draw_coefficients(odds), ["_g $x$", *marked]),
+        (mb.draw_classification(odds), ["% of $no$ predicted $yes$"]),
+        (mb.draw_calibration(odds), ["predicted % with e = $yes$"]),
+        (mb.draw_blocks(blocks), ["a$1$", "$b$"]),
+        (mb.draw_paths(blocks), ["a$1$", "$b$", *(f" _g $x$: {level}" for level in levels if level != base)]),
+        (mb.draw_correlations(screened), ["y$1$", "z$", "_g $x$"]),
+        (mb.draw_vif(screened), ["z$", "a$b$", "_g $x$"]),
+        (mb.draw_pairs(study, screened), ["y$1$", "a$b$", "z$"]),
+        (mb.draw_checks(fit), ["fitted y$1$, units"]),
+        (given, ["% of $no$ predicted $yes$"]),
+    ):
+        root = lxml.html.fromstring(drawn_as(getattr(drawn, "figure", drawn), "svg"))
+        written = ["".join(text.itertext()) for text in root.iter("text")]
+        assert set(wanted) <= set(written)
 
 
 @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])

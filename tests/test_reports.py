@@ -113,6 +113,26 @@ def test_a_term_within_an_interaction_is_not_called_unclear_by_itself():
     assert not any("nothing is clear" in s.text for s in answers(fit))
 
 
+def test_what_is_written_in_a_figure_of_a_report_is_what_its_file_says():
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(4, 3))
+    axes = figure.add_subplot()
+    axes.plot([0, 0.004], [1.23456, 1.23556])
+    axes.set_title(r"3.14159 \d <b> url(#m0123456789) \1")
+    file = drawn_as(figure, "svg")
+    shown = inline(file, "plot", r"c\d \1 <b>").svg
+    told, wanted = (["".join(t.itertext()) for t in lxml.html.fromstring(s).iter("text")] for s in (shown, file))
+    assert told == wanted
+    assert {"0.001", "1.2346", r"3.14159 \d <b> url(#m0123456789) \1"} <= set(told)
+    assert lxml.html.fromstring(shown).get("aria-label") == r"c\d \1 <b>"
+    names = [set(re.findall(r' id="(\w+)"', inline(file, name, "").svg)) for name in ("one", "other")]
+    assert names[0]
+    assert not names[0] & names[1]
+    for svg in (shown, inline(file, "other", "").svg):
+        assert set(re.findall(r"#(\w{9,})", re.sub(r">[^<]*<", "><", svg))) <= set(re.findall(r' id="(\w+)"', svg))
+
+
 def test_a_cloud_lies_where_its_marks_were():
     from matplotlib.figure import Figure
 

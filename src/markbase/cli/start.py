@@ -106,35 +106,41 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
         text += f"\n# Given with --as, which a plan does not hold: write them into a codebook.\n{kinds}"
     text += _mends(study, outcome)
     terms, left = _terms(study, outcome)
-    quoted = ", ".join(f'"{name}"' for name in terms)
+    explained = _toml(outcome)
     text += _marked(study, terms)
-    text += f'\n[screen]\noutcome = "{outcome}"\nterms = [{quoted}]\n'
-    text += f'\n[[fit]]\nname = "all together"\noutcome = "{outcome}"\n'
+    text += f"\n[screen]\noutcome = {explained}\nterms = {_toml(terms)}\n"
+    text += f'\n[[fit]]\nname = "all together"\noutcome = {explained}\n'
     if logistic:
-        told = " or ".join(f'"{v}"' for v in levels)
+        told = " or ".join(map(_toml, levels))
         settled = column.event is not None and column.event < len(levels)
         known = levels[column.event] if settled and column.event is not None else levels[-1]
-        text += f'kind = "logistic"\nevent = "{known}"{"" if settled else f"   # GUESS: {told}"}\n'
-    text += f"terms = [{quoted}]   # GUESS: every column that could be a term\n"
+        text += f'kind = "logistic"\nevent = {_toml(known)}{"" if settled else f"   # GUESS: {told}"}\n'
+    text += f"terms = {_toml(terms)}   # GUESS: every column that could be a term\n"
     if left:
-        text += f"# Left out: {'; '.join(left)}.\n"
+        text += f"# Left out: {_one_line('; '.join(left))}.\n"
     groups = [name for name in terms if study[name].is_categorical][:2]
     if groups:
-        text += (
-            "groups = ["
-            + ", ".join(f'"{name}"' for name in groups)
-            + "]   # GUESS: told level by level and pair by pair\n"
-        )
+        text += f"groups = {_toml(groups)}   # GUESS: told level by level and pair by pair\n"
     if len(terms) > 1:
         half = (len(terms) + 1) // 2
-        first, second = (", ".join(f'"{name}"' for name in part) for part in (terms[:half], terms[half:]))
-        kind = f'# kind = "logistic"\n# event = "{known}"\n' if logistic else ""
+        first, second = _toml(terms[:half]), _toml(terms[half:])
+        kind = f'# kind = "logistic"\n# event = {_toml(known)}\n' if logistic else ""
         text += (
-            f'\n# Block by block, if your question has an order:\n# [[blocks]]\n# name = "in blocks"\n# outcome = "{outcome}"\n{kind}'
-            f'# entry = [\n#   {{name = "first", terms = [{first}]}},\n#   {{name = "then", terms = [{second}]}},\n# ]\n'
+            f'\n# Block by block, if your question has an order:\n# [[blocks]]\n# name = "in blocks"\n# outcome = {explained}\n{kind}'
+            f'# entry = [\n#   {{name = "first", terms = {first}}},\n#   {{name = "then", terms = {second}}},\n# ]\n'
         )
-    text += f'\n[output]\ntitle = "{outcome}"\nfigures = true\n'
+    text += f"\n[output]\ntitle = {explained}\nfigures = true\n"
     return text
+
+
+def _toml(value: str | list[str]) -> str:
+    """Write a text, or a list of texts, as TOML has it, in one line."""
+    return inline({"value": value}).partition(" = ")[2]
+
+
+def _one_line(text: str) -> str:
+    """Return a text that a comment can hold."""
+    return " ".join(text.split())
 
 
 def _from(path: Path, folder: Path) -> str:
@@ -148,7 +154,7 @@ def _mends(study: Study, outcome: str) -> str:
     for name, remark in ((n, r) for n, told in study.remarks().items() for r in told):
         for step in remark.mend:
             if step.get("column") != outcome or step.get("do") != "as_categorical":
-                text += f"\n# {name}: {remark.text}\n# [[prepare]]\n# {_lines(step)}\n"
+                text += f"\n# {_one_line(f'{name}: {remark.text}')}\n# [[prepare]]\n# {_lines(step)}\n"
     return f"\n# What was noticed, and what would mend it. Take up what is right.\n{text}" if text else ""
 
 
@@ -228,7 +234,7 @@ def _marked(study: Study, terms: list[str]) -> str:
             continue
         label = study[name].levels[base.level].label
         text += (
-            f"\n# GUESS: nobody chose a base for {name}, so its largest level stands in. Choose the one your question needs:\n"
-            f'# [[prepare]]\n# do = "mark"\n# column = "{name}"\n# base = "{label}"\n'
+            f"\n# GUESS: nobody chose a base for {_one_line(name)}, so its largest level stands in. Choose the one your question needs:\n"
+            f'# [[prepare]]\n# do = "mark"\n# column = {_toml(name)}\n# base = {_toml(label)}\n'
         )
     return text

@@ -45,15 +45,20 @@ def inline(svg: bytes, name: str, caption: str) -> Picture:
     drawn = re.sub(r"<metadata>.*?</metadata>", "", drawn[drawn.index("<svg") :], flags=re.DOTALL)
     drawn = re.sub(r"<!--.*?-->", "", drawn, flags=re.DOTALL)
     drawn = re.sub(r' id="(?:\w+_)+\d+"', "", drawn)  # names of groups of elements, which every figure has
-    drawn = _NAME.sub(lambda found: f"{found[1]}{found[2]}{_own(name, found[3])}", drawn)
     drawn = _MARKS.sub(functools.partial(_cloud, dict(_SHAPE.findall(drawn))), drawn)
-    drawn = re.sub(r"(?<=\d\.\d\d)\d+", "", drawn)  # a hundredth of a point is enough
-    drawn = re.sub(r'(?<= d=")[MLz\d.\s-]+(?=")', _tight, drawn)
-    drawn = re.sub(r"font-family: 'DejaVu Sans'[^;\"]*;? ?", "", drawn)
-    drawn = re.sub(r' transform="rotate\(-?0 [^)]*\)"', "", drawn)
+    drawn = re.sub(r"<[^>]*>", functools.partial(_small, name), drawn)  # elements alone: text is what is read
     drawn = re.sub(r"\s*\n\s*", "\n", drawn)
     label = f'role="img" font-family="sans-serif" aria-label="{escape(caption)}"'
-    return Picture(re.sub(r"<svg ", f"<svg {label} ", drawn, count=1), caption)
+    return Picture(drawn.replace("<svg ", f"<svg {label} ", 1), caption)
+
+
+def _small(figure: str, found: re.Match[str]) -> str:
+    """Return an element in fewer letters, its inner names those of a figure."""
+    element = _NAME.sub(lambda name: f"{name[1]}{name[2]}{_own(figure, name[3])}", found[0])
+    element = re.sub(r"(?<=\d\.\d\d)\d+", "", element)  # a hundredth of a point is enough
+    element = re.sub(r'(?<= d=")[MLz\d.\s-]+(?=")', _tight, element)
+    element = re.sub(r"font-family: 'DejaVu Sans'[^;\"]*;? ?", "", element)
+    return re.sub(r' transform="rotate\(-?0 [^)]*\)"', "", element)
 
 
 def _own(name: str, inner: str) -> str:

@@ -10,7 +10,7 @@ import numpy as np
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.errors import MarkbaseError, listed
 from markbase.core.formatting import short
-from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, styled
+from markbase.show.figures import AMBER, INK, TEAL, finish, in_legend, own_axes, styled
 from markbase.show.fit_figures import LINES, MARKS, MOST_LEVELS
 
 if TYPE_CHECKING:
@@ -136,7 +136,7 @@ def draw_paths(hierarchy: Blocks, terms: Sequence[str] | None = None, ax: Axes |
             markersize=6,
             linewidth=1.8,
             capsize=3,
-            label=name,
+            label=in_legend(name),
         )
     ax.axhline(0, color=INK, linewidth=1)
     ax.set_xticks(x, list(hierarchy.names))

@@ -7,7 +7,7 @@ import io
 import math
 import warnings
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
@@ -94,17 +94,39 @@ def own_sheet(width: float, height: float, rows: int, columns: int) -> tuple[Fig
 
 
 def styled(function: F) -> F:
-    """Draw under settings of our own, whatever those of the user are; on axes that were given theirs hold."""
+    """Draw under settings of our own, whatever those of the user are; on axes that were given theirs hold. Names stand as they are."""
 
     @functools.wraps(function)
     def drawn(*args: Any, **kwargs: Any) -> Any:
-        given = kwargs.get("ax") is not None or any(type(a).__name__.endswith("Axes") for a in args)
-        if given:
-            return function(*args, **kwargs)
-        with own_style():
-            return function(*args, **kwargs)
+        given = next((a for a in (kwargs.get("ax"), *args) if type(a).__name__.endswith("Axes")), None)
+        before = {text: text.get_text() for text in _texts_in(given)}
+        with nullcontext() if given is not None else own_style():
+            made = function(*args, **kwargs)
+            for text in _texts_in(made):
+                if before.get(text) != text.get_text():
+                    text.set_parse_math(False)  # dollar signs in names are such, and nothing between them is a formula
+        return made
 
     return drawn  # type: ignore[return-value]
+
+
+def _texts_in(drawn: Any) -> list[Any]:
+    """Return the texts of axes or of a figure, but for the ticks of logarithmic axes, which are no names."""
+    from matplotlib.text import Text
+    from matplotlib.ticker import LogFormatter
+
+    if drawn is None:
+        return []
+    axes = drawn.axes if isinstance(drawn.axes, list) else [drawn]
+    own = [ax.get_xaxis() for ax in axes] + [ax.get_yaxis() for ax in axes]
+    ticks = [axis.get_ticklabels(which="both") for axis in own if isinstance(axis.get_major_formatter(), LogFormatter)]
+    numbers = {id(label) for labels in ticks for label in labels}
+    return [text for text in drawn.findobj(Text) if id(text) not in numbers]
+
+
+def in_legend(name: str) -> str:
+    """Return a name as a legend shows it: one that begins with an underscore would be left out."""
+    return f" {name}" if name.startswith("_") else name
 
 
 @contextmanager

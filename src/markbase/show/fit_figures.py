@@ -11,7 +11,7 @@ from markbase.core.formatting import short
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.row_functions import learn, sample_of
-from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, say_sample, styled
+from markbase.show.figures import AMBER, INK, TEAL, finish, in_legend, own_axes, say_sample, styled
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -214,7 +214,14 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
             )
         is_base = k == group.base
         ax.fill_between(grid, factor * table["low"], factor * table["high"], color=color, alpha=0.09, linewidth=0)
-        ax.plot(grid, y, color=color, linestyle=dashes, linewidth=2.4, label=f"{level} (base)" if is_base else level)
+        ax.plot(
+            grid,
+            y,
+            color=color,
+            linestyle=dashes,
+            linewidth=2.4,
+            label=in_legend(f"{level} (base)" if is_base else level),
+        )
     ax.set_xlabel(
         numeric if x_column.unit is None or x_column.unit_many == numeric else f"{numeric}, {x_column.unit_many}"
     )

@@ -13,7 +13,7 @@ from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.rows.row_functions import sample_of
 from markbase.core.tables import rows_of
-from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, styled
+from markbase.show.figures import AMBER, INK, TEAL, finish, in_legend, own_axes, styled
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -143,7 +143,7 @@ def _by_level(fit: AnyFit, numeric: str, by: str, ax: Axes) -> Axes:
         words = (
             "" if places is None else ", ".join(f"{name} = {short(float(places[name].iloc[k]), 4)}" for name in held)
         )
-        ax.plot(own["slope"], at, mark, color=color, markersize=7, label=words)
+        ax.plot(own["slope"], at, mark, color=color, markersize=7, label=in_legend(words))
     if count > 1:
         ax.legend(frameon=False, fontsize=9, loc="upper left", bbox_to_anchor=(0, -0.16), ncols=min(count, 3))
     table = table.iloc[: len(labels)]
