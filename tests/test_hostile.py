@@ -2,6 +2,7 @@
 
 import errno
 import inspect
+import itertools
 import json
 import os
 import subprocess
@@ -252,6 +253,66 @@ def test_names_stand_in_figures_as_they_are():
         root = lxml.html.fromstring(drawn_as(getattr(drawn, "figure", drawn), "svg"))
         written = ["".join(text.itertext()) for text in root.iter("text")]
         assert set(wanted) <= set(written)
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_long_names_are_folded_in_figures_and_nothing_is_cut_or_hidden():
+    rng = np.random.default_rng(2)
+    group, numeric, outcome, event, other = (
+        f"{question}, thinking of the last twelve months and of every choir you were a member of, however long?"
+        for question in (
+            "How often do you sing",
+            "How old were you",
+            "How well did you feel",
+            "Will you stay",
+            "How far is it",
+        )
+    )
+    levels = [f"{k}: less often than every other week, but more often than once in each of the months" for k in "abcd"]
+    data = {
+        group: rng.choice(levels, 300),
+        event: rng.choice(["no, as far as I can see", "yes, as far as I can see"], 300),
+    }
+    study = mb.Study(pd.DataFrame({**data, **{name: rng.normal(size=300) for name in (numeric, outcome, other)}}))
+    fit = mb.fit_linear(study, outcome, [group, numeric, mb.interaction(group, numeric)])
+    odds = mb.fit_logistic(study, event, [group, numeric], event="yes, as far as I can see")
+    blocks = mb.fit_blocks(study, outcome, {group: [group], f"{other} again": [numeric, other]})
+    screened = mb.screen(study, [group, numeric, other], outcome)
+    for drawn in (
+        mb.draw_groups(fit, group),
+        mb.draw_adjusted(odds, group),
+        mb.draw_lines(fit, numeric, group),
+        mb.draw_slopes(fit, numeric, group),
+        mb.draw_slopes(mb.fit_linear(study, outcome, [mb.interaction(numeric, other)]), numeric, other),
+        mb.draw_coefficients(fit),
+        mb.draw_classification(odds),
+        mb.draw_calibration(odds),
+        mb.draw_blocks(blocks),
+        mb.draw_paths(blocks),
+        mb.draw_correlations(screened),
+        mb.draw_vif(screened),
+        mb.draw_pairs(study, screened),
+        mb.draw_checks(fit),
+    ):
+        figure = getattr(drawn, "figure", drawn)
+        figure.canvas.draw()
+        inside, (width, height) = figure.get_tightbbox(), figure.get_size_inches()
+        assert inside.x0 > -0.02, drawn
+        assert inside.y0 > -0.02, drawn
+        assert inside.x1 < width + 0.02, drawn
+        assert inside.y1 < height + 0.02, drawn
+        for ax in figure.axes:
+            assert ax.bbox.width > 0.2 * figure.bbox.width / len(figure.axes) ** 0.5
+            names = [t.get_window_extent() for t in ax.get_yticklabels() if t.get_text().strip(".−0123456789")]
+            assert all(a.y0 > b.y1 or b.y0 > a.y1 for a, b in itertools.combinations(names, 2)), (
+                drawn,
+                ax.get_title(loc="left"),
+            )
+            legend = ax.get_legend()
+            told = [text.get_text() for text in legend.get_texts()] if legend else []
+            assert len(set(told)) == len(told)
+            if legend is not None and ax.get_xlabel():
+                assert not legend.get_window_extent().overlaps(ax.xaxis.label.get_window_extent())
 
 
 @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])

@@ -8,8 +8,9 @@ import pytest
 
 import markbase as mb
 from markbase.core.formatting import number, p_phrase, short, without_zero
+from markbase.show.fit import fit_page
 from markbase.show.page import Strip
-from markbase.show.text import draw, headed
+from markbase.show.text import draw, headed, to_text
 from seen import seen, words
 
 NASTY = ["<b>bold</b>", "[red]x[/red]", '"quoted"', "=cmd()", "a`b", "two\nlines", "\x1b[31mred"]
@@ -266,3 +267,24 @@ def test_no_number_and_no_name_is_cut_at_any_width(width, monkeypatch):
     monkeypatch.setenv("COLUMNS", "112")
     wide = set(re.findall(r"[−\d][\d,]*\.\d+", str(fit)))
     assert wide == set(re.findall(r"[−\d][\d,]*\.\d+", words))
+
+
+def test_long_names_are_folded_and_what_is_beside_them_stays_whole():
+    question = "Thinking of the last twelve months, how often did you sing with others outside of the rehearsals of your choir?"
+    level = "Less often than every other week, but more often than once in each of the months of the year"
+    rng = np.random.default_rng(3)
+    data = pd.DataFrame({question: np.where(rng.random(80) < 0.5, level, "never"), "y": rng.normal(size=80)})
+    fit = mb.fit_linear(mb.Study(data).mark(question, level), "y", [question])
+    for width in (100, 130, 160):
+        lines = to_text(fit_page(fit), width).splitlines()
+        assert max(map(len, lines)) <= width
+        first = next(k for k, line in enumerate(lines) if "is 1 for rows of that level" in line)
+        beside = " ".join(line[lines[first].index("is 1 for") :].strip() for line in lines[first:])
+        assert f"{level} (no summand of its own: it is part of the first number)" in beside
+        begun = next(k for k, line in enumerate(lines) if line.startswith("    Less often"))
+        cells = re.split(r" {2,}", lines[begun].strip())
+        name = " ".join(
+            [cells[0], *(line.strip() for line in lines[begun + 1 : begun + 3] if line.startswith(" " * 8))]
+        )
+        assert level in name
+        assert cells[-1] == "◇" or cells[-1] == "base"

@@ -10,6 +10,7 @@ import numpy as np
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.errors import MarkbaseError, listed
 from markbase.core.formatting import short
+from markbase.show.figure_names import folded, legend_below
 from markbase.show.figures import AMBER, INK, TEAL, finish, in_legend, own_axes, styled
 from markbase.show.fit_figures import LINES, MARKS, MOST_LEVELS
 
@@ -125,7 +126,7 @@ def draw_paths(hierarchy: Blocks, terms: Sequence[str] | None = None, ax: Axes |
         se = errors.loc[[place], list(hierarchy.names)].to_numpy(dtype=float)[0]
         unit = se[~np.isnan(se)][0]
         shift = 0.07 * (k - (len(chosen) - 1) / 2)
-        name = f"{row['term']}: {row['level']}" if row["level"] else str(row["term"])
+        name = f"{folded(row['term'], lines=1)}: {row['level']}" if row["level"] else str(row["term"])
         ax.errorbar(
             x + shift,
             value / unit,
@@ -142,5 +143,5 @@ def draw_paths(hierarchy: Blocks, terms: Sequence[str] | None = None, ax: Axes |
     ax.set_xticks(x, list(hierarchy.names))
     ax.set_ylabel("estimate, in its first standard errors")
     finish(ax, f"{hierarchy.last.explained}: how estimates move as blocks enter (±1.96 standard errors)")
-    ax.legend(frameon=False, fontsize=9, ncols=3, loc="upper left", bbox_to_anchor=(0, -0.09), handlelength=3.2)
+    legend_below(ax, handlelength=3.2)
     return ax

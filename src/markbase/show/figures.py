@@ -18,6 +18,7 @@ from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import sample_of
 from markbase.core.screening.screen import Screen
 from markbase.core.study.study import Study
+from markbase.show.figure_names import fold_names, fold_words, folded
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -151,9 +152,10 @@ def own_axes(width: float, height: float) -> Axes:
 
 
 def finish(ax: Axes, title: str) -> None:
-    """Put the title above axes, and take away the lines that say nothing."""
-    ax.set_title(title, fontsize=10, loc="left", color=INK)
+    """Put the title above axes, fold what is too long for a line, and take away the lines that say nothing."""
     ax.tick_params(labelsize=9)
+    fold_names(ax)
+    ax.set_title(fold_words(ax, title), fontsize=10, loc="left", color=INK)
     for side in ("top", "right"):
         ax.spines[side].set_visible(False)
 
@@ -208,16 +210,14 @@ def draw_correlations(screen: Screen, ax: Axes | None = None) -> Axes:
         ax.text(b, a, text, ha="center", va="center", fontsize=8, color="white" if dark else INK, weight=weight)
     ax.set_xticks(range(len(names) - 1), names[:-1], rotation=40, ha="right", fontsize=8)
     ax.set_yticks(range(1, len(names)), names[1:], fontsize=8)
+    fold_names(ax)
     ax.set_xlim(-0.5, len(names) - 1.5)
     ax.set_ylim(len(names) - 0.5, 0.5)
     for side in ax.spines.values():
         side.set_visible(False)
     ax.tick_params(length=0)
-    ax.set_title(
-        f"Correlations, {screen.sample.used:,} rows (▲ from |r| = {short(screen.limits.r)} among predictors)",
-        fontsize=9,
-        loc="left",
-    )
+    title = f"Correlations, {screen.sample.used:,} rows (▲ from |r| = {short(screen.limits.r)} among predictors)"
+    ax.set_title(fold_words(ax, title, 9), fontsize=9, loc="left")
     return ax
 
 
@@ -286,6 +286,7 @@ def draw_vif(screen: Screen, ax: Axes | None = None) -> Axes:
             weight="bold" if chosen else "normal",
         )
     ax.set_yticks(y, table["term"], fontsize=8)
+    fold_names(ax)
     ax.set_xlim(1, reach * 1.1)
     ax.set_ylim(-0.6, len(table) - 0.4)
     ax.set_xlabel(
@@ -294,7 +295,7 @@ def draw_vif(screen: Screen, ax: Axes | None = None) -> Axes:
     ax.tick_params(labelsize=8)
     for side in ("top", "right"):
         ax.spines[side].set_visible(False)
-    ax.set_title("Variance inflation of each term", fontsize=9, loc="left", pad=18)
+    ax.set_title(fold_words(ax, "Variance inflation of each term", 9), fontsize=9, loc="left", pad=18)
     return ax
 
 
@@ -389,9 +390,9 @@ def draw_pairs(study: Study, screen: Screen) -> Figure:
             if b > 0:
                 ax.set_yticklabels([])
             if a == count - 1:
-                ax.set_xlabel(names[b], fontsize=7)
+                ax.set_xlabel(folded(names[b], 20), fontsize=7)
             if b == 0:
-                ax.set_ylabel(names[a], fontsize=7)
+                ax.set_ylabel(folded(names[a], 20), fontsize=7)
     every = study.rows if screen.basis.used is None else int(np.count_nonzero(screen.basis.used))
     points = f"{len(some):,} of {every:,} rows drawn" if len(some) < every else f"{every:,} rows"
     figure.suptitle(

@@ -11,6 +11,7 @@ from markbase.core.formatting import short
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.row_functions import learn, sample_of
+from markbase.show.figure_names import folded, legend_below, level_names
 from markbase.show.figures import AMBER, INK, TEAL, finish, in_legend, own_axes, say_sample, styled
 
 if TYPE_CHECKING:
@@ -74,8 +75,7 @@ def draw_groups(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
     ax.hlines(y[~base], low[~base], high[~base], color=TEAL, linewidth=2.2)
     ax.plot(value[~base], y[~base], "o", color=TEAL, markersize=7)
     ax.plot(0, y[base], "D", markersize=9, markerfacecolor="white", markeredgecolor=INK, markeredgewidth=1.6)
-    names = [f"{v} (base)" if b else str(v) for v, b in zip(table["level"], base, strict=True)]
-    ax.set_yticks(y, [f"{v}, n = {n:,}" for v, n in zip(names, table["n"], strict=True)])
+    ax.set_yticks(y, level_names(table["level"], table["base"], table["n"]))
     ax.set_ylim(-0.6, len(table) - 0.4)
     ax.set_xlabel(fit.family.difference(fit.outcome))
     finish(ax, f"{group}: differences from {table['level'][base].iloc[0]}, {interval_words(fit)}")
@@ -124,14 +124,11 @@ def draw_adjusted(fit: AnyFit, group: str, ax: Axes | None = None) -> Axes:
     ax.hlines(y, low, high, color=TEAL, linewidth=2.2)
     ax.plot(adjusted, y, "o", color=TEAL, markersize=7, label=f"adjusted, {interval_words(fit)}")
     ax.plot(plain, y - 0.18, "|", color=AMBER, markersize=13, markeredgewidth=2.4, label="as observed")
-    names = [f"{v} (base)" if b else str(v) for v, b in zip(table["level"], table["base"], strict=True)]
-    ax.set_yticks(y, [f"{v}, n = {n:,}" for v, n in zip(names, table["n"], strict=True)])
+    ax.set_yticks(y, level_names(table["level"], table["base"], table["n"]))
     ax.set_ylim(-0.7, len(table) - 0.4)
     ax.set_xlabel(fit.family.adjusted(fit.outcome))
     finish(ax, f"{group}: adjusted as if all rows had the level")
-    ax.legend(
-        frameon=False, fontsize=8, loc="upper left", bbox_to_anchor=(0, -0.2 - 0.35 / max(len(table), 2)), ncols=2
-    )
+    legend_below(ax, 2, fontsize=8)
     return ax
 
 
@@ -220,7 +217,7 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
             color=color,
             linestyle=dashes,
             linewidth=2.4,
-            label=in_legend(f"{level} (base)" if is_base else level),
+            label=in_legend(f"{folded(level, lines=2)}{' (base)' if is_base else ''}"),
         )
     ax.set_xlabel(
         numeric if x_column.unit is None or x_column.unit_many == numeric else f"{numeric}, {x_column.unit_many}"
@@ -235,14 +232,7 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
         else "one slope for all in log odds"
     )
     finish(ax, f"{fit.outcome.name} along {numeric}, by {by}: {told}; shaded {interval_words(fit)}")
-    ax.legend(
-        frameon=False,
-        fontsize=9,
-        ncols=min(len(levels), 4),
-        loc="upper left",
-        bbox_to_anchor=(0, -0.11),
-        handlelength=3.4,
-    )
+    legend_below(ax, 4, handlelength=3.4)
     return ax
 
 

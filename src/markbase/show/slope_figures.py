@@ -13,6 +13,7 @@ from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.rows.row_functions import sample_of
 from markbase.core.tables import rows_of
+from markbase.show.figure_names import legend_below, level_names
 from markbase.show.figures import AMBER, INK, TEAL, finish, in_legend, own_axes, styled
 
 if TYPE_CHECKING:
@@ -123,7 +124,7 @@ def draw_slopes(fit: AnyFit, numeric: str, by: str | None = None, ax: Axes | Non
         ax,
         f"Slope of {numeric} along {'its curve' if along == numeric else along}; shaded {short(100 * fit.level, 4)}% CI at each place by itself",
     )
-    ax.legend(frameon=False, fontsize=9, loc="upper left", bbox_to_anchor=(0, -0.12), ncols=3)
+    legend_below(ax)
     return ax
 
 
@@ -144,14 +145,13 @@ def _by_level(fit: AnyFit, numeric: str, by: str, ax: Axes) -> Axes:
             "" if places is None else ", ".join(f"{name} = {short(float(places[name].iloc[k]), 4)}" for name in held)
         )
         ax.plot(own["slope"], at, mark, color=color, markersize=7, label=in_legend(words))
-    if count > 1:
-        ax.legend(frameon=False, fontsize=9, loc="upper left", bbox_to_anchor=(0, -0.16), ncols=min(count, 3))
     table = table.iloc[: len(labels)]
-    bases = [f"{v} (base)" if b else str(v) for v, b in zip(labels, table["base"], strict=True)]
-    ax.set_yticks(y, [f"{v}, n = {n:,}" for v, n in zip(bases, table["n"], strict=True)])
+    ax.set_yticks(y, level_names(labels, table["base"], table["n"]))
     ax.set_ylim(-0.6, len(labels) - 0.4)
     ax.set_xlabel(_slope_words(fit, numeric))
     finish(ax, f"Slope of {numeric} in each level of {by}, {short(100 * fit.level, 4)}% CI")
+    if count > 1:
+        legend_below(ax)
     return ax
 
 
@@ -221,5 +221,5 @@ def draw_score(scored: Score, ax: Axes | None = None) -> Axes:
     ax.set_xlabel(f"predicted{unit}")
     ax.set_ylabel(f"observed{unit}")
     finish(ax, f"{scored.outcome}: {len(known):,} rows held out")
-    ax.legend(frameon=False, fontsize=9, loc="upper left", bbox_to_anchor=(0, -0.11), ncols=3)
+    legend_below(ax)
     return ax

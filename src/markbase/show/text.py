@@ -11,6 +11,7 @@ from typing import Literal
 
 from rich.cells import cell_len
 from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
+from rich.measure import Measurement
 from rich.padding import Padding
 from rich.table import Table as RichTable
 from rich.text import Text
@@ -22,6 +23,10 @@ CAUTION_MARK, BASE_MARK = "▲", "◇"
 _WIDEST, _NARROWEST = 112, 40
 _GLUE = "\ue000"  # stands for a space at which no line is broken
 _LEAST_DRAWN, _MOST_DRAWN = 9, 31
+_LONGEST_LABEL = 46
+"""A label that is longer is folded: what it says is beside it."""
+_HANG = 4
+"""How much further in a name goes on that does not fit in a line."""
 
 
 def render(page: Page) -> RenderableType:
@@ -85,7 +90,8 @@ def _block(block: Block) -> RenderableType:
         return _Measured(block)
     if isinstance(block, Facts):
         grid = RichTable.grid(padding=(0, 2, 0, 0))
-        grid.add_column(no_wrap=True)
+        longest = max((cell_len(label) for label, _ in block.pairs), default=0)
+        grid.add_column(no_wrap=longest <= _LONGEST_LABEL, max_width=_LONGEST_LABEL, overflow="fold")
         grid.add_column(ratio=1)
         for label, text in block.pairs:
             grid.add_row(Text(_plain(label), style="bold"), _marked(text))
@@ -185,11 +191,37 @@ def _table(table: Table, room: int) -> RichTable:
         out.add_column(Text(headed(table.strip_head, drawn, room)), no_wrap=True, width=room)
     for row in table.rows:
         style = {"base": "italic", "group": "bold", "aside": QUIET}.get(row.kind, "")
-        cells = [Text(_plain(cell), style=style) for cell in row.cells]
+        cells: list[RenderableType] = [Text(_plain(cell), style=style) for cell in row.cells]
+        if table.wide == 0:
+            cells[0] = _Hanging(row.cells[0], style)
         if room:
             cells.append(Text(draw(row.strip, room) if row.strip else ""))
         out.add_row(*cells)
     return out
+
+
+class _Hanging:
+    """A name that goes on further in where it does not fit in a line, so that no line of it looks like another name."""
+
+    def __init__(self, cell: str, style: str) -> None:
+        self.text = Text(_plain(cell).lstrip(" "), style=style)
+        self.indent = len(cell) - len(cell.lstrip(" "))
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        room = options.max_width - self.indent
+        if self.text.cell_len <= room:
+            yield Padding(self.text, (0, 0, 0, self.indent))
+            return
+        first = self.text.wrap(console, room, overflow="fold")[0]
+        rest = self.text[len(first.plain) :]
+        rest = rest[len(rest.plain) - len(rest.plain.lstrip()) :]
+        yield Padding(first, (0, 0, 0, self.indent))
+        yield Padding(rest, (0, 0, 0, self.indent + _HANG))
+
+    def __rich_measure__(self, console: Console, options: ConsoleOptions) -> Measurement:
+        words = max((cell_len(word) for word in self.text.plain.split()), default=0)
+        most = self.indent + self.text.cell_len
+        return Measurement(min(most, self.indent + words + _HANG), most)
 
 
 def headed(head: str, strips: Sequence[Strip], width: int) -> str:
