@@ -139,19 +139,20 @@ def test_the_report_is_one_file_escaped_and_the_same_each_time(results):
 
 def cells_of_markdown(text):
     rows = [re.split(r"(?<!\\)\|", line)[1:-1] for line in text.splitlines() if line.startswith("|")]
-    plain = [[re.sub(r"(?<!\\)\*|\\|&emsp;", "", cell).strip() for cell in row] for row in rows]
+    plain = [[re.sub(r"\\(.)|\*|&emsp;", lambda m: m[1] or "", cell).strip() for cell in row] for row in rows]
     return [row for row in plain if set("".join(row)) != set(":-")]
 
 
 def cells_of_latex(text):
     marks = {"$-$": "−", r"$\times$": "×", r"$\cdot$": "·", r"\textless{}": "<", r"\textgreater{}": ">", "--": "–"}
-    marks |= {r"\textsuperscript{2}": "²", r"\quad ": ""}
+    marks |= {r"\textsuperscript{2}": "²", r"\quad ": "", "{[}": "[", "{*}": "*"}
+    marks |= {r"\textasciicircum{}": "^", r"\textasciitilde{}": "~"}
     found = []
     for line in (line for line in text.splitlines() if line.endswith(r"\\")):
         for mark, letter in marks.items():
             line = line.replace(mark, letter)
         cells = [re.sub(r"\\(?:emph|textbf)\{(.*)\}", r"\1", c.strip()) for c in re.split(r"(?<!\\)&", line[:-2])]
-        found.append([re.sub(r"\\(.)", r"\1", cell) for cell in cells])
+        found.append([re.sub(r"\\(textbackslash\{\}|.)", lambda m: "\\" if m[1][1:] else m[1], cell) for cell in cells])
     return found
 
 
@@ -196,6 +197,26 @@ def test_tables_for_a_manuscript_hold_the_numbers_and_every_base(results):
         assert read((results / "out" / f"tables{kind}").read_text(encoding="utf-8")) == cells, kind
     with pytest.raises(mb.FileError, match=r"does not end in \.docx"):
         mb.write_document(fit, results / "tables.odt")
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_names_of_any_letters_stand_in_tables_of_every_format(tmp_path):
+    levels = ["[18, 30)", "*30+", r"$5 & up\to_{x}", "<b>~|`#50%^", "{}"]
+    rng = np.random.default_rng(4)
+    data = {"[hours]": rng.normal(size=200), "*y*": rng.normal(size=200), "g_1": rng.choice(levels, 200)}
+    fit = mb.fit_linear(mb.Study(pd.DataFrame(data)), "*y*", ["[hours]", "g_1"])
+    for table in (fit, (fit, "g_1")):
+        for kind in (".docx", *MANUSCRIPTS):
+            mb.write_document([table], tmp_path / f"t{kind}", replace=True)
+        document = docx.Document(tmp_path / "t.docx")
+        cells = [[c.text.strip().replace("\u00a0", " ") for c in row.cells] for row in document.tables[0].rows]
+        assert set(levels) <= {row[0] for row in cells}
+        for kind, read in MANUSCRIPTS.items():
+            assert read((tmp_path / f"t{kind}").read_text(encoding="utf-8")) == cells, kind
+        rows = (tmp_path / "t.tex").read_text(encoding="utf-8").split(r"\\")[1:]
+        assert not any(
+            row.lstrip().startswith(("[", "*")) for row in rows
+        )  # options, and another kind of end, to LaTeX
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")

@@ -218,13 +218,22 @@ def test_moments_and_durations_are_told_alike_whatever_holds_them():
             "part": [b"alto", "ténor".encode()] * 3,
         }
     )
-    for table in (arrow, arrow.to_pandas(), arrow.to_pandas(types_mapper=pd.ArrowDtype), polars.from_arrow(arrow)):
+    objects = arrow.to_pandas().assign(sang=pd.Series(arrow["sang"].to_pylist(), dtype=object))
+    for table in (
+        objects,
+        arrow,
+        arrow.to_pandas(),
+        arrow.to_pandas(types_mapper=pd.ArrowDtype),
+        polars.from_arrow(arrow),
+    ):
         study = mb.Study(table, {"columns": {"came": {"base": "2020-01-31"}}})
         assert study["sang"].values.tolist() == [90 * k + 0.25 for k in range(6)]
         assert (study["sang"].kind, study["sang"].unit.many) == ("numeric", "seconds")
         assert [v.label for v in study["came"].levels][:2] == ["2020-01-31", "2020-01-31T00:00:00.5"]
         assert {v.label for v in study["at"].levels} == {f"{9 + k % 2:02}:00:0{k % 3}" for k in range(6)}
         assert [v.label for v in study["part"].levels] == ["alto", "ténor"]
+    with pytest.raises(mb.ColumnError, match=r"`z` holds values that are neither numbers nor texts \(complex\)"):
+        mb.Study(pd.DataFrame({"z": [1j, 2.0]}))
     declared = mb.Study(arrow, {"columns": {"sang": {"kind": "categorical"}}})["sang"]
     assert (declared.unit, declared.levels[0].label) == (None, "0.25")
 

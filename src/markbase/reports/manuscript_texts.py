@@ -24,6 +24,8 @@ _LATEX = {
     "~": r"\textasciitilde{}",
     "^": r"\textasciicircum{}",
     "–": "--",
+    "[": "{[}",  # behind the end of a row it would begin an option, and a star another kind of end
+    "*": "{*}",
     **{mark: f"\\{mark}" for mark in "&%$#_{}"},
 }
 _MARKS = "*{}*", "**{}**", "&emsp;{}"

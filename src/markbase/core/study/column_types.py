@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -102,6 +103,10 @@ def _built(
         return _numeric_from_numbers(series, spec, guessed=spec.kind is None)
     if isinstance(series, TextsInParts):
         return _spread(_from_raw(_raw_in_parts(series), spec), series, spec)
+    if series.dtype.kind == "O" and _all_durations(series):
+        series = pd.to_timedelta(series)
+    if series.dtype.kind == "c":
+        raise TypeError  # its real part is not what it holds
     if series.dtype.kind == "m":
         return _built(series.dt.total_seconds(), in_seconds(spec), everywhere_missing)
     numeric = pd.api.types.is_numeric_dtype(series) and not pd.api.types.is_bool_dtype(series)
@@ -109,6 +114,14 @@ def _built(
         values = series.to_numpy(dtype=np.float64, na_value=np.nan)
         return _numeric_from_numbers(values, spec, guessed=spec.kind is None)
     return _from_raw(_raw(series), spec)
+
+
+def _all_durations(series: pd.Series[Any]) -> bool:
+    """Return whether a column holds durations, as spreadsheets give them."""
+    present = (value for value in series if value is not None and value == value)
+    return isinstance(next(present, None), datetime.timedelta) and all(
+        isinstance(v, datetime.timedelta) for v in present
+    )
 
 
 def in_seconds(spec: ColumnSpec) -> ColumnSpec:
