@@ -249,7 +249,20 @@ def _value(component: Component, powers: Mapping[str, int], places: Mapping[str,
     return value - centre * constant if component.numerics else value
 
 
+def _rows_of_group(term: Term, codings: Mapping[str, Contrasts]) -> Iterator[_Row]:
+    """Yield the rows of a group by itself, of which there may be very many."""
+    (group,) = term.groups
+    name, coding, places = group.name, codings[group.name], {label: k for k, label in enumerate(group.labels)}
+    for compared, weights in zip(coding.rows, coding.weights, strict=True):
+        level = compared.level
+        levels = ((name, places[level]),) if level in places else ()
+        yield _Row(Coefficient(term.name, compared, levels, (), ((name, level),)), {}, {name: weights})
+
+
 def _own_rows(term: Term, codings: Mapping[str, Contrasts]) -> Iterator[_Row]:
+    if len(term.variables) == 1 and term.groups:
+        yield from _rows_of_group(term, codings)
+        return
     curved = any(degree > 1 for degree in term.degrees)
     ways = [list(zip(codings[g.name].rows, codings[g.name].weights, strict=True)) for g in term.groups]
     places = [{label: k for k, label in enumerate(g.labels)} for g in term.groups]
