@@ -42,7 +42,8 @@ def test_every_label_is_escaped_in_html_and_literal_in_text():
     "result",
     ["fit", "study", "trail", "reading", "equation", "lines", "guide", "odds", "classification", "odds reading"],
 )
-def test_html_and_text_show_the_same_numbers(result):
+def test_html_and_text_show_the_same_numbers(result, monkeypatch):
+    monkeypatch.setenv("COLUMNS", "112")  # so wide that there is room for every drawing
     study = mb.demo.choirs().mark("voice", "alto")
     fit = mb.fit_linear(study, "belonging", ["age", "voice", "travel_km"])
     shown = {"fit": fit, "study": study, "trail": study.trail, "reading": fit.reading(), "equation": fit.equation()}
@@ -265,6 +266,7 @@ def test_no_number_and_no_name_is_cut_at_any_width(width, monkeypatch):
     for row in fit.coefficients.itertuples():
         assert (row.level or row.term) in words
     monkeypatch.setenv("COLUMNS", "112")
+    assert ("┊ is 0" in text) == ("◇" in text)  # a scale is spoken of where it is drawn
     wide = set(re.findall(r"[−\d][\d,]*\.\d+", str(fit)))
     assert wide == set(re.findall(r"[−\d][\d,]*\.\d+", words))
 

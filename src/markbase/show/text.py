@@ -16,7 +16,7 @@ from rich.padding import Padding
 from rich.table import Table as RichTable
 from rich.text import Text
 
-from markbase.show.page import Block, Drawing, Facts, Formula, Page, Sentences, Strip, Table
+from markbase.show.page import Block, Drawing, Facts, Formula, Page, Section, Sentences, Strip, Table
 
 ACCENT, QUIET, CAUTION = "cyan", "dim", "yellow"  # bold colours turn too bright on a light ground
 CAUTION_MARK, BASE_MARK = "▲", "◇"
@@ -37,12 +37,7 @@ def render(page: Page) -> RenderableType:
     for section in page.sections:
         parts.append(Text(""))
         if section.title:
-            heading = Text()
-            for piece in re.split(r"^(\d+)", section.title):
-                heading.append(piece, style=ACCENT if piece.isdigit() else "bold")
-            if section.note:
-                heading.append(f"   {_plain(section.note)}", style=QUIET)
-            parts.append(heading)
+            parts.append(_Heading(section))
         parts += [Padding(_block(b), (0, 0, 0, 2)) for b in section.blocks if not isinstance(b, Drawing)]
     return Group(*parts)
 
@@ -130,6 +125,25 @@ def _marked(text: str) -> Text:
     return out
 
 
+class _Heading:
+    """The heading of a section, with its note; what that says of drawings is left out where there is no room for these."""
+
+    def __init__(self, section: Section) -> None:
+        self.section = section
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        section, note = self.section, self.section.note
+        tables = [block for block in section.blocks if isinstance(block, Table)]
+        if not any(_room_to_draw(table, options.max_width - 2) for table in tables):
+            note = re.sub(r"(^|; )[^;]*┊ is [^;]*", "", note)
+        heading = Text()
+        for piece in re.split(r"^(\d+)", section.title):
+            heading.append(piece, style=ACCENT if piece.isdigit() else "bold")
+        if note:
+            heading.append(f"   {_plain(note)}", style=QUIET)
+        yield heading
+
+
 class _Measured:
     """A table whose drawings take what width the numbers leave; where that is too little, they are left out."""
 
@@ -137,16 +151,19 @@ class _Measured:
         self.table = table
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
-        table = self.table
-        if _needed(table) > options.max_width:
-            yield _stacked(table)
-            return
-        drawn = any(row.strip for row in table.rows)
-        room = 0
-        if drawn:
-            columns = zip(table.heads, *(row.cells for row in table.rows), strict=True)
-            room = min(options.max_width - sum(max(map(cell_len, column)) + 2 for column in columns), _MOST_DRAWN)
-        yield _table(table, room if room >= _LEAST_DRAWN else 0)
+        if _needed(self.table) > options.max_width:
+            yield _stacked(self.table)
+        else:
+            yield _table(self.table, _room_to_draw(self.table, options.max_width))
+
+
+def _room_to_draw(table: Table, width: int) -> int:
+    """Return how many letters the drawings of a table have; 0 where it has none, or they would be too small."""
+    if not any(row.strip for row in table.rows) or _needed(table) > width:
+        return 0
+    columns = zip(table.heads, *(row.cells for row in table.rows), strict=True)
+    room = min(width - sum(max(map(cell_len, column)) + 2 for column in columns), _MOST_DRAWN)
+    return room if room >= _LEAST_DRAWN else 0
 
 
 def _needed(table: Table) -> int:
