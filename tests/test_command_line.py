@@ -429,6 +429,7 @@ def piped(content, *arguments):
     "typed",
     [
         ("fit", "--terms", '"{G}",{N}, {K}', "--base", '"{G}"=p, q'),
+        ("fit", "--terms", '"{K}",{G}'),
         ("fit", "--terms", "{G},{N},{K}", "--base-by", '"{G}"=smallest'),
         ("fit", "--terms", "{G}", "--interaction", '"{N}","{K}"', "--polynomial", '"{N}"=2'),
         ("fit", "--interaction", "{N},{K}", "--as", '"{G}"=categorical'),
@@ -463,6 +464,18 @@ def test_a_name_with_commas_colons_or_equal_signs_is_typed_between_quotes_or_whe
             text = text.replace(names[name], f"<{name}>")
         told.append(json.loads(text))
     assert told[0] == told[1]
+
+
+def test_what_is_between_commas_is_meant_where_it_is_a_column_too(tmp_path):
+    rng = np.random.default_rng(7)
+    frame = pd.DataFrame(rng.normal(size=(50, 4)), columns=["y", "a", "b", "a,b"])
+    frame.to_csv(tmp_path / "data.csv", index=False)
+    for typed, wanted in (("a,b", ["a,b"]), ("b,a,b", None), ('"a,b",b', ["a,b", "b"]), ("a, b", ["a", "b"])):
+        done = run("fit", tmp_path / "data.csv", "--outcome", "y", "--terms", typed, "--json")
+        if wanted is None:
+            assert "`b` is given twice" in done.stderr
+        else:
+            assert [row["term"] for row in json.loads(done.stdout)["coefficients"][1:]] == wanted
 
 
 def test_a_dash_reads_standard_input_and_writes_standard_output(tmp_path):

@@ -346,12 +346,16 @@ def test_the_command_reads_in_parts_when_asked_or_when_a_file_is_large(tmp_path,
 def test_looks_over_pieces_join_to_that_over_all_rows():
     texts = pa.array(["b", None, "a", "b", "c", "a", "d", "c"])
     numbers = pa.array([1.5, None, 2.5, 4.0, 4.5, 5.0, None, 9.0])
-    batches = [pa.RecordBatch.from_arrays([texts, numbers], ["t", "n"]).slice(k, 3) for k in (0, 3, 6)]
-    whole, joined = (Look({"t": Texts(), "n": Numbers()}) for _ in range(2))
+    lasting = pa.array([60 * 10**6 * k for k in range(8)], pa.duration("us"))
+    table = pa.RecordBatch.from_arrays([texts, numbers, lasting], ["t", "n", "d"])
+    batches = [table.slice(k, 3) for k in (0, 3, 6)]
+    whole, joined = (Look({"t": Texts(), "n": Numbers(), "d": Numbers()}) for _ in range(2))
     whole.over(batches, False)
     for batch in batches:
-        joined.merge(Look({"t": Texts(), "n": Numbers()}).over([batch], False))
+        joined.merge(Look({"t": Texts(), "n": Numbers(), "d": Numbers()}).over([batch], False))
     for look in (whole, joined):
+        assert (look.columns["n"].durations, look.columns["d"].durations) == (False, True)
+        assert look.columns["d"].facts.high == 420.0
         found = look.columns["t"]
         assert {v: (found.counts[k], found.firsts[k]) for v, k in found.places.items()} == {
             "b": (2, 0),
@@ -410,6 +414,9 @@ def test_a_cluster_gives_the_same_and_outlives_a_worker(folders, studies, tmp_pa
         )
         lagged = [p.lag("attendance", order="term", within="choir", name="before") for p in panels]
         same(*(mb.fit_linear(p, "attendance", ["before"]).coefficients for p in lagged), 1e-11)
+        sang = pd.DataFrame({"sang": pd.to_timedelta(np.arange(40) * 1500, unit="ms"), "y": np.arange(40.0)})
+        timed = mb.Study(dd.from_pandas(sang, npartitions=3))["sang"]
+        assert (timed.kind, timed.unit.many, timed.span) == ("numeric", "seconds", (0.0, 58.5))
     with pytest.raises(mb.FileError, match="does not answer"):
         mb.open_study(folders / "pieces", cluster="tcp://127.0.0.1:9")
 

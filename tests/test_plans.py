@@ -200,6 +200,30 @@ def test_tables_for_a_manuscript_hold_the_numbers_and_every_base(results):
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("outcome", ['y "1"', "e'\\x"])
+def test_a_drafted_plan_quotes_names_of_any_letters(outcome, tmp_path):
+    rng = np.random.default_rng(5)
+    data = {
+        'g "a", b': rng.choice(['one "1"', "t\\wo", "it's"], 90),
+        'y "1"': rng.normal(size=90),
+        "#x": rng.normal(size=90),
+    }
+    data["e'\\x"] = rng.choice(["no", 'yes "so"'], 90)
+    pd.DataFrame(data).to_csv(tmp_path / "data.csv", index=False)
+    drafted = run("start", tmp_path / "data.csv", "--outcome", outcome, "--into", tmp_path / "p.toml")
+    assert drafted.returncode == 0, drafted.stderr
+    told = (tmp_path / "p.toml").read_text(encoding="utf-8")
+    plan = tomllib.loads(told)
+    assert (plan["fit"][0]["outcome"], plan["screen"]["outcome"], plan["output"]["title"]) == (outcome,) * 3
+    assert plan["fit"][0]["terms"] == plan["screen"]["terms"] == [name for name in data if name != outcome]
+    taken = tomllib.loads(re.sub(r"^# (?=\[\[prepare|do =|column =|base =)", "", told, flags=re.M))
+    marked = [step for step in taken["prepare"] if step["do"] == "mark"]
+    assert all(step["base"] in data[step["column"]] for step in marked)
+    assert len(marked) == (2 if outcome == 'y "1"' else 1)
+    assert run("fit", tmp_path / "p.toml").returncode == 0
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 def test_names_of_any_letters_stand_in_tables_of_every_format(tmp_path):
     levels = ["[18, 30)", "*30+", r"$5 & up\to_{x}", "<b>~|`#50%^", "{}"]
     rng = np.random.default_rng(4)

@@ -283,6 +283,8 @@ def test_long_names_are_folded_and_what_is_beside_them_stays_whole():
         first = next(k for k, line in enumerate(lines) if "is 1 for rows of that level" in line)
         beside = " ".join(line[lines[first].index("is 1 for") :].strip() for line in lines[first:])
         assert f"{level} (no summand of its own: it is part of the first number)" in beside
+        label = " ".join(line[: lines[first].index("is 1 for")].strip() for line in lines[first:])
+        assert f"base of {question}" in label
         begun = next(k for k, line in enumerate(lines) if line.startswith("    Less often"))
         cells = re.split(r" {2,}", lines[begun].strip())
         name = " ".join(
