@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import itertools
 import zipfile
 from collections.abc import Sequence
 from pathlib import Path
@@ -66,13 +67,17 @@ def _described_texts(marks: Sequence[FileMark], told: str, encoding: str) -> tup
     for mark in marks:
         try:
             with opened(mark.path) as stream, io.TextIOWrapper(stream, encoding=encoding, newline="") as text:
-                first = next((line for line in text if line.strip()), "")
+                first = next((line for line in text if line.strip()), "").lstrip("\ufeff")
+                own = separator_of(first)
+                names = next(csv.reader(itertools.chain([first], text), delimiter=own))  # one may go over several lines
+        except csv.Error:  # a name that does not end
+            raise FileError(
+                f"`{mark.path}`, line 1: a quotation mark is opened and never closed; mend the quotation marks there."
+            ) from None
         except (OSError, UnicodeDecodeError, LookupError, EOFError, zipfile.BadZipFile) as problem:
             raise FileError(f"`{mark.path}` cannot be read: {plain_words(problem)}.") from None
         if not first:
             raise FileError(f"`{mark.path}` is empty; a line with the column names and a line for each row are needed.")
-        own = separator_of(first.lstrip("\ufeff"))
-        names = next(csv.reader([first.lstrip("\ufeff")], delimiter=own))
         if header and (names, own) != (header, separator):
             raise FileError(
                 f"`{mark.path}` has another first line than `{marks[0].path}`; files that are read together have the same one."
