@@ -179,13 +179,14 @@ def test_lists_and_records_are_left_out_and_said_to_be(in_parts, tmp_path):
 
 
 @pytest.mark.parametrize("blocks", [True, False])
-def test_a_name_may_go_over_several_lines(blocks, tmp_path, monkeypatch):
+def test_names_and_levels_may_go_over_several_lines(blocks, tmp_path, monkeypatch):
     if not blocks:  # a quote within a cell: the file is parsed from its start
         monkeypatch.setattr(text_blocks, "_check_quotes", lambda *_: (_ for _ in ()).throw(text_blocks.UncutError))
-    lines = "".join(f"{k % 3},{k / 4}\n" for k in range(40))
-    (tmp_path / "t.csv").write_text(f'"which\nof these",y\n{lines}', encoding="utf-8")
+    lines = "".join(f'{k % 3},{k / 4},"one\r\n{k % 2}"\n' for k in range(40))
+    (tmp_path / "t.csv").write_bytes(f'"which\r\nof these",y,text\n{lines}'.encode())
     whole, parts = (mb.open_study(tmp_path / "t.csv", in_parts=p) for p in (False, True))
-    assert whole.columns == parts.columns == ("which of these", "y")
+    assert whole.columns == parts.columns == ("which of these", "y", "text")
+    assert list(whole.levels("text")["level"]) == list(parts.levels("text")["level"]) == ["one\n0", "one\n1"]
     same(*(mb.fit_linear(s, "y", ["which of these"]).coefficients for s in (whole, parts)), 1e-12)
     (tmp_path / "open.csv").write_text('a,"b\n' + "1,2\n" * 60_000, encoding="utf-8")
     for p in (False, True):

@@ -262,13 +262,15 @@ def numbers_of(column: pa.Array) -> NDArray[np.float64]:
 
 
 def as_texts(column: pa.Array) -> pa.Array:
-    """Return texts without what was written to keep them from being taken for formulas."""
+    """Return texts without what was written to keep them from being taken for formulas, their line ends as those of any system."""
     import pyarrow as pa
     import pyarrow.compute as pc
 
     if pa.types.is_dictionary(column.type):
         return pa.DictionaryArray.from_arrays(column.indices, as_texts(column.dictionary))
     marked = "^'([" + "".join(f"\\{mark}" if mark in "+-=@" else mark for mark in ESCAPED) + "])"
+    if pc.any(pc.match_substring(column, "\r")).as_py():
+        column = pc.replace_substring_regex(column, "\r\n?", "\n")
     if not pc.any(pc.starts_with(column, "'")).as_py():
         return column
     return pc.replace_substring_regex(column, marked, r"\1")
