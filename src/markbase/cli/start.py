@@ -133,8 +133,8 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
     return text
 
 
-def _toml(value: str | list[str]) -> str:
-    """Write a text, or a list of texts, as TOML has it, in one line."""
+def _toml(value: Any) -> str:
+    """Write a value as TOML has it, in one line."""
     return inline({"value": value}).partition(" = ")[2]
 
 
@@ -160,11 +160,7 @@ def _mends(study: Study, outcome: str) -> str:
 
 def _lines(step: Any) -> str:
     keys = inline(dict(step))
-    return (
-        keys
-        if len(step) < 2
-        else "\n# ".join(f"{key} = {inline({key: value}).partition(' = ')[2]}" for key, value in step.items())
-    )
+    return keys if len(step) < 2 else "\n# ".join(f"{key} = {_toml(value)}" for key, value in step.items())
 
 
 def _terms(study: Study, outcome: str) -> tuple[list[str], list[str]]:

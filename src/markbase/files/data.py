@@ -85,7 +85,13 @@ def open_study(
     CodebookError
         If the codebook does not fit itself or the file.
     ColumnError
-        For a column name that occurs twice or is empty, or one of `columns` that is not there.
+        For a column name that occurs twice or is empty, one of `columns` that is not there or holds lists or records, or values
+        that are neither numbers nor texts.
+
+    Warns
+    -----
+    MarkbaseWarning
+        For columns of lists or records, which are left out.
 
     Examples
     --------

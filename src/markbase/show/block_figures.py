@@ -10,8 +10,8 @@ import numpy as np
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.errors import MarkbaseError, listed
 from markbase.core.formatting import short
-from markbase.show.figure_names import folded, legend_below
-from markbase.show.figures import AMBER, INK, TEAL, finish, in_legend, own_axes, styled
+from markbase.show.figure_names import folded, in_legend, legend_below
+from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, styled
 from markbase.show.fit_figures import LINES, MARKS, MOST_LEVELS
 
 if TYPE_CHECKING:

@@ -29,6 +29,11 @@ def folded(text: str, width: int = _LONGEST, lines: int = _MOST_LINES) -> str:
     return "\n".join(parts)
 
 
+def in_legend(name: str) -> str:
+    """Return a name as a legend shows it: one that begins with an underscore would be left out."""
+    return f" {name}" if name.startswith("_") else name
+
+
 def level_names(levels: Iterable[Any], bases: Iterable[bool], rows: Iterable[int]) -> list[str]:
     """Return levels with their rows, and which of them is the base."""
     told = zip(levels, bases, rows, strict=True)

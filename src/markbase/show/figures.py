@@ -125,11 +125,6 @@ def _texts_in(drawn: Any) -> list[Any]:
     return [text for text in drawn.findobj(Text) if id(text) not in numbers]
 
 
-def in_legend(name: str) -> str:
-    """Return a name as a legend shows it: one that begins with an underscore would be left out."""
-    return f" {name}" if name.startswith("_") else name
-
-
 @contextmanager
 def own_style() -> Iterator[None]:
     """Set what matplotlib comes with, for the time of a drawing; what is global is put back."""

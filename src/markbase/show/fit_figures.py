@@ -11,8 +11,8 @@ from markbase.core.formatting import short
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.row_functions import learn, sample_of
-from markbase.show.figure_names import folded, legend_below, level_names
-from markbase.show.figures import AMBER, INK, TEAL, finish, in_legend, own_axes, say_sample, styled
+from markbase.show.figure_names import folded, in_legend, legend_below, level_names
+from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, say_sample, styled
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -13,8 +13,8 @@ from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.rows.row_functions import sample_of
 from markbase.core.tables import rows_of
-from markbase.show.figure_names import legend_below, level_names
-from markbase.show.figures import AMBER, INK, TEAL, finish, in_legend, own_axes, styled
+from markbase.show.figure_names import in_legend, legend_below, level_names
+from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, styled
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -87,9 +87,12 @@ def build_column(
             raise
         told = list(series.distinct) if isinstance(series, TextsInParts) else series.head(1000).tolist()  # type: ignore[union-attr]
         held = {type(v).__name__ for v in told} - {"NoneType", "float", "str"}
-        raise ColumnError(
-            f"`{spec.name}` holds values that are neither numbers nor texts ({listed(sorted(held)) or 'of an unknown kind'}); make one of these of them."
-        ) from None
+        raise no_column_of(spec.name, listed(sorted(held)) or "of an unknown kind") from None
+
+
+def no_column_of(name: str, held: str) -> ColumnError:
+    """Return the refusal of a column that holds something else than numbers and texts."""
+    return ColumnError(f"`{name}` holds values that are neither numbers nor texts ({held}); make one of these of them.")
 
 
 def _built(

@@ -10,13 +10,14 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.errors import ColumnError, FileError, listed, quoted, remark
+from markbase.core.errors import FileError, listed, quoted, remark
 from markbase.core.rows.facts import NumberFacts
 from markbase.core.rows.parts import InParts
 from markbase.core.rows.processors import in_order
 from markbase.core.rows.source import Part, RowSource
 from markbase.core.rows.table import AllRows, KeptRows, TableInParts, TextsInParts
 from markbase.core.study.codebook import Codebook, ColumnSpec
+from markbase.core.study.column_types import no_column_of
 from markbase.files.parts.files_in_parts import FilesInParts, pieces_at_once
 from markbase.files.parts.table_files import (
     NotNumbersError,
@@ -191,9 +192,7 @@ class Look:
             try:
                 seen.append(look.look_at(column))
             except pa.ArrowInvalid:
-                raise ColumnError(
-                    f"`{name}` holds values that are neither numbers nor texts ({column.type}); make one of these of them."
-                ) from None
+                raise no_column_of(name, str(column.type)) from None
         return batch.num_rows, seen
 
     def _over(
