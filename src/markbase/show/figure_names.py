@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-_LETTER = 0.57
+_LETTER = 0.54
 """How wide a letter is, in parts of its size, on average."""
 _LONGEST = 34
 """Letters a line of a name beside an axis, or in a legend."""
