@@ -258,7 +258,7 @@ def everything(fit):
     }
     out["strength"] = pd.DataFrame([vars(fit.strength)])
     out["slopes"] = fit.simple_slopes("age", by="voice")
-    out["spread"] = pd.DataFrame([[*fit.spread("age"), fit.middle("age"), fit.outcome_sd]])
+    out["spread"] = pd.DataFrame([[*fit.rows_used.spread("age"), fit.rows_used.middle("age"), fit.outcome_sd]])
     out["profile"] = fit.predict([{"voice": "bass", "age": 30}, {"age": 50}])
     if logistic:
         found = fit.classification()

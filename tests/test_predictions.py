@@ -1,7 +1,9 @@
 """Predictions for rows, profiles and people, against dense columns, and their coverage by simulation."""
 
 import copy
+import dataclasses
 import hashlib
+import inspect
 import json
 import re
 
@@ -11,6 +13,8 @@ import pytest
 
 import markbase as mb
 from command import run
+from markbase import demo
+from markbase.core.results.fit_statistics import OverallTest
 from reference import made_up
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -115,28 +119,107 @@ def test_rows_are_predicted_where_columns_are_nearly_alike(errors):
     assert lost.index[lost["predicted"].isna()].tolist() == lost.index[lost["se"].isna()].tolist() == ["row5", "row7"]
 
 
-def test_what_a_saved_fit_has_no_rows_for_is_refused(tmp_path):
-    frame = choir().assign(high=lambda d: np.where(d["score"] > 38, "y", "n"))
-    study = study_of(frame)
-    for kind, fit in (
-        ("linear", mb.fit_linear(study, "score", ["voice", "day"])),
-        ("logistic", mb.fit_logistic(study, "high", ["voice", "day"], event="y")),
-    ):
-        mb.write_fit(fit, tmp_path / f"{kind}.json")
-        saved = mb.read_fit(tmp_path / f"{kind}.json")
-        assert (saved.fixed_effect_names, saved.kind) == ((), kind)
-        asked = {
-            "no other model": [lambda f: f.without("day"), lambda f: f.only(["voice"])],
-            "cannot be fitted to others": [lambda f: f.on_rows(np.arange(len(frame)) < 100)],
-            "no fitted values": [lambda f: f.fitted, lambda f: f.residuals],
-        }
-        if kind == "logistic":
-            asked["averages over rows"] = [lambda f: f.groups("voice")]
-            asked["name every column"] = [lambda f: f.predict({"voice": "tenor"})]
-        for words, calls in asked.items():
-            for call in calls:
-                with pytest.raises(mb.MarkbaseError, match=f"A saved fit holds no rows of the data.*{words}"):
-                    call(saved)
+ASKED = {
+    "bend_test": ("age",),
+    "between": ("voice",),
+    "between_grid": ("voice",),
+    "cell_means": ("voice", "day"),
+    "clear_region": ("age", "km"),
+    "coefficients_at": ({"km": 2.0},),
+    "corrected_p": ([0.01, 0.04],),
+    "equal_slopes": ("age", {"by": "voice"}),
+    "equation": ({"by": "voice"},),
+    "events_by_level": ("day",),
+    "expected": (None,),
+    "fall": None,
+    "group_test": ("voice",),
+    "groups": ("voice",),
+    "identified": None,  # takes rows
+    "moves_with": ("age",),
+    "observed": (None,),
+    "on_rows": (np.arange(250) < 200,),
+    "only": (["voice"],),
+    "plainly": ("voice",),
+    "planned": ("voice", ["tenor"]),
+    "predict": ({"age": 40.0, "km": 3.0, "voice": "tenor", "day": "Mon"},),
+    "rebase": ("voice", "tenor"),
+    "rows_for": (["voice"],),
+    "simple_slopes": ("age", {"by": "km"}),
+    "slope_at": ("age", {"at": {"km": 2.0}}),
+    "slopes_test": ("voice",),
+    "turning_point": ("age",),
+    "turning_points": ("age",),
+    "variable": None,
+    "without": ("day",),
+}
+
+
+def asked(fit, name):
+    """Return what a public method or property says, or the sentence with which it is refused."""
+    try:
+        found = getattr(fit, name)
+        if inspect.ismethod(found):
+            arguments = list(ASKED.get(name, ()))
+            named = (
+                arguments.pop()
+                if arguments and isinstance(arguments[-1], dict) and name not in ("predict", "coefficients_at")
+                else {}
+            )
+            found = found(*arguments, **named)
+    except (AttributeError, mb.MarkbaseError) as problem:
+        return problem
+    return found.coefficients if hasattr(found, "coefficients") and hasattr(found, "terms") else found
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+@pytest.mark.parametrize(
+    "options",
+    [
+        {},
+        {"weights": "times", "weights_are": "frequency"},
+        {"weights": "heavy", "weights_are": "sampling"},
+        {"cluster": "team"},
+    ],
+    ids=str,
+)
+def test_a_saved_fit_says_what_the_fit_says_or_that_it_has_no_rows(kind, options, tmp_path):
+    frame = choir().assign(high=lambda d: np.where(d["score"] > 38, "y", "n"), team=[f"t{k % 40}" for k in range(250)])
+    frame = frame.assign(times=1 + np.arange(250) % 3, heavy=0.5 + (np.arange(250) % 7) / 3)
+    terms = ["voice", "day", mb.polynomial("age"), mb.interaction("age", "km"), mb.interaction("age", "voice")]
+    fit = (
+        mb.fit_linear(study_of(frame), "score", terms, **options)
+        if kind == "linear"
+        else mb.fit_logistic(study_of(frame), "high", terms, event="y", **options)
+    )
+    mb.write_fit(fit, tmp_path / "fit.json")
+    saved, told = mb.read_fit(tmp_path / "fit.json"), 0
+    for name in (n for n in dir(fit) if not n.startswith("_") and ASKED.get(n, ()) is not None):
+        own, other = asked(fit, name), asked(saved, name)
+        if isinstance(other, AttributeError | mb.MarkbaseError):
+            assert str(other) == str(own) or str(other).startswith("A saved fit holds no rows of the data"), name
+        elif name == "clear_region":
+            assert other.pop("rows").isna().all()
+            assert own.pop("rows").sum() == fit.rows_used.counted
+            pd.testing.assert_frame_equal(other, own, rtol=1e-9)
+        elif isinstance(own, pd.DataFrame):
+            lacking = [c for c in own if c not in other]
+            assert lacking == (["probability_slope", "probability_low", "probability_high"] if lacking else []), name
+            pd.testing.assert_frame_equal(other, own.drop(columns=lacking), rtol=1e-9)
+        elif isinstance(own, OverallTest):
+            numbers, words = dataclasses.astuple(own)[:4], dataclasses.astuple(own)[4:]
+            assert dataclasses.astuple(other)[:4] == pytest.approx(numbers, rel=1e-9, nan_ok=True), name
+            assert dataclasses.astuple(other)[4:] == words
+        elif isinstance(own, dict | float | int) or name == "slope_at":
+            assert other == pytest.approx(own, rel=1e-9), name
+        elif isinstance(own, tuple) and name == "cell_means":
+            for one, table in zip(other, own, strict=True):
+                pd.testing.assert_frame_equal(one, table, rtol=1e-9)
+        elif name in ("equation", "turning_point"):
+            assert str(other) == str(own)
+        else:
+            continue
+        told += 1
+    assert told > 45
 
 
 def test_gaps_unseen_levels_and_rows_outside_the_data_are_told_and_stop_nothing():
@@ -243,7 +326,7 @@ def test_a_held_out_part_is_scored_by_hand():
         )
     )
     kept, held = lone.hold_out(share=0.25, seed=3)
-    with pytest.warns(mb.MarkbaseWarning, match="1 row held out cannot be scored"):
+    with pytest.warns(mb.MarkbaseWarning, match="1 row cannot be scored"):
         some = mb.score(mb.fit_linear(kept, "score", ["voice", "age"]), held)
     assert some.left_out == 1
     assert any("`solo` of `voice` occurs in no row" in words for words in some.unseen)
@@ -301,6 +384,83 @@ def test_a_saved_fit_predicts_compares_and_changes_its_base_as_the_fit_did(kind,
             mb.read_fit(tmp_path / "bad.json")
     with pytest.raises(mb.FileError, match="is there already"):
         mb.write_fit(fit, tmp_path / "fit.json")
+
+
+@pytest.mark.parametrize("outcome", ["belonging", "stays"])
+def test_a_fit_is_judged_on_another_file_saved_or_not_in_memory_or_in_parts(outcome, tmp_path):
+    data, book = (demo.path(name) for name in demo.FILES[:2])
+    later = pd.read_csv(data).tail(300).copy()
+    later.iloc[:3, later.columns.get_loc("age")] = -9  # no answer, by the codebook
+    later.iloc[3, later.columns.get_loc("voice")] = "descant"
+    later.to_csv(tmp_path / "later.csv", index=False)
+    model = [data, "--codebook", book, "--outcome", outcome, "--terms", "age,voice,rehearsals"]
+    model += [] if outcome == "belonging" else ["--kind", "logistic", "--event", "yes"]
+    run("fit", *model, "--save", "fit.json", cwd=tmp_path)
+    fit = mb.read_fit(tmp_path / "fit.json")
+    rows = later[(later["age"] > 0) & (later["voice"] != "descant")].dropna(
+        subset=[outcome, "age", "voice", "rehearsals"]
+    )
+    y = (rows[outcome] == "yes").to_numpy(float) if outcome == "stays" else rows[outcome].to_numpy()
+    error = y - fit.predict(rows).iloc[:, -7 if outcome == "stays" else -8].to_numpy()
+    name, wanted = (
+        ("Brier score", (error**2).mean())
+        if outcome == "stays"
+        else ("root mean squared error", np.sqrt((error**2).mean()))
+    )
+    found = []
+    for who in (["fit.json"], model):
+        for more in ([], ["--in-parts"]):
+            done = run("validate", *who, "--for", "later.csv", "--json", *more, cwd=tmp_path)
+            assert done.returncode == 0, done.stderr
+            found.append({r["figure"]: r for r in json.loads(done.stdout)["figures"]})
+            assert json.loads(done.stdout)["rows"] == len(rows)
+    assert found[0][name]["held_out"] == pytest.approx(wanted, rel=1e-9)
+    for other in found[1:]:  # in parts the area is of cells of nearly equal log odds
+        for figure, told in found[0].items():
+            near = 5e-4 if figure == "area under the curve" else 1e-9
+            assert list(other[figure].values())[1:] == pytest.approx(list(told.values())[1:], rel=near)
+    page = run("validate", "fit.json", "--for", "later.csv", cwd=tmp_path)
+    assert re.search(
+        rf"rows of later\.csv +no terms at all.*scored +{len(rows)} rows of later\.csv", page.stdout, re.DOTALL
+    )
+    assert "one split" not in page.stdout
+    assert "descant of voice occurs in no row the model was fitted to" in page.stdout
+    for arguments, words in (
+        (["fit.json"], "name a file: --for FILE"),
+        (["fit.json", "--for", "later.csv", "--folds", 3], "leave --hold-out, --folds"),
+        (["fit.json", "--for", "later.csv", "--terms", "age"], "as it was saved"),
+        (["fit.json", "--for", "none.csv"], "no file `none.csv`"),
+    ):
+        refused = run("validate", *arguments, cwd=tmp_path)
+        assert (refused.returncode, words in refused.stderr) == (2, True)
+
+
+def test_what_is_rare_or_small_is_never_told_as_nothing(tmp_path):
+    left = np.zeros(20000)
+    left[[*range(0, 8, 2), *range(1, 13, 2)]] = 1  # 4 of 10,000 and 6 of 10,000
+    part = np.arange(20000) % 2
+    frame = pd.DataFrame({"left": np.where(left > 0, "yes", "no"), "part": np.where(part, "south", "north")})
+    frame["rate"] = 2e-4 + 1e-4 * part + 1e-4 * np.sin(np.arange(20000.0))
+    frame.to_csv(tmp_path / "rare.csv", index=False)
+    rare = ["rare.csv", "--kind", "logistic", "--outcome", "left", "--event", "yes", "--terms", "part"]
+    told = " ".join(run("fit", *rare, cwd=tmp_path).stdout.split())
+    for words in (
+        r"in 10 of 20,000 rows used \(0\.050%\)",
+        r"99\.950% of rows are classified correctly, no more than always guessing no \(99\.950%\)",
+        r"Tjur \.0{4,5}\d",
+        r"south +0\.060% +0\.020 +−0\.042 to 0\.082",
+        r"0\.060% against 0\.040%, 0\.020 percentage points higher",
+    ):
+        assert re.search(words, told), words
+    assert re.search(
+        r"south +10,000 +0\.060 +0\.060 +0\.020", run("groups", rare[0], "part", *rare[1:], cwd=tmp_path).stdout
+    )
+    assert re.search(
+        r"part north +0\.040% +0\.015% to 0\.11%", run("predict", *rare, "--profile", "part=north", cwd=tmp_path).stdout
+    )
+    assert re.search(r"Brier score +\.0005 +\.0005", run("validate", *rare, cwd=tmp_path).stdout)
+    small = ["rare.csv", "--outcome", "rate", "--terms", "part"]
+    assert re.search(r"root mean squared error +0\.00007071", run("validate", *small, cwd=tmp_path).stdout)
 
 
 def places(record, path=()):

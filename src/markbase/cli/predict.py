@@ -18,20 +18,16 @@ from markbase.cli.common import (
     show_json,
 )
 from markbase.cli.help import examples
-from markbase.cli.model_options import Model, model_of, model_options
-from markbase.cli.opening import open_in_parts, read_in_parts
+from markbase.cli.model_options import model_of, model_options
+from markbase.cli.other_rows import is_saved, rows_for_saved, rows_prepared_alike, saved_fit
 from markbase.cli.progress import report_progress
 from markbase.cli.typed import values_of
-from markbase.core.design.terms import variables_of
 from markbase.core.errors import MarkbaseError, count_noun
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.stored_fit import StoredFit
-from markbase.core.study.codebook import Codebook
-from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 from markbase.files.data import read_table
 from markbase.files.data_writing import tables_content
-from markbase.files.fit_files import read_fit
 from markbase.files.text_files import STANDARD
 from markbase.files.whole_files import refuse_to_replace, write_whole
 from markbase.show.predictions import predictions_page
@@ -111,19 +107,15 @@ def command(
         if file_of_profiles:
             wanted = read_table(file_of_profiles)
         fit: AnyFit | StoredFit
-        if model.source.file.suffix.lower() == ".json":
-            fit = _saved(model)
+        if is_saved(model):
+            fit = saved_fit(model)
             if for_rows == "all":
                 raise MarkbaseError("A saved fit holds no rows of the data; name a file: --for FILE.")
-            wanted = _rows_for(fit, Path(for_rows)) if for_rows else wanted
+            wanted = rows_for_saved(fit, Path(for_rows)) if for_rows else wanted
         else:
             study, fit = model.fit()
             if for_rows:
-                wanted = (
-                    study
-                    if for_rows == "all"
-                    else model.source.open_other(Path(for_rows), {c.name for c in sources_of_fit(fit)}, study)
-                )
+                wanted = study if for_rows == "all" else rows_prepared_alike(model, fit, study, Path(for_rows))
         if isinstance(wanted, Study) and wanted.in_parts:
             _written_in_parts(fit, wanted, into, replaces, back_transformed)
             return
@@ -154,33 +146,3 @@ def _written_in_parts(fit: AnyFit | StoredFit, rows: Study, into: Path | None, r
     refuse_to_replace(into, replaces)
     write_whole(into, tables_content(lambda: (fit.predict(part, back_transformed=back) for part in rows.parts()), into))
     report_progress(f"{count_noun(rows.rows, 'row')} written into {into}.")
-
-
-def _saved(model: Model) -> StoredFit:
-    """Read a saved fit, to which nothing can be changed."""
-    if model.outcome or model.terms or model.polynomials or model.interactions or model.kind or model.settings:
-        raise MarkbaseError(
-            "A saved fit is as it was saved: leave the options of the model out, or name the data and fit again."
-        )
-    return read_fit(model.source.file)
-
-
-def _rows_for(fit: StoredFit, file: Path) -> Any:
-    """Read the rows of a file for a saved fit, which knows the kinds of its columns."""
-    if not read_in_parts(file):
-        return read_table(file)
-    book = Codebook()
-    for column in sources_of_fit(fit):
-        book = book.with_kind(column.name, column.kind)
-    return open_in_parts(file, book)
-
-
-def sources_of_fit(fit: AnyFit | StoredFit) -> list[Column]:
-    """Return the columns a fit predicts from, and those they were made of."""
-    found: dict[str, Column] = {}
-    waiting = [v.column for v in variables_of(fit.model_terms).values()]
-    while waiting:
-        column = waiting.pop()
-        found.setdefault(column.name, column)
-        waiting += column.made.sources if column.made else ()
-    return list(found.values())

@@ -10,9 +10,10 @@ import rich_click as click
 from markbase.cli.common import answer, figure_options, json_option, names_argument, remarks, seed_option
 from markbase.cli.figure_files import draw_score_of
 from markbase.cli.help import examples
-from markbase.cli.model_options import model_of, model_options
+from markbase.cli.model_options import Model, model_of, model_options
+from markbase.cli.other_rows import is_saved, rows_for_saved, rows_prepared_alike, saved_fit
 from markbase.core.comparison.cross_validation import cross_validate
-from markbase.core.comparison.score import score
+from markbase.core.comparison.score import Score, score
 from markbase.show.blocks import cross_validation_page, score_page
 from markbase.show.records import score_record, table_record
 from markbase.show.regression import regression_record
@@ -23,6 +24,7 @@ from markbase.show.regression import regression_record
     epilog=examples(
         "markbase validate choirs.plan.toml --outcome belonging --terms age,voice,rehearsals",
         "markbase validate choirs.plan.toml --outcome belonging --terms age,voice --hold-out 0.25 --seed 4",
+        "markbase validate belonging.json --for newcomers.csv",
     ),
 )
 @model_options
@@ -45,6 +47,14 @@ from markbase.show.regression import regression_record
     help="Instead: hold this share of the rows out once, before anything is fitted.",
     panel="Rows held out",
 )
+@click.option(
+    "--for",
+    "for_rows",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Instead: judge the model on the rows of this file, prepared as the data are.",
+    panel="Rows held out",
+)
 @seed_option("Rows held out", "which rows")
 @figure_options
 @json_option
@@ -52,28 +62,41 @@ def command(
     folds: int | None,
     repeats: int | None,
     share: float | None,
+    for_rows: Path | None,
     seed: int | None,
     figures: Path | None,
     replaces: bool,
     as_json: bool,
     **given: Any,
 ) -> None:
-    """Tell how a model does on rows it has not seen: cross-validation, or one part held out."""
+    """Tell how a model does on rows it has not seen: cross-validation, one part held out, or another file.
+
+    FILE is a data file, a plan, of which FIT names a fit, or a saved fit (.json), which is judged on the rows of another file.
+    """
     with remarks() as told:
         model = model_of(given)
         model.rest(0)
-        study, entry = model.opened()
-        if share is not None:
+        scored = None
+        if for_rows is not None:
+            if share is not None or folds is not None or repeats is not None or seed is not None:
+                raise click.UsageError("--for names the rows; leave --hold-out, --folds, --repeats and --seed out.")
+            scored = _scored_on(model, for_rows)
+        elif is_saved(model):
+            raise click.UsageError("A saved fit holds no rows of the data; name a file: --for FILE.")
+        elif share is not None:
             if folds is not None or repeats is not None:
                 raise click.UsageError("--hold-out holds rows out once; leave --folds and --repeats out.")
+            study, entry = model.opened()
             kept, test = study.hold_out(share=share, seed=seed or 0)
             scored = score(entry.fitted_to(kept), test)
-            found = score_record(scored) if as_json else score_page(scored)
+        if scored is not None:
+            found = score_record(scored) if as_json else score_page(scored, for_rows.name if for_rows else "")
             if figures:
                 draw_score_of(scored, figures, replaces)
         else:
             if figures:
-                raise click.UsageError("--figures is for --hold-out: predicted values against observed ones.")
+                raise click.UsageError("--figures is for --hold-out and --for: predicted values against observed ones.")
+            study, entry = model.opened()
             fit = entry.fitted_to(study)
             result = cross_validate(fit, folds=folds or 10, repeats=repeats or 1, seed=seed or 0)
             if as_json:
@@ -81,3 +104,13 @@ def command(
             else:
                 found = cross_validation_page(result)
     answer(found, told)
+
+
+def _scored_on(model: Model, file: Path) -> Score:
+    """Judge a fit, or a saved one, on the rows of a file."""
+    if is_saved(model):
+        saved = saved_fit(model)
+        return score(saved, rows_for_saved(saved, file, outcome=True))
+    study, entry = model.opened()
+    fit = entry.fitted_to(study)
+    return score(fit, rows_prepared_alike(model, fit, study, file, outcome=True))

@@ -92,12 +92,14 @@ _KINDS: dict[str, tuple[str, Callable[[Any], bool]]] = {
 _CLASSES = {
     "AllBut": "`all_but` of some columns",
     "AnyFit": "a fit",
+    "Axes": "axes of a figure",
     "Blocks": "a blockwise entry",
     "Fit": "a fit",
     "Limits": "limits",
     "LinearFit": "a linear fit",
     "LogisticFit": "a logistic fit",
     "Score": "a score",
+    "StoredFit": "a saved fit",
     "Screen": "a screening",
     "Study": "a study",
 }

@@ -8,6 +8,7 @@ MINUS = "−"
 _MOST_DIGITS = 5
 """Of a scale that is a large whole number."""
 _COARSE = -7
+_LEAST_SHARE = 1e-6
 """Decimals from which numbers are written with a power of ten."""
 
 
@@ -169,7 +170,7 @@ def ratio_with_ends(value: float, low: float, high: float, se: float) -> tuple[s
 
 def point_decimals(low: float, high: float, se: float) -> int:
     """Return the decimals of percentage points and of the ends of their interval; the standard error is of a share."""
-    return clear_of_zero(low, high, min(decimals_for(100 * se or 1.0), 3))
+    return clear_of_zero(low, high, decimals_for(100 * se or 1.0))
 
 
 def value_with_ends(value: float, low: float, high: float, decimals: int) -> tuple[str, str, str]:
@@ -214,9 +215,52 @@ def short(value: float, digits: int = 3) -> str:
     return text.rstrip("0").rstrip(".") if "." in text and "e" not in text else text
 
 
+def percentage(share: float) -> str:
+    """Write a share in percent, without the sign: one decimal, and near 0 and 100 two digits of what is left.
+
+    Parameters
+    ----------
+    share : float
+        The share, from 0 to 1.
+
+    Returns
+    -------
+    str
+        ``67.5``, ``0.043``, ``99.957``: neither 0 nor 100 is said of what is not.
+
+    Examples
+    --------
+    >>> [percentage(v) for v in (0.675, 0.000433, 0.99957, 0.0, 1e-9)]
+    ['67.5', '0.043', '99.957', '0.0', 'less than 0.0001']
+    """
+    if 0 < min(share, 1 - share) < _LEAST_SHARE:
+        return Written("less than 0.0001" if share < 0.5 else "more than 99.9999", share)
+    return number(100 * share, share_decimals(share))
+
+
+def share_decimals(share: float) -> int:
+    """Return the decimals of percent: one, and near 0 and 100 those that show two digits of what is left, four at most."""
+    left = min(share, 1 - share)
+    return min(decimals_for(100 * left), 4) if 0 < left < 0.01 else 1
+
+
+def as_percent(share: float) -> str:
+    """Write a share as `percentage` does, with its sign."""
+    return number(share) if math.isnan(share) else f"{percentage(share)}%"
+
+
 def share(part: float, whole: float) -> str:
-    """Write a part of a whole as a percentage with one decimal (a dash when the whole is 0)."""
-    return "–" if whole == 0 else f"{100 * part / whole:.1f}%"
+    """Write a part of a whole as a percentage with one decimal, and more where it is next to nothing or to all (a dash when the whole is 0)."""
+    if whole == 0:
+        return "–"
+    here = part / whole
+    return f"{100 * here:.1f}%" if 0.001 <= here <= 0.999 else as_percent(here)
+
+
+def points(difference: float) -> str:
+    """Write a difference of shares in percentage points, without its sign: one decimal, and where it is small the first digit of it."""
+    size = 100 * abs(difference)
+    return number(size, min(max(decimals_for(size, 1), 1), 8))
 
 
 def p_value(p: float) -> str:
@@ -253,7 +297,12 @@ def p_phrase(p: float) -> str:
 
 
 def without_zero(value: float, decimals: int = 3) -> str:
-    """Write a share of variation without its leading zero: ``.198``, ``1.000``, ``−.004``; what is below 1 with the digits that show it."""
+    """Write a share of variation without its leading zero: ``.198``, ``1.000``, ``−.004``; what is below 1, or above 0, with the digits that show it.
+
+    A correlation (of two decimals) may be ``.00``.
+    """
+    if decimals > 2 and _LEAST_SHARE <= abs(value) < 0.5 * 10.0**-decimals:
+        decimals = decimals_for(abs(value), 1)
     text = number(value, decimals)
     for more in range(1, 5 if abs(value) < 1 <= abs(round(value, decimals)) else 1):
         if not (closer := number(value, decimals + more)).lstrip(MINUS).startswith("1"):

@@ -28,7 +28,7 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import FAMILIES
 from markbase.core.results.fit_statistics import LinearStrength, LogisticStrength, OverallTest
 from markbase.core.results.stored_fit import StoredFit, store
-from markbase.core.study.column import Base, Column, Level, Made, Unit
+from markbase.core.study.column import Base, Column, Level, Made, MissingCode, Unit
 from markbase.files.text_files import read_text
 from markbase.files.whole_files import refuse_to_replace, write_whole
 
@@ -191,6 +191,7 @@ def _column(column: Column) -> dict[str, Any]:
             for v in column.levels
         ],
         "base": _plain(column.base),
+        "missing": [_plain(code) for code in column.missing_codes if code.code],
         "made": None
         if made is None
         else {
@@ -223,6 +224,7 @@ def _record(fit: StoredFit) -> dict[str, Any]:
         "sample": {
             "rows": fit.sample.rows,
             "used": fit.sample.used,
+            "counted": fit.counted,
             "lost": [_plain(tuple(v)) for v in fit.sample.losses],
         },
         "overall": _plain(fit.overall),
@@ -242,11 +244,13 @@ def _record(fit: StoredFit) -> dict[str, Any]:
             {"component": k, "variables": sorted(names), "means": _plain(v)} for (k, names), v in fit.part_means.items()
         ],
         "column_means": _plain(fit.column_means),
+        "own_mean": _plain(fit.own_mean),
+        "own_measures": _plain(fit.own_measures),
     }
 
 
 def _number(value: Any) -> float:
-    return float(value)
+    return value if type(value) is int else float(value)
 
 
 def _array(value: Any) -> np.ndarray[Any, np.dtype[np.float64]]:
@@ -274,6 +278,7 @@ def _read_column(record: Mapping[str, Any]) -> Column:
         label=record["label"],
         unit=None if unit is None else Unit(**unit),
         base=None if base is None else Base(**base),
+        missing_codes=tuple(MissingCode(**code) for code in record.get("missing", ())),
         made=None
         if made is None
         else Made(
@@ -336,4 +341,7 @@ def _fit(record: Mapping[str, Any]) -> StoredFit:
         part_means={(int(p["component"]), frozenset(p["variables"])): _array(p["means"]) for p in record["part_means"]},
         column_means=_array(record["column_means"]),
         fixed_names=tuple(record["fixed_effects"]),
+        counted=int(sample.get("counted", sample["used"])),
+        own_mean=_number(record.get("own_mean", math.nan)),
+        own_measures={str(k): _number(v) for k, v in record.get("own_measures", {}).items()},
     )

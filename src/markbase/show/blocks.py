@@ -10,8 +10,9 @@ from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.comparison import Comparison
 from markbase.core.comparison.cross_validation import CrossValidation
 from markbase.core.comparison.score import Score
+from markbase.core.diagnostics.error_measures import ROOT_MEAN_SQUARED
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.formatting import decimals_for, from_to, number, p_value, share, short, without_zero
+from markbase.core.formatting import as_percent, decimals_for, from_to, number, p_value, share, short, without_zero
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.turning_points import TurningPoint
@@ -100,7 +101,7 @@ def _steps(hierarchy: Blocks) -> Section:
                 (
                     (
                         "with no terms",
-                        f"always guessing the commoner level is right in {number(100 * guess, 1)}% of rows",
+                        f"always guessing the commoner level is right in {as_percent(guess)} of rows",
                     ),
                     *_about_bootstrap(hierarchy),
                 )
@@ -155,7 +156,8 @@ def _steps(hierarchy: Blocks) -> Section:
 
 
 def _change_interval(step: Any) -> str:
-    return from_to(without_zero(step.change_low), without_zero(step.change_high))
+    decimals = max(3, decimals_for(step.change_high))
+    return from_to(without_zero(step.change_low, decimals), without_zero(step.change_high, decimals))
 
 
 def _about_bootstrap(hierarchy: Blocks) -> list[tuple[str, str]]:
@@ -306,45 +308,48 @@ def cross_validation_page(result: CrossValidation) -> Page:
     """Describe figures on rows held out."""
     rows = []
     for r in rows_of(result.table):
-        digits = 2 if r.figure == "root mean squared error" else 3
-        write = number if r.figure == "root mean squared error" else without_zero
-        cells = (
-            r.figure,
-            write(r.of_the_fit, digits),
-            write(r.held_out, digits),
-            from_to(write(r.lowest, digits), write(r.highest, digits)),
-            write(r.without_terms, digits),
-        )
-        rows.append(Row(cells))
-    heads = ("figure", "rows of the fit", "rows held out", "over the repeats", "no terms at all")
+        own, held_out, lowest, highest, bare = _measures(r.figure, *r[1:])
+        over = [from_to(lowest, highest)] if result.repeats > 1 else []
+        rows.append(Row((r.figure, own, held_out, *over, bare)))
+    over = ["over the repeats"] if result.repeats > 1 else []
+    heads = ("figure", "rows of the fit", "rows held out", *over, "no terms at all")
     note = f"each of {result.folds} parts predicted by a fit to the others, {count_noun(result.repeats, 'time')}, seed {result.seed}"
     facts = [("reading", "for new people like these, expect the figures held out, not those of the fit")]
     if result.left_out:
         facts.append(("left out", f"{count_noun(result.left_out, 'row')} whose level occurs in no other part"))
-    blocks = (Table(heads, tuple(rows), frozenset({1, 2, 3, 4}), 0), Facts(tuple(facts)))
+    blocks = (Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0), Facts(tuple(facts)))
     return Page(f"{result.outcome}: on rows the model has not seen", "", (Section("", note, blocks),))
 
 
-def score_page(result: Score) -> Page:
-    """Describe figures on rows held out before the fit."""
+def _measures(figure: str, *values: float) -> list[str]:
+    """Write an error measure: one in the outcome's unit with four digits, a share without its leading zero."""
+    if figure != ROOT_MEAN_SQUARED:
+        return [without_zero(v) for v in values]
+    decimals = decimals_for(min(v for v in values if v > 0), 4) if any(v > 0 for v in values) else 2
+    return [number(v, decimals) for v in values]
+
+
+def score_page(result: Score, file: str = "") -> Page:
+    """Describe figures on rows held out before the fit, or of a file of other rows."""
+    there = f"rows of {file}" if file else "rows held out"
     rows = []
     for r in rows_of(result.table):
-        digits = 2 if r.figure == "root mean squared error" else 3
-        write = number if r.figure == "root mean squared error" else without_zero
-        rows.append(
-            Row((r.figure, write(r.of_the_fit, digits), write(r.held_out, digits), write(r.without_terms, digits)))
-        )
+        rows.append(Row((r.figure, *_measures(r.figure, *r[1:]))))
     facts = [
-        ("scored", f"{count_noun(result.rows, 'row')} held out"),
-        ("reading", "for new people like these, expect the figures held out, not those of the fit"),
-        ("one split", "another split gives other figures; cross-validation tells by how much"),
+        ("scored", f"{count_noun(result.rows, 'row')} {'of ' + file if file else 'held out'}"),
+        (
+            "reading",
+            f"for new people like these, expect the figures {f'of {file}' if file else 'held out'}, not those of the fit",
+        ),
     ]
+    if not file:
+        facts.append(("one split", "another split gives other figures; cross-validation tells by how much"))
     if result.left_out:
         facts.append(("left out", f"{count_noun(result.left_out, 'row')}: a gap, or a level the fit has not seen"))
     facts += [("levels", words) for words in result.unseen]
-    heads = ("figure", "rows of the fit", "rows held out", "no terms at all")
+    heads = ("figure", "rows of the fit", there, "no terms at all")
     blocks = (Table(heads, tuple(rows), frozenset({1, 2, 3}), 0), Facts(tuple(facts)))
-    return Page(f"{result.outcome}: on rows held out", "", (Section("", blocks=blocks),))
+    return Page(f"{result.outcome}: on {'the ' + there if file else there}", "", (Section("", blocks=blocks),))
 
 
 def turning_point_page(result: TurningPoint) -> Page:

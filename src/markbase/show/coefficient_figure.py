@@ -103,7 +103,7 @@ def _numerics(fit: AnyFit) -> list[Variable]:
 def _slope(fit: AnyFit, variable: Variable) -> _Line:
     """Return the slope of a numeric column averaged over the rows, times a step worth drawing."""
     name, column = variable.name, variable.column
-    low, high, sd = fit.spread(name)
+    low, high, sd = fit.rows_used.spread(name)
     values = column.values if fit.used is None else column.values[fit.used]
     two = column.two_values is not None or bool(np.isin(values, (low, high)).all())
     step = high - low if two else sd

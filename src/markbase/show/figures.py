@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 
+from markbase.core.arguments import checked
 from markbase.core.errors import MarkbaseError
 from markbase.core.formatting import short, without_zero
 from markbase.core.rows.parts import in_parts
@@ -96,13 +97,14 @@ def own_sheet(width: float, height: float, rows: int, columns: int) -> tuple[Fig
 
 def styled(function: F) -> F:
     """Draw under settings of our own, whatever those of the user are; on axes that were given theirs hold. Names stand as they are."""
+    looked_over = checked(function)
 
     @functools.wraps(function)
     def drawn(*args: Any, **kwargs: Any) -> Any:
         given = next((a for a in (kwargs.get("ax"), *args) if type(a).__name__.endswith("Axes")), None)
         before = {text: text.get_text() for text in _texts_in(given)}
         with nullcontext() if given is not None else own_style():
-            made = function(*args, **kwargs)
+            made = looked_over(*args, **kwargs)
             for text in _texts_in(made):
                 if before.get(text) != text.get_text():
                     text.set_parse_math(False)  # dollar signs in names are such, and nothing between them is a formula

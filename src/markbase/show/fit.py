@@ -157,7 +157,7 @@ def standardised_section(fit: LinearFit) -> Section:
             rows.append(Row((f"{r.term}: {r.level}", "base", "0", ""), "base"))
             continue
         name = f"{r.term}: {r.level}" if r.level else r.term
-        size, *ends = value_with_ends(r.estimate, r.low, r.high, 2)
+        size, *ends = value_with_ends(r.estimate, r.low, r.high, max(2, decimals_for((r.high - r.low) / 4, 1)))
         rows.append(Row((name, r.step, size, from_to(*ends))))
     note = "an indicator is never standardised itself: levels are told as differences"
     heads = ("term", "for", f"sd of {fit.outcome.name}", f"{short(100 * fit.level, 4)}% CI")
@@ -190,7 +190,7 @@ def _how_much(fit: LinearFit) -> Section:
     )
     far = s.r2 - s.r2_adjusted
     if far > 0.05 and far > 0.2 * s.r2:
-        words = f"R² adjusted is far below R²: {count_noun(fit.moments.rows - fit.rows_over, 'coefficient')} on {fit.counted:,} rows explain much by chance alone"
+        words = f"R² adjusted is far below R²: {count_noun(fit.moments.rows - fit.rows_over, 'coefficient')} on {fit.rows_used.counted:,} rows explain much by chance alone"
         pairs = (*pairs, ("mind", words))
     return Section("3  How much", blocks=(Facts(pairs),))
 
@@ -234,6 +234,7 @@ def checks_page(checks: Checks) -> Page:
         )
     name = str(checks.cases.columns[0])
     decimals = decimals_for(float(checks.cases["fitted"].std() or 1.0), 2)
+    digits = [max(4, decimals_for(float(checks.cases[name].max()))) for name in ("leverage", "influence")]
     rows = tuple(
         Row(
             (
@@ -241,8 +242,7 @@ def checks_page(checks: Checks) -> Page:
                 number(r[1], decimals),
                 number(r[2], decimals),
                 number(r[3], 2),
-                number(r[4], 4),
-                number(r[5], 4),
+                *map(number, r[4:6], digits),
                 f"{r[6]} by {number(r[7], 2)}",
             )
         )

@@ -173,7 +173,7 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
         raise MarkbaseError(
             f"`{by}` has {len(levels)} levels, more than the {MOST_LEVELS} that lines can tell apart; merge some, or use `draw_groups`."
         )
-    fit.spread(numeric)
+    fit.rows_used.values(numeric)  # refused where there are none
     x_column = next(p.column for t in fit.model_terms for p in t.variables if p.name == numeric)
     group = next((p for t in fit.model_terms for p in t.variables if p.name == by), None)
     if group is None:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
 import numpy as np
+import pandas as pd
 
 from markbase.core.errors import count_noun
 from markbase.core.formatting import (
@@ -19,6 +20,7 @@ from markbase.core.formatting import (
     ratio,
     ratio_decimals,
     ratio_with_ends,
+    share_decimals,
     short,
     value_with_ends,
 )
@@ -74,7 +76,9 @@ def levels_table(fit: AnyFit, group: str, at: Mapping[str, float] | None = None,
     """Return the levels of a group, the base marked; the arguments are those of `groups_section` and `coefficients_table`."""
     table = list(rows_of(fit.groups(group, at=at)))
     points, factor = fit.family is LOGISTIC, fit.family.factor
-    decimals = min(decimals_for(min([float(r.se) * factor for r in table if not r.base] or [1.0])), 1 if points else 6)
+    decimals = decimals_for(min([float(r.se) * factor for r in table if not r.base] or [1.0]))
+    if points:
+        decimals = min(decimals, max(1, *(share_decimals(float(v)) for r in table for v in (r.plain, r.adjusted))))
     scale = scale_over(table)
 
     def value(figure: float) -> str:
@@ -187,7 +191,9 @@ def cells_sections(fit: AnyFit, first: str, second: str, correction: str = "holm
     means, pairs = fit.cell_means(first, second, correction=correction)
     odds = fit.family is LOGISTIC
     factor = fit.family.factor
-    decimals = min(decimals_for(factor * float(means["se"].min())), 1 if odds else 6)
+    decimals = decimals_for(factor * float(means["se"].min()))
+    if odds:
+        decimals = min(decimals, max(1, *(share_decimals(v) for v in means["adjusted"].tolist())))
     rows = []
     for r in means.to_dict("records"):
         value, low, high = (factor * float(r[k]) for k in ("adjusted", "low", "high"))
@@ -365,8 +371,8 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
             (
                 "in probability",
                 "; ".join(
-                    f"{row.cells[0]}: {number(100 * r['probability_slope'], 2)} points ({number(100 * r['probability_low'], 2)} to {number(100 * r['probability_high'], 2)})"
-                    for row, r in zip(rows, table.to_dict("records"), strict=True)
+                    f"{row.cells[0]}: {size} points ({low} to {high})"
+                    for row, (size, low, high) in zip(rows, _in_points(table), strict=True)
                 ),
             ),
             ("mind", f"{_of_what(by, len(rows))} in log odds is not one in probability; read both"),
@@ -377,8 +383,15 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
             facts.append(
                 (
                     f"{by} {short(stretch[0], 4)} to {short(stretch.to, 4)}",
-                    f"{words} ({count_noun(stretch.rows, 'row')})",
+                    words if stretch.rows is None else f"{words} ({count_noun(int(stretch.rows), 'row')})",
                 )
             )
     title = f"Simple slopes of {numeric}" + (f" by {by}" if by else "")
     return Section(title, note, (*blocks, *([Facts(tuple(facts))] if facts else [])))
+
+
+def _in_points(table: pd.DataFrame) -> Iterator[tuple[str, str, str]]:
+    """Write the slopes of a logistic fit in percentage points of probability, with the ends of their intervals."""
+    for r in table.to_dict("records"):
+        size, low, high = (100 * r[f"probability_{key}"] for key in ("slope", "low", "high"))
+        yield value_with_ends(size, low, high, max(2, decimals_for((high - low) / 4, 1)))

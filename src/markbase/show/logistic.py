@@ -9,11 +9,15 @@ import pandas as pd
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.errors import count_noun
 from markbase.core.formatting import (
+    as_percent,
+    decimals_for,
     from_to,
     number,
     p_phrase,
     p_value,
+    percentage,
     point_decimals,
+    points,
     share,
     short,
     without_zero,
@@ -24,6 +28,8 @@ from markbase.show.equation import equation_blocks
 from markbase.show.fit import errors_text, reading_blocks, rows_section
 from markbase.show.page import LEVEL_INDENT, Facts, Page, Row, Section, Sentences, Strip, Table
 from markbase.show.statistics import coefficients_table, scale_of
+
+_ROUNDING = 1e-9
 
 
 def logistic_page(fit: LogisticFit) -> Page:
@@ -62,7 +68,7 @@ def logistic_page(fit: LogisticFit) -> Page:
 def _event(fit: LogisticFit) -> list[tuple[str, str]]:
     told = f"`{fit.outcome.name}` = `{fit.event}` in {fit.events:,} of {fit.sample.used:,} rows used ({share(fit.events, fit.sample.used)})"
     if fit.weights:
-        told += f", {number(100 * fit.rate, 1)}% by weight"
+        told += f", {as_percent(fit.rate)} by weight"
     return [("event", f"{told}; the other side is `{fit.otherwise}`")]
 
 
@@ -116,16 +122,16 @@ def _area(c: Classification) -> str:
 
 def classification_text(c: Classification) -> str:
     """Say how many rows are classified correctly, beside guessing."""
-    gain = 100 * (c.correct - c.guess)
+    gain = c.correct - c.guess
     beside = (
-        f"{number(abs(gain), 1)} percentage points {'more' if gain > 0 else 'fewer'} than"
-        if round(gain, 1)
+        f"{points(gain)} percentage points {'more' if gain > 0 else 'fewer'} than"
+        if abs(gain) > _ROUNDING
         else "no more than"
     )
     return (
-        f"with a cut at {short(c.cut)}, {number(100 * c.correct, 1)}% of rows are classified correctly, {beside} always guessing "
-        f"`{c.commoner}` ({number(100 * c.guess, 1)}%); of those with `{c.event}` {number(100 * c.sensitivity, 1)}%, of the others "
-        f"{number(100 * c.specificity, 1)}%"
+        f"with a cut at {short(c.cut)}, {as_percent(c.correct)} of rows are classified correctly, {beside} always guessing "
+        f"`{c.commoner}` ({as_percent(c.guess)}); of those with `{c.event}` {as_percent(c.sensitivity)}, of the others "
+        f"{as_percent(c.specificity)}"
     )
 
 
@@ -159,7 +165,7 @@ def _chances(fit: LogisticFit) -> Section:
         for r in rows_of(own):
             strip = Strip(float(r.low), float(r.effect), float(r.high), *scale, is_base=bool(r.base))
             label = LEVEL_INDENT + str(r.level) if levels else f"{name}, per {column.step_one}"
-            chance = f"{number(100 * float(adjusted[r.level]), 1)}%" if levels else ""
+            chance = as_percent(float(adjusted[r.level])) if levels else ""
             if r.base:
                 rows.append(Row((label, chance, "0", "base", ""), "base", strip))
                 continue
@@ -219,11 +225,11 @@ def calibration_section(fit: LogisticFit) -> Section:
     rows = [
         Row(
             (
-                from_to(number(100 * r.lowest, 1), number(100 * r.highest, 1)),
+                from_to(percentage(r.lowest), percentage(r.highest)),
                 f"{r.n:,}",
-                number(100 * r.predicted, 1),
-                number(100 * r.observed, 1),
-                from_to(number(100 * r.low, 1), number(100 * r.high, 1)),
+                percentage(r.predicted),
+                percentage(r.observed),
+                from_to(percentage(r.low), percentage(r.high)),
             )
         )
         for r in rows_of(fit.calibration())
@@ -249,8 +255,9 @@ def cases_page(fit: LogisticFit, table: pd.DataFrame) -> Page:
         A row a case.
     """
     name = str(table.columns[0])
+    digits = [max(4, decimals_for(float(table[name].max()))) for name in ("leverage", "influence")]
     rows = tuple(
-        Row((str(r[0]), str(r[1]), f"{number(100 * r[2], 1)}%", number(r[3], 2), number(r[4], 4), number(r[5], 4)))
+        Row((str(r[0]), str(r[1]), as_percent(r[2]), number(r[3], 2), *map(number, r[4:6], digits)))
         for r in table.itertuples(index=False, name=None)
     )
     heads = (name, "observed", f"probability of {fit.event}", "residual", "leverage", "influence")

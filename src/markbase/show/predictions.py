@@ -8,7 +8,7 @@ from typing import Literal
 import pandas as pd
 
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.formatting import decimals_for, from_to, number, short
+from markbase.core.formatting import as_percent, decimals_for, from_to, number, short
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.stored_fit import StoredFit
@@ -151,8 +151,8 @@ def _cell(value: object) -> str:
 def _figures(fit: AnyFit | StoredFit, r: dict) -> tuple[str, ...]:  # type: ignore[type-arg]
     if fit.family is LOGISTIC:
         return (
-            f"{number(100 * r['probability'], 1)}%",
-            f"{number(100 * r['low'], 1)}% to {number(100 * r['high'], 1)}%",
+            as_percent(r["probability"]),
+            from_to(as_percent(r["low"]), as_percent(r["high"])),
         )
     decimals = decimals_for(float(r["se"]))
     cells = (number(r["predicted"], decimals), from_to(number(r["low"], decimals), number(r["high"], decimals)))

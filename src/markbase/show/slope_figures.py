@@ -5,12 +5,14 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import numpy as np
+from numpy.typing import NDArray
 
 from markbase.core.comparison.score import Score
 from markbase.core.errors import FitError
 from markbase.core.formatting import short
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.stored_fit import StoredFit
 from markbase.core.rows.row_functions import sample_of
 from markbase.core.tables import rows_of
 from markbase.show.figure_names import in_legend, legend_below, level_names
@@ -19,6 +21,7 @@ from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, styled
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
+Array = NDArray[np.float64]
 _PLACES = 121
 _PARTS = 10
 _MOST_POINTS = 3000
@@ -26,7 +29,7 @@ _MARKED = ((TEAL, "o"), (AMBER, "s"), (INK, "D"), ("#7a4f9a", "^"))
 
 
 @styled
-def draw_slopes(fit: AnyFit, numeric: str, by: str | None = None, ax: Axes | None = None) -> Axes:
+def draw_slopes(fit: AnyFit | StoredFit, numeric: str, by: str | None = None, ax: Axes | None = None) -> Axes:
     """Draw the slope of a numeric column: along a numeric moderator, along itself where it has a curve, or in each level of a group.
 
     Parameters
@@ -68,7 +71,7 @@ def draw_slopes(fit: AnyFit, numeric: str, by: str | None = None, ax: Axes | Non
         return _by_level(fit, numeric, moderator.name, ax)
     along = by or numeric
     regions = list(rows_of(fit.clear_region(numeric, along)))
-    low, high, _ = fit.spread(along)
+    low, high, _ = fit.rows_used.spread(along)
     grid = np.linspace(low, high, _PLACES)
     told = np.array([fit.slope_at(numeric, {along: float(v)}) for v in grid])
     half = t_quantile(fit.level, fit.df_rest) * told[:, 1]
@@ -103,8 +106,22 @@ def draw_slopes(fit: AnyFit, numeric: str, by: str | None = None, ax: Axes | Non
             textcoords="offset points",
             fontsize=9,
         )
-    inside_rows = slice(None) if fit.used is None else fit.used
-    values = sample_of(fit.variable(along, "numeric").column.values[inside_rows])  # of rows in parts, a sample of them
+    if not isinstance(fit, StoredFit):
+        _draw_rows(ax, fit.rows_used.values(along))
+    column = fit.variable(along, "numeric").column
+    ax.set_xlabel(along if column.unit is None or column.unit_many == along else f"{along}, {column.unit_many}")
+    ax.set_ylabel(_slope_words(fit, numeric))
+    finish(
+        ax,
+        f"Slope of {numeric} along {'its curve' if along == numeric else along}; shaded {short(100 * fit.level, 4)}% CI at each place by itself",
+    )
+    legend_below(ax)
+    return ax
+
+
+def _draw_rows(ax: Axes, values: Array) -> None:
+    """Draw how the rows used lie along the axis; of rows in parts, a sample of them."""
+    values = sample_of(values)
     counts, edges = np.histogram(values, bins=min(40, len(np.unique(values[:5000]))))
     ax.bar(
         edges[:-1],
@@ -117,18 +134,9 @@ def draw_slopes(fit: AnyFit, numeric: str, by: str | None = None, ax: Axes | Non
         transform=ax.get_xaxis_transform(),
         label="rows used",
     )
-    column = fit.variable(along, "numeric").column
-    ax.set_xlabel(along if column.unit is None or column.unit_many == along else f"{along}, {column.unit_many}")
-    ax.set_ylabel(_slope_words(fit, numeric))
-    finish(
-        ax,
-        f"Slope of {numeric} along {'its curve' if along == numeric else along}; shaded {short(100 * fit.level, 4)}% CI at each place by itself",
-    )
-    legend_below(ax)
-    return ax
 
 
-def _by_level(fit: AnyFit, numeric: str, by: str, ax: Axes) -> Axes:
+def _by_level(fit: AnyFit | StoredFit, numeric: str, by: str, ax: Axes) -> Axes:
     table = fit.simple_slopes(numeric, by=by)
     labels = list(dict.fromkeys(table["level"]))
     held = list(table.columns[3 : list(table.columns).index("slope")])  # behind level, base and n
@@ -155,7 +163,7 @@ def _by_level(fit: AnyFit, numeric: str, by: str, ax: Axes) -> Axes:
     return ax
 
 
-def _slope_words(fit: AnyFit, numeric: str) -> str:
+def _slope_words(fit: AnyFit | StoredFit, numeric: str) -> str:
     return f"{fit.family.scale(fit.outcome)} per {fit.variable(numeric, 'numeric').column.step_one}"
 
 

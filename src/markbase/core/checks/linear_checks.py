@@ -42,7 +42,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
         raise FitError("The outcome is reproduced exactly, so there are no residuals to check.")
     inside = slice(None) if fit.used is None else fit.used
     e = (fit.outcome.values - fit._fitted)[inside]
-    (often,) = fit.repeated(e)
+    (often,) = fit.rows_used.repeated(e)
     skew, kurtosis, k2, k2_p = shape(often)
     bp, bp_df, bp_p = _spread(fit)
     lines, cases = _lines(fit), _cases(fit, most)
@@ -112,7 +112,7 @@ def _lines(fit: LinearFit) -> pd.DataFrame:
     for term in fit.model_terms:
         if term.kind != "numeric":
             continue
-        values = (term.column.values - fit.middle(term.name)) ** 2
+        values = (term.column.values - fit.rows_used.middle(term.name)) ** 2
         bent = single(Column(name=f"{term.name} squared", kind="numeric", values=values))
         try:
             more = fit._with_more([bent])
@@ -215,7 +215,7 @@ def _cases(fit: LinearFit, most: int) -> pd.DataFrame:
     order = np.argsort(-influence, kind="stable")
     told = [k for k, r in enumerate(fit.coefficient_map.rows) if not r.compared.base and fit.coefficient_map.known[k]]
     told = told[1:] if fit.fixed_effects else told  # the start is then a mean over the levels, that nobody reads
-    roots, se = fit._roots[told], np.sqrt(s2 * fit._squares[told])
+    roots, se = fit.coefficient_rows.roots[told], np.sqrt(s2 * fit.coefficient_rows.squares[told])
     rows = fit.coefficient_map.rows
     moves: list[tuple[str, float]] = []
     alone = whitened.at_rows(chosen)

@@ -40,7 +40,7 @@ def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int
     if folds is None:
         return found
     seen, _ = predicted_in_turn(fit, folds, np.random.default_rng(seed))
-    (inside,) = fit.repeated(seen if fit.used is None else seen[fit.used])
+    (inside,) = fit.rows_used.repeated(seen if fit.used is None else seen[fit.used])
     known = np.isfinite(inside)
     weights = None if heavy is None else heavy[known]
     held = classify(
@@ -68,15 +68,15 @@ def _cells(fit: LogisticFit, cut: float, p: Array | None = None, rows: NDArray[n
     inside = slice(None) if fit.used is None else fit.used
     inside = inside if rows is None else rows
     p = fit._fitted if p is None else p
-    often = None if fit.times is None else fit.times[inside]
+    often = None if fit.rows_used.times is None else fit.rows_used.times[inside]
     heavy = fit.weights.values[inside] if fit.weights and often is None else None
     return cells_of(fit.likelihood.event[inside], p[inside], heavy, often, cut)
 
 
 def _inside(fit: LogisticFit) -> tuple[Array, Array, Array | None]:
     inside = slice(None) if fit.used is None else fit.used
-    heavy = fit.weights.values[inside] if fit.weights and fit.times is None else None
-    happened, p = fit.repeated(fit.likelihood.event[inside], fit._fitted[inside])
+    heavy = fit.weights.values[inside] if fit.weights and fit.rows_used.times is None else None
+    happened, p = fit.rows_used.repeated(fit.likelihood.event[inside], fit._fitted[inside])
     return happened, p, heavy
 
 
@@ -123,5 +123,5 @@ def _leverages(fit: LogisticFit) -> Array:
             leverage[chunk] = np.einsum("ij,ij->i", Q, Q) * curvature / (1.0 if often is None else often[chunk])
         return (leverage,)
 
-    found: Array = whitened.made(1, looked, fit.times)[0]
+    found: Array = whitened.made(1, looked, fit.rows_used.times)[0]
     return found

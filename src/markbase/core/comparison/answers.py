@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.errors import listed, quoted
-from markbase.core.formatting import number, p_phrase, short, without_zero
+from markbase.core.formatting import as_percent, number, p_phrase, points, short, without_zero
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.linear import LinearFit
@@ -73,14 +73,13 @@ def _strength(fit: AnyFit) -> Statement:
         share = float(fit.strength.r2_within or 0.0) if within else fit.strength.r2
         where = f" within the levels of {listed(quoted(within))}" if within else ""
         text = (
-            f"{who}{together} {verb} {number(100 * share, 1)}% of the variance of {outcome}{where} {rows} "
+            f"{who}{together} {verb} {as_percent(share)} of the variance of {outcome}{where} {rows} "
             f"(R²{' within' if within else ''} {without_zero(share)}; {figures})."
         )
         return Statement("", "", text)
     event = f"{outcome} = `{fit.event}`"
-    tjur = 100 * fit.strength.tjur
     text = (
-        f"With {who} the model gives rows with {event} a probability {number(tjur, 1)} percentage points higher on average than the others "
+        f"With {who} the model gives rows with {event} a probability {points(fit.strength.tjur)} percentage points higher on average than the others "
         f"{rows} (Tjur {without_zero(fit.strength.tjur)}; {figures})."
     )
     return Statement("", "", text)

@@ -54,14 +54,14 @@ def change_between(smaller: AnyFit | None, larger: AnyFit) -> Change:
     more = [t for t in larger.model_terms if t.name not in before]
     df = len(larger.solution.columns) - len(smaller.solution.columns)
     if larger.errors.middle is not None:
-        test = larger._as_overall(larger._joint_of_columns(more))
+        test = larger._as_overall(larger.term_tests.of_columns(more))
         return Change(test.statistic, test.df, test.df_rest, test.p, larger.family.wald)
     if isinstance(larger, LogisticFit):
         if larger.penalty:
-            chi2 = float(larger._falls_of([larger._selector(more)])[0])
+            chi2 = float(larger._falls_of([larger.term_tests.selected(more)])[0])
         else:
             assert isinstance(smaller, LogisticFit)
             chi2 = max(2 * (larger.loglik - smaller.loglik), 0.0)
         return Change(chi2, df, math.inf, float(p_of_f(chi2 / df, df, math.inf)), "likelihood ratio")
-    F = larger._joint_of_columns(more).statistic  # the same as by residual sums of squares
+    F = larger.term_tests.of_columns(more).statistic  # the same as by residual sums of squares
     return Change(F, df, larger.df_rest, float(p_of_f(F, df, larger.df_rest)), "F")

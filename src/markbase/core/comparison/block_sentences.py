@@ -9,7 +9,7 @@ import pandas as pd
 
 from markbase.core.comparison.block_changes import AnyFit, Change
 from markbase.core.errors import listed, quoted
-from markbase.core.formatting import decimals_for, number, p_phrase, short, without_zero
+from markbase.core.formatting import as_percent, decimals_for, number, p_phrase, points, short, without_zero
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
@@ -75,25 +75,25 @@ def _adds(name: str, terms: Sequence[str], fit: AnyFit, change: Change, step: pd
     what = f"Adding {listed(quoted(terms))} (block `{name}`)" if k else f"{listed(quoted(terms))} (block `{name}`)"
     cautions = []
     if isinstance(fit, LinearFit):
-        points = 100 * float(step["r2_change"])
-        size = number(points, 1 if points >= 0.1 else 2)
+        added = float(step["r2_change"])
         whole = without_zero(float(step["r2"]))
         names = fit.fixed_effect_names
         within = f" within the levels of {listed(quoted(names))}" if names else ""
         measure = "R² within" if names else "R²"
         text = (
-            f"{what} raises the share of the variance of `{fit.outcome.name}`{within} that is explained in these rows by {size} percentage points, to {measure} {whole} ({figures})"
+            f"{what} raises the share of the variance of `{fit.outcome.name}`{within} that is explained in these rows by {points(added)} percentage points, to {measure} {whole} ({figures})"
             if k
-            else f"{what} {'explains' if len(terms) == 1 else 'explain'} {size}% of the variance of `{fit.outcome.name}`{within} in these rows ({measure} {whole}; {figures})"
+            else f"{what} {'explains' if len(terms) == 1 else 'explain'} {as_percent(added)} of the variance of `{fit.outcome.name}`{within} in these rows ({measure} {whole}; {figures})"
         )
         if not math.isnan(float(step["change_low"])):
             low, high = 100 * float(step["change_low"]), 100 * float(step["change_high"])
-            text += f", {short(100 * fit.level, 4)}% CI {number(low, 1)} to {number(high, 1)}{' percentage points' if k else '%'}"
+            decimals = max(1, decimals_for((high - low) / 4, 1))
+            text += f", {short(100 * fit.level, 4)}% CI {number(low, decimals)} to {number(high, decimals)}{' percentage points' if k else '%'}"
         if not clear and float(step["change_low"]) > 0:
             cautions.append(
                 "No sample of rows can show less than 0, so it is no evidence that this interval lies above 0."
             )
-        if clear and points < 1:
+        if clear and added < 0.01:
             cautions.append("Clear, but very little: with so many rows even next to nothing has a small p.")
     else:
         s = fit.strength

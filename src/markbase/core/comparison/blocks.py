@@ -267,13 +267,8 @@ class Blocks(Shown):
             "base": [r.compared.base for r in last],
         }
         for name, fit in zip(self.names, self.fits, strict=True):
-            coefficient_map = fit.coefficient_map
-            own = (
-                fit._estimates
-                if column == "estimate"
-                else np.where(coefficient_map.known, fit.inner.se(fit._roots), np.nan)
-            )
-            found = {(r.term, r.compared.level): v for r, v in zip(coefficient_map.rows, own.tolist(), strict=True)}
+            own = fit.coefficient_rows.estimates if column == "estimate" else fit.coefficient_rows.se
+            found = {(r.term, r.compared.level): v for r, v in zip(fit.coefficient_map.rows, own.tolist(), strict=True)}
             table[name] = [found.get((r.term, r.compared.level), math.nan) for r in last]
         return table_of(table)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,15 +11,12 @@ from numpy.typing import NDArray
 from markbase.core.arguments import checked
 from markbase.core.checks.folds import predicted_in_turn
 from markbase.core.comparison.block_changes import AnyFit
-from markbase.core.diagnostics.classification import area_under_curve, cells_of
+from markbase.core.diagnostics.error_measures import AREA, error_measures
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError
 from markbase.core.results.family import LOGISTIC
-from markbase.core.rows.parts import in_parts
-from markbase.core.rows.row_functions import learn
 
 Array = NDArray[np.float64]
-_AREA = "area under the curve"
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -93,9 +89,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
         left = max(left, fit.sample.used - int(np.count_nonzero(known)))
         seen.append(_figures(fit, known, y, predicted, means))
         bare.append(_figures(fit, known, y, means, means))
-    inside = np.isfinite(fit._fitted) if fit.used is None else fit.used
-    often = None if fit.weights is None else fit.weights.values[inside]
-    own = _figures(fit, inside, y, fit._fitted, y * 0.0 + float(np.average(y[inside], weights=often)))
+    own = fit.own_measures
     table = pd.DataFrame(
         {
             "figure": list(own),
@@ -103,7 +97,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
             "held_out": [float(np.mean([s[k] for s in seen])) for k in own],
             "lowest": [min(s[k] for s in seen) for k in own],
             "highest": [max(s[k] for s in seen) for k in own],
-            "without_terms": [0.5 if k == _AREA else float(np.mean([s[k] for s in bare])) for k in own],
+            "without_terms": [0.5 if k == AREA else float(np.mean([s[k] for s in bare])) for k in own],
         }
     )
     return CrossValidation(fit.family.observed(fit.outcome), folds, repeats, seed, table, left)
@@ -112,51 +106,6 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
 def _figures(fit: AnyFit, rows: NDArray[np.bool_], y: Array, predicted: Array, mean: Array) -> dict[str, float]:
     """Measure how far predictions of some rows are off."""
     often = None if fit.weights is None else fit.weights.values[rows]
-    return error_measures(fit.family is LOGISTIC, y[rows], predicted[rows], mean[rows], often, fit.times is not None)
-
-
-def error_measures(
-    logistic: bool, y: Array, predicted: Array, mean: Array | float, often: Array | None, repeated: bool
-) -> dict[str, float]:
-    """Measure how far predictions are off.
-
-    Parameters
-    ----------
-    logistic : bool
-        Whether they are probabilities of an event.
-    y, predicted : ndarray, shape (rows,)
-        The outcome (1 for the event), and what is predicted.
-    mean : ndarray, shape (rows,), or float
-        What no model at all predicts.
-    often : ndarray, shape (rows,), or None
-        With how much each row counts; None for alike.
-    repeated : bool
-        Whether these are frequencies.
-
-    Returns
-    -------
-    dict of str to float
-        Linear: root mean squared error, R² (against `mean`). Logistic: share classified correctly at .5, area under the
-        curve, Brier score.
-    """
-    off, bare = (y - predicted) ** 2, (y - mean) ** 2
-    learn([off] if logistic else [off, bare])
-    error = float(np.average(off, weights=often))
-    if not logistic:
-        return {
-            "root mean squared error": math.sqrt(error),
-            "R²": 1 - error / float(np.average(bare, weights=often)),
-        }
-    if in_parts(y):
-        cells = cells_of(y, predicted, None, often if repeated else None, 0.5)
-        area = area_under_curve(cells.happened, cells.p, cells.times)[0]
-    elif repeated and often is not None:
-        times = np.round(often).astype(np.intp)
-        area = area_under_curve(np.repeat(y, times), np.repeat(predicted, times))[0]
-    else:
-        area = area_under_curve(y, predicted)[0]
-    return {
-        "classified correctly": float(np.average((predicted >= 0.5) == (y == 1), weights=often)),
-        _AREA: area,
-        "Brier score": error,
-    }
+    return error_measures(
+        fit.family is LOGISTIC, y[rows], predicted[rows], mean[rows], often, fit.rows_used.times is not None
+    )

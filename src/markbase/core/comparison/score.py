@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 import pandas as pd
 
 from markbase.core.arguments import checked
-from markbase.core.comparison.cross_validation import error_measures
-from markbase.core.design.terms import variables_of
+from markbase.core.design.terms import Variable, variables_of
+from markbase.core.diagnostics.error_measures import error_measures
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, count_noun, remark
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LOGISTIC
-from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.predictions import new_rows
-from markbase.core.rows.row_functions import counted
+from markbase.core.results.stored_fit import StoredFit
+from markbase.core.rows.row_functions import counted, look_up
+from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 
 
@@ -41,13 +43,13 @@ class Score(ShownTables):
 
 
 @checked
-def score(fit: AnyFit, test: Study | Any) -> Score:
+def score(fit: AnyFit | StoredFit, test: Study | Any) -> Score:
     """Judge a fit on rows that it has not seen.
 
     Parameters
     ----------
-    fit : LinearFit or LogisticFit
-        The fit, made of the rows that were kept.
+    fit : LinearFit, LogisticFit or StoredFit
+        The fit, made of the rows that were kept, or saved before there were others.
     test : Study or table
         The rows held out, prepared as the others were; they have the outcome.
 
@@ -109,62 +111,86 @@ def score(fit: AnyFit, test: Study | Any) -> Score:
     )
 
 
-def _judged(fit: AnyFit, observed: Any, predicted: Any, left: int) -> pd.DataFrame:
+def _judged(fit: AnyFit | StoredFit, observed: Any, predicted: Any, left: int) -> pd.DataFrame:
     """Return error measures of some rows beside those of the rows of the fit, and of no terms; say how many rows have none."""
     logistic = fit.family is LOGISTIC
     if left:
-        remark(f"{count_noun(left, 'row')} held out cannot be scored: a gap, or a level the fit has not seen.")
-    inside = slice(None) if fit.used is None else fit.used
-    own = (fit.outcome.values == 1).astype(float)[inside] if logistic else fit.outcome.values[inside]
-    often = None if fit.weights is None else fit.weights.values[inside]
-    middle = float(np.average(own, weights=often))
-    here = error_measures(logistic, own, fit._fitted[inside], middle, often, fit.times is not None)
+        remark(f"{count_noun(left, 'row')} cannot be scored: a gap, or a level the fit has not seen.")
+    middle = fit.own_mean
     there = error_measures(logistic, observed, predicted, middle, None, False)
     bare = error_measures(logistic, observed, predicted * 0.0 + middle, middle, None, False)
+    here = {figure: fit.own_measures.get(figure, math.nan) for figure in there}
     columns = {"of_the_fit": here, "held_out": there, "without_terms": bare}
-    return pd.DataFrame({"figure": list(here), **{name: list(found.values()) for name, found in columns.items()}})
+    return pd.DataFrame({"figure": list(there), **{name: list(found.values()) for name, found in columns.items()}})
 
 
-def _scored_in_parts(fit: AnyFit, test: Study) -> Score:
+def _scored_in_parts(fit: AnyFit | StoredFit, test: Study) -> Score:
     """Judge a fit on rows that come in parts; the predictions are not kept."""
     variables = variables_of(fit.model_terms)
+    columns, unseen = {}, []
     for name, variable in variables.items():
-        if test.column(name).kind != variable.column.kind or test[name].levels != variable.column.levels:
+        if test.column(name).kind != variable.column.kind:
             raise MarkbaseError(
-                f"`{name}` of the rows held out is not as it is in the rows of the fit; prepare both alike."
+                f"`{name}` is {test[name].kind} in the rows held out, and {variable.column.kind} in the fit; declare it alike."
             )
-    predicted = fit.expected_in(test)
+        columns[name] = _at_levels_of(variable.column, test[name]) if variable.is_categorical else test[name]
+        if variable.is_categorical:
+            unseen += _levels_apart(variable, columns[name], test[name])
+    predicted = fit._expected_of(columns)
     outcome = test.column(fit.outcome.name)
-    observed = outcome.values
-    if isinstance(fit, LogisticFit):
-        event = outcome.level_at(fit.event) if outcome.is_categorical else float(fit.event)
-        observed = np.where(outcome.present, (outcome.values == event).astype(np.float64), np.nan)
+    observed = _happened(fit.outcome, outcome) if fit.outcome.is_categorical else outcome.values
     known = np.isfinite(predicted) & np.isfinite(observed)
     n = int(np.count_nonzero(known))
     if not n:
         raise MarkbaseError("No row held out has the outcome and a value the model can use in every column.")
     table = _judged(fit, observed[known], predicted[known], test.rows - n)
-    counts = {
-        name: counted(test[name].values, len(v.column.levels)) for name, v in variables.items() if v.is_categorical
-    }
-    unseen = [
-        f"no row held out has `{name}` `{variables[name].labels[k]}`"
-        for name, here in counts.items()
-        for k, place in enumerate(variables[name].places)
-        if not here[place]
-    ]
     none = pd.DataFrame({"observed": [], fit.family.predicted: [], "residual": [], "caution": []})
     return Score(fit.family.observed(fit.outcome), table, n, test.rows - n, tuple(unseen), none)
 
 
-def _unseen(fit: AnyFit, groups: dict[str, Any], cautions: Iterable[str]) -> tuple[str, ...]:
+def _at_levels_of(own: Column, other: Column) -> Column:
+    """Return a column of other rows with the levels of the fit, found by label or code; what is none of them is a gap."""
+    slot = {level.code: k for k, level in enumerate(own.levels)} | {v.label: k for k, v in enumerate(own.levels)}
+    places = np.array([*(slot.get(v.label, slot.get(v.code, -1)) for v in other.levels), -1], dtype=np.int32)
+    return replace(own, values=look_up(places, np.where(other.values < 0, -1, other.values)))
+
+
+def _happened(own: Column, other: Column) -> Any:
+    """Return 1 for the event and 0 for the other level of a yes/no outcome, NaN for a gap, shape (rows,)."""
+    if other.is_categorical:
+        values = _at_levels_of(own, other).values
+        return np.where(values < 0, np.nan, values)
+    otherwise, event = pd.to_numeric([level.code for level in own.levels], errors="coerce")
+    return np.where(other.values == event, 1.0, np.where(other.values == otherwise, 0.0, np.nan))
+
+
+def _levels_apart(variable: Variable, here: Column, other: Column) -> list[str]:
+    """Name levels that only the fit, or only the other rows, have."""
+    there = counted(here.values, len(variable.column.levels))
+    found = [
+        f"no row scored has `{variable.name}` `{variable.labels[k]}`"
+        for k, place in enumerate(variable.places)
+        if not there[place]
+    ]
+    known = {
+        v
+        for place in variable.places
+        for v in (variable.column.levels[place].label, variable.column.levels[place].code)
+    }
+    for level, rows in zip(other.levels, counted(other.values, len(other.levels)), strict=True):
+        if rows and level.label not in known and level.code not in known:
+            found.append(f"`{level.label}` of `{variable.name}` occurs in no row the model was fitted to")
+    return found
+
+
+def _unseen(fit: AnyFit | StoredFit, groups: dict[str, Any], cautions: Iterable[str]) -> tuple[str, ...]:
     """Name levels that only one of the two parts has."""
     found = []
     for variable in variables_of(fit.model_terms).values():
         if variable.is_categorical:
             there = set(groups[variable.name].tolist())
             found += [
-                f"no row held out has `{variable.name}` `{label}`"
+                f"no row scored has `{variable.name}` `{label}`"
                 for k, label in enumerate(variable.labels)
                 if k not in there
             ]

@@ -71,7 +71,7 @@ def complete_rows(columns: Sequence[Column]) -> tuple[NDArray[np.bool_] | None, 
     -------
     used : ndarray of bool, shape (rows,), or None
         The rows; None if all are complete.
-    account : SampleAccount
+    account : CompleteCases
         The count of rows, and what was lost to which column.
 
     Raises

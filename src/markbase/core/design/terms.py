@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.design.requested_terms import TermRequest, degrees_of, term_name
-from markbase.core.errors import FitError
+from markbase.core.errors import ColumnError, FitError, near
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import counted, learn, look_up
 from markbase.core.study.column import Column
@@ -259,6 +259,15 @@ def make_terms(requests: Sequence[TermRequest], variables: Mapping[str, Variable
 def variables_of(terms: Sequence[Term]) -> dict[str, Variable]:
     """Return the variables of some terms by name, in the order in which they first occur."""
     return {v.name: v for t in terms for v in t.variables}
+
+
+def variable_of(terms: Sequence[Term], name: str, kind: str) -> Variable:
+    """Return the variable of some terms that has a name and is of a kind, ``numeric`` or ``categorical``; raises ColumnError."""
+    alike = {v.name: v for v in variables_of(terms).values() if v.kind == kind}
+    if name not in alike:
+        word = "group" if kind == "categorical" else "numeric column"
+        raise ColumnError(f"The model has no {word} `{name}`.{near(str(name), list(alike))}")
+    return alike[name]
 
 
 def single(column: Column) -> Term:

@@ -51,7 +51,7 @@ def about_codes(column: Column) -> list[str]:
 
 def about_step(fit: AnyFit, column: Column) -> list[str]:
     """Say that a step of 1 is more than a numeric column spans in the rows used, so that no row shows it."""
-    low, high, _ = fit.spread(column.name)
+    low, high, _ = fit.rows_used.spread(column.name)
     if high - low >= 1:
         return []
     return [

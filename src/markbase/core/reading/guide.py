@@ -6,7 +6,7 @@ import math
 from typing import Any
 
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.formatting import decimals_for, number, p_phrase, ratio, share, without_zero
+from markbase.core.formatting import as_percent, decimals_for, number, p_phrase, points, ratio, share, without_zero
 from markbase.core.reading.clauses import percent, unit_of
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
@@ -70,7 +70,7 @@ def _how_much(fit: AnyFit) -> Step:
         s = fit.strength
         answer = f"McFadden {without_zero(s.mcfadden)}, Tjur {without_zero(s.tjur)}"
         meaning = (
-            f"Where `{fit.event}` happened, the model gave it a probability {number(100 * s.tjur, 1)} percentage points higher on average than "
+            f"Where `{fit.event}` happened, the model gave it a probability {points(s.tjur)} percentage points higher on average than "
             f"where it did not. {'That is little: single people are hardly told apart.' if s.tjur < 0.1 else 'See `classification` for how well single people are told apart.'}"
         )
         return Step("How much?", answer, meaning)
@@ -80,13 +80,15 @@ def _how_much(fit: AnyFit) -> Step:
     unit = unit_of(fit, 2.0)
     answer = f"R² {without_zero(linear.r2)}; residual standard deviation {number(linear.residual_sd, decimals)} {unit}"
     saved = 1 - linear.residual_sd / fit.outcome_sd
-    meaning = f"Without any term the residual standard deviation is {number(fit.outcome_sd, decimals)} {unit}: the model brings it down by {number(100 * max(saved, 0), 1)}%."
+    meaning = f"Without any term the residual standard deviation is {number(fit.outcome_sd, decimals)} {unit}: the model brings it down by {as_percent(max(saved, 0))}."
     told = linear.r2
     if fit.fixed_effect_names:
         levels = f"the levels of {listed(quoted(fit.fixed_effect_names))}"
         told = float(linear.r2_within or 0.0)
         answer += f"; R² within {without_zero(told)}"
-        meaning = f"{meaning[:-1]}, {levels} counted in. Within them the terms explain {number(100 * told, 1)}% of what varies."
+        meaning = (
+            f"{meaning[:-1]}, {levels} counted in. Within them the terms explain {as_percent(told)} of what varies."
+        )
     if told < _WEAK:
         meaning += " That is very little, however small p is."
     return Step("How much?", answer, meaning)
@@ -126,7 +128,8 @@ def _groups(fit: AnyFit) -> list[Step]:
 def _difference(fit: AnyFit, row: Any) -> str:
     low, high, value = float(row["low"]), float(row["high"]), float(row["difference"])
     if isinstance(fit, LogisticFit):
-        figures = [number(100 * v, 1) for v in (value, low, high)]
+        decimals = max(1, decimals_for(25 * (high - low), 1))
+        figures = [number(100 * v, decimals) for v in (value, low, high)]
         return f"{figures[0]} percentage points ({percent(fit)} CI {figures[1]} to {figures[2]}), odds ratio {ratio(float(row['odds_ratio']))}"
     decimals = decimals_for(float(row["se"]) or 1.0)
     figures = [number(v, decimals) for v in (value, low, high)]

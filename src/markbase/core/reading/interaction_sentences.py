@@ -121,7 +121,7 @@ def _one(fit: AnyFit, term: Term, told: Coefficient, row: TableRow, at: str) -> 
     if row["n"] < THIN_ROWS:
         one = row["n"] == 1
         cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {'has' if one else 'have'} {levels_of(told)}.")
-    spread = math.prod(fit.spread(name)[2] ** power for name, power in told.powers)
+    spread = math.prod(fit.rows_used.spread(name)[2] ** power for name, power in told.powers)
     if (row["high"] - row["low"]) * spread > fit.outcome_sd:
         cautions.append("The interval is wide.")
     lead, between = contrast_words(term, told, outcome_words(fit.outcome), at, is_logged(fit.outcome))

@@ -119,7 +119,7 @@ def _start(fit: AnyFit, row: TableRow) -> Statement:
         text = f"{text[:-1]}, which is {short(typical)} in `{fit.outcome.made.of[0]}` itself ({kind})."  # type: ignore[union-attr]
     outside = []
     for term in numerics:
-        low, high, _ = fit.spread(term.name)
+        low, high, _ = fit.rows_used.spread(term.name)
         if not low <= 0 <= high:
             outside.append(f"`{term.name}` runs from {short(low)} to {short(high)} in these rows")
     if outside:
@@ -128,7 +128,7 @@ def _start(fit: AnyFit, row: TableRow) -> Statement:
 
 
 def _numeric(fit: AnyFit, term: Term, row: TableRow) -> Statement:
-    sd = fit.spread(term.name)[2]
+    sd = fit.rows_used.spread(term.name)[2]
     cautions = []
     if (row["high"] - row["low"]) * sd > fit.outcome_sd and not fit.exact:
         ends = [float(row[k]) * sd * (100 if is_share(fit.outcome) else 1) for k in ("low", "high")]

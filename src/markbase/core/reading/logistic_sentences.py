@@ -11,7 +11,16 @@ import pandas as pd
 from markbase.core.design.coefficient_map import Coefficient
 from markbase.core.design.terms import Term
 from markbase.core.errors import count_noun
-from markbase.core.formatting import decimals_for, number, p_phrase, point_decimals, ratio, ratio_with_ends, short
+from markbase.core.formatting import (
+    as_percent,
+    decimals_for,
+    number,
+    p_phrase,
+    point_decimals,
+    ratio,
+    ratio_with_ends,
+    short,
+)
 from markbase.core.reading.clauses import clear, held_equal, joint_figures, percent, said_of_clear, say_once, step_lead
 from markbase.core.reading.group_cautions import (
     EQUAL_STEPS,
@@ -97,7 +106,7 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
     if fit.rate < _RARE or fit.rate > 1 - _RARE:
         general.insert(
             0,
-            f"{_event(fit)} holds in {_share(fit.rate)} of the rows: small differences in probability can be large odds ratios.",
+            f"{_event(fit)} holds in {as_percent(fit.rate)} of the rows: small differences in probability can be large odds ratios.",
         )
     if fit.penalty:
         general.append(
@@ -114,17 +123,6 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
 
 def _event(fit: LogisticFit) -> str:
     return f"`{fit.outcome.name}` = `{fit.event}`"
-
-
-def _share(value: float) -> str:
-    """Write a probability as a percentage, with a digit more near the ends."""
-    shown = 100 * value
-    decimals = 1 if 1 <= shown <= 99 else 2
-    if 0 < shown < 0.01:
-        return "less than 0.01%"
-    if 99.99 < shown < 100:
-        return "more than 99.99%"
-    return f"{number(shown, decimals)}%"
 
 
 def _change(value: float) -> str:
@@ -182,11 +180,11 @@ def _start(fit: LogisticFit, row: TableRow) -> Statement:
     told, low, high = ratio_with_ends(odds, float(row["odds_low"]), float(row["odds_high"]), float(row["se"]))
     text = (
         f"The equation starts from odds of {told} for {_event(fit)} ({percent(fit)} CI {low} to {high}), which is a probability of "
-        f"{_share(probability)}: with {', '.join(where)}."
+        f"{as_percent(probability)}: with {', '.join(where)}."
     )
     outside = []
     for term in numerics:
-        lowest, highest, _ = fit.spread(term.name)
+        lowest, highest, _ = fit.rows_used.spread(term.name)
         if not lowest <= 0 <= highest:
             outside.append(f"`{term.name}` runs from {short(lowest)} to {short(highest)} in these rows")
     cautions = [f"It anchors the equation and describes nobody: {', '.join(outside)}."] if outside else []
@@ -203,7 +201,7 @@ def _numeric(fit: LogisticFit, term: Term, row: TableRow, marginal: Mapping[tupl
     per = "" if question == "of a difference" else f" per {term.column.step_one}"
     text += f". Averaged over these rows{where}, the probability is {_points(fit, effect, per)}."
     if max(abs(float(effect[key])) for key in ("effect", "low", "high")) > 1:
-        sd = fit.spread(term.name)[2]
+        sd = fit.rows_used.spread(term.name)[2]
         cautions.append(
             f"No two probabilities are more than 100 percentage points apart: this is how steep it is, "
             f"{short(100 * abs(float(effect['effect'])) * sd)} points over one standard deviation ({short(sd)})."
@@ -214,7 +212,7 @@ def _numeric(fit: LogisticFit, term: Term, row: TableRow, marginal: Mapping[tupl
 
 def _wide_slope(fit: LogisticFit, term: Term, row: TableRow) -> list[str]:
     """Caution where the interval is wide over one standard deviation of the numeric column."""
-    sd = fit.spread(term.name)[2]
+    sd = fit.rows_used.spread(term.name)[2]
     low, high = float(row["low"]) * sd, float(row["high"]) * sd
     if high - low > math.log(_WIDE):
         return [
@@ -258,8 +256,8 @@ def _compared(
         own = marginal[term.name, level]
         where = f" as they are, not{at}" if at else ""
         text += (
-            f". In probability, averaged over these rows{where}: {_share(adjusted[level])} against "
-            f"{_share(adjusted[term.base_label])}, {_points(fit, own)}"
+            f". In probability, averaged over these rows{where}: {as_percent(adjusted[level])} against "
+            f"{as_percent(adjusted[term.base_label])}, {_points(fit, own)}"
         )
     cautions = [*about_levels(fit, term, row, facts), *_few_events(fit, term, level), *_wide(row), *cautions]
     return Statement(term.name, level, f"{text}.", tuple(cautions))

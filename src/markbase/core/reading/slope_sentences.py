@@ -47,7 +47,7 @@ def at_reference(fit: AnyFit, *names: str) -> tuple[str, list[str]]:
             places.append(reference_words(variable))
             continue
         places.append(f"`{variable.name}` = 0")
-        low, high, _ = fit.spread(variable.name)
+        low, high, _ = fit.rows_used.spread(variable.name)
         if not low <= 0 <= high:
             cautions.append(
                 f"`{variable.name}` = 0 lies outside these rows ({short(low)} to {short(high)}); centre `{variable.name}` to compare where "
@@ -100,7 +100,7 @@ def curve_statements(fit: AnyFit, numeric: str, term: str, joint: str) -> list[S
             if bounded
             else f"the {percent(fit)} CI has no end on one side or both: the rows hardly say where"
         )
-        low, high, _ = fit.spread(numeric)
+        low, high, _ = fit.rows_used.spread(numeric)
         where = (
             "inside these rows"
             if turn["inside"]

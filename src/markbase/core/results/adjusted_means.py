@@ -28,7 +28,7 @@ def adjusted_means(
         {
             "level": term.labels,
             "base": base,
-            "n": fit._counts_of(term),
+            "n": fit.rows_used.counts_at((term.name,)),
             "plain": plain(term),
             "adjusted": adjusted,
             "adjusted_low": low,

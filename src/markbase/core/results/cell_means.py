@@ -16,7 +16,7 @@ def cell_means_of(fit: Grouped, first: str, second: str, correction: str) -> tup
     a, b = fit.variable(first, "categorical"), fit.variable(second, "categorical")
     if first == second:
         raise MarkbaseError(f"Name two different groups; `{first}` was given twice.")
-    counts = fit._counts_at((first, second))
+    counts = fit.rows_used.counts_at((first, second))
     rows = {
         (i, j): fit._sample.row({first: np.eye(a.size)[i], second: np.eye(b.size)[j]})
         for i, j in np.argwhere(counts > 0)

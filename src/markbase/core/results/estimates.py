@@ -13,30 +13,26 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from markbase.core.design.coefficient_map import (
-    Coefficient,
-    CoefficientMap,
-    cell_counts,
-    components_of,
-    map_coefficients,
-)
+from markbase.core.design.coefficient_map import Coefficient, CoefficientMap, components_of, map_coefficients
 from markbase.core.design.complete_cases import CompleteCases
 from markbase.core.design.moments import Moments
-from markbase.core.design.terms import Component, Term, Variable, joint_codes, variables_of
+from markbase.core.design.terms import Component, Term, Variable, variable_of, variables_of
 from markbase.core.design.weights import Weights
 from markbase.core.display import Shown
-from markbase.core.errors import ColumnError, FitError, MarkbaseError, near
+from markbase.core.errors import FitError, MarkbaseError
 from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.inference.combinations import Combinations
 from markbase.core.inference.covariance import Errors
-from markbase.core.inference.distributions import p_of_f, p_of_t, t_quantile
+from markbase.core.inference.distributions import p_of_f
 from markbase.core.inference.joint_tests import JointTest
 from markbase.core.inference.multiplicity import corrected
+from markbase.core.results.coefficient_rows import CoefficientRows
 from markbase.core.results.family import LINEAR, Family
 from markbase.core.results.fit_statistics import OverallTest
-from markbase.core.rows.row_functions import sd_of
+from markbase.core.results.rows_used import RowsUsed
+from markbase.core.results.term_tests import TermTests
 from markbase.core.study.column import Column
-from markbase.core.tables import own_table, table_of
+from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]
 
@@ -131,26 +127,6 @@ class Estimated(Shown, ABC):
         return replace(self, convention=float(alpha))
 
     @property
-    def times(self) -> Array | None:
-        """Shape (rows,): for how many rows each stands by its frequency; None where each stands for itself."""
-        return self.weights.values if self.weights is not None and self.weights.kind == "frequency" else None
-
-    @property
-    def counted(self) -> int:
-        """Rows used, each as often as a frequency weight says."""
-        if self.times is None:
-            return self.sample.used
-        return round(float(self.times.sum() if self.used is None else self.times[self.used].sum()))
-
-    def repeated(self, *values: Array) -> tuple[Array, ...]:
-        """Return values of the rows used, each as often as a frequency weight says."""
-        if self.times is None:
-            return values
-        inside = slice(None) if self.used is None else self.used
-        often = np.round(self.times[inside]).astype(np.intp)
-        return tuple(np.repeat(v, often) for v in values)
-
-    @property
     def errors_words(self) -> str:
         """What the standard errors rest on, in a few words."""
         return self.errors.words.removeprefix("errors ")
@@ -180,7 +156,7 @@ class Estimated(Shown, ABC):
         `estimate`, `se`, `t`, `p` (two-sided; NaN for a base), `low` and `high` (the interval at
         `level`), all in units of the outcome per unit of the term.
         """
-        return self._table(self.coefficient_map)
+        return self._table(self.coefficient_rows)
 
     @own_table
     def equation_rows(self) -> pd.DataFrame:
@@ -188,7 +164,9 @@ class Estimated(Shown, ABC):
 
         A group that is not coded by indicators is told by the effects of its levels, from their mean.
         """
-        return self.coefficients if self.equation_map is self.coefficient_map else self._table(self.equation_map)
+        if self.equation_map is self.coefficient_map:
+            return self.coefficients
+        return self._table(CoefficientRows(self.equation_map, self.inner))
 
     @cached_property
     def equation_map(self) -> CoefficientMap:
@@ -228,15 +206,13 @@ class Estimated(Shown, ABC):
         3        voice     alto       0.0
         """
         for name in at:
-            self.spread(name)
-        return self._table(self._map_coefficients(at=at))
+            self.variable(name, "numeric")
+        return self._table(CoefficientRows(self._map_coefficients(at=at), self.inner))
 
     @own_table
     def covariance(self) -> pd.DataFrame:
         """The covariance matrix of the rows of `coefficients`, labelled ``term`` or ``term: level``."""
-        V = self.inner.covariance(self._roots)
-        labels = [f"{t.term}: {t.compared.level}" if t.compared.level else t.term for t in self.coefficient_map.rows]
-        return pd.DataFrame(V, index=labels, columns=labels)
+        return self.coefficient_rows.covariance()
 
     def equal_slopes(self, numeric: str, *, by: str) -> OverallTest:
         """Test whether the slope of a numeric column is the same in every level of a group.
@@ -272,7 +248,7 @@ class Estimated(Shown, ABC):
             raise FitError(
                 f"The model has no interaction of `{numeric}` and `{by}`; add it to the terms to let the slope differ."
             )
-        return self._as_overall(self.inner.joint(self._tested(term)))
+        return self._as_overall(self.inner.joint(self.term_tests.tested(term)))
 
     def variable(self, name: str, kind: str) -> Variable:
         """Return a variable of the model.
@@ -294,72 +270,12 @@ class Estimated(Shown, ABC):
         ColumnError
             If the model has no such column of that kind.
         """
-        alike = {v.name: v for v in variables_of(self.model_terms).values() if v.kind == kind}
-        if name not in alike:
-            word = "group" if kind == "categorical" else "numeric column"
-            raise ColumnError(f"The model has no {word} `{name}`.{near(str(name), list(alike))}")
-        return alike[name]
-
-    def spread(self, numeric: str) -> tuple[float, float, float]:
-        """Describe a numeric column in the rows used.
-
-        Parameters
-        ----------
-        numeric : str
-            The name of a numeric column of the model.
-
-        Returns
-        -------
-        low, high, sd : float
-            Its lowest and highest value and its standard deviation (n − 1), rows counted by frequency weights.
-
-        Raises
-        ------
-        ColumnError
-            If the model has no such column.
-        """
-        if numeric not in self._spreads:
-            self._spreads[numeric] = self._spread_of(numeric)
-        return self._spreads[numeric]
+        return variable_of(self.model_terms, name, kind)
 
     @cached_property
-    def _spreads(self) -> dict[str, tuple[float, float, float]]:
-        return {}
-
-    def _spread_of(self, numeric: str) -> tuple[float, float, float]:
-        values, heavy = self._values_of(numeric)
-        if heavy is None or (self.weights is not None and self.weights.kind == "sampling"):
-            return float(values.min()), float(values.max()), sd_of(values)
-        mean = np.average(values, weights=heavy)
-        variance = float(heavy @ (values - mean) ** 2) / (float(heavy.sum()) - 1)
-        return float(values.min()), float(values.max()), math.sqrt(variance)
-
-    def middle(self, numeric: str) -> float:
-        """Return the mean of a numeric column in the rows used, each counted by its weight.
-
-        Parameters
-        ----------
-        numeric : str
-            The name of a numeric column of the model.
-
-        Returns
-        -------
-        float
-            The mean.
-
-        Raises
-        ------
-        ColumnError
-            If the model has no such column.
-        """
-        values, heavy = self._values_of(numeric)
-        return float(values.mean() if heavy is None else np.average(values, weights=heavy))
-
-    def _values_of(self, numeric: str) -> tuple[Array, Array | None]:
-        """Return the values of a numeric column in the rows used, and their weights."""
-        inside = slice(None) if self.used is None else self.used
-        heavy = self.weights.values[inside] if self.weights else None
-        return self.variable(numeric, "numeric").column.values[inside], heavy
+    def rows_used(self) -> RowsUsed:
+        """What the rows used are: how many they stand for, how many at which levels, how their numbers spread."""
+        return RowsUsed(self.model_terms, self.sample, self.moments, self.used, self.weights)
 
     def _as_overall(self, test: JointTest) -> OverallTest:
         """Put a joint test into words of a test: F, or Wald's chi-squared where normal theory is used."""
@@ -369,79 +285,13 @@ class Estimated(Shown, ABC):
             return OverallTest(test.statistic * df, test.df, math.inf, p, "Wald", test.untested)
         return OverallTest(test.statistic, test.df, self.df_rest, p, untested=test.untested)
 
-    def _table(self, coefficient_map: CoefficientMap) -> pd.DataFrame:
-        if coefficient_map is self.coefficient_map:
-            estimates, roots, squares = self._estimates, self._roots, self._squares
-        else:
-            estimates, roots = (
-                self._estimates_of(coefficient_map),
-                self.inner.roots(coefficient_map.chooser, coefficient_map.starts),
-            )
-            squares = np.einsum("ij,ij->i", roots, roots)
-        se = np.where(coefficient_map.known, self.inner.se(roots, squares), np.nan)
-        base = np.array([told.compared.base for told in coefficient_map.rows])
-        with np.errstate(divide="ignore", invalid="ignore"):
-            t = np.where(base, np.nan, estimates / se)
-        half = t_quantile(self.level, self.df_rest) * se
-        return table_of(
-            {
-                "term": [told.term for told in coefficient_map.rows],
-                "level": [told.compared.level for told in coefficient_map.rows],
-                "against": [told.compared.against for told in coefficient_map.rows],
-                "base": base,
-                "n": [self._rows_of(told) for told in coefficient_map.rows],
-                "estimate": estimates,
-                "se": se,
-                self.family.statistic: t,
-                "p": p_of_t(t, self.df_rest),
-                "low": estimates - half,
-                "high": estimates + half,
-            }
-        )
-
-    def _tested(self, term: Term) -> Array:
-        """Return what the joint test of a term is about, as combinations of the inner coefficients, shape (m, p).
-
-        What no higher term contains is told by its own inner columns, whatever its coding. A term that a higher one contains
-        is tested where the others are at their reference, by the rows that the analyst reads.
-        """
-        if not any(set(term.names) < set(t.names) for t in self.model_terms):
-            return self._selector([term])
-        redundant = {v.name: v.size - 1 for v in term.groups if v.column.scheme == "effect"}
-        own = [
-            k
-            for k, told in enumerate(self.coefficient_map.rows)
-            if told.term == term.name
-            and not told.compared.base
-            and self.coefficient_map.known[k]
-            and not any(redundant.get(group) == level for group, level in told.levels)
-        ]
-        return self.coefficient_map.chooser[own]
-
-    def _selector(self, terms: Sequence[Term]) -> Array:
-        """Return the inner coefficients of some terms as combinations, shape (m, p)."""
-        return np.asarray(np.eye(len(self.solution.columns))[self._inner_places(terms)])
+    def _table(self, rows: CoefficientRows) -> pd.DataFrame:
+        return rows.table(self.family.statistic, self.level, self.df_rest, self._rows_of)
 
     @cached_property
-    def _tests(self) -> list[JointTest]:
-        """The Wald test of each term, given all the others."""
-        lower = [any(set(term.names) < set(t.names) for t in self.model_terms) for term in self.model_terms]
-        return [
-            self.inner.joint(self._tested(term)) if contained else self._joint_of_columns([term])
-            for term, contained in zip(self.model_terms, lower, strict=True)
-        ]
-
-    def _joint_of_columns(self, terms: Sequence[Term]) -> JointTest:
-        """Test whether the inner coefficients of some terms are all zero."""
-        return self.inner.columns(self._inner_places(terms))
-
-    def _inner_places(self, terms: Sequence[Term]) -> NDArray[np.intp]:
-        """Return which of the inner coefficients are those of some terms."""
-        inside = np.zeros(self.moments.cross.shape[0], dtype=bool)
-        for term in terms:
-            for columns in self._columns_of(term):
-                inside[columns] = True
-        return np.flatnonzero(inside[self.solution.columns])
+    def term_tests(self) -> TermTests:
+        """The terms as combinations of the inner coefficients, and the Wald test of each."""
+        return TermTests(self.model_terms, self.moments, self.coefficient_map, self.inner)
 
     @property
     def variables(self) -> tuple[Variable, ...]:
@@ -451,7 +301,7 @@ class Estimated(Shown, ABC):
     @property
     def untested(self) -> dict[str, str]:
         """The terms that have no joint test, each with the reason."""
-        return {t.name: test.untested for t, test in zip(self.model_terms, self._tests, strict=True) if test.untested}
+        return self.term_tests.untested
 
     @property
     def _groups(self) -> list[Variable]:
@@ -463,12 +313,6 @@ class Estimated(Shown, ABC):
         """The pieces of the terms, in order; piece k is block k + 1 of the moments."""
         return components_of(self.model_terms)
 
-    def _columns_of(self, term: Term) -> list[slice]:
-        """Return where the columns of each component of a term stand among those of the moments."""
-        first = 1 + sum(len(t.components) for t in self.model_terms[: self.model_terms.index(term)])
-        starts = self.moments.starts
-        return [slice(int(starts[first + k]), int(starts[first + k]) + c.size) for k, c in enumerate(term.components)]
-
     @property
     def _term_columns(self) -> NDArray[np.bool_]:
         """Shape (p,): which inner columns are those of terms; those of a second column taken out stand behind them."""
@@ -476,20 +320,14 @@ class Estimated(Shown, ABC):
         return told
 
     @cached_property
-    def _roots(self) -> Array:
-        """Shape (coefficients, 1 + p): the roots of all coefficients."""
-        return self.inner.roots(self.coefficient_map.chooser, self.coefficient_map.starts)
-
-    @cached_property
-    def _squares(self) -> Array:
-        """Shape (coefficients,): the squared lengths of the roots."""
-        squares: Array = np.einsum("ij,ij->i", self._roots, self._roots)
-        return squares
-
-    @cached_property
     def coefficient_map(self) -> CoefficientMap:
         """What each row of `coefficients` is, as a combination of the inner coefficients."""
         return self._map_coefficients()
+
+    @cached_property
+    def coefficient_rows(self) -> CoefficientRows:
+        """What each row of `coefficients` is estimated at, and its error."""
+        return CoefficientRows(self.coefficient_map, self.inner)
 
     def _map_coefficients(self, level_form: bool = False, at: Mapping[str, float] | None = None) -> CoefficientMap:
         coefficient_map = map_coefficients(self.model_terms, self.moments, self.solution.columns, level_form, at)
@@ -498,49 +336,9 @@ class Estimated(Shown, ABC):
             coefficient_map.chooser[0, hidden] = self.solution.means[hidden]
         return coefficient_map
 
-    @cached_property
-    def _estimates(self) -> Array:
-        return self._estimates_of(self.coefficient_map)
-
-    def _estimates_of(self, coefficient_map: CoefficientMap) -> Array:
-        """Return the estimates of all coefficients, NaN where the rows lack a combination they rest on."""
-        return np.where(
-            coefficient_map.known, self.inner.estimates(coefficient_map.chooser, coefficient_map.starts), np.nan
-        )
-
     def _rows_of(self, told: Coefficient) -> int:
         """Count the rows used that a coefficient is about, each as often as a frequency weight says."""
         if not told.levels:
-            return self.counted
-        counts = self._counts_at(tuple(name for name, _ in told.levels))
+            return self.rows_used.counted
+        counts = self.rows_used.counts_at(tuple(name for name, _ in told.levels))
         return int(counts[tuple(level for _, level in told.levels)])
-
-    def _counts_at(self, groups: tuple[str, ...]) -> NDArray[np.int64]:
-        """Count the rows used at each joint level of some groups, each as often as a frequency weight says."""
-        if groups not in self._counted:
-            variables = [self.variable(name, "categorical") for name in groups]
-            told = next(
-                (k for k, c in enumerate(self.components) if not c.numerics and c.names == frozenset(groups)), None
-            )
-            if self.weights is None and told is not None:  # the moments have counted already
-                sums = cell_counts(told, self.components, self.moments)
-                own = self.components[told].groups
-                counted = sums.reshape([g.size for g in own]).transpose(
-                    [[g.name for g in own].index(n) for n in groups]
-                )
-                self._counted[groups] = np.round(counted).astype(np.int64)
-                return self._counted[groups]
-            codes = joint_codes(variables)
-            inside = slice(None) if self.used is None else self.used
-            times = self.times
-            counts = np.bincount(
-                codes[inside],
-                weights=None if times is None else times[inside],
-                minlength=math.prod(v.size for v in variables),
-            )
-            self._counted[groups] = np.round(counts).astype(np.int64).reshape([v.size for v in variables])
-        return self._counted[groups]
-
-    @cached_property
-    def _counted(self) -> dict[tuple[str, ...], NDArray[np.int64]]:
-        return {}

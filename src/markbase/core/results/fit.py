@@ -293,4 +293,4 @@ class Fit(Predicting):
                 fit = self._with_more(own)
             except (Dependent, MarkbaseError):
                 return None  # rows are too few, or too much alike, to tell slopes apart
-        return fit._as_overall(fit.inner.joint(np.vstack([fit._tested(t) for t in own])))
+        return fit._as_overall(fit.inner.joint(np.vstack([fit.term_tests.tested(t) for t in own])))

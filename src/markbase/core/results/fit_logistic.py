@@ -220,7 +220,7 @@ def _remark_on_events(fit: LogisticFit) -> None:
     if fewer < FEW_EVENTS * p:
         remark(
             f"Only {count_noun(fewer, 'row')} used {'is' if fewer == 1 else 'are'} `{which}`, {short(fewer / p, 2)} for each of {p} coefficients: "
-            f'with fewer than {FEW_EVENTS}, estimates tend to be too far from 0 and intervals unsafe. Use fewer terms, or penalty="firth".'
+            f"with fewer than {FEW_EVENTS}, estimates tend to be too far from 0 and intervals unsafe. Use fewer terms, or penalised likelihood (penalty firth)."
         )
     for term in fit.model_terms:
         if not term.is_categorical:

@@ -59,7 +59,7 @@ class Grouped(Estimated):
             if group.name not in term.names or len(term.groups) < 2:
                 continue
             names = tuple(g.name for g in term.groups)
-            if (self._counts_at(names) == 0).any():
+            if (self.rows_used.counts_at(names) == 0).any():
                 raise FitError(
                     f"`{' × '.join(names)}` has combinations of levels that no row has, so the levels of `{group.name}` cannot be averaged "
                     f"over the others: read the rows of the coefficients, or merge levels."
@@ -320,10 +320,6 @@ class Grouped(Estimated):
         )
         return self.family.with_ratios(table, "difference")
 
-    def _counts_of(self, group: Variable) -> NDArray[np.int64]:
-        """Count the rows used at each level, whatever their weights."""
-        return self._counts_at((group.name,))
-
     def rebase(self, group: str, base: object) -> Self:
         """Tell the same fit from another base. The rows are not touched, and nothing is estimated again.
 
@@ -381,9 +377,9 @@ class Grouped(Estimated):
             return words
         starts = []
         for fit in (self, again):
-            rows = zip(fit.coefficient_map.rows, fit._estimates.tolist(), strict=True)
+            rows = zip(fit.coefficient_map.rows, fit.coefficient_rows.estimates.tolist(), strict=True)
             own = {r.compared.level: v for r, v in rows if r.term == term.name}
-            starts.append(np.array([fit._estimates[0] + own[v] for v in term.labels]))
+            starts.append(np.array([fit.coefficient_rows.estimates[0] + own[v] for v in term.labels]))
         gap = float(np.max(np.abs(starts[0] - starts[1])))
         return f"{words} (start of every level told by both tables: largest difference {gap:.1e})"
 

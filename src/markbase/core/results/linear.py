@@ -125,7 +125,7 @@ class LinearFit(Fit):
         tested where the other columns of the interaction are at their reference (0, the base, or the mean of the levels). Robust
         and clustered errors make it a Wald test; where these cannot carry one there is none (NaN; `untested` says why).
         """
-        df, F = [test.df for test in self._tests], np.array([test.statistic for test in self._tests])
+        df, F = [test.df for test in self.term_tests.each], np.array([test.statistic for test in self.term_tests.each])
         p = p_of_f(F, np.maximum(df, 1), self.df_rest)
         return table_of({"term": [t.name for t in self.model_terms], "df": df, "statistic": F, "p": p})
 
@@ -142,12 +142,15 @@ class LinearFit(Fit):
         factor, step = [], []
         for told in rows:
             pairs = {name: self.variable(name, "numeric").column.two_values for name, _ in told.powers}
-            sds = [pair[1] - pair[0] if (pair := pairs[n]) else self.spread(n)[2] ** power for n, power in told.powers]
+            sds = [
+                pair[1] - pair[0] if (pair := pairs[n]) else self.rows_used.spread(n)[2] ** power
+                for n, power in told.powers
+            ]
             factor.append(math.prod(sds) / self.outcome_sd)
             words = [
                 f"{n} {short(pair[1])} against {short(pair[0])}"
                 if (pair := pairs[n])
-                else f"one standard deviation of {n} ({short(self.spread(n)[2])})"
+                else f"one standard deviation of {n} ({short(self.rows_used.spread(n)[2])})"
                 for n, power in told.powers
                 if power == 1
             ]

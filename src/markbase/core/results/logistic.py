@@ -147,13 +147,13 @@ class LogisticFit(Probabilities):
         `term`, `df` (its coefficients), `statistic` (chi-squared: of the likelihood ratio, or with robust or
         clustered errors the Wald statistic), `p`, and beside them `wald` and `wald_p`.
         """
-        df, F = [test.df for test in self._tests], np.array([test.statistic for test in self._tests])
+        df, F = [test.df for test in self.term_tests.each], np.array([test.statistic for test in self.term_tests.each])
         degrees = np.maximum(df, 1)
         wald = F * degrees
         wald_p = p_of_f(F, degrees, math.inf)
         statistic, p = wald, wald_p
         if self.by_likelihood:
-            statistic = self._falls_of([self._tested(term) for term in self.model_terms])
+            statistic = self._falls_of([self.term_tests.tested(term) for term in self.model_terms])
             p = p_of_f(statistic / degrees, degrees, math.inf)
         return pd.DataFrame(
             {
@@ -201,7 +201,7 @@ class LogisticFit(Probabilities):
         `se`, `z`, `p`, `low`, `high`; and `odds_ratio`, `odds_low`, `odds_high`, their exponentials (of the
         intercept: odds). Under Firth's penalty `p`, `low` and `high` are those of the penalised likelihood.
         """
-        table = self._table(self.coefficient_map)
+        table = self._table(self.coefficient_rows)
         if self.penalty:
             told = [
                 k
@@ -395,7 +395,7 @@ class LogisticFit(Probabilities):
             raise FitError(
                 "Profile intervals compare likelihoods; robust or clustered errors and sampling weights have none."
             )
-        coefficient_map, estimates = self.coefficient_map, self._estimates
+        coefficient_map, estimates = self.coefficient_map, self.coefficient_rows.estimates
         fall = float(sp.gammaincinv(0.5, self.level))  # half the quantile of chi-squared on 1
         records = []
         for k, told in enumerate(coefficient_map.rows):

@@ -120,7 +120,7 @@ def _collinearity(
         return collinearity_error(finding, moments, parts)
     return FitError(
         "The likelihood is flat in some direction, to within rounding, though the terms are not collinear: it is all but foretold. Leave "
-        'terms out or merge levels, or ask for penalised likelihood (penalty="firth").'
+        "terms out or merge levels, or ask for penalised likelihood (penalty firth)."
     )
 
 
@@ -147,7 +147,7 @@ def _climb(rows: Likelihood, columns: NDArray[np.intp], firth: bool, parts: Sequ
     if found.status == "moving":
         raise FitError(
             f"The steps towards the largest likelihood did not end (after {found.steps}; the largest linear predictor is "
-            f'{short(found.point.farthest)}). Leave terms out or merge levels, or ask for penalised likelihood (penalty="firth").'
+            f"{short(found.point.farthest)}). Leave terms out or merge levels, or ask for penalised likelihood (penalty firth)."
         )
     if found.status == "stalled":
         remark(

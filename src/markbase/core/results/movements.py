@@ -90,7 +90,7 @@ def movements(before: AnyFit, after: AnyFit) -> pd.DataFrame:
     none = np.zeros(len(rows), dtype=bool)
     change = -after.inner.estimates(chooser, none)
     se = after.inner.se(after.inner.roots(chooser, none))
-    estimates = after._estimates[rows]
+    estimates = after.coefficient_rows.estimates[rows]
     half = t_quantile(after.level, after.df_rest) * se
     with np.errstate(divide="ignore", invalid="ignore"):
         p = p_of_t(np.where(se > 0, change / se, np.nan), after.df_rest)

@@ -16,8 +16,10 @@ from markbase.core.arguments import told_value
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.mean_columns import Setting
 from markbase.core.design.terms import Term, variables_of
+from markbase.core.diagnostics.error_measures import error_measures
 from markbase.core.errors import ColumnError, LevelError, MarkbaseError, count_noun, near, remark
 from markbase.core.inference.marginal_effects import known_profile
+from markbase.core.results.family import LOGISTIC
 from markbase.core.results.predictions import NewRows, head_of, new_rows
 from markbase.core.results.simple_slopes import Probed
 from markbase.core.rows.row_functions import all_of, look_up, refuse_in_parts
@@ -139,9 +141,9 @@ class Predicting(Probed):
         predictor: Array = found
         return predictor
 
-    def expected_in(self, study: Study) -> Array:
-        """Return what the model gives for each row of a study with the same columns, shape (rows,); NaN for a gap or an unseen level."""
-        own = {n: replace(v, column=study.column(n)) for n, v in variables_of(self.model_terms).items()}
+    def _expected_of(self, columns: Mapping[str, Column]) -> Array:
+        """Return what the model gives for each row of other columns with the levels of its own, shape (rows,); NaN for a gap or an unseen level."""
+        own = {n: replace(v, column=columns[n]) for n, v in variables_of(self.model_terms).items()}
         there = replace(self, model_terms=tuple(t.with_variables(own) for t in self.model_terms))
         return self.family.expected(there._predictor_at(None))
 
@@ -150,10 +152,33 @@ class Predicting(Probed):
         """Return the columns of a prediction for each row."""
 
     @cached_property
+    def own_mean(self) -> float:
+        """The mean of the outcome in the rows used, or the share of the event: what is predicted with no term at all."""
+        inside, often = self._own_rows
+        return float(np.average(self.observed_numbers[inside], weights=often))
+
+    @cached_property
+    def own_measures(self) -> Mapping[str, float]:
+        """How far its predictions are off in the rows used, by name."""
+        inside, often = self._own_rows
+        own, repeated = self.observed_numbers[inside], self.rows_used.times is not None
+        return error_measures(self.family is LOGISTIC, own, self._fitted[inside], self.own_mean, often, repeated)
+
+    @property
+    def _own_rows(self) -> tuple[slice | NDArray[np.bool_], Array | None]:
+        """Return what indexes the rows used, and with how much each counts."""
+        inside = self.rows_used.inside
+        return inside, None if self.weights is None else self.weights.values[inside]
+
+    @property
+    @abstractmethod
+    def observed_numbers(self) -> Array:
+        """The outcome of all rows as numbers, shape (rows,): 1 for the event."""
+
+    @cached_property
     def _smear(self) -> float:
         """The mean of the exponentials of the residuals."""
-        inside = slice(None) if self.used is None else self.used
-        heavy = self.weights.values[inside] if self.weights else None
+        inside, heavy = self._own_rows
         return float(np.average(np.exp(self.outcome.values[inside] - self._fitted[inside]), weights=heavy))
 
     @property
@@ -242,7 +267,7 @@ def _setting_of(fit: Predicting, known: Mapping[str, Any]) -> tuple[dict[str, fl
             raise MarkbaseError(f"`{name}` is numeric, and {value!r} is no number.") from None
         if not np.isfinite(number):
             raise MarkbaseError(f"`{name}` is {value!r} in a profile; give a number, or leave it out.")
-        low, high, _ = fit.spread(name)
+        low, high, _ = fit.rows_used.spread(name)
         if not low <= number <= high:
             cautions.append(f"`{name}` = {number:g} lies outside the rows used ({low:g} to {high:g})")
         setting[name] = number

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -79,18 +79,21 @@ class _Source:
     def names(self) -> list[str]:
         return list(self.study.columns) if self.study is not None else list(self.table)
 
-    def numeric(self, name: str) -> Array:
+    def numeric(self, own: Column) -> Array:
+        """Return the values of a numeric column of the fit; what stands for a missing answer there is a gap here too."""
         if self.study is not None:
-            column = self.study[name]
+            column = self.study[own.name]
             if column.is_categorical:
-                raise ColumnError(f"`{name}` is categorical here, and numeric in the model; declare it numeric.")
+                raise ColumnError(f"`{own.name}` is categorical here, and numeric in the model; declare it numeric.")
             values: Array = column.values
-            return values
-        numbers: Array = pd.to_numeric(self.table[name], errors="coerce").to_numpy(dtype=np.float64, na_value=np.nan)
-        return numbers
+        else:
+            read = pd.to_numeric(self.table[own.name], errors="coerce")
+            values = read.to_numpy(dtype=np.float64, na_value=np.nan)
+        codes = _numbers([] if own.made is not None else [code.code for code in own.missing_codes])
+        return np.where(np.isin(values, codes), np.nan, values) if len(codes) else values
 
-    def texts(self, name: str) -> tuple[list[str], NDArray[np.intp]]:
-        """Return the distinct values of a column as texts, and which of them each row has; −1 for none."""
+    def texts(self, name: str, gaps: Collection[str] = ()) -> tuple[list[str], NDArray[np.intp]]:
+        """Return the distinct values of a column as texts, and which of them each row has; −1 for none, and for what stands for a gap."""
         if self.study is not None:
             column = self.study[name]
             if column.is_categorical:
@@ -99,8 +102,19 @@ class _Source:
             return [short_text(v) for v in distinct.tolist()], codes
         codes, distinct = pd.factorize(self.table[name].to_numpy())
         found = [short_text(v) for v in distinct.tolist()]
-        blank = [k for k, text in enumerate(found) if text == ""]
+        blank = [k for k, text in enumerate(found) if text in ("", *gaps)]
         return found, np.where(np.isin(codes, blank), -1, codes) if blank else codes
+
+
+def _numbers(texts: Sequence[str]) -> Array:
+    """Return those of some texts that are numbers."""
+    numbers = np.asarray(pd.to_numeric(pd.Series(texts, dtype=object), errors="coerce"), dtype=np.float64)
+    return numbers[np.isfinite(numbers)]
+
+
+def _gaps(column: Column) -> set[str]:
+    """Return the texts that stand for a missing answer and are no level."""
+    return {code.code for code in column.missing_codes} - {t for v in column.levels for t in (v.code, v.label)}
 
 
 def short_text(value: Any) -> str:
@@ -147,7 +161,7 @@ def new_rows(fit: Estimated, data: Any) -> NewRows:
                 f"The table has no column `{name}`{needed}, which the model needs.{near(name, source.names)}"
             )
         numerics[name] = values
-        low, high, _ = fit.spread(name)
+        low, high, _ = fit.rows_used.spread(name)
         for k in np.flatnonzero(np.isnan(values)).tolist():
             told[k].append(f"`{name}` is missing or no number")
         for k in np.flatnonzero((values < low) | (values > high)).tolist():
@@ -171,7 +185,7 @@ def _numeric(column: Column, source: _Source) -> Array | None:
         known = [p for p in parts if p is not None]
         if len(known) == len(parts):
             return value_of(made, known)
-    return source.numeric(column.name) if column.name in source.names else None
+    return source.numeric(column) if column.name in source.names else None
 
 
 def _slots(variable: Variable, source: _Source, told: dict[int, list[str]]) -> NDArray[np.intp]:
@@ -183,7 +197,7 @@ def _slots(variable: Variable, source: _Source, told: dict[int, list[str]]) -> N
         level = variable.column.levels[place]
         slot.setdefault(level.code, k)
         slot[level.label] = k
-    texts, codes = source.texts(name)
+    texts, codes = source.texts(name, _gaps(variable.column))
     found = np.array([*(slot.get(text, -1) for text in texts), -1], dtype=np.intp)[codes]
     for row in np.flatnonzero(found < 0).tolist():
         code = codes[row]
@@ -200,7 +214,7 @@ def _note_unseen_cells(fit: Estimated, groups: dict[str, NDArray[np.intp]], told
     names = list(groups)
     for a, first in enumerate(names):
         for second in names[a + 1 :]:
-            counts = fit._counts_at((first, second))
+            counts = fit.rows_used.counts_at((first, second))
             if counts.all():
                 continue
             here = (groups[first] >= 0) & (groups[second] >= 0)
@@ -215,9 +229,9 @@ def _observed(fit: Estimated, source: _Source) -> Array | None:
     if name not in source.names:
         return None
     if not fit.outcome.is_categorical:
-        return source.numeric(name)
+        return source.numeric(fit.outcome)
     other, event = fit.outcome.levels
-    texts, codes = source.texts(name)
+    texts, codes = source.texts(name, _gaps(fit.outcome))
     value = [
         1.0 if t in (event.label, event.code) else 0.0 if t in (other.label, other.code) else np.nan for t in texts
     ]

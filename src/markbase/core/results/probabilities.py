@@ -169,7 +169,7 @@ class Probabilities(Fit):
             {
                 "level": term.labels,
                 "base": base,
-                "n": self._counts_of(term),
+                "n": self.rows_used.counts_at((term.name,)),
                 "plain": self._plain(term),
                 "adjusted": [a.value for a in averaged],
                 "adjusted_low": [low for low, _ in ends],
@@ -229,7 +229,7 @@ class Probabilities(Fit):
             se = self._se_of(found.slope)
             p = float(p_of_t(found.value / se, math.inf)) if se > 0 else math.nan
             ends = found.value - half * se, found.value + half * se
-            records.append([term.name, "", "", False, self.counted, found.value, se, *ends, p])
+            records.append([term.name, "", "", False, self.rows_used.counted, found.value, se, *ends, p])
         return pd.DataFrame(records, columns=_MARGINAL).astype({"n": np.int64, "base": bool})
 
     def _of_rows(self, rows: NewRows) -> pd.DataFrame:

@@ -29,7 +29,6 @@ from markbase.core.results.cell_means import cell_means_of
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.group_comparisons import Grouped
 from markbase.core.results.turning_points import TurningPoint, clear_region_of, turning_point_of, turning_points_of
-from markbase.core.study.cutting import few_values
 
 Array = NDArray[np.float64]
 Places = Mapping[str, float | Sequence[float]]
@@ -38,15 +37,6 @@ Places = Mapping[str, float | Sequence[float]]
 @dataclass(frozen=True, eq=False, repr=False)
 class Probed(Grouped):
     """An estimated regression whose curves and interactions can be probed."""
-
-    def _values_at(self, numeric: str) -> list[float]:
-        """Return the mean of a numeric column and a standard deviation below and above, those inside the rows used."""
-        low, high, sd = self.spread(numeric)
-        mean = self.middle(numeric)
-        distinct = few_values(self._values_of(numeric)[0], 3)
-        if len(distinct) == 2:
-            return distinct
-        return [v for v in (mean - sd, mean, mean + sd) if low <= v <= high]
 
     def moves_with(self, numeric: str) -> list[str]:
         """Return the other columns of the model that were derived from a numeric column, and move when it does."""
@@ -191,7 +181,7 @@ class Probed(Grouped):
             for n in (by, numeric)
             if n is not None and n in depends and n not in chosen and n != (group.name if group else "")
         ]
-        values = {**{n: self._values_at(n) for n in held}, **chosen}
+        values = {**{n: self.rows_used.middle_and_around(n) for n in held}, **chosen}
         records: list[dict[str, Any]] = []
         combos: list[Array] = []
         settings: list[dict[str, float | Array]] = []
@@ -203,7 +193,7 @@ class Probed(Grouped):
                 if group is not None and level is not None:
                     here[group.name] = np.eye(group.size)[level]
                     record = {"level": group.labels[level], "base": level == group.base}
-                    record["n"] = int(self._counts_of(group)[level])
+                    record["n"] = int(self.rows_used.counts_at((group.name,))[level])
                 records.append({**record, **setting})
                 settings.append(here)
                 combos.append(self._sample.slope(numeric, here))
@@ -258,7 +248,7 @@ class Probed(Grouped):
         term = next((t for t in self.model_terms if t.kind == "polynomial" and t.names == (numeric,)), None)
         if term is None:
             raise FitError(f"The model has no polynomial of `{numeric}`; add one to its terms.")
-        higher = [s for c, s in zip(term.components, self._columns_of(term), strict=True) if c.degree > 1]
+        higher = [s for c, s in zip(term.components, self.term_tests.columns_of(term), strict=True) if c.degree > 1]
         columns = np.concatenate([np.arange(s.start, s.stop) for s in higher])
         chosen = np.eye(len(self.solution.columns))[np.isin(self.solution.columns, columns)]
         return self._as_overall(self.inner.joint(chosen))
@@ -268,7 +258,7 @@ class Probed(Grouped):
         chosen: dict[str, list[float]] = {}
         for name, given in (at or {}).items():
             self.variable(name, "numeric")
-            low, high, _ = self.spread(name)
+            low, high, _ = self.rows_used.spread(name)
             several = [given] if isinstance(given, (int, float, np.number)) else list(given)
             if not several:
                 raise MarkbaseError(f"Give at least one value at which to hold `{name}`.")
@@ -361,7 +351,8 @@ class Probed(Grouped):
         -------
         pandas.DataFrame
             The stretches of the moderator inside the rows used, a row each: `from`, `to`, `clear` (whether the interval of
-            the slope excludes 0), `slope_from`, `slope_to`, `rows` (rows used in the stretch).
+            the slope excludes 0), `slope_from`, `slope_to`, `rows` (rows used in the stretch, each as often as a frequency weight
+            says; missing of a saved fit, which holds none).
 
         Raises
         ------

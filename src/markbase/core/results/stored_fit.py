@@ -7,7 +7,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Self
+from typing import NoReturn, Self
 
 import numpy as np
 import pandas as pd
@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from markbase.core.arguments import checked_methods
 from markbase.core.design.mean_columns import Sample, Setting
-from markbase.core.design.terms import Term, Variable, variables_of
+from markbase.core.design.terms import Term, Variable, variable_of, variables_of
 from markbase.core.errors import FitError, MarkbaseError
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.inference.marginal_effects import known_profile
@@ -24,11 +24,72 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LINEAR, Family
 from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, LogisticStrength, OverallTest
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.predictions import NewRows, predicted_columns
+from markbase.core.results.rows_used import RowsUsed
 from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]
-_NO_ROWS = "A saved fit holds no rows of the data"
+NO_ROWS = "A saved fit holds no rows of the data"
+
+
+@dataclass(frozen=True, eq=False)
+class DescribedRows(RowsUsed):
+    """What the rows of a saved fit were."""
+
+    described: Mapping[str, tuple[float, float, float, float]] = field(default_factory=dict)
+    """Of each numeric column its lowest and highest value, standard deviation and mean."""
+    joint_counts: Mapping[tuple[str, ...], NDArray[np.int64]] = field(default_factory=dict)
+    """How many rows at the joint levels of groups."""
+    rows_counted: int = 0
+    """How many they stood for."""
+
+    @property
+    def counted(self) -> int:
+        """Rows that were used, each as often as a frequency weight said."""
+        return self.rows_counted
+
+    def _described(self, numeric: str) -> tuple[float, float, float, float]:
+        return self.described[variable_of(self.terms, numeric, "numeric").name]
+
+    def spread(self, numeric: str) -> tuple[float, float, float]:
+        """Tell the lowest and highest value of a numeric column, and its standard deviation."""
+        low, high, sd, _ = self._described(numeric)
+        return low, high, sd
+
+    def middle(self, numeric: str) -> float:
+        """Tell the mean of a numeric column."""
+        return self._described(numeric)[3]
+
+    def middle_and_around(self, numeric: str) -> list[float]:
+        """Tell the mean of a numeric column and a standard deviation below and above, those inside the rows used."""
+        low, high, sd, mean = self._described(numeric)
+        return [v for v in (mean - sd, mean, mean + sd) if low <= v <= high]
+
+    def values(self, numeric: str) -> Array:
+        """Refuse to give values: there are no rows."""
+        raise FitError(f"{NO_ROWS}, so `{numeric}` has no values here.")
+
+    def counted_between(self, numeric: str, edges: Sequence[float]) -> list[int | None]:
+        """Tell that nothing can be counted."""
+        del numeric
+        return [None] * (len(edges) - 1)
+
+    def counts_at(self, groups: tuple[str, ...]) -> NDArray[np.int64]:
+        """Tell how many rows there were at each joint level of some groups."""
+        for order in itertools.permutations(groups):
+            if order in self.joint_counts:
+                return np.transpose(self.joint_counts[order], [order.index(g) for g in groups])
+        raise FitError(f"{NO_ROWS}, so the joint levels of {', '.join(groups)} cannot be counted.")
+
+
+class _Averages(Sample):
+    """What the columns of a saved fit are on average; of what was not averaged before it was saved there is none."""
+
+    def _open_mean(self, values: Sequence[Array], groups: Sequence[Variable]) -> Array:
+        del values, groups
+        raise FitError(f"{NO_ROWS}, and this is an average over them; give every numeric column a value.")
 
 
 @checked_methods
@@ -54,6 +115,20 @@ class StoredFit(Fit):
     """Means of parts of products over the rows."""
     column_means: Array = field(default_factory=lambda: np.zeros(0))
     """The mean of every column."""
+    fixed_names: tuple[str, ...] = ()
+    """The columns whose levels were taken out; empty for none."""
+    counted: int = 0
+    """Rows that were used, each as often as a frequency weight said."""
+    own_mean: float = math.nan
+    """The mean of the outcome in the rows that were used, or the share of the event; NaN of a fit saved before it was kept."""
+    own_measures: Mapping[str, float] = field(default_factory=dict)
+    """How far its predictions were off in the rows used, by name; empty with fixed effects, and of a fit saved before they were kept."""
+
+    def __getattr__(self, name: str) -> NoReturn:
+        known = any(hasattr(kind, name) or name in kind.__dataclass_fields__ for kind in (LinearFit, LogisticFit))
+        if name.startswith("_") or not known:
+            raise AttributeError(f"a saved fit has no `{name}`")
+        raise AttributeError(f"{NO_ROWS}, so it has no `{name}`: take it of the fit before it is saved.")
 
     @property
     def kind(self) -> str:
@@ -74,32 +149,43 @@ class StoredFit(Fit):
     @own_table
     def coefficients(self) -> pd.DataFrame:
         """As of the fit that was saved; with Firth's penalty intervals and p are Wald's here."""
-        return self.family.with_ratios(self._table(self.coefficient_map))
+        return self.family.with_ratios(self._table(self.coefficient_rows))
+
+    def coefficients_at(self, at: Mapping[str, float]) -> pd.DataFrame:
+        """Tell the coefficients where some numeric columns have a value of their own instead of 0, as of the fit that was saved.
+
+        Parameters
+        ----------
+        at : mapping of str to float
+            Numeric columns that are part of a slope by group, and where to hold them.
+
+        Returns
+        -------
+        pandas.DataFrame
+            As `coefficients`.
+        """
+        return self.family.with_ratios(super().coefficients_at(at))
+
+    def rows_for(self, terms: Sequence[str]) -> NoReturn:
+        """Refuse to count rows.
+
+        Raises
+        ------
+        MarkbaseError
+            Always: there are no rows.
+        """
+        del terms
+        raise MarkbaseError(f"{NO_ROWS}, so none can be counted.")
 
     @cached_property
     def _sample(self) -> Sample:
-        return Sample(self.model_terms, self.moments, None, None, self.column_means, dict(self.part_means))
+        return _Averages(self.model_terms, self.moments, None, None, self.column_means, dict(self.part_means))
 
-    def spread(self, numeric: str) -> tuple[float, float, float]:
-        """Describe a numeric column in the rows the fit used: lowest, highest, standard deviation."""
-        self.variable(numeric, "numeric")
-        low, high, sd, _ = self.spreads[numeric]
-        return low, high, sd
-
-    def middle(self, numeric: str) -> float:
-        """Return the mean of a numeric column in the rows the fit used."""
-        self.variable(numeric, "numeric")
-        return self.spreads[numeric][3]
-
-    def _values_at(self, numeric: str) -> list[float]:
-        low, high, sd, mean = self.spreads[numeric]
-        return [v for v in (mean - sd, mean, mean + sd) if low <= v <= high]
-
-    def _counts_at(self, groups: tuple[str, ...]) -> NDArray[np.int64]:
-        for order in itertools.permutations(groups):
-            if order in self.counts:
-                return np.transpose(self.counts[order], [order.index(g) for g in groups])
-        raise FitError(f"{_NO_ROWS}, so the joint levels of {', '.join(groups)} cannot be counted.")
+    @cached_property
+    def rows_used(self) -> DescribedRows:
+        """What the rows were that the fit used."""
+        facts = self.model_terms, self.sample, self.moments, None, None
+        return DescribedRows(*facts, described=self.spreads, joint_counts=self.counts, rows_counted=self.counted)
 
     def _plain(self, group: Variable) -> Array:
         return self.plain[group.name]
@@ -124,17 +210,20 @@ class StoredFit(Fit):
         FitError
             Of a logistic fit, whose adjusted probabilities are averages over the rows; `between` compares odds.
         """
+        return adjusted_means(self, group, at, self._plain)
+
+    def _adjusted(self, settings: Sequence[Setting]) -> tuple[Array, Array, Array, Array]:
         if self.kind == "logistic":
             raise FitError(
-                f"{_NO_ROWS}, and adjusted probabilities are averages over rows; `between` compares the levels in odds."
+                f"{NO_ROWS}, and adjusted probabilities are averages over rows; `between` compares the levels in odds."
             )
-        return adjusted_means(self, group, at, self._plain)
+        return super()._adjusted(settings)
 
     def _predicted(self, setting: Setting) -> dict[str, float]:
         named = known_profile(self.model_terms, self._sample.followed(setting))
         if self.kind == "logistic" and not named:
             raise MarkbaseError(
-                f"{_NO_ROWS}, and a probability of a profile that leaves a column out is an average over rows; name every column."
+                f"{NO_ROWS}, and a probability of a profile that leaves a column out is an average over rows; name every column."
             )
         eta, root = self._wide(self._sample.row(setting), True)
         half = t_quantile(self.level, self.df_rest)
@@ -146,9 +235,6 @@ class StoredFit(Fit):
     def _spread(self) -> float | None:
         """The standard deviation of one row about the mean of all such; None within fixed effects."""
         return None if self.fixed_names else math.sqrt(self._sigma2)
-
-    fixed_names: tuple[str, ...] = ()
-    """The columns whose levels were taken out; empty for none."""
 
     @property
     def fixed_effect_names(self) -> tuple[str, ...]:
@@ -165,18 +251,18 @@ class StoredFit(Fit):
         told = []
         for first, second in itertools.combinations(names, 2):
             a, b = (int(np.argmax(setting[n])) for n in (first, second))
-            if self._counts_at((first, second))[a, b] == 0:
+            if self.rows_used.counts_at((first, second))[a, b] == 0:
                 one, other = (self.variable(n, "categorical").labels[k] for n, k in ((first, a), (second, b)))
                 told.append(f"no row used has `{first}` `{one}` and `{second}` `{other}` together")
         return told
 
     def _with_only(self, terms: tuple[Term, ...]) -> Self:
         del terms
-        raise MarkbaseError(f"{_NO_ROWS}, so no other model can be fitted from it.")
+        raise MarkbaseError(f"{NO_ROWS}, so no other model can be fitted from it.")
 
     def _with_more(self, more: Sequence[Term]) -> Fit:
         del more
-        raise MarkbaseError(f"{_NO_ROWS}, so no other model can be fitted from it.")
+        raise MarkbaseError(f"{NO_ROWS}, so no other model can be fitted from it.")
 
     def on_rows(self, used: NDArray[np.bool_]) -> Self:
         """Refuse to fit the same terms on other rows.
@@ -190,15 +276,41 @@ class StoredFit(Fit):
 
     def _on(self, used: NDArray[np.bool_], terms: tuple[Term, ...]) -> Self:
         del used, terms
-        raise MarkbaseError(f"{_NO_ROWS}, so it cannot be fitted to others.")
+        raise MarkbaseError(f"{NO_ROWS}, so it cannot be fitted to others.")
 
     @property
     def _smear(self) -> float:
         return math.nan
 
     @property
+    def observed_numbers(self) -> Array:
+        """Refuse to give the outcome: there are no rows."""
+        raise MarkbaseError(f"{NO_ROWS}, so nothing can be held out of them; `score` judges it on other rows.")
+
+    def guide(self) -> NoReturn:
+        """Refuse to go through the fit: most of what it asks is answered by rows.
+
+        Raises
+        ------
+        MarkbaseError
+            Always: there are no rows.
+        """
+        raise MarkbaseError(f"{NO_ROWS}, which its guide asks about; take the guide of the fit before it is saved.")
+
+    def reading(self, alpha: float | None = None) -> NoReturn:
+        """Refuse to tell the fit in sentences: their cautions count rows.
+
+        Raises
+        ------
+        MarkbaseError
+            Always: there are no rows.
+        """
+        del alpha
+        raise MarkbaseError(f"{NO_ROWS}, which its sentences count; take them of the fit before it is saved.")
+
+    @property
     def _fitted(self) -> Array:
-        raise MarkbaseError(f"{_NO_ROWS}, so it has no fitted values; `predict` gives them for the rows of a table.")
+        raise MarkbaseError(f"{NO_ROWS}, so it has no fitted values; `predict` gives them for the rows of a table.")
 
 
 def part_means_of(fit: AnyFit) -> dict[tuple[int, frozenset[str]], Array]:
@@ -249,10 +361,17 @@ def store(fit: AnyFit) -> StoredFit:
         strength=fit.strength,
         overall=fit.overall,
         terms=fit.terms,
-        spreads={v.name: (*fit.spread(v.name), fit.middle(v.name)) for v in variables if not v.is_categorical},
-        counts={key: fit._counts_at(key) for key in sorted(wanted)},
+        spreads={
+            v.name: (*fit.rows_used.spread(v.name), fit.rows_used.middle(v.name))
+            for v in variables
+            if not v.is_categorical
+        },
+        counts={key: fit.rows_used.counts_at(key) for key in sorted(wanted)},
         plain={v.name: fit._plain(v) for v in variables if v.is_categorical},
         part_means=part_means_of(fit),
         column_means=fit._column_means,
         fixed_names=tuple(fit.fixed_effect_names),
+        counted=fit.rows_used.counted,
+        own_mean=fit.own_mean,
+        own_measures={} if fit.fixed_effect_names else fit.own_measures,
     )

@@ -103,7 +103,7 @@ def turning_point_of(fit: Estimated, numeric: str, table: pd.DataFrame) -> Turni
             f"The curve of `{numeric}` turns {'nowhere' if not len(table) else 'twice'}; `turning_points` lists them, and "
             f"`simple_slopes` tells its slope at chosen values."
         )
-    low, high, _ = fit.spread(numeric)
+    low, high, _ = fit.rows_used.spread(numeric)
     row = table.iloc[0]
     return TurningPoint(
         numeric,
@@ -124,7 +124,7 @@ def _slope_polynomial(
     fit: Grouped, numeric: str, setting: Mapping[str, float | Array]
 ) -> tuple[Array, Array, float, float]:
     """Return the slope as a quadratic in (value − mean)/sd: its three coefficients, their covariance, the mean and the sd."""
-    mean, sd = fit.middle(numeric), fit.spread(numeric)[2]
+    mean, sd = fit.rows_used.middle(numeric), fit.rows_used.spread(numeric)[2]
     places = np.array([-1.0, 0.0, 1.0])
     rows = np.array([fit._sample.slope(numeric, {**setting, numeric: mean + sd * u}) for u in places])
     inverse = np.linalg.inv(np.vander(places, 3, increasing=True))
@@ -140,7 +140,7 @@ def _slope_polynomial(
 
 def _turns(fit: Grouped, numeric: str, setting: Mapping[str, float | Array]) -> list[dict[str, Any]]:
     c, V, mean, sd = _slope_polynomial(fit, numeric, setting)
-    lowest, highest, _ = fit.spread(numeric)
+    lowest, highest, _ = fit.rows_used.spread(numeric)
     size = float(np.abs(c).max())
     if abs(c[2]) <= _FLAT * size:
         roots = np.array([-c[0] / c[1]]) if abs(c[1]) > _FLAT * size else np.zeros(0)
@@ -175,7 +175,7 @@ def _turns(fit: Grouped, numeric: str, setting: Mapping[str, float | Array]) -> 
 
 def clear_region_of(fit: Estimated, by: str, slope_at: Callable[[float], tuple[float, float]]) -> pd.DataFrame:
     """Find where, along a numeric moderator, the slope of a column is clear, as `clear_region`; the slope and its error are told at a value."""
-    low, high, _ = fit.spread(by)
+    low, high, _ = fit.rows_used.spread(by)
     half = t_quantile(fit.level, fit.df_rest)
 
     def margin(value: float) -> float:
@@ -188,11 +188,9 @@ def clear_region_of(fit: Estimated, by: str, slope_at: Callable[[float], tuple[f
     for k in np.flatnonzero(np.sign(margins[1:]) != np.sign(margins[:-1])):
         edges.append(_bisect(margin, grid[k], grid[k + 1]))
     edges.append(high)
-    values = fit._values_of(by)[0]
+    counted = fit.rows_used.counted_between(by, edges)
     records = []
-    for a, b in itertools.pairwise(edges):
-        last = b == high
-        inside = (values >= a) & ((values <= b) if last else (values < b))
+    for (a, b), rows in zip(itertools.pairwise(edges), counted, strict=True):
         records.append(
             {
                 "from": a,
@@ -200,7 +198,7 @@ def clear_region_of(fit: Estimated, by: str, slope_at: Callable[[float], tuple[f
                 "clear": bool(margin((a + b) / 2) > 0),
                 "slope_from": slope_at(a)[0],
                 "slope_to": slope_at(b)[0],
-                "rows": int(inside.sum()),
+                "rows": rows,
             }
         )
     return pd.DataFrame(records)

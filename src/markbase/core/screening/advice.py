@@ -90,7 +90,7 @@ def advice_on_products(fit: LinearFit) -> tuple[Advice, ...]:
         if len(term.names) != 2 or len(term.groups) != 1 or any(d > 1 for d in term.degrees):
             continue
         numeric, group = term.numerics[0].name, term.groups[0].name
-        mean = fit.middle(numeric)
+        mean = fit.rows_used.middle(numeric)
         here, there = (
             table[(table["term"] == group) & ~table["base"]]["se"]
             for table in (fit.coefficients_at({numeric: mean}), fit.coefficients)

@@ -244,7 +244,7 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
         "complete",
         fit.data_name,
         basis,
-        Pairs(labels, values, names, np.full(values.shape, fit.counted)),
+        Pairs(labels, values, names, np.full(values.shape, fit.rows_used.counted)),
         fit.level,
         advice_on_products(fit),
     )

@@ -1,0 +1,63 @@
+"""How far predictions are off: squared errors, and for an event the share classified correctly and the area under the curve."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.diagnostics.classification import area_under_curve, cells_of
+from markbase.core.rows.parts import in_parts
+from markbase.core.rows.row_functions import learn
+
+Array = NDArray[np.float64]
+AREA = "area under the curve"
+ROOT_MEAN_SQUARED = "root mean squared error"
+
+
+def error_measures(
+    logistic: bool, y: Array, predicted: Array, mean: Array | float, often: Array | None, repeated: bool
+) -> dict[str, float]:
+    """Measure how far predictions are off.
+
+    Parameters
+    ----------
+    logistic : bool
+        Whether they are probabilities of an event.
+    y, predicted : ndarray, shape (rows,)
+        The outcome (1 for the event), and what is predicted.
+    mean : ndarray, shape (rows,), or float
+        What no model at all predicts.
+    often : ndarray, shape (rows,), or None
+        With how much each row counts; None for alike.
+    repeated : bool
+        Whether these are frequencies.
+
+    Returns
+    -------
+    dict of str to float
+        Linear: root mean squared error, R² (against `mean`). Logistic: share classified correctly at .5, area under the
+        curve, Brier score.
+    """
+    off, bare = (y - predicted) ** 2, (y - mean) ** 2
+    learn([off] if logistic else [off, bare])
+    error = float(np.average(off, weights=often))
+    if not logistic:
+        return {
+            ROOT_MEAN_SQUARED: math.sqrt(error),
+            "R²": 1 - error / float(np.average(bare, weights=often)),
+        }
+    if in_parts(y):
+        cells = cells_of(y, predicted, None, often if repeated else None, 0.5)
+        area = area_under_curve(cells.happened, cells.p, cells.times)[0]
+    elif repeated and often is not None:
+        times = np.round(often).astype(np.intp)
+        area = area_under_curve(np.repeat(y, times), np.repeat(predicted, times))[0]
+    else:
+        area = area_under_curve(y, predicted)[0]
+    return {
+        "classified correctly": float(np.average((predicted >= 0.5) == (y == 1), weights=often)),
+        AREA: area,
+        "Brier score": error,
+    }

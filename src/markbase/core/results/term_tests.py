@@ -1,0 +1,89 @@
+"""Tests of whole terms: that all coefficients of a term, or of several, are zero."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.design.coefficient_map import CoefficientMap
+from markbase.core.design.moments import Moments
+from markbase.core.design.terms import Term
+from markbase.core.inference.combinations import Combinations
+from markbase.core.inference.joint_tests import JointTest
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False)
+class TermTests:
+    """The terms of a fit as combinations of its inner coefficients, and Wald's tests of them."""
+
+    terms: tuple[Term, ...]
+    """The terms of the model."""
+    moments: Moments
+    """Where the columns of a term stand."""
+    map: CoefficientMap
+    """What each coefficient is that the analyst reads."""
+    inner: Combinations
+    """The inner coefficients."""
+
+    @cached_property
+    def each(self) -> list[JointTest]:
+        """The test of each term, given all the others."""
+        return [
+            self.inner.joint(self.tested(term)) if self._contained(term) else self.of_columns([term])
+            for term in self.terms
+        ]
+
+    @property
+    def untested(self) -> dict[str, str]:
+        """The terms that have no test, each with the reason."""
+        return {t.name: test.untested for t, test in zip(self.terms, self.each, strict=True) if test.untested}
+
+    def tested(self, term: Term) -> Array:
+        """Return what the test of a term is about, as combinations of the inner coefficients, shape (m, p).
+
+        What no higher term contains is told by its own inner columns, whatever its coding. A term that a higher one contains
+        is tested where the others are at their reference, by the rows that the analyst reads.
+        """
+        if not self._contained(term):
+            return self.selected([term])
+        redundant = {v.name: v.size - 1 for v in term.groups if v.column.scheme == "effect"}
+        own = [
+            k
+            for k, told in enumerate(self.map.rows)
+            if told.term == term.name
+            and not told.compared.base
+            and self.map.known[k]
+            and not any(redundant.get(group) == level for group, level in told.levels)
+        ]
+        return self.map.chooser[own]
+
+    def _contained(self, term: Term) -> bool:
+        return any(set(term.names) < set(t.names) for t in self.terms)
+
+    def selected(self, terms: Sequence[Term]) -> Array:
+        """Return the inner coefficients of some terms as combinations, shape (m, p)."""
+        return np.asarray(np.eye(len(self.inner.solution.columns))[self._places(terms)])
+
+    def of_columns(self, terms: Sequence[Term]) -> JointTest:
+        """Test whether the inner coefficients of some terms are all zero."""
+        return self.inner.columns(self._places(terms))
+
+    def _places(self, terms: Sequence[Term]) -> NDArray[np.intp]:
+        """Return which of the inner coefficients are those of some terms."""
+        inside = np.zeros(self.moments.cross.shape[0], dtype=bool)
+        for term in terms:
+            for columns in self.columns_of(term):
+                inside[columns] = True
+        return np.flatnonzero(inside[self.inner.solution.columns])
+
+    def columns_of(self, term: Term) -> list[slice]:
+        """Return where the columns of each component of a term stand among those of the moments."""
+        first = 1 + sum(len(t.components) for t in self.terms[: self.terms.index(term)])
+        starts = self.moments.starts
+        return [slice(int(starts[first + k]), int(starts[first + k]) + c.size) for k, c in enumerate(term.components)]
