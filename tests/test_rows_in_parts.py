@@ -357,7 +357,9 @@ def test_facts_of_parts_are_those_of_all_rows(parts, offset):
         return
     n, mean = len(values), Fraction(sum(values), len(values))
     assert (found.low, found.high) == (min(values) + offset, max(values) + offset)
-    assert found.mean == pytest.approx(float(mean + Fraction(offset)), rel=2.3e-16, abs=1e-12)  # within one unit in the last place
+    assert found.mean == pytest.approx(
+        float(mean + Fraction(offset)), rel=2.3e-16, abs=1e-12
+    )  # within one unit in the last place
     assert found.second == pytest.approx(float(sum((v - mean) ** 2 for v in values)), rel=1e-12)
     assert found.third == pytest.approx(float(sum((v - mean) ** 3 for v in values)), rel=1e-9, abs=1e-6 * n)
     assert found.rising == all(b > a for a, b in itertools.pairwise(values))
