@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from markbase.core.formatting import short
 from markbase.core.results.logistic import LogisticFit
+from markbase.show.figure_names import legend_below
 from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, styled
 from markbase.show.fit_figures import interval_words
 
@@ -105,5 +106,5 @@ def draw_calibration(fit: LogisticFit, ax: Axes | None = None, *, parts: int = 1
     ax.set_xlabel(f"predicted % with {fit.outcome.name} = {fit.event}")
     ax.set_ylabel("observed %")
     finish(ax, f"{fit.outcome.name} = {fit.event}: {len(table)} parts of about {int(table['n'].median()):,} rows")
-    ax.legend(frameon=False, fontsize=9, loc="upper left")
+    legend_below(ax)
     return ax

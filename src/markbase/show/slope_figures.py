@@ -220,7 +220,7 @@ def draw_score(scored: Score, ax: Axes | None = None) -> Axes:
             alpha=0.3,
             markersize=3.5,
             markeredgewidth=0,
-            label="a row held out",
+            label="a row",
         )
     ends = np.array([predicted.min(), predicted.max()])
     ax.plot(ends, ends, color=INK, linewidth=1.2, linestyle="--", label="observed = predicted")
@@ -228,6 +228,6 @@ def draw_score(scored: Score, ax: Axes | None = None) -> Axes:
     unit = ", %" if logistic else ""
     ax.set_xlabel(f"predicted{unit}")
     ax.set_ylabel(f"observed{unit}")
-    finish(ax, f"{scored.outcome}: {len(known):,} rows held out")
+    finish(ax, f"{scored.outcome}: {len(known):,} rows the fit has not seen")
     legend_below(ax)
     return ax
