@@ -58,7 +58,7 @@ def change_between(smaller: AnyFit | None, larger: AnyFit) -> Change:
         return Change(test.statistic, test.df, test.df_rest, test.p, larger.family.wald)
     if isinstance(larger, LogisticFit):
         if larger.penalty:
-            chi2 = float(larger._falls_of([larger.term_tests.selected(more)])[0])
+            chi2 = float(larger.ratios.falls_of([larger.term_tests.selected(more)])[0])
         else:
             assert isinstance(smaller, LogisticFit)
             chi2 = max(2 * (larger.loglik - smaller.loglik), 0.0)

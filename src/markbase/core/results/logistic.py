@@ -18,11 +18,9 @@ from markbase.core.design.options import Request
 from markbase.core.design.terms import Term
 from markbase.core.errors import FitError
 from markbase.core.estimation.likelihood_points import Passed, Point, probability
-from markbase.core.estimation.newton import Constraint, maximise_held
-from markbase.core.estimation.profile_likelihood import profile_end
 from markbase.core.inference.distributions import p_of_f
-from markbase.core.inference.joint_tests import independent_rows
 from markbase.core.results.fit_statistics import LogisticStrength, OverallTest
+from markbase.core.results.likelihood_ratios import LikelihoodRatios
 from markbase.core.results.logistic_estimate import estimate
 from markbase.core.results.probabilities import Probabilities
 from markbase.core.results.readers import readers
@@ -135,7 +133,7 @@ class LogisticFit(Probabilities):
         if not self.by_likelihood:
             return self._as_overall(self.inner.joint(np.eye(p)))
         if self.penalty:
-            (chi2,) = self._falls([np.hstack([np.zeros((p, 1)), np.eye(p)])])
+            (chi2,) = self.ratios.falls([np.hstack([np.zeros((p, 1)), np.eye(p)])])
         else:
             chi2 = 2 * (self.loglik - self.strength.loglik_null)
         return OverallTest(chi2, p, math.inf, float(p_of_f(chi2 / p, p, math.inf)), "likelihood ratio")
@@ -153,7 +151,7 @@ class LogisticFit(Probabilities):
         wald_p = p_of_f(F, degrees, math.inf)
         statistic, p = wald, wald_p
         if self.by_likelihood:
-            statistic = self._falls_of([self.term_tests.tested(term) for term in self.model_terms])
+            statistic = self.ratios.falls_of([self.term_tests.tested(term) for term in self.model_terms])
             p = p_of_f(statistic / degrees, degrees, math.inf)
         return pd.DataFrame(
             {
@@ -166,32 +164,18 @@ class LogisticFit(Probabilities):
             }
         )
 
-    def _falls_of(self, tested: Sequence[Array]) -> Array:
-        """Return the likelihood-ratio statistics of combinations of the inner coefficients, each of several."""
-        lengths = np.sqrt(np.einsum("ij,ij->j", self.solution.factor, self.solution.factor))
-        each = [independent_rows(self.solution, some) for some in tested]
-        some = [np.hstack([np.zeros((len(rows), 1)), rows * lengths]) for rows in each if len(rows)]
-        statistics = np.full(len(tested), np.nan)
-        statistics[[k for k, rows in enumerate(each) if len(rows)]] = self._falls(some)
-        return statistics
-
     def _combinations(self, rows: list[int]) -> Array:
         """Return some rows of the telling as combinations of the start and the inner coefficients."""
         coefficient_map = self.coefficient_map
         return np.hstack([coefficient_map.starts[rows][:, None].astype(np.float64), coefficient_map.chooser[rows]])
 
-    def _falls(self, combinations: Sequence[Array]) -> list[float]:
-        """Return twice the fall of the log-likelihood when some combinations are held at 0, each of several by itself."""
-        firth = bool(self.penalty)
-        held = maximise_held(
-            self.likelihood,
-            self.solution.columns,
-            (self.at_end, self.passed),
-            [Constraint(some, np.zeros(len(some))) for some in combinations],
-            firth=firth,
-            information=None if firth else self.information,
+    @cached_property
+    def ratios(self) -> LikelihoodRatios:
+        """The fit beside the same model with some combinations of coefficients held."""
+        reached = self.at_end, self.passed
+        return LikelihoodRatios(
+            self.likelihood, self.solution, self.theta, reached, self.objective, self.information, bool(self.penalty)
         )
-        return [max(2 * (self.objective - found.objective) - found.gain, 0.0) for found in held]
 
     @own_table
     def coefficients(self) -> pd.DataFrame:
@@ -211,7 +195,7 @@ class LogisticFit(Probabilities):
             low, high, p = (table[name].to_numpy(copy=True) for name in ("low", "high", "p"))
             own = self.profile()
             low[told], high[told] = own["low"], own["high"]
-            p[told] = p_of_f(np.array(self._falls([self._combinations([k]) for k in told])), 1, math.inf)
+            p[told] = p_of_f(np.array(self.ratios.falls([self._combinations([k]) for k in told])), 1, math.inf)
             table = table.assign(p=p, low=low, high=high)
         return self.family.with_ratios(table)
 
@@ -395,30 +379,14 @@ class LogisticFit(Probabilities):
             raise FitError(
                 "Profile intervals compare likelihoods; robust or clustered errors and sampling weights have none."
             )
-        coefficient_map, estimates = self.coefficient_map, self.coefficient_rows.estimates
-        fall = float(sp.gammaincinv(0.5, self.level))  # half the quantile of chi-squared on 1
         records = []
-        for k, told in enumerate(coefficient_map.rows):
-            if told.compared.base or not coefficient_map.known[k]:
+        for k, told in enumerate(self.coefficient_map.rows):
+            if told.compared.base or not self.coefficient_map.known[k]:
                 continue
-            combination = self._combinations([k])[0]
-            columns = self.solution.columns
-            low, high = (
-                profile_end(
-                    self.likelihood,
-                    columns,
-                    self.theta,
-                    self.objective,
-                    self.information,
-                    combination,
-                    fall,
-                    up,
-                    bool(self.penalty),
-                )
-                for up in (False, True)
-            )
+            low, high = self.ratios.interval(self._combinations([k])[0], self.level)
+            estimate = self.coefficient_rows.estimates[k]
             records.append(
-                {"term": told.term, "level": told.compared.level, "estimate": estimates[k], "low": low, "high": high}
+                {"term": told.term, "level": told.compared.level, "estimate": estimate, "low": low, "high": high}
             )
         return self.family.with_ratios(pd.DataFrame(records))
 

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from markbase.core.design.complete_cases import CompleteCases
 from markbase.core.display import Shown
-from markbase.core.estimation.collinearity import Collinearity
+from markbase.core.estimation.collinearity_names import Collinearity
 from markbase.core.screening.association import interval_of_r
 from markbase.core.screening.limits import Limits
 from markbase.core.screening.variance_inflation import (

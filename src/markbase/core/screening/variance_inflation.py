@@ -20,7 +20,8 @@ from numpy.typing import NDArray
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns, Term
 from markbase.core.errors import ColumnError, near
-from markbase.core.estimation.collinearity import Collinearity, find_collinearities
+from markbase.core.estimation.collinearity import find_collinearities
+from markbase.core.estimation.collinearity_names import Collinearity
 from markbase.core.estimation.dependences import dependences
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares import solve

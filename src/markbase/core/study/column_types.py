@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import datetime
-import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -18,40 +17,17 @@ from markbase.core.rows.row_functions import look_up
 from markbase.core.rows.table import TextsInParts
 from markbase.core.study.codebook import ColumnSpec, code_text
 from markbase.core.study.column import BLANK, FIRST_CODED, Base, Column, Level, MissingCode, Unit
+from markbase.core.study.raw_values import (
+    RawValues,
+    missing_among,
+    parsed,
+    raw_in_parts,
+    raw_values,
+    without_percent_signs,
+)
 
 SECONDS = Unit("second", "seconds")
 """What durations are counted in."""
-_NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$")
-_DECIMAL_COMMA = re.compile(r"[+-]?\d+,\d+$")
-
-
-@dataclass(frozen=True)
-class _Raw:
-    """A column as distinct texts or numbers with the place of each row's value among them."""
-
-    places: NDArray[np.intp]
-    """Shape (rows,): place among `texts`, -1 where blank."""
-    texts: list[str]
-    """The distinct values as the file writes them."""
-    numbers: NDArray[np.float64]
-    """Shape (distinct,): the value of each text, NaN where it is not a number."""
-    is_number: NDArray[np.bool_]
-    """Shape (distinct,): whether the text is a number."""
-    ordered: bool = False
-    """Whether the source declares the values as ordered categories."""
-    categories: bool = False
-    """Whether the source declares the values as categories."""
-    notes: tuple[str, ...] = ()
-    in_parts: TextsInParts | None = None
-    """Where the rows come in parts: which of these each of them has. `places` is then of the distinct values as read."""
-
-    def rows_with(self, chosen: NDArray[np.bool_]) -> tuple[int, int]:
-        """Count the rows that have some of the values, shape (distinct,), and return the number of the first of them."""
-        if self.in_parts is None:
-            rows = np.isin(self.places, np.flatnonzero(chosen))
-            return int(rows.sum()), int(np.argmax(rows)) + 1
-        here = np.isin(self.places, np.flatnonzero(chosen))
-        return int(self.in_parts.counts[here].sum()), int(self.in_parts.firsts[here].min()) + 1
 
 
 def build_column(
@@ -105,7 +81,7 @@ def _built(
     if isinstance(series, (InParts, np.ndarray)):
         return _numeric_from_numbers(series, spec, guessed=spec.kind is None)
     if isinstance(series, TextsInParts):
-        return _spread(_from_raw(_raw_in_parts(series), spec), series, spec)
+        return _spread(_from_raw(raw_in_parts(series), spec), series, spec)
     if series.dtype.kind == "O" and _all_durations(series):
         series = pd.to_timedelta(series)
     if series.dtype.kind == "c":
@@ -116,7 +92,7 @@ def _built(
     if numeric and (spec.kind == "numeric" or not (spec.kind or spec.base)):
         values = series.to_numpy(dtype=np.float64, na_value=np.nan)
         return _numeric_from_numbers(values, spec, guessed=spec.kind is None)
-    return _from_raw(_raw(series), spec)
+    return _from_raw(raw_values(series), spec)
 
 
 def _all_durations(series: pd.Series[Any]) -> bool:
@@ -132,18 +108,18 @@ def in_seconds(spec: ColumnSpec) -> ColumnSpec:
     return replace(spec, unit=SECONDS) if spec.unit is None and spec.kind in (None, "numeric") else spec
 
 
-def _from_raw(raw: _Raw, spec: ColumnSpec) -> Column:
+def _from_raw(raw: RawValues, spec: ColumnSpec) -> Column:
     if spec.kind in (None, "numeric") and not (spec.levels or spec.base or raw.categories):
-        raw, spec = _without_percent_signs(raw, spec)
+        raw, spec = without_percent_signs(raw, spec)
     kind, guess = (spec.kind, "") if spec.kind else _guess(raw, spec)
     if kind == "numeric":
         return replace(_numeric(raw, spec), guess=guess)
     return replace(_group(raw, replace(spec, kind=kind)), guess=guess, doubt=_doubt(raw, spec) if guess else "")
 
 
-def _doubt(raw: _Raw, spec: ColumnSpec) -> str:
+def _doubt(raw: RawValues, spec: ColumnSpec) -> str:
     """Say that a guessed group is all numbers but for a few texts, if it is."""
-    text = ~raw.is_number & (_coded(raw, spec.missing) == 0)
+    text = ~raw.is_number & (missing_among(raw, spec.missing) == 0)
     if raw.categories or spec.base or int(text.sum()) * 2 > len(text) or text.all() or not text.any():
         return ""
     words, first, rows = _texts_in(raw, text)
@@ -153,21 +129,11 @@ def _doubt(raw: _Raw, spec: ColumnSpec) -> str:
     )
 
 
-def _texts_in(raw: _Raw, text: NDArray[np.bool_]) -> tuple[str, int, int]:
+def _texts_in(raw: RawValues, text: NDArray[np.bool_]) -> tuple[str, int, int]:
     """Return some of the texts, the first row that holds one, and how many rows do."""
     rows, first = raw.rows_with(text)
     some = quoted([raw.texts[k] for k in np.flatnonzero(text)[:3]])
     return listed(some), first, rows
-
-
-def _raw_in_parts(series: TextsInParts) -> _Raw:
-    """Return the distinct values of rows that come in parts, each standing for its rows."""
-    if series.categories:
-        texts = [_text_of(u) for u in series.distinct]
-        return _Raw(np.arange(len(texts)), texts, *_parse(texts), series.ordered, categories=True, in_parts=series)
-    uniques = np.empty(len(series.distinct), dtype=object)
-    uniques[:] = series.distinct
-    return _tidied(np.arange(len(uniques)), uniques, series)
 
 
 def _spread(column: Column, series: TextsInParts, spec: ColumnSpec) -> Column:
@@ -189,119 +155,8 @@ def _spread(column: Column, series: TextsInParts, spec: ColumnSpec) -> Column:
     return with_default_base(whole, spec.base)
 
 
-def _text_of(value: object) -> str:
-    """Write a value as the file would, truth values as tables write them, with gaps or without."""
-    return str(value) if isinstance(value, (bool, np.bool_)) else code_text(value)
-
-
-def _raw(series: pd.Series[Any]) -> _Raw:
-    if isinstance(series.dtype, pd.CategoricalDtype):
-        texts = [_text_of(c) for c in series.cat.categories]
-        places = series.cat.codes.to_numpy().astype(np.intp)
-        numbers, is_number = _parse(texts)
-        return _Raw(places, texts, numbers, is_number, bool(series.cat.ordered), categories=True)
-    places, uniques = pd.factorize(series.to_numpy(), use_na_sentinel=True)
-    return _tidied(places, uniques, None)
-
-
-def _tidied(places: NDArray[np.intp], uniques: NDArray[Any], in_parts: TextsInParts | None) -> _Raw:
-    """Read outer blanks and decimal commas away."""
-    texts = [_text_of(u) for u in uniques]
-    blank = np.array([not text for text in texts], dtype=bool)
-    places = places.astype(np.intp)
-    if blank.any():
-        keep = np.flatnonzero(~blank)
-        moved = np.full(len(texts) + 1, -1, dtype=np.intp)
-        moved[keep] = np.arange(len(keep))
-        places, uniques, texts = moved[places], uniques[keep], [texts[k] for k in keep]
-    notes: tuple[str, ...] = ()
-    spaced = [text for text, u in zip(texts, uniques, strict=True) if isinstance(u, str) and u != text]
-    if len(set(texts)) < len(texts) or spaced:  # outer blanks are read away: the same text must be one level
-        first = {text: place for place, text in reversed(list(enumerate(texts)))}
-        order = sorted(set(first.values()))
-        slot = {old: new for new, old in enumerate(order)}
-        moved = np.array([slot[first[text]] for text in texts] + [-1], dtype=np.intp)
-        spaces = np.array(
-            [isinstance(u, str) and u != text for u, text in zip(uniques, texts, strict=True)], dtype=bool
-        )
-        rows, _ = _Raw(places, texts, np.zeros(0), spaces, in_parts=in_parts).rows_with(spaces)
-        places, texts = moved[places], [texts[k] for k in order]
-        if rows:
-            notes = (f"blanks around the text read away in {count_noun(rows, 'row')}",)
-    numbers, is_number = _parse(texts)
-    if _has_decimal_commas(texts, is_number):
-        numbers, is_number = _parse([text.replace(",", ".") for text in texts])
-        notes += ("decimal commas read as decimal points",)
-    return _Raw(places, texts, numbers, is_number, notes=notes, in_parts=in_parts)
-
-
-def _without_percent_signs(raw: _Raw, spec: ColumnSpec) -> tuple[_Raw, ColumnSpec]:
-    """Read numbers that all have a percent sign as a numeric column counted in percent."""
-    if not any(text.endswith("%") for text in raw.texts):
-        return raw, spec
-    coded = _coded(raw, spec.missing) > 0
-    texts = [text if code else text.removesuffix("%").rstrip() for text, code in zip(raw.texts, coded, strict=True)]
-    signed = np.array([text != own for text, own in zip(raw.texts, texts, strict=True)], dtype=bool)
-    numbers, is_number = _parse(texts)
-    notes = (*raw.notes, "percent signs read away")
-    if _has_decimal_commas([text for text, code in zip(texts, coded, strict=True) if not code], is_number[~coded]):
-        numbers, is_number = _parse([text.replace(",", ".") for text in texts])
-        notes += ("decimal commas read as decimal points",)
-    if not signed.any() or not np.all(coded | (signed & is_number)):
-        return raw, spec
-    return replace(raw, texts=texts, numbers=numbers, is_number=is_number, notes=notes), replace(
-        spec, unit=spec.unit or Unit("percent", "percent")
-    )
-
-
-def _has_decimal_commas(texts: Sequence[str], is_number: NDArray[np.bool_]) -> bool:
-    """Return whether all texts are numbers with decimal commas or whole numbers.
-
-    Three digits behind every comma may be thousands as well, so that is left to the analyst.
-    """
-    with_comma = [text for text, number in zip(texts, is_number, strict=True) if not number]
-    whole = [text for text, number in zip(texts, is_number, strict=True) if number]
-    if (
-        not with_comma
-        or not all(_DECIMAL_COMMA.match(text) for text in with_comma)
-        or any("." in text for text in whole)
-    ):
-        return False
-    return any(len(text.rpartition(",")[2]) != 3 for text in with_comma)
-
-
-def _parse(texts: Sequence[str]) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
-    """Read texts as correctly rounded numbers (`float` is; many fast readers are not)."""
-    if "_" not in "".join(texts):  # `float` would read 1_000
-        try:
-            numbers = np.array(texts, dtype=object).astype(np.float64)
-        except ValueError:
-            pass
-        else:
-            if not np.isnan(numbers).any():
-                return numbers, np.ones(len(texts), dtype=bool)
-    numbers = np.full(len(texts), np.nan)
-    is_number = np.zeros(len(texts), dtype=bool)
-    for place, text in enumerate(texts):
-        if _NUMBER.match(text) or text.lstrip("+-").lower() in ("inf", "infinity"):
-            numbers[place], is_number[place] = float(text), True
-    return numbers, is_number
-
-
-def _coded(raw: _Raw, missing: Sequence[MissingCode]) -> NDArray[np.uint8]:
-    """Shape (distinct,): 0 for a value, 2 + k where the text is the k-th missing code."""
-    why = np.zeros(len(raw.texts), dtype=np.uint8)
-    codes, code_is_number = _parse([c.code for c in missing])
-    for k, code in enumerate(missing):
-        same = np.array([text == code.code for text in raw.texts], dtype=bool)
-        if code_is_number[k]:
-            same |= raw.numbers == codes[k]
-        why[same] = FIRST_CODED + k
-    return why
-
-
-def _guess(raw: _Raw, spec: ColumnSpec) -> tuple[Any, str]:
-    coded = _coded(raw, spec.missing) > 0
+def _guess(raw: RawValues, spec: ColumnSpec) -> tuple[Any, str]:
+    coded = missing_among(raw, spec.missing) > 0
     if spec.base:
         return "categorical", "guessed categorical, since a base is given"
     if raw.categories:
@@ -317,7 +172,7 @@ def _guess(raw: _Raw, spec: ColumnSpec) -> tuple[Any, str]:
 def _numeric_from_numbers(values: Any, spec: ColumnSpec, guessed: bool) -> Column:
     why = None
     if spec.missing:
-        codes, is_number = _parse([c.code for c in spec.missing])
+        codes, is_number = parsed([c.code for c in spec.missing])
         why = np.where(np.isnan(values), BLANK, 0).astype(np.uint8)
         for k in np.flatnonzero(is_number):
             why = np.where(values == codes[k], np.uint8(FIRST_CODED + k), why)
@@ -326,8 +181,8 @@ def _numeric_from_numbers(values: Any, spec: ColumnSpec, guessed: bool) -> Colum
     return Column(**_shared(spec, "numeric"), values=values, why_missing=why, guess=guess)
 
 
-def _numeric(raw: _Raw, spec: ColumnSpec) -> Column:
-    coded = _coded(raw, spec.missing)
+def _numeric(raw: RawValues, spec: ColumnSpec) -> Column:
+    coded = missing_among(raw, spec.missing)
     text = ~raw.is_number & (coded == 0)
     numbers = np.where((coded > 0) | text, np.nan, raw.numbers)
     values = np.append(numbers, np.nan)[raw.places]
@@ -347,12 +202,12 @@ def _numeric(raw: _Raw, spec: ColumnSpec) -> Column:
     )
 
 
-def _why(raw: _Raw, coded: NDArray[np.uint8], spec: ColumnSpec) -> NDArray[np.uint8] | None:
+def _why(raw: RawValues, coded: NDArray[np.uint8], spec: ColumnSpec) -> NDArray[np.uint8] | None:
     return np.append(coded, np.uint8(BLANK))[raw.places] if spec.missing else None
 
 
-def _group(raw: _Raw, spec: ColumnSpec) -> Column:
-    coded = _coded(raw, spec.missing)
+def _group(raw: RawValues, spec: ColumnSpec) -> Column:
+    coded = missing_among(raw, spec.missing)
     texts = _canonical(raw)
     declared = {level.code: place for place, level in enumerate(spec.levels)}
     for place, level in enumerate(spec.levels):  # a file may write the labels themselves
@@ -378,7 +233,7 @@ def _group(raw: _Raw, spec: ColumnSpec) -> Column:
     return with_default_base(column, spec.base)
 
 
-def _canonical(raw: _Raw) -> list[str]:
+def _canonical(raw: RawValues) -> list[str]:
     """Write the codes as the codebook does: ``1.0`` is ``1`` where every value is a number."""
     if raw.categories or not len(raw.texts) or not raw.is_number.all() or not np.isfinite(raw.numbers).all():
         return raw.texts

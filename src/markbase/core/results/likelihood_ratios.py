@@ -1,0 +1,87 @@
+"""What comparing likelihoods tells of a logistic fit: tests of terms, and intervals that need not be even about the estimate.
+
+References
+----------
+Venzon & Moolgavkar (1988), Applied Statistics 37(1), 87-94, doi:10.2307/2347496.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import scipy.special as sp
+from numpy.typing import NDArray
+
+from markbase.core.estimation.least_squares_solution import Solution
+from markbase.core.estimation.likelihood import Likelihood
+from markbase.core.estimation.likelihood_points import Passed, Point, Theta
+from markbase.core.estimation.newton import Constraint, Information, maximise_held
+from markbase.core.estimation.profile_likelihood import profile_end
+from markbase.core.inference.joint_tests import independent_rows
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False)
+class LikelihoodRatios:
+    """A fit at its maximum, beside the same model with some combinations of coefficients held.
+
+    A combination has a weight for the start of the equation, and then one for each inner coefficient, shape (1 + p,).
+    """
+
+    likelihood: Likelihood
+    """The rows."""
+    solution: Solution
+    """The inner coefficients."""
+    theta: Theta
+    """Where the likelihood is highest."""
+    reached: tuple[Point, Passed]
+    """The likelihood there, and what each row contributes."""
+    objective: float
+    """What was maximised: the log-likelihood, with the penalty if there is one."""
+    information: Information
+    """The curvature there."""
+    firth: bool
+    """Whether the likelihood is penalised."""
+
+    def falls(self, combinations: Sequence[Array]) -> list[float]:
+        """Return twice the fall of the log-likelihood when some combinations, shape (m, 1 + p), are held at 0, each of several by itself."""
+        held = maximise_held(
+            self.likelihood,
+            self.solution.columns,
+            self.reached,
+            [Constraint(some, np.zeros(len(some))) for some in combinations],
+            firth=self.firth,
+            information=None if self.firth else self.information,
+        )
+        return [max(2 * (self.objective - found.objective) - found.gain, 0.0) for found in held]
+
+    def falls_of(self, tested: Sequence[Array]) -> Array:
+        """Return the same of combinations of the inner coefficients alone, shape (m, p) each; NaN where none of them is independent."""
+        lengths = np.sqrt(np.einsum("ij,ij->j", self.solution.factor, self.solution.factor))
+        each = [independent_rows(self.solution, some) for some in tested]
+        some = [np.hstack([np.zeros((len(rows), 1)), rows * lengths]) for rows in each if len(rows)]
+        statistics = np.full(len(tested), np.nan)
+        statistics[[k for k, rows in enumerate(each) if len(rows)]] = self.falls(some)
+        return statistics
+
+    def interval(self, combination: Array, level: float) -> tuple[float, float]:
+        """Return all values of a combination that its test would not reject: both ends, NaN where none was found."""
+        fall = float(sp.gammaincinv(0.5, level))  # half the quantile of chi-squared on 1
+        low, high = (
+            profile_end(
+                self.likelihood,
+                self.solution.columns,
+                self.theta,
+                self.objective,
+                self.information,
+                combination,
+                fall,
+                up,
+                self.firth,
+            )
+            for up in (False, True)
+        )
+        return low, high

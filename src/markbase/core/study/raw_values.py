@@ -1,0 +1,171 @@
+"""A column as it was read: distinct texts, which of them are numbers, and which each row has."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.errors import count_noun
+from markbase.core.rows.table import TextsInParts
+from markbase.core.study.codebook import ColumnSpec, code_text
+from markbase.core.study.column import FIRST_CODED, MissingCode, Unit
+
+_NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$")
+_DECIMAL_COMMA = re.compile(r"[+-]?\d+,\d+$")
+
+
+@dataclass(frozen=True)
+class RawValues:
+    """A column as distinct texts or numbers with the place of each row's value among them."""
+
+    places: NDArray[np.intp]
+    """Shape (rows,): place among `texts`, -1 where blank."""
+    texts: list[str]
+    """The distinct values as the file writes them."""
+    numbers: NDArray[np.float64]
+    """Shape (distinct,): the value of each text, NaN where it is not a number."""
+    is_number: NDArray[np.bool_]
+    """Shape (distinct,): whether the text is a number."""
+    ordered: bool = False
+    """Whether the source declares the values as ordered categories."""
+    categories: bool = False
+    """Whether the source declares the values as categories."""
+    notes: tuple[str, ...] = ()
+    in_parts: TextsInParts | None = None
+    """Where the rows come in parts: which of these each of them has. `places` is then of the distinct values as read."""
+
+    def rows_with(self, chosen: NDArray[np.bool_]) -> tuple[int, int]:
+        """Count the rows that have some of the values, shape (distinct,), and return the number of the first of them."""
+        if self.in_parts is None:
+            rows = np.isin(self.places, np.flatnonzero(chosen))
+            return int(rows.sum()), int(np.argmax(rows)) + 1
+        here = np.isin(self.places, np.flatnonzero(chosen))
+        return int(self.in_parts.counts[here].sum()), int(self.in_parts.firsts[here].min()) + 1
+
+
+def raw_in_parts(series: TextsInParts) -> RawValues:
+    """Return the distinct values of rows that come in parts, each standing for its rows."""
+    if series.categories:
+        texts = [_text_of(u) for u in series.distinct]
+        return RawValues(np.arange(len(texts)), texts, *parsed(texts), series.ordered, categories=True, in_parts=series)
+    uniques = np.empty(len(series.distinct), dtype=object)
+    uniques[:] = series.distinct
+    return _tidied(np.arange(len(uniques)), uniques, series)
+
+
+def raw_values(series: pd.Series[Any]) -> RawValues:
+    """Return the distinct values of rows in memory, and which each row has."""
+    if isinstance(series.dtype, pd.CategoricalDtype):
+        texts = [_text_of(c) for c in series.cat.categories]
+        places = series.cat.codes.to_numpy().astype(np.intp)
+        numbers, is_number = parsed(texts)
+        return RawValues(places, texts, numbers, is_number, bool(series.cat.ordered), categories=True)
+    places, uniques = pd.factorize(series.to_numpy(), use_na_sentinel=True)
+    return _tidied(places, uniques, None)
+
+
+def _text_of(value: object) -> str:
+    """Write a value as the file would, truth values as tables write them, with gaps or without."""
+    return str(value) if isinstance(value, (bool, np.bool_)) else code_text(value)
+
+
+def _tidied(places: NDArray[np.intp], uniques: NDArray[Any], in_parts: TextsInParts | None) -> RawValues:
+    """Read outer blanks and decimal commas away."""
+    texts = [_text_of(u) for u in uniques]
+    blank = np.array([not text for text in texts], dtype=bool)
+    places = places.astype(np.intp)
+    if blank.any():
+        keep = np.flatnonzero(~blank)
+        moved = np.full(len(texts) + 1, -1, dtype=np.intp)
+        moved[keep] = np.arange(len(keep))
+        places, uniques, texts = moved[places], uniques[keep], [texts[k] for k in keep]
+    notes: tuple[str, ...] = ()
+    spaced = [text for text, u in zip(texts, uniques, strict=True) if isinstance(u, str) and u != text]
+    if len(set(texts)) < len(texts) or spaced:  # outer blanks are read away: the same text must be one level
+        first = {text: place for place, text in reversed(list(enumerate(texts)))}
+        order = sorted(set(first.values()))
+        slot = {old: new for new, old in enumerate(order)}
+        moved = np.array([slot[first[text]] for text in texts] + [-1], dtype=np.intp)
+        spaces = np.array(
+            [isinstance(u, str) and u != text for u, text in zip(uniques, texts, strict=True)], dtype=bool
+        )
+        rows, _ = RawValues(places, texts, np.zeros(0), spaces, in_parts=in_parts).rows_with(spaces)
+        places, texts = moved[places], [texts[k] for k in order]
+        if rows:
+            notes = (f"blanks around the text read away in {count_noun(rows, 'row')}",)
+    numbers, is_number = parsed(texts)
+    if _has_decimal_commas(texts, is_number):
+        numbers, is_number = parsed([text.replace(",", ".") for text in texts])
+        notes += ("decimal commas read as decimal points",)
+    return RawValues(places, texts, numbers, is_number, notes=notes, in_parts=in_parts)
+
+
+def without_percent_signs(raw: RawValues, spec: ColumnSpec) -> tuple[RawValues, ColumnSpec]:
+    """Read numbers that all have a percent sign as a numeric column counted in percent."""
+    if not any(text.endswith("%") for text in raw.texts):
+        return raw, spec
+    coded = missing_among(raw, spec.missing) > 0
+    texts = [text if code else text.removesuffix("%").rstrip() for text, code in zip(raw.texts, coded, strict=True)]
+    signed = np.array([text != own for text, own in zip(raw.texts, texts, strict=True)], dtype=bool)
+    numbers, is_number = parsed(texts)
+    notes = (*raw.notes, "percent signs read away")
+    if _has_decimal_commas([text for text, code in zip(texts, coded, strict=True) if not code], is_number[~coded]):
+        numbers, is_number = parsed([text.replace(",", ".") for text in texts])
+        notes += ("decimal commas read as decimal points",)
+    if not signed.any() or not np.all(coded | (signed & is_number)):
+        return raw, spec
+    return replace(raw, texts=texts, numbers=numbers, is_number=is_number, notes=notes), replace(
+        spec, unit=spec.unit or Unit("percent", "percent")
+    )
+
+
+def _has_decimal_commas(texts: Sequence[str], is_number: NDArray[np.bool_]) -> bool:
+    """Return whether all texts are numbers with decimal commas or whole numbers.
+
+    Three digits behind every comma may be thousands as well, so that is left to the analyst.
+    """
+    with_comma = [text for text, number in zip(texts, is_number, strict=True) if not number]
+    whole = [text for text, number in zip(texts, is_number, strict=True) if number]
+    if (
+        not with_comma
+        or not all(_DECIMAL_COMMA.match(text) for text in with_comma)
+        or any("." in text for text in whole)
+    ):
+        return False
+    return any(len(text.rpartition(",")[2]) != 3 for text in with_comma)
+
+
+def parsed(texts: Sequence[str]) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+    """Read texts as correctly rounded numbers (`float` is; many fast readers are not)."""
+    if "_" not in "".join(texts):  # `float` would read 1_000
+        try:
+            numbers = np.array(texts, dtype=object).astype(np.float64)
+        except ValueError:
+            pass
+        else:
+            if not np.isnan(numbers).any():
+                return numbers, np.ones(len(texts), dtype=bool)
+    numbers = np.full(len(texts), np.nan)
+    is_number = np.zeros(len(texts), dtype=bool)
+    for place, text in enumerate(texts):
+        if _NUMBER.match(text) or text.lstrip("+-").lower() in ("inf", "infinity"):
+            numbers[place], is_number[place] = float(text), True
+    return numbers, is_number
+
+
+def missing_among(raw: RawValues, missing: Sequence[MissingCode]) -> NDArray[np.uint8]:
+    """Shape (distinct,): 0 for a value, 2 + k where the text is the k-th missing code."""
+    why = np.zeros(len(raw.texts), dtype=np.uint8)
+    codes, code_is_number = parsed([c.code for c in missing])
+    for k, code in enumerate(missing):
+        same = np.array([text == code.code for text in raw.texts], dtype=bool)
+        if code_is_number[k]:
+            same |= raw.numbers == codes[k]
+        why[same] = FIRST_CODED + k
+    return why
