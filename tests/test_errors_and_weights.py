@@ -1,5 +1,6 @@
 """Robust and clustered errors, weights, and what else is told of a fit."""
 
+import re
 import warnings
 
 import numpy as np
@@ -41,6 +42,29 @@ def test_robust_and_clustered_errors_agree_with_50_digits(kind, cluster, base, f
     plain_fit = mb.fit_linear(study, "score", terms)
     assert plain_fit.strength == fit.strength
     assert "HC" in str(fit) or "clustered by team (17 clusters)" in str(fit)
+
+
+@pytest.mark.parametrize("outcome", ["score", "high"])
+def test_levels_that_few_clusters_have_are_cautioned_about(outcome):
+    rng, rows = np.random.default_rng(7), 1200
+    team = rng.integers(0, 60, rows)
+    kind = np.select([team < 4, team < 13, team < 35], ["rare", "some", "many"], "most")  # of 4, 9, 22 and 25 teams
+    frame = pd.DataFrame({"score": rng.normal(size=rows), "team": [f"t{k}" for k in team], "kind": kind})
+    frame = frame.assign(pilot=(team < 6) + 0, half=(team < 30) + 0, high=np.where(rng.random(rows) < 0.4, "y", "n"))
+    study = mb.Study(frame).mark("kind", "some")
+    terms = ["kind", "pilot", "half"]
+    for cluster in ("team", None):
+        fit = (
+            mb.fit_linear(study, "score", terms, cluster=cluster)
+            if outcome == "score"
+            else mb.fit_logistic(study, "high", terms, event="y", cluster=cluster)
+        )
+        few = re.findall(r"`(\w+)`(?: of `kind`| = (\d)) occurs in (\d+) of 60 clusters only", str(_cautions(fit)))
+        assert few == ([("some", "", "9"), ("rare", "", "4"), ("pilot", "1", "6")] if cluster else [])
+
+
+def _cautions(fit):
+    return [caution for statement in fit.reading().statements for caution in statement.cautions]
 
 
 def test_errors_that_cannot_be_had_are_refused_or_remarked():

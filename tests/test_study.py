@@ -70,7 +70,54 @@ GUESSES = [
     ([None] * 100, "numeric", "every row is missing"),
     ([1.0, np.inf] * 50, "numeric", "infinite in 50 rows"),
     (["1_000"] * 50 + ["x"] * 50, "categorical", ""),
+    (list(range(1, 21)) * 5, "numeric", "whole numbers from 1 to 20, each in about as many rows: numbers of groups?"),
 ]
+AMOUNTS = {  # whole numbers none of which occurs twice, but amounts, or counts, or of a unit
+    "long tail": (np.exp(np.linspace(2, 12, 100)).round(), {}),
+    "below 0": (np.arange(-50, 50), {}),
+    "of a unit": (np.arange(1001, 1101), {"unit": "euro"}),
+    "from 0": (np.arange(100) % 20, {}),
+    "few in the last": (np.r_[np.arange(99) % 14 + 1, 15], {}),
+}
+
+
+@pytest.mark.parametrize("case", AMOUNTS)
+def test_what_measures_is_taken_neither_for_an_identifier_nor_for_numbers_of_groups(case):
+    values, spec = AMOUNTS[case]
+    study = mb.Study(pd.DataFrame({"c": values}), codebook={"columns": {"c": spec}})
+    told = study.overview()["remarks"].iloc[0]
+    assert "identifier" not in told
+    assert "numbers of groups" not in told
+
+
+@pytest.mark.parametrize(
+    "levels",
+    [
+        ["0-10", "11-25", "26-100", "101-200", ">500"],
+        ["<18", "18-24", "25-34", "100+"],
+        ["under 1,000", "1,000-9,999", "10,000 and more"],
+        ["grade 2", "grade 10", "grade 11"],
+        ["a", "B", "c"],
+        ["none", "Type 2", "Type 10"],
+        ["0.5 to 1.5", "1.5 to 10"],
+    ],
+)
+def test_levels_stand_in_the_order_people_give_them(levels, tmp_path):
+    rows = [*reversed(levels), *levels[1:2] * 5]
+    pd.DataFrame({"c": rows}).to_csv(tmp_path / "c.csv", index=False)
+    for in_parts in (False, True):
+        study = mb.open_study(tmp_path / "c.csv", in_parts=in_parts)
+        assert [level.label for level in study["c"].levels] == levels
+    assert study["c"].levels[study["c"].base.level].label == levels[1]
+
+
+def test_a_column_named_like_a_weight_is_asked_about():
+    frame = pd.DataFrame(
+        {name: np.linspace(0.5, 2, 50) for name in ("weight", "survey_weight", "birth_weight_kg", "wgt")}
+    )
+    told = mb.Study(frame).overview().set_index("column")["remarks"].str.contains("a weight of the rows, by its name")
+    assert told.to_dict() == {"weight": True, "survey_weight": True, "birth_weight_kg": False, "wgt": True}
+    assert "by its name" not in mb.Study(frame).as_role("weight", "weight").overview()["remarks"].iloc[0]
 
 
 @pytest.mark.parametrize(("values", "kind", "remark"), GUESSES)

@@ -17,6 +17,7 @@ from markbase.core.errors import MarkbaseError
 from markbase.core.rows.row_functions import sample_of
 from markbase.core.study.column import Column
 from markbase.core.study.exact_sums import find_totals
+from markbase.core.study.remarks import looks_like_group_numbers, looks_like_identifier, looks_like_weight
 from markbase.core.study.study import Study
 from markbase.core.study.trail import inline
 from markbase.files.plan_writing import plan_text
@@ -216,8 +217,12 @@ def _why_not(column: Column, name: str, outcome: str, parts: tuple[str, ...]) ->
         return f"{levels} levels"
     if not column.is_categorical and column.span[0] == column.span[1]:
         return "constant"
-    if column.is_whole_and_distinct if not column.is_categorical else False:
+    if looks_like_identifier(column):
         return "looks like an identifier"
+    if looks_like_group_numbers(column):
+        return "looks like numbers of groups: a cluster of the errors, or fixed effects"
+    if looks_like_weight(column):
+        return "named like a weight of the rows"
     return None
 
 

@@ -211,7 +211,10 @@ def short(value: float, digits: int = 3) -> str:
         return number(value, 0)
     if value == round(value) and abs(value) < 1e12:
         return number(value, 0)
-    text = number(value, max(decimals_for(abs(value), digits), 0))
+    decimals = decimals_for(abs(value), digits)
+    if decimals < 0:  # of large numbers it leaves five digits, and more where more are asked for
+        decimals = min(decimals + max(digits - _MOST_DIGITS, 0), 0)
+    text = number(value, decimals)
     return text.rstrip("0").rstrip(".") if "." in text and "e" not in text else text
 
 
@@ -236,6 +239,17 @@ def percentage(share: float) -> str:
     if 0 < min(share, 1 - share) < _LEAST_SHARE:
         return Written("less than 0.0001" if share < 0.5 else "more than 99.9999", share)
     return number(100 * share, share_decimals(share))
+
+
+def ungrouped(text: str) -> str:
+    """Return a number as it is written without parting thousands, where it has no more than four digits before the point."""
+    whole = text.lstrip(MINUS).partition(".")[0]
+    return Written(text.replace(",", ""), *getattr(text, "values", ())) if len(whole) == 5 and whole[1] == "," else text
+
+
+def plain(value: float, digits: int = 3) -> str:
+    """Write a value of a column as `short` does, thousands parted from five digits on, as years are written: ``2010``, ``12,040``."""
+    return ungrouped(short(value, digits))
 
 
 def share_decimals(share: float) -> int:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import numpy as np
 
 from markbase.core.design.terms import Variable
-from markbase.core.formatting import short
+from markbase.core.formatting import plain, short
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
@@ -115,5 +115,5 @@ def _slope(fit: AnyFit, variable: Variable) -> _Line:
         half = t_quantile(fit.level, fit.df_rest) * se
         value, below, above = step * slope, step * (slope - half), step * (slope + half)
     unit = f" {column.unit_many}" if column.unit else ""
-    words = f"{short(high)} against {short(low)}" if two else f"per {short(step)}{unit}"
+    words = f"{plain(high)} against {plain(low)}" if two else f"per {short(step)}{unit}"
     return _Line(f"{name}, {words}", value, below, above)

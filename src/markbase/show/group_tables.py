@@ -17,6 +17,7 @@ from markbase.core.formatting import (
     number,
     p_phrase,
     p_value,
+    plain,
     ratio,
     ratio_decimals,
     ratio_with_ends,
@@ -65,7 +66,7 @@ def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = Non
         p = fit.group_test(group, at=at).p
     joint = "" if math.isnan(p) else f"joint test {p_phrase(p)}; "
     if at:
-        joint += f"at {', '.join(f'{name} = {short(value, 6)}' for name, value in at.items())}; "
+        joint += f"at {', '.join(f'{name} = {plain(value, 6)}' for name, value in at.items())}; "
     note = f"{joint}adjusted: if all rows had this level and were otherwise as they are"
     if isinstance(fit, LogisticFit):
         note = f"{joint}{fit.outcome.name} = {fit.event}; adjusted: as if all rows had this level"
@@ -82,7 +83,7 @@ def levels_table(fit: AnyFit, group: str, at: Mapping[str, float] | None = None,
     scale = scale_over(table)
 
     def value(figure: float) -> str:
-        return number(factor * figure, max(decimals, 1))
+        return number(factor * figure, max(decimals, 1) if decimals >= 0 else decimals)
 
     def ends(r: Any) -> tuple[str, str, str]:
         return value_with_ends(factor * r.difference, factor * r.low, factor * r.high, decimals)
@@ -253,7 +254,7 @@ def planned_section(
 
 
 def _held(at: Mapping[str, float] | None) -> str:
-    return f" at {', '.join(f'{name} = {short(value, 6)}' for name, value in at.items())}" if at else ""
+    return f" at {', '.join(f'{name} = {plain(value, 6)}' for name, value in at.items())}" if at else ""
 
 
 def compared_section(fit: AnyFit, table, title: str, correction: str) -> Section:  # type: ignore[no-untyped-def]
@@ -350,7 +351,7 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
         decimals = decimals_for(float(r["se"]))
         size, *ends = value_with_ends(r["slope"], r["low"], r["high"], decimals)
         place = [f"{by} {r['level']}"] if "level" in r else []
-        place += [f"{name} = {short(r[name], 4)}" for name in held]
+        place += [f"{name} = {plain(r[name], 4)}" for name in held]
         cells = (
             ", ".join(place) or "everywhere",
             size,
@@ -382,7 +383,7 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
             words = "the slope is clear" if stretch.clear else "no clear slope"
             facts.append(
                 (
-                    f"{by} {short(stretch[0], 4)} to {short(stretch.to, 4)}",
+                    f"{by} {plain(stretch[0], 4)} to {plain(stretch.to, 4)}",
                     words if stretch.rows is None else f"{words} ({count_noun(int(stretch.rows), 'row')})",
                 )
             )

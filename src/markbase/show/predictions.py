@@ -8,7 +8,7 @@ from typing import Literal
 import pandas as pd
 
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.formatting import as_percent, decimals_for, from_to, number, short
+from markbase.core.formatting import as_percent, decimals_for, from_to, number, plain, short
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.stored_fit import StoredFit
@@ -143,7 +143,7 @@ def _cautions(table: pd.DataFrame, of_rows: bool) -> tuple[str, ...]:
 
 def _cell(value: object) -> str:
     try:
-        return short(float(value), 6)  # type: ignore[arg-type]
+        return plain(float(value), 6)  # type: ignore[arg-type]
     except (TypeError, ValueError):
         return str(value)
 
@@ -158,5 +158,5 @@ def _figures(fit: AnyFit | StoredFit, r: dict) -> tuple[str, ...]:  # type: igno
     cells = (number(r["predicted"], decimals), from_to(number(r["low"], decimals), number(r["high"], decimals)))
     if "one_low" not in r:
         return cells
-    wide = max(decimals - 1, 0)
+    wide = max(decimals - 1, 0) if decimals >= 0 else decimals
     return (*cells, from_to(number(r["one_low"], wide), number(r["one_high"], wide)))

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from markbase.core.comparison.score import Score
 from markbase.core.errors import FitError
-from markbase.core.formatting import short
+from markbase.core.formatting import plain, short
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.stored_fit import StoredFit
@@ -99,7 +99,7 @@ def draw_slopes(fit: AnyFit | StoredFit, numeric: str, by: str | None = None, ax
     for edge in sorted({float(r.to) for r in regions if r.to < high}):
         ax.axvline(edge, color=INK, linewidth=0.8, linestyle=":")
         ax.annotate(
-            short(edge, 4),
+            plain(edge, 4),
             (edge, 1),
             xycoords=("data", "axes fraction"),
             xytext=(3, -11),
@@ -150,7 +150,7 @@ def _by_level(fit: AnyFit | StoredFit, numeric: str, by: str, ax: Axes) -> Axes:
         color, mark = _MARKED[k % len(_MARKED)]
         ax.hlines(at, own["low"], own["high"], color=color, linewidth=2)
         words = (
-            "" if places is None else ", ".join(f"{name} = {short(float(places[name].iloc[k]), 4)}" for name in held)
+            "" if places is None else ", ".join(f"{name} = {plain(float(places[name].iloc[k]), 4)}" for name in held)
         )
         ax.plot(own["slope"], at, mark, color=color, markersize=7, label=in_legend(words))
     table = table.iloc[: len(labels)]

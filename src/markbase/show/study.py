@@ -10,7 +10,7 @@ from typing import Any
 import pandas as pd
 
 from markbase.core.errors import count_noun
-from markbase.core.formatting import decimals_for, number, share, short
+from markbase.core.formatting import decimals_for, number, plain, share, short, ungrouped
 from markbase.core.rows.facts import MOST_DISTINCT
 from markbase.core.study.coding import Coding
 from markbase.core.study.column import Column
@@ -32,7 +32,8 @@ def as_option(step: Mapping[str, Any]) -> str:
     rest = {k: v for k, v in step.items() if k not in ("do", "column")}
     column = str(step.get("column", ""))
     action = step["do"]
-    if "," not in column:
+    if '"' not in column:
+        column = f'"{column}"' if any(mark in column for mark in ",=:") else column
         if action == "as_categorical" and not rest:
             return f"--categorical {shlex.quote(column)}"
         if (
@@ -131,12 +132,12 @@ def _spread(column: Column, record) -> str:  # type: ignore[no-untyped-def]
         names = ", ".join(f"{column.levels[k].shown} {column.counts[k]:,}" for k in places)
         return f"{count_noun(int(record.levels), 'level')}: {names}{', …' if shown else ''}"
     if record.low == record.high:
-        return f"{short(record.low)} throughout"
+        return f"{plain(record.low)} throughout"
     if not math.isfinite(record.low):
         return "not finite"
     decimals = decimals_for(record.sd, 3)
     unit = f" {column.unit.many}" if column.unit else ""
-    return f"{short(record.low)} – {number(record.mean, decimals)} – {short(record.high)}{unit}, sd {number(record.sd, decimals)}"
+    return f"{plain(record.low)} – {ungrouped(number(record.mean, decimals))} – {plain(record.high)}{unit}, sd {number(record.sd, decimals)}"
 
 
 def column_page(study: Study, name: str, mend: Mend | None = as_method) -> Page:
@@ -189,7 +190,7 @@ def _measure(name: str, value: float) -> str:
         return f"more than {MOST_DISTINCT:,}"
     if name in ("rows", "distinct values") or name.startswith("missing"):
         return f"{int(value):,}"
-    return short(float(value), 4)
+    return plain(float(value), 4)
 
 
 def trail_page(trail: Trail) -> Page:

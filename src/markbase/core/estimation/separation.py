@@ -26,7 +26,7 @@ from markbase.core.design.terms import CodedColumns, Term, Variable
 from markbase.core.errors import SeparationError, count_noun, listed, quoted
 from markbase.core.estimation.event_rows import EventRows
 from markbase.core.estimation.likelihood_points import Theta
-from markbase.core.formatting import short
+from markbase.core.formatting import plain
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import learn, lowest, made_of
 from markbase.core.study.column import Column
@@ -273,5 +273,5 @@ def _threshold(term: Term, rows: EventRows, outcome: Column) -> str:
     if low > high:
         return ""  # rows contradict it: the column alone does not foretell the outcome
     if low == high:
-        return f"Every row with `{term.name}` above {short(low, 6)} has `{outcome.name}` = `{upper}`, every row below it `{lower}`"
-    return f"Every row with `{term.name}` of {short(high, 6)} or more has `{outcome.name}` = `{upper}`, every row of {short(low, 6)} or less `{lower}`"
+        return f"Every row with `{term.name}` above {plain(low, 6)} has `{outcome.name}` = `{upper}`, every row below it `{lower}`"
+    return f"Every row with `{term.name}` of {plain(high, 6)} or more has `{outcome.name}` = `{upper}`, every row of {plain(low, 6)} or less `{lower}`"

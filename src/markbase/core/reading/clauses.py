@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from markbase.core.errors import listed, quoted
-from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, short
+from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, plain, short
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Statement
@@ -117,7 +117,7 @@ def step_lead(column: Column, at: str) -> tuple[str, str]:
     """
     pair = column.two_values
     if pair is not None and pair[1] - pair[0] == 1:
-        return f"For `{column.name}` = {short(pair[1])}, compared with {short(pair[0])}{at},", "of a difference"
+        return f"For `{column.name}` = {plain(pair[1])}, compared with {plain(pair[0])}{at},", "of a difference"
     return f"Per {per_step(column).rstrip(',')}{at},", "that the two go together"
 
 

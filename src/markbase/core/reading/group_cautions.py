@@ -10,13 +10,15 @@ import pandas as pd
 
 from markbase.core.design.terms import Term
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.formatting import p_phrase, short
+from markbase.core.formatting import p_phrase, plain
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
 from markbase.core.study.column import Column, Level
 from markbase.core.study.remarks import THIN_ROWS, looks_coded
 from markbase.core.tables import TableRow
 
+_FEW_WITH_LEVEL = 10
+"""With fewer clusters that have a level, clustered errors of its difference are too small."""
 EQUAL_STEPS = "A trend takes levels as equally far apart; with other distances it would be another one."
 """What must be known of the coefficients of a trend."""
 
@@ -41,10 +43,10 @@ def about_codes(column: Column) -> list[str]:
     low, high = column.span
     if column.two_values is not None:
         return [
-            f"`{column.name}` holds only {short(low)} and {short(high)}; declared categorical, its base would stand in the table."
+            f"`{column.name}` holds only {plain(low)} and {plain(high)}; declared categorical, its base would stand in the table."
         ]
     return [
-        f"`{column.name}` was guessed numeric, but holds few whole numbers ({short(low)} to {short(high)}): if they are codes, this slope "
+        f"`{column.name}` was guessed numeric, but holds few whole numbers ({plain(low)} to {plain(high)}): if they are codes, this slope "
         f"means nothing; declare it categorical."
     ]
 
@@ -55,7 +57,7 @@ def about_step(fit: AnyFit, column: Column) -> list[str]:
     if high - low >= 1:
         return []
     return [
-        f"A whole {column.step_one} is more than `{column.name}` spans in these rows ({short(low)} to {short(high)}): this is how steep it "
+        f"A whole {column.step_one} is more than `{column.name}` spans in these rows ({plain(low)} to {plain(high)}): this is how steep it "
         f"is there, and no difference that rows show."
     ]
 
@@ -68,6 +70,8 @@ class GroupFacts:
     """The levels by their labels."""
     together: Mapping[str, float]
     """The p of every comparison, corrected after Holm."""
+    clusters: Mapping[str, int]
+    """The levels that occur in few of the clusters, each with their number."""
 
     @classmethod
     def of(cls, fit: AnyFit, term: Term, rows: Sequence[TableRow]) -> GroupFacts:
@@ -75,7 +79,7 @@ class GroupFacts:
         own = [row for row in rows if not row["base"]]
         corrected = fit.corrected_p([row["p"] for row in own])
         together = dict(zip([str(row["level"]) for row in own], corrected, strict=True))
-        return cls({level.label: level for level in term.column.levels}, together)
+        return cls({level.label: level for level in term.column.levels}, together, in_few_clusters(fit, term))
 
 
 def about_levels(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> list[str]:
@@ -102,6 +106,7 @@ def about_levels(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> l
     if row["n"] < THIN_ROWS:
         verb = "has" if row["n"] == 1 else "have"
         cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {verb} `{term.name}` `{level}`.")
+    cautions += [_few_clusters(fit, term, level, facts.clusters[level])] if level in facts.clusters else []
     known = facts.levels
     if not known[level].declared:
         cautions.append(f"`{level}` is not a level of the codebook; if it is a misspelling, mend it before reading on.")
@@ -118,6 +123,34 @@ def about_levels(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> l
                 f"Among the {len(facts.together)} comparisons of `{term.name}` together it is not clear (corrected after Holm, {p_phrase(together)})."
             )
     return cautions
+
+
+def in_few_clusters(fit: AnyFit, term: Term) -> dict[str, int]:
+    """Return the levels of a group, or the values of a numeric column of two, that occur in few clusters and not in most, with their number.
+
+    References
+    ----------
+    MacKinnon & Webb (2018), Econometrics Journal 21(2), 114-135, doi:10.1111/ectj.12107 (few treated clusters).
+    """
+    if fit.cluster is None or not (term.is_categorical or term.column.two_values):
+        return {}
+    labels = term.labels if term.is_categorical else [plain(v) for v in term.column.two_values or ()]
+    counts = fit.rows_used.clusters_with(term.names[0], fit.cluster)
+    most = min(_FEW_WITH_LEVEL, fit.errors.clusters // 2)
+    return {label: int(n) for label, n in zip(labels, counts, strict=True) if n < most}
+
+
+def _few_clusters(fit: AnyFit, term: Term, level: str, clusters: int) -> str:
+    what = f"`{level}` of `{term.name}`" if term.is_categorical else f"`{term.name}` = {level}"
+    return (
+        f"{what} occurs in {clusters} of {count_noun(fit.errors.clusters, 'cluster')} only: errors clustered by `{fit.errors.cluster}` tend to be too "
+        f"small for what so few tell, so read its interval as narrower than it should be."
+    )
+
+
+def about_two_values(fit: AnyFit, term: Term) -> list[str]:
+    """Say of a numeric column of two values that one of them occurs in few clusters."""
+    return [_few_clusters(fit, term, value, n) for value, n in in_few_clusters(fit, term).items()]
 
 
 def about_base(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[str]:
@@ -142,6 +175,8 @@ def about_base(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[str]:
     n = int(rows.loc[rows["base"], "n"].iloc[0])
     if n < THIN_ROWS:
         cautions.append(f"The base `{label}` has only {count_noun(n, 'row')}, so every comparison with it is wide.")
+    few = in_few_clusters(fit, term)
+    cautions += [_few_clusters(fit, term, label, few[label])] if label in few else []
     if base is None or not base.chosen:
         cautions.append(
             f"The base `{label}` was not chosen: it is the largest level. Mark the one your question needs."

@@ -8,7 +8,7 @@ import pandas as pd
 
 from markbase.core.design.terms import Term
 from markbase.core.errors import listed, quoted
-from markbase.core.formatting import decimals_for, number, p_phrase, short
+from markbase.core.formatting import decimals_for, number, p_phrase, plain, short
 from markbase.core.reading.clauses import (
     clear,
     held_equal,
@@ -31,6 +31,7 @@ from markbase.core.reading.group_cautions import (
     about_codes,
     about_levels,
     about_step,
+    about_two_values,
     one_verdict,
     trend_step,
 )
@@ -121,7 +122,7 @@ def _start(fit: AnyFit, row: TableRow) -> Statement:
     for term in numerics:
         low, high, _ = fit.rows_used.spread(term.name)
         if not low <= 0 <= high:
-            outside.append(f"`{term.name}` runs from {short(low)} to {short(high)} in these rows")
+            outside.append(f"`{term.name}` runs from {plain(low)} to {plain(high)} in these rows")
     if outside:
         cautions.append(f"It anchors the equation and describes nobody: {', '.join(outside)}.")
     return Statement("(intercept)", "", text, tuple(cautions))
@@ -137,7 +138,7 @@ def _numeric(fit: AnyFit, term: Term, row: TableRow) -> Statement:
             f"The interval is wide: over one standard deviation of `{term.name}` ({short(sd)}) it runs from {short(ends[0])} to {short(ends[1])} {unit}."
         )
     at, caution = at_reference(fit, term.name)
-    cautions += [*about_codes(term.column), *about_step(fit, term.column), *caution]
+    cautions += [*about_codes(term.column), *about_step(fit, term.column), *about_two_values(fit, term), *caution]
     lead, question = step_lead(term.column, at)
     told = f"{lead} {outcome_words(fit.outcome)} is {size(fit, row, question)}"
     made = term.column.made

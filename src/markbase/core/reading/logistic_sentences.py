@@ -16,6 +16,7 @@ from markbase.core.formatting import (
     decimals_for,
     number,
     p_phrase,
+    plain,
     point_decimals,
     ratio,
     ratio_with_ends,
@@ -29,6 +30,7 @@ from markbase.core.reading.group_cautions import (
     about_codes,
     about_levels,
     about_step,
+    about_two_values,
     one_verdict,
     trend_step,
 )
@@ -186,14 +188,14 @@ def _start(fit: LogisticFit, row: TableRow) -> Statement:
     for term in numerics:
         lowest, highest, _ = fit.rows_used.spread(term.name)
         if not lowest <= 0 <= highest:
-            outside.append(f"`{term.name}` runs from {short(lowest)} to {short(highest)} in these rows")
+            outside.append(f"`{term.name}` runs from {plain(lowest)} to {plain(highest)} in these rows")
     cautions = [f"It anchors the equation and describes nobody: {', '.join(outside)}."] if outside else []
     return Statement("(intercept)", "", text, tuple(cautions))
 
 
 def _numeric(fit: LogisticFit, term: Term, row: TableRow, marginal: Mapping[tuple[str, str], TableRow]) -> Statement:
     at, cautions = at_reference(fit, term.name)
-    cautions = [*about_codes(term.column), *about_step(fit, term.column), *cautions]
+    cautions = [*about_codes(term.column), *about_step(fit, term.column), *about_two_values(fit, term), *cautions]
     lead, question = step_lead(term.column, at)
     text = _odds_sentence(fit, lead, row, question)
     effect = marginal[term.name, ""]

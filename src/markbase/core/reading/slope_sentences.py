@@ -6,7 +6,7 @@ import math
 
 from markbase.core.design.terms import Term, Variable
 from markbase.core.errors import listed, quoted
-from markbase.core.formatting import decimals_for, p_phrase, short, value_with_ends
+from markbase.core.formatting import decimals_for, p_phrase, plain, value_with_ends
 from markbase.core.reading.clauses import (
     held_equal,
     joint_figures,
@@ -50,7 +50,7 @@ def at_reference(fit: AnyFit, *names: str) -> tuple[str, list[str]]:
         low, high, _ = fit.rows_used.spread(variable.name)
         if not low <= 0 <= high:
             cautions.append(
-                f"`{variable.name}` = 0 lies outside these rows ({short(low)} to {short(high)}); centre `{variable.name}` to compare where "
+                f"`{variable.name}` = 0 lies outside these rows ({plain(low)} to {plain(high)}); centre `{variable.name}` to compare where "
                 f"the data are."
             )
     return f" at {listed(places)}", cautions
@@ -96,7 +96,7 @@ def curve_statements(fit: AnyFit, numeric: str, term: str, joint: str) -> list[S
     for _, turn in turns.iterrows():
         bounded = math.isfinite(turn["fieller_low"]) and math.isfinite(turn["fieller_high"])
         interval = (
-            f"{percent(fit)} CI {short(turn['fieller_low'], 4)} to {short(turn['fieller_high'], 4)}, Fieller"
+            f"{percent(fit)} CI {plain(turn['fieller_low'], 4)} to {plain(turn['fieller_high'], 4)}, Fieller"
             if bounded
             else f"the {percent(fit)} CI has no end on one side or both: the rows hardly say where"
         )
@@ -104,7 +104,7 @@ def curve_statements(fit: AnyFit, numeric: str, term: str, joint: str) -> list[S
         where = (
             "inside these rows"
             if turn["inside"]
-            else f"outside these rows ({short(low)} to {short(high)}): within them it only rises or only falls"
+            else f"outside these rows ({plain(low)} to {plain(high)}): within them it only rises or only falls"
             if len(turns) == 1 or not len(inside)
             else "outside these rows"
         )
@@ -112,7 +112,7 @@ def curve_statements(fit: AnyFit, numeric: str, term: str, joint: str) -> list[S
             Statement(
                 term,
                 "turn",
-                f"The curve{averaged} has its {turn['kind']} at `{numeric}` = {short(turn['value'], 4)} ({interval}), {where}.",
+                f"The curve{averaged} has its {turn['kind']} at `{numeric}` = {plain(turn['value'], 4)} ({interval}), {where}.",
             )
         )
     return statements
@@ -146,8 +146,8 @@ def slope_statements(fit: AnyFit, numeric: str, by: str | None, term: str) -> li
     for _, row in table.iterrows():
         decimals = decimals_for(float(row["se"]))
         size, low, high = value_with_ends(row["slope"], row["low"], row["high"], decimals)
-        where = f"at `{held}` = {short(row[held], 3)}" + (
-            f" and `{numeric}` = {short(row[numeric], 3)}" if by and numeric in table.columns else ""
+        where = f"at `{held}` = {plain(row[held], 3)}" + (
+            f" and `{numeric}` = {plain(row[numeric], 3)}" if by and numeric in table.columns else ""
         )
         parts.append(f"{size} {where} ({low} to {high}, {p_phrase(float(row['p']))})")
     variable = fit.variable(numeric, "numeric")

@@ -11,7 +11,7 @@ from markbase.core.design.checked_terms import check_usable
 from markbase.core.design.options import FitOptions, check_request
 from markbase.core.design.requested_terms import AllBut, TermRequest
 from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseError, count_noun, listed, quoted, remark
-from markbase.core.formatting import short
+from markbase.core.formatting import plain, short
 from markbase.core.inference.covariance import check_kind
 from markbase.core.results.logistic import LogisticFit, fit_of
 from markbase.core.rows.row_functions import counted
@@ -171,7 +171,7 @@ def two_level_outcome(study: Study, name: str, event: object) -> Column:
         occurring = [v.label for k, v in enumerate(column.levels) if column.counts[k]]
     else:
         check_usable(column)
-        occurring = [short(v, 12) for v in few_values(column.values, 7)]
+        occurring = [plain(v, 12) for v in few_values(column.values, 7)]
     if len(occurring) > 2:
         many = (
             f"{len(occurring)} levels"

@@ -24,7 +24,7 @@ from markbase.core.estimation.collinearity import collinearity_error
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent
-from markbase.core.formatting import short
+from markbase.core.formatting import plain, short
 from markbase.core.inference.covariance import errors_of
 from markbase.core.inference.distributions import p_of_f, t_quantile
 from markbase.core.inference.marginal_effects import changed_component, known_profile
@@ -148,7 +148,7 @@ class LinearFit(Fit):
             ]
             factor.append(math.prod(sds) / self.outcome_sd)
             words = [
-                f"{n} {short(pair[1])} against {short(pair[0])}"
+                f"{n} {plain(pair[1])} against {plain(pair[0])}"
                 if (pair := pairs[n])
                 else f"one standard deviation of {n} ({short(self.rows_used.spread(n)[2])})"
                 for n, power in told.powers

@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.terms import Component, Variable, variables_of
 from markbase.core.errors import ColumnError, listed, near, quoted
-from markbase.core.formatting import short
+from markbase.core.formatting import plain
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import can_follow, value_of
 from markbase.core.study.frames import columns_of
@@ -166,7 +166,7 @@ def new_rows(fit: Estimated, data: Any) -> NewRows:
             told[k].append(f"`{name}` is missing or no number")
         for k in np.flatnonzero((values < low) | (values > high)).tolist():
             told[k].append(
-                f"`{name}` = {short(values[k], 6)} lies outside the rows used ({short(low, 6)} to {short(high, 6)})"
+                f"`{name}` = {plain(values[k], 6)} lies outside the rows used ({plain(low, 6)} to {plain(high, 6)})"
             )
     _note_unseen_cells(fit, groups, told)
     identifier = None

@@ -13,9 +13,10 @@ from numpy.typing import NDArray
 from markbase.core.design.coefficient_map import cell_counts, components_of
 from markbase.core.design.complete_cases import CompleteCases
 from markbase.core.design.moments import Moments
-from markbase.core.design.terms import Term, joint_codes, variable_of
+from markbase.core.design.terms import Term, joint_codes, variable_of, variables_of
 from markbase.core.design.weights import Weights
 from markbase.core.rows.row_functions import sd_of
+from markbase.core.study.column import Column
 from markbase.core.study.cutting import few_values
 
 Array = NDArray[np.float64]
@@ -153,6 +154,30 @@ class RowsUsed:
         if groups not in self._counts:
             self._counts[groups] = np.round(self._sums_at(groups)).astype(np.int64)
         return self._counts[groups]
+
+    def clusters_with(self, name: str, cluster: Column) -> NDArray[np.int64]:
+        """Count the clusters that have each level of a group, or each value of a numeric column of two values, the lower first.
+
+        Parameters
+        ----------
+        name : str
+            A column of the model.
+        cluster : Column
+            The column of the clusters.
+
+        Returns
+        -------
+        ndarray of int, shape (levels,)
+            The counts.
+        """
+        variable = variables_of(self.terms)[name]
+        high = variable.column.span[1]
+        codes = variable.codes if variable.is_categorical else np.where(variable.column.values == high, 1, 0)
+        size = max(variable.size, 2)
+        joint = np.where(codes < 0, 0, cluster.values.astype(np.int64) * size + codes)[self.inside]
+        cells = np.bincount(joint, minlength=len(cluster.levels) * size)
+        found: NDArray[np.int64] = (cells.reshape(-1, size) > 0).sum(axis=0)
+        return found
 
     def _sums_at(self, groups: tuple[str, ...]) -> Array:
         variables = [variable_of(self.terms, name, "categorical") for name in groups]

@@ -24,7 +24,7 @@ from markbase.core.arguments import told_value
 from markbase.core.design.mean_columns import derivative_along
 from markbase.core.design.terms import variables_of
 from markbase.core.errors import FitError, LevelError, MarkbaseError, listed, near, remark
-from markbase.core.formatting import short
+from markbase.core.formatting import plain
 from markbase.core.results.cell_means import cell_means_of
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.group_comparisons import Grouped
@@ -271,7 +271,7 @@ class Probed(Grouped):
             outside = [v for v in values if not low <= v <= high]
             if outside:
                 remark(
-                    f"`{name}` = {listed([short(v, 6) for v in outside])} lies outside the rows used ({short(low, 6)} to {short(high, 6)}): "
+                    f"`{name}` = {listed([plain(v, 6) for v in outside])} lies outside the rows used ({plain(low, 6)} to {plain(high, 6)}): "
                     f"what is told there rests on the form of the model alone."
                 )
             chosen[name] = values

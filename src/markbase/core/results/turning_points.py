@@ -23,7 +23,7 @@ from numpy.typing import NDArray
 
 from markbase.core.display import Shown
 from markbase.core.errors import FitError
-from markbase.core.formatting import short
+from markbase.core.formatting import plain, short
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.estimates import Estimated
 from markbase.core.results.group_comparisons import Grouped
@@ -65,16 +65,16 @@ class TurningPoint(Shown):
         percent = f"{short(100 * self.level, 4)}% CI"
         bounded = math.isfinite(self.fieller_low) and math.isfinite(self.fieller_high)
         interval = (
-            f"{percent} {short(self.fieller_low, 4)} to {short(self.fieller_high, 4)}, Fieller"
+            f"{percent} {plain(self.fieller_low, 4)} to {plain(self.fieller_high, 4)}, Fieller"
             if bounded
             else f"{percent} unbounded: the bend is not clear enough to say where the curve turns"
         )
         where = (
             "inside the rows used"
             if self.inside
-            else f"outside the rows used ({short(self.lowest, 4)} to {short(self.highest, 4)}), so that no row shows the turn"
+            else f"outside the rows used ({plain(self.lowest, 4)} to {plain(self.highest, 4)}), so that no row shows the turn"
         )
-        return f"The curve of `{self.numeric}` has its {self.kind} at {short(self.value, 4)} ({interval}), {where}."
+        return f"The curve of `{self.numeric}` has its {self.kind} at {plain(self.value, 4)} ({interval}), {where}."
 
 
 def turning_points_of(fit: Grouped, numeric: str, by: str | None, depends: Sequence[str]) -> pd.DataFrame:

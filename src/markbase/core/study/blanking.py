@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, quoted
-from markbase.core.formatting import short
+from markbase.core.formatting import plain
 from markbase.core.rows.row_functions import counted, look_up
 from markbase.core.study.codebook import code_text
 from markbase.core.study.column import FIRST_CODED, Column, MissingCode
@@ -74,7 +74,7 @@ def blank_codes(column: Column, codes: Codes, ranges: Sequence[Sequence[float]])
         ]
         if inside:
             notes.append(
-                f"{listed(quoted(inside))} lies among the other values ({short(rest.min())} to {short(rest.max())}): "
+                f"{listed(quoted(inside))} lies among the other values ({plain(rest.min())} to {plain(rest.max())}): "
                 f"is it a code, or a real numeric column?"
             )
     values = np.where(taken, -1 if column.is_categorical else np.nan, column.values).astype(column.values.dtype)
@@ -173,6 +173,6 @@ def _wanted(
                 f"A range to blank in `{column.name}` is (low, high) with low at most high, not {tuple(pair)!r}."
             )
         rows = (column.values >= pair[0]) & (column.values <= pair[1])
-        told = f"{short(pair[0], 6)} to {short(pair[1], 6)}"
+        told = f"{plain(pair[0], 6)} to {plain(pair[1], 6)}"
         wanted.append((told, told, rows))
     return wanted

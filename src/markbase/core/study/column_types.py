@@ -19,6 +19,7 @@ from markbase.core.study.codebook import ColumnSpec, code_text
 from markbase.core.study.column import BLANK, FIRST_CODED, Base, Column, Level, MissingCode, Unit
 from markbase.core.study.raw_values import (
     RawValues,
+    in_order,
     missing_among,
     parsed,
     raw_in_parts,
@@ -215,7 +216,8 @@ def _group(raw: RawValues, spec: ColumnSpec) -> Column:
     extra = [k for k in range(len(texts)) if coded[k] == 0 and texts[k] not in declared]
     if not raw.categories:
         numeric = all(raw.is_number[k] for k in extra)
-        extra.sort(key=lambda k: (raw.numbers[k], "") if numeric else (0.0, texts[k].casefold() + "\0" + texts[k]))
+        ranges = not numeric and all(any(c.isdigit() for c in texts[k]) for k in extra)
+        extra.sort(key=lambda k: raw.numbers[k] if numeric else in_order(texts[k], ranges))
     labels = [texts[k] for k in extra]
     levels = spec.levels + tuple(Level(label, label, declared=not spec.levels) for label in labels)
     to_level = np.full(len(texts) + 1, -1, dtype=np.int32)

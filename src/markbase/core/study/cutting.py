@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, quoted
-from markbase.core.formatting import short
+from markbase.core.formatting import plain
 from markbase.core.rows.parts import InParts
 from markbase.core.rows.row_functions import any_of, learn
 from markbase.core.study.column import Base, Column, Kind, Level, Made
@@ -109,8 +109,8 @@ def split_numeric(
     for side in (0, 1):
         if not np.any(values == side):
             raise LevelError(
-                f"No row of `{column.name}` would be `{labels[side]}`: its values run from {short(column.span[0])} to "
-                f"{short(column.span[1])}; split elsewhere."
+                f"No row of `{column.name}` would be `{labels[side]}`: its values run from {plain(column.span[0])} to "
+                f"{plain(column.span[1])}; split elsewhere."
             )
     recode = _banded(column, [edge], list(labels), values, name, upper, "categorical")
     base = Base(0, "the lower side of the split", chosen=True)
@@ -129,7 +129,7 @@ def _check_numeric(column: Column, name: str) -> None:
 
 
 def _band_names(points: Sequence[float], upper: bool) -> list[str]:
-    texts = [short(p, 12) for p in points]
+    texts = [plain(p, 12) for p in points]
     below, above = ("below", "and more") if upper else ("up to", "above")
     first = f"{below} {texts[0]}"
     last = f"{texts[-1]} {above}" if upper else f"{above} {texts[-1]}"
@@ -165,7 +165,7 @@ def _banded(
     learn(masks=edges)
     at = [(p, int(np.sum(edge))) for p, edge in zip(points, edges, strict=True)]
     side = "above it" if upper else "below it"
-    told = [f"{count} at {short(p, 12)}" for p, count in at if count]
+    told = [f"{count} at {plain(p, 12)}" for p, count in at if count]
     notes.append(
         f"a value at an edge goes to the band {side}" + (f" ({', '.join(told)})" if told else " (none is there)")
     )
@@ -187,7 +187,7 @@ def _specifications(column: Column, points: Sequence[float], upper: bool) -> lis
         most = max(down, up)
         if most >= 0.05 * column.valid:
             notes.append(
-                f"sensitive at {short(p, 12)}: one value lower, {down:,} rows ({100 * down / column.valid:.0f}%) would change "
+                f"sensitive at {plain(p, 12)}: one value lower, {down:,} rows ({100 * down / column.valid:.0f}%) would change "
                 f"sides; one higher, {up:,} ({100 * up / column.valid:.0f}%)"
             )
     return notes
@@ -261,9 +261,9 @@ def event_column(column: Column, event: object, name: str, labels: Sequence[str]
                 f"`{column.name}` is numeric, so its event is a number or a list of numbers, not {event!r}."
             ) from None
         here = any_of([column.values == m for m in wanted])
-        inside = [Level(short(m, 12), short(m, 12)) for m in wanted]
+        inside = [Level(plain(m, 12), plain(m, 12)) for m in wanted]
         others = [v for v in few_values(column.values, 20 + len(wanted)) if v not in wanted][:20]
-        outside = [Level(short(v, 12), short(v, 12)) for v in others]
+        outside = [Level(plain(v, 12), plain(v, 12)) for v in others]
     if not here.any() or not outside:
         raise LevelError(
             f"{'No' if not here.any() else 'Every'} row of `{column.name}` is {listed(quoted([v.label for v in inside]), 'or')}, "

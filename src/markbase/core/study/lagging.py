@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, MarkbaseError, count_noun
-from markbase.core.formatting import short
+from markbase.core.formatting import plain
 from markbase.core.rows.following import made_along
 from markbase.core.rows.parts import in_parts, needs_all
 from markbase.core.rows.row_functions import constant
@@ -171,7 +171,7 @@ class _Lags:
         if len(broken):
             raise ColumnError(
                 f"`{self.order}` must count the steps in whole numbers{'' if abs(broken[0]) <= _MOST_STEPS else ' of at most 15 digits'}; "
-                f"{short(float(broken[0]))} is none."
+                f"{plain(float(broken[0]))} is none."
             )
         if not len(own):
             return None
@@ -191,7 +191,7 @@ class _Lags:
         many = "" if self.parts else f" ({count_noun(pairs, 'such pair')})"
         way = "keep one of them" if self.within is not None else "say within which group the steps count"
         return ColumnError(
-            f"`{self.order}` has two rows at {short(float(step))}{where}{many}, so which comes before is not known; {way}."
+            f"`{self.order}` has two rows at {plain(float(step))}{where}{many}, so which comes before is not known; {way}."
         )
 
     def unsorted(self) -> MarkbaseError:

@@ -29,11 +29,14 @@ _USUAL_CODES = (
     ),
     *(float(c) for c in (66, 77, 88, 96, 97, 98, 99, 666, 777, 888, 996, 997, 998, 999, 9996, 9997, 9998, 9999, 99999)),
 )
+_ALIKE = 0.2
+"""Groups whose numbers are taken for such have at least so much of the rows of the middle one, and at most as many times as many."""
 _TAIL = 5
 """Of so many values before it, none may occur a third as often as a code at the end."""
 _POSTAL = re.compile(
     r"\b(post(al)?[ _-]?(code)?|zip([ _-]?code)?|plz|postcode)\b|postcode|postal|zipcode", re.IGNORECASE
 )
+_WEIGHT = re.compile(r"(survey|sampling|design|person|case|post)?[ _-]?(weights?|wgts?)", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
@@ -129,8 +132,14 @@ def _numeric_remarks(column: Column) -> list[Remark]:
     elif looks_coded(column):
         text = f"digits that look like codes: {len(distinct)} whole numbers; if they are, declare it categorical"
         remarks.append(Remark(text, ({"do": "as_categorical", "column": column.name},)))
-    skew = column.values.facts.skew if isinstance(column.values, InParts) else column.skew
-    if abs(skew) > SKEWED and len(distinct) > 2 and not codes:
+    elif looks_like_group_numbers(column):
+        text = f"whole numbers from 1 to {len(distinct)}, each in about as many rows: numbers of groups? they sort and do not measure"
+        remarks.append(Remark(text, ({"do": "as_categorical", "column": column.name},)))
+    if looks_like_weight(column):
+        text = "a weight of the rows, by its name? it is none until a fit is asked to weigh by it"
+        remarks.append(Remark(text, ({"do": "as_role", "column": column.name, "role": "weight"},)))
+    skew = _skew(column)
+    if abs(skew) > SKEWED and not codes and not looks_coded(column) and len(distinct) > 2:
         side = "a long tail of high" if skew > 0 else "a long tail of low"
         how = "log" if low > 0 else "log1p" if low >= 0 else "cube_root"
         mend = (
@@ -200,8 +209,37 @@ def looks_coded(column: Column) -> bool:
 
 
 def looks_like_identifier(column: Column) -> bool:
-    """Return whether a numeric column holds whole numbers of which none occurs twice."""
-    return not column.is_categorical and column.valid > FEW_VALUES and column.is_whole_and_distinct
+    """Return whether a numeric column holds whole numbers of which none occurs twice, and is no amount: of a unit, below 0, or with a long tail."""
+    if column.is_categorical or column.unit is not None or not column.valid > FEW_VALUES:
+        return False
+    return column.is_whole_and_distinct and column.span[0] >= 0 and not abs(_skew(column)) > SKEWED
+
+
+def looks_like_group_numbers(column: Column) -> bool:
+    """Return whether a guessed numeric column holds 1, 2, 3, … without a gap, more than codes have, and each in about as many rows."""
+    if column.is_categorical or not column.guess or column.unit is not None or not column.valid:
+        return False
+    low, high = column.span
+    if low != 1 or not FEW_VALUES < high <= column.valid / 3 or high != round(high):
+        return False
+    if isinstance(column.values, InParts) and column.values.facts.distinct is None:
+        return False
+    values = _looked_at(column)
+    if not np.all(values == np.round(values)):
+        return False
+    counts = np.bincount(values.astype(np.intp), minlength=int(high) + 1)[1:]
+    return bool(counts.min() >= _ALIKE * np.median(counts) and counts.max() <= np.median(counts) / _ALIKE)
+
+
+def looks_like_weight(column: Column) -> bool:
+    """Return whether a numeric column without a unit or a role is named like a weight of the rows, and could be one."""
+    if column.is_categorical or column.unit is not None or column.role is not None or not column.valid:
+        return False
+    return _WEIGHT.fullmatch(column.name) is not None and column.span[0] >= 0
+
+
+def _skew(column: Column) -> float:
+    return column.values.facts.skew if isinstance(column.values, InParts) else column.skew
 
 
 def _group_remarks(column: Column) -> list[Remark]:

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, count_noun
-from markbase.core.formatting import short
+from markbase.core.formatting import plain
 from markbase.core.rows.row_functions import constant, learn, look_up
 from markbase.core.study.column import Column, Made, Unit
 from markbase.core.study.verification import Recode, before_and_after, with_missing
@@ -88,7 +88,7 @@ def transform(column: Column, how: str, name: str) -> Recode:
         low = float(x[wrong].min())
         raise ColumnError(
             f"The {step.words} of `{column.name}` needs values {step.rule}, and {count_noun(int(wrong.sum()), 'row')} "
-            f"{'is' if wrong.sum() == 1 else 'are'} not (the lowest {short(low)}): {step.instead}; or blank them if they are codes."
+            f"{'is' if wrong.sum() == 1 else 'are'} not (the lowest {plain(low)}): {step.instead}; or blank them if they are codes."
         )
     values = np.where(column.present, step.compute(np.where(column.present, x, 1.0)), np.nan)
     unit = Unit(step.unit, step.unit.replace("unit", "units", 1))
@@ -134,7 +134,7 @@ def rescale(column: Column, how: str, name: str, within: Column | None) -> Recod
     two = column.two_values
     if how == "z" and two is not None:
         raise ColumnError(
-            f"`{column.name}` has two values only, {short(two[0])} and {short(two[1])}: a standard deviation of such an "
+            f"`{column.name}` has two values only, {plain(two[0])} and {plain(two[1])}: a standard deviation of such an "
             f"indicator is no step anybody takes; leave it as it is, or declare it categorical."
         )
     if not column.span[0] < column.span[1]:
@@ -202,10 +202,10 @@ def _by_level(x: Array, codes: NDArray[np.intp], levels: int, how: str) -> tuple
 
 def _taken(how: str, middle: float, spread: float) -> str:
     if how == "centre":
-        return f"0 is {short(middle, 6)}"
+        return f"0 is {plain(middle, 6)}"
     if how == "z":
-        return f"0 is {short(middle, 6)}, one standard deviation is {short(spread, 6)}"
-    return f"0 is {short(middle, 6)}, 1 is {short(middle + spread, 6)}"
+        return f"0 is {plain(middle, 6)}, one standard deviation is {plain(spread, 6)}"
+    return f"0 is {plain(middle, 6)}, 1 is {plain(middle + spread, 6)}"
 
 
 def _skews(column: Column, new: Column) -> tuple[str, ...]:

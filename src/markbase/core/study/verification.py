@@ -11,7 +11,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.display import ShownTables
-from markbase.core.formatting import short
+from markbase.core.formatting import plain
 from markbase.core.rows.parts import InParts
 from markbase.core.rows.row_functions import counted, learn, look_up, sd_of
 from markbase.core.study.column import FIRST_CODED, Column, MissingCode, skewness
@@ -159,7 +159,7 @@ def _ranges(source: Column, size: int, after: NDArray[np.intp]) -> tuple[NDArray
         if len(values):
             low, high = values.min(), values.max()
             slot[k] = len(names)
-            names.append(short(low, 6) if low == high else f"{short(low, 6)} to {short(high, 6)}")
+            names.append(plain(low, 6) if low == high else f"{plain(low, 6)} to {plain(high, 6)}")
     reasons = ["(missing: blank)", *(f"(missing: {c.shown})" for c in source.missing_codes)]
     gone = len(names) + source.reasons().astype(np.intp) - 1
     return np.array([*names, *reasons], dtype=object), np.where(source.present, look_up(slot, after), gone)
