@@ -20,7 +20,7 @@ _MOST = 6
 
 
 def answers(made: AnyFit | Blocks, first: Sequence[str] = ()) -> tuple[Statement, ...]:
-    """Answer the question of an analysis in three to six sentences.
+    """Answer the question of an analysis in a few sentences.
 
     Parameters
     ----------
@@ -32,8 +32,8 @@ def answers(made: AnyFit | Blocks, first: Sequence[str] = ()) -> tuple[Statement
     Returns
     -------
     tuple of Statement
-        How much all terms (or each block) tell; what is clear, of a group the joint test and the level furthest in evidence
-        (corrected after Holm among the comparisons with its base); the first estimate that the last block moves; and which
+        How much all terms (or each block) tell; what is clearest, of a group the joint test and the level furthest in evidence
+        (corrected after Holm among the comparisons with its base); the names of what is clear as well; the first estimate that the last block moves; and which
         terms are not clear.
     """
     if isinstance(made, Blocks):
@@ -43,11 +43,13 @@ def answers(made: AnyFit | Blocks, first: Sequence[str] = ()) -> tuple[Statement
         steps, moved = [told[k] for k in places], told[places[-1] + 1 : places[-1] + 2]
         unclear = _unclear(whole)
         room = max(1, _MOST - len(steps) - len(moved) - len(unclear))
-        return (*steps, *_clear(whole, (*made.added[-1], *first), room), *moved, *unclear)
+        clear = _clear(whole, (*made.added[-1], *first), room)
+        return (*steps, *clear, *_as_well(whole, clear), *moved, *unclear)
     if not made.overall.p < made.alpha and not _clear(made, first, 1):
         return (_strength(made),)  # it says all there is
     averaged = _averaged(made)[:2]
-    return (_strength(made), *_clear(made, first, _MOST_STATEMENTS - len(averaged)), *averaged, *_unclear(made))
+    clear = _clear(made, first, _MOST_STATEMENTS - len(averaged))
+    return (_strength(made), *clear, *_as_well(made, clear), *averaged, *_unclear(made))
 
 
 def _strength(fit: AnyFit) -> Statement:
@@ -135,6 +137,16 @@ def _clear(fit: AnyFit, first: Sequence[str], most: int) -> tuple[Statement, ...
         if len(found) >= most:
             break
     return tuple(found[:most])
+
+
+def _as_well(fit: AnyFit, told: Sequence[Statement]) -> tuple[Statement, ...]:
+    """Name the terms that are clear and not told here, but for those within an interaction."""
+    left = {*(s.term for s in told), *_within_others(fit)}
+    other = [str(r.term) for r in rows_of(fit.terms) if r.p < fit.alpha and r.term not in left]
+    if not other:
+        return ()
+    named = listed(quoted(other)) if len(other) <= _MOST_NAMED else f"{len(other)} more of the {len(fit.terms)} terms"
+    return (Statement("", "", f"Clear as well, and told further on: {named}."),)
 
 
 def _within_others(fit: AnyFit) -> set[str]:

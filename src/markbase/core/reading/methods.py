@@ -146,7 +146,7 @@ def _coded(fit: AnyFit) -> list[str]:
         if scheme == "indicator" and (base is None or not base.chosen):
             why = " (its largest level, not chosen)"
         elif scheme == "indicator" and base is not None and base.reason:
-            why = f" (chosen: {base.reason})"
+            why = f" ({base.reason})" if base.reason.startswith("chosen") else f" (chosen: {base.reason})"
         told.append(f"`{variable.name}` entered as {_CODED[scheme].format(base=variable.base_label)}{why}.")
     return told
 
