@@ -223,6 +223,15 @@ def test_look_shows_every_column_and_one_column():
     assert "group?" not in run("look", DATA, "--categorical", "rehearsal_day", "--codebook", BOOK).stdout
 
 
+def test_a_slope_that_differs_is_not_told_as_one_without_a_word():
+    crossed = [*FIT[2:], "--interaction", "age,voice", "--interaction", "age,joined_through"]
+    for asked, words in (
+        ("age", "differs by voice and joined_through: here"),
+        ("age:voice", "joined_through as well: here"),
+    ):
+        assert words in " ".join(run("slopes", DATA, asked, *crossed).stdout.split())
+
+
 def test_demo_runs_again_but_writes_over_nothing(demo_run, tmp_path):
     assert demo_run.returncode == 0
     remarks = demo_run.stderr.splitlines()
@@ -333,6 +342,7 @@ MISTAKES = [
     (["groups", DATA, "voice", *FIT[2:], "--contrast", "a: alto=1, bass"], "should read 'NAME: LEVEL=WEIGHT"),
     (["groups", DATA, "voice", *FIT[2:], "--at", "age"], "should read `--at COLUMN=VALUE`"),
     (["slopes", *FIT[1:]], "The model lets no slope differ"),
+    (["slopes", DATA, "age", "voice", *FIT[2:]], "to tell one by it, write it behind a colon: 'age:voice'"),
     (["blocks", *FIT[1:], "--block", "a: age"], "in blocks or with `--terms`, not both"),
     (["blocks", *FIT[1:]], "Say which terms enter with which block"),
     (["compare", *FIT[1:]], "Say which models to compare"),

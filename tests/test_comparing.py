@@ -141,7 +141,10 @@ def test_samples_are_rows_or_clusters_drawn_and_fitted_by_hand(kind, what):
         w = w * (frame["times"] if "weight" in what else 1.0)
         w = np.asarray(w, dtype=float)
         changes.append(np.diff([0, share(X[:, :2], w), share(X, w)]))
-    changes, seen = np.array([c for c in changes if np.isfinite(c).all()]), found["r2_change" if kind == "linear" else "mcfadden_change"]
+    changes, seen = (
+        np.array([c for c in changes if np.isfinite(c).all()]),
+        found["r2_change" if kind == "linear" else "mcfadden_change"],
+    )
     for k in range(2):
         shift = 2 * norm.ppf(np.clip(np.mean(changes[:, k] < seen[k]), 0.005, 0.995))
         wanted = np.quantile(changes[:, k], norm.cdf([shift - norm.ppf(0.975), shift + norm.ppf(0.975)]))

@@ -50,6 +50,12 @@ def command(places: tuple[str, ...], figures: Path | None, replaces: bool, as_js
             raise MarkbaseError(
                 "The model lets no slope differ; add --interaction COLUMN,MODERATOR or --polynomial COLUMN=2, or name a column behind the file."
             )
+        groups = {v.name for v in fit.variables if v.is_categorical}
+        for first in (first for first, _ in asked if first in groups):
+            numeric = next((n for n, _ in asked if n not in groups), "COLUMN")
+            raise MarkbaseError(
+                f"`{first}` is a group, and a slope is of a numeric column; to tell one by it, write it behind a colon: '{numeric}:{first}'."
+            )
         found: Page | dict[str, Any]
         if as_json:
             tables = {f"{n}:{by}" if by else n: fit.simple_slopes(n, by=by, at=at or None) for n, by in asked}

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from markbase.core.errors import count_noun
+from markbase.core.errors import count_noun, listed
 from markbase.core.formatting import (
     decimals_for,
     from_to,
@@ -378,6 +378,12 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
             ),
             ("mind", f"{_of_what(by, len(rows))} in log odds is not one in probability; read both"),
         ]
+    other = [f"`{n}`" for n in fit.slope_depends_on(numeric) if n not in (numeric, by, *held)]
+    if other:
+        words = f"in this model the slope differs by {listed(other)}{' as well' if by or held else ''}: here it is averaged over the rows"
+        facts.append(
+            ("mind", f"{words}; told by {'it' if len(other) == 1 else 'one of them'}, it shows where it is steep")
+        )
     if by in held:
         for stretch in rows_of(fit.clear_region(numeric, by)):
             words = "the slope is clear" if stretch.clear else "no clear slope"

@@ -49,8 +49,19 @@ class Probed(Grouped):
             and derivative_along(v.column, numeric, {}, everything) is not None
         ]
 
-    def _slope_depends_on(self, numeric: str) -> list[str]:
-        """Return the columns at which the slope of a numeric column is told, itself among them where it has a curve."""
+    def slope_depends_on(self, numeric: str) -> list[str]:
+        """Return the columns by which the slope of a numeric column differs.
+
+        Parameters
+        ----------
+        numeric : str
+            A numeric column of the model.
+
+        Returns
+        -------
+        list of str
+            Those it is in an interaction with, and itself where it has a curve; empty if its slope is the same everywhere.
+        """
         followers = self.moves_with(numeric)
         names: list[str] = []
         for term in self.model_terms:
@@ -170,7 +181,7 @@ class Probed(Grouped):
         group = variables[by] if by is not None and by in variables and variables[by].is_categorical else None
         if by is not None and group is None:
             self.variable(by, "numeric")
-        depends = self._slope_depends_on(numeric)
+        depends = self.slope_depends_on(numeric)
         if by is not None and by not in depends:
             raise FitError(
                 f"Nothing in the model lets the slope of `{numeric}` differ by `{by}`: add the interaction of the two to its terms."
@@ -306,7 +317,7 @@ class Probed(Grouped):
         >>> len(fit.turning_points("age"))
         1
         """
-        return turning_points_of(self, numeric, by, self._slope_depends_on(numeric))
+        return turning_points_of(self, numeric, by, self.slope_depends_on(numeric))
 
     def turning_point(self, numeric: str) -> TurningPoint:
         """Find the one place where a curve turns, with its interval by the delta method and by Fieller's theorem.
@@ -372,7 +383,7 @@ class Probed(Grouped):
         ['from', 'to', 'clear', 'slope_from', 'slope_to', 'rows']
         """
         self.variable(by, "numeric")
-        if by not in self._slope_depends_on(numeric):
+        if by not in self.slope_depends_on(numeric):
             raise FitError(
                 f"Nothing in the model lets the slope of `{numeric}` differ by `{by}`; add their interaction to the terms."
             )
