@@ -7,6 +7,7 @@ import pandas as pd
 import pytest
 
 import markbase as mb
+from command import run
 from markbase.core.formatting import number, p_phrase, short, without_zero
 from markbase.show.fit import fit_page
 from markbase.show.page import Strip
@@ -292,3 +293,31 @@ def test_long_names_are_folded_and_what_is_beside_them_stays_whole():
         )
         assert level in name
         assert cells[-1] == "◇" or cells[-1] == "base"
+
+
+def test_what_is_rare_or_small_is_never_told_as_nothing(tmp_path):
+    left = np.zeros(20000)
+    left[[*range(0, 8, 2), *range(1, 13, 2)]] = 1  # 4 of 10,000 and 6 of 10,000
+    part = np.arange(20000) % 2
+    frame = pd.DataFrame({"left": np.where(left > 0, "yes", "no"), "part": np.where(part, "south", "north")})
+    frame["rate"] = 2e-4 + 1e-4 * part + 1e-4 * np.sin(np.arange(20000.0))
+    frame.to_csv(tmp_path / "rare.csv", index=False)
+    rare = ["rare.csv", "--kind", "logistic", "--outcome", "left", "--event", "yes", "--terms", "part"]
+    told = " ".join(run("fit", *rare, cwd=tmp_path).stdout.split())
+    for pattern in (
+        r"in 10 of 20,000 rows used \(0\.050%\)",
+        r"99\.950% of rows are classified correctly, no more than always guessing no \(99\.950%\)",
+        r"Tjur \.0{4,5}\d",
+        r"south +0\.060% +0\.020 +−0\.042 to 0\.082",
+        r"0\.060% against 0\.040%, 0\.020 percentage points higher",
+    ):
+        assert re.search(pattern, told), pattern
+    assert re.search(
+        r"south +10,000 +0\.060 +0\.060 +0\.020", run("groups", rare[0], "part", *rare[1:], cwd=tmp_path).stdout
+    )
+    assert re.search(
+        r"part north +0\.040% +0\.015% to 0\.11%", run("predict", *rare, "--profile", "part=north", cwd=tmp_path).stdout
+    )
+    assert re.search(r"Brier score +\.0005 +\.0005", run("validate", *rare, cwd=tmp_path).stdout)
+    small = ["rare.csv", "--outcome", "rate", "--terms", "part"]
+    assert re.search(r"root mean squared error +0\.00007071", run("validate", *small, cwd=tmp_path).stdout)

@@ -27,6 +27,7 @@ from markbase.core.study.raw_values import (
     without_percent_signs,
 )
 
+_MOST_IN_ORDER = 1000
 SECONDS = Unit("second", "seconds")
 """What durations are counted in."""
 
@@ -216,8 +217,13 @@ def _group(raw: RawValues, spec: ColumnSpec) -> Column:
     extra = [k for k in range(len(texts)) if coded[k] == 0 and texts[k] not in declared]
     if not raw.categories:
         numeric = all(raw.is_number[k] for k in extra)
-        ranges = not numeric and all(any(c.isdigit() for c in texts[k]) for k in extra)
-        extra.sort(key=lambda k: raw.numbers[k] if numeric else in_order(texts[k], ranges))
+        if numeric:
+            extra.sort(key=lambda k: raw.numbers[k])
+        elif len(extra) > _MOST_IN_ORDER:  # of so many nobody reads the order
+            extra.sort(key=lambda k: texts[k].casefold() + "\0" + texts[k])
+        else:
+            ranges = all(any(c.isdigit() for c in texts[k]) for k in extra)
+            extra.sort(key=lambda k: in_order(texts[k], ranges))
     labels = [texts[k] for k in extra]
     levels = spec.levels + tuple(Level(label, label, declared=not spec.levels) for label in labels)
     to_level = np.full(len(texts) + 1, -1, dtype=np.int32)

@@ -1,0 +1,282 @@
+"""Saved fits: what they tell, what they refuse, how they are judged on other rows, and files that were changed."""
+
+import copy
+import dataclasses
+import hashlib
+import inspect
+import json
+import re
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import markbase as mb
+from command import run
+from markbase import demo
+from markbase.core.results.fit_statistics import OverallTest
+from reference import made_up
+from test_predictions import choir, study_of
+
+pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+
+
+ASKED = {
+    "bend_test": ("age",),
+    "between": ("voice",),
+    "between_grid": ("voice",),
+    "cell_means": ("voice", "day"),
+    "clear_region": ("age", "km"),
+    "coefficients_at": ({"km": 2.0},),
+    "corrected_p": ([0.01, 0.04],),
+    "equal_slopes": ("age", {"by": "voice"}),
+    "equation": ({"by": "voice"},),
+    "events_by_level": ("day",),
+    "expected": (None,),
+    "fall": None,
+    "group_test": ("voice",),
+    "groups": ("voice",),
+    "identified": None,  # takes rows
+    "moves_with": ("age",),
+    "observed": (None,),
+    "on_rows": (np.arange(250) < 200,),
+    "only": (["voice"],),
+    "plainly": ("voice",),
+    "planned": ("voice", ["tenor"]),
+    "predict": ({"age": 40.0, "km": 3.0, "voice": "tenor", "day": "Mon"},),
+    "rebase": ("voice", "tenor"),
+    "rows_for": (["voice"],),
+    "simple_slopes": ("age", {"by": "km"}),
+    "slope_at": ("age", {"at": {"km": 2.0}}),
+    "slope_depends_on": ("age",),
+    "slopes_test": ("voice",),
+    "turning_point": ("age",),
+    "turning_points": ("age",),
+    "variable": None,
+    "without": ("day",),
+}
+
+
+def asked(fit, name):
+    """Return what a public method or property says, or the sentence with which it is refused."""
+    try:
+        found = getattr(fit, name)
+        if inspect.ismethod(found):
+            arguments = list(ASKED.get(name, ()))
+            named = (
+                arguments.pop()
+                if arguments and isinstance(arguments[-1], dict) and name not in ("predict", "coefficients_at")
+                else {}
+            )
+            found = found(*arguments, **named)
+    except (AttributeError, mb.MarkbaseError) as problem:
+        return problem
+    return found.coefficients if hasattr(found, "coefficients") and hasattr(found, "terms") else found
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+@pytest.mark.parametrize(
+    "options",
+    [
+        {},
+        {"weights": "times", "weights_are": "frequency"},
+        {"weights": "heavy", "weights_are": "sampling"},
+        {"cluster": "team"},
+    ],
+    ids=str,
+)
+def test_a_saved_fit_says_what_the_fit_says_or_that_it_has_no_rows(kind, options, tmp_path):
+    frame = choir().assign(high=lambda d: np.where(d["score"] > 38, "y", "n"), team=[f"t{k % 40}" for k in range(250)])
+    frame = frame.assign(times=1 + np.arange(250) % 3, heavy=0.5 + (np.arange(250) % 7) / 3)
+    terms = ["voice", "day", mb.polynomial("age"), mb.interaction("age", "km"), mb.interaction("age", "voice")]
+    fit = (
+        mb.fit_linear(study_of(frame), "score", terms, **options)
+        if kind == "linear"
+        else mb.fit_logistic(study_of(frame), "high", terms, event="y", **options)
+    )
+    mb.write_fit(fit, tmp_path / "fit.json")
+    saved, told = mb.read_fit(tmp_path / "fit.json"), 0
+    for name in (n for n in dir(fit) if not n.startswith("_") and ASKED.get(n, ()) is not None):
+        own, other = asked(fit, name), asked(saved, name)
+        if isinstance(other, AttributeError | mb.MarkbaseError):
+            assert str(other) == str(own) or str(other).startswith("A saved fit holds no rows of the data"), name
+        elif name == "clear_region":
+            assert other.pop("rows").isna().all()
+            assert own.pop("rows").sum() == fit.rows_used.counted
+            pd.testing.assert_frame_equal(other, own, rtol=1e-9)
+        elif isinstance(own, pd.DataFrame):
+            lacking = [c for c in own if c not in other]
+            assert lacking == (["probability_slope", "probability_low", "probability_high"] if lacking else []), name
+            pd.testing.assert_frame_equal(other, own.drop(columns=lacking), rtol=1e-9)
+        elif isinstance(own, OverallTest):
+            numbers, words = dataclasses.astuple(own)[:4], dataclasses.astuple(own)[4:]
+            assert dataclasses.astuple(other)[:4] == pytest.approx(numbers, rel=1e-9, nan_ok=True), name
+            assert dataclasses.astuple(other)[4:] == words
+        elif isinstance(own, dict | float | int) or name == "slope_at":
+            assert other == pytest.approx(own, rel=1e-9), name
+        elif isinstance(own, tuple) and name == "cell_means":
+            for one, table in zip(other, own, strict=True):
+                pd.testing.assert_frame_equal(one, table, rtol=1e-9)
+        elif name in ("equation", "turning_point"):
+            assert str(other) == str(own)
+        else:
+            continue
+        told += 1
+    assert told > 45
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+@pytest.mark.parametrize("errors", ["classical", "HC3", "clustered"])
+def test_a_saved_fit_predicts_compares_and_changes_its_base_as_the_fit_did(kind, errors, tmp_path):
+    frame = choir(300)
+    frame["team"] = [f"t{k % 31}" for k in range(300)]
+    frame["high"] = np.where(frame["score"] > 38, "y", "n")
+    options = {"cluster": "team"} if errors == "clustered" else {"errors": errors}
+    study = study_of(frame)
+    terms = ["voice", "day", "km_log", mb.polynomial("age_z"), mb.interaction("voice", "km_log")]
+    fit = (
+        mb.fit_linear(study, "score", terms, **options)
+        if kind == "linear"
+        else mb.fit_logistic(study, "high", terms, event="y", **options)
+    )
+    mb.write_fit(fit, tmp_path / "fit.json")
+    saved = mb.read_fit(tmp_path / "fit.json")
+    numbers = ["estimate", "se", "p", "low", "high", "n"]
+    np.testing.assert_array_equal(saved.coefficients[numbers], fit.coefficients[numbers])
+    new = choir(100, seed=3)
+    pd.testing.assert_frame_equal(saved.predict(new), fit.predict(new))
+    pd.testing.assert_frame_equal(saved.between("voice"), fit.between("voice"))
+    pd.testing.assert_frame_equal(saved.between("day", at={"age_z": 1.0}), fit.between("day", at={"age_z": 1.0}))
+    told, wanted = saved.rebase("voice", "tenor").coefficients, fit.rebase("voice", "tenor").coefficients
+    np.testing.assert_allclose(told[numbers], wanted[numbers], rtol=1e-12)
+    assert vars(saved.strength) == vars(fit.strength)
+    np.testing.assert_array_equal(saved.terms["p"], fit.terms["p"])
+    np.testing.assert_array_equal(saved.simple_slopes("age_z")["slope"], fit.simple_slopes("age_z")["slope"])
+    assert saved.equation().text == fit.equation().text
+    if kind == "linear":
+        pd.testing.assert_frame_equal(saved.groups("voice"), fit.groups("voice"))
+        np.testing.assert_allclose(
+            saved.predict({"age_z": 1.0})["predicted"], fit.predict({"age_z": 1.0})["predicted"], rtol=1e-12
+        )
+    text = (tmp_path / "fit.json").read_text()
+    assert "s0007" not in text  # no row of the data
+    assert "holds no rows" in _said(lambda: saved.without("day"))
+    assert "saved fit" in str(saved)
+    for change, told in (
+        (lambda t: t.replace('"version": 1', '"version": 2'), "was written by a newer version"),
+        (lambda t: t.replace('"format": "markbase fit"', '"format": "other"'), "is no saved fit"),
+        (lambda t: t.replace('"solution"', '"solutions"'), "is not as it was written"),
+        (lambda t: t[:500], "is not JSON"),
+        (lambda t: t.replace('"used": ', '"used": 1'), "is not as it was written"),
+        (lambda t: re.sub(r'"digest": ".', '"digest": "', t), "is not as it was written"),
+        (lambda t: "[" * len(t), "is not JSON"),
+    ):
+        (tmp_path / "bad.json").write_text(change(text))
+        with pytest.raises(mb.FileError, match=told):
+            mb.read_fit(tmp_path / "bad.json")
+    with pytest.raises(mb.FileError, match="is there already"):
+        mb.write_fit(fit, tmp_path / "fit.json")
+
+
+@pytest.mark.parametrize("outcome", ["belonging", "stays"])
+def test_a_fit_is_judged_on_another_file_saved_or_not_in_memory_or_in_parts(outcome, tmp_path):
+    data, book = (demo.path(name) for name in demo.FILES[:2])
+    later = pd.read_csv(data).tail(300).copy()
+    later.iloc[:3, later.columns.get_loc("age")] = -9  # no answer, by the codebook
+    later.iloc[3, later.columns.get_loc("voice")] = "descant"
+    later.to_csv(tmp_path / "later.csv", index=False)
+    model = [data, "--codebook", book, "--outcome", outcome, "--terms", "age,voice,rehearsals"]
+    model += [] if outcome == "belonging" else ["--kind", "logistic", "--event", "yes"]
+    run("fit", *model, "--save", "fit.json", cwd=tmp_path)
+    fit = mb.read_fit(tmp_path / "fit.json")
+    rows = later[(later["age"] > 0) & (later["voice"] != "descant")].dropna(
+        subset=[outcome, "age", "voice", "rehearsals"]
+    )
+    y = (rows[outcome] == "yes").to_numpy(float) if outcome == "stays" else rows[outcome].to_numpy()
+    error = y - fit.predict(rows).iloc[:, -7 if outcome == "stays" else -8].to_numpy()
+    name, wanted = (
+        ("Brier score", (error**2).mean())
+        if outcome == "stays"
+        else ("root mean squared error", np.sqrt((error**2).mean()))
+    )
+    found = []
+    for who in (["fit.json"], model):
+        for more in ([], ["--in-parts"]):
+            done = run("validate", *who, "--for", "later.csv", "--json", *more, cwd=tmp_path)
+            assert done.returncode == 0, done.stderr
+            found.append({r["figure"]: r for r in json.loads(done.stdout)["figures"]})
+            assert json.loads(done.stdout)["rows"] == len(rows)
+    assert found[0][name]["held_out"] == pytest.approx(wanted, rel=1e-9)
+    for other in found[1:]:  # in parts the area is of cells of nearly equal log odds
+        for figure, told in found[0].items():
+            near = 5e-4 if figure == "area under the curve" else 1e-9
+            assert list(other[figure].values())[1:] == pytest.approx(list(told.values())[1:], rel=near)
+    page = run("validate", "fit.json", "--for", "later.csv", cwd=tmp_path)
+    assert re.search(
+        rf"rows of later\.csv +no terms at all.*scored +{len(rows)} rows of later\.csv", page.stdout, re.DOTALL
+    )
+    assert "one split" not in page.stdout
+    assert "descant of voice occurs in no row the model was fitted to" in page.stdout
+    for arguments, words in (
+        (["fit.json"], "name a file: --for FILE"),
+        (["fit.json", "--for", "later.csv", "--folds", 3], "leave --hold-out, --folds"),
+        (["fit.json", "--for", "later.csv", "--terms", "age"], "as it was saved"),
+        (["fit.json", "--for", "none.csv"], "no file `none.csv`"),
+    ):
+        refused = run("validate", *arguments, cwd=tmp_path)
+        assert (refused.returncode, words in refused.stderr) == (2, True)
+
+
+def places(record, path=()):
+    """Return the path of every value in a record, of lists their first two."""
+    found = [path] if path else []
+    within = record.items() if isinstance(record, dict) else enumerate(record[:2]) if isinstance(record, list) else ()
+    for key, value in within:
+        found += places(value, (*path, key))
+    return found
+
+
+@pytest.mark.parametrize("damage", ["drop", None, "x", -1, [], {}, True, 1e-3])
+def test_a_saved_fit_that_was_changed_anywhere_is_refused(damage, tmp_path):
+    study, file = mb.Study(pd.DataFrame(made_up(60))).mark("voice", "alto"), tmp_path / "fit.json"
+    mb.write_fit(mb.fit_linear(study, "score", ["voice", mb.polynomial("age", 2)]), file)
+    whole = json.loads(file.read_text())
+    assert len(places(whole)) > 150
+    for path in places(whole):
+        record = copy.deepcopy(whole)
+        at = record
+        for key in path[:-1]:
+            at = at[key]
+        if damage == "drop":
+            del at[path[-1]]
+        elif at[path[-1]] == damage and type(at[path[-1]]) is type(damage):
+            continue
+        else:
+            at[path[-1]] = damage
+        file.write_text(json.dumps(record))
+        with pytest.raises(mb.FileError, match=r"is not as it was written|is no saved fit|by a newer version"):
+            mb.read_fit(file)
+        if "digest" not in path:  # forged: what it holds either goes together, or is refused
+            rest = {k: v for k, v in record.items() if k != "digest"}
+            text = json.dumps(rest, sort_keys=True, separators=(",", ":"))
+            file.write_text(json.dumps(rest | {"digest": hashlib.sha256(text.encode()).hexdigest()}))
+            try:
+                mb.read_fit(file).predict({"voice": "bass", "age": 30})
+                assert path[:2] not in [("solution", "coefficients"), ("coefficients", "estimate")], path
+            except mb.MarkbaseError as problem:
+                assert "\n" not in str(problem)  # noqa: PT017
+    file.write_text(json.dumps(whole, indent=3, sort_keys=True))  # another layout of the same content is the same fit
+    again = mb.read_fit(file)
+    assert again.data_name == whole["data"]
+    other = again.rebase("voice", "bass")
+    mb.write_fit(other, file, replace=True)
+    assert mb.read_fit(file).retold == other.retold
+    assert "from the base `bass` of `voice` instead of `alto`" in other.retold
+
+
+def _said(call):
+    try:
+        call()
+    except mb.MarkbaseError as problem:
+        return str(problem)
+    return ""
