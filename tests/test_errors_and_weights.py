@@ -8,6 +8,7 @@ import pandas as pd
 import pytest
 
 import markbase as mb
+from markbase.show.group_tables import groups_section
 from reference import dense, digits, least_squares, made_up, sandwich, two_sided_t
 from test_linear import _quietly, plain
 
@@ -61,6 +62,8 @@ def test_levels_that_few_clusters_have_are_cautioned_about(outcome):
         )
         few = re.findall(r"`(\w+)`(?: of `kind`| = (\d)) occurs in (\d+) of 60 clusters only", str(_cautions(fit)))
         assert few == ([("some", "", "9"), ("rare", "", "4"), ("pilot", "1", "6")] if cluster else [])
+        facts = groups_section(fit, "kind").blocks[1:]
+        assert re.findall(r"`(\w+)` of `kind`", str(facts)) == (["rare", "some"] if cluster else [])
 
 
 def _cautions(fit):

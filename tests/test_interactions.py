@@ -498,3 +498,13 @@ def test_a_slope_over_all_groups_is_their_average_by_weight(kind):
     assert float((each * shares).sum()) != pytest.approx(
         float((each * frame["voice"].value_counts(normalize=True)).sum())
     )
+
+
+def test_a_moderator_of_two_values_is_held_at_both_and_at_nothing_between():
+    rng = np.random.default_rng(4)
+    frame = pd.DataFrame({"x": rng.normal(size=90), "on": np.arange(90) % 3 // 2, "y": rng.normal(size=90)})
+    fit = mb.fit_linear(frame, "y", ["x", "on", mb.interaction("x", "on")])
+    told = fit.simple_slopes("x", by="on")
+    assert told["on"].tolist() == [0, 1]
+    each = [np.polyfit(own["x"], own["y"], 1)[0] for _, own in frame.groupby("on")]
+    np.testing.assert_allclose(told["slope"], each, rtol=1e-9)

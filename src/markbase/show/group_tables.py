@@ -25,6 +25,7 @@ from markbase.core.formatting import (
     short,
     value_with_ends,
 )
+from markbase.core.reading.group_cautions import about_clusters
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.logistic import LogisticFit
@@ -70,7 +71,9 @@ def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = Non
     note = f"{joint}adjusted: if all rows had this level and were otherwise as they are"
     if isinstance(fit, LogisticFit):
         note = f"{joint}{fit.outcome.name} = {fit.event}; adjusted: as if all rows had this level"
-    return Section(f"The levels of {group}", note, (levels_table(fit, group, at),))
+    facts = tuple(("mind", words) for words in about_clusters(fit, fit.variable(group, "categorical")))
+    blocks = (levels_table(fit, group, at), *((Facts(facts),) if facts else ()))
+    return Section(f"The levels of {group}", note, blocks)
 
 
 def levels_table(fit: AnyFit, group: str, at: Mapping[str, float] | None = None, *, formal: bool = False) -> Table:

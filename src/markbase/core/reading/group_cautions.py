@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import pandas as pd
 
-from markbase.core.design.terms import Term
+from markbase.core.design.terms import Term, Variable
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import p_phrase, plain
 from markbase.core.results.any_fit import AnyFit
@@ -79,7 +79,9 @@ class GroupFacts:
         own = [row for row in rows if not row["base"]]
         corrected = fit.corrected_p([row["p"] for row in own])
         together = dict(zip([str(row["level"]) for row in own], corrected, strict=True))
-        return cls({level.label: level for level in term.column.levels}, together, in_few_clusters(fit, term))
+        return cls(
+            {level.label: level for level in term.column.levels}, together, in_few_clusters(fit, term.variables[0])
+        )
 
 
 def about_levels(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> list[str]:
@@ -106,7 +108,7 @@ def about_levels(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> l
     if row["n"] < THIN_ROWS:
         verb = "has" if row["n"] == 1 else "have"
         cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {verb} `{term.name}` `{level}`.")
-    cautions += [_few_clusters(fit, term, level, facts.clusters[level])] if level in facts.clusters else []
+    cautions += [_few_clusters(fit, term.variables[0], level, facts.clusters[level])] if level in facts.clusters else []
     known = facts.levels
     if not known[level].declared:
         cautions.append(f"`{level}` is not a level of the codebook; if it is a misspelling, mend it before reading on.")
@@ -125,32 +127,32 @@ def about_levels(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> l
     return cautions
 
 
-def in_few_clusters(fit: AnyFit, term: Term) -> dict[str, int]:
+def in_few_clusters(fit: AnyFit, variable: Variable) -> dict[str, int]:
     """Return the levels of a group, or the values of a numeric column of two, that occur in few clusters and not in most, with their number.
 
     References
     ----------
     MacKinnon & Webb (2018), Econometrics Journal 21(2), 114-135, doi:10.1111/ectj.12107 (few treated clusters).
     """
-    if fit.cluster is None or not (term.is_categorical or term.column.two_values):
+    if fit.cluster is None or not (variable.is_categorical or variable.column.two_values):
         return {}
-    labels = term.labels if term.is_categorical else [plain(v) for v in term.column.two_values or ()]
-    counts = fit.rows_used.clusters_with(term.names[0], fit.cluster)
+    labels = variable.labels if variable.is_categorical else [plain(v) for v in variable.column.two_values or ()]
+    counts = fit.rows_used.clusters_with(variable.name, fit.cluster)
     most = min(_FEW_WITH_LEVEL, fit.errors.clusters // 2)
     return {label: int(n) for label, n in zip(labels, counts, strict=True) if n < most}
 
 
-def _few_clusters(fit: AnyFit, term: Term, level: str, clusters: int) -> str:
-    what = f"`{level}` of `{term.name}`" if term.is_categorical else f"`{term.name}` = {level}"
+def _few_clusters(fit: AnyFit, variable: Variable, level: str, clusters: int) -> str:
+    what = f"`{level}` of `{variable.name}`" if variable.is_categorical else f"`{variable.name}` = {level}"
     return (
         f"{what} occurs in {clusters} of {count_noun(fit.errors.clusters, 'cluster')} only: errors clustered by `{fit.errors.cluster}` tend to be too "
         f"small for what so few tell, so read its interval as narrower than it should be."
     )
 
 
-def about_two_values(fit: AnyFit, term: Term) -> list[str]:
-    """Say of a numeric column of two values that one of them occurs in few clusters."""
-    return [_few_clusters(fit, term, value, n) for value, n in in_few_clusters(fit, term).items()]
+def about_clusters(fit: AnyFit, variable: Variable) -> list[str]:
+    """Say of levels of a group, or of values of a numeric column of two, that they occur in few clusters."""
+    return [_few_clusters(fit, variable, level, n) for level, n in in_few_clusters(fit, variable).items()]
 
 
 def about_base(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[str]:
@@ -175,8 +177,8 @@ def about_base(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[str]:
     n = int(rows.loc[rows["base"], "n"].iloc[0])
     if n < THIN_ROWS:
         cautions.append(f"The base `{label}` has only {count_noun(n, 'row')}, so every comparison with it is wide.")
-    few = in_few_clusters(fit, term)
-    cautions += [_few_clusters(fit, term, label, few[label])] if label in few else []
+    few = in_few_clusters(fit, term.variables[0])
+    cautions += [_few_clusters(fit, term.variables[0], label, few[label])] if label in few else []
     if base is None or not base.chosen:
         cautions.append(
             f"The base `{label}` was not chosen: it is the largest level. Mark the one your question needs."

@@ -28,10 +28,10 @@ from markbase.core.reading.group_cautions import (
     EQUAL_STEPS,
     GroupFacts,
     about_base,
+    about_clusters,
     about_codes,
     about_levels,
     about_step,
-    about_two_values,
     one_verdict,
     trend_step,
 )
@@ -138,7 +138,12 @@ def _numeric(fit: AnyFit, term: Term, row: TableRow) -> Statement:
             f"The interval is wide: over one standard deviation of `{term.name}` ({short(sd)}) it runs from {short(ends[0])} to {short(ends[1])} {unit}."
         )
     at, caution = at_reference(fit, term.name)
-    cautions += [*about_codes(term.column), *about_step(fit, term.column), *about_two_values(fit, term), *caution]
+    cautions += [
+        *about_codes(term.column),
+        *about_step(fit, term.column),
+        *about_clusters(fit, term.variables[0]),
+        *caution,
+    ]
     lead, question = step_lead(term.column, at)
     told = f"{lead} {outcome_words(fit.outcome)} is {size(fit, row, question)}"
     made = term.column.made

@@ -27,10 +27,10 @@ from markbase.core.reading.group_cautions import (
     EQUAL_STEPS,
     GroupFacts,
     about_base,
+    about_clusters,
     about_codes,
     about_levels,
     about_step,
-    about_two_values,
     one_verdict,
     trend_step,
 )
@@ -195,7 +195,12 @@ def _start(fit: LogisticFit, row: TableRow) -> Statement:
 
 def _numeric(fit: LogisticFit, term: Term, row: TableRow, marginal: Mapping[tuple[str, str], TableRow]) -> Statement:
     at, cautions = at_reference(fit, term.name)
-    cautions = [*about_codes(term.column), *about_step(fit, term.column), *about_two_values(fit, term), *cautions]
+    cautions = [
+        *about_codes(term.column),
+        *about_step(fit, term.column),
+        *about_clusters(fit, term.variables[0]),
+        *cautions,
+    ]
     lead, question = step_lead(term.column, at)
     text = _odds_sentence(fit, lead, row, question)
     effect = marginal[term.name, ""]
