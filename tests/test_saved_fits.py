@@ -26,7 +26,7 @@ ASKED = {
     "between": ("voice",),
     "between_grid": ("voice",),
     "cell_means": ("voice", "day"),
-    "clear_region": ("age", "km"),
+    "clear_region": ("km", "age"),
     "coefficients_at": ({"km": 2.0},),
     "corrected_p": ([0.01, 0.04],),
     "equal_slopes": ("age", {"by": "voice"}),
