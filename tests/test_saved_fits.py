@@ -94,6 +94,8 @@ def test_a_saved_fit_says_what_the_fit_says_or_that_it_has_no_rows(kind, options
         if kind == "linear"
         else mb.fit_logistic(study_of(frame), "high", terms, event="y", **options)
     )
+    own = (fit.strength.r2, "R²") if kind == "linear" else (fit.strength.brier, "Brier score")
+    assert fit.own_measures[own[1]] == pytest.approx(own[0], rel=1e-10)
     mb.write_fit(fit, tmp_path / "fit.json")
     saved, told = mb.read_fit(tmp_path / "fit.json"), 0
     for name in (n for n in dir(fit) if not n.startswith("_") and ASKED.get(n, ()) is not None):
@@ -225,6 +227,54 @@ def test_a_fit_is_judged_on_another_file_saved_or_not_in_memory_or_in_parts(outc
     ):
         refused = run("validate", *arguments, cwd=tmp_path)
         assert (refused.returncode, words in refused.stderr) == (2, True)
+
+
+def test_codes_for_missing_answers_are_gaps_in_other_rows_too(tmp_path):
+    frame = choir(120)
+    spec = {"voice": {"kind": "categorical", "missing": {"??": "illegible"}}, "km": {"missing": {"-9": "no answer"}}}
+    study = mb.Study(frame, codebook={"columns": spec | {"score": {"missing": {"-1": "refused"}}}}).mark(
+        "voice", "alto"
+    )
+    study = study.derive("age_c", centre="age").blank("day", codes=["Mon"])
+    mb.write_fit(mb.fit_linear(study, "score", ["voice", "km", "age_c"]), tmp_path / "fit.json")
+    fit = mb.read_fit(tmp_path / "fit.json")
+    new = pd.DataFrame(
+        {"voice": ["alto", "??", "bass"], "km": [-9, 3.0, 4.0], "age_c": [1.0, 2.0, -9.0], "score": [30.0, 31.0, -1.0]}
+    )
+    for rows in (new, mb.Study(new)):
+        told = fit.predict(rows)
+        assert told["caution"].tolist()[:2] == ["`km` is missing or no number", "`voice` is missing"]
+        assert told["predicted"].isna().tolist() == [True, True, False]  # of a derived column -9 is a value
+        assert np.isnan(told["observed"].iloc[2])
+    with pytest.warns(mb.MarkbaseWarning, match="1 row cannot"):
+        assert mb.score(fit, new.assign(score=[30.0, 31.0, 32.0], km=3.0)).rows == 2
+
+
+def test_rows_in_parts_are_judged_by_label_or_code_as_in_memory(tmp_path):
+    rng = np.random.default_rng(12)
+    frame = pd.DataFrame(
+        {"day": rng.integers(1, 4, 400), "left": rng.integers(0, 2, 400), "age": rng.normal(40, 9, 400)}
+    )
+    day = {"kind": "categorical", "levels": {"1": "Mon", "2": "Tue", "3": "Wed"}}
+    book = {"columns": {"day": day, "left": {"kind": "categorical", "levels": {"0": "stays", "1": "leaves"}}}}
+    fit = mb.fit_logistic(mb.Study(frame, codebook=book).mark("day", "Mon"), "left", ["day", "age"], event="leaves")
+    other = frame.head(150).assign(day=lambda d: d["day"].replace(3, 4))
+    other.to_csv(tmp_path / "other.csv", index=False)
+    whole = mb.score(fit, other)
+    for left in ({}, {"left": {"kind": "categorical"}}):  # numbers, and groups told by their codes
+        declared = {"columns": {"day": {"kind": "categorical"}} | left}
+        parts = mb.score(fit, mb.open_study(tmp_path / "other.csv", declared, in_parts=True))
+        np.testing.assert_allclose(parts.table.iloc[:, 1:], whole.table.iloc[:, 1:], atol=1e-3)
+        assert (
+            (parts.rows, parts.left_out)
+            == (whole.rows, whole.left_out)
+            == (int((other["day"] < 3).sum()), 150 - whole.rows)
+        )
+        assert (
+            set(parts.unseen)
+            == set(whole.unseen)
+            == {"no row scored has `day` `Wed`", "`4` of `day` occurs in no row the model was fitted to"}
+        )
 
 
 def places(record, path=()):

@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 import markbase as mb
 from markbase.core.study.exact_sums import find_totals
+from markbase.core.study.remarks import column_remarks
 from markbase.demo import generate
 
 
@@ -70,6 +71,11 @@ GUESSES = [
     ([None] * 100, "numeric", "every row is missing"),
     ([1.0, np.inf] * 50, "numeric", "infinite in 50 rows"),
     (["1_000"] * 50 + ["x"] * 50, "categorical", ""),
+    (["Agree", "Disagree", "Neutral", "n/a"] * 25, "categorical", "a scale by its words, which stand from low to high"),
+    (["Agree", "Disagree", "Neutral", "n/a"] * 25, "categorical", "`n/a` (25) reads like a missing answer"),
+    (["east", "N/A", "Refused", "west"] * 25, "categorical", "`N/A` (25) and `Refused` (25) read like missing answers"),
+    (["Female", "Male", "female ", "Male"] * 25, "categorical", "differ only by case"),
+    ([f"2024-01-{k % 28 + 1:02d} 1{k % 10}:00:00" for k in range(100)], "categorical", "a number made of them"),
     (list(range(1, 21)) * 5, "numeric", "whole numbers from 1 to 20, each in about as many rows: numbers of groups?"),
 ]
 AMOUNTS = {  # whole numbers none of which occurs twice, but amounts, or counts, or of a unit
@@ -100,6 +106,20 @@ def test_what_measures_is_taken_neither_for_an_identifier_nor_for_numbers_of_gro
         ["a", "B", "c"],
         ["none", "Type 2", "Type 10"],
         ["0.5 to 1.5", "1.5 to 10"],
+        ["Strongly disagree", "Disagree", "Neither", "Agree", "Strongly agree", "N/A"],
+        [
+            "disagree completely",
+            "disagree somewhat",
+            "neither agree nor disagree",
+            "agree somewhat",
+            "agree completely",
+        ],
+        ["Never", "Rarely", "Sometimes", "Often", "Always", "Don’t know"],
+        ["very unlikely", "unlikely", "likely", "very likely"],
+        ["bad", "fair", "good"],
+        ["Agree", "Daily", "Disagree"],  # no scale
+        ["18-24", "25-34", "65+", "Prefer not to say"],
+        ["No", "Yes", "refused"],
     ],
 )
 def test_levels_stand_in_the_order_people_give_them(levels, tmp_path):
@@ -109,6 +129,21 @@ def test_levels_stand_in_the_order_people_give_them(levels, tmp_path):
         study = mb.open_study(tmp_path / "c.csv", in_parts=in_parts)
         assert [level.label for level in study["c"].levels] == levels
     assert study["c"].levels[study["c"].base.level].label == levels[1]
+
+
+def test_a_level_that_reads_like_no_answer_is_told_at_the_fit_and_mended_as_proposed():
+    frame = pd.DataFrame({"place": ["east", "N/A", "west", "east"] * 20, "y": np.arange(80.0) % 7})
+    with pytest.warns(mb.MarkbaseWarning, match="`place`: `N/A` reads like a missing answer"):
+        mb.fit_linear(frame, "y", ["place"])
+    study = mb.Study(frame)
+    (mend,) = column_remarks(study["place"])[0].mend
+    assert mb.fit_linear(study.prepare([mend]), "y", ["place"]).sample.used == 60
+    book = {
+        "columns": {
+            "place": {"kind": "categorical", "levels": {"east": "East", "west": "West", "N/A": "North Atlantic"}}
+        }
+    }
+    mb.fit_linear(mb.Study(frame, codebook=book).mark("place", "East"), "y", ["place"])  # warnings are errors here
 
 
 def test_a_column_named_like_a_weight_is_asked_about():

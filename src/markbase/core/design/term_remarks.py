@@ -10,7 +10,7 @@ from markbase.core.errors import count_noun, listed, quoted, remark
 from markbase.core.formatting import short
 from markbase.core.rows.row_functions import sum_of
 from markbase.core.study.column import Column
-from markbase.core.study.remarks import looks_like_identifier, stray_codes
+from markbase.core.study.remarks import levels_of_no_answer, looks_like_identifier, stray_codes
 
 _FLAGS = 3
 """So many 0/1 columns of which no row has two are taken for the indicators of one group."""
@@ -66,5 +66,15 @@ def remark_on_column(column: Column) -> None:
             f"If it is one, give it the role `identifier` or leave it out."
         )
     remark_on_codes(column)
+    no_answer = [column.levels[k].label for k in levels_of_no_answer(column)]
+    if no_answer:
+        what = (
+            "reads like a missing answer and counts as a level"
+            if len(no_answer) == 1
+            else "read like missing answers and count as levels"
+        )
+        remark(
+            f"`{column.name}`: {listed(quoted(no_answer))} {what}; blank {'it if it is one' if len(no_answer) == 1 else 'them if they are'}."
+        )
     if column.doubt:
         remark(f"`{column.name}` was taken for a group: {column.doubt}.")

@@ -97,7 +97,9 @@ class _Source:
         if self.study is not None:
             column = self.study[name]
             if column.is_categorical:
-                return [level.label for level in column.levels], column.values.astype(np.intp)
+                codes = column.values.astype(np.intp)
+                blank = [k for k, v in enumerate(column.levels) if v.label in gaps or v.code in gaps]
+                return [v.label for v in column.levels], np.where(np.isin(codes, blank), -1, codes) if blank else codes
             codes, distinct = pd.factorize(column.values)
             return [short_text(v) for v in distinct.tolist()], codes
         codes, distinct = pd.factorize(self.table[name].to_numpy())

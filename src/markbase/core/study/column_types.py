@@ -17,9 +17,9 @@ from markbase.core.rows.row_functions import look_up
 from markbase.core.rows.table import TextsInParts
 from markbase.core.study.codebook import ColumnSpec, code_text
 from markbase.core.study.column import BLANK, FIRST_CODED, Base, Column, Level, MissingCode, Unit
+from markbase.core.study.level_order import ordered
 from markbase.core.study.raw_values import (
     RawValues,
-    in_order,
     missing_among,
     parsed,
     raw_in_parts,
@@ -222,8 +222,7 @@ def _group(raw: RawValues, spec: ColumnSpec) -> Column:
         elif len(extra) > _MOST_IN_ORDER:  # of so many nobody reads the order
             extra.sort(key=lambda k: texts[k].casefold() + "\0" + texts[k])
         else:
-            ranges = all(any(c.isdigit() for c in texts[k]) for k in extra)
-            extra.sort(key=lambda k: in_order(texts[k], ranges))
+            extra = [extra[place] for place in ordered([texts[k] for k in extra])[0]]
     labels = [texts[k] for k in extra]
     levels = spec.levels + tuple(Level(label, label, declared=not spec.levels) for label in labels)
     to_level = np.full(len(texts) + 1, -1, dtype=np.int32)

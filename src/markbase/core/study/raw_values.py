@@ -18,9 +18,6 @@ from markbase.core.study.column import FIRST_CODED, MissingCode, Unit
 
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$")
 _DECIMAL_COMMA = re.compile(r"[+-]?\d+,\d+$")
-_DIGITS = re.compile(r"(\d+(?:,\d{3})*(?:\.\d+)?)")
-_BELOW = re.compile(r"\s*(<|≤|under|below|less|up to|fewer|at most)")
-_ABOVE = re.compile(r"\s*(>|≥|over|above|more|at least)")
 
 
 @dataclass(frozen=True)
@@ -107,29 +104,6 @@ def _tidied(places: NDArray[np.intp], uniques: NDArray[Any], in_parts: TextsInPa
         numbers, is_number = parsed([text.replace(",", ".") for text in texts])
         notes += ("decimal commas read as decimal points",)
     return RawValues(places, texts, numbers, is_number, notes=notes, in_parts=in_parts)
-
-
-def in_order(text: str, ranges: bool) -> tuple[Any, ...]:
-    """Return what sorts texts as people do: numbers within them by their size, and ranges of numbers by where they begin.
-
-    Parameters
-    ----------
-    text : str
-        The text.
-    ranges : bool
-        Whether every text holds a number, so that the first decides: ``<10`` comes before ``10-25``, and ``>500`` last.
-
-    Returns
-    -------
-    tuple
-        What is compared.
-    """
-    folded = text.casefold()
-    parts = [part for part in _DIGITS.split(folded) if part]
-    natural = [(1, float(p.replace(",", "")), "") if p[0].isdigit() else (2, 0.0, p) for p in parts]
-    first = next((size for kind, size, _ in natural if kind == 1), 0.0) if ranges else 0.0
-    side = 0 if not ranges else -1 if _BELOW.match(folded) else 1 if _ABOVE.match(folded) else 0
-    return first, side, natural, text
 
 
 def without_percent_signs(raw: RawValues, spec: ColumnSpec) -> tuple[RawValues, ColumnSpec]:

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.rows.parts import InParts
 from markbase.core.study.column import Column
+from markbase.core.study.level_order import ordered, reads_as_no_answer
 
 THIN_ROWS = 30
 """A level with fewer rows than this is called thin: its interval will be wide."""
@@ -36,6 +37,7 @@ _TAIL = 5
 _POSTAL = re.compile(
     r"\b(post(al)?[ _-]?(code)?|zip([ _-]?code)?|plz|postcode)\b|postcode|postal|zipcode", re.IGNORECASE
 )
+_MOMENT = re.compile(r"\d{4}-\d{2}-\d{2}([ T]\d{2}:\d{2}.*)?$")
 _WEIGHT = re.compile(r"(survey|sampling|design|person|case|post)?[ _-]?(weights?|wgts?)", re.IGNORECASE)
 
 
@@ -246,12 +248,20 @@ def _group_remarks(column: Column) -> list[Remark]:
     counts = column.counts
     here = [int(k) for k in np.flatnonzero(counts)]
     if column.guess and len(here) > max(FEW_VALUES, 0.9 * column.valid):
+        if all(_MOMENT.match(column.levels[k].label) for k in here):
+            return [
+                Remark(
+                    "dates, of which none or few occur twice: a model takes a number made of them (a year, days since a day)"
+                )
+            ]
         mend = ({"do": "as_role", "column": column.name, "role": "identifier"},)
         return [Remark("looks like an identifier: hardly a value occurs twice", mend)]
-    remarks = _misspelt(column, here)
+    no_answer = levels_of_no_answer(column)
+    remarks, slips = _misspelt(column, [k for k in here if k not in no_answer])
+    remarks += _about_words(column, here, no_answer, bool(slips)) if column.guess else []
     if len(here) == 1:
         remarks.append(Remark(f"constant: every row is `{column.levels[here[0]].label}`"))
-    thin = [k for k in here if counts[k] < THIN_ROWS and column.levels[k].declared]
+    thin = [k for k in here if counts[k] < THIN_ROWS and column.levels[k].declared and k not in (*no_answer, *slips)]
     if thin:
         shown = [f"`{column.levels[k].label}` ({counts[k]})" for k in thin[:4]]
         more = f" and {len(thin) - 4} more" if len(thin) > 4 else ""
@@ -272,9 +282,34 @@ def _group_remarks(column: Column) -> list[Remark]:
     return remarks
 
 
-def _misspelt(column: Column, here: Sequence[int]) -> list[Remark]:
-    """Find undeclared levels, and levels that differ only by case, blanks or accents."""
-    remarks, told = [], set()
+def levels_of_no_answer(column: Column) -> list[int]:
+    """Return the levels with rows of a guessed group that read like missing answers, where it has others."""
+    if not column.is_categorical or not column.guess:
+        return []
+    here = np.flatnonzero(column.counts)
+    found = [int(k) for k in here if reads_as_no_answer(column.levels[k].label)]
+    return found if len(found) < len(here) else []
+
+
+def _about_words(column: Column, here: Sequence[int], no_answer: Sequence[int], slips: bool) -> list[Remark]:
+    """Say that some levels read like a missing answer, and that the others are a scale of words."""
+    remarks, labels = [], [column.levels[k].label for k in here]
+    if no_answer:
+        codes = [column.levels[k].label for k in no_answer]
+        told = listed([f"`{column.levels[k].label}` ({column.counts[k]:,})" for k in no_answer])
+        verbs = "reads like a missing answer and counts as a level"
+        verbs = verbs if len(codes) == 1 else "read like missing answers and count as levels"
+        remarks.append(Remark(f"{told} {verbs}", ({"do": "blank", "column": column.name, "codes": codes},)))
+    if not slips and len(here) <= FEW_VALUES and ordered(labels)[1]:
+        text = "a scale by its words, which stand from low to high: if it is one, declare it ordinal"
+        remarks.append(Remark(text, ({"do": "as_ordinal", "column": column.name, "order": labels},)))
+    return remarks
+
+
+def _misspelt(column: Column, here: Sequence[int]) -> tuple[list[Remark], set[int]]:
+    """Find undeclared levels, and levels that differ only by case, blanks or accents; return those that are slips for others too."""
+    remarks: list[Remark] = []
+    told: set[int] = set()
     by_form: dict[str, list[int]] = {}
     for k in here:
         by_form.setdefault(plain_form(column.levels[k].label), []).append(k)
@@ -311,7 +346,7 @@ def _misspelt(column: Column, here: Sequence[int]) -> list[Remark]:
                 remarks.append(Remark(text, _into(column, home, [column.levels[k].label])))
     if len(undeclared) > 4:
         remarks.append(Remark(f"{len(undeclared) - 4} more undeclared levels"))
-    return remarks
+    return remarks, told
 
 
 def _into(column: Column, home: int, others: list[str]) -> tuple[Mapping[str, Any], ...]:
