@@ -33,6 +33,8 @@ def same(one, other):
 STEPS_TRIED = [
     ({"do": "as_role", "column": "choir", "role": "identifier"}, "", lambda _, b: b["choir"].role == "identifier"),
     ({"do": "as_numeric", "column": "rehearsal_day"}, "", lambda a, b: b["rehearsal_day"].values[:9].tolist() == (a["rehearsal_day"].values[:9] + 1).tolist()),
+    ({"do": "as_numeric", "column": "voice", "scores": {"soprano": 4, "alto": 3, "tenor": 2, "tennor": 2, "bass": 1.5}}, "", lambda a, b: b["voice"].values[:99].tolist() == np.array([4, 3, 2, 1.5, 2])[a["voice"].values[:99]].tolist() and b["voice"].unit is None),
+    ({"do": "as_numeric", "column": "rehearsals", "scores": {str(k): -k for k in range(2, 21)}}, "", lambda a, b: np.array_equal(b["rehearsals"].values, -a["rehearsals"].values)),
     ({"do": "as_categorical", "column": "satisfaction", "labels": {"1": "poor", "5": "great", "9": "?"}}, "no label for codes `2`, `3` and `4`; no row has `?`", lambda _, b: b["satisfaction"].levels[0].label == "poor"),
     ({"do": "as_ordinal", "column": "satisfaction", "order": [5, 4, 3, 2, 1]}, "", lambda _, b: b["satisfaction"].levels[0].label == "5"),
     ({"do": "blank", "column": "age", "codes": {"45": "odd"}, "ranges": [[80, 90]]}, "among the other values", lambda a, b: b["age"].valid == np.sum((a["age"].values != 45) & (a["age"].values < 80))),
@@ -101,7 +103,9 @@ def test_each_step_is_right_verified_and_on_record(step, told, holds):
             assert last.check.table["rows"].sum() == before.rows
             source = before[last.check.source.split(", ")[0]]
             if source.is_categorical:  # every pair of an old and a new level, counted another way
-                pairs = Counter(zip(_labels(source), _labels(after[last.check.column]), strict=True))
+                new = after[last.check.column]
+                shown = _labels(new) if new.is_categorical else ["" if np.isnan(v) else f"{v:g}" for v in new.values]
+                pairs = Counter(zip(_labels(source), shown, strict=True))
                 told = {(r.old, r.new): r.rows for r in last.check.table.itertuples()}
                 for (old, new), rows in pairs.items():
                     here = [n for (o, w), n in told.items() if (o == old or not old) and (w == new or not new)]
@@ -172,6 +176,18 @@ REFUSED = [
         "`a` of `belonging` is given to two codes",
     ),
     ({"do": "as_numeric", "column": "voice"}, "its level `soprano` .676 rows. is no number"),
+    (
+        {"do": "as_numeric", "column": "voice", "scores": {"alto": 1, "bass": 2}},
+        "No score is given for `soprano` .676 rows., `tenor` .252 rows. and `tennor`",
+    ),
+    (
+        {"do": "as_numeric", "column": "voice", "scores": {"altos": 1}},
+        "no level `altos` to be given a number. Did you mean `alto`",
+    ),
+    (
+        {"do": "as_numeric", "column": "voice", "scores": {"alto": "low"}},
+        "`scores` of `as_numeric` is a table of numbers",
+    ),
     ({"do": "blank", "column": "age", "codes": ["x"]}, "a code to blank is a number, not `x`"),
     ({"do": "blank", "column": "voice", "ranges": [[1, 2]]}, "ranges say nothing"),
     ({"do": "keep", "conditions": {"age": {"over": 3}}}, "`over` is no test for `age`"),

@@ -61,6 +61,10 @@ _KINDS: dict[str, tuple[str, Callable[[Any], bool]]] = {
         "a table of texts",
         lambda v: isinstance(v, Mapping) and all(isinstance(x, str) for x in v.values()),
     ),
+    "Mapping[object, float]": (
+        "a table of numbers",
+        lambda v: isinstance(v, Mapping) and all(_is_number(x) for x in v.values()),
+    ),
     "Mapping[str, int]": (
         "a table of whole numbers",
         lambda v: isinstance(v, Mapping) and all(_is_whole(x) for x in v.values()),

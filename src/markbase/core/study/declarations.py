@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
@@ -9,8 +10,9 @@ from typing import Any
 import numpy as np
 
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, near, quoted
+from markbase.core.formatting import plain
 from markbase.core.rows.parts import in_parts
-from markbase.core.rows.row_functions import look_up
+from markbase.core.rows.row_functions import counted, look_up
 from markbase.core.study.codebook import code_text
 from markbase.core.study.column import Column, Kind, Level
 from markbase.core.study.column_types import with_default_base
@@ -141,13 +143,15 @@ def _ordered(name: str, levels: Sequence[Level], order: Sequence[object]) -> lis
     return first + [k for k in range(len(levels)) if k not in first]
 
 
-def declare_numeric(column: Column) -> Recode:
-    """Declare a group whose codes are numbers a numeric column.
+def declare_numeric(column: Column, scores: Mapping[object, float] | None = None) -> Recode:
+    """Declare a group whose codes are numbers a numeric column, or give its levels numbers.
 
     Parameters
     ----------
     column : Column
-        A group with a number for a code in every level that occurs.
+        A group with a number for a code in every level that occurs; with scores any column of few values.
+    scores : mapping, optional
+        The number of each level that occurs, by label or code.
 
     Returns
     -------
@@ -157,8 +161,12 @@ def declare_numeric(column: Column) -> Recode:
     Raises
     ------
     ColumnError
-        If a level that occurs is no number.
+        If a level that occurs is no number, and has no score.
+    LevelError
+        If a score is of a level that is not there.
     """
+    if scores is not None:
+        return _scored(column, scores)
     if not column.is_categorical:
         new = replace(column, guess="")
         return Recode(
@@ -174,21 +182,50 @@ def declare_numeric(column: Column) -> Recode:
                     f"`{column.name}` cannot be a numeric column: its level `{level.label}` ({count_noun(int(column.counts[k]), 'row')}) "
                     f"is no number; blank it first, or keep the group."
                 ) from None
-    new = replace(
-        column,
-        kind="numeric",
-        values=look_up(numbers, column.values),
-        levels=(),
-        base=None,
-        guess="",
-        doubt="",
-        event=None,
-        scheme="indicator",
-    )
-    new = with_missing(new, column)
+    new = _of_numbers(column, column.values, numbers)
     check = before_and_after(new, new)
     return Recode(
         new,
         check,
         f"Declared `{column.name}` a numeric column: {count_noun(new.valid, 'row')} with a value, as before.",
     )
+
+
+def _of_numbers(column: Column, places: Any, numbers: np.ndarray[Any, np.dtype[np.float64]]) -> Column:
+    """Return a numeric column of the number of each level, the last of them for a gap."""
+    new = replace(column, kind="numeric", values=look_up(numbers, places), levels=(), base=None)
+    return with_missing(replace(new, guess="", doubt="", event=None, scheme="indicator"), column)
+
+
+def _scored(column: Column, scores: Mapping[object, float]) -> Recode:
+    """Give the levels of a column numbers."""
+    codes, places = _codes(column)
+    labels = [level.label for level in column.levels] or codes
+    slot = {code: k for k, code in enumerate(codes)} | {label: k for k, label in enumerate(labels)}
+    numbers = np.full(len(codes) + 1, np.nan)
+    for level, score in scores.items():
+        text = code_text(level)
+        if text not in slot and column.is_categorical:
+            raise LevelError(f"`{column.name}` has no level `{text}` to be given a number.{near(text, labels)}")
+        if not math.isfinite(score):
+            raise ColumnError(f"The score of `{text}` is {score}; a score is a number.")
+        if text in slot:  # nobody need have given every answer
+            numbers[slot[text]] = score
+    counts = counted(places, len(codes))
+    bare = [k for k in np.flatnonzero(counts) if np.isnan(numbers[k])]
+    if bare:
+        told = listed([f"`{labels[k]}` ({count_noun(int(counts[k]), 'row')})" for k in bare[:4]])
+        raise ColumnError(
+            f"No score is given for {told} of `{column.name}`; give each level a number, or blank it first."
+        )
+    new = _of_numbers(column, places, numbers)
+    named = tuple(Level(code, label) for code, label in zip(codes, labels, strict=True))
+    valued = tuple(Level(code, plain(number, 12)) for code, number in zip(codes, numbers, strict=False))
+    group = replace(column, kind="categorical", values=places, levels=named)
+    check = old_by_new(group, replace(group, levels=valued))
+    told = ", ".join(f"`{labels[k]}` as {plain(numbers[k], 12)}" for k in np.flatnonzero(counts))
+    passed = check.passed and new.valid == int(counts.sum())
+    text = (
+        f"Gave the levels of `{column.name}` numbers: {told}; {count_noun(new.valid, 'row')} with a value, as before."
+    )
+    return Recode(new, replace(check, passed=passed), text)

@@ -301,7 +301,7 @@ def _about_words(column: Column, here: Sequence[int], no_answer: Sequence[int], 
         verbs = verbs if len(codes) == 1 else "read like missing answers and count as levels"
         remarks.append(Remark(f"{told} {verbs}", ({"do": "blank", "column": column.name, "codes": codes},)))
     if not slips and len(here) <= FEW_VALUES and ordered(labels)[1]:
-        text = "a scale by its words, which stand from low to high: if it is one, declare it ordinal"
+        text = "a scale by its words, which stand from low to high: if it is one, declare it ordinal, or give its levels numbers"
         remarks.append(Remark(text, ({"do": "as_ordinal", "column": column.name, "order": labels},)))
     return remarks
 

@@ -30,6 +30,7 @@ _WORDS = {
     "Sequence[object]": "a list of values",
     "Sequence[Sequence[float]]": "a list of pairs of numbers",
     "Mapping[object, str]": "a table of texts",
+    "Mapping[object, float]": "a table of numbers",
     "Mapping[str, int]": "a table of whole numbers",
     "Mapping[str, Sequence[object]]": "a table of lists of values",
 }

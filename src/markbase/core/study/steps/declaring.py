@@ -114,13 +114,16 @@ class Declaring(Stepping):
         settings = given(column=column, order=plain(order), labels=plain(labels))
         return self._recoded(recode, "as_ordinal", settings, reason)
 
-    def as_numeric(self, column: str, *, reason: str = "") -> Self:
-        """Declare a group whose codes are numbers a numeric column.
+    def as_numeric(self, column: str, *, scores: Mapping[object, float] | None = None, reason: str = "") -> Self:
+        """Declare a group whose codes are numbers a numeric column, or give its levels numbers: the items of a scale, say.
 
         Parameters
         ----------
         column : str
-            A group with a number for a code in every level that occurs.
+            A group with a number for a code in every level that occurs; with scores any group, or a numeric column of few values
+            (an item to be turned round).
+        scores : mapping, optional
+            The number of each level that occurs, by label or code.
         reason : str
             Why; kept in the trail.
 
@@ -132,7 +135,9 @@ class Declaring(Stepping):
         Raises
         ------
         ColumnError
-            If there is no such column, or a level is no number.
+            If there is no such column, or a level is no number and has no score.
+        LevelError
+            If a score is of a level that is not there.
 
         Examples
         --------
@@ -141,9 +146,13 @@ class Declaring(Stepping):
         >>> study = mb.Study(pd.DataFrame({"size": ["12", "7", "9", "7"]})).as_categorical("size")
         >>> study.as_numeric("size").column("size").kind
         'numeric'
+        >>> items = mb.Study(pd.DataFrame({"liked": ["agree", "neither", "disagree", "agree"]}))
+        >>> scored = items.as_numeric("liked", scores={"disagree": 1, "neither": 2, "agree": 3})
+        >>> scored.column("liked").values.tolist()
+        [3.0, 2.0, 1.0, 3.0]
         """
-        recode = declarations.declare_numeric(self.column(column))
-        return self._recoded(recode, "as_numeric", {"column": column}, reason)
+        recode = declarations.declare_numeric(self.column(column), scores)
+        return self._recoded(recode, "as_numeric", given(column=column, scores=plain(scores)), reason)
 
     def as_role(self, column: str, role: Role | None, *, reason: str = "") -> Self:
         """Give a column a role, or take it away.
