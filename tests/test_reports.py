@@ -104,6 +104,20 @@ def test_answers_are_few_and_every_number_in_them_is_one_of_the_page(kind):
     assert all(p[name] >= 0.05 for name in named)
 
 
+def test_what_is_clear_and_has_no_room_is_named_but_not_within_an_interaction():
+    rng = np.random.default_rng(5)
+    frame = pd.DataFrame(rng.normal(size=(400, 8)), columns=list("abcdefgh"))
+    frame["y"] = frame.sum(axis=1) + frame["a"] * frame["b"] + rng.normal(size=400)
+    fit = mb.fit_linear(frame, "y", [*"abcdefgh", mb.interaction("a", "b")])
+    told = answers(fit)
+    (rest,) = [s.text for s in told if s.text.startswith("Clear as well")]
+    named = re.findall(r"`([^`]*)`", rest)
+    assert {*named, *(s.term for s in told if s.term)} - {"a", "b"} == {*"cdefgh", "a × b"}
+    assert not {s.term for s in told} & set(named)
+    assert not {"a", "b"} & set(named)
+    assert not any(s.text.startswith("Clear as well") for s in answers(mb.fit_linear(frame, "y", ["a", "c"])))
+
+
 def test_a_term_within_an_interaction_is_not_called_unclear_by_itself():
     rng = np.random.default_rng(3)
     group, x = rng.choice(["a", "b"], 400), rng.normal(size=400)

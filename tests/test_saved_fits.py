@@ -87,7 +87,7 @@ def asked(fit, name):
 )
 def test_a_saved_fit_says_what_the_fit_says_or_that_it_has_no_rows(kind, options, tmp_path):
     frame = choir().assign(high=lambda d: np.where(d["score"] > 38, "y", "n"), team=[f"t{k % 40}" for k in range(250)])
-    frame = frame.assign(times=1 + np.arange(250) % 3, heavy=0.5 + (np.arange(250) % 7) / 3)
+    frame = frame.assign(times=1 + np.arange(250) % 3, heavy=0.5 + (np.arange(250) % 7) / 3, km=frame["km"] ** 4)
     terms = ["voice", "day", mb.polynomial("age"), mb.interaction("age", "km"), mb.interaction("age", "voice")]
     fit = (
         mb.fit_linear(study_of(frame), "score", terms, **options)
@@ -262,7 +262,8 @@ def test_rows_in_parts_are_judged_by_label_or_code_as_in_memory(tmp_path):
     other.to_csv(tmp_path / "other.csv", index=False)
     whole = mb.score(fit, other)
     for left in ({}, {"left": {"kind": "categorical"}}):  # numbers, and groups told by their codes
-        declared = {"columns": {"day": {"kind": "categorical"}} | left}
+        levels = {"levels": {k: k for k in "1247"}} if left else {}
+        declared = {"columns": {"day": {"kind": "categorical"} | levels} | left}
         parts = mb.score(fit, mb.open_study(tmp_path / "other.csv", declared, in_parts=True))
         np.testing.assert_allclose(parts.table.iloc[:, 1:], whole.table.iloc[:, 1:], atol=1e-3)
         assert (

@@ -8,7 +8,7 @@ import pytest
 
 import markbase as mb
 from command import run
-from markbase.core.formatting import number, p_phrase, short, without_zero
+from markbase.core.formatting import number, p_phrase, plain, points, short, without_zero
 from markbase.show.fit import fit_page
 from markbase.show.page import Strip
 from markbase.show.text import draw, headed, to_text
@@ -246,6 +246,12 @@ NUMBERS = [
     (p_phrase, (0.9999,), "p > .999"),
     (short, (0.00123456,), "0.00123"),
     (short, (1200.0,), "1,200"),
+    (short, (1084445863502.3,), "1.0844e12"),
+    (short, (123456.78, 6), "123,457"),
+    (plain, (2010.0,), "2010"),
+    (plain, (12040.0,), "12,040"),
+    (points, (0.00027,), "0.03"),
+    (points, (-0.255,), "25.5"),
     (without_zero, (0.1976,), ".198"),
     (without_zero, (-0.0042,), "−.004"),
     (without_zero, (1.0,), "1.000"),

@@ -55,6 +55,7 @@ def test_levels_count_every_row_once():
 
 GUESSES = [
     ([1, 2, 3, 4, 5] * 20, "numeric", "digits that look like codes: 5 whole numbers"),
+    ([0] * 80 + [1] * 12 + [2] * 8, "numeric", "digits that look like codes: 3 whole numbers"),
     (list(range(1001, 1101)), "numeric", "looks like an identifier"),
     ([f"P{k}" for k in range(100)], "categorical", "looks like an identifier"),
     (["a", "b"] * 50, "categorical", ""),
@@ -106,6 +107,8 @@ def test_what_measures_is_taken_neither_for_an_identifier_nor_for_numbers_of_gro
         ["a", "B", "c"],
         ["none", "Type 2", "Type 10"],
         ["0.5 to 1.5", "1.5 to 10"],
+        ["900 to 999", "1,000-9,999"],
+        ["ca. 5", "10 to 20", "more than 30"],
         ["Strongly disagree", "Disagree", "Neither", "Agree", "Strongly agree", "N/A"],
         [
             "disagree completely",
@@ -161,6 +164,7 @@ def test_kinds_are_guessed_and_said_to_be(values, kind, remark):
     row = study.overview().set_index("column").loc["c"]
     assert (row["kind"], row["guessed"]) == (kind, True)
     assert remark in row["remarks"]
+    assert "codes" not in remark or "skewed" not in row["remarks"]
     assert "c?" in str(study) or f"{kind}?" in str(study)
 
 
