@@ -115,7 +115,7 @@ def test_a_saved_fit_says_what_the_fit_says_or_that_it_has_no_rows(kind, options
             assert dataclasses.astuple(other)[:4] == pytest.approx(numbers, rel=1e-9, nan_ok=True), name
             assert dataclasses.astuple(other)[4:] == words
         elif isinstance(own, dict | float | int) or name == "slope_at":
-            assert other == pytest.approx(own, rel=1e-9), name
+            assert (other, type(other)) == (pytest.approx(own, rel=1e-9), type(own)), name
         elif isinstance(own, tuple) and name == "cell_means":
             for one, table in zip(other, own, strict=True):
                 pd.testing.assert_frame_equal(one, table, rtol=1e-9)

@@ -307,6 +307,7 @@ def test_what_is_rare_or_small_is_never_told_as_nothing(tmp_path):
     part = np.arange(20000) % 2
     frame = pd.DataFrame({"left": np.where(left > 0, "yes", "no"), "part": np.where(part, "south", "north")})
     frame["rate"] = 2e-4 + 1e-4 * part + 1e-4 * np.sin(np.arange(20000.0))
+    frame["budget"] = (6e11 + 1e11 * part + 1e11 * np.cos(np.arange(20000.0))).round()
     frame.to_csv(tmp_path / "rare.csv", index=False)
     rare = ["rare.csv", "--kind", "logistic", "--outcome", "left", "--event", "yes", "--terms", "part"]
     told = " ".join(run("fit", *rare, cwd=tmp_path).stdout.split())
@@ -325,5 +326,12 @@ def test_what_is_rare_or_small_is_never_told_as_nothing(tmp_path):
         r"part north +0\.040% +0\.015% to 0\.11%", run("predict", *rare, "--profile", "part=north", cwd=tmp_path).stdout
     )
     assert re.search(r"Brier score +\.0005 +\.0005", run("validate", *rare, cwd=tmp_path).stdout)
+    large = ["--outcome", "budget", "--terms", "part"]
+    told = " ".join(run("groups", rare[0], "part", *large, cwd=tmp_path).stdout.split())
+    assert re.search(
+        r"south.* rows 10,000 mean 700,003,500,000 adjusted 700,003,500,000 difference 100,000,700,000", told
+    )
+    told = " ".join(run("predict", rare[0], *large, "--profile", "part=south", cwd=tmp_path).stdout.split())
+    assert not re.search(r"\d,\d{3},\d{3},(?!000)\d{3}", told)
     small = ["rare.csv", "--outcome", "rate", "--terms", "part"]
     assert re.search(r"root mean squared error +0\.00007071", run("validate", *small, cwd=tmp_path).stdout)
