@@ -396,6 +396,11 @@ def test_a_drafted_plan_runs_as_it_stands_with_its_guesses_marked(outcome, tmp_p
         ).returncode
         == 2
     )
+    taken = re.sub(r"^# (cluster|weights|weights_are) = ", r"\1 = ", text, flags=re.MULTILINE)
+    (tmp_path / "taken.toml").write_text(taken, encoding="utf-8")
+    told = run("fit", "taken.toml", "all together", "--short", cwd=tmp_path).stdout
+    assert "errors clustered by choir" in told
+    assert "sampling weights from weight" in told
     none = run("start", str(DATA), "--codebook", str(BOOK), "--outcome", "choir", cwd=tmp_path)
     assert "an outcome is numeric, or has two" in none.stderr
 

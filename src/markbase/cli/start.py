@@ -119,6 +119,7 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
     text += f"terms = {_toml(terms)}   # GUESS: every column that could be a term\n"
     if left:
         text += f"# Left out: {_one_line('; '.join(left))}.\n"
+    text += _about_rows(study, outcome)
     groups = [name for name in terms if study[name].is_categorical][:2]
     if groups:
         text += f"groups = {_toml(groups)}   # GUESS: told level by level and pair by pair\n"
@@ -131,6 +132,18 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
             f'# entry = [\n#   {{name = "first", terms = {first}}},\n#   {{name = "then", terms = {second}}},\n# ]\n'
         )
     text += f"\n[output]\ntitle = {explained}\nfigures = true\n"
+    return text
+
+
+def _about_rows(study: Study, outcome: str) -> str:
+    """Return, as comments, the clusters and weights that a fit may take: columns with such a role, or that look like it."""
+    text = ""
+    for column in (study[name] for name in study.columns if name != outcome):
+        if column.role == "cluster" or looks_like_group_numbers(column):
+            declare = "" if column.is_categorical else "; declare it categorical first"
+            text += f"# cluster = {_toml(column.name)}   # if rows with the same {_one_line(column.name)} may go together{declare}\n"
+        if column.role == "weight" or looks_like_weight(column):
+            text += f'# weights = {_toml(column.name)}   # if rows count differently\n# weights_are = "sampling"   # or "frequency"\n'
     return text
 
 
