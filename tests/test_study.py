@@ -75,6 +75,7 @@ GUESSES = [
     (["Agree", "Disagree", "Neutral", "n/a"] * 25, "categorical", "a scale by its words, which stand from low to high"),
     (["Agree", "Disagree", "Neutral", "n/a"] * 25, "categorical", "`n/a` (25) reads like a missing answer"),
     (["east", "N/A", "Refused", "west"] * 25, "categorical", "`N/A` (25) and `Refused` (25) read like missing answers"),
+    (["DE", "NA", "ZA", "FR"] * 25, "categorical", ""),
     (["Female", "Male", "female ", "Male"] * 25, "categorical", "differ only by case"),
     ([f"2024-01-{k % 28 + 1:02d} 1{k % 10}:00:00" for k in range(100)], "categorical", "a number made of them"),
     (list(range(1, 21)) * 5, "numeric", "whole numbers from 1 to 20, each in about as many rows: numbers of groups?"),
@@ -164,6 +165,7 @@ def test_kinds_are_guessed_and_said_to_be(values, kind, remark):
     row = study.overview().set_index("column").loc["c"]
     assert (row["kind"], row["guessed"]) == (kind, True)
     assert remark in row["remarks"]
+    assert "NA" not in values or "missing answer" not in row["remarks"]
     assert "codes" not in remark or "skewed" not in row["remarks"]
     assert "c?" in str(study) or f"{kind}?" in str(study)
 

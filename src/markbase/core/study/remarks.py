@@ -286,9 +286,11 @@ def levels_of_no_answer(column: Column) -> list[int]:
     """Return the levels with rows of a guessed group that read like missing answers, where it has others."""
     if not column.is_categorical or not column.guess:
         return []
-    here = np.flatnonzero(column.counts)
-    found = [int(k) for k in here if reads_as_no_answer(column.levels[k].label)]
-    return found if len(found) < len(here) else []
+    labels = {int(k): column.levels[k].label for k in np.flatnonzero(column.counts)}
+    found = [k for k, label in labels.items() if reads_as_no_answer(label)]
+    if all(len(label) == 2 and label.isupper() for label in labels.values()):  # `NA` among codes of countries is one
+        return []
+    return found if len(found) < len(labels) else []
 
 
 def _about_words(column: Column, here: Sequence[int], no_answer: Sequence[int], slips: bool) -> list[Remark]:
