@@ -23,7 +23,7 @@ _SCALES: tuple[tuple[str, ...], ...] = (
     ("none", "very low", "low", "medium", "moderate", "high", "very high"),
     ("very small", "small", "medium", "large", "very large"),
     ("much worse", "worse", "somewhat worse", "about the same", "the same", "somewhat better", "better", "much better"),
-    ("daily", "weekly", "monthly", "yearly", "never"),
+    ("never", "yearly", "monthly", "weekly", "daily"),
 )  # fmt: skip
 _OPPOSITES = (
     ("disagree", "agree"), ("dissatisfied", "satisfied"), ("unsatisfied", "satisfied"), ("unlikely", "likely"), ("unimportant", "important"),
