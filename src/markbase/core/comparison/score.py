@@ -149,9 +149,9 @@ def _scored_in_parts(fit: AnyFit | StoredFit, test: Study) -> Score:
 
 
 def _at_levels_of(own: Column, other: Column) -> Column:
-    """Return a column of other rows with the levels of the fit, found by label or code; what is none of them is a gap."""
+    """Return a column of other rows with the levels of the fit, found by what they are called there, a label or a code; what is none of them is a gap."""
     slot = {level.code: k for k, level in enumerate(own.levels)} | {v.label: k for k, v in enumerate(own.levels)}
-    places = np.array([*(slot.get(v.label, slot.get(v.code, -1)) for v in other.levels), -1], dtype=np.int32)
+    places = np.array([*(slot.get(v.label, -1) for v in other.levels), -1], dtype=np.int32)
     return replace(own, values=look_up(places, np.where(other.values < 0, -1, other.values)))
 
 
