@@ -128,8 +128,7 @@ def _rounded(value: float) -> float:
 def _cautions(screen: ScreenTables, name: str) -> list[str]:
     if screen.outcome is None:
         return []
-    told = screen._with_outcome("first", name)
-    r, low, high = told["first_outcome"], told["first_low"], told["first_high"]
+    r, low, high = screen.with_outcome(name)
     related = abs(r) >= 0.1 if math.isnan(low) else (low > 0 or high < 0)
     if not related:
         return []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from dataclasses import dataclass
 from functools import cached_property
@@ -76,8 +77,11 @@ class ScreenTables(Shown):
     @own_table
     def measures(self) -> pd.DataFrame:
         """Square: which measure each association is."""
-        word = {"r": "Spearman's r" if self.method == "spearman" else "Pearson's r"}
-        return self.among.square([[word.get(name, name) for name in row] for row in self.among.measures])
+        return self.among.square([[self._words.get(name, name) for name in row] for row in self.among.measures])
+
+    @property
+    def _words(self) -> dict[str, str]:
+        return {"r": "Spearman's r" if self.method == "spearman" else "Pearson's r"}
 
     @own_table
     def pair_rows(self) -> pd.DataFrame:
@@ -113,37 +117,45 @@ class ScreenTables(Shown):
         for signed measures only).
         """
         names = [t.name for t in self.basis.terms]
-        records = []
-        for a, first in enumerate(names):
-            for second in names[a + 1 :]:
-                r = float(self.correlations.loc[first, second])  # type: ignore[arg-type]
-                record: dict[str, object] = {
-                    "first": first,
-                    "second": second,
-                    "r": r,
-                    "measure": self.measures.loc[first, second],
-                    "rows": int(self.pair_rows.loc[first, second]),  # type: ignore[arg-type]
-                    "flag": abs(r) >= self.limits.r,
-                }
-                for side, name in (("first", first), ("second", second)):
-                    record |= self._with_outcome(side, name)
-                records.append(record)
-        table = pd.DataFrame(records)
-        if not len(table):
-            return table
+        told = {name: self.with_outcome(name) for name in names}
+        records = [(a, b, *self._association(a, b), *told[a], *told[b]) for a, b in itertools.combinations(names, 2)]
+        if not records:
+            return pd.DataFrame()
+        beside = [f"{side}_{what}" for side in ("first", "second") for what in ("outcome", "low", "high")]
+        table = pd.DataFrame(records, columns=["first", "second", "r", "measure", "rows", *beside])
+        table.insert(5, "flag", table["r"].abs() >= self.limits.r)
         order = np.argsort(-table["r"].abs().fillna(0).to_numpy(), kind="stable")
         return table.iloc[order].reset_index(drop=True)
 
-    def _with_outcome(self, side: str, name: str) -> dict[str, float]:
-        """Return how one column relates to the outcome, with its interval; `side` heads the names."""
-        nothing = {f"{side}_outcome": math.nan, f"{side}_low": math.nan, f"{side}_high": math.nan}
+    def with_outcome(self, name: str) -> tuple[float, float, float]:
+        """Return how one predictor relates to the outcome, by itself.
+
+        Parameters
+        ----------
+        name : str
+            A predictor.
+
+        Returns
+        -------
+        r, low, high : float
+            The association and its interval by Fisher's z, for signed measures only; NaN without an outcome.
+        """
         if self.outcome is None:
-            return nothing
-        r = float(self.correlations.loc[name, self.outcome.name])  # type: ignore[arg-type]
-        signed = self.measures.loc[name, self.outcome.name] not in ("correlation ratio", "Cramér's V")
-        rows = int(self.pair_rows.loc[name, self.outcome.name])  # type: ignore[arg-type]
-        low, high = interval_of_r(r, rows, self.level) if signed else (math.nan, math.nan)
-        return {f"{side}_outcome": r, f"{side}_low": low, f"{side}_high": high}
+            return math.nan, math.nan, math.nan
+        r, measure, rows = self._association(name, self.outcome.name)
+        if measure in ("correlation ratio", "Cramér's V"):
+            return r, math.nan, math.nan
+        return r, *interval_of_r(r, rows, self.level)
+
+    def _association(self, one: str, other: str) -> tuple[float, str, int]:
+        """Return the association of two columns, its measure and from how many rows it is."""
+        a, b = self._places[one], self._places[other]
+        measure = self.among.measures[a][b]
+        return float(self.among.values[a, b]), self._words.get(measure, measure), int(self.among.rows[a, b])
+
+    @cached_property
+    def _places(self) -> dict[str, int]:
+        return {label: k for k, label in enumerate(self.among.labels)}
 
     @own_table
     def conditions(self) -> pd.DataFrame:
