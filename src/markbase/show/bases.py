@@ -14,6 +14,8 @@ from markbase.show.page import Page
 
 MOST_LEVELS = 12
 """Groups of more levels are told from the base chosen alone."""
+_MOST_ROWS = 8_000
+"""How many rows the tables of coefficients from all other bases may have together: the groups further on are told from their own alone."""
 _MOST_PASSES = 3_000_000
 """How many rows, each as often as its fit is told again, may be gone over for a logistic fit."""
 
@@ -31,12 +33,14 @@ def versions_of(made: AnyFit | Blocks, pages: Callable[[AnyFit | Blocks, str], t
     Returns
     -------
     Versions
-        None of a group of many levels, or coded otherwise than against a base; none at all of a logistic fit of so many rows
-        that going over them for every base would take long.
+        None of a group of many levels, or coded otherwise than against a base, nor of groups further on where a model has very many;
+        none at all of a logistic fit of so many rows that going over them for every base would take long.
     """
     fit = made.last if isinstance(made, Blocks) else made
     groups = [v for v in fit.variables if v.is_categorical]
     told = [v for v in groups if v.size <= MOST_LEVELS and v.column.scheme == "indicator"]
+    rows = len(fit.coefficient_map.rows)
+    told = [v for k, v in enumerate(told) if rows * sum(g.size - 1 for g in told[: k + 1]) <= _MOST_ROWS]
     own = ", ".join(f"{v.name} {v.base_label}" for v in groups)
     passes = fit.sample.used * sum(v.size - 1 for v in told) * len(groups)
     if fit.family is LOGISTIC and passes > _MOST_PASSES:

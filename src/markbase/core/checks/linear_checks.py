@@ -15,7 +15,6 @@ from markbase.core.design.terms import CodedColumns, single
 from markbase.core.diagnostics.residuals import Checks, Finding, Views, serial, shape
 from markbase.core.errors import FitError, MarkbaseError, listed, quoted
 from markbase.core.estimation.least_squares import solve
-from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import number, p_phrase, short
 from markbase.core.inference.distributions import p_of_f
@@ -34,6 +33,8 @@ _FAR = 3.0
 _MOVES = 0.5
 _LITTLE_ROOM = 1e-6
 _MOST_FAR = 200
+_AT_ONCE = 16
+"""So many squares are held in memory at a time."""
 
 
 def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
@@ -109,19 +110,20 @@ def _spread(fit: LinearFit) -> tuple[float, int, float]:
 def _lines(fit: LinearFit) -> pd.DataFrame:
     """Test the square of each numeric column, added to the model."""
     records = []
-    for term in fit.model_terms:
-        if term.kind != "numeric":
-            continue
-        values = (term.column.values - fit.rows_used.middle(term.name)) ** 2
-        bent = single(Column(name=f"{term.name} squared", kind="numeric", values=values))
-        try:
-            more = fit._with_more([bent])
-        except (Dependent, FitError):
-            continue  # two values only, or its square is in the model already
-        row = more.coefficients[more.coefficients["term"] == bent.name].iloc[0]
-        F = float(row["t"]) ** 2
-        p = float(p_of_f(F, 1, more.df_rest))
-        records.append([term.name, F, more.df_rest, p, "upward" if row["estimate"] > 0 else "downward"])
+    terms = [term for term in fit.model_terms if term.kind == "numeric"]
+    place = int(fit.moments.starts[len(fit.components) + 1])  # where the column of the square stands
+    for some in (terms[k : k + _AT_ONCE] for k in range(0, len(terms), _AT_ONCE)):
+        bent = [
+            single(Column(f"{t.name} squared", "numeric", (t.column.values - fit.rows_used.middle(t.name)) ** 2))
+            for t in some
+        ]
+        for term, more in zip(some, fit.with_each(bent), strict=True):
+            if more is None:
+                continue  # two values only, or its square is in the model already
+            own = np.flatnonzero(more.solution.columns == place)
+            F = more.inner.columns(own).statistic
+            bend = "upward" if more.solution.coefficients[own[0]] > 0 else "downward"
+            records.append([term.name, F, more.df_rest, float(p_of_f(F, 1, more.df_rest)), bend])
     return pd.DataFrame(records, columns=["term", "statistic", "df_rest", "p", "bend"])
 
 

@@ -256,6 +256,33 @@ class LinearFit(Fit):
         fixed_effects = self.fixed_effects.gathered(moments, blocks, self.used) if self.fixed_effects else None
         return self._refitted(parts, moments, fixed_effects)
 
+    def with_each(self, more: Sequence[Term]) -> list[LinearFit | None]:
+        """Fit the same model with one more numeric term, for each of several, on the same rows: in one pass over them.
+
+        Parameters
+        ----------
+        more : sequence of Term
+            Numeric terms that are known to vary.
+
+        Returns
+        -------
+        list of LinearFit or None
+            None where the rows cannot tell the term apart.
+        """
+        whole = (*self.model_terms, *more)
+        blocks, heavy = self._blocks(whole), self.weights.values if self.weights else None
+        moments = gather(blocks, self.sample.rows, self.used, heavy)
+        fixed_effects = self.fixed_effects.gathered(moments, blocks, self.used) if self.fixed_effects else None
+        own, found = len(self.components), list[LinearFit | None]()
+        for k, term in enumerate(more, own + 1):
+            places = [*range(own + 1), k, *range(own + len(more) + 1, len(moments.sizes))]
+            fixed = None if fixed_effects is None else fixed_effects.only(moments.columns_of(places))
+            try:
+                found.append(self._refitted((*self.model_terms, term), moments.only(places), fixed))
+            except (Dependent, FitError):
+                found.append(None)
+        return found
+
     def _blocks(self, parts: Sequence[Term]) -> list[CodedColumns]:
         hidden = self.fixed_effects.hidden if self.fixed_effects else ()
         return [*(c.coded() for c in components_of((*parts, *hidden))), CodedColumns(1, multiplier=self.outcome.values)]
