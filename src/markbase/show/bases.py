@@ -14,7 +14,7 @@ from markbase.show.page import Page
 
 MOST_LEVELS = 12
 """Groups of more levels are told from the base chosen alone."""
-_MOST_ROWS = 8_000
+_MOST_ROWS = 2_500
 """How many rows the tables of coefficients from all other bases may have together: the groups further on are told from their own alone."""
 _MOST_PASSES = 3_000_000
 """How many rows, each as often as its fit is told again, may be gone over for a logistic fit."""

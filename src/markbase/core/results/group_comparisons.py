@@ -202,14 +202,15 @@ class Grouped(Estimated):
         if show not in shown:
             raise MarkbaseError(f"There is nothing called {show!r} of a pair.{near(show, shown)}")
         labels = self.variable(group, "categorical").labels
-        grid = pd.DataFrame(np.nan, index=labels, columns=labels)
         mirror = {"low": "high", "high": "low"}
-        back = table[mirror.get(show, show)]
         sign = -1.0 if show in ("difference", "t", "z", "low", "high") else 1.0
-        for k, (a, b) in enumerate(zip(table["level"], table["against"], strict=True)):
-            grid.loc[a, b] = table[show].iloc[k]
-            grid.loc[b, a] = 1 / back.iloc[k] if show == "odds_ratio" else sign * back.iloc[k]
-        return grid
+        there = table[show].to_numpy(dtype=np.float64)
+        back = table[mirror.get(show, show)].to_numpy(dtype=np.float64)
+        first, second = np.triu_indices(len(labels), 1)  # the pairs, in the order in which `between` tells them
+        grid = np.full((len(labels), len(labels)), np.nan)
+        grid[second, first] = there
+        grid[first, second] = 1 / back if show == "odds_ratio" else sign * back
+        return pd.DataFrame(grid, index=labels, columns=labels)
 
     def planned(
         self,
