@@ -1,6 +1,7 @@
 """Columns, kinds, missing answers, levels and bases."""
 
 import datetime
+import shlex
 
 import numpy as np
 import pandas as pd
@@ -9,9 +10,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import markbase as mb
+from command import run
 from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.remarks import column_remarks
 from markbase.demo import generate
+from markbase.show.study import as_option
 
 
 def remarks(study, column):
@@ -148,6 +151,14 @@ def test_a_level_that_reads_like_no_answer_is_told_at_the_fit_and_mended_as_prop
         }
     }
     mb.fit_linear(mb.Study(frame, codebook=book).mark("place", "East"), "y", ["place"])  # warnings are errors here
+
+
+def test_a_step_that_is_proposed_can_be_typed_whatever_the_name_of_the_column(tmp_path):
+    pd.DataFrame({"sex (1=m, 2=f)": [1, 2] * 30, "y": np.arange(60.0)}).to_csv(tmp_path / "c.csv", index=False)
+    (mend,) = column_remarks(mb.open_study(tmp_path / "c.csv")["sex (1=m, 2=f)"])[0].mend
+    option, name = shlex.split(as_option(mend))
+    assert (option, name) == ("--categorical", '"sex (1=m, 2=f)"')
+    assert "sex (1=m, 2=f)  categorical " in run("look", "c.csv", option, name, cwd=tmp_path).stdout
 
 
 def test_a_column_named_like_a_weight_is_asked_about():
