@@ -159,9 +159,7 @@ STEPS = {
     "mean of items": lambda s: s.derive(name="new", mean=["rehearsals", "age"], least=1).values("new"),
     "ratio": lambda s: s.derive(name="new", ratio=["rehearsals", "concerts"]).values("new"),
     "declared categorical": lambda s: s.as_categorical("rehearsals").levels("rehearsals"),
-    "scored": lambda s: s.as_numeric(
-        "voice", scores={"soprano": 4, "alto": 3, "tenor": 2, "tennor": 2, "bass": 1}
-    ).values("voice"),
+    "scored": lambda s: s.as_numeric("voice", scores={"soprano": 4, "alto": 3, "tenor": 2, "bass": 1}).values("voice"),
     "declared numeric": lambda s: s.as_numeric("rehearsal_day").values("rehearsal_day"),
     "base by another column": lambda s: s.mark("voice", by="lowest_mean", of="belonging").levels("voice"),
     "rows kept": lambda s: s.keep({"age": {"at_least": 30}, "voice": ["alto", "bass"]}).levels("voice"),

@@ -117,7 +117,7 @@ def _lines(fit: LinearFit) -> pd.DataFrame:
             single(Column(f"{t.name} squared", "numeric", (t.column.values - fit.rows_used.middle(t.name)) ** 2))
             for t in some
         ]
-        for term, more in zip(some, fit.with_each(bent), strict=True):
+        for term, more in zip(some, fit._with_each(bent), strict=True):
             if more is None:
                 continue  # two values only, or its square is in the model already
             own = np.flatnonzero(more.solution.columns == place)

@@ -256,19 +256,8 @@ class LinearFit(Fit):
         fixed_effects = self.fixed_effects.gathered(moments, blocks, self.used) if self.fixed_effects else None
         return self._refitted(parts, moments, fixed_effects)
 
-    def with_each(self, more: Sequence[Term]) -> list[LinearFit | None]:
-        """Fit the same model with one more numeric term, for each of several, on the same rows: in one pass over them.
-
-        Parameters
-        ----------
-        more : sequence of Term
-            Numeric terms that are known to vary.
-
-        Returns
-        -------
-        list of LinearFit or None
-            None where the rows cannot tell the term apart.
-        """
+    def _with_each(self, more: Sequence[Term]) -> list[LinearFit | None]:
+        """Fit the same model with one more numeric term, for each of several that vary, in one pass over the rows; None where they cannot tell it apart."""
         whole = (*self.model_terms, *more)
         blocks, heavy = self._blocks(whole), self.weights.values if self.weights else None
         moments = gather(blocks, self.sample.rows, self.used, heavy)

@@ -128,7 +128,7 @@ def _rounded(value: float) -> float:
 def _cautions(screen: ScreenTables, name: str) -> list[str]:
     if screen.outcome is None:
         return []
-    r, low, high = screen.with_outcome(name)
+    r, low, high = screen._with_outcome(name)
     related = abs(r) >= 0.1 if math.isnan(low) else (low > 0 or high < 0)
     if not related:
         return []

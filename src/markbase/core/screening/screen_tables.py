@@ -117,7 +117,7 @@ class ScreenTables(Shown):
         for signed measures only).
         """
         names = [t.name for t in self.basis.terms]
-        told = {name: self.with_outcome(name) for name in names}
+        told = {name: self._with_outcome(name) for name in names}
         records = [(a, b, *self._association(a, b), *told[a], *told[b]) for a, b in itertools.combinations(names, 2)]
         if not records:
             return pd.DataFrame()
@@ -127,19 +127,8 @@ class ScreenTables(Shown):
         order = np.argsort(-table["r"].abs().fillna(0).to_numpy(), kind="stable")
         return table.iloc[order].reset_index(drop=True)
 
-    def with_outcome(self, name: str) -> tuple[float, float, float]:
-        """Return how one predictor relates to the outcome, by itself.
-
-        Parameters
-        ----------
-        name : str
-            A predictor.
-
-        Returns
-        -------
-        r, low, high : float
-            The association and its interval by Fisher's z, for signed measures only; NaN without an outcome.
-        """
+    def _with_outcome(self, name: str) -> tuple[float, float, float]:
+        """Return how one predictor relates to the outcome, and its interval by Fisher's z; NaN without an outcome, and of measures without a sign."""
         if self.outcome is None:
             return math.nan, math.nan, math.nan
         r, measure, rows = self._association(name, self.outcome.name)

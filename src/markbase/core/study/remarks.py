@@ -284,7 +284,7 @@ def _group_remarks(column: Column) -> list[Remark]:
 
 def levels_of_no_answer(column: Column) -> list[int]:
     """Return the levels with rows of a guessed group that read like missing answers, where it has others."""
-    if not column.is_categorical or not column.guess:
+    if not column.is_categorical or not column.guess or column.doubt:  # what is in doubt is told as that
         return []
     labels = {int(k): column.levels[k].label for k in np.flatnonzero(column.counts)}
     found = [k for k, label in labels.items() if reads_as_no_answer(label)]
