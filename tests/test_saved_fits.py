@@ -256,9 +256,12 @@ def test_rows_in_parts_are_judged_by_label_or_code_as_in_memory(tmp_path):
         {"day": rng.integers(1, 4, 400), "left": rng.integers(0, 2, 400), "age": rng.normal(40, 9, 400)}
     )
     day = {"kind": "categorical", "levels": {"1": "Mon", "2": "Tue", "3": "Wed"}}
-    book = {"columns": {"day": day, "left": {"kind": "categorical", "levels": {"0": "stays", "1": "leaves"}}}}
+    left = {"kind": "categorical", "levels": {"0": "stays", "1": "leaves"}}
+    book = {"columns": {"day": day, "left": left, "age": {"missing": {"-9": "no answer"}}}}
     fit = mb.fit_logistic(mb.Study(frame, codebook=book).mark("day", "Mon"), "left", ["day", "age"], event="leaves")
-    other = frame.head(150).assign(day=lambda d: d["day"].replace(3, 4))
+    other = frame.head(150).assign(
+        day=lambda d: d["day"].replace(3, 4), age=lambda d: d["age"].where(d.index > 7, -9.0)
+    )
     other.to_csv(tmp_path / "other.csv", index=False)
     whole = mb.score(fit, other)
     for left in ({}, {"left": {"kind": "categorical"}}):  # numbers, and groups told by their codes
@@ -269,7 +272,7 @@ def test_rows_in_parts_are_judged_by_label_or_code_as_in_memory(tmp_path):
         assert (
             (parts.rows, parts.left_out)
             == (whole.rows, whole.left_out)
-            == (int((other["day"] < 3).sum()), 150 - whole.rows)
+            == (int(((other["day"] < 3) & (other["age"] > 0)).sum()), 150 - whole.rows)
         )
         assert (
             set(parts.unseen)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -17,7 +17,7 @@ from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, count_noun, remark
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LOGISTIC
-from markbase.core.results.predictions import new_rows
+from markbase.core.results.predictions import UNSEEN, new_rows, without_codes
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.rows.row_functions import counted, look_up
 from markbase.core.study.column import Column
@@ -133,12 +133,16 @@ def _scored_in_parts(fit: AnyFit | StoredFit, test: Study) -> Score:
             raise MarkbaseError(
                 f"`{name}` is {test[name].kind} in the rows held out, and {variable.column.kind} in the fit; declare it alike."
             )
-        columns[name] = _at_levels_of(variable.column, test[name]) if variable.is_categorical else test[name]
-        if variable.is_categorical:
-            unseen += _levels_apart(variable, columns[name], test[name])
+        if not variable.is_categorical:
+            columns[name] = replace(test[name], values=without_codes(variable.column, test[name].values))
+            continue
+        columns[name] = _at_levels_of(variable.column, test[name])
+        unseen += _levels_apart(variable, columns[name], test[name])
     predicted = fit._expected_of(columns)
     outcome = test.column(fit.outcome.name)
-    observed = _happened(fit.outcome, outcome) if fit.outcome.is_categorical else outcome.values
+    observed = (
+        _happened(fit.outcome, outcome) if fit.outcome.is_categorical else without_codes(fit.outcome, outcome.values)
+    )
     known = np.isfinite(predicted) & np.isfinite(observed)
     n = int(np.count_nonzero(known))
     if not n:
@@ -166,12 +170,8 @@ def _happened(own: Column, other: Column) -> Any:
 
 def _levels_apart(variable: Variable, here: Column, other: Column) -> list[str]:
     """Name levels that only the fit, or only the other rows, have."""
-    there = counted(here.values, len(variable.column.levels))
-    found = [
-        f"no row scored has `{variable.name}` `{variable.labels[k]}`"
-        for k, place in enumerate(variable.places)
-        if not there[place]
-    ]
+    counts = counted(here.values, len(variable.column.levels))
+    found = _without_rows(variable, {k for k, place in enumerate(variable.places) if counts[place]})
     known = {
         v
         for place in variable.places
@@ -179,21 +179,18 @@ def _levels_apart(variable: Variable, here: Column, other: Column) -> list[str]:
     }
     for level, rows in zip(other.levels, counted(other.values, len(other.levels)), strict=True):
         if rows and level.label not in known and level.code not in known:
-            found.append(f"`{level.label}` of `{variable.name}` occurs in no row the model was fitted to")
+            found.append(f"`{level.label}` of `{variable.name}` {UNSEEN}")
     return found
 
 
 def _unseen(fit: AnyFit | StoredFit, groups: dict[str, Any], cautions: Iterable[str]) -> tuple[str, ...]:
     """Name levels that only one of the two parts has."""
-    found = []
-    for variable in variables_of(fit.model_terms).values():
-        if variable.is_categorical:
-            there = set(groups[variable.name].tolist())
-            found += [
-                f"no row scored has `{variable.name}` `{label}`"
-                for k, label in enumerate(variable.labels)
-                if k not in there
-            ]
-    mark = "occurs in no row the model was fitted to"
-    only = {part for caution in cautions for part in caution.split("; ") if mark in part}
+    groups_of_fit = [v for v in variables_of(fit.model_terms).values() if v.is_categorical]
+    found = [words for v in groups_of_fit for words in _without_rows(v, set(groups[v.name].tolist()))]
+    only = {part for caution in cautions for part in caution.split("; ") if UNSEEN in part}
     return (*found, *sorted(only))
+
+
+def _without_rows(variable: Variable, there: Collection[int]) -> list[str]:
+    """Name the levels of a group of the fit that no row scored has, by the places of those that some has."""
+    return [f"no row scored has `{variable.name}` `{v}`" for k, v in enumerate(variable.labels) if k not in there]

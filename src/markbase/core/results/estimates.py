@@ -186,7 +186,8 @@ class Estimated(Shown, ABC):
         Returns
         -------
         pandas.DataFrame
-            As `coefficients`; the differences between groups, and the start, are those at these values.
+            As `coefficients`; the differences between groups, and the start, are those at these values. Of a logistic fit
+            intervals and p values are of Wald's kind.
 
         Raises
         ------
@@ -207,7 +208,7 @@ class Estimated(Shown, ABC):
         """
         for name in at:
             self.variable(name, "numeric")
-        return self._table(CoefficientRows(self._map_coefficients(at=at), self.inner))
+        return self.family.with_ratios(self._table(CoefficientRows(self._map_coefficients(at=at), self.inner)))
 
     @own_table
     def covariance(self) -> pd.DataFrame:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -198,26 +198,6 @@ class LogisticFit(Probabilities):
             p[told] = p_of_f(np.array(self.ratios.falls([self._combinations([k]) for k in told])), 1, math.inf)
             table = table.assign(p=p, low=low, high=high)
         return self.family.with_ratios(table)
-
-    def coefficients_at(self, at: Mapping[str, float]) -> pd.DataFrame:
-        """Tell the coefficients where some numeric columns have a value of their own instead of 0.
-
-        Parameters
-        ----------
-        at : mapping of str to float
-            Numeric columns that are part of a slope by group, and where to hold them.
-
-        Returns
-        -------
-        pandas.DataFrame
-            As `coefficients`, with intervals and p values of Wald's kind.
-
-        Raises
-        ------
-        ColumnError
-            If the model has no such numeric column.
-        """
-        return self.family.with_ratios(super().coefficients_at(at))
 
     @cached_property
     def outcome_sd(self) -> float:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -35,6 +35,8 @@ _MOST_CELLS = 1 << 23
 _FEW_DIGITS_LOST = 1e3
 """A condition number at which squares of roots still have ten digits."""
 _RESCALED = ("centre", "unit_range", "z")
+UNSEEN = "occurs in no row the model was fitted to"
+"""What is said of a level that the fit does not know."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -89,8 +91,7 @@ class _Source:
         else:
             read = pd.to_numeric(self.table[own.name], errors="coerce")
             values = read.to_numpy(dtype=np.float64, na_value=np.nan)
-        codes = _numbers([] if own.made is not None else [code.code for code in own.missing_codes])
-        return np.where(np.isin(values, codes), np.nan, values) if len(codes) else values
+        return without_codes(own, values)
 
     def texts(self, name: str, gaps: Collection[str] = ()) -> tuple[list[str], NDArray[np.intp]]:
         """Return the distinct values of a column as texts, and which of them each row has; −1 for none, and for what stands for a gap."""
@@ -108,10 +109,15 @@ class _Source:
         return found, np.where(np.isin(codes, blank), -1, codes) if blank else codes
 
 
-def _numbers(texts: Sequence[str]) -> Array:
-    """Return those of some texts that are numbers."""
-    numbers = np.asarray(pd.to_numeric(pd.Series(texts, dtype=object), errors="coerce"), dtype=np.float64)
-    return numbers[np.isfinite(numbers)]
+def without_codes(own: Column, values: Array) -> Array:
+    """Return values of other rows, in memory or in parts, with a gap where they stand for a missing answer in a numeric column of the fit.
+
+    A column that was made of others has values of its own, and no codes.
+    """
+    codes = pd.Series([] if own.made is not None else [code.code for code in own.missing_codes], dtype=object)
+    for code in pd.to_numeric(codes, errors="coerce").dropna():
+        values = np.where(values == code, np.nan, values)
+    return values
 
 
 def _gaps(column: Column) -> set[str]:
@@ -203,11 +209,7 @@ def _slots(variable: Variable, source: _Source, told: dict[int, list[str]]) -> N
     found = np.array([*(slot.get(text, -1) for text in texts), -1], dtype=np.intp)[codes]
     for row in np.flatnonzero(found < 0).tolist():
         code = codes[row]
-        told[row].append(
-            f"`{name}` is missing"
-            if code < 0
-            else f"`{texts[code]}` of `{name}` occurs in no row the model was fitted to"
-        )
+        told[row].append(f"`{name}` is missing" if code < 0 else f"`{texts[code]}` of `{name}` {UNSEEN}")
     return found
 
 

@@ -31,7 +31,7 @@ from markbase.core.results.rows_used import RowsUsed
 from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]
-NO_ROWS = "A saved fit holds no rows of the data"
+_NO_ROWS = "A saved fit holds no rows of the data"
 
 
 @dataclass(frozen=True, eq=False)
@@ -69,7 +69,7 @@ class DescribedRows(RowsUsed):
 
     def values(self, numeric: str) -> Array:
         """Refuse to give values: there are no rows."""
-        raise FitError(f"{NO_ROWS}, so `{numeric}` has no values here.")
+        raise FitError(f"{_NO_ROWS}, so `{numeric}` has no values here.")
 
     def counted_between(self, numeric: str, edges: Sequence[float]) -> list[int | None]:
         """Tell that nothing can be counted."""
@@ -81,7 +81,7 @@ class DescribedRows(RowsUsed):
         for order in itertools.permutations(groups):
             if order in self.joint_counts:
                 return np.transpose(self.joint_counts[order], [order.index(g) for g in groups])
-        raise FitError(f"{NO_ROWS}, so the joint levels of {', '.join(groups)} cannot be counted.")
+        raise FitError(f"{_NO_ROWS}, so the joint levels of {', '.join(groups)} cannot be counted.")
 
 
 class _Averages(Sample):
@@ -89,7 +89,7 @@ class _Averages(Sample):
 
     def _open_mean(self, values: Sequence[Array], groups: Sequence[Variable]) -> Array:
         del values, groups
-        raise FitError(f"{NO_ROWS}, and this is an average over them; give every numeric column a value.")
+        raise FitError(f"{_NO_ROWS}, and this is an average over them; give every numeric column a value.")
 
 
 @checked_methods
@@ -128,7 +128,7 @@ class StoredFit(Fit):
         known = any(hasattr(kind, name) or name in kind.__dataclass_fields__ for kind in (LinearFit, LogisticFit))
         if name.startswith("_") or not known:
             raise AttributeError(f"a saved fit has no `{name}`")
-        raise AttributeError(f"{NO_ROWS}, so it has no `{name}`: take it of the fit before it is saved.")
+        raise AttributeError(f"{_NO_ROWS}, so it has no `{name}`: take it of the fit before it is saved.")
 
     @property
     def kind(self) -> str:
@@ -151,21 +151,6 @@ class StoredFit(Fit):
         """As of the fit that was saved; with Firth's penalty intervals and p are Wald's here."""
         return self.family.with_ratios(self._table(self.coefficient_rows))
 
-    def coefficients_at(self, at: Mapping[str, float]) -> pd.DataFrame:
-        """Tell the coefficients where some numeric columns have a value of their own instead of 0, as of the fit that was saved.
-
-        Parameters
-        ----------
-        at : mapping of str to float
-            Numeric columns that are part of a slope by group, and where to hold them.
-
-        Returns
-        -------
-        pandas.DataFrame
-            As `coefficients`.
-        """
-        return self.family.with_ratios(super().coefficients_at(at))
-
     def rows_for(self, terms: Sequence[str]) -> NoReturn:
         """Refuse to count rows.
 
@@ -175,7 +160,7 @@ class StoredFit(Fit):
             Always: there are no rows.
         """
         del terms
-        raise MarkbaseError(f"{NO_ROWS}, so none can be counted.")
+        raise MarkbaseError(f"{_NO_ROWS}, so none can be counted.")
 
     @cached_property
     def _sample(self) -> Sample:
@@ -215,7 +200,7 @@ class StoredFit(Fit):
     def _adjusted(self, settings: Sequence[Setting]) -> tuple[Array, Array, Array, Array]:
         if self.kind == "logistic":
             raise FitError(
-                f"{NO_ROWS}, and adjusted probabilities are averages over rows; `between` compares the levels in odds."
+                f"{_NO_ROWS}, and adjusted probabilities are averages over rows; `between` compares the levels in odds."
             )
         return super()._adjusted(settings)
 
@@ -223,7 +208,7 @@ class StoredFit(Fit):
         named = known_profile(self.model_terms, self._sample.followed(setting))
         if self.kind == "logistic" and not named:
             raise MarkbaseError(
-                f"{NO_ROWS}, and a probability of a profile that leaves a column out is an average over rows; name every column."
+                f"{_NO_ROWS}, and a probability of a profile that leaves a column out is an average over rows; name every column."
             )
         eta, root = self._wide(self._sample.row(setting), True)
         half = t_quantile(self.level, self.df_rest)
@@ -258,11 +243,11 @@ class StoredFit(Fit):
 
     def _with_only(self, terms: tuple[Term, ...]) -> Self:
         del terms
-        raise MarkbaseError(f"{NO_ROWS}, so no other model can be fitted from it.")
+        raise MarkbaseError(f"{_NO_ROWS}, so no other model can be fitted from it.")
 
     def _with_more(self, more: Sequence[Term]) -> Fit:
         del more
-        raise MarkbaseError(f"{NO_ROWS}, so no other model can be fitted from it.")
+        raise MarkbaseError(f"{_NO_ROWS}, so no other model can be fitted from it.")
 
     def on_rows(self, used: NDArray[np.bool_]) -> Self:
         """Refuse to fit the same terms on other rows.
@@ -276,7 +261,7 @@ class StoredFit(Fit):
 
     def _on(self, used: NDArray[np.bool_], terms: tuple[Term, ...]) -> Self:
         del used, terms
-        raise MarkbaseError(f"{NO_ROWS}, so it cannot be fitted to others.")
+        raise MarkbaseError(f"{_NO_ROWS}, so it cannot be fitted to others.")
 
     @property
     def _smear(self) -> float:
@@ -285,7 +270,7 @@ class StoredFit(Fit):
     @property
     def observed_numbers(self) -> Array:
         """Refuse to give the outcome: there are no rows."""
-        raise MarkbaseError(f"{NO_ROWS}, so nothing can be held out of them; `score` judges it on other rows.")
+        raise MarkbaseError(f"{_NO_ROWS}, so nothing can be held out of them; `score` judges it on other rows.")
 
     def guide(self) -> NoReturn:
         """Refuse to go through the fit: most of what it asks is answered by rows.
@@ -295,7 +280,7 @@ class StoredFit(Fit):
         MarkbaseError
             Always: there are no rows.
         """
-        raise MarkbaseError(f"{NO_ROWS}, which its guide asks about; take the guide of the fit before it is saved.")
+        raise MarkbaseError(f"{_NO_ROWS}, which its guide asks about; take the guide of the fit before it is saved.")
 
     def reading(self, alpha: float | None = None) -> NoReturn:
         """Refuse to tell the fit in sentences: their cautions count rows.
@@ -306,11 +291,11 @@ class StoredFit(Fit):
             Always: there are no rows.
         """
         del alpha
-        raise MarkbaseError(f"{NO_ROWS}, which its sentences count; take them of the fit before it is saved.")
+        raise MarkbaseError(f"{_NO_ROWS}, which its sentences count; take them of the fit before it is saved.")
 
     @property
     def _fitted(self) -> Array:
-        raise MarkbaseError(f"{NO_ROWS}, so it has no fitted values; `predict` gives them for the rows of a table.")
+        raise MarkbaseError(f"{_NO_ROWS}, so it has no fitted values; `predict` gives them for the rows of a table.")
 
 
 def part_means_of(fit: AnyFit) -> dict[tuple[int, frozenset[str]], Array]:
