@@ -34,8 +34,8 @@ def draw_slopes(fit: AnyFit | StoredFit, numeric: str, by: str | None = None, ax
 
     Parameters
     ----------
-    fit : LinearFit or LogisticFit
-        The fit.
+    fit : LinearFit, LogisticFit or StoredFit
+        The fit; of a saved one the rows are not drawn below the slope.
     numeric : str
         The column whose slope is drawn.
     by : str, optional
