@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -64,36 +64,33 @@ class KeptRows:
         """Keep rows of so many columns."""
         self.most = min(KEPT_ROWS, max(1 << 12, _KEPT_VALUES // max(width, 1)))
         self.limit = np.iinfo(np.uint64).max
-        self.rows = np.zeros(0, dtype=np.int64)
-        self.keys = np.zeros(0, dtype=np.uint64)
-        self.columns: dict[str, NDArray[Any]] = {}
+        self._pieces: list[_Kept] = []
+
+    @property
+    def rows(self) -> NDArray[np.int64]:
+        """Shape (rows kept,): which rows."""
+        return self._whole.rows
+
+    @property
+    def columns(self) -> Mapping[str, NDArray[Any]]:
+        """What they hold."""
+        return self._whole.columns
 
     def take(self, start: int, columns: Mapping[str, NDArray[Any]], size: int, place: int = 0) -> None:
         """Look at the next rows; the place is that of the first row that was looked at among all."""
         keys = hashed(np.arange(place + start, place + start + size, dtype=np.uint64))
         here = np.flatnonzero(keys <= self.limit)
-        for name, values in columns.items():
-            before = self.columns.get(name)
-            self.columns[name] = values[here] if before is None else np.concatenate([before, values[here]])
-        self.rows, self.keys = np.concatenate([self.rows, here + start]), np.concatenate([self.keys, keys[here]])
-        self.columns = {name: values for name, values in self.columns.items() if name in columns}
-        self._thin_out()
+        self._add(_Kept(here + start, keys[here], {name: values[here] for name, values in columns.items()}))
 
     def merge(self, other: KeptRows, columns: Mapping[str, NDArray[Any]], start: int) -> None:
         """Join them with those kept of the rows that follow, whose values are given."""
-        before = self.columns
-        if before and not len(other.rows):
-            columns = before
-        elif before:
-            columns = {n: np.concatenate([before[n], v]) for n, v in columns.items() if n in before}
-        self.columns = dict(columns)
-        self.rows = np.concatenate([self.rows, other.rows + start])
-        self.keys, self.limit = np.concatenate([self.keys, other.keys]), min(self.limit, other.limit)
-        self._thin_out()
+        self.limit = min(self.limit, other.limit)
+        self._add(_Kept(other.rows + start, other._whole.keys, columns))
 
     def join(self, other: KeptRows) -> None:
         """Take other columns of the same rows as well."""
-        self.columns |= other.columns
+        whole = self._whole
+        self._pieces = [replace(whole, columns={**whole.columns, **other.columns})]
 
     @property
     def emptied(self) -> KeptRows:
@@ -102,14 +99,50 @@ class KeptRows:
         fresh.most, fresh.limit = self.most, self.limit
         return fresh
 
-    def _thin_out(self) -> None:
-        while len(self.rows) > self.most or (len(self.keys) and self.keys.max() > self.limit):
-            stay = self.keys <= self.limit
-            if np.count_nonzero(stay) > self.most:
-                self.limit //= 2
-                continue
-            self.rows, self.keys = self.rows[stay], self.keys[stay]
-            self.columns = {name: values[stay] for name, values in self.columns.items()}
+    @property
+    def _whole(self) -> _Kept:
+        """All that is kept, in one piece."""
+        if len(self._pieces) != 1:
+            self._pieces = [_joined(self._pieces).below(self.limit)]
+        return self._pieces[0]
+
+    def _add(self, piece: _Kept) -> None:
+        self._pieces.append(piece)
+        if sum(len(p.rows) for p in self._pieces) <= self.most:
+            return
+        whole = self._whole
+        while np.count_nonzero(whole.keys <= self.limit) > self.most:
+            self.limit //= 2
+        self._pieces = [whole.below(self.limit)]
+
+
+@dataclass(frozen=True, eq=False)
+class _Kept:
+    """Some rows that are kept."""
+
+    rows: NDArray[np.int64]
+    """Shape (rows kept,): which rows."""
+    keys: NDArray[np.uint64]
+    """Shape (rows kept,): their hashes."""
+    columns: Mapping[str, NDArray[Any]]
+    """What they hold."""
+
+    def below(self, limit: Any) -> _Kept:
+        """Return those whose hash is no larger than a limit."""
+        stay = self.keys <= limit
+        if stay.all():
+            return self
+        return _Kept(self.rows[stay], self.keys[stay], {name: values[stay] for name, values in self.columns.items()})
+
+
+def _joined(pieces: Sequence[_Kept]) -> _Kept:
+    """Join pieces; a column that one of them lacks was given up."""
+    told = [p for p in pieces if len(p.rows)]
+    rows = [np.zeros(0, dtype=np.int64), *(p.rows for p in told)]
+    keys = [np.zeros(0, dtype=np.uint64), *(p.keys for p in told)]
+    names = [n for n in told[0].columns if all(n in p.columns for p in told)] if told else []
+    columns = {n: np.concatenate([p.columns[n] for p in told]) for n in names}
+    return _Kept(np.concatenate(rows), np.concatenate(keys), columns)
 
 
 class AllRows:

@@ -319,22 +319,28 @@ def _over_text(
     kept: Any,
     told: Callable[[int], None] | None,
 ) -> Look:
-    cuts: list[Cut] = []
-
-    def placed() -> Iterator[tuple[Piece, int]]:
-        for block in cut_into_blocks(table):
-            cuts.append(block.cut)
-            yield block, (block.cut.file << PLACE_BITS) + block.cut.start
-
-    try:
-        look = Look(fresh_columns(columns), kept.emptied).over_pieces(placed(), as_text, told)
+    for broken_lines in (False, True):
+        cuts: list[Cut] = []
+        try:
+            look = Look(fresh_columns(columns), kept.emptied)
+            look.over_pieces(_blocks_with_places(table, broken_lines, cuts), as_text, told)
+        except NotNumbersError:
+            raise
+        except UncutError:
+            continue
+        except FileError:  # of an error in a block it is not known in which row it is
+            break
         look.cuts = tuple(replace(cut, rows=rows) for cut, rows in zip(cuts, look.sizes, strict=True))
         return look
-    except NotNumbersError:
-        raise
-    except (UncutError, FileError):  # of an error in a block it is not known in which row it is
-        batches = table.batches(list(columns), as_text)
-        return Look(fresh_columns(columns), kept.emptied).over(batches, True, told)
+    batches = table.batches(list(columns), as_text)
+    return Look(fresh_columns(columns), kept.emptied).over(batches, True, told)
+
+
+def _blocks_with_places(table: TableFiles, broken_lines: bool, cuts: list[Cut]) -> Iterator[tuple[Piece, int]]:
+    """Yield the blocks of text files, each with its place, and write down where they were cut."""
+    for block in cut_into_blocks(table, broken_lines):
+        cuts.append(block.cut)
+        yield block, (block.cut.file << PLACE_BITS) + block.cut.start
 
 
 def table_in_memory(table: TableFiles, types: Mapping[str, bool], book: Codebook) -> TableInParts:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import groupby
-from typing import IO, TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -51,6 +51,8 @@ class TextBlock:
     """Where it is."""
     data: pa.Buffer
     """The rows, without the line of the names."""
+    known: bool = True
+    """Whether its quotes are known to be those of whole rows; if not, they are looked at before the rows are."""
 
     @property
     def written(self) -> bool:
@@ -62,6 +64,8 @@ class TextBlock:
         import pyarrow as pa
         from pyarrow import csv as pacsv
 
+        if not self.known:
+            _check_quotes(self.data, self.table.separator.encode())
         raw = list(self.table.names.values())
         with self.table.as_they_were():
             read, parse, convert = self.table.csv_options(names or [next(iter(self.table.names))], as_text)
@@ -70,24 +74,27 @@ class TextBlock:
         yield from whole.to_batches(PART_ROWS)
 
 
-def cut_into_blocks(table: TableFiles) -> Iterator[TextBlock]:
+def cut_into_blocks(table: TableFiles, broken_lines: bool = False) -> Iterator[TextBlock]:
     """Cut text files into blocks of whole rows.
 
     Parameters
     ----------
     table : TableFiles
         The files.
+    broken_lines : bool
+        Whether line ends stand within cells: then a line end is that of a row if as many quotes have opened as have closed before
+        it. Where none do every line end is that of a row, and the block before the first that is not has an odd number of quotes.
 
     Yields
     ------
     TextBlock
-        The next rows. Every quote in them begins or ends a cell, or stands for itself within one: then a line end is that of a row
-        if as many quotes have opened as have closed before it.
+        The next rows. Every quote in them is to begin or end a cell, or stand for itself within one.
 
     Raises
     ------
     UncutError
-        If the files cannot be cut: a quote stands elsewhere, or bytes of the encoding stand for more than one character.
+        If the files cannot be cut: a quote stands elsewhere (told by the block, when its rows are asked for), or bytes of the
+        encoding stand for more than one character.
     """
     import pyarrow as pa
 
@@ -97,18 +104,14 @@ def cut_into_blocks(table: TableFiles) -> Iterator[TextBlock]:
         for number, mark in enumerate(table.files):
             with opened(mark.path) as stream:
                 start = 0
-                for rows in _whole_rows(stream):
-                    skipped = len(_MARK) if not start and rows.startswith(_MARK) else 0
-                    _check_quotes(rows[skipped:], table.separator.encode())
+                for rows, end in _whole_rows(stream, broken_lines):
+                    skipped = 0
                     if not start:
-                        skipped = _row_end(rows, skipped)
-                        names = rows[:skipped].strip()
-                        if not names or b"\r" in names:  # line ends of another kind
-                            raise UncutError
-                    if len(rows) > skipped:
-                        cut = Cut(number, start + skipped, len(rows) - skipped)
-                        yield TextBlock(table, cut, pa.py_buffer(rows).slice(skipped))
-                    start += len(rows)
+                        skipped = _names_end(rows, end, table.separator.encode())
+                    if end > skipped:
+                        cut = Cut(number, start + skipped, end - skipped)
+                        yield TextBlock(table, cut, pa.py_buffer(rows).slice(skipped, cut.size), known=False)
+                    start += end
 
 
 def blocks_at(table: TableFiles, cuts: Sequence[Cut]) -> Iterator[TextBlock]:
@@ -125,32 +128,45 @@ def blocks_at(table: TableFiles, cuts: Sequence[Cut]) -> Iterator[TextBlock]:
                     at = cut.start + cut.size
 
 
-def _whole_rows(stream: IO[bytes]) -> Iterator[bytes]:
+def _whole_rows(stream: Any, broken_lines: bool) -> Iterator[tuple[bytearray, int]]:
+    """Yield bytes, and where the last whole row in them ends."""
     rest = b""
-    while more := stream.read(_BLOCK_BYTES):
-        rest += more
-        end = _last_row_end(rest)
+    while True:
+        rows = bytearray(len(rest) + _BLOCK_BYTES)
+        rows[: len(rest)] = rest
+        size = len(rest)
+        with memoryview(rows) as room:
+            while size < len(rows) and (more := stream.readinto(room[size:])):
+                size += more
+        if size == len(rest):
+            break
+        end = _last_row_end(rows, size, broken_lines)
         if end:
-            yield rest[:end]
-            rest = rest[end:]
-        elif len(rest) > _MOST_BYTES:
+            yield rows, end
+        elif size > _MOST_BYTES:
             raise UncutError
+        rest = bytes(memoryview(rows)[end:size])
     if rest:
-        yield rest
+        yield bytearray(rest), len(rest)
 
 
-def _row_end(rows: bytes, start: int) -> int:
-    """Return where the first row ends."""
-    end = rows.find(b"\n", start) + 1
+def _names_end(rows: bytearray, size: int, separator: bytes) -> int:
+    """Return where the line of the names ends."""
+    start = len(_MARK) if rows.startswith(_MARK) else 0
+    end = rows.find(b"\n", start, size) + 1
     while end and rows.count(_QUOTE, start, end) % 2:
-        end = rows.find(b"\n", end) + 1
-    return end or len(rows)
+        end = rows.find(b"\n", end, size) + 1
+    names = rows[start : end or size]
+    if not names.strip() or b"\r" in names.strip():  # line ends of another kind
+        raise UncutError
+    _check_quotes(names, separator)
+    return end or size
 
 
-def _last_row_end(rows: bytes) -> int:
+def _last_row_end(rows: bytearray, size: int, broken_lines: bool) -> int:
     """Return where the last whole row ends, 0 if none does."""
-    end = rows.rfind(b"\n") + 1
-    quotes = rows.count(_QUOTE, 0, end)
+    end = rows.rfind(b"\n", 0, size) + 1
+    quotes = rows.count(_QUOTE, 0, end) if broken_lines else 0
     while end and quotes % 2:
         before = rows.rfind(b"\n", 0, end - 1) + 1
         quotes -= rows.count(_QUOTE, before, end)
@@ -158,15 +174,16 @@ def _last_row_end(rows: bytes) -> int:
     return end
 
 
-def _check_quotes(rows: bytes, separator: bytes) -> None:
+def _check_quotes(rows: Any, separator: bytes) -> None:
     own = np.frombuffer(rows, dtype=np.uint8)
     quotes = np.flatnonzero(own == ord(_QUOTE))
     if len(quotes) % 2:
         raise UncutError
+    if not len(quotes):
+        return
     beside = np.zeros(256, dtype=bool)
     beside[list(separator + _QUOTE + b"\r\n")] = True
-    opening, closing = quotes[::2], quotes[1::2]
-    opens = beside[own[np.maximum(opening - 1, 0)]] | (opening == 0)
-    closes = beside[own[np.minimum(closing + 1, len(own) - 1)]]
+    opens = beside.take(own.take(quotes[::2] - 1, mode="clip"))  # what opens or closes all of them stands beside itself
+    closes = beside.take(own.take(quotes[1::2] + 1, mode="clip"))
     if not (opens.all() and closes.all()):
         raise UncutError
