@@ -187,8 +187,12 @@ class _Ordered:
     @classmethod
     def of(cls, happened: Array, p: Array, weights: Array | None, times: Array | None) -> _Ordered:
         """Sort rows that stand for themselves, or for several."""
-        order = np.argsort(p)
-        rising, events = p[order], (happened == 1)[order]
+        if weights is None and times is None:
+            rising, events = _sorted_with_events(happened, p)
+            order: slice | NDArray[np.intp] = slice(None)
+        else:
+            order = np.argsort(p)
+            rising, events = p[order], (happened == 1)[order]
         first = np.flatnonzero(np.diff(rising, prepend=np.nan) != 0)
 
         def by_value(each: Array | None) -> Array:
@@ -222,6 +226,17 @@ class _Ordered:
                 "specificity": 1 - np.concatenate([[0.0], others / others[-1]]),
             }
         )
+
+
+def _sorted_with_events(happened: Array, p: Array) -> tuple[Array, NDArray[np.bool_]]:
+    """Return probabilities, the lowest first, and whether the event happened at each.
+
+    The bits of a number from 0 to 1 stand in its order and leave the highest two free, so that they make room for the event: whole
+    numbers are sorted several times as fast as places.
+    """
+    own = np.ascontiguousarray(p, dtype=np.float64)
+    bits = np.sort((own.view(np.uint64) << np.uint64(1)) | (np.asarray(happened) == 1))
+    return (bits >> np.uint64(1)).view(np.float64), (bits & np.uint64(1)).astype(bool)
 
 
 def area_under_curve(happened: Array, p: Array, times: Array | None = None) -> tuple[float, float]:
