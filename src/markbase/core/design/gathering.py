@@ -6,6 +6,7 @@ import itertools
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -125,7 +126,9 @@ class Running:
         self._cross = np.zeros((width, width) if plan.slopes else (1, 1))
         self._products = np.zeros((own, own))
         self._tables = [np.zeros((own, math.prod(plan.levels[k] for k in joint))) for joint in plan.sets]
-        self._pairs = {(g, h): np.zeros(plan.levels[g] * plan.levels[h]) for g, h in plan._apart}
+        self._pairs: dict[tuple[int, int], NDArray[Any]] = {  # without weights they stay whole numbers
+            (g, h): np.zeros(plan.levels[g] * plan.levels[h], dtype=np.int64) for g, h in plan._apart
+        }
         self._looked_up = [k for k in (*plan.groups, *plan.slopes) if plan.slopes or self._pairs]
 
     def add(
@@ -167,7 +170,8 @@ class Running:
             for row in range(1, len(values)):
                 table[row] += np.bincount(cell, weights=weighted[row], minlength=size)
         for (g, h), pair in self._pairs.items():
-            pair += np.bincount(joint_cells(blocks, (g, h), chunk), weights=w, minlength=len(pair))
+            more = np.bincount(joint_cells(blocks, (g, h), chunk), weights=w, minlength=len(pair))
+            self._pairs[g, h] = pair + more
         for place, k in enumerate(plan.slopes):
             x = deviation_of(blocks[k], chunk, plan.centres[k + 1], plan.scales[k + 1])
             weighted_x = x if w is None else x * w

@@ -34,6 +34,9 @@ class Total:
             self._high = np.array(value, dtype=np.float64, order="C")
             self._low = np.zeros(self._high.shape)
             return
+        if np.asarray(value).dtype.kind == "i":  # of counts nothing is rounded away
+            self._high += value
+            return
         high, low = self._high.reshape(-1), self._low.reshape(-1)
         more = np.asarray(value, dtype=np.float64).reshape(-1)
         for start in range(0, len(high), _AT_ONCE):
