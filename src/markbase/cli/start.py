@@ -17,7 +17,7 @@ from markbase.core.errors import MarkbaseError
 from markbase.core.rows.row_functions import sample_of
 from markbase.core.study.column import Column
 from markbase.core.study.exact_sums import find_totals
-from markbase.core.study.remarks import looks_like_group_numbers, looks_like_identifier, looks_like_weight
+from markbase.core.study.remarks import holds_dates, looks_like_group_numbers, looks_like_identifier, looks_like_weight
 from markbase.core.study.study import Study
 from markbase.core.study.trail import inline
 from markbase.files.plan_writing import plan_text
@@ -226,6 +226,8 @@ def _why_not(column: Column, name: str, outcome: str, parts: tuple[str, ...]) ->
     if column.fault or not column.valid:
         return "cannot be used as it is"
     levels = int((column.counts > 0).sum()) if column.is_categorical else 0
+    if holds_dates(column):
+        return "dates: make a number of them"
     if column.is_categorical and not 2 <= levels <= _MOST_LEVELS:
         return f"{levels} levels"
     if not column.is_categorical and column.span[0] == column.span[1]:

@@ -10,7 +10,7 @@ from markbase.core.errors import count_noun, listed, quoted, remark
 from markbase.core.formatting import short
 from markbase.core.rows.row_functions import sum_of
 from markbase.core.study.column import Column
-from markbase.core.study.remarks import levels_of_no_answer, looks_like_identifier, stray_codes
+from markbase.core.study.remarks import holds_dates, levels_of_no_answer, looks_like_identifier, stray_codes
 
 _FLAGS = 3
 """So many 0/1 columns of which no row has two are taken for the indicators of one group."""
@@ -75,6 +75,11 @@ def remark_on_column(column: Column) -> None:
         )
         remark(
             f"`{column.name}`: {listed(quoted(no_answer))} {what}; blank {'it if it is one' if len(no_answer) == 1 else 'them if they are'}."
+        )
+    if column.guess and holds_dates(column):
+        remark(
+            f"`{column.name}` holds dates, which were taken for a group of {count_noun(len(np.flatnonzero(column.counts)), 'level')}; a model takes "
+            f"a number made of them (a year, days since a day)."
         )
     if column.doubt:
         remark(f"`{column.name}` was taken for a group: {column.doubt}.")

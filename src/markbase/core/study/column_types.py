@@ -24,8 +24,8 @@ from markbase.core.study.raw_values import (
     parsed,
     raw_in_parts,
     raw_values,
-    without_percent_signs,
 )
+from markbase.core.study.written_numbers import as_written, decimals_in_doubt, numbers_as_written
 
 _MOST_IN_ORDER = 1000
 SECONDS = Unit("second", "seconds")
@@ -112,7 +112,7 @@ def in_seconds(spec: ColumnSpec) -> ColumnSpec:
 
 def _from_raw(raw: RawValues, spec: ColumnSpec) -> Column:
     if spec.kind in (None, "numeric") and not (spec.levels or spec.base or raw.categories):
-        raw, spec = without_percent_signs(raw, spec)
+        raw, spec = as_written(raw, spec)
     kind, guess = (spec.kind, "") if spec.kind else _guess(raw, spec)
     if kind == "numeric":
         return replace(_numeric(raw, spec), guess=guess)
@@ -120,8 +120,15 @@ def _from_raw(raw: RawValues, spec: ColumnSpec) -> Column:
 
 
 def _doubt(raw: RawValues, spec: ColumnSpec) -> str:
-    """Say that a guessed group is all numbers but for a few texts, if it is."""
-    text = ~raw.is_number & (missing_among(raw, spec.missing) == 0)
+    """Say that a guessed group is all numbers but for a few texts, or numbers that can be read in two ways, if it is."""
+    coded = missing_among(raw, spec.missing) > 0
+    if not raw.categories and not spec.base:
+        example = decimals_in_doubt([t for t, code in zip(raw.texts, coded, strict=True) if not code])
+        if example:
+            return f"numbers in which nothing says whether `{example}` holds thousands or decimals: say which mark stands before decimals"
+    text = ~raw.is_number & ~coded
+    if text.any():
+        text &= np.isnan(numbers_as_written(raw.texts))
     if raw.categories or spec.base or int(text.sum()) * 2 > len(text) or text.all() or not text.any():
         return ""
     words, first, rows = _texts_in(raw, text)

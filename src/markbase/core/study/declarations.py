@@ -8,6 +8,7 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, near, quoted
 from markbase.core.formatting import plain
@@ -16,7 +17,9 @@ from markbase.core.rows.row_functions import counted, look_up
 from markbase.core.study.codebook import code_text
 from markbase.core.study.column import Column, Kind, Level
 from markbase.core.study.column_types import with_default_base
+from markbase.core.study.raw_values import parsed
 from markbase.core.study.verification import Recode, before_and_after, old_by_new, with_missing
+from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_written
 
 
 def declare_categorical(
@@ -143,7 +146,7 @@ def _ordered(name: str, levels: Sequence[Level], order: Sequence[object]) -> lis
     return first + [k for k in range(len(levels)) if k not in first]
 
 
-def declare_numeric(column: Column, scores: Mapping[object, float] | None = None) -> Recode:
+def declare_numeric(column: Column, scores: Mapping[object, float] | None = None, decimal: str | None = None) -> Recode:
     """Declare a group whose codes are numbers a numeric column, or give its levels numbers.
 
     Parameters
@@ -152,6 +155,8 @@ def declare_numeric(column: Column, scores: Mapping[object, float] | None = None
         A group with a number for a code in every level that occurs; with scores any column of few values.
     scores : mapping, optional
         The number of each level that occurs, by label or code.
+    decimal : str, optional
+        What parts whole numbers from fractions in the codes, ``.`` or ``,``.
 
     Returns
     -------
@@ -165,30 +170,54 @@ def declare_numeric(column: Column, scores: Mapping[object, float] | None = None
     LevelError
         If a score is of a level that is not there.
     """
+    if decimal not in (None, ".", ","):
+        raise ColumnError(f"The mark before decimals of `{column.name}` is {decimal!r}; it is `.` or `,`.")
+    if scores is not None and decimal is not None:
+        raise ColumnError(
+            f"The levels of `{column.name}` are given scores, or read as numbers with a decimal mark; not both."
+        )
     if scores is not None:
         return _scored(column, scores)
     if not column.is_categorical:
+        if decimal is not None:
+            raise ColumnError(
+                f"`{column.name}` was read as numbers already, from {plain(column.span[0], 6)} to {plain(column.span[1], 6)}; a codebook "
+                f"that declares it categorical keeps its texts as they are."
+            )
         new = replace(column, guess="")
         return Recode(
             new, before_and_after(column, new), f"Declared `{column.name}` a numeric column, as had been guessed."
         )
-    numbers = np.full(len(column.levels) + 1, np.nan)
-    for k, level in enumerate(column.levels):
-        try:
-            numbers[k] = float(level.code.replace("_", "x"))
-        except ValueError:
-            if column.counts[k]:
-                raise ColumnError(
-                    f"`{column.name}` cannot be a numeric column: its level `{level.label}` ({count_noun(int(column.counts[k]), 'row')}) "
-                    f"is no number; blank it first, or keep the group."
-                ) from None
+    codes = [level.code for level in column.levels]
+    here = [k for k in range(len(codes)) if column.counts[k]]
+    example = decimals_in_doubt([codes[k] for k in here]) if decimal is None else ""
+    if example:
+        raise ColumnError(
+            f"`{column.name}` can be read in two ways: nothing says whether `{example}` holds thousands or decimals; give the mark that "
+            f"stands before decimals."
+        )
+    numbers = np.append(_plainly(codes) if decimal is None else numbers_as_written(codes, decimal), np.nan)
+    if decimal is None and any(np.isnan(numbers[k]) for k in here):
+        numbers[:-1] = numbers_as_written(codes)
+    bad = next((k for k in here if np.isnan(numbers[k])), None)
+    if bad is not None:
+        raise ColumnError(
+            f"`{column.name}` cannot be a numeric column: its level `{column.levels[bad].label}` "
+            f"({count_noun(int(column.counts[bad]), 'row')}) is no number; blank it first, or keep the group."
+        )
     new = _of_numbers(column, column.values, numbers)
     check = before_and_after(new, new)
+    way = f", with `{decimal}` before decimals" if decimal else ""
     return Recode(
         new,
         check,
-        f"Declared `{column.name}` a numeric column: {count_noun(new.valid, 'row')} with a value, as before.",
+        f"Declared `{column.name}` a numeric column{way}: {count_noun(new.valid, 'row')} with a value, as before.",
     )
+
+
+def _plainly(codes: Sequence[str]) -> NDArray[np.float64]:
+    """Read codes as programs write numbers; NaN for what is none."""
+    return np.array([parsed([code])[0][0] for code in codes], dtype=np.float64)
 
 
 def _of_numbers(column: Column, places: Any, numbers: np.ndarray[Any, np.dtype[np.float64]]) -> Column:

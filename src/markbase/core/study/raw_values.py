@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -13,8 +13,8 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import count_noun
 from markbase.core.rows.table import TextsInParts
-from markbase.core.study.codebook import ColumnSpec, code_text
-from markbase.core.study.column import FIRST_CODED, MissingCode, Unit
+from markbase.core.study.codebook import code_text
+from markbase.core.study.column import FIRST_CODED, MissingCode
 
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$")
 _DECIMAL_COMMA = re.compile(r"[+-]?\d+,\d+$")
@@ -104,25 +104,6 @@ def _tidied(places: NDArray[np.intp], uniques: NDArray[Any], in_parts: TextsInPa
         numbers, is_number = parsed([text.replace(",", ".") for text in texts])
         notes += ("decimal commas read as decimal points",)
     return RawValues(places, texts, numbers, is_number, notes=notes, in_parts=in_parts)
-
-
-def without_percent_signs(raw: RawValues, spec: ColumnSpec) -> tuple[RawValues, ColumnSpec]:
-    """Read numbers that all have a percent sign as a numeric column counted in percent."""
-    if not any(text.endswith("%") for text in raw.texts):
-        return raw, spec
-    coded = missing_among(raw, spec.missing) > 0
-    texts = [text if code else text.removesuffix("%").rstrip() for text, code in zip(raw.texts, coded, strict=True)]
-    signed = np.array([text != own for text, own in zip(raw.texts, texts, strict=True)], dtype=bool)
-    numbers, is_number = parsed(texts)
-    notes = (*raw.notes, "percent signs read away")
-    if _has_decimal_commas([text for text, code in zip(texts, coded, strict=True) if not code], is_number[~coded]):
-        numbers, is_number = parsed([text.replace(",", ".") for text in texts])
-        notes += ("decimal commas read as decimal points",)
-    if not signed.any() or not np.all(coded | (signed & is_number)):
-        return raw, spec
-    return replace(raw, texts=texts, numbers=numbers, is_number=is_number, notes=notes), replace(
-        spec, unit=spec.unit or Unit("percent", "percent")
-    )
 
 
 def _has_decimal_commas(texts: Sequence[str], is_number: NDArray[np.bool_]) -> bool:

@@ -15,7 +15,9 @@ from numpy.typing import NDArray
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.rows.parts import InParts
 from markbase.core.study.column import Column
+from markbase.core.study.dates import day_stands_first, read_as_clock, read_as_dates
 from markbase.core.study.level_order import ordered, reads_as_no_answer
+from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_written
 
 THIN_ROWS = 30
 """A level with fewer rows than this is called thin: its interval will be wide."""
@@ -37,7 +39,6 @@ _TAIL = 5
 _POSTAL = re.compile(
     r"\b(post(al)?[ _-]?(code)?|zip([ _-]?code)?|plz|postcode)\b|postcode|postal|zipcode", re.IGNORECASE
 )
-_MOMENT = re.compile(r"\d{4}-\d{2}-\d{2}([ T]\d{2}:\d{2}.*)?$")
 _WEIGHT = re.compile(r"(survey|sampling|design|person|case|post)?[ _-]?(weights?|wgts?)", re.IGNORECASE)
 
 
@@ -68,9 +69,9 @@ def column_remarks(column: Column, total_of: tuple[str, ...] = ()) -> list[Remar
     """
     remarks = [Remark(column.fault)] if column.fault else []
     if column.doubt:
-        texts = [level.label for level in column.levels if not _is_number(level.code)]
-        mend = ({"do": "blank", "column": column.name, "codes": texts[:6]}, {"do": "as_numeric", "column": column.name})
-        remarks.append(Remark(column.doubt, mend))
+        remarks.append(Remark(column.doubt, _out_of_doubt(column)))
+        if column.is_categorical and column.valid:
+            return [*remarks, *map(Remark, column.notes)]
     if not column.valid:
         return [*remarks, Remark("every row is missing"), *map(Remark, column.notes)]
     if column.role != "identifier":
@@ -85,12 +86,13 @@ def column_remarks(column: Column, total_of: tuple[str, ...] = ()) -> list[Remar
     return [*remarks, *map(Remark, column.notes)]
 
 
-def _is_number(text: str) -> bool:
-    try:
-        float(text)
-    except ValueError:
-        return False
-    return True
+def _out_of_doubt(column: Column) -> tuple[Mapping[str, Any], ...]:
+    """Return what makes numbers of a group that is in doubt."""
+    codes = [level.code for level in column.levels]
+    if decimals_in_doubt(codes):
+        return ({"do": "as_numeric", "column": column.name, "decimal": "."},)
+    texts = [codes[k] for k in np.flatnonzero(np.isnan(numbers_as_written(codes)))]
+    return {"do": "blank", "column": column.name, "codes": texts[:6]}, {"do": "as_numeric", "column": column.name}
 
 
 def _numeric_remarks(column: Column) -> list[Remark]:
@@ -248,12 +250,11 @@ def _group_remarks(column: Column) -> list[Remark]:
     counts = column.counts
     here = [int(k) for k in np.flatnonzero(counts)]
     if column.guess and len(here) > max(FEW_VALUES, 0.9 * column.valid):
-        if all(_MOMENT.match(column.levels[k].label) for k in here):
-            return [
-                Remark(
-                    "dates, of which none or few occur twice: a model takes a number made of them (a year, days since a day)"
-                )
-            ]
+        codes = [column.levels[k].code for k in here]
+        if read_as_dates(codes):
+            return [_about_dates(column, codes)]
+        if read_as_clock(codes):
+            return [Remark("times of the day, of which few occur twice: a model takes a number made of them")]
         mend = ({"do": "as_role", "column": column.name, "role": "identifier"},)
         return [Remark("looks like an identifier: hardly a value occurs twice", mend)]
     no_answer = levels_of_no_answer(column)
@@ -280,6 +281,22 @@ def _group_remarks(column: Column) -> list[Remark]:
     if unused:
         remarks.append(Remark(f"no row is {listed(quoted(unused[:4]), 'or')}"))
     return remarks
+
+
+def holds_dates(column: Column) -> bool:
+    """Return whether the levels of a group that occur are dates, and more than a few."""
+    if not column.is_categorical or np.count_nonzero(column.counts) <= FEW_VALUES:
+        return False
+    return read_as_dates([column.levels[k].code for k in np.flatnonzero(column.counts)])
+
+
+def _about_dates(column: Column, codes: Sequence[str]) -> Remark:
+    """Say that a group holds dates, and what makes a number of them."""
+    step = {"do": "from_date", "column": column.name, "take": "year", "name": f"{column.name}_year"}
+    text = "dates, of which none or few occur twice: a model takes a number made of them (a year, days since a day)"
+    if day_stands_first(codes) is not None:
+        return Remark(text, (step,))
+    return Remark(f"{text}; nothing says whether the day or the month stands first", ({**step, "day_first": True},))
 
 
 def levels_of_no_answer(column: Column) -> list[int]:

@@ -114,7 +114,14 @@ class Declaring(Stepping):
         settings = given(column=column, order=plain(order), labels=plain(labels))
         return self._recoded(recode, "as_ordinal", settings, reason)
 
-    def as_numeric(self, column: str, *, scores: Mapping[object, float] | None = None, reason: str = "") -> Self:
+    def as_numeric(
+        self,
+        column: str,
+        *,
+        scores: Mapping[object, float] | None = None,
+        decimal: str | None = None,
+        reason: str = "",
+    ) -> Self:
         """Declare a group whose codes are numbers a numeric column, or give its levels numbers: the items of a scale, say.
 
         Parameters
@@ -124,6 +131,9 @@ class Declaring(Stepping):
             (an item to be turned round).
         scores : mapping, optional
             The number of each level that occurs, by label or code.
+        decimal : str, optional
+            What parts whole numbers from fractions in texts such as ``1,500``: ``.`` (fifteen hundred) or ``,`` (one and a half).
+            Needed only where nothing else in the column says it.
         reason : str
             Why; kept in the trail.
 
@@ -135,7 +145,7 @@ class Declaring(Stepping):
         Raises
         ------
         ColumnError
-            If there is no such column, or a level is no number and has no score.
+            If there is no such column, or a level is no number and has no score, or its numbers can be read in two ways.
         LevelError
             If a score is of a level that is not there.
 
@@ -151,8 +161,9 @@ class Declaring(Stepping):
         >>> scored.column("liked").values.tolist()
         [3.0, 2.0, 1.0, 3.0]
         """
-        recode = declarations.declare_numeric(self.column(column), scores)
-        return self._recoded(recode, "as_numeric", given(column=column, scores=plain(scores)), reason)
+        recode = declarations.declare_numeric(self.column(column), scores, decimal)
+        settings = given(column=column, scores=plain(scores), decimal=decimal)
+        return self._recoded(recode, "as_numeric", settings, reason)
 
     def as_role(self, column: str, role: Role | None, *, reason: str = "") -> Self:
         """Give a column a role, or take it away.

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, Self
 
 from markbase.core.errors import MarkbaseError, listed, near, quoted
-from markbase.core.study import arithmetic, lagging, transformations
+from markbase.core.study import arithmetic, dates, lagging, transformations
 from markbase.core.study.steps.base_step import Stepping, given, plain
 
 
@@ -98,6 +98,68 @@ class Deriving(Stepping):
             recode = transformations.rescale(self.column(of), operation, new_name, group)
         settings = given(name=name, **{operation: plain(of)}, within=within, least=least, per=per)
         return self._recoded(recode, "derive", settings, reason, ("with `", "the items do not", "too small"))
+
+    def from_date(
+        self,
+        column: str,
+        take: str,
+        *,
+        since: str | None = None,
+        until: str | None = None,
+        day_first: bool | None = None,
+        name: str,
+        reason: str = "",
+    ) -> Self:
+        """Make a numeric column of dates, which are groups as they are read.
+
+        Parameters
+        ----------
+        column : str
+            A column of dates: ``2020-06-30``, ``30.06.2020``, ``6/30/2020``, with a time of the day or without, which is not counted.
+        take : str
+            ``year`` or ``month`` of the calendar; or ``days`` or ``years``, counted since or until a day (a year has 365.2425 days).
+        since, until : str, optional
+            For days and years: another column of dates, or a date written as year-month-day. Give one of the two.
+        day_first : bool, optional
+            Whether the day stands before the month, where nothing in the column says it.
+        name : str
+            The name of the new column.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study with a numeric column more.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, the name is taken, a value is no date, or day and month cannot be told apart.
+        MarkbaseError
+            If it is not clear what is to be taken.
+
+        Warns
+        -----
+        MarkbaseWarning
+            For counts below 0, of dates on the other side of that day.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> import pandas as pd
+        >>> singers = mb.Study(pd.DataFrame({"born": ["30.06.1980", "01.01.2000"], "joined": ["2010-06-30", "2020-01-01"]}))
+        >>> singers = singers.from_date("joined", "years", since="born", name="age_at_joining")
+        >>> singers.column("age_at_joining").values.round(2).tolist()
+        [30.0, 20.0]
+        """
+        ends = {
+            key: self.column(value) if value is not None and value in self._columns else value
+            for key, value in (("since", since), ("until", until))
+        }
+        recode = dates.from_date(self.column(column), take, self._new_name(name), **ends, day_first=day_first)
+        settings = given(column=column, take=take, since=since, until=until, day_first=day_first, name=name)
+        return self._recoded(recode, "from_date", settings, reason, ("below 0",))
 
     def lag(
         self,

@@ -1,0 +1,201 @@
+"""Numbers made of dates: a calendar year or month, or the time since or until a day."""
+
+from __future__ import annotations
+
+import datetime
+import re
+from collections.abc import Sequence
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.errors import ColumnError, MarkbaseError, count_noun, near
+from markbase.core.formatting import plain
+from markbase.core.rows.row_functions import learn, look_up
+from markbase.core.study.column import Column, Made, Unit
+from markbase.core.study.verification import Check, Recode, before_and_after, with_missing
+
+Array = NDArray[np.float64]
+_TIME = r"(?:[T ]\d{1,2}:\d{2}.*)?"
+_YEAR_FIRST = re.compile(rf"(\d{{4}})([-/.])(\d{{1,2}})\2(\d{{1,2}}){_TIME}")
+_YEAR_LAST = re.compile(rf"(\d{{1,2}})([-/.])(\d{{1,2}})\2(\d{{4}}){_TIME}")
+_CLOCK = re.compile(r"\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?( ?[AaPp][Mm])?")
+TAKEN = ("days", "month", "year", "years")
+"""What is taken of a date."""
+_CALENDAR = ("month", "year")
+YEAR_DAYS = 365.2425
+"""Days of a year, on average over the calendar's 400 years."""
+_SHOWN = 6
+"""So many of the first dates, and of the last, are shown in the verification."""
+
+
+def read_as_dates(texts: Sequence[str]) -> bool:
+    """Return whether all texts have the form of a date."""
+    return bool(len(texts)) and all(_YEAR_FIRST.fullmatch(t) or _YEAR_LAST.fullmatch(t) for t in texts)
+
+
+def read_as_clock(texts: Sequence[str]) -> bool:
+    """Return whether all texts are times of a day."""
+    return bool(len(texts)) and all(map(_CLOCK.fullmatch, texts))
+
+
+def day_stands_first(texts: Sequence[str]) -> bool | None:
+    """Return whether the day stands before the month; None where nothing says it: no number above 12, and no points between them."""
+    found = [match for text in texts if (match := _YEAR_LAST.fullmatch(text))]
+    if not found or any(int(m[1]) > 12 or m[2] == "." for m in found):
+        return True
+    return False if any(int(m[3]) > 12 for m in found) else None
+
+
+def _day_of(text: str, day_first: bool) -> float:
+    if match := _YEAR_FIRST.fullmatch(text):
+        year, month, day = int(match[1]), int(match[3]), int(match[4])
+    elif match := _YEAR_LAST.fullmatch(text):
+        day, month, year = int(match[1]), int(match[3]), int(match[4])
+        day, month = (day, month) if day_first else (month, day)
+    else:
+        return np.nan
+    try:
+        return float(datetime.date(year, month, day).toordinal())
+    except ValueError:  # a day that no month has
+        return np.nan
+
+
+def from_date(
+    column: Column,
+    take: str,
+    name: str,
+    since: Column | str | None = None,
+    until: Column | str | None = None,
+    day_first: bool | None = None,
+) -> Recode:
+    """Make a number of a date.
+
+    Parameters
+    ----------
+    column : Column
+        A group of dates.
+    take : str
+        One of `TAKEN`.
+    name : str
+        The name of the new column.
+    since, until : Column or str, optional
+        For days and years: the day they are counted from, or up to; a date, or another column of dates.
+    day_first : bool, optional
+        Whether the day stands before the month, where nothing in the dates says it.
+
+    Returns
+    -------
+    Recode
+        The numeric column.
+
+    Raises
+    ------
+    ColumnError
+        If a level is no date, or day and month cannot be told apart.
+    MarkbaseError
+        If it is not clear what is to be taken.
+    """
+    if take not in TAKEN:
+        raise MarkbaseError(
+            f"`{take}` is nothing to take of a date; there are `days`, `month`, `year` and `years`.{near(take, TAKEN)}"
+        )
+    ends = [end for end in (since, until) if end is not None]
+    if take in _CALENDAR and ends:
+        raise MarkbaseError(
+            f"The {take} of `{column.name}` is that of the calendar; only days and years are counted since or until a day."
+        )
+    if take not in _CALENDAR and len(ends) != 1:
+        raise MarkbaseError(
+            f"The {take} of `{column.name}` are counted since a day or until one: give one of the two, not {'both' if ends else 'none'}."
+        )
+    days, how = _days_of(column, day_first)
+    if not ends:
+        parts = np.array([_part_of(day, take) for day in days])
+        words = f"the {take} of `{column.name}`"
+        return _made(column, name, take, words + how, look_up(np.append(parts, np.nan), column.values), parts)
+    end, forward = ends[0], until is None
+    there = f"`{end.name}`" if isinstance(end, Column) else end
+    words = f"the {take} from {there} to `{column.name}`" if forward else f"the {take} from `{column.name}` to {there}"
+    side = f"{'before' if forward else 'after'} {there}"
+    per = (1.0 if forward else -1.0) * (1.0 if take == "days" else YEAR_DAYS)
+    if isinstance(end, Column):
+        others, also = _days_of(end, day_first)
+        values = look_up(np.append(days, np.nan), column.values) - look_up(np.append(others, np.nan), end.values)
+        return _made(column, name, take, words + (how or also), values / per, None, end, side)
+    day = _day_of(end, True) if _YEAR_FIRST.fullmatch(end) else np.nan
+    if np.isnan(day):
+        raise MarkbaseError(
+            f"`{end}` is neither a column nor a date; a date is written as year-month-day, for instance 2020-06-30."
+        )
+    parts = (days - day) / per
+    return _made(column, name, take, words + how, look_up(np.append(parts, np.nan), column.values), parts, None, side)
+
+
+def _made(
+    column: Column,
+    name: str,
+    take: str,
+    words: str,
+    values: Array,
+    parts: Array | None,
+    other: Column | None = None,
+    side: str = "",
+) -> Recode:
+    """Return the new column; of one date, with the number of each level, and of which side of a day is below 0."""
+    one = take.removesuffix("s")
+    plainly = words.replace("`", "")
+    made = Made(plainly.removeprefix("the "), (column.name,) if other is None else (column.name, other.name))
+    new = Column(name, "numeric", values, label=plainly, unit=Unit(one, f"{one}s"), made=made)
+    new = with_missing(new, column, {} if other is None else {f"no date in {other.name}": ~other.present})
+    learn([new.values])
+    below = int(np.count_nonzero(new.values < 0))
+    notes = (f"{count_noun(below, 'row')} below 0, {side}",) if below else ()
+    check = before_and_after(new, new, notes) if parts is None else _levels_by_number(column, new, parts, notes)
+    low, high = new.span
+    told = f"{count_noun(new.valid, 'row')} with a value, {plain(low, 6)} to {plain(high, 6)}"
+    return Recode(new, check, f"Made `{name}`, {words} ({told}{'; ' if notes else ''}{'; '.join(notes)}).")
+
+
+def _levels_by_number(column: Column, new: Column, parts: Array, notes: tuple[str, ...]) -> Check:
+    """Show the dates with the lowest numbers, and those with the highest."""
+    here = np.flatnonzero(column.counts)
+    here = here[np.argsort(parts[here], kind="stable")]
+    some = here if len(here) <= 2 * _SHOWN else np.concatenate([here[:_SHOWN], here[-_SHOWN:]])
+    table = pd.DataFrame(
+        {
+            "old": [column.levels[k].label for k in some],
+            "new": [plain(parts[k], 6) for k in some],
+            "rows": column.counts[some],
+        }
+    )
+    left = len(here) - len(some)
+    notes = (*notes, f"{count_noun(left, 'date')} between them not shown") if left else notes
+    return Check(new.name, column.name, table, new.valid == column.valid, notes)
+
+
+def _days_of(column: Column, day_first: bool | None) -> tuple[Array, str]:
+    """Return the day of each level, counted from the first of the year 1, and which stood first if that had to be said."""
+    if not column.is_categorical:
+        raise ColumnError(f"`{column.name}` is numeric, and holds no dates; dates are texts such as 2020-06-30.")
+    here = np.flatnonzero(column.counts)
+    codes = [level.code for level in column.levels]
+    told = day_stands_first([codes[k] for k in here])
+    if told is None and day_first is None:
+        example = next(codes[k] for k in here if _YEAR_LAST.fullmatch(codes[k]))
+        raise ColumnError(
+            f"Nothing in the dates of `{column.name}` says whether `{example}` has the day or the month first; say which."
+        )
+    days = np.array([_day_of(code, told if told is not None else bool(day_first)) for code in codes], dtype=np.float64)
+    bad = next((k for k in here if np.isnan(days[k])), None)
+    if bad is not None:
+        raise ColumnError(
+            f"`{codes[bad]}` ({count_noun(int(column.counts[bad]), 'row')}) of `{column.name}` is no date; blank it first, or mend it."
+        )
+    return days, "" if told is not None else f", {'day' if day_first else 'month'} first as given"
+
+
+def _part_of(day: float, part: str) -> float:
+    """Return the calendar year or month of a day."""
+    return np.nan if np.isnan(day) else float(getattr(datetime.date.fromordinal(int(day)), part))

@@ -1,0 +1,166 @@
+"""Numbers as people and spreadsheets write them: decimal commas, thousands set apart, signs of percent and of currencies.
+
+What is read away is said, and what could be read in two ways is left to the analyst: `1,500` is fifteen hundred to some and one
+and a half to others.
+"""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.study.codebook import ColumnSpec
+from markbase.core.study.column import Unit
+from markbase.core.study.raw_values import RawValues, missing_among, parsed
+
+_SPACES = "\u00a0\u2009\u202f "
+_APOSTROPHES = "'\u2019"
+_GROUPS = {".": f",{_SPACES}{_APOSTROPHES}", ",": f".{_SPACES}{_APOSTROPHES}"}
+"""What may set thousands apart beside each decimal mark."""
+_LOOSELY = re.compile(rf"[+\-\u2212]?[\d.,{_SPACES}{_APOSTROPHES}]+(?:[eE][+-]?\d+)?")
+_MAYBE = re.compile(r"[^A-Za-z]*\d[^A-Za-z]*(?:[eE][+-]?\d+[^A-Za-z]*)?")
+_NAMES = {"$": Unit("dollar", "dollars"), "€": Unit("euro", "euros"), "£": Unit("pound", "pounds")}
+
+
+@dataclass(frozen=True)
+class Writing:
+    """How the numbers of a column are written."""
+
+    decimal: str
+    """What parts whole numbers from fractions."""
+    grouped: str = ""
+    """What sets thousands apart; empty for nothing."""
+
+    def read(self, text: str) -> str:
+        """Return a number as programs write it."""
+        plain = text.replace(self.grouped, "") if self.grouped else text
+        return plain.replace(self.decimal, ".").replace("\u2212", "-")
+
+
+def as_written(raw: RawValues, spec: ColumnSpec) -> tuple[RawValues, ColumnSpec]:
+    """Read away what numbers are written with, where every text is such a number and can be read in one way only.
+
+    Parameters
+    ----------
+    raw : RawValues
+        Distinct texts.
+    spec : ColumnSpec
+        What is declared of the column.
+
+    Returns
+    -------
+    RawValues and ColumnSpec
+        The numbers, with notes of what was read away, and their unit; or what was given.
+    """
+    coded = missing_among(raw, spec.missing) > 0
+    told = [k for k in range(len(raw.texts)) if not coded[k]]
+    own = [raw.texts[k] for k in told]
+    if not own or raw.is_number[told].all():
+        return raw, spec
+    sign, bare = _without_sign(own)
+    ways = writings(bare)
+    if len(ways) != 1:
+        return raw, spec
+    texts = list(raw.texts)
+    for k, text in zip(told, bare, strict=True):
+        texts[k] = ways[0].read(text)
+    numbers, is_number = parsed(texts)
+    notes = raw.notes
+    if sign:
+        notes += (f"{'percent' if sign == '%' else 'currency'} signs read away",)
+    if ways[0].grouped:
+        example = max(bare, key=lambda text: text.count(ways[0].grouped))
+        notes += (f"thousands separators read away: {example} is {ways[0].read(example)}",)
+    if ways[0].decimal == "," and any("," in text for text in bare):
+        notes += ("decimal commas read as decimal points",)
+    if any("\u2212" in text for text in bare):
+        notes += ("typographic minus signs read as such",)
+    unit = Unit("percent", "percent") if sign == "%" else _NAMES.get(sign, Unit(sign, sign)) if sign else None
+    return (
+        replace(raw, texts=texts, numbers=numbers, is_number=is_number, notes=notes),
+        replace(spec, unit=spec.unit or unit),
+    )
+
+
+def writings(texts: Sequence[str]) -> list[Writing]:
+    """Return the ways in which all of some texts can be read as numbers: none, one, or two that give other numbers."""
+    if not all(_LOOSELY.fullmatch(text) for text in texts):
+        return []
+    found = [way for decimal in _GROUPS if (way := _writing(texts, decimal)) is not None]
+    if len(found) == 2 and [found[0].read(t) for t in texts] == [found[1].read(t) for t in texts]:
+        return found[:1]
+    return found
+
+
+def _writing(texts: Sequence[str], decimal: str) -> Writing | None:
+    """Return how numbers with that decimal mark are written; None if one of them is none."""
+    marks = sorted({c for text in texts for c in text if c in _GROUPS[decimal]})
+    if len(marks) > 1:
+        return None
+    apart = rf"[1-9]\d{{0,2}}(?:{re.escape(marks[0])}\d{{3}})+|" if marks else ""
+    point = re.escape(decimal)
+    number = re.compile(rf"[+\-\u2212]?(?:(?:{apart}\d+)(?:{point}\d*)?|{point}\d+)(?:[eE][+-]?\d+)?")
+    return Writing(decimal, "".join(marks)) if all(number.fullmatch(text) for text in texts) else None
+
+
+def _without_sign(texts: Sequence[str]) -> tuple[str, list[str]]:
+    """Return the sign of percent or of a currency that all of some texts have, and the texts without it; no sign if they differ."""
+    sign = next((c for c in texts[0] if c == "%" or unicodedata.category(c) == "Sc"), "")
+    bare = [_stripped(text, sign) for text in texts] if sign else []
+    return (sign, bare) if bare and all(bare) else ("", list(texts))
+
+
+def _stripped(text: str, sign: str) -> str:
+    """Return a text without a sign at one of its ends, which may stand behind a minus; empty if it has none there, or more than one."""
+    minus, rest = (text[0], text[1:].lstrip()) if text[:1] in ("-", "\u2212", "+") else ("", text)
+    if rest.count(sign) != 1:
+        return ""
+    if rest.startswith(sign) and sign != "%":
+        rest = rest[len(sign) :].strip()
+        if not minus and rest[:1] in ("-", "\u2212"):
+            minus, rest = rest[0], rest[1:]
+    elif rest.endswith(sign):
+        rest = rest[: -len(sign)].strip()
+    else:
+        return ""
+    return minus + rest
+
+
+def numbers_as_written(texts: Sequence[str], decimal: str | None = None) -> NDArray[np.float64]:
+    """Read texts one by one, with or without thousands set apart and a sign of percent or of a currency.
+
+    Parameters
+    ----------
+    texts : sequence of str
+        The texts.
+    decimal : str, optional
+        What parts whole numbers from fractions, ``.`` or ``,``; by default that with which more of them are numbers.
+
+    Returns
+    -------
+    ndarray, shape (texts,)
+        NaN for what is no number.
+    """
+    found = {mark: np.array([_number(text, mark) for text in texts]) for mark in _GROUPS if decimal in (None, mark)}
+    return max(found.values(), key=lambda numbers: np.count_nonzero(~np.isnan(numbers)))
+
+
+def _number(text: str, decimal: str) -> float:
+    if not _MAYBE.fullmatch(text):
+        return np.nan
+    _, bare = _without_sign([text])
+    way = _writing(bare, decimal)
+    return np.nan if way is None else float(way.read(bare[0]))
+
+
+def decimals_in_doubt(texts: Sequence[str]) -> str:
+    """Return a text whose mark may stand before decimals or set thousands apart, where all are numbers and nothing says which; else none."""
+    _, bare = _without_sign(list(texts)) if len(texts) else ("", [])
+    if not bare or len(writings(bare)) != 2:
+        return ""
+    return next(text for text, own in zip(texts, bare, strict=True) if "," in own or "." in own)

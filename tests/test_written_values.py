@@ -1,0 +1,197 @@
+"""Numbers and dates as people write them: read exactly, in one way only, and said."""
+
+import datetime
+import json
+import warnings
+
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import markbase as mb
+
+SIGNS = {"": None, "$": "dollars", "€": "euros", "%": "percent", "₺": "₺"}
+
+
+def column(texts, **spec):
+    return mb.Study(pd.DataFrame({"c": texts}), codebook={"columns": {"c": spec}})["c"]
+
+
+def written(cents, decimal, apart, sign, before):
+    """Write hundredths as people do."""
+    whole, rest = divmod(abs(cents), 100)
+    text = f"{whole:,}".replace(",", apart) + f"{decimal}{rest:02d}"
+    text = f"{sign}{text}" if before else f"{text} {sign}".rstrip()
+    return f"-{text}" if cents < 0 else text
+
+
+@given(
+    cents=st.lists(st.integers(-(10**9), 10**9), min_size=1, max_size=30),
+    marks=st.sampled_from(
+        [(".", ","), (",", "."), (".", ""), (",", ""), (".", "'"), (",", "\u00a0"), (",", " "), (".", "’")]
+    ),
+    sign=st.sampled_from(list(SIGNS)),
+    before=st.booleans(),
+    minus=st.sampled_from("-\u2212"),
+)
+def test_numbers_are_what_was_written_however_it_was_written(cents, marks, sign, before, minus):
+    texts = [written(c, *marks, sign, before and sign != "%").replace("-", minus) for c in cents]
+    found = column(texts)
+    assert found.kind == "numeric"
+    assert found.values.tolist() == [c / 100 for c in cents]  # both correctly rounded
+    assert found.unit_many == (SIGNS[sign] or "units")
+    notes = "; ".join(found.notes)
+    assert ("signs read away" in notes) == bool(sign)
+    apart = bool(marks[1]) and any(abs(c) >= 100_000 for c in cents)
+    assert ("thousands separators read away" in notes) == apart
+    assert ("decimal commas" in notes) == (marks[0] == ",")
+
+
+UNREAD = {  # texts, and what is said of them
+    "two ways": (["1,500", "2,500", "750"] * 20, "nothing says whether `1,500` holds thousands or decimals"),
+    "two ways, with a sign": (["$1.500", "$2.500"] * 20, "nothing says whether `$1.500` holds thousands or decimals"),
+    "two decimal marks": (["1.5", "2,5", "3.5"] * 20, "mostly numbers, but text in 20 rows (`2,5`"),
+    "two signs": (["$1.50", "€2.50"] * 20, ""),
+    "some without a sign": (["$1.50", "2.50", "3.50"] * 20, ""),
+    "amounts and a word": (["1,234.5", "2,345.5", "none"] * 20, "mostly numbers, but text in 20 rows (`none`"),
+    "groups of two": (["1,23,456.5", "2,34,567.5"] * 20, ""),
+    "a zero before": (["030 123 456", "040 123 456"] * 20, ""),
+    "ranges": (["10-20", "20-30"] * 20, ""),
+    "sign twice": (["$1$", "$2$"] * 20, ""),
+    "percent before": (["%5", "%6"] * 20, ""),
+}
+
+
+@pytest.mark.parametrize("case", UNREAD)
+def test_what_can_be_read_in_two_ways_or_in_none_stays_a_group(case):
+    texts, said = UNREAD[case]
+    study = mb.Study(pd.DataFrame({"c": texts}))
+    assert study["c"].kind == "categorical"
+    remarks = study.overview()["remarks"].iloc[0]
+    assert (said in remarks) if said else "numbers" not in remarks
+
+
+def test_the_analyst_says_which_mark_stands_before_decimals():
+    study = mb.Study(pd.DataFrame({"c": ["1,500", "2,250", "750"], "d": ["1.234,5", "n/a", "7"]}))
+    with pytest.raises(mb.ColumnError, match="nothing says whether `1,500` holds thousands or decimals"):
+        study.as_numeric("c")
+    assert study.as_numeric("c", decimal=".")["c"].values.tolist() == [1500, 2250, 750]
+    assert study.as_numeric("c", decimal=",")["c"].values.tolist() == [1.5, 2.25, 750]
+    (remark,) = study.remarks()["d"]  # and its steps do what they say
+    assert study.prepare(remark.mend)["d"].values.tolist()[::2] == [1234.5, 7]
+    (remark,) = study.remarks()["c"]
+    assert study.prepare(remark.mend)["c"].values.tolist() == [1500, 2250, 750]
+    for wrong, said in (
+        ({"decimal": ";"}, "is `.` or `,`"),
+        ({"decimal": ".", "scores": {"750": 1}}, "not both"),
+        ({"decimal": ","}, "was read as numbers already"),
+    ):
+        with pytest.raises(mb.ColumnError, match=said):
+            (study.as_numeric("c", decimal=".") if said.startswith("was") else study).as_numeric("c", **wrong)
+
+
+FORMS = {
+    "ISO": "%Y-%m-%d",
+    "points": "%d.%m.%Y",
+    "day": "%d/%m/%Y",
+    "month": "%m/%d/%Y",
+    "slashes": "%Y/%m/%d",
+    "time": "%Y-%m-%dT%H:%M:%S",
+}
+days = st.dates(datetime.date(1000, 1, 1), datetime.date(9998, 12, 31))
+
+
+@given(born=st.lists(days, min_size=1, max_size=11), form=st.sampled_from(list(FORMS)), seen=days)
+def test_numbers_of_dates_are_those_of_the_calendar(born, form, seen):
+    told = [*born, datetime.date(2001, 12, 31)]  # whose day is no month
+    study = mb.Study(
+        pd.DataFrame({"born": [d.strftime(FORMS[form]) if d.year else "" for d in told], "seen": str(seen)})
+    )
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # of those below 0
+        made = (
+            study.from_date("born", "year", name="year")
+            .from_date("born", "month", name="month")
+            .from_date("born", "days", until=str(seen), name="lived")
+            .from_date("born", "years", since="seen", name="later")
+        )
+    assert made["year"].values.tolist() == [d.year for d in told]
+    assert made["month"].values.tolist() == [d.month for d in told]
+    assert made["lived"].values.tolist() == [(seen - d).days for d in told]
+    assert made["later"].values.tolist() == [(d - seen).days / 365.2425 for d in told]
+    assert all(step.check.passed for step in made.trail.steps[-4:])
+    assert made.check("year").table["rows"].sum() == len(told)
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        again = study.prepare(json.loads(json.dumps(made.trail.record())))
+    pd.testing.assert_frame_equal(again.frame(), made.frame())
+
+
+NO_NUMBER = [
+    ({"take": "year", "name": "n"}, ["1/2/2020", "3/4/2021"], "whether `1/2/2020` has the day or the month first"),
+    ({"take": "year", "name": "n"}, ["2020-02-30", "2020-02-28"], r"`2020-02-30` \(1 row\) of `c` is no date"),
+    ({"take": "year", "name": "n"}, ["13/13/2020", "1/1/2020"], "`13/13/2020` .* is no date"),
+    ({"take": "year", "name": "n"}, ["2020-01-01", "soon"], r"`soon` \(1 row\) of `c` is no date"),
+    ({"take": "year", "name": "n"}, [2020.5, 2021.5], "`c` is numeric, and holds no dates"),
+    ({"take": "week", "name": "n"}, ["2020-01-01", "2020-01-02"], "`week` is nothing to take of a date"),
+    ({"take": "days", "name": "n"}, ["2020-01-01", "2020-01-02"], "give one of the two, not none"),
+    ({"take": "year", "since": "2020-01-01", "name": "n"}, ["2020-01-01", "2020-01-02"], "is that of the calendar"),
+    ({"take": "days", "since": "01.01.2020", "name": "n"}, ["2020-01-01", "2020-01-02"], "`01.01.2020` is neither a column nor a date"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("settings", "texts", "said"), NO_NUMBER)
+def test_what_gives_no_number_of_a_date_is_refused_in_a_sentence(settings, texts, said):
+    with pytest.raises(mb.MarkbaseError, match=said):
+        mb.Study(pd.DataFrame({"c": texts})).from_date("c", **settings)
+
+
+def test_dates_are_told_as_such_with_the_step_that_makes_a_number_of_them():
+    rows = pd.date_range("1998-01-05", periods=40, freq="37D")
+    frame = pd.DataFrame(
+        {
+            "us": [f"{d.month}/{d.day}/{d.year}" for d in rows],
+            "either": [f"{d.month}/{d.day % 12 + 1}/{d.year}" for d in rows],
+        }
+    )
+    frame["at"] = [f"{k % 12:02d}:{k:02d}" for k in range(40)]
+    frame["y"] = np.arange(40) % 7 + 0.5
+    study = mb.Study(frame)
+    told = study.remarks()
+    assert study.prepare(told["us"][0].mend)["us_year"].values.tolist() == rows.year.tolist()
+    assert "whether the day or the month stands first" in told["either"][0].text
+    assert study.prepare(told["either"][0].mend)["either_year"].valid == 40
+    assert "times of the day" in told["at"][0].text
+    with (
+        pytest.warns(mb.MarkbaseWarning, match=r"`us` holds dates, which were taken for a group of 40 levels"),
+        pytest.raises(mb.FitError),
+    ):
+        mb.fit_linear(study, "y", ["us"])
+    with pytest.warns(mb.MarkbaseWarning, match="40 rows below 0, after 1990-01-01"):
+        study.from_date("us", "days", until="1990-01-01", name="n")
+
+
+def test_in_parts_they_are_read_as_in_memory(tmp_path):
+    lines = [
+        f"{k % 28 + 1}.{k % 12 + 1}.19{k % 70 + 30};{'' if k == 5 else f'{k % 5 + 2019}-01-0{k % 9 + 1}'};{k % 8 + 1}.{k:03d},{k % 100:02d} €;{k % 7 + 1},{k:03d}"
+        for k in range(1, 600)
+    ]
+    (tmp_path / "t.csv").write_text("born;joined;fee;share\n" + "\n".join(lines) + "\n", encoding="utf-8")
+    found = []
+    for in_parts in (False, True):
+        study = mb.open_study(tmp_path / "t.csv", in_parts=in_parts)
+        fee = study["fee"]
+        assert (fee.kind, fee.unit_many, study["born"].kind) == ("numeric", "euros", "categorical")
+        made = study.from_date("joined", "years", since="born", name="age").from_date("born", "month", name="month")
+        made = made.as_numeric("share", decimal=",")
+        assert made["age"].missing_counts() == [("blank", 1)]
+        values = {
+            n: np.concatenate([part[n].values for part in made.parts()]) for n in ("fee", "age", "month", "share")
+        }
+        found.append((pd.DataFrame(values), fee.notes, [step.text for step in made.trail.steps[1:]]))
+    pd.testing.assert_frame_equal(found[0][0], found[1][0])
+    assert found[0][1:] == found[1][1:]
+    assert found[0][0]["fee"].tolist() == [float(f"{k % 8 + 1}{k:03d}.{k % 100:02d}") for k in range(1, 600)]
+    assert found[0][0]["share"].tolist() == [float(f"{k % 7 + 1}.{k:03d}") for k in range(1, 600)]
