@@ -165,6 +165,21 @@ def sandwich(frame, outcome, terms, bases, kind, cluster=None):
 
 
 @untraced
+def _roughly(X, y, f, free, firth):
+    """Take the first steps of `logistic` at 16 digits, where those at 50 begin."""
+    b = np.zeros(X.shape[1])
+    for _ in range(100):
+        q = 1 / (1 + np.exp(-X @ b))
+        information = X.T @ (X * (f * q * (1 - q))[:, None])
+        leverage = np.einsum("ij,ji->i", X, np.linalg.solve(information, X.T)) * f * q * (1 - q) if firth else 0
+        score = X.T @ (f * (y - q) + leverage * (0.5 - q))
+        step = np.linalg.solve(information[np.ix_(free, free)], score[free])
+        b[free] += step
+        if np.abs(step).max() < 1e-14:
+            break
+    return b.tolist()
+
+
 def logistic(frame, outcome, event, terms, bases, weights=None, firth=False, held=()):
     """Maximise a logistic likelihood at 50 digits, or Firth's, with some coefficients held at 0."""
     columns, names = dense(frame, terms, bases)
@@ -173,7 +188,7 @@ def logistic(frame, outcome, event, terms, bases, weights=None, firth=False, hel
     f = [mp.mpf(1)] * X.rows if weights is None else [mp.mpf(float(v)) for v in frame[weights]]
     n, p = X.rows, X.cols
     free = [k for k in range(p) if names[k] not in held]
-    b = mp.matrix(p, 1)
+    b = mp.matrix(_roughly(*(np.array(a.tolist() if a is X else a, dtype=float) for a in (X, y, f)), free, firth))
 
     def at(b):
         eta = X * b

@@ -160,6 +160,8 @@ def test_dates_are_told_as_such_with_the_step_that_makes_a_number_of_them():
     frame["y"] = np.arange(40) % 7 + 0.5
     study = mb.Study(frame)
     told = study.remarks()
+    assert f"40 dates: {frame['us'].iloc[0]} – {frame['us'].iloc[-1]}" in str(study)
+    assert "dates:" not in str(mb.Study(frame[["either", "at"]]))
     assert study.prepare(told["us"][0].mend)["us_year"].values.tolist() == rows.year.tolist()
     assert "whether the day or the month stands first" in told["either"][0].text
     assert study.prepare(told["either"][0].mend)["either_year"].valid == 40

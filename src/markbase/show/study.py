@@ -14,7 +14,7 @@ from markbase.core.formatting import decimals_for, number, plain, share, short, 
 from markbase.core.rows.facts import MOST_DISTINCT
 from markbase.core.study.coding import Coding
 from markbase.core.study.column import Column
-from markbase.core.study.remarks import Remark
+from markbase.core.study.remarks import Remark, span_of_dates
 from markbase.core.study.study import Study
 from markbase.core.study.trail import Trail, TrailStep, inline
 from markbase.core.study.verification import Check
@@ -123,6 +123,9 @@ def _spread(column: Column, record) -> str:  # type: ignore[no-untyped-def]
     if column.is_categorical:
         if column.role == "identifier":
             return f"{int(record.levels):,} different"
+        dates = span_of_dates(column)
+        if dates is not None:
+            return f"{count_noun(int(record.levels), 'date')}: {dates[0]} – {dates[1]}"
         shown = (
             sorted(range(len(column.levels)), key=lambda k: -int(column.counts[k]))
             if record.levels > _MOST_LEVELS

@@ -48,6 +48,13 @@ def day_stands_first(texts: Sequence[str]) -> bool | None:
     return False if any(int(m[3]) > 12 for m in found) else None
 
 
+def first_and_last(texts: Sequence[str]) -> tuple[str, str] | None:
+    """Return the earliest and the latest of some dates as they are written; None if nothing says which stands first, or one is none."""
+    order = day_stands_first(texts)
+    days = [np.nan if order is None else _day_of(text, order) for text in texts]
+    return None if np.isnan(days).any() else (texts[int(np.argmin(days))], texts[int(np.argmax(days))])
+
+
 def _day_of(text: str, day_first: bool) -> float:
     if match := _YEAR_FIRST.fullmatch(text):
         year, month, day = int(match[1]), int(match[3]), int(match[4])

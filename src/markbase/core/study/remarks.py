@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.rows.parts import InParts
 from markbase.core.study.column import Column
-from markbase.core.study.dates import day_stands_first, read_as_clock, read_as_dates
+from markbase.core.study.dates import day_stands_first, first_and_last, read_as_clock, read_as_dates
 from markbase.core.study.level_order import ordered, reads_as_no_answer
 from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_written
 
@@ -288,6 +288,13 @@ def holds_dates(column: Column) -> bool:
     if not column.is_categorical or np.count_nonzero(column.counts) <= FEW_VALUES:
         return False
     return read_as_dates([column.levels[k].code for k in np.flatnonzero(column.counts)])
+
+
+def span_of_dates(column: Column) -> tuple[str, str] | None:
+    """Return the earliest and the latest date of a group of them; None if it is none, or its order is not known."""
+    if not holds_dates(column):
+        return None
+    return first_and_last([column.levels[k].code for k in np.flatnonzero(column.counts)])
 
 
 def _about_dates(column: Column, codes: Sequence[str]) -> Remark:
