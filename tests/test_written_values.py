@@ -49,6 +49,10 @@ def test_numbers_are_what_was_written_however_it_was_written(cents, marks, sign,
     assert ("decimal commas" in notes) == (marks[0] == ",")
 
 
+def test_whole_amounts_can_be_read_in_one_way_only():
+    assert column(["$12", "$750", "-$3"] * 5).values.tolist() == [12, 750, -3] * 5
+
+
 UNREAD = {  # texts, and what is said of them
     "two ways": (["1,500", "2,500", "750"] * 20, "nothing says whether `1,500` holds thousands or decimals"),
     "two ways, with a sign": (["$1.500", "$2.500"] * 20, "nothing says whether `$1.500` holds thousands or decimals"),
@@ -127,6 +131,36 @@ def test_numbers_of_dates_are_those_of_the_calendar(born, form, seen):
         warnings.simplefilter("ignore")
         again = study.prepare(json.loads(json.dumps(made.trail.record())))
     pd.testing.assert_frame_equal(again.frame(), made.frame())
+
+
+@pytest.mark.parametrize(
+    ("texts", "months", "given"),
+    [
+        (["1.2.2020", "3.4.2021"], [2, 4], None),  # points stand behind days
+        (["1/13/2020", "3/4/2021"], [1, 3], None),  # the thirteenth is a day
+        (["13/1/2020", "3/4/2021"], [1, 4], None),
+        (["1/2/2020", "3/4/2021"], [2, 4], True),
+        (["1/2/2020", "3/4/2021"], [1, 3], False),
+    ],
+)
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_the_order_of_day_and_month_is_told_by_the_dates_or_given(texts, months, given):
+    study = mb.Study(pd.DataFrame({"c": texts, "d": "2021-01-01"})).from_date("c", "month", day_first=given, name="n")
+    assert study["n"].values.tolist() == months
+    words = {None: "", True: "day first as given", False: "month first as given"}[given]
+    study = study.from_date("d", "days", until="c", day_first=given, name="m")
+    for text in (step.text for step in study.trail.steps[-2:]):
+        assert (words in text) if words else "as given" not in text
+
+
+@pytest.mark.parametrize("count", [12, 13])
+def test_of_many_dates_the_first_and_the_last_are_shown(count):
+    study = mb.Study(pd.DataFrame({"c": [f"{1990 + k}-05-01" for k in range(count)][::-1]})).from_date(
+        "c", "year", name="n"
+    )
+    check = study.check("n")
+    assert check.table["old"].tolist() == [f"{1990 + k}-05-01" for k in range(count) if k < 6 or k >= count - 6]
+    assert check.notes == (("1 date between them not shown",) if count == 13 else ())
 
 
 NO_NUMBER = [

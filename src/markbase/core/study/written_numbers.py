@@ -100,12 +100,10 @@ def writings(texts: Sequence[str]) -> list[Writing]:
 def _writing(texts: Sequence[str], decimal: str) -> Writing | None:
     """Return how numbers with that decimal mark are written; None if one of them is none."""
     marks = sorted({c for text in texts for c in text if c in _GROUPS[decimal]})
-    if len(marks) > 1:
-        return None
     apart = rf"[1-9]\d{{0,2}}(?:{re.escape(marks[0])}\d{{3}})+|" if marks else ""
     point = re.escape(decimal)
     number = re.compile(rf"[+\-\u2212]?(?:(?:{apart}\d+)(?:{point}\d*)?|{point}\d+)(?:[eE][+-]?\d+)?")
-    return Writing(decimal, "".join(marks)) if all(number.fullmatch(text) for text in texts) else None
+    return Writing(decimal, marks[0] if marks else "") if all(number.fullmatch(text) for text in texts) else None
 
 
 def _without_sign(texts: Sequence[str]) -> tuple[str, list[str]]:
