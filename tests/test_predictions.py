@@ -1,5 +1,7 @@
 """Predictions for rows, profiles and people, against dense columns, and their coverage by simulation."""
 
+import math
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -75,6 +77,14 @@ def test_every_row_of_another_table_is_predicted_as_on_dense_columns(kind, error
     ]
     one = fit.predict(few)
     np.testing.assert_allclose(one[what], table[what].head(5), rtol=1e-9)
+    Z = laid_out(frame.assign(voice="bass"), fit)  # averaged over the rows, all as they are but for the voice
+    part = fit.predict({"voice": "bass"}).iloc[0]
+    q = 1 / (1 + np.exp(-Z @ b))
+    slope = (q * (1 - q)) @ Z / len(Z) if kind == "logistic" else Z.mean(axis=0)
+    spread = math.sqrt(slope @ V @ slope)
+    share = q.mean() if kind == "logistic" else (Z @ b).mean()
+    se = spread / (share * (1 - share)) if kind == "logistic" else spread
+    assert part[[what, "se"]].tolist() == pytest.approx([share, se], rel=1e-7)
     np.testing.assert_allclose(fit.predict(study)[what], fit.fitted, rtol=1e-9)
     assert fit.fitted.index.equals(frame.index)
     assert fit.residuals.index.equals(frame.index)

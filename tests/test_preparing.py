@@ -45,6 +45,7 @@ STEPS_TRIED = [
     ({"do": "merge_levels", "column": "joined_through", "below": 30, "into": "other", "name": "joined"}, "`other` is a mixture of `workplace` and `festival`", lambda a, b: b["joined"].counts[-1] == 46 and len(a["joined_through"].levels) == 6),
     ({"do": "merge_levels", "column": "joined_through", "below_share": 0.16, "into": "rest"}, "mixture", lambda _, b: len(b["joined_through"].levels) == 4),
     ({"do": "against_rest", "column": "voice", "level": "bass", "name": "bass_or_not"}, "`not bass` is a mixture", lambda a, b: b["bass_or_not"].base.chosen and b["bass_or_not"].counts.tolist() == [2003 - a["voice"].counts[3], a["voice"].counts[3]]),
+    ({"do": "against_rest", "column": "joined_through", "level": "family", "name": "by_family"}, "is a mixture", lambda a, b: b["by_family"].valid == a["joined_through"].valid < b.rows and b["by_family"].counts[1] == a["joined_through"].counts[1]),
     ({"do": "cut", "column": "age", "edges": [30, 45, 90], "name": "band"}, "no row falls into `90 and more`", lambda a, b: b["band"].counts[0] == np.sum(a["age"].values < 30)),
     ({"do": "cut", "column": "age", "edges": [30], "name": "band", "edge_goes": "down", "labels": ["to 30", "older"]}, "", lambda a, b: b["band"].counts[0] == np.sum(a["age"].values <= 30)),
     ({"do": "split_at", "column": "satisfaction", "above": 3, "name": "satisfied"}, "sensitive at 3", lambda a, b: b["satisfied"].counts[1] == np.sum(a["satisfaction"].values > 3)),

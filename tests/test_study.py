@@ -384,3 +384,30 @@ def test_a_column_of_nothing_but_codes_for_missing_answers_is_no_group(tmp_path,
     pd.DataFrame({"c": [-9] * 20, "d": [None] * 20, "x": range(20)}).to_csv(tmp_path / "codes.csv", index=False)
     study = mb.open_study(tmp_path / "codes.csv", missing=[-9], in_parts=in_parts)
     assert [(study[name].kind, study[name].valid) for name in ("c", "d")] == [("numeric", 0)] * 2
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("in_parts", [False, True])
+@pytest.mark.parametrize(
+    "numbers", [[1, 2], [1, 2, 4, 8], [3, 3, 3, 7, 9], [0.5] * 3 + [2.5] * 4, [np.nan] * 3, [1.0, np.inf]]
+)
+def test_a_numeric_column_is_described_by_definition(tmp_path, numbers, in_parts):
+    pd.DataFrame({"x": np.array(numbers, dtype=float), "y": 1.5}).to_parquet(tmp_path / "t.parquet")
+    found = mb.open_study(tmp_path / "t.parquet", in_parts=in_parts).values("x").set_index("measure")["value"]
+    here = [v for v in numbers if v == v]
+    assert (found["rows"], found.get("missing: blank", 0)) == (len(here), len(numbers) - len(here))
+    if not np.isfinite(here).all() or not here:
+        assert found[["mean", "low", "median", "high"]].isna().all()
+        assert "lower quartile" not in found
+        return
+    shares = {"low": 0, "lower quartile": 0.25, "median": 0.5, "upper quartile": 0.75, "high": 1}
+    for name, share in shares.items():
+        assert found[name] == pytest.approx(float(np.quantile(here, share)), rel=1e-15)
+    assert list(found.index)[4:9] == list(shares)
+    assert (found["mean"], found["sd"]) == pytest.approx((np.mean(here), np.std(here, ddof=1)), rel=1e-14)
+
+
+def test_levels_of_an_identifier_are_nobodys_groups():
+    study = mb.Study(pd.DataFrame({"who": [f"P{k}" for k in range(40)] * 2})).as_role("who", "identifier")
+    assert set(study.levels("who")["remarks"]) == {""}
+    assert "base: " in study.as_role("who", None).levels("who")["remarks"].iloc[0]
