@@ -79,6 +79,7 @@ def test_what_can_be_read_in_two_ways_or_in_none_stays_a_group(case):
 
 def test_the_analyst_says_which_mark_stands_before_decimals():
     study = mb.Study(pd.DataFrame({"c": ["1,500", "2,250", "750"], "d": ["1.234,5", "n/a", "7"]}))
+    assert "nothing in it says whether `1,500` holds thousands" in column(["1,500", "750"], kind="numeric").fault
     with pytest.raises(mb.ColumnError, match="nothing says whether `1,500` holds thousands or decimals"):
         study.as_numeric("c")
     assert study.as_numeric("c", decimal=".")["c"].values.tolist() == [1500, 2250, 750]

@@ -125,7 +125,7 @@ def _doubt(raw: RawValues, spec: ColumnSpec) -> str:
     if not raw.categories and not spec.base:
         example = decimals_in_doubt([t for t, code in zip(raw.texts, coded, strict=True) if not code])
         if example:
-            return f"numbers in which nothing says whether `{example}` holds thousands or decimals: say which mark stands before decimals"
+            return f"numbers that can be read in two ways: nothing says whether `{example}` holds thousands or decimals; say which mark stands before decimals"
     text = ~raw.is_number & ~coded
     if text.any():
         text &= np.isnan(numbers_as_written(raw.texts))
@@ -196,7 +196,13 @@ def _numeric(raw: RawValues, spec: ColumnSpec) -> Column:
     numbers = np.where((coded > 0) | text, np.nan, raw.numbers)
     values = np.append(numbers, np.nan)[raw.places]
     fault = ""
-    if text.any():
+    example = decimals_in_doubt([t for t, code in zip(raw.texts, coded, strict=True) if not code])
+    if example:
+        fault = (
+            f"`{spec.name}` is declared numeric, and nothing in it says whether `{example}` holds thousands or decimals: declare no kind, and "
+            f"say which mark stands before decimals."
+        )
+    elif text.any():
         words, first, rows = _texts_in(raw, text)
         fault = (
             f"`{spec.name}` is declared numeric but holds text in {count_noun(rows, 'row')} "
