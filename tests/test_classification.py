@@ -51,6 +51,8 @@ def test_calibration_shares_are_counted_and_their_intervals_are_wilsons():
     frame, fit = fitted()
     table = fit.calibration(5)
     assert table["n"].sum() == len(frame)
+    assert len(table) == 5
+    assert np.ptp(table["n"]) <= 2  # parts of about equal size
     assert (np.diff(table["predicted"]) > 0).all()
     y = (frame["stays"] == "yes").to_numpy()
     for row in table.itertuples():

@@ -264,3 +264,7 @@ def test_a_grid_shows_every_pair_from_both_sides(kind):
         assert low.loc[a, b] < grid.loc[a, b] < high.loc[a, b]
     first = table.iloc[0]
     assert grid.loc[first["level"], first["against"]] == first["difference"]
+    for show in ("p", "p_corrected", "se"):  # the same from both sides
+        both = fit.between_grid("voice", show=show)
+        told = table.set_index(["level", "against"])[show]
+        assert all(both.loc[a, b] == both.loc[b, a] == v for (a, b), v in told.items())

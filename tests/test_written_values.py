@@ -53,8 +53,35 @@ def test_whole_amounts_can_be_read_in_one_way_only():
     assert column(["$12", "$750", "-$3"] * 5).values.tolist() == [12, 750, -3] * 5
 
 
+@pytest.mark.parametrize(
+    ("texts", "wanted"),
+    [
+        (["1.580", "7.582", "953"], [1580, 7582, 953]),  # decimals left away would be 1.58, decimals kept 953.000
+        (["1,580", "7,582", "953"], [1580, 7582, 953]),
+        (["-1.580", "1.007.582", "-953"], [-1580, 1007582, -953]),
+        (["1.58", "7.582", "953"], [1.58, 7.582, 953]),
+        (["1.583", "7.582", "953"], [1.583, 7.582, 953]),
+        (["1.580", "7.582", "95"], [1.58, 7.582, 95]),
+        (["1.580", "7.582", "9.530"], [1.58, 7.582, 9.53]),
+        (["0.580", "7.582", "953"], [0.58, 7.582, 953]),
+        (["1.580", "7.5820", "953"], [1.58, 7.582, 953]),
+        (["1.580", "7582", "953"], [1.58, 7582, 953]),
+    ],
+)
+@pytest.mark.parametrize("in_parts", [False, True])
+@pytest.mark.parametrize("declared", [{}, {"kind": "numeric"}])
+def test_points_are_those_of_thousands_only_where_they_cannot_be_those_of_decimals(
+    tmp_path, texts, wanted, in_parts, declared
+):
+    (tmp_path / "t.tsv").write_text("c\td\n" + "".join(f"{text}\t1\n" for text in texts))
+    found = mb.open_study(tmp_path / "t.tsv", codebook={"columns": {"c": declared}}, in_parts=in_parts)["c"]
+    values = found.values.at(np.arange(3)) if in_parts else found.values
+    assert (found.kind, found.fault, values.tolist()) == ("numeric", "", wanted)
+    assert ("thousands" in "".join(found.notes)) == (wanted[0] == round(wanted[0]))
+
+
 UNREAD = {  # texts, and what is said of them
-    "two ways": (["1,500", "2,500", "750"] * 20, "nothing says whether `1,500` holds thousands or decimals"),
+    "two ways": (["1,500", "2,500", "75"] * 20, "nothing says whether `1,500` holds thousands or decimals"),
     "two ways, with a sign": (["$1.500", "$2.500"] * 20, "nothing says whether `$1.500` holds thousands or decimals"),
     "two decimal marks": (["1.5", "2,5", "3.5"] * 20, "mostly numbers, but text in 20 rows (`2,5`"),
     "two signs": (["$1.50", "€2.50"] * 20, ""),
@@ -78,19 +105,19 @@ def test_what_can_be_read_in_two_ways_or_in_none_stays_a_group(case):
 
 
 def test_the_analyst_says_which_mark_stands_before_decimals():
-    study = mb.Study(pd.DataFrame({"c": ["1,500", "2,250", "750"], "d": ["1.234,5", "n/a", "7"]}))
-    assert "nothing in it says whether `1,500` holds thousands" in column(["1,500", "750"], kind="numeric").fault
+    study = mb.Study(pd.DataFrame({"c": ["1,500", "2,250", "75"], "d": ["1.234,5", "n/a", "7"]}))
+    assert "nothing in it says whether `1,500` holds thousands" in column(["1,500", "75"], kind="numeric").fault
     with pytest.raises(mb.ColumnError, match="nothing says whether `1,500` holds thousands or decimals"):
         study.as_numeric("c")
-    assert study.as_numeric("c", decimal=".")["c"].values.tolist() == [1500, 2250, 750]
-    assert study.as_numeric("c", decimal=",")["c"].values.tolist() == [1.5, 2.25, 750]
+    assert study.as_numeric("c", decimal=".")["c"].values.tolist() == [1500, 2250, 75]
+    assert study.as_numeric("c", decimal=",")["c"].values.tolist() == [1.5, 2.25, 75]
     (remark,) = study.remarks()["d"]  # and its steps do what they say
     assert study.prepare(remark.mend)["d"].values.tolist()[::2] == [1234.5, 7]
     (remark,) = study.remarks()["c"]
-    assert study.prepare(remark.mend)["c"].values.tolist() == [1500, 2250, 750]
+    assert study.prepare(remark.mend)["c"].values.tolist() == [1500, 2250, 75]
     for wrong, said in (
         ({"decimal": ";"}, "is `.` or `,`"),
-        ({"decimal": ".", "scores": {"750": 1}}, "not both"),
+        ({"decimal": ".", "scores": {"75": 1}}, "not both"),
         ({"decimal": ","}, "was read as numbers already"),
     ):
         with pytest.raises(mb.ColumnError, match=said):

@@ -196,7 +196,7 @@ def _numeric(raw: RawValues, spec: ColumnSpec) -> Column:
     numbers = np.where((coded > 0) | text, np.nan, raw.numbers)
     values = np.append(numbers, np.nan)[raw.places]
     fault = ""
-    example = decimals_in_doubt([t for t, code in zip(raw.texts, coded, strict=True) if not code])
+    example = decimals_in_doubt([t for t, code in zip(raw.texts, coded, strict=True) if not code]) if text.any() else ""
     if example:
         fault = (
             f"`{spec.name}` is declared numeric, and nothing in it says whether `{example}` holds thousands or decimals: declare no kind, and "

@@ -1,7 +1,8 @@
 """Numbers as people and spreadsheets write them: decimal commas, thousands set apart, signs of percent and of currencies.
 
 What is read away is said, and what could be read in two ways is left to the analyst: `1,500` is fifteen hundred to some and one
-and a half to others.
+and a half to others. Beside `750` it is fifteen hundred: who writes three decimals everywhere writes 750,000, and who leaves zeros
+away writes 1,5.
 """
 
 from __future__ import annotations
@@ -24,6 +25,9 @@ _GROUPS = {".": f",{_SPACES}{_APOSTROPHES}", ",": f".{_SPACES}{_APOSTROPHES}"}
 """What may set thousands apart beside each decimal mark."""
 _LOOSELY = re.compile(rf"[+\-\u2212]?[\d.,{_SPACES}{_APOSTROPHES}]+(?:[eE][+-]?\d+)?")
 _MAYBE = re.compile(r"[^A-Za-z]*\d[^A-Za-z]*(?:[eE][+-]?\d+[^A-Za-z]*)?")
+_GROUPED = {
+    mark: re.compile(rf"[+\-\u2212]?(?:[1-9]\d{{0,2}}(?:{re.escape(mark)}\d{{3}})+|\d{{1,3}})") for mark in ".,"
+}
 _NAMES = {"$": Unit("dollar", "dollars"), "€": Unit("euro", "euros"), "£": Unit("pound", "pounds")}
 
 
@@ -60,7 +64,7 @@ def as_written(raw: RawValues, spec: ColumnSpec) -> tuple[RawValues, ColumnSpec]
     coded = missing_among(raw, spec.missing) > 0
     told = [k for k in range(len(raw.texts)) if not coded[k]]
     own = [raw.texts[k] for k in told]
-    if not own or raw.is_number[told].all():
+    if not own or (raw.is_number[told].all() and not sets_thousands_apart(own, ".")):
         return raw, spec
     sign, bare = _without_sign(own)
     ways = writings(bare)
@@ -94,7 +98,18 @@ def writings(texts: Sequence[str]) -> list[Writing]:
     found = [way for decimal in _GROUPS if (way := _writing(texts, decimal)) is not None]
     if len(found) == 2 and [found[0].read(t) for t in texts] == [found[1].read(t) for t in texts]:
         return found[:1]
-    return found
+    sure = [way for way in found if way.grouped in _GROUPED and sets_thousands_apart(texts, way.grouped)]
+    return sure or found
+
+
+def sets_thousands_apart(texts: Sequence[str], mark: str) -> bool:
+    """Return whether a point or a comma cannot stand before decimals: some of three digits behind it end in 0, and others of three have none."""
+    if not all(_GROUPED[mark].fullmatch(text) for text in texts):
+        return False
+    with_mark = [mark in text for text in texts]
+    return any(m and t.endswith("0") for m, t in zip(with_mark, texts, strict=True)) and any(
+        not m and len(t.lstrip("+-\u2212")) == 3 for m, t in zip(with_mark, texts, strict=True)
+    )
 
 
 def _writing(texts: Sequence[str], decimal: str) -> Writing | None:

@@ -18,6 +18,7 @@ from markbase.core.rows.source import Part, RowSource
 from markbase.core.rows.table import AllRows, KeptRows, TableInParts, TextsInParts
 from markbase.core.study.codebook import Codebook, ColumnSpec
 from markbase.core.study.column_types import no_column_of
+from markbase.core.study.written_numbers import sets_thousands_apart
 from markbase.files.parts.files_in_parts import FilesInParts, pieces_at_once
 from markbase.files.parts.table_files import (
     NotNumbersError,
@@ -286,9 +287,15 @@ def _as_first_rows_have_it(table: TableFiles, columns: Mapping[str, Numbers | Te
         return fresh_columns(columns)
     seen = dict(zip(names, first.columns, strict=True))
     return {
-        n: Numbers(True) if isinstance(c, Numbers) and c.look_at(seen[n]) is not None else Texts(True)
+        n: Numbers(True) if isinstance(c, Numbers) and _plain_numbers(c, seen[n]) else Texts(True)
         for n, c in columns.items()
     }
+
+
+def _plain_numbers(look: Numbers, column: pa.Array) -> bool:
+    """Return whether texts are numbers as programs write them, their points before decimals."""
+    texts = [text for text in encoded(column).dictionary.to_pylist() if text]
+    return look.look_at(column) is not None and not sets_thousands_apart(texts, ".")
 
 
 def _look_over(
