@@ -259,3 +259,9 @@ def test_in_parts_they_are_read_as_in_memory(tmp_path):
     assert found[0][1:] == found[1][1:]
     assert found[0][0]["fee"].tolist() == [float(f"{k % 8 + 1}{k:03d}.{k % 100:02d}") for k in range(1, 600)]
     assert found[0][0]["share"].tolist() == [float(f"{k % 7 + 1}.{k:03d}") for k in range(1, 600)]
+
+
+def test_a_fit_says_how_thousands_were_read():
+    study = mb.Study(pd.DataFrame({"pay": ["1.580", "7.582", "953", "2.040"] * 5, "y": np.arange(20) % 7 + 0.5}))
+    page = " ".join(str(mb.fit_linear(study, "y", ["pay"])).split())
+    assert "pay numeric (thousands separators read away: 1.580 is 1580)" in page

@@ -23,6 +23,8 @@ from markbase.core.results.family import LINEAR, LOGISTIC
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.statements import Reading
 from markbase.core.results.stored_fit import StoredFit
+from markbase.core.study.column import Column
+from markbase.core.study.written_numbers import THOUSANDS
 from markbase.core.tables import rows_of
 from markbase.show.equation import equation_blocks
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
@@ -85,7 +87,7 @@ def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
     sample = fit.sample
     left = sample.rows - sample.used
     text = f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)})"
-    guessed = [f"`{c.name}` {c.kind}" for c in (fit.outcome, *(t.column for t in fit.model_terms)) if c.guess]
+    guessed = [_guess(c) for c in (fit.outcome, *(t.column for t in fit.model_terms)) if c.guess]
     doubt = [("guessed", f"{', '.join(guessed)}: no codebook says so; declare their kinds")] if guessed else []
     weighed = [*about, *([("weights", fit.weights.words)] if fit.weights else [])]
     if fit.retold:
@@ -112,6 +114,12 @@ def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
         "“only here”: no other column would have lost them",
         blocks=(Facts(tuple(facts)), table),
     )
+
+
+def _guess(column: Column) -> str:
+    """Say what a column was guessed to be, and how its numbers were read where that is more than reading digits."""
+    how = f" ({'; '.join(notes)})" if (notes := [n for n in column.notes if n.startswith(THOUSANDS)]) else ""
+    return f"`{column.name}` {column.kind}{how}"
 
 
 def _whether(fit: LinearFit) -> Section:

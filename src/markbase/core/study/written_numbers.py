@@ -19,6 +19,7 @@ from markbase.core.study.codebook import ColumnSpec
 from markbase.core.study.column import Unit
 from markbase.core.study.raw_values import RawValues, missing_among, parsed
 
+THOUSANDS = "thousands separators read away"
 _SPACES = "\u00a0\u2009\u202f "
 _APOSTROPHES = "'\u2019"
 _GROUPS = {".": f",{_SPACES}{_APOSTROPHES}", ",": f".{_SPACES}{_APOSTROPHES}"}
@@ -79,7 +80,7 @@ def as_written(raw: RawValues, spec: ColumnSpec) -> tuple[RawValues, ColumnSpec]
         notes += (f"{'percent' if sign == '%' else 'currency'} signs read away",)
     if ways[0].grouped:
         example = max(bare, key=lambda text: text.count(ways[0].grouped))
-        notes += (f"thousands separators read away: {example} is {ways[0].read(example)}",)
+        notes += (f"{THOUSANDS}: {example} is {ways[0].read(example)}",)
     if ways[0].decimal == "," and any("," in text for text in bare):
         notes += ("decimal commas read as decimal points",)
     if any("\u2212" in text for text in bare):
