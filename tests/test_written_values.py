@@ -265,3 +265,17 @@ def test_a_fit_says_how_thousands_were_read():
     study = mb.Study(pd.DataFrame({"pay": ["1.580", "7.582", "953", "2.040"] * 5, "y": np.arange(20) % 7 + 0.5}))
     page = " ".join(str(mb.fit_linear(study, "y", ["pay"])).split())
     assert "pay numeric (thousands separators read away: 1.580 is 1580)" in page
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_texts_of_another_table_are_read_as_those_of_a_study():
+    rng = np.random.default_rng(3)
+    study = mb.Study(
+        pd.DataFrame({"pay": rng.uniform(500, 5000, 60), "share": rng.uniform(0, 50, 60), "y": rng.normal(size=60)})
+    )
+    fit = mb.fit_linear(study, "y", ["pay", "share"])
+    wanted = fit.predict(pd.DataFrame({"pay": [1580.5, 953.0, np.nan], "share": [12.5, 7.0, 3.0]}))
+    texts = pd.DataFrame({"pay": ["€1,580.50", "€953.00", "none"], "share": ["12,5%", "7%", "3%"]})
+    told = fit.predict(texts)
+    np.testing.assert_array_equal(told["predicted"], wanted["predicted"])
+    assert told["caution"].tolist() == ["", "", "`pay` is missing or no number"]

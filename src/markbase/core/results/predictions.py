@@ -21,7 +21,9 @@ from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.terms import Component, Variable, variables_of
 from markbase.core.errors import ColumnError, listed, near, quoted
 from markbase.core.formatting import plain
+from markbase.core.study.codebook import ColumnSpec
 from markbase.core.study.column import Column
+from markbase.core.study.column_types import build_column
 from markbase.core.study.derived_values import can_follow, value_of
 from markbase.core.study.frames import columns_of
 from markbase.core.study.study import Study
@@ -89,8 +91,11 @@ class _Source:
                 raise ColumnError(f"`{own.name}` is categorical here, and numeric in the model; declare it numeric.")
             values: Array = column.values
         else:
-            read = pd.to_numeric(self.table[own.name], errors="coerce")
-            values = read.to_numpy(dtype=np.float64, na_value=np.nan)
+            raw = self.table[own.name]
+            if pd.api.types.is_numeric_dtype(raw):
+                values = raw.to_numpy(dtype=np.float64, na_value=np.nan)
+            else:  # texts are read as where a study is made of them
+                values = build_column(raw, ColumnSpec(own.name, kind="numeric")).values
         return without_codes(own, values)
 
     def texts(self, name: str, gaps: Collection[str] = ()) -> tuple[list[str], NDArray[np.intp]]:
