@@ -26,7 +26,9 @@ from markbase.core.study.column import Column
 from markbase.core.study.column_types import build_column
 from markbase.core.study.derived_values import can_follow, value_of
 from markbase.core.study.frames import columns_of
+from markbase.core.study.raw_values import raw_values
 from markbase.core.study.study import Study
+from markbase.core.study.written_numbers import numbers_as_written
 
 if TYPE_CHECKING:
     from markbase.core.results.estimates import Estimated
@@ -95,7 +97,7 @@ class _Source:
             if pd.api.types.is_numeric_dtype(raw):
                 values = raw.to_numpy(dtype=np.float64, na_value=np.nan)
             else:  # texts are read as where a study is made of them
-                values = build_column(raw, ColumnSpec(own.name, kind="numeric")).values
+                values = _numbers_of_texts(raw, own.name)
         return without_codes(own, values)
 
     def texts(self, name: str, gaps: Collection[str] = ()) -> tuple[list[str], NDArray[np.intp]]:
@@ -112,6 +114,15 @@ class _Source:
         found = [short_text(v) for v in distinct.tolist()]
         blank = [k for k, text in enumerate(found) if text in ("", *gaps)]
         return found, np.where(np.isin(codes, blank), -1, codes) if blank else codes
+
+
+def _numbers_of_texts(raw: pd.Series[Any], name: str) -> Array:
+    """Read texts as numbers, all in one way if they can be, otherwise one by one; NaN for what is none."""
+    column = build_column(raw, ColumnSpec(name, kind="numeric"))
+    if not column.fault:
+        return column.values
+    found = raw_values(raw)
+    return np.append(numbers_as_written(found.texts), np.nan)[found.places]
 
 
 def without_codes(own: Column, values: Array) -> Array:
