@@ -17,7 +17,7 @@ from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, count_noun, remark
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LOGISTIC
-from markbase.core.results.predictions import UNSEEN, new_rows, without_codes
+from markbase.core.results.new_rows import UNSEEN, new_rows, without_codes
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.rows.row_functions import counted, look_up
 from markbase.core.study.column import Column

@@ -31,7 +31,8 @@ from markbase.core.inference.marginal_effects import changed_component, known_pr
 from markbase.core.results.adjusted_means import adjusted_means
 from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, OverallTest
-from markbase.core.results.predictions import NewRows, predicted_columns
+from markbase.core.results.new_rows import NewRows
+from markbase.core.results.predictions import predicted_columns
 from markbase.core.results.readers import readers
 from markbase.core.rows.row_functions import look_up
 from markbase.core.study.column import Column

@@ -1,4 +1,9 @@
-"""A fit that predicts: for profiles (values of some columns of its model, those not named averaged over the rows) and for rows."""
+"""A fit that predicts: for profiles (values of some columns of its model, those not named averaged over the rows) and for rows.
+
+References
+----------
+Duan (1983), Journal of the American Statistical Association 78(383), 605-610, doi:10.1080/01621459.1983.10478017 (smearing).
+"""
 
 from __future__ import annotations
 
@@ -20,7 +25,7 @@ from markbase.core.diagnostics.error_measures import error_measures
 from markbase.core.errors import ColumnError, LevelError, MarkbaseError, count_noun, near, remark
 from markbase.core.inference.marginal_effects import known_profile
 from markbase.core.results.family import LOGISTIC
-from markbase.core.results.predictions import NewRows, head_of, new_rows
+from markbase.core.results.new_rows import NewRows, head_of, new_rows
 from markbase.core.results.simple_slopes import Probed
 from markbase.core.rows.row_functions import all_of, look_up, refuse_in_parts
 from markbase.core.study.column import Column

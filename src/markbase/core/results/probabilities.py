@@ -28,7 +28,8 @@ from markbase.core.inference.marginal_effects import (
 )
 from markbase.core.results.family import LOGISTIC, Family
 from markbase.core.results.fit import Fit
-from markbase.core.results.predictions import NewRows, predicted_columns
+from markbase.core.results.new_rows import NewRows
+from markbase.core.results.predictions import predicted_columns
 from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]

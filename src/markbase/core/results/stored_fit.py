@@ -26,7 +26,8 @@ from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, LogisticStrength, OverallTest
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
-from markbase.core.results.predictions import NewRows, predicted_columns
+from markbase.core.results.new_rows import NewRows
+from markbase.core.results.predictions import predicted_columns
 from markbase.core.results.rows_used import RowsUsed
 from markbase.core.tables import own_table
 
