@@ -45,67 +45,6 @@ class Moments:
         """Shape (blocks,): where the columns of each block begin."""
         return np.concatenate([[0], np.cumsum(self.sizes)[:-1]]).astype(np.intp)
 
-    def centred_at(self, centres: NDArray[np.float64]) -> Moments:
-        """Return the moments of the same rows with other centres.
-
-        Parameters
-        ----------
-        centres : ndarray, shape (blocks,)
-            The new centres; 0 for the intercept and for groups.
-
-        Returns
-        -------
-        Moments
-            The shifted moments, by ``TᵀMT`` with T the identity plus the shifts in its first row.
-
-        Raises
-        ------
-        ValueError
-            If the centre of a slope by group would move: its columns shift by those of its group.
-        """
-        if np.any((np.asarray(self.sizes) > 1) & (self.centres != centres)):
-            raise ValueError("The centre of a slope by group cannot be moved; gather its moments at that centre.")
-        shift = np.zeros(self.cross.shape[0])
-        shift[self.starts] = (self.centres - centres) / self.scales
-        moved = self.cross + np.outer(shift, self.cross[0])
-        moved = moved + np.outer(moved[:, 0], shift)
-        return Moments(self.sizes, np.asarray(centres, dtype=np.float64), self.scales, moved)
-
-    def merge(self, other: Moments) -> Moments:
-        """Join the moments of two parts of the data.
-
-        Parameters
-        ----------
-        other : Moments
-            The moments of other rows, of the same blocks.
-
-        Returns
-        -------
-        Moments
-            The moments of all rows, centred at the joint means.
-
-        Raises
-        ------
-        ValueError
-            If the two are not moments of the same blocks.
-
-        References
-        ----------
-        Chan, Golub & LeVeque (1983), The American Statistician 37(3), 242-247,
-        doi:10.1080/00031305.1983.10483115.
-        """
-        if self.sizes != other.sizes:
-            raise ValueError("Only moments of the same blocks can be merged.")
-        ratio = np.repeat(other.scales / self.scales, self.sizes)
-        other = Moments(other.sizes, other.centres, self.scales, other.cross * np.outer(ratio, ratio))
-        weight = other.weight / (self.weight + other.weight)
-        own, others = self.means(), other.means()
-        numerics = np.asarray(self.sizes) == 1
-        numerics[0] = False
-        centres = np.where(numerics, own + weight * (others - own), self.centres)
-        joint = self.centred_at(centres).cross + other.centred_at(centres).cross
-        return Moments(self.sizes, centres, self.scales, joint)
-
     def only(self, places: Sequence[int]) -> Moments:
         """Return the moments of some of the blocks, in the order given.
 
@@ -128,8 +67,3 @@ class Moments:
     def columns_of(self, places: Sequence[int]) -> NDArray[np.intp]:
         """Return the columns of some of the blocks, in the order given, shape (columns,)."""
         return np.concatenate([np.arange(self.starts[k], self.starts[k] + self.sizes[k]) for k in places])
-
-    def means(self) -> NDArray[np.float64]:
-        """Return the mean of each block's first column, on the original scale, shape (blocks,)."""
-        means: NDArray[np.float64] = self.centres + self.scales * self.cross[0, self.starts] / self.weight
-        return means
