@@ -508,3 +508,27 @@ def test_a_moderator_of_two_values_is_held_at_both_and_at_nothing_between():
     assert told["on"].tolist() == [0, 1]
     each = [np.polyfit(own["x"], own["y"], 1)[0] for _, own in frame.groupby("on")]
     np.testing.assert_allclose(told["slope"], each, rtol=1e-9)
+
+
+@pytest.mark.parametrize(
+    ("term", "told"),
+    [
+        ("age*voice", "a product of `age` and `voice` is an interaction, .* of the two"),
+        ("age × voice·km", "a product of `age`, `voice` and `km` is an interaction, .* of the three"),
+        ("age^2", "powers of `age` are a polynomial, .* of degree 2"),
+        ("age ³", "powers of `age` are a polynomial, .* of degree 3"),
+        ("log( age )", "make a column of `age` first"),
+        ("age*voices", "has no column `age.voices`"),
+        ("age^4", "has no column `age.4`"),
+        ("log(ages)", "has no column `log.ages.`"),
+    ],
+)
+def test_a_term_written_as_on_paper_is_told_what_asks_for_it(term, told):
+    with pytest.raises(mb.ColumnError, match=told):
+        mb.fit_linear(study_of(choir(60)), "score", ["age", term])
+
+
+def test_a_column_may_be_called_like_a_product():
+    frame = choir(200).rename(columns={"km": "age*voice"})
+    fit = mb.fit_linear(study_of(frame), "score", ["age", "age*voice"])
+    assert fit.coefficients["term"].tolist() == ["(intercept)", "age", "age*voice"]

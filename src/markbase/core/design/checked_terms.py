@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import re
 from collections.abc import Mapping, Sequence
 
 import numpy as np
@@ -115,6 +116,8 @@ def requested_terms(
     for request in requests:
         if not isinstance(request, (str, Polynomial, Interaction)):
             raise FitError(f"A term is a column name, a polynomial or an interaction, not {request!r}.")
+        if isinstance(request, str) and request not in study:
+            _refuse_arithmetic(request, study)
         degrees = degrees_of(request)
         found = [study.column(name) for name in degrees]
         _check_once(degrees, wanted)
@@ -142,6 +145,27 @@ def requested_terms(
     remark_on_derived(columns)
     remark_on_indicators(columns)
     return wanted, columns
+
+
+def _refuse_arithmetic(request: str, study: Study) -> None:
+    """Say what asks for a term that was written as one would on paper: a product, a power, a function of a column."""
+    factors = [part.strip() for part in re.split(r"[*·×]", request)]
+    if 1 < len(factors) <= 3 and all(name in study for name in factors):
+        raise ColumnError(
+            f"`{request}` is no column: a product of {listed(quoted(factors))} is an interaction, a term of its own; ask for the interaction of "
+            f"{'the two' if len(factors) == 2 else 'the three'}."
+        )
+    power = re.fullmatch(r"(.+?)\s*(?:\^\s*([23])|([²³]))", request)
+    if power and power[1] in study:
+        degree = power[2] or ("2" if power[3] == "²" else "3")
+        raise ColumnError(
+            f"`{request}` is no column: powers of `{power[1]}` are a polynomial, a term of its own; ask for that of degree {degree}."
+        )
+    inside = re.fullmatch(r"\w+\((.+)\)", request)
+    if inside and inside[1].strip() in study:
+        raise ColumnError(
+            f"`{request}` is no column: a term is the name of one, so make a column of `{inside[1].strip()}` first, in a preparing step."
+        )
 
 
 def _check_once(degrees: Mapping[str, int], wanted: Sequence[TermRequest]) -> None:
