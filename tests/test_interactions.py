@@ -525,10 +525,10 @@ def test_a_moderator_of_two_values_is_held_at_both_and_at_nothing_between():
 )
 def test_a_term_written_as_on_paper_is_told_what_asks_for_it(term, told):
     with pytest.raises(mb.ColumnError, match=told):
-        mb.fit_linear(study_of(choir(60)), "score", ["age", term])
+        mb.fit_linear(mb.Study(pd.DataFrame(made_up(60))), "score", ["age", term])
 
 
 def test_a_column_may_be_called_like_a_product():
-    frame = choir(200).rename(columns={"km": "age*voice"})
-    fit = mb.fit_linear(study_of(frame), "score", ["age", "age*voice"])
+    frame = pd.DataFrame(made_up(200)).rename(columns={"km": "age*voice"})
+    fit = mb.fit_linear(mb.Study(frame), "score", ["age", "age*voice"])
     assert fit.coefficients["term"].tolist() == ["(intercept)", "age", "age*voice"]
