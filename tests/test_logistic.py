@@ -6,6 +6,7 @@ import pandas as pd
 import pytest
 
 import markbase as mb
+from markbase.core.estimation.likelihood_points import Theta
 from reference import digits, logistic, made_up
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -375,3 +376,18 @@ def test_a_level_that_the_first_look_at_many_rows_misses_is_estimated_all_the_sa
         careful = mb.fit_logistic(study, outcome, terms, event=True).coefficients
         pd.testing.assert_frame_equal(found, careful, rtol=1e-8, atol=1e-9)
     assert made[0].set_index("level").loc["rare", "n"] == 5
+
+
+@pytest.mark.parametrize("times", [0.5, 8, 60])
+def test_the_likelihood_far_from_its_maximum_is_that_of_each_row(times):
+    frame = choir()
+    fit = mb.fit_logistic(study_of(frame, "alto"), "stays", TERMS, event="yes")
+    theta = Theta(fit.theta.start, -times * fit.theta.slopes)
+    happened = np.where(frame["stays"] == "yes", 1, -1)
+    margins = happened * fit.likelihood.predictor_of(theta)
+    point, _ = fit.likelihood.pass_at(theta)
+    assert digits(point.loglik, -mp.fsum(mp.log1p(mp.exp(-mp.mpf(float(m)))) for m in margins)) > 12
+    assert point.farthest == pytest.approx(np.abs(margins).max(), rel=1e-14)
+    assert (np.abs(margins).max() > 80) == (
+        times == 60
+    )  # eight such probabilities together are below what can be written
