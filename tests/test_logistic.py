@@ -378,7 +378,7 @@ def test_a_level_that_the_first_look_at_many_rows_misses_is_estimated_all_the_sa
     assert made[0].set_index("level").loc["rare", "n"] == 5
 
 
-@pytest.mark.parametrize("times", [0.5, 8, 60])
+@pytest.mark.parametrize("times", [0.5, 8, 160])
 def test_the_likelihood_far_from_its_maximum_is_that_of_each_row(times):
     frame = choir()
     fit = mb.fit_logistic(study_of(frame, "alto"), "stays", TERMS, event="yes")
