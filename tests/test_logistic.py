@@ -388,6 +388,5 @@ def test_the_likelihood_far_from_its_maximum_is_that_of_each_row(times):
     point, _ = fit.likelihood.pass_at(theta)
     assert digits(point.loglik, -mp.fsum(mp.log1p(mp.exp(-mp.mpf(float(m)))) for m in margins)) > 12
     assert point.farthest == pytest.approx(np.abs(margins).max(), rel=1e-14)
-    assert (np.abs(margins).max() > 80) == (
-        times == 60
-    )  # eight such probabilities together are below what can be written
+    if times == 160:  # eight such probabilities together are below what can be written
+        assert margins.min() < -300
