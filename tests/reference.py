@@ -166,8 +166,10 @@ def sandwich(frame, outcome, terms, bases, kind, cluster=None):
 
 @untraced
 def _roughly(X, y, f, free, firth):
-    """Take the first steps of `logistic` at 16 digits, where those at 50 begin."""
+    """Take the first steps of `logistic` at 16 digits, where those at 50 begin; none where so few digits tell no columns apart."""
     b = np.zeros(X.shape[1])
+    if np.linalg.cond(X) > 1e8:
+        return b.tolist()
     for _ in range(100):
         q = 1 / (1 + np.exp(-X @ b))
         information = X.T @ (X * (f * q * (1 - q))[:, None])

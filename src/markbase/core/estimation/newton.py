@@ -192,7 +192,7 @@ def maximise_held(
     list of Maximum
         One for each.
     """
-    done = _ENOUGH_HELD if len(rows.event) > _MANY_ROWS else 0.0
+    done = 0.0 if firth else _ENOUGH_HELD
     climbs = [
         _climb(
             rows,
@@ -242,7 +242,7 @@ def _climb(
     begin: tuple[Point, Passed] | None = None,
 ) -> Climb:
     """Climb to a maximum, as `maximise` and `maximise_held` say."""
-    many, fresh = len(rows.event) > _MANY_ROWS, False
+    many, fresh = len(rows.event) > _MANY_ROWS or (constraint is not None and not firth), False
     point, passed = (yield Asked(theta, curved=True)) if begin is None else begin
     done = max(done, _ENOUGH if many else _DONE)
     slow = _SLOW if constraint is None else _SLOW_HELD
