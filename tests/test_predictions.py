@@ -229,3 +229,25 @@ def test_a_held_out_part_is_scored_by_hand():
     assert some.left_out == 1
     assert any("`solo` of `voice` occurs in no row" in words for words in some.unseen)
     assert "rows held out" in str(some)
+
+
+def test_levels_that_no_row_had_together_are_told_whichever_two_groups_they_are_of():
+    frame = choir(400)
+    frame["part"] = np.where(np.arange(400) % 3, "near", "far")
+    pairs = [("voice", "tenor", "day", "Wed"), ("voice", "bass", "part", "far"), ("day", "Mon", "part", "near")]
+    for first, one, second, other in pairs:
+        frame = frame[(frame[first] != one) | (frame[second] != other)]
+    fit = mb.fit_linear(mb.Study(frame), "score", ["voice", "day", "part"])
+    whole = pd.MultiIndex.from_product(
+        [sorted(frame[n].unique()) for n in ("voice", "day", "part")], names=["voice", "day", "part"]
+    )
+    told = fit.predict(whole.to_frame(index=False))
+    assert told["predicted"].notna().all()
+    for row in told.itertuples():
+        wanted = [
+            f"no row used has `{a}` `{getattr(row, a)}` and `{b}` `{getattr(row, b)}` together"
+            for a, b in (("voice", "day"), ("voice", "part"), ("day", "part"))
+            if not ((frame[a] == getattr(row, a)) & (frame[b] == getattr(row, b))).any()
+        ]
+        assert row.caution.split("; ") == (wanted or [""])
+    assert told["caution"].str.len().gt(0).sum() > 3
