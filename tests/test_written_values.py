@@ -197,6 +197,7 @@ NO_NUMBER = [
     ({"take": "year", "name": "n"}, ["13/13/2020", "1/1/2020"], "`13/13/2020` .* is no date"),
     ({"take": "year", "name": "n"}, ["2020-01-01", "soon"], r"`soon` \(1 row\) of `c` is no date"),
     ({"take": "year", "name": "n"}, [2020.5, 2021.5], "`c` is numeric, and holds no dates"),
+    ({"take": "year", "name": "n"}, ["31.12.99", "1.1.2001"], "`31.12.99` of `c` has a year of two digits"),
     ({"take": "week", "name": "n"}, ["2020-01-01", "2020-01-02"], "`week` is nothing to take of a date"),
     ({"take": "days", "name": "n"}, ["2020-01-01", "2020-01-02"], "give one of the two, not none"),
     ({"take": "year", "since": "2020-01-01", "name": "n"}, ["2020-01-01", "2020-01-02"], "is that of the calendar"),
@@ -219,6 +220,7 @@ def test_dates_are_told_as_such_with_the_step_that_makes_a_number_of_them():
         }
     )
     frame["at"] = [f"{k % 12:02d}:{k:02d}" for k in range(40)]
+    frame["short"] = [d.strftime("%d.%m.%y") for d in rows]
     frame["y"] = np.arange(40) % 7 + 0.5
     study = mb.Study(frame)
     told = study.remarks()
@@ -227,6 +229,10 @@ def test_dates_are_told_as_such_with_the_step_that_makes_a_number_of_them():
     assert study.prepare(told["us"][0].mend)["us_year"].values.tolist() == rows.year.tolist()
     assert "whether the day or the month stands first" in told["either"][0].text
     assert study.prepare(told["either"][0].mend)["either_year"].valid == 40
+    assert "years of two digits do not say their century" in told["short"][0].text
+    assert told["short"][0].mend == ()
+    codes = [f"{k % 60 + 1:02d}.{k % 7 + 1:02d}.{k % 90 + 10}" for k in range(40)]  # of a classification
+    assert "dates" not in mb.Study(pd.DataFrame({"c": codes})).overview()["remarks"].iloc[0]
     assert "times of the day" in told["at"][0].text
     with (
         pytest.warns(mb.MarkbaseWarning, match=r"`us` holds dates, which were taken for a group of 40 levels"),

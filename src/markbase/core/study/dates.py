@@ -20,6 +20,7 @@ Array = NDArray[np.float64]
 _TIME = r"(?:[T ]\d{1,2}:\d{2}.*)?"
 _YEAR_FIRST = re.compile(rf"(\d{{4}})([-/.])(\d{{1,2}})\2(\d{{1,2}}){_TIME}")
 _YEAR_LAST = re.compile(rf"(\d{{1,2}})([-/.])(\d{{1,2}})\2(\d{{4}}){_TIME}")
+_SHORT = re.compile(rf"(\d{{1,2}})([-/.])(\d{{1,2}})\2\d{{2}}{_TIME}")
 _CLOCK = re.compile(r"\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?( ?[AaPp][Mm])?")
 TAKEN = ("days", "month", "year", "years")
 """What is taken of a date."""
@@ -32,7 +33,19 @@ _SHOWN = 6
 
 def read_as_dates(texts: Sequence[str]) -> bool:
     """Return whether all texts have the form of a date."""
-    return bool(len(texts)) and all(_YEAR_FIRST.fullmatch(t) or _YEAR_LAST.fullmatch(t) for t in texts)
+    return bool(len(texts)) and all(_YEAR_FIRST.fullmatch(t) or _YEAR_LAST.fullmatch(t) or _is_short(t) for t in texts)
+
+
+def _is_short(text: str) -> bool:
+    """Return whether a text is a date with a year of two digits, and no number of chapters or codes."""
+    match = _SHORT.fullmatch(text)
+    low, high = sorted((int(match[1]), int(match[3]))) if match else (0, 0)
+    return 1 <= low <= 12 and high <= 31
+
+
+def has_short_years(texts: Sequence[str]) -> bool:
+    """Return whether a date has a year of two digits, which does not say its century."""
+    return any(map(_is_short, texts))
 
 
 def read_as_clock(texts: Sequence[str]) -> bool:
@@ -196,6 +209,10 @@ def _days_of(column: Column, day_first: bool | None) -> tuple[Array, str]:
         )
     days = np.array([_day_of(code, told if told is not None else bool(day_first)) for code in codes], dtype=np.float64)
     bad = next((k for k in here if np.isnan(days[k])), None)
+    if bad is not None and _is_short(codes[bad]):
+        raise ColumnError(
+            f"`{codes[bad]}` of `{column.name}` has a year of two digits, which does not say its century; write years with four digits."
+        )
     if bad is not None:
         raise ColumnError(
             f"`{codes[bad]}` ({count_noun(int(column.counts[bad]), 'row')}) of `{column.name}` is no date; blank it first, or mend it."

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.rows.parts import InParts
 from markbase.core.study.column import Column
-from markbase.core.study.dates import day_stands_first, first_and_last, read_as_clock, read_as_dates
+from markbase.core.study.dates import day_stands_first, first_and_last, has_short_years, read_as_clock, read_as_dates
 from markbase.core.study.level_order import ordered, reads_as_no_answer
 from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_written
 
@@ -301,6 +301,8 @@ def _about_dates(column: Column, codes: Sequence[str]) -> Remark:
     """Say that a group holds dates, and what makes a number of them."""
     step = {"do": "from_date", "column": column.name, "take": "year", "name": f"{column.name}_year"}
     text = "dates, of which none or few occur twice: a model takes a number made of them (a year, days since a day)"
+    if has_short_years(codes):
+        return Remark(f"{text}; years of two digits do not say their century, so write them with four")
     if day_stands_first(codes) is not None:
         return Remark(text, (step,))
     return Remark(f"{text}; nothing says whether the day or the month stands first", ({**step, "day_first": True},))
