@@ -25,7 +25,15 @@ _APOSTROPHES = "'\u2019"
 _GROUPS = {".": f",{_SPACES}{_APOSTROPHES}", ",": f".{_SPACES}{_APOSTROPHES}"}
 """What may set thousands apart beside each decimal mark."""
 _LOOSELY = re.compile(rf"[+\-\u2212]?[\d.,{_SPACES}{_APOSTROPHES}]+(?:[eE][+-]?\d+)?")
-_MAYBE = re.compile(r"[^A-Za-z]*\d[^A-Za-z]*(?:[eE][+-]?\d+[^A-Za-z]*)?")
+_ALONE = {
+    mark: re.compile(
+        rf"[+\-\u2212]?(?:(?:[1-9]\d{{0,2}}([{apart}])\d{{3}}(?:\1\d{{3}})*|\d+)(?:{re.escape(mark)}\d*)?|{re.escape(mark)}\d+)"
+        r"(?:[eE][+-]?\d+)?"
+    )
+    for mark, apart in _GROUPS.items()
+}
+"""A number by itself, by what stands before its decimals."""
+_LOOK, _FEW = 1000, 10
 _GROUPED = {
     mark: re.compile(rf"[+\-\u2212]?(?:[1-9]\d{{0,2}}(?:{re.escape(mark)}\d{{3}})+|\d{{1,3}})") for mark in ".,"
 }
@@ -153,23 +161,30 @@ def numbers_as_written(texts: Sequence[str], decimal: str | None = None) -> NDAr
     texts : sequence of str
         The texts.
     decimal : str, optional
-        What parts whole numbers from fractions, ``.`` or ``,``; by default that with which more of them are numbers.
+        What parts whole numbers from fractions, ``.`` or ``,``; by default that with which more of them, or of 1,000 of very many, are
+        numbers.
 
     Returns
     -------
     ndarray, shape (texts,)
-        NaN for what is no number.
+        NaN for what is no number; for all where very few are.
     """
-    found = {mark: np.array([_number(text, mark) for text in texts]) for mark in _GROUPS if decimal in (None, mark)}
-    return max(found.values(), key=lambda numbers: np.count_nonzero(~np.isnan(numbers)))
+    if decimal is None:
+        some = texts[:: max(1, len(texts) // _LOOK)]
+        numbers = {mark: sum(_number(text, mark) is not None for text in some) for mark in _GROUPS}
+        decimal = max(numbers, key=numbers.__getitem__)
+        if len(texts) > _LOOK and _FEW * numbers[decimal] < len(some):
+            return np.full(len(texts), np.nan)
+    return np.array([_number(text, decimal) for text in texts], dtype=np.float64)
 
 
-def _number(text: str, decimal: str) -> float:
-    if not _MAYBE.fullmatch(text):
-        return np.nan
-    _, bare = _without_sign([text])
-    way = _writing(bare, decimal)
-    return np.nan if way is None else float(way.read(bare[0]))
+def _number(text: str, decimal: str) -> float | None:
+    found = _ALONE[decimal].fullmatch(text)
+    if found is None:
+        sign = next((c for c in text[:2] + text[-1:] if c == "%" or unicodedata.category(c) == "Sc"), "")
+        text = _stripped(text, sign) if sign else ""
+        found = _ALONE[decimal].fullmatch(text)
+    return None if found is None else float(Writing(decimal, found[1] or "").read(text))
 
 
 def decimals_in_doubt(texts: Sequence[str]) -> str:
