@@ -43,6 +43,8 @@ _ENOUGH_HELD = 1e-9
 """The same where something is held: only the height of the likelihood is asked for, to which half of it is added."""
 _DIGITS_HELD = 1e-11
 """The same as a share of the fall: how far what is left may be from the half that is added."""
+_ALL_DIGITS = 1e-15
+"""The same where rows are few, and passes cost little."""
 _SLOW_HELD = 1e-2
 _HALVINGS = 25
 _FIRST_LOOK = 14
@@ -192,7 +194,7 @@ def maximise_held(
     list of Maximum
         One for each.
     """
-    done = 0.0 if firth else _ENOUGH_HELD
+    done = _ENOUGH_HELD if len(rows.event) > _MANY_ROWS else 0.0
     climbs = [
         _climb(
             rows,
@@ -262,7 +264,8 @@ def _climb(
             return Maximum(point, passed, objective, "moving", taken, step, information)
         shrinks = 1.0 if math.isinf(before) else min(1.0, gain / before)
         # the curvature is another one there, by about the root of what a step shrinks by
-        if constraint is not None and many and gain * math.sqrt(shrinks) <= _DIGITS_HELD * (top - objective):
+        digits = _DIGITS_HELD if len(rows.event) > _MANY_ROWS else _ALL_DIGITS
+        if constraint is not None and many and gain * math.sqrt(shrinks) <= digits * (top - objective):
             return Maximum(point, passed, objective, "converged", taken, step, information, gain)
         last = gain * shrinks <= done  # if this step shrinks as the one before did
         far = gain > slow * len(rows.event)  # the curvature will be another one there
