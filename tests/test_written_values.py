@@ -50,7 +50,7 @@ def test_numbers_are_what_was_written_however_it_was_written(cents, marks, sign,
 
 
 def test_whole_amounts_can_be_read_in_one_way_only():
-    assert column(["$12", "$750", "-$3"] * 5).values.tolist() == [12, 750, -3] * 5
+    assert column(["$12", "$750", "-$3", "$-4", "- 5 $"] * 5).values.tolist() == [12, 750, -3, -4, -5] * 5
 
 
 @pytest.mark.parametrize(
@@ -146,14 +146,19 @@ def test_numbers_of_dates_are_those_of_the_calendar(born, form, seen):
         made = (
             study.from_date("born", "year", name="year")
             .from_date("born", "month", name="month")
-            .from_date("born", "days", until=str(seen), name="lived")
+            .from_date("born", "days", until=seen, name="lived")
             .from_date("born", "years", since="seen", name="later")
+            .from_date("born", "years", until=seen, name="age")
         )
     assert made["year"].values.tolist() == [d.year for d in told]
     assert made["month"].values.tolist() == [d.month for d in told]
     assert made["lived"].values.tolist() == [(seen - d).days for d in told]
     assert made["later"].values.tolist() == [(d - seen).days / 365.2425 for d in told]
-    assert all(step.check.passed for step in made.trail.steps[-4:])
+    assert made["age"].values.tolist() == [(seen - d).days / 365.2425 for d in told]
+    assert all(step.check.passed for step in made.trail.steps[-5:])
+    texts = [step.text for step in made.trail.steps[-3:]]
+    assert f"the days from `born` to {seen}" in texts[0]
+    assert "the years from `seen` to `born`" in texts[1]
     assert made.check("year").table["rows"].sum() == len(told)
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
@@ -165,6 +170,8 @@ def test_numbers_of_dates_are_those_of_the_calendar(born, form, seen):
     ("texts", "months", "given"),
     [
         (["1.2.2020", "3.4.2021"], [2, 4], None),  # points stand behind days
+        (["1.2.2020", "3.4.2021"], [1, 3], False),
+        (["1.13.2020", "3.4.2021"], [1, 3], None),
         (["1/13/2020", "3/4/2021"], [1, 3], None),  # the thirteenth is a day
         (["13/1/2020", "3/4/2021"], [1, 4], None),
         (["1/2/2020", "3/4/2021"], [2, 4], True),
@@ -198,6 +205,8 @@ NO_NUMBER = [
     ({"take": "year", "name": "n"}, ["2020-01-01", "soon"], r"`soon` \(1 row\) of `c` is no date"),
     ({"take": "year", "name": "n"}, [2020.5, 2021.5], "`c` is numeric, and holds no dates"),
     ({"take": "year", "name": "n"}, ["31.12.99", "1.1.2001"], "`31.12.99` of `c` has a year of two digits"),
+    ({"take": "year", "day_first": True, "name": "n"}, ["1/13/2020", "1/1/2001"], "of `c` have the month first: a number above 12"),
+    ({"take": "year", "day_first": False, "name": "n"}, ["13.1.2020", "1.1.2001"], "of `c` have the day first: a number above 12"),
     ({"take": "week", "name": "n"}, ["2020-01-01", "2020-01-02"], "`week` is nothing to take of a date"),
     ({"take": "days", "name": "n"}, ["2020-01-01", "2020-01-02"], "give one of the two, not none"),
     ({"take": "year", "since": "2020-01-01", "name": "n"}, ["2020-01-01", "2020-01-02"], "is that of the calendar"),

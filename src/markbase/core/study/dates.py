@@ -55,8 +55,15 @@ def read_as_clock(texts: Sequence[str]) -> bool:
 
 def day_stands_first(texts: Sequence[str]) -> bool | None:
     """Return whether the day stands before the month; None where nothing says it: no number above 12, and no points between them."""
+    sure = _surely_first(texts)
+    points = any(match[2] == "." for text in texts if (match := _YEAR_LAST.fullmatch(text)))
+    return True if sure is None and points else sure
+
+
+def _surely_first(texts: Sequence[str]) -> bool | None:
+    """Return the same by numbers above 12 alone, which no month has; true where years stand first, and there is nothing to ask."""
     found = [match for text in texts if (match := _YEAR_LAST.fullmatch(text))]
-    if not found or any(int(m[1]) > 12 or m[2] == "." for m in found):
+    if not found or any(int(m[1]) > 12 for m in found):
         return True
     return False if any(int(m[3]) > 12 for m in found) else None
 
@@ -141,7 +148,7 @@ def from_date(
     side = f"{'before' if forward else 'after'} {there}"
     per = (1.0 if forward else -1.0) * (1.0 if take == "days" else YEAR_DAYS)
     if isinstance(end, Column):
-        others, also = _days_of(end, day_first)
+        others, also = _days_of(end, day_first, beside=True)
         values = look_up(np.append(days, np.nan), column.values) - look_up(np.append(others, np.nan), end.values)
         return _made(column, name, take, words + (how or also), values / per, None, end, side)
     day = _day_of(end, True) if _YEAR_FIRST.fullmatch(end) else np.nan
@@ -195,19 +202,29 @@ def _levels_by_number(column: Column, new: Column, parts: Array, notes: tuple[st
     return Check(new.name, column.name, table, new.valid == column.valid, notes)
 
 
-def _days_of(column: Column, day_first: bool | None) -> tuple[Array, str]:
+def _days_of(column: Column, day_first: bool | None, beside: bool = False) -> tuple[Array, str]:
     """Return the day of each level, counted from the first of the year 1, and which stood first if that had to be said."""
     if not column.is_categorical:
         raise ColumnError(f"`{column.name}` is numeric, and holds no dates; dates are texts such as 2020-06-30.")
     here = np.flatnonzero(column.counts)
     codes = [level.code for level in column.levels]
-    told = day_stands_first([codes[k] for k in here])
-    if told is None and day_first is None:
-        example = next(codes[k] for k in here if _YEAR_LAST.fullmatch(codes[k]))
+    told, known = _surely_first([codes[k] for k in here]), day_stands_first([codes[k] for k in here])
+    last = [codes[k] for k in here if _YEAR_LAST.fullmatch(codes[k])]
+    if known is None and day_first is None:
         raise ColumnError(
-            f"Nothing in the dates of `{column.name}` says whether `{example}` has the day or the month first; say which."
+            f"Nothing in the dates of `{column.name}` says whether `{last[0]}` has the day or the month first; say which."
         )
-    days = np.array([_day_of(code, told if told is not None else bool(day_first)) for code in codes], dtype=np.float64)
+    if last and told is not None and day_first is not None and told != day_first and not beside:
+        raise ColumnError(
+            f"The dates of `{column.name}` have the {'day' if told else 'month'} first: a number above 12 says so."
+        )
+    if told is None:
+        told, said = (
+            (known, "") if day_first is None else (day_first, f", {'day' if day_first else 'month'} first as given")
+        )
+    else:
+        said = ""
+    days = np.array([_day_of(code, bool(told)) for code in codes], dtype=np.float64)
     bad = next((k for k in here if np.isnan(days[k])), None)
     if bad is not None and _is_short(codes[bad]):
         raise ColumnError(
@@ -217,7 +234,7 @@ def _days_of(column: Column, day_first: bool | None) -> tuple[Array, str]:
         raise ColumnError(
             f"`{codes[bad]}` ({count_noun(int(column.counts[bad]), 'row')}) of `{column.name}` is no date; blank it first, or mend it."
         )
-    return days, "" if told is not None else f", {'day' if day_first else 'month'} first as given"
+    return days, said
 
 
 def _part_of(day: float, part: str) -> float:

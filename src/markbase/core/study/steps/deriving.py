@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from typing import Any, Self
 
 from markbase.core.errors import MarkbaseError, listed, near, quoted
@@ -104,8 +105,8 @@ class Deriving(Stepping):
         column: str,
         take: str,
         *,
-        since: str | None = None,
-        until: str | None = None,
+        since: str | datetime.date | None = None,
+        until: str | datetime.date | None = None,
         day_first: bool | None = None,
         name: str,
         reason: str = "",
@@ -118,10 +119,10 @@ class Deriving(Stepping):
             A column of dates: ``2020-06-30``, ``30.06.2020``, ``6/30/2020``, with a time of the day or without, which is not counted.
         take : str
             ``year`` or ``month`` of the calendar; or ``days`` or ``years``, counted since or until a day (a year has 365.2425 days).
-        since, until : str, optional
-            For days and years: another column of dates, or a date written as year-month-day. Give one of the two.
+        since, until : str or date, optional
+            For days and years: another column of dates, or a date (as a text, written as year-month-day). Give one of the two.
         day_first : bool, optional
-            Whether the day stands before the month, where nothing in the column says it.
+            Whether the day stands before the month, where no number above 12 says it.
         name : str
             The name of the new column.
         reason : str
@@ -153,6 +154,7 @@ class Deriving(Stepping):
         >>> singers.column("age_at_joining").values.round(2).tolist()
         [30.0, 20.0]
         """
+        since, until = (day.isoformat()[:10] if isinstance(day, datetime.date) else day for day in (since, until))
         ends = {
             key: self.column(value) if value is not None and value in self._columns else value
             for key, value in (("since", since), ("until", until))
