@@ -144,8 +144,6 @@ def _stripped(text: str, sign: str) -> str:
         return ""
     if rest.startswith(sign) and sign != "%":
         rest = rest[len(sign) :].strip()
-        if not minus and rest[:1] in ("-", "\u2212"):
-            minus, rest = rest[0], rest[1:]
     elif rest.endswith(sign):
         rest = rest[: -len(sign)].strip()
     else:
