@@ -8,7 +8,6 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, near, quoted
 from markbase.core.formatting import plain
@@ -196,7 +195,7 @@ def declare_numeric(column: Column, scores: Mapping[object, float] | None = None
             f"`{column.name}` can be read in two ways: nothing says whether `{example}` holds thousands or decimals; give the mark that "
             f"stands before decimals."
         )
-    numbers = np.append(_plainly(codes) if decimal is None else numbers_as_written(codes, decimal), np.nan)
+    numbers = np.append(parsed(codes)[0] if decimal is None else numbers_as_written(codes, decimal), np.nan)
     if decimal is None and any(np.isnan(numbers[k]) for k in here):
         numbers[:-1] = numbers_as_written(codes)
     bad = next((k for k in here if np.isnan(numbers[k])), None)
@@ -213,11 +212,6 @@ def declare_numeric(column: Column, scores: Mapping[object, float] | None = None
         check,
         f"Declared `{column.name}` a numeric column{way}: {count_noun(new.valid, 'row')} with a value, as before.",
     )
-
-
-def _plainly(codes: Sequence[str]) -> NDArray[np.float64]:
-    """Read codes as programs write numbers; NaN for what is none."""
-    return np.array([parsed([code])[0][0] for code in codes], dtype=np.float64)
 
 
 def _of_numbers(column: Column, places: Any, numbers: np.ndarray[Any, np.dtype[np.float64]]) -> Column:

@@ -17,7 +17,6 @@ from markbase.core.study.codebook import code_text
 from markbase.core.study.column import FIRST_CODED, MissingCode
 
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$")
-_DECIMAL_COMMA = re.compile(r"[+-]?\d+,\d+$")
 
 
 @dataclass(frozen=True)
@@ -76,7 +75,7 @@ def _text_of(value: object) -> str:
 
 
 def _tidied(places: NDArray[np.intp], uniques: NDArray[Any], in_parts: TextsInParts | None) -> RawValues:
-    """Read outer blanks and decimal commas away."""
+    """Read outer blanks away."""
     texts = [_text_of(u) for u in uniques]
     blank = np.array([not text for text in texts], dtype=bool)
     places = places.astype(np.intp)
@@ -100,26 +99,7 @@ def _tidied(places: NDArray[np.intp], uniques: NDArray[Any], in_parts: TextsInPa
         if rows:
             notes = (f"blanks around the text read away in {count_noun(rows, 'row')}",)
     numbers, is_number = parsed(texts)
-    if _has_decimal_commas(texts, is_number):
-        numbers, is_number = parsed([text.replace(",", ".") for text in texts])
-        notes += ("decimal commas read as decimal points",)
     return RawValues(places, texts, numbers, is_number, notes=notes, in_parts=in_parts)
-
-
-def _has_decimal_commas(texts: Sequence[str], is_number: NDArray[np.bool_]) -> bool:
-    """Return whether all texts are numbers with decimal commas or whole numbers.
-
-    Three digits behind every comma may be thousands as well, so that is left to the analyst.
-    """
-    with_comma = [text for text, number in zip(texts, is_number, strict=True) if not number]
-    whole = [text for text, number in zip(texts, is_number, strict=True) if number]
-    if (
-        not with_comma
-        or not all(_DECIMAL_COMMA.match(text) for text in with_comma)
-        or any("." in text for text in whole)
-    ):
-        return False
-    return any(len(text.rpartition(",")[2]) != 3 for text in with_comma)
 
 
 def parsed(texts: Sequence[str]) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
