@@ -295,3 +295,12 @@ def test_texts_of_another_table_are_read_as_those_of_a_study():
     told = fit.predict(texts)
     np.testing.assert_array_equal(told["predicted"], wanted["predicted"])
     assert told["caution"].tolist() == ["", "", "`pay` is missing or no number"]
+
+
+def test_codes_of_groups_stay_as_they_are_written_and_texts_for_gaps_hinder_no_number():
+    group = column(["1,5", "2,5", "10"] * 4, kind="categorical", levels={"1,5": "low", "2,5": "middle", "10": "high"})
+    assert ([level.label for level in group.levels], group.counts.tolist()) == (["low", "middle", "high"], [4, 4, 4])
+    assert group.notes == ()
+    share = column(["1,5", "2", "n/a", "$"] * 3, missing=["n/a", "$"])
+    assert share.values[:2].tolist() == [1.5, 2.0]
+    assert (share.valid, share.notes) == (6, ("decimal commas read as decimal points",))
