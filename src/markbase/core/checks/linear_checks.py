@@ -181,7 +181,7 @@ def _room_of(whitened: Whitened, rows: NDArray[np.intp], repeated: bool) -> Arra
         fixed = whitened.fixed_effects
         found = np.zeros(len(rows))
         for chunk, Q, _, w in whitened.chunks():
-            products = Q * np.sqrt(w)[:, None] @ own.T
+            products = np.dot(Q * np.sqrt(w)[:, None], own.T)
             if fixed is not None and fixed.sums is not None:  # the level takes the place of the mean of all rows
                 both = np.sqrt(w)[:, None] * np.sqrt(weight_of)[None, :]
                 alike = fixed.codes[chunk][:, None] == codes_of[None, :]

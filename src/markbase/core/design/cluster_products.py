@@ -71,7 +71,7 @@ def cluster_products(
             weighted = columns if weights is None else columns * weights[rows][:, None]
             starts_at = np.flatnonzero(np.diff(own, prepend=-1))
             for start, end in itertools.pairwise([*starts_at.tolist(), len(own)]):
-                products = columns[start:end].T @ weighted[start:end]
+                products = np.dot(columns[start:end].T, weighted[start:end])
                 cluster = int(own[start])
                 found[cluster] = found[cluster] + products if cluster in found else products
         return found

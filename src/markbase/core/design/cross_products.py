@@ -87,11 +87,11 @@ def gather_sums(
             y = outcome[chunk]
             sums[0] += len(y)
             sums[-1] += y.sum()
-            products[-1] += y @ y
+            products[-1] += np.dot(y, y)
             for k in numerics:
                 x = blocks[k].multiplier[chunk] - centres[k + 1]  # type: ignore[index]
                 sums[starts[k + 1]] += x.sum()
-                products[starts[k + 1]] += x @ y
+                products[starts[k + 1]] += np.dot(x, y)
             codes = {k: blocks[k].codes[chunk] for k in slopes}  # type: ignore[index]
             for joint, table in zip(sets, tables, strict=True):
                 cell, shape = joint_cells(blocks, joint, chunk), table.shape[1:]

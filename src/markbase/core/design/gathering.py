@@ -162,7 +162,7 @@ class Running:
         self._products[0, 0] += values.shape[1] if w is None else w.sum()
         for start in range(0, values.shape[1], _PRODUCT_ROWS):
             some = slice(start, start + _PRODUCT_ROWS)
-            self._products[1:] += weighted[1:, some] @ values[:, some].T
+            self._products[1:] += np.dot(weighted[1:, some], values[:, some].T)
         for place, (joint, table) in enumerate(zip(plan.sets, self._tables, strict=True)):
             cell = joint_cells(blocks, joint, chunk) if cells is None else cells[place]
             size = table.shape[1]

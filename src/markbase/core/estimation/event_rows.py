@@ -140,9 +140,8 @@ class EventRows:
             return lazily
         found, tables = np.full(len(self.event), np.nan), [table[None, :] for table in self._tables(theta)]
         for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
-            numerics = self._stacked(chunk, len(self.event[chunk]))[1:]
-            cells = [own[chunk] for own in self._cells]
-            found[chunk] = self._predictors([theta], numerics, tables, cells, chunk)[0]
+            columns, cells = self._stacked(chunk, len(self.event[chunk])), [own[chunk] for own in self._cells]
+            found[chunk] = self._predictors([theta], columns, tables, cells, chunk)[0]
         return found
 
     def dense(self, columns: NDArray[np.intp], places: NDArray[np.intp]) -> Array:
@@ -182,17 +181,17 @@ class EventRows:
                 return bare.of_part(*trees).sums_of(values)
 
             return total_of(each_part(summed, values, *self._trees))
-        alone: Array = self.sums_of_each(values[None, :])[0]
-        return alone
-
-    def sums_of_each(self, values: Array) -> Array:
-        """Return the same of several arrays of values of rows in memory, shape (arrays, rows): shape (arrays, columns)."""
-        sums = np.zeros((len(values), self.moments.cross.shape[0]))
-        by_cell = [np.zeros((len(values), math.prod(joint.shape))) for joint in self._joints]
+        sums, by_cell = self._nothing(1)
         for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
-            numerics = self._stacked(chunk, len(self.event[chunk]))[1:]
-            self._add(sums, by_cell, values[:, chunk], numerics, [own[chunk] for own in self._cells], chunk)
-        return self._share_out(sums, by_cell)
+            columns = self._stacked(chunk, len(self.event[chunk]))
+            self._add(sums, by_cell, values[None, chunk], columns, [own[chunk] for own in self._cells], chunk)
+        found: Array = self._share_out(sums, by_cell)[0]
+        return found
+
+    def _nothing(self, often: int) -> tuple[Array, list[Array]]:
+        """Return sums of no rows for several arrays of values: shape (arrays, columns), and by the joint cells of each set of groups."""
+        by_cell = [np.zeros((often, math.prod(joint.shape))) for joint in self._joints]
+        return np.zeros((often, self.moments.cross.shape[0])), by_cell
 
     def _tables(self, theta: Theta) -> list[Array]:
         """Return the joint effect of each cell of the groups looked up together."""
@@ -224,18 +223,16 @@ class EventRows:
     def _predictors(
         self,
         thetas: Sequence[Theta],
-        numerics: Array,
+        columns: Array,
         tables: Sequence[Array],
         cells: Sequence[NDArray[np.integer]],
         chunk: slice | NDArray[np.intp],
     ) -> Array:
-        """Return the linear predictors of a chunk, shape (coefficients, rows), of its numeric columns and joint cells."""
-        at = self._numeric_places
-        slopes = np.array([theta.slopes[at] for theta in thetas])
-        shape = len(thetas), numerics.shape[1]
-        eta = np.matmul(slopes, numerics, out=WORKSPACE.array("predictor", *shape))
+        """Return the linear predictors of a chunk, shape (coefficients, rows), of ones and its numeric columns, and of its joint cells."""
+        at, shape = self._numeric_places, (len(thetas), columns.shape[1])
+        slopes = np.array([np.append(theta.start, theta.slopes[at]) for theta in thetas])
+        eta = np.dot(slopes, columns, out=WORKSPACE.array("predictor", *shape))
         room = WORKSPACE.array("looked up", *shape)
-        eta += np.array([[theta.start] for theta in thetas])
         for table, own in zip(tables, cells, strict=True):
             eta += np.take(table, own, axis=1, mode="clip", out=room)
         for k in self._slopes:
@@ -253,13 +250,12 @@ class EventRows:
         sums: Array,
         by_cell: Sequence[Array],
         values: Array,
-        numerics: Array,
+        columns: Array,
         cells: Sequence[NDArray[np.integer]],
         chunk: slice | NDArray[np.intp],
     ) -> None:
         """Add what a chunk contributes to the sums of the columns times several values, shape (values, rows)."""
-        sums[:, 0] += values.sum(axis=1)
-        sums[:, self._numeric_places] += values @ numerics.T
+        sums[:, np.append(0, self._numeric_places)] += np.dot(values, columns.T)
         for own, table in zip(cells, by_cell, strict=True):
             for row, value in zip(table, values, strict=True):
                 row += np.bincount(own, weights=value, minlength=len(row))

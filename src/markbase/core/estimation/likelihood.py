@@ -26,7 +26,7 @@ from markbase.core.rows.sums import totals_of
 from markbase.core.rows.workspace import WORKSPACE
 
 Array = NDArray[np.float64]
-_PASS_ROWS, _LEAST_ROWS = 1 << 16, 1 << 12
+_PASS_ROWS, _LEAST_ROWS, _SHIFTS_AT_ONCE = 1 << 16, 1 << 12, 32
 _PASS_VALUES = 1 << 18
 """Numbers of a chunk: what is near the processor should hold them, but threads wait for one another at the end of each step over few."""
 _FARTHEST = 700.0
@@ -107,21 +107,16 @@ class Likelihood(EventRows):
         k, event = len(thetas), self.event
         cells = self._cells if cells is None else cells
         kept = np.zeros((k, 2, len(event))) if keep else None
-        sums, loglik, squares, missed = (
-            np.zeros((k, self.moments.cross.shape[0])),
-            np.zeros(k),
-            np.zeros(k),
-            np.zeros((2, k)),
-        )
+        loglik, squares, missed = np.zeros(k), np.zeros(k), np.zeros((2, k))
         tables = [np.array(own) for own in zip(*(self._tables(theta) for theta in thetas), strict=True)]
-        by_cell, farthest = [np.zeros_like(table) for table in tables], np.zeros(k)
+        (sums, by_cell), farthest = self._nothing(k), np.zeros(k)
         running = {i: Running(plan) for i, plan in enumerate(plans) if plan is not None}
         size = min(_PASS_ROWS, max(_LEAST_ROWS, _PASS_VALUES // (k + len(self._numerics))))
         for chunk in row_chunks(len(event), self.used, size):
             happened = event[chunk]
             values = self._stacked(chunk, len(happened))
-            numerics, here = values[1:], [own[chunk].astype(np.intp) for own in cells]
-            margin = self._predictors(thetas, numerics, tables, here, chunk)
+            here = [own[chunk].astype(np.intp) for own in cells]  # counting would do it for each of them
+            margin = self._predictors(thetas, values, tables, here, chunk)
             sign = 2 * happened - 1
             margin *= sign
             reach = np.maximum(margin.max(axis=1, initial=0.0), -margin.min(axis=1, initial=0.0))
@@ -135,11 +130,11 @@ class Likelihood(EventRows):
             w = None if self.weights is None else self.weights[chunk]
             if w is None:
                 loglik += _sums_of_logs(hit)
-                missed += miss @ happened, miss.sum(axis=1)
+                missed += np.dot(np.stack([happened, np.ones_like(happened)]), miss.T)
                 squares += np.einsum("kn,kn->k", miss, miss)
             else:
-                loglik += np.log(hit) @ w
-                missed += miss @ (happened * w), miss @ w
+                loglik += np.dot(np.log(hit), w)
+                missed += np.dot(miss, happened * w), np.dot(miss, w)
                 squares += np.einsum("kn,kn,n->k", miss, miss, w)
             if kept is not None or running:
                 curvature = np.multiply(miss, hit, out=hit)
@@ -157,7 +152,7 @@ class Likelihood(EventRows):
                 score *= w
             if kept is not None:
                 kept[:, 1, chunk] = score
-            self._add(sums, by_cell, score, numerics, here, chunk)
+            self._add(sums, by_cell, score, values, here, chunk)
         whole = self._share_out(sums, by_cell)
         return [
             Found(
@@ -174,6 +169,28 @@ class Likelihood(EventRows):
             )
             for i, theta in enumerate(thetas)
         ]
+
+    def averages_at(self, theta: Theta, shifts: Array) -> tuple[Array, Array, Array]:
+        """Return Σw of rows in memory, and for linear predictors further by some shifts Σ w p and Σ w p(1 − p) x, the start's first.
+
+        Shapes (), (shifts,) and (shifts, columns).
+        """
+        values, weight = np.zeros(len(shifts)), 0.0
+        (sums, by_cell), tables = self._nothing(len(shifts)), [own[None, :] for own in self._tables(theta)]
+        size = min(_PASS_ROWS, _PASS_VALUES // min(len(shifts), _SHIFTS_AT_ONCE))
+        for chunk in row_chunks(len(self.event), self.used, size):
+            w = np.ones(len(self.event[chunk])) if self.weights is None else self.weights[chunk]
+            weight += float(w.sum())
+            columns, cells = self._stacked(chunk, len(w)), [own[chunk].astype(np.intp) for own in self._cells]
+            still = self._predictors([theta], columns, tables, cells, chunk)[0]
+            for first in range(0, len(shifts), _SHIFTS_AT_ONCE):
+                some = slice(first, first + _SHIFTS_AT_ONCE)
+                p, curvature = _at_shifts(still, shifts[some])
+                values[some] += np.dot(p, w)
+                if self.weights is not None:
+                    curvature *= w
+                self._add(sums[some], [own[some] for own in by_cell], curvature, columns, cells, chunk)
+        return np.asarray(weight), values, self._share_out(sums, by_cell)
 
     def curved(self, passed: Passed) -> tuple[Moments, list[CodedColumns]]:
         """Return the moments weighted by the curvature at a point that was passed.
@@ -192,6 +209,22 @@ class Likelihood(EventRows):
         working = np.where(curved, passed.score / np.where(curved, passed.curvature, 1.0), 0.0)
         blocks = [*self.blocks, CodedColumns(1, multiplier=working)]
         return Moments((*terms.sizes, 1), centres, scales, cross), blocks
+
+
+def _at_shifts(still: Array, shifts: Array) -> tuple[Array, Array]:
+    """Return p and p(1 − p) of linear predictors further by some shifts, shape (shifts, rows) each."""
+    shape = len(shifts), len(still)
+    growth, miss = WORKSPACE.array("growth", *shape), WORKSPACE.array("missed", *shape)
+    reach = max(float(np.abs(still).max(initial=0.0)), float(np.abs(shifts).max(initial=0.0)))
+    if reach < _FARTHEST / 2:  # one exponential for all shifts
+        np.multiply(np.exp(shifts)[:, None], np.exp(still), out=growth)
+    else:
+        np.add(still, shifts[:, None], out=growth)
+        np.exp(np.clip(growth, -_FARTHEST, _FARTHEST, out=growth), out=growth)
+    np.add(growth, 1, out=miss)
+    np.divide(1, miss, out=miss)
+    p = np.multiply(growth, miss, out=growth)
+    return p, np.multiply(p, miss, out=miss)
 
 
 def _sums_of_logs(shares: Array) -> Array:

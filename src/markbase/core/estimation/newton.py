@@ -25,6 +25,7 @@ from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.estimation.likelihood import Likelihood
 from markbase.core.estimation.likelihood_points import Asked, Passed, Point, Theta
+from markbase.core.estimation.secants import Secants
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.rows.sums import total_of
 
@@ -248,16 +249,17 @@ def _climb(
     point, passed = (yield Asked(theta, curved=True)) if begin is None else begin
     done = max(done, _ENOUGH if many else _DONE)
     slow = _SLOW if constraint is None else _SLOW_HELD
-    if information is None or firth or passed.moments is not None:
+    if information is None or firth or (begin is None and passed.moments is not None):
         information, fresh = information_at(rows, passed, columns, rough=not firth), True
     top = objective = _objective(point, information, firth)
-    before, step = math.inf, np.zeros(len(columns) + 1)
+    before, step, seen = math.inf, np.zeros(len(columns) + 1), Secants.none(len(columns) + 1)
+    gradient = gradient_of(rows, point, passed, information, columns, firth)
     for taken in range(MOST_STEPS):
-        gradient = gradient_of(rows, point, passed, information, columns, firth)
-        step, gain = _step(information.root, gradient, constraint, point.theta, columns)
+        step, whitened, gain = _step(information.root, seen, gradient, constraint, point.theta, columns)
         if gain > max(slow * before, _WORTH) and not fresh:
             information, fresh = information_at(rows, passed, columns, rough=not firth), True
-            step, gain = _step(information.root, gradient, constraint, point.theta, columns)
+            seen = Secants.none(len(step))
+            step, whitened, gain = _step(information.root, seen, gradient, constraint, point.theta, columns)
         if gain <= done or (gain < _GOOD and gain >= 0.5 * before):
             return Maximum(point, passed, objective, "converged", taken, step, information, gain)
         if look and taken >= _FIRST_LOOK and not firth and point.farthest > _FIRST_LOOK:
@@ -286,6 +288,9 @@ def _climb(
         information = ahead
         if (not many or passed.moments is not None) and not firth:
             information, fresh = information_at(rows, passed, columns, rough=not firth), True
+        old, gradient = gradient, gradient_of(rows, point, passed, information, columns, firth)
+        change = information.root.T @ (old - gradient)
+        seen = Secants.none(len(step)) if fresh else seen.after(size * whitened, change)
     return Maximum(point, passed, objective, "moving", MOST_STEPS, step, information)
 
 
@@ -356,16 +361,25 @@ def firth_slope(rows: Likelihood, passed: Passed, information: Information) -> A
 
 
 def _step(
-    root: Array, gradient: Array, constraint: Constraint | None, theta: Theta, columns: NDArray[np.intp]
-) -> tuple[Array, float]:
-    """Return the Newton step, and its squared length in standard errors."""
-    whitened = root.T @ gradient
+    root: Array,
+    seen: Secants,
+    gradient: Array,
+    constraint: Constraint | None,
+    theta: Theta,
+    columns: NDArray[np.intp],
+) -> tuple[Array, Array, float]:
+    """Return the Newton step, the same in standard errors, and its squared length by the curvature."""
+    slope = root.T @ gradient
     if constraint is None:
-        return root @ whitened, float(whitened @ whitened)
+        step = seen.solved(slope)
+        return root @ step, step, float(slope @ step)
     now = np.concatenate([[theta.start], theta.slopes[columns]])
     off = constraint.values - constraint.rows @ now
     held = constraint.rows @ root
     Q, R = np.linalg.qr(held.T)
-    inside = whitened - Q @ (Q.T @ whitened)
     back = Q @ np.linalg.solve(R.T, off)
-    return root @ (inside + back), float(inside @ inside + back @ back)
+    slope = slope - seen.times(back) + back
+    slope -= Q @ (Q.T @ slope)
+    inside = seen.solved(slope, Q)
+    step = inside + back
+    return root @ step, step, float(slope @ inside + back @ back)

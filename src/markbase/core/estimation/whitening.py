@@ -195,7 +195,7 @@ class Whitened:
         for row, one in zip(deviations, numerics, strict=True):
             np.subtract(self.blocks[one.blocks[0]].multiplier[chunk], one.centre, out=row)  # type: ignore[index]
         steepness = np.vstack([a.table for a in numerics]) if numerics else np.zeros((0, self._root.shape[1]))
-        high: Array = deviations.T @ steepness
+        high: Array = np.dot(deviations.T, steepness)
         high += start[0]
         room = np.empty_like(high)
         for one in added:

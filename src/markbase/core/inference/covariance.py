@@ -236,7 +236,7 @@ def sandwich(
                 weight[alone], room[alone] = 0.0, 1.0
             if kind in ("HC2", "HC3"):
                 weight = weight / room ** (1 if kind == "HC2" else 2)
-            middle += (Q * weight[:, None]).T @ Q
+            middle += np.dot((Q * weight[:, None]).T, Q)
         return middle, fitted
 
     found = list(over(squared))
@@ -262,7 +262,7 @@ def _clustered(over: Callable[..., Iterator[Any]], cluster: Column, n: int, rest
             codes = clusters[chunk].astype(np.intp)
             scores = Q * (score if times is None else score * times)[:, None]
             np.add.at(sums, codes, scores)
-            uncancelled += scores.T @ scores
+            uncancelled += np.dot(scores.T, scores)
             traces += np.bincount(codes, weights=np.einsum("ij,ij->i", Q, Q) * share, minlength=levels)
             seen[codes] = 1.0
         return sums, traces, seen, uncancelled

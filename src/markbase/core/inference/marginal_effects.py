@@ -28,9 +28,7 @@ from markbase.core.rows.sums import totals_of
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
-_CHUNK_ROWS, _CHUNK_VALUES, _SHIFTS_AT_ONCE = 1 << 16, 1 << 18, 32
-_FARTHEST = 700.0
-"""A linear predictor further out would overflow."""
+_CHUNK_ROWS = 1 << 16
 
 
 @dataclass(frozen=True, eq=False)
@@ -115,38 +113,8 @@ def _averaged_at_shifts(
     weights: Array | None,
 ) -> tuple[Array, ...]:
     """Return Σw, and for each shift of the linear predictor Σ w p, Σ w p(1 − p) x of the columns that stay, and Σ w p(1 − p)."""
-    values, sums = np.zeros(len(shifts)), np.zeros((len(shifts), moments.cross.shape[0]))
-    curvatures, weight = np.zeros(len(shifts)), 0.0
-    most = max(_CHUNK_ROWS // _SHIFTS_AT_ONCE, _CHUNK_VALUES // min(len(shifts), _SHIFTS_AT_ONCE))
-    for chunk in row_chunks(len(event), used, min(_CHUNK_ROWS, most)):
-        w = None if weights is None else weights[chunk]
-        weight += len(event[chunk]) if w is None else float(w.sum())
-        common = Likelihood(_some(blocks, chunk), event[chunk], None, w, moments, stay)
-        still = common.predictor_of(theta)
-        for first in range(0, len(shifts), _SHIFTS_AT_ONCE):
-            some = slice(first, first + _SHIFTS_AT_ONCE)
-            p, curvature = _at_shifts(still, shifts[some])
-            if w is not None:
-                p *= w
-                curvature *= w
-            values[some] += p.sum(axis=1)
-            own = common.sums_of_each(curvature)
-            curvatures[some] += own[:, 0]
-            sums[some] += own
-    return np.asarray(weight), values, sums, curvatures
-
-
-def _at_shifts(still: Array, shifts: Array) -> tuple[Array, Array]:
-    """Return p and p(1 − p) of linear predictors further by some shifts, shape (shifts, rows) each."""
-    reach = max(float(np.abs(still).max(initial=0.0)), float(np.abs(shifts).max(initial=0.0)))
-    if reach < _FARTHEST / 2:  # one exponential for all shifts
-        growth = np.exp(shifts)[:, None] * np.exp(still)
-    else:
-        growth = np.exp(np.clip(still + shifts[:, None], -_FARTHEST, _FARTHEST))
-    miss = growth + 1
-    np.divide(1, miss, out=miss)
-    p = np.multiply(growth, miss, out=growth)
-    return p, np.multiply(p, miss, out=miss)
+    weight, values, sums = Likelihood(blocks, event, used, weights, moments, stay).averages_at(theta, shifts)
+    return weight, values, sums, sums[:, 0]
 
 
 def _averaged(

@@ -122,8 +122,8 @@ class _Tables:
         m -= self.centres[:, None]
         value, variance, *_ = here = np.array([row.take(cell, mode="clip") for row in self.start])
         if self.slopes.shape[1] == 1:  # no slope differs by a group
-            value += self.slopes[:, 0] @ m
-            curved = self.square[:, :, 0] @ m
+            value += np.dot(self.slopes[:, 0], m)
+            curved = np.dot(self.square[:, :, 0], m)
         else:
             value += np.einsum("ki,ki->i", m, self.slopes.take(cell, axis=1))
             curved = np.einsum("ki,kli->li", m, self.square.take(cell, axis=2))
