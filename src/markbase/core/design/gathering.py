@@ -104,7 +104,8 @@ class Gathering:
         cross, products, *rest = sums
         if not self.slopes:
             cross = np.zeros((sum(self._sizes), sum(self._sizes)))
-        tables, pairs = rest[: len(self.sets)], dict(zip(self._apart, rest[len(self.sets) :], strict=True))
+        several = 2 * len(self.sets)
+        tables, pairs = rest[:several], dict(zip(self._apart, rest[several:], strict=True))
         for k in self.slopes:  # what was summed on one side of the diagonal stands on the other as well
             at = slice(starts[k + 1], starts[k + 1] + self.levels[k])
             for other in (*self.groups, *(s for s in self.slopes if s > k)):
@@ -129,6 +130,7 @@ class Running:
         self._pairs: dict[tuple[int, int], NDArray[Any]] = {  # without weights they stay whole numbers
             (g, h): np.zeros(plan.levels[g] * plan.levels[h], dtype=np.int64) for g, h in plan._apart
         }
+        self._weighted = False
         self._looked_up = [k for k in (*plan.groups, *plan.slopes) if plan.slopes or self._pairs]
 
     def add(
@@ -159,6 +161,7 @@ class Running:
         """
         plan, starts, places = self.plan, self._starts, self._places
         codes = {k: blocks[k].codes[chunk] for k in self._looked_up}  # type: ignore[index]
+        self._weighted |= w is not None
         self._products[0, 0] += values.shape[1] if w is None else w.sum()
         for start in range(0, values.shape[1], _PRODUCT_ROWS):
             some = slice(start, start + _PRODUCT_ROWS)
@@ -187,13 +190,16 @@ class Running:
 
     @property
     def sums(self) -> Sums:
-        """What was summed: of slopes, of numeric columns, by joint cell, and of pairs of groups."""
-        levels, own = self.plan.levels, len(self._places)
-        shaped = [
-            table.reshape(own, *(levels[k] for k in joint))
-            for joint, table in zip(self.plan.sets, self._tables, strict=True)
-        ]
-        return self._cross, self._products, *shaped, *self._pairs.values()
+        """What was summed: of slopes, of numeric columns, of each set of groups by joint cell and by level, and of pairs of groups."""
+        levels, found = self.plan.levels, [self._cross, self._products]
+        for joint, table in zip(self.plan.sets, self._tables, strict=True):
+            shape = tuple(levels[k] for k in joint)
+            counts, by_cell = table[0].reshape(shape), table[1:].reshape(-1, *shape)
+            by_level = [
+                by_cell.sum(axis=tuple(a for a in range(1, by_cell.ndim) if a != k)) for k in range(1, by_cell.ndim)
+            ]
+            found += [counts if self._weighted else counts.astype(np.int64), np.hstack(by_level)]
+        return *found, *self._pairs.values()
 
 
 def deviation_of(
@@ -278,23 +284,22 @@ def _fill_groups(
     tables: Sequence[NDArray[np.float64]],
     pairs: dict[tuple[int, int], NDArray[np.float64]],
 ) -> None:
-    """Read counts and sums by level out of the joint tables."""
+    """Read counts by level, and of pairs of levels, out of the joint counts, and put sums by level where they belong."""
 
     def columns(k: int) -> slice:
         return slice(starts[k + 1], starts[k + 1] + levels[k])
 
-    for joint, table in zip(sets, tables, strict=True):
-        for axis, g in enumerate(joint, 1):
-            rest = tuple(a for a in range(1, table.ndim) if a != axis)
-            sums = table.sum(axis=rest)
-            cross[places, columns(g)] = sums
-            cross[columns(g), places] = sums.T
-            cross[columns(g), columns(g)] = np.diag(sums[0])
-            for other, h in enumerate(joint[axis:], axis + 1):
-                others = tuple(a - 1 for a in range(1, table.ndim) if a not in (axis, other))
-                counts = table[0].sum(axis=others)
-                cross[columns(g), columns(h)] = counts
-                cross[columns(h), columns(g)] = counts.T
+    for joint, cells, by_level in zip(sets, tables[::2], tables[1::2], strict=True):
+        own = np.split(by_level, np.cumsum([levels[k] for k in joint])[:-1], axis=1)
+        for axis, (g, sums) in enumerate(zip(joint, own, strict=True)):
+            counts = cells.sum(axis=tuple(a for a in range(cells.ndim) if a != axis))
+            cross[places, columns(g)] = np.vstack([counts, sums])
+            cross[columns(g), places] = cross[places, columns(g)].T
+            cross[columns(g), columns(g)] = np.diag(counts)
+            for other, h in enumerate(joint[axis + 1 :], axis + 1):
+                both = cells.sum(axis=tuple(a for a in range(cells.ndim) if a not in (axis, other)))
+                cross[columns(g), columns(h)] = both
+                cross[columns(h), columns(g)] = both.T
     for (g, h), pair in pairs.items():
         counts = pair.reshape(levels[g], levels[h])
         cross[columns(g), columns(h)] = counts
