@@ -397,7 +397,6 @@ INNER = {
     "slope_at",
     "moves_with",
     "variable",
-    "plainly",
     "events_by_level",
 }
 

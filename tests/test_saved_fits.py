@@ -41,7 +41,6 @@ ASKED = {
     "observed": (None,),
     "on_rows": (np.arange(250) < 200,),
     "only": (["voice"],),
-    "plainly": ("voice",),
     "planned": ("voice", ["tenor"]),
     "predict": ({"age": 40.0, "km": 3.0, "voice": "tenor", "day": "Mon"},),
     "rebase": ("voice", "tenor"),
@@ -49,7 +48,6 @@ ASKED = {
     "simple_slopes": ("age", {"by": "km"}),
     "slope_at": ("age", {"at": {"km": 2.0}}),
     "slope_depends_on": ("age",),
-    "slopes_test": ("voice",),
     "turning_point": ("age",),
     "turning_points": ("age",),
     "variable": None,
@@ -124,7 +122,7 @@ def test_a_saved_fit_says_what_the_fit_says_or_that_it_has_no_rows(kind, options
         else:
             continue
         told += 1
-    assert told > 45
+    assert told > 44
 
 
 @pytest.mark.parametrize("kind", ["linear", "logistic"])

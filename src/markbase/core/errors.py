@@ -10,6 +10,7 @@
         ├── LevelError         a level or base that is not there
         └── FitError           a model that cannot be estimated from these rows
             ├── CollinearityError   terms that are exact combinations of one another
+            ├── NoRowsError      what a saved fit cannot tell, for it holds no rows
             └── SeparationError  terms that foretell an outcome without exception
 
     UserWarning
@@ -61,6 +62,10 @@ class FitError(MarkbaseError):
 
 class CollinearityError(FitError):
     """Terms that are exact combinations of one another."""
+
+
+class NoRowsError(FitError, AttributeError):
+    """Something that needs rows, asked of a saved fit, which holds none: it has no such attribute."""
 
 
 class SeparationError(FitError):

@@ -3,23 +3,30 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
+
+import numpy as np
 
 from markbase.core.design.coefficient_map import Coefficient
-from markbase.core.design.terms import POWER_MARKS
+from markbase.core.design.terms import POWER_MARKS, Term
+from markbase.core.errors import MarkbaseError
+from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.formatting import decimals_for, number
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.statements import Equation, EquationPart, Lines
+from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import rows_of
 
 _DIGITS = 4
 
 
-def make_equation(fit: AnyFit, without: str = "") -> Equation:
+def make_equation(fit: AnyFit | StoredFit, without: str = "") -> Equation:
     """Write the equation of a fit.
 
     Parameters
     ----------
-    fit : AnyFit
+    fit : LinearFit, LogisticFit or StoredFit
         A fit.
     without : str
         A group whose terms are left out: the equation is then that of its base.
@@ -53,12 +60,12 @@ def _factor(told: Coefficient) -> str:
     return "·".join([*powers, *groups])
 
 
-def make_lines(fit: AnyFit, by: str) -> Lines:
+def make_lines(fit: AnyFit | StoredFit, by: str) -> Lines:
     """Write the equation of a fit as one line for each level of a group.
 
     Parameters
     ----------
-    fit : LinearFit or LogisticFit
+    fit : LinearFit, LogisticFit or StoredFit
         A fit.
     by : str
         A group of it.
@@ -69,8 +76,35 @@ def make_lines(fit: AnyFit, by: str) -> Lines:
         The line of each level, and the test whether slopes differ.
     """
     group = fit.variable(by, "categorical")
-    lines = [(label, make_equation(fit.rebase(by, label).plainly(by), without=by)) for label in group.labels]
+    lines = [(label, make_equation(_plainly(fit.rebase(by, label), by), without=by)) for label in group.labels]
     with_group = [t for t in fit.model_terms if by in t.names and len(t.names) > 1]
     own = tuple(dict.fromkeys(v.name for t in with_group for v in t.numerics))
     crossed = any(len(t.groups) > 1 for t in with_group)
-    return Lines(fit.explained, by, tuple(lines), own, fit.slopes_test(by), crossed)
+    return Lines(fit.explained, by, tuple(lines), own, _slopes_test(fit, by), crossed)
+
+
+def _plainly(fit: AnyFit | StoredFit, by: str) -> AnyFit | StoredFit:
+    """Return the same fit with a group told by indicators, whatever its coding."""
+    group = fit.variable(by, "categorical")
+    changed = {by: replace(group, column=replace(group.column, scheme="indicator"))}
+    return replace(fit, model_terms=tuple(t.with_variables(changed) for t in fit.model_terms))
+
+
+def _slopes_test(fit: AnyFit | StoredFit, by: str) -> OverallTest | None:
+    """Test whether slopes differ by a group: of the numeric columns of the model that do, or of all with it added.
+
+    None where there is no numeric column, or the rows cannot tell slopes apart.
+    """
+    group = fit.variable(by, "categorical")
+    own = [t for t in fit.model_terms if t.groups == (group,) and t.numerics]
+    if not own:
+        names = [t.names for t in fit.model_terms]
+        mains = [t for t in fit.model_terms if t.kind in ("numeric", "polynomial")]
+        if not mains or (by,) not in names or isinstance(fit, StoredFit):
+            return None
+        own = [Term(f"{t.name} × {by}", (*t.variables, group), (*t.degrees, 1)) for t in mains]
+        try:
+            fit = fit._with_more(own)
+        except (Dependent, MarkbaseError):
+            return None  # rows are too few, or too much alike, to tell slopes apart
+    return fit._as_overall(fit.inner.joint(np.vstack([fit.term_tests.tested(t) for t in own])))

@@ -9,13 +9,13 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.design.terms import Variable
-from markbase.core.results.fit import Fit
+from markbase.core.results.group_comparisons import Grouped
 
 Array = NDArray[np.float64]
 
 
 def adjusted_means(
-    fit: Fit, group: str, at: Mapping[str, float] | None, plain: Callable[[Variable], Array]
+    fit: Grouped, group: str, at: Mapping[str, float] | None, plain: Callable[[Variable], Array]
 ) -> pd.DataFrame:
     """Tell every level of a group, as `LinearFit.groups`; `plain` gives the means of its rows as they are."""
     term = fit.variable(group, "categorical")

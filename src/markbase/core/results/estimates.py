@@ -19,7 +19,7 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.terms import Component, Term, Variable, variable_of, variables_of
 from markbase.core.design.weights import Weights
 from markbase.core.display import Shown
-from markbase.core.errors import FitError, MarkbaseError
+from markbase.core.errors import FitError, MarkbaseError, count_noun
 from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.inference.combinations import Combinations
 from markbase.core.inference.covariance import Errors
@@ -135,6 +135,10 @@ class Estimated(Shown, ABC):
     def explained(self) -> str:
         """What the equation gives."""
         return self.family.explained(self.outcome)
+
+    @property
+    def _brief(self) -> str:
+        return f"{self.explained} on {count_noun(len(self.model_terms), 'term')}, {self.sample.used:,} rows"
 
     @property
     @abstractmethod

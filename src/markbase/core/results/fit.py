@@ -1,35 +1,35 @@
-"""A fit of either kind: read, written as an equation, fitted again."""
+"""A fit of either kind with its rows: what it gives in each of them, read, and fitted again."""
 
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Self, overload
+from typing import TYPE_CHECKING, Self
 
 import numpy as np
+import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.design.mean_columns import Setting
 from markbase.core.design.terms import Term, look_over, remake, variables_of
+from markbase.core.diagnostics.error_measures import error_measures
 from markbase.core.errors import (
     ColumnError,
     FitError,
-    MarkbaseError,
-    count_noun,
     listed,
     near,
     quoted,
 )
-from markbase.core.estimation.least_squares_solution import Dependent
-from markbase.core.results.fit_statistics import OverallTest
+from markbase.core.results.family import LOGISTIC
 from markbase.core.results.predicting import Predicting
 from markbase.core.results.readers import readers
-from markbase.core.rows.row_functions import all_of
+from markbase.core.rows.row_functions import all_of, refuse_in_parts
 from markbase.core.study.column import Column
 
 if TYPE_CHECKING:
-    from markbase.core.results.statements import Equation, Guide, Lines, Reading
+    from markbase.core.results.statements import Guide, Reading
 
 Array = NDArray[np.float64]
 ROW_NAME = "row of the data"
@@ -38,7 +38,7 @@ ROW_NAME = "row of the data"
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Fit(Predicting):
-    """A regression, estimated: read, written as an equation, and fitted again with other terms or rows."""
+    """A regression, estimated, with the rows it was fitted to: fitted values, residuals, sentences, and fits with other terms or rows."""
 
     def guide(self) -> Guide:
         """Go through the fit in the order in which it should be read.
@@ -57,10 +57,6 @@ class Fit(Predicting):
         ['Which rows?', 'Does the model say anything?', 'How much?', 'Which terms?', 'Which groups? `voice`', 'What must be said with it?']
         """
         return readers().guide(self)
-
-    @property
-    def _brief(self) -> str:
-        return f"{self.explained} on {count_noun(len(self.model_terms), 'term')}, {self.sample.used:,} rows"
 
     def _parts_without(self, term: str) -> tuple[Term, ...]:
         names = [t.name for t in self.model_terms]
@@ -107,6 +103,69 @@ class Fit(Predicting):
         if column.is_categorical:
             return column.name, [column.levels[v].label if v >= 0 else "–" for v in column.values[rows]]
         return column.name, [f"{v:.0f}" if v == round(v) else f"{v:g}" for v in column.values[rows]]
+
+    @cached_property
+    def own_mean(self) -> float:
+        """The mean of the outcome in the rows used, or the share of the event: what is predicted with no term at all."""
+        inside, often = self._own_rows
+        return float(np.average(self.observed_numbers[inside], weights=often))
+
+    @cached_property
+    def own_measures(self) -> Mapping[str, float]:
+        """How far its predictions are off in the rows used, by name."""
+        inside, often = self._own_rows
+        own, repeated = self.observed_numbers[inside], self.rows_used.times is not None
+        return error_measures(self.family is LOGISTIC, own, self._fitted[inside], self.own_mean, often, repeated)
+
+    @property
+    def _own_rows(self) -> tuple[slice | NDArray[np.bool_], Array | None]:
+        """Return what indexes the rows used, and with how much each counts."""
+        inside = self.rows_used.inside
+        return inside, None if self.weights is None else self.weights.values[inside]
+
+    @property
+    @abstractmethod
+    def observed_numbers(self) -> Array:
+        """The outcome of all rows as numbers, shape (rows,): 1 for the event."""
+
+    @cached_property
+    def _smear(self) -> float:
+        """The mean of the exponentials of the residuals."""
+        inside, heavy = self._own_rows
+        return float(np.average(np.exp(self.outcome.values[inside] - self._fitted[inside]), weights=heavy))
+
+    @property
+    def fitted(self) -> pd.Series[float]:
+        """What the model gives for each row of the study, on the index of its table; NaN for a row not used."""
+        self._refuse_each_row("a fitted value of each")
+        return pd.Series(self._fitted.copy(), index=self.index, name="fitted")
+
+    @property
+    def residuals(self) -> pd.Series[float]:
+        """Observed less fitted, on the index of the study's table; of a yes/no outcome 1 or 0 less the probability."""
+        self._refuse_each_row("a residual of each")
+        observed = (self.outcome.values == 1).astype(np.float64) if self.outcome.is_categorical else self.outcome.values
+        return pd.Series(observed - self._fitted, index=self.index, name="residual")
+
+    def _refuse_each_row(self, what: str) -> None:
+        refuse_in_parts(self.outcome.values, what, "predict for the study part by part")
+
+    @property
+    @abstractmethod
+    def _fitted(self) -> Array:
+        """What the model gives for each row, shape (rows,)."""
+
+    def _unseen(self, setting: Setting) -> list[str]:
+        """Name combinations of levels that no row used has."""
+        groups = [p for p in self._groups if p.name in setting]
+        groups = list({g.name: g for g in groups}.values())
+        if len(groups) < 2:
+            return []
+        chosen = [g.codes == int(np.argmax(setting[g.name])) for g in groups]
+        if all_of(chosen if self.used is None else [*chosen, self.used]).any():
+            return []
+        labels = [f"`{g.name}` `{g.labels[int(np.argmax(setting[g.name]))]}`" for g in groups]
+        return [f"no row used has {' and '.join(labels)} together"]
 
     def rows_for(self, terms: Sequence[str]) -> int:
         """Count the rows that have a value in the outcome and in some of the terms.
@@ -232,65 +291,3 @@ class Fit(Predicting):
     @abstractmethod
     def _with_more(self, more: Sequence[Term]) -> Fit:
         """Fit the same model with more terms, on the same rows."""
-
-    @overload
-    def equation(self) -> Equation: ...
-
-    @overload
-    def equation(self, *, by: str) -> Lines: ...
-
-    def equation(self, *, by: str | None = None) -> Equation | Lines:
-        """Write the fitted equation, complete; print it, or take its `text`.
-
-        Parameters
-        ----------
-        by : str, optional
-            A group: then one line for each of its levels, with its own start (and its own slopes, where the model has
-            them), and the test of equal slopes.
-
-        Returns
-        -------
-        Equation or Lines
-            The intercept and every coefficient that is not a base, and the bases; each number is computed before it is
-            rounded.
-
-        Raises
-        ------
-        ColumnError
-            If the model has no such group.
-        """
-        return readers().equation(self) if by is None else readers().lines(self, by)
-
-    def plainly(self, by: str) -> Self:
-        """Return the same fit with a group told by indicators, whatever its coding."""
-        group = self.variable(by, "categorical")
-        changed = {by: replace(group, column=replace(group.column, scheme="indicator"))}
-        return replace(self, model_terms=tuple(t.with_variables(changed) for t in self.model_terms))
-
-    def slopes_test(self, by: str) -> OverallTest | None:
-        """Test whether slopes differ by a group: of the numeric columns of the model that do, or of all with it added.
-
-        Parameters
-        ----------
-        by : str
-            A group of the model.
-
-        Returns
-        -------
-        OverallTest or None
-            None where there is no numeric column, or the rows cannot tell slopes apart.
-        """
-        fit: Fit = self
-        group = self.variable(by, "categorical")
-        own = [t for t in self.model_terms if t.groups == (group,) and t.numerics]
-        if not own:
-            names = [t.names for t in self.model_terms]
-            mains = [t for t in self.model_terms if t.kind in ("numeric", "polynomial")]
-            if not mains or (by,) not in names:
-                return None
-            own = [Term(f"{t.name} × {by}", (*t.variables, group), (*t.degrees, 1)) for t in mains]
-            try:
-                fit = self._with_more(own)
-            except (Dependent, MarkbaseError):
-                return None  # rows are too few, or too much alike, to tell slopes apart
-        return fit._as_overall(fit.inner.joint(np.vstack([fit.term_tests.tested(t) for t in own])))

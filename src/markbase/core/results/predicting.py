@@ -1,4 +1,4 @@
-"""A fit that predicts: for profiles (values of some columns of its model, those not named averaged over the rows) and for rows.
+"""A fit that predicts, and writes its equation: for profiles (values of some columns of its model, those not named averaged over the rows) and for rows.
 
 References
 ----------
@@ -10,8 +10,7 @@ from __future__ import annotations
 from abc import abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any, overload
 
 import numpy as np
 import pandas as pd
@@ -21,24 +20,26 @@ from markbase.core.arguments import told_value
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.mean_columns import Setting
 from markbase.core.design.terms import Term, variables_of
-from markbase.core.diagnostics.error_measures import error_measures
 from markbase.core.errors import ColumnError, LevelError, MarkbaseError, count_noun, near, remark
 from markbase.core.inference.marginal_effects import known_profile
-from markbase.core.results.family import LOGISTIC
 from markbase.core.results.new_rows import NewRows, head_of, new_rows
+from markbase.core.results.readers import readers
 from markbase.core.results.simple_slopes import Probed
-from markbase.core.rows.row_functions import all_of, look_up, refuse_in_parts
+from markbase.core.rows.row_functions import look_up, refuse_in_parts
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import can_follow
 from markbase.core.study.frames import columns_of
 from markbase.core.study.study import Study
+
+if TYPE_CHECKING:
+    from markbase.core.results.statements import Equation, Lines
 
 Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Predicting(Probed):
-    """A regression, estimated, that predicts."""
+    """A regression, estimated, that predicts and writes its equation. Nothing here needs the rows it was fitted to."""
 
     def predict(
         self, profiles: Mapping[str, Any] | Sequence[Mapping[str, Any]] | Study | Any, *, back_transformed: bool = False
@@ -156,72 +157,46 @@ class Predicting(Probed):
     def _of_rows(self, rows: NewRows) -> pd.DataFrame:
         """Return the columns of a prediction for each row."""
 
-    @cached_property
-    def own_mean(self) -> float:
-        """The mean of the outcome in the rows used, or the share of the event: what is predicted with no term at all."""
-        inside, often = self._own_rows
-        return float(np.average(self.observed_numbers[inside], weights=often))
-
-    @cached_property
-    def own_measures(self) -> Mapping[str, float]:
-        """How far its predictions are off in the rows used, by name."""
-        inside, often = self._own_rows
-        own, repeated = self.observed_numbers[inside], self.rows_used.times is not None
-        return error_measures(self.family is LOGISTIC, own, self._fitted[inside], self.own_mean, often, repeated)
-
-    @property
-    def _own_rows(self) -> tuple[slice | NDArray[np.bool_], Array | None]:
-        """Return what indexes the rows used, and with how much each counts."""
-        inside = self.rows_used.inside
-        return inside, None if self.weights is None else self.weights.values[inside]
-
     @property
     @abstractmethod
-    def observed_numbers(self) -> Array:
-        """The outcome of all rows as numbers, shape (rows,): 1 for the event."""
-
-    @cached_property
     def _smear(self) -> float:
-        """The mean of the exponentials of the residuals."""
-        inside, heavy = self._own_rows
-        return float(np.average(np.exp(self.outcome.values[inside] - self._fitted[inside]), weights=heavy))
-
-    @property
-    def fitted(self) -> pd.Series[float]:
-        """What the model gives for each row of the study, on the index of its table; NaN for a row not used."""
-        self._refuse_each_row("a fitted value of each")
-        return pd.Series(self._fitted.copy(), index=self.index, name="fitted")
-
-    @property
-    def residuals(self) -> pd.Series[float]:
-        """Observed less fitted, on the index of the study's table; of a yes/no outcome 1 or 0 less the probability."""
-        self._refuse_each_row("a residual of each")
-        observed = (self.outcome.values == 1).astype(np.float64) if self.outcome.is_categorical else self.outcome.values
-        return pd.Series(observed - self._fitted, index=self.index, name="residual")
-
-    def _refuse_each_row(self, what: str) -> None:
-        refuse_in_parts(self.outcome.values, what, "predict for the study part by part")
-
-    @property
-    @abstractmethod
-    def _fitted(self) -> Array:
-        """What the model gives for each row, shape (rows,)."""
+        """The mean of the exponentials of the residuals; NaN where it is not known."""
 
     @abstractmethod
     def _predicted(self, setting: Setting) -> dict[str, float]:
         """Return a prediction at a setting, with its intervals."""
 
+    @abstractmethod
     def _unseen(self, setting: Setting) -> list[str]:
         """Name combinations of levels that no row used has."""
-        groups = [p for p in self._groups if p.name in setting]
-        groups = list({g.name: g for g in groups}.values())
-        if len(groups) < 2:
-            return []
-        chosen = [g.codes == int(np.argmax(setting[g.name])) for g in groups]
-        if all_of(chosen if self.used is None else [*chosen, self.used]).any():
-            return []
-        labels = [f"`{g.name}` `{g.labels[int(np.argmax(setting[g.name]))]}`" for g in groups]
-        return [f"no row used has {' and '.join(labels)} together"]
+
+    @overload
+    def equation(self) -> Equation: ...
+
+    @overload
+    def equation(self, *, by: str) -> Lines: ...
+
+    def equation(self, *, by: str | None = None) -> Equation | Lines:
+        """Write the fitted equation, complete; print it, or take its `text`.
+
+        Parameters
+        ----------
+        by : str, optional
+            A group: then one line for each of its levels, with its own start (and its own slopes, where the model has
+            them), and the test of equal slopes.
+
+        Returns
+        -------
+        Equation or Lines
+            The intercept and every coefficient that is not a base, and the bases; each number is computed before it is
+            rounded.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such group.
+        """
+        return readers().equation(self) if by is None else readers().lines(self, by)
 
 
 def _each(fit: Predicting, rows: Sequence[Mapping[str, Any]]) -> Iterator[tuple[dict[str, Any], bool]]:

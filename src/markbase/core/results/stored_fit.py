@@ -7,7 +7,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import NoReturn, Self
+from typing import NoReturn
 
 import numpy as np
 import pandas as pd
@@ -15,18 +15,18 @@ from numpy.typing import NDArray
 
 from markbase.core.arguments import checked_methods
 from markbase.core.design.mean_columns import Sample, Setting
-from markbase.core.design.terms import Term, Variable, variable_of, variables_of
-from markbase.core.errors import FitError, MarkbaseError
+from markbase.core.design.terms import Variable, variable_of, variables_of
+from markbase.core.errors import FitError, MarkbaseError, NoRowsError
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.inference.marginal_effects import known_profile
 from markbase.core.results.adjusted_means import adjusted_means
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LINEAR, Family
-from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, LogisticStrength, OverallTest
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.new_rows import NewRows
+from markbase.core.results.predicting import Predicting
 from markbase.core.results.predictions import predicted_columns
 from markbase.core.results.rows_used import RowsUsed
 from markbase.core.tables import own_table
@@ -95,7 +95,7 @@ class _Averages(Sample):
 
 @checked_methods
 @dataclass(frozen=True, eq=False, repr=False)
-class StoredFit(Fit):
+class StoredFit(Predicting):
     """A fit that was saved: its tables, predictions, bases and comparisons, without a row of the data."""
 
     family: Family = LINEAR  # type: ignore[misc]  # of the kind it was
@@ -129,7 +129,7 @@ class StoredFit(Fit):
         known = any(hasattr(kind, name) or name in kind.__dataclass_fields__ for kind in (LinearFit, LogisticFit))
         if name.startswith("_") or not known:
             raise AttributeError(f"a saved fit has no `{name}`")
-        raise AttributeError(f"{_NO_ROWS}, so it has no `{name}`: take it of the fit before it is saved.")
+        raise NoRowsError(f"{_NO_ROWS}, so it has no `{name}`: take it of the fit before it is saved.")
 
     @property
     def kind(self) -> str:
@@ -151,17 +151,6 @@ class StoredFit(Fit):
     def coefficients(self) -> pd.DataFrame:
         """As of the fit that was saved; with Firth's penalty intervals and p are Wald's here."""
         return self.family.with_ratios(self._table(self.coefficient_rows))
-
-    def rows_for(self, terms: Sequence[str]) -> NoReturn:
-        """Refuse to count rows.
-
-        Raises
-        ------
-        MarkbaseError
-            Always: there are no rows.
-        """
-        del terms
-        raise MarkbaseError(f"{_NO_ROWS}, so none can be counted.")
 
     @cached_property
     def _sample(self) -> Sample:
@@ -242,61 +231,9 @@ class StoredFit(Fit):
                 told.append(f"no row used has `{first}` `{one}` and `{second}` `{other}` together")
         return told
 
-    def _with_only(self, terms: tuple[Term, ...]) -> Self:
-        del terms
-        raise MarkbaseError(f"{_NO_ROWS}, so no other model can be fitted from it.")
-
-    def _with_more(self, more: Sequence[Term]) -> Fit:
-        del more
-        raise MarkbaseError(f"{_NO_ROWS}, so no other model can be fitted from it.")
-
-    def on_rows(self, used: NDArray[np.bool_]) -> Self:
-        """Refuse to fit the same terms on other rows.
-
-        Raises
-        ------
-        MarkbaseError
-            Always: there are no rows.
-        """
-        return self._on(used, self.model_terms)
-
-    def _on(self, used: NDArray[np.bool_], terms: tuple[Term, ...]) -> Self:
-        del used, terms
-        raise MarkbaseError(f"{_NO_ROWS}, so it cannot be fitted to others.")
-
     @property
     def _smear(self) -> float:
         return math.nan
-
-    @property
-    def observed_numbers(self) -> Array:
-        """Refuse to give the outcome: there are no rows."""
-        raise MarkbaseError(f"{_NO_ROWS}, so nothing can be held out of them; `score` judges it on other rows.")
-
-    def guide(self) -> NoReturn:
-        """Refuse to go through the fit: most of what it asks is answered by rows.
-
-        Raises
-        ------
-        MarkbaseError
-            Always: there are no rows.
-        """
-        raise MarkbaseError(f"{_NO_ROWS}, which its guide asks about; take the guide of the fit before it is saved.")
-
-    def reading(self, alpha: float | None = None) -> NoReturn:
-        """Refuse to tell the fit in sentences: their cautions count rows.
-
-        Raises
-        ------
-        MarkbaseError
-            Always: there are no rows.
-        """
-        del alpha
-        raise MarkbaseError(f"{_NO_ROWS}, which its sentences count; take them of the fit before it is saved.")
-
-    @property
-    def _fitted(self) -> Array:
-        raise MarkbaseError(f"{_NO_ROWS}, so it has no fitted values; `predict` gives them for the rows of a table.")
 
 
 def part_means_of(fit: AnyFit) -> dict[tuple[int, frozenset[str]], Array]:
