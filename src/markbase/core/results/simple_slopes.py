@@ -10,8 +10,6 @@ ch. 6-7 and 9, doi:10.4324/9780203774441.
 from __future__ import annotations
 
 import itertools
-import math
-import numbers
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -20,18 +18,16 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from markbase.core.arguments import told_value
 from markbase.core.design.mean_columns import derivative_along
 from markbase.core.design.terms import variables_of
-from markbase.core.errors import FitError, LevelError, MarkbaseError, listed, near, remark
-from markbase.core.formatting import plain
+from markbase.core.errors import FitError
 from markbase.core.results.cell_means import cell_means_of
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.group_comparisons import Grouped
+from markbase.core.results.held_values import Places, chosen_values, held_at
 from markbase.core.results.turning_points import TurningPoint, clear_region_of, turning_point_of, turning_points_of
 
 Array = NDArray[np.float64]
-Places = Mapping[str, float | Sequence[float]]
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -110,26 +106,9 @@ class Probed(Grouped):
         """
         if not self.moves_with(numeric):
             self.variable(numeric, "numeric")
-        wide = self._sample.slope(numeric, {name: self._held_at(name, value) for name, value in (at or {}).items()})
+        wide = self._sample.slope(numeric, {name: held_at(self, name, value) for name, value in (at or {}).items()})
         estimate, root = self._wide(wide, False)
         return estimate, float(self.inner.se(root[None, :])[0])
-
-    def _held_at(self, name: str, value: object) -> float | Array:
-        """Return a value of a numeric column, or the shares of the levels of a group."""
-        group = next((v for v in self._groups if v.name == name), None)
-        if group is None:
-            if isinstance(value, numbers.Real) and not isinstance(value, bool):
-                return float(value)
-            raise MarkbaseError(f"`at` holds `{name}` at a number, not at {told_value(value)}.")
-        if isinstance(value, str):
-            if value not in group.labels:
-                raise LevelError(f"`{name}` has no level `{value}` in the rows used.{near(value, group.labels)}")
-            return np.asarray(np.eye(group.size)[group.labels.index(value)])
-        if isinstance(value, np.ndarray) and value.shape == (group.size,):
-            return value
-        raise MarkbaseError(
-            f"`at` holds `{name}` at one of its levels, or at the shares of all {group.size}, not at {told_value(value)}."
-        )
 
     def simple_slopes(self, numeric: str, *, by: str | None = None, at: Places | None = None) -> pd.DataFrame:
         """Tell the slope of a numeric column where others are held: simple slopes of an interaction or a curve.
@@ -186,7 +165,7 @@ class Probed(Grouped):
             raise FitError(
                 f"Nothing in the model lets the slope of `{numeric}` differ by `{by}`: add the interaction of the two to its terms."
             )
-        chosen = self._chosen(at)
+        chosen = chosen_values(self, at)
         held = [
             n
             for n in (by, numeric)
@@ -263,30 +242,6 @@ class Probed(Grouped):
         columns = np.concatenate([np.arange(s.start, s.stop) for s in higher])
         chosen = np.eye(len(self.solution.columns))[np.isin(self.solution.columns, columns)]
         return self._as_overall(self.inner.joint(chosen))
-
-    def _chosen(self, at: Places | None) -> dict[str, list[float]]:
-        """Return chosen values of numeric columns as lists, checked."""
-        chosen: dict[str, list[float]] = {}
-        for name, given in (at or {}).items():
-            self.variable(name, "numeric")
-            low, high, _ = self.rows_used.spread(name)
-            several = [given] if isinstance(given, (int, float, np.number)) else list(given)
-            if not several:
-                raise MarkbaseError(f"Give at least one value at which to hold `{name}`.")
-            try:
-                values = [float(v) for v in several]
-            except (TypeError, ValueError):
-                raise MarkbaseError(f"`{name}` is held at numbers, not at {given!r}.") from None
-            if not all(math.isfinite(v) for v in values):
-                raise MarkbaseError(f"`{name}` is held at finite numbers, not at {given!r}.")
-            outside = [v for v in values if not low <= v <= high]
-            if outside:
-                remark(
-                    f"`{name}` = {listed([plain(v, 6) for v in outside])} lies outside the rows used ({plain(low, 6)} to {plain(high, 6)}): "
-                    f"what is told there rests on the form of the model alone."
-                )
-            chosen[name] = values
-        return chosen
 
     def turning_points(self, numeric: str, *, by: str | None = None) -> pd.DataFrame:
         """Find where the curve of a numeric column turns: where its slope is 0.
