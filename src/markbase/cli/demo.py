@@ -20,7 +20,8 @@ from markbase.files.data import open_study
 from markbase.files.plan import read_plan
 from markbase.files.whole_files import refuse_to_replace, write_all
 from markbase.show.fit import fit_page
-from markbase.show.group_tables import groups_section, guide_page, pairs_section
+from markbase.show.group_tables import groups_section, pairs_section
+from markbase.show.guide import guide_page
 from markbase.show.page import Page
 from markbase.show.study import as_option, check_page, column_page, study_page, trail_page
 

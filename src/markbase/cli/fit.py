@@ -17,7 +17,7 @@ from markbase.core.results.linear import LinearFit
 from markbase.files.fit_files import write_fit
 from markbase.reports.document import write_document
 from markbase.show.fit import standardised_section
-from markbase.show.group_tables import guide_section
+from markbase.show.guide import guide_section
 from markbase.show.page import Page
 from markbase.show.regression import regression_page, regression_record
 

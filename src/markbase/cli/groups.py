@@ -28,7 +28,8 @@ from markbase.core.errors import MarkbaseError, listed, quoted
 from markbase.core.inference.corrections import CORRECTIONS
 from markbase.core.results.any_fit import AnyFit
 from markbase.reports.document import write_document
-from markbase.show.group_tables import cells_sections, groups_section, lines_page, pairs_section, planned_section
+from markbase.show.equation import lines_page
+from markbase.show.group_tables import cells_sections, groups_section, pairs_section, planned_section
 from markbase.show.page import Page, Section
 from markbase.show.records import groups_record, table_record
 from markbase.show.regression import regression_record

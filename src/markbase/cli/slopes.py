@@ -14,10 +14,10 @@ from markbase.cli.model_options import model_of, model_options
 from markbase.cli.typed import places_of, two
 from markbase.core.errors import MarkbaseError
 from markbase.reports.figure_sets import differing_slopes
-from markbase.show.group_tables import slopes_section
 from markbase.show.page import Page
 from markbase.show.records import table_record
 from markbase.show.regression import regression_record
+from markbase.show.slope_tables import slopes_section
 
 
 @click.command(

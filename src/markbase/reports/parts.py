@@ -17,10 +17,12 @@ from markbase.show.bases import versions_of
 from markbase.show.blocks import blocks_page
 from markbase.show.fit import checks_page
 from markbase.show.fit_figures import draw_groups
-from markbase.show.group_tables import groups_section, guide_section, pairs_grid, pairs_section, slopes_section
+from markbase.show.group_tables import groups_section, pairs_grid, pairs_section
+from markbase.show.guide import guide_section
 from markbase.show.html import Versions
 from markbase.show.page import Drawing, Page, Picture, Section
 from markbase.show.regression import regression_page
+from markbase.show.slope_tables import slopes_section
 
 _WIDEST = 12
 """Groups of more levels are too wide for a grid."""

@@ -1,11 +1,12 @@
-"""An equation, as parts that stay whole when a line is broken."""
+"""An equation, as parts that stay whole when a line is broken; or one line for each level of a group."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Sequence
 
-from markbase.core.results.statements import Equation
+from markbase.core.formatting import number, p_phrase
+from markbase.core.results.statements import Equation, Lines
 from markbase.show.page import Facts, Formula, Page, Section
 
 
@@ -51,3 +52,34 @@ def equation_blocks(equation: Equation, fixed: Sequence[str] = ()) -> tuple[Form
     ]
     facts.append(("digits", "rounded for reading; the coefficients, saved or as data, hold all of them"))
     return Formula(summands(equation)), Facts(tuple(facts))
+
+
+def lines_page(lines: Lines) -> Page:
+    """Describe an equation with a line for each level of a group."""
+    blocks: list[Facts | Formula] = []
+    for level, equation in lines.lines:
+        blocks += [Facts(((f"{lines.by}: {level}", ""),)), Formula(summands(equation))]
+    facts = []
+    if lines.parallel is not None:
+        t = lines.parallel
+        figures = (
+            f"F({t.df}, {t.df_rest:.0f}) = {number(t.statistic, 2)}"
+            if not math.isinf(t.df_rest)
+            else f"Wald chi²({t.df}) = {number(t.statistic, 2)}"
+        )
+        what = (
+            "slopes that differ in this model"
+            if lines.own_slopes
+            else "the model with slopes of their own for each level"
+        )
+        facts.append(("equal slopes?", f"{figures}, {p_phrase(t.p)}, tested by {what}"))
+    if lines.crossed:
+        facts.append(("crossing", f"{lines.by} is crossed with another group: these lines hold at that one's base"))
+    own = (
+        f"; the slope of {', '.join(lines.own_slopes)} is each line's own"
+        if lines.own_slopes
+        else "; the lines are parallel"
+    )
+    facts.append(("start", f"each line has its own first number, computed before it was rounded{own}"))
+    blocks.append(Facts(tuple(facts)))
+    return Page(f"The equation of {lines.outcome}, by {lines.by}", sections=(Section("", blocks=tuple(blocks)),))

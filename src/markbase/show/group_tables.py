@@ -1,16 +1,14 @@
-"""Groups read: levels with their base, pairs, lines, the guided list."""
+"""Groups read: levels with their base, pairs of levels, cells of two groups, planned comparisons."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
 import numpy as np
-import pandas as pd
 
-from markbase.core.errors import count_noun, listed
 from markbase.core.formatting import (
     decimals_for,
     from_to,
@@ -29,10 +27,8 @@ from markbase.core.reading.group_cautions import about_clusters
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LOGISTIC
 from markbase.core.results.logistic import LogisticFit
-from markbase.core.results.statements import Guide, Lines
 from markbase.core.tables import rows_of
-from markbase.show.equation import summands
-from markbase.show.page import Facts, Formula, Page, Row, Section, Sentences, Strip, Table
+from markbase.show.page import Facts, Row, Section, Strip, Table
 from markbase.show.statistics import Entry, Statistic, laid_out, scale_of, scale_over
 
 _CORRECTED = {
@@ -279,129 +275,3 @@ def compared_section(fit: AnyFit, table, title: str, correction: str) -> Section
     heads += [] if correction == "none" else ["p corrected"]
     right = frozenset(range(1, len(heads)))
     return Section(title, _CORRECTED[correction], (Table(tuple(heads), tuple(rows), right, 0, "lower ┊ higher"),))
-
-
-def _of_what(by: str | None, rows: int) -> str:
-    return "an interaction" if by else "a bend" if rows > 1 else "a slope"
-
-
-def guide_page(guide: Guide) -> Page:
-    """Describe a guided list."""
-    return Page("Going through the fit", sections=(guide_section(guide),))
-
-
-def guide_section(guide: Guide) -> Section:
-    """Describe a guided list as a section."""
-    lines = tuple((f"`{s.question}` {s.answer}. {s.meaning}", ()) for s in guide.steps)
-    return Section("Going through it, in order", blocks=(Sentences(lines),))
-
-
-def lines_page(lines: Lines) -> Page:
-    """Describe an equation with a line for each level of a group."""
-    blocks: list[Facts | Formula] = []
-    for level, equation in lines.lines:
-        blocks += [Facts(((f"{lines.by}: {level}", ""),)), Formula(summands(equation))]
-    facts = []
-    if lines.parallel is not None:
-        t = lines.parallel
-        figures = (
-            f"F({t.df}, {t.df_rest:.0f}) = {number(t.statistic, 2)}"
-            if not math.isinf(t.df_rest)
-            else f"Wald chi²({t.df}) = {number(t.statistic, 2)}"
-        )
-        what = (
-            "slopes that differ in this model"
-            if lines.own_slopes
-            else "the model with slopes of their own for each level"
-        )
-        facts.append(("equal slopes?", f"{figures}, {p_phrase(t.p)}, tested by {what}"))
-    if lines.crossed:
-        facts.append(("crossing", f"{lines.by} is crossed with another group: these lines hold at that one's base"))
-    own = (
-        f"; the slope of {', '.join(lines.own_slopes)} is each line's own"
-        if lines.own_slopes
-        else "; the lines are parallel"
-    )
-    facts.append(("start", f"each line has its own first number, computed before it was rounded{own}"))
-    blocks.append(Facts(tuple(facts)))
-    return Page(f"The equation of {lines.outcome}, by {lines.by}", sections=(Section("", blocks=tuple(blocks)),))
-
-
-def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, Sequence[float]] | None) -> Section:
-    """Describe simple slopes of a numeric column, at chosen values or within the levels of a group.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    numeric : str
-        The column.
-    by : str, optional
-        The moderator.
-    at : mapping of str to sequence of float, optional
-        Chosen values of numeric columns.
-
-    Returns
-    -------
-    Section
-        A row a slope; where the moderator is numeric, also the stretches in which the slope is clear.
-    """
-    table = fit.simple_slopes(numeric, by=by, at=at)
-    held = [c for c in table.columns[: list(table.columns).index("slope")] if c not in ("level", "base", "n")]
-    scale = scale_of(float(table["low"].min()), float(table["high"].max()))
-    rows = []
-    for r in table.to_dict("records"):
-        decimals = decimals_for(float(r["se"]))
-        size, *ends = value_with_ends(r["slope"], r["low"], r["high"], decimals)
-        place = [f"{by} {r['level']}"] if "level" in r else []
-        place += [f"{name} = {plain(r[name], 4)}" for name in held]
-        cells = (
-            ", ".join(place) or "everywhere",
-            size,
-            number(r["se"], decimals),
-            from_to(*ends),
-            p_value(r["p"]),
-        )
-        rows.append(Row(cells, "plain", Strip(r["low"], r["slope"], r["high"], *scale)))
-    logistic, unit = fit.family is LOGISTIC, fit.family.scale(fit.outcome)
-    note = (
-        f"in {unit} per {fit.variable(numeric, 'numeric').column.step_one}; what is not named is averaged over the rows"
-    )
-    heads = ("where", "slope", "se", f"{short(100 * fit.level, 4)}% CI", "p")
-    blocks: list[Table | Facts] = [Table(heads, tuple(rows), frozenset({1, 2, 3, 4}), 0, "lower ┊ higher")]
-    facts: list[tuple[str, str]] = []
-    if logistic:
-        facts += [
-            (
-                "in probability",
-                "; ".join(
-                    f"{row.cells[0]}: {size} points ({low} to {high})"
-                    for row, (size, low, high) in zip(rows, _in_points(table), strict=True)
-                ),
-            ),
-            ("mind", f"{_of_what(by, len(rows))} in log odds is not one in probability; read both"),
-        ]
-    other = [f"`{n}`" for n in fit.slope_depends_on(numeric) if n not in (numeric, by, *held)]
-    if other:
-        words = f"in this model the slope differs by {listed(other)}{' as well' if by or held else ''}: here it is averaged over the rows"
-        facts.append(
-            ("mind", f"{words}; told by {'it' if len(other) == 1 else 'one of them'}, it shows where it is steep")
-        )
-    if by in held:
-        for stretch in rows_of(fit.clear_region(numeric, by)):
-            words = "the slope is clear" if stretch.clear else "no clear slope"
-            facts.append(
-                (
-                    f"{by} {plain(stretch[0], 4)} to {plain(stretch.to, 4)}",
-                    words if stretch.rows is None else f"{words} ({count_noun(int(stretch.rows), 'row')})",
-                )
-            )
-    title = f"Simple slopes of {numeric}" + (f" by {by}" if by else "")
-    return Section(title, note, (*blocks, *([Facts(tuple(facts))] if facts else [])))
-
-
-def _in_points(table: pd.DataFrame) -> Iterator[tuple[str, str, str]]:
-    """Write the slopes of a logistic fit in percentage points of probability, with the ends of their intervals."""
-    for r in table.to_dict("records"):
-        size, low, high = (100 * r[f"probability_{key}"] for key in ("slope", "low", "high"))
-        yield value_with_ends(size, low, high, max(2, decimals_for((high - low) / 4, 1)))

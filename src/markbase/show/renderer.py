@@ -34,9 +34,9 @@ from markbase.show.blocks import (
     score_page,
     turning_point_page,
 )
-from markbase.show.equation import equation_page
+from markbase.show.equation import equation_page, lines_page
 from markbase.show.fit import checks_page, fit_page, reading_page, stored_page
-from markbase.show.group_tables import guide_page, lines_page
+from markbase.show.guide import guide_page
 from markbase.show.html import to_html
 from markbase.show.logistic import classification_page, logistic_page
 from markbase.show.page import Page

@@ -1,0 +1,107 @@
+"""Simple slopes of a curve or an interaction, and where they are clear."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+
+import pandas as pd
+
+from markbase.core.errors import count_noun, listed
+from markbase.core.formatting import (
+    decimals_for,
+    from_to,
+    number,
+    p_value,
+    plain,
+    short,
+    value_with_ends,
+)
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.family import LOGISTIC
+from markbase.core.tables import rows_of
+from markbase.show.page import Facts, Row, Section, Strip, Table
+from markbase.show.statistics import scale_of
+
+
+def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, Sequence[float]] | None) -> Section:
+    """Describe simple slopes of a numeric column, at chosen values or within the levels of a group.
+
+    Parameters
+    ----------
+    fit : LinearFit or LogisticFit
+        The fit.
+    numeric : str
+        The column.
+    by : str, optional
+        The moderator.
+    at : mapping of str to sequence of float, optional
+        Chosen values of numeric columns.
+
+    Returns
+    -------
+    Section
+        A row a slope; where the moderator is numeric, also the stretches in which the slope is clear.
+    """
+    table = fit.simple_slopes(numeric, by=by, at=at)
+    held = [c for c in table.columns[: list(table.columns).index("slope")] if c not in ("level", "base", "n")]
+    scale = scale_of(float(table["low"].min()), float(table["high"].max()))
+    rows = []
+    for r in table.to_dict("records"):
+        decimals = decimals_for(float(r["se"]))
+        size, *ends = value_with_ends(r["slope"], r["low"], r["high"], decimals)
+        place = [f"{by} {r['level']}"] if "level" in r else []
+        place += [f"{name} = {plain(r[name], 4)}" for name in held]
+        cells = (
+            ", ".join(place) or "everywhere",
+            size,
+            number(r["se"], decimals),
+            from_to(*ends),
+            p_value(r["p"]),
+        )
+        rows.append(Row(cells, "plain", Strip(r["low"], r["slope"], r["high"], *scale)))
+    logistic, unit = fit.family is LOGISTIC, fit.family.scale(fit.outcome)
+    note = (
+        f"in {unit} per {fit.variable(numeric, 'numeric').column.step_one}; what is not named is averaged over the rows"
+    )
+    heads = ("where", "slope", "se", f"{short(100 * fit.level, 4)}% CI", "p")
+    blocks: list[Table | Facts] = [Table(heads, tuple(rows), frozenset({1, 2, 3, 4}), 0, "lower ┊ higher")]
+    facts: list[tuple[str, str]] = []
+    if logistic:
+        facts += [
+            (
+                "in probability",
+                "; ".join(
+                    f"{row.cells[0]}: {size} points ({low} to {high})"
+                    for row, (size, low, high) in zip(rows, _in_points(table), strict=True)
+                ),
+            ),
+            ("mind", f"{_of_what(by, len(rows))} in log odds is not one in probability; read both"),
+        ]
+    other = [f"`{n}`" for n in fit.slope_depends_on(numeric) if n not in (numeric, by, *held)]
+    if other:
+        words = f"in this model the slope differs by {listed(other)}{' as well' if by or held else ''}: here it is averaged over the rows"
+        facts.append(
+            ("mind", f"{words}; told by {'it' if len(other) == 1 else 'one of them'}, it shows where it is steep")
+        )
+    if by in held:
+        for stretch in rows_of(fit.clear_region(numeric, by)):
+            words = "the slope is clear" if stretch.clear else "no clear slope"
+            facts.append(
+                (
+                    f"{by} {plain(stretch[0], 4)} to {plain(stretch.to, 4)}",
+                    words if stretch.rows is None else f"{words} ({count_noun(int(stretch.rows), 'row')})",
+                )
+            )
+    title = f"Simple slopes of {numeric}" + (f" by {by}" if by else "")
+    return Section(title, note, (*blocks, *([Facts(tuple(facts))] if facts else [])))
+
+
+def _in_points(table: pd.DataFrame) -> Iterator[tuple[str, str, str]]:
+    """Write the slopes of a logistic fit in percentage points of probability, with the ends of their intervals."""
+    for r in table.to_dict("records"):
+        size, low, high = (100 * r[f"probability_{key}"] for key in ("slope", "low", "high"))
+        yield value_with_ends(size, low, high, max(2, decimals_for((high - low) / 4, 1)))
+
+
+def _of_what(by: str | None, rows: int) -> str:
+    return "an interaction" if by else "a bend" if rows > 1 else "a slope"
