@@ -4,9 +4,12 @@ import mpmath as mp
 import numpy as np
 import pandas as pd
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import markbase as mb
 from markbase.core.estimation.likelihood_points import Theta
+from markbase.core.estimation.secants import Secants
 from reference import digits, logistic, made_up
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -390,3 +393,22 @@ def test_the_likelihood_far_from_its_maximum_is_that_of_each_row(times):
     assert point.farthest == pytest.approx(np.abs(margins).max(), rel=1e-14)
     if times == 160:  # eight such probabilities together are below what can be written
         assert margins.min() < -300
+
+
+@given(st.integers(2, 6), st.integers(1, 4), st.integers(0, 2**31))
+def test_a_curvature_learnt_from_steps_holds_along_the_last_and_is_solved_for(size, steps, seed):
+    rng = np.random.default_rng(seed)
+    root = np.eye(size) + 0.3 * rng.normal(size=(size, size))
+    seen = Secants.none(size)
+    for step in rng.normal(size=(steps, size)):
+        seen = seen.after(step, root @ root.T @ step)
+        np.testing.assert_allclose(seen.times(step), root @ root.T @ step, rtol=1e-9, atol=1e-9)
+    assert seen.after(step, -step) is seen  # a slope that does not fall along a step is nothing to learn from
+    slope = rng.normal(size=size)
+    np.testing.assert_allclose(seen.times(seen.solved(slope)), slope, rtol=1e-7, atol=1e-9)
+    off = np.linalg.qr(rng.normal(size=(size, 1)))[0]
+    inside = slope - off @ (off.T @ slope)
+    step = seen.solved(inside, off)
+    left = seen.times(step) - inside
+    np.testing.assert_allclose(off.T @ step, 0, atol=1e-9)
+    np.testing.assert_allclose(left - off @ (off.T @ left), 0, atol=1e-7)
