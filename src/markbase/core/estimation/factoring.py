@@ -91,7 +91,7 @@ def factored(products: Array, sums: Array, weight: float, lengths: Array, levels
     after = np.append(behind[1:], weight - n.sum())
     b = np.sqrt(n / (behind * after))
     factor = np.empty((p, p), order="F")
-    factor[:m, :m] = np.outer(-n / size, b).T
+    np.multiply.outer(-n / size, b, out=factor[:m, :m].T)
     factor[np.arange(m), np.arange(m)] = b * after / size
     group = np.triu(np.multiply.outer(size, b))
     group[np.arange(m), np.arange(m)] = size / (b * after)
