@@ -64,7 +64,7 @@ class NumberFacts:
             offset = float(deviation.mean())
             deviation -= offset
             square = deviation * deviation
-            second, third = float(square.sum()), float(square @ deviation)
+            second, third = float(square.sum()), float(np.dot(square, deviation))
         return cls(
             rows=rows,
             valid=len(values),
