@@ -96,6 +96,12 @@ def data_options(function: F) -> F:
             panel=DATA,
         ),
         click.option("--sheet", help="Sheet of a spreadsheet; the first by default.", panel=DATA),
+        click.option(
+            "--layout",
+            metavar="KEY=ROW",
+            help="Rows, from 1, if the names of the columns are not in the first: header=3,labels=4,data=5.",
+            panel=DATA,
+        ),
         click.option("--encoding", default="utf-8", show_default=True, help="Encoding of a text file.", panel=DATA),
     ]
     for option in reversed(options):
@@ -192,18 +198,46 @@ class Source:
     """``column: code=label, code=label`` texts."""
     logs: Sequence[str] = ()
     """Names of columns, several by commas."""
+    layout: str | None = None
+    """``key=row`` texts, by commas."""
 
     def plan(self) -> Plan:
         """Return what a plan would say of it; where the file is a plan, that plan with the options added."""
         if self.file.suffix.lower() == ".toml":
             plan = read_plan(self.file)
-            plan = replace(plan, codebook=self.codebook or plan.codebook, sheet=self.sheet or plan.sheet)
+            plan = replace(
+                plan,
+                codebook=self.codebook or plan.codebook,
+                sheet=self.sheet or plan.sheet,
+                layout=self._layout() or plan.layout,
+            )
         else:
-            plan = Plan(self.file, self.codebook, encoding=self.encoding, sheet=self.sheet, source="--prepare")
+            plan = Plan(
+                self.file,
+                self.codebook,
+                encoding=self.encoding,
+                sheet=self.sheet,
+                layout=self._layout(),
+                source="--prepare",
+            )
         extra = [labelling(text) for text in self.labels]
         extra += [read_step(text) for text in self.steps]
         extra += [{"do": "derive", "name": f"log_{name}", "log": name} for name in split(self.logs)]
         return replace(plan, missing=(*plan.missing, *split(self.missing)), prepare=(*plan.prepare, *extra))
+
+    def _layout(self) -> dict[str, int] | None:
+        """Return where things stand in the file, as far as the options say."""
+        if self.layout is None:
+            return None
+        given: dict[str, Any] = {}
+        for text in split([self.layout]):
+            key, _, row = (part.strip() for part in text.partition("="))
+            if not key or not row.isdecimal():
+                raise MarkbaseError(
+                    f"`--layout {self.layout}` should read `--layout KEY=ROW`, for instance `--layout header=3`."
+                )
+            given[key] = int(row)
+        return given
 
     def open(self, mentioned: bool = False) -> Study:
         """Open the data, all columns or those that are mentioned, prepare them, and mark the bases."""
@@ -239,9 +273,9 @@ class Source:
         if read_in_parts(file):
             study = open_in_parts(file, book, plan.missing, plan.encoding)
         else:
-            names = set(read_table(file).columns)
+            names = set(read_table(file, encoding=plan.encoding, layout=plan.layout).columns)
             book = replace(book, columns={n: spec for n, spec in book.columns.items() if n in names})
-            study = open_study(file, book, missing=plan.missing, encoding=plan.encoding)
+            study = open_study(file, book, missing=plan.missing, encoding=plan.encoding, layout=plan.layout)
         for done in (step for step in like.trail.steps if step.action != "open"):
             step, action = done.record(), done.action
             column = str(step.get("name") or step.get("column") or "")

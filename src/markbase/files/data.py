@@ -19,14 +19,17 @@ from markbase.core.study.codebook import Codebook, as_codebook
 from markbase.core.study.study import Study
 from markbase.files.chosen import Chosen, chosen_columns
 from markbase.files.codebook import read_codebook
+from markbase.files.layout import Layout, header_hint, names_again
 from markbase.files.text_files import STANDARD, no_room, read_bytes, read_text
-from markbase.files.text_tables import ESCAPED, SEPARATORS, checked_names, separator_of
+from markbase.files.text_tables import ESCAPED, SEPARATORS, checked_names, said_of_unnamed, separator_of
 
 TEXT_SUFFIXES = (".csv", ".tsv", ".tab", ".txt")
 EXTRAS = {".parquet": ("pyarrow", "pyarrow"), ".xlsx": ("openpyxl", "openpyxl"), ".ods": ("odf", "odfpy")}
 """For each kind of file that needs an extra: what is imported for it, and by which name that is installed."""
 _LARGE = 1 << 22
 """Bytes from which a file is read with Arrow, if it is installed."""
+_TOP = 50
+"""Rows at the top of a file that are looked at for what they are."""
 _ONLY_IN_PARTS = (".arrow", ".feather", ".gz", ".zip")
 
 
@@ -37,6 +40,7 @@ def open_study(
     missing: Sequence[object] = (),
     encoding: str = "utf-8",
     sheet: str | None = None,
+    layout: Mapping[str, int] | None = None,
     columns: Chosen | None = None,
     in_parts: bool = False,
     cluster: str | None = None,
@@ -59,6 +63,10 @@ def open_study(
         How the bytes of a text file stand for characters.
     sheet : str, optional
         Which sheet of a spreadsheet; by default the first.
+    layout : mapping of str to int, optional
+        Where things stand in a file that does not begin with the names of its columns: ``header`` is the row of the names, ``labels`` a
+        row that says what they are called in full, as survey platforms write it below the names, and ``data`` the first row of the
+        data; ``{"header": 3}`` skips two rows of title. Rows are counted as a spreadsheet counts them, from 1.
     columns : sequence of str, optional
         Read these columns alone, with those the codebook says they are made of: of a wide file that takes less time and memory. By
         default all of them.
@@ -85,13 +93,14 @@ def open_study(
     CodebookError
         If the codebook does not fit itself or the file.
     ColumnError
-        For a column name that occurs twice or is empty, one of `columns` that is not there or holds lists or records, or values
+        For a column name that occurs twice, a header in which most names are lacking, one of `columns` that is not there or holds lists or records, or values
         that are neither numbers nor texts.
 
     Warns
     -----
     MarkbaseWarning
-        For columns of lists or records, which are left out.
+        For columns of lists or records, which are left out; columns without a name, which are called by their place; and a first row
+        of the data that looks like one more row of names.
 
     Examples
     --------
@@ -100,10 +109,14 @@ def open_study(
     >>> study
     <Study: choirs.csv, 2,003 rows, 18 columns>
     """
-    path = Path(path)
+    path, places = Path(path), Layout.of(layout)
     book = read_codebook(codebook, path.name) if isinstance(codebook, (str, Path)) else codebook
     if in_parts or cluster is not None:
         need_extra(path, ".parquet", "files that are read in parts")
+        if not places.is_plain:
+            raise FileError(
+                f"`{path}`: in parts, the names are read of the first row of a file; write the file anew from them on."
+            )
         from markbase.files.parts.opening import table_in_parts
 
         table, book = table_in_parts(
@@ -116,13 +129,13 @@ def open_study(
         )
         raise FileError(f"`{path}` is {what}: such data are read in parts; open them with in_parts=True.")
     name = "standard input" if path == STANDARD else path.name
-    quick = _quickly_read(path, as_codebook(book), encoding, columns)
+    quick = _quickly_read(path, as_codebook(book), encoding, columns) if places.is_plain else None
     if quick is not None:
         return Study(quick[0], quick[1], missing=missing, name=name)
-    frame = read_table(path, encoding=encoding, sheet=sheet)
+    frame, labels = _read(path, encoding, sheet, places)
     nested = {n for n in frame.columns if path.suffix.lower() == ".parquet" and _is_nested(frame[n])}
     names, known = chosen_columns(list(frame.columns), columns, as_codebook(book), name, nested)
-    return Study(frame[names], known, missing=missing, name=name)
+    return Study(frame[names], known.with_labels(labels), missing=missing, name=name)
 
 
 def _is_nested(series: pd.Series[Any]) -> bool:
@@ -159,7 +172,9 @@ def only_in_parts(path: Path) -> bool:
         return False  # a name that no file can have is told where it is read
 
 
-def read_table(path: str | Path, *, encoding: str = "utf-8", sheet: str | None = None) -> pd.DataFrame:
+def read_table(
+    path: str | Path, *, encoding: str = "utf-8", sheet: str | None = None, layout: Mapping[str, int] | None = None
+) -> pd.DataFrame:
     """Read a file as a table, without saying what its columns mean.
 
     Parameters
@@ -170,6 +185,8 @@ def read_table(path: str | Path, *, encoding: str = "utf-8", sheet: str | None =
         How the bytes of a text file stand for characters.
     sheet : str, optional
         Which sheet of a spreadsheet; by default the first.
+    layout : mapping of str to int, optional
+        Where things stand in the file, as for `open_study`.
 
     Returns
     -------
@@ -181,21 +198,28 @@ def read_table(path: str | Path, *, encoding: str = "utf-8", sheet: str | None =
     FileError
         If the file cannot be read or is empty.
     ColumnError
-        For a column name that occurs twice or is empty.
+        For a column name that occurs twice, or a header in which most names are lacking.
     """
-    path = Path(path)
+    return _read(Path(path), encoding, sheet, Layout.of(layout))[0]
+
+
+def _read(path: Path, encoding: str, sheet: str | None, layout: Layout) -> tuple[pd.DataFrame, dict[str, str]]:
+    """Read a file as a table, and what its columns are called in full where the file says so."""
     suffix = path.suffix.lower()
+    if suffix == ".parquet":
+        need_extra(path, suffix)
+        if not layout.is_plain:
+            raise FileError(f"`{path}` knows the names of its columns by itself; leave the layout out.")
+        return _read_parquet(path), {}
     if suffix in EXTRAS:
         need_extra(path, suffix)
-        frame = _read_parquet(path) if suffix == ".parquet" else _read_sheet(path, sheet)
-    elif suffix in TEXT_SUFFIXES or path == STANDARD:
-        frame = _read_text_table(path, encoding)
-    else:
-        read_bytes(path)  # what is not there is told as that
-        raise FileError(
-            f"`{path}` ends in `{path.suffix}`, which is not read; there are {', '.join([*TEXT_SUFFIXES, *EXTRAS])}: save it as one."
-        )
-    return frame
+        return _read_sheet(path, sheet, layout)
+    if suffix in TEXT_SUFFIXES or path == STANDARD:
+        return _read_text_table(path, encoding, layout)
+    read_bytes(path)  # what is not there is told as that
+    raise FileError(
+        f"`{path}` ends in `{path.suffix}`, which is not read; there are {', '.join([*TEXT_SUFFIXES, *EXTRAS])}: save it as one."
+    )
 
 
 def need_extra(path: Path, suffix: str, what: str = "") -> None:
@@ -232,7 +256,7 @@ def _read_parquet(path: Path) -> pd.DataFrame:
         raise FileError(f"`{path}` cannot be read as Parquet: {str(problem).splitlines()[0]}") from None
 
 
-def _read_sheet(path: Path, sheet: str | None) -> pd.DataFrame:
+def _read_sheet(path: Path, sheet: str | None, layout: Layout) -> tuple[pd.DataFrame, dict[str, str]]:
     raw = read_bytes(path)
     try:
         with warnings.catch_warnings():
@@ -252,46 +276,112 @@ def _read_sheet(path: Path, sheet: str | None) -> pd.DataFrame:
         raise FileError(f"`{path}` cannot be read as a spreadsheet: {str(problem).splitlines()[0]}.") from None
     if sheet is None and len(names) > 1:
         remark(f"`{path.name}` has {len(names)} sheets; the first, `{names[0]}`, was read.")
-    cells = cells.dropna(how="all").reset_index(drop=True)
-    if len(cells) < 2:
-        raise FileError(f"`{path}` has {'column names but no rows' if len(cells) else 'nothing in that sheet'}.")
-    header = checked_names([("" if pd.isna(name) else str(name)) for name in cells.iloc[0]], path)
-    frame = cells.iloc[1:].reset_index(drop=True)
+    filled = np.flatnonzero(cells.notna().any(axis=1))
+    above = layout.first - 1 if not layout.is_plain else int(filled[0]) + 1 if len(filled) else 0
+    if not len(filled) or filled[-1] < above:
+        raise FileError(f"`{path}` has {'column names but no rows' if len(filled) else 'nothing in that sheet'}.")
+    rows = _written(cells.iloc[: max(above, _TOP)])
+    names, labels = (rows[above - 1], []) if layout.is_plain else layout.top_of(rows, f"`{path}`")
+    frame = cells.iloc[above:].dropna(how="all").reset_index(drop=True)
+    header, unnamed = checked_names(names, path, lambda: header_hint(rows))
+    return _named(frame, header, unnamed, labels, layout, above, path)
+
+
+def _written(cells: pd.DataFrame) -> list[list[str]]:
+    return [["" if pd.isna(cell) else str(cell) for cell in row] for row in cells.to_numpy(dtype=object)]
+
+
+def _named(
+    frame: pd.DataFrame,
+    header: Sequence[str],
+    unnamed: Sequence[str],
+    labels: Sequence[str],
+    layout: Layout,
+    above: int,
+    path: Path,
+) -> tuple[pd.DataFrame, dict[str, str]]:
+    """Give columns their names, and say what was seen; columns with neither a name nor a value are none."""
     frame.columns = pd.Index(header)
-    return frame
+    empty = [name for name in unnamed if frame[name].isna().all()]
+    if called := [name for name in unnamed if name not in empty]:
+        remark(said_of_unnamed(f"`{path.name}`", called))
+
+    def way(several: int) -> str:
+        begin = f"the data begin in row {above + several + 1}"
+        labelled = f"the labels are in row {above + 1}{f' and {begin}' if several > 1 else ''}; they then stand beside the names"
+        return f"say in the layout that {begin if layout.labels or layout.data else labelled}"
+
+    told = names_again(_written(frame.iloc[:_TOP]), header, above + 1, way)
+    if told:
+        remark(f"`{path.name}`: {told}")
+    in_full = {name: label for name, label in zip(header, labels, strict=False) if label and label != name}
+    return frame.drop(columns=empty), in_full
 
 
-def _read_text_table(path: Path, encoding: str) -> pd.DataFrame:
+def _read_text_table(path: Path, encoding: str, layout: Layout) -> tuple[pd.DataFrame, dict[str, str]]:
     before = csv.field_size_limit(sys.maxsize)  # a long cell is a long cell
     try:
-        return _parsed(read_text(path, encoding), path)
+        return _parsed(read_text(path, encoding), path, layout)
     finally:
         csv.field_size_limit(before)
 
 
-def _parsed(text: str, path: Path) -> pd.DataFrame:
-    separator = separator_of(text)
-    names = next(row for row in csv.reader(io.StringIO(text), delimiter=separator) if row)
-    header = checked_names(names, path)
+def _rows_above(text: str, separator: str, layout: Layout) -> tuple[list[list[str]], int]:
+    """Return the rows above the data, the last one that of the names where the layout is plain, and how many lines they take."""
+    rows: list[list[str]] = []
+    reader = csv.reader(io.StringIO(text), delimiter=separator)
+    for row in reader:
+        rows.append(row)
+        if (row and layout.is_plain) or (not layout.is_plain and len(rows) == layout.first - 1):
+            break
+    return rows, reader.line_num
+
+
+def _parsed(text: str, path: Path, layout: Layout) -> tuple[pd.DataFrame, dict[str, str]]:
+    lines = text.split("\n", layout.header or 0)
+    separator = separator_of(text if layout.is_plain else lines[min(layout.header or 1, len(lines)) - 1])
+    rows, skipped = _rows_above(text, separator, layout)
+    names, labels = (rows[-1], []) if layout.is_plain else layout.top_of(rows, f"`{path}`")
+
+    def hint() -> str:
+        if not layout.is_plain:
+            return ""
+        top = text.split("\n", _TOP)[:_TOP]
+        own = separator_of(max(top, key=lambda line: max(map(line.count, SEPARATORS))))
+        return header_hint(list(csv.reader(top, delimiter=own)))
+
+    header, unnamed = checked_names(names, path, hint)
+    if len(header) == 1 and (elsewhere := hint()):
+        remark(f"`{path.name}` is read as one column.{elsewhere}")
+    body = text.split("\n", skipped)[-1] if text.count("\n") >= skipped else ""
+    if not body.strip("\n"):
+        told = (
+            _ragged(text, separator, len(header), path, 0) if layout.is_plain else ""
+        )  # a name that does not end takes all rows
+        raise FileError(told or f"`{path}` has column names but no rows.")
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error", pd.errors.ParserWarning)
             frame = pd.read_csv(
-                io.StringIO(text), sep=separator, dtype=object, keep_default_na=False, na_values=[""], index_col=False
+                io.StringIO(body),
+                sep=separator,
+                header=None,
+                names=range(len(header)),
+                dtype=object,
+                keep_default_na=False,
+                na_values=[""],
+                index_col=False,
             )
     except (pd.errors.ParserError, pd.errors.ParserWarning) as problem:
-        told = _ragged(text, separator, len(header), path)
-        raise FileError(told or f"`{path}` cannot be read as a table: {problem}.") from None
-    frame.columns = pd.Index(header)
-    if not len(frame):
-        raise FileError(f"`{path}` has column names but no rows.")
+        told = _ragged(body, separator, len(header), path, skipped)
+        raise FileError(f"{told}{hint()}" if told else f"`{path}` cannot be read as a table: {problem}.") from None
     if frame.iloc[:, -1].isna().any():  # a line cut short looks like empty cells
-        short = _ragged(text, separator, len(header), path)
+        short = _ragged(body, separator, len(header), path, skipped)
         if short:
-            raise FileError(short)
+            raise FileError(f"{short}{hint()}")
     if "'" in text and any(f"'{mark}" in text for mark in ESCAPED):
         frame = frame.map(_without_apostrophe, na_action="ignore")
-    return frame
+    return _named(frame, header, unnamed, labels, layout, len(rows), path)
 
 
 def _without_apostrophe(cell: Any) -> Any:
@@ -299,8 +389,8 @@ def _without_apostrophe(cell: Any) -> Any:
     return cell[1:] if isinstance(cell, str) and cell[:1] == "'" and cell[1:2] in ESCAPED else cell
 
 
-def _ragged(text: str, separator: str, cells: int, path: Path) -> str:
-    """Name the first line that does not hold as many cells as there are columns; empty if all do."""
+def _ragged(text: str, separator: str, cells: int, path: Path, above: int) -> str:
+    """Name the first line that does not hold as many cells as there are columns, below some lines; empty if all do."""
     reader = csv.reader(io.StringIO(text), delimiter=separator, strict=True)
     wrong, opened = 0, 0
     first = (0, 0)
@@ -309,10 +399,10 @@ def _ragged(text: str, separator: str, cells: int, path: Path) -> str:
             opened = reader.line_num
             if row and len(row) != cells:
                 wrong += 1
-                first = first if wrong > 1 else (reader.line_num, len(row))
+                first = first if wrong > 1 else (above + reader.line_num, len(row))
     except csv.Error as problem:
         what = "a quotation mark is opened and never closed" if "end of data" in str(problem) else str(problem)
-        return f"`{path}`, line {opened + 1}: {what}; mend the quotation marks there."
+        return f"`{path}`, line {above + opened + 1}: {what}; mend the quotation marks there."
     if not wrong:
         return ""
     return (

@@ -15,6 +15,7 @@ from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
 from markbase.files.chosen import Chosen
 from markbase.files.data import open_study
+from markbase.files.layout import Layout
 from markbase.files.plan_analysis import check_columns, read_analysis
 from markbase.files.plan_entries import Analysis
 from markbase.files.plan_lines import Lines
@@ -26,7 +27,7 @@ if TYPE_CHECKING:
     from markbase.core.results.logistic import LogisticFit
 
 _TABLES = ("blocks", "compare", "data", "fit", "output", "prepare", "screen", "backward_elimination")
-_DATA_KEYS = ("codebook", "encoding", "file", "in_parts", "missing", "sheet")
+_DATA_KEYS = ("codebook", "encoding", "file", "in_parts", "layout", "missing", "sheet")
 
 
 @dataclass(frozen=True)
@@ -43,6 +44,8 @@ class Plan:
     """Encoding of a text file."""
     sheet: str | None = None
     """Sheet of a spreadsheet."""
+    layout: Mapping[str, int] | None = None
+    """Where the names, and the data, stand in the file."""
     in_parts: bool = False
     """Whether rows are read a part at a time."""
     prepare: tuple[Mapping[str, Any], ...] = ()
@@ -95,6 +98,7 @@ class Plan:
             missing=self.missing,
             encoding=self.encoding,
             sheet=self.sheet,
+            layout=self.layout,
             columns=columns,
             in_parts=self.in_parts if in_parts is None else in_parts,
             cluster=cluster,
@@ -158,7 +162,7 @@ def read_plan(path: str | Path) -> Plan:
     ----------
     path : str or Path
         A TOML file with a table ``[data]`` (``file`` and, if need be, ``codebook``, ``missing``,
-        ``encoding``, ``sheet``; paths are taken from the plan's folder) and a ``[[prepare]]`` for each step.
+        ``encoding``, ``sheet``, ``layout``; paths are taken from the plan's folder) and a ``[[prepare]]`` for each step.
 
     Returns
     -------
@@ -206,6 +210,12 @@ def read_plan(path: str | Path) -> Plan:
     missing = data.get("missing", [])
     if not isinstance(missing, list):
         raise MarkbaseError(f"{path.name}, data: `missing` is a list of codes, not {missing!r}.")
+    layout = data.get("layout")
+    try:
+        Layout.of(layout)
+    except MarkbaseError as problem:
+        line = Lines(text, path.name).within("data", 0, "layout")
+        raise MarkbaseError(f"{path.name}, line {line}, data: {problem}") from None
     folder = path.parent
     return Plan(
         file=folder / data["file"],
@@ -213,6 +223,7 @@ def read_plan(path: str | Path) -> Plan:
         missing=tuple(missing),
         encoding=data.get("encoding", "utf-8"),
         sheet=data.get("sheet"),
+        layout=layout,
         in_parts=data.get("in_parts", False),
         prepare=tuple(steps),
         source=path.name,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from markbase.core.errors import ColumnError, FileError, listed, quoted
@@ -22,20 +22,37 @@ def separator_of(text: str) -> str:
     return max(SEPARATORS, key=lambda mark: (first.count(mark), mark == ","))
 
 
-def checked_names(raw: Sequence[str], path: Path) -> list[str]:
-    """Return the names of columns without outer blanks, or refuse names that are lacking or doubled."""
+def checked_names(
+    raw: Sequence[str], path: Path, hint: Callable[[], str] = lambda: "", most_unnamed: int = MOST_COLUMNS
+) -> tuple[list[str], list[str]]:
+    """Return the names of columns without outer blanks, and those of them that were made up; refuse names that are doubled.
+
+    A column without a name is called by its place. Where most have none the first row is not that of the names, and is refused, with
+    a hint where they may stand.
+    """
     if len(raw) > MOST_COLUMNS:
         raise FileError(
             f"`{path}` has {len(raw):,} columns, and at most {MOST_COLUMNS:,} are read; keep the columns you need."
         )
     names = [" ".join(name.split()) for name in raw]
-    empty = [str(k) for k, name in enumerate(names, 1) if not name]
-    if empty:
-        raise ColumnError(f"`{path}`: column {listed(empty)} has no name in the first line; give each column one.")
+    empty = [k for k, name in enumerate(names) if not name]
+    if len(empty) > min(len(names) / 2, most_unnamed):
+        places = listed([str(k + 1) for k in empty[:6]] + ([f"{len(empty) - 6} more"] if len(empty) > 6 else []))
+        what = f"column {places} has no name" if len(empty) == 1 else f"columns {places} have no name"
+        raise ColumnError(f"`{path}`: {what} in the header; give each column one.{hint()}")
+    for k in empty:
+        names[k] = f"column_{k + 1}"
     twice = sorted(name for name, times in Counter(names).items() if times > 1)
     if twice:
         verb = "occurs" if len(twice) == 1 else "occur"
         raise ColumnError(
             f"`{path}`: {listed(quoted(twice))} {verb} more than once among the column names; give each column its own name."
         )
-    return names
+    return names, [names[k] for k in empty]
+
+
+def said_of_unnamed(told: str, names: Sequence[str]) -> str:
+    """Say what columns without a name are called."""
+    if len(names) == 1:
+        return f"{told} has a column without a name; it is called `{names[0]}`."
+    return f"{told} has {len(names)} columns without a name; they are called {listed(quoted(names))}."

@@ -130,6 +130,12 @@ class Codebook:
         _check(spec, f"{self.source}, column `{name}`")
         return replace(self, columns={**self.columns, name: spec})
 
+    def with_labels(self, labels: Mapping[str, str]) -> Codebook:
+        """Return a codebook that says what columns are called in full, where it does not yet."""
+        known = {name: self.columns.get(name, ColumnSpec(name)) for name in labels}
+        fresh = {name: replace(spec, label=labels[name]) for name, spec in known.items() if not spec.label}
+        return replace(self, columns={**self.columns, **fresh}) if fresh else self
+
 
 def as_codebook(codebook: Codebook | Mapping[str, Any] | None) -> Codebook:
     """Accept a codebook, nested mappings, or None for an empty one."""

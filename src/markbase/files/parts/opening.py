@@ -4,15 +4,25 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
-from markbase.core.errors import FileError, MarkbaseError
-from markbase.core.rows.table import TableInParts
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.errors import FileError, MarkbaseError, remark
+from markbase.core.rows.parts import InParts
+from markbase.core.rows.table import TableInParts, TextsInParts
 from markbase.core.study.codebook import Codebook
 from markbase.files.chosen import Chosen, chosen_columns
+from markbase.files.layout import names_again
 from markbase.files.parts.first_look import Progress, table_in_memory, table_of_files
 from markbase.files.parts.paths import described
-from markbase.files.parts.table_files import plain_words
+from markbase.files.parts.table_files import TableFiles, plain_words
+from markbase.files.text_tables import said_of_unnamed
+
+_TOP = 50
+"""Rows at the top of a file that are looked at for what they are."""
 
 
 def quickly_read(
@@ -24,7 +34,9 @@ def quickly_read(
         names, book = chosen_columns(list(types), chosen, book, table.told)
         if not table.written and not _are_plain(path, names):
             return None
-        return table_in_memory(table, {name: types[name] for name in names}, book), book
+        if _row_of_names(table, names):
+            return None  # it is told where every file is read
+        return _with_unnamed(table_in_memory(table, {name: types[name] for name in names}, book), table), book
     except (MarkbaseError, ImportError):  # a pyarrow that does not go with this NumPy is as good as none
         return None
 
@@ -97,4 +109,38 @@ def table_in_parts(
         found = table_of_files_on_cluster(table, types, book, cluster, progress)
     if found.source is not None and not found.source.rows:
         raise FileError(f"`{table.told}` has column names but no rows.")
-    return found, book
+    told = _row_of_names(table, names)
+    if told:
+        remark(f"`{table.told}`: {told}")
+    return _with_unnamed(found, table), book
+
+
+def _row_of_names(table: TableFiles, names: Sequence[str]) -> str:
+    """Say that the first row of text files looks like a row of names; empty if it does not."""
+    first = table.first_rows(names) if table.written else None
+    if first is None:
+        return ""
+    cells = [
+        ["" if cell is None else str(cell) for cell in column.to_pylist()] for column in first.slice(0, _TOP).columns
+    ]
+    return names_again(
+        list(zip(*cells, strict=True)),
+        names,
+        2,
+        lambda several: f"leave {'it' if several == 1 else 'them'} out of the file",
+    )
+
+
+def _is_empty(column: TextsInParts | InParts | NDArray[np.float64]) -> bool:
+    if isinstance(column, TextsInParts):
+        return not len(column.distinct)
+    return not column.facts.valid if isinstance(column, InParts) else bool(np.isnan(column).all())
+
+
+def _with_unnamed(found: TableInParts, table: TableFiles) -> TableInParts:
+    """Say what a column without a name is called; with neither a name nor a value it is none."""
+    unnamed = [n for n in found.columns if not table.names[n].strip()]
+    empty = [n for n in unnamed if _is_empty(found.columns[n])]
+    if called := [n for n in unnamed if n not in empty]:
+        remark(said_of_unnamed(f"`{table.told}`", called))
+    return replace(found, columns={n: c for n, c in found.columns.items() if n not in empty}) if empty else found

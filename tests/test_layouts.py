@@ -1,0 +1,150 @@
+"""Files that do not begin with the names of their columns: titles above, labels below, columns without a name."""
+
+import csv
+import warnings
+
+import pandas as pd
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import markbase as mb
+from test_command_line import run
+
+NAMES = ["ID", "Voice", "Age", "Score"]
+LABELS = ["Respondent", "Which voice do\nyou sing?", "How old are you?", "Score"]
+ROWS = [[str(k), "alto" if k % 3 else "tenor", str(20 + 7 * k % 50), str(k / 4)] for k in range(1, 13)]
+
+
+def written(rows, path, separator=","):
+    if path.suffix == ".xlsx":
+        pd.DataFrame(rows).to_excel(path, index=False, header=False)
+    else:
+        with path.open("w", newline="", encoding="utf-8") as file:
+            csv.writer(file, delimiter=separator).writerows(rows)
+    return path
+
+
+def seen(path, **settings):
+    """Open a file, and return the study with what was remarked on."""
+    with warnings.catch_warnings(record=True) as told:
+        warnings.simplefilter("always")
+        study = mb.open_study(path, **settings)
+    return study, [str(w.message) for w in told]
+
+
+def same(study, other):
+    assert study.columns == other.columns
+    pd.testing.assert_frame_equal(study.frame(), other.frame())
+
+
+@given(
+    above=st.lists(st.sampled_from([["Survey"], [], ["Survey, 2024", "", "", ""], ["", "of", "all", ""]]), max_size=3),
+    between=st.lists(st.just(["", "n", "", ""]), max_size=2),
+    labelled=st.booleans(),
+    separator=st.sampled_from([",", ";", "\t"]),
+    kind=st.sampled_from(["csv", "xlsx"]),
+)
+@settings(max_examples=40, deadline=None)
+def test_a_layout_gives_the_study_of_the_file_without_what_stands_above(
+    tmp_path_factory, above, between, labelled, separator, kind
+):
+    folder = tmp_path_factory.mktemp("layout")
+    plain = mb.open_study(written([NAMES, *ROWS], folder / "plain.csv"))
+    padded = [row + [""] * (4 - len(row)) for row in above] if kind == "xlsx" else above
+    own = [LABELS] if labelled else []
+    path = written([*padded, NAMES, *own, *between, *ROWS], folder / f"data.{kind}", separator)
+    layout = {"header": len(above) + 1}
+    layout |= {"labels": len(above) + 2} if labelled else {}
+    layout |= {"data": len(above) + 2 + labelled + len(between)} if between else {}
+    study, told = seen(path, layout=layout)
+    same(study, plain)
+    assert not told
+    assert study["Age"].label == ("How old are you?" if labelled else "")
+    assert study["Voice"].label == ("Which voice do you sing?" if labelled else "")
+    plan = folder / "plan.toml"
+    says = ", ".join(f"{key} = {row}" for key, row in layout.items())
+    plan.write_text(f'[data]\nfile = "{path.name}"\nlayout = {{{says}}}\n')
+    same(mb.read_plan(plan).open(), plain)
+
+
+def test_where_the_names_stand_is_found_and_said(tmp_path):
+    titled = written([["Survey", "", "", ""], [""] * 4, NAMES, *ROWS], tmp_path / "titled.csv")
+    with pytest.raises(
+        mb.ColumnError,
+        match=r"columns 2, 3 and 4 have no name in the header.*say in its layout that the header is row 3",
+    ):
+        mb.open_study(titled)
+    short = written([["Survey"], NAMES, *ROWS], tmp_path / "short.csv", ";")
+    assert "is read as one column. Row 2 looks like that of the names (`ID`, `Voice` and `Age` …)" in seen(short)[1][0]
+    ragged = written([["Survey", "2024"], NAMES, *ROWS], tmp_path / "ragged.csv")
+    with pytest.raises(mb.FileError, match=r"4 cells where the first line names 2 columns.*the header is row 2"):
+        mb.open_study(ragged)
+    sheet = written([["Survey", "", "", ""], NAMES, *ROWS], tmp_path / "titled.xlsx")
+    with pytest.raises(mb.ColumnError, match="the header is row 2"):
+        mb.open_study(sheet)
+    twice = written([NAMES, LABELS, ["{q1}", "{q2}", "{q3}", "{q4}"], *ROWS], tmp_path / "twice.csv")
+    told = seen(twice)[1][0]
+    assert "rows 2 and 3 look like rows of names and not of data (`ID`: `Respondent`, above numbers)" in told
+    assert told.endswith(
+        "say in the layout that the labels are in row 2 and the data begin in row 4; they then stand beside the names."
+    )
+    assert "the data begin in row 4" in seen(twice, layout={"labels": 2})[1][0]
+    assert not seen(twice, layout={"labels": 2, "data": 4})[1]
+    labelled = written([NAMES, LABELS, *ROWS], tmp_path / "labelled.csv")
+    assert "row 2 looks like a row of names and not of data (`ID`: `Respondent`, above numbers)" in seen(labelled)[1][0]
+    assert "leave it out of the file" in seen(labelled, in_parts=True)[1][0]
+    with pytest.raises(mb.FileError, match="in parts, the names are read of the first row"):
+        mb.open_study(labelled, in_parts=True, layout={"labels": 2})
+    done = run("look", str(labelled), "Age", "--layout", "labels=2")
+    assert done.stdout.splitlines()[1] == "How old are you?"
+    assert not done.stderr
+
+
+@pytest.mark.parametrize(
+    "rows",
+    [
+        [["7", "alto", "unknown", "3"], *ROWS],  # a text for a gap: other columns go on as they began
+        [["x", "alto", "y", "z"], *ROWS],  # `alto` comes again
+        [["a", "b", "c", "d"], ["e", "f", "g", "h"]],
+        [["3", "bass", "4", "5"], *ROWS],
+    ],
+)
+def test_rows_of_data_are_not_taken_for_names(rows, tmp_path):
+    assert not [t for t in seen(written([NAMES, *rows], tmp_path / "data.csv"))[1] if "row of names" in t]
+
+
+@pytest.mark.parametrize("in_parts", [False, True])
+def test_columns_without_a_name_are_called_by_their_place_and_empty_ones_are_none(in_parts, tmp_path):
+    rows = [["", *NAMES[1:]], *ROWS]
+    study, told = seen(written(rows, tmp_path / "first.csv"), in_parts=in_parts)
+    assert study.columns == ("column_1", *NAMES[1:])
+    assert told == ["`first.csv` has a column without a name; it is called `column_1`."]
+    study, told = seen(written([[*row, ""] for row in [NAMES, *ROWS]], tmp_path / "last.csv"), in_parts=in_parts)
+    assert (study.columns, told) == (tuple(NAMES), [])
+
+
+@pytest.mark.parametrize(
+    ("layout", "said"),
+    [
+        ({"head": 2}, "A layout knows no `head`. Did you mean `header`"),
+        ({"header": 0}, "`header` of a layout is a row, counted from 1, not 0"),
+        ({"labels": True}, "`labels` of a layout is a row"),
+        ({"labels": 1}, "header and labels both in row 1"),
+        ({"header": 3, "data": 3}, "begin below header and labels, not in row 3"),
+        ({"header": 40}, "has 13 rows, and its layout names row 40"),
+        (3, "A layout says which rows are header, labels and data"),
+    ],
+)
+def test_a_layout_that_cannot_be_is_refused_in_a_sentence(layout, said, tmp_path):
+    path = written([NAMES, *ROWS], tmp_path / "data.csv")
+    with pytest.raises(mb.MarkbaseError, match=said):
+        mb.open_study(path, layout=layout)
+    plan = tmp_path / "plan.toml"
+    if isinstance(layout, dict):
+        says = ", ".join(f"{key} = {str(row).lower()}" for key, row in layout.items())
+        plan.write_text(f'[data]\nfile = "data.csv"\nlayout = {{{says}}}\n')
+        with pytest.raises(mb.MarkbaseError, match=said):
+            mb.read_plan(plan).open()
+        done = run("look", str(path), "--layout", ",".join(f"{k}={v}" for k, v in layout.items()))
+        assert (done.returncode, done.stderr.count("\n")) == (2, 1)
