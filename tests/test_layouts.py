@@ -148,3 +148,25 @@ def test_a_layout_that_cannot_be_is_refused_in_a_sentence(layout, said, tmp_path
             mb.read_plan(plan).open()
         done = run("look", str(path), "--layout", ",".join(f"{k}={v}" for k, v in layout.items()))
         assert (done.returncode, done.stderr.count("\n")) == (2, 1)
+
+
+@pytest.mark.parametrize("how", [{"layout": {"header": 2}}, {"sheet": "data"}, {"encoding": "cp1252"}])
+def test_a_plan_that_is_written_reads_the_file_as_it_was_read(how, tmp_path):
+    names = ["ID", "Stimme", "Größe", "Score"]
+    if "sheet" in how:
+        path = tmp_path / "data.xlsx"
+        with pd.ExcelWriter(path) as book:
+            pd.DataFrame([["first"], [1]]).to_excel(book, sheet_name="notes", index=False, header=False)
+            pd.DataFrame([names, *ROWS]).to_excel(book, sheet_name="data", index=False, header=False)
+    else:
+        path = tmp_path / "data.csv"
+        top = [["Survey"]] if "layout" in how else []
+        text = "\n".join(",".join(row) for row in [*top, names, *ROWS])
+        path.write_bytes(text.encode(how.get("encoding", "utf-8")))
+    study = mb.open_study(path, **how)
+    options = [part for key, value in how.items() for part in (f"--{key}", "header=2" if key == "layout" else value)]
+    assert run("prepare", str(path), *options, "--write-plan", str(tmp_path / "p.toml")).returncode == 0
+    assert run("start", str(path), *options, "--outcome", "Score", "--into", str(tmp_path / "s.toml")).returncode == 0
+    mb.write_plan(tmp_path / "w.toml", study, {}, data=path, **how)
+    for plan in ("p", "s", "w"):
+        same(mb.read_plan(tmp_path / f"{plan}.toml").open(), study)

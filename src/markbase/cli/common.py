@@ -208,6 +208,7 @@ class Source:
             plan = replace(
                 plan,
                 codebook=self.codebook or plan.codebook,
+                encoding=plan.encoding if self.encoding == "utf-8" else self.encoding,
                 sheet=self.sheet or plan.sheet,
                 layout=self._layout() or plan.layout,
             )

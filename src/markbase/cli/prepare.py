@@ -132,5 +132,10 @@ def _plan_text(given: Source, study: Study, plan: Path) -> str:
         return None if path is None else Path(os.path.relpath(path.resolve(), plan.resolve().parent)).as_posix()
 
     return plan_text(
-        seen(before.file) or "", seen(before.codebook), study.trail.record(), before.missing, in_parts=study.in_parts
+        seen(before.file) or "",
+        seen(before.codebook),
+        study.trail.record(),
+        before.missing,
+        read=before.read,
+        in_parts=study.in_parts,
     )

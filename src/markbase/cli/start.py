@@ -101,6 +101,7 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
         _from(plan.codebook, folder) if plan.codebook else None,
         plan.prepare,
         plan.missing,
+        read=plan.read,
         in_parts=study.in_parts,
     )
     if kinds:

@@ -57,6 +57,11 @@ class Plan:
     text: str = ""
     """The text it was read from."""
 
+    @property
+    def read(self) -> dict[str, Any]:
+        """How the file is read: its encoding, sheet and layout."""
+        return {"encoding": self.encoding, "sheet": self.sheet, "layout": self.layout}
+
     def open(
         self,
         book: Codebook | None = None,
@@ -96,9 +101,7 @@ class Plan:
             self.file,
             codebook,
             missing=self.missing,
-            encoding=self.encoding,
-            sheet=self.sheet,
-            layout=self.layout,
+            **self.read,
             columns=columns,
             in_parts=self.in_parts if in_parts is None else in_parts,
             cluster=cluster,

@@ -26,6 +26,9 @@ def write_plan(
     data: str | Path,
     codebook: str | Path | None = None,
     missing: Sequence[object] = (),
+    encoding: str = "utf-8",
+    sheet: str | None = None,
+    layout: Mapping[str, int] | None = None,
     title: str = "",
     replace: bool = False,
 ) -> None:
@@ -45,6 +48,8 @@ def write_plan(
         Its codebook.
     missing : sequence
         Codes that stand for a missing answer in every column, as `open_study` was given them.
+    encoding, sheet, layout
+        How the file was read, as `open_study` was given it.
     title : str
         The title of the report.
     replace : bool
@@ -85,6 +90,7 @@ def write_plan(
         steps,
         missing,
         more,
+        read={"encoding": encoding, "sheet": sheet, "layout": layout},
         in_parts=study.in_parts,
     )
     write_whole(path, text.encode())
@@ -148,6 +154,7 @@ def plan_text(
     missing: Sequence[object] = (),
     more: Mapping[str, Any] | None = None,
     *,
+    read: Mapping[str, Any],
     in_parts: bool = False,
 ) -> str:
     """Write a plan.
@@ -162,6 +169,8 @@ def plan_text(
         Codes that stand for a missing answer in every column.
     more : mapping, optional
         Further tables, or lists of them, by name.
+    read : mapping
+        How the file is read: `encoding`, `sheet`, `layout`, as `open_study` takes them.
     in_parts : bool
         Whether rows are read a part at a time.
 
@@ -177,6 +186,9 @@ def plan_text(
         data["codebook"] = codebook
     if missing:
         data["missing"] = list(missing)
+    for key, value in read.items():
+        if value and (key, value) != ("encoding", "utf-8"):
+            data[key] = _inline(value)
     if in_parts:
         data["in_parts"] = True
     document["data"] = data
