@@ -53,6 +53,7 @@ STEPS_TRIED = [
     ({"do": "event", "column": "stays", "event": "yes"}, "", lambda _, b: b["stays"].levels[b["stays"].event].label == "yes"),
     ({"do": "event", "column": "stays", "event": "no"}, "the event is `no`: is that the side", lambda _, b: b["stays"].event == 1),
     ({"do": "event", "column": "satisfaction", "event": [4, 5], "name": "content"}, "mixture", lambda a, b: b["content"].counts[1] == np.sum(a["satisfaction"].values >= 4)),
+    ({"do": "multiple_response", "column": "joined_through", "answer": "evening", "separator": " ", "name": "n"}, "rows without any answer stay missing", lambda _, b: b["n"].counts.tolist() == [1505, 480]),
     ({"do": "derive", "name": "n", "log": "practice_hours"}, "", lambda a, b: np.allclose(np.exp(b["n"].values), a["practice_hours"].values, equal_nan=True)),
     ({"do": "derive", "name": "n", "log1p": "concerts"}, "", lambda a, b: np.allclose(np.expm1(b["n"].values), a["concerts"].values)),
     ({"do": "derive", "name": "n", "sqrt": "concerts"}, "", lambda a, b: np.allclose(b["n"].values ** 2, a["concerts"].values)),
@@ -168,6 +169,15 @@ REFUSED = [
     ({"do": "split_at", "column": "age", "above": 200, "name": "n"}, "No row of `age` would be `high`"),
     ({"do": "event", "column": "voice", "event": "alto"}, "more than two levels; give the two-level group a name"),
     ({"do": "event", "column": "stays", "event": ["yes", "no"], "name": "n"}, "Every row"),
+    ({"do": "multiple_response", "column": "age", "answer": "a", "name": "n"}, "`age` is numeric: each of its cells"),
+    (
+        {"do": "multiple_response", "column": "voice", "answer": "altos", "name": "n"},
+        "the answer `altos` between `;`. Did you mean `alto`",
+    ),
+    (
+        {"do": "multiple_response", "column": "stays", "answer": "yes", "separator": "", "name": "n"},
+        "`separator` is the text between",
+    ),
     ({"do": "code_as", "column": "voice", "scheme": "trend"}, "declare it with `as_ordinal` first"),
     (
         {"do": "code_as", "column": "voice", "scheme": "dummies"},

@@ -153,6 +153,9 @@ STEPS = {
     "against the rest": lambda s: s.against_rest("voice", "alto", name="alto?").levels("alto?"),
     "cut": lambda s: s.cut("age", edges=[30, 50], name="band").check("band").table,
     "event": lambda s: s.event("satisfaction", [4, 5], name="glad", labels=["no", "yes"]).levels("glad"),
+    "an answer of several": lambda s: s.multiple_response("joined_through", "open", separator=" ", name="n").levels(
+        "n"
+    ),
     "z": lambda s: s.derive(name="new", z="age").values("new"),
     "z within": lambda s: s.derive(name="new", z="age", within="voice").values("new"),
     "range within": lambda s: s.derive(name="new", unit_range="age", within="voice").values("new"),

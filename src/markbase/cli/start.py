@@ -17,7 +17,13 @@ from markbase.core.errors import MarkbaseError
 from markbase.core.rows.row_functions import sample_of
 from markbase.core.study.column import Column
 from markbase.core.study.exact_sums import find_totals
-from markbase.core.study.remarks import holds_dates, looks_like_group_numbers, looks_like_identifier, looks_like_weight
+from markbase.core.study.remarks import (
+    holds_dates,
+    looks_like_group_numbers,
+    looks_like_identifier,
+    looks_like_weight,
+    separator_of_answers,
+)
 from markbase.core.study.study import Study
 from markbase.core.study.trail import inline
 from markbase.files.plan_writing import plan_text
@@ -201,7 +207,8 @@ def _terms(study: Study, outcome: str) -> tuple[list[str], list[str]]:
         terms.remove(name)
         left.append(f"{name} (the exact total of {' and '.join(totals[name])})")
     if not terms:
-        raise MarkbaseError(f"No column of the data could explain `{outcome}`.")
+        why = f": {'; '.join(left[:6])}" if left else ""
+        raise MarkbaseError(f"No column of the data could explain `{outcome}`{why}.")
     return terms, left
 
 
@@ -229,6 +236,8 @@ def _why_not(column: Column, name: str, outcome: str, parts: tuple[str, ...]) ->
     levels = int((column.counts > 0).sum()) if column.is_categorical else 0
     if holds_dates(column):
         return "dates: make a number of them"
+    if separator_of_answers(column) is not None:
+        return "several answers in a cell: make a column of each"
     if column.is_categorical and not 2 <= levels <= _MOST_LEVELS:
         return f"{levels} levels"
     if not column.is_categorical and column.span[0] == column.span[1]:

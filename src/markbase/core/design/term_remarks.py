@@ -10,7 +10,13 @@ from markbase.core.errors import count_noun, listed, quoted, remark
 from markbase.core.formatting import short
 from markbase.core.rows.row_functions import sum_of
 from markbase.core.study.column import Column
-from markbase.core.study.remarks import holds_dates, levels_of_no_answer, looks_like_identifier, stray_codes
+from markbase.core.study.remarks import (
+    holds_dates,
+    levels_of_no_answer,
+    looks_like_identifier,
+    separator_of_answers,
+    stray_codes,
+)
 
 _FLAGS = 3
 """So many 0/1 columns of which no row has two are taken for the indicators of one group."""
@@ -80,6 +86,11 @@ def remark_on_column(column: Column) -> None:
         remark(
             f"`{column.name}` holds dates, which were taken for a group of {count_noun(len(np.flatnonzero(column.counts)), 'level')}; a model takes "
             f"a number made of them (a year, days since a day)."
+        )
+    if (separator := separator_of_answers(column)) is not None:
+        remark(
+            f"`{column.name}` holds several answers in a cell (with `{separator}` between them), and every combination of them counts as a level; a "
+            f"model takes a yes/no column of each answer (a multiple response)."
         )
     if column.doubt:
         remark(f"`{column.name}` was taken for a group: {column.doubt}.")

@@ -17,6 +17,7 @@ from markbase.core.rows.parts import InParts
 from markbase.core.study.column import Column
 from markbase.core.study.dates import day_stands_first, first_and_last, has_short_years, read_as_clock, read_as_dates
 from markbase.core.study.level_order import ordered, reads_as_no_answer
+from markbase.core.study.multiple_responses import answers_in, separator_in, steps_for
 from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_written
 
 THIN_ROWS = 30
@@ -249,6 +250,8 @@ def _skew(column: Column) -> float:
 def _group_remarks(column: Column) -> list[Remark]:
     counts = column.counts
     here = [int(k) for k in np.flatnonzero(counts)]
+    if (several := _about_answers(column, here)) is not None:
+        return [several]
     if column.guess and len(here) > max(FEW_VALUES, 0.9 * column.valid):
         codes = [column.levels[k].code for k in here]
         if read_as_dates(codes):
@@ -306,6 +309,30 @@ def _about_dates(column: Column, codes: Sequence[str]) -> Remark:
     if day_stands_first(codes) is not None:
         return Remark(text, (step,))
     return Remark(f"{text}; nothing says whether the day or the month stands first", ({**step, "day_first": True},))
+
+
+def separator_of_answers(column: Column) -> str | None:
+    """Return what stands between the answers of a guessed group whose cells hold several; None if they do not."""
+    if not column.is_categorical or not column.guess or column.doubt:
+        return None
+    return separator_in([column.levels[k].label for k in np.flatnonzero(column.counts)])
+
+
+def _about_answers(column: Column, here: Sequence[int]) -> Remark | None:
+    """Say that cells hold several answers, with the steps that make a column of each; None if they do not."""
+    labels = [column.levels[k].label for k in here]
+    separator = separator_of_answers(column)
+    if separator is None:
+        return None
+    answers = list(answers_in(labels, separator))
+    some = (
+        listed(quoted(answers[:6]))
+        if len(answers) <= 6
+        else f"{listed(quoted(answers[:5]))} and {len(answers) - 5} more"
+    )
+    mark = "line ends" if separator == "\n" else f"`{separator}`"
+    text = f"cells hold several answers with {mark} between them: {some}; a model takes a yes/no column of each"
+    return Remark(text, tuple(steps_for(column, labels, separator)))
 
 
 def levels_of_no_answer(column: Column) -> list[int]:

@@ -1,4 +1,4 @@
-"""Steps that make groups of numeric columns, and name events."""
+"""Steps that make groups of numeric columns, name events, and take lists of answers apart."""
 
 from __future__ import annotations
 
@@ -6,12 +6,12 @@ from collections.abc import Sequence
 from typing import Self
 
 from markbase.core.errors import MarkbaseError
-from markbase.core.study import cutting
+from markbase.core.study import cutting, multiple_responses
 from markbase.core.study.steps.base_step import Stepping, given, plain
 
 
 class Cutting(Stepping):
-    """Bands, splits and events."""
+    """Bands, splits, events and multiple responses."""
 
     def cut(
         self,
@@ -173,3 +173,49 @@ class Cutting(Stepping):
         recode = cutting.make_event(self.column(column), event, new_name, labels)
         settings = given(column=column, event=plain(event), name=name, labels=plain(labels))
         return self._recoded(recode, "event", settings, reason)
+
+    def multiple_response(self, column: str, answer: str, *, separator: str = ";", name: str, reason: str = "") -> Self:
+        """Make a yes/no column of one answer to a question that may be answered several times (check all that apply).
+
+        Parameters
+        ----------
+        column : str
+            A group whose cells hold several answers, as ``email;phone``.
+        answer : str
+            One of the answers.
+        separator : str
+            What stands between them.
+        name : str
+            The name of the new column.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study with a two-level group more: `yes` where the cell holds the answer, else `no`, which is the base; missing
+            where the cell is blank.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, it is numeric, or the name is taken.
+        LevelError
+            If no cell holds that answer, or every one does.
+
+        Warns
+        -----
+        MarkbaseWarning
+            Where cells are blank: whether none was meant nobody knows.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.Study({"contact": ["email;phone", "email", "letter", "phone; letter"]})
+        >>> study.multiple_response("contact", "phone", name="by_phone").levels("by_phone")["count"].tolist()
+        [2, 2]
+        """
+        new_name = self._new_name(name)
+        recode = multiple_responses.one_answer(self.column(column), answer, separator, new_name)
+        settings = given(column=column, answer=answer, separator=None if separator == ";" else separator, name=name)
+        return self._recoded(recode, "multiple_response", settings, reason)
