@@ -1,6 +1,7 @@
 """Files that do not begin with the names of their columns: titles above, labels below, columns without a name."""
 
 import csv
+import re
 import warnings
 
 import pandas as pd
@@ -132,8 +133,10 @@ def test_columns_without_a_name_are_called_by_their_place_and_empty_ones_are_non
         ({"labels": True}, "`labels` of a layout is a row"),
         ({"labels": 1}, "header and labels both in row 1"),
         ({"header": 3, "data": 3}, "begin below header and labels, not in row 3"),
+        ({"header": 3, "last": 3}, "begin in row 4, so row 3 is not the last"),
         ({"header": 40}, "has 13 rows, and its layout names row 40"),
-        (3, "A layout says which rows are header, labels and data"),
+        ({"last": 14}, "has 13 rows, and its layout names row 14"),
+        (3, "A layout says which rows are header, labels, data and last"),
     ],
 )
 def test_a_layout_that_cannot_be_is_refused_in_a_sentence(layout, said, tmp_path):
@@ -170,3 +173,36 @@ def test_a_plan_that_is_written_reads_the_file_as_it_was_read(how, tmp_path):
     mb.write_plan(tmp_path / "w.toml", study, {}, data=path, **how)
     for plan in ("p", "s", "w"):
         same(mb.read_plan(tmp_path / f"{plan}.toml").open(), study)
+
+
+@pytest.mark.parametrize("kind", ["csv", "xlsx"])
+@pytest.mark.parametrize(
+    ("end", "said"),
+    [
+        (["Total", "", str(sum(int(row[2]) for row in ROWS)), ""], "is the sum of those above"),
+        (["", "", str(sum(int(row[2]) for row in ROWS)), "19.5"], "`Age`: .* is the sum"),
+        (["Mean:", "", "1", f"{sum(float(row[3]) for row in ROWS) / 12:.2f}"], "`Score`: 1.62 is the mean"),
+        (["Total", "", "44", "0.5"], ""),  # neither
+        (["14", "alto", str(sum(int(row[2]) for row in ROWS)), "2"], ""),  # a row like others
+        (["14", "", "33", "2"], ""),
+    ],
+)
+def test_a_row_of_totals_is_told_and_left_out_by_the_layout(kind, end, said, tmp_path):
+    path = written([["Survey", "", "", ""], NAMES, *ROWS[:4], [""] * 4 if kind == "xlsx" else [], *ROWS[4:], end], tmp_path / f"data.{kind}")
+    _, told = seen(path, layout={"header": 2})
+    assert len(told) == bool(said)
+    if said:
+        assert re.search(
+            rf"the last row .16. looks like a total and not like data .*{said}.*that the last row is 15", told[0]
+        )
+    study, told = seen(path, layout={"header": 2, "last": 15})
+    assert (study.rows, study["Age"].values.tolist(), told) == (12, [float(row[2]) for row in ROWS], [])
+
+
+def test_notes_below_a_table_are_left_out_by_the_layout(tmp_path):
+    path = written([NAMES, *ROWS, [], ["Source: a survey"], ["Made up"]], tmp_path / "data.csv")
+    with pytest.raises(
+        mb.FileError, match=r"line 15: 1 cell .* If the table ends above it, say in its layout that the last row is 13"
+    ):
+        mb.open_study(path)
+    same(mb.open_study(path, layout={"last": 13}), mb.open_study(written([NAMES, *ROWS], tmp_path / "plain.csv")))

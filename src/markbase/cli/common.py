@@ -99,7 +99,7 @@ def data_options(function: F) -> F:
         click.option(
             "--layout",
             metavar="KEY=ROW",
-            help="Rows, from 1, if the names of the columns are not in the first: header=3,labels=4,data=5.",
+            help="Rows, from 1, if the names of the columns are not in the first: header=3,labels=4,data=5,last=90.",
             panel=DATA,
         ),
         click.option("--encoding", default="utf-8", show_default=True, help="Encoding of a text file.", panel=DATA),

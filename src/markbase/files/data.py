@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import csv
 import importlib.util
 import io
-import sys
 import warnings
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
@@ -14,22 +12,21 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from markbase.core.errors import FileError, count_noun, listed, quoted, remark
+from markbase.core.errors import FileError, listed, quoted, remark
 from markbase.core.study.codebook import Codebook, as_codebook
 from markbase.core.study.study import Study
 from markbase.files.chosen import Chosen, chosen_columns
 from markbase.files.codebook import read_codebook
-from markbase.files.layout import Layout, header_hint, names_again
-from markbase.files.text_files import STANDARD, no_room, read_bytes, read_text
-from markbase.files.text_tables import ESCAPED, SEPARATORS, checked_names, said_of_unnamed, separator_of
+from markbase.files.layout import TOP, Layout, header_hint, with_names, written
+from markbase.files.text_data import read_text_table
+from markbase.files.text_files import STANDARD, no_room, read_bytes
+from markbase.files.text_tables import checked_names
 
 TEXT_SUFFIXES = (".csv", ".tsv", ".tab", ".txt")
 EXTRAS = {".parquet": ("pyarrow", "pyarrow"), ".xlsx": ("openpyxl", "openpyxl"), ".ods": ("odf", "odfpy")}
 """For each kind of file that needs an extra: what is imported for it, and by which name that is installed."""
 _LARGE = 1 << 22
 """Bytes from which a file is read with Arrow, if it is installed."""
-_TOP = 50
-"""Rows at the top of a file that are looked at for what they are."""
 _ONLY_IN_PARTS = (".arrow", ".feather", ".gz", ".zip")
 
 
@@ -65,8 +62,8 @@ def open_study(
         Which sheet of a spreadsheet; by default the first.
     layout : mapping of str to int, optional
         Where things stand in a file that does not begin with the names of its columns: ``header`` is the row of the names, ``labels`` a
-        row that says what they are called in full, as survey platforms write it below the names, and ``data`` the first row of the
-        data; ``{"header": 3}`` skips two rows of title. Rows are counted as a spreadsheet counts them, from 1.
+        row that says what they are called in full, as survey platforms write it below the names, ``data`` the first row of the data and
+        ``last`` the last; ``{"header": 3}`` skips two rows of title. Rows are counted as a spreadsheet counts them, from 1.
     columns : sequence of str, optional
         Read these columns alone, with those the codebook says they are made of: of a wide file that takes less time and memory. By
         default all of them.
@@ -215,7 +212,7 @@ def _read(path: Path, encoding: str, sheet: str | None, layout: Layout) -> tuple
         need_extra(path, suffix)
         return _read_sheet(path, sheet, layout)
     if suffix in TEXT_SUFFIXES or path == STANDARD:
-        return _read_text_table(path, encoding, layout)
+        return read_text_table(path, encoding, layout)
     read_bytes(path)  # what is not there is told as that
     raise FileError(
         f"`{path}` ends in `{path.suffix}`, which is not read; there are {', '.join([*TEXT_SUFFIXES, *EXTRAS])}: save it as one."
@@ -280,133 +277,10 @@ def _read_sheet(path: Path, sheet: str | None, layout: Layout) -> tuple[pd.DataF
     above = layout.first - 1 if not layout.is_plain else int(filled[0]) + 1 if len(filled) else 0
     if not len(filled) or filled[-1] < above:
         raise FileError(f"`{path}` has {'column names but no rows' if len(filled) else 'nothing in that sheet'}.")
-    rows = _written(cells.iloc[: max(above, _TOP)])
+    if layout.last and layout.last > len(cells):
+        raise layout.too_few(f"`{path}`", len(cells), layout.last)
+    rows = written(cells.iloc[: max(above, TOP)])
     names, labels = (rows[above - 1], []) if layout.is_plain else layout.top_of(rows, f"`{path}`")
-    frame = cells.iloc[above:].dropna(how="all").reset_index(drop=True)
+    frame = cells.iloc[above : layout.last].dropna(how="all").reset_index(drop=True)
     header, unnamed = checked_names(names, path, lambda: header_hint(rows))
-    return _named(frame, header, unnamed, labels, layout, above, path)
-
-
-def _written(cells: pd.DataFrame) -> list[list[str]]:
-    return [["" if pd.isna(cell) else str(cell) for cell in row] for row in cells.to_numpy(dtype=object)]
-
-
-def _named(
-    frame: pd.DataFrame,
-    header: Sequence[str],
-    unnamed: Sequence[str],
-    labels: Sequence[str],
-    layout: Layout,
-    above: int,
-    path: Path,
-) -> tuple[pd.DataFrame, dict[str, str]]:
-    """Give columns their names, and say what was seen; columns with neither a name nor a value are none."""
-    frame.columns = pd.Index(header)
-    empty = [name for name in unnamed if frame[name].isna().all()]
-    if called := [name for name in unnamed if name not in empty]:
-        remark(said_of_unnamed(f"`{path.name}`", called))
-
-    def way(several: int) -> str:
-        begin = f"the data begin in row {above + several + 1}"
-        labelled = f"the labels are in row {above + 1}{f' and {begin}' if several > 1 else ''}; they then stand beside the names"
-        return f"say in the layout that {begin if layout.labels or layout.data else labelled}"
-
-    told = names_again(_written(frame.iloc[:_TOP]), header, above + 1, way)
-    if told:
-        remark(f"`{path.name}`: {told}")
-    in_full = {name: label for name, label in zip(header, labels, strict=False) if label and label != name}
-    return frame.drop(columns=empty), in_full
-
-
-def _read_text_table(path: Path, encoding: str, layout: Layout) -> tuple[pd.DataFrame, dict[str, str]]:
-    before = csv.field_size_limit(sys.maxsize)  # a long cell is a long cell
-    try:
-        return _parsed(read_text(path, encoding), path, layout)
-    finally:
-        csv.field_size_limit(before)
-
-
-def _rows_above(text: str, separator: str, layout: Layout) -> tuple[list[list[str]], int]:
-    """Return the rows above the data, the last one that of the names where the layout is plain, and how many lines they take."""
-    rows: list[list[str]] = []
-    reader = csv.reader(io.StringIO(text), delimiter=separator)
-    for row in reader:
-        rows.append(row)
-        if (row and layout.is_plain) or (not layout.is_plain and len(rows) == layout.first - 1):
-            break
-    return rows, reader.line_num
-
-
-def _parsed(text: str, path: Path, layout: Layout) -> tuple[pd.DataFrame, dict[str, str]]:
-    lines = text.split("\n", layout.header or 0)
-    separator = separator_of(text if layout.is_plain else lines[min(layout.header or 1, len(lines)) - 1])
-    rows, skipped = _rows_above(text, separator, layout)
-    names, labels = (rows[-1], []) if layout.is_plain else layout.top_of(rows, f"`{path}`")
-
-    def hint() -> str:
-        if not layout.is_plain:
-            return ""
-        top = text.split("\n", _TOP)[:_TOP]
-        own = separator_of(max(top, key=lambda line: max(map(line.count, SEPARATORS))))
-        return header_hint(list(csv.reader(top, delimiter=own)))
-
-    header, unnamed = checked_names(names, path, hint)
-    if len(header) == 1 and (elsewhere := hint()):
-        remark(f"`{path.name}` is read as one column.{elsewhere}")
-    body = text.split("\n", skipped)[-1] if text.count("\n") >= skipped else ""
-    if not body.strip("\n"):
-        told = (
-            _ragged(text, separator, len(header), path, 0) if layout.is_plain else ""
-        )  # a name that does not end takes all rows
-        raise FileError(told or f"`{path}` has column names but no rows.")
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("error", pd.errors.ParserWarning)
-            frame = pd.read_csv(
-                io.StringIO(body),
-                sep=separator,
-                header=None,
-                names=range(len(header)),
-                dtype=object,
-                keep_default_na=False,
-                na_values=[""],
-                index_col=False,
-            )
-    except (pd.errors.ParserError, pd.errors.ParserWarning) as problem:
-        told = _ragged(body, separator, len(header), path, skipped)
-        raise FileError(f"{told}{hint()}" if told else f"`{path}` cannot be read as a table: {problem}.") from None
-    if frame.iloc[:, -1].isna().any():  # a line cut short looks like empty cells
-        short = _ragged(body, separator, len(header), path, skipped)
-        if short:
-            raise FileError(f"{short}{hint()}")
-    if "'" in text and any(f"'{mark}" in text for mark in ESCAPED):
-        frame = frame.map(_without_apostrophe, na_action="ignore")
-    return _named(frame, header, unnamed, labels, layout, len(rows), path)
-
-
-def _without_apostrophe(cell: Any) -> Any:
-    """Read what `write_data` wrote behind an apostrophe, to keep it from being taken for a formula."""
-    return cell[1:] if isinstance(cell, str) and cell[:1] == "'" and cell[1:2] in ESCAPED else cell
-
-
-def _ragged(text: str, separator: str, cells: int, path: Path, above: int) -> str:
-    """Name the first line that does not hold as many cells as there are columns, below some lines; empty if all do."""
-    reader = csv.reader(io.StringIO(text), delimiter=separator, strict=True)
-    wrong, opened = 0, 0
-    first = (0, 0)
-    try:
-        for row in reader:
-            opened = reader.line_num
-            if row and len(row) != cells:
-                wrong += 1
-                first = first if wrong > 1 else (above + reader.line_num, len(row))
-    except csv.Error as problem:
-        what = "a quotation mark is opened and never closed" if "end of data" in str(problem) else str(problem)
-        return f"`{path}`, line {above + opened + 1}: {what}; mend the quotation marks there."
-    if not wrong:
-        return ""
-    return (
-        f"`{path}`, line {first[0]}: {count_noun(first[1], 'cell')} where the first line names {count_noun(cells, 'column')} "
-        f"(separated by {SEPARATORS[separator]}; {count_noun(wrong, 'such line')}); mend the line, or put quotes around a "
-        f"text that holds the separator."
-    )
+    return with_names(frame, header, unnamed, labels, layout, above, lambda: int(filled[-1]) + 1, path.name)

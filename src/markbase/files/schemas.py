@@ -110,7 +110,7 @@ def plan_schema() -> Schema:
         "codebook": _TEXT,
         "encoding": _TEXT,
         "sheet": _TEXT,
-        "layout": _table({key: {"type": "integer", "minimum": 1} for key in ("data", "header", "labels")}),
+        "layout": _table({key: {"type": "integer", "minimum": 1} for key in ("data", "header", "labels", "last")}),
         "in_parts": {"type": "boolean"},
         "missing": {"type": "array", "items": _CODE},
     }

@@ -15,14 +15,11 @@ from markbase.core.rows.parts import InParts
 from markbase.core.rows.table import TableInParts, TextsInParts
 from markbase.core.study.codebook import Codebook
 from markbase.files.chosen import Chosen, chosen_columns
-from markbase.files.layout import names_again
+from markbase.files.layout import TOP, names_again
 from markbase.files.parts.first_look import Progress, table_in_memory, table_of_files
 from markbase.files.parts.paths import described
 from markbase.files.parts.table_files import TableFiles, plain_words
 from markbase.files.text_tables import said_of_unnamed
-
-_TOP = 50
-"""Rows at the top of a file that are looked at for what they are."""
 
 
 def quickly_read(
@@ -121,7 +118,7 @@ def _row_of_names(table: TableFiles, names: Sequence[str]) -> str:
     if first is None:
         return ""
     cells = [
-        ["" if cell is None else str(cell) for cell in column.to_pylist()] for column in first.slice(0, _TOP).columns
+        ["" if cell is None else str(cell) for cell in column.to_pylist()] for column in first.slice(0, TOP).columns
     ]
     return names_again(
         list(zip(*cells, strict=True)),
