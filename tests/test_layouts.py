@@ -108,6 +108,8 @@ def test_where_the_names_stand_is_found_and_said(tmp_path):
         [["7", "alto", "unknown", "3"], *ROWS],  # a text for a gap: other columns go on as they began
         [["x", "alto", "y", "z"], *ROWS],  # `alto` comes again
         [["a", "b", "c", "d"], ["e", "f", "g", "h"]],
+        [["0", "", "not said", ""], *ROWS],
+        [["a0", "bass", "not said", ""], *([f"a{row[0]}", *row[1:]] for row in ROWS)],
         [["3", "bass", "4", "5"], *ROWS],
     ],
 )
@@ -188,7 +190,10 @@ def test_a_plan_that_is_written_reads_the_file_as_it_was_read(how, tmp_path):
     ],
 )
 def test_a_row_of_totals_is_told_and_left_out_by_the_layout(kind, end, said, tmp_path):
-    path = written([["Survey", "", "", ""], NAMES, *ROWS[:4], [""] * 4 if kind == "xlsx" else [], *ROWS[4:], end], tmp_path / f"data.{kind}")
+    path = written(
+        [["Survey", "", "", ""], NAMES, *ROWS[:4], [""] * 4 if kind == "xlsx" else [], *ROWS[4:], end],
+        tmp_path / f"data.{kind}",
+    )
     _, told = seen(path, layout={"header": 2})
     assert len(told) == bool(said)
     if said:

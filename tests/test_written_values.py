@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 import markbase as mb
 
 SIGNS = {"": None, "$": "dollars", "€": "euros", "%": "percent", "₺": "₺"}
+UNITS = {"cm": "cm", "KM": "km", "h": "hours", "Min.": "minutes", "°C": "°C"}
 
 
 def column(texts, **spec):
@@ -32,18 +33,19 @@ def written(cents, decimal, apart, sign, before):
     marks=st.sampled_from(
         [(".", ","), (",", "."), (".", ""), (",", ""), (".", "'"), (",", "\u00a0"), (",", " "), (".", "’")]
     ),
-    sign=st.sampled_from(list(SIGNS)),
+    sign=st.sampled_from([*SIGNS, *UNITS]),
     before=st.booleans(),
     minus=st.sampled_from("-\u2212"),
 )
 def test_numbers_are_what_was_written_however_it_was_written(cents, marks, sign, before, minus):
-    texts = [written(c, *marks, sign, before and sign != "%").replace("-", minus) for c in cents]
+    texts = [written(c, *marks, sign, before and sign in "$€₺").replace("-", minus) for c in cents]
     found = column(texts)
     assert found.kind == "numeric"
     assert found.values.tolist() == [c / 100 for c in cents]  # both correctly rounded
-    assert found.unit_many == (SIGNS[sign] or "units")
+    assert found.unit_many == ((SIGNS | UNITS)[sign] or "units")
     notes = "; ".join(found.notes)
-    assert ("signs read away" in notes) == bool(sign)
+    assert ("signs read away" in notes) == bool(sign in SIGNS and sign)
+    assert ("written behind the numbers read away" in notes) == (sign in UNITS)
     apart = bool(marks[1]) and any(abs(c) >= 100_000 for c in cents)
     assert ("thousands separators read away" in notes) == apart
     assert ("decimal commas" in notes) == (marks[0] == ",")
@@ -52,6 +54,8 @@ def test_numbers_are_what_was_written_however_it_was_written(cents, marks, sign,
 
 def test_whole_amounts_can_be_read_in_one_way_only():
     assert column(["$12", "$750", "-$3", "$-4", "- 5 $"] * 5).values.tolist() == [12, 750, -3, -4, -5] * 5
+    found = column(["1 hour", "2.5 hrs", "-3h", "4 hours"] * 5)
+    assert (found.values.tolist(), found.unit_one) == ([1, 2.5, -3, 4] * 5, "hour")
 
 
 @pytest.mark.parametrize(
@@ -93,6 +97,14 @@ UNREAD = {  # texts, and what is said of them
     "ranges": (["10-20", "20-30"] * 20, ""),
     "sign twice": (["$1$", "$2$"] * 20, ""),
     "percent before": (["%5", "%6"] * 20, ""),
+    "two units": (["158 cm", "1.6 m"] * 20, ""),
+    "some without a unit": (["158 cm", "160", "170"] * 20, "mostly numbers, but text in 20 rows (`158 cm`"),
+    "no unit of ours": (["1 child", "2 children"] * 20, ""),
+    "millions": (["5M", "7M"] * 20, ""),
+    "two ways, with a unit": (
+        ["1,500 km", "2,500 km"] * 20,
+        "nothing says whether `1,500 km` holds thousands or decimals",
+    ),
 }
 
 

@@ -28,6 +28,8 @@ _MOSTLY = 0.8
 """A column is one of numbers if at least this share of its rows has one."""
 TOP = 50
 """Rows among which the names, or a second row of them, are looked for."""
+_HEADED = 2
+"""So many columns of numbers with texts above are no chance: one may begin with an answer that was not given."""
 _FEWEST = 3
 """A column of fewer values says nothing of what stands above them."""
 
@@ -111,7 +113,7 @@ def header_hint(rows: Sequence[Sequence[str]]) -> str:
 def names_again(rows: Sequence[Sequence[str]], names: Sequence[str], place: int, way: Callable[[int], str]) -> str:
     """Say that the first row of the data, or the first two, look like more names or labels, with the way out; empty if they do not.
 
-    They do if no text of them comes again, and they are texts wherever all below are numbers.
+    They do if no text of them comes again, and they are texts wherever all below are numbers, which is so in more than one column.
 
     Parameters
     ----------
@@ -132,7 +134,7 @@ def names_again(rows: Sequence[Sequence[str]], names: Sequence[str], place: int,
     columns = list(zip(*([cell.strip() for cell in row] for row in rows[:TOP] if any(row)), strict=False))
     for several in (1, 2):
         found = [(n, c) for n, c in zip(names, columns, strict=False) if _is_headed(c, several)]
-        if found and not any(_goes_on(column, several) for column in columns):
+        if len(found) >= _HEADED and not any(_goes_on(column, several) for column in columns):
             (name, column), which = (
                 found[0],
                 f"row {place} looks like a row" if several == 1 else f"rows {place} and {place + 1} look like rows",

@@ -1,4 +1,4 @@
-"""Numbers as people and spreadsheets write them: decimal commas, thousands set apart, signs of percent and of currencies.
+"""Numbers as people and spreadsheets write them: decimal commas, thousands set apart, signs of percent and of currencies, units behind them.
 
 What is read away is said, and what could be read in two ways is left to the analyst: `1,500` is fifteen hundred to some and one
 and a half to others. Beside `750` it is fifteen hundred: who writes three decimals everywhere writes 750,000, and who leaves zeros
@@ -37,6 +37,28 @@ _LOOK, _FEW = 1000, 10
 _GROUPED = {
     mark: re.compile(rf"[+\-\u2212]?(?:[1-9]\d{{0,2}}(?:{re.escape(mark)}\d{{3}})+|\d{{1,3}})") for mark in ".,"
 }
+_UNITS = {
+    alias: Unit(*(names.split("|") if "|" in names else (names, names)))
+    for names, aliases in {
+        **{
+            symbol: symbol.lower()
+            for symbol in ("mm", "cm", "m", "km", "mg", "g", "kg", "ml", "l", "ft", "km/h", "mph", "°C", "°F")
+        },
+        "lb": "lb lbs",
+        "mile|miles": "mi mile miles",
+        "second|seconds": "sec secs second seconds",
+        "minute|minutes": "min mins minute minutes",
+        "hour|hours": "h hr hrs hour hours",
+        "day|days": "day days",
+        "week|weeks": "week weeks wk wks",
+        "month|months": "month months",
+        "year|years": "yr yrs year years",
+        "point|points": "pt pts point points",
+    }.items()
+    for alias in aliases.split()
+}
+"""Units that people write behind numbers, as they write them."""
+_WITH_UNIT = re.compile(r"(.*[\d.,])\s*([A-Za-z°][A-Za-z/]*)\.?")
 _NAMES = {"$": Unit("dollar", "dollars"), "€": Unit("euro", "euros"), "£": Unit("pound", "pounds")}
 
 
@@ -76,6 +98,7 @@ def as_written(raw: RawValues, spec: ColumnSpec) -> tuple[RawValues, ColumnSpec]
     if not own or (raw.is_number[told].all() and not sets_thousands_apart(own, ".")):
         return raw, spec
     sign, bare = _without_sign(own)
+    unit, bare = (None, bare) if sign else _without_unit(bare)
     ways = writings(bare)
     if len(ways) != 1:
         return raw, spec
@@ -86,6 +109,8 @@ def as_written(raw: RawValues, spec: ColumnSpec) -> tuple[RawValues, ColumnSpec]
     notes = raw.notes
     if sign:
         notes += (f"{'percent' if sign == '%' else 'currency'} signs read away",)
+    if unit is not None:
+        notes += (f"{unit.many if unit.many != unit.one else f'`{unit.one}`'} written behind the numbers read away",)
     if ways[0].grouped:
         example = max(bare, key=lambda text: text.count(ways[0].grouped))
         notes += (f"{THOUSANDS}: {example} is {ways[0].read(example)}",)
@@ -93,7 +118,8 @@ def as_written(raw: RawValues, spec: ColumnSpec) -> tuple[RawValues, ColumnSpec]
         notes += ("decimal commas read as decimal points",)
     if any("\u2212" in text for text in bare):
         notes += ("typographic minus signs read as such",)
-    unit = Unit("percent", "percent") if sign == "%" else _NAMES.get(sign, Unit(sign, sign)) if sign else None
+    if sign:
+        unit = Unit("percent", "percent") if sign == "%" else _NAMES.get(sign, Unit(sign, sign))
     return (
         replace(raw, texts=texts, numbers=numbers, is_number=is_number, notes=notes),
         replace(spec, unit=spec.unit or unit),
@@ -137,6 +163,17 @@ def _without_sign(texts: Sequence[str]) -> tuple[str, list[str]]:
     return (sign, bare) if bare and all(bare) else ("", list(texts))
 
 
+def _without_unit(texts: Sequence[str]) -> tuple[Unit | None, list[str]]:
+    """Return the unit that stands behind every number among some texts, and these without it; none if they differ, or a number has none."""
+    parted = [_WITH_UNIT.fullmatch(text) for text in texts]
+    units = [_UNITS.get(match[2] if len(match[2]) == 1 else match[2].lower()) if match else None for match in parted]
+    own = {unit for unit in units if unit is not None}
+    if len(own) != 1 or any(unit is None and _LOOSELY.fullmatch(text) for unit, text in zip(units, texts, strict=True)):
+        return None, list(texts)
+    bare = [match[1] if match and unit else text for match, unit, text in zip(parted, units, texts, strict=True)]
+    return own.pop(), bare
+
+
 def _stripped(text: str, sign: str) -> str:
     """Return a text without a sign at one of its ends, which may stand behind a minus; empty if it has none there, or more than one."""
     minus, rest = (text[0], text[1:].lstrip()) if text[:1] in ("-", "\u2212", "+") else ("", text)
@@ -167,6 +204,7 @@ def numbers_as_written(texts: Sequence[str], decimal: str | None = None) -> NDAr
     ndarray, shape (texts,)
         NaN for what is no number; for all where very few are.
     """
+    texts = _without_unit(texts)[1]
     if decimal is None:
         some = texts[:: max(1, len(texts) // _LOOK)]
         numbers = {mark: sum(_number(text, mark) is not None for text in some) for mark in _GROUPS}
@@ -187,7 +225,8 @@ def _number(text: str, decimal: str) -> float | None:
 
 def decimals_in_doubt(texts: Sequence[str]) -> str:
     """Return a text whose mark may stand before decimals or set thousands apart, where all are numbers and nothing says which; else none."""
-    _, bare = _without_sign(list(texts)) if len(texts) else ("", [])
+    sign, bare = _without_sign(list(texts)) if len(texts) else ("", [])
+    bare = bare if sign else _without_unit(bare)[1]
     if not bare or len(writings(bare)) != 2:
         return ""
     return next(text for text, own in zip(texts, bare, strict=True) if "," in own or "." in own)
