@@ -201,6 +201,62 @@ def test_the_order_of_day_and_month_is_told_by_the_dates_or_given(texts, months,
         assert (words in text) if words else "as given" not in text
 
 
+@given(
+    times=st.lists(st.tuples(st.integers(0, 120), st.integers(0, 59), st.integers(0, 59)), min_size=1, max_size=20),
+    form=st.sampled_from(["h:m:s", "h:m", "m:s", "am"]),
+    take=st.sampled_from(["hours", "minutes", "seconds"]),
+)
+def test_numbers_of_times_are_those_of_the_clock(times, form, take):
+    texts, seconds = [], []
+    for h, m, s in times:
+        clock = datetime.time(h % 24, m)
+        texts.append(
+            {
+                "h:m:s": f"{h}:{m:02d}:{s:02d}",
+                "h:m": f"{h}:{m:02d}",
+                "m:s": f"{h}:{s:02d}",
+                "am": clock.strftime("%I:%M %p"),
+            }[form]
+        )
+        seconds.append(
+            {
+                "h:m:s": 3600 * h + 60 * m + s,
+                "h:m": 3600 * h + 60 * m,
+                "m:s": 60 * h + s,
+                "am": 3600 * (h % 24) + 60 * m,
+            }[form]
+        )
+    study = mb.Study(pd.DataFrame({"c": [*texts, None]}))
+    with warnings.catch_warnings(record=True) as told:
+        warnings.simplefilter("always")
+        made = study.from_clock("c", take, first="minutes" if form == "m:s" else None, name="n")
+    per = {"hours": 3600, "minutes": 60, "seconds": 1}[take]
+    np.testing.assert_array_equal(made["n"].values, np.append(np.array(seconds) / per, np.nan))
+    assert made["n"].unit_many == take
+    near = max(seconds) < 86400 and max(seconds) >= 75600 and min(seconds) < 10800
+    assert any("midnight" in str(w.message) for w in told) == near
+    assert made.check("n").passed
+
+
+@pytest.mark.parametrize(
+    ("texts", "settings", "said"),
+    [
+        (
+            ["1:30", "0:01:30"],
+            {"take": "hours"},
+            "holds `1:30` and `0:01:30`, and nothing says whether the first of two",
+        ),
+        (["1:30", "1:75"], {"take": "hours"}, r"holds `1:75` \(1 row\), which is no time"),
+        ([1.5, 2.5], {"take": "hours"}, "is numeric, and holds no times"),
+        (["1:30", "2:30"], {"take": "days"}, "`days` is nothing to count a time in"),
+        (["1:30", "2:30"], {"take": "hours", "first": "days"}, "counts `hours` or `minutes`, not 'days'"),
+    ],
+)
+def test_what_gives_no_number_of_a_time_is_refused_in_a_sentence(texts, settings, said):
+    with pytest.raises(mb.MarkbaseError, match=said):
+        mb.Study(pd.DataFrame({"c": texts})).from_clock("c", **settings, name="n")
+
+
 @pytest.mark.parametrize("count", [12, 13])
 def test_of_many_dates_the_first_and_the_last_are_shown(count):
     study = mb.Study(pd.DataFrame({"c": [f"{1990 + k}-05-01" for k in range(count)][::-1]})).from_date(
@@ -255,7 +311,15 @@ def test_dates_are_told_as_such_with_the_step_that_makes_a_number_of_them():
     assert told["short"][0].mend == ()
     codes = [f"{k % 60 + 1:02d}.{k % 7 + 1:02d}.{k % 90 + 10}" for k in range(40)]  # of a classification
     assert "dates" not in mb.Study(pd.DataFrame({"c": codes})).overview()["remarks"].iloc[0]
-    assert "times of the day" in told["at"][0].text
+    assert "times of a clock, 40 of them" in told["at"][0].text
+    assert study.prepare(told["at"][0].mend)["at_hours"].valid == 40
+    with (
+        pytest.warns(
+            mb.MarkbaseWarning, match=r"`at` holds times of a clock, which were taken for a group of 40 levels"
+        ),
+        pytest.raises(mb.FitError),
+    ):
+        mb.fit_linear(study, "y", ["at"])
     with (
         pytest.warns(mb.MarkbaseWarning, match=r"`us` holds dates, which were taken for a group of 40 levels"),
         pytest.raises(mb.FitError),
@@ -267,10 +331,10 @@ def test_dates_are_told_as_such_with_the_step_that_makes_a_number_of_them():
 
 def test_in_parts_they_are_read_as_in_memory(tmp_path):
     lines = [
-        f"{k % 28 + 1}.{k % 12 + 1}.19{k % 70 + 30};{'' if k == 5 else f'{k % 5 + 2019}-01-0{k % 9 + 1}'};{k % 8 + 1}.{k:03d},{k % 100:02d} €;{k % 7 + 1},{k:03d}"
+        f"{k % 28 + 1}.{k % 12 + 1}.19{k % 70 + 30};{'' if k == 5 else f'{k % 5 + 2019}-01-0{k % 9 + 1}'};{k % 8 + 1}.{k:03d},{k % 100:02d} €;{k % 7 + 1},{k:03d};{k % 24}:{k % 60:02d}"
         for k in range(1, 600)
     ]
-    (tmp_path / "t.csv").write_text("born;joined;fee;share\n" + "\n".join(lines) + "\n", encoding="utf-8")
+    (tmp_path / "t.csv").write_text("born;joined;fee;share;at\n" + "\n".join(lines) + "\n", encoding="utf-8")
     found = []
     for in_parts in (False, True):
         study = mb.open_study(tmp_path / "t.csv", in_parts=in_parts)
@@ -278,9 +342,12 @@ def test_in_parts_they_are_read_as_in_memory(tmp_path):
         assert (fee.kind, fee.unit_many, study["born"].kind) == ("numeric", "euros", "categorical")
         made = study.from_date("joined", "years", since="born", name="age").from_date("born", "month", name="month")
         made = made.as_numeric("share", decimal=",")
+        with pytest.warns(mb.MarkbaseWarning, match="midnight"):
+            made = made.from_clock("at", "minutes", name="minutes")
         assert made["age"].missing_counts() == [("blank", 1)]
         values = {
-            n: np.concatenate([part[n].values for part in made.parts()]) for n in ("fee", "age", "month", "share")
+            n: np.concatenate([part[n].values for part in made.parts()])
+            for n in ("fee", "age", "month", "share", "minutes")
         }
         found.append((pd.DataFrame(values), fee.notes, [step.text for step in made.trail.steps[1:]]))
     pd.testing.assert_frame_equal(found[0][0], found[1][0])

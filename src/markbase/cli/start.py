@@ -19,6 +19,7 @@ from markbase.core.study.column import Column
 from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.remarks import (
     holds_dates,
+    holds_times,
     looks_like_group_numbers,
     looks_like_identifier,
     looks_like_weight,
@@ -236,6 +237,8 @@ def _why_not(column: Column, name: str, outcome: str, parts: tuple[str, ...]) ->
     levels = int((column.counts > 0).sum()) if column.is_categorical else 0
     if holds_dates(column):
         return "dates: make a number of them"
+    if holds_times(column):
+        return "times of a clock: make a number of them"
     if separator_of_answers(column) is not None:
         return "several answers in a cell: make a column of each"
     if column.is_categorical and not 2 <= levels <= _MOST_LEVELS:

@@ -12,6 +12,7 @@ from markbase.core.rows.row_functions import sum_of
 from markbase.core.study.column import Column
 from markbase.core.study.remarks import (
     holds_dates,
+    holds_times,
     levels_of_no_answer,
     looks_like_identifier,
     separator_of_answers,
@@ -86,6 +87,11 @@ def remark_on_column(column: Column) -> None:
         remark(
             f"`{column.name}` holds dates, which were taken for a group of {count_noun(len(np.flatnonzero(column.counts)), 'level')}; a model takes "
             f"a number made of them (a year, days since a day)."
+        )
+    if holds_times(column):
+        remark(
+            f"`{column.name}` holds times of a clock, which were taken for a group of {count_noun(len(np.flatnonzero(column.counts)), 'level')}; a "
+            f"model takes a number made of them (hours, minutes)."
         )
     if (separator := separator_of_answers(column)) is not None:
         remark(

@@ -7,28 +7,24 @@ import re
 from collections.abc import Sequence
 
 import numpy as np
-import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, MarkbaseError, count_noun, near
 from markbase.core.formatting import plain
 from markbase.core.rows.row_functions import learn, look_up
 from markbase.core.study.column import Column, Made, Unit
-from markbase.core.study.verification import Check, Recode, before_and_after, with_missing
+from markbase.core.study.verification import Recode, before_and_after, levels_by_number, with_missing
 
 Array = NDArray[np.float64]
 _TIME = r"(?:[T ]\d{1,2}:\d{2}.*)?"
 _YEAR_FIRST = re.compile(rf"(\d{{4}})([-/.])(\d{{1,2}})\2(\d{{1,2}}){_TIME}")
 _YEAR_LAST = re.compile(rf"(\d{{1,2}})([-/.])(\d{{1,2}})\2(\d{{4}}){_TIME}")
 _SHORT = re.compile(rf"(\d{{1,2}})([-/.])(\d{{1,2}})\2\d{{2}}{_TIME}")
-_CLOCK = re.compile(r"\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?( ?[AaPp][Mm])?")
 TAKEN = ("days", "month", "year", "years")
 """What is taken of a date."""
 _CALENDAR = ("month", "year")
 YEAR_DAYS = 365.2425
 """Days of a year, on average over the calendar's 400 years."""
-_SHOWN = 6
-"""So many of the first dates, and of the last, are shown in the verification."""
 
 
 def read_as_dates(texts: Sequence[str]) -> bool:
@@ -46,11 +42,6 @@ def _is_short(text: str) -> bool:
 def has_short_years(texts: Sequence[str]) -> bool:
     """Return whether a date has a year of two digits, which does not say its century."""
     return any(map(_is_short, texts))
-
-
-def read_as_clock(texts: Sequence[str]) -> bool:
-    """Return whether all texts are times of a day."""
-    return bool(len(texts)) and all(map(_CLOCK.fullmatch, texts))
 
 
 def day_stands_first(texts: Sequence[str]) -> bool | None:
@@ -179,27 +170,10 @@ def _made(
     learn([new.values])
     below = int(np.count_nonzero(new.values < 0))
     notes = (f"{count_noun(below, 'row')} below 0, {side}",) if below else ()
-    check = before_and_after(new, new, notes) if parts is None else _levels_by_number(column, new, parts, notes)
+    check = before_and_after(new, new, notes) if parts is None else levels_by_number(column, new, parts, notes, "date")
     low, high = new.span
     told = f"{count_noun(new.valid, 'row')} with a value, {plain(low, 6)} to {plain(high, 6)}"
     return Recode(new, check, f"Made `{name}`, {words} ({told}{'; ' if notes else ''}{'; '.join(notes)}).")
-
-
-def _levels_by_number(column: Column, new: Column, parts: Array, notes: tuple[str, ...]) -> Check:
-    """Show the dates with the lowest numbers, and those with the highest."""
-    here = np.flatnonzero(column.counts)
-    here = here[np.argsort(parts[here], kind="stable")]
-    some = here if len(here) <= 2 * _SHOWN else np.concatenate([here[:_SHOWN], here[-_SHOWN:]])
-    table = pd.DataFrame(
-        {
-            "old": [column.levels[k].label for k in some],
-            "new": [plain(parts[k], 6) for k in some],
-            "rows": column.counts[some],
-        }
-    )
-    left = len(here) - len(some)
-    notes = (*notes, f"{count_noun(left, 'date')} between them not shown") if left else notes
-    return Check(new.name, column.name, table, new.valid == column.valid, notes)
 
 
 def _days_of(column: Column, day_first: bool | None, beside: bool = False) -> tuple[Array, str]:

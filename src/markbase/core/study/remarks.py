@@ -14,8 +14,9 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.rows.parts import InParts
+from markbase.core.study.clock_times import read_as_clock
 from markbase.core.study.column import Column
-from markbase.core.study.dates import day_stands_first, first_and_last, has_short_years, read_as_clock, read_as_dates
+from markbase.core.study.dates import day_stands_first, first_and_last, has_short_years, read_as_dates
 from markbase.core.study.level_order import ordered, reads_as_no_answer
 from markbase.core.study.multiple_responses import answers_in, separator_in, steps_for
 from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_written
@@ -252,17 +253,24 @@ def _group_remarks(column: Column) -> list[Remark]:
     here = [int(k) for k in np.flatnonzero(counts)]
     if (several := _about_answers(column, here)) is not None:
         return [several]
+    if holds_times(column):
+        return [
+            Remark(
+                f"times of a clock, {len(here)} of them: a model takes a number made of them", (_from_clock(column),)
+            )
+        ]
     if column.guess and len(here) > max(FEW_VALUES, 0.9 * column.valid):
         codes = [column.levels[k].code for k in here]
         if read_as_dates(codes):
             return [_about_dates(column, codes)]
-        if read_as_clock(codes):
-            return [Remark("times of the day, of which few occur twice: a model takes a number made of them")]
         mend = ({"do": "as_role", "column": column.name, "role": "identifier"},)
         return [Remark("looks like an identifier: hardly a value occurs twice", mend)]
     no_answer = levels_of_no_answer(column)
+    few_times = column.guess and read_as_clock([column.levels[k].code for k in here])
     remarks, slips = _misspelt(column, [k for k in here if k not in no_answer])
     remarks += _about_words(column, here, no_answer, bool(slips)) if column.guess else []
+    if few_times:
+        remarks.append(Remark("times of a clock: if they measure, make a number of them", (_from_clock(column),)))
     if len(here) == 1:
         remarks.append(Remark(f"constant: every row is `{column.levels[here[0]].label}`"))
     thin = [k for k in here if counts[k] < THIN_ROWS and column.levels[k].declared and k not in (*no_answer, *slips)]
@@ -284,6 +292,17 @@ def _group_remarks(column: Column) -> list[Remark]:
     if unused:
         remarks.append(Remark(f"no row is {listed(quoted(unused[:4]), 'or')}"))
     return remarks
+
+
+def holds_times(column: Column) -> bool:
+    """Return whether the levels of a guessed group that occur are times of a clock, and more than a few."""
+    if not column.is_categorical or not column.guess or np.count_nonzero(column.counts) <= FEW_VALUES:
+        return False
+    return read_as_clock([column.levels[k].code for k in np.flatnonzero(column.counts)])
+
+
+def _from_clock(column: Column) -> Mapping[str, Any]:
+    return {"do": "from_clock", "column": column.name, "take": "hours", "name": f"{column.name}_hours"}
 
 
 def holds_dates(column: Column) -> bool:

@@ -11,11 +11,14 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.display import ShownTables
+from markbase.core.errors import count_noun
 from markbase.core.formatting import plain
 from markbase.core.rows.parts import InParts
 from markbase.core.rows.row_functions import counted, learn, look_up, sd_of
 from markbase.core.study.column import FIRST_CODED, Column, MissingCode, skewness
 
+_SHOWN = 6
+"""So many of the lowest, and of the highest, are shown where a number is made of each level."""
 _ROUNDING = 1e-14
 """A mean that is a smaller share of the standard deviation is 0 but for rounding."""
 
@@ -163,6 +166,25 @@ def _ranges(source: Column, size: int, after: NDArray[np.intp]) -> tuple[NDArray
     reasons = ["(missing: blank)", *(f"(missing: {c.shown})" for c in source.missing_codes)]
     gone = len(names) + source.reasons().astype(np.intp) - 1
     return np.array([*names, *reasons], dtype=object), np.where(source.present, look_up(slot, after), gone)
+
+
+def levels_by_number(
+    column: Column, new: Column, parts: NDArray[np.float64], notes: tuple[str, ...], what: str
+) -> Check:
+    """Show what became the lowest numbers of all levels, shape (levels,), and the highest; `what` a level is."""
+    here = np.flatnonzero(column.counts)
+    here = here[np.argsort(parts[here], kind="stable")]
+    some = here if len(here) <= 2 * _SHOWN else np.concatenate([here[:_SHOWN], here[-_SHOWN:]])
+    table = pd.DataFrame(
+        {
+            "old": [column.levels[k].label for k in some],
+            "new": [plain(parts[k], 6) for k in some],
+            "rows": column.counts[some],
+        }
+    )
+    left = len(here) - len(some)
+    notes = (*notes, f"{count_noun(left, what)} between them not shown") if left else notes
+    return Check(new.name, column.name, table, new.valid == column.valid, notes)
 
 
 def with_missing(column: Column, like: Column, reasons: Mapping[str, NDArray[np.bool_]] | None = None) -> Column:

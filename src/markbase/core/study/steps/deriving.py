@@ -6,7 +6,7 @@ import datetime
 from typing import Any, Self
 
 from markbase.core.errors import MarkbaseError, listed, near, quoted
-from markbase.core.study import arithmetic, dates, lagging, transformations
+from markbase.core.study import arithmetic, clock_times, dates, lagging, transformations
 from markbase.core.study.steps.base_step import Stepping, given, plain
 
 
@@ -162,6 +162,51 @@ class Deriving(Stepping):
         recode = dates.from_date(self.column(column), take, self._new_name(name), **ends, day_first=day_first)
         settings = given(column=column, take=take, since=since, until=until, day_first=day_first, name=name)
         return self._recoded(recode, "from_date", settings, reason, ("below 0",))
+
+    def from_clock(self, column: str, take: str, *, first: str | None = None, name: str, reason: str = "") -> Self:
+        """Make a numeric column of times as a clock shows them, which are groups as they are read.
+
+        Parameters
+        ----------
+        column : str
+            A column of times: ``19:30``, ``7:30 pm``, ``1:05:30``; of the day, or how long something took.
+        take : str
+            ``hours``, ``minutes`` or ``seconds``: what they are counted in.
+        first : str, optional
+            What the first of two numbers counts, ``hours`` or ``minutes``. Three are hours, minutes and seconds, and two by default hours
+            and minutes; where some have two and others three it has to be said.
+        name : str
+            The name of the new column.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study with a numeric column more.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, the name is taken, a value is no time, or two numbers cannot be told from three.
+        MarkbaseError
+            If it is not clear what is to be taken.
+
+        Warns
+        -----
+        MarkbaseWarning
+            For times shortly before and shortly after midnight, which stand far apart.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.Study({"came": ["19:30", "7:45 pm", "20:00"]}).from_clock("came", "hours", name="came_at")
+        >>> study.column("came_at").values.tolist()
+        [19.5, 19.75, 20.0]
+        """
+        recode = clock_times.from_clock(self.column(column), take, self._new_name(name), first)
+        settings = given(column=column, take=take, first=first, name=name)
+        return self._recoded(recode, "from_clock", settings, reason, ("midnight",))
 
     def lag(
         self,
