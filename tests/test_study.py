@@ -138,6 +138,39 @@ def test_levels_stand_in_the_order_people_give_them(levels, tmp_path):
     assert study["c"].levels[study["c"].base.level].label == levels[1]
 
 
+@pytest.mark.parametrize(
+    ("levels", "numbers"),
+    [
+        (["1 - never", "2 - rarely", "3", "4 - often"], [1, 2, 3, 4]),
+        (["Strongly disagree (1)", "Neutral (2)", "Strongly agree (3)"], [1, 2, 3]),
+        (["[7] a lot", "[0] not at all", "[3] some", "Refused"], [7, 0, 3, None]),
+        (["1=low", "2=middle", "3=high"], [1, 2, 3]),
+        (["1 - north", "2 - south"], None),  # two levels are no scale
+        (["1 - never", "1 - rarely", "2 - often"], None),
+        (["1a", "1b", "2a"], None),
+        (["1 - east", "25 - west", "99 - north"], None),
+        (["18-24", "25-34", "35-44"], None),
+        (["1", "2", "3 - high"], None),
+    ],
+)
+def test_levels_that_carry_numbers_are_told_with_the_steps_that_make_a_scale_of_them(levels, numbers):
+    study = mb.Study(pd.DataFrame({"c": levels * 40}))
+    told = [r for r in study.remarks().get("c", []) if "carry numbers" in r.text]
+    assert bool(told) == (numbers is not None)
+    if numbers is not None:
+        ordinal, numeric = told[0].mend
+        low_to_high = [t for n, t in sorted((n, t) for n, t in zip(numbers, levels, strict=True) if n is not None)]
+        assert ordinal["order"] == low_to_high
+        blanked = (
+            study.blank("c", [t for n, t in zip(numbers, levels, strict=True) if n is None])
+            if None in numbers
+            else study
+        )
+        assert [level.label for level in blanked.prepare([ordinal])["c"].levels] == low_to_high
+        wanted = np.array([np.nan if n is None else n for n in numbers])
+        np.testing.assert_array_equal(blanked.prepare([numeric])["c"].values[: len(levels)], wanted)
+
+
 def test_a_level_that_reads_like_no_answer_is_told_at_the_fit_and_mended_as_proposed():
     frame = pd.DataFrame({"place": ["east", "N/A", "west", "east"] * 20, "y": np.arange(80.0) % 7})
     with pytest.warns(mb.MarkbaseWarning, match="`place`: `N/A` reads like a missing answer"):

@@ -44,6 +44,19 @@ _STRENGTHS |= dict.fromkeys(("rather", "quite", "somewhat", "tend to", "slightly
 _MIDDLE = re.compile(r"neither\b.*|neutral|undecided|no opinion|mixed|in between")
 
 
+_NUMBERED = tuple(
+    re.compile(form)
+    for form in (
+        r"(\d{1,2})",
+        r"[\[(]?(\d{1,2})[\])]?\s*[-–—=:.)]?\s+\S.*",
+        r"(\d{1,2})[-–—=:.)]\D.*",
+        r"\D.*[\[(](\d{1,2})[\])]",
+    )
+)
+"""How levels carry numbers: alone, before words, behind them."""
+_LONGEST_SCALE = 10
+
+
 def _form(text: str) -> str:
     return " ".join(text.casefold().replace("’", "'").split())
 
@@ -73,6 +86,19 @@ def ordered(texts: Sequence[str]) -> tuple[list[int], bool]:
     ranges = all(any(c.isdigit() for c in texts[k]) for k in answers)
     keys = {k: (0, (scores[i],) if scores else _natural(texts[k], ranges)) for i, k in enumerate(answers)}
     return sorted(range(len(texts)), key=lambda k: keys.get(k, (1, _natural(texts[k], False)))), scores is not None
+
+
+def numbers_within(texts: Sequence[str]) -> list[int] | None:
+    """Return the number that each of some levels carries, as in `1 - never` or `Never (1)`; None if one carries none, or two the same.
+
+    Levels that are numbers and nothing else may be among them, as ends of a scale alone have words.
+    """
+    matches = [next((m for form in _NUMBERED if (m := form.fullmatch(text.strip()))), None) for text in texts]
+    numbers = [int(m[1]) for m in matches if m is not None]
+    words = sum(not text.strip().isdigit() for text in texts)
+    if len(numbers) < len(texts) or len(set(numbers)) < max(len(texts), 3) or words < 2:
+        return None
+    return numbers if max(numbers) - min(numbers) <= _LONGEST_SCALE else None
 
 
 def _on_a_scale(forms: Sequence[str]) -> list[float] | None:

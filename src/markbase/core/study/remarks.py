@@ -17,7 +17,7 @@ from markbase.core.rows.parts import InParts
 from markbase.core.study.clock_times import read_as_clock
 from markbase.core.study.column import Column
 from markbase.core.study.dates import day_stands_first, first_and_last, has_short_years, read_as_dates
-from markbase.core.study.level_order import ordered, reads_as_no_answer
+from markbase.core.study.level_order import numbers_within, ordered, reads_as_no_answer
 from markbase.core.study.multiple_responses import answers_in, separator_in, steps_for
 from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_written
 
@@ -377,7 +377,21 @@ def _about_words(column: Column, here: Sequence[int], no_answer: Sequence[int], 
     if not slips and len(here) <= FEW_VALUES and ordered(labels)[1]:
         text = "a scale by its words, which stand from low to high: if it is one, declare it ordinal, or give its levels numbers"
         remarks.append(Remark(text, ({"do": "as_ordinal", "column": column.name, "order": labels},)))
+    elif not slips and len(here) <= FEW_VALUES:
+        remarks += _about_numbers(column, [column.levels[k].label for k in here if k not in no_answer])
     return remarks
+
+
+def _about_numbers(column: Column, labels: Sequence[str]) -> list[Remark]:
+    """Say that levels carry numbers, which may be those of a scale."""
+    numbers = numbers_within(labels)
+    if numbers is None:
+        return []
+    scale = [label for _, label in sorted(zip(numbers, labels, strict=True))]
+    text = f"levels that carry numbers ({scale[0]} … {scale[-1]}): if they go from low to high, declare it ordinal, or take the numbers"
+    scores = dict(sorted(zip(labels, numbers, strict=True), key=lambda pair: pair[1]))
+    ordinal = {"do": "as_ordinal", "column": column.name, "order": scale}
+    return [Remark(text, (ordinal, {"do": "as_numeric", "column": column.name, "scores": scores}))]
 
 
 def _misspelt(column: Column, here: Sequence[int]) -> tuple[list[Remark], set[int]]:
