@@ -54,6 +54,11 @@ def test_numbers_are_what_was_written_however_it_was_written(cents, marks, sign,
 
 def test_whole_amounts_can_be_read_in_one_way_only():
     assert column(["$12", "$750", "-$3", "$-4", "- 5 $"] * 5).values.tolist() == [12, 750, -3, -4, -5] * 5
+    found = column(["(120.5)", "340.0", "($15.0)", "80"] * 5)
+    assert found.kind == "categorical"  # a sign in some alone
+    found = column(["($1,120.50)", "$340.00", "($15.00)", "$80.25"] * 5)
+    assert (found.values.tolist(), found.unit_many) == ([-1120.5, 340, -15, 80.25] * 5, "dollars")
+    assert "numbers in brackets read as below 0" in found.notes
     found = column(["1 hour", "2.5 hrs", "-3h", "4 hours"] * 5)
     assert (found.values.tolist(), found.unit_one) == ([1, 2.5, -3, 4] * 5, "hour")
 
@@ -97,6 +102,7 @@ UNREAD = {  # texts, and what is said of them
     "ranges": (["10-20", "20-30"] * 20, ""),
     "sign twice": (["$1$", "$2$"] * 20, ""),
     "percent before": (["%5", "%6"] * 20, ""),
+    "all in brackets": (["(1)", "(2)", "(3)"] * 20, ""),
     "two units": (["158 cm", "1.6 m"] * 20, ""),
     "some without a unit": (["158 cm", "160", "170"] * 20, "mostly numbers, but text in 20 rows (`158 cm`"),
     "no unit of ours": (["1 child", "2 children"] * 20, ""),

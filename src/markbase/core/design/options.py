@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from markbase.core.design.checked_terms import check_usable, requested_terms
 from markbase.core.design.complete_cases import CompleteCases, complete_rows
+from markbase.core.design.repeated_rows import remark_on_repeated_rows
 from markbase.core.design.requested_terms import AllBut, TermRequest, names_of
 from markbase.core.design.terms import Term, look_over, make_terms, make_variable
 from markbase.core.design.weights import Weights, take_weights
@@ -188,6 +189,8 @@ def check_request(
     names = [study[n] for n in study.columns if study[n].role == "identifier"]
     possible = [n for n in study.columns if study[n].role == "cluster" and study[n].is_categorical and n not in inside]
     hint = possible[0] if possible and grouping is None else ""
+    if grouping is None and not controls:
+        remark_on_repeated_rows(study, columns, target, used)
     return Request(
         tuple(specs),
         tuple(columns),

@@ -58,6 +58,7 @@ _UNITS = {
     for alias in aliases.split()
 }
 """Units that people write behind numbers, as they write them."""
+_IN_BRACKETS = re.compile(r"\(([^()+\-\u2212]*\d[^()]*)\)")
 _WITH_UNIT = re.compile(r"(.*[\d.,])\s*([A-Za-z°][A-Za-z/]*)\.?")
 _NAMES = {"$": Unit("dollar", "dollars"), "€": Unit("euro", "euros"), "£": Unit("pound", "pounds")}
 
@@ -97,7 +98,8 @@ def as_written(raw: RawValues, spec: ColumnSpec) -> tuple[RawValues, ColumnSpec]
     own = [raw.texts[k] for k in told]
     if not own or (raw.is_number[told].all() and not sets_thousands_apart(own, ".")):
         return raw, spec
-    sign, bare = _without_sign(own)
+    open_ones = _without_brackets(own)
+    sign, bare = _without_sign(open_ones)
     unit, bare = (None, bare) if sign else _without_unit(bare)
     ways = writings(bare)
     if len(ways) != 1:
@@ -116,6 +118,8 @@ def as_written(raw: RawValues, spec: ColumnSpec) -> tuple[RawValues, ColumnSpec]
         notes += (f"{THOUSANDS}: {example} is {ways[0].read(example)}",)
     if ways[0].decimal == "," and any("," in text for text in bare):
         notes += ("decimal commas read as decimal points",)
+    if open_ones != own:
+        notes += ("numbers in brackets read as below 0",)
     if any("\u2212" in text for text in bare):
         notes += ("typographic minus signs read as such",)
     if sign:
@@ -163,6 +167,14 @@ def _without_sign(texts: Sequence[str]) -> tuple[str, list[str]]:
     return (sign, bare) if bare and all(bare) else ("", list(texts))
 
 
+def _without_brackets(texts: Sequence[str]) -> list[str]:
+    """Return texts with a minus for the brackets that accountants put around numbers below 0; where all are in brackets these say something else."""
+    inner = [match[1].strip() if (match := _IN_BRACKETS.fullmatch(text)) else None for text in texts]
+    if all(own is None for own in inner) or None not in inner:
+        return list(texts)
+    return [text if own is None else f"-{own}" for text, own in zip(texts, inner, strict=True)]
+
+
 def _without_unit(texts: Sequence[str]) -> tuple[Unit | None, list[str]]:
     """Return the unit that stands behind every number among some texts, and these without it; none if they differ, or a number has none."""
     parted = [_WITH_UNIT.fullmatch(text) for text in texts]
@@ -204,7 +216,7 @@ def numbers_as_written(texts: Sequence[str], decimal: str | None = None) -> NDAr
     ndarray, shape (texts,)
         NaN for what is no number; for all where very few are.
     """
-    texts = _without_unit(texts)[1]
+    texts = _without_unit(_without_brackets(texts))[1]
     if decimal is None:
         some = texts[:: max(1, len(texts) // _LOOK)]
         numbers = {mark: sum(_number(text, mark) is not None for text in some) for mark in _GROUPS}
@@ -225,7 +237,7 @@ def _number(text: str, decimal: str) -> float | None:
 
 def decimals_in_doubt(texts: Sequence[str]) -> str:
     """Return a text whose mark may stand before decimals or set thousands apart, where all are numbers and nothing says which; else none."""
-    sign, bare = _without_sign(list(texts)) if len(texts) else ("", [])
+    sign, bare = _without_sign(_without_brackets(texts)) if len(texts) else ("", [])
     bare = bare if sign else _without_unit(bare)[1]
     if not bare or len(writings(bare)) != 2:
         return ""
