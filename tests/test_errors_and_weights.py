@@ -45,6 +45,7 @@ def test_robust_and_clustered_errors_agree_with_50_digits(kind, cluster, base, f
     assert "HC" in str(fit) or "clustered by team (17 clusters)" in str(fit)
 
 
+@pytest.mark.filterwarnings("ignore:.* is the same in all rows of each `team`")
 @pytest.mark.parametrize("outcome", ["score", "high"])
 def test_levels_that_few_clusters_have_are_cautioned_about(outcome):
     rng, rows = np.random.default_rng(7), 1200
@@ -262,3 +263,61 @@ def test_the_equation_of_groups_coded_in_two_ways_predicts_what_the_fit_gives():
             wanted = fit.predict({"voice": voice, "day": day, "age": 40})["predicted"].iloc[0]
             told = rows["(intercept)", ""] + rows["voice", voice] + rows["day", day] + 40 * rows["age", ""]
             assert told == pytest.approx(wanted, rel=1e-10)
+
+
+@pytest.mark.parametrize(
+    ("name", "change", "said"),
+    [
+        ("participant", lambda d: d, "`arm` is the same in all rows of each `participant` (30 levels, 180 rows)"),
+        (
+            "id",
+            lambda d: d.assign(id=d["id"].str[1:].astype(int)),
+            "errors clustered by it, declared categorical, allow for that",
+        ),
+        ("unlike", lambda d: d, "each `unlike`"),  # levels of about as many rows, whatever they are called
+        ("village", lambda d: d[d["id"] < "p1"], "each `village` (10 levels"),
+        ("participant", lambda d: d.assign(arm=np.where(d.index == 8, "a", d["arm"])), ""),  # it varies in one
+        ("participant", lambda d: d[d["participant"].isin(["p00", "p01", "p02", "p03"])], ""),  # too few
+        ("participant", lambda d: d.drop_duplicates("participant"), ""),  # once each
+        (
+            "site_kind",
+            lambda d: d.assign(site_kind=np.where(d["arm"] == "a", "x", "y")),
+            "",
+        ),  # as few levels as the term
+        (
+            "word",
+            lambda d: d.assign(word=np.where(d.index < 60, d["id"], d["arm"])),
+            "",
+        ),  # levels of very unlike numbers of rows
+    ],
+)
+def test_a_term_that_does_not_vary_within_participants_is_remarked_on(name, change, said):
+    rng = np.random.default_rng(2)
+    person = np.repeat(np.arange(30), 6)
+    label = np.char.add("p", np.char.zfill(person.astype(str), 2))
+    data = change(
+        pd.DataFrame(
+            {
+                "participant": label,
+                "id": label,
+                "unlike": label,
+                "village": label,
+                "arm": np.where(person % 3 == 0, "a", "b"),
+                "x": rng.normal(size=180),
+                "y": rng.normal(size=180),
+            }
+        )
+    )
+    frame = data[[name, "arm", "x", "y"]].reset_index(drop=True)
+    with warnings.catch_warnings(record=True) as told:
+        warnings.simplefilter("always")
+        mb.fit_linear(frame, "y", ["x", "arm"])
+    found = [str(w.message) for w in told if "is the same in all rows" in str(w.message)]
+    assert len(found) == bool(said)
+    assert all(said in text for text in found)
+    if said and frame[name].dtype != int:
+        with warnings.catch_warnings(record=True) as told:
+            warnings.simplefilter("always")
+            mb.fit_linear(frame, "y", ["x", "arm"], cluster=name)
+            mb.fit_linear(frame, "y", ["x"], fixed_effects=name)
+        assert not [w for w in told if "is the same in all rows" in str(w.message)]

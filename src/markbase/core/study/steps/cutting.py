@@ -211,7 +211,8 @@ class Cutting(Stepping):
         Examples
         --------
         >>> import markbase as mb
-        >>> study = mb.Study({"contact": ["email;phone", "email", "letter", "phone; letter"]})
+        >>> import pandas as pd
+        >>> study = mb.Study(pd.DataFrame({"contact": ["email;phone", "email", "letter", "phone; letter"]}))
         >>> study.multiple_response("contact", "phone", name="by_phone").levels("by_phone")["count"].tolist()
         [2, 2]
         """

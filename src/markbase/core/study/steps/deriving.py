@@ -200,7 +200,8 @@ class Deriving(Stepping):
         Examples
         --------
         >>> import markbase as mb
-        >>> study = mb.Study({"came": ["19:30", "7:45 pm", "20:00"]}).from_clock("came", "hours", name="came_at")
+        >>> import pandas as pd
+        >>> study = mb.Study(pd.DataFrame({"came": ["19:30", "7:45 pm", "20:00"]})).from_clock("came", "hours", name="came_at")
         >>> study.column("came_at").values.tolist()
         [19.5, 19.75, 20.0]
         """
