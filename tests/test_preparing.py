@@ -40,6 +40,9 @@ STEPS_TRIED = [
     ({"do": "blank", "column": "age", "codes": {"45": "odd"}, "ranges": [[80, 90]]}, "among the other values", lambda a, b: b["age"].valid == np.sum((a["age"].values != 45) & (a["age"].values < 80))),
     ({"do": "blank", "column": "belonging", "codes": [-99]}, "`-99` is never seen", lambda a, b: b["belonging"].valid == a["belonging"].valid),
     ({"do": "blank", "column": "voice", "codes": ["tennor"]}, "", lambda a, b: len(b["voice"].levels) == 4 and b["voice"].valid == a["voice"].valid - 6),
+    ({"do": "fill_blank", "column": "age", "value": 40}, "", lambda a, b: b["age"].valid == a["age"].valid + 31 and b["age"].missing_counts() == [("no answer (-9)", 12)]),
+    ({"do": "fill_blank", "column": "joined_through", "value": "unasked"}, "", lambda a, b: b["joined_through"].counts.tolist() == [*a["joined_through"].counts, 18] and b["joined_through"].valid == b.rows),
+    ({"do": "fill_blank", "column": "joined_through", "value": "friend"}, "", lambda a, b: b["joined_through"].counts[0] == a["joined_through"].counts[0] + 18),
     ({"do": "keep_levels", "column": "voice", "levels": ["alto", "bass"]}, "", lambda a, b: b["voice"].valid == a["voice"].counts[[1, 3]].sum() and [v.label for v in b["voice"].levels] == ["alto", "bass"]),
     ({"do": "merge_levels", "column": "voice", "targets": {"tenor": ["tennor"]}}, "", lambda a, b: b["voice"].counts[2] == a["voice"].counts[[2, 4]].sum() and not b["voice"].levels[2].mixture),
     ({"do": "merge_levels", "column": "joined_through", "below": 30, "into": "other", "name": "joined"}, "`other` is a mixture of `workplace` and `festival`", lambda a, b: b["joined"].counts[-1] == 46 and len(a["joined_through"].levels) == 6),
@@ -169,6 +172,11 @@ REFUSED = [
     ({"do": "split_at", "column": "age", "above": 200, "name": "n"}, "No row of `age` would be `high`"),
     ({"do": "event", "column": "voice", "event": "alto"}, "more than two levels; give the two-level group a name"),
     ({"do": "event", "column": "stays", "event": ["yes", "no"], "name": "n"}, "Every row"),
+    ({"do": "fill_blank", "column": "voice", "value": "none"}, "`voice` has no blank row"),
+    (
+        {"do": "fill_blank", "column": "age", "value": "none"},
+        "`age` is numeric, so what its blank rows hold is a number, not 'none'",
+    ),
     ({"do": "multiple_response", "column": "age", "answer": "a", "name": "n"}, "`age` is numeric: each of its cells"),
     (
         {"do": "multiple_response", "column": "voice", "answer": "altos", "name": "n"},
@@ -496,3 +504,20 @@ def test_merging_away_the_base_says_what_the_base_is_now():
     ):
         with pytest.raises(mb.MarkbaseError, match=words):
             call()
+
+
+@pytest.mark.parametrize(
+    ("value", "no"),
+    [(1, 0), ("yes", "no"), ("Yes", "No"), ("TRUE", "FALSE"), ("e-mail", "no"), (0, None), ("no", None)],
+)
+def test_a_column_of_one_value_and_blanks_may_be_a_box_to_tick(value, no):
+    study = mb.Study(pd.DataFrame({"box": [value, None, value, None] * 20, "all": "x", "y": np.arange(80) % 7}))
+    assert "box to tick" not in study.remarks()["all"][0].text
+    told = [r for r in study.remarks()["box"] if "a box to tick" in r.text]
+    assert [r.mend for r in told] == ([] if no is None else [({"do": "fill_blank", "column": "box", "value": no},)])
+    with pytest.raises(mb.FitError, match="or fill its blanks first, if a blank is a box that was not ticked"):
+        mb.fit_linear(study, "y", ["box"])
+    if no is not None:
+        filled = study.prepare(told[0].mend)
+        assert mb.fit_linear(filled, "y", ["box"]).sample.used == 80
+        assert "blank counts as" in filled.check("box").notes[0]

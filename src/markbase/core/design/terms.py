@@ -318,7 +318,7 @@ def make_variable(column: Column, used: NDArray[np.bool_] | None, shifted: bool 
             low, high = values.min(), values.max()
         if low == high:
             raise FitError(
-                f"`{column.name}` is {low:g} in every row used, so it can explain nothing; leave it out of the terms."
+                f"`{column.name}` is {low:g} in every row used, so it can explain nothing; leave it out of the terms{_if_ticked(column)}."
             )
         shift = _shift(column.values, used, low, high) if shifted else 0.0
         return Variable(column, np.zeros(0, dtype=np.intp), shift=shift)
@@ -327,7 +327,7 @@ def make_variable(column: Column, used: NDArray[np.bool_] | None, shifted: bool 
     if len(places) == 1:
         raise FitError(
             f"`{column.name}` has one level in the rows used (`{column.levels[places[0]].label}`), so there is nothing to "
-            f"compare; leave it out of the terms."
+            f"compare; leave it out of the terms{_if_ticked(column)}."
         )
     base = column.base
     if base is not None and not counts[base.level] and base.chosen:
@@ -337,6 +337,13 @@ def make_variable(column: Column, used: NDArray[np.bool_] | None, shifted: bool 
         )
     level = base.level if base is not None and counts[base.level] else int(np.argmax(counts))
     return Variable(column, places, int(np.flatnonzero(places == level)[0]))
+
+
+def _if_ticked(column: Column) -> str:
+    """Return what would do if a column of one value and blanks is that of a box to tick."""
+    alone = np.count_nonzero(column.counts) == 1 if column.is_categorical else column.span[0] == column.span[1]
+    blank = alone and dict(column.missing_counts()).get("blank")
+    return ", or fill its blanks first, if a blank is a box that was not ticked" if blank else ""
 
 
 def _shift(values: Array, used: NDArray[np.bool_] | None, low: float, high: float) -> float:

@@ -114,7 +114,7 @@ def _numeric_remarks(column: Column) -> list[Remark]:
         return [Remark(lost)]
     low, high = column.span
     if low == high:
-        return [Remark("constant: one value in every row")]
+        return [_about_one(column, 0.0 if low else None, "constant: one value in every row")]
     remarks = []
     distinct = np.unique(values) if isinstance(column.values, InParts) else column.distinct
     if looks_like_identifier(column):
@@ -157,6 +157,15 @@ def _numeric_remarks(column: Column) -> list[Remark]:
         )
         remarks.append(Remark(f"strongly skewed ({skew:+.1f}): {side} values", mend if skew > 0 else ()))
     return remarks
+
+
+def _about_one(column: Column, no: object, text: str) -> Remark:
+    """Say that a column has one value; beside blanks it may be a box that was ticked, and a blank what was not."""
+    reasons = dict(column.missing_counts())
+    if not column.guess or no is None or not reasons.get("blank"):
+        return Remark(text)
+    mend = {"do": "fill_blank", "column": column.name, "value": int(no) if isinstance(no, float) else no}
+    return Remark("one value, or blank: a box to tick? if so, a blank is one that was not ticked", (mend,))
 
 
 def _looked_at(column: Column) -> NDArray[np.float64]:
@@ -272,7 +281,11 @@ def _group_remarks(column: Column) -> list[Remark]:
     if few_times:
         remarks.append(Remark("times of a clock: if they measure, make a number of them", (_from_clock(column),)))
     if len(here) == 1:
-        remarks.append(Remark(f"constant: every row is `{column.levels[here[0]].label}`"))
+        label = column.levels[here[0]].label
+        no = None if label.casefold() in ("no", "false") else "false" if label.casefold() == "true" else "no"
+        if no and label.casefold() in ("yes", "true"):
+            no = no.upper() if label.isupper() else no.capitalize() if label.istitle() else no
+        remarks.append(_about_one(column, no, f"constant: every row is `{label}`"))
     thin = [k for k in here if counts[k] < THIN_ROWS and column.levels[k].declared and k not in (*no_answer, *slips)]
     if thin:
         shown = [f"`{column.levels[k].label}` ({counts[k]})" for k in thin[:4]]

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import Self
 
 from markbase.core.errors import MarkbaseError
-from markbase.core.study import blanking, merging
+from markbase.core.study import blanking, filling, merging
 from markbase.core.study.steps.base_step import Stepping, given, plain
 
 
@@ -60,6 +60,39 @@ class Recoding(Stepping):
         recode = blanking.blank_codes(self.column(column), codes, ranges)
         settings = given(column=column, codes=plain(codes), ranges=plain(ranges))
         return self._recoded(recode, "blank", settings, reason)
+
+    def fill_blank(self, column: str, value: object, *, reason: str = "") -> Self:
+        """Say what a blank means, where it stands for a value: a box that was not ticked, none of something.
+
+        Parameters
+        ----------
+        column : str
+            A numeric column or a group.
+        value : object
+            What a blank stands for: a number, often 0; of a group a level, or a new one such as ``no``, which stands last.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study in which the blank rows hold that value. Codes that stand for a missing answer stay missing.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, no row of it is blank, or a numeric column is to hold what is no number.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> import pandas as pd
+        >>> study = mb.Study(pd.DataFrame({"sings_solo": ["yes", None, None, "yes"]}))
+        >>> study.fill_blank("sings_solo", "no", reason="a box to tick").levels("sings_solo")["count"].tolist()
+        [2, 2]
+        """
+        recode = filling.fill_blank(self.column(column), value)
+        return self._recoded(recode, "fill_blank", given(column=column, value=plain(value)), reason, ())
 
     def keep_levels(self, column: str, levels: Sequence[object], *, reason: str = "") -> Self:
         """Keep some levels of a group, and make all others missing, each with a count of its own.
