@@ -265,49 +265,27 @@ def test_the_equation_of_groups_coded_in_two_ways_predicts_what_the_fit_gives():
             assert told == pytest.approx(wanted, rel=1e-10)
 
 
-@pytest.mark.parametrize(
-    ("name", "change", "said"),
-    [
-        ("participant", lambda d: d, "`arm` is the same in all rows of each `participant` (30 levels, 180 rows)"),
-        (
-            "id",
-            lambda d: d.assign(id=d["id"].str[1:].astype(int)),
-            "errors clustered by it, declared categorical, allow for that",
-        ),
-        ("unlike", lambda d: d, "each `unlike`"),  # levels of about as many rows, whatever they are called
-        ("village", lambda d: d[d["id"] < "p1"], "each `village` (10 levels"),
-        ("participant", lambda d: d.assign(arm=np.where(d.index == 8, "a", d["arm"])), ""),  # it varies in one
-        ("participant", lambda d: d[d["participant"].isin(["p00", "p01", "p02", "p03"])], ""),  # too few
-        ("participant", lambda d: d.drop_duplicates("participant"), ""),  # once each
-        (
-            "site_kind",
-            lambda d: d.assign(site_kind=np.where(d["arm"] == "a", "x", "y")),
-            "",
-        ),  # as few levels as the term
-        (
-            "word",
-            lambda d: d.assign(word=np.where(d.index < 60, d["id"], d["arm"])),
-            "",
-        ),  # levels of very unlike numbers of rows
-    ],
-)
+UNVARIED = [  # the column beside, what is changed, and what is said
+    ("participant", lambda d: d, "`arm` is the same in all rows of each `participant` (30 levels, 180 rows)"),
+    ("id", lambda d: d.assign(id=d["id"].str[1:].astype(int)), "errors clustered by it, declared categorical, allow for that"),
+    ("unlike", lambda d: d, "each `unlike`"),  # levels of about as many rows, whatever they are called
+    ("village", lambda d: d[d["id"] < "p1"], "each `village` (10 levels"),
+    ("participant", lambda d: d.assign(arm=np.where(d.index == 8, "a", d["arm"])), ""),  # it varies in one
+    ("participant", lambda d: d[d["participant"].isin(["p00", "p01", "p02", "p03"])], ""),  # too few
+    ("participant", lambda d: d.drop_duplicates("participant"), ""),  # once each
+    ("site_kind", lambda d: d.assign(site_kind=np.where(d["arm"] == "a", "x", "y")), ""),  # as few levels as the term
+    ("word", lambda d: d.assign(word=np.where(d.index < 60, d["id"], d["arm"])), ""),  # levels of very unlike numbers of rows
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "change", "said"), UNVARIED)
 def test_a_term_that_does_not_vary_within_participants_is_remarked_on(name, change, said):
     rng = np.random.default_rng(2)
     person = np.repeat(np.arange(30), 6)
     label = np.char.add("p", np.char.zfill(person.astype(str), 2))
-    data = change(
-        pd.DataFrame(
-            {
-                "participant": label,
-                "id": label,
-                "unlike": label,
-                "village": label,
-                "arm": np.where(person % 3 == 0, "a", "b"),
-                "x": rng.normal(size=180),
-                "y": rng.normal(size=180),
-            }
-        )
-    )
+    own = dict.fromkeys(["participant", "id", "unlike", "village"], label)
+    arm, x, y = np.where(person % 3 == 0, "a", "b"), *rng.normal(size=(2, 180))
+    data = change(pd.DataFrame({**own, "arm": arm, "x": x, "y": y}))
     frame = data[[name, "arm", "x", "y"]].reset_index(drop=True)
     with warnings.catch_warnings(record=True) as told:
         warnings.simplefilter("always")

@@ -215,23 +215,14 @@ def test_the_order_of_day_and_month_is_told_by_the_dates_or_given(texts, months,
 def test_numbers_of_times_are_those_of_the_clock(times, form, take):
     texts, seconds = [], []
     for h, m, s in times:
-        clock = datetime.time(h % 24, m)
-        texts.append(
-            {
-                "h:m:s": f"{h}:{m:02d}:{s:02d}",
-                "h:m": f"{h}:{m:02d}",
-                "m:s": f"{h}:{s:02d}",
-                "am": clock.strftime("%I:%M %p"),
-            }[form]
-        )
-        seconds.append(
-            {
-                "h:m:s": 3600 * h + 60 * m + s,
-                "h:m": 3600 * h + 60 * m,
-                "m:s": 60 * h + s,
-                "am": 3600 * (h % 24) + 60 * m,
-            }[form]
-        )
+        text, size = {
+            "h:m:s": (f"{h}:{m:02d}:{s:02d}", 3600 * h + 60 * m + s),
+            "h:m": (f"{h}:{m:02d}", 3600 * h + 60 * m),
+            "m:s": (f"{h}:{s:02d}", 60 * h + s),
+            "am": (datetime.time(h % 24, m).strftime("%I:%M %p"), 3600 * (h % 24) + 60 * m),
+        }[form]
+        texts.append(text)
+        seconds.append(size)
     study = mb.Study(pd.DataFrame({"c": [*texts, None]}))
     with warnings.catch_warnings(record=True) as told:
         warnings.simplefilter("always")
