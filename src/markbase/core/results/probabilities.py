@@ -189,6 +189,10 @@ class Probabilities(Fit):
 
     def _plain(self, group: Variable) -> Array:
         """Return the share of the event at each level."""
+        if self.weights is None and any(c.names == {group.name} and not c.numerics for c in self.components):
+            rows, own = self.events_by_level(group.name)
+            found: Array = own / rows
+            return found
         codes = group.codes[slice(None) if self.used is None else self.used]
         happened, heavy = self._happened_and_weights()
         events = np.bincount(codes, weights=happened if heavy is None else happened * heavy, minlength=group.size)
