@@ -45,15 +45,23 @@ def remark_on_repeated_rows(
     told = {outcome.name, *(column.name for column in columns)}
     if in_parts(outcome.values, *(column.values for column in columns)):
         return
-    inside = slice(None) if used is None else np.flatnonzero(used)
+    places = None if used is None else np.flatnonzero(used)
+    inside, some = (slice(None), slice(0, _GLANCE)) if places is None else (places, places[:_GLANCE])
     for name in study.columns:
-        codes = None if name in told else _codes_of(study[name], inside)
-        if codes is None:
+        column = study[name]
+        if name in told or not _may_repeat(column):
             continue
-        levels = len(np.unique(codes))
-        fixed = next((c for c in columns if _does_not_vary(c, codes, levels, inside)), None)
+        alike = [c for c in columns if _same_within(c.values[some], _codes_of(column, some))]
+        codes = _codes_of(column, inside) if alike else np.zeros(0, dtype=np.intp)
+        if not len(codes) or codes.min() < 0:
+            continue
+        counts = np.bincount(codes)
+        levels = int(np.count_nonzero(counts))
+        if levels < _FEWEST or len(codes) < _FEWEST_ROWS * levels or not (_is_named(column) or _are_alike(counts)):
+            continue
+        fixed = next((c for c in alike if _does_not_vary(c.values[inside], codes, levels)), None)
         if fixed is not None:
-            what = f"errors clustered by it{'' if study[name].is_categorical else ', declared categorical,'} allow for that"
+            what = f"errors clustered by it{'' if column.is_categorical else ', declared categorical,'} allow for that"
             remark(
                 f"`{fixed.name}` is the same in all rows of each `{name}` ({count_noun(levels, 'level')}, {count_noun(len(codes), 'row')}), and the errors "
                 f"take every row by itself: if rows of one `{name}` go together, those of `{fixed.name}` are too small; {what}."
@@ -61,37 +69,52 @@ def remark_on_repeated_rows(
             return
 
 
-def _codes_of(column: Column, inside: slice | NDArray[np.intp]) -> NDArray[np.intp] | None:
-    """Return which level each row used has, of a column whose levels may be a sample of something, with several rows each; else None."""
-    named = column.role in ("identifier", "cluster") or bool(_NAMED.search(column.name.lower()))
-    if column.role == "weight" or not column.valid or column.made is not None:
-        return None
-    if column.is_categorical:
-        codes = column.values[inside].astype(np.intp)
-    elif named and column.valid <= _MOST_NUMBERED and np.array_equal(column.values, np.round(column.values)):
-        codes = np.unique(column.values, return_inverse=True)[1][inside]
-    else:
-        return None
-    if len(codes) == 0 or codes.min() < 0:
-        return None
-    counts = np.bincount(codes)
+def _is_named(column: Column) -> bool:
+    """Return whether a column is called like persons, classes or sites, or has such a role."""
+    return column.role in ("identifier", "cluster") or bool(_NAMED.search(column.name.lower()))
+
+
+def _are_alike(counts: NDArray[np.intp]) -> bool:
+    """Return whether levels have about as many rows as one another."""
     counts = counts[counts > 0]
-    if len(counts) < _FEWEST or len(codes) < _FEWEST_ROWS * len(counts):
-        return None
-    middle = float(np.median(counts))
-    alike = counts.min() >= _ALIKE * middle and counts.max() <= middle / _ALIKE
-    return codes if named or alike else None
+    middle = float(np.median(counts)) if len(counts) else 0.0
+    return bool(len(counts)) and bool(counts.min() >= _ALIKE * middle and counts.max() <= middle / _ALIKE)
 
 
-def _does_not_vary(column: Column, codes: NDArray[np.intp], levels: int, inside: slice | NDArray[np.intp]) -> bool:
-    """Return whether a column is the same in all rows of each level, and not in all rows."""
-    values = column.values[inside]
-    if not _same_within(values[:_GLANCE], codes[:_GLANCE]) or not _same_within(values, codes):
+def _may_repeat(column: Column) -> bool:
+    """Return whether levels of a column may be a sample of something, with several rows each, as far as is known without a look at the rows used."""
+    if column.role == "weight" or not column.valid or column.made is not None:
         return False
-    return 2 <= len(np.unique(values)) <= levels / 2
+    if column.is_categorical:
+        levels = int(np.count_nonzero(column.counts))
+        return (
+            levels >= _FEWEST
+            and column.valid >= _FEWEST_ROWS * levels
+            and (_is_named(column) or _are_alike(column.counts))
+        )
+    whole = (
+        column.valid <= _MOST_NUMBERED and _is_named(column) and np.array_equal(column.values, np.round(column.values))
+    )
+    return whole and column.distinct_count * _FEWEST_ROWS <= column.valid
+
+
+def _codes_of(column: Column, rows: slice | NDArray[np.intp]) -> NDArray[np.intp]:
+    """Return which level each of some rows has, below 0 for none."""
+    values = column.values[rows]
+    if column.is_categorical:
+        return values.astype(np.intp)
+    codes: NDArray[np.intp] = np.unique(values, return_inverse=True)[1]
+    return codes
+
+
+def _does_not_vary(values: NDArray[np.generic], codes: NDArray[np.intp], levels: int) -> bool:
+    """Return whether values are the same in all rows of each level, and not in all rows."""
+    return _same_within(values, codes) and 2 <= len(np.unique(values)) <= levels / 2
 
 
 def _same_within(values: NDArray[np.generic], codes: NDArray[np.intp]) -> bool:
-    first = np.zeros(int(codes.max(initial=0)) + 1, dtype=values.dtype)
+    if not len(codes) or codes.min() < 0:
+        return False
+    first = np.zeros(int(codes.max()) + 1, dtype=values.dtype)
     first[codes[::-1]] = values[::-1]  # of several rows the one written last stays
     return bool(np.array_equal(first[codes], values))

@@ -58,6 +58,7 @@ def fill_blank(column: Column, value: object) -> Recode:
             raise ColumnError(f"`{column.name}` is numeric, so what its blank rows hold is a number, not {value!r}.")
         shown = plain(number, 12)
         new = replace(column, values=np.where(blank, number, column.values), why_missing=why)
+    new = replace(new, made=None)  # what it was made of does not give these values
     notes = (f"a blank counts as `{shown}` from here on, whoever left it and why",)
     check = (old_by_new if column.is_categorical else before_and_after)(column, new, notes)
     changed = int(np.count_nonzero(column.present & (new.values != column.values)))
