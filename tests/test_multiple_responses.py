@@ -53,6 +53,8 @@ def test_such_cells_are_told_with_the_steps_that_take_them_apart(tmp_path):
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         apart = study.prepare(remark.mend)
+    whole = mb.Study(frame.assign(how="a;b").assign(how=lambda d: np.where(d.index % 2, "a", d["how"])))
+    assert not whole.multiple_response("how", "b", name="b").check("b").notes  # no row is blank
     names = [step["name"] for step in remark.mend]
     assert "how_at_the_door" in names
     for step in remark.mend:
@@ -84,6 +86,7 @@ def test_such_cells_are_told_with_the_steps_that_take_them_apart(tmp_path):
         ["1,5", "2,5", "3,5", "1,0"],  # numbers
         ["yes, often", "yes, rarely", "no, never", "no, not yet"],
         ["a;b", "a", "b", "c", "d"],  # one cell is no habit
+        ["a;b", "a", "b"],
         ["Agree; strongly"] * 2 + ["Disagree"] * 2,
         ["low", "middle", "high"],
     ],

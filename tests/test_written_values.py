@@ -235,6 +235,16 @@ def test_numbers_of_times_are_those_of_the_clock(times, form, take):
     assert made.check("n").passed
 
 
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize(
+    ("texts", "near"),
+    [(["21:00", "2:59"], True), (["20:59", "2:59"], False), (["21:00", "3:00"], False), (["24:00", "2:59"], False)],
+)
+def test_times_on_both_sides_of_midnight_are_remarked_on(texts, near):
+    check = mb.Study(pd.DataFrame({"c": texts})).from_clock("c", "hours", name="n").check("n")
+    assert any("midnight" in note for note in check.notes) == near
+
+
 @pytest.mark.parametrize(
     ("texts", "settings", "said"),
     [

@@ -8,7 +8,7 @@ from typing import Self, cast
 
 import pandas as pd
 
-from markbase.core.errors import ColumnError, listed, quoted, remark
+from markbase.core.errors import ColumnError, count_noun, listed, quoted, remark
 from markbase.core.study.base import choose_base
 from markbase.core.study.coding import Coding, check_scheme, code_group, indicator_columns
 from markbase.core.study.column import Scheme
@@ -82,7 +82,7 @@ class CodingSteps(Stepping):
         label, n = group.levels[chosen.level].label, int(group.counts[chosen.level])
         if n < THIN_ROWS:
             remark(
-                f"The base `{label}` of `{column}` has only {n} rows: every comparison with it will be wide; "
+                f"The base `{label}` of `{column}` has only {count_noun(n, 'row')}: every comparison with it will be wide; "
                 f"a larger base would do better unless this one is the point."
             )
         if chosen.looked_at:
