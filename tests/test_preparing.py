@@ -144,23 +144,14 @@ def test_a_lag_looks_back_within_its_series_and_never_across():
 
 
 REFUSED = [
-    (
-        {"do": "derive", "name": "n", "log": "concerts"},
-        "needs values above 0, and 18 rows are not .* log1p takes zeros",
-    ),
-    (
-        {"do": "derive", "name": "n", "z": "voice"},
-        "`voice` is categorical, so `z` is refused: an indicator has no standard deviation",
-    ),
+    ({"do": "derive", "name": "n", "log": "concerts"}, "needs values above 0, and 18 rows are not .* log1p takes zeros"),
+    ({"do": "derive", "name": "n", "z": "voice"}, "`voice` is categorical, so `z` is refused: an indicator has no standard deviation"),
     ({"do": "derive", "name": "n", "lgo": "age"}, "knows no `lgo`. Did you mean `log`"),
     ({"do": "derive", "name": "n", "log": "age", "sqrt": "age"}, "one thing"),
     ({"do": "derive", "name": "n", "log": "age", "least": 2}, "`least` belongs to `mean` or `sum`"),
     ({"do": "derive", "name": "age", "log": "age"}, "a column `age` already, and nothing is overwritten"),
     ({"do": "derive", "name": "n", "sum": ["age"]}, "needs two or more columns"),
-    (
-        {"do": "merge_levels", "column": "voice", "targets": {"a": ["alto"], "b": ["alto"]}},
-        "into `a` and into `b`; choose one",
-    ),
+    ({"do": "merge_levels", "column": "voice", "targets": {"a": ["alto"], "b": ["alto"]}}, "into `a` and into `b`; choose one"),
     ({"do": "merge_levels", "column": "voice", "targets": {"x": ["altos"]}}, "no level `altos`. Did you mean `alto`"),
     ({"do": "merge_levels", "column": "voice", "below": 2}, "No level is below 2 rows"),
     ({"do": "merge_levels", "column": "age", "below": 30}, "`age` is numeric"),
@@ -173,41 +164,17 @@ REFUSED = [
     ({"do": "event", "column": "voice", "event": "alto"}, "more than two levels; give the two-level group a name"),
     ({"do": "event", "column": "stays", "event": ["yes", "no"], "name": "n"}, "Every row"),
     ({"do": "fill_blank", "column": "voice", "value": "none"}, "`voice` has no blank row"),
-    (
-        {"do": "fill_blank", "column": "age", "value": "none"},
-        "`age` is numeric, so what its blank rows hold is a number, not 'none'",
-    ),
+    ({"do": "fill_blank", "column": "age", "value": "none"}, "`age` is numeric, so what its blank rows hold is a number, not 'none'"),
     ({"do": "multiple_response", "column": "age", "answer": "a", "name": "n"}, "`age` is numeric: each of its cells"),
-    (
-        {"do": "multiple_response", "column": "voice", "answer": "altos", "name": "n"},
-        "the answer `altos` between `;`. Did you mean `alto`",
-    ),
-    (
-        {"do": "multiple_response", "column": "stays", "answer": "yes", "separator": "", "name": "n"},
-        "`separator` is the text between",
-    ),
+    ({"do": "multiple_response", "column": "voice", "answer": "altos", "name": "n"}, "the answer `altos` between `;`. Did you mean `alto`"),
+    ({"do": "multiple_response", "column": "stays", "answer": "yes", "separator": "", "name": "n"}, "`separator` is the text between"),
     ({"do": "code_as", "column": "voice", "scheme": "trend"}, "declare it with `as_ordinal` first"),
-    (
-        {"do": "code_as", "column": "voice", "scheme": "dummies"},
-        "no coding of `voice`; there are `adjacent`, `effect`, `indicator`",
-    ),
-    (
-        {"do": "as_categorical", "column": "belonging", "labels": {"1": "a", "2": "a"}},
-        "`a` of `belonging` is given to two codes",
-    ),
+    ({"do": "code_as", "column": "voice", "scheme": "dummies"}, "no coding of `voice`; there are `adjacent`, `effect`, `indicator`"),
+    ({"do": "as_categorical", "column": "belonging", "labels": {"1": "a", "2": "a"}}, "`a` of `belonging` is given to two codes"),
     ({"do": "as_numeric", "column": "voice"}, "its level `soprano` .676 rows. is no number"),
-    (
-        {"do": "as_numeric", "column": "voice", "scores": {"alto": 1, "bass": 2}},
-        "No score is given for `soprano` .676 rows., `tenor` .252 rows. and `tennor`",
-    ),
-    (
-        {"do": "as_numeric", "column": "voice", "scores": {"altos": 1}},
-        "no level `altos` to be given a number. Did you mean `alto`",
-    ),
-    (
-        {"do": "as_numeric", "column": "voice", "scores": {"alto": "low"}},
-        "`scores` of `as_numeric` is a table of numbers",
-    ),
+    ({"do": "as_numeric", "column": "voice", "scores": {"alto": 1, "bass": 2}}, "No score is given for `soprano` .676 rows., `tenor` .252 rows. and `tennor`"),
+    ({"do": "as_numeric", "column": "voice", "scores": {"altos": 1}}, "no level `altos` to be given a number. Did you mean `alto`"),
+    ({"do": "as_numeric", "column": "voice", "scores": {"alto": "low"}}, "`scores` of `as_numeric` is a table of numbers"),
     ({"do": "blank", "column": "age", "codes": ["x"]}, "a code to blank is a number, not `x`"),
     ({"do": "blank", "column": "voice", "ranges": [[1, 2]]}, "ranges say nothing"),
     ({"do": "keep", "conditions": {"age": {"over": 3}}}, "`over` is no test for `age`"),
@@ -219,7 +186,7 @@ REFUSED = [
     ({"do": "marc", "column": "voice"}, "no step `marc`. Did you mean `mark`"),
     ({"do": "cut", "column": "age"}, "missing a required argument: 'edges'"),
     ({"column": "age"}, "a step is a table that says what to do"),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("step", "told"), REFUSED, ids=[told for _, told in REFUSED])

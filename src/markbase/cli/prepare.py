@@ -136,6 +136,6 @@ def _plan_text(given: Source, study: Study, plan: Path) -> str:
         seen(before.codebook),
         study.trail.record(),
         before.missing,
-        read=before.read,
+        opened_with=before.opened_with,
         in_parts=study.in_parts,
     )

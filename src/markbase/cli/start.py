@@ -17,14 +17,8 @@ from markbase.core.errors import MarkbaseError
 from markbase.core.rows.row_functions import sample_of
 from markbase.core.study.column import Column
 from markbase.core.study.exact_sums import find_totals
-from markbase.core.study.remarks import (
-    holds_dates,
-    holds_times,
-    looks_like_group_numbers,
-    looks_like_identifier,
-    looks_like_weight,
-    separator_of_answers,
-)
+from markbase.core.study.group_remarks import holds_dates, holds_times, separator_of_answers
+from markbase.core.study.numeric_remarks import looks_like_group_numbers, looks_like_identifier, looks_like_weight
 from markbase.core.study.study import Study
 from markbase.core.study.trail import inline
 from markbase.files.plan_writing import plan_text
@@ -108,7 +102,7 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
         _from(plan.codebook, folder) if plan.codebook else None,
         plan.prepare,
         plan.missing,
-        read=plan.read,
+        opened_with=plan.opened_with,
         in_parts=study.in_parts,
     )
     if kinds:

@@ -15,6 +15,8 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.errors import FileError, MarkbaseError, listed, near, quoted, remark
+from markbase.core.study.clock_times import read_as_clock
+from markbase.core.study.dates import read_as_dates
 from markbase.core.study.written_numbers import numbers_as_written
 from markbase.files.text_tables import said_of_unnamed
 
@@ -133,8 +135,10 @@ def names_again(rows: Sequence[Sequence[str]], names: Sequence[str], place: int,
     """
     columns = list(zip(*([cell.strip() for cell in row] for row in rows[:TOP] if any(row)), strict=False))
     for several in (1, 2):
+        if any(_goes_on(column, several) for column in columns):  # in most files the first column of numbers does
+            continue
         found = [(n, c) for n, c in zip(names, columns, strict=False) if _is_headed(c, several)]
-        if len(found) >= _HEADED and not any(_goes_on(column, several) for column in columns):
+        if len(found) >= _HEADED:
             (name, column), which = (
                 found[0],
                 f"row {place} looks like a row" if several == 1 else f"rows {place} and {place + 1} look like rows",
@@ -240,24 +244,19 @@ def _text(cell: Any) -> str:
 
 def _is_headed(column: Sequence[str], several: int) -> bool:
     """Return whether texts stand above numbers."""
-    below = [cell for cell in column[several:] if cell]
-    above = column[:several]
-    return len(below) >= _FEWEST and all(map(_is_number, below)) and all(above) and not any(map(_is_number, above))
+    above, below = column[:several], [cell for cell in column[several:] if cell]
+    return len(below) >= _FEWEST and all(above) and not any(map(_is_number, above)) and all(map(_is_number, below))
 
 
 def _goes_on(column: Sequence[str], several: int) -> bool:
     """Return whether the first cells are of the kind of those below: numbers above numbers, or a text that comes again."""
     below = [cell for cell in column[several:] if cell]
     above = [cell for cell in column[:several] if cell]
-    if len(below) >= _FEWEST and all(map(_is_number, below)):
-        return any(map(_is_number, above))
-    return any(cell in below for cell in above)
+    if any(cell in below for cell in above):
+        return True
+    return any(map(_is_number, above)) and len(below) >= _FEWEST and all(map(_is_number, below))
 
 
-def _is_number(text: Any) -> bool:
-    plain = re.sub(r"[\s%€$£'’]", "", str(text)).replace(",", ".", 1)
-    try:
-        float(plain)
-    except ValueError:
-        return bool(re.fullmatch(r"\d{1,4}[-./:]\d{1,2}([-./:]\d{1,4})?", plain))  # a date, or a time
-    return plain[:1].lower() not in ("n", "i")  # nan, inf
+def _is_number(text: str) -> bool:
+    """Return whether a cell measures, as numbers, dates and times do."""
+    return not np.isnan(numbers_as_written([text])[0]) or read_as_dates([text]) or read_as_clock([text])

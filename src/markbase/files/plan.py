@@ -58,7 +58,7 @@ class Plan:
     """The text it was read from."""
 
     @property
-    def read(self) -> dict[str, Any]:
+    def opened_with(self) -> dict[str, Any]:
         """How the file is read: its encoding, sheet and layout."""
         return {"encoding": self.encoding, "sheet": self.sheet, "layout": self.layout}
 
@@ -101,7 +101,7 @@ class Plan:
             self.file,
             codebook,
             missing=self.missing,
-            **self.read,
+            **self.opened_with,
             columns=columns,
             in_parts=self.in_parts if in_parts is None else in_parts,
             cluster=cluster,

@@ -90,7 +90,7 @@ def write_plan(
         steps,
         missing,
         more,
-        read={"encoding": encoding, "sheet": sheet, "layout": layout},
+        opened_with={"encoding": encoding, "sheet": sheet, "layout": layout},
         in_parts=study.in_parts,
     )
     write_whole(path, text.encode())
@@ -154,7 +154,7 @@ def plan_text(
     missing: Sequence[object] = (),
     more: Mapping[str, Any] | None = None,
     *,
-    read: Mapping[str, Any],
+    opened_with: Mapping[str, Any],
     in_parts: bool = False,
 ) -> str:
     """Write a plan.
@@ -169,7 +169,7 @@ def plan_text(
         Codes that stand for a missing answer in every column.
     more : mapping, optional
         Further tables, or lists of them, by name.
-    read : mapping
+    opened_with : mapping
         How the file is read: `encoding`, `sheet`, `layout`, as `open_study` takes them.
     in_parts : bool
         Whether rows are read a part at a time.
@@ -186,7 +186,7 @@ def plan_text(
         data["codebook"] = codebook
     if missing:
         data["missing"] = list(missing)
-    for key, value in read.items():
+    for key, value in opened_with.items():
         if value and (key, value) != ("encoding", "utf-8"):
             data[key] = _inline(value)
     if in_parts:

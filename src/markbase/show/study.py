@@ -14,7 +14,8 @@ from markbase.core.formatting import decimals_for, number, plain, share, short, 
 from markbase.core.rows.facts import MOST_DISTINCT
 from markbase.core.study.coding import Coding
 from markbase.core.study.column import Column
-from markbase.core.study.remarks import Remark, span_of_dates
+from markbase.core.study.group_remarks import span_of_dates
+from markbase.core.study.remark import Remark
 from markbase.core.study.study import Study
 from markbase.core.study.trail import Trail, TrailStep, inline
 from markbase.core.study.verification import Check

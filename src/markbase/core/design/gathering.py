@@ -165,6 +165,7 @@ class Running:
         self._products[0, 0] += values.shape[1] if w is None else w.sum()
         for start in range(0, values.shape[1], _PRODUCT_ROWS):
             some = slice(start, start + _PRODUCT_ROWS)
+            # as everywhere in a pass over chunks not by @, which keeps other threads waiting while it multiplies
             self._products[1:] += np.dot(weighted[1:, some], values[:, some].T)
         for place, (joint, table) in enumerate(zip(plan.sets, self._tables, strict=True)):
             cell = joint_cells(blocks, joint, chunk) if cells is None else cells[place]

@@ -10,14 +10,8 @@ from markbase.core.errors import count_noun, listed, quoted, remark
 from markbase.core.formatting import short
 from markbase.core.rows.row_functions import sum_of
 from markbase.core.study.column import Column
-from markbase.core.study.remarks import (
-    holds_dates,
-    holds_times,
-    levels_of_no_answer,
-    looks_like_identifier,
-    separator_of_answers,
-    stray_codes,
-)
+from markbase.core.study.group_remarks import holds_dates, holds_times, levels_of_no_answer, separator_of_answers
+from markbase.core.study.numeric_remarks import looks_like_identifier, stray_codes
 
 _FLAGS = 3
 """So many 0/1 columns of which no row has two are taken for the indicators of one group."""

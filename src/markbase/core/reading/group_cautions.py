@@ -14,7 +14,8 @@ from markbase.core.formatting import p_phrase, plain
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
 from markbase.core.study.column import Column, Level
-from markbase.core.study.remarks import THIN_ROWS, looks_coded
+from markbase.core.study.numeric_remarks import looks_coded
+from markbase.core.study.remark import THIN_ROWS
 from markbase.core.tables import TableRow
 
 _FEW_WITH_LEVEL = 10

@@ -26,7 +26,7 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import can_follow
-from markbase.core.study.remarks import THIN_ROWS
+from markbase.core.study.remark import THIN_ROWS
 from markbase.core.tables import TableRow, records_of
 
 

@@ -47,7 +47,7 @@ from markbase.core.reading.interaction_sentences import (
 from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements, slope_statements
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Reading, Statement
-from markbase.core.study.remarks import THIN_ROWS
+from markbase.core.study.remark import THIN_ROWS
 from markbase.core.tables import TableRow, records_of
 
 _TIMES, _FEW = 2.0, 0.005

@@ -131,7 +131,18 @@ class Codebook:
         return replace(self, columns={**self.columns, name: spec})
 
     def with_labels(self, labels: Mapping[str, str]) -> Codebook:
-        """Return a codebook that says what columns are called in full, where it does not yet."""
+        """Return a codebook that says what columns are called in full, where it does not yet.
+
+        Parameters
+        ----------
+        labels : mapping of str to str
+            What each of some columns is called in full.
+
+        Returns
+        -------
+        Codebook
+            The codebook with these labels added; what it says itself stays.
+        """
         known = {name: self.columns.get(name, ColumnSpec(name)) for name in labels}
         fresh = {name: replace(spec, label=labels[name]) for name, spec in known.items() if not spec.label}
         return replace(self, columns={**self.columns, **fresh}) if fresh else self

@@ -12,7 +12,7 @@ from markbase.core.errors import ColumnError, LevelError, count_noun, listed, qu
 from markbase.core.rows.row_functions import look_up
 from markbase.core.study.column import Base, Column, Level
 from markbase.core.study.column_types import with_default_base
-from markbase.core.study.remarks import plain_form
+from markbase.core.study.group_remarks import plain_form
 from markbase.core.study.verification import Recode, old_by_new
 
 _SAME_WORD = 0.8

@@ -13,7 +13,8 @@ from markbase.core.rows.parts import InParts
 from markbase.core.rows.row_functions import sd_of
 from markbase.core.study.column import Column
 from markbase.core.study.exact_sums import find_totals
-from markbase.core.study.remarks import THIN_ROWS, column_remarks
+from markbase.core.study.remark import THIN_ROWS
+from markbase.core.study.remarks import column_remarks
 
 OVERVIEW_COLUMNS = [
     "column",

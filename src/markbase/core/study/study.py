@@ -23,7 +23,8 @@ from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.frames import AnyTable, columns_of, frame_of
 from markbase.core.study.overview import levels_table, overview_table, values_table
 from markbase.core.study.preparing import Preparing
-from markbase.core.study.remarks import Remark, column_remarks
+from markbase.core.study.remark import Remark
+from markbase.core.study.remarks import column_remarks
 from markbase.core.study.replay import carry_out
 from markbase.core.study.trail import Trail, TrailStep
 

@@ -37,25 +37,21 @@ _LOOK, _FEW = 1000, 10
 _GROUPED = {
     mark: re.compile(rf"[+\-\u2212]?(?:[1-9]\d{{0,2}}(?:{re.escape(mark)}\d{{3}})+|\d{{1,3}})") for mark in ".,"
 }
-_UNITS = {
-    alias: Unit(*(names.split("|") if "|" in names else (names, names)))
-    for names, aliases in {
-        **{
-            symbol: symbol.lower()
-            for symbol in ("mm", "cm", "m", "km", "mg", "g", "kg", "ml", "l", "ft", "km/h", "mph", "°C", "°F")
-        },
-        "lb": "lb lbs",
-        "mile|miles": "mi mile miles",
-        "second|seconds": "sec secs second seconds",
-        "minute|minutes": "min mins minute minutes",
-        "hour|hours": "h hr hrs hour hours",
-        "day|days": "day days",
-        "week|weeks": "week weeks wk wks",
-        "month|months": "month months",
-        "year|years": "yr yrs year years",
-        "point|points": "pt pts point points",
-    }.items()
-    for alias in aliases.split()
+_SYMBOLS = ("mm", "cm", "m", "km", "mg", "g", "kg", "ml", "l", "ft", "km/h", "mph", "°C", "°F")
+_SPELLINGS = (
+    (Unit("lb", "lb"), "lb lbs"),
+    (Unit("mile", "miles"), "mi mile miles"),
+    (Unit("second", "seconds"), "sec secs second seconds"),
+    (Unit("minute", "minutes"), "min mins minute minutes"),
+    (Unit("hour", "hours"), "h hr hrs hour hours"),
+    (Unit("day", "days"), "day days"),
+    (Unit("week", "weeks"), "week weeks wk wks"),
+    (Unit("month", "months"), "month months"),
+    (Unit("year", "years"), "yr yrs year years"),
+    (Unit("point", "points"), "pt pts point points"),
+)
+_UNITS = {symbol.lower(): Unit(symbol, symbol) for symbol in _SYMBOLS} | {
+    text: unit for unit, spellings in _SPELLINGS for text in spellings.split()
 }
 """Units that people write behind numbers, as they write them."""
 _IN_BRACKETS = re.compile(r"\(([^()+\-\u2212]*\d[^()]*)\)")

@@ -12,7 +12,7 @@ from markbase.core.errors import ColumnError, count_noun, listed, quoted, remark
 from markbase.core.study.base import choose_base
 from markbase.core.study.coding import Coding, check_scheme, code_group, indicator_columns
 from markbase.core.study.column import Scheme
-from markbase.core.study.remarks import THIN_ROWS
+from markbase.core.study.remark import THIN_ROWS
 from markbase.core.study.steps.base_step import Stepping, given
 from markbase.core.study.trail import TrailStep
 

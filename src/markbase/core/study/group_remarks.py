@@ -1,0 +1,222 @@
+"""What deserves a second look in a group: thin and misspelt levels, dates, times, lists of answers, scales of words."""
+
+from __future__ import annotations
+
+import difflib
+import unicodedata
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+
+from markbase.core.errors import count_noun, listed, quoted
+from markbase.core.study.clock_times import read_as_clock
+from markbase.core.study.column import Column
+from markbase.core.study.dates import day_stands_first, first_and_last, has_short_years, read_as_dates
+from markbase.core.study.level_order import numbers_within, ordered, reads_as_no_answer
+from markbase.core.study.multiple_responses import answers_in, separator_in, steps_for
+from markbase.core.study.remark import FEW_VALUES, THIN_ROWS, Remark, about_one
+
+
+def group_remarks(column: Column) -> list[Remark]:
+    """Say what deserves a second look in a group with rows, in the order of its weight."""
+    counts = column.counts
+    here = [int(k) for k in np.flatnonzero(counts)]
+    if (several := _about_answers(column, here)) is not None:
+        return [several]
+    if holds_times(column):
+        return [
+            Remark(
+                f"times of a clock, {len(here)} of them: a model takes a number made of them", (_from_clock(column),)
+            )
+        ]
+    if column.guess and len(here) > max(FEW_VALUES, 0.9 * column.valid):
+        codes = [column.levels[k].code for k in here]
+        if read_as_dates(codes):
+            return [_about_dates(column, codes)]
+        mend = ({"do": "as_role", "column": column.name, "role": "identifier"},)
+        return [Remark("looks like an identifier: hardly a value occurs twice", mend)]
+    no_answer = levels_of_no_answer(column)
+    few_times = column.guess and read_as_clock([column.levels[k].code for k in here])
+    remarks, slips = _misspelt(column, [k for k in here if k not in no_answer])
+    remarks += _about_words(column, here, no_answer, bool(slips)) if column.guess else []
+    if few_times:
+        remarks.append(Remark("times of a clock: if they measure, make a number of them", (_from_clock(column),)))
+    if len(here) == 1:
+        label = column.levels[here[0]].label
+        no = None if label.casefold() in ("no", "false") else "false" if label.casefold() == "true" else "no"
+        if no and label.casefold() in ("yes", "true"):
+            no = no.upper() if label.isupper() else no.capitalize() if label.istitle() else no
+        remarks.append(about_one(column, no, f"constant: every row is `{label}`"))
+    thin = [k for k in here if counts[k] < THIN_ROWS and column.levels[k].declared and k not in (*no_answer, *slips)]
+    if thin:
+        shown = [f"`{column.levels[k].label}` ({counts[k]})" for k in thin[:4]]
+        more = f" and {len(thin) - 4} more" if len(thin) > 4 else ""
+        targets = {"other": [column.levels[k].label for k in thin]}
+        merge = ({"do": "merge_levels", "column": column.name, "targets": targets},)
+        text = f"thin level{'s' if len(thin) > 1 else ''}: {', '.join(shown)}{more}"
+        remarks.append(Remark(text, merge if 1 < len(thin) <= 6 and len(thin) < len(here) else ()))
+    if len(here) > 1 and all(
+        v.label == v.code and v.label.strip("-").isdigit() for v in (column.levels[k] for k in here)
+    ):
+        labels = {column.levels[k].code: f"what {column.levels[k].code} stands for" for k in here[:2]}
+        declare = {"do": "as_categorical", "column": column.name, "labels": labels}
+        text = "levels are told by their codes alone: give them labels, or nobody can read the results"
+        remarks.append(Remark(text, (declare,) if len(here) <= FEW_VALUES else ()))
+    unused = [level.label for level, n in zip(column.levels, counts, strict=True) if n == 0]
+    if unused:
+        remarks.append(Remark(f"no row is {listed(quoted(unused[:4]), 'or')}"))
+    return remarks
+
+
+def holds_times(column: Column) -> bool:
+    """Return whether the levels of a guessed group that occur are times of a clock, and more than a few."""
+    if not column.is_categorical or not column.guess or np.count_nonzero(column.counts) <= FEW_VALUES:
+        return False
+    return read_as_clock([column.levels[k].code for k in np.flatnonzero(column.counts)])
+
+
+def _from_clock(column: Column) -> Mapping[str, Any]:
+    return {"do": "from_clock", "column": column.name, "take": "hours", "name": f"{column.name}_hours"}
+
+
+def holds_dates(column: Column) -> bool:
+    """Return whether the levels of a group that occur are dates, and more than a few."""
+    if not column.is_categorical or np.count_nonzero(column.counts) <= FEW_VALUES:
+        return False
+    return read_as_dates([column.levels[k].code for k in np.flatnonzero(column.counts)])
+
+
+def span_of_dates(column: Column) -> tuple[str, str] | None:
+    """Return the earliest and the latest date of a group of them; None if it is none, or its order is not known."""
+    if not holds_dates(column):
+        return None
+    return first_and_last([column.levels[k].code for k in np.flatnonzero(column.counts)])
+
+
+def _about_dates(column: Column, codes: Sequence[str]) -> Remark:
+    """Say that a group holds dates, and what makes a number of them."""
+    step = {"do": "from_date", "column": column.name, "take": "year", "name": f"{column.name}_year"}
+    text = "dates, of which none or few occur twice: a model takes a number made of them (a year, days since a day)"
+    if has_short_years(codes):
+        return Remark(f"{text}; years of two digits do not say their century, so write them with four")
+    if day_stands_first(codes) is not None:
+        return Remark(text, (step,))
+    return Remark(f"{text}; nothing says whether the day or the month stands first", ({**step, "day_first": True},))
+
+
+def separator_of_answers(column: Column) -> str | None:
+    """Return what stands between the answers of a guessed group whose cells hold several; None if they do not."""
+    if not column.is_categorical or not column.guess or column.doubt:
+        return None
+    return separator_in([column.levels[k].label for k in np.flatnonzero(column.counts)])
+
+
+def _about_answers(column: Column, here: Sequence[int]) -> Remark | None:
+    """Say that cells hold several answers, with the steps that make a column of each; None if they do not."""
+    labels = [column.levels[k].label for k in here]
+    separator = separator_of_answers(column)
+    if separator is None:
+        return None
+    answers = list(answers_in(labels, separator))
+    some = (
+        listed(quoted(answers[:6]))
+        if len(answers) <= 6
+        else f"{listed(quoted(answers[:5]))} and {len(answers) - 5} more"
+    )
+    mark = "line ends" if separator == "\n" else f"`{separator}`"
+    text = f"cells hold several answers with {mark} between them: {some}; a model takes a yes/no column of each"
+    return Remark(text, tuple(steps_for(column, labels, separator)))
+
+
+def levels_of_no_answer(column: Column) -> list[int]:
+    """Return the levels with rows of a guessed group that read like missing answers, where it has others."""
+    if not column.is_categorical or not column.guess or column.doubt:  # what is in doubt is told as that
+        return []
+    labels = {int(k): column.levels[k].label for k in np.flatnonzero(column.counts)}
+    found = [k for k, label in labels.items() if reads_as_no_answer(label)]
+    if all(len(label) == 2 and label.isupper() for label in labels.values()):  # `NA` among codes of countries is one
+        return []
+    return found if len(found) < len(labels) else []
+
+
+def _about_words(column: Column, here: Sequence[int], no_answer: Sequence[int], slips: bool) -> list[Remark]:
+    """Say that some levels read like a missing answer, and that the others are a scale of words."""
+    remarks, labels = [], [column.levels[k].label for k in here]
+    if no_answer:
+        codes = [column.levels[k].label for k in no_answer]
+        told = listed([f"`{column.levels[k].label}` ({column.counts[k]:,})" for k in no_answer])
+        verbs = "reads like a missing answer and counts as a level"
+        verbs = verbs if len(codes) == 1 else "read like missing answers and count as levels"
+        remarks.append(Remark(f"{told} {verbs}", ({"do": "blank", "column": column.name, "codes": codes},)))
+    if not slips and len(here) <= FEW_VALUES and ordered(labels)[1]:
+        text = "a scale by its words, which stand from low to high: if it is one, declare it ordinal, or give its levels numbers"
+        remarks.append(Remark(text, ({"do": "as_ordinal", "column": column.name, "order": labels},)))
+    elif not slips and len(here) <= FEW_VALUES:
+        remarks += _about_numbers(column, [column.levels[k].label for k in here if k not in no_answer])
+    return remarks
+
+
+def _about_numbers(column: Column, labels: Sequence[str]) -> list[Remark]:
+    """Say that levels carry numbers, which may be those of a scale."""
+    numbers = numbers_within(labels)
+    if numbers is None:
+        return []
+    scale = [label for _, label in sorted(zip(numbers, labels, strict=True))]
+    text = f"levels that carry numbers ({scale[0]} … {scale[-1]}): if they go from low to high, declare it ordinal, or take the numbers"
+    scores = dict(sorted(zip(labels, numbers, strict=True), key=lambda pair: pair[1]))
+    ordinal = {"do": "as_ordinal", "column": column.name, "order": scale}
+    return [Remark(text, (ordinal, {"do": "as_numeric", "column": column.name, "scores": scores}))]
+
+
+def _misspelt(column: Column, here: Sequence[int]) -> tuple[list[Remark], set[int]]:
+    """Find undeclared levels, and levels that differ only by case, blanks or accents; return those that are slips for others too."""
+    remarks: list[Remark] = []
+    told: set[int] = set()
+    by_form: dict[str, list[int]] = {}
+    for k in here:
+        by_form.setdefault(plain_form(column.levels[k].label), []).append(k)
+    for twins in by_form.values():
+        if len(twins) > 1:
+            home = max(twins, key=lambda k: (column.levels[k].declared, int(column.counts[k])))
+            others = [column.levels[k].label for k in twins if k != home]
+            shown = listed([f"`{column.levels[k].label}` ({column.counts[k]})" for k in twins])
+            told |= {k for k in twins if k != home}
+            remarks.append(
+                Remark(f"levels that differ only by case, blanks or accents: {shown}", _into(column, home, others))
+            )
+    declared = {k: column.levels[k].label.casefold() for k in range(len(column.levels)) if column.levels[k].declared}
+    undeclared = [k for k in here if not column.levels[k].declared and k not in told]
+    for k in undeclared[:4]:
+        label = column.levels[k].label
+        close = difflib.get_close_matches(label.casefold(), list(declared.values()), 1, 0.7)
+        words = f"undeclared level `{label}` in {count_noun(int(column.counts[k]), 'row')}"
+        if close:
+            home = next(p for p, text in declared.items() if text == close[0])
+            text = f"{words}: misspelt for `{column.levels[home].label}`?"
+            remarks.append(Remark(text, _into(column, home, [label])))
+        else:
+            remarks.append(Remark(words))
+    if column.guess:  # without a codebook, a rare level much like a common one may be a slip
+        for k in here:
+            common = {
+                p: v.label.casefold() for p, v in enumerate(column.levels) if column.counts[p] >= 10 * column.counts[k]
+            }
+            close = difflib.get_close_matches(column.levels[k].label.casefold(), list(common.values()), 1, 0.85)
+            if column.counts[k] < THIN_ROWS and close and k not in told:
+                home = next(p for p, text in common.items() if text == close[0])
+                text = f"rare level `{column.levels[k].label}` ({column.counts[k]}): misspelt for `{column.levels[home].label}`?"
+                remarks.append(Remark(text, _into(column, home, [column.levels[k].label])))
+    if len(undeclared) > 4:
+        remarks.append(Remark(f"{len(undeclared) - 4} more undeclared levels"))
+    return remarks, told
+
+
+def _into(column: Column, home: int, others: list[str]) -> tuple[Mapping[str, Any], ...]:
+    return ({"do": "merge_levels", "column": column.name, "targets": {column.levels[home].label: others}},)
+
+
+def plain_form(label: str) -> str:
+    """Return a label without case, accents, blanks and marks between words."""
+    plain = unicodedata.normalize("NFKD", label.casefold())
+    return "".join(c for c in plain if not unicodedata.combining(c) and not c.isspace() and c not in "-_.")

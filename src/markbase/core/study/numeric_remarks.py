@@ -1,0 +1,181 @@
+"""What deserves a second look in a numeric column: codes, identifiers, weights, long tails."""
+
+from __future__ import annotations
+
+import re
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.errors import count_noun, listed
+from markbase.core.rows.parts import InParts
+from markbase.core.study.column import Column
+from markbase.core.study.remark import FEW_VALUES, SKEWED, Remark, about_one
+
+_USUAL_CODES = (
+    *(
+        -float(c)
+        for c in (1, 2, 3, 4, 5, 6, 7, 8, 9, 66, 77, 88, 96, 97, 98, 99, 666, 777, 888, 996, 997, 998, 999, 9999)
+    ),
+    *(float(c) for c in (66, 77, 88, 96, 97, 98, 99, 666, 777, 888, 996, 997, 998, 999, 9996, 9997, 9998, 9999, 99999)),
+)
+_ALIKE = 0.2
+"""Groups whose numbers are taken for such have at least so much of the rows of the middle one, and at most as many times as many."""
+_TAIL = 5
+"""Of so many values before it, none may occur a third as often as a code at the end."""
+_POSTAL = re.compile(
+    r"\b(post(al)?[ _-]?(code)?|zip([ _-]?code)?|plz|postcode)\b|postcode|postal|zipcode", re.IGNORECASE
+)
+_WEIGHT = re.compile(r"(survey|sampling|design|person|case|post)?[ _-]?(weights?|wgts?)", re.IGNORECASE)
+
+
+def numeric_remarks(column: Column) -> list[Remark]:
+    """Say what deserves a second look in a numeric column with values, in the order of its weight."""
+    values = _looked_at(column)
+    infinite = column.values.facts.infinite if isinstance(column.values, InParts) else int(np.isinf(values).sum())
+    if infinite:
+        signs = [text for text in ("inf", "-inf") if float(text) in column.span]
+        return [
+            Remark(
+                f"infinite in {count_noun(infinite, 'row')}", ({"do": "blank", "column": column.name, "codes": signs},)
+            )
+        ]
+    if column.has_lost_digits:
+        lost = (
+            "numbers beyond 2^53, whose last digits are lost: if they are codes, declare it categorical in the codebook"
+        )
+        return [Remark(lost)]
+    low, high = column.span
+    if low == high:
+        return [about_one(column, 0.0 if low else None, "constant: one value in every row")]
+    remarks = []
+    distinct = np.unique(values) if isinstance(column.values, InParts) else column.distinct
+    if looks_like_identifier(column):
+        mend = ({"do": "as_role", "column": column.name, "role": "identifier"},)
+        remarks.append(Remark("looks like an identifier: whole numbers, none of them twice", mend))
+    whole = isinstance(column.values, InParts) and column.values.facts.distinct is None
+    codes = [] if whole else _stray_codes(values, distinct)
+    if (
+        not column.unit
+        and np.array_equal(distinct, np.round(distinct))
+        and _POSTAL.search(f"{column.name} {column.label}")
+    ):
+        mend = ({"do": "as_categorical", "column": column.name},)
+        remarks.append(
+            Remark("a postal code by its name: it sorts and does not measure", mend if len(distinct) <= 1000 else ())
+        )
+    if codes:
+        told = [f"`{c:g}` ({int(np.sum(values == c))})" for c in codes]
+        blank = ({"do": "blank", "column": column.name, "codes": [int(c) for c in codes]},)
+        remarks.append(Remark(f"{listed(told)} far from all other values: a code for a missing answer?", blank))
+    elif looks_coded(column):
+        text = f"digits that look like codes: {len(distinct)} whole numbers; if they are, declare it categorical"
+        remarks.append(Remark(text, ({"do": "as_categorical", "column": column.name},)))
+    elif looks_like_group_numbers(column):
+        text = f"whole numbers from 1 to {len(distinct)}, each in about as many rows: numbers of groups? they sort and do not measure"
+        remarks.append(Remark(text, ({"do": "as_categorical", "column": column.name},)))
+    if looks_like_weight(column):
+        text = "a weight of the rows, by its name? it is none until a fit is asked to weigh by it"
+        remarks.append(Remark(text, ({"do": "as_role", "column": column.name, "role": "weight"},)))
+    skew = _skew(column)
+    if abs(skew) > SKEWED and not codes and not looks_coded(column) and len(distinct) > 2:
+        side = "a long tail of high" if skew > 0 else "a long tail of low"
+        how = "log" if low > 0 else "log1p" if low >= 0 else "cube_root"
+        mend = (
+            {
+                "do": "derive",
+                "name": f"log_{column.name}" if how != "cube_root" else f"root_{column.name}",
+                how: column.name,
+            },
+        )
+        remarks.append(Remark(f"strongly skewed ({skew:+.1f}): {side} values", mend if skew > 0 else ()))
+    return remarks
+
+
+def _looked_at(column: Column) -> NDArray[np.float64]:
+    """Return the values of the rows that have one; of rows in parts every value as often as it occurs at most, or those kept in memory."""
+    if not isinstance(column.values, InParts):
+        found: NDArray[np.float64] = column.values[column.present]
+        return found
+    if column.values.facts.distinct is None:
+        kept = column.values.kept
+        return np.asarray(kept[~np.isnan(kept)])
+    distinct, counts = column.values.facts.distinct
+    return np.repeat(distinct, counts)
+
+
+def _stray_codes(values: NDArray[np.float64], distinct: NDArray[np.float64]) -> list[float]:
+    """Find customary codes for a missing answer that stand apart from all other values."""
+    codes = distinct[np.isin(distinct, _USUAL_CODES)].tolist()
+    rest = distinct[~np.isin(distinct, codes)] if codes else distinct
+    if not codes or not len(rest):
+        return []
+    spread = float(rest[-1] - rest[0])
+    apart = {c for c in codes if (c < 0 <= rest[0]) or c > rest[-1] + max(spread, 1.0)}
+    gap = float(np.median(np.diff(rest))) if len(rest) > 1 else 1.0
+    often = max(int(np.sum(values == v)) for v in rest[-_TAIL:])
+    beyond = sorted(c for c in codes if c > rest[-1] + 2 * gap)  # at the end, and more often than anything before it
+    apart |= {c for c in beyond if len(rest) > _TAIL and np.sum(values == c) > 3 * often}
+    return sorted(c for c in apart if np.sum(values == c) > 1)
+
+
+def stray_codes(column: Column) -> list[tuple[float, int]]:
+    """Return customary codes for a missing answer that stand apart in a numeric column and count as numbers there, with their rows."""
+    if column.is_categorical or not column.valid or not np.isfinite(column.span).all():
+        return []
+    if column.span[0] not in _USUAL_CODES and column.span[1] not in _USUAL_CODES:  # such codes stand at an end
+        return []
+    if isinstance(column.values, InParts) and column.values.facts.distinct is None:
+        return []
+    values = _looked_at(column)
+    return [(c, int(np.sum(values == c))) for c in _stray_codes(values, np.unique(values))]
+
+
+def looks_coded(column: Column) -> bool:
+    """Return whether a column guessed to be a numeric column holds so few whole numbers that they may be codes."""
+    if column.is_categorical or not column.guess or not column.valid:
+        return False
+    if isinstance(column.values, InParts):
+        facts = column.values.facts
+        return (
+            facts.whole and facts.distinct is not None and len(facts.distinct[0]) <= min(FEW_VALUES, facts.valid // 2)
+        )
+    values = column.values[column.present]
+    if not np.array_equal(values[:100], np.round(values[:100])):  # spares most numeric columns the full look
+        return False
+    few = min(FEW_VALUES, len(values) // 2)
+    return bool(np.all(values == np.round(values))) and column.distinct_count <= few
+
+
+def looks_like_identifier(column: Column) -> bool:
+    """Return whether a numeric column holds whole numbers of which none occurs twice, and is no amount: of a unit, below 0, or with a long tail."""
+    if column.is_categorical or column.unit is not None or not column.valid > FEW_VALUES:
+        return False
+    return column.is_whole_and_distinct and column.span[0] >= 0 and not abs(_skew(column)) > SKEWED
+
+
+def looks_like_group_numbers(column: Column) -> bool:
+    """Return whether a guessed numeric column holds 1, 2, 3, … without a gap, more than codes have, and each in about as many rows."""
+    if column.is_categorical or not column.guess or column.unit is not None or not column.valid:
+        return False
+    low, high = column.span
+    if low != 1 or not FEW_VALUES < high <= column.valid / 3 or high != round(high):
+        return False
+    if isinstance(column.values, InParts) and column.values.facts.distinct is None:
+        return False
+    values = _looked_at(column)
+    if not np.all(values == np.round(values)):
+        return False
+    counts = np.bincount(values.astype(np.intp), minlength=int(high) + 1)[1:]
+    return bool(counts.min() >= _ALIKE * np.median(counts) and counts.max() <= np.median(counts) / _ALIKE)
+
+
+def looks_like_weight(column: Column) -> bool:
+    """Return whether a numeric column without a unit or a role is named like a weight of the rows, and could be one."""
+    if column.is_categorical or column.unit is not None or column.role is not None or not column.valid:
+        return False
+    return _WEIGHT.fullmatch(column.name) is not None and column.span[0] >= 0
+
+
+def _skew(column: Column) -> float:
+    return column.values.facts.skew if isinstance(column.values, InParts) else column.skew
