@@ -24,7 +24,8 @@ from hypothesis import strategies as st
 import markbase as mb
 from command import run
 from markbase.files.parts import table_files, text_blocks
-from markbase.files.parts.first_look import Look, Numbers, Texts
+from markbase.files.parts.first_look import Look
+from markbase.files.parts.found_columns import Numbers, Texts
 from surveys import BOOK, DATA, PLAIN, TERMS, prepared, same
 
 pytestmark = [pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning"), pytest.mark.usefixtures("small_parts")]

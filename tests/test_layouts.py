@@ -211,3 +211,27 @@ def test_notes_below_a_table_are_left_out_by_the_layout(tmp_path):
     ):
         mb.open_study(path)
     same(mb.open_study(path, layout={"last": 13}), mb.open_study(written([NAMES, *ROWS], tmp_path / "plain.csv")))
+
+
+@pytest.mark.parametrize("end", ["\n", "\r\n"])
+@pytest.mark.parametrize("cell", ["", '""'])
+@pytest.mark.parametrize("at", [(0,), (5, 6, 12), (12,), ()])
+def test_rows_without_a_value_are_none_and_are_said(monkeypatch, tmp_path, end, cell, at):
+    plain = mb.open_study(written([NAMES, *ROWS], tmp_path / "plain.csv"))
+    nearly = ";".join(["", "", "", "7"])  # one value is a row
+    lines = [";".join(NAMES), *(";".join(row) for row in ROWS), nearly]
+    for before in sorted(at, reverse=True):
+        lines.insert(before + 1, ";".join([cell] * 4))
+    path = tmp_path / "data.csv"
+    path.write_bytes(end.join(lines).encode())
+    for large in (False, True):
+        monkeypatch.setattr("markbase.files.data._LARGE", 0 if large else 1 << 40)
+        study, told = seen(path)
+        pd.testing.assert_frame_equal(study.frame()[:12], plain.frame())
+        assert len(study.frame()) == 13
+        rows = "1 row without any value was" if len(at) == 1 else f"{len(at)} rows without any value were"
+        assert told == ([f"`data.csv`: {rows} left out."] if at else [])
+    study, told = seen(path, in_parts=True)
+    assert study.rows == 13 + len(at)
+    rows = f"{len(at)} row{'s' * (len(at) > 1)} without any value;"
+    assert [rows in sentence and "leave them out of the file" in sentence for sentence in told] == [True] * bool(at)

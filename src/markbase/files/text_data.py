@@ -80,11 +80,20 @@ def _parsed(text: str, path: Path, layout: Layout) -> tuple[pd.DataFrame, dict[s
         short = _ragged(body, separator, len(header), path, skipped, len(rows))
         if short:
             raise FileError(f"{short}{hint()}")
+    filled = frame.dropna(how="all").reset_index(drop=True)
+    if len(filled) < len(frame):  # as a spreadsheet writes rows that were once filled
+        if filled.empty:
+            raise FileError(f"`{path}` has column names but no rows.")
+        blank = len(frame) - len(filled)
+        remark(
+            f"`{path.name}`: {count_noun(blank, 'row')} without any value {'was' if blank == 1 else 'were'} left out."
+        )
+        frame = filled
     if "'" in text and any(f"'{mark}" in text for mark in ESCAPED):
         frame = frame.map(_without_apostrophe, na_action="ignore")
 
     def ends() -> int:
-        below = [number for number, row in enumerate(csv.reader(io.StringIO(body), delimiter=separator), 1) if row]
+        below = [number for number, row in enumerate(csv.reader(io.StringIO(body), delimiter=separator), 1) if any(row)]
         return len(rows) + below[-1]
 
     return with_names(frame, header, unnamed, labels, layout, len(rows), ends, path.name)

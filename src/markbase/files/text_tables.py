@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Sequence
+from mmap import mmap
 from pathlib import Path
 
 from markbase.core.errors import ColumnError, FileError, listed, quoted
@@ -49,6 +50,23 @@ def checked_names(
             f"`{path}`: {listed(quoted(twice))} {verb} more than once among the column names; give each column its own name."
         )
     return names, [names[k] for k in empty]
+
+
+def blank_rows(
+    data: bytes | bytearray | mmap, separator: str, columns: int, start: int = 0, end: int | None = None
+) -> int:
+    """Count the lines of a text, as bytes, that hold separators and no value, from the start of a line on."""
+    found, last = 0, len(data) if end is None else end
+    for cell in ("", '""') if columns > 1 else ():
+        row = separator.join([cell] * columns).encode()
+        at = start
+        while True:
+            after = at + len(row)
+            found += data[at:after] == row and data[after : after + 1] in (b"", b"\r", b"\n")
+            at = data.find(b"\n" + row, at, last) + 1
+            if not at:
+                break
+    return found
 
 
 def said_of_unnamed(told: str, names: Sequence[str]) -> str:

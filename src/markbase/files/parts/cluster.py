@@ -21,13 +21,12 @@ from markbase.files.parts.files_in_parts import part_of, placed
 from markbase.files.parts.first_look import (
     PLACE_BITS,
     Look,
-    Numbers,
     Progress,
-    Texts,
     columns_to_look_at,
     looked_twice,
     table_of_look,
 )
+from markbase.files.parts.found_columns import Numbers, Texts
 from markbase.files.parts.table_files import Piece, TableFiles, plain_words
 
 if TYPE_CHECKING:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import TYPE_CHECKING, Any
@@ -10,8 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.errors import FileError, listed, quoted, remark
-from markbase.core.rows.facts import NumberFacts
+from markbase.core.errors import FileError, count_noun, listed, quoted, remark
 from markbase.core.rows.parts import InParts
 from markbase.core.rows.processors import in_order
 from markbase.core.rows.source import Part, RowSource
@@ -20,14 +19,13 @@ from markbase.core.study.codebook import Codebook, ColumnSpec
 from markbase.core.study.column_types import no_column_of
 from markbase.core.study.written_numbers import sets_thousands_apart
 from markbase.files.parts.files_in_parts import FilesInParts, pieces_at_once
+from markbase.files.parts.found_columns import MOST_TEXTS, Numbers, Texts
 from markbase.files.parts.table_files import (
     NotNumbersError,
     Piece,
     TableFiles,
     as_texts,
     encoded,
-    numbers_of,
-    plain_values,
 )
 from markbase.files.parts.text_blocks import Cut, UncutError, cut_into_blocks
 
@@ -37,112 +35,6 @@ if TYPE_CHECKING:
 Progress = Callable[[int, "int | None"], None]
 PLACE_BITS = 40
 """No piece or file begins so far behind others that a number of so many bits does not tell it."""
-MOST_TEXTS = 1_000_000
-"""A column with more distinct texts is not held."""
-
-
-class Numbers:
-    """What the look finds in a column of numbers."""
-
-    def __init__(self, written: bool = False) -> None:
-        self.facts, self.failed, self.written, self.durations = NumberFacts(), False, written, False
-
-    def look_at(self, column: pa.Array) -> tuple[NDArray[np.float64], NumberFacts] | None:
-        """Return what some rows hold; None if one of them is no number."""
-        import pyarrow as pa
-        import pyarrow.compute as pc
-
-        if self.failed:
-            return None
-        self.durations = self.durations or pa.types.is_duration(column.type)
-        column = column.dictionary_decode() if pa.types.is_dictionary(column.type) else column
-        try:
-            values = numbers_of(pc.cast(column, pa.float64()) if pa.types.is_string(column.type) else column)
-        except pa.ArrowInvalid:
-            return None
-        if self.written and int(np.isnan(values).sum()) > column.null_count:
-            return None  # a text such as nan is no number
-        return values, NumberFacts.of(values)
-
-    def take(
-        self,
-        seen: tuple[NDArray[np.float64], NumberFacts] | None,
-        start: int,  # noqa: ARG002 - of texts
-    ) -> NDArray[Any] | None:
-        """Add what the next rows hold, and return their values; None if one of them is no number."""
-        if seen is None or self.failed:
-            self.failed = True
-            return None
-        self.facts = self.facts.merge(seen[1])
-        return seen[0]
-
-    def merge(self, other: Numbers, start: int) -> NDArray[np.int32] | None:  # noqa: ARG002 - of texts
-        """Join it with that of the rows that follow."""
-        self.facts, self.failed = self.facts.merge(other.facts), self.failed or other.failed
-        self.durations = self.durations or other.durations
-        return None
-
-
-class Texts:
-    """What the look finds in a column that is told by its distinct values."""
-
-    failed = False
-
-    def __init__(self, written: bool = False) -> None:
-        self.written = written
-        self.places: dict[Any, int] = {}
-        self.counts = np.zeros(0, dtype=np.int64)
-        self.firsts = np.zeros(0, dtype=np.int64)
-        self.many, self.categories, self.ordered = False, False, False
-
-    def look_at(self, column: pa.Array) -> tuple[list[Any], NDArray[np.integer], bool, bool] | None:
-        """Return the distinct values of some rows, which of them each row has, and whether the source calls them categories, and ordered."""
-        import pyarrow as pa
-
-        if self.many:
-            return None
-        told = pa.types.is_dictionary(column.type)
-        column = column.cast(pa.string()) if pa.types.is_null(column.type) else column
-        coded = encoded(column)
-        codes = coded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
-        categories = told and not self.written
-        return plain_values(coded.dictionary).to_pylist(), codes, categories, categories and bool(column.type.ordered)
-
-    def take(self, seen: tuple[list[Any], NDArray[np.integer], bool, bool] | None, start: int) -> NDArray[Any] | None:
-        """Add what the next rows hold, and return their places among the values seen so far."""
-        if seen is None or self.many:
-            return None
-        values, codes, categories, ordered = seen
-        self.categories, self.ordered = self.categories or categories, self.ordered or ordered
-        places = np.append(self._placed(values), np.int32(-1))[codes]
-        counts = np.bincount(places + 1, minlength=len(self.counts) + 1)[1:]
-        fresh = np.flatnonzero((self.counts == 0) & (counts > 0))
-        if len(fresh):
-            first = np.zeros(len(self.counts) + 1, dtype=np.int64)
-            first[places[::-1]] = np.arange(len(places))[::-1]  # of several rows the one written last stays
-            self.firsts[fresh] = first[fresh] + start
-        self.counts += counts
-        told: NDArray[np.int32] | None = None if self.many else places
-        return told
-
-    def _placed(self, values: Sequence[Any]) -> NDArray[np.int32]:
-        """Return the place of each value, new ones behind the others."""
-        at = np.array([self.places.setdefault(v, len(self.places)) for v in values], dtype=np.int32)
-        grown = len(self.places) - len(self.counts)
-        self.counts = np.append(self.counts, np.zeros(grown, dtype=np.int64))
-        self.firsts = np.append(self.firsts, np.zeros(grown, dtype=np.int64))
-        self.many = len(self.places) > MOST_TEXTS
-        return at
-
-    def merge(self, other: Texts, start: int) -> NDArray[np.int32]:
-        """Join it with that of the rows that follow, and return where their values are now."""
-        at = self._placed(list(other.places))
-        fresh = (self.counts[at] == 0) & (other.counts > 0)
-        self.firsts[at[fresh]] = other.firsts[fresh] + start
-        np.add.at(self.counts, at, other.counts)
-        self.categories, self.ordered = self.categories or other.categories, self.ordered or other.ordered
-        self.many = self.many or other.many
-        return np.append(at, np.int32(-1))
 
 
 @dataclass
@@ -393,6 +285,12 @@ def table_of_files(
         return _look_over(table, columns, KeptRows(len(types)), told)
 
     found = looked_twice(columns_to_look_at(types, book, table.written), look)
+    blank = sum(cut.blank for cut in found.cuts)
+    if blank:
+        remark(
+            f"`{table.told}`: {count_noun(blank, 'row')} without any value; where rows come in parts such rows count, and steps that fill "
+            f"blanks fill them: leave them out of the file."
+        )
     return table_of_look(
         found,
         lambda texts, rows, kept: FilesInParts(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from dataclasses import replace
+from mmap import ACCESS_READ, mmap
 from pathlib import Path
 
 import numpy as np
@@ -19,7 +20,7 @@ from markbase.files.layout import TOP, names_again
 from markbase.files.parts.first_look import Progress, table_in_memory, table_of_files
 from markbase.files.parts.paths import described
 from markbase.files.parts.table_files import TableFiles, plain_words
-from markbase.files.text_tables import said_of_unnamed
+from markbase.files.text_tables import blank_rows, said_of_unnamed
 
 
 def quickly_read(
@@ -31,11 +32,16 @@ def quickly_read(
         names, book = chosen_columns(list(types), chosen, book, table.told)
         if not table.written and not _are_plain(path, names):
             return None
-        if _row_of_names(table, names):
+        if _row_of_names(table, names) or (table.written and _has_blank_rows(path, table)):
             return None  # it is told where every file is read
         return _with_unnamed(table_in_memory(table, {name: types[name] for name in names}, book), table), book
     except (MarkbaseError, ImportError):  # a pyarrow that does not go with this NumPy is as good as none
         return None
+
+
+def _has_blank_rows(path: Path, table: TableFiles) -> bool:
+    with path.open("rb") as file, mmap(file.fileno(), 0, access=ACCESS_READ) as data:
+        return blank_rows(data, table.separator, len(table.names)) > 0
 
 
 def _are_plain(path: Path, names: Sequence[str]) -> bool:

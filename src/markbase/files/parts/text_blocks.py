@@ -11,6 +11,7 @@ import numpy as np
 
 from markbase.core.rows.source import PART_ROWS
 from markbase.files.parts.table_files import TableFiles, opened
+from markbase.files.text_tables import blank_rows
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -39,6 +40,8 @@ class Cut:
     """How many bytes it has."""
     rows: int = 0
     """How many rows."""
+    blank: int = 0
+    """How many of them hold no value, where every line is a row."""
 
 
 @dataclass(frozen=True)
@@ -109,7 +112,8 @@ def cut_into_blocks(table: TableFiles, broken_lines: bool = False) -> Iterator[T
                     if not start:
                         skipped = _names_end(rows, end, table.separator.encode())
                     if end > skipped:
-                        cut = Cut(number, start + skipped, end - skipped)
+                        own = (rows, table.separator, len(table.names), skipped, end)
+                        cut = Cut(number, start + skipped, end - skipped, blank=0 if broken_lines else blank_rows(*own))
                         yield TextBlock(table, cut, pa.py_buffer(rows).slice(skipped, cut.size), known=False)
                     start += end
 
