@@ -18,13 +18,7 @@ _MOST_BYTES = 50_000_000
 
 
 def teach(command: click.Command) -> None:
-    """Let every option and argument of a command offer what its metavar says it takes.
-
-    Parameters
-    ----------
-    command : click.Command
-        The command.
-    """
+    """Let every option and argument of a command offer what its metavar says it takes."""
     for param in command.params:
         metavar = str(getattr(param, "metavar", None) or "").strip("[]")
         offered = _fits_offered if param.name == "names" else _OFFERED.get(metavar) or _OFFERED.get(str(param.name))

@@ -117,20 +117,7 @@ def _carried_out(path: Path, into: Path, replace: bool) -> int:
 
 
 def copy_files(folder: Path, replace: bool) -> None:
-    """Copy the files of the demo; files already there stay unless they differ and `replace` is set.
-
-    Parameters
-    ----------
-    folder : Path
-        Where to; made if need be.
-    replace : bool
-        Whether files that differ may be written over.
-
-    Raises
-    ------
-    FileError
-        If the folder is a file, cannot be written, or holds files that differ; nothing is written then.
-    """
+    """Copy the files of the demo into a folder; if one there differs, none is written unless `replace` is set."""
     if folder.exists() and not folder.is_dir():
         raise FileError(f"`{folder}` is a file; name a folder for the demo.")
     contents = {name: demo.path(name).read_bytes() for name in demo.FILES}

@@ -27,19 +27,7 @@ from markbase.show.slope_figures import draw_score
 
 
 def write_screen_figures(study: Study, screen: Screen, folder: Path, replace: bool) -> None:
-    """Draw the figures of a screening into a folder, each as PNG and SVG.
-
-    Parameters
-    ----------
-    study : Study
-        The data.
-    screen : Screen
-        The screening.
-    folder : Path
-        Where to; made if need be.
-    replace : bool
-        Whether files that are there may be written over.
-    """
+    """Draw the figures of a screening into a folder, each as PNG and SVG."""
     figures: Figures = {
         "correlations": Drawn("Correlations", draw_correlations(screen).figure),
         "vif": Drawn("Variance inflation factors", draw_vif(screen).figure),
@@ -50,17 +38,7 @@ def write_screen_figures(study: Study, screen: Screen, folder: Path, replace: bo
 
 
 def draw_fit(fit: AnyFit, folder: Path, replace: bool) -> None:
-    """Draw the figures of a fit into a folder, each as PNG and SVG.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    folder : Path
-        Where to; made if need be.
-    replace : bool
-        Whether files that are there may be written over.
-    """
+    """Draw the figures of a fit into a folder, each as PNG and SVG."""
     _write(figures_of_fit(fit), folder, replace)
 
 
@@ -88,17 +66,7 @@ def draw_score_of(scored: Score, folder: Path, replace: bool) -> None:
 
 
 def draw_steps(hierarchy: Blocks, folder: Path, replace: bool) -> None:
-    """Draw the figures of a blockwise entry into a folder, each as PNG and SVG.
-
-    Parameters
-    ----------
-    hierarchy : Blocks
-        The blockwise entry.
-    folder : Path
-        Where to; made if need be.
-    replace : bool
-        Whether files that are there may be written over.
-    """
+    """Draw the figures of a blockwise entry into a folder, each as PNG and SVG."""
     figures = figures_of_blocks(hierarchy)
     if not figures:
         raise MarkbaseError(

@@ -103,13 +103,7 @@ def markbase() -> None:
 
 
 def main(arguments: Sequence[str] | None = None) -> None:
-    """Run the command and leave with 0 (done), 2 (the user can mend it) or 1 (a defect of ours).
-
-    Parameters
-    ----------
-    arguments : sequence of str, optional
-        What stands behind the command's name; by default what was typed.
-    """
+    """Run the command and leave with 0 (done), 2 (the user can mend it) or 1 (a defect of ours)."""
     for name in ("stdout", "stderr"):  # a stream that was closed is None
         if getattr(sys, name) is None:
             setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: PTH123, SIM115 - kept open to the end

@@ -113,25 +113,7 @@ class Results:
 
 
 def carry_out(plan: Plan, progress: Progress) -> Results:
-    """Open, prepare, screen and fit as a plan says.
-
-    Parameters
-    ----------
-    plan : Plan
-        The plan.
-    progress : callable
-        Told what is being done.
-
-    Returns
-    -------
-    Results
-        Everything there is to write.
-
-    Raises
-    ------
-    MarkbaseError
-        If a step, a column or a fit is refused; the message names the plan's line or the fit.
-    """
+    """Open, prepare, screen and fit as a plan says; a refusal names the plan's line or the fit."""
     analysis = plan.analysis
     progress("opening and preparing the data")
     study = open_plan(plan)

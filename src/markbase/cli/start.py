@@ -61,29 +61,7 @@ def command(outcome: str, into: Path | None, replaces: bool, **source: Any) -> N
 
 
 def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
-    """Return the text of a plan.
-
-    Parameters
-    ----------
-    study : Study
-        The data.
-    outcome : str
-        What is to be explained.
-    given : Source
-        Where the data are, and what is done to them already.
-    into : Path, optional
-        Where the plan will be, from where it names its files.
-
-    Returns
-    -------
-    str
-        TOML that `run` carries out, once the guesses are settled.
-
-    Raises
-    ------
-    MarkbaseError
-        If there is no such outcome, or it is neither a numeric column nor of two levels.
-    """
+    """Return the text of a plan that `run` carries out once the guesses are settled; its files named as seen from where it will be."""
     column = study.column(outcome)
     levels = [v.label for k, v in enumerate(column.levels) if column.is_categorical and column.counts[k]]
     if column.two_values == (0.0, 1.0):

@@ -27,13 +27,7 @@ _loader: Callable[[], Renderer] | None = None
 
 
 def set_renderer(loader: Callable[[], Renderer]) -> None:
-    """Say where the renderer comes from.
-
-    Parameters
-    ----------
-    loader : callable
-        Called without arguments whenever something is shown; returns the renderer.
-    """
+    """Say what returns the renderer, whenever something is shown."""
     global _loader
     _loader = loader
 

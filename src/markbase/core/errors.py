@@ -77,13 +77,7 @@ class MarkbaseWarning(UserWarning):
 
 
 def remark(message: str) -> None:
-    """Warn with a `MarkbaseWarning` that points at the caller's line outside the package.
-
-    Parameters
-    ----------
-    message : str
-        One sentence: what was seen, and what would do.
-    """
+    """Warn with a `MarkbaseWarning` that points at the caller's line outside the package."""
     depth, frame = 1, inspect.currentframe()
     while frame is not None and str(Path(frame.f_code.co_filename).resolve()).startswith(_PACKAGE):
         depth, frame = depth + 1, frame.f_back
@@ -91,22 +85,7 @@ def remark(message: str) -> None:
 
 
 def near(name: str, known: Iterable[str], most: int = 3) -> str:
-    """Say which known names come close to a misspelt one.
-
-    Parameters
-    ----------
-    name : str
-        What was asked for.
-    known : iterable of str
-        What there is.
-    most : int
-        How many close matches to give at most.
-
-    Returns
-    -------
-    str
-        A sentence beginning with a space, or the first few names when nothing is close.
-    """
+    """Say, in a sentence that begins with a space, which known names come close to a misspelt one, or the first few if none does."""
     choices = list(known)
     folded: dict[str, str] = {}
     for choice in choices:

@@ -90,26 +90,10 @@ def total(a: Twofold) -> Twofold:
 
 
 def sums_by_code(codes: NDArray[np.intp] | None, values: Twofold, levels: int) -> Twofold:
-    """Sum twofold values by code, as if in about three times the working precision.
+    """Sum twofold values of shape (rows,) by code, as if in about three times the working precision, shape (levels,).
 
-    Parameters
-    ----------
-    codes : ndarray of int, shape (rows,), or None
-        The level of each row; None for one level.
-    values : twofold array, shape (rows,)
-        What is summed.
-    levels : int
-        How many levels there are.
-
-    Returns
-    -------
-    twofold array, shape (levels,)
-        The sums.
-
-    Notes
-    -----
-    The leading bits of all values are cut off at a common place, so that their sums are exact in
-    any order (Rump, Ogita & Oishi 2008, ExtractVector); twice, and the rest is summed as it comes.
+    The leading bits of all values are cut off at a common place, so that their sums are exact in any order (Rump, Ogita &
+    Oishi 2008, ExtractVector); twice, and the rest is summed as it comes.
     """
     rest, low = values
     total = (np.zeros(levels), np.zeros(levels))

@@ -39,20 +39,10 @@ def from_to(low: str, high: str) -> str:
 
 
 def number(value: float, decimals: int = 2) -> str:
-    """Write a number with fixed decimals, thousands parted, and a real minus sign.
+    """Write a number with fixed decimals (−3 rounds to thousands), thousands parted, and a real minus sign; ``–`` for none.
 
-    Parameters
-    ----------
-    value : float
-        The number.
-    decimals : int
-        Digits after the point; −3 rounds to thousands.
-
-    Returns
-    -------
-    str
-        The text; ``–`` when the value is not a number. What is known to tens of millions only, or is very large or very
-        small, is written with a power of ten: by its decimals first, so that both ends of an interval are written alike.
+    What is known to tens of millions only, or is very large or very small, is written with a power of ten: by its decimals
+    first, so that both ends of an interval are written alike.
 
     Examples
     --------
@@ -75,19 +65,9 @@ def number(value: float, decimals: int = 2) -> str:
 
 
 def decimals_for(scale: float, digits: int = 2) -> int:
-    """Return how many decimals show a quantity known to within `scale`.
+    """Return how many decimals show a quantity known to within `scale` (a standard error, or its size) by some digits of it.
 
-    Parameters
-    ----------
-    scale : float
-        The uncertainty (a standard error), or the size, of what is shown.
-    digits : int
-        Significant digits of the scale to keep.
-
-    Returns
-    -------
-    int
-        Decimals, negative where a scale of 100,000 or more would show over five digits of itself.
+    Negative where a scale of 100,000 or more would show over five digits of itself.
     """
     if not math.isfinite(scale) or scale <= 0:
         return 2
@@ -96,20 +76,7 @@ def decimals_for(scale: float, digits: int = 2) -> int:
 
 
 def clear_of_zero(low: float, high: float, decimals: int) -> int:
-    """Return decimals at which an interval that ends close to 0 shows on which side of it.
-
-    Parameters
-    ----------
-    low, high : float
-        The ends.
-    decimals : int
-        Decimals that would do otherwise.
-
-    Returns
-    -------
-    int
-        At most three more.
-    """
+    """Return decimals, at most three more, at which an interval that ends close to 0 shows on which side of it."""
     for more in range(4):
         if all(end == 0 or abs(end) >= 0.5 * 10.0 ** -(decimals + more) for end in (low, high)):
             return decimals + more
@@ -117,20 +84,7 @@ def clear_of_zero(low: float, high: float, decimals: int) -> int:
 
 
 def ratio(value: float, decimals: int | None = None) -> str:
-    """Write an odds ratio.
-
-    Parameters
-    ----------
-    value : float
-        The ratio.
-    decimals : int, optional
-        Its decimals; by default three significant digits.
-
-    Returns
-    -------
-    str
-        ``1.07``, ``0.943``, ``12.3``; in words where it is beyond all measure.
-    """
+    """Write an odds ratio, by default to three digits: ``1.07``, ``0.943``, ``12.3``; in words where it is beyond all measure."""
     if math.isnan(value):
         return number(value)
     if value >= 1e6:
@@ -152,17 +106,7 @@ def ratio_decimals(value: float, se: float) -> int:
 def ratio_with_ends(value: float, low: float, high: float, se: float) -> tuple[str, str, str]:
     """Write an odds ratio and the ends of its interval with as many decimals, so that it shows on which side of 1 they are.
 
-    Parameters
-    ----------
-    value, low, high : float
-        The ratio, and the ends.
-    se : float
-        The standard error of its logarithm.
-
-    Returns
-    -------
-    tuple of str
-        The three.
+    `se` is the standard error of its logarithm.
     """
     decimals = clear_of_zero(low - 1, high - 1, ratio_decimals(value, se))
     return ratio(value, decimals), ratio(low, decimals), ratio(high, decimals)
@@ -174,39 +118,13 @@ def point_decimals(low: float, high: float, se: float) -> int:
 
 
 def value_with_ends(value: float, low: float, high: float, decimals: int) -> tuple[str, str, str]:
-    """Write a value and the ends of its interval, these with more decimals where it would not show on which side of 0 they are.
-
-    Parameters
-    ----------
-    value, low, high : float
-        The value, and the ends.
-    decimals : int
-        Decimals that would do otherwise.
-
-    Returns
-    -------
-    tuple of str
-        The three.
-    """
+    """Write a value and the ends of its interval, these with more decimals where it would not show on which side of 0 they are."""
     ends = clear_of_zero(low, high, decimals)
     return number(value, decimals), number(low, ends), number(high, ends)
 
 
 def short(value: float, digits: int = 3) -> str:
-    """Write a number with a few significant digits, trailing zeros dropped.
-
-    Parameters
-    ----------
-    value : float
-        The number.
-    digits : int
-        Significant digits.
-
-    Returns
-    -------
-    str
-        ``12.3``, ``1,204``, ``0.00123``.
-    """
+    """Write a number with a few significant digits, trailing zeros dropped: ``12.3``, ``1,204``, ``0.00123``."""
     if not math.isfinite(value) or value == 0:
         return number(value, 0)
     if value == round(value) and abs(value) < 1e12:
@@ -221,15 +139,7 @@ def short(value: float, digits: int = 3) -> str:
 def percentage(share: float) -> str:
     """Write a share in percent, without the sign: one decimal, and near 0 and 100 two digits of what is left.
 
-    Parameters
-    ----------
-    share : float
-        The share, from 0 to 1.
-
-    Returns
-    -------
-    str
-        ``67.5``, ``0.043``, ``99.957``: neither 0 nor 100 is said of what is not.
+    Neither 0 nor 100 is said of what is not.
 
     Examples
     --------
@@ -278,17 +188,9 @@ def points(difference: float) -> str:
 
 
 def p_value(p: float) -> str:
-    """Write a p value: three digits without the leading zero, never as zero or one.
+    """Write a p value: three digits without the leading zero, never as zero or one; ``–`` when there is none.
 
-    Parameters
-    ----------
-    p : float
-        The p value.
-
-    Returns
-    -------
-    str
-        ``.034``, ``< .001``, ``> .999`` or, when there is none, ``–``; within a hair of .05 as many digits as show on which side.
+    Within a hair of .05 as many digits as show on which side.
     """
     if math.isnan(p):
         return "–"

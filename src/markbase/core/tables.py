@@ -45,18 +45,7 @@ class own_table:  # noqa: N801 - it stands where `cached_property` would
 
 
 def table_of(columns: Mapping[str, Column]) -> pd.DataFrame:
-    """Make a table of columns that hold one type each, which a look at the first value tells.
-
-    Parameters
-    ----------
-    columns : mapping of str to array_like, shape (rows,)
-        The columns, of text or of anything else; at least one row.
-
-    Returns
-    -------
-    pandas.DataFrame
-        As of `pandas.DataFrame`, which looks at every value.
-    """
+    """Make a table of columns that hold one type each, which a look at the first value tells; `pandas.DataFrame` looks at every one."""
     made = [
         pd.array(values, dtype=_TEXT) if isinstance(values[0], str) else np.asarray(values)
         for values in columns.values()
@@ -82,16 +71,5 @@ def records_of(table: pd.DataFrame) -> list[TableRow]:
 
 
 def rows_of(table: pd.DataFrame) -> Iterator[Any]:
-    """Yield the rows of a table as named tuples, whose fields are its columns.
-
-    Parameters
-    ----------
-    table : pandas.DataFrame
-        A table whose column names are identifiers.
-
-    Yields
-    ------
-    namedtuple
-        One a row.
-    """
+    """Yield the rows of a table whose column names are identifiers as named tuples."""
     yield from table.itertuples(index=False)

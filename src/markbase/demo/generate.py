@@ -81,18 +81,7 @@ STAYS = {"start": -2.4, "belonging": 0.055, "travel_km": -0.045, "age": 0.006}
 
 
 def make_singers(seed: int = SEED) -> pd.DataFrame:
-    """Make the survey of singers.
-
-    Parameters
-    ----------
-    seed : int
-        Seed of the random numbers.
-
-    Returns
-    -------
-    pandas.DataFrame
-        A row a singer, as the file holds it: text for blanks and codes.
-    """
+    """Make the survey of singers, a row a singer, as the file holds it: text for blanks and codes."""
     rng = np.random.default_rng(seed)
     n = SINGERS
     choir = rng.choice(len(CHOIRS), n, p=_uneven(rng, len(CHOIRS)))
@@ -181,17 +170,9 @@ def _spoil(frame: pd.DataFrame, rng: np.random.Generator) -> None:
 
 
 def make_terms(seed: int = SEED) -> pd.DataFrame:
-    """Make the second table: choirs by season, attendance carrying over from one season to the next.
+    """Make the second table, a row a choir and season: attendance carries over from one season to the next.
 
-    Parameters
-    ----------
-    seed : int
-        Seed of the random numbers.
-
-    Returns
-    -------
-    pandas.DataFrame
-        A row a choir and season. One season of one choir is missing, so that a lag has a gap.
+    One season of one choir is missing, so that a lag has a gap.
     """
     rng = np.random.default_rng(seed + 1)
     records = []
@@ -221,15 +202,7 @@ def _uneven(rng: np.random.Generator, parts: int) -> Any:
 
 
 def write(folder: Path, seed: int = SEED) -> None:
-    """Write both tables as CSV.
-
-    Parameters
-    ----------
-    folder : Path
-        Where to; existing files of the same name are replaced.
-    seed : int
-        Seed of the random numbers.
-    """
+    """Write both tables into a folder as CSV; existing files of the same name are replaced."""
     for name, frame in (("choirs.csv", make_singers(seed)), ("choir_terms.csv", make_terms(seed))):
         (folder / name).write_bytes(frame.to_csv(index=False, lineterminator="\n").encode())
 

@@ -15,37 +15,11 @@ Chosen = Container[str]
 def chosen_columns(
     names: Sequence[str], chosen: Chosen | None, book: Codebook, told: str, nested: Collection[str] = ()
 ) -> tuple[list[str], Codebook]:
-    """Choose the columns to be read, with those that the codebook says they are made of.
+    """Choose the columns to be read, in the order of the file, with those that the codebook says they are made of.
 
-    Parameters
-    ----------
-    names : sequence of str
-        The columns of the file.
-    chosen : container of str, optional
-        Those asked for; None for all.
-    book : Codebook
-        What is known of them.
-    told : str
-        What the file is called.
-    nested : collection of str
-        Columns that hold lists or records, which are left out.
-
-    Returns
-    -------
-    list of str
-        In the order of the file.
-    Codebook
-        What is known of these; of columns that the file does not have as well, which is refused where it is used.
-
-    Raises
-    ------
-    ColumnError
-        If one of a list of names is not there or nested, or none is asked for, or left.
-
-    Warns
-    -----
-    MarkbaseWarning
-        If nested columns that may have been meant are left out.
+    The codebook is that of these, and of columns that the file does not have as well, which is refused where it is used.
+    `nested` columns hold lists or records and are left out, which is said where they may have been meant. Raises a
+    `ColumnError` if one of a list of names is not there or nested, or none is asked for, or left.
     """
     if chosen is None:
         return _without_nested(list(names), book, told, nested)

@@ -100,25 +100,8 @@ def _read_json(path: Path, data: str) -> Mapping[str, Any]:
 def codebook_content(study: Study, path: Path) -> bytes:
     """Return the codebook of a study as a file of that name holds it.
 
-    Parameters
-    ----------
-    study : Study
-        The study.
-    path : Path
-        ``.toml``; ``.xml`` for DDI-Codebook; ``-metadata.json`` for CSVW, ``schema.json`` for a Table Schema, any other ``.json``
-        for a Data Package; ``.csv`` for a table.
-
-    Returns
-    -------
-    bytes
-        Its contents.
-
-    Raises
-    ------
-    FileError
-        If it ends in something else.
-    CodebookError
-        If it holds what the standard cannot.
+    ``.toml``; ``.xml`` for DDI-Codebook; ``-metadata.json`` for CSVW, ``schema.json`` for a Table Schema, any other
+    ``.json`` for a Data Package; ``.csv`` for a table. Raises a `CodebookError` if it holds what the standard cannot.
     """
     suffix, name = path.suffix.lower(), path.name.lower()
     if suffix == ".toml":

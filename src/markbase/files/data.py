@@ -172,31 +172,7 @@ def only_in_parts(path: Path) -> bool:
 def read_table(
     path: str | Path, *, encoding: str = "utf-8", sheet: str | None = None, layout: Mapping[str, int] | None = None
 ) -> pd.DataFrame:
-    """Read a file as a table, without saying what its columns mean.
-
-    Parameters
-    ----------
-    path : str or Path
-        The file, as for `open_study`.
-    encoding : str
-        How the bytes of a text file stand for characters.
-    sheet : str, optional
-        Which sheet of a spreadsheet; by default the first.
-    layout : mapping of str to int, optional
-        Where things stand in the file, as for `open_study`.
-
-    Returns
-    -------
-    pandas.DataFrame
-        Of a text file every cell is a text.
-
-    Raises
-    ------
-    FileError
-        If the file cannot be read or is empty.
-    ColumnError
-        For a column name that occurs twice, or a header in which most names are lacking.
-    """
+    """Read a file as a table, as `open_study` does, without saying what its columns mean; of a text file every cell is a text."""
     return _read(Path(path), encoding, sheet, Layout.of(layout))[0]
 
 
@@ -220,22 +196,7 @@ def _read(path: Path, encoding: str, sheet: str | None, layout: Layout) -> tuple
 
 
 def need_extra(path: Path, suffix: str, what: str = "") -> None:
-    """Say which extra is missing, if one is.
-
-    Parameters
-    ----------
-    path : Path
-        The file to be read or written.
-    suffix : str
-        Its kind.
-    what : str
-        What files of that kind are called; by default its suffix says it.
-
-    Raises
-    ------
-    FileError
-        If the package for that kind of file is not installed.
-    """
+    """Refuse a kind of file whose package is not installed, with what adds it."""
     package, named = EXTRAS[suffix]
     if importlib.util.find_spec(package) is None:
         raise FileError(

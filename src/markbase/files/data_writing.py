@@ -60,23 +60,7 @@ def write_data(study: Study, path: str | Path, *, codes: bool = False, replace: 
 
 
 def write_table(frame: pd.DataFrame, path: str | Path, *, replace: bool = False) -> None:
-    """Write a table to a file.
-
-    Parameters
-    ----------
-    frame : pandas.DataFrame
-        The table.
-    path : str or Path
-        The file, as for `write_data`.
-    replace : bool
-        Whether a file that is there may be written over.
-
-    Raises
-    ------
-    FileError
-        If the kind is unknown, needs an extra that is not installed, the file is there already, or cannot be
-        written.
-    """
+    """Write a table to a file, as `write_data` does."""
     path = Path(path)
     refuse_to_replace(path, replace)
     write_whole(path, table_content(frame, path))
@@ -145,20 +129,7 @@ def table_content(frame: pd.DataFrame, path: Path) -> bytes:
 
 
 def table_bytes(frame: pd.DataFrame, suffix: str) -> bytes:
-    """Return a table as the contents of a file.
-
-    Parameters
-    ----------
-    frame : pandas.DataFrame
-        The table.
-    suffix : str
-        The kind of file.
-
-    Returns
-    -------
-    bytes
-        The contents.
-    """
+    """Return a table as the contents of a file of that kind."""
     texts = [str(name) for name, kind in frame.dtypes.items() if not pd.api.types.is_numeric_dtype(kind)]
     plain = frame.astype(dict.fromkeys(texts, object))
     if suffix in TEXT_SUFFIXES:

@@ -115,23 +115,9 @@ def header_hint(rows: Sequence[Sequence[str]]) -> str:
 def names_again(rows: Sequence[Sequence[str]], names: Sequence[str], place: int, way: Callable[[int], str]) -> str:
     """Say that the first row of the data, or the first two, look like more names or labels, with the way out; empty if they do not.
 
-    They do if no text of them comes again, and they are texts wherever all below are numbers, which is so in more than one column.
-
-    Parameters
-    ----------
-    rows : sequence of sequence of str
-        The first rows of the data.
-    names : sequence of str
-        The names of the columns.
-    place : int
-        In which row of the file the data begin.
-    way : callable
-        What to do, by how many rows there are of names.
-
-    Returns
-    -------
-    str
-        The sentence.
+    They do if no text of them comes again, and they are texts wherever all below are numbers, which is so in more than one
+    column. `place` is the row of the file in which the data begin; `way` says what to do, by how many rows there are of
+    names.
     """
     columns = list(zip(*([cell.strip() for cell in row] for row in rows[:TOP] if any(row)), strict=False))
     for several in (1, 2):
@@ -187,27 +173,8 @@ def with_names(
 ) -> tuple[pd.DataFrame, dict[str, str]]:
     """Give columns their names, and say what was seen of them and of the rows; columns with neither a name nor a value are none.
 
-    Parameters
-    ----------
-    frame : pandas.DataFrame
-        The rows of the data.
-    header, unnamed, labels : sequence of str
-        The names of the columns, those that were made up, and what the columns are called in full.
-    layout : Layout
-        What the analyst says of where things stand.
-    above : int
-        How many rows stand above the data.
-    ends : callable
-        Tells in which row of the file the data end.
-    name : str
-        What the file is called.
-
-    Returns
-    -------
-    frame : pandas.DataFrame
-        The columns by their names.
-    labels : dict of str to str
-        What they are called in full, where the file says so.
+    `unnamed` are the names that were made up, `labels` what the columns are called in full; `above` rows stand above the
+    data, and `ends` tells in which row of the file they end. Returns the labels by name as well, where the file has them.
     """
     frame.columns = pd.Index(header)
     empty = [column for column in unnamed if frame[column].isna().all()]

@@ -236,20 +236,7 @@ def read_plan(path: str | Path) -> Plan:
 
 
 def moved_plan(plan: Plan, folder: Path) -> str:
-    """Return the text of a plan as it reads in another folder.
-
-    Parameters
-    ----------
-    plan : Plan
-        A plan that was read from a file.
-    folder : Path
-        Where the text is to be kept.
-
-    Returns
-    -------
-    str
-        The same text, its files named as seen from there.
-    """
+    """Return the text of a plan as it reads in another folder, its files named as seen from there."""
     document = tomlkit.parse(plan.text)
     data: Any = document["data"]
     data["file"] = seen_from(plan.file, folder)
@@ -259,23 +246,7 @@ def moved_plan(plan: Plan, folder: Path) -> str:
 
 
 def read_step(text: str) -> dict[str, Any]:
-    """Read one preparing step written as an inline TOML table.
-
-    Parameters
-    ----------
-    text : str
-        For instance ``{do = "mark", column = "voice", base = "alto"}``; the braces may be left out.
-
-    Returns
-    -------
-    dict
-        The step.
-
-    Raises
-    ------
-    MarkbaseError
-        If it is not an inline table.
-    """
+    """Read one preparing step written as an inline TOML table, ``{do = "mark", column = "voice"}``; the braces may be left out."""
     bare = text.strip()
     try:
         step = parsed_toml(f"step = {bare if bare.startswith('{') else '{' + bare + '}'}", f"`{text}`")["step"]

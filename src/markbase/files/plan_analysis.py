@@ -35,26 +35,9 @@ _TYPES: dict[str, tuple[type, ...]] = {
 
 
 def read_analysis(mapping: Mapping[str, Any], text: str, source: str) -> Analysis:
-    """Read what a plan asks for.
+    """Read what a plan asks for, checked as far as it can be without the data.
 
-    Parameters
-    ----------
-    mapping : mapping
-        The plan, as TOML has it.
-    text : str
-        Its text, for line numbers.
-    source : str
-        What it is called in messages.
-
-    Returns
-    -------
-    Analysis
-        Checked as far as it can be without the data.
-
-    Raises
-    ------
-    MarkbaseError
-        For an unknown key, a value of the wrong kind, or one that is missing; with the line.
+    `mapping` is the plan as TOML has it, `text` its text and `source` what it is called, for messages: a refusal names the line.
     """
     lines = Lines(text, source)
     fits: list[tuple[int, FitEntry]] = []
@@ -284,22 +267,7 @@ def _screen_entry(entry: Any, lines: Lines) -> ScreenEntry | None:
 
 
 def check_columns(analysis: Analysis, columns: Sequence[str], text: str, source: str) -> None:
-    """Refuse columns that the prepared data do not have, before anything is fitted.
-
-    Parameters
-    ----------
-    analysis : Analysis
-        What the plan asks for.
-    columns : sequence of str
-        The columns of the prepared data.
-    text, source : str
-        The plan, for line numbers.
-
-    Raises
-    ------
-    MarkbaseError
-        With the line, the column, and names that come close.
-    """
+    """Refuse columns that the prepared data do not have, before anything is fitted, with the line, and names that come close."""
     lines = Lines(text, source)
     for entry in analysis.fits:
         for name in entry.columns:

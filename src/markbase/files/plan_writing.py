@@ -157,27 +157,10 @@ def plan_text(
     opened_with: Mapping[str, Any],
     in_parts: bool = False,
 ) -> str:
-    """Write a plan.
+    """Write a plan that `read_plan` reads, its files named as seen from where it will be.
 
-    Parameters
-    ----------
-    file, codebook : str
-        The data file and its codebook, as seen from where the plan will be.
-    steps : sequence of mapping
-        The preparing steps, as `Trail.record` returns them.
-    missing : sequence
-        Codes that stand for a missing answer in every column.
-    more : mapping, optional
-        Further tables, or lists of them, by name.
-    opened_with : mapping
-        How the file is read: `encoding`, `sheet`, `layout`, as `open_study` takes them.
-    in_parts : bool
-        Whether rows are read a part at a time.
-
-    Returns
-    -------
-    str
-        TOML that `read_plan` reads.
+    `steps` are as `Trail.record` returns them; `more` has further tables, or lists of them, by name; `opened_with` says how
+    the file is read: `encoding`, `sheet`, `layout`, as `open_study` takes them.
     """
     document = tomlkit.document()
     data = tomlkit.table()

@@ -20,23 +20,7 @@ MOST_DEPTH, MOST_TABLES = 40, 20_000
 
 
 def read_bytes(path: Path) -> bytes:
-    """Read a file.
-
-    Parameters
-    ----------
-    path : Path
-        The file.
-
-    Returns
-    -------
-    bytes
-        Its contents.
-
-    Raises
-    ------
-    FileError
-        If there is no such file, or it cannot be read; for ``-``, if nothing is piped in.
-    """
+    """Return the contents of a file, or of standard input for ``-``."""
     if path == STANDARD:
         return _standard_input()
     try:
@@ -80,26 +64,7 @@ def _standard_input() -> bytes:
 def read_toml(path: Path, error: type[MarkbaseError] = MarkbaseError) -> tuple[dict[str, Any], str]:
     """Read a TOML file, and return what it says beside its text.
 
-    Parameters
-    ----------
-    path : Path
-        The file.
-    error : type
-        What to raise where it is not TOML.
-
-    Returns
-    -------
-    mapping : dict
-        What it says.
-    text : str
-        Its text.
-
-    Raises
-    ------
-    FileError
-        If it cannot be read.
-    MarkbaseError
-        If it is not TOML, is nested deeper than is read, or holds a number that cannot be written.
+    Raises an `error` if it is not TOML, is nested deeper than is read, or holds a number that cannot be written.
     """
     text = read_text(path)
     return parsed_toml(text, f"`{path}`", error), text
@@ -122,24 +87,9 @@ def parsed_toml(text: str, what: str, error: type[MarkbaseError] = MarkbaseError
 
 
 def read_text(path: Path, encoding: str = "utf-8") -> str:
-    """Read a text file.
+    """Read a text file; a byte order mark is taken off.
 
-    Parameters
-    ----------
-    path : Path
-        The file.
-    encoding : str
-        How its bytes stand for characters; a byte order mark is taken off.
-
-    Returns
-    -------
-    str
-        The text.
-
-    Raises
-    ------
-    FileError
-        If there is no such file, it cannot be read, is empty, is no text, or is not so encoded.
+    Raises a `FileError` if it cannot be read, is empty, is no text, or is not so encoded.
     """
     try:
         known = getattr(codecs.lookup(encoding), "_is_text_encoding", True)  # some only turn bytes into bytes

@@ -42,17 +42,10 @@ def write_whole(path: Path, content: Content) -> None:
 
 
 def write_all(contents: Mapping[Path, Content]) -> None:
-    """Write files so that all of them appear, whole, or none does.
+    """Write files so that all of them appear, whole, or none does; folders are made if need be.
 
-    Parameters
-    ----------
-    contents : mapping of Path to bytes, or to a callable
-        What to write into each, or what writes it into an open file; folders are made if need be.
-
-    Raises
-    ------
-    FileError
-        If one cannot be written, or was read by the same command; what was there before stays, in all of them.
+    A content is bytes, or what writes it into an open file. Raises a `FileError` if one cannot be written, or was read by
+    the same command; what was there before stays, in all of them.
     """
     for path in contents:
         _refuse_input(path)
@@ -136,20 +129,7 @@ def _refuse_input(path: Path) -> None:
 
 
 def refuse_to_replace(path: Path, replace: bool) -> None:
-    """Stop before a file is written over that nobody said may be.
-
-    Parameters
-    ----------
-    path : Path
-        The file to be written.
-    replace : bool
-        Whether it may be written over.
-
-    Raises
-    ------
-    FileError
-        If it is there and may not be written over, is a folder, or was read by the same command.
-    """
+    """Stop before a file is written over that nobody said may be, or that was read by the same command."""
     _refuse_input(path)
     try:
         is_folder, there = path.is_dir(), path.exists()

@@ -89,25 +89,7 @@ def can_write_documents() -> bool:
 
 
 def document_bytes(results: Sequence[Result], title: str = "") -> bytes:
-    """Return tables of fits as the contents of a document, the same bytes every time.
-
-    Parameters
-    ----------
-    results : sequence
-        What to tell, as `write_document` takes it.
-    title : str
-        A heading.
-
-    Returns
-    -------
-    bytes
-        The contents.
-
-    Raises
-    ------
-    FileError
-        If the package that makes documents is not installed.
-    """
+    """Return tables of fits as the contents of a document, as `write_document` takes them, the same bytes every time."""
     if not can_write_documents():
         raise FileError(
             "A document needs the package python-docx, which is not installed; python -m pip install python-docx adds it."

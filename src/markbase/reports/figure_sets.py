@@ -61,18 +61,7 @@ def figures_of(made: AnyFit | Blocks) -> Figures:
 
 
 def figures_of_fit(fit: AnyFit) -> Figures:
-    """Draw every figure that suits a fit.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-
-    Returns
-    -------
-    dict
-        The figures by their names.
-    """
+    """Draw every figure that suits a fit, by name."""
     figures = figure_of_coefficients(fit)
     for group in (v for v in fit.variables if v.is_categorical):
         figures |= figures_of_group(fit, group)

@@ -25,21 +25,9 @@ _USE = re.compile(r'href="#(m\w+)" x="([^"]*)" y="([^"]*)" style="([^"]*)"')
 
 
 def inline(svg: bytes, name: str, caption: str) -> Picture:
-    """Return a figure as an element of a page.
+    """Return a figure as an element of a page: text is text, lines are lines; a cloud of marks is a few paths.
 
-    Parameters
-    ----------
-    svg : bytes
-        The figure as a file.
-    name : str
-        What no other figure of the page is called: its inner names are made from it.
-    caption : str
-        What it shows; also what is read out in its place.
-
-    Returns
-    -------
-    Picture
-        Text is text, lines are lines; a cloud of marks is a few paths.
+    Its inner names are made from `name`, which no other figure of the page has; `caption` is also what is read out in its place.
     """
     drawn = svg.decode()
     drawn = re.sub(r"<metadata>.*?</metadata>", "", drawn[drawn.index("<svg") :], flags=re.DOTALL)

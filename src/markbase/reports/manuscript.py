@@ -25,18 +25,7 @@ Result = AnyFit | Blocks | Comparison | Screen | tuple[AnyFit, str]
 
 
 def manuscript_table(result: Result) -> Section:
-    """Return a result as the table of a manuscript.
-
-    Parameters
-    ----------
-    result : LinearFit, LogisticFit, Blocks, Comparison, Screen or tuple of a fit and a group
-        What to tell.
-
-    Returns
-    -------
-    Section
-        Its caption as title, one table, and what stands below it as note.
-    """
+    """Return a result as the table of a manuscript: its caption as title, one table, and what stands below it as note."""
     if isinstance(result, tuple):
         return _levels(*result)
     if isinstance(result, Blocks):

@@ -72,23 +72,8 @@ def analysis_part(
 ) -> Part:
     """Tell a fit, or a blockwise entry, as a part of a report.
 
-    Parameters
-    ----------
-    made : LinearFit, LogisticFit or Blocks
-        The analysis.
-    name, question : str
-        What it is called, and what it asks.
-    wanted : Wanted, optional
-        What is told beside the fit.
-    figures : dict, optional
-        Its figures, by the names that `figures_of_fit` and `figures_of_blocks` give.
-    more : sequence of Page
-        What follows.
-
-    Returns
-    -------
-    Part
-        The answers, the figure that shows them, the pages with their figures, and the pages from every other base.
+    The answers, the figure that shows them, the pages with their `figures` (by the names that `figures_of_fit` and
+    `figures_of_blocks` give), what is `wanted` beside the fit, the pages from every other base, and `more` pages.
     """
     wanted = wanted or Wanted()
     figures = dict(figures or {})
@@ -108,22 +93,7 @@ def analysis_part(
 
 
 def methods_of(made: AnyFit | Blocks, did: Procedure, version: str) -> str:
-    """Say in sentences what was done.
-
-    Parameters
-    ----------
-    made : LinearFit, LogisticFit or Blocks
-        The analysis.
-    did : Procedure
-        What was done besides; the blocks are added here.
-    version : str
-        The version of this program.
-
-    Returns
-    -------
-    str
-        The methods paragraph.
-    """
+    """Say in sentences what was done; the blocks are added to what was done besides."""
     if not isinstance(made, Blocks):
         return methods_paragraph(made, version, did)
     sampled = made.bootstrapped

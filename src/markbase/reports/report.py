@@ -13,23 +13,9 @@ from markbase.show.html import marked, style, to_html
 
 
 def report_html(title: str, subtitle: str, parts: Sequence[Part], version: str, beside: bool = True) -> str:
-    """Return a report as HTML.
+    """Return a report as a whole HTML document: what its analyses answer comes first; style and figures inside, every label escaped.
 
-    Parameters
-    ----------
-    title, subtitle : str
-        What it is, and of what.
-    parts : sequence of Part
-        Its parts, in order.
-    version : str
-        The version of this program.
-    beside : bool
-        Whether the same tables and figures stand in files beside the page.
-
-    Returns
-    -------
-    str
-        A whole document: what its analyses answer comes first; style and figures inside, no script, every label escaped.
+    `beside` says whether the same tables and figures stand in files beside the page.
     """
     shown = [
         {

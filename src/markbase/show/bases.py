@@ -23,18 +23,8 @@ _MOST_PASSES = 3_000_000
 def versions_of(made: AnyFit | Blocks, pages: Callable[[AnyFit | Blocks, str], tuple[Page, ...]]) -> Versions:
     """Tell the pages of an analysis from every other base of its groups, one at a time.
 
-    Parameters
-    ----------
-    made : LinearFit, LogisticFit or Blocks
-        The analysis.
-    pages : callable
-        Makes its pages, given the analysis told from another base and the group whose base it is.
-
-    Returns
-    -------
-    Versions
-        None of a group of many levels, or coded otherwise than against a base, nor of groups further on where a model has very many;
-        none at all of a logistic fit of so many rows that going over them for every base would take long.
+    None of a group of many levels, or coded otherwise than against a base, nor of groups further on where a model has very
+    many; none at all of a logistic fit of so many rows that going over them for every base would take long.
     """
     fit = made.last if isinstance(made, Blocks) else made
     groups = [v for v in fit.variables if v.is_categorical]

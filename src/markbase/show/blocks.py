@@ -23,18 +23,7 @@ from markbase.show.statistics import side_by_side
 
 
 def blocks_page(hierarchy: Blocks) -> Page:
-    """Describe a blockwise entry.
-
-    Parameters
-    ----------
-    blockwise entry : Blocks
-        The blockwise entry.
-
-    Returns
-    -------
-    Page
-        Rows, what each block adds, how estimates move, variance inflation, sentences.
-    """
+    """Describe a blockwise entry: rows, what each block adds, how estimates move, variance inflation, sentences."""
     fit = hierarchy.last
     sections = [
         rows_section(fit, _rows_alone(hierarchy)),
@@ -193,18 +182,7 @@ def _vif(hierarchy: Blocks) -> list[Section]:
 
 
 def comparison_page(comparison: Comparison) -> Page:
-    """Describe fits side by side.
-
-    Parameters
-    ----------
-    comparison : Comparison
-        The comparison.
-
-    Returns
-    -------
-    Page
-        Strength, tests, estimates, cautions.
-    """
+    """Describe fits side by side: strength, tests, estimates, cautions."""
     names = comparison.names
     sections = []
     figures = [c for c in comparison.strength.columns if c not in ("fit", "terms", "parameters", "used")]

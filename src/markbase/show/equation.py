@@ -26,20 +26,7 @@ def summands(equation: Equation) -> tuple[str, ...]:
 
 
 def equation_blocks(equation: Equation, fixed: Sequence[str] = ()) -> tuple[Formula | Facts, ...]:
-    """Return an equation with what must be known to use it.
-
-    Parameters
-    ----------
-    equation : Equation
-        The equation.
-    taken_out : sequence of str
-        Columns whose levels were taken out.
-
-    Returns
-    -------
-    tuple
-        The formula and facts below it.
-    """
+    """Return an equation with the facts that must be known to use it."""
     facts = [("[group: level]", "is 1 for rows of that level and 0 for others")] if equation.bases else []
     facts += [
         ("base of " + name, f"{base} (no summand of its own: it is part of the first number)")

@@ -95,17 +95,7 @@ def _longest(text: str) -> int:
 
 
 def legend_below(ax: Axes, most: int = 3, **more: Any) -> None:
-    """Put a legend below axes whose words are folded already, clear of these, in as many columns as there is room for.
-
-    Parameters
-    ----------
-    ax : matplotlib.axes.Axes
-        The axes.
-    most : int
-        At most so many columns.
-    **more
-        As of their `legend`.
-    """
+    """Put a legend below axes whose words are folded already, clear of these, in as many columns as there is room for."""
     from matplotlib.transforms import ScaledTranslation
 
     handles, told = ax.get_legend_handles_labels()

@@ -56,21 +56,9 @@ def _shown_in_notebooks(figure: Figure, *drawn: Any) -> None:
 
 
 def drawn_as(figure: Figure, kind: str, *, dpi: int = 140) -> bytes:
-    """Return a figure as the contents of a file, the same bytes each time.
+    """Return a figure as the contents of a ``png`` or ``svg``, the same bytes each time; everything on it has its place from now on.
 
-    Parameters
-    ----------
-    figure : matplotlib.figure.Figure
-        The figure; everything on it has its place from now on, and keeps it.
-    kind : str
-        ``png`` or ``svg``.
-    dpi : int
-        Dots per inch.
-
-    Returns
-    -------
-    bytes
-        The contents; in an SVG text stays text, to be searched and changed.
+    In an SVG text stays text, to be searched and changed.
     """
     import matplotlib as mpl
 

@@ -32,18 +32,7 @@ from markbase.show.statistics import coefficients_table
 
 
 def fit_page(fit: LinearFit) -> Page:
-    """Describe a linear fit.
-
-    Parameters
-    ----------
-    fit : LinearFit
-        The fit.
-
-    Returns
-    -------
-    Page
-        Seven sections, in the order in which a fit should be read.
-    """
+    """Describe a linear fit in seven sections, in the order in which a fit should be read."""
     unit = f" ({fit.outcome.unit_many})" if fit.outcome.unit else ""
     return Page(
         f"{fit.outcome.name}{unit}: linear regression on {count_noun(len(fit.model_terms), 'term')}",
@@ -70,20 +59,7 @@ def reading_page(reading: Reading) -> Page:
 
 
 def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
-    """Describe which rows a fit used, and why it did not use others.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    about : sequence of (str, str)
-        More facts, each with its label.
-
-    Returns
-    -------
-    Section
-        The first section of a page.
-    """
+    """Describe which rows a fit used, and why it did not use others; `about` has more facts, each with its label."""
     sample = fit.sample
     left = sample.rows - sample.used
     text = f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)})"
@@ -149,15 +125,7 @@ def errors_text(fit: AnyFit) -> str:
 def standardised_section(fit: LinearFit) -> Section:
     """Describe the coefficients in standard deviations of the outcome.
 
-    Parameters
-    ----------
-    fit : LinearFit
-        The fit.
-
-    Returns
-    -------
-    Section
-        A row a coefficient; numeric columns for one standard deviation of their own, levels as differences.
+    Numeric columns for one standard deviation of their own, levels as differences.
     """
     rows = []
     for r in rows_of(fit.standardised):
@@ -219,18 +187,7 @@ def reading_blocks(reading: Reading) -> tuple[Sentences, ...]:
 
 
 def checks_page(checks: Checks) -> Page:
-    """Describe the checks of a linear fit.
-
-    Parameters
-    ----------
-    checks : Checks
-        The checks.
-
-    Returns
-    -------
-    Page
-        What was looked at, what it means and what would do; then the cases that weigh most.
-    """
+    """Describe the checks of a linear fit: what was looked at, what it means and what would do; then the cases that weigh most."""
     lines = []
     for f in checks.findings:
         way = f" What would do: {f.way_on}." if f.way_on else ""

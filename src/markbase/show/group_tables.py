@@ -40,22 +40,7 @@ _CORRECTED = {
 
 
 def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = None) -> Section:
-    """Describe the levels of a group: rows, mean or rate, adjusted mean or probability, difference from the base.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    group : str
-        A group of the model.
-    at : mapping of str to float, optional
-        Where numeric columns are held.
-
-    Returns
-    -------
-    Section
-        A row a level, the base marked.
-    """
+    """Describe the levels of a group: rows, mean or rate, adjusted mean or probability, difference from the base."""
     alone = not any(group in t.names and len(t.names) > 1 for t in fit.model_terms)
     if alone and group in set(fit.terms["term"]):
         p = float(fit.terms.loc[fit.terms["term"] == group, "p"].iloc[0])
@@ -110,24 +95,7 @@ def levels_table(fit: AnyFit, group: str, at: Mapping[str, float] | None = None,
 
 
 def pairs_section(fit: AnyFit, group: str, correction: str = "holm", at: Mapping[str, float] | None = None) -> Section:
-    """Describe every pair of levels of a group.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    group : str
-        A group of the model.
-    correction : str
-        As for `between`.
-    at : mapping of str to float, optional
-        Where numeric columns are held.
-
-    Returns
-    -------
-    Section
-        A row a pair.
-    """
+    """Describe every pair of levels of a group, a row a pair."""
     title = f"Every pair of {group}{_held(at)}"
     return compared_section(fit, fit.between(group, correction, at=at), title, correction)
 
@@ -135,19 +103,7 @@ def pairs_section(fit: AnyFit, group: str, correction: str = "holm", at: Mapping
 def pairs_grid(fit: AnyFit, group: str, correction: str = "holm") -> Section:
     """Describe every pair of levels of a group as a grid.
 
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    group : str
-        A group of the model.
-    correction : str
-        As for `between`.
-
-    Returns
-    -------
-    Section
-        A row and a column a level: below the diagonal the row compared with the column, above it the p of the same pair.
+    Below the diagonal the row compared with the column, above it the p of the same pair.
     """
     odds = fit.family is LOGISTIC
     sizes = fit.between_grid(group, correction, "odds_ratio" if odds else "difference").to_numpy()
@@ -172,22 +128,7 @@ def pairs_grid(fit: AnyFit, group: str, correction: str = "holm") -> Section:
 
 
 def cells_sections(fit: AnyFit, first: str, second: str, correction: str = "holm") -> list[Section]:
-    """Describe two groups crossed: the adjusted mean of every combination that rows have, and the pairs within each level.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    first, second : str
-        Two groups of the model.
-    correction : str
-        Of the p of the pairs, as for `between`.
-
-    Returns
-    -------
-    list of Section
-        The means, or probabilities, then the pairs.
-    """
+    """Describe two groups crossed: the adjusted mean of every combination that rows have, and the pairs within each level."""
     means, pairs = fit.cell_means(first, second, correction=correction)
     odds = fit.family is LOGISTIC
     factor = fit.family.factor

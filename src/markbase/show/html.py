@@ -54,25 +54,10 @@ def to_html(
     folds: bool = False,
     links: bool = False,
 ) -> str:
-    """Return pages as an HTML fragment.
+    """Return pages as an HTML fragment that says the same as the text.
 
-    Parameters
-    ----------
-    pages : Page or sequence of Page
-        The pages.
-    versions : Versions, optional
-        The same told from other bases, between which the reader chooses.
-    styled : bool
-        Whether their style goes with them.
-    folds : bool
-        Whether sections for a specialist are opened by a click.
-    links : bool
-        Whether each table has a link that saves it.
-
-    Returns
-    -------
-    str
-        A ``<div>`` with its own style, which says the same as the text.
+    `versions` are the same told from other bases, between which the reader chooses; `folds` lets sections for a specialist
+    be opened by a click, `links` gives each table one that saves it.
     """
     own = (pages,) if isinstance(pages, Page) else tuple(pages)
     others = {f"b{place}": version for place, version in enumerate(versions.others if versions else (), 1)}

@@ -33,18 +33,7 @@ _ROUNDING = 1e-9
 
 
 def logistic_page(fit: LogisticFit) -> Page:
-    """Describe a logistic fit.
-
-    Parameters
-    ----------
-    fit : LogisticFit
-        The fit.
-
-    Returns
-    -------
-    Page
-        Eight sections, in the order in which a fit should be read.
-    """
+    """Describe a logistic fit in eight sections, in the order in which a fit should be read."""
     return Page(
         f"{fit.outcome.name} = {fit.event}: logistic regression on {count_noun(len(fit.model_terms), 'term')}",
         f"{fit.outcome.label} · {fit.data_name}" if fit.outcome.label else fit.data_name,
@@ -181,18 +170,7 @@ def _chances(fit: LogisticFit) -> Section:
 
 
 def classification_page(c: Classification) -> Page:
-    """Describe a classification.
-
-    Parameters
-    ----------
-    c : Classification
-        The classification.
-
-    Returns
-    -------
-    Page
-        In the rows of the fit, and in rows held out if there are any.
-    """
+    """Describe a classification in the rows of the fit, and in rows held out if there are any."""
     sections = [_classified(c, "In the rows the model was fitted to", "and better than it will be for others")]
     if c.held_out is not None:
         h = c.held_out
@@ -240,20 +218,7 @@ def calibration_section(fit: LogisticFit) -> Section:
 
 
 def cases_page(fit: LogisticFit, table: pd.DataFrame) -> Page:
-    """Describe cases that weigh most.
-
-    Parameters
-    ----------
-    fit : LogisticFit
-        The fit.
-    table : pandas.DataFrame
-        What its `cases` returned.
-
-    Returns
-    -------
-    Page
-        A row a case.
-    """
+    """Describe cases that weigh most, as the `cases` of a fit returned them."""
     name = str(table.columns[0])
     digits = [max(4, decimals_for(float(table[name].max()))) for name in ("leverage", "influence")]
     rows = tuple(

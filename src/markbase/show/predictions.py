@@ -19,21 +19,9 @@ _MOST_CAUTIONS = 6
 
 
 def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str | None = None) -> Page:
-    """Describe predictions.
+    """Describe predictions, as the `predict` of a fit returned them, each with its interval and what must be said of it.
 
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    table : pandas.DataFrame
-        What its `predict` returned.
-    of_rows : str, optional
-        Where it is of the rows of some data: what these are called. They are told by their identifier.
-
-    Returns
-    -------
-    Page
-        A row a profile, with its interval and what must be said of it.
+    `of_rows` names the data whose rows they are of, which are told by their identifier.
     """
     variables = {v for t in fit.model_terms for v in t.names}
     given = [c for c in table.columns if c in variables]

@@ -29,19 +29,7 @@ if TYPE_CHECKING:
 
 
 def fit_record(fit: LinearFit) -> dict[str, Any]:
-    """Return a linear fit as plain data.
-
-    Parameters
-    ----------
-    fit : LinearFit
-        The fit.
-
-    Returns
-    -------
-    dict
-        `kind`, `outcome`, `level`, `sample`, `overall`, `strength`, `terms`, `coefficients`, `bases`,
-        `equation`, `reading`; tables as lists of rows.
-    """
+    """Return a linear fit as plain data, tables as lists of rows."""
     return {
         **_shared(fit, "linear"),
         "fixed_effects": list(fit.fixed_effect_names),
@@ -79,18 +67,7 @@ def _shared(fit: LinearFit | LogisticFit, kind: str) -> dict[str, Any]:
 
 
 def logistic_record(fit: LogisticFit) -> dict[str, Any]:
-    """Return a logistic fit as plain data.
-
-    Parameters
-    ----------
-    fit : LogisticFit
-        The fit.
-
-    Returns
-    -------
-    dict
-        As `fit_record`, with `event`, `converged`, `marginal` (average marginal effects), `classification` and `calibration`.
-    """
+    """Return a logistic fit as plain data: as `fit_record`, with event, marginal effects, classification and calibration."""
     return {
         **_shared(fit, "logistic"),
         "event": fit.event,

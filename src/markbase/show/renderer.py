@@ -72,23 +72,7 @@ _PAGES: dict[type, Callable[[Any], Page]] = {
 
 
 def page_of(result: object) -> Page:
-    """Return the page of a result.
-
-    Parameters
-    ----------
-    result : object
-        A study, a fit, or a part of one that can be shown.
-
-    Returns
-    -------
-    Page
-        Its description.
-
-    Raises
-    ------
-    TypeError
-        If there is no page for results of this type.
-    """
+    """Return the page of a result; a `TypeError` if there is none for results of this type."""
     for kind in type(result).__mro__:
         if kind in _PAGES:
             return _PAGES[kind](result)

@@ -18,18 +18,7 @@ _MOST_SHOWN = 11
 
 
 def screen_page(screen: Screen) -> Page:
-    """Describe a screening.
-
-    Parameters
-    ----------
-    screen : Screen
-        The screening.
-
-    Returns
-    -------
-    Page
-        Six sections in reading order.
-    """
+    """Describe a screening in six sections, in reading order."""
     about = f" for {screen.outcome.name}" if screen.outcome else ""
     sections = [
         _rows(screen),

@@ -13,18 +13,10 @@ _SHOWN = 3
 
 
 def shortened(page: Page) -> Page:
-    """Return a page with its numbers alone.
+    """Return a page with its facts and tables alone.
 
-    Parameters
-    ----------
-    page : Page
-        The whole page.
-
-    Returns
-    -------
-    Page
-        Its facts and tables; of a group of more than 12 levels the base, and the three with the lowest and the three with the
-        highest estimates, in their order, with the count of those left out.
+    Of a group of more than 12 levels the base, and the three with the lowest and the three with the highest estimates, in
+    their order, with the count of those left out.
     """
     told = (s for s in page.sections if not any(isinstance(block, Formula) for block in s.blocks))
     sections = (replace(s, blocks=tuple(_numbers(block) for block in s.blocks if _kept(block))) for s in told)

@@ -26,21 +26,7 @@ from markbase.show.statistics import scale_of
 def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, Sequence[float]] | None) -> Section:
     """Describe simple slopes of a numeric column, at chosen values or within the levels of a group.
 
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    numeric : str
-        The column.
-    by : str, optional
-        The moderator.
-    at : mapping of str to sequence of float, optional
-        Chosen values of numeric columns.
-
-    Returns
-    -------
-    Section
-        A row a slope; where the moderator is numeric, also the stretches in which the slope is clear.
+    Where the moderator is numeric, also the stretches in which the slope is clear.
     """
     table = fit.simple_slopes(numeric, by=by, at=at)
     held = [c for c in table.columns[: list(table.columns).index("slope")] if c not in ("level", "base", "n")]

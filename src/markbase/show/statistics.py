@@ -84,20 +84,7 @@ def scale_of(low: float, high: float) -> tuple[float, float]:
 
 
 def coefficients_table(fit: AnyFit, *, formal: bool = False) -> Table:
-    """Return the coefficients of a fit, headings for groups, the base of each group in its row.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    formal : bool
-        Whether it is for a manuscript.
-
-    Returns
-    -------
-    Table
-        A row a coefficient.
-    """
+    """Return the coefficients of a fit, headings for groups, the base of each group in its row; `formal` is for a manuscript."""
     first = "(intercept), odds" if fit.family is LOGISTIC else INTERCEPT
     entries = list(coefficient_entries(fit, first, formal=formal))
     return laid_out("term, level", _statistics(fit), entries, formal=formal, strip_head="lower ┊ higher")
@@ -196,19 +183,7 @@ def _statistics(fit: AnyFit) -> tuple[Statistic, ...]:
 def side_by_side(fits: Sequence[AnyFit], names: Sequence[str], *, formal: bool = False) -> Table:
     """Return the coefficients of fits side by side, standard errors in brackets, a row for each base.
 
-    Parameters
-    ----------
-    fits : sequence of LinearFit or LogisticFit
-        The fits; terms that come with a later one stand behind those of the earlier.
-    names : sequence of str
-        What each is called.
-    formal : bool
-        Whether it is for a manuscript.
-
-    Returns
-    -------
-    Table
-        A row a coefficient, a column a fit.
+    Terms that come with a later one stand behind those of the earlier.
     """
     cells: dict[tuple[str, str | None], tuple[Entry, dict[str, str]]] = {}
     for fit, name in zip(fits, names, strict=True):

@@ -67,20 +67,7 @@ def as_method(step: Mapping[str, Any]) -> str:
 
 
 def study_page(study: Study, mend: Mend | None = as_method) -> Page:
-    """Describe a study.
-
-    Parameters
-    ----------
-    study : Study
-        The study.
-    mend : callable, optional
-        How a step that would mend what was noticed is written; None for not at all.
-
-    Returns
-    -------
-    Page
-        A row a column, then the remarks.
-    """
+    """Describe a study, a row a column, then the remarks; `mend` writes the step that would mend what was noticed."""
     overview = study.overview()
     rows = []
     for r in rows_of(overview):
@@ -145,22 +132,7 @@ def _spread(column: Column, record) -> str:  # type: ignore[no-untyped-def]
 
 
 def column_page(study: Study, name: str, mend: Mend | None = as_method) -> Page:
-    """Describe one column of a study.
-
-    Parameters
-    ----------
-    study : Study
-        The study.
-    name : str
-        The name of the column.
-    mend : callable, optional
-        As for `study_page`.
-
-    Returns
-    -------
-    Page
-        Its levels with their counts, or the spread of a numeric column.
-    """
+    """Describe one column of a study: its levels with their counts, or the spread of a numeric column."""
     column = study.column(name)
     facts = [("kind", f"{column.kind} ({column.guess})" if column.guess else column.kind)]
     facts += [("role", column.role)] if column.role else []

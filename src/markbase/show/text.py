@@ -43,22 +43,7 @@ def render(page: Page) -> RenderableType:
 
 
 def to_text(page: Page, width: int | None = None, *, colour: bool = False) -> str:
-    """Return a page as text for a terminal.
-
-    Parameters
-    ----------
-    page : Page
-        The page.
-    width : int, optional
-        Columns of text; by default those of the terminal, within reason.
-    colour : bool
-        Whether to add colour codes. Nothing is said by colour alone.
-
-    Returns
-    -------
-    str
-        Text without spaces at line ends.
-    """
+    """Return a page as text for a terminal, without spaces at line ends; nothing is said by colour alone."""
     stream = io.StringIO()
     system: Literal["standard"] | None = "standard" if colour else None
     console = Console(
@@ -244,20 +229,8 @@ class _Hanging:
 def headed(head: str, strips: Sequence[Strip], width: int) -> str:
     """Write the heading of drawings so that its ``┊`` stands where theirs does.
 
-    Parameters
-    ----------
-    head : str
-        Words left of the mark, ``┊``, and words right of it; or words alone.
-    strips : sequence of Strip
-        The drawings.
-    width : int
-        How many characters there are.
-
-    Returns
-    -------
-    str
-        The heading; words that have no room on their side are left out. Words alone, and those above marks that stand in
-        several places, begin at the left.
+    Words that have no room on their side are left out. Words alone, and those above marks that stand in several places,
+    begin at the left.
     """
     before, mark, after = head.partition("┊")
     places = {_place(strip, strip.mark, width) for strip in strips}
@@ -275,20 +248,7 @@ def _place(strip: Strip, value: float, width: int) -> int:
 
 
 def draw(strip: Strip, width: int) -> str:
-    """Draw an interval as a line of characters.
-
-    Parameters
-    ----------
-    strip : Strip
-        The interval and its scale.
-    width : int
-        How many characters there are.
-
-    Returns
-    -------
-    str
-        ``├──●──┤`` with ``┊`` where 0 is; ``◇`` for a base.
-    """
+    """Draw an interval as a line of characters: ``├──●──┤`` with ``┊`` where 0 is; ``◇`` for a base."""
 
     def at(value: float) -> int:
         return _place(strip, value, width)

@@ -50,20 +50,7 @@ class LaidSection:
 
 
 def laid(page: Page, others: Mapping[str, Page]) -> tuple[LaidSection, ...]:
-    """Lay versions of a page over one another.
-
-    Parameters
-    ----------
-    page : Page
-        The version shown first.
-    others : mapping of str to Page
-        Other versions, of the same sections.
-
-    Returns
-    -------
-    tuple of LaidSection
-        Its sections.
-    """
+    """Lay other versions of a page, of the same sections, over the one shown first."""
     pages = {OWN: page, **others}
     return tuple(
         _section({key: p.sections[place] for key, p in pages.items() if place < len(p.sections)})
@@ -111,15 +98,7 @@ def _entries(block: Block) -> Sequence[Any]:
 def merged(versions: Mapping[str, Sequence[Any]]) -> tuple[Entry, ...]:
     """Merge sequences that are mostly alike, in the order of each.
 
-    Parameters
-    ----------
-    versions : mapping of str to sequence
-        What each version says, of hashable things.
-
-    Returns
-    -------
-    tuple of Entry
-        Every thing of every version; read with one version's key alone, it is that version's sequence.
+    Every thing of every version stands once; read with one version's key alone, it is that version's sequence.
     """
     found: list[tuple[Any, list[str]]] = []
     for key, sequence in versions.items():

@@ -24,31 +24,10 @@ AnyFit = TypeVar("AnyFit", bound="LinearFit | LogisticFit")
 def each_fold(
     fit: AnyFit, folds: int, order: np.random.Generator
 ) -> Iterator[tuple[AnyFit, NDArray[np.bool_], NDArray[np.bool_]]]:
-    """Fit the model without each part of its rows in turn.
+    """Fit the model without each part of its rows in turn: the smaller fit, its rows, and those of the part left out.
 
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit. The rows it used are put at random into parts of equal size; rows that come in parts each by a hash of its place, so
-        that the folds are of about equal size.
-    folds : int
-        Into how many parts.
-    order : numpy.random.Generator
-        What puts the rows in order.
-
-    Yields
-    ------
-    smaller : LinearFit or LogisticFit
-        The fit to all parts but one.
-    train, test : ndarray of bool, shape (rows,)
-        Its rows, and those of the part left out.
-
-    Raises
-    ------
-    MarkbaseError
-        If there are fewer than two parts, or more than rows.
-    FitError
-        If the model cannot be fitted without one of the parts; the message says which.
+    The rows used are put at random into parts of equal size; rows that come in parts each by a hash of its place, so that
+    the folds are of about equal size. Raises a `FitError` that says without which part the model cannot be fitted.
     """
     if isinstance(folds, bool) or not isinstance(folds, int) or not 2 <= folds <= fit.sample.used:
         raise MarkbaseError(f"Rows are held out in 2 parts or more (and no more than rows), not {folds!r}.")
@@ -80,14 +59,9 @@ def _fold_of_each_row(fit: LinearFit | LogisticFit, folds: int, order: np.random
 
 
 def predicted_in_turn(fit: AnyFit, folds: int, order: np.random.Generator) -> tuple[Array, Array]:
-    """Predict every row by the fit to the other parts; raises as `each_fold`.
+    """Predict every row by the fit to the other parts, and by their mean, both of shape (rows,); raises as `each_fold`.
 
-    Returns
-    -------
-    predicted : ndarray, shape (rows,)
-        What the fit without the row's own part expects; NaN where it cannot tell, and in rows that are not used.
-    means : ndarray, shape (rows,)
-        What no terms at all expect: the mean of the other parts.
+    NaN where the fit cannot tell, and in rows that are not used.
     """
     y = fit.observed_numbers
     heavy = None if fit.weights is None else fit.weights.values

@@ -20,21 +20,11 @@ _MOST = 6
 
 
 def answers(made: AnyFit | Blocks, first: Sequence[str] = ()) -> tuple[Statement, ...]:
-    """Answer the question of an analysis in a few sentences.
+    """Answer the question of an analysis in a few sentences; the terms in `first` are told before others.
 
-    Parameters
-    ----------
-    made : LinearFit, LogisticFit or Blocks
-        The analysis.
-    first : sequence of str
-        Terms to be told before others.
-
-    Returns
-    -------
-    tuple of Statement
-        How much all terms (or each block) tell; what is clearest, of a group the joint test and the level furthest in evidence
-        (corrected after Holm among the comparisons with its base); the names of what is clear as well; the first estimate that the last block moves; and which
-        terms are not clear.
+    How much all terms (or each block) tell; what is clearest, of a group the joint test and the level furthest in evidence
+    (corrected after Holm among the comparisons with its base); the names of what is clear as well; the first estimate that
+    the last block moves; and which terms are not clear.
     """
     if isinstance(made, Blocks):
         whole = made.last

@@ -29,20 +29,10 @@ class Change:
 
 
 def change_between(smaller: AnyFit | None, larger: AnyFit) -> Change:
-    """Test the terms that a fit has more than another.
+    """Test the terms that a fit has more than another on the same rows; None for one of no terms at all.
 
-    Parameters
-    ----------
-    smaller : LinearFit or LogisticFit or None
-        A fit whose terms are some of those of the other, on the same rows; None for no terms at all.
-    larger : LinearFit or LogisticFit
-        The other.
-
-    Returns
-    -------
-    Change
-        With classical errors F of the change, ``((RSS₀ − RSS₁)/df)/(RSS₁/(n − p))``, or the likelihood ratio; with
-        robust or clustered errors Wald's test of the added coefficients, in the larger fit.
+    With classical errors F of the change, ``((RSS₀ − RSS₁)/df)/(RSS₁/(n − p))``, or the likelihood ratio; with robust or
+    clustered errors Wald's test of the added coefficients, in the larger fit.
     """
     if smaller is None:
         t = larger.overall

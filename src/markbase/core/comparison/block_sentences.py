@@ -28,26 +28,8 @@ def make_block_reading(
 ) -> Reading:
     """Say what each block adds, and which estimates move when it enters.
 
-    Parameters
-    ----------
-    last : LinearFit or LogisticFit
-        The whole model.
-    names : sequence of str
-        The blocks.
-    added : sequence of sequence of str
-        The terms each adds.
-    blocks : sequence of LinearFit or LogisticFit
-        The fits.
-    changes : sequence of Change
-        The tests.
-    steps : pandas.DataFrame
-        The table of steps.
-
-    Returns
-    -------
-    Reading
-        A statement a block, then one for each estimate that moves: clearly, by the standard error of the movement, and by more than next to
-        nothing. Estimates that answer another question in the larger model are named and not compared.
+    A statement a block, then one for each estimate that moves: clearly, by the standard error of the movement, and by more
+    than next to nothing. Estimates that answer another question in the larger model are named and not compared.
     """
     statements = []
     for k, (name, terms, fit, change) in enumerate(zip(names, added, fits, changes, strict=True)):

@@ -65,23 +65,12 @@ class Bootstrap:
 
 
 def bootstrap(fits: Sequence[AnyFit], draws: int, seed: int, told: Callable[[int], None] | None = None) -> Bootstrap:
-    """Draw samples out of the rows of a blockwise entry and take the changes between its blocks in each.
+    """Draw samples, at least 100, out of the rows of a blockwise entry and take the changes between its blocks in each.
 
-    Parameters
-    ----------
-    fits : sequence of LinearFit or LogisticFit
-        The fits, each with the terms of the one before.
-    draws : int
-        How many samples, at least 100.
-    seed : int
-        The seed of the random numbers.
-    told : callable, optional
-        Told how many samples are done.
-
-    Returns
-    -------
-    Bootstrap
-        Intervals of the change of R², or of McFadden's, at the level of the fits.
+    Rows are drawn, whole clusters where errors are clustered (of a linear fit from the cross-products of each cluster,
+    which one pass takes, unless clusters or columns are very many); with frequency weights the cases they stand for, and
+    with sampling weights each row keeps its own. With G the distribution of the changes of R² (or McFadden's) in the
+    samples, the ends are its quantiles at ``Φ(2z₀ ± z)``, where ``z₀ = Φ⁻¹(G(change seen))``.
 
     Raises
     ------
@@ -89,13 +78,6 @@ def bootstrap(fits: Sequence[AnyFit], draws: int, seed: int, told: Callable[[int
         If there are too few draws; or if rows come in parts, and single rows would be drawn, or a likelihood climbed in each sample.
     FitError
         If levels are taken out, likelihood is penalised, or too many samples cannot be fitted.
-
-    Notes
-    -----
-    Rows are drawn, whole clusters where errors are clustered (of a linear fit from the cross-products of each cluster, which
-    one pass takes, unless clusters or columns are very many); with frequency weights the cases they stand for, and with sampling
-    weights each row keeps its own. With G the distribution of the changes in the samples, the ends are its quantiles at
-    ``Φ(2z₀ ± z)``, where ``z₀ = Φ⁻¹(G(change seen))``.
     """
     last = fits[-1]
     if isinstance(draws, bool) or not isinstance(draws, int) or draws < FEWEST_DRAWS:

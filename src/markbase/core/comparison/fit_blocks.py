@@ -116,22 +116,7 @@ def _check_order(fit: AnyFit, added: Mapping[str, Sequence[str]]) -> None:
 
 
 def climb(fit: AnyFit, names: tuple[str, ...], added: tuple[tuple[str, ...], ...]) -> Blocks:
-    """Make a blockwise entry of the terms of a fit.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The whole model.
-    names : tuple of str
-        The blocks.
-    added : tuple of tuple of str
-        The terms of each; together they are those of the fit.
-
-    Returns
-    -------
-    Blocks
-        The blocks, all on the rows of the fit.
-    """
+    """Make a blockwise entry of the terms of a fit, which are those of all blocks, on its rows."""
     fits: list[AnyFit] = []
     alone = []
     for terms in cumulative(added):

@@ -26,25 +26,7 @@ from markbase.core.study.study import Study
 
 
 def outcome_column(study: Study, name: str) -> Column:
-    """Return the outcome of a linear model, checked.
-
-    Parameters
-    ----------
-    study : Study
-        The data.
-    name : str
-        The name of the outcome.
-
-    Returns
-    -------
-    Column
-        A numeric column without a fault.
-
-    Raises
-    ------
-    ColumnError
-        If there is no such column, it is categorical, or it cannot be used as declared.
-    """
+    """Return the outcome of a linear model, numeric and usable, or refuse it with a `ColumnError`."""
     column = study.column(name)
     if column.is_categorical and column.doubt:
         raise ColumnError(f"The outcome `{name}` cannot be taken as a numeric column: {column.doubt}.")
@@ -67,39 +49,12 @@ MAIN_EFFECTS = ("add", "refuse")
 def requested_terms(
     study: Study, requests: Sequence[TermRequest] | AllBut, outcome: str, main_effects: str = "add"
 ) -> tuple[list[TermRequest], dict[str, Column]]:
-    """Return what terms are wanted, and the columns they are made of, checked.
+    """Return what terms are wanted, in the order given, and every column they are made of, checked.
 
-    Parameters
-    ----------
-    study : Study
-        The data.
-    requests : sequence of str, Polynomial or Interaction, or AllBut
-        What to build the model from.
-    outcome : str
-        The name of the outcome, which cannot be among them.
-    main_effects : str
-        Whether lower terms that an interaction lacks are added (``add``), or it is refused (``refuse``).
-
-    Returns
-    -------
-    requests : list
-        The terms in the order given, identifiers left out, lower terms that were lacking in front of their interaction.
-    columns : dict of str to Column
-        Every column they are made of.
-
-    Raises
-    ------
-    ColumnError
-        If there is no such column, it is the outcome, of the wrong kind for its term, or cannot be used
-        as declared.
-    FitError
-        If no term is given or left, one is given twice, or an interaction lacks a lower term that cannot be added.
-
-    Warns
-    -----
-    MarkbaseWarning
-        For each identifier left out, each numeric column that looks like one, each lower term added, and columns that
-        were derived from others in the model.
+    Identifiers are left out; lower terms that an interaction lacks are put in front of it (`main_effects` is ``add``) or it
+    is refused (``refuse``). Remarks on each identifier left out, each numeric column that looks like one, each term added,
+    and columns that were derived from others in the model. Raises a `ColumnError` for a column that cannot be used, a
+    `FitError` for no term at all, one given twice, or a lower term that cannot be added.
     """
     if main_effects not in MAIN_EFFECTS:
         raise MarkbaseError(

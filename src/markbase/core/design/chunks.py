@@ -17,21 +17,9 @@ _MOST_CELLS = 1 << 14
 
 
 def row_chunks(rows: int, used: NDArray[np.bool_] | None, size: int = CHUNK_ROWS) -> Iterator[slice | NDArray[np.intp]]:
-    """Yield the rows used, a chunk at a time, as something that indexes an array.
+    """Yield the rows used, a chunk at a time, as something that indexes an array of shape (rows,).
 
-    Parameters
-    ----------
-    rows : int
-        Rows of the data.
-    used : ndarray of bool, shape (rows,), or None
-        The rows used; None for all.
-    size : int
-        Rows of a chunk, before those not used are taken out.
-
-    Yields
-    ------
-    slice or ndarray
-        Which rows.
+    A chunk has `size` rows before those not used are taken out.
     """
     for start in range(0, rows, size):
         stop = min(start + size, rows)
@@ -55,20 +43,7 @@ def rows_of(
 
 
 def joint_sets(blocks: Sequence[CodedColumns], groups: Sequence[int]) -> list[list[int]]:
-    """Put groups together while their joint cells are few: one pass of counting serves them all.
-
-    Parameters
-    ----------
-    blocks : sequence of CodedColumns
-        The blocks.
-    groups : sequence of int
-        Which of them are categorical.
-
-    Returns
-    -------
-    list of list of int
-        The groups, set by set.
-    """
+    """Put groups together while their joint cells are few: one pass of counting serves them all."""
     sets: list[list[int]] = []
     cells: list[int] = []
     for k in sorted(groups, key=lambda g: blocks[g].levels):
@@ -86,22 +61,7 @@ def joint_sets(blocks: Sequence[CodedColumns], groups: Sequence[int]) -> list[li
 def joint_cells(
     blocks: Sequence[CodedColumns], joint: Sequence[int], chunk: slice | NDArray[np.intp]
 ) -> NDArray[np.intp]:
-    """Return the joint cell of each row of a chunk.
-
-    Parameters
-    ----------
-    blocks : sequence of CodedColumns
-        The blocks.
-    joint : sequence of int
-        Which of them are looked up together.
-    chunk : slice or ndarray of int
-        Which rows.
-
-    Returns
-    -------
-    ndarray of int, shape (rows,)
-        The codes of the first count most.
-    """
+    """Return the joint cell of each row of a chunk, shape (rows of the chunk,); the codes of the first group count most."""
     codes = [blocks[k].codes[chunk] for k in joint]  # type: ignore[index]
     cell = codes[0]
     if math.prod(blocks[k].levels for k in joint) > np.iinfo(cell.dtype).max:

@@ -24,27 +24,10 @@ def cluster_products(
     codes: NDArray[np.intp],
     clusters: int,
 ) -> Array:
-    """Take the cross-products of the rows of each cluster, in one pass.
+    """Take the cross-products of the rows of each cluster in one pass, shape (clusters, columns, columns).
 
-    Parameters
-    ----------
-    blocks : sequence of CodedColumns
-        The components and, last, the outcome.
-    moments : Moments
-        Their moments, whose centres and scales are those of the products.
-    used : ndarray of bool, shape (rows,), or None
-        The rows used; None for all.
-    weights : ndarray, shape (rows,), optional
-        With how much each row counts.
-    codes : ndarray of int, shape (rows,)
-        The cluster of each row used, from 0.
-    clusters : int
-        How many there are.
-
-    Returns
-    -------
-    ndarray, shape (clusters, columns, columns)
-        Those of all clusters sum to ``moments.cross``.
+    The outcome is the last block; `weights` has a value for each row, `codes` for each row used. Centres and scales are
+    those of `moments`, so the products of all clusters sum to ``moments.cross``.
     """
     width, starts, centres, scales = moments.cross.shape[0], moments.starts, moments.centres, moments.scales
 

@@ -62,21 +62,9 @@ def components_of(terms: Sequence[Term]) -> list[Component]:
 
 
 def cell_counts(k: int, components: Sequence[Component], moments: Moments) -> Array:
-    """Return how much each column of a component with groups occurs, by the sums of the groups alone.
+    """Return the weight of the rows at each column of component `k`, by the sums of the groups alone.
 
-    Parameters
-    ----------
-    k : int
-        Which component, from 0.
-    components : sequence of Component
-        All components of the model.
-    moments : Moments
-        Their moments.
-
-    Returns
-    -------
-    ndarray, shape (columns of the component,)
-        The weight of the rows with these levels; ones where the model has not these groups by themselves.
+    Ones where the model has not these groups by themselves.
     """
     wanted = components[k]
     names = [g.name for g in wanted.groups]
@@ -90,20 +78,9 @@ def cell_counts(k: int, components: Sequence[Component], moments: Moments) -> Ar
 
 
 def design_columns(terms: Sequence[Term], moments: Moments) -> NDArray[np.intp]:
-    """Choose the inner columns of a model: of each group one level goes out, its most populous.
+    """Choose the inner columns of a model among those of its moments: of each group one level goes out, its most populous.
 
-    Parameters
-    ----------
-    terms : sequence of Term
-        The terms, each interaction with its lower terms.
-    moments : Moments
-        Their moments.
-
-    Returns
-    -------
-    ndarray of int, shape (p,)
-        Columns of the moments. Of an interaction of groups only cells with rows stay, and of these as many as the lower
-        terms leave to be told.
+    Of an interaction of groups only cells with rows stay, and of these as many as the lower terms leave to be told.
     """
     components = components_of(terms)
     starts = moments.starts.tolist()
@@ -172,25 +149,10 @@ def map_coefficients(
     level_form: bool = False,
     at: Mapping[str, float] | None = None,
 ) -> CoefficientMap:
-    """Say what each coefficient is.
+    """Say what each coefficient is, the intercept first, as a combination of the inner `columns`, shape (p,).
 
-    Parameters
-    ----------
-    terms : sequence of Term
-        The terms.
-    moments : Moments
-        Their moments.
-    columns : ndarray of int, shape (p,)
-        The inner columns.
-    level_form : bool
-        Tell groups that are not coded by indicators by the effects of their levels instead.
-    at : mapping of str to float, optional
-        Where numeric columns are held that a coefficient is not about; 0 for those not named. Powers count from there.
-
-    Returns
-    -------
-    CoefficientMap
-        The intercept, then each term's coefficients in order.
+    With `level_form` groups that are not coded by indicators are told by the effects of their levels. `at` says where
+    numeric columns are held that a coefficient is not about, 0 for those not named; powers count from there.
     """
     variables, components = variables_of(terms), components_of(terms)
     codings: dict[str, Contrasts] = {}

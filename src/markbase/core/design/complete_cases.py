@@ -60,24 +60,9 @@ class CompleteCases:
 
 
 def complete_rows(columns: Sequence[Column]) -> tuple[NDArray[np.bool_] | None, CompleteCases]:
-    """Find the rows that have a value in every column.
+    """Find the rows with a value in every column (None if all have), with an account of what was lost to which column.
 
-    Parameters
-    ----------
-    columns : sequence of Column
-        The outcome and the terms.
-
-    Returns
-    -------
-    used : ndarray of bool, shape (rows,), or None
-        The rows; None if all are complete.
-    account : CompleteCases
-        The count of rows, and what was lost to which column.
-
-    Raises
-    ------
-    FitError
-        If no row is complete.
+    Raises a `FitError` if no row is complete.
     """
     rows = len(columns[0].values)
     gaps = [c for c in columns if c.valid < rows]

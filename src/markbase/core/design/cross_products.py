@@ -22,28 +22,10 @@ def gather(
     used: NDArray[np.bool_] | None = None,
     weights: NDArray[np.float64] | None = None,
 ) -> Moments:
-    """Take the moments of the rows used, in one pass.
+    """Take the moments of the rows used, in one pass; block 0 is the intercept, block k + 1 is ``blocks[k]``.
 
-    Parameters
-    ----------
-    blocks : sequence of CodedColumns
-        Numeric columns and groups over all rows; the intercept is added in front.
-    rows : int
-        Rows of the data, used or not.
-    used : ndarray of bool, shape (rows,), or None
-        The rows used; None for all. Numeric columns must be finite and codes 0 or more there.
-    weights : ndarray, shape (rows,), optional
-        With how much each row counts.
-
-    Returns
-    -------
-    Moments
-        CodedColumns 0 is the intercept, block k + 1 is ``blocks[k]``.
-
-    Notes
-    -----
-    Centres are the means of up to 4,096 rows spread evenly over the rows used, so that
-    deviations are summed and not the values; what remains of the means is swept out when the
+    Numeric columns must be finite and codes 0 or more in the rows used. Centres are the means of up to 4,096 rows spread
+    evenly over them, so that deviations are summed and not the values; what remains of the means is swept out when the
     equations are solved. Memory grows with a chunk and with pairs of levels, not with rows.
     """
     plan = Gathering.of(blocks, rows, used)
@@ -53,21 +35,9 @@ def gather(
 def gather_sums(
     blocks: Sequence[CodedColumns], outcome: NDArray[np.float64], used: NDArray[np.bool_] | None
 ) -> Moments:
-    """Take only the sums of the columns, and of their products with an outcome.
+    """Take only the sums of the columns, and of their products with an outcome, which stands behind them.
 
-    Parameters
-    ----------
-    blocks : sequence of CodedColumns
-        The terms.
-    outcome : ndarray, shape (rows,)
-        The outcome, which stands behind them.
-    used : ndarray of bool, shape (rows,), or None
-        The rows used; None for all.
-
-    Returns
-    -------
-    Moments
-        Numeric columns from their centres and not scaled. The products of the columns with one another were not taken: they are NaN.
+    Numeric columns from their centres and not scaled. The products of the columns with one another were not taken: they are NaN.
     """
     sizes = (1, *(b.levels for b in blocks), 1)
     starts = np.concatenate([[0], np.cumsum(sizes)[:-1]]).astype(np.intp)

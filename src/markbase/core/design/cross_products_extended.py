@@ -21,25 +21,9 @@ def gather_twofold(
     rows: int,
     weights: NDArray[np.float64] | None = None,
 ) -> twofold.Twofold:
-    """Take the same moments again in twice the working precision.
+    """Take the same moments again in twice the working precision, shape (columns, columns).
 
-    Parameters
-    ----------
-    moments : Moments
-        The moments as `gather` took them; their centres and scales, and the counts, are kept.
-    blocks : sequence of CodedColumns
-        The blocks they were taken of.
-    used : ndarray of bool, shape (rows,), or None
-        The rows used; None for all.
-    rows : int
-        Rows of the data.
-    weights : ndarray, shape (rows,), optional
-        With how much each row counts.
-
-    Returns
-    -------
-    twofold array, shape (columns, columns)
-        The sums of products. The deviations of the values from their centres enter exactly.
+    Centres, scales and counts are those of `moments`. The deviations of the values from their centres enter exactly.
     """
     starts, sizes = moments.starts, moments.sizes
     numerics = [k for k, b in enumerate(blocks, 1) if b.codes is None]

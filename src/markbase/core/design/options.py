@@ -145,31 +145,7 @@ def check_request(
     options: FitOptions,
     controls: Sequence[Column] = (),
 ) -> Request:
-    """Check what is asked for, and find the rows.
-
-    Parameters
-    ----------
-    study : Study
-        The data.
-    target : Column
-        The outcome, checked.
-    terms : sequence of str, Polynomial or Interaction, or AllBut
-        What to build the model from.
-    options : FitOptions
-        How it is to be made.
-    controls : sequence of Column
-        Other columns a row must have a value in.
-
-    Returns
-    -------
-    Request
-        What can be made.
-
-    Raises
-    ------
-    MarkbaseError
-        If a column or a setting cannot be used, or no row is complete.
-    """
+    """Check what is asked for, and find the rows, in which the `controls` have a value too."""
     if not isinstance(options.level, (int, float)) or not 0 < options.level < 1:
         raise MarkbaseError(
             f"The confidence level is {options.level!r}; it must lie between 0 and 1, for instance 0.95."
@@ -207,23 +183,7 @@ def check_request(
 
 
 def check_width(terms: Sequence[Term]) -> None:
-    """Refuse more columns than a fit can hold, and remark on so many that it takes long.
-
-    Parameters
-    ----------
-    terms : sequence of Term
-        The terms.
-
-    Raises
-    ------
-    FitError
-        If they have more than `MOST_COLUMNS` columns together.
-
-    Warns
-    -----
-    MarkbaseWarning
-        If they have more than `WIDE`.
-    """
+    """Refuse more columns than a fit can hold (`MOST_COLUMNS`), and remark on so many that it takes long (`WIDE`)."""
     columns = sum(term.size for term in terms)
     widest = max(terms, key=lambda term: term.size, default=None)
     if columns > MOST_COLUMNS and widest is not None:
@@ -243,20 +203,7 @@ def check_width(terms: Sequence[Term]) -> None:
 
 
 def check_room(rows: int, wanted: int) -> None:
-    """Refuse to estimate more coefficients than rows can carry.
-
-    Parameters
-    ----------
-    rows : int
-        Rows used.
-    wanted : int
-        Coefficients, the intercept among them.
-
-    Raises
-    ------
-    FitError
-        If rows are too few.
-    """
+    """Refuse to estimate more coefficients, the intercept among them, than rows can carry."""
     if rows <= wanted:
         raise FitError(
             f"{count_noun(rows, 'row')} with a value in every column cannot carry {wanted} coefficients (the intercept "

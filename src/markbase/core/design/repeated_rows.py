@@ -29,19 +29,7 @@ _GLANCE = 2000
 def remark_on_repeated_rows(
     study: Study, columns: Sequence[Column], outcome: Column, used: NDArray[np.bool_] | None
 ) -> None:
-    """Say that a column of the model is the same in all rows of each level of another one, whose rows may go together.
-
-    Parameters
-    ----------
-    study : Study
-        The data.
-    columns : sequence of Column
-        The columns of the terms.
-    outcome : Column
-        The outcome.
-    used : ndarray of bool, shape (rows,), or None
-        The rows used.
-    """
+    """Say that a column of the model is the same in all rows of each level of another one, whose rows may go together."""
     told = {outcome.name, *(column.name for column in columns)}
     if in_parts(outcome.values, *(column.values for column in columns)):
         return

@@ -126,22 +126,7 @@ def interaction(*factors: str | Polynomial) -> Interaction:
 def term_from_text(text: str, columns: Sequence[str] = ()) -> TermRequest:
     """Read a term that is written as text: a column name, ``polynomial(age, 2)`` or ``interaction(age, voice)``.
 
-    Parameters
-    ----------
-    text : str
-        The text.
-    columns : sequence of str
-        The columns there are; a column with such a name is that column.
-
-    Returns
-    -------
-    str, Polynomial or Interaction
-        The term.
-
-    Raises
-    ------
-    MarkbaseError
-        If a polynomial or an interaction is not written as one.
+    A column with such a name is that column.
     """
     text = text.strip()
     head, mark, rest = text.partition("(")

@@ -235,20 +235,7 @@ class Term:
 
 
 def make_terms(requests: Sequence[TermRequest], variables: Mapping[str, Variable]) -> tuple[Term, ...]:
-    """Make the terms of a model from its variables.
-
-    Parameters
-    ----------
-    requests : sequence of str, Polynomial or Interaction
-        What is wanted.
-    variables : mapping of str to Variable
-        A variable for each column.
-
-    Returns
-    -------
-    tuple of Term
-        The terms, in the order wanted.
-    """
+    """Make the terms of a model from its variables, in the order wanted."""
     terms = []
     for request in requests:
         degrees = degrees_of(request)
@@ -290,26 +277,10 @@ def make_term(column: Column, used: NDArray[np.bool_] | None) -> Term:
 
 
 def make_variable(column: Column, used: NDArray[np.bool_] | None, shifted: bool = True) -> Variable:
-    """Make a variable of a column, on the rows used.
+    """Make a variable of a column on the rows used, with the levels that occur and its base among them.
 
-    Parameters
-    ----------
-    column : Column
-        A column that can be used.
-    used : ndarray of bool, shape (rows,), or None
-        The rows used; None for all.
-    shifted : bool
-        Whether powers or products are taken of it.
-
-    Returns
-    -------
-    Variable
-        With the levels that occur and its base among them.
-
-    Raises
-    ------
-    FitError
-        If a numeric column is constant, a group has one level only, or its chosen base has no row left.
+    It is `shifted` if powers or products are taken of it. Raises a `FitError` if a numeric column is constant, a group has
+    one level only, or its chosen base has no row left.
     """
     if not column.is_categorical:
         low, high = column.span

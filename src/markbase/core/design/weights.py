@@ -33,28 +33,9 @@ class Weights:
 
 
 def take_weights(column: Column, kind: str, used: NDArray[np.bool_] | None) -> Weights:
-    """Check weights, and scale them where they are relative.
+    """Check weights (``frequency`` or ``sampling``), and scale them where they are relative; 0 for rows not used.
 
-    Parameters
-    ----------
-    column : Column
-        A numeric column.
-    kind : str
-        ``frequency`` or ``sampling``.
-    used : ndarray of bool, shape (rows,), or None
-        The rows used.
-
-    Returns
-    -------
-    Weights
-        The weights; 0 for rows not used.
-
-    Raises
-    ------
-    MarkbaseError
-        If there is no such kind.
-    FitError
-        For a weight that is not positive, or a frequency that is no whole number.
+    Raises a `FitError` for a weight that is not positive, or a frequency that is no whole number.
     """
     if kind not in ("frequency", "sampling"):
         raise MarkbaseError(f"There are no weights `{kind}`; there are `frequency` and `sampling`.")

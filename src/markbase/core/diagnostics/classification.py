@@ -118,36 +118,10 @@ def classify(
     times: Array | None = None,
     **more: object,
 ) -> Classification:
-    """Sort rows by their predicted probability.
+    """Sort rows by their predicted probability `p`: counts and shares, and the area by ranks (weights are not used in its interval).
 
-    Parameters
-    ----------
-    happened : ndarray, shape (n,)
-        1 for the event, 0 otherwise.
-    p : ndarray, shape (n,)
-        Predicted probabilities.
-    weights : ndarray, shape (n,), optional
-        With how much each row counts.
-    names : tuple of str
-        The outcome, its event and its other level.
-    cut : float
-        From which probability the event is predicted.
-    level : float
-        Confidence level of the area's interval.
-    times : ndarray, shape (n,), optional
-        For how many rows each stands, by which the area is reckoned.
-    **more
-        Other fields of the result.
-
-    Returns
-    -------
-    Classification
-        Counts and shares; the area by ranks (weights are not used in its interval).
-
-    Raises
-    ------
-    MarkbaseError
-        If the cut is not between 0 and 1.
+    `happened` is 1 for the event, 0 otherwise; both have shape (n,). `names` are the outcome, its event and its other
+    level; `times` says for how many rows each stands, by which the area is reckoned; `more` are other fields of the result.
     """
     check_cut(cut)
     outcome, event, otherwise = names
@@ -240,38 +214,17 @@ def _sorted_with_events(happened: Array, p: Array) -> tuple[Array, NDArray[np.bo
 
 
 def area_under_curve(happened: Array, p: Array, times: Array | None = None) -> tuple[float, float]:
-    """Return the area under the curve and its standard error.
+    """Return the area under the curve and its standard error, by DeLong's components; NaN if one side is missing.
 
-    Parameters
-    ----------
-    happened, p, times : ndarray, shape (n,)
-        As for `classify`.
-
-    Returns
-    -------
-    area, se : float
-        The share of pairs of one event and one non-event in which the event has the higher probability, ties
-        counting half; its error by DeLong's components. NaN if one side is missing.
+    The share of pairs of one event and one non-event in which the event has the higher probability, ties counting half.
     """
     return _Ordered.of(happened, p, times, times).area()
 
 
 def cells_of(happened: Array, p: Array, heavy: Array | None, often: Array | None, cut: float) -> Cells:
-    """Put rows that come in parts into cells of nearly equal log odds.
+    """Put rows that come in parts into cells of nearly equal log odds, each as two rows: with the event and without.
 
-    Parameters
-    ----------
-    happened, p : array in parts, shape (n,)
-        1 for the event, and predicted probabilities.
-    heavy, often : array in parts, shape (n,), optional
-        With how much each row counts, and for how many rows it stands.
-    cut : float
-        A probability that no cell holds within it.
-
-    Returns
-    -------
-    Cells
-        The cells that rows fall into, each as two rows: with the event and without.
+    No cell holds the probability `cut` within it.
     """
 
     def summed(happened: Array, p: Array, heavy: Array | None, often: Array | None) -> Array:
@@ -305,26 +258,10 @@ def _even_in_log_odds(share: float, se: float, level: float) -> tuple[float, flo
 def calibrate(
     happened: Array, p: Array, weights: Array | None, parts: int, level: float, times: Array | None = None
 ) -> pd.DataFrame:
-    """Compare predicted probabilities with what was observed, in parts of rising probability.
+    """Compare predicted probabilities with what was observed, in parts of rising probability and about equal size.
 
-    Parameters
-    ----------
-    happened, p, weights, times
-        As for `classify`.
-    parts : int
-        Into how many parts of about equal size the rows are put; equal probabilities stay together.
-    level : float
-        Confidence level of the observed shares.
-
-    Returns
-    -------
-    pandas.DataFrame
-        `part`, `n`, `lowest`, `highest`, `predicted` (mean), `observed` (share) with `low` and `high` (Wilson).
-
-    Raises
-    ------
-    MarkbaseError
-        If there are fewer than two parts.
+    Equal probabilities stay together. Columns: `part`, `n`, `lowest`, `highest`, `predicted` (mean), `observed` (share)
+    with `low` and `high` (Wilson).
     """
     if not isinstance(parts, int) or parts < 2:
         raise MarkbaseError(f"Calibration takes two parts or more, not {parts!r}.")

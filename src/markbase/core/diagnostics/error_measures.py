@@ -21,24 +21,9 @@ def error_measures(
 ) -> dict[str, float]:
     """Measure how far predictions are off.
 
-    Parameters
-    ----------
-    logistic : bool
-        Whether they are probabilities of an event.
-    y, predicted : ndarray, shape (rows,)
-        The outcome (1 for the event), and what is predicted.
-    mean : ndarray, shape (rows,), or float
-        What no model at all predicts.
-    often : ndarray, shape (rows,), or None
-        With how much each row counts; None for alike.
-    repeated : bool
-        Whether these are frequencies.
-
-    Returns
-    -------
-    dict of str to float
-        Linear: root mean squared error, R² (against `mean`). Logistic: share classified correctly at .5, area under the
-        curve, Brier score.
+    Linear: root mean squared error, R² (against `mean`, what no model at all predicts). Logistic: share classified
+    correctly at .5, area under the curve, Brier score. `often` says with how much each row counts, and `repeated` whether
+    these are frequencies.
     """
     off, bare = (y - predicted) ** 2, (y - mean) ** 2
     learn([off] if logistic else [off, bare])

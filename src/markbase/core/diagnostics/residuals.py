@@ -86,18 +86,7 @@ class Checks(ShownTables):
 
 
 def shape(residuals: Array) -> tuple[float, float, float, float]:
-    """Return skew, kurtosis less 3, K² and its p.
-
-    Parameters
-    ----------
-    residuals : ndarray, shape (n,)
-        The residuals.
-
-    Returns
-    -------
-    skew, kurtosis, statistic, p : float
-        NaN for the last two below 20 rows, for which the approximation is not made.
-    """
+    """Return skew, kurtosis less 3, K² and its p; NaN for the last two below 20 rows, for which the approximation is not made."""
     n = len(residuals)
     size = float(np.abs(residuals).max(initial=0.0))
     if size == 0:
@@ -128,27 +117,11 @@ def shape(residuals: Array) -> tuple[float, float, float, float]:
 
 
 def serial(residuals: Array, order: Array, unit: NDArray[np.intp] | None = None) -> tuple[float, float, float]:
-    """Return how residuals go together with the ones before them, within each unit where rows are of several.
+    """Return how residuals go together with the ones before them of their own unit: correlation, Durbin and Watson's d, and p.
 
-    Parameters
-    ----------
-    residuals : ndarray, shape (n,)
-        The residuals.
-    order : ndarray, shape (n,)
-        The order of the rows; ties keep the order of the file.
-    unit : ndarray of int, shape (n,), optional
-        The unit each row belongs to; a row is held against the one before it of its own unit only.
-
-    Returns
-    -------
-    correlation, d, p : float
-        The correlation with the one before, Durbin and Watson's d, and p by z = r·n/√pairs; NaN where no two rows follow
-        one another.
-
-    References
-    ----------
-    Durbin & Watson (1950), Biometrika 37(3-4), 409-428, doi:10.1093/biomet/37.3-4.409.
-    Bhargava, Franzini & Narendranathan (1982), Review of Economic Studies 49(4), 533-549, doi:10.2307/2297285 (of a panel).
+    p is by z = r·n/√pairs; NaN where no two rows follow one another. Ties of the order keep the order of the file. Durbin &
+    Watson (1950), Biometrika 37(3-4), 409-428, doi:10.1093/biomet/37.3-4.409; of a panel Bhargava, Franzini &
+    Narendranathan (1982), Review of Economic Studies 49(4), 533-549, doi:10.2307/2297285.
     """
     sorting = np.argsort(order, kind="stable")
     if unit is not None:

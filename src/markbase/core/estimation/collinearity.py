@@ -30,26 +30,8 @@ _MOST_MEMBERS = 60
 def find_collinearities(
     finding: Dependent, moments: Moments, terms: Sequence[Term], fixed_effects: Sequence[str] = ()
 ) -> list[Collinearity]:
-    """Name the dependences among the columns of a model.
+    """Name the dependences among the columns of a model, one entry for each set of terms, in the order of the terms.
 
-    Parameters
-    ----------
-    finding : Dependent
-        What the solver found.
-    moments : Moments
-        The moments of the terms.
-    terms : sequence of Term
-        The terms.
-    fixed_effects : sequence of str
-        The columns whose levels are taken out.
-
-    Returns
-    -------
-    list of Collinearity
-        One entry for each set of terms, in the order of the terms.
-
-    Notes
-    -----
     Each dependence is held against the rows before it is told: members are left out one by one while what is left still
     holds in every row, so that all and only those that are part of it are named.
     """
@@ -90,14 +72,8 @@ def _verified(
 ) -> tuple[NDArray[np.intp], Array, bool]:
     """Hold a dependence against the rows, and leave out what is no part of it.
 
-    Returns
-    -------
-    columns : ndarray of int
-        Its members, as places among the inner columns.
-    raw : ndarray
-        Their weights in the units of the data; snapped to simple fractions where these hold in every row.
-    exact : bool
-        Whether it holds in every row, to within the rounding of the values.
+    Returns its members, as places among the inner columns; their weights in the units of the data, snapped to simple
+    fractions where these hold in every row; and whether it holds in every row, to within the rounding of the values.
     """
     assert finding.blocks is not None
     places = finding.columns[columns]
@@ -176,22 +152,8 @@ def collinearity_error(
 ) -> FitError:
     """Say why the fit is refused, and what each way out would mean.
 
-    Parameters
-    ----------
-    finding : Dependent
-        What the solver found.
-    moments : Moments
-        The moments of the terms.
-    terms : sequence of Term
-        The terms.
-    fixed_effects : sequence of str
-        The columns whose levels are taken out.
-
-    Returns
-    -------
-    FitError
-        A `CollinearityError` for an exact collinearity, with each named in its message; a `FitError` for
-        terms so nearly dependent that digits would be noise.
+    A `CollinearityError` for an exact collinearity, with each named in its message; a `FitError` for terms so nearly
+    dependent that digits would be noise.
     """
     collinear = find_collinearities(finding, moments, terms, fixed_effects)
     if not finding.tolerance or not all(o.exact for o in collinear):
@@ -212,26 +174,7 @@ def collinearity_error(
 def swept_error(
     finding: Swept, moments: Moments, terms: Sequence[Term], fixed_effects: Sequence[str], outcome: str
 ) -> FitError:
-    """Say which terms have nothing left once levels are taken out.
-
-    Parameters
-    ----------
-    finding : Swept
-        What the solver found.
-    moments : Moments
-        The moments of the terms, the outcome last.
-    terms : sequence of Term
-        The terms.
-    fixed_effects : sequence of str
-        The columns whose levels are taken out.
-    outcome : str
-        The name of the outcome.
-
-    Returns
-    -------
-    FitError
-        That names the terms, or the levels of them, or the outcome.
-    """
+    """Say which terms, levels of them, or whether the outcome has nothing left once levels are taken out."""
     first = f"`{fixed_effects[0]}`"
     block_of = np.repeat(np.arange(len(moments.sizes)), moments.sizes)[finding.columns]
     if block_of[-1] == len(moments.sizes) - 1:

@@ -8,19 +8,9 @@ from numpy.typing import NDArray
 
 
 def dependences(block: NDArray[np.float64], tolerance: float = 1e-12) -> list[NDArray[np.float64]]:
-    """Find the exact linear dependences among columns of unit length.
+    """Find the exact linear dependences among columns of unit length, or a triangular factor of them, shape (rows, columns).
 
-    Parameters
-    ----------
-    block : ndarray, shape (rows, columns)
-        The columns, or a triangular factor of them.
-    tolerance : float
-        How small the remainder of a column must be, relative to its length.
-
-    Returns
-    -------
-    list of ndarray, shape (columns,)
-        One combination of the columns that is zero for each dependent column.
+    Returns one combination of the columns that is zero for each whose remainder is below `tolerance`.
     """
     R, order = scipy.linalg.qr(block, mode="r", pivoting=True, check_finite=False)[-2:]
     diagonal = np.abs(np.diag(R))

@@ -51,31 +51,13 @@ class Factored:
 
 
 def factored(products: Array, sums: Array, weight: float, lengths: Array, levels: NDArray[np.intp] | None) -> Factored:
-    """Factor cross-products from the means.
+    """Factor cross-products of the columns and, last, the outcome, shape (p + 1, p + 1), from the means.
 
-    Parameters
-    ----------
-    products : ndarray, shape (p + 1, p + 1)
-        The cross-products of the columns and, last, the outcome, not centred.
-    sums : ndarray, shape (p + 1,)
-        The sums of the columns; zero if the products are centred.
-    weight : float
-        The number of rows, or the sum of their weights.
-    lengths : ndarray, shape (p + 1,)
-        The lengths of the centred columns.
-    levels : ndarray of int, shape (m,), optional
-        Which columns are the indicators of one group, of which levels are left out.
-
-    Returns
-    -------
-    Factored
-        The factor.
-
-    Notes
-    -----
-    With n the counts of the levels and N_k the rows at level k, those behind it and those left out, the factor of
-    diag(n) − n nᵀ/N has the rows b_k (N_{k+1} at k, −n_j behind), where b_k² = n_k/(N_k N_{k+1}); its inverse has the columns
-    1/(b_j N_{j+1}) at j, b_j above.
+    `sums` are those of the columns (zero if the products are centred), `lengths` those of the centred columns, both of
+    shape (p + 1,); `levels` are the columns that are the indicators of one group, of which levels are left out. With n the
+    counts of these, and N_k the rows at level k, those behind it and those left out, the factor of diag(n) − n nᵀ/N has the
+    rows b_k (N_{k+1} at k, −n_j behind), where b_k² = n_k/(N_k N_{k+1}); its inverse has the columns 1/(b_j N_{j+1}) at j,
+    b_j above.
     """
     p = len(lengths) - 1
     if levels is None:
@@ -118,22 +100,9 @@ def _centred(products: Array, left: Array, right: Array, weight: float, rows: Ar
 
 
 def many_levels(moments: Moments, blocks: Sequence[CodedColumns], columns: NDArray[np.intp]) -> NDArray[np.intp] | None:
-    """Find a group whose levels make up most of the columns.
+    """Find a group whose levels make up most of the inner columns, and return which of these are its levels.
 
-    Parameters
-    ----------
-    moments : Moments
-        The moments; block k + 1 is that of component k.
-    blocks : sequence of CodedColumns
-        The components.
-    columns : ndarray of int, shape (p,)
-        The inner columns, among those of the moments.
-
-    Returns
-    -------
-    ndarray of int, shape (m,), or None
-        Which inner columns are its levels; None if there is no such group, or what is left out of it is too little to hold the
-        others against.
+    None if there is no such group, or what is left out of it is too little to hold the others against.
     """
     groups = [k for k, b in enumerate(blocks) if b.codes is not None and b.multiplier is None]
     widest = max(groups, key=lambda k: blocks[k].levels, default=None)

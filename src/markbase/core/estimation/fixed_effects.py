@@ -217,29 +217,7 @@ class FixedEffects:
 
 
 def fixed_effect_columns(study: Study, fixed_effects: str | Sequence[str] | None, outcome: str) -> list[Column]:
-    """Return the columns whose levels are to be taken out, checked.
-
-    Parameters
-    ----------
-    study : Study
-        The data.
-    fixed_effects : str or sequence of str, optional
-        The name of one column, or of two.
-    outcome : str
-        The name of the outcome, which they cannot be.
-
-    Returns
-    -------
-    list of Column
-        Groups or identifiers; empty if none was named.
-
-    Raises
-    ------
-    ColumnError
-        If there is no such column, it is numeric or the outcome.
-    FitError
-        If there are more than two, or one twice.
-    """
+    """Return the columns whose levels are to be taken out, one or two, checked: groups or identifiers; empty if none was named."""
     names = [] if fixed_effects is None else [fixed_effects] if isinstance(fixed_effects, str) else list(fixed_effects)
     if len(names) > 2 or len(set(names)) < len(names):
         raise FitError(f"Fixed effects are of one column, or of two different ones, not {listed(quoted(names))}.")
@@ -257,20 +235,7 @@ def fixed_effect_columns(study: Study, fixed_effects: str | Sequence[str] | None
 
 
 def check_apart(columns: Sequence[Column], requests: Sequence[TermRequest]) -> None:
-    """Refuse a column that is to be taken out and is a term as well.
-
-    Parameters
-    ----------
-    columns : sequence of Column
-        Those to be taken out.
-    requests : sequence of str, Polynomial or Interaction
-        The terms.
-
-    Raises
-    ------
-    ColumnError
-        If a column is both.
-    """
+    """Refuse a column that is to be taken out and is a term as well."""
     inside = {name for request in requests for name in names_of(request)}
     for column in columns:
         if column.name in inside:
@@ -282,31 +247,10 @@ def check_apart(columns: Sequence[Column], requests: Sequence[TermRequest]) -> N
 def fixed_effects_of(
     columns: Sequence[Column], used: NDArray[np.bool_] | None, weights: Array | None
 ) -> FixedEffects | None:
-    """Give a number to each level that is taken out.
+    """Give a number to each level of one or two columns that are taken out; their sums are not yet taken. None for no column.
 
-    Parameters
-    ----------
-    columns : sequence of Column
-        One column, or two; none gives None.
-    used : ndarray of bool, shape (rows,), or None
-        The rows used.
-    weights : ndarray, shape (rows,), optional
-        With how much each row counts.
-
-    Returns
-    -------
-    FixedEffects or None
-        The levels, their sums not yet taken.
-
-    Raises
-    ------
-    FitError
-        If a column has one level only, every row a level of its own, or the second too many levels.
-
-    Warns
-    -----
-    MarkbaseWarning
-        For levels with one row only, which tell nothing of the terms.
+    Raises a `FitError` if a column has one level only, every row a level of its own, or the second too many levels. Remarks
+    on levels with one row only, which tell nothing of the terms.
     """
     if not columns:
         return None

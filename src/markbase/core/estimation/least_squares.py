@@ -47,6 +47,12 @@ def solve(
 ) -> Solution:
     """Solve the least-squares problem of the last block on the others.
 
+    The centred cross-products at unit diagonal are factored by Cholesky with pivoting (Higham 2002, Accuracy and Stability
+    of Numerical Algorithms, 2nd ed., ch. 10 and 20, doi:10.1137/1.9780898718027). Where a pivot is small, the condition
+    number above `MOMENTS_CONDITION`, the outcome all but reproduced, or a mean very large beside its spread, the moments
+    are taken again in twice the working precision, and factored in it: the error, which grows with the square of the
+    condition number, then starts from 1e-32 instead of 1e-16.
+
     Parameters
     ----------
     moments : Moments
@@ -66,30 +72,12 @@ def solve(
     rough : bool
         Keep to the working precision while it gives a factor at all: for steps that are corrected later.
 
-    Returns
-    -------
-    Solution
-        The solution, refined against the rows where the condition asks for it.
-
     Raises
     ------
     Dependent
         If the columns are dependent, or so nearly that fewer than 7 digits could be vouched for.
     Swept
         If columns do not vary within the levels taken out.
-
-    Notes
-    -----
-    The centred cross-products at unit diagonal are factored by Cholesky with pivoting. Where a
-    pivot is small, the condition number above `MOMENTS_CONDITION`, the outcome all but reproduced,
-    or a mean very large beside its spread, the moments are taken again in twice the working
-    precision, and factored in it: the error, which grows with the square of the condition number,
-    then starts from 1e-32 instead of 1e-16.
-
-    References
-    ----------
-    Higham (2002), Accuracy and Stability of Numerical Algorithms, 2nd ed., ch. 10 and 20,
-    doi:10.1137/1.9780898718027.
     """
     columns = inner_columns(moments, len(moments.sizes) - 1) if columns is None else columns
     scale = np.repeat(moments.scales, moments.sizes)

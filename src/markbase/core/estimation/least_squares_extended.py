@@ -42,26 +42,9 @@ def solve_twofold(
     weights: Array | None,
     fixed_effects: FixedEffects | None,
 ) -> Solution:
-    """Take the moments again and solve, both in twice the working precision.
+    """Take the moments again and solve, as `solve`, both in twice the working precision.
 
-    Parameters
-    ----------
-    moments, blocks, used, total_rows, weights, fixed_effects
-        As for `solve`.
-    columns : ndarray of int, shape (p,)
-        Which columns of the moments to solve for.
-
-    Returns
-    -------
-    Solution
-        The solution, with what its coefficients leave over in rounding.
-
-    Raises
-    ------
-    Dependent
-        If the columns are dependent, or so nearly that fewer than 7 digits could be vouched for.
-    Swept
-        If columns do not vary within the levels taken out.
+    The solution holds what its coefficients leave over in rounding.
     """
     p = len(columns)
     everything = np.append(columns, moments.cross.shape[0] - 1)
@@ -175,15 +158,9 @@ def _noise(factor: Array, grains: Array) -> float:
 def _cholesky(matrix: twofold.Twofold, lengths: Array) -> tuple[twofold.Twofold, NDArray[np.intp], Array]:
     """Factor a twofold matrix with diagonal pivoting; its last row and column stay last.
 
-    Returns
-    -------
-    factor : twofold array, shape (p + 1, p + 1)
-        Upper triangular in the order of the pivots. The last diagonal entry is not a root but what
-        is left of the outcome's sum of squares.
-    order : ndarray of int, shape (p,)
-        Which column each pivot is.
-    pivots : ndarray, shape (p,)
-        What was left of each column's squared length, relative to it.
+    Returns the factor, upper triangular in the order of the pivots, its last diagonal entry not a root but what is left of
+    the outcome's sum of squares; which column each pivot is, shape (p,); and what was left of each column's squared length,
+    relative to it.
     """
     p = len(lengths) - 1
     rest = (matrix[0].copy(), matrix[1].copy())

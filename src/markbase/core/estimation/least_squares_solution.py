@@ -191,20 +191,7 @@ class Swept(Exception):  # noqa: N818 - a finding, told to the user as an error 
 
 
 def centred_products(moments: Moments, fixed_effects: FixedEffects | None = None) -> Array:
-    """Return the sums of products of deviations from the means, or from the means within levels.
-
-    Parameters
-    ----------
-    moments : Moments
-        The moments.
-    fixed_effects : FixedEffects, optional
-        The levels taken out.
-
-    Returns
-    -------
-    ndarray, shape (columns, columns)
-        In the units of the moments.
-    """
+    """Return the sums of products of deviations from the means, or from the means within levels, in the units of the moments."""
     if fixed_effects is None or fixed_effects.sums is None:
         sums = moments.cross[0]
         centred: Array = moments.cross - np.outer(sums, sums) / moments.weight
@@ -214,20 +201,7 @@ def centred_products(moments: Moments, fixed_effects: FixedEffects | None = None
 
 
 def inner_columns(moments: Moments, last: int) -> NDArray[np.intp]:
-    """Choose the inner columns: numeric columns, and of each group all levels but the most populous.
-
-    Parameters
-    ----------
-    moments : Moments
-        The moments of the terms; block 0 is the intercept.
-    last : int
-        The first block that is not a term.
-
-    Returns
-    -------
-    ndarray of int, shape (p,)
-        Columns of the moments.
-    """
+    """Choose the inner columns before block `last`: numeric columns, and of each group all levels but the most populous."""
     starts = moments.starts.tolist()
     stays = np.arange(starts[last]) > 0
     for start, size in zip(starts[1:last], moments.sizes[1:last], strict=True):
@@ -244,15 +218,7 @@ def enough(columns: int) -> float:
 def condition_of(factor: Array) -> float:
     """Return the condition number of the upper triangle of a factor in the 2-norm, of a large one by iteration.
 
-    Parameters
-    ----------
-    factor : ndarray, shape (p, p)
-        The factor; what lies below the diagonal is not looked at.
-
-    Returns
-    -------
-    float
-        Infinite if it is singular. Where it is small, a bound: the root of the product of those in the 1-norm and the maximum norm.
+    Infinite if it is singular. Where it is small, a bound: the root of the product of those in the 1-norm and the maximum norm.
     """
     rcond = math.prod(float(scipy.linalg.lapack.dtrcon(factor, norm=norm, uplo="U")[0]) for norm in "1I")
     bound = math.sqrt(1 / rcond) if rcond > 0 else float("inf")

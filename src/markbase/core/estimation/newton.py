@@ -106,21 +106,7 @@ class Maximum:
 def information_at(rows: Likelihood, passed: Passed, columns: NDArray[np.intp], rough: bool = True) -> Information:
     """Take and factor the curvature at a point that was passed.
 
-    Parameters
-    ----------
-    rows : Likelihood
-        The rows.
-    passed : Passed
-        What a pass at that point found.
-    columns : ndarray of int, shape (p,)
-        The inner columns.
-    rough : bool
-        Do without twice the working precision where the working precision gives a factor at all.
-
-    Returns
-    -------
-    Information
-        The curvature.
+    If `rough`, without twice the working precision where the working precision gives a factor at all.
     """
     moments, blocks = rows.curved(passed)
     solution = solve(moments, blocks, rows.used, len(rows.event), columns, passed.curvature, rough=rough)
@@ -142,29 +128,11 @@ def maximise(
     look: bool = True,
     done: float = 0.0,
 ) -> Maximum:
-    """Find the coefficients at which the likelihood is largest.
+    """Find the coefficients at which the likelihood is largest, and how they were reached, beginning at `theta`.
 
-    Parameters
-    ----------
-    rows : Likelihood
-        The rows.
-    columns : ndarray of int, shape (p,)
-        The inner columns.
-    theta : Theta
-        Where to begin.
-    firth : bool
-        Add half the logarithm of the determinant of the curvature (of all columns, held or not).
-    information : Information, optional
-        A curvature to begin with.
-    look : bool
-        Stop after some steps when the end is nowhere near, for a look at where they lead.
-    done : float
-        A squared step, in standard errors, that need not be taken; by default one that changes nothing.
-
-    Returns
-    -------
-    Maximum
-        The end, and how it was reached.
+    With `firth` half the logarithm of the determinant of the curvature is added (of all columns, held or not). If `look`,
+    it stops after some steps when the end is nowhere near, for a look at where they lead. `done` is a squared step, in
+    standard errors, that need not be taken; by default one that changes nothing.
     """
     climb = _climb(rows, columns, theta, firth=firth, information=information, look=look, done=done)
     return _together(rows, [climb])[0]
@@ -179,21 +147,9 @@ def maximise_held(
     firth: bool = False,
     information: Information | None = None,
 ) -> list[Maximum]:
-    """Find the coefficients at which the likelihood is largest where some combinations of them are held, one by one.
+    """Find the coefficients at which the likelihood is largest where some combinations of them are held, one constraint by one.
 
-    Parameters
-    ----------
-    rows, columns, firth, information
-        As for `maximise`.
-    begin : Point and Passed
-        A pass at the coefficients to begin with.
-    constraints : sequence of Constraint
-        What is held, each for itself. All are climbed at the same time: a pass over the rows serves every one of them.
-
-    Returns
-    -------
-    list of Maximum
-        One for each.
+    All are climbed at the same time, from a pass at `begin`: a pass over the rows serves every one of them.
     """
     done = _ENOUGH_HELD if len(rows.event) > _MANY_ROWS else 0.0
     climbs = [
@@ -301,26 +257,7 @@ def _objective(point: Point, information: Information, firth: bool) -> float:
 def gradient_of(
     rows: Likelihood, point: Point, passed: Passed, information: Information, columns: NDArray[np.intp], firth: bool
 ) -> Array:
-    """Return the slope of what is maximised, shape (1 + p,), the start first.
-
-    Parameters
-    ----------
-    rows : Likelihood
-        The rows.
-    point, passed : Point and Passed
-        A pass over them.
-    information : Information
-        The curvature there.
-    columns : ndarray of int, shape (p,)
-        The inner columns.
-    firth : bool
-        With Firth's penalty.
-
-    Returns
-    -------
-    ndarray, shape (1 + p,)
-        The slope.
-    """
+    """Return the slope of what is maximised at a point that was passed, shape (1 + p,), the start first."""
     gradient = point.gradient
     if firth:
         gradient = gradient + firth_slope(rows, passed, information)
@@ -328,21 +265,9 @@ def gradient_of(
 
 
 def firth_slope(rows: Likelihood, passed: Passed, information: Information) -> Array:
-    """Return the slope of Firth's penalty: the sums by column of h(½ − p) of the rows.
+    """Return the slope of Firth's penalty: the sums by column of h(½ − p) of the rows, shape (columns,), the start's first.
 
-    Parameters
-    ----------
-    rows : Likelihood
-        The rows.
-    passed : Passed
-        A pass over them.
-    information : Information
-        The curvature at that point.
-
-    Returns
-    -------
-    ndarray, shape (columns,)
-        The sums, the start's first; h is the leverage of a row, p(1 − p) xᵀH⁻¹x and as often as the row counts.
+    h is the leverage of a row, p(1 − p) xᵀH⁻¹x and as often as the row counts.
     """
     whitened = Whitened(
         information.moments, information.blocks, information.solution, rows.used, passed.curvature, None

@@ -34,33 +34,10 @@ def profile_end(
     upward: bool,
     firth: bool,
 ) -> float:
-    """Find one end of a profile-likelihood interval.
+    """Find one end of the profile-likelihood interval of a `combination` of the inner coefficients, the start first.
 
-    Parameters
-    ----------
-    rows : Likelihood
-        The rows.
-    columns : ndarray of int, shape (p,)
-        The inner columns.
-    theta : Theta
-        The maximum.
-    objective : float
-        The (penalised) log-likelihood there.
-    information : Information
-        The curvature there.
-    combination : ndarray, shape (1 + p,)
-        The coefficient, as a combination of the inner ones, the start first.
-    fall : float
-        By how much the log-likelihood falls at the end: half a quantile of chi-squared.
-    upward : bool
-        The upper end, or the lower.
-    firth : bool
-        With Firth's penalty.
-
-    Returns
-    -------
-    float
-        The combination at the end; NaN if none was found, as where the likelihood never falls that far.
+    There the (penalised) log-likelihood, `objective` at the maximum `theta`, has fallen by `fall`: half a quantile of
+    chi-squared. NaN if none was found, as where the likelihood never falls that far.
     """
     sign = 1.0 if upward else -1.0
     lean = information.root.T @ combination

@@ -44,22 +44,7 @@ _WAYS_OUT = (
 
 
 def check_levels(moments: Moments, terms: Sequence[Term], outcome: Column) -> None:
-    """Refuse levels in which every row, or none, is the event.
-
-    Parameters
-    ----------
-    moments : Moments
-        Moments of the terms with the event (1 or 0) as the outcome.
-    terms : sequence of Term
-        The terms.
-    outcome : Column
-        The outcome, its event the level 1.
-
-    Raises
-    ------
-    SeparationError
-        That names the levels and how many rows they have.
-    """
+    """Refuse levels in which every row, or none, is the event, with how many rows they have; the outcome's event is the level 1."""
     told = []
     whole = moments.cross[-1] * moments.scales[-1] + moments.centres[-1] * moments.cross[0]
     for k, component in enumerate(components_of(terms), 1):
@@ -104,26 +89,11 @@ class Separation:
 def find_separation(rows: EventRows, columns: NDArray[np.intp], theta: Theta) -> Separation | None:
     """Find out whether some combination of the columns is never on the wrong side of any row.
 
-    Parameters
-    ----------
-    rows : EventRows
-        The rows.
-    columns : ndarray of int, shape (p,)
-        The inner columns.
-    theta : Theta
-        Where the steps towards the largest likelihood have led: rows near the boundary are looked at first.
-
-    Returns
-    -------
-    Separation or None
-        None if some rows contradict every direction: then the likelihood has a maximum.
-
-    Notes
-    -----
-    Linear programmes over some of the rows (Konis 2007): the largest t with (2y − 1) x d ≥ t in every row tells complete
-    separation, the largest sum of these margins partial separation. Rows that contradict what comes out are added until
-    none does; if the programme of some rows has no solution, that of all has none. Each row counts by its own size, so that
-    a far row does not excuse a near one.
+    None if some rows contradict every direction: then the likelihood has a maximum. `theta` is where the steps towards it
+    have led: rows near the boundary are looked at first. Linear programmes over some of the rows (Konis 2007): the largest
+    t with (2y − 1) x d ≥ t in every row tells complete separation, the largest sum of these margins partial separation.
+    Rows that contradict what comes out are added until none does; if the programme of some rows has no solution, that of
+    all has none. Each row counts by its own size, so that a far row does not excuse a near one.
     """
     eta = rows.predictor_of(theta) * (2 * rows.event - 1)  # NaN in rows not used
     scales = _column_scales(rows, columns)
@@ -206,24 +176,7 @@ def _programme(X: Array) -> Array | None:
 def separation_error(
     rows: EventRows, columns: NDArray[np.intp], separation: Separation, terms: Sequence[Term], outcome: Column
 ) -> SeparationError:
-    """Say in words how the terms foretell the outcome.
-
-    Parameters
-    ----------
-    rows, columns
-        As for `find_separation`.
-    separation : Separation
-        What it found.
-    terms : sequence of Term
-        The terms.
-    outcome : Column
-        The outcome, its event the level 1.
-
-    Returns
-    -------
-    SeparationError
-        With the terms concerned, how many rows they decide, and what would do.
-    """
+    """Say in words how the terms foretell the outcome: the terms concerned, how many rows they decide, and what would do."""
     wide = np.zeros(rows.moments.cross.shape[0])
     wide[columns] = separation.direction[1:]
     reach = []

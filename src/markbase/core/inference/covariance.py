@@ -107,32 +107,9 @@ def errors_of(
 ) -> Errors:
     """Compute what the standard errors need beyond the moments.
 
-    Parameters
-    ----------
-    kind : str
-        ``classical``, ``robust`` (HC3), ``HC0``, ``HC1``, ``HC2`` or ``HC3``; disregarded with a cluster.
-    cluster : Column, optional
-        A group whose levels are the clusters.
-    moments, blocks, solution, used
-        The fit.
-    weights : Weights, optional
-        With how much each row counts.
-    fixed_effects : FixedEffects, optional
-        The levels taken out.
-
-    Returns
-    -------
-    Errors
-        With e the residuals and h the leverages, scores are weighted by e² (HC0), e²·n/(n − k) (HC1),
-        e²/(1 − h) (HC2), e²/(1 − h)² (HC3); clustered scores are summed within clusters first, and
-        the result multiplied by G/(G − 1)·(n − 1)/(n − k).
-
-    Raises
-    ------
-    MarkbaseError
-        If there is no such kind.
-    FitError
-        If there are fewer than two clusters.
+    With e the residuals and h the leverages, scores are weighted by e² (HC0), e²·n/(n − k) (HC1), e²/(1 − h) (HC2), e²/(1 −
+    h)² (HC3, also called ``robust``); with a `cluster` they are summed within its levels first, and the result multiplied
+    by G/(G − 1)·(n − 1)/(n − k). Raises a `FitError` if there are fewer than two clusters.
     """
     check_kind(kind)
     n, p = moments.rows, len(solution.columns)
@@ -195,29 +172,11 @@ class ScoredRows(NamedTuple):
 def sandwich(
     kind: str, cluster: Column | None, over: Callable[..., Iterator[Any]], n: int, rest: int, p: int
 ) -> Errors:
-    """Sum squared scores.
+    """Sum squared scores, as `errors_of` has them. A row that alone decides a coefficient has no residual, and so no part.
 
-    Parameters
-    ----------
-    kind : str
-        ``robust`` (HC3), ``HC0``, ``HC1``, ``HC2`` or ``HC3``; disregarded with a cluster.
-    cluster : Column, optional
-        A group whose levels are the clusters.
-    over : callable
-        Takes a function and arrays of one value a row, and applies the function to every part of the rows used: an iterator of
-        `ScoredRows`, and the part's share of the arrays. Yields what the function returns.
-    n, rest, p : int
-        Rows, rows less coefficients, and columns without the intercept.
-
-    Returns
-    -------
-    Errors
-        As `errors_of` has them. A row that alone decides a coefficient has no residual, and so no part in the sums.
-
-    Raises
-    ------
-    FitError
-        If there are fewer than two clusters.
+    `over` takes a function and arrays of one value a row, and applies the function to every part of the rows used: an
+    iterator of `ScoredRows`, and the part's share of the arrays; it yields what the function returns. `n`, `rest` and `p`
+    are rows, rows less coefficients, and columns without the intercept.
     """
     if cluster is not None:
         return _clustered(over, cluster, n, rest, p)

@@ -8,24 +8,10 @@ from numpy.typing import ArrayLike, NDArray
 
 
 def p_of_t(t: ArrayLike, df: float) -> NDArray[np.float64]:
-    """Return the two-sided p value of a t statistic.
+    """Return the two-sided p value of t statistics; NaN stays NaN, and infinite degrees of freedom are the normal distribution.
 
-    Parameters
-    ----------
-    t : array_like
-        The statistics.
-    df : float
-        Degrees of freedom; infinite for the normal distribution.
-
-    Returns
-    -------
-    ndarray
-        P(|T| >= |t|), as the regularised incomplete beta I(df/2, 1/2; df/(df + t²)), which keeps
-        its relative accuracy however small it is. NaN stays NaN.
-
-    References
-    ----------
-    Abramowitz & Stegun (1964), Handbook of Mathematical Functions, 26.7.1.
+    P(|T| >= |t|) as the regularised incomplete beta I(df/2, 1/2; df/(df + t²)), which keeps its relative accuracy however
+    small it is (Abramowitz & Stegun 1964, Handbook of Mathematical Functions, 26.7.1).
     """
     if np.isinf(df):
         return np.asarray(sp.erfc(np.abs(np.asarray(t, dtype=np.float64)) / np.sqrt(2)))
@@ -34,43 +20,17 @@ def p_of_t(t: ArrayLike, df: float) -> NDArray[np.float64]:
 
 
 def t_quantile(level: float, df: float) -> float:
-    """Return the half-width, in standard errors, of a two-sided interval.
-
-    Parameters
-    ----------
-    level : float
-        Confidence level, such as 0.95.
-    df : float
-        Degrees of freedom.
-
-    Returns
-    -------
-    float
-        The (1 + level)/2 quantile of the t distribution.
-    """
+    """Return the half-width, in standard errors, of a two-sided interval: the (1 + level)/2 quantile of the t distribution."""
     if np.isinf(df):
         return float(sp.ndtri((1 + level) / 2))
     return float(sp.stdtrit(df, (1 + level) / 2))
 
 
 def p_of_f(statistic: ArrayLike, df: ArrayLike, df_rest: float) -> NDArray[np.float64]:
-    """Return the upper tail of an F statistic.
+    """Return the upper tail of F statistics: 0 for an infinite one; with an infinite `df_rest` df·F is chi-squared.
 
-    Parameters
-    ----------
-    statistic : array_like
-        The statistics; infinite gives 0.
-    df, df_rest : array_like, float
-        Degrees of freedom of the numerator and the denominator; with an infinite denominator df·F is chi-squared.
-
-    Returns
-    -------
-    ndarray
-        P(F >= statistic), as I(df_rest/2, df/2; df_rest/(df_rest + df·F)).
-
-    References
-    ----------
-    Abramowitz & Stegun (1964), Handbook of Mathematical Functions, 26.6.2.
+    P(F >= statistic) as I(df_rest/2, df/2; df_rest/(df_rest + df·F)) (Abramowitz & Stegun 1964, Handbook of Mathematical
+    Functions, 26.6.2).
     """
     F, a = np.asarray(statistic, dtype=np.float64), np.asarray(df, dtype=np.float64)
     if np.isinf(df_rest):

@@ -47,23 +47,9 @@ class JointTest(NamedTuple):
 
 
 def joint_test(solution: Solution, combinations: Array, errors: Errors, sigma2: float) -> JointTest:
-    """Test whether combinations of the inner coefficients are all zero.
+    """Test whether `combinations` of the inner coefficients, shape (m, p), are all zero.
 
-    Parameters
-    ----------
-    solution : Solution
-        The inner solution.
-    combinations : ndarray, shape (m, p)
-        The combinations.
-    errors : Errors
-        What the standard errors rest on.
-    sigma2 : float
-        Under classical errors, the residual variance.
-
-    Returns
-    -------
-    JointTest
-        F = zᵀV⁻¹z/r over the r independent ones, Wald's.
+    Wald's F = zᵀV⁻¹z/r over the r independent ones; `sigma2` is the residual variance, for classical errors.
     """
     rows = independent_rows(solution, combinations)
     df = len(rows)
@@ -97,19 +83,9 @@ def joint_test(solution: Solution, combinations: Array, errors: Errors, sigma2: 
 
 
 def columns_test(solution: Solution, places: NDArray[np.intp], errors: Errors, sigma2: float) -> JointTest:
-    """Test whether some inner coefficients are all zero; the same as `joint_test` of these, quicker where nothing cancels.
+    """Test whether the inner coefficients at some `places` are all zero.
 
-    Parameters
-    ----------
-    solution, errors, sigma2
-        As for `joint_test`.
-    places : ndarray of int, shape (r,)
-        Which of the inner coefficients.
-
-    Returns
-    -------
-    JointTest
-        As `joint_test`.
+    The same as `joint_test` of these, quicker where nothing cancels.
     """
     if solution.twofold or errors.middle is not None or not len(places):
         return joint_test(solution, np.eye(len(solution.columns))[places], errors, sigma2)

@@ -46,23 +46,8 @@ def average_probabilities(
 ) -> list[Averaged]:
     """Average the probability of the event over the rows, with some variables set, in one pass for all settings.
 
-    Parameters
-    ----------
-    rows : Likelihood
-        The rows of the fit.
-    theta : Theta
-        Its coefficients.
-    columns : ndarray of int, shape (p,)
-        Its inner columns.
-    sample : Sample
-        Its terms and rows.
-    settings : sequence of mapping
-        A value for a numeric column; for a group 1 for the level it is set to. Derived columns follow.
-
-    Returns
-    -------
-    list of Averaged
-        The mean of p, and Σ w p(1 − p) x / Σ w, for each setting.
+    A setting has a value for a numeric column, or for a group 1 for the level it is set to; derived columns follow. Returns
+    the mean of p, and Σ w p(1 − p) x / Σ w, for each.
     """
     changed = [replace_in(rows, sample, setting).blocks for setting in settings]
     moved = [k for k, own in enumerate(rows.blocks) if any(blocks[k] is not own for blocks in changed)]
@@ -204,17 +189,7 @@ def average_slopes(
 ) -> list[Averaged]:
     """Average by how much the probability rises per unit of each of some numeric columns, all as they are in the rows.
 
-    Parameters
-    ----------
-    rows, theta, columns, sample
-        As for `average_probabilities`.
-    names : sequence of str
-        The numeric columns.
-
-    Returns
-    -------
-    list of Averaged
-        As `average_slope`, one for each; of those that enter by a slope that is the same in every row, in one pass.
+    As `average_slope`, one for each; of those that enter by a slope that is the same in every row, in one pass.
     """
     alone = {name: _alone(sample, name) for name in names}
     moments = rows.moments
@@ -273,19 +248,8 @@ def average_slope(
 ) -> Averaged:
     """Average by how much the probability rises per unit of a numeric column (the average marginal effect).
 
-    Parameters
-    ----------
-    rows, theta, columns, sample
-        As for `average_probabilities`.
-    numeric : str
-        The numeric column; columns derived from it rise with it.
-    setting : mapping
-        Where variables are held, itself included; nothing for all as they are.
-
-    Returns
-    -------
-    Averaged
-        The mean of ``p(1 − p) s``, with s the slope of the linear predictor in that row, and its derivative.
+    Columns derived from it rise with it; `setting` says where variables are held, itself included. Returns the mean of
+    ``p(1 − p) s``, with s the slope of the linear predictor in that row, and its derivative.
     """
     changed = replace_in(rows, sample, setting)
     followed = sample.followed(setting)

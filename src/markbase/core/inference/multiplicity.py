@@ -31,31 +31,10 @@ _NOTHING = 45.0
 
 
 def corrected(p: Array, correction: str, statistic: Array, levels: int, df: float) -> Array:
-    """Correct the p values of several comparisons.
+    """Correct the p values of several comparisons, shape (m,), by ``holm``, ``bonferroni``, ``tukey`` or ``none``.
 
-    Parameters
-    ----------
-    p : ndarray, shape (m,)
-        The p values, each by itself.
-    correction : str
-        ``holm``, ``bonferroni``, ``tukey`` or ``none``.
-    statistic : ndarray, shape (m,)
-        The differences over their standard errors, for ``tukey``.
-    levels : int
-        How many levels are compared in all pairs, for ``tukey``.
-    df : float
-        Degrees of freedom, for ``tukey``.
-
-    Returns
-    -------
-    ndarray, shape (m,)
-        Holm: the k-th smallest times m − k + 1, never less than the one before it. Bonferroni: times m.
-        Tukey-Kramer: the tail of the studentised range at √2 times the statistic.
-
-    Raises
-    ------
-    MarkbaseError
-        If there is no such correction.
+    Holm: the k-th smallest times m − k + 1, never less than the one before it. Bonferroni: times m. Tukey-Kramer, of all
+    pairs of `levels`: the tail of the studentised range at √2 times the statistic, the difference over its standard error.
     """
     check_correction(correction)
     if correction == "none" or not len(p):
@@ -76,22 +55,8 @@ def corrected(p: Array, correction: str, statistic: Array, levels: int, df: floa
 def half_width(correction: str, level: float, comparisons: int, levels: int, df: float) -> float:
     """Return by how many standard errors an interval reaches to either side.
 
-    Parameters
-    ----------
-    correction : str
-        ``bonferroni`` and ``tukey`` give intervals that hold together; ``holm`` has none of its own, so its
-        intervals are, like those of ``none``, each by itself.
-    level : float
-        Confidence level.
-    comparisons, levels : int
-        How many comparisons, and of how many levels.
-    df : float
-        Degrees of freedom.
-
-    Returns
-    -------
-    float
-        The half-width in standard errors.
+    ``bonferroni`` and ``tukey`` give intervals that hold together; ``holm`` has none of its own, so its intervals are, like
+    those of ``none``, each by itself.
     """
     if correction == "bonferroni":
         return t_quantile(1 - (1 - level) / max(comparisons, 1), df)
@@ -122,22 +87,10 @@ def _nodes(points: int) -> tuple[Array, Array]:
 
 
 def studentised_range_tail(q: float, levels: int, df: float) -> float:
-    """Return the probability that the studentised range exceeds a value.
+    """Return the probability that the studentised range of `levels` means, over the standard error of one, exceeds `q`.
 
-    Parameters
-    ----------
-    q : float
-        The range over the standard error of one mean.
-    levels : int
-        How many means.
-    df : float
-        Degrees of freedom of the standard error; infinite for a known one.
-
-    Returns
-    -------
-    float
-        ``1 − ∫ f(s) k ∫ φ(z) [Φ(z) − Φ(z − q s)]^(k−1) dz ds``, f the density of √(χ²(df)/df), by
-        Gauss-Legendre quadrature along the logarithm of s.
+    ``1 − ∫ f(s) k ∫ φ(z) [Φ(z) − Φ(z − q s)]^(k−1) dz ds``, f the density of √(χ²(df)/df), by Gauss-Legendre quadrature
+    along the logarithm of s; an infinite `df` is a known standard error.
     """
     if not q > 0:
         return 1.0 if q == 0 else math.nan

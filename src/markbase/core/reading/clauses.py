@@ -23,18 +23,7 @@ _TIMES = 200.0
 
 
 def outcome_words(outcome: Column) -> str:
-    """Name what is higher or lower: the outcome, or for a logged one the typical value of its source.
-
-    Parameters
-    ----------
-    outcome : Column
-        The outcome.
-
-    Returns
-    -------
-    str
-        The name, or ``the geometric mean of …``.
-    """
+    """Name what is higher or lower: the outcome, or ``the geometric mean of`` the source of a logged one."""
     if outcome.made is not None and outcome.made.how == "log":
         return f"the geometric mean of `{outcome.made.of[0]}`"
     if outcome.made is not None and outcome.made.how == "log1p":
@@ -55,18 +44,7 @@ def is_share(outcome: Column) -> bool:
 
 
 def per_step(column: Column) -> str:
-    """Say what one more of a numeric column is.
-
-    Parameters
-    ----------
-    column : Column
-        A numeric column.
-
-    Returns
-    -------
-    str
-        ``further year (`age`)``; for a logarithm also what a step of it is.
-    """
+    """Say what one more of a numeric column is: ``further year (`age`)``; for a logarithm also what a step of it is."""
     per = f"further {column.step_one} (`{column.name}`)" if column.unit else f"further unit of `{column.name}`"
     if column.made is not None and column.made.how in ("log", "log1p"):
         source = f"{'1 + ' if column.made.how == 'log1p' else ''}`{column.made.of[0]}`"
@@ -75,21 +53,9 @@ def per_step(column: Column) -> str:
 
 
 def size(fit: AnyFit, row: TableRow, question: str) -> str:
-    """Say how much higher or lower, how sure, and with what held equal.
+    """Say how much higher or lower, how sure, and with what held equal: the second half of a sentence, with its full stop.
 
-    Parameters
-    ----------
-    fit : AnyFit
-        The fit.
-    row : pandas.Series
-        A row of its coefficients.
-    question : str
-        What there may be no clear evidence of, with its preposition.
-
-    Returns
-    -------
-    str
-        The second half of a sentence, with its full stop.
+    `question` is what there may be no clear evidence of, with its preposition.
     """
     estimate, low, high = float(row["estimate"]), float(row["low"]), float(row["high"])
     told = _percentages if is_logged(fit.outcome) else _units
@@ -108,12 +74,7 @@ def size(fit: AnyFit, row: TableRow, question: str) -> str:
 def step_lead(column: Column, at: str) -> tuple[str, str]:
     """Say what a numeric column is compared at: one more of it, or its two values where it has no other.
 
-    Returns
-    -------
-    lead : str
-        The beginning of a sentence, with its comma.
-    question : str
-        What there may be no clear evidence of, with its preposition.
+    Returns the beginning of a sentence, with its comma, and what there may be no clear evidence of, with its preposition.
     """
     pair = column.two_values
     if pair is not None and pair[1] - pair[0] == 1:
@@ -131,15 +92,7 @@ def said_of_clear(fit: AnyFit) -> list[str]:
 
 
 def say_once(statements: Sequence[Statement]) -> tuple[tuple[Statement, ...], list[str]]:
-    """Take cautions that stand under three statements or more in the same words together, with what they are said of.
-
-    Returns
-    -------
-    statements : tuple of Statement
-        Without these cautions.
-    together : list of str
-        Each of them, said once.
-    """
+    """Take cautions that stand under three statements or more in the same words out of these, and say each once, of all of them."""
     under: dict[str, list[Statement]] = {}
     for statement in statements:
         for caution in statement.cautions:

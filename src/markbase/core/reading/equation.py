@@ -22,20 +22,10 @@ _DIGITS = 4
 
 
 def make_equation(fit: AnyFit | StoredFit, without: str = "") -> Equation:
-    """Write the equation of a fit.
+    """Write the equation of a fit; without the terms of a group it is that of its base.
 
-    Parameters
-    ----------
-    fit : LinearFit, LogisticFit or StoredFit
-        A fit.
-    without : str
-        A group whose terms are left out: the equation is then that of its base.
-
-    Returns
-    -------
-    Equation
-        All coefficients but the bases', each shown to four digits of its standard error, so that
-        a prediction made from the shown figures is off by far less than the error itself.
+    All coefficients but the bases', each shown to four digits of its standard error, so that a prediction made from the
+    shown figures is off by far less than the error itself.
     """
     parts: list[EquationPart] = []
     table = fit.equation_rows
@@ -61,20 +51,7 @@ def _factor(told: Coefficient) -> str:
 
 
 def make_lines(fit: AnyFit | StoredFit, by: str) -> Lines:
-    """Write the equation of a fit as one line for each level of a group.
-
-    Parameters
-    ----------
-    fit : LinearFit, LogisticFit or StoredFit
-        A fit.
-    by : str
-        A group of it.
-
-    Returns
-    -------
-    Lines
-        The line of each level, and the test whether slopes differ.
-    """
+    """Write the equation of a fit as one line for each level of a group, with the test whether slopes differ."""
     group = fit.variable(by, "categorical")
     lines = [(label, make_equation(_plainly(fit.rebase(by, label), by), without=by)) for label in group.labels]
     with_group = [t for t in fit.model_terms if by in t.names and len(t.names) > 1]

@@ -88,22 +88,8 @@ class GroupFacts:
 def about_levels(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> list[str]:
     """Say what must be known of the levels that a coefficient compares.
 
-    Parameters
-    ----------
-    fit : AnyFit
-        The fit.
-    term : Term
-        The group.
-    row : mapping
-        The row of the coefficient.
-    facts : GroupFacts
-        What is known of the group.
-
-    Returns
-    -------
-    list of str
-        That a level is thin, undeclared or a mixture, and that its difference does not survive the correction for
-        all comparisons of the group.
+    That a level is thin, undeclared or a mixture, and that its difference does not survive the correction for all
+    comparisons of the group.
     """
     cautions, level = [], str(row["level"])
     if row["n"] < THIN_ROWS:
@@ -157,22 +143,7 @@ def about_clusters(fit: AnyFit, variable: Variable) -> list[str]:
 
 
 def about_base(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[str]:
-    """Say what must be known of the base of a group.
-
-    Parameters
-    ----------
-    fit : AnyFit
-        The fit.
-    term : Term
-        The group.
-    rows : pandas.DataFrame
-        Its rows of the table of coefficients.
-
-    Returns
-    -------
-    list of str
-        That it is thin, was not chosen, or was chosen by looking at the outcome.
-    """
+    """Say of the base of a group that it is thin, was not chosen, or was chosen by looking at the outcome."""
     cautions = []
     base, label = term.column.base, term.base_label
     n = int(rows.loc[rows["base"], "n"].iloc[0])

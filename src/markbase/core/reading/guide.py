@@ -18,18 +18,7 @@ _WEAK = 0.02
 
 
 def make_guide(fit: AnyFit) -> Guide:
-    """Go through a fit in the order in which it should be read.
-
-    Parameters
-    ----------
-    fit : AnyFit
-        A fit of either kind.
-
-    Returns
-    -------
-    Guide
-        Six questions, each with an answer in numbers and what it means.
-    """
+    """Go through a fit in the order in which it should be read: six questions, each answered in numbers and what they mean."""
     steps = [_rows(fit), _whether(fit), _how_much(fit), _which_terms(fit), *_groups(fit), _bounds(fit)]
     return Guide(tuple(steps))
 

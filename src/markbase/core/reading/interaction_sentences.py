@@ -31,22 +31,7 @@ from markbase.core.tables import TableRow, records_of
 
 
 def what_differs(term: Term, sure: bool, scale: str = "") -> str:
-    """Say what the joint test of an interaction is about, found or not found.
-
-    Parameters
-    ----------
-    term : Term
-        An interaction.
-    sure : bool
-        Whether its test is clear.
-    scale : str
-        `` in log odds`` where that has to be said.
-
-    Returns
-    -------
-    str
-        A clause.
-    """
+    """Say in a clause what the joint test of an interaction is about, found or not found; `scale` is `` in log odds``, or empty."""
     groups, numerics = [v.name for v in term.groups], [v.name for v in term.numerics]
     if len(term.names) == 3:
         what, by = f"the interaction of `{term.names[0]}` and `{term.names[1]}`", term.names[2]
@@ -67,20 +52,7 @@ def what_differs(term: Term, sure: bool, scale: str = "") -> str:
 def interaction_statements(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[Statement]:
     """Say what an interaction in a linear fit means.
 
-    Parameters
-    ----------
-    fit : LinearFit
-        The fit.
-    term : Term
-        The interaction.
-    rows : pandas.DataFrame
-        Its rows of the table of coefficients.
-
-    Returns
-    -------
-    list of Statement
-        The joint test by its name, then each coefficient that is not a base; of two numeric columns also the slopes at
-        chosen values.
+    The joint test by its name, then each coefficient that is not a base; of two numeric columns also the slopes at chosen values.
     """
     test = records_of(fit.terms[fit.terms["term"] == term.name])[0]
     untested = fit.untested.get(term.name, "")
@@ -130,27 +102,10 @@ def _one(fit: AnyFit, term: Term, told: Coefficient, row: TableRow, at: str) -> 
 
 
 def contrast_words(term: Term, told: Coefficient, outcome: str, at: str, logged: bool = False) -> tuple[str, str]:
-    """Say what one coefficient of an interaction compares.
+    """Say what one coefficient of an interaction compares, `at` a place as `at_reference` says it.
 
-    Parameters
-    ----------
-    term : Term
-        The interaction.
-    told : Coefficient
-        The row.
-    outcome : str
-        The outcome in words.
-    at : str
-        Where it holds, as `at_reference` says it.
-    logged : bool
-        Whether it is a geometric mean, of which differences are ratios and slopes factors.
-
-    Returns
-    -------
-    lead : str
-        The beginning of a sentence that ends in "is".
-    kind : str
-        What the number is: ``slope``, ``difference`` or ``product``.
+    Returns the beginning of a sentence that ends in "is", and what the number is: ``slope``, ``difference`` or ``product``.
+    A `logged` outcome is a geometric mean, of which differences are ratios and slopes factors.
     """
     shown = dict(told.shown_levels)
     columns = {v.name: v for v in term.variables}

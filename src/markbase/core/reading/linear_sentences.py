@@ -51,16 +51,7 @@ from markbase.core.tables import TableRow, records_of
 def make_reading(fit: AnyFit) -> Reading:
     """Say what each coefficient of a linear fit means, and no more.
 
-    Parameters
-    ----------
-    fit : AnyFit
-        A linear fit.
-
-    Returns
-    -------
-    Reading
-        A statement for the intercept, for each numeric column, for each group as a whole and for each of
-        its coefficients but the base.
+    A statement for the intercept, for each numeric column, for each group as a whole and for each of its coefficients but the base.
     """
     table = fit.coefficients
     statements = [_start(fit, records_of(table.head(1))[0])]

@@ -57,18 +57,9 @@ _SPARSE = 5
 
 
 def make_odds_reading(fit: LogisticFit) -> Reading:
-    """Say what each coefficient of a logistic fit means, and no more.
+    """Say what each coefficient of a logistic fit means, and no more, in odds and in probability.
 
-    Parameters
-    ----------
-    fit : LogisticFit
-        A logistic fit.
-
-    Returns
-    -------
-    Reading
-        A statement for the intercept, for each numeric column, for each group as a whole and for each of its coefficients but
-        the base, in odds and in probability.
+    A statement for the intercept, for each numeric column, for each group as a whole and for each of its coefficients but the base.
     """
     table = fit.coefficients
     marginal = {(row["term"], row["level"]): row for row in records_of(fit.marginal)}

@@ -54,19 +54,7 @@ class Procedure:
 def methods_paragraph(fit: AnyFit, version: str, procedure: Procedure | None = None) -> str:
     """Say what was fitted, to which rows, against which bases, with which errors, and what else was done.
 
-    Parameters
-    ----------
-    fit : AnyFit
-        A fit of either kind.
-    version : str
-        The version of this program.
-    procedure : Procedure, optional
-        What was done besides: preparation, blocks, corrections, resampling, rows held out.
-
-    Returns
-    -------
-    str
-        Sentences, names between backquotes; each clause only where it happened.
+    Names between backquotes; each clause only where it happened.
     """
     did = procedure or Procedure()
     how = "least squares"

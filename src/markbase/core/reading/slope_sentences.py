@@ -20,21 +20,9 @@ from markbase.core.tables import records_of
 
 
 def at_reference(fit: AnyFit, *names: str) -> tuple[str, list[str]]:
-    """Say where a coefficient holds whose columns are part of an interaction with others.
+    """Say where a coefficient holds whose columns are part of an interaction with others, and whether that lies outside the data.
 
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    *names : str
-        The columns the coefficient is about.
-
-    Returns
-    -------
-    words : str
-        `` at …``; empty if the coefficient holds everywhere.
-    cautions : list of str
-        That the place lies outside the data, if it does.
+    `` at …``, empty if it holds everywhere, and the cautions.
     """
     others: dict[str, Variable] = {
         v.name: v for t in fit.model_terms if set(names) < set(t.names) for v in t.variables if v.name not in names
@@ -64,24 +52,7 @@ def reference_words(variable: Variable) -> str:
 
 
 def curve_statements(fit: AnyFit, numeric: str, term: str, joint: str) -> list[Statement]:
-    """Say what a curve means: its tests, its slopes at chosen values, and where it turns.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    numeric : str
-        The column.
-    term : str
-        The term the statements are about.
-    joint : str
-        The sentence of its joint test.
-
-    Returns
-    -------
-    list of Statement
-        In that order.
-    """
+    """Say what a curve means: its tests, its slopes at chosen values, and where it turns; `joint` tells its joint test."""
     statements = [Statement(term, "", joint)] if joint else []
     statements += slope_statements(fit, numeric, by=None, term=term)
     averaged = averaged_over(fit, numeric, numeric)
@@ -119,24 +90,7 @@ def curve_statements(fit: AnyFit, numeric: str, term: str, joint: str) -> list[S
 
 
 def slope_statements(fit: AnyFit, numeric: str, by: str | None, term: str) -> list[Statement]:
-    """Say the slope of a numeric column at chosen values of another, or of itself.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    numeric : str
-        The column.
-    by : str, optional
-        A numeric moderator.
-    term : str
-        The term the statements are about.
-
-    Returns
-    -------
-    list of Statement
-        One sentence, with a slope for each value.
-    """
+    """Say the slope of a numeric column at chosen values of another, or of itself, in one sentence."""
     table = fit.simple_slopes(numeric, by=by)
     held = by or numeric
     if held not in table.columns:
@@ -166,20 +120,7 @@ def averaged_over(fit: AnyFit, numeric: str, held: str) -> str:
 
 
 def bend_sentence(fit: AnyFit, term: Term) -> str:
-    """Say what the joint test of a polynomial, and the test of its bend alone, tell.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    term : Term
-        A polynomial.
-
-    Returns
-    -------
-    str
-        A sentence.
-    """
+    """Say what the joint test of a polynomial, and the test of its bend alone, tell."""
     test = records_of(fit.terms[fit.terms["term"] == term.name])[0]
     bend = fit.bend_test(term.names[0])
     where, _ = at_reference(fit, term.names[0])

@@ -141,28 +141,7 @@ def fit_logistic(
 def two_level_outcome(study: Study, name: str, event: object) -> Column:
     """Return a yes/no outcome as a group of two levels, the event the second.
 
-    Parameters
-    ----------
-    study : Study
-        The data.
-    name : str
-        The name of the outcome.
-    event : object
-        The event; None for what the codebook says, or 1 of 0 and 1.
-
-    Returns
-    -------
-    Column
-        A group of two levels.
-
-    Raises
-    ------
-    ColumnError
-        If there is no such column, it cannot be used, or has not two levels.
-    LevelError
-        If the event is not one of them.
-    FitError
-        If the event is not named and not known.
+    Where the event is None it is what the codebook says, or 1 of 0 and 1.
     """
     column = study.column(name)
     if column.fault:

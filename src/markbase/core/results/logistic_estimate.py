@@ -66,28 +66,9 @@ class LogisticEstimate:
 
 
 def estimate(target: Column, terms: tuple[Term, ...], request: Request, firth: bool) -> LogisticEstimate:
-    """Estimate a logistic regression.
+    """Estimate a logistic regression, with or without Firth's penalty, of terms made for the rows of the request.
 
-    Parameters
-    ----------
-    target : Column
-        The outcome, a group of two levels, the event the second.
-    terms : tuple of Term
-        The terms, made for the rows of the request.
-    request : Request
-        Rows, weights and errors.
-    firth : bool
-        With Firth's penalty.
-
-    Returns
-    -------
-    LogisticEstimate
-        The maximum.
-
-    Raises
-    ------
-    SeparationError, CollinearityError, FitError
-        As `fit_logistic`.
+    Raises as `fit_logistic`.
     """
     blocks = [c.coded() for c in components_of(terms)]
     happened = (target.values == 1).astype(np.float64)

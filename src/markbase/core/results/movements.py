@@ -54,19 +54,11 @@ def worth_telling(row: Any, se: float, alpha: float) -> bool:
 
 
 def movements(before: AnyFit, after: AnyFit) -> pd.DataFrame:
-    """Compute how the estimates that two fits share move from the smaller to the larger.
+    """Compute how the estimates that two fits on the same rows share move from the smaller to the larger.
 
-    Parameters
-    ----------
-    before, after : LinearFit or LogisticFit
-        The fits, on the same rows; the terms of the first are among those of the second.
-
-    Returns
-    -------
-    pandas.DataFrame
-        `term`, `level`, `against`, `before`, `after`, `change` (after less before), `se`, `low`, `high`, `p`: a row for each
-        coefficient that keeps its meaning. Of logistic fits `before` is on the scale of the larger fit. NaN where the rows before had
-        no estimate.
+    `term`, `level`, `against`, `before`, `after`, `change` (after less before), `se`, `low`, `high`, `p`: a row for each
+    coefficient that keeps its meaning. Of logistic fits `before` is on the scale of the larger fit. NaN where the rows
+    before had no estimate.
     """
     known = {t.name for t in before.model_terms}
     s, starts = after.solution, after.moments.starts

@@ -140,22 +140,7 @@ def short_text(value: Any) -> str:
 def new_rows(fit: Estimated, data: Any) -> NewRows:
     """Take the values of a model's variables out of another table.
 
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    data : Study or table
-        The rows.
-
-    Returns
-    -------
-    NewRows
-        Columns that were derived from others are computed from these, with the means and spreads of the fit's own data.
-
-    Raises
-    ------
-    ColumnError
-        If the table lacks a column that is needed.
+    Columns that were derived from others are computed from these, with the means and spreads of the fit's own data.
     """
     source = _Source(data)
     told: dict[int, list[str]] = defaultdict(list)

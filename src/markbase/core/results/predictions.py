@@ -30,20 +30,8 @@ def predicted_columns(
 ) -> pd.DataFrame:
     """Predict for some rows, a stretch of them at a time.
 
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-    rows : NewRows
-        The rows.
-    tell : callable
-        Makes the columns of a prediction from the linear predictor of some rows, its standard errors (both NaN where a value is
-        missing) and the outcome, where known.
-
-    Returns
-    -------
-    pandas.DataFrame
-        The columns, over one array.
+    `tell` makes the columns of a prediction from the linear predictor of some rows, its standard errors (both NaN where a
+    value is missing) and the outcome, where known.
     """
     tables, n = _tables_of(fit), len(rows.index)
     names: list[str] = []

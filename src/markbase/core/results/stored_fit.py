@@ -252,18 +252,7 @@ def part_means_of(fit: AnyFit) -> dict[tuple[int, frozenset[str]], Array]:
 
 
 def store(fit: AnyFit) -> StoredFit:
-    """Take of a fit all that needs no rows.
-
-    Parameters
-    ----------
-    fit : LinearFit or LogisticFit
-        The fit.
-
-    Returns
-    -------
-    StoredFit
-        The same tables, predictions, bases and comparisons.
-    """
+    """Take of a fit all that needs no rows: the same tables, predictions, bases and comparisons."""
     variables = variables_of(fit.model_terms).values()
     groups = [v.name for v in variables if v.is_categorical]
     wanted: set[tuple[str, ...]] = {(g,) for g in groups} | set(itertools.combinations(groups, 2))

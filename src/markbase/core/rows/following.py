@@ -22,25 +22,11 @@ def made_along(
     function: Callable[..., tuple[NDArray[Any], ...]],
     *trees: Any,
 ) -> tuple[Any, ...]:
-    """Return arrays that a function makes of the rows of each part and of what the rows before them leave behind.
+    """Return `count` arrays in parts that a function makes of the rows of each part and of what the rows before them leave behind.
 
-    Parameters
-    ----------
-    count : int
-        How many arrays it makes.
-    end_of : callable
-        Takes the trees of a part, and returns what its rows leave behind; None for nothing.
-    joined : callable
-        Joins what all rows before a part leave behind (None before the first) with what the part does; it may refuse.
-    function : callable
-        Takes what the rows before a part leave behind, and its trees.
-    *trees : arrays in parts, or lists, mappings and records of them
-        What is given of each part.
-
-    Returns
-    -------
-    tuple of InParts
-        Floats, as many arrays.
+    `end_of` takes the trees of a part, and returns what its rows leave behind, None for nothing; `joined` joins what all
+    rows before a part leave behind (None before the first) with what the part does, and may refuse; `function` takes what
+    the rows before a part leave behind, and its trees.
     """
     first = arrays_in(trees)[0]
     begins = InParts(first.source, Begins(), np.dtype(np.intp), first.mask)

@@ -36,17 +36,9 @@ class Advice:
 
 
 def give_advice(screen: ScreenTables, from_products: Sequence[Advice] = ()) -> tuple[Advice, ...]:
-    """Say what the figures of a screening mean.
+    """Say what the figures of a screening mean; one entry if there is nothing.
 
-    Parameters
-    ----------
-    screen : ScreenTables
-        The screening.
-
-    Returns
-    -------
-    tuple of Advice
-        Exact collinearity first, then flagged pairs, then variance inflation that no pair shows; one entry if there is nothing.
+    Exact collinearity first, then flagged pairs, then variance inflation that no pair shows.
     """
     found = [Advice("collinear", o.terms, f"Exact collinearity: {o.statement}. {o.advice}") for o in screen.collinear]
     found += _pairs(screen)
@@ -75,15 +67,7 @@ def give_advice(screen: ScreenTables, from_products: Sequence[Advice] = ()) -> t
 def advice_on_products(fit: LinearFit) -> tuple[Advice, ...]:
     """Say what slopes by group do to the errors of the terms they are made of, and what centring would change.
 
-    Parameters
-    ----------
-    fit : LinearFit
-        A fit.
-
-    Returns
-    -------
-    tuple of Advice
-        An entry for each group whose differences are told far from the middle of a numeric column.
+    An entry for each group whose differences are told far from the middle of a numeric column.
     """
     found = []
     for term in fit.model_terms:

@@ -31,21 +31,9 @@ _PRODUCT_MOMENT = ("r", "point-biserial r", "phi")
 
 
 def associations(moments: Moments, terms: Sequence[Term]) -> tuple[Array, list[list[str]]]:
-    """Compute all associations from one set of moments.
+    """Compute all associations of terms from one set of moments, and name the measure of each, both of shape (terms, terms).
 
-    Parameters
-    ----------
-    moments : Moments
-        CodedColumns k + 1 is ``terms[k]``.
-    terms : sequence of Term
-        Numeric columns and groups.
-
-    Returns
-    -------
-    values : ndarray, shape (terms, terms)
-        The associations, 1 on the diagonal; NaN where a column does not vary.
-    measures : list of list of str
-        The name of each.
+    1 on the diagonal; NaN where a column does not vary.
     """
     n, starts, sizes = moments.weight, moments.starts.tolist(), moments.sizes
     cross, sums, count = moments.cross, moments.cross[0], len(terms)
@@ -91,25 +79,9 @@ def _cramer(table: Array, n: float) -> float:
 
 
 def interval_of_r(r: float, rows: int, level: float) -> tuple[float, float]:
-    """Return the interval of a correlation by Fisher's z.
+    """Return the interval of a correlation by Fisher's z (1921, Metron 1, 3-32).
 
-    Parameters
-    ----------
-    r : float
-        Pearson's r or one of its kind.
-    rows : int
-        Rows it was computed from.
-    level : float
-        Confidence level.
-
-    Returns
-    -------
-    low, high : float
-        NaN with fewer than 4 rows, or where r is 1 in size.
-
-    References
-    ----------
-    Fisher (1921), Metron 1, 3-32.
+    NaN with fewer than 4 rows, or where r is 1 in size.
     """
     if rows < 4 or not abs(r) < 1:
         return float("nan"), float("nan")
@@ -132,23 +104,9 @@ def ranked(column: Column, used: NDArray[np.bool_] | None) -> Array:
 
 
 def pairwise(columns: Sequence[Column], make: object, spearman: bool) -> tuple[Array, NDArray[np.int64]]:
-    """Compute each association on all rows that have both columns.
+    """Compute each association on all rows that have both columns, and count these, both of shape (columns, columns).
 
-    Parameters
-    ----------
-    columns : sequence of Column
-        The columns.
-    make : callable
-        Makes a term of a column on some rows.
-    spearman : bool
-        Whether numeric columns enter by their ranks.
-
-    Returns
-    -------
-    values : ndarray, shape (columns, columns)
-        The associations; NaN where fewer than 3 rows have both, or one does not vary there.
-    rows : ndarray of int, shape (columns, columns)
-        Rows that have both.
+    `make` makes a term of a column on some rows. NaN where fewer than 3 rows have both, or one does not vary there.
     """
     count = len(columns)
     values, rows = np.eye(count), np.zeros((count, count), dtype=np.int64)

@@ -40,24 +40,7 @@ class Pruned(ShownTables):
 def prune(screen: ScreenTables, limit: float, keep: Sequence[str]) -> Pruned:
     """Drop the worst term, recompute, and go on until none is above the limit.
 
-    Parameters
-    ----------
-    screen : ScreenTables
-        The screening.
-    limit : float
-        Inflation factor to come below, above 1.
-    keep : sequence of str
-        Terms that must stay.
-
-    Returns
-    -------
-    Pruned
-        The log. Of terms with the same value (equal to nine digits, or infinite) the one given last goes.
-
-    Raises
-    ------
-    MarkbaseError
-        If a protected term is not there, or the limit is not above 1.
+    Of terms with the same value (equal to nine digits, or infinite) the one given last goes; those in `keep` stay.
     """
     names = [t.name for t in screen.basis.terms]
     for name in keep:

@@ -112,17 +112,9 @@ class Basis:
 def variance_inflation(basis: Basis) -> VarianceInflation:
     """Compute the variance inflation of every coded column and every term.
 
-    Parameters
-    ----------
-    basis : Basis
-        The terms.
-
-    Returns
-    -------
-    Inflation
-        With S the centred cross-products, VIF is ``S_jj (S⁻¹)_jj`` of a coded column and the
-        generalised form ``det(S_tt) det((S⁻¹)_tt)`` of a term, which does not depend on the base.
-        Members of an exact collinearity have infinite values; the others' are those among what remains.
+    With S the centred cross-products, VIF is ``S_jj (S⁻¹)_jj`` of a coded column and the generalised form ``det(S_tt)
+    det((S⁻¹)_tt)`` of a term, which does not depend on the base. Members of an exact collinearity have infinite values; the
+    others' are those among what remains.
     """
     collinear, null, solution = _solved(basis)
     moments = basis.moments
@@ -188,14 +180,8 @@ def _generalised(S: Array, root: Array) -> float:
 def _solved(basis: Basis) -> tuple[list[Collinearity], Array, Solution]:
     """Solve; where columns are exactly collinear, say how and solve for an independent set.
 
-    Returns
-    -------
-    collinear : list of Collinearity
-        What exact collinearity.
-    null : ndarray, shape (exact collinearity, inner columns)
-        The combinations that are zero, at unit length; empty if there are none.
-    solution : Solution
-        For all inner columns, or those that are left.
+    Returns the exact collinearities; the combinations that are zero, at unit length, shape (collinearities, inner columns);
+    and the solution for all inner columns, or those that are left.
     """
     if basis.solved is not None:
         return [], np.zeros((0, len(basis.solved.columns))), basis.solved
@@ -225,26 +211,10 @@ def _solved(basis: Basis) -> tuple[list[Collinearity], Array, Solution]:
 
 
 def auxiliary(basis: Basis, term: str) -> pd.DataFrame:
-    """Say which other terms carry a term.
+    """Say which other terms carry a term, the one that carries most first.
 
-    Parameters
-    ----------
-    basis : Basis
-        The terms.
-    term : str
-        The term that is explained by the others.
-
-    Returns
-    -------
-    pandas.DataFrame
-        `term` (each other), `gvif_without` (the generalised variance inflation of `term` when that one is left
-        out), `carried` (by what factor it is smaller then), the largest first. The auxiliary R² of an
-        numeric column is ``1 − 1/VIF``.
-
-    Raises
-    ------
-    ColumnError
-        If there is no such term.
+    `term` (each other), `gvif_without` (the generalised variance inflation of the term when that one is left out),
+    `carried` (by what factor it is smaller then). The auxiliary R² of a numeric column is ``1 − 1/VIF``.
     """
     names = [t.name for t in basis.terms]
     if term not in names:
@@ -269,20 +239,11 @@ def auxiliary(basis: Basis, term: str) -> pd.DataFrame:
 
 
 def condition_indices(basis: Basis) -> pd.DataFrame:
-    """Compute condition indices with the variance shares of every coefficient.
+    """Compute condition indices with the variance shares of every coefficient, one row a dimension.
 
-    Parameters
-    ----------
-    basis : Basis
-        The terms.
-
-    Returns
-    -------
-    pandas.DataFrame
-        One row a dimension: `index`, then the share of each coefficient's variance that lies on it
-        (columns sum to 1), the intercept's first. The columns are scaled to unit length and not
-        centred, as Belsley, Kuh & Welsch (1980) have it; within the levels of fixed effects, where there is no
-        intercept, they are deviations from the means of the levels.
+    `index`, then the share of each coefficient's variance that lies on it (columns sum to 1), the intercept's first. The
+    columns are scaled to unit length and not centred, as Belsley, Kuh & Welsch (1980) have it; within the levels of fixed
+    effects, where there is no intercept, they are deviations from the means of the levels.
     """
     places, labels = [], [] if basis.fixed_effects else ["(intercept)"]
     for k, term in enumerate(basis.terms, 1):

@@ -18,32 +18,11 @@ ARITHMETIC = ("difference", "mean", "product", "rate", "ratio", "sum")
 
 
 def combine(columns: Sequence[Column], how: str, name: str, least: int | None, per: float) -> Recode:
-    """Compute a new numeric column from several.
+    """Compute a new numeric column from several, which are remembered as what it was made of.
 
-    Parameters
-    ----------
-    columns : sequence of Column
-        Numeric columns: two or more for ``sum`` and ``mean``, two for the others.
-    how : str
-        ``sum``, ``mean``, ``difference`` (first less second), ``product``, ``ratio`` (first over second) or
-        ``rate`` (first per so many of the second).
-    name : str
-        The name of the new column.
-    least : int, optional
-        For ``sum`` and ``mean``: items that must be answered; by default all. A mean is over the
-        items answered; a sum is that mean times the number of items, so that a gap is not a zero.
-    per : float
-        For ``rate``: per how many of the second.
-
-    Returns
-    -------
-    Recode
-        The new numeric column. The columns it was made of are remembered.
-
-    Raises
-    ------
-    ColumnError
-        If a column is categorical, the number of columns or of items is wrong, or `per` is not positive.
+    `how` is ``sum``, ``mean``, ``difference`` (first less second), ``product``, ``ratio`` (first over second) or ``rate``
+    (first per so many of the second, `per`). Of a sum or mean `least` items must be answered, by default all; a mean is
+    over the items answered, and a sum is that mean times the number of items, so that a gap is not a zero.
     """
     for column in columns:
         check_numeric(column, how)

@@ -23,33 +23,10 @@ _RULES: dict[str, Callable[[NDArray[Any], NDArray[Any]], int]] = {
 def choose_base(
     column: Column, base: object | None = None, by: str | None = None, reason: str = "", of: Column | None = None
 ) -> Base:
-    """Choose the reference level of a group.
+    """Choose the reference level of a group: a level, by label or code, or by a rule.
 
-    Parameters
-    ----------
-    column : Column
-        A group.
-    base : object, optional
-        The level, by label or code.
-    by : str, optional
-        A rule instead: ``first``, ``largest``, ``last`` or ``smallest``, among the levels that
-        occur, or ``lowest_mean`` of another column; ties go to the earlier level.
-    reason : str
-        Why, in the analyst's words.
-    of : Column, optional
-        For ``lowest_mean``: the numeric column whose mean decides.
-
-    Returns
-    -------
-    Base
-        The base with its reason.
-
-    Raises
-    ------
-    ColumnError
-        If the column is numeric.
-    LevelError
-        If there is no such level or rule, both or neither are given, or the level has no rows.
+    The rules are ``first``, ``largest``, ``last`` or ``smallest``, among the levels that occur, or ``lowest_mean`` of
+    another numeric column, `of`; ties go to the earlier level.
     """
     if (base is None) == (by is None):
         given = "both are" if base is not None else "neither is"

@@ -20,28 +20,9 @@ Codes = Mapping[object, str] | Sequence[object]
 
 
 def blank_codes(column: Column, codes: Codes, ranges: Sequence[Sequence[float]]) -> Recode:
-    """Make codes missing, each keeping its own count and meaning.
+    """Make codes missing, or ranges of a numeric column with both ends included, each keeping its own count and meaning.
 
-    Parameters
-    ----------
-    column : Column
-        A numeric column or a group.
-    codes : sequence or mapping
-        Codes (or, for a group, labels), or code to meaning.
-    ranges : sequence of (low, high)
-        Ranges of a numeric column, both ends included.
-
-    Returns
-    -------
-    Recode
-        The column with those rows missing; codes never seen, and codes among ordinary values, are
-        in its notes.
-
-    Raises
-    ------
-    ColumnError
-        If nothing is named, a range is given for a group or is no range, or a code of a numeric column is
-        no number.
+    Codes never seen, and codes among ordinary values, are in the notes.
     """
     wanted = _wanted(column, codes, ranges)
     why = column.reasons()
@@ -91,27 +72,7 @@ def blank_codes(column: Column, codes: Codes, ranges: Sequence[Sequence[float]])
 
 
 def keep_levels(column: Column, levels: Sequence[object]) -> Recode:
-    """Keep some levels of a group and make the others missing.
-
-    Parameters
-    ----------
-    column : Column
-        A group.
-    levels : sequence
-        Labels or codes of those to keep.
-
-    Returns
-    -------
-    Recode
-        The group; each level that went is a reason of its own. That the base went is among the notes.
-
-    Raises
-    ------
-    ColumnError
-        If the column is numeric.
-    LevelError
-        If a level is not there, none is named, or none would go.
-    """
+    """Keep some levels of a group and make the others missing, each a reason of its own. That the base went is among the notes."""
     if isinstance(levels, str) or not isinstance(levels, Sequence) or not levels:
         raise LevelError(f"Name the levels of `{column.name}` to keep as a list, not {levels!r}.")
     stay = {column.level_at(level) for level in levels}

@@ -25,30 +25,10 @@ def read_as_clock(texts: Sequence[str]) -> bool:
 
 
 def from_clock(column: Column, take: str, name: str, first: str | None = None) -> Recode:
-    """Make a number of a time.
+    """Make a number of a group of times; `take` is one of `TAKEN`.
 
-    Parameters
-    ----------
-    column : Column
-        A group of times.
-    take : str
-        One of `TAKEN`.
-    name : str
-        The name of the new column.
-    first : str, optional
-        What the first of two numbers counts, ``hours`` or ``minutes``.
-
-    Returns
-    -------
-    Recode
-        The numeric column.
-
-    Raises
-    ------
-    ColumnError
-        If a level is no time, or some have two numbers, others three, and nobody says what the first of two counts.
-    MarkbaseError
-        If it is not clear what is to be taken.
+    Raises a `ColumnError` if a level is no time, or some have two numbers, others three, and `first` does not say whether
+    the first of two counts ``hours`` or ``minutes``.
     """
     if take not in TAKEN:
         raise MarkbaseError(

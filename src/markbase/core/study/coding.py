@@ -55,21 +55,9 @@ class Contrasts:
 def contrasts(scheme: Scheme, labels: Sequence[str], base: int, places: Sequence[int]) -> Contrasts:
     """Say what the coefficients of a group are under a scheme.
 
-    Parameters
-    ----------
-    scheme : str
-        ``indicator``, ``effect``, ``adjacent`` or ``trend``.
-    labels : sequence of str
-        The levels that occur, in order.
-    base : int
-        Which of them is the base; used by ``indicator`` only.
-    places : sequence of int
-        Where they stand among all levels; the points of a trend.
-
-    Returns
-    -------
-    Contrasts
-        One row a level for ``indicator`` (the base among them) and ``effect``; one fewer for the others.
+    `labels` are the levels that occur and `places` where they stand among all levels: the points of a trend. One row a
+    level for ``indicator``, the only one with a `base` (which is among them), and ``effect``; one fewer for ``adjacent``
+    and ``trend``.
     """
     L = len(labels)
     even = np.full(L, 1 / L)
@@ -95,17 +83,9 @@ def _degree(k: int) -> str:
 
 
 def orthogonal_polynomials(points: Sequence[int]) -> Array:
-    """Return orthonormal polynomials on points, without the constant.
+    """Return orthonormal polynomials on rising points, without the constant, shape (points, points - 1).
 
-    Parameters
-    ----------
-    points : sequence of int
-        Where the levels stand, rising.
-
-    Returns
-    -------
-    ndarray, shape (points, points - 1)
-        Columns of length 1, each summing to 0, of degree 1, 2, …; the last point's value is positive.
+    Columns of length 1, each summing to 0, of degree 1, 2, …; the last point's value is positive.
     """
     x = np.asarray(points, dtype=np.float64)
     x = (x - x.mean()) / np.ptp(x)
@@ -125,18 +105,7 @@ def orthogonal_polynomials(points: Sequence[int]) -> Array:
 
 
 def grid(scheme: Scheme, labels: Sequence[str], base: int, places: Sequence[int]) -> pd.DataFrame:
-    """Return the coding grid of a group: what each new column holds for each level.
-
-    Parameters
-    ----------
-    scheme, labels, base, places
-        As for `contrasts`.
-
-    Returns
-    -------
-    pandas.DataFrame
-        One row a level, one column a new column.
-    """
+    """Return the coding grid of a group: what each new column holds for each level, a row; arguments as for `contrasts`."""
     L = len(labels)
     if scheme == "indicator":
         G, names = np.delete(np.eye(L), base, axis=1), [v for k, v in enumerate(labels) if k != base]
@@ -154,22 +123,7 @@ def grid(scheme: Scheme, labels: Sequence[str], base: int, places: Sequence[int]
 
 
 def check_scheme(column: Column, scheme: str) -> None:
-    """Refuse a scheme that does not exist or does not suit the group.
-
-    Parameters
-    ----------
-    column : Column
-        A group.
-    scheme : str
-        The scheme.
-
-    Raises
-    ------
-    ColumnError
-        If the column is numeric, or the scheme needs an order that the group does not have.
-    LevelError
-        If there is no such scheme.
-    """
+    """Refuse a scheme that does not exist or does not suit the group."""
     if scheme not in SCHEMES:
         raise LevelError(f"`{scheme}` is no coding of `{column.name}`; there are {listed(quoted(sorted(SCHEMES)))}.")
     if not column.is_categorical:
@@ -209,18 +163,7 @@ _MEANING = {
 
 
 def code_group(column: Column) -> Coding:
-    """Lay out the coding of a group under every scheme that suits it, and verify it.
-
-    Parameters
-    ----------
-    column : Column
-        A group.
-
-    Returns
-    -------
-    Coding
-        Grids, meanings, and the counts of the indicator columns against the source.
-    """
+    """Lay out the coding of a group under every scheme that suits it, and verify it by counts against the source."""
     places = [int(k) for k in np.flatnonzero(column.counts)]
     if len(places) < 2 or column.base is None:
         raise ColumnError(f"`{column.name}` has fewer than two levels with rows, so there is nothing to code.")
@@ -281,27 +224,9 @@ def _counts_of(made: pd.DataFrame) -> NDArray[np.int64]:
 
 
 def indicator_columns(column: Column, full_set: bool, values: NDArray[np.int32] | None = None) -> pd.DataFrame:
-    """Return the 0/1 columns of a group.
+    """Return the 0/1 columns of a group, the base among them in a full set, of all rows or of those with some `values`.
 
-    Parameters
-    ----------
-    column : Column
-        A group.
-    full_set : bool
-        Whether the base gets a column too.
-    values : ndarray of int, shape (rows,), optional
-        The levels of some of its rows; by default of all.
-
-    Returns
-    -------
-    pandas.DataFrame
-        Int8 columns named ``group_level``, missing where the group is missing. Levels without a row
-        have none.
-
-    Raises
-    ------
-    ColumnError
-        If the column is numeric.
+    Int8 columns named ``group_level``, missing where the group is missing. Levels without a row have none.
     """
     if not column.is_categorical:
         raise ColumnError(f"`{column.name}` is numeric and enters as it is; only a group has indicators.")

@@ -317,18 +317,7 @@ class Column:
 
 
 def skewness(values: NDArray[np.float64]) -> float:
-    """Return the moment coefficient of skewness, m3 / m2^1.5.
-
-    Parameters
-    ----------
-    values : ndarray, shape (rows,)
-        Finite numbers that are not all the same.
-
-    Returns
-    -------
-    float
-        0 for a symmetric spread, positive for a tail of high values.
-    """
+    """Return the moment coefficient of skewness, m3 / m2^1.5, of finite numbers that are not all the same."""
     deviation = values - values.mean()
     deviation = deviation / np.abs(deviation).max()
     square = deviation * deviation

@@ -37,26 +37,10 @@ def build_column(
     spec: ColumnSpec,
     everywhere_missing: Sequence[MissingCode] = (),
 ) -> Column:
-    """Make a typed column of raw values.
+    """Make a typed column of raw values: numbers, text, booleans or categories, shape (rows,).
 
-    Parameters
-    ----------
-    series : pandas.Series, InParts or TextsInParts
-        Shape (rows,): numbers, text, booleans or categories.
-    spec : ColumnSpec
-        What is declared of the column; kind None is guessed.
-    everywhere_missing : sequence of MissingCode
-        Codes that stand for a missing answer in every column.
-
-    Returns
-    -------
-    Column
-        The column; what cannot be used as declared is said in its `fault`.
-
-    Raises
-    ------
-    ColumnError
-        If a row holds what is neither a number nor a text.
+    A kind that is not declared is guessed; what cannot be used as declared is said in the column's `fault`. Raises a
+    `ColumnError` if a row holds what is neither a number nor a text.
     """
     try:
         return _built(series, spec, everywhere_missing)
@@ -262,25 +246,7 @@ def _canonical(raw: RawValues) -> list[str]:
 
 
 def with_default_base(column: Column, declared: str = "") -> Column:
-    """Give a group the base its codebook declares, or else its largest level.
-
-    Parameters
-    ----------
-    column : Column
-        A group.
-    declared : str
-        Label or code of the base; empty for none.
-
-    Returns
-    -------
-    Column
-        The group with a base; without one if it has no rows.
-
-    Raises
-    ------
-    LevelError
-        If the declared base is not a level.
-    """
+    """Give a group the base its codebook declares, by label or code, or else its largest level; none if it has no rows."""
     if declared:
         return replace(column, base=Base(column.level_at(declared), "declared in the codebook", chosen=True))
     if not column.valid:

@@ -20,34 +20,10 @@ from markbase.core.study.verification import Recode, old_by_new, with_missing
 
 
 def cut_numeric(column: Column, edges: Sequence[float], labels: Sequence[str] | None, name: str, upper: bool) -> Recode:
-    """Cut a numeric column into bands.
+    """Cut a numeric column into ordinal bands at rising edges; below the first and above the last edge is a band, too.
 
-    Parameters
-    ----------
-    column : Column
-        A numeric column.
-    edges : sequence of float
-        Where one band ends and the next begins, rising; one fewer than bands. What lies below the
-        first and above the last edge has a band of its own.
-    labels : sequence of str, optional
-        One a band; by default the bands are written out.
-    name : str
-        The name of the new column.
-    upper : bool
-        Whether a value that sits at an edge goes into the band above it.
-
-    Returns
-    -------
-    Recode
-        An ordinal column; empty bands, values at the edges and what a small move of the edges would
-        change are in its notes.
-
-    Raises
-    ------
-    ColumnError
-        If the column is categorical, or the new name is the old one.
-    LevelError
-        For edges that do not rise, or labels that are too few, too many or doubled.
+    A value at an edge goes into the band above it if `upper`. Empty bands, values at the edges and what a small move of the
+    edges would change are in the notes.
     """
     _check_numeric(column, name)
     points = [float(e) for e in edges]
@@ -68,33 +44,7 @@ def cut_numeric(column: Column, edges: Sequence[float], labels: Sequence[str] | 
 def split_numeric(
     column: Column, above: float | None, at_least: float | None, labels: Sequence[str], name: str
 ) -> Recode:
-    """Split a numeric column or a scale in two.
-
-    Parameters
-    ----------
-    column : Column
-        A numeric column.
-    above : float, optional
-        Values above this are the second level; the value itself is not.
-    at_least : float, optional
-        Values of at least this are the second level.
-    labels : sequence of str
-        The lower and the upper level.
-    name : str
-        The name of the new column.
-
-    Returns
-    -------
-    Recode
-        A two-level group whose base is the lower level.
-
-    Raises
-    ------
-    ColumnError
-        If the column is categorical, or the new name is the old one.
-    LevelError
-        If both thresholds or neither are given, labels are not two, or one side is empty.
-    """
+    """Split a numeric column or a scale in two, the lower level the base: values `above` a threshold, or of `at_least` that."""
     _check_numeric(column, name)
     if (above is None) == (at_least is None):
         raise LevelError(
@@ -194,20 +144,7 @@ def _specifications(column: Column, points: Sequence[float], upper: bool) -> lis
 
 
 def few_values(values: NDArray[np.float64], most: int) -> list[float]:
-    """Return distinct values without sorting all of them.
-
-    Parameters
-    ----------
-    values : ndarray, shape (rows,)
-        The values; NaN is none.
-    most : int
-        How many distinct values to look for.
-
-    Returns
-    -------
-    list of float
-        All of them in order if they are no more than that, otherwise the first ones met.
-    """
+    """Return all distinct values in order if they are no more than `most`, otherwise the first ones met; NaN is none."""
     if isinstance(values, InParts):
         known = values.facts.distinct
         return [float(v) for v in (np.unique(values.kept) if known is None else known[0])[:most] if v == v]
@@ -220,30 +157,10 @@ def few_values(values: NDArray[np.float64], most: int) -> list[float]:
 
 
 def event_column(column: Column, event: object, name: str, labels: Sequence[str] | None) -> Column:
-    """Make a two-level group of which one level is the event.
+    """Make a two-level group of which one level is the event, and what is not the event the base.
 
-    Parameters
-    ----------
-    column : Column
-        A group, or a numeric column with few values.
-    event : object
-        The level or value that is the event, or a list of several.
-    name : str
-        The name of the new column; the same for a two-level group whose event is only named.
-    labels : sequence of str, optional
-        The labels of what is not the event, and of the event.
-
-    Returns
-    -------
-    Column
-        A two-level group with its event; the base is what is not the event.
-
-    Raises
-    ------
-    LevelError
-        If no row, or every row, is the event, or there is no such level.
-    ColumnError
-        If the name is that of a column with more than two levels.
+    The event is a level or value, or a list of several, of a group or a numeric column with few values. The name stays for
+    a two-level group whose event is only named. `labels` are those of what is not the event, and of the event.
     """
     members = list(event) if isinstance(event, (list, tuple)) else [event]
     if not members:
@@ -299,18 +216,7 @@ def event_column(column: Column, event: object, name: str, labels: Sequence[str]
 
 
 def make_event(column: Column, event: object, name: str, labels: Sequence[str] | None) -> Recode:
-    """Make a two-level group of which one level is the event, verified.
-
-    Parameters
-    ----------
-    column, event, name, labels
-        As for `event_column`.
-
-    Returns
-    -------
-    Recode
-        What `event_column` returns, with its check.
-    """
+    """Return what `event_column` returns, verified."""
     new = event_column(column, event, name, labels)
     levels, texts = new.levels, [v.label for v in new.levels]
     here = new.values == 1

@@ -88,32 +88,10 @@ def from_date(
     until: Column | str | None = None,
     day_first: bool | None = None,
 ) -> Recode:
-    """Make a number of a date.
+    """Make a number of a group of dates; `take` is one of `TAKEN`.
 
-    Parameters
-    ----------
-    column : Column
-        A group of dates.
-    take : str
-        One of `TAKEN`.
-    name : str
-        The name of the new column.
-    since, until : Column or str, optional
-        For days and years: the day they are counted from, or up to; a date, or another column of dates.
-    day_first : bool, optional
-        Whether the day stands before the month, where nothing in the dates says it.
-
-    Returns
-    -------
-    Recode
-        The numeric column.
-
-    Raises
-    ------
-    ColumnError
-        If a level is no date, or day and month cannot be told apart.
-    MarkbaseError
-        If it is not clear what is to be taken.
+    Days and years are counted `since` or `until` a date, or another column of dates. Raises a `ColumnError` if a level is
+    no date, or nothing says whether the day stands before the month.
     """
     if take not in TAKEN:
         raise MarkbaseError(

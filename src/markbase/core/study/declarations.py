@@ -24,30 +24,9 @@ from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_wr
 def declare_categorical(
     column: Column, labels: Mapping[object, str] | None, order: Sequence[object] | None, kind: Kind
 ) -> Recode:
-    """Declare a column a group, with labels for its codes and an order for its levels.
+    """Declare a column a group, with labels for its codes and an order for its levels; those it leaves out follow.
 
-    Parameters
-    ----------
-    column : Column
-        A numeric column whose numbers are codes, or a group.
-    labels : mapping, optional
-        Code to label.
-    order : sequence, optional
-        Labels or codes, the first level first; levels it leaves out follow.
-    kind : str
-        ``categorical`` or ``ordinal``.
-
-    Returns
-    -------
-    Recode
-        The group; codes without a label and labels without a row are among its notes.
-
-    Raises
-    ------
-    LevelError
-        For a label given to two codes, or an order with a level that is not there or there twice.
-    ColumnError
-        For a numeric column with so many values that they cannot be codes.
+    Codes without a label and labels without a row are among the notes.
     """
     codes, values = _codes(column)
     told = {code_text(code): str(label) for code, label in (labels or {}).items()}
@@ -146,28 +125,9 @@ def _ordered(name: str, levels: Sequence[Level], order: Sequence[object]) -> lis
 
 
 def declare_numeric(column: Column, scores: Mapping[object, float] | None = None, decimal: str | None = None) -> Recode:
-    """Declare a group whose codes are numbers a numeric column, or give its levels numbers.
+    """Declare a group whose codes are numbers a numeric column, or give each level that occurs a number of its own.
 
-    Parameters
-    ----------
-    column : Column
-        A group with a number for a code in every level that occurs; with scores any column of few values.
-    scores : mapping, optional
-        The number of each level that occurs, by label or code.
-    decimal : str, optional
-        What parts whole numbers from fractions in the codes, ``.`` or ``,``.
-
-    Returns
-    -------
-    Recode
-        The numeric column.
-
-    Raises
-    ------
-    ColumnError
-        If a level that occurs is no number, and has no score.
-    LevelError
-        If a score is of a level that is not there.
+    `decimal` is what parts whole numbers from fractions in the codes, ``.`` or ``,``.
     """
     if decimal not in (None, ".", ","):
         raise ColumnError(f"The mark before decimals of `{column.name}` is {decimal!r}; it is `.` or `,`.")

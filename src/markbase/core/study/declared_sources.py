@@ -23,23 +23,8 @@ _ROUNDING = 1e-9
 def with_declared_sources(columns: Mapping[str, Column], book: Codebook) -> dict[str, Column]:
     """Return the columns of a study, those that were declared to be made of others knowing their sources.
 
-    Parameters
-    ----------
-    columns : mapping of str to Column
-        The columns as they were read.
-    book : Codebook
-        What is known of them.
-
-    Returns
-    -------
-    dict of str to Column
-        The same, in the same order.
-
-    Raises
-    ------
-    CodebookError
-        If a source is not there, is no numeric column, or rests on the column itself; or if the column is not what it was declared
-        to be in some row, to within the decimals it has in the file.
+    Raises a `CodebookError` if a source is not there, is no numeric column, or rests on the column itself; or if the column
+    is not what it was declared to be in some row, to within the decimals it has in the file.
     """
     found = dict(columns)
     waiting = {name: spec.made for name, spec in book.columns.items() if spec.made is not None}

@@ -51,20 +51,10 @@ def can_follow(made: Made) -> bool:
 
 
 def value_of(made: Made, sources: Sequence[Array]) -> Array | None:
-    """Compute a derived column from values of its sources.
+    """Compute a derived column from values of its sources: numbers, or arrays of one shape.
 
-    Parameters
-    ----------
-    made : Made
-        How it was made.
-    sources : sequence of ndarray
-        The values of each source; numbers, or arrays of one shape.
-
-    Returns
-    -------
-    ndarray or None
-        NaN where the operation is not defined; None where what was done cannot be done again to other values, as a
-        standardisation within groups.
+    NaN where the operation is not defined; None where what was done cannot be done again to other values, as a
+    standardisation within groups.
     """
     if not can_follow(made):
         return None

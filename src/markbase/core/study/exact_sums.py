@@ -16,22 +16,11 @@ _LARGEST = 1e150
 
 
 def find_totals(columns: Sequence[Column]) -> dict[str, tuple[str, ...]]:
-    """Find the numeric columns that are, in every row, the sum of two or more others, or equal to another.
+    """Find the numeric columns that are, in every row, the sum of two or more others, or equal to another, with these parts.
 
-    Parameters
-    ----------
-    columns : sequence of Column
-        The numeric columns to look among; those that do not vary are passed over.
-
-    Returns
-    -------
-    dict of str to tuple of str
-        The parts of each total. An equality of two columns is told of the later one.
-
-    Notes
-    -----
-    Candidates are the combinations of the centred columns that are 0 in up to 4,096 complete rows; each is then checked on
-    all rows in which its members are present.
+    An equality of two columns is told of the later one. Candidates are the combinations of the centred columns that are 0
+    in up to 4,096 complete rows; each is then checked on all rows in which its members are present. Columns that do not
+    vary are passed over.
     """
     varying = [c for c in columns if c.valid > 1 and c.span[0] < c.span[1]][:_MOST_COLUMNS]
     varying = [c for c in varying if np.abs(c.span).max() < _LARGEST]  # beyond it a square cannot be written

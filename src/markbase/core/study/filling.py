@@ -16,24 +16,9 @@ from markbase.core.study.verification import Recode, before_and_after, old_by_ne
 
 
 def fill_blank(column: Column, value: object) -> Recode:
-    """Put a value into the blank rows of a column; rows with a code for a missing answer stay missing.
+    """Put a value into the blank rows of a column, verified; rows with a code for a missing answer stay missing.
 
-    Parameters
-    ----------
-    column : Column
-        A numeric column or a group.
-    value : object
-        A number; of a group a level, by label or code, or a new one, which stands last.
-
-    Returns
-    -------
-    Recode
-        The column, verified: no row changed but those that were blank.
-
-    Raises
-    ------
-    ColumnError
-        If no row is blank, or a numeric column is to hold what is no number.
+    Of a group a level, by label or code, or a new one, which stands last.
     """
     blank = column.reasons() == BLANK
     rows = int(np.count_nonzero(blank))

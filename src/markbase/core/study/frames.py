@@ -19,22 +19,9 @@ AnyTable = Any
 
 
 def columns_of(frame: AnyTable) -> list[tuple[str, Any]]:
-    """Return the columns of a table, without copying numbers more than needed.
+    """Return name and values of each column of a table, without copying numbers more than needed.
 
-    Parameters
-    ----------
-    frame : pandas.DataFrame, polars.DataFrame, pyarrow.Table or the like
-        Any eager table that `narwhals` reads, or one that hands its columns over as Arrow does, such as a relation of DuckDB.
-
-    Returns
-    -------
-    list of (str, pandas.Series)
-        Name and values of each column, shape (rows,).
-
-    Raises
-    ------
-    MarkbaseError
-        If it is no such table.
+    Any eager table that `narwhals` reads, or one that hands its columns over as Arrow does, such as a relation of DuckDB.
     """
     if isinstance(frame, TableInParts):
         return list(frame.columns.items())
@@ -79,22 +66,10 @@ def holds_whole_numbers(column: Column) -> bool:
 
 
 def frame_of(columns: list[Column], codes: bool, whole: Collection[str] | None = None) -> pd.DataFrame:
-    """Return columns as a table.
+    """Return columns as a table; missing is missing, whatever the reason was.
 
-    Parameters
-    ----------
-    columns : list of Column
-        The columns.
-    codes : bool
-        Whether groups are told by their codes instead of their labels.
-    whole : collection of str, optional
-        Which numeric columns are told as whole numbers; by default those that hold no others.
-
-    Returns
-    -------
-    pandas.DataFrame
-        Numeric columns as float64, or Int64 where every value is whole; groups as categories, in the order
-        of their levels. Missing is missing, whatever the reason was.
+    Numeric columns as float64, or Int64 where every value is whole (or `whole` names them); groups as categories, in the
+    order of their levels, told by their labels or codes.
     """
     refuse_in_parts(
         [c.values for c in columns],

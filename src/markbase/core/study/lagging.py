@@ -49,32 +49,10 @@ class _End:
 
 
 def lag(column: Column, by: int, order: Column, within: Column | None, name: str) -> Recode:
-    """Look back in time: the value of an earlier row.
+    """Look back in time: the value of the row that is `by` steps of `order` earlier, within each series.
 
-    Parameters
-    ----------
-    column : Column
-        The column whose earlier value is wanted, a numeric column or a group.
-    by : int
-        How many steps of `order` to look back, 1 or more.
-    order : Column
-        A numeric column that counts the steps in whole numbers.
-    within : Column, optional
-        A group whose levels are series of their own; no value is taken across them.
-    name : str
-        The name of the new column.
-
-    Returns
-    -------
-    Recode
-        The earlier values. Rows without a row `by` steps before them are missing, with the reason.
-
-    Raises
-    ------
-    ColumnError
-        If the order is not in whole numbers, or a series has two rows at one step.
-    MarkbaseError
-        If rows come in parts, and are not sorted by the series and the order within it.
+    Rows without such a row are missing, with the reason. Raises a `ColumnError` if the order is not in whole numbers, or a
+    series has two rows at one step; a `MarkbaseError` if rows come in parts, and are not sorted by series and order.
     """
     if name == column.name:
         raise ColumnError(f"Give the earlier value a name of its own: `{name}` is the column it is made of.")

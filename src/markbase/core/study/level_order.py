@@ -67,19 +67,9 @@ def reads_as_no_answer(text: str) -> bool:
 
 
 def ordered(texts: Sequence[str]) -> tuple[list[int], bool]:
-    """Put texts in the order in which people give them.
+    """Return the places of texts in the order in which people give them, and whether they are a scale of words, put from low to high.
 
-    Parameters
-    ----------
-    texts : sequence of str
-        Levels, as they are written.
-
-    Returns
-    -------
-    order : list of int
-        Their places in that order: those that read like a missing answer last.
-    by_words : bool
-        Whether they are a scale of words that was put from low to high.
+    Those that read like a missing answer come last.
     """
     answers = [k for k, text in enumerate(texts) if not reads_as_no_answer(text)]
     scores = _on_a_scale([_form(texts[k]) for k in answers])

@@ -20,29 +20,9 @@ _SAME_WORD = 0.8
 
 
 def merge(column: Column, targets: Mapping[str, Sequence[object]], name: str) -> Recode:
-    """Merge levels into new or existing ones.
+    """Merge levels, by label or code, into new or existing ones.
 
-    Parameters
-    ----------
-    column : Column
-        A group.
-    targets : mapping
-        New label to the labels or codes that go into it. If the new label is a level that is there,
-        that level takes the others in.
-    name : str
-        The name of the new column; the same to put it in place of the old.
-
-    Returns
-    -------
-    Recode
-        The merged group. If the base was merged, the level it went into is the base, and that is said.
-
-    Raises
-    ------
-    ColumnError
-        If the column is numeric.
-    LevelError
-        If a level is not there, goes to two targets, or nothing is left to compare.
+    If the base was merged, the level it went into is the base, and that is said.
     """
     if not column.is_categorical:
         column.level_at("")
@@ -120,29 +100,7 @@ def _same_word(level: Level, home: Level) -> bool:
 
 
 def thin_levels(column: Column, below: int | None, below_share: float | None, into: str) -> dict[str, list[str]]:
-    """Find the levels to merge by a rule.
-
-    Parameters
-    ----------
-    column : Column
-        A group.
-    below : int, optional
-        Levels with fewer rows than this.
-    below_share : float, optional
-        Levels with less than this share of the rows that have a value, between 0 and 1.
-    into : str
-        The label of the merged level.
-
-    Returns
-    -------
-    dict
-        ``{into: labels}``, for `merge`.
-
-    Raises
-    ------
-    LevelError
-        If both or neither limit is given, a share is out of range, or fewer than two levels are below.
-    """
+    """Find the levels with fewer rows, or a smaller share of the rows that have a value, than a limit: ``{into: labels}``, for `merge`."""
     if not column.is_categorical:
         column.level_at(into)
     if (below is None) == (below_share is None):
@@ -162,31 +120,7 @@ def thin_levels(column: Column, below: int | None, below_share: float | None, in
 
 
 def one_level_against_rest(column: Column, level: object, name: str, rest: str) -> Recode:
-    """Set one level of a group against all the others.
-
-    Parameters
-    ----------
-    column : Column
-        A group.
-    level : object
-        Its label or code.
-    name : str
-        The name of the new column.
-    rest : str
-        The label of the others.
-
-    Returns
-    -------
-    Recode
-        A two-level group with the rest, a mixture, for its base.
-
-    Raises
-    ------
-    ColumnError
-        If the column is numeric, or the new name is the old one.
-    LevelError
-        If there is no such level, or it has the label of the rest.
-    """
+    """Set one level of a group against all the others: a mixture, which is the base."""
     place = column.level_at(level)
     chosen = column.levels[place]
     if name == column.name:

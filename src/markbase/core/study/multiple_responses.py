@@ -44,30 +44,8 @@ def separator_in(labels: Sequence[str]) -> str | None:
 def one_answer(column: Column, answer: str, separator: str, name: str) -> Recode:
     """Make a yes/no column of whether cells hold an answer, verified.
 
-    Parameters
-    ----------
-    column : Column
-        A group whose levels are lists of answers.
-    answer : str
-        One of the answers.
-    separator : str
-        What stands between them.
-    name : str
-        The name of the new column.
-
-    Returns
-    -------
-    Recode
-        A group of the levels ``no``, which is the base, and ``yes``, which is the event; missing where the cell is.
-
-    Raises
-    ------
-    ColumnError
-        If the column is numeric.
-    LevelError
-        If no cell holds that answer, or every one does.
-    MarkbaseError
-        If the separator is empty.
+    The levels are ``no``, the base, and ``yes``, the event; missing where the cell is. Raises a `LevelError` if no cell
+    holds that answer, or every one does.
     """
     if not isinstance(separator, str) or not separator:
         raise MarkbaseError(f"`separator` is the text between answers, for instance ';', not {separator!r}.")

@@ -39,21 +39,7 @@ OVERVIEW_COLUMNS = [
 
 
 def overview_table(columns: Sequence[Column]) -> pd.DataFrame:
-    """Describe every column in a row.
-
-    Parameters
-    ----------
-    columns : sequence of Column
-        The columns.
-
-    Returns
-    -------
-    pandas.DataFrame
-        `column`, `label`, `kind`, `role`, `unit` (texts); `guessed` (whether the kind is a guess);
-        `rows` with a value, `missing` and of these `blank` and `coded` (counts); `levels` that occur (a group) or distinct values (a
-        numeric column; NaN where rows come in parts and they are more than 1,000); `mean`, `sd` (n − 1), `low`, `median`, `high`, `skew` of a numeric column, NaN for a
-        group; `remarks`, parted by semicolons.
-    """
+    """Describe every column in a row, as `Study.overview` documents it."""
     totals = find_totals([c for c in columns if not c.is_categorical and c.role != "identifier"])
     records = [_record(column, totals.get(column.name, ())) for column in columns]
     return pd.DataFrame(records, columns=OVERVIEW_COLUMNS)
@@ -126,20 +112,7 @@ def quantile_of(values: InParts, share: float) -> tuple[float, bool]:
 
 
 def levels_table(column: Column) -> pd.DataFrame:
-    """Count the levels of a group, with its missing answers below.
-
-    Parameters
-    ----------
-    column : Column
-        A group.
-
-    Returns
-    -------
-    pandas.DataFrame
-        `level` (label), `code`, `count`, `share` of all rows and `share_valid` of the rows with a
-        value (0 to 1; NaN for missing), `base` (true or false), `missing` (true for the rows below
-        the levels), `remarks`.
-    """
+    """Count the levels of a group, with its missing answers below, as `Study.levels` documents it."""
     rows, valid = len(column.values), column.valid
     records: list[dict[str, object]] = []
     for place, level in enumerate(column.levels):
@@ -187,18 +160,10 @@ def levels_table(column: Column) -> pd.DataFrame:
 
 
 def values_table(column: Column) -> pd.DataFrame:
-    """Describe one numeric column: its spread, its commonest values and its missing answers.
+    """Describe one numeric column by `measure` and `value`: its spread, its commonest values and its missing answers.
 
-    Parameters
-    ----------
-    column : Column
-        A numeric column.
-
-    Returns
-    -------
-    pandas.DataFrame
-        `measure` (text) and `value` (number). Of rows in parts with more than 1,000 distinct values these are not counted (NaN), and
-        quartiles and median are of a random sample, as their measures say.
+    Of rows in parts with more than 1,000 distinct values these are not counted (NaN), and quartiles and median are of a
+    random sample, as their measures say.
     """
     record = _record(column, ())
     measures = ["rows", "levels", "mean", "sd", "low", "median", "high", "skew"]

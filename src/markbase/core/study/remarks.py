@@ -16,20 +16,7 @@ from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_wr
 
 
 def column_remarks(column: Column, total_of: tuple[str, ...] = ()) -> list[Remark]:
-    """Say what deserves a second look in a column.
-
-    Parameters
-    ----------
-    column : Column
-        The column.
-    total_of : tuple of str
-        The parts of which it is the exact total, if it is one.
-
-    Returns
-    -------
-    list of Remark
-        In the order of their weight; empty when there is nothing to say.
-    """
+    """Say what deserves a second look in a column, in the order of weight; `total_of` has the parts of which it is the exact total."""
     remarks = [Remark(column.fault)] if column.fault else []
     if column.doubt:
         remarks.append(Remark(column.doubt, _out_of_doubt(column)))

@@ -57,27 +57,7 @@ def _suits(value: Any, kind: str) -> bool:
 
 
 def carry_out(study: S, step: Mapping[str, Any], where: str) -> S:
-    """Carry out one step.
-
-    Parameters
-    ----------
-    study : Study
-        The study.
-    step : mapping
-        ``do`` (the name of the step) and its arguments.
-    where : str
-        What to call the step in messages.
-
-    Returns
-    -------
-    Study
-        The study after the step.
-
-    Raises
-    ------
-    MarkbaseError
-        If there is no such step, an argument is unknown or missing, or the step itself refuses.
-    """
+    """Carry out one step: ``do`` (its name) and its arguments; `where` is what to call it in messages."""
     lead = f"{where}: " if where else ""
     if not isinstance(step, Mapping) or not isinstance(step.get("do"), str):
         raise MarkbaseError(

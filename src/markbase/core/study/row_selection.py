@@ -24,30 +24,10 @@ TESTS = ("above", "among", "at_least", "at_most", "below", "is", "is_not", "not_
 
 
 def rows_that(column: Column, tests: object) -> tuple[Rows, str]:
-    """Find the rows that pass the tests on one column.
+    """Find the rows that pass all tests on one column, shape (rows,), and put the tests in words. A missing row passes none.
 
-    Parameters
-    ----------
-    column : Column
-        The column.
-    tests : mapping
-        Test to value: ``above``, ``at_least``, ``at_most``, ``below`` for a numeric column; ``is``,
-        ``is_not`` with a value, ``among``, ``not_among`` with several; ``present`` with true. A bare
-        value stands for ``is``, a bare list for ``among``. A missing row passes none of them.
-
-    Returns
-    -------
-    rows : ndarray of bool, shape (rows,)
-        Which rows pass all tests.
-    words : str
-        The tests in words.
-
-    Raises
-    ------
-    ColumnError
-        For a test that is unknown or does not suit the column, or a value of the wrong type.
-    LevelError
-        For a level that is not there.
+    The tests are ``above``, ``at_least``, ``at_most``, ``below`` of a numeric column; ``is``, ``is_not`` with a value,
+    ``among``, ``not_among`` with several; ``present`` with true. A bare value stands for ``is``, a bare list for ``among``.
     """
     if not isinstance(tests, Mapping):
         tests = {"among": tests} if isinstance(tests, (list, tuple)) else {"is": tests}
@@ -91,31 +71,10 @@ def _test(column: Column, test: str, value: object) -> tuple[Rows, str]:
 
 
 def kept_rows(columns: Mapping[str, Column], conditions: Mapping[str, object], rows: int) -> tuple[Rows, Check, str]:
-    """Find the rows that meet every condition, and what each of them costs.
+    """Find the rows that meet every condition (column to tests, see `rows_that`), shape (rows,), with a check and the words.
 
-    Parameters
-    ----------
-    columns : mapping of str to Column
-        The columns of the study.
-    conditions : mapping
-        Column to tests; see `rows_that`.
-    rows : int
-        Rows of the study.
-
-    Returns
-    -------
-    kept : ndarray of bool, shape (rows,)
-        The rows kept.
-    check : Check
-        Per condition: `fail` (rows that fail it), `missing` (rows with no value to hold against it),
-        `only` (rows lost to it alone).
-    words : str
-        The conditions in words.
-
-    Raises
-    ------
-    MarkbaseError
-        If there is no condition, or no row meets them all.
+    The check has per condition: `fail` (rows that fail it), `missing` (rows with no value to hold against it), `only` (rows
+    lost to it alone).
     """
     if not isinstance(conditions, Mapping) or not conditions:
         raise MarkbaseError(
@@ -154,19 +113,9 @@ def kept_rows(columns: Mapping[str, Column], conditions: Mapping[str, object], r
 
 
 def take(column: Column, rows: NDArray[Any]) -> Column:
-    """Return a column with some of its rows.
+    """Return a column with some of its rows, by a mask or places, and the same levels.
 
-    Parameters
-    ----------
-    column : Column
-        The column.
-    rows : ndarray
-        A mask or places.
-
-    Returns
-    -------
-    Column
-        The same levels; a base nobody chose is chosen again, a base that was chosen stays.
+    A base nobody chose is chosen again, a base that was chosen stays.
     """
     why = None if column.why_missing is None else column.why_missing[rows]
     made = column.made
@@ -185,34 +134,9 @@ def check_seed(seed: int) -> None:
 
 
 def split_rows(rows: int, share: float, seed: int, within: Column | None, like: Any) -> tuple[Rows, str]:
-    """Choose rows to hold out.
+    """Choose a share of rows to hold out, of each level of a group if one is given, shape (rows,), and say what was done.
 
-    Parameters
-    ----------
-    rows : int
-        Rows of the study.
-    share : float
-        Share to hold out, between 0 and 1.
-    seed : int
-        Seed of the random numbers: the same seed holds out the same rows.
-    within : Column, optional
-        A group: the share is held out of each of its levels.
-    like : ndarray, shape (rows,)
-        The values of any column.
-
-    Returns
-    -------
-    held : ndarray of bool, shape (rows,)
-        The rows held out.
-    words : str
-        What was done.
-
-    Raises
-    ------
-    MarkbaseError
-        For a share or a seed out of range, or so few rows that a part would be empty.
-    ColumnError
-        If `within` is numeric.
+    The same seed holds out the same rows. `like` has the values of any column.
     """
     if isinstance(share, bool) or not isinstance(share, (int, float)) or not 0 < share < 1:
         raise MarkbaseError(f"The share to hold out is {share!r}; it must lie between 0 and 1, for instance 0.2.")
@@ -256,18 +180,7 @@ def _split_in_parts(like: Any, share: float, seed: int, within: Column | None) -
 
 
 def one_sided_levels(train: Mapping[str, Column], test: Mapping[str, Column]) -> list[str]:
-    """Name the levels that one of two parts of the data lacks.
-
-    Parameters
-    ----------
-    train, test : mapping of str to Column
-        The columns of the two parts.
-
-    Returns
-    -------
-    list of str
-        One remark a group concerned.
-    """
+    """Name the levels that one of two parts of the data lacks, one remark a group."""
     remarks = []
     for name, first in train.items():
         if not first.is_categorical or first.role == "identifier":

@@ -211,8 +211,10 @@ class Study(Preparing, Shown):
         Returns
         -------
         pandas.DataFrame
-            `column`, `label`, `kind`, `role`, `unit`, `rows`, `missing`, `blank`, `coded`, `levels`,
-            `mean`, `sd`, `low`, `median`, `high`, `skew`, `remarks`; see `overview_table`.
+            `column`, `label`, `kind`, `role`, `unit` (texts); `guessed` (whether the kind is a guess); `rows` with a value,
+            `missing` and of these `blank` and `coded` (counts); `levels` that occur (a group) or distinct values (a numeric
+            column; NaN where rows come in parts and they are more than 1,000); `mean`, `sd` (n − 1), `low`, `median`, `high`,
+            `skew` of a numeric column, NaN for a group; `remarks`, parted by semicolons.
 
         Examples
         --------
@@ -254,7 +256,8 @@ class Study(Preparing, Shown):
         Returns
         -------
         pandas.DataFrame
-            `level`, `code`, `count`, `share`, `share_valid`, `base`, `missing`, `remarks`.
+            `level` (label), `code`, `count`, `share` of all rows and `share_valid` of the rows with a value (0 to 1; NaN for
+            missing), `base` (true or false), `missing` (true for the rows below the levels), `remarks`.
 
         Raises
         ------

@@ -41,18 +41,7 @@ class TrailStep:
 
 
 def inline(step: Mapping[str, Any]) -> str:
-    """Write a step as an inline TOML table, as a plan or a command takes it.
-
-    Parameters
-    ----------
-    step : mapping
-        Plain values.
-
-    Returns
-    -------
-    str
-        ``do = "mark", column = "voice", base = "alto"``, without the braces.
-    """
+    """Write a step as an inline TOML table without the braces: ``do = "mark", column = "voice", base = "alto"``."""
     table = tomlkit.inline_table()
     table.update(step)
     return table.as_string()[1:-1]

@@ -58,27 +58,9 @@ TRANSFORMS = tuple(_TRANSFORMS)
 
 
 def transform(column: Column, how: str, name: str) -> Recode:
-    """Transform a numeric column.
+    """Transform a numeric column (one of `TRANSFORMS`), with the skew before and after.
 
-    Parameters
-    ----------
-    column : Column
-        A numeric column.
-    how : str
-        One of `TRANSFORMS`.
-    name : str
-        The name of the new column.
-
-    Returns
-    -------
-    Recode
-        The new numeric column, with the skew before and after.
-
-    Raises
-    ------
-    ColumnError
-        If the column is categorical, or a value cannot be transformed; the message says how many, and
-        what would do instead.
+    Raises a `ColumnError` that says how many values cannot be transformed, and what would do instead.
     """
     step = _TRANSFORMS[how]
     check_numeric(column, how)
@@ -106,29 +88,10 @@ def transform(column: Column, how: str, name: str) -> Recode:
 
 
 def rescale(column: Column, how: str, name: str, within: Column | None) -> Recode:
-    """Centre a numeric column, or rescale it to standard deviations or to its range.
+    """Centre a numeric column, or rescale it to standard deviations or to its range, each level of a group by its own.
 
-    Parameters
-    ----------
-    column : Column
-        A numeric column.
-    how : str
-        ``centre`` (less its mean), ``z`` (less its mean, over its standard deviation with n − 1) or
-        ``unit_range`` (0 at its lowest, 1 at its highest value).
-    name : str
-        The name of the new column.
-    within : Column, optional
-        A group: each level by its own mean, spread or range instead of the sample's.
-
-    Returns
-    -------
-    Recode
-        The new numeric column; the rows its mean and spread were taken from are in its notes.
-
-    Raises
-    ------
-    ColumnError
-        If the column is categorical or has two values only, or does not vary.
+    ``centre`` is less its mean, ``z`` less its mean and over its standard deviation with n − 1, ``unit_range`` 0 at its
+    lowest and 1 at its highest value. The rows its mean and spread were taken from are in the notes.
     """
     check_numeric(column, how)
     two = column.two_values
@@ -215,20 +178,7 @@ def _skews(column: Column, new: Column) -> tuple[str, ...]:
 
 
 def check_numeric(column: Column, how: str) -> None:
-    """Refuse a group, or a numeric column that cannot be used, with the reason.
-
-    Parameters
-    ----------
-    column : Column
-        The column.
-    how : str
-        What was to be done with it.
-
-    Raises
-    ------
-    ColumnError
-        If it is categorical or has a fault.
-    """
+    """Refuse a group, or a numeric column that cannot be used, with the reason; `how` says what was to be done with it."""
     if column.is_categorical:
         reason = (
             "an indicator has no standard deviation anybody steps by, and a group no order of values"

@@ -52,20 +52,7 @@ class Recode:
 
 
 def old_by_new(source: Column, new: Column, notes: tuple[str, ...] = ()) -> Check:
-    """Count every pair of an old and a new value.
-
-    Parameters
-    ----------
-    source, new : Column
-        The column before and after; the new one is categorical.
-    notes : tuple of str
-        What was noticed on the way.
-
-    Returns
-    -------
-    Check
-        One row a pair. A numeric column's old values are told as the range that falls into each new level.
-    """
+    """Count every pair of an old and a new value, a row; a numeric column's old values are told as the range in each new level."""
     after, shown_after = shown_values(new)
     before, shown_before = shown_values(source) if source.is_categorical else _ranges(source, len(after), shown_after)
     joint = counted(shown_after * len(before) + shown_before, len(before) * len(after)).reshape(len(after), len(before))
@@ -78,20 +65,7 @@ def old_by_new(source: Column, new: Column, notes: tuple[str, ...] = ()) -> Chec
 
 
 def before_and_after(source: Column, new: Column, notes: tuple[str, ...] = ()) -> Check:
-    """Describe a numeric column before and after.
-
-    Parameters
-    ----------
-    source, new : Column
-        Two numeric columns.
-    notes : tuple of str
-        What was noticed on the way.
-
-    Returns
-    -------
-    Check
-        Rows, missing, mean, sd, lowest, highest and skew of both.
-    """
+    """Describe a numeric column before and after: rows, missing, mean, sd, lowest, highest and skew."""
     described = [_described(source), _described(new)]
     table = pd.DataFrame([{"measure": m, "before": described[0][m], "after": described[1][m]} for m in described[0]])
     reasons = new.reasons()
@@ -132,20 +106,7 @@ def _measured(column: Column) -> dict[str, float]:
 
 
 def shown_values(column: Column) -> tuple[NDArray[Any], NDArray[np.intp]]:
-    """Return what a group's rows show: level labels, then reasons for missing.
-
-    Parameters
-    ----------
-    column : Column
-        A group.
-
-    Returns
-    -------
-    names : ndarray of str, shape (levels + reasons,)
-        What can be shown.
-    places : ndarray of int, shape (rows,)
-        Which of them each row shows.
-    """
+    """Return what a group's rows can show, level labels and then reasons for missing, and which of it each row shows."""
     reasons = ["(missing: blank)", *(f"(missing: {c.shown})" for c in column.missing_codes)]
     names = np.array([*(level.label for level in column.levels), *reasons], dtype=object)
     places = np.where(column.present, column.values, len(column.levels) + column.reasons().astype(np.intp) - 1)
@@ -190,19 +151,7 @@ def levels_by_number(
 def with_missing(column: Column, like: Column, reasons: Mapping[str, NDArray[np.bool_]] | None = None) -> Column:
     """Give a new column the reasons for missing of the one it was made of, and some of its own.
 
-    Parameters
-    ----------
-    column : Column
-        The new column; its own missing rows must be among those of `like` or of `reasons`.
-    like : Column
-        The column it was made of.
-    reasons : mapping of str to ndarray of bool, shape (rows,), optional
-        Further reasons, and the rows that are missing for them.
-
-    Returns
-    -------
-    Column
-        The new column, with every missing row accounted for.
+    Its missing rows must be among those of `like` or of `reasons` (a mask of the rows for each); every one is accounted for.
     """
     why, codes = like.reasons(), list(like.missing_codes)
     for reason, rows in (reasons or {}).items():

@@ -77,17 +77,7 @@ class Writing:
 def as_written(raw: RawValues, spec: ColumnSpec) -> tuple[RawValues, ColumnSpec]:
     """Read away what numbers are written with, where every text is such a number and can be read in one way only.
 
-    Parameters
-    ----------
-    raw : RawValues
-        Distinct texts.
-    spec : ColumnSpec
-        What is declared of the column.
-
-    Returns
-    -------
-    RawValues and ColumnSpec
-        The numbers, with notes of what was read away, and their unit; or what was given.
+    Returns the numbers, with notes of what was read away, and their unit; or what was given.
     """
     coded = missing_among(raw, spec.missing) > 0
     told = [k for k in range(len(raw.texts)) if not coded[k]]
@@ -199,18 +189,8 @@ def _stripped(text: str, sign: str) -> str:
 def numbers_as_written(texts: Sequence[str], decimal: str | None = None) -> NDArray[np.float64]:
     """Read texts one by one, with or without thousands set apart and a sign of percent or of a currency.
 
-    Parameters
-    ----------
-    texts : sequence of str
-        The texts.
-    decimal : str, optional
-        What parts whole numbers from fractions, ``.`` or ``,``; by default that with which more of them, or of 1,000 of very many, are
-        numbers.
-
-    Returns
-    -------
-    ndarray, shape (texts,)
-        NaN for what is no number; for all where very few are.
+    NaN for what is no number; for all where very few are. `decimal` is what parts whole numbers from fractions, ``.`` or
+    ``,``; by default that with which more of them, or of 1,000 of very many, are numbers.
     """
     texts = _without_unit(_without_brackets(texts))[1]
     if decimal is None:

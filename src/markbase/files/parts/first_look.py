@@ -260,23 +260,9 @@ def table_in_memory(table: TableFiles, types: Mapping[str, bool], book: Codebook
 def table_of_files(
     table: TableFiles, types: Mapping[str, bool], book: Codebook, progress: Progress | None
 ) -> TableInParts:
-    """Look once over files that are then read a part at a time.
+    """Look once over files that are then read a part at a time: numbers with what is known of them, other columns by distinct values.
 
-    Parameters
-    ----------
-    table : TableFiles
-        The files.
-    types : mapping of str to bool
-        The columns, and whether each may be numbers.
-    book : Codebook
-        What is known of the columns: of those declared categorical, the distinct values are needed.
-    progress : callable, optional
-        Told how many rows are done, and of how many if that is known.
-
-    Returns
-    -------
-    TableInParts
-        Numbers with what is known of them, other columns by their distinct values.
+    `types` says which columns may be numbers; of columns declared categorical, the distinct values are needed.
     """
     whole = table.known_rows() if progress is not None else None
 

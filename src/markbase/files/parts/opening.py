@@ -69,34 +69,10 @@ def table_in_parts(
     cluster: str | None = None,
     chosen: Chosen | None = None,
 ) -> tuple[TableInParts, Codebook]:
-    """Look once over files whose rows are then read a part at a time.
+    """Look once over files whose rows are then read a part at a time, here or by the workers of a cluster.
 
-    Parameters
-    ----------
-    path : str or Path
-        A file, a pattern of names such as ``register/*.parquet``, or a folder.
-    book : Codebook
-        What is known of the columns.
-    encoding : str
-        How the bytes of a text file stand for characters.
-    progress : callable, optional
-        Told how many rows are done, and of how many if that is known.
-    cluster : str, optional
-        The address of a scheduler whose workers read the parts.
-    chosen : container of str, optional
-        The columns to be read.
-
-    Returns
-    -------
-    TableInParts
-        To make a study of.
-    Codebook
-        What is known of its columns.
-
-    Raises
-    ------
-    FileError
-        If there is no such file, files differ in kind or columns, one cannot be read, or the cluster does not answer.
+    The path is that of a file, a folder, or a pattern of names such as ``register/*.parquet``. Raises a `FileError` if
+    there is no such file, files differ in kind or columns, one cannot be read, or the cluster does not answer.
     """
     try:
         table, types = described(path, encoding)

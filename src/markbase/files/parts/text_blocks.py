@@ -78,26 +78,12 @@ class TextBlock:
 
 
 def cut_into_blocks(table: TableFiles, broken_lines: bool = False) -> Iterator[TextBlock]:
-    """Cut text files into blocks of whole rows.
+    """Cut text files into blocks of whole rows; every quote in them is to begin or end a cell, or stand for itself within one.
 
-    Parameters
-    ----------
-    table : TableFiles
-        The files.
-    broken_lines : bool
-        Whether line ends stand within cells: then a line end is that of a row if as many quotes have opened as have closed before
-        it. Where none do every line end is that of a row, and the block before the first that is not has an odd number of quotes.
-
-    Yields
-    ------
-    TextBlock
-        The next rows. Every quote in them is to begin or end a cell, or stand for itself within one.
-
-    Raises
-    ------
-    UncutError
-        If the files cannot be cut: a quote stands elsewhere (told by the block, when its rows are asked for), or bytes of the
-        encoding stand for more than one character.
+    With `broken_lines` a line end is that of a row if as many quotes have opened as have closed before it: line ends stand
+    within cells. Where none do every line end is that of a row, and the block before the first that is not has an odd
+    number of quotes. Raises an `UncutError` if the files cannot be cut: a quote stands elsewhere (told by the block, when
+    its rows are asked for), or bytes of the encoding stand for more than one character.
     """
     import pyarrow as pa
 

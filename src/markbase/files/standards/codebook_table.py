@@ -23,27 +23,13 @@ _YES, _NO = ("yes", "y", "true", "1", "x"), ("", "no", "n", "false", "0")
 
 
 def read_codebook_table(text: str, where: str) -> dict[str, Any]:
-    """Read a codebook table as `Codebook.from_mapping` takes it.
+    """Read a codebook table as `Codebook.from_mapping` takes it; rows of the same column add to its entry.
 
-    Parameters
-    ----------
-    text : str
-        Lines of cells between commas, semicolons or tabs; the first names what stands below: ``column``, and any of ``label``,
-        ``kind``, ``role``, ``unit``, ``units`` (for more than one), ``code``, ``level`` (its label), ``missing`` (yes for a code
-        that stands for a missing answer), ``base`` (yes in the row of the reference level, or its name in a row without code),
-        ``made`` and ``made_of`` (columns between bars).
-    where : str
-        What to call it in messages.
-
-    Returns
-    -------
-    dict
-        An entry a column; rows of the same column add to it.
-
-    Raises
-    ------
-    CodebookError
-        If a head is not known, or two rows of a column contradict one another.
+    Lines of cells between commas, semicolons or tabs; the first names what stands below: ``column``, and any of ``label``,
+    ``kind``, ``role``, ``unit``, ``units`` (for more than one), ``code``, ``level`` (its label), ``missing`` (yes for a
+    code that stands for a missing answer), ``base`` (yes in the row of the reference level, or its name in a row without
+    code), ``made`` and ``made_of`` (columns between bars). Raises a `CodebookError` if a head is not known, or two rows of
+    a column contradict one another.
     """
     first = text.lstrip("\n\r").split("\n", 1)[0]
     separator = max(",;\t", key=first.count)

@@ -42,28 +42,9 @@ _TITLES = ("dc:title", "schema:name", "rdfs:label")
 
 
 def read_csvw(record: Mapping[str, Any], where: str, data: str, opened: Opener) -> dict[str, Any]:
-    """Read CSVW metadata: of its tables the one of the data file, or the only one.
+    """Read CSVW metadata as `Codebook.from_mapping` takes it: of its tables the one of the `data` file, or the only one.
 
-    Parameters
-    ----------
-    record : mapping
-        A table group or a table.
-    where : str
-        What to call it in messages.
-    data : str
-        The name of the data file; empty if it is not known.
-    opened : callable
-        Reads a schema that stands in a file of its own.
-
-    Returns
-    -------
-    dict
-        As `Codebook.from_mapping` takes it.
-
-    Raises
-    ------
-    CodebookError
-        If no table is of the data file, or one is no table.
+    `opened` reads a schema that stands in a file of its own.
     """
     tables = tables_in(record["tables"], "tables", where) if "tables" in record else [record]
     table = tables[chosen([unquote(str(t.get("url", ""))) for t in tables], data, where, "tables")]

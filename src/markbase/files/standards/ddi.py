@@ -32,26 +32,9 @@ _NOT_IN_XML = re.compile("[^\\t\\n\\r\\u0020-\\ud7ff\\ue000-\\ufffd\\U00010000-\
 
 
 def read_ddi(content: bytes, where: str, data: str) -> dict[str, Any]:
-    """Read a DDI codebook: of its files the one of the data file, or all variables where it describes one file only.
+    """Read a DDI codebook as `Codebook.from_mapping` takes it: of its files the one of the `data` file, or the only one.
 
-    Parameters
-    ----------
-    content : bytes
-        The XML.
-    where : str
-        What to call it in messages.
-    data : str
-        The name of the data file; empty if it is not known.
-
-    Returns
-    -------
-    dict
-        As `Codebook.from_mapping` takes it.
-
-    Raises
-    ------
-    CodebookError
-        If it is not XML, declares entities, or describes no variables, or none of the data file.
+    Raises a `CodebookError` if it is not XML, declares entities, or describes no variables, or none of the data file.
     """
     try:
         root = defusedxml.ElementTree.fromstring(content)

@@ -27,28 +27,9 @@ Opener = Callable[[str], Mapping[str, Any]]
 
 
 def read_package(record: Mapping[str, Any], where: str, data: str, opened: Opener) -> dict[str, Any]:
-    """Read a Data Package: of its resources the one of the data file, or the only one.
+    """Read a Data Package as `Codebook.from_mapping` takes it: of its resources the one of the `data` file, or the only one.
 
-    Parameters
-    ----------
-    record : mapping
-        The package.
-    where : str
-        What to call it in messages.
-    data : str
-        The name of the data file; empty if it is not known.
-    opened : callable
-        Reads a schema that stands in a file of its own.
-
-    Returns
-    -------
-    dict
-        As `Codebook.from_mapping` takes it.
-
-    Raises
-    ------
-    CodebookError
-        If no resource is of the data file, or one is no resource.
+    `opened` reads a schema that stands in a file of its own.
     """
     resources = tables_in(record.get("resources"), "resources", where)
     paths = [r.get("path") for r in resources]
