@@ -107,7 +107,8 @@ def _beside(fits: Sequence[AnyFit], names: Sequence[str], below: Sequence[Row]) 
 
 
 def _in_brackets(fit: AnyFit) -> str:
-    return f"{'Log odds' if isinstance(fit, LogisticFit) else 'Estimates'} with standard errors in brackets."
+    name = fit.family.coefficient.capitalize() if fit.family.ratios else "Estimates"
+    return f"{name} with standard errors in brackets."
 
 
 def _levels(fit: AnyFit, group: str) -> Section:
@@ -115,9 +116,8 @@ def _levels(fit: AnyFit, group: str) -> Section:
     joint = f"All levels together: {p_phrase(float(test['p'].iloc[0]))}. " if len(test) else ""
     others = [t.name for t in fit.model_terms if group not in t.names]
     held = f" with {listed(others)} as they are" if others else ""
-    what = "probabilities" if isinstance(fit, LogisticFit) else "means"
-    note = f"Adjusted {what}: if all rows had this level{held}. Differences are from the base; their p are not corrected for one another. {joint}{_note(fit)}"
-    told = f"Probability of {fit.outcome.name} = {fit.event}" if isinstance(fit, LogisticFit) else fit.outcome.name
+    note = f"Adjusted {fit.family.means}: if all rows had this level{held}. Differences are from the base; their p are not corrected for one another. {joint}{_note(fit)}"
+    told = f"{'Probability of ' if fit.family.shares else ''}{fit.family.observed(fit.outcome)}"
     return Section(f"{told}, by {group}", note, (levels_table(fit, group, formal=True),))
 
 

@@ -7,7 +7,6 @@ from collections.abc import Callable
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.formatting import without_zero
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.results.family import LOGISTIC
 from markbase.core.results.linear import LinearFit
 from markbase.show.html import Version, Versions
 from markbase.show.page import Page
@@ -33,7 +32,7 @@ def versions_of(made: AnyFit | Blocks, pages: Callable[[AnyFit | Blocks, str], t
     told = [v for k, v in enumerate(told) if rows * sum(g.size - 1 for g in told[: k + 1]) <= _MOST_ROWS]
     own = ", ".join(f"{v.name} {v.base_label}" for v in groups)
     passes = fit.sample.used * sum(v.size - 1 for v in told) * len(groups)
-    if fit.family is LOGISTIC and passes > _MOST_PASSES:
+    if fit.family.curved and passes > _MOST_PASSES:
         return Versions(own, (), _same(fit))
     return Versions(
         own,

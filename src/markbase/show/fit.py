@@ -19,7 +19,6 @@ from markbase.core.formatting import (
     without_zero,
 )
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.results.family import LINEAR, LOGISTIC
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.statements import Reading
 from markbase.core.results.stored_fit import StoredFit
@@ -242,7 +241,7 @@ def stored_page(fit: StoredFit) -> Page:
         )
         for r in rows_of(table)
     ]
-    kind = f"{fit.family.name} regression" + (f" of the odds of {fit.event}" if fit.family is LOGISTIC else "")
+    kind = f"{fit.family.name} regression" + (f" of the odds of {fit.event}" if fit.family.ratios else "")
     facts = [
         (
             "saved fit",
@@ -251,7 +250,7 @@ def stored_page(fit: StoredFit) -> Page:
         ("errors", fit.errors.words),
         ("holds", "no rows: it predicts, tells other bases and compares groups, and cannot be fitted again"),
     ]
-    heads = ("term, level", "estimate" if fit.family is LINEAR else "log odds", "se", "p")
+    heads = ("term, level", fit.family.coefficient, "se", "p")
     return Page(
         f"{fit.outcome.name}: saved fit",
         fit.data_name,

@@ -186,19 +186,18 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
     codes, x, y_values, used = (
         sample_of(values) for values in (group.codes, x_column.values, fit.outcome.values, inside)
     )  # points of rows in parts are a sample of them
-    logistic = isinstance(fit, LogisticFit)
-    factor = fit.family.factor
+    shares, factor = fit.family.shares, fit.family.factor
     shown = np.flatnonzero(used)
     shown = shown[:: max(1, len(shown) // _MOST_POINTS)]
-    if not logistic:
+    if not shares:
         say_sample(ax, fit.outcome.values, len(shown))
     for k, level in enumerate(levels):
         color, dashes = LINES[k]
         own = own_values[k]
         grid = np.linspace(own.min(), own.max(), _POINTS)
         table = fit.predict([{by: level, numeric: float(v)} for v in grid])
-        y = factor * table["probability" if logistic else "predicted"]
-        if not logistic:
+        y = factor * table[fit.family.predicted]
+        if not shares:
             points = shown[codes[shown] == k]
             ax.plot(
                 x[points],
@@ -228,7 +227,7 @@ def draw_lines(fit: AnyFit, numeric: str, by: str, ax: Axes | None = None) -> Ax
         "slopes differ by group in the model"
         if own_slopes
         else "one slope for all"
-        if not logistic
+        if not fit.family.ratios
         else "one slope for all in log odds"
     )
     finish(ax, f"{fit.outcome.name} along {numeric}, by {by}: {told}; shaded {interval_words(fit)}")

@@ -25,8 +25,6 @@ from markbase.core.formatting import (
 )
 from markbase.core.reading.group_cautions import about_clusters
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.results.family import LOGISTIC
-from markbase.core.results.logistic import LogisticFit
 from markbase.core.tables import rows_of
 from markbase.show.page import Facts, Row, Section, Strip, Table
 from markbase.show.statistics import Entry, Statistic, laid_out, scale_of, scale_over
@@ -50,8 +48,8 @@ def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = Non
     if at:
         joint += f"at {', '.join(f'{name} = {plain(value, 6)}' for name, value in at.items())}; "
     note = f"{joint}adjusted: if all rows had this level and were otherwise as they are"
-    if isinstance(fit, LogisticFit):
-        note = f"{joint}{fit.outcome.name} = {fit.event}; adjusted: as if all rows had this level"
+    if fit.family.shares:
+        note = f"{joint}{fit.family.observed(fit.outcome)}; adjusted: as if all rows had this level"
     facts = tuple(("mind", words) for words in about_clusters(fit, fit.variable(group, "categorical")))
     blocks = (levels_table(fit, group, at), *((Facts(facts),) if facts else ()))
     return Section(f"The levels of {group}", note, blocks)
@@ -60,7 +58,7 @@ def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = Non
 def levels_table(fit: AnyFit, group: str, at: Mapping[str, float] | None = None, *, formal: bool = False) -> Table:
     """Return the levels of a group, the base marked; the arguments are those of `groups_section` and `coefficients_table`."""
     table = list(rows_of(fit.groups(group, at=at)))
-    points, factor = fit.family is LOGISTIC, fit.family.factor
+    points, factor = fit.family.shares, fit.family.factor
     decimals = decimals_for(min([float(r.se) * factor for r in table if not r.base] or [1.0]))
     if points:
         decimals = min(decimals, max(1, *(share_decimals(float(v)) for r in table for v in (r.plain, r.adjusted))))
@@ -105,7 +103,7 @@ def pairs_grid(fit: AnyFit, group: str, correction: str = "holm") -> Section:
 
     Below the diagonal the row compared with the column, above it the p of the same pair.
     """
-    odds = fit.family is LOGISTIC
+    odds = fit.family.ratios
     sizes = fit.between_grid(group, correction, "odds_ratio" if odds else "difference").to_numpy()
     errors = fit.between_grid(group, correction, "se").to_numpy()
     chances = fit.between_grid(group, correction, "p" if correction == "none" else "p_corrected").to_numpy()
@@ -130,10 +128,9 @@ def pairs_grid(fit: AnyFit, group: str, correction: str = "holm") -> Section:
 def cells_sections(fit: AnyFit, first: str, second: str, correction: str = "holm") -> list[Section]:
     """Describe two groups crossed: the adjusted mean of every combination that rows have, and the pairs within each level."""
     means, pairs = fit.cell_means(first, second, correction=correction)
-    odds = fit.family is LOGISTIC
-    factor = fit.family.factor
+    shares, factor = fit.family.shares, fit.family.factor
     decimals = decimals_for(factor * float(means["se"].min()))
-    if odds:
+    if shares:
         decimals = min(decimals, max(1, *(share_decimals(v) for v in means["adjusted"].tolist())))
     rows = []
     for r in means.to_dict("records"):
@@ -146,7 +143,7 @@ def cells_sections(fit: AnyFit, first: str, second: str, correction: str = "holm
             from_to(number(low, decimals), number(high, decimals)),
         )
         rows.append(Row(cells))
-    heads = (first, second, "rows", "probability, %" if odds else "adjusted mean", f"{short(100 * fit.level, 4)}% CI")
+    heads = (first, second, "rows", "probability, %" if shares else "adjusted mean", f"{short(100 * fit.level, 4)}% CI")
     together = next((t for t in fit.model_terms if set(t.names) == {first, second} and len(t.groups) == 2), None)
     deeper = any({first, second} < set(t.names) for t in fit.model_terms)
     note = f"{fit.family.adjusted(fit.outcome)}; as if all rows had both levels and were otherwise as they are"
@@ -204,14 +201,14 @@ def compared_section(fit: AnyFit, table, title: str, correction: str) -> Section
     for r in rows_of(table):
         strip = Strip(float(r.low), float(r.difference), float(r.high), *scale)
         name = f"{r.level} against {r.against}"
-        if isinstance(fit, LogisticFit):
+        if fit.family.ratios:
             size, *ends = ratio_with_ends(r.odds_ratio, r.odds_low, r.odds_high, r.se)
         else:
             size, *ends = value_with_ends(r.difference, r.low, r.high, decimals)
         interval = from_to(*ends)
         corrected = () if correction == "none" else (p_value(r.p_corrected),)
         rows.append(Row((name, size, interval, p_value(r.p), *corrected), "plain", strip))
-    size = "odds ratio" if isinstance(fit, LogisticFit) else f"difference ({fit.outcome.step_many})"
+    size = "odds ratio" if fit.family.ratios else f"difference ({fit.outcome.step_many})"
     heads = ["pair", size, f"{short(100 * fit.level, 4)}% CI", "p"]
     heads += [] if correction == "none" else ["p corrected"]
     right = frozenset(range(1, len(heads)))

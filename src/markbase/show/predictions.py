@@ -10,7 +10,6 @@ import pandas as pd
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, from_to, number, plain, short
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.results.family import LOGISTIC
 from markbase.core.results.stored_fit import StoredFit
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 
@@ -36,7 +35,7 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
         rows.append(Row((profile, *_figures(fit, r)), look))
         if "geometric_mean" in r:
             own.append(Row((profile, *_figures_back(r)), look))
-    if fit.family is LOGISTIC:
+    if fit.family.shares:
         event = fit.outcome.levels[1].label
         heads: tuple[str, ...] = ("profile", f"probability of {event}", f"{percent} CI")
         title = f"{fit.outcome.name} = {event}: predicted probability"
@@ -137,7 +136,7 @@ def _cell(value: object) -> str:
 
 
 def _figures(fit: AnyFit | StoredFit, r: dict) -> tuple[str, ...]:  # type: ignore[type-arg]
-    if fit.family is LOGISTIC:
+    if fit.family.shares:
         return (
             as_percent(r["probability"]),
             from_to(as_percent(r["low"]), as_percent(r["high"])),

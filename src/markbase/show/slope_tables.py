@@ -17,7 +17,6 @@ from markbase.core.formatting import (
     value_with_ends,
 )
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.results.family import LOGISTIC
 from markbase.core.tables import rows_of
 from markbase.show.page import Facts, Row, Section, Strip, Table
 from markbase.show.statistics import scale_of
@@ -45,14 +44,14 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
             p_value(r["p"]),
         )
         rows.append(Row(cells, "plain", Strip(r["low"], r["slope"], r["high"], *scale)))
-    logistic, unit = fit.family is LOGISTIC, fit.family.scale(fit.outcome)
+    unit = fit.family.scale(fit.outcome)
     note = (
         f"in {unit} per {fit.variable(numeric, 'numeric').column.step_one}; what is not named is averaged over the rows"
     )
     heads = ("where", "slope", "se", f"{short(100 * fit.level, 4)}% CI", "p")
     blocks: list[Table | Facts] = [Table(heads, tuple(rows), frozenset({1, 2, 3, 4}), 0, "lower ┊ higher")]
     facts: list[tuple[str, str]] = []
-    if logistic:
+    if fit.family.shares:
         facts += [
             (
                 "in probability",

@@ -19,8 +19,6 @@ from markbase.core.formatting import (
     value_with_ends,
 )
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.results.family import LOGISTIC
-from markbase.core.results.linear import LinearFit
 from markbase.core.tables import rows_of
 from markbase.show.page import LEVEL_INDENT, Row, RowKind, Strip, Table
 
@@ -85,7 +83,7 @@ def scale_of(low: float, high: float) -> tuple[float, float]:
 
 def coefficients_table(fit: AnyFit, *, formal: bool = False) -> Table:
     """Return the coefficients of a fit, headings for groups, the base of each group in its row; `formal` is for a manuscript."""
-    first = "(intercept), odds" if fit.family is LOGISTIC else INTERCEPT
+    first = "(intercept), odds" if fit.family.ratios else INTERCEPT
     entries = list(coefficient_entries(fit, first, formal=formal))
     return laid_out("term, level", _statistics(fit), entries, formal=formal, strip_head="lower ┊ higher")
 
@@ -135,10 +133,10 @@ def _coefficient(
     if math.isnan(row.estimate):
         return Entry(label, "aside", row, n | {"estimate": "–", "ratio": "–", "interval": "no such rows"})
     if math.isnan(row.se):
-        logistic = fit.family is LOGISTIC
-        estimate = short(row.estimate) if logistic else number(row.estimate, decimals_for(abs(row.estimate) or 1.0, 3))
+        ratios = fit.family.ratios
+        estimate = short(row.estimate) if ratios else number(row.estimate, decimals_for(abs(row.estimate) or 1.0, 3))
         given = {"estimate": estimate, "se": "–", "interval": "no standard error"}
-        return Entry(label, "aside", row, n | given | ({"ratio": ratio(row.odds_ratio)} if logistic else {}))
+        return Entry(label, "aside", row, n | given | ({"ratio": ratio(row.odds_ratio)} if ratios else {}))
     return Entry(label, "plain", row, n, Strip(row.low, row.estimate, row.high, *scale) if scale else None)
 
 
@@ -153,8 +151,7 @@ def _statistics(fit: AnyFit) -> tuple[Statistic, ...]:
         return ratio_with_ends(float(r.odds_ratio), float(r.odds_low), float(r.odds_high), float(r.se))
 
     def decimals(r: Any) -> int:
-        exact = isinstance(fit, LinearFit) and fit.exact
-        return decimals_for(abs(float(r.estimate)) or 1, 6) if exact else decimals_for(float(r.se))
+        return decimals_for(abs(float(r.estimate)) or 1, 6) if fit.exact else decimals_for(float(r.se))
 
     def ends(r: Any) -> tuple[str, str, str]:
         return value_with_ends(r.estimate, r.low, r.high, decimals(r))
@@ -162,7 +159,7 @@ def _statistics(fit: AnyFit) -> tuple[Statistic, ...]:
     counted = Statistic("n", "rows", "", rows)
     se = Statistic("se", "se", "SE", lambda r: number(r.se, decimals(r)))
     p = Statistic("p", "p", "p", lambda r: p_value(r.p))
-    if fit.family is LOGISTIC:
+    if fit.family.ratios:
         return (
             counted,
             Statistic("ratio", "ratio", "Odds ratio", lambda r: odds(r)[0]),

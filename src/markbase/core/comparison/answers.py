@@ -94,7 +94,9 @@ def _averaged(fit: AnyFit) -> tuple[Statement, ...]:
         if math.isnan(test.p):
             continue
         evidence = "" if test.p < fit.alpha else "there is no clear evidence that "
-        outcome = f"`{fit.outcome.name}`" if isinstance(fit, LinearFit) else f"the log odds of `{fit.outcome.name}`"
+        outcome = (
+            f"the {fit.family.coefficient} of `{fit.outcome.name}`" if fit.family.ratios else f"`{fit.outcome.name}`"
+        )
         what = f"the {variable.size} levels of `{variable.name}` differ in {outcome}"
         found.append(Statement("", "", f"Averaged over these rows, {evidence}{what} ({_figures(test)})."))
     return tuple(found)

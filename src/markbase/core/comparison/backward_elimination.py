@@ -12,7 +12,6 @@ from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, listed, near, quoted
 from markbase.core.formatting import decimals_for, number
-from markbase.core.results.family import LOGISTIC
 from markbase.core.results.fit_statistics import LinearStrength
 from markbase.core.results.movements import movements, worth_telling
 from markbase.core.tables import rows_of
@@ -125,7 +124,7 @@ def _moved(now: AnyFit, whole: AnyFit) -> list[str]:
             told.append(f"{name} from {number(row.after, decimals)} to {number(row.before, decimals)}")
     if not told:
         return []
-    scale = " (log odds, on the scale of the whole model)" if whole.family is LOGISTIC else ""
+    scale = " (log odds, on the scale of the whole model)" if whole.family.rescaled else ""
     return [f"Leaving terms out moved what is left: {listed(told)}{scale}. What went is not held equal any more."]
 
 

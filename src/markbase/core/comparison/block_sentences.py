@@ -10,9 +10,7 @@ import pandas as pd
 from markbase.core.comparison.block_changes import AnyFit, Change
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, number, p_phrase, points, short, without_zero
-from markbase.core.results.family import LOGISTIC
 from markbase.core.results.linear import LinearFit
-from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.movements import keeps_its_meaning, movements, worth_telling
 from markbase.core.results.statements import Reading, Statement
 from markbase.core.tables import rows_of
@@ -40,7 +38,7 @@ def make_block_reading(
         "The order of entry is a choice: what a block adds is what it adds to the blocks before it, and would be another figure in another order.",
         "That an estimate moves does not say why: the terms added may be a common cause, a step on the way, or go together by chance.",
     ]
-    if isinstance(last, LogisticFit):
+    if last.family.rescaled:
         general.append(
             "Odds ratios move between blocks also without any confounding, as the same odds are told for narrower groups of people. The movements told "
             "here are free of that (Karlson, Holm and Breen); those between the tables of the blocks are not."
@@ -97,7 +95,7 @@ def _moves(block: str, before: AnyFit, after: AnyFit) -> list[Statement]:
     found = []
     errors = after.coefficients.set_index(["term", "level"])["se"]
     tested = [f.coefficients.set_index(["term", "level"])["p"] for f in (before, after)]
-    scale = " in log odds, both on the scale of the larger model" if after.family is LOGISTIC else ""
+    scale = " in log odds, both on the scale of the larger model" if after.family.rescaled else ""
     for row in rows_of(movements(before, after)):
         if not worth_telling(row, float(errors.loc[(row.term, row.level)]), after.alpha):
             continue

@@ -24,7 +24,6 @@ from markbase.core.comparison.block_sentences import make_block_reading
 from markbase.core.comparison.bootstrap import Bootstrap, bootstrap
 from markbase.core.display import Shown
 from markbase.core.errors import MarkbaseError, near
-from markbase.core.results.family import LOGISTIC
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.movements import COLUMNS, movements
@@ -76,7 +75,7 @@ class Blocks(Shown):
     @property
     def logistic(self) -> bool:
         """Whether the fits are of a yes/no outcome."""
-        return self.last.family is LOGISTIC
+        return self.last.family.shares
 
     @cached_property
     def changes(self) -> tuple[Change, ...]:

@@ -13,7 +13,6 @@ import pandas as pd
 from markbase.core.comparison.block_changes import AnyFit, change_between
 from markbase.core.display import ShownTables
 from markbase.core.errors import FitError, MarkbaseError, listed, quoted
-from markbase.core.results.linear import LinearFit
 from markbase.core.rows.row_functions import all_of
 
 
@@ -189,14 +188,8 @@ def _alike(first: AnyFit, second: AnyFit) -> bool:
     """Whether the terms two fits share are made alike, and their errors rest on the same."""
     own = {t.name: t.column for t in second.model_terms}
     same = all(_levels(t.column) == _levels(own[t.name]) for t in first.model_terms)
-    taken = (
-        isinstance(first, LinearFit)
-        and isinstance(second, LinearFit)
-        and first.fixed_effect_names != second.fixed_effect_names
-    )
-    return (
-        same and not taken and (first.errors.kind, first.errors.cluster) == (second.errors.kind, second.errors.cluster)
-    )
+    rest = [(f.errors.kind, f.errors.cluster, f.fixed_effect_names) for f in (first, second)]
+    return same and rest[0] == rest[1]
 
 
 def _levels(column) -> list[str]:  # type: ignore[no-untyped-def]

@@ -14,7 +14,6 @@ from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.diagnostics.error_measures import AREA, error_measures
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError
-from markbase.core.results.family import LOGISTIC
 
 Array = NDArray[np.float64]
 
@@ -107,5 +106,5 @@ def _figures(fit: AnyFit, rows: NDArray[np.bool_], y: Array, predicted: Array, m
     """Measure how far predictions of some rows are off."""
     often = None if fit.weights is None else fit.weights.values[rows]
     return error_measures(
-        fit.family is LOGISTIC, y[rows], predicted[rows], mean[rows], often, fit.rows_used.times is not None
+        fit.family.shares, y[rows], predicted[rows], mean[rows], often, fit.rows_used.times is not None
     )

@@ -16,7 +16,6 @@ from markbase.core.diagnostics.error_measures import error_measures
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, count_noun, remark
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.results.family import LOGISTIC
 from markbase.core.results.new_rows import UNSEEN, new_rows, without_codes
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.rows.row_functions import counted, look_up
@@ -113,12 +112,12 @@ def score(fit: AnyFit | StoredFit, test: Study | Any) -> Score:
 
 def _judged(fit: AnyFit | StoredFit, observed: Any, predicted: Any, left: int) -> pd.DataFrame:
     """Return error measures of some rows beside those of the rows of the fit, and of no terms; say how many rows have none."""
-    logistic = fit.family is LOGISTIC
+    shares = fit.family.shares
     if left:
         remark(f"{count_noun(left, 'row')} cannot be scored: a gap, or a level the fit has not seen.")
     middle = fit.own_mean
-    there = error_measures(logistic, observed, predicted, middle, None, False)
-    bare = error_measures(logistic, observed, predicted * 0.0 + middle, middle, None, False)
+    there = error_measures(shares, observed, predicted, middle, None, False)
+    bare = error_measures(shares, observed, predicted * 0.0 + middle, middle, None, False)
     here = {figure: fit.own_measures.get(figure, math.nan) for figure in there}
     columns = {"of_the_fit": here, "held_out": there, "without_terms": bare}
     return pd.DataFrame({"figure": list(there), **{name: list(found.values()) for name, found in columns.items()}})

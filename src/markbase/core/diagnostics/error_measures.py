@@ -17,18 +17,18 @@ ROOT_MEAN_SQUARED = "root mean squared error"
 
 
 def error_measures(
-    logistic: bool, y: Array, predicted: Array, mean: Array | float, often: Array | None, repeated: bool
+    shares: bool, y: Array, predicted: Array, mean: Array | float, often: Array | None, repeated: bool
 ) -> dict[str, float]:
     """Measure how far predictions are off.
 
-    Linear: root mean squared error, R² (against `mean`, what no model at all predicts). Logistic: share classified
+    Of numbers: root mean squared error, R² (against `mean`, what no model at all predicts). Of `shares`: classified
     correctly at .5, area under the curve, Brier score. `often` says with how much each row counts, and `repeated` whether
     these are frequencies.
     """
     off, bare = (y - predicted) ** 2, (y - mean) ** 2
-    learn([off] if logistic else [off, bare])
+    learn([off] if shares else [off, bare])
     error = float(np.average(off, weights=often))
-    if not logistic:
+    if not shares:
         return {
             ROOT_MEAN_SQUARED: math.sqrt(error),
             "R²": 1 - error / float(np.average(bare, weights=often)),

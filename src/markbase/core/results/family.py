@@ -38,6 +38,18 @@ class Family:
     """The fields of `strength` that fits are laid side by side by."""
     factor: float
     """What adjusted means and their differences are multiplied with to be shown."""
+    shares: bool
+    """Whether what is expected is the share of an event: told in percent, differences in percentage points."""
+    ratios: bool
+    """Whether coefficients are logarithms, told by the ratios they stand for besides."""
+    rescaled: bool
+    """Whether more terms change the scale of the coefficients before them, so that two models are compared on that of the larger."""
+    curved: bool
+    """Whether what is expected bends: averages then go over the rows, and products are weighted by the curvature."""
+    coefficient: str
+    """What a coefficient is called."""
+    means: str
+    """What adjusted means are called."""
 
     def explained(self, outcome: Column) -> str:
         """Return what the equation gives."""
@@ -151,6 +163,12 @@ LINEAR = Family(
     adjusted_share="r2_adjusted",
     compared=("r2", "r2_adjusted", "residual_sd", "aic", "bic"),
     factor=1.0,
+    shares=False,
+    ratios=False,
+    rescaled=False,
+    curved=False,
+    coefficient="estimate",
+    means="means",
 )
 LOGISTIC = OddsFamily(
     name="logistic",
@@ -161,5 +179,11 @@ LOGISTIC = OddsFamily(
     adjusted_share="mcfadden",
     compared=("deviance", "mcfadden", "nagelkerke", "tjur", "aic", "bic"),
     factor=100.0,
+    shares=True,
+    ratios=True,
+    rescaled=True,
+    curved=True,
+    coefficient="log odds",
+    means="probabilities",
 )
 FAMILIES = {family.name: family for family in (LINEAR, LOGISTIC)}

@@ -22,7 +22,6 @@ from markbase.core.errors import (
     near,
     quoted,
 )
-from markbase.core.results.family import LOGISTIC
 from markbase.core.results.predicting import Predicting
 from markbase.core.results.readers import readers
 from markbase.core.rows.row_functions import all_of, refuse_in_parts
@@ -104,6 +103,11 @@ class Fit(Predicting):
             return column.name, [column.levels[v].label if v >= 0 else "–" for v in column.values[rows]]
         return column.name, [f"{v:.0f}" if v == round(v) else f"{v:g}" for v in column.values[rows]]
 
+    @property
+    def exact(self) -> bool:
+        """Whether the terms reproduce the outcome exactly, so that nothing is left to tell errors from."""
+        return False
+
     @cached_property
     def own_mean(self) -> float:
         """The mean of the outcome in the rows used, or the share of the event: what is predicted with no term at all."""
@@ -115,7 +119,7 @@ class Fit(Predicting):
         """How far its predictions are off in the rows used, by name."""
         inside, often = self._own_rows
         own, repeated = self.observed_numbers[inside], self.rows_used.times is not None
-        return error_measures(self.family is LOGISTIC, own, self._fitted[inside], self.own_mean, often, repeated)
+        return error_measures(self.family.shares, own, self._fitted[inside], self.own_mean, often, repeated)
 
     @property
     def _own_rows(self) -> tuple[slice | NDArray[np.bool_], Array | None]:

@@ -25,7 +25,6 @@ from markbase.core.design.cross_products import gather
 from markbase.core.design.terms import CodedColumns, Term
 from markbase.core.inference.distributions import p_of_t, t_quantile
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.results.family import LOGISTIC
 
 Array = NDArray[np.float64]
 _LITTLE, _OF_ERROR = 0.1, 0.25
@@ -106,9 +105,7 @@ def movements(before: AnyFit, after: AnyFit) -> pd.DataFrame:
 def _carried(after: AnyFit, old: NDArray[np.bool_]) -> Array:
     """Return the regression of the added inner columns on those before, shape (old, added)."""
     s = after.solution
-    if (
-        after.family is LOGISTIC
-    ):  # the likelihood's own products are weighted by its curvature; this is about the columns
+    if after.family.curved:  # the likelihood's own products are weighted by its curvature; this is about the columns
         blocks = [
             *(c.coded() for c in components_of(after.model_terms)),
             CodedColumns(1, multiplier=after.outcome.values.astype(np.float64)),

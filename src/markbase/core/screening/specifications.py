@@ -12,7 +12,6 @@ from markbase.core.display import ShownTables
 from markbase.core.errors import ColumnError, FitError, near
 from markbase.core.formatting import decimals_for, number, short
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.results.family import LOGISTIC
 from markbase.core.results.movements import movements, worth_telling
 from markbase.core.tables import rows_of
 
@@ -116,7 +115,7 @@ def _turns(name: str, smaller: AnyFit, fit: AnyFit, focus: str) -> list[str]:
         if worth_telling(row, with_it, fit.alpha):
             decimals = decimals_for(float(row.se))
             ends = f"{number(-row.high, decimals)} to {number(-row.low, decimals)}"
-            scale = ", on the scale of the whole model," if fit.family is LOGISTIC else ""
+            scale = ", on the scale of the whole model," if fit.family.rescaled else ""
             told.append(
                 f"Without `{name}`, the estimate{which} is{scale} {number(row.before, decimals)} instead of {number(row.after, decimals)}: "
                 f"it moves by {number(-row.change, decimals)} ({short(100 * fit.level, 4)}% CI {ends})."
