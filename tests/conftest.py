@@ -14,16 +14,7 @@ settings.register_profile(
     "unhurried", deadline=None
 )  # how long an example takes says more of the machine than of the code
 settings.load_profile("unhurried")
-WHOLE_RUNS = {
-    "test_browser",
-    "test_command_line",
-    "test_hostile",
-    "test_package",
-    "test_plans",
-    "test_reports",
-    "test_shown",
-    "test_standards",
-}
+WHOLE_RUNS = {f"test_{what}" for what in "browser command_line hostile package plans reports shown standards".split()}
 """What these pass through on their way does not count as tested: coverage is that of the other tests."""
 
 

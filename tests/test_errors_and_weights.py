@@ -125,17 +125,7 @@ def test_all_but_takes_what_is_left():
     study = mb.demo.choirs()
     terms = mb.all_but("events", "choir", "satisfaction", "practice_hours", "stays", "travel_min")
     fit = mb.fit_linear(study, "belonging", terms)
-    names = [
-        "voice",
-        "joined_through",
-        "rehearsal_day",
-        "age",
-        "years_singing",
-        "years_in_choir",
-        "travel_km",
-        "rehearsals",
-        "concerts",
-    ]
+    names = "voice joined_through rehearsal_day age years_singing years_in_choir travel_km rehearsals concerts".split()
     assert [t.name for t in fit.model_terms] == names
     assert mb.screen(study, terms, "belonging").terms["term"].tolist() == names
     with pytest.raises(mb.ColumnError, match="no column `event`"):

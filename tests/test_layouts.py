@@ -4,6 +4,7 @@ import csv
 import re
 import warnings
 
+import openpyxl
 import pandas as pd
 import pytest
 from hypothesis import given, settings
@@ -235,3 +236,33 @@ def test_rows_without_a_value_are_none_and_are_said(monkeypatch, tmp_path, end, 
     assert study.rows == 13 + len(at)
     rows = f"{len(at)} row{'s' * (len(at) > 1)} without any value;"
     assert [rows in sentence and "leave them out of the file" in sentence for sentence in told] == [True] * bool(at)
+
+
+def test_merged_cells_count_for_their_rows_and_formulas_without_results_are_told(tmp_path):
+    rows = [[*row, 2 * k] for k, row in enumerate(ROWS)]
+    plain = mb.open_study(written([[*NAMES, "twice"], *rows], tmp_path / "plain.xlsx"))
+    merged = [
+        ["Choir survey", *"    "],
+        [*NAMES, "twice"],
+        *([*row[:4], "=A3*2"] for row in rows),
+        [None] * 5,
+        ["Asked in May.", *"    "],
+    ]
+    path = written(merged, tmp_path / "data.xlsx")
+    book = openpyxl.load_workbook(path)
+    sheet = book.active
+    for first in (3, 6):  # the voice of rows 3 to 5 and 6 to 8 is the first of them
+        sheet.merge_cells(start_row=first, end_row=first + 2, start_column=2, end_column=2)
+    sheet.merge_cells("A1:E1")
+    sheet.merge_cells("D9:E9")  # over columns: not a value of several rows
+    sheet.merge_cells("A16:A18")  # a note below the table
+    book.save(path)
+    study, told = seen(path, layout={"header": 2, "last": 14})
+    voices = [plain.frame()["Voice"][k - k % 3 if k < 6 else k] for k in range(12)]
+    assert study.frame()["Voice"].tolist() == voices
+    assert study.frame()["Age"].tolist() == plain.frame()["Age"].tolist()
+    assert told == [
+        "`data.xlsx`: `Voice` has merged cells (B3:B5, B6:B8); what they hold counts for each of their rows.",
+        "`data.xlsx`: `twice` holds formulas without their results; open the file in a spreadsheet program, and save it.",
+    ]
+    assert seen(tmp_path / "plain.xlsx")[1] == []

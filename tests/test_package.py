@@ -54,26 +54,16 @@ def blocks(page, language):
 @pytest.mark.parametrize(
     "page",
     [
-        "README.md",
-        "docs/preparing.md",
-        "docs/screening.md",
-        "docs/fitting.md",
-        "docs/logistic.md",
-        "docs/interactions.md",
-        "docs/predicting.md",
-        "docs/reading.md",
-        "docs/blocks.md",
-        "docs/plan.md",
-        "docs/large_data.md",
-        "docs/codebook.md",
-        "docs/command_line.md",
-        "docs/index.md",
-        "docs/study.md",
-        "docs/questions/base.md",
-        "docs/questions/vif.md",
-        "docs/questions/no_difference.md",
-        "docs/questions/rows.md",
-        "docs/questions/paper.md",
+        *(
+            "README.md",
+            "docs/index.md",
+            *(f"docs/questions/{page}.md" for page in "base vif no_difference rows paper".split()),
+        ),
+        *(
+            f"docs/{page}.md"
+            for page in "preparing screening fitting logistic interactions predicting reading blocks".split()
+        ),
+        *(f"docs/{page}.md" for page in "plan large_data codebook command_line study".split()),
     ],
 )
 def test_every_block_of_the_docs_runs_as_it_stands(page, demo_run, tmp_path, capsys, monkeypatch):

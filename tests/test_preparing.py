@@ -29,6 +29,16 @@ def same(one, other):
     return table_bytes(one.frame(), ".csv") == table_bytes(other.frame(), ".csv")
 
 
+def from_above(before, after, name):
+    """Hold a column that was filled against a walk down its rows: blank is 1 among reasons."""
+    last, rows = None, []
+    for value, why in zip(before[name].values.tolist(), before[name].reasons().tolist(), strict=True):
+        last = (value, why) if why != 1 or last is None else last
+        rows.append(last)
+    own = list(zip(after[name].values.tolist(), after[name].reasons().tolist(), strict=True))
+    return str(own) == str(rows) and any(why == 1 for why in before[name].reasons().tolist())
+
+
 # each step on the demo data, what the remark must say ("" for none), and what must be true of source and result
 STEPS_TRIED = [
     ({"do": "as_role", "column": "choir", "role": "identifier"}, "", lambda _, b: b["choir"].role == "identifier"),
@@ -43,6 +53,8 @@ STEPS_TRIED = [
     ({"do": "fill_blank", "column": "age", "value": 40}, "", lambda a, b: b["age"].valid == a["age"].valid + 31 and b["age"].missing_counts() == [("no answer (-9)", 12)]),
     ({"do": "fill_blank", "column": "joined_through", "value": "unasked"}, "", lambda a, b: b["joined_through"].counts.tolist() == [*a["joined_through"].counts, 18] and b["joined_through"].valid == b.rows),
     ({"do": "fill_blank", "column": "joined_through", "value": "friend"}, "", lambda a, b: b["joined_through"].counts[0] == a["joined_through"].counts[0] + 18),
+    ({"do": "fill_down", "column": "age"}, "", lambda a, b: from_above(a, b, "age")),
+    ({"do": "fill_down", "column": "joined_through"}, "", lambda a, b: from_above(a, b, "joined_through")),
     ({"do": "keep_levels", "column": "voice", "levels": ["alto", "bass"]}, "", lambda a, b: b["voice"].valid == a["voice"].counts[[1, 3]].sum() and [v.label for v in b["voice"].levels] == ["alto", "bass"]),
     ({"do": "merge_levels", "column": "voice", "targets": {"tenor": ["tennor"]}}, "", lambda a, b: b["voice"].counts[2] == a["voice"].counts[[2, 4]].sum() and not b["voice"].levels[2].mixture),
     ({"do": "merge_levels", "column": "joined_through", "below": 30, "into": "other", "name": "joined"}, "`other` is a mixture of `workplace` and `festival`", lambda a, b: b["joined"].counts[-1] == 46 and len(a["joined_through"].levels) == 6),
@@ -164,6 +176,7 @@ REFUSED = [
     ({"do": "event", "column": "voice", "event": "alto"}, "more than two levels; give the two-level group a name"),
     ({"do": "event", "column": "stays", "event": ["yes", "no"], "name": "n"}, "Every row"),
     ({"do": "fill_blank", "column": "voice", "value": "none"}, "`voice` has no blank row"),
+    ({"do": "fill_down", "column": "voice"}, "`voice` has no blank row, so there is nothing to fill"),
     ({"do": "fill_blank", "column": "age", "value": "none"}, "`age` is numeric, so what its blank rows hold is a number, not 'none'"),
     ({"do": "multiple_response", "column": "age", "answer": "a", "name": "n"}, "`age` is numeric: each of its cells"),
     ({"do": "multiple_response", "column": "voice", "answer": "altos", "name": "n"}, "the answer `altos` between `;`. Did you mean `alto`"),
@@ -495,3 +508,30 @@ def test_a_column_of_one_value_and_blanks_may_be_a_box_to_tick(value, no):
         filled = study.prepare(told[0].mend)
         assert mb.fit_linear(filled, "y", ["box"]).sample.used == 80
         assert "blank counts as" in filled.check("box").notes[0]
+
+
+NAMED_ONCE = {
+    "names": (["Aspen", None, None, "Birch", None, None, "Cedar", None, None], True),
+    "rising numbers": ([1, None, 2, None, None, 3, None, None, None], True),
+    "numbers that measure": ([3, None, 2, None, None, 1, None, None, None], False),
+    "a name twice": (["Aspen", None, None, "Birch", None, None, "Aspen", None, None], False),
+    "blank at the top": ([None, "Aspen", None, "Birch", None, None, "Cedar", None, None], False),
+    "few blanks": (["Aspen", "Birch", None, "Cedar", "Dale", "Elder", None, "Fern", None], False),
+    "side by side": (["Aspen", "Birch", "Cedar", None, None, None, None, None, None], False),
+    "remarks": (["x" * 41, None, None, "Birch", None, None, "Cedar", None, None], False),
+    "two": (["Aspen", None, None, None, "Birch", None, None, None, None], False),
+}
+
+
+@pytest.mark.parametrize("case", NAMED_ONCE)
+def test_names_that_stand_in_the_first_row_of_several_are_told_with_the_step_that_fills_them_down(case):
+    values, told = NAMED_ONCE[case]
+    study = mb.Study(pd.DataFrame({"who": values, "y": range(9)}))
+    steps = [r.mend for r in study.remarks().get("who", []) if "every value once" in r.text]
+    assert steps == [({"do": "fill_down", "column": "who"},)] * told
+    filled = study.fill_down("who")
+    assert filled.check("who").passed
+    assert filled["who"].missing_counts() == ([("blank", 1)] if values[0] is None else [])
+    assert ("1 blank row at the top" in str(filled.check("who").notes)) == (values[0] is None)
+    with pytest.raises(mb.ColumnError, match="blank in every row"):
+        mb.Study(pd.DataFrame({"none": [None, None], "y": [1, 2]})).fill_down("none")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import importlib.util
 import io
-import warnings
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -12,15 +11,15 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from markbase.core.errors import FileError, listed, quoted, remark
+from markbase.core.errors import FileError
 from markbase.core.study.codebook import Codebook, as_codebook
 from markbase.core.study.study import Study
 from markbase.files.chosen import Chosen, chosen_columns
 from markbase.files.codebook import read_codebook
-from markbase.files.layout import TOP, Layout, header_hint, with_names, written
+from markbase.files.layout import Layout
+from markbase.files.spreadsheets import read_sheet
 from markbase.files.text_data import read_text_table
 from markbase.files.text_files import STANDARD, no_room, read_bytes
-from markbase.files.text_tables import checked_names
 
 TEXT_SUFFIXES = (".csv", ".tsv", ".tab", ".txt")
 EXTRAS = {".parquet": ("pyarrow", "pyarrow"), ".xlsx": ("openpyxl", "openpyxl"), ".ods": ("odf", "odfpy")}
@@ -186,7 +185,7 @@ def _read(path: Path, encoding: str, sheet: str | None, layout: Layout) -> tuple
         return _read_parquet(path), {}
     if suffix in EXTRAS:
         need_extra(path, suffix)
-        return _read_sheet(path, sheet, layout)
+        return read_sheet(path, sheet, layout)
     if suffix in TEXT_SUFFIXES or path == STANDARD:
         return read_text_table(path, encoding, layout)
     read_bytes(path)  # what is not there is told as that
@@ -212,36 +211,3 @@ def _read_parquet(path: Path) -> pd.DataFrame:
         raise no_room(path) from None
     except Exception as problem:
         raise FileError(f"`{path}` cannot be read as Parquet: {str(problem).splitlines()[0]}") from None
-
-
-def _read_sheet(path: Path, sheet: str | None, layout: Layout) -> tuple[pd.DataFrame, dict[str, str]]:
-    raw = read_bytes(path)
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")  # about styles, which are not read
-            book = pd.ExcelFile(io.BytesIO(raw), engine="odf" if path.suffix.lower() == ".ods" else "openpyxl")
-            names = [str(name) for name in book.sheet_names]
-            if sheet is not None and sheet not in names:
-                raise FileError(
-                    f"`{path}` has no sheet `{sheet}`; there {'is' if len(names) == 1 else 'are'} {listed(quoted(names))}."
-                )
-            cells = book.parse(sheet or names[0], header=None, dtype=object, keep_default_na=False, na_values=[""])
-    except FileError:
-        raise
-    except MemoryError:
-        raise no_room(path) from None
-    except Exception as problem:
-        raise FileError(f"`{path}` cannot be read as a spreadsheet: {str(problem).splitlines()[0]}.") from None
-    if sheet is None and len(names) > 1:
-        remark(f"`{path.name}` has {len(names)} sheets; the first, `{names[0]}`, was read.")
-    filled = np.flatnonzero(cells.notna().any(axis=1))
-    above = layout.first - 1 if not layout.is_plain else int(filled[0]) + 1 if len(filled) else 0
-    if not len(filled) or filled[-1] < above:
-        raise FileError(f"`{path}` has {'column names but no rows' if len(filled) else 'nothing in that sheet'}.")
-    if layout.last and layout.last > len(cells):
-        raise layout.too_few(f"`{path}`", len(cells), layout.last)
-    rows = written(cells.iloc[: max(above, TOP)])
-    names, labels = (rows[above - 1], []) if layout.is_plain else layout.top_of(rows, f"`{path}`")
-    frame = cells.iloc[above : layout.last].dropna(how="all").reset_index(drop=True)
-    header, unnamed = checked_names(names, path, lambda: header_hint(rows))
-    return with_names(frame, header, unnamed, labels, layout, above, lambda: int(filled[-1]) + 1, path.name)

@@ -11,7 +11,7 @@ from markbase.core.errors import listed, quoted
 from markbase.core.study.column import Column
 from markbase.core.study.group_remarks import group_remarks
 from markbase.core.study.numeric_remarks import numeric_remarks
-from markbase.core.study.remark import Remark
+from markbase.core.study.remark import Remark, about_blocks
 from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_written
 
 
@@ -24,6 +24,8 @@ def column_remarks(column: Column, total_of: tuple[str, ...] = ()) -> list[Remar
             return [*remarks, *map(Remark, column.notes)]
     if not column.valid:
         return [*remarks, Remark("every row is missing"), *map(Remark, column.notes)]
+    if (blocks := about_blocks(column)) is not None:
+        return [*remarks, blocks, *map(Remark, column.notes)]
     if column.role != "identifier":
         remarks += group_remarks(column) if column.is_categorical else numeric_remarks(column)
     if total_of:

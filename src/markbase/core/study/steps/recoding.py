@@ -94,6 +94,37 @@ class Recoding(Stepping):
         recode = filling.fill_blank(self.column(column), value)
         return self._recoded(recode, "fill_blank", given(column=column, value=plain(value)), reason, ())
 
+    def fill_down(self, column: str, *, reason: str = "") -> Self:
+        """Give blank rows the value of the last row above them that is not blank, where a value stands once for several rows.
+
+        Parameters
+        ----------
+        column : str
+            A numeric column or a group.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study in which these rows hold that value, or the code for a missing answer that stands there. Blank rows above
+            the first value stay blank.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, or no row or every row of it is blank.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> import pandas as pd
+        >>> study = mb.Study(pd.DataFrame({"choir": ["Aspen", None, None, "Birch", None]}))
+        >>> study.fill_down("choir", reason="named in its first row").levels("choir")["count"].tolist()
+        [3, 2]
+        """
+        return self._recoded(filling.fill_down(self.column(column)), "fill_down", given(column=column), reason, ())
+
     def keep_levels(self, column: str, levels: Sequence[object], *, reason: str = "") -> Self:
         """Keep some levels of a group, and make all others missing, each with a count of its own.
 
