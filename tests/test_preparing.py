@@ -467,6 +467,28 @@ def test_what_a_hasty_analyst_would_miss_is_noticed_in_the_columns_and_again_in_
             mb.fit_linear(mb.Study(frame), "y", terms)
 
 
+OTHER = {"column": "joined_through"}
+KEEPING = [
+    {"do": "blank", **OTHER, "codes": ["festival"]},
+    {"do": "keep_levels", **OTHER, "levels": ["friend", "family"]},
+    {"do": "fill_blank", **OTHER, "value": "unasked"},
+    {"do": "fill_down", **OTHER},
+    {"do": "merge_levels", **OTHER, "targets": {"met": ["friend", "festival"]}},
+    {"do": "as_ordinal", **OTHER, "order": ["family", "friend"]},
+    {"do": "keep", "conditions": {"age": {"above": 40}}},
+]
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("step", KEEPING, ids=lambda step: step["do"])
+def test_a_base_that_was_chosen_stays_as_long_as_its_level_does(step):
+    study = mb.demo.choirs().mark("joined_through", "family")
+    after = study.prepare([step])["joined_through"]
+    assert (after.base.chosen, after.levels[after.base.level].label) == (True, "family")
+    gone = study.blank("joined_through", ["family"])["joined_through"]
+    assert (gone.base.chosen, gone.base.level) == (False, int(np.argmax(gone.counts)))
+
+
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 def test_merging_away_the_base_says_what_the_base_is_now():
     data = pd.DataFrame({"part": list("aabbbcdd") * 4, "y": range(32)})

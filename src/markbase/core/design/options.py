@@ -11,7 +11,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.design.checked_terms import check_usable, requested_terms
-from markbase.core.design.complete_cases import CompleteCases, complete_rows
+from markbase.core.design.complete_cases import CompleteCases, Loss, complete_rows
 from markbase.core.design.repeated_rows import remark_on_repeated_rows
 from markbase.core.design.requested_terms import AllBut, TermRequest, names_of
 from markbase.core.design.terms import Term, look_over, make_terms, make_variable
@@ -202,12 +202,18 @@ def check_width(terms: Sequence[Term]) -> None:
         )
 
 
-def check_room(rows: int, wanted: int) -> None:
-    """Refuse to estimate more coefficients, the intercept among them, than rows can carry."""
+def check_room(rows: int, wanted: int, losses: Sequence[Loss] = ()) -> None:
+    """Refuse to estimate more coefficients, the intercept among them, than rows can carry; say to what most were lost."""
     if rows <= wanted:
+        most = max(losses, key=lambda loss: loss.rows, default=None)
+        lost = (
+            ""
+            if most is None
+            else f" `{most.column}` alone lacks a value in {count_noun(most.rows, 'row')} ({most.reason})."
+        )
         raise FitError(
             f"{count_noun(rows, 'row')} with a value in every column cannot carry {wanted} coefficients (the intercept "
-            f"among them): at least {wanted + 1} are needed, and far more to be of use. Leave terms out or merge levels."
+            f"among them): at least {wanted + 1} are needed, and far more to be of use. Leave terms out or merge levels.{lost}"
         )
 
 

@@ -141,7 +141,7 @@ def fit_linear(
     if fixed is not None:
         fixed = fixed.gathered(moments, blocks, used)
         chosen = np.concatenate([chosen, fixed.free_levels(moments, len(components_of(parts)) + 1)])
-    check_room(request.counted_rows, len(chosen) + (fixed.levels if fixed else 1))
+    check_room(request.counted_rows, len(chosen) + (fixed.levels if fixed else 1), request.sample.losses)
     try:
         solution = solve(moments, blocks, used, study.rows, chosen, heavy, fixed)
         if fixed is not None:

@@ -74,7 +74,7 @@ def estimate(target: Column, terms: tuple[Term, ...], request: Request, firth: b
     happened = (target.values == 1).astype(np.float64)
     moments = gather_sums(blocks, happened, request.used)
     columns = design_columns(terms, moments)
-    check_room(request.counted_rows, 1 + len(columns))
+    check_room(request.counted_rows, 1 + len(columns), request.sample.losses)
     if not firth:
         check_levels(moments, terms, target)
     rows = Likelihood(blocks, happened, request.used, request.heavy, moments)
