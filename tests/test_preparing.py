@@ -444,7 +444,7 @@ def test_what_a_hasty_analyst_would_miss_is_noticed_in_the_columns_and_again_in_
     frame.loc[:39, "age"], frame.loc[:9, "score"] = 99.0, 77.0
     frame["guess"] = frame["y"] + rng.normal(0, 0.3, n)
     frame["sex"] = pd.Categorical(rng.choice(["1", "2"], n))
-    part = rng.choice(list("abcd"), n)
+    part, frame["place"] = rng.choice(list("abcd"), n), rng.choice(["North", "South", "Total"], n)
     for level in "abc":
         frame[f"part_{level}"] = (part == level).astype(int)
     seen = {name: " ".join(r.text for r in told) for name, told in mb.Study(frame).remarks().items()}
@@ -461,6 +461,7 @@ def test_what_a_hasty_analyst_would_miss_is_noticed_in_the_columns_and_again_in_
         r"`age` is 99 in 40 rows, apart from all other values": ["age"],
         r"`guess` by itself all but reproduces `y` \(r 0.99": ["guess", "sex"],
         r"they look like the indicators of one group": ["part_a", "part_b", "part_c"],
+        r"`place`: `Total` reads like the total of other rows, and counts as a level": ["place"],
     }
     for words, terms in told.items():
         with pytest.warns(mb.MarkbaseWarning, match=words):

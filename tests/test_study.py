@@ -79,6 +79,18 @@ GUESSES = [
     (["Agree", "Disagree", "Neutral", "n/a"] * 25, "categorical", "`n/a` (25) reads like a missing answer"),
     (["east", "N/A", "Refused", "west"] * 25, "categorical", "`N/A` (25) and `Refused` (25) read like missing answers"),
     (["DE", "NA", "ZA", "FR"] * 25, "categorical", ""),
+    (
+        ["North", "South", "North total", "Total"] * 25,
+        "categorical",
+        "`North total` (25) and `Total` (25) read like totals of other rows",
+    ),
+    (
+        ["women", "men", "Gesamt:"] * 25,
+        "categorical",
+        "`Gesamt:` (25) reads like the total of other rows, which would count twice",
+    ),
+    (["partial", "total", "partial", "total"] * 25, "categorical", ""),
+    (["half", "sum total", "none"] * 25, "categorical", ""),
     (["Female", "Male", "female ", "Male"] * 25, "categorical", "differ only by case"),
     ([f"2024-01-{k % 28 + 1:02d} 1{k % 10}:00:00" for k in range(100)], "categorical", "a number made of them"),
     (list(range(1, 21)) * 5, "numeric", "whole numbers from 1 to 20, each in about as many rows: numbers of groups?"),

@@ -10,7 +10,13 @@ from markbase.core.errors import count_noun, listed, quoted, remark
 from markbase.core.formatting import short
 from markbase.core.rows.row_functions import sum_of
 from markbase.core.study.column import Column
-from markbase.core.study.group_remarks import holds_dates, holds_times, levels_of_no_answer, separator_of_answers
+from markbase.core.study.group_remarks import (
+    holds_dates,
+    holds_times,
+    levels_of_no_answer,
+    levels_of_totals,
+    separator_of_answers,
+)
 from markbase.core.study.numeric_remarks import looks_like_identifier, stray_codes
 
 _FLAGS = 3
@@ -76,6 +82,15 @@ def remark_on_column(column: Column) -> None:
         )
         remark(
             f"`{column.name}`: {listed(quoted(no_answer))} {what}; blank {'it if it is one' if len(no_answer) == 1 else 'them if they are'}."
+        )
+    if totals := [column.levels[k].label for k in levels_of_totals(column)]:
+        what = (
+            "reads like the total of other rows, and counts as a level"
+            if len(totals) == 1
+            else "read like totals of other rows, and count as levels"
+        )
+        remark(
+            f"`{column.name}`: {listed(quoted(totals))} {what}; leave {'it' if len(totals) == 1 else 'them'} out if so."
         )
     if column.guess and holds_dates(column):
         remark(

@@ -13,7 +13,7 @@ from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.study.clock_times import read_as_clock
 from markbase.core.study.column import Column
 from markbase.core.study.dates import day_stands_first, first_and_last, has_short_years, read_as_dates
-from markbase.core.study.level_order import numbers_within, ordered, reads_as_no_answer
+from markbase.core.study.level_order import numbers_within, ordered, read_as_totals, reads_as_no_answer
 from markbase.core.study.multiple_responses import answers_in, separator_in, steps_for
 from markbase.core.study.remark import FEW_VALUES, THIN_ROWS, Remark, about_one
 
@@ -38,7 +38,9 @@ def group_remarks(column: Column) -> list[Remark]:
         return [Remark("looks like an identifier: hardly a value occurs twice", mend)]
     no_answer = levels_of_no_answer(column)
     few_times = column.guess and read_as_clock([column.levels[k].code for k in here])
-    remarks, slips = _misspelt(column, [k for k in here if k not in no_answer])
+    totals = levels_of_totals(column)
+    remarks, slips = _misspelt(column, [k for k in here if k not in (*no_answer, *totals)])
+    remarks += _about_totals(column, totals)
     remarks += _about_words(column, here, no_answer, bool(slips)) if column.guess else []
     if few_times:
         remarks.append(Remark("times of a clock: if they measure, make a number of them", (_from_clock(column),)))
@@ -48,7 +50,7 @@ def group_remarks(column: Column) -> list[Remark]:
         if no and label.casefold() in ("yes", "true"):
             no = no.upper() if label.isupper() else no.capitalize() if label.istitle() else no
         remarks.append(about_one(column, no, f"constant: every row is `{label}`"))
-    thin = [k for k in here if counts[k] < THIN_ROWS and column.levels[k].declared and k not in (*no_answer, *slips)]
+    thin = [k for k in here if counts[k] < THIN_ROWS and column.levels[k].declared and k not in (*no_answer, *totals, *slips)]
     if thin:
         shown = [f"`{column.levels[k].label}` ({counts[k]})" for k in thin[:4]]
         more = f" and {len(thin) - 4} more" if len(thin) > 4 else ""
@@ -138,6 +140,31 @@ def levels_of_no_answer(column: Column) -> list[int]:
     if all(len(label) == 2 and label.isupper() for label in labels.values()):  # `NA` among codes of countries is one
         return []
     return found if len(found) < len(labels) else []
+
+
+def levels_of_totals(column: Column) -> list[int]:
+    """Return the levels with rows of a guessed group that read like totals of the others."""
+    if not column.is_categorical or not column.guess or column.doubt:
+        return []
+    here = np.flatnonzero(column.counts).tolist()
+    return [here[k] for k in read_as_totals([column.levels[k].label for k in here])]
+
+
+def _about_totals(column: Column, totals: Sequence[int]) -> list[Remark]:
+    if not totals:
+        return []
+    labels = [column.levels[k].label for k in totals]
+    told = listed(
+        [f"`{column.levels[k].label}` ({column.counts[k]:,})" for k in totals[:4]]
+        + [f"{len(totals) - 4} more"] * (len(totals) > 4)
+    )
+    what = (
+        "reads like the total of other rows, which would count"
+        if len(totals) == 1
+        else "read like totals of other rows, which would count"
+    )
+    keep = {"do": "keep", "conditions": {column.name: {"not_among": labels}}}
+    return [Remark(f"{told} {what} twice: if so, leave {'it' if len(totals) == 1 else 'them'} out", (keep,))]
 
 
 def _about_words(column: Column, here: Sequence[int], no_answer: Sequence[int], slips: bool) -> list[Remark]:

@@ -16,6 +16,8 @@ _NO_ANSWER = frozenset(
         "prefer not to say", "prefer not to answer", "rather not say", "would rather not say", "no information",
     )
 )  # fmt: skip
+_FEWEST_PARTS = 2
+_TOTAL = re.compile(r"(?:(?:grand|overall) )?(?:sub-?)?totals?|gesamt|insgesamt|summe|totaal|totale?s?|ensemble")
 _SCALES: tuple[tuple[str, ...], ...] = (
     ("never", "almost never", "very rarely", "rarely", "seldom", "occasionally", "sometimes", "often", "frequently", "very often", "usually", "almost always", "always"),
     ("not at all", "a little", "slightly", "somewhat", "moderately", "quite a bit", "quite a lot", "a lot", "very", "very much", "extremely"),
@@ -64,6 +66,16 @@ def _form(text: str) -> str:
 def reads_as_no_answer(text: str) -> bool:
     """Return whether a level reads like a missing answer: ``N/A``, ``Prefer not to say``."""
     return _form(text).rstrip("!") in _NO_ANSWER
+
+
+def read_as_totals(texts: Sequence[str]) -> list[int]:
+    """Return the places of levels that read like the total of others: ``Total`` beside several, ``North total`` beside ``North``."""
+    forms = [_form(text).rstrip(" :.") for text in texts]
+    if len(forms) <= _FEWEST_PARTS:
+        return []
+    return [
+        k for k, form in enumerate(forms) if _TOTAL.fullmatch(form) or form.removesuffix(" total") in {*forms} - {form}
+    ]
 
 
 def ordered(texts: Sequence[str]) -> tuple[list[int], bool]:
