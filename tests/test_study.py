@@ -85,12 +85,12 @@ GUESSES = [
         "`North total` (25) and `Total` (25) read like totals of other rows",
     ),
     (
-        ["women", "men", "Gesamt:"] * 25,
+        ["women", "men", "Gesamt:", "men"] * 25,
         "categorical",
         "`Gesamt:` (25) reads like the total of other rows, which would count twice",
     ),
     (["partial", "total", "partial", "total"] * 25, "categorical", ""),
-    (["half", "sum total", "none"] * 25, "categorical", ""),
+    (["half", "sum total", "none", "none"] * 25, "categorical", ""),
     (["Female", "Male", "female ", "Male"] * 25, "categorical", "differ only by case"),
     ([f"2024-01-{k % 28 + 1:02d} 1{k % 10}:00:00" for k in range(100)], "categorical", "a number made of them"),
     (list(range(1, 21)) * 5, "numeric", "whole numbers from 1 to 20, each in about as many rows: numbers of groups?"),
@@ -221,6 +221,7 @@ def test_kinds_are_guessed_and_said_to_be(values, kind, remark):
     row = study.overview().set_index("column").loc["c"]
     assert (row["kind"], row["guessed"]) == (kind, True)
     assert remark in row["remarks"]
+    assert ("of other rows" in remark) == ("of other rows" in row["remarks"])
     assert "NA" not in values or "missing answer" not in row["remarks"]
     assert "codes" not in remark or "skewed" not in row["remarks"]
     assert "c?" in str(study) or f"{kind}?" in str(study)
