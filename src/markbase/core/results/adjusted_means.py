@@ -9,6 +9,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.design.terms import Variable
+from markbase.core.results.compared_pairs import pairs_table
 from markbase.core.results.group_comparisons import Grouped
 
 Array = NDArray[np.float64]
@@ -22,7 +23,7 @@ def adjusted_means(
     rows = fit._level_rows(term, at)
     setting = fit._setting(at)
     adjusted, _, low, high = fit._adjusted([{**setting, term.name: share} for share in np.eye(term.size)])
-    compared = fit._compared([(v, "") for v in term.labels], rows - rows[term.base], "none", term.size)
+    compared = pairs_table(fit, [(v, "") for v in term.labels], rows - rows[term.base], "none", term.size)
     base = np.arange(term.size) == term.base
     return pd.DataFrame(
         {

@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Callable
 
 import numpy as np
 import pandas as pd
 
 from markbase.core.errors import MarkbaseError
-from markbase.core.results.group_comparisons import Grouped
+from markbase.core.results.compared_pairs import pairs_table
+from markbase.core.results.estimates import Estimated
 
 
-def cell_means_of(fit: Grouped, first: str, second: str, correction: str) -> tuple[pd.DataFrame, pd.DataFrame]:
+def cell_means_of(
+    fit: Estimated, first: str, second: str, correction: str, between: Callable[[str, str], pd.DataFrame]
+) -> tuple[pd.DataFrame, pd.DataFrame]:
     """Tell the adjusted mean of every combination of two groups, and the pairs within each, as `cell_means`."""
     a, b = fit.variable(first, "categorical"), fit.variable(second, "categorical")
     if first == second:
@@ -47,11 +51,11 @@ def cell_means_of(fit: Grouped, first: str, second: str, correction: str) -> tup
                 combos.append(rows[there_at] - rows[here_at])
                 within.append(outer.labels[j])
         if depends and combos:
-            table = fit._compared(names, np.array(combos), correction, inner.size)
+            table = pairs_table(fit, names, np.array(combos), correction, inner.size)
         elif depends:
             continue
         else:
-            table = fit.between(inner.name, correction)
+            table = between(inner.name, correction)
             within = ["every level"] * len(table)
         table.insert(0, "of", inner.name)
         table.insert(0, "within", within)

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from markbase.core.design.coefficient_map import Coefficient, CoefficientMap, components_of, map_coefficients
 from markbase.core.design.complete_cases import CompleteCases
+from markbase.core.design.mean_columns import Sample, Setting
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import Component, Term, Variable, variable_of, variables_of
 from markbase.core.design.weights import Weights
@@ -23,7 +24,7 @@ from markbase.core.errors import FitError, MarkbaseError, count_noun
 from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.inference.combinations import Combinations
 from markbase.core.inference.covariance import Errors
-from markbase.core.inference.distributions import p_of_f
+from markbase.core.inference.distributions import p_of_f, t_quantile
 from markbase.core.inference.joint_tests import JointTest
 from markbase.core.inference.multiplicity import corrected
 from markbase.core.results.coefficient_rows import CoefficientRows
@@ -281,6 +282,33 @@ class Estimated(Shown, ABC):
     def rows_used(self) -> RowsUsed:
         """What the rows used are: how many they stand for, how many at which levels, how their numbers spread."""
         return RowsUsed(self.model_terms, self.sample, self.moments, self.used, self.weights)
+
+    @cached_property
+    def _sample(self) -> Sample:
+        heavy = self.weights.values if self.weights else None
+        return Sample(self.model_terms, self.moments, self.used, heavy, self._column_means)
+
+    @property
+    def _column_means(self) -> Array:
+        """Shape (columns of the moments,): the mean of every column, numeric columns from their centres."""
+        scale = np.repeat(self.moments.scales, self.moments.sizes)
+        means: Array = self.moments.cross[0] / self.moments.weight * scale
+        return means
+
+    def _wide(self, wide: Array, start: bool) -> tuple[float, Array]:
+        """Return the estimate and the root of one combination of the columns."""
+        chooser, starts = wide[self.solution.columns][None, :], np.array([start])
+        return float(self.inner.estimates(chooser, starts)[0]), self.inner.roots(chooser, starts)[0]
+
+    def _adjusted(self, settings: Sequence[Setting]) -> tuple[Array, Array, Array, Array]:
+        """Return what the model expects with some variables set in all rows, its errors and the ends of its intervals."""
+        chooser = np.array([self._sample.row(setting) for setting in settings])[:, self.solution.columns]
+        starts = np.ones(len(settings), dtype=bool)
+        hidden = ~self._term_columns  # levels taken out, at their mean
+        chooser[:, hidden] = self.solution.means[hidden]
+        value, se = self.inner.estimates(chooser, starts), self.inner.se(self.inner.roots(chooser, starts))
+        half = t_quantile(self.level, self.df_rest) * se
+        return value, se, value - half, value + half
 
     def _as_overall(self, test: JointTest) -> OverallTest:
         """Put a joint test into words of a test: F, or Wald's chi-squared where normal theory is used."""

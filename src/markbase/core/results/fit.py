@@ -22,8 +22,10 @@ from markbase.core.errors import (
     near,
     quoted,
 )
+from markbase.core.results.group_comparisons import Grouped
 from markbase.core.results.predicting import Predicting
 from markbase.core.results.readers import readers
+from markbase.core.results.simple_slopes import Probed
 from markbase.core.rows.row_functions import all_of, refuse_in_parts
 from markbase.core.study.column import Column
 
@@ -36,7 +38,7 @@ ROW_NAME = "row of the data"
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Fit(Predicting):
+class Fit(Grouped, Probed, Predicting):
     """A regression, estimated, with the rows it was fitted to: fitted values, residuals, sentences, and fits with other terms or rows."""
 
     def guide(self) -> Guide:

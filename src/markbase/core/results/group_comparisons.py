@@ -5,19 +5,17 @@ from __future__ import annotations
 import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
 from typing import Self
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from markbase.core.design.mean_columns import Sample, Setting
 from markbase.core.design.terms import Variable
 from markbase.core.errors import FitError, LevelError, MarkbaseError, near
-from markbase.core.inference.corrections import check_correction
-from markbase.core.inference.distributions import p_of_t, t_quantile
-from markbase.core.inference.multiplicity import corrected, half_width
+from markbase.core.inference.distributions import t_quantile
+from markbase.core.results.cell_means import cell_means_of
+from markbase.core.results.compared_pairs import pairs_table
 from markbase.core.results.estimates import Estimated
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.study.column import Base
@@ -30,23 +28,6 @@ _SUMS_TO_ZERO = 1e-9
 @dataclass(frozen=True, eq=False, repr=False)
 class Grouped(Estimated):
     """An estimated regression with its groups to be read."""
-
-    @cached_property
-    def _sample(self) -> Sample:
-        heavy = self.weights.values if self.weights else None
-        return Sample(self.model_terms, self.moments, self.used, heavy, self._column_means)
-
-    @property
-    def _column_means(self) -> Array:
-        """Shape (columns of the moments,): the mean of every column, numeric columns from their centres."""
-        scale = np.repeat(self.moments.scales, self.moments.sizes)
-        means: Array = self.moments.cross[0] / self.moments.weight * scale
-        return means
-
-    def _wide(self, wide: Array, start: bool) -> tuple[float, Array]:
-        """Return the estimate and the root of one combination of the columns."""
-        chooser, starts = wide[self.solution.columns][None, :], np.array([start])
-        return float(self.inner.estimates(chooser, starts)[0]), self.inner.roots(chooser, starts)[0]
 
     def _setting(self, at: Mapping[str, float] | None) -> dict[str, float | Array]:
         for name in at or {}:
@@ -71,16 +52,6 @@ class Grouped(Estimated):
         setting = self._setting(at)
         every = np.eye(term.size)
         return np.array([self._sample.row({**setting, term.name: share}) for share in every])
-
-    def _adjusted(self, settings: Sequence[Setting]) -> tuple[Array, Array, Array, Array]:
-        """Return what the model expects with some variables set in all rows, its errors and the ends of its intervals."""
-        chooser = np.array([self._sample.row(setting) for setting in settings])[:, self.solution.columns]
-        starts = np.ones(len(settings), dtype=bool)
-        hidden = ~self._term_columns  # levels taken out, at their mean
-        chooser[:, hidden] = self.solution.means[hidden]
-        value, se = self.inner.estimates(chooser, starts), self.inner.se(self.inner.roots(chooser, starts))
-        half = t_quantile(self.level, self.df_rest) * se
-        return value, se, value - half, value + half
 
     def group_test(self, group: str, *, at: Mapping[str, float] | None = None) -> OverallTest:
         """Test the differences between the levels of a group that `groups` and `between` tell, all together.
@@ -161,7 +132,7 @@ class Grouped(Estimated):
         pairs = list(itertools.combinations(range(term.size), 2))
         combos = np.array([rows[b] - rows[a] for a, b in pairs])
         names = [(term.labels[b], term.labels[a]) for a, b in pairs]
-        return self._compared(names, combos, correction, term.size)
+        return pairs_table(self, names, combos, correction, term.size)
 
     def between_grid(self, group: str, correction: str = "holm", show: str = "difference") -> pd.DataFrame:
         """Lay the pairs of a group out as a square table.
@@ -291,35 +262,52 @@ class Grouped(Estimated):
             raise MarkbaseError(
                 "Tukey-Kramer is for all pairs; planned comparisons take `holm`, `bonferroni` or `none`."
             )
-        return self._compared(names, np.array(combos), correction, term.size)
+        return pairs_table(self, names, np.array(combos), correction, term.size)
 
-    def _compared(self, names: Sequence[tuple[str, str]], combos: Array, correction: str, levels: int) -> pd.DataFrame:
-        check_correction(correction)
-        if correction == "tukey" and (self.family.statistic != "t" or self.errors.middle is not None):
-            raise MarkbaseError(
-                "Tukey-Kramer rests on one variance for all rows: it is for linear models with classical errors. Use `holm`."
-            )
-        chooser, starts = combos[:, self.solution.columns], np.zeros(len(combos), dtype=bool)
-        difference, roots = self.inner.estimates(chooser, starts), self.inner.roots(chooser, starts)
-        se = self.inner.se(roots)
-        with np.errstate(divide="ignore", invalid="ignore"):
-            statistic = difference / se
-        p = p_of_t(statistic, self.df_rest)
-        half = half_width(correction, self.level, len(combos), levels, self.df_rest) * se
-        table = pd.DataFrame(
-            {
-                "level": [a for a, _ in names],
-                "against": [b for _, b in names],
-                "difference": difference,
-                "se": se,
-                self.family.statistic: statistic,
-                "low": difference - half,
-                "high": difference + half,
-                "p": p,
-                "p_corrected": corrected(p, correction, statistic, levels, self.df_rest),
-            }
-        )
-        return self.family.with_ratios(table, "difference")
+    def cell_means(self, first: str, second: str, *, correction: str = "holm") -> tuple[pd.DataFrame, pd.DataFrame]:
+        """Tell the adjusted mean of every combination of two groups, and the pairs within each.
+
+        Parameters
+        ----------
+        first, second : str
+            Two groups of the model.
+        correction : str
+            Of all pairs of `first` within the levels of `second` together, and of the reverse together; ``tukey`` of the pairs
+            within each level.
+
+        Returns
+        -------
+        means : pandas.DataFrame
+            A row a combination with rows: both levels (columns named by the groups), `n`, `adjusted` (expected if all rows had
+            both levels and were otherwise as they are), `se`, `low`, `high`; of a logistic model the share of the event, averaged
+            over the rows, its `se` by the delta method and an interval even in log odds.
+        pairs : pandas.DataFrame
+            `within` (a level of one group), `of` (the other group), and as `between`. Where no term has both groups the pairs are
+            the same within every level: each is told once, and `within` is ``every level``.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such group.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["voice", "stays", "age"])
+        >>> means, pairs = fit.cell_means("voice", "stays")
+        >>> means[["voice", "stays", "adjusted"]].round(1)
+             voice stays  adjusted
+        0  soprano    no      53.8
+        1  soprano   yes      62.1
+        2     alto    no      54.8
+        3     alto   yes      63.1
+        4    tenor    no      58.7
+        5    tenor   yes      67.0
+        6     bass    no      56.2
+        7     bass   yes      64.6
+        """
+        return cell_means_of(self, first, second, correction, self.between)
 
     def rebase(self, group: str, base: object) -> Self:
         """Tell the same fit from another base. The rows are not touched, and nothing is estimated again.

@@ -12,13 +12,13 @@ from numpy.typing import NDArray
 from markbase.core.arguments import told_value
 from markbase.core.errors import LevelError, MarkbaseError, listed, near, remark
 from markbase.core.formatting import plain
-from markbase.core.results.group_comparisons import Grouped
+from markbase.core.results.estimates import Estimated
 
 Array = NDArray[np.float64]
 Places = Mapping[str, float | Sequence[float]]
 
 
-def held_at(fit: Grouped, name: str, value: object) -> float | Array:
+def held_at(fit: Estimated, name: str, value: object) -> float | Array:
     """Return a value of a numeric column, or the shares of the levels of a group."""
     group = next((v for v in fit._groups if v.name == name), None)
     if group is None:
@@ -36,7 +36,7 @@ def held_at(fit: Grouped, name: str, value: object) -> float | Array:
     )
 
 
-def chosen_values(fit: Grouped, at: Places | None) -> dict[str, list[float]]:
+def chosen_values(fit: Estimated, at: Places | None) -> dict[str, list[float]]:
     """Return chosen values of numeric columns as lists, checked."""
     chosen: dict[str, list[float]] = {}
     for name, given in (at or {}).items():

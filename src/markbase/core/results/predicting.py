@@ -22,9 +22,9 @@ from markbase.core.design.mean_columns import Setting
 from markbase.core.design.terms import Term, variables_of
 from markbase.core.errors import ColumnError, LevelError, MarkbaseError, count_noun, near, remark
 from markbase.core.inference.marginal_effects import known_profile
+from markbase.core.results.estimates import Estimated
 from markbase.core.results.new_rows import NewRows, head_of, new_rows
 from markbase.core.results.readers import readers
-from markbase.core.results.simple_slopes import Probed
 from markbase.core.rows.row_functions import look_up, refuse_in_parts
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import can_follow
@@ -38,7 +38,7 @@ Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Predicting(Probed):
+class Predicting(Estimated):
     """A regression, estimated, that predicts and writes its equation. Nothing here needs the rows it was fitted to."""
 
     def predict(

@@ -26,6 +26,7 @@ from markbase.core.inference.marginal_effects import (
     known_profile,
     logit_interval,
 )
+from markbase.core.results.compared_pairs import pairs_table
 from markbase.core.results.family import LOGISTIC, Family
 from markbase.core.results.fit import Fit
 from markbase.core.results.new_rows import NewRows
@@ -165,7 +166,7 @@ class Probabilities(Fit):
         with np.errstate(divide="ignore", invalid="ignore"):
             p = np.where(base, np.nan, p_of_t(difference / se, math.inf))
         rows = self._level_rows(term, at)
-        odds = self._compared([(v, "") for v in term.labels], rows - rows[term.base], "none", term.size)
+        odds = pairs_table(self, [(v, "") for v in term.labels], rows - rows[term.base], "none", term.size)
         return pd.DataFrame(
             {
                 "level": term.labels,

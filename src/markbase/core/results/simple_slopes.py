@@ -21,9 +21,9 @@ from numpy.typing import NDArray
 from markbase.core.design.mean_columns import derivative_along
 from markbase.core.design.terms import variables_of
 from markbase.core.errors import FitError
-from markbase.core.results.cell_means import cell_means_of
+from markbase.core.results.compared_pairs import pairs_table
+from markbase.core.results.estimates import Estimated
 from markbase.core.results.fit_statistics import OverallTest
-from markbase.core.results.group_comparisons import Grouped
 from markbase.core.results.held_values import Places, chosen_values, held_at
 from markbase.core.results.turning_points import TurningPoint, clear_region_of, turning_point_of, turning_points_of
 
@@ -31,7 +31,7 @@ Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Probed(Grouped):
+class Probed(Estimated):
     """An estimated regression whose curves and interactions can be probed."""
 
     def moves_with(self, numeric: str) -> list[str]:
@@ -189,13 +189,13 @@ class Probed(Grouped):
                 combos.append(self._sample.slope(numeric, here))
         rows = np.array(combos)
         table = pd.DataFrame(records, index=range(len(records)))
-        found = self._compared([("", "")] * len(rows), rows, "none", 2)
+        found = pairs_table(self, [("", "")] * len(rows), rows, "none", 2)
         table = table.assign(slope=found["difference"], **{k: found[k] for k in ("se", "low", "high", "p")})
         table = self.family.with_ratios(table, "slope")
         if group is not None:
             size = group.size
             anchor = rows.reshape(-1, size, rows.shape[1])[:, group.base]
-            other = self._compared([("", "")] * len(rows), rows - np.repeat(anchor, size, axis=0), "none", 2)
+            other = pairs_table(self, [("", "")] * len(rows), rows - np.repeat(anchor, size, axis=0), "none", 2)
             base = table["base"].to_numpy()
             for name, source in (("difference", "difference"), ("difference_low", "low"), ("difference_high", "high")):
                 table[name] = np.where(base, 0.0, other[source])
@@ -343,48 +343,3 @@ class Probed(Grouped):
                 f"Nothing in the model lets the slope of `{numeric}` differ by `{by}`; add their interaction to the terms."
             )
         return clear_region_of(self, by, lambda value: self.slope_at(numeric, {by: value}))
-
-    def cell_means(self, first: str, second: str, *, correction: str = "holm") -> tuple[pd.DataFrame, pd.DataFrame]:
-        """Tell the adjusted mean of every combination of two groups, and the pairs within each.
-
-        Parameters
-        ----------
-        first, second : str
-            Two groups of the model.
-        correction : str
-            Of all pairs of `first` within the levels of `second` together, and of the reverse together; ``tukey`` of the pairs
-            within each level.
-
-        Returns
-        -------
-        means : pandas.DataFrame
-            A row a combination with rows: both levels (columns named by the groups), `n`, `adjusted` (expected if all rows had
-            both levels and were otherwise as they are), `se`, `low`, `high`; of a logistic model the share of the event, averaged
-            over the rows, its `se` by the delta method and an interval even in log odds.
-        pairs : pandas.DataFrame
-            `within` (a level of one group), `of` (the other group), and as `between`. Where no term has both groups the pairs are
-            the same within every level: each is told once, and `within` is ``every level``.
-
-        Raises
-        ------
-        ColumnError
-            If the model has no such group.
-
-        Examples
-        --------
-        >>> import markbase as mb
-        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
-        >>> fit = mb.fit_linear(study, "belonging", ["voice", "stays", "age"])
-        >>> means, pairs = fit.cell_means("voice", "stays")
-        >>> means[["voice", "stays", "adjusted"]].round(1)
-             voice stays  adjusted
-        0  soprano    no      53.8
-        1  soprano   yes      62.1
-        2     alto    no      54.8
-        3     alto   yes      63.1
-        4    tenor    no      58.7
-        5    tenor   yes      67.0
-        6     bass    no      56.2
-        7     bass   yes      64.6
-        """
-        return cell_means_of(self, first, second, correction)

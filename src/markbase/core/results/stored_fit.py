@@ -23,12 +23,14 @@ from markbase.core.results.adjusted_means import adjusted_means
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LINEAR, Family
 from markbase.core.results.fit_statistics import LinearStrength, LogisticStrength, OverallTest
+from markbase.core.results.group_comparisons import Grouped
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.new_rows import NewRows
 from markbase.core.results.predicting import Predicting
 from markbase.core.results.predictions import predicted_columns
 from markbase.core.results.rows_used import RowsUsed
+from markbase.core.results.simple_slopes import Probed
 from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]
@@ -95,7 +97,7 @@ class _Averages(Sample):
 
 @checked_methods
 @dataclass(frozen=True, eq=False, repr=False)
-class StoredFit(Predicting):
+class StoredFit(Grouped, Probed, Predicting):
     """A fit that was saved: its tables, predictions, bases and comparisons, without a row of the data."""
 
     family: Family = LINEAR  # type: ignore[misc]  # of the kind it was

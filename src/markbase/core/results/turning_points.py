@@ -26,7 +26,6 @@ from markbase.core.errors import FitError
 from markbase.core.formatting import plain, short
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.estimates import Estimated
-from markbase.core.results.group_comparisons import Grouped
 
 Array = NDArray[np.float64]
 _FLAT = 1e-12
@@ -77,7 +76,7 @@ class TurningPoint(Shown):
         return f"The curve of `{self.numeric}` has its {self.kind} at {plain(self.value, 4)} ({interval}), {where}."
 
 
-def turning_points_of(fit: Grouped, numeric: str, by: str | None, depends: Sequence[str]) -> pd.DataFrame:
+def turning_points_of(fit: Estimated, numeric: str, by: str | None, depends: Sequence[str]) -> pd.DataFrame:
     """Find where the curve of a numeric column turns, as `turning_points`; its slope depends on these columns."""
     fit.variable(numeric, "numeric")
     if numeric not in depends:
@@ -121,7 +120,7 @@ def turning_point_of(fit: Estimated, numeric: str, table: pd.DataFrame) -> Turni
 
 
 def _slope_polynomial(
-    fit: Grouped, numeric: str, setting: Mapping[str, float | Array]
+    fit: Estimated, numeric: str, setting: Mapping[str, float | Array]
 ) -> tuple[Array, Array, float, float]:
     """Return the slope as a quadratic in (value − mean)/sd: its three coefficients, their covariance, the mean and the sd."""
     mean, sd = fit.rows_used.middle(numeric), fit.rows_used.spread(numeric)[2]
@@ -138,7 +137,7 @@ def _slope_polynomial(
     )
 
 
-def _turns(fit: Grouped, numeric: str, setting: Mapping[str, float | Array]) -> list[dict[str, Any]]:
+def _turns(fit: Estimated, numeric: str, setting: Mapping[str, float | Array]) -> list[dict[str, Any]]:
     c, V, mean, sd = _slope_polynomial(fit, numeric, setting)
     lowest, highest, _ = fit.rows_used.spread(numeric)
     size = float(np.abs(c).max())

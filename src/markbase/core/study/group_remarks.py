@@ -50,7 +50,11 @@ def group_remarks(column: Column) -> list[Remark]:
         if no and label.casefold() in ("yes", "true"):
             no = no.upper() if label.isupper() else no.capitalize() if label.istitle() else no
         remarks.append(about_one(column, no, f"constant: every row is `{label}`"))
-    thin = [k for k in here if counts[k] < THIN_ROWS and column.levels[k].declared and k not in (*no_answer, *totals, *slips)]
+    thin = [
+        k
+        for k in here
+        if counts[k] < THIN_ROWS and column.levels[k].declared and k not in (*no_answer, *totals, *slips)
+    ]
     if thin:
         shown = [f"`{column.levels[k].label}` ({counts[k]})" for k in thin[:4]]
         more = f" and {len(thin) - 4} more" if len(thin) > 4 else ""

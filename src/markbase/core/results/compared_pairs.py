@@ -1,0 +1,52 @@
+"""The table of comparisons: differences, their intervals and p values, corrected for how many they are."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.errors import MarkbaseError
+from markbase.core.inference.corrections import check_correction
+from markbase.core.inference.distributions import p_of_t
+from markbase.core.inference.multiplicity import corrected, half_width
+from markbase.core.results.estimates import Estimated
+
+Array = NDArray[np.float64]
+
+
+def pairs_table(
+    fit: Estimated, names: Sequence[tuple[str, str]], combos: Array, correction: str, levels: int
+) -> pd.DataFrame:
+    """Compare pairs by combinations of the columns of the moments, shape (pairs, columns): a row a pair.
+
+    `levels` is how many are compared with one another, for ``tukey``.
+    """
+    check_correction(correction)
+    if correction == "tukey" and (fit.family.statistic != "t" or fit.errors.middle is not None):
+        raise MarkbaseError(
+            "Tukey-Kramer rests on one variance for all rows: it is for linear models with classical errors. Use `holm`."
+        )
+    chooser, starts = combos[:, fit.solution.columns], np.zeros(len(combos), dtype=bool)
+    difference, roots = fit.inner.estimates(chooser, starts), fit.inner.roots(chooser, starts)
+    se = fit.inner.se(roots)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        statistic = difference / se
+    p = p_of_t(statistic, fit.df_rest)
+    half = half_width(correction, fit.level, len(combos), levels, fit.df_rest) * se
+    table = pd.DataFrame(
+        {
+            "level": [a for a, _ in names],
+            "against": [b for _, b in names],
+            "difference": difference,
+            "se": se,
+            fit.family.statistic: statistic,
+            "low": difference - half,
+            "high": difference + half,
+            "p": p,
+            "p_corrected": corrected(p, correction, statistic, levels, fit.df_rest),
+        }
+    )
+    return fit.family.with_ratios(table, "difference")
