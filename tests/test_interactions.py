@@ -526,3 +526,27 @@ def test_a_column_may_be_called_like_a_product():
     frame = pd.DataFrame(made_up(200)).rename(columns={"km": "age*voice"})
     fit = mb.fit_linear(mb.Study(frame), "score", ["age", "age*voice"])
     assert fit.coefficients["term"].tolist() == ["(intercept)", "age", "age*voice"]
+
+
+def test_every_group_turns_where_it_does_by_itself_and_a_cubic_twice_or_not_at_all():
+    frame = pd.DataFrame(made_up(400, seed=4))
+    frame["score"] -= 0.02 * (frame["age"] - np.where(frame["voice"] == "alto", 40.0, 55.0)) ** 2
+    study, curve = mb.Study(frame), mb.polynomial("age")
+    fit = mb.fit_linear(study, "score", [curve, "voice", mb.interaction(curve, "voice")])
+    table = fit.turning_points("age", by="voice")
+    assert table["level"].tolist() == list(fit.variable("voice", "categorical").labels)
+    for row in table.itertuples():
+        alone = mb.fit_linear(study.keep({"voice": row.level}), "score", [curve])
+        turn = next(alone.turning_points("age").itertuples())
+        assert (row.value, row.kind, row.inside) == (pytest.approx(turn.value, rel=1e-9), turn.kind, turn.inside)
+        spread = fit.strength.residual_sd / alone.strength.residual_sd  # one for all groups, or that of this one
+        assert row.se == pytest.approx(turn.se * spread, rel=1e-8)
+    x = np.linspace(-3, 5, 90)
+    for bend, turns in ((-0.05, 2), (0.05, 0), (-1e-4, 2)):
+        wave = pd.DataFrame({"x": x, "y": 0.1 * (x - 1) ** 3 + bend * 5 * x + 1e-3 * np.sin(40 * x)})
+        found = mb.fit_linear(mb.Study(wave), "y", [mb.polynomial("x", 3)]).turning_points("x")
+        slope = np.polyder(np.polyfit(x, wave["y"], 3))
+        roots = np.sort(np.roots(slope)) if turns else []
+        assert found["value"].tolist() == pytest.approx(list(roots), rel=1e-7)
+        assert found["kind"].tolist() == ["maximum", "minimum"][:turns]
+        assert (found["level"] == "").all()

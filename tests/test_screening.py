@@ -234,6 +234,8 @@ BAD = [
     (lambda s: mb.screen(s, ["age", "agee"]), "Did you mean `age`"),
     (lambda _: mb.Limits(r=2), "must lie between 0 and 1"),
     (lambda _: mb.Limits(vif=0.5), "must be above 1"),
+    (lambda _: mb.Limits(index=1), "A condition index is above 1"),
+    (lambda _: mb.Limits(share=1), "a variance share between 0 and 1"),
     (lambda s: mb.screen(s, ["age", "voice"]).auxiliary("km"), "no term `km`"),
 ]
 
