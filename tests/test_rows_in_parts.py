@@ -153,6 +153,7 @@ STEPS = {
     "against the rest": lambda s: s.against_rest("voice", "alto", name="alto?").levels("alto?"),
     "cut": lambda s: s.cut("age", edges=[30, 50], name="band").check("band").table,
     "event": lambda s: s.event("satisfaction", [4, 5], name="glad", labels=["no", "yes"]).levels("glad"),
+    "indicators": lambda s: pd.concat([own for _, own in s.indicator_parts(["voice", "stays"])], ignore_index=True),
     "filled from above": lambda s: s.fill_down("age").values("age"),
     "a group filled from above": lambda s: s.fill_down("joined_through").levels("joined_through"),
     "blanks filled": lambda s: s.fill_blank("age", 0).values("age"),
