@@ -17,6 +17,7 @@ from markbase.core.study.group_remarks import (
     levels_of_totals,
     separator_of_answers,
 )
+from markbase.core.study.marked_numbers import marks_on
 from markbase.core.study.numeric_remarks import looks_like_identifier, stray_codes
 
 _FLAGS = 3
@@ -107,5 +108,10 @@ def remark_on_column(column: Column) -> None:
             f"`{column.name}` holds several answers in a cell (with `{separator}` between them), and every combination of them counts as a level; a "
             f"model takes a yes/no column of each answer (a multiple response)."
         )
-    if column.doubt:
+    if marks := marks_on(column)[0]:
+        remark(
+            f"`{column.name}` holds numbers with marks beside them ({listed(quoted(marks))}), and every writing of them counts as a level; a model takes "
+            f"the numbers without."
+        )
+    elif column.doubt:
         remark(f"`{column.name}` was taken for a group: {column.doubt}.")

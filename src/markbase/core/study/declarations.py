@@ -16,6 +16,7 @@ from markbase.core.rows.row_functions import counted, look_up
 from markbase.core.study.codebook import code_text
 from markbase.core.study.column import Column, Kind, Level
 from markbase.core.study.column_types import with_default_base
+from markbase.core.study.marked_numbers import without_marks
 from markbase.core.study.raw_values import parsed
 from markbase.core.study.verification import Recode, before_and_after, old_by_new, with_missing
 from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_written
@@ -124,21 +125,29 @@ def _ordered(name: str, levels: Sequence[Level], order: Sequence[object]) -> lis
     return first + [k for k in range(len(levels)) if k not in first]
 
 
-def declare_numeric(column: Column, scores: Mapping[object, float] | None = None, decimal: str | None = None) -> Recode:
+def declare_numeric(
+    column: Column,
+    scores: Mapping[object, float] | None = None,
+    decimal: str | None = None,
+    without: Sequence[str] = (),
+) -> Recode:
     """Declare a group whose codes are numbers a numeric column, or give each level that occurs a number of its own.
 
-    `decimal` is what parts whole numbers from fractions in the codes, ``.`` or ``,``.
+    `decimal` is what parts whole numbers from fractions in the codes, ``.`` or ``,``; the marks in `without` are taken off
+    their ends.
     """
+    if "" in without:
+        raise ColumnError(f"A mark to take off `{column.name}` is empty; name it, or leave it out.")
     if decimal not in (None, ".", ","):
         raise ColumnError(f"The mark before decimals of `{column.name}` is {decimal!r}; it is `.` or `,`.")
-    if scores is not None and decimal is not None:
+    if scores is not None and (decimal is not None or without):
         raise ColumnError(
-            f"The levels of `{column.name}` are given scores, or read as numbers with a decimal mark; not both."
+            f"The levels of `{column.name}` are given scores, or read as numbers with a decimal mark and without others; not both."
         )
     if scores is not None:
         return _scored(column, scores)
     if not column.is_categorical:
-        if decimal is not None:
+        if decimal is not None or without:
             raise ColumnError(
                 f"`{column.name}` was read as numbers already, from {plain(column.span[0], 6)} to {plain(column.span[1], 6)}; a codebook "
                 f"that declares it categorical keeps its texts as they are."
@@ -147,7 +156,8 @@ def declare_numeric(column: Column, scores: Mapping[object, float] | None = None
         return Recode(
             new, before_and_after(column, new), f"Declared `{column.name}` a numeric column, as had been guessed."
         )
-    codes = [level.code for level in column.levels]
+    written = [level.code for level in column.levels]
+    codes = [without_marks(code, without) for code in written]
     here = [k for k in range(len(codes)) if column.counts[k]]
     example = decimals_in_doubt([codes[k] for k in here]) if decimal is None else ""
     if example:
@@ -167,6 +177,9 @@ def declare_numeric(column: Column, scores: Mapping[object, float] | None = None
     new = _of_numbers(column, column.values, numbers)
     check = before_and_after(new, new)
     way = f", with `{decimal}` before decimals" if decimal else ""
+    if without:
+        marked = sum(int(column.counts[k]) for k in here if codes[k] != written[k])
+        way += f", {listed(quoted(without))} taken off in {count_noun(marked, 'row')}"
     return Recode(
         new,
         check,

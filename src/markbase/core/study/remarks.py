@@ -10,6 +10,7 @@ import numpy as np
 from markbase.core.errors import listed, quoted
 from markbase.core.study.column import Column
 from markbase.core.study.group_remarks import group_remarks
+from markbase.core.study.marked_numbers import marks_on
 from markbase.core.study.numeric_remarks import numeric_remarks
 from markbase.core.study.remark import Remark, about_blocks
 from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_written
@@ -18,6 +19,14 @@ from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_wr
 def column_remarks(column: Column, total_of: tuple[str, ...] = ()) -> list[Remark]:
     """Say what deserves a second look in a column, in the order of weight; `total_of` has the parts of which it is the exact total."""
     remarks = [Remark(column.fault)] if column.fault else []
+    marks, bare = marks_on(column)
+    if marks:
+        gaps = {"do": "blank", "column": column.name, "codes": bare}
+        off = {"do": "as_numeric", "column": column.name, "without": marks}
+        text = f"numbers with marks beside them, {listed(quoted(marks))}: if they measure, take the marks off"
+        if bare:
+            text += f"; {listed(quoted(bare))} without a number: {'a missing answer' if len(bare) == 1 else 'missing answers'}?"
+        return [*remarks, Remark(text, (gaps, off) if bare else (off,)), *map(Remark, column.notes)]
     if column.doubt:
         remarks.append(Remark(column.doubt, _out_of_doubt(column)))
         if column.is_categorical and column.valid:

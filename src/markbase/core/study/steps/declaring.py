@@ -120,6 +120,7 @@ class Declaring(Stepping):
         *,
         scores: Mapping[object, float] | None = None,
         decimal: str | None = None,
+        without: Sequence[str] = (),
         reason: str = "",
     ) -> Self:
         """Declare a group whose codes are numbers a numeric column, or give its levels numbers: the items of a scale, say.
@@ -134,6 +135,8 @@ class Declaring(Stepping):
         decimal : str, optional
             What parts whole numbers from fractions in texts such as ``1,500``: ``.`` (fifteen hundred) or ``,`` (one and a half).
             Needed only where nothing else in the column says it.
+        without : sequence of str
+            Marks that stand beside numbers and are no part of them, such as ``*`` or the flags of a statistical office.
         reason : str
             Why; kept in the trail.
 
@@ -161,8 +164,8 @@ class Declaring(Stepping):
         >>> scored.column("liked").values.tolist()
         [3.0, 2.0, 1.0, 3.0]
         """
-        recode = declarations.declare_numeric(self.column(column), scores, decimal)
-        settings = given(column=column, scores=plain(scores), decimal=decimal)
+        recode = declarations.declare_numeric(self.column(column), scores, decimal, without)
+        settings = given(column=column, scores=plain(scores), decimal=decimal, without=plain(without) or None)
         return self._recoded(recode, "as_numeric", settings, reason)
 
     def as_role(self, column: str, role: Role | None, *, reason: str = "") -> Self:

@@ -1,0 +1,63 @@
+"""Numbers with marks beside them that are no part of them: the flags of a statistical office, stars, signs of about."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+import numpy as np
+
+from markbase.core.study.column import Column
+from markbase.core.study.remark import FEW_VALUES
+from markbase.core.study.written_numbers import numbers_as_written
+
+_SIGNS = "*†‡^~≈"
+_MARKED = re.compile(
+    rf"([{_SIGNS}]{{0,3}})\s*([^{_SIGNS}a-z]*\d[^{_SIGNS}a-z]*?)(\s*)([{_SIGNS}]{{1,3}}|[a-z]{{1,2}})?"
+)
+_LEAST_BARE = 0.2
+"""Letters behind numbers are flags if so many of them have none: `7a` and `7b` are names."""
+_MOST_BARE = 6
+"""So many levels without a number may stand for missing ones."""
+
+
+def without_marks(text: str, marks: Sequence[str]) -> str:
+    """Take marks off the ends of a text, at most one off each."""
+    text = text.strip()
+    before = next((mark for mark in sorted(marks, key=len, reverse=True) if text.startswith(mark)), "")
+    text = text.removeprefix(before).strip()
+    after = next((mark for mark in sorted(marks, key=len, reverse=True) if text.endswith(mark)), "")
+    return text.removesuffix(after).strip()
+
+
+def marks_beside(texts: Sequence[str]) -> list[str]:
+    """Return the marks beside numbers in order, none if a text is no number beside its marks, or they may be part of a name."""
+    parts = []
+    for text in texts:
+        match = _MARKED.fullmatch(text.strip())
+        if match is None:
+            return []
+        parts.append(match.groups(default=""))
+    marks = sorted({mark for before, _, _, after in parts for mark in (before, after) if mark})
+    if not marks or np.isnan(numbers_as_written([number for _, number, _, _ in parts])).any():
+        return []
+    flagged = [(gap, number) for _, number, gap, after in parts if after.isalpha()]
+    apart = all(gap or "." in number or "," in number for gap, number in flagged)
+    return marks if not flagged or (apart and len(flagged) <= (1 - _LEAST_BARE) * len(texts)) else []
+
+
+def marks_on(column: Column) -> tuple[list[str], list[str]]:
+    """Return the marks beside the numbers that the levels of a guessed group are, and the few levels without one; no marks for none.
+
+    The numbers are more than a few.
+    """
+    if not column.is_categorical or not column.guess or np.count_nonzero(column.counts) <= FEW_VALUES:
+        return [], []
+    texts = [column.levels[k].code for k in np.flatnonzero(column.counts)]
+    bare = [text for text in texts if not any(map(str.isdigit, text))]
+    if len(bare) > _MOST_BARE:
+        return [], []
+    marked = [text for text in texts if text not in bare]
+    marks = marks_beside(marked)
+    enough = len({without_marks(text, marks) for text in marked}) > FEW_VALUES
+    return (marks, bare) if marks and enough else ([], [])
