@@ -185,19 +185,8 @@ def test_p_values_and_intervals_keep_their_digits_whatever_the_rows(df):
 
 
 def test_the_studentised_range_of_two_is_t_in_every_tail_and_no_correction_makes_clearer():
-    for q, df in (
-        (0.3, 1),
-        (80, 1),
-        (8, 2),
-        (3.5, 5 * 10**7),
-        (1, 8),
-        (5, 20),
-        (15, 60),
-        (30, 200),
-        (40, 1900),
-        (25, math.inf),
-        (50, math.inf),
-    ):
+    least, most = [(0.3, 1), (80, 1), (8, 2), (3.5, 5 * 10**7), (1, 8)], [(40, 1900), (25, math.inf), (50, math.inf)]
+    for q, df in [*least, (5, 20), (15, 60), (30, 200), *most]:
         assert studentised_range_tail(q, 2, df) == pytest.approx(float(p_of_t(q / math.sqrt(2), df)), rel=1e-11)
     for levels, df in ((2, 1), (4, 1909), (30, 10**6), (6, math.inf)):
         wide = half_width("tukey", 0.95, 6, levels, df)
@@ -269,18 +258,8 @@ def everything(fit):
         out["marginal"] = fit.marginal
     else:
         checks = fit.checks(most=3)
-        out["checks"] = pd.DataFrame(
-            [
-                [
-                    checks.skew,
-                    checks.kurtosis,
-                    checks.shape_statistic,
-                    checks.shape_p,
-                    checks.spread_statistic,
-                    checks.spread_p,
-                ]
-            ]
-        )
+        figures = "skew kurtosis shape_statistic shape_p spread_statistic spread_p"
+        out["checks"] = pd.DataFrame([[getattr(checks, name) for name in figures.split()]])
         out["lines"] = checks.lines
         out["standardised"] = fit.standardised
         out["pairs of columns"] = mb.screen_fit(fit).pairs

@@ -70,14 +70,8 @@ def test_every_cell_of_the_coefficients_is_the_number_of_its_column(kind, level)
     for row, r in zip(shown, held.itertuples(), strict=True):
         low, high = row.cells[3 if kind == "logistic" else 4].split(" to ")
         if kind == "logistic":
-            pairs = [
-                (row.cells[2], r.odds_ratio),
-                (low, r.odds_low),
-                (high, r.odds_high),
-                (row.cells[4], r.estimate),
-                (row.cells[5], r.se),
-                (row.cells[6], r.p),
-            ]
+            ratios = [(row.cells[2], r.odds_ratio), (low, r.odds_low), (high, r.odds_high)]
+            pairs = [*ratios, (row.cells[4], r.estimate), (row.cells[5], r.se), (row.cells[6], r.p)]
         else:
             pairs = [
                 (row.cells[2], r.estimate),
