@@ -288,6 +288,7 @@ FILES = {
     "fixed.csv": b"y,x\n3,2\n4,2\n3,2\n5,2\n",
     "one.csv": b"y,x\n1,a\n3,a\n5,a\n7,a\n",
     "gaps.csv": b"y,x\n1,\n,4\n5,\n",
+    "flags.csv": "\n".join(["y,x", *(f"{k}*,{k}" for k in range(20))]).encode(),
     "few.csv": b"y,x\n1,2\n2,3\n4,\n",
     "letter.doc": b"text",
     "bad.toml": b"[columns.x\n",
@@ -319,6 +320,8 @@ MISTAKES = [
     (["fit", "same.csv", *XY], "outcome `y` is 3 in every row used"),
     (["fit", "fixed.csv", *XY], "`x` is 2 in every row used"),
     (["fit", "one.csv", *XY], "one level in the rows used (`a`)"),
+    (["fit", "flags.csv", *XY], "`y` holds numbers with marks beside them (`*`)"),
+    (["start", "flags.csv", "--outcome", "y"], """Add --prepare 'do = "as_numeric", column = "y", without = ["*"]'"""),
     (["fit", "gaps.csv", *XY], "no row of 3 has the outcome and every term"),
     (
         ["fit", "few.csv", *XY],

@@ -24,6 +24,7 @@ from markbase.core.study.trail import inline
 from markbase.files.plan_writing import plan_text
 from markbase.files.text_files import STANDARD
 from markbase.files.whole_files import refuse_to_replace, write_whole
+from markbase.show.study import as_option
 
 _MOST_TERMS = 12
 _MOST_LEVELS = 12
@@ -67,6 +68,10 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
     if column.two_values == (0.0, 1.0):
         levels = ["0", "1"]
     logistic = len(levels) == 2
+    mends = [r for r in study.remarks().get(outcome, ()) if any(step["do"] == "as_numeric" for step in r.mend)]
+    if column.is_categorical and not logistic and mends:
+        steps = " ".join(as_option(step) for step in mends[0].mend)
+        raise MarkbaseError(f"`{outcome}` cannot be explained as it is: {mends[0].text}. Add {steps}")
     if column.is_categorical and not logistic:
         raise MarkbaseError(
             f"`{outcome}` has {len(levels)} levels: an outcome is numeric, or has two. Make a yes/no column of it first (`event`, `split_at`)."

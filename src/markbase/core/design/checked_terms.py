@@ -22,6 +22,7 @@ from markbase.core.design.term_remarks import remark_on_codes, remark_on_column,
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, listed, quoted, remark
 from markbase.core.rows.row_functions import first_true
 from markbase.core.study.column import Column
+from markbase.core.study.marked_numbers import marks_on
 from markbase.core.study.study import Study
 
 
@@ -30,6 +31,11 @@ def outcome_column(study: Study, name: str) -> Column:
     column = study.column(name)
     if column.is_categorical and column.doubt:
         raise ColumnError(f"The outcome `{name}` cannot be taken as a numeric column: {column.doubt}.")
+    if marks := marks_on(column)[0]:
+        raise ColumnError(
+            f"The outcome `{name}` holds numbers with marks beside them ({listed(quoted(marks))}), and a linear regression needs the numbers: take "
+            f"the marks off."
+        )
     if column.is_categorical:
         raise ColumnError(
             f"The outcome `{name}` is categorical of {len(np.flatnonzero(column.counts))} levels, and a linear regression "
