@@ -251,3 +251,29 @@ def test_levels_that_no_row_had_together_are_told_whichever_two_groups_they_are_
         ]
         assert row.caution.split("; ") == (wanted or [""])
     assert told["caution"].str.len().gt(0).sum() > 3
+
+
+def test_values_in_another_unit_than_those_of_the_fit_are_refused(tmp_path):
+    def people(unit, times=1.0):
+        heights = np.linspace(150, 190, 40) * times
+        return pd.DataFrame({"height": [f"{h:.2f} {unit}" for h in heights], "y": np.arange(40) % 7})
+
+    def read(frame, **settings):
+        frame.to_csv(tmp_path / "people.csv", index=False)
+        return mb.open_study(tmp_path / "people.csv", **settings)
+
+    fit = mb.fit_linear(mb.Study(people("cm")), "y", ["height"])
+    mb.write_fit(fit, tmp_path / "fit.json")
+    for known in (fit, mb.read_fit(tmp_path / "fit.json")):
+        np.testing.assert_allclose(known.predict(people("CM"))["predicted"], fit.fitted)
+        for call in (
+            lambda fit: fit.predict(people("mm", 10)),
+            lambda fit: fit.predict(mb.Study(people("mm", 10))),
+            lambda fit: mb.score(fit, read(people("mm", 10))),
+            lambda fit: mb.score(fit, read(people("mm", 10), in_parts=True)),
+        ):
+            with pytest.raises(mb.ColumnError, match="`height` is in mm here, and in cm in the model; convert it"):
+                call(known)
+    own = {"columns": {"height": {"unit": ["centimetre", "centimetres"]}}}  # a word of the analyst's: nobody knows
+    declared = mb.fit_linear(mb.Study(people("").replace(" ", "", regex=True), codebook=own), "y", ["height"])
+    np.testing.assert_allclose(declared.predict(people("cm"))["predicted"], fit.fitted)

@@ -16,7 +16,7 @@ from markbase.core.diagnostics.error_measures import error_measures
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, count_noun, remark
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.results.new_rows import UNSEEN, new_rows, without_codes
+from markbase.core.results.new_rows import UNSEEN, check_unit, new_rows, without_codes
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.rows.row_functions import counted, look_up
 from markbase.core.study.column import Column
@@ -133,6 +133,7 @@ def _scored_in_parts(fit: AnyFit | StoredFit, test: Study) -> Score:
                 f"`{name}` is {test[name].kind} in the rows held out, and {variable.column.kind} in the fit; declare it alike."
             )
         if not variable.is_categorical:
+            check_unit(variable.column, test[name])
             columns[name] = replace(test[name], values=without_codes(variable.column, test[name].values))
             continue
         columns[name] = _at_levels_of(variable.column, test[name])

@@ -21,7 +21,7 @@ from markbase.core.study.derived_values import can_follow, value_of
 from markbase.core.study.frames import columns_of
 from markbase.core.study.raw_values import raw_values
 from markbase.core.study.study import Study
-from markbase.core.study.written_numbers import numbers_as_written
+from markbase.core.study.written_numbers import is_other_unit, numbers_as_written
 
 if TYPE_CHECKING:
     from markbase.core.results.estimates import Estimated
@@ -81,12 +81,13 @@ class _Source:
             if column.is_categorical:
                 raise ColumnError(f"`{own.name}` is categorical here, and numeric in the model; declare it numeric.")
             values: Array = column.values
+            check_unit(own, column)
         else:
             raw = self.table[own.name]
             if pd.api.types.is_numeric_dtype(raw):
                 values = raw.to_numpy(dtype=np.float64, na_value=np.nan)
             else:  # texts are read as where a study is made of them
-                values = _numbers_of_texts(raw, own.name)
+                values = _numbers_of_texts(raw, own)
         return without_codes(own, values)
 
     def texts(self, name: str, gaps: Collection[str] = ()) -> tuple[list[str], NDArray[np.intp]]:
@@ -105,10 +106,19 @@ class _Source:
         return found, np.where(np.isin(codes, blank), -1, codes) if blank else codes
 
 
-def _numbers_of_texts(raw: pd.Series[Any], name: str) -> Array:
+def check_unit(own: Column, new: Column) -> None:
+    """Refuse values that are counted in another unit than those the model was fitted to."""
+    if own.unit is not None and new.unit is not None and is_other_unit(own.unit, new.unit):
+        raise ColumnError(
+            f"`{own.name}` is in {new.unit.many} here, and in {own.unit.many} in the model; convert it before it is read."
+        )
+
+
+def _numbers_of_texts(raw: pd.Series[Any], own: Column) -> Array:
     """Read texts as numbers, all in one way if they can be, otherwise one by one; NaN for what is none."""
-    column = build_column(raw, ColumnSpec(name, kind="numeric"))
+    column = build_column(raw, ColumnSpec(own.name, kind="numeric"))
     if not column.fault:
+        check_unit(own, column)
         return column.values
     found = raw_values(raw)
     return np.append(numbers_as_written(found.texts), np.nan)[found.places]

@@ -59,6 +59,15 @@ _WITH_UNIT = re.compile(r"(.*[\d.,])\s*([A-Za-z°][A-Za-z/]*)\.?")
 _NAMES = {"$": Unit("dollar", "dollars"), "€": Unit("euro", "euros"), "£": Unit("pound", "pounds")}
 
 
+_KNOWN = frozenset({unit.one for unit in (*_UNITS.values(), *_NAMES.values())})
+
+
+def is_other_unit(own: Unit | None, other: Unit | None) -> bool:
+    """Return whether two units are known to be different ones, as cm and mm are; of words of the analyst's own nobody knows."""
+    known = own is not None and other is not None and {own.one, other.one} <= _KNOWN
+    return known and own != other
+
+
 @dataclass(frozen=True)
 class Writing:
     """How the numbers of a column are written."""
