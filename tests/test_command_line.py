@@ -300,7 +300,7 @@ MISTAKES = [
     (["look", "hedaer.csv"], "Did you mean `header.csv`"),
     (["look", "empty.csv"], "`empty.csv` is empty"),
     (["look", "header.csv"], "column names but no rows"),
-    (["look", "twice.csv"], "`y` occurs more than once"),
+    (["look", "twice.csv", "--in-parts"], "`y` occurs more than once"),
     (["look", "noname.csv"], "columns 2 and 3 have no name in the header"),
     (["look", "long.csv"], "line 3: 3 cells where the first line names 2 columns"),
     (["look", "short.csv"], "line 3: 1 cell where the first line names 2 columns"),

@@ -128,6 +128,20 @@ def test_columns_without_a_name_are_called_by_their_place_and_empty_ones_are_non
     assert (study.columns, told) == (tuple(NAMES), [])
 
 
+@pytest.mark.parametrize("name", ["data.csv", "data.xlsx"])
+def test_columns_of_the_same_name_are_told_apart_by_their_place(monkeypatch, name, tmp_path):
+    rows = [["ID", "Voice", "ID ", "Voice_column_3"], *ROWS]
+    path = written(rows, tmp_path / name)
+    for large in (0, 1 << 40):
+        monkeypatch.setattr("markbase.files.data._LARGE", large)
+        study, told = seen(path)
+        assert study.columns == ("ID_column_1", "Voice", "ID_column_3", "Voice_column_3")
+        assert told == [f"`{name}` has 2 columns called `ID`; they are told apart as `ID_column_1` and `ID_column_3`."]
+        assert study["ID_column_3"].values.tolist() == [float(row[2]) for row in ROWS]
+    with pytest.raises(mb.ColumnError, match="`Voice` occurs more than once"):
+        seen(written([["Voice", "x", "Voice", "Voice_column_3"], *ROWS], tmp_path / name))
+
+
 @pytest.mark.parametrize(
     ("layout", "said"),
     [

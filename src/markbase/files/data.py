@@ -89,13 +89,13 @@ def open_study(
     CodebookError
         If the codebook does not fit itself or the file.
     ColumnError
-        For a column name that occurs twice, a header in which most names are lacking, one of `columns` that is not there or holds lists or records, or values
+        For a column name that occurs twice (in parts), a header in which most names are lacking, one of `columns` that is not there or holds lists or records, or values
         that are neither numbers nor texts.
 
     Warns
     -----
     MarkbaseWarning
-        For columns of lists or records, which are left out; columns without a name, which are called by their place; and a first row
+        For columns of lists or records, which are left out; columns without a name, or with that of another, which are called by their place; and a first row
         of the data that looks like one more row of names.
 
     Examples

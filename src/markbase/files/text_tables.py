@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from mmap import mmap
 from pathlib import Path
 
-from markbase.core.errors import ColumnError, FileError, listed, quoted
+from markbase.core.errors import ColumnError, FileError, listed, quoted, remark
 
 SEPARATORS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
 """What may part the cells of a line."""
@@ -24,12 +24,12 @@ def separator_of(text: str) -> str:
 
 
 def checked_names(
-    raw: Sequence[str], path: Path, hint: Callable[[], str] = lambda: "", most_unnamed: int = MOST_COLUMNS
+    raw: Sequence[str], path: Path, hint: Callable[[], str] = lambda: "", in_parts: bool = False
 ) -> tuple[list[str], list[str]]:
-    """Return the names of columns without outer blanks, and those of them that were made up; refuse names that are doubled.
+    """Return the names of columns without outer blanks, and those of them that were made up.
 
-    A column without a name is called by its place. Where most have none the first row is not that of the names, and is refused, with
-    a hint where they may stand.
+    A column without a name is called by its place; so are those that have the same name, which is said, or refused in parts. Where
+    most have none the first row is not that of the names, and is refused, with a hint where they may stand.
     """
     if len(raw) > MOST_COLUMNS:
         raise FileError(
@@ -37,18 +37,23 @@ def checked_names(
         )
     names = [" ".join(name.split()) for name in raw]
     empty = [k for k, name in enumerate(names) if not name]
-    if len(empty) > min(len(names) / 2, most_unnamed):
+    if len(empty) > (min(len(names) / 2, 1) if in_parts else len(names) / 2):
         places = listed([str(k + 1) for k in empty[:6]] + ([f"{len(empty) - 6} more"] if len(empty) > 6 else []))
         what = f"column {places} has no name" if len(empty) == 1 else f"columns {places} have no name"
         raise ColumnError(f"`{path}`: {what} in the header; give each column one.{hint()}")
     for k in empty:
         names[k] = f"column_{k + 1}"
     twice = sorted(name for name, times in Counter(names).items() if times > 1)
-    if twice:
+    apart = [f"{name}_column_{k + 1}" if name in twice else name for k, name in enumerate(names)]
+    if twice and (in_parts or len(set(apart)) < len(apart)):
         verb = "occurs" if len(twice) == 1 else "occur"
         raise ColumnError(
             f"`{path}`: {listed(quoted(twice))} {verb} more than once among the column names; give each column its own name."
         )
+    for name in twice:
+        own = [told for told, doubled in zip(apart, names, strict=True) if doubled == name]
+        remark(f"`{path.name}` has {len(own)} columns called `{name}`; they are told apart as {listed(quoted(own))}.")
+    names = apart
     return names, [names[k] for k in empty]
 
 

@@ -41,7 +41,7 @@ def described(path: str | Path, encoding: str) -> tuple[TableFiles, dict[str, bo
         raise
     except (pa.ArrowException, OSError) as problem:
         raise FileError(f"`{told}` cannot be read: {plain_words(problem)}.") from None
-    names, _ = checked_names(schemas[0].names, Path(path), most_unnamed=1)
+    names, _ = checked_names(schemas[0].names, Path(path), in_parts=True)
     for p, schema in zip(paths, schemas, strict=True):
         if schema.names != schemas[0].names:
             raise FileError(
@@ -83,7 +83,7 @@ def _described_texts(marks: Sequence[FileMark], told: str, encoding: str) -> tup
                 f"`{mark.path}` has another first line than `{marks[0].path}`; files that are read together have the same one."
             )
         header, separator = names, own
-    clean, _ = checked_names(header, Path(told), most_unnamed=1)
+    clean, _ = checked_names(header, Path(told), in_parts=True)
     raw = dict(zip(clean, header, strict=True))
     return TableFiles(tuple(marks), "csv", told, raw, separator, encoding), dict.fromkeys(clean, True)
 
