@@ -32,6 +32,9 @@ def without_marks(text: str, marks: Sequence[str]) -> str:
 
 def marks_beside(texts: Sequence[str]) -> list[str]:
     """Return the marks beside numbers in order, none if a text is no number beside its marks, or they may be part of a name."""
+    ends = {text[:1] for text in texts} | {text[-1:] for text in texts}
+    if not any(end in _SIGNS or end.isalpha() for end in ends if end):
+        return []
     parts = []
     for text in texts:
         match = _MARKED.fullmatch(text.strip())
