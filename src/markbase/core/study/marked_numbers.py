@@ -62,5 +62,6 @@ def marks_on(column: Column) -> tuple[list[str], list[str]]:
         return [], []
     marked = [text for text in texts if text not in bare]
     marks = marks_beside(marked)
-    enough = len({without_marks(text, marks) for text in marked}) > FEW_VALUES
-    return (marks, bare) if marks and enough else ([], [])
+    if not marks or len({without_marks(text, marks) for text in marked}) <= FEW_VALUES:
+        return [], []
+    return marks, bare
