@@ -431,3 +431,22 @@ def test_marks_beside_numbers_are_told_and_taken_off(case):
         study.as_numeric("c", without=marks, scores={texts[0]: 1})
     with pytest.raises(mb.ColumnError, match="was read as numbers already"):
         study.as_numeric("y", without=marks)
+
+
+@pytest.mark.parametrize(
+    ("cells", "wanted"),
+    [
+        ([1.5, "2,5", 3, "1,25"], [1.5, 2.5, 3, 1.25]),
+        ([1234.5, "1.000,5", "2", None], [1234.5, 1000.5, 2, np.nan]),
+        ([0.12, "12%", 0.5, "7%"], None),  # 12, or 0.12?
+        ([170, "172 cm", 1.8, "168 cm"], None),
+        ([1.5, "1,500", 2.5, "2,500"], None),  # thousands, or decimals?
+    ],
+)
+def test_numbers_of_a_spreadsheet_stay_beside_numbers_in_texts(cells, wanted, tmp_path):
+    pd.DataFrame({"c": pd.Series(cells * 10, dtype=object), "y": range(40)}).to_excel(tmp_path / "c.xlsx", index=False)
+    column = mb.open_study(tmp_path / "c.xlsx")["c"]
+    assert column.kind == ("categorical" if wanted is None else "numeric")
+    if wanted is not None:
+        np.testing.assert_array_equal(column.values, wanted * 10)
+        assert "decimal commas read as decimal points" in column.notes

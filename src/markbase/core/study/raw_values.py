@@ -36,6 +36,8 @@ class RawValues:
     categories: bool = False
     """Whether the source declares the values as categories."""
     notes: tuple[str, ...] = ()
+    is_text: NDArray[np.bool_] | None = None
+    """Shape (distinct,): whether the source has a text there; None for all. Cells of a spreadsheet may be numbers beside texts."""
     in_parts: TextsInParts | None = None
     """Where the rows come in parts: which of these each of them has. `places` is then of the distinct values as read."""
 
@@ -78,12 +80,13 @@ def _tidied(places: NDArray[np.intp], uniques: NDArray[Any], in_parts: TextsInPa
     """Read outer blanks away."""
     texts = [_text_of(u) for u in uniques]
     blank = np.array([not text for text in texts], dtype=bool)
+    is_text = np.array([isinstance(u, str) for u in uniques], dtype=bool)
     places = places.astype(np.intp)
     if blank.any():
         keep = np.flatnonzero(~blank)
         moved = np.full(len(texts) + 1, -1, dtype=np.intp)
         moved[keep] = np.arange(len(keep))
-        places, uniques, texts = moved[places], uniques[keep], [texts[k] for k in keep]
+        places, uniques, texts, is_text = moved[places], uniques[keep], [texts[k] for k in keep], is_text[keep]
     notes: tuple[str, ...] = ()
     spaced = [text for text, u in zip(texts, uniques, strict=True) if isinstance(u, str) and u != text]
     if len(set(texts)) < len(texts) or spaced:  # outer blanks are read away: the same text must be one level
@@ -95,11 +98,11 @@ def _tidied(places: NDArray[np.intp], uniques: NDArray[Any], in_parts: TextsInPa
             [isinstance(u, str) and u != text for u, text in zip(uniques, texts, strict=True)], dtype=bool
         )
         rows, _ = RawValues(places, texts, np.zeros(0), spaces, in_parts=in_parts).rows_with(spaces)
-        places, texts = moved[places], [texts[k] for k in order]
+        places, texts, is_text = moved[places], [texts[k] for k in order], is_text[order]
         if rows:
             notes = (f"blanks around the text read away in {count_noun(rows, 'row')}",)
     numbers, is_number = parsed(texts)
-    return RawValues(places, texts, numbers, is_number, notes=notes, in_parts=in_parts)
+    return RawValues(places, texts, numbers, is_number, notes=notes, is_text=is_text, in_parts=in_parts)
 
 
 def parsed(texts: Sequence[str]) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:

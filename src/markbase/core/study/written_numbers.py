@@ -89,7 +89,8 @@ def as_written(raw: RawValues, spec: ColumnSpec) -> tuple[RawValues, ColumnSpec]
     Returns the numbers, with notes of what was read away, and their unit; or what was given.
     """
     coded = missing_among(raw, spec.missing) > 0
-    told = [k for k in range(len(raw.texts)) if not coded[k]]
+    is_text = np.ones(len(raw.texts), dtype=bool) if raw.is_text is None else raw.is_text
+    told = [k for k in range(len(raw.texts)) if not coded[k] and is_text[k]]
     own = [raw.texts[k] for k in told]
     if not own or (raw.is_number[told].all() and not sets_thousands_apart(own, ".")):
         return raw, spec
@@ -97,7 +98,7 @@ def as_written(raw: RawValues, spec: ColumnSpec) -> tuple[RawValues, ColumnSpec]
     sign, bare = _without_sign(open_ones)
     unit, bare = (None, bare) if sign else _without_unit(bare)
     ways = writings(bare)
-    if len(ways) != 1:
+    if len(ways) != 1 or ((sign or unit is not None) and not is_text.all()):  # is a number beside `12%` a share?
         return raw, spec
     texts = list(raw.texts)
     for k, text in zip(told, bare, strict=True):
