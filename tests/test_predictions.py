@@ -5,6 +5,7 @@ import math
 import numpy as np
 import pandas as pd
 import pytest
+import scipy.special as sp
 
 import markbase as mb
 from command import run
@@ -277,3 +278,37 @@ def test_values_in_another_unit_than_those_of_the_fit_are_refused(tmp_path):
     own = {"columns": {"height": {"unit": ["centimetre", "centimetres"]}}}  # a word of the analyst's: nobody knows
     declared = mb.fit_linear(mb.Study(people("").replace(" ", "", regex=True), codebook=own), "y", ["height"])
     np.testing.assert_allclose(declared.predict(people("cm"))["predicted"], fit.fitted)
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("weights", [None, "w"])
+@pytest.mark.parametrize(
+    "terms",
+    [
+        ["a", "b", "g"],
+        ["a", "b", "g", mb.interaction("a", "g")],
+        ["a", "b", "g", "both"],
+        ["a", "log_a", "b", "g", mb.interaction("b", "g")],
+    ],
+    ids=["apart", "interaction", "a product of named and other", "a log of what is named"],
+)
+def test_one_person_of_a_profile_spreads_as_the_rows_with_what_is_named_put_in(terms, weights):
+    rng = np.random.default_rng(8)
+    frame = pd.DataFrame({"a": rng.uniform(1, 9, 80), "b": rng.normal(size=80), "g": rng.choice(list("uvw"), 80)})
+    frame["w"], frame["y"] = rng.uniform(0.5, 2, 80), frame["a"] * (frame["g"] == "u") + rng.normal(size=80)
+    study = mb.Study(frame).derive("both", product=["a", "b"]).derive("log_a", log="a")
+    fit = mb.fit_linear(study, "y", terms, weights=weights)
+    for profile in (
+        {"a": 3.0},
+        {"a": 7.0},
+        {"a": 3.0, "g": "u"},
+        {"a": 3.0, "g": "w"},
+        {"g": "v"},
+        {"b": 0.5, "g": "v"},
+    ):
+        row = next(fit.predict([profile]).itertuples())
+        put_in = fit.predict(frame.assign(**profile))["predicted"].to_numpy()
+        heavy = None if weights is None else frame["w"].to_numpy()
+        spread = np.average((put_in - np.average(put_in, weights=heavy)) ** 2, weights=heavy)
+        wide = np.sqrt(fit.strength.residual_sd**2 + spread + row.se**2) * sp.stdtrit(fit.df_rest, 0.975)
+        assert row.one_high - row.predicted == pytest.approx(wide, rel=1e-9)

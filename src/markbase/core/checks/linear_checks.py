@@ -46,7 +46,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     (often,) = fit.rows_used.repeated(e)
     skew, kurtosis, k2, k2_p = shape(often)
     bp, bp_df, bp_p = _spread(fit)
-    lines, cases = _lines(fit), _cases(fit, most)
+    lines, cases = fit._bends.copy(), _cases(fit, most)
     found = None
     if order is not None:
         unit = _units(fit)
@@ -107,7 +107,7 @@ def _spread(fit: LinearFit) -> tuple[float, int, float]:
     return statistic, df, float(p_of_f(statistic / df, df, math.inf))
 
 
-def _lines(fit: LinearFit) -> pd.DataFrame:
+def bends_of(fit: LinearFit) -> pd.DataFrame:
     """Test the square of each numeric column, added to the model."""
     records = []
     terms = [term for term in fit.model_terms if term.kind == "numeric"]

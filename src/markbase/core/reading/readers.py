@@ -6,7 +6,7 @@ from typing import Any
 
 import pandas as pd
 
-from markbase.core.checks.linear_checks import check_fit, views_of
+from markbase.core.checks.linear_checks import bends_of, check_fit, views_of
 from markbase.core.checks.logistic_checks import calibration_of, cases_of, classification_of
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.diagnostics.residuals import Checks, Views
@@ -35,6 +35,9 @@ class _Readers:
 
     def checks(self, fit: Any, most: int, order: Any) -> Checks:
         return check_fit(fit, most, order)
+
+    def bends(self, fit: Any) -> pd.DataFrame:
+        return bends_of(fit)
 
     def residual_views(self, fit: Any) -> Views:
         return views_of(fit)

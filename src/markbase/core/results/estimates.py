@@ -326,10 +326,15 @@ class Estimated(Shown, ABC):
         """The terms as combinations of the inner coefficients, and the Wald test of each."""
         return TermTests(self.model_terms, self.moments, self.coefficient_map, self.inner)
 
-    @property
+    @cached_property
     def variables(self) -> tuple[Variable, ...]:
         """The columns of the model, each once."""
         return tuple(variables_of(self.model_terms).values())
+
+    @cached_property
+    def _derived(self) -> tuple[Variable, ...]:
+        """The numeric columns of the model that were derived from others."""
+        return tuple(v for v in self.variables if v.column.made is not None and not v.is_categorical)
 
     @property
     def untested(self) -> dict[str, str]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Self
+from typing import ClassVar, Self
 
 import numpy as np
 import pandas as pd
@@ -28,6 +28,9 @@ _SUMS_TO_ZERO = 1e-9
 @dataclass(frozen=True, eq=False, repr=False)
 class Grouped(Estimated):
     """An estimated regression with its groups to be read."""
+
+    _same_from_every_base: ClassVar[frozenset[str]] = frozenset()
+    """What was worked out already and does not depend on the bases."""
 
     def _setting(self, at: Mapping[str, float] | None) -> dict[str, float | Array]:
         for name in at or {}:
@@ -356,7 +359,9 @@ class Grouped(Estimated):
 
         changed = {group: replace(term, column=column, base=slot)}
         again = replace(self, model_terms=tuple(t.with_variables(changed) for t in self.model_terms))
-        return replace(again, retold=self._retelling(again, term, place))
+        again = replace(again, retold=self._retelling(again, term, place))
+        again.__dict__.update({name: self.__dict__[name] for name in self._same_from_every_base & self.__dict__.keys()})
+        return again
 
     def _retelling(self, again: Grouped, term: Variable, place: int) -> str:
         """Verify that both tables start every level of a group at the same place, and say so."""

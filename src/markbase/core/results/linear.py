@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 import pandas as pd
@@ -54,6 +54,7 @@ class LinearFit(Fit):
     Tables are DataFrames at full precision; print the fit to read it.
     """
 
+    _same_from_every_base: ClassVar[frozenset[str]] = frozenset({"_bends", "_fitted", "_unnamed", "own_measures"})
     fixed_effects: FixedEffects | None = None
     """The levels that were taken out; None for none."""
 
@@ -173,6 +174,11 @@ class LinearFit(Fit):
         places = [0, *places, *range(len(self.components) + 1, len(self.moments.sizes))]
         fixed_effects = self.fixed_effects.only(self.moments.columns_of(places)) if self.fixed_effects else None
         return self._refitted(terms, self.moments.only(places), fixed_effects)
+
+    @cached_property
+    def _bends(self) -> pd.DataFrame:
+        """The test of the square of each numeric column, added to the model: whether its line is straight."""
+        return readers().bends(self)
 
     def checks(self, *, most: int = 10, order: Any = None) -> Checks:
         """Check the fit: shape and spread of the residuals, straight lines, cases, and serial order.
@@ -352,11 +358,32 @@ class LinearFit(Fit):
         setting = self._sample.followed(setting)
         if known_profile(self.model_terms, setting):
             return 0.0
-        inside = self._sample.inside
+        fixed = self._fixed_by(setting)
+        apart = all(fixed.issuperset(c.names) or fixed.isdisjoint(c.names) for c in self.components)
+        if not apart or len(fixed) < len(setting):
+            return self._variance_without(setting)
+        if fixed not in self._unnamed:  # the same whatever the values that are named
+            self._unnamed[fixed] = self._variance_without(setting)
+        return self._unnamed[fixed]
+
+    def _fixed_by(self, setting: Setting) -> frozenset[str]:
+        """Return which variables a setting makes the same in every row: what is derived from others as well may differ."""
+        groups = {group.name for group in self._groups}
+        return frozenset(name for name, value in setting.items() if name in groups or np.ndim(value) == 0)
+
+    @cached_property
+    def _unnamed(self) -> dict[frozenset[str], float]:
+        """The variances over the rows of what profiles do not name, by what they name."""
+        return {}
+
+    def _variance_without(self, setting: Setting) -> float:
+        fixed, inside = self._fixed_by(setting), self._sample.inside
         by_column = np.zeros(self.moments.cross.shape[0])
         by_column[self.solution.columns] = self.solution.coefficients
         found: Any = 0.0
         for k, component in enumerate(self.components, 1):
+            if fixed.issuperset(component.names):
+                continue
             coded = changed_component(component, self._sample, setting)
             own = by_column[self.moments.starts[k] : self.moments.starts[k] + component.size]
             value = own[0] if coded.codes is None else look_up(own, coded.codes[inside])

@@ -40,6 +40,10 @@ class Readers(Protocol):
         """Check a linear fit."""
         ...
 
+    def bends(self, fit: Any) -> pd.DataFrame:
+        """Test the square of each numeric column, added to a linear fit."""
+        ...
+
     def residual_views(self, fit: Any) -> Views:
         """Return what a figure of residuals draws."""
         ...

@@ -39,10 +39,8 @@ class Probed(Estimated):
         everything = slice(None)
         return [
             v.name
-            for v in variables_of(self.model_terms).values()
-            if v.name != numeric
-            and not v.is_categorical
-            and derivative_along(v.column, numeric, {}, everything) is not None
+            for v in self._derived
+            if v.name != numeric and derivative_along(v.column, numeric, {}, everything) is not None
         ]
 
     def slope_depends_on(self, numeric: str) -> list[str]:
