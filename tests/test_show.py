@@ -110,11 +110,7 @@ def odds(effect, rows=2000, rate=0.0, share=0.5, seed=2, **more):
 
 
 ODDS_SENTENCES = [
-    (
-        {"effect": 0.9},
-        r"the odds of `y` = `on` are 2\.\d+ times as high \(odds ratio 2\.\d+, 95% CI .* p < \.001\)",
-        "",
-    ),
+    ({"effect": 0.9}, r"odds of `y` = `on` are 2\.\d+ times as high \(odds ratio 2\.\d+, 95% CI .* p < \.001\)", ""),
     ({"effect": -0.5}, r"are (3|4)\d% lower \(odds ratio 0\.\d{3}, .* percentage points lower", ""),
     ({"effect": 0.0}, r"are estimated .*: no clear evidence of a difference, in either direction\. In probability", ""),
     ({"effect": 0.0, "share": 0.01}, "no clear evidence of a difference", "Only 20 rows used have `g` `new`"),
