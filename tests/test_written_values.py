@@ -105,6 +105,10 @@ UNREAD = {  # texts, and what is said of them
     "percent before": (["%5", "%6"] * 20, ""),
     "all in brackets": (["(1)", "(2)", "(3)"] * 20, ""),
     "two units": (["158 cm", "1.6 m"] * 20, ""),
+    "bounds": (
+        ["<5", "8", "≥ 100", "12"] * 15,
+        "but a bound in 30 rows (`<5` and `≥ 100`; first in row 1), which is no missing",
+    ),
     "some without a unit": (["158 cm", "160", "170"] * 20, "mostly numbers, but text in 20 rows (`158 cm`"),
     "no unit of ours": (["1 child", "2 children"] * 20, ""),
     "millions": (["5M", "7M"] * 20, ""),
@@ -122,6 +126,8 @@ def test_what_can_be_read_in_two_ways_or_in_none_stays_a_group(case):
     assert study["c"].kind == "categorical"
     remarks = study.overview()["remarks"].iloc[0]
     assert (said in remarks) if said else "numbers" not in remarks
+    if case == "bounds":
+        assert study.prepare(study.remarks()["c"][0].mend)["c"].values[:4].tolist() == [5, 8, 100, 12]
 
 
 def test_the_analyst_says_which_mark_stands_before_decimals():

@@ -25,7 +25,7 @@ from markbase.core.study.raw_values import (
     raw_in_parts,
     raw_values,
 )
-from markbase.core.study.written_numbers import as_written, decimals_in_doubt, numbers_as_written
+from markbase.core.study.written_numbers import as_written, decimals_in_doubt, numbers_as_written, signs_of_bounds
 
 _MOST_IN_ORDER = 1000
 SECONDS = Unit("second", "seconds")
@@ -116,6 +116,11 @@ def _doubt(raw: RawValues, spec: ColumnSpec) -> str:
     if raw.categories or spec.base or int(text.sum()) * 2 > len(text) or text.all() or not text.any():
         return ""
     words, first, rows = _texts_in(raw, text)
+    if signs_of_bounds([raw.texts[k] for k in np.flatnonzero(text)]):
+        return (
+            f"mostly numbers, but a bound in {count_noun(rows, 'row')} ({words}; first in row {first}), which is no missing answer: if it is numeric, "
+            f"say what it counts as; with its sign taken off it is the number it names"
+        )
     return (
         f"mostly numbers, but text in {count_noun(rows, 'row')} ({words}; first in row {first}): if it is numeric, "
         f"declare the text a missing code or mend it"

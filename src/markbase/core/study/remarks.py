@@ -13,7 +13,7 @@ from markbase.core.study.group_remarks import group_remarks
 from markbase.core.study.marked_numbers import marks_on
 from markbase.core.study.numeric_remarks import numeric_remarks
 from markbase.core.study.remark import Remark, about_blocks
-from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_written
+from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_written, signs_of_bounds
 
 
 def column_remarks(column: Column, total_of: tuple[str, ...] = ()) -> list[Remark]:
@@ -53,4 +53,6 @@ def _out_of_doubt(column: Column) -> tuple[Mapping[str, Any], ...]:
     if decimals_in_doubt(codes):
         return ({"do": "as_numeric", "column": column.name, "decimal": "."},)
     texts = [codes[k] for k in np.flatnonzero(np.isnan(numbers_as_written(codes)))]
+    if signs := signs_of_bounds(texts):
+        return ({"do": "as_numeric", "column": column.name, "without": signs},)
     return {"do": "blank", "column": column.name, "codes": texts[:6]}, {"do": "as_numeric", "column": column.name}

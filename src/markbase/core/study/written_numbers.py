@@ -68,6 +68,15 @@ def is_other_unit(own: Unit | None, other: Unit | None) -> bool:
     return known and own != other
 
 
+_BOUND = re.compile(r"([<>≤≥])\s*[\d.,]*\d|[\d.,]*\d\s*(\+)")
+
+
+def signs_of_bounds(texts: Sequence[str]) -> list[str]:
+    """Return the signs of texts that are all bounds of numbers, as ``<5`` or ``100+``; none if one is not."""
+    found = [_BOUND.fullmatch(text.strip()) for text in texts]
+    return sorted({match[1] or match[2] for match in found if match}) if all(found) else []
+
+
 @dataclass(frozen=True)
 class Writing:
     """How the numbers of a column are written."""
