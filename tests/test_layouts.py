@@ -245,7 +245,8 @@ def test_rows_without_a_value_are_none_and_are_said(monkeypatch, tmp_path, end, 
         pd.testing.assert_frame_equal(study.frame()[:12], plain.frame())
         assert len(study.frame()) == 13
         rows = "1 row without any value was" if len(at) == 1 else f"{len(at)} rows without any value were"
-        assert told == ([f"`data.csv`: {rows} left out."] if at else [])
+        without = "it" if len(at) == 1 else "them"
+        assert told == ([f"`data.csv`: {rows} left out; rows are counted without {without}."] if at else [])
     study, told = seen(path, in_parts=True)
     assert study.rows == 13 + len(at)
     rows = f"{len(at)} row{'s' * (len(at) > 1)} without any value;"

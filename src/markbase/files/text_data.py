@@ -86,7 +86,7 @@ def _parsed(text: str, path: Path, layout: Layout) -> tuple[pd.DataFrame, dict[s
             raise FileError(f"`{path}` has column names but no rows.")
         blank = len(frame) - len(filled)
         remark(
-            f"`{path.name}`: {count_noun(blank, 'row')} without any value {'was' if blank == 1 else 'were'} left out."
+            f"`{path.name}`: {count_noun(blank, 'row')} without any value {'was' if blank == 1 else 'were'} left out; rows are counted without {'it' if blank == 1 else 'them'}."
         )
         frame = filled
     if "'" in text and any(f"'{mark}" in text for mark in ESCAPED):
