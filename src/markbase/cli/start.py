@@ -71,7 +71,7 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
     mends = [r for r in study.remarks().get(outcome, ()) if any(step["do"] == "as_numeric" for step in r.mend)]
     if column.is_categorical and not logistic and mends:
         steps = " ".join(as_option(step) for step in mends[0].mend)
-        raise MarkbaseError(f"`{outcome}` cannot be explained as it is: {mends[0].text}. Add {steps}")
+        raise MarkbaseError(f"`{outcome}` cannot be the outcome as it is: {mends[0].text}. Add {steps}")
     if column.is_categorical and not logistic:
         raise MarkbaseError(
             f"`{outcome}` has {len(levels)} levels: an outcome is numeric, or has two. Make a yes/no column of it first (`event`, `split_at`)."

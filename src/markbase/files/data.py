@@ -95,8 +95,9 @@ def open_study(
     Warns
     -----
     MarkbaseWarning
-        For columns of lists or records, which are left out; columns without a name, or with that of another, which are called by their place; and a first row
-        of the data that looks like one more row of names.
+        For columns of lists or records, which are left out; columns without a name, or with that of another, which are called by their place; rows
+        without a value, which are left out, and merged cells, which count for each of their rows; formulas without results; and a first
+        or last row of the data that looks like more names, or a total.
 
     Examples
     --------

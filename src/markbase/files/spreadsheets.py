@@ -46,19 +46,18 @@ def read_sheet(path: Path, sheet: str | None, layout: Layout) -> tuple[pd.DataFr
         raise layout.too_few(f"`{path}`", len(cells), layout.last)
     rows = written(cells.iloc[: max(above, TOP)])
     names, labels = (rows[above - 1], []) if layout.is_plain else layout.top_of(rows, f"`{path}`")
-    named = [" ".join(name.split()) for name in names]
+    header, unnamed = checked_names(names, path, lambda: header_hint(rows))
     if path.suffix.lower() == ".xlsx":
         for column, merged in _fill_merged(cells, raw, sheet or sheets[0], above).items():
             remark(
-                f"`{path.name}`: `{named[column]}` has merged cells ({merged}); what they hold counts for each of their rows."
+                f"`{path.name}`: `{header[column]}` has merged cells ({merged}); what they hold counts for each of their rows."
             )
         if unworked := _unworked_columns(cells.iloc[: layout.last], raw, sheet or sheets[0], above):
-            what = f"{listed(quoted(named[k] for k in unworked))} {'holds' if len(unworked) == 1 else 'hold'}"
+            what = f"{listed(quoted(header[k] for k in unworked))} {'holds' if len(unworked) == 1 else 'hold'}"
             remark(
                 f"`{path.name}`: {what} formulas without their results; open the file in a spreadsheet program, and save it."
             )
     frame = cells.iloc[above : layout.last].dropna(how="all").reset_index(drop=True)
-    header, unnamed = checked_names(names, path, lambda: header_hint(rows))
     return with_names(frame, header, unnamed, labels, layout, above, lambda: int(filled[-1]) + 1, path.name)
 
 

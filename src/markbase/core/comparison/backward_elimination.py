@@ -124,7 +124,7 @@ def _moved(now: AnyFit, whole: AnyFit) -> list[str]:
             told.append(f"{name} from {number(row.after, decimals)} to {number(row.before, decimals)}")
     if not told:
         return []
-    scale = " (log odds, on the scale of the whole model)" if whole.family.rescaled else ""
+    scale = f" ({whole.family.coefficient}, on the scale of the whole model)" if whole.family.rescaled else ""
     return [f"Leaving terms out moved what is left: {listed(told)}{scale}. What went is not held equal any more."]
 
 

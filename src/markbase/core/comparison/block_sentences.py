@@ -95,7 +95,7 @@ def _moves(block: str, before: AnyFit, after: AnyFit) -> list[Statement]:
     found = []
     errors = after.coefficients.set_index(["term", "level"])["se"]
     tested = [f.coefficients.set_index(["term", "level"])["p"] for f in (before, after)]
-    scale = " in log odds, both on the scale of the larger model" if after.family.rescaled else ""
+    scale = f" in {after.family.coefficient}, both on the scale of the larger model" if after.family.rescaled else ""
     for row in rows_of(movements(before, after)):
         if not worth_telling(row, float(errors.loc[(row.term, row.level)]), after.alpha):
             continue

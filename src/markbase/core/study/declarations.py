@@ -141,9 +141,7 @@ def declare_numeric(
     if decimal not in (None, ".", ","):
         raise ColumnError(f"The mark before decimals of `{column.name}` is {decimal!r}; it is `.` or `,`.")
     if scores is not None and (decimal is not None or without):
-        raise ColumnError(
-            f"The levels of `{column.name}` are given scores, or read as numbers with a decimal mark and without others; not both."
-        )
+        raise ColumnError(f"The levels of `{column.name}` are given scores, or are read as numbers; not both.")
     if scores is not None:
         return _scored(column, scores)
     if not column.is_categorical:

@@ -75,6 +75,10 @@ def fill_down(column: Column) -> Recode:
     if column.is_categorical and (column.base is None or not column.base.chosen):
         new = with_default_base(replace(new, base=None))
     left = int(np.count_nonzero(why == BLANK))
+    if left == rows:
+        raise ColumnError(
+            f"The blank rows of `{column.name}` all stand above its first value, so nothing stands above them."
+        )
     top = (f"{count_noun(left, 'blank row')} at the top, above any value, {'stays' if left == 1 else 'stay'} blank",)
     notes = ("which value a row gets rests on the order of the rows in the file", *(top if left else ()))
     check = (old_by_new if column.is_categorical else before_and_after)(column, new, notes)
