@@ -256,14 +256,8 @@ def test_rows_without_a_value_are_none_and_are_said(monkeypatch, tmp_path, end, 
 def test_merged_cells_count_for_their_rows_and_formulas_without_results_are_told(tmp_path):
     rows = [[*row, 2 * k] for k, row in enumerate(ROWS)]
     plain = mb.open_study(written([[*NAMES, "twice"], *rows], tmp_path / "plain.xlsx"))
-    merged = [
-        ["Choir survey", *"    "],
-        [*NAMES, "twice"],
-        *([*row[:4], "=A3*2"] for row in rows),
-        [None] * 5,
-        ["Asked in May.", *"    "],
-    ]
-    path = written(merged, tmp_path / "data.xlsx")
+    table = [[*NAMES, "twice"], *([*row[:4], "=A3*2"] for row in rows)]
+    path = written([["Choir survey", *"    "], *table, [None] * 5, ["Asked in May.", *"    "]], tmp_path / "data.xlsx")
     book = openpyxl.load_workbook(path)
     sheet = book.active
     for first in (3, 6):  # the voice of rows 3 to 5 and 6 to 8 is the first of them

@@ -290,7 +290,7 @@ CALLS = [
     (
         lambda s: s.mark("voice", by="biggest"),
         mb.LevelError,
-        "no rule .* `first`, `largest`, `last`, `lowest_mean` and `smallest`",
+        "no rule .* `largest`, `last`, `lowest_mean` and `smallest`",
     ),
     (lambda s: s.mark("age", by="largest"), mb.ColumnError, "is numeric and has no levels"),
     (lambda s: s.levels("age"), mb.ColumnError, "`values` describes it"),
