@@ -1,8 +1,11 @@
 """Checks of a linear fit: each figure by its definition, or by leaving the case out."""
 
+import itertools
+
 import numpy as np
 import pandas as pd
 import pytest
+from matplotlib.text import Text
 from scipy.stats import kurtosis, normaltest, skew
 
 import markbase as mb
@@ -35,6 +38,24 @@ def test_shape_and_spread_by_definition():
     share = 1 - left @ left / np.sum((e**2 - np.mean(e**2)) ** 2)
     assert checks.spread_statistic == pytest.approx(len(y) * share, rel=1e-8)
     assert checks.spread_df == 5
+
+
+def test_uneven_spread_is_told_with_the_errors_that_allow_for_it_beside():
+    frame = choir(150)
+    rng = np.random.default_rng(8)
+    frame["score"] = frame["age"] + rng.normal(size=150) * np.where(frame["voice"] == "bass", 30, 4)
+    frame, _, fit = fitted(frame)
+    X, y = dense(frame), frame["score"].to_numpy()
+    inverse = np.linalg.inv(X.T @ X)
+    e = (y - X @ inverse @ X.T @ y) / (1 - np.einsum("ij,jk,ik->i", X, inverse, X))
+    classical = fit.strength.residual_sd**2 * np.diag(inverse)
+    times = np.sqrt(np.diag(inverse @ (X.T * e**2) @ X @ inverse) / classical)[1:]
+    far = ["`voice: bass`", "`voice: soprano`", "`voice: tenor`", "`age`", "`km`"][np.abs(np.log(times)).argmax()]
+    wanted = f"{times.min():.2g} to {times.max():.2g} times as large, furthest from 1 for {far}"
+    assert next(f for f in fit.checks().findings if f.about == "spread").way_on.endswith(wanted)
+    assert f"robust errors (HC3), which allow for it, are {wanted}".replace("`", "") in " ".join(str(fit).split())
+    for other in (fitted(frame, errors="HC1")[2], fitted()[2]):  # allowed for already; spread evenly
+        assert "times as large" not in f"{other}{other.checks()}"
 
 
 def test_a_line_is_tested_by_its_square_and_a_bend_is_found():
@@ -124,3 +145,15 @@ def test_findings_say_what_would_do_and_the_sheet_has_four_views():
     exact = pd.DataFrame({"x": [1.0, 2, 3, 4, 5], "score": [2.0, 4, 6, 8, 10]})
     with pytest.raises(mb.FitError, match="no residuals to check"):
         mb.fit_linear(mb.Study(exact), "score", ["x"]).checks()
+
+
+def test_names_of_cases_in_the_figure_touch_neither_one_another_nor_the_edge():
+    rng = np.random.default_rng(1)
+    x, e = rng.normal(size=60), rng.normal(size=60)
+    x[:5], e[:5] = 5 + 0.05 * x[:5], -5 + 0.1 * e[:5]  # all close to the edge, and to one another
+    ax = mb.draw_checks(mb.fit_linear(mb.Study(pd.DataFrame({"x": x, "y": x + e})), "y", ["x"])).axes[3]
+    ax.figure.draw_without_rendering()
+    named = [Text.get_window_extent(text) for text in ax.texts]  # without the lines that lead to the points
+    assert len(named) == 5
+    assert not any(a.overlaps(b) for a, b in itertools.combinations(named, 2))
+    assert all(ax.bbox.x0 <= box.x0 and box.x1 <= ax.bbox.x1 for box in named)

@@ -8,7 +8,7 @@ import numpy as np
 
 from markbase.core.formatting import short
 from markbase.core.results.linear import LinearFit
-from markbase.show.figure_names import fold_words
+from markbase.show.figure_names import fold_words, name_points
 from markbase.show.figures import AMBER, INK, TEAL, own_sheet, say_sample, styled
 
 if TYPE_CHECKING:
@@ -16,7 +16,9 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 _MOST_POINTS = 3000
-_PARTS = 12
+_MOST_PARTS = 12
+_ROWS_A_PART = 15
+"""Means of fewer go up and down by chance."""
 
 
 @styled
@@ -70,23 +72,23 @@ def draw_checks(fit: LinearFit) -> Figure:
     )
     axes[1, 1].plot(views.leverage[::step], z, "o", color=TEAL, markersize=3, alpha=0.45, markeredgewidth=0)
     axes[1, 1].axhline(0, color=INK, linewidth=1)
-    for label, leverage, residual in views.heaviest:
+    for _, leverage, residual in views.heaviest:
         axes[1, 1].plot(leverage, residual, "s", color=AMBER, markersize=5)
-        axes[1, 1].annotate(
-            label, (leverage, residual), xytext=(4, 3), textcoords="offset points", fontsize=7, color=INK
-        )
+    names, places = [h[0] for h in views.heaviest], [h[1:] for h in views.heaviest]
+    name_points(axes[1, 1], names, places, color=INK)
     _label(
         axes[1, 1],
         "leverage",
         "standardised residual",
-        f"Cases that weigh most (■), largest distance {short(views.largest)}",
+        f"Cases that weigh most (■), largest Cook's distance {short(views.largest)}",
     )
     return figure
 
 
 def _cloud(ax: Axes, x: np.ndarray, y: np.ndarray, all_x: np.ndarray, all_y: np.ndarray) -> None:
     ax.plot(x, y, "o", color=TEAL, markersize=3, alpha=0.35, markeredgewidth=0)
-    parts = np.array_split(np.argsort(all_x, kind="stable"), _PARTS)
+    few = min(_MOST_PARTS, max(3, len(all_x) // _ROWS_A_PART))
+    parts = np.array_split(np.argsort(all_x, kind="stable"), few)
     ax.plot(
         [all_x[p].mean() for p in parts if len(p)], [all_y[p].mean() for p in parts if len(p)], color=AMBER, linewidth=2
     )

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import functools
 import itertools
 import math
 import textwrap
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
+
+import numpy as np
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -92,6 +95,50 @@ def _told(axis: Any) -> list[str]:
 
 def _longest(text: str) -> int:
     return max(map(len, text.split("\n")))
+
+
+def name_points(ax: Axes, names: Sequence[str], points: Any, size: float = 7, **how: Any) -> None:
+    """Name points, shape (names, 2), each beside it where its name touches no other, no point that has one, and no edge.
+
+    Where there is room only further off, a line leads from the name to its point. Limits of the axes are to be set before.
+    """
+    ax.get_xlim(), ax.get_ylim()  # what is drawn has its place from now on
+    scale = 72 / ax.figure.dpi
+    at = ax.transData.transform(np.asarray(points, dtype=np.float64).reshape(-1, 2)) * scale
+    left, low, right, high = np.asarray(ax.get_window_extent().extents) * scale
+    taken = [(x - 3, y - 3, x + 3, y + 3) for x, y in at]
+    tall = 1.1 * size
+    for name, (x, y), point in zip(names, at, points, strict=True):
+        wide = _LETTER * size * len(name)
+        sides = [
+            (right_of, above, steps)
+            for steps in range(len(taken) + 1)
+            for right_of, above in itertools.product((True, False), repeat=2)
+        ]
+        for right_of, above, steps in sides:
+            a = x + (4 if right_of else -4 - wide)
+            b = y + (3 + steps * tall if above else -3 - tall - steps * tall)
+            box = (a, b, a + wide, b + tall)
+            inside = left <= a and a + wide <= right and low <= b and b + tall <= high
+            if inside and not any(map(functools.partial(_touch, box), taken)):
+                break
+        else:
+            a, b, box, steps = x + 4, y + 3, (x + 4, y + 3, x + 4 + wide, y + 3 + tall), 0
+        taken.append(box)
+        ax.annotate(
+            name,
+            point,
+            xytext=(a - x, b - y),
+            textcoords="offset points",
+            fontsize=size,
+            arrowprops={"arrowstyle": "-", "linewidth": 0.5, "shrinkA": 0, "shrinkB": 2} if steps else None,
+            **how,
+        )
+
+
+def _touch(one: tuple[float, ...], other: tuple[float, ...]) -> bool:
+    """Return whether two rectangles of left, low, right and high share a place."""
+    return one[0] < other[2] and other[0] < one[2] and one[1] < other[3] and other[1] < one[3]
 
 
 def legend_below(ax: Axes, most: int = 3, **more: Any) -> None:

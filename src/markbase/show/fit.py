@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
+from markbase.core.checks.linear_checks import uneven_spread
 from markbase.core.diagnostics.residuals import Checks
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import (
@@ -115,10 +116,13 @@ def _whether(fit: LinearFit) -> Section:
 
 def errors_text(fit: AnyFit) -> str:
     """Say what the standard errors rest on, and what they might."""
-    if not fit.possible_cluster:
-        return fit.errors.words
-    name = fit.possible_cluster
-    return f"{fit.errors.words}. Rows of one `{name}` may go together: errors clustered by it take that into account"
+    told = [fit.errors.words]
+    if fit.possible_cluster:
+        name = fit.possible_cluster
+        told.append(f"Rows of one `{name}` may go together: errors clustered by it take that into account")
+    if isinstance(fit, LinearFit) and (uneven := uneven_spread(fit)):
+        told.append(uneven)
+    return ". ".join(told)
 
 
 def standardised_section(fit: LinearFit) -> Section:

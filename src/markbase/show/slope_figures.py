@@ -15,7 +15,7 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.rows.row_functions import sample_of
 from markbase.core.tables import rows_of
-from markbase.show.figure_names import in_legend, legend_below, level_names
+from markbase.show.figure_names import in_legend, legend_below, level_names, name_points
 from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, styled
 
 if TYPE_CHECKING:
@@ -96,18 +96,12 @@ def draw_slopes(fit: AnyFit | StoredFit, numeric: str, by: str | None = None, ax
             solid_capstyle="butt",
             label=None if k else "interval excludes 0",
         )
-    for edge in sorted({float(r.to) for r in regions if r.to < high}):
+    edges = sorted({float(r.to) for r in regions if r.to < high})
+    for edge in edges:
         ax.axvline(edge, color=INK, linewidth=0.8, linestyle=":")
-        ax.annotate(
-            plain(edge, 4),
-            (edge, 1),
-            xycoords=("data", "axes fraction"),
-            xytext=(3, -11),
-            textcoords="offset points",
-            fontsize=9,
-        )
     if not isinstance(fit, StoredFit):
         _draw_rows(ax, fit.rows_used.values(along))
+    name_points(ax, [plain(edge, 4) for edge in edges], [(edge, ax.get_ylim()[1]) for edge in edges], 9)
     column = fit.variable(along, "numeric").column
     ax.set_xlabel(along if column.unit is None or column.unit_many == along else f"{along}, {column.unit_many}")
     ax.set_ylabel(_slope_words(fit, numeric))

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 import pandas as pd
@@ -34,6 +35,17 @@ class Finding:
     """What they mean here."""
     way_on: str
     """What would do; empty if nothing need be done."""
+
+
+class Spread(NamedTuple):
+    """Breusch and Pagan's test in its studentised form: whether residuals spread more for some values of the terms."""
+
+    statistic: float
+    """n·R² of the squared residuals on the terms."""
+    df: int
+    """Its degrees of freedom."""
+    p: float
+    """Its p, of chi-squared."""
 
 
 @dataclass(frozen=True, eq=False)

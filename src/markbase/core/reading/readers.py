@@ -6,10 +6,10 @@ from typing import Any
 
 import pandas as pd
 
-from markbase.core.checks.linear_checks import bends_of, check_fit, views_of
+from markbase.core.checks.linear_checks import bends_of, check_fit, spread_of, views_of
 from markbase.core.checks.logistic_checks import calibration_of, cases_of, classification_of
 from markbase.core.diagnostics.classification import Classification
-from markbase.core.diagnostics.residuals import Checks, Views
+from markbase.core.diagnostics.residuals import Checks, Spread, Views
 from markbase.core.reading.equation import make_equation, make_lines
 from markbase.core.reading.guide import make_guide
 from markbase.core.reading.linear_sentences import make_reading
@@ -38,6 +38,9 @@ class _Readers:
 
     def bends(self, fit: Any) -> pd.DataFrame:
         return bends_of(fit)
+
+    def spread(self, fit: Any) -> Spread:
+        return spread_of(fit)
 
     def residual_views(self, fit: Any) -> Views:
         return views_of(fit)

@@ -39,7 +39,7 @@ from markbase.core.study.column import Column
 from markbase.core.tables import own_table, table_of
 
 if TYPE_CHECKING:
-    from markbase.core.diagnostics.residuals import Checks, Views
+    from markbase.core.diagnostics.residuals import Checks, Spread, Views
 
 Array = NDArray[np.float64]
 
@@ -54,7 +54,9 @@ class LinearFit(Fit):
     Tables are DataFrames at full precision; print the fit to read it.
     """
 
-    _same_from_every_base: ClassVar[frozenset[str]] = frozenset({"_bends", "_fitted", "_unnamed", "own_measures"})
+    _same_from_every_base: ClassVar[frozenset[str]] = frozenset(
+        {"_bends", "_fitted", "_spread", "_unnamed", "own_measures"}
+    )
     fixed_effects: FixedEffects | None = None
     """The levels that were taken out; None for none."""
 
@@ -179,6 +181,11 @@ class LinearFit(Fit):
     def _bends(self) -> pd.DataFrame:
         """The test of the square of each numeric column, added to the model: whether its line is straight."""
         return readers().bends(self)
+
+    @cached_property
+    def _spread(self) -> Spread:
+        """The test whether residuals spread more for some values of the terms than for others."""
+        return readers().spread(self)
 
     def checks(self, *, most: int = 10, order: Any = None) -> Checks:
         """Check the fit: shape and spread of the residuals, straight lines, cases, and serial order.

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from markbase.core.diagnostics.classification import Classification
-    from markbase.core.diagnostics.residuals import Checks, Views
+    from markbase.core.diagnostics.residuals import Checks, Spread, Views
     from markbase.core.results.statements import Equation, Guide, Lines, Reading
 
 
@@ -42,6 +42,10 @@ class Readers(Protocol):
 
     def bends(self, fit: Any) -> pd.DataFrame:
         """Test the square of each numeric column, added to a linear fit."""
+        ...
+
+    def spread(self, fit: Any) -> Spread:
+        """Test whether the residuals of a linear fit spread unevenly."""
         ...
 
     def residual_views(self, fit: Any) -> Views:
