@@ -29,6 +29,7 @@ from markbase.core.inference.corrections import CORRECTIONS
 from markbase.core.results.any_fit import AnyFit
 from markbase.reports.document import write_document
 from markbase.show.equation import lines_page
+from markbase.show.fit import what_is_read
 from markbase.show.group_tables import cells_sections, groups_section, pairs_section, planned_section
 from markbase.show.page import Page, Section
 from markbase.show.records import groups_record, table_record
@@ -143,7 +144,7 @@ class _Asked:
                 sections += [planned_section(fit, group, self.planned, chosen, place or None) for place in self.places]
             elif self.places == ({},):
                 sections += _lines(fit, group)
-        return Page(f"{fit.explained}, by {listed(list(self.groups))}", fit.data_name, tuple(sections))
+        return Page(f"{fit.explained}, by {listed(list(self.groups))}", what_is_read(fit), tuple(sections))
 
     def record(self) -> dict[str, Any]:
         fit = self.fit

@@ -14,6 +14,7 @@ from markbase.cli.model_options import model_of, model_options
 from markbase.cli.typed import places_of, two
 from markbase.core.errors import MarkbaseError
 from markbase.reports.figure_sets import differing_slopes
+from markbase.show.fit import what_is_read
 from markbase.show.page import Page
 from markbase.show.records import table_record
 from markbase.show.regression import regression_record
@@ -62,7 +63,7 @@ def command(places: tuple[str, ...], figures: Path | None, replaces: bool, as_js
             found = regression_record(fit) | {"slopes": {n: table_record(table) for n, table in tables.items()}}
         else:
             sections = tuple(slopes_section(fit, n, by, at or None) for n, by in asked)
-            found = Page(f"{fit.explained}: simple slopes", fit.data_name, sections)
+            found = Page(f"{fit.explained}: simple slopes", what_is_read(fit), sections)
         if figures:
             draw_slopes_of(fit, asked, figures, replaces)
     answer(found, told)

@@ -17,7 +17,7 @@ from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.turning_points import TurningPoint
 from markbase.core.tables import rows_of
-from markbase.show.fit import errors_text, reading_blocks, rows_section
+from markbase.show.fit import errors_text, reading_blocks, rows_section, what_is_read
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
 from markbase.show.statistics import side_by_side
 
@@ -92,6 +92,7 @@ def _steps(hierarchy: Blocks) -> Section:
                         "with no terms",
                         f"always guessing the commoner level is right in {as_percent(guess)} of rows",
                     ),
+                    ("errors", errors_text(fit)),
                     *_about_bootstrap(hierarchy),
                 )
             ),
@@ -132,7 +133,8 @@ def _steps(hierarchy: Blocks) -> Section:
             rows.append(Row(cells, "plain", strip))
         facts = [("residual standard deviation", _misses(hierarchy))]
         if any(r.test == "Wald F" for r in rows_of(hierarchy.steps)):
-            facts.append(("tests", f"Wald's, of the added coefficients: {errors_text(fit)}"))
+            facts.append(("tests", "Wald's, of the added coefficients"))
+        facts.append(("errors", errors_text(fit)))
         facts += _about_bootstrap(hierarchy)
         strips = "change of R²"
         if not any(row.strip for row in rows):  # robust errors have no interval of the change, unless samples are drawn
@@ -277,7 +279,7 @@ def elimination_page(elimination: Elimination) -> Page:
     note = f"while p is above {short(elimination.limit)}, the largest first"
     return Page(
         f"{elimination.fit.explained}: terms left out one by one",
-        elimination.fit.data_name,
+        what_is_read(elimination.fit),
         (Section("Steps", note, tuple(blocks)),),
     )
 

@@ -11,6 +11,7 @@ from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, from_to, number, plain, short
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.stored_fit import StoredFit
+from markbase.show.fit import what_is_read
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 
 _MOST = 60
@@ -78,7 +79,7 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
         told = table[fit.family.predicted].notna() & (table["caution"] != "")
         text = "Outside the data a prediction rests on the form of the model alone." if told.any() else ""
         blocks.append(Sentences(((text or "What cannot be predicted:", cautions),)))
-    return Page(title, fit.data_name, (Section("", blocks=tuple(blocks)), *sections))
+    return Page(title, what_is_read(fit), (Section("", blocks=tuple(blocks)), *sections))
 
 
 def _back(fit: AnyFit | StoredFit, rows: tuple[Row, ...], first: str, percent: str) -> Section:
