@@ -49,7 +49,7 @@ def entries(draw):
     return entry
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=80, deadline=None, suppress_health_check=list(HealthCheck))
 @given(columns=st.dictionaries(LABELS, entries(), min_size=1, max_size=3), title=st.one_of(st.just(""), LABELS))
 @pytest.mark.parametrize("file", FILES[1:])
 def test_a_codebook_is_the_same_after_a_way_through_every_standard(file, columns, title, tmp_path):

@@ -6,6 +6,7 @@ what the true effects are.
 
 from __future__ import annotations
 
+from functools import cache
 from importlib import resources
 from pathlib import Path
 
@@ -48,7 +49,7 @@ def choirs() -> Study:
     Study
         The study with its codebook.
     """
-    return open_study(path("choirs.csv"), path("choirs.codebook.toml"))
+    return _opened("choirs")
 
 
 def plan() -> Plan:
@@ -70,4 +71,10 @@ def choir_terms() -> Study:
     Study
         The study with its codebook.
     """
-    return open_study(path("choir_terms.csv"), path("choir_terms.codebook.toml"))
+    return _opened("choir_terms")
+
+
+@cache
+def _opened(name: str) -> Study:
+    """Open a table of the demo once for all who ask: a study does not change."""
+    return open_study(path(f"{name}.csv"), path(f"{name}.codebook.toml"))
