@@ -32,26 +32,41 @@ def pytest_runtest_protocol(item):
 
 
 @pytest.fixture(scope="session")
-def demo_run(tmp_path_factory):
+def made_once(tmp_path_factory):
+    """Make a folder of a name by a function that takes it, once for all processes of the tests."""
+
+    def made(name, make):
+        shared = tmp_path_factory.getbasetemp()
+        folder = (shared.parent if "PYTEST_XDIST_WORKER" in os.environ else shared) / name
+        try:
+            folder.mkdir()
+        except FileExistsError:  # another process is at it, or has done it
+            while not (folder / "done").exists():
+                time.sleep(0.1)
+        else:
+            try:
+                make(folder)
+            finally:
+                (folder / "done").touch()
+        return folder
+
+    return made
+
+
+@pytest.fixture(scope="session")
+def demo_run(made_once):
     """What `markbase demo` says in an empty folder, and the folder it makes; nothing is changed in it."""
     from command import run
 
-    shared = tmp_path_factory.getbasetemp()
-    if "PYTEST_XDIST_WORKER" in os.environ:
-        shared = shared.parent
-    home = shared / "demo"
-    try:
-        home.mkdir()
-    except FileExistsError:  # another process is at it, or has done it
-        while not (home / "done").exists():
-            time.sleep(0.1)
-    else:
+    def make(home):
         done = run("demo", cwd=home)
         (home / "stdout").write_text(done.stdout, encoding="utf-8")
         (home / "stderr").write_text(done.stderr, encoding="utf-8")
-        (home / "done").write_text(str(done.returncode))
+        (home / "ended").write_text(str(done.returncode))
+
+    home = made_once("demo", make)
     said = {name: (home / name).read_text(encoding="utf-8") for name in ("stdout", "stderr")}
-    return SimpleNamespace(returncode=int((home / "done").read_text()), folder=home / "choirs-demo", **said)
+    return SimpleNamespace(returncode=int((home / "ended").read_text()), folder=home / "choirs-demo", **said)
 
 
 @pytest.fixture(scope="module")

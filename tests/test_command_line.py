@@ -198,14 +198,20 @@ def test_every_command_with_a_table_for_a_manuscript_writes_the_one_python_write
     assert "does not end in .docx, .md, .html or .tex" in refused.stderr.replace("`", "")
 
 
-def test_figures_of_a_fit_are_written_whole_and_the_same_each_time(tmp_path):
+def test_figures_of_a_fit_are_written_whole_and_over_others_only_when_asked(tmp_path):
     done = run("fit", *CHOIRS, *STAYS, "--figures", "drawn", cwd=tmp_path)
     assert done.returncode == 0
     drawn = {p.name: p.read_bytes() for p in (tmp_path / "drawn").iterdir()}
     assert {"voice-differences.svg", "age-by-voice.png", "classification.png", "calibration.svg"} <= set(drawn)
     assert run("fit", *CHOIRS, *STAYS, "--figures", "drawn", cwd=tmp_path).returncode == 2
-    assert run("fit", *CHOIRS, *STAYS, "--figures", "drawn", "--replace", cwd=tmp_path).returncode == 0
+    other = ["fit", *CHOIRS, "--outcome", "belonging", "--terms", "age", "--figures", "drawn"]
+    assert run(*other, cwd=tmp_path).returncode == 2
     assert {p.name: p.read_bytes() for p in (tmp_path / "drawn").iterdir()} == drawn
+    assert run(*other, "--replace", cwd=tmp_path).returncode == 0
+    after = {p.name: p.read_bytes() for p in (tmp_path / "drawn").iterdir()}
+    assert {name for name in after if after[name] != drawn.get(name)} == {
+        f"{name}.{kind}" for name in ("coefficients", "checks") for kind in ("png", "svg")
+    }
 
 
 def test_look_shows_every_column_and_one_column():

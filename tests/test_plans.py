@@ -80,12 +80,15 @@ title = "At home & staying"
 
 
 @pytest.fixture(scope="module")
-def results(tmp_path_factory):
-    folder = tmp_path_factory.mktemp("plan")
-    (folder / "my.plan.toml").write_text(PLAN, encoding="utf-8")
-    done = run("run", "my.plan.toml", "--into", "out", cwd=folder)
-    assert done.returncode == 0, done.stderr
-    return folder
+def results(made_once):
+    """What a plan gives; each test that writes beside it does so under names of its own."""
+
+    def make(folder):
+        (folder / "my.plan.toml").write_text(PLAN, encoding="utf-8")
+        done = run("run", "my.plan.toml", "--into", "out", cwd=folder)
+        assert done.returncode == 0, done.stderr
+
+    return made_once("plan", make)
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
