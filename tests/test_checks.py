@@ -50,12 +50,17 @@ def test_uneven_spread_is_told_with_the_errors_that_allow_for_it_beside():
     e = (y - X @ inverse @ X.T @ y) / (1 - np.einsum("ij,jk,ik->i", X, inverse, X))
     classical = fit.strength.residual_sd**2 * np.diag(inverse)
     times = np.sqrt(np.diag(inverse @ (X.T * e**2) @ X @ inverse) / classical)[1:]
-    far = ["`voice: bass`", "`voice: soprano`", "`voice: tenor`", "`age`", "`km`"][np.abs(np.log(times)).argmax()]
+    far = ["`voice: bass`", "`voice: soprano`", "`voice: tenor`", "`age`", "`km`"][np.abs(times - 1).argmax()]
     wanted = f"{times.min():.2g} to {times.max():.2g} times as large, furthest from 1 for {far}"
     assert next(f for f in fit.checks().findings if f.about == "spread").way_on.endswith(wanted)
     assert f"robust errors (HC3), which allow for it, are {wanted}".replace("`", "") in " ".join(str(fit).split())
     for other in (fitted(frame, errors="HC1")[2], fitted()[2]):  # allowed for already; spread evenly
         assert "times as large" not in f"{other}{other.checks()}"
+    moved = fitted(frame.assign(score=(frame["score"] * 1024).round() / 1024 + 2.0**30))[2].checks()
+    near = fitted(frame.assign(score=(frame["score"] * 1024).round() / 1024))[2].checks()
+    assert moved.spread_statistic == pytest.approx(near.spread_statistic, rel=1e-11)
+    pairs = pd.DataFrame({"g": np.repeat(list("abc"), 6), "y": np.resize([1.0, -1.0], 18) + 1e9})
+    assert mb.fit_linear(mb.Study(pairs), "y", ["g"]).checks().spread_p == 1.0  # all squares the same
 
 
 def test_a_line_is_tested_by_its_square_and_a_bend_is_found():

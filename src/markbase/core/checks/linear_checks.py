@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -11,17 +10,15 @@ import pandas as pd
 import scipy.special as sp
 from numpy.typing import NDArray
 
-from markbase.core.design.cross_products import gather
-from markbase.core.design.terms import CodedColumns, single
-from markbase.core.diagnostics.residuals import Checks, Finding, Spread, Views, serial, shape
+from markbase.core.checks.spread import spread_finding
+from markbase.core.design.terms import single
+from markbase.core.diagnostics.residuals import Checks, Finding, Views, serial, shape
 from markbase.core.errors import FitError, MarkbaseError, listed, quoted
-from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import number, p_phrase, short
-from markbase.core.inference.covariance import errors_of
 from markbase.core.inference.distributions import p_of_f
 from markbase.core.results.fit import ROW_NAME
-from markbase.core.rows.parts import in_parts, row_numbers, rows_at
+from markbase.core.rows.parts import row_numbers, rows_at
 from markbase.core.rows.row_functions import lowest, sample_of, with_values_at
 from markbase.core.rows.sums import total_of
 from markbase.core.study.column import Column
@@ -35,10 +32,6 @@ _FAR = 3.0
 _MOVES = 0.5
 _LITTLE_ROOM = 1e-6
 _MOST_FAR = 200
-_MOST_ROWS = 200_000
-"""So many rows in memory are gone through again for what a fit says of its errors; its checks look at any number."""
-_LITTLE = 0.1
-"""Robust errors that differ by no more from the classical ones are not spoken of unasked."""
 _AT_ONCE = 16
 """So many squares are held in memory at a time."""
 
@@ -58,7 +51,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
         found = serial(e, _order(order, fit.sample.rows)[inside], None if unit is None else unit[1][inside])
     findings = [
         _on_shape(fit, skew, kurtosis, k2, k2_p, len(often)),
-        _on_spread(fit),
+        spread_finding(fit),
         *_on_lines(fit, lines),
         _on_cases(cases),
     ]
@@ -92,39 +85,6 @@ def _order(order: Any, rows: int) -> Array:
     if values.shape != (rows,):
         raise MarkbaseError(f"The order has {values.size:,} values, and the data {rows:,} rows: give one for each row.")
     return values
-
-
-def spread_of(fit: LinearFit) -> Spread:
-    """Return n·R² of the squared residuals on the terms, its degrees of freedom and p (Koenker 1981)."""
-    square = np.nan_to_num(((fit.outcome.values - fit._fitted) / fit.strength.residual_sd) ** 2)
-    blocks = [*fit._blocks(fit.model_terms)[:-1], CodedColumns(1, multiplier=square)]
-    heavy = fit.weights.values if fit.weights else None
-    moments = gather(blocks, fit.sample.rows, fit.used, heavy)
-    fixed = fit.fixed_effects.gathered(moments, blocks, fit.used) if fit.fixed_effects else None
-    columns, own = fit.solution.columns, fit._term_columns
-    solution = solve(moments, blocks, fit.used, fit.sample.rows, columns, heavy, fixed)
-    left, explained = solution.explained + solution.residual, solution.explained
-    if not own.all():  # what a second column of fixed effects explains is no spread by the terms
-        aside = solve(moments, blocks, fit.used, fit.sample.rows, columns[~own], heavy, fixed)
-        left, explained = aside.residual, aside.residual - solution.residual
-    df = int(own.sum())
-    statistic = (moments.rows - (fixed.levels if fixed else 0)) * explained / left
-    return Spread(statistic, df, float(p_of_f(statistic / df, df, math.inf)))
-
-
-def _robust_beside(fit: LinearFit) -> tuple[float, float, str]:
-    """Return the least and the most times robust errors (HC3) are the classical ones of a fit's coefficients, and which differs most."""
-    fixed, parts = fit.fixed_effects, fit.model_terms
-    errors = errors_of("HC3", None, fit.moments, fit._blocks(parts), fit.solution, fit.used, fit.weights, fixed)
-    table = fit.coefficients
-    with np.errstate(invalid="ignore"):
-        times = replace(fit, errors=errors).coefficients["se"].to_numpy() / table["se"].to_numpy()
-    times[0] = np.nan  # of the first number, which often describes nobody
-    if np.isnan(times).all():
-        return math.nan, math.nan, ""
-    k = int(np.nanargmax(np.abs(np.log(times))))
-    term, level = table["term"].iloc[k], table["level"].iloc[k]
-    return float(np.nanmin(times)), float(np.nanmax(times)), f"`{term}: {level}`" if level else f"`{term}`"
 
 
 def bends_of(fit: LinearFit) -> pd.DataFrame:
@@ -297,45 +257,6 @@ def _on_shape(fit: LinearFit, skew: float, kurtosis: float, k2: float, p: float,
         else "look at the cases below; robust errors do not mend it"
     )
     return Finding("shape", figures, f"{side}: {rows}", way)
-
-
-def _on_spread(fit: LinearFit) -> Finding:
-    statistic, df, p = fit._spread
-    figures = f"chi²({df}) = {number(statistic, 2)}, {p_phrase(p)} (Breusch and Pagan, studentised)"
-    if p < fit.alpha:
-        used = fit.errors.middle is not None
-        meaning = "residuals spread more for some values of the terms than for others" + (
-            ", which the errors of this fit allow for" if used else ": classical errors are then too small or too large"
-        )
-        return Finding(
-            "spread", figures, meaning, "" if used else f"use robust errors (HC3): {_times(*_robust_beside(fit))}"
-        )
-    return Finding("spread", figures, "no clear evidence that the spread depends on the terms", "")
-
-
-def uneven_spread(fit: LinearFit) -> str:
-    """Say that classical errors of a fit are far from the robust ones, where the spread is uneven; empty where not, or where rows are many."""
-    if fit.errors.kind != "classical" or fit.exact or fit.sample.rows > _MOST_ROWS or in_parts(fit.outcome.values):
-        return ""
-    statistic, df, p = fit._spread
-    if p >= fit.alpha:
-        return ""
-    least, most, where = _robust_beside(fit)
-    if least >= 1 - _LITTLE and most <= 1 + _LITTLE:
-        return ""
-    return (
-        f"Residuals spread more for some values of the terms than for others (Breusch and Pagan, chi²({df}) = "
-        f"{number(statistic, 2)}, {p_phrase(p)}): robust errors (HC3), which allow for it, are "
-        f"{_times(least, most, where)}"
-    )
-
-
-def _times(least: float, most: float, where: str) -> str:
-    if math.isnan(least):
-        return "no coefficient but the first number has any"
-    if short(least, 2) == short(most, 2):
-        return f"{short(least, 2)} times as large"
-    return f"{short(least, 2)} to {short(most, 2)} times as large, furthest from 1 for {where}"
 
 
 def _on_lines(fit: LinearFit, lines: pd.DataFrame) -> list[Finding]:

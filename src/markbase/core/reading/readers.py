@@ -6,8 +6,9 @@ from typing import Any
 
 import pandas as pd
 
-from markbase.core.checks.linear_checks import bends_of, check_fit, spread_of, views_of
+from markbase.core.checks.linear_checks import bends_of, check_fit, views_of
 from markbase.core.checks.logistic_checks import calibration_of, cases_of, classification_of
+from markbase.core.checks.spread import spread_of
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.diagnostics.residuals import Checks, Spread, Views
 from markbase.core.reading.equation import make_equation, make_lines

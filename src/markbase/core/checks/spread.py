@@ -1,0 +1,119 @@
+"""Whether the residuals of a linear fit spread unevenly, and what that does to its errors."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.design.cross_products import gather
+from markbase.core.design.terms import CodedColumns
+from markbase.core.diagnostics.residuals import Finding, Spread
+from markbase.core.estimation.least_squares import solve
+from markbase.core.estimation.whitening import Whitened
+from markbase.core.formatting import number, p_phrase, short
+from markbase.core.inference.covariance import errors_of
+from markbase.core.inference.distributions import p_of_f
+from markbase.core.rows.parts import in_parts
+
+if TYPE_CHECKING:
+    from markbase.core.results.linear import LinearFit
+
+_MOST_ROWS = 200_000
+"""So many rows in memory are gone through again for what a fit says of its errors; its checks look at any number."""
+_MOST_WORK = 1e9
+"""So many products of two columns in a row are summed for it, which takes about as long as to print the fit."""
+_SAME = 1e-12
+"""A variance of squares, in squares of their mean, that is rounding in the outcome."""
+_LITTLE = 0.1
+"""Robust errors that differ by no more from the classical ones are not spoken of unasked."""
+
+
+def spread_of(fit: LinearFit) -> Spread:
+    """Return n·R² of the squared residuals on the terms, its degrees of freedom and p (Koenker 1981)."""
+    heavy = fit.weights.values if fit.weights else None
+    whitened = Whitened(fit.moments, fit._blocks(fit.model_terms), fit.solution, fit.used, heavy, fit.fixed_effects)
+    (e,) = whitened.made(1, _residuals)  # far from 0, the outcome less what is fitted to it would be rounding
+    square = np.nan_to_num((e / fit.strength.residual_sd) ** 2)
+    blocks = [*fit._blocks(fit.model_terms)[:-1], CodedColumns(1, multiplier=square)]
+    moments = gather(blocks, fit.sample.rows, fit.used, heavy)
+    fixed = fit.fixed_effects.gathered(moments, blocks, fit.used) if fit.fixed_effects else None
+    columns, own = fit.solution.columns, fit._term_columns
+    solution = solve(moments, blocks, fit.used, fit.sample.rows, columns, heavy, fixed)
+    left, explained = solution.explained + solution.residual, solution.explained
+    if not own.all():  # what a second column of fixed effects explains is no spread by the terms
+        aside = solve(moments, blocks, fit.used, fit.sample.rows, columns[~own], heavy, fixed)
+        left, explained = aside.residual, aside.residual - solution.residual
+    df = int(own.sum())
+    if not left > _SAME * moments.rows:  # all squares the same, to within rounding
+        return Spread(0.0, df, 1.0)
+    statistic = (moments.rows - (fixed.levels if fixed else 0)) * explained / left
+    return Spread(statistic, df, float(p_of_f(statistic / df, df, math.inf)))
+
+
+def _residuals(own: Whitened) -> tuple[NDArray[np.float64]]:
+    outcome = own.blocks[-1].multiplier
+    assert outcome is not None
+    e = np.full(len(outcome), np.nan)
+    for chunk, _, residual, _ in own.chunks():
+        e[chunk] = residual
+    return (e,)
+
+
+def _robust_beside(fit: LinearFit) -> tuple[float, float, str]:
+    """Return the least and the most times robust errors (HC3) are the classical ones of a fit's coefficients, and which differs most."""
+    fixed, parts = fit.fixed_effects, fit.model_terms
+    errors = errors_of("HC3", None, fit.moments, fit._blocks(parts), fit.solution, fit.used, fit.weights, fixed)
+    table = fit.coefficients
+    with np.errstate(invalid="ignore", divide="ignore"):
+        times = replace(fit, errors=errors).coefficients["se"].to_numpy() / table["se"].to_numpy()
+    times[0] = np.nan  # of the first number, which often describes nobody
+    if np.isnan(times).all():
+        return math.nan, math.nan, ""
+    k = int(np.nanargmax(np.abs(times - 1)))
+    term, level = table["term"].iloc[k], table["level"].iloc[k]
+    return float(np.nanmin(times)), float(np.nanmax(times)), f"`{term}: {level}`" if level else f"`{term}`"
+
+
+def spread_finding(fit: LinearFit) -> Finding:
+    """Say whether residuals spread more for some values of the terms, and what would do."""
+    statistic, df, p = fit._spread
+    figures = f"chi²({df}) = {number(statistic, 2)}, {p_phrase(p)} (Breusch and Pagan, studentised)"
+    if p < fit.alpha:
+        used = fit.errors.middle is not None
+        meaning = "residuals spread more for some values of the terms than for others" + (
+            ", which the errors of this fit allow for" if used else ": classical errors are then too small or too large"
+        )
+        way = "" if used else ": ".join(filter(None, ["use robust errors (HC3)", _times(*_robust_beside(fit))]))
+        return Finding("spread", figures, meaning, way)
+    return Finding("spread", figures, "no clear evidence that the spread depends on the terms", "")
+
+
+def uneven_spread(fit: LinearFit) -> str:
+    """Say that classical errors of a fit are far from the robust ones, where the spread is uneven; empty where not, or where rows are many."""
+    if fit.errors.kind != "classical" or fit.exact or fit.sample.rows > _MOST_ROWS or in_parts(fit.outcome.values):
+        return ""
+    if fit.sample.rows * len(fit.solution.columns) ** 2 > _MOST_WORK:
+        return ""
+    statistic, df, p = fit._spread
+    if p >= fit.alpha:
+        return ""
+    least, most, where = _robust_beside(fit)
+    if not where or (least >= 1 - _LITTLE and most <= 1 + _LITTLE):
+        return ""
+    return (
+        f"Residuals spread more for some values of the terms than for others (Breusch and Pagan, chi²({df}) = "
+        f"{number(statistic, 2)}, {p_phrase(p)}): robust errors (HC3), which allow for it, are "
+        f"{_times(least, most, where)}"
+    )
+
+
+def _times(least: float, most: float, where: str) -> str:
+    if math.isnan(least):
+        return ""
+    if short(least, 2) == short(most, 2):
+        return f"{short(least, 2)} times as large"
+    return f"{short(least, 2)} to {short(most, 2)} times as large, furthest from 1 for {where}"
