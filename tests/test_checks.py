@@ -59,8 +59,9 @@ def test_uneven_spread_is_told_with_the_errors_that_allow_for_it_beside():
     moved = fitted(frame.assign(score=(frame["score"] * 1024).round() / 1024 + 2.0**30))[2].checks()
     near = fitted(frame.assign(score=(frame["score"] * 1024).round() / 1024))[2].checks()
     assert moved.spread_statistic == pytest.approx(near.spread_statistic, rel=1e-11)
-    pairs = pd.DataFrame({"g": np.repeat(list("abc"), 6), "y": np.resize([1.0, -1.0], 18) + 1e9})
-    assert mb.fit_linear(mb.Study(pairs), "y", ["g"]).checks().spread_p == 1.0  # all squares the same
+    for far in (0.0, 0.1, 1e9):  # all squares the same
+        pairs = pd.DataFrame({"g": np.repeat(list("abcd"), 4), "y": np.resize([1.0, -1.0], 16) + far})
+        assert mb.fit_linear(mb.Study(pairs), "y", ["g"]).checks().spread_p == 1.0
 
 
 def test_a_line_is_tested_by_its_square_and_a_bend_is_found():

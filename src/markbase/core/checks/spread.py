@@ -40,7 +40,8 @@ def spread_of(fit: LinearFit) -> Spread:
     square = np.nan_to_num((e / fit.strength.residual_sd) ** 2)
     blocks = [*fit._blocks(fit.model_terms)[:-1], CodedColumns(1, multiplier=square)]
     moments = gather(blocks, fit.sample.rows, fit.used, heavy)
-    if not moments.scales[-1] > _SAME:  # all squares the same, to within rounding
+    variation = moments.cross[-1, -1] - moments.cross[0, -1] ** 2 / moments.weight
+    if variation * moments.scales[-1] ** 2 <= _SAME * moments.weight:  # all squares the same, to within rounding
         return Spread(0.0, int(fit._term_columns.sum()), 1.0)
     fixed = fit.fixed_effects.gathered(moments, blocks, fit.used) if fit.fixed_effects else None
     columns, own = fit.solution.columns, fit._term_columns
