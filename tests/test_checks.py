@@ -56,9 +56,10 @@ def test_uneven_spread_is_told_with_the_errors_that_allow_for_it_beside():
     assert f"robust errors (HC3), which allow for it, are {wanted}".replace("`", "") in " ".join(str(fit).split())
     for other in (fitted(frame, errors="HC1")[2], fitted()[2]):  # allowed for already; spread evenly
         assert "times as large" not in f"{other}{other.checks()}"
-    moved = fitted(frame.assign(score=(frame["score"] * 1024).round() / 1024 + 2.0**30))[2].checks()
-    near = fitted(frame.assign(score=(frame["score"] * 1024).round() / 1024))[2].checks()
-    assert moved.spread_statistic == pytest.approx(near.spread_statistic, rel=1e-11)
+    frame["score"] = (frame["score"] * 1024).round() / 1024
+    near, far = fitted(frame)[2], fitted(frame.assign(score=frame["score"] + 2.0**30))[2]  # the same digits, far from 0
+    np.testing.assert_allclose(far.residuals, near.residuals, atol=1e-12)
+    assert far.checks().spread_statistic == pytest.approx(near.checks().spread_statistic, rel=1e-11)
     for far in (0.0, 0.1, 1e9):  # all squares the same
         pairs = pd.DataFrame({"g": np.repeat(list("abcd"), 4), "y": np.resize([1.0, -1.0], 16) + far})
         assert mb.fit_linear(mb.Study(pairs), "y", ["g"]).checks().spread_p == 1.0

@@ -41,7 +41,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     if fit.exact:
         raise FitError("The outcome is reproduced exactly, so there are no residuals to check.")
     inside = slice(None) if fit.used is None else fit.used
-    e = (fit.outcome.values - fit._fitted)[inside]
+    e = fit._residuals[inside]
     (often,) = fit.rows_used.repeated(e)
     skew, kurtosis, k2, k2_p = shape(often)
     lines, cases = fit._bends.copy(), _cases(fit, most)

@@ -7,13 +7,11 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from markbase.core.design.cross_products import gather
 from markbase.core.design.terms import CodedColumns
 from markbase.core.diagnostics.residuals import Finding, Spread
 from markbase.core.estimation.least_squares import solve
-from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import number, p_phrase, short
 from markbase.core.inference.covariance import errors_of
 from markbase.core.inference.distributions import p_of_f
@@ -35,9 +33,7 @@ _LITTLE = 0.1
 def spread_of(fit: LinearFit) -> Spread:
     """Return n·R² of the squared residuals on the terms, its degrees of freedom and p (Koenker 1981)."""
     heavy = fit.weights.values if fit.weights else None
-    whitened = Whitened(fit.moments, fit._blocks(fit.model_terms), fit.solution, fit.used, heavy, fit.fixed_effects)
-    (e,) = whitened.made(1, _residuals)  # far from 0, the outcome less what is fitted to it would be rounding
-    square = np.nan_to_num((e / fit.strength.residual_sd) ** 2)
+    square = np.nan_to_num((fit._residuals / fit.strength.residual_sd) ** 2)
     blocks = [*fit._blocks(fit.model_terms)[:-1], CodedColumns(1, multiplier=square)]
     moments = gather(blocks, fit.sample.rows, fit.used, heavy)
     variation = moments.cross[-1, -1] - moments.cross[0, -1] ** 2 / moments.weight
@@ -55,15 +51,6 @@ def spread_of(fit: LinearFit) -> Spread:
         return Spread(0.0, df, 1.0)
     statistic = (moments.rows - (fixed.levels if fixed else 0)) * explained / left
     return Spread(statistic, df, float(p_of_f(statistic / df, df, math.inf)))
-
-
-def _residuals(own: Whitened) -> tuple[NDArray[np.float64]]:
-    outcome = own.blocks[-1].multiplier
-    assert outcome is not None
-    e = np.full(len(outcome), np.nan)
-    for chunk, _, residual, _ in own.chunks():
-        e[chunk] = residual
-    return (e,)
 
 
 def _robust_beside(fit: LinearFit) -> tuple[float, float, str]:

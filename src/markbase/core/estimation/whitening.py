@@ -227,3 +227,29 @@ class Whitened:
         off = twofold.two_sum(y, np.full(rows, -self.moments.centres[-1]))
         residual = twofold.minus(off, (high[:, 0], low[:, 0]))[0]
         return residual, np.array(high)
+
+
+def residuals_of(
+    moments: Moments,
+    blocks: Sequence[CodedColumns],
+    solution: Solution,
+    used: NDArray[np.bool_] | None,
+    weights: Array | None,
+    fixed_effects: FixedEffects | None,
+) -> Array:
+    """Return the residuals, shape (rows,), NaN in rows not used.
+
+    Summed from the centres, they keep their digits far from 0, where the outcome less what is fitted would be rounding.
+    """
+    alone = replace(solution, root=solution.root[:, :0], root_lower=solution.root_lower[:, :0])
+
+    def told(own: Whitened) -> tuple[Array]:
+        outcome = own.blocks[-1].multiplier
+        assert outcome is not None
+        e = np.full(len(outcome), np.nan)
+        for chunk, _, residual, _ in own.chunks():
+            e[chunk] = residual
+        return (e,)
+
+    (found,) = Whitened(moments, blocks, alone, used, weights, fixed_effects).made(1, told)
+    return found  # type: ignore[no-any-return]

@@ -150,8 +150,7 @@ class Fit(Grouped, Probed, Predicting):
     def residuals(self) -> pd.Series[float]:
         """Observed less fitted, on the index of the study's table; of a yes/no outcome 1 or 0 less the probability."""
         self._refuse_each_row("a residual of each")
-        observed = (self.outcome.values == 1).astype(np.float64) if self.outcome.is_categorical else self.outcome.values
-        return pd.Series(observed - self._fitted, index=self.index, name="residual")
+        return pd.Series(self._residuals.copy(), index=self.index, name="residual")
 
     def _refuse_each_row(self, what: str) -> None:
         refuse_in_parts(self.outcome.values, what, "predict for the study part by part")
@@ -160,6 +159,12 @@ class Fit(Grouped, Probed, Predicting):
     @abstractmethod
     def _fitted(self) -> Array:
         """What the model gives for each row, shape (rows,)."""
+
+    @property
+    def _residuals(self) -> Array:
+        """Observed less fitted, shape (rows,); NaN for a row not used."""
+        left: Array = (self.outcome.values == 1).astype(np.float64) - self._fitted
+        return left
 
     def _unseen(self, setting: Setting) -> list[str]:
         """Name combinations of levels that no row used has."""

@@ -24,6 +24,7 @@ from markbase.core.estimation.collinearity import collinearity_error
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent
+from markbase.core.estimation.whitening import residuals_of
 from markbase.core.formatting import plain, short
 from markbase.core.inference.covariance import errors_of
 from markbase.core.inference.distributions import p_of_f, t_quantile
@@ -55,7 +56,7 @@ class LinearFit(Fit):
     """
 
     _same_from_every_base: ClassVar[frozenset[str]] = frozenset(
-        {"_bends", "_fitted", "_spread", "_unnamed", "own_measures"}
+        {"_bends", "_fitted", "_residuals", "_spread", "_unnamed", "own_measures"}
     )
     fixed_effects: FixedEffects | None = None
     """The levels that were taken out; None for none."""
@@ -423,3 +424,8 @@ class LinearFit(Fit):
             start = look_up(own, self.fixed_effects.codes)
         fitted = self._predictor_at(None, start, self.fixed_effects.hidden if self.fixed_effects else ())
         return fitted if self.used is None else np.where(self.used, fitted, np.nan)
+
+    @cached_property
+    def _residuals(self) -> Array:
+        blocks, heavy = self._blocks(self.model_terms), self.weights.values if self.weights else None
+        return residuals_of(self.moments, blocks, self.solution, self.used, heavy, self.fixed_effects)
