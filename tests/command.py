@@ -7,7 +7,14 @@ import sys
 import warnings
 from types import SimpleNamespace
 
+import markbase as mb
 from markbase.cli.main import main
+
+DATA, BOOK = str(mb.demo.path("choirs.csv")), str(mb.demo.path("choirs.codebook.toml"))
+PLAN = str(mb.demo.path("choirs.plan.toml"))
+FIT = ["fit", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "age,voice,joined_through"]
+STAYS = ["--kind", "logistic", "--outcome", "stays", "--event", "yes", "--terms", "age,voice,rehearsals"]
+CHOIRS = [DATA, "--codebook", BOOK, "--base", "voice=alto", "--prepare", 'do = "merge_levels", column = "voice", targets = {tenor = ["tennor"]}']  # fmt: skip
 
 
 def run(*arguments, cwd=None, stdin=b""):

@@ -14,7 +14,7 @@ settings.register_profile(
     "unhurried", deadline=None
 )  # how long an example takes says more of the machine than of the code
 settings.load_profile("unhurried")
-AROUND = "browser command_line files files_in_parts hostile layouts package plans reports shown standards"
+AROUND = "browser command_line files files_in_parts hostile layouts mistakes package plans reports shown standards"
 UNCOUNTED = {f"test_{what}" for what in AROUND.split()}
 """What these pass through of the core on their way does not count as tested: coverage is that of the other tests."""
 

@@ -51,7 +51,7 @@ def test_uneven_spread_is_told_with_the_errors_that_allow_for_it_beside():
     classical = fit.strength.residual_sd**2 * np.diag(inverse)
     times = np.sqrt(np.diag(inverse @ (X.T * e**2) @ X @ inverse) / classical)[1:]
     far = ["`voice: bass`", "`voice: soprano`", "`voice: tenor`", "`age`", "`km`"][np.abs(times - 1).argmax()]
-    wanted = f"{times.min():.2g} to {times.max():.2g} times as large, furthest from 1 for {far}"
+    wanted = f"{times.min():.2f} to {times.max():.2f} times as large, furthest from 1 for {far}"
     assert next(f for f in fit.checks().findings if f.about == "spread").way_on.endswith(wanted)
     assert f"robust errors (HC3), which allow for it, are {wanted}".replace("`", "") in " ".join(str(fit).split())
     for other in (fitted(frame, errors="HC1")[2], fitted()[2]):  # allowed for already; spread evenly

@@ -13,7 +13,7 @@ import pyarrow
 import pytest
 
 import markbase as mb
-from test_command_line import BOOK, DATA, run
+from command import BOOK, DATA, run
 
 STRANGE = ["=1+1", "+plus", "-minus", "@at", "'quoted", "a,b", 'say "so"', "line\nbreak", "-3", "ünïcode"]
 

@@ -17,9 +17,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import markbase as mb
-from command import run, run_process
+from command import BOOK, DATA, PLAN, run, run_process
 from markbase.files import whole_files
-from test_command_line import BOOK, DATA, PLAN
 
 
 def put(folder, **contents):

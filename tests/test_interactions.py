@@ -5,7 +5,6 @@ import pandas as pd
 import pytest
 
 import markbase as mb
-from markbase.core.study.derived_values import _FUNCTIONS, derivatives_of, value_of
 from reference import digits, least_squares, made_up, sandwich, term_of
 
 
@@ -211,23 +210,6 @@ def test_what_moderates_is_probed_and_regions_end_where_the_interval_touches_zer
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
-@pytest.mark.parametrize("how", sorted(_FUNCTIONS))
-def test_every_derived_column_is_computed_again_with_the_slopes_of_its_formula(how):
-    rng = np.random.default_rng(8)
-    names = ["a", "b"] if how in ("sum", "mean", "difference", "ratio", "rate", "product") else ["a"]
-    frame = pd.DataFrame({name: rng.uniform(1, 5, 40) for name in names})
-    sources = names if len(names) > 1 else names[0]
-    options = {"per": 1000} if how == "rate" else {}
-    study = mb.Study(frame).derive("new", **{how: sources}, **options)
-    made, x = study.column("new").made, [frame[name].to_numpy() for name in names]
-    np.testing.assert_allclose(value_of(made, x), study.frame()["new"], rtol=1e-13)
-    for k, slope in enumerate(derivatives_of(made, x)):
-        moved = [[v + (j == k) * d for j, v in enumerate(x)] for d in (1e-5, -1e-5)]
-        wanted = (value_of(made, moved[0]) - value_of(made, moved[1])) / 2e-5
-        np.testing.assert_allclose(np.broadcast_to(slope, wanted.shape), wanted, rtol=1e-7, atol=1e-9)
-
-
-@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
 def test_rows_that_are_not_used_change_no_number(kind):
     frame = pd.DataFrame(made_up(200, seed=3)).assign(w=np.random.default_rng(2).uniform(0.5, 2, 200))
@@ -254,43 +236,6 @@ def test_rows_that_are_not_used_change_no_number(kind):
     ):
         one, other = (told(fit).select_dtypes("number").drop(columns="row", errors="ignore") for fit in fits)
         np.testing.assert_allclose(one, other, rtol=1e-8, atol=1e-10)
-
-
-def test_derived_columns_follow_their_sources():
-    frame = pd.DataFrame(made_up(250, seed=6))
-    frame["km"] += 1
-    study = (
-        mb.Study(frame).derive("age2", square="age").derive("both", product=["age", "km"]).derive("km_log", log="km")
-    )
-    with pytest.warns(mb.MarkbaseWarning, match="is the square of `age`, which is in the model too"):
-        squared = mb.fit_linear(study, "score", ["age", "age2", "km"])
-    curve = mb.fit_linear(study, "score", [mb.polynomial("age"), "km"])
-    for profile in ({"age": 60}, {"age": 60, "km": 3}, {"km": 3}, {"age": 20}):
-        one, other = squared.predict(profile), curve.predict(profile)
-        np.testing.assert_allclose(one[["predicted", "se"]], other[["predicted", "se"]], rtol=1e-8)
-    np.testing.assert_allclose(squared.simple_slopes("age")["slope"], curve.simple_slopes("age")["slope"], rtol=1e-8)
-    assert squared.turning_point("age").value == pytest.approx(curve.turning_point("age").value, rel=1e-9)
-    assert "cannot change with age2 held equal" in " ".join(str(squared).split())
-    with pytest.warns(mb.MarkbaseWarning, match="together they are an interaction"):
-        product = mb.fit_linear(study, "score", ["age", "km", "both"])
-    crossed = mb.fit_linear(study, "score", ["age", "km", mb.interaction("age", "km")])
-    for profile in ({"age": 60, "km": 3}, {"age": 60}):
-        np.testing.assert_allclose(
-            product.predict(profile)["predicted"], crossed.predict(profile)["predicted"], rtol=1e-9
-        )
-    slopes = [f.simple_slopes("age", by="km", at={"km": 4})["slope"].iloc[0] for f in (product, crossed)]
-    assert slopes[0] == pytest.approx(slopes[1], rel=1e-9)
-    logged = mb.fit_linear(study, "score", ["km", "km_log"])
-    table = logged.coefficients.set_index("term")["estimate"]
-    wanted = table["(intercept)"] + 5 * table["km"] + np.log(5) * table["km_log"]
-    assert logged.predict({"km": 5})["predicted"].iloc[0] == pytest.approx(wanted, rel=1e-10)
-    assert logged.simple_slopes("km", at={"km": 5})["slope"].iloc[0] == pytest.approx(table["km"] + table["km_log"] / 5)
-    logistic = mb.fit_logistic(
-        study.split_at("score", above=40, labels=("n", "y"), name="high"), "high", ["km", "km_log"], event="y"
-    )
-    at = logistic.coefficients.set_index("term")["estimate"]
-    eta = at["(intercept)"] + 5 * at["km"] + np.log(5) * at["km_log"]
-    assert logistic.predict({"km": 5})["probability"].iloc[0] == pytest.approx(1 / (1 + np.exp(-eta)), rel=1e-9)
 
 
 def test_a_combination_that_never_occurs_is_said_and_not_made_up():

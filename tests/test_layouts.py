@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import markbase as mb
-from test_command_line import run
+from command import run
 
 NAMES = ["ID", "Voice", "Age", "Score"]
 LABELS = ["Respondent", "Which voice do\nyou sing?", "How old are you?", "Score"]

@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import markbase as mb
-from test_command_line import run
+from command import run
 
 ANSWERS = ["e-mail", "phone", "letter", "at the door"]
 

@@ -11,8 +11,8 @@ import pandas as pd
 import pytest
 
 import markbase as mb
+from command import BOOK, DATA, run
 from reference import dense, digits, made_up
-from test_command_line import BOOK, DATA, run
 
 TERMS = ["voice", "day", "age", "km", "age2"]
 

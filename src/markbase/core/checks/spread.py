@@ -12,7 +12,7 @@ from markbase.core.design.cross_products import gather
 from markbase.core.design.terms import CodedColumns
 from markbase.core.diagnostics.residuals import Finding, Spread
 from markbase.core.estimation.least_squares import solve
-from markbase.core.formatting import number, p_phrase, short
+from markbase.core.formatting import number, p_phrase
 from markbase.core.inference.covariance import errors_of
 from markbase.core.inference.distributions import p_of_f
 from markbase.core.rows.parts import in_parts
@@ -104,6 +104,6 @@ def uneven_spread(fit: LinearFit) -> str:
 def _times(least: float, most: float, where: str) -> str:
     if math.isnan(least):
         return ""
-    if short(least, 2) == short(most, 2):
-        return f"{short(least, 2)} times as large"
-    return f"{short(least, 2)} to {short(most, 2)} times as large, furthest from 1 for {where}"
+    if number(least, 2) == number(most, 2):
+        return f"{number(least, 2)} times as large"
+    return f"{number(least, 2)} to {number(most, 2)} times as large, furthest from 1 for {where}"
