@@ -119,7 +119,7 @@ def _entry(name: str, result: LinearFit | LogisticFit | Blocks, study: Study) ->
         if fit.penalty:
             entry["penalty"] = fit.penalty
     if isinstance(result, Blocks):
-        by_name = {t.name: _spec(t) for t in fit.model_terms}
+        by_name = {t.name: _spec(t) for own in result.fits for t in own.model_terms}
         blocks = zip(result.names, result.added, strict=True)
         if result.bootstrapped:
             entry |= {"bootstrap": result.bootstrapped.draws, "seed": result.bootstrapped.seed}

@@ -210,11 +210,17 @@ def comparison_page(comparison: Comparison) -> Page:
         "tjur": "Tjur",
     }
     heads = ("fit", "terms", "parameters", *(words.get(c, c) for c in figures))
+    said = {name: errors_text(fit) for name, fit in zip(names, comparison.fits, strict=True)}
+    errors = (
+        [("errors", next(iter(said.values())))]
+        if len(set(said.values())) == 1
+        else [(f"errors of {name}", text) for name, text in said.items()]
+    )
     sections.append(
         Section(
             "How much each says",
             f"all on the same {comparison.rows:,} rows",
-            (Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0),),
+            (Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0), Facts(tuple(errors))),
         )
     )
     if len(comparison.tests):

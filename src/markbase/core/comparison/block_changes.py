@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+import numpy as np
+
 from markbase.core.inference.distributions import p_of_f
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
@@ -40,18 +42,17 @@ def change_between(smaller: AnyFit | None, larger: AnyFit) -> Change:
         if larger.errors.middle is not None:
             kind = larger.family.wald
         return Change(t.statistic, t.df, t.df_rest, t.p, kind)
-    before = {t.name for t in smaller.model_terms}
-    more = [t for t in larger.model_terms if t.name not in before]
+    more = larger.term_tests.beyond(smaller.model_terms)
     df = len(larger.solution.columns) - len(smaller.solution.columns)
     if larger.errors.middle is not None:
-        test = larger._as_overall(larger.term_tests.of_columns(more))
+        test = larger._as_overall(larger.inner.columns(more))
         return Change(test.statistic, test.df, test.df_rest, test.p, larger.family.wald)
     if isinstance(larger, LogisticFit):
         if larger.penalty:
-            chi2 = float(larger.ratios.falls_of([larger.term_tests.selected(more)])[0])
+            chi2 = float(larger.ratios.falls_of([np.eye(len(larger.solution.columns))[more]])[0])
         else:
             assert isinstance(smaller, LogisticFit)
             chi2 = max(2 * (larger.loglik - smaller.loglik), 0.0)
         return Change(chi2, df, math.inf, float(p_of_f(chi2 / df, df, math.inf)), "likelihood ratio")
-    F = larger.term_tests.of_columns(more).statistic  # the same as by residual sums of squares
+    F = larger.inner.columns(more).statistic  # the same as by residual sums of squares
     return Change(F, df, larger.df_rest, float(p_of_f(F, df, larger.df_rest)), "F")

@@ -118,7 +118,17 @@ def _moves(block: str, before: AnyFit, after: AnyFit) -> list[Statement]:
             text += f". By itself it is clear in {'neither model' if not (was or stays) else 'the smaller model only' if was else 'the larger model only'}."
         found.append(Statement(str(row.term), str(row.level), text))
     known = {t.name for t in before.model_terms}
-    changed = [t.name for t in before.model_terms if not keeps_its_meaning(t, before, after)]
+    curved = {t.name: own for t in before.model_terms for own in after.model_terms if t.keys < own.keys}
+    for name, own in curved.items():
+        found.append(
+            Statement(
+                name,
+                "",
+                f"`{own.name}` takes the place of `{name}`, whose powers it has and more: what a curve goes with differs along it, so no one "
+                f"estimate of it is compared.",
+            )
+        )
+    changed = [t.name for t in before.model_terms if t.name not in curved and not keeps_its_meaning(t, before, after)]
     if changed:
         added = [t.name for t in after.model_terms if t.name not in known]
         one = len(changed) == 1

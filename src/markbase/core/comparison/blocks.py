@@ -258,17 +258,30 @@ class Blocks(Shown):
         """The standard errors that belong to `moves`."""
         return self._side_by_side("se")
 
+    @property
+    def _terms_of_all(self) -> list[str]:
+        """The names of the terms of all blocks, in the order of the last; in front of a curve what it takes the place of."""
+        found: dict[str, None] = {}
+        for term in self.last.model_terms:
+            alike = [t.name for fit in self.fits for t in fit.model_terms if t.keys <= term.keys]
+            found |= dict.fromkeys([*alike, term.name])
+        return list(found)
+
     def _side_by_side(self, column: str) -> pd.DataFrame:
-        last = self.last.coefficient_map.rows
+        every: dict[tuple[str, str], bool] = {}
+        known = [{(r.term, r.compared.level): r.compared.base for r in fit.coefficient_map.rows} for fit in self.fits]
+        for term in [self.last.coefficient_map.rows[0].term, *self._terms_of_all]:
+            for rows in known:
+                every |= {key: base for key, base in rows.items() if key[0] == term and key not in every}
         table: dict[str, Sequence[object]] = {
-            "term": [r.term for r in last],
-            "level": [r.compared.level for r in last],
-            "base": [r.compared.base for r in last],
+            "term": [term for term, _ in every],
+            "level": [level for _, level in every],
+            "base": list(every.values()),
         }
         for name, fit in zip(self.names, self.fits, strict=True):
             own = fit.coefficient_rows.estimates if column == "estimate" else fit.coefficient_rows.se
             found = {(r.term, r.compared.level): v for r, v in zip(fit.coefficient_map.rows, own.tolist(), strict=True)}
-            table[name] = [found.get((r.term, r.compared.level), math.nan) for r in last]
+            table[name] = [found.get(key, math.nan) for key in every]
         return table_of(table)
 
     @own_table
@@ -277,7 +290,7 @@ class Blocks(Shown):
 
         NaN before a term enters, for terms that are products, and in a block of one term. Linear models only.
         """
-        names = [t.name for t in self.last.model_terms]
+        names = self._terms_of_all
         table = pd.DataFrame({"term": names})
         for block, fit in zip(self.names, self.fits, strict=True):
             if (
@@ -362,8 +375,3 @@ def _noncentrality(share: float, change: Change) -> float:
 
     root, _ = brentq(off, min(here, there), max(here, there), rtol=1e-12, full_output=True)
     return float(root) ** 2
-
-
-def cumulative(added: Sequence[Sequence[str]]) -> list[list[str]]:
-    """Return the terms after each block."""
-    return [[name for block in added[: k + 1] for name in block] for k in range(len(added))]

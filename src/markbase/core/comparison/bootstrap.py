@@ -203,9 +203,9 @@ def _cluster_samples(fit: LinearFit, draws: int, rng: np.random.Generator) -> It
 def _linear_shares(fits: Sequence[AnyFit]) -> Callable[[Array], Array | None]:
     """Return what gives R² of every block by the cross-products of a sample; None where one cannot be fitted."""
     fit = fits[-1]
-    place = {c: k for k, c in enumerate(fit.components, 1)}
+    place = {c.key: k for k, c in enumerate(fit.components, 1)}
     columns = [
-        fit.moments.columns_of([0, *(place[c] for c in block.components)])[block.solution.columns] for block in fits
+        fit.moments.columns_of([0, *(place[c.key] for c in block.components)])[block.solution.columns] for block in fits
     ]
 
     def take(cross: Array) -> Array | None:

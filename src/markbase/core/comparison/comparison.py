@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
 
 from markbase.core.comparison.block_changes import AnyFit, change_between
+from markbase.core.design.terms import keys_of, variables_of
 from markbase.core.display import ShownTables
 from markbase.core.errors import FitError, MarkbaseError, listed, quoted
+from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.row_functions import all_of
 
 
@@ -103,11 +105,8 @@ def compare(*fits: AnyFit, names: Sequence[str] | None = None) -> Comparison:
     if not one:
         cautions.append(_outcomes_differ(same_rows))
     tests = _tests(called, same_rows) if one else []
-    if one and not tests:
-        cautions.append(
-            "No model here holds all terms of another, so no test compares them: AIC and BIC do (smaller is better; a difference below 2 is next "
-            "to nothing)."
-        )
+    if one:
+        cautions += _untested(called, same_rows, bool(tests))
     if any(f.errors.middle is not None for f in fits):
         cautions.append(
             "AIC and BIC take rows as independent and the form of the model as right, whatever the errors rest on."
@@ -175,21 +174,55 @@ def _strength(names: Sequence[str], fits: Sequence[AnyFit], one: bool) -> pd.Dat
     return pd.DataFrame(records)
 
 
+def _nested(names: Sequence[str], fits: Sequence[AnyFit]) -> Iterator[tuple[tuple[str, AnyFit], tuple[str, AnyFit]]]:
+    """Yield every pair of which the second has all terms of the first and more, each with its name."""
+    for first, second in itertools.permutations(zip(names, fits, strict=True), 2):
+        if keys_of(first[1].model_terms) < keys_of(second[1].model_terms):
+            yield first, second
+
+
 def _tests(names: Sequence[str], fits: Sequence[AnyFit]) -> list[list[object]]:
     found: list[list[object]] = []
-    for (a, first), (b, second) in itertools.permutations(zip(names, fits, strict=True), 2):
-        if {t.name for t in first.model_terms} < {t.name for t in second.model_terms} and _alike(first, second):
+    for (a, first), (b, second) in _nested(names, fits):
+        if not _unlike(first, second):
             change = change_between(first, second)
             found.append([a, b, change.statistic, change.df, change.df_rest, change.p, change.kind])
     return found
 
 
-def _alike(first: AnyFit, second: AnyFit) -> bool:
-    """Whether the terms two fits share are made alike, and their errors rest on the same."""
-    own = {t.name: t.column for t in second.model_terms}
-    same = all(_levels(t.column) == _levels(own[t.name]) for t in first.model_terms)
-    rest = [(f.errors.kind, f.errors.cluster, f.fixed_effect_names) for f in (first, second)]
-    return same and rest[0] == rest[1]
+def _untested(names: Sequence[str], fits: Sequence[AnyFit], tested: bool) -> list[str]:
+    """Say which pairs are not tested though one has all terms of the other; and if there is no such pair, what compares them."""
+    told = [
+        f"`{b}` holds all terms of `{a}`, but no test compares them: {unlike}."
+        for (a, first), (b, second) in _nested(names, fits)
+        if (unlike := _unlike(first, second))
+    ]
+    if told or tested:
+        return told
+    return [
+        "No model here holds all terms of another and more, so no test compares them: AIC and BIC do (smaller is better; a difference "
+        "below 2 is next to nothing)."
+    ]
+
+
+def _unlike(first: AnyFit, second: AnyFit) -> str:
+    """Say why no test compares two fits of which the second has all terms of the first; empty where one does."""
+    own = variables_of(second.model_terms)
+    for name, variable in variables_of(first.model_terms).items():
+        if _levels(variable.column) != _levels(own[name].column):
+            return f"the levels of `{name}` are not the same in both"
+    if first.fixed_effect_names != second.fixed_effect_names:
+        return "the levels taken out are not the same in both"
+    if _penalty(first) != _penalty(second):
+        return "one of them is penalised"
+    rest = [f"{f.errors.kind} by `{f.errors.cluster}`" if f.errors.cluster else f.errors.kind for f in (first, second)]
+    if rest[0] != rest[1]:
+        return f"their errors are not of one kind ({rest[0]} and {rest[1]}); fit both with the same"
+    return ""
+
+
+def _penalty(fit: AnyFit) -> str:
+    return fit.penalty if isinstance(fit, LogisticFit) else ""
 
 
 def _levels(column) -> list[str]:  # type: ignore[no-untyped-def]

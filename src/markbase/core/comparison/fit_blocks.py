@@ -2,13 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from typing import Any
 
 from markbase.core.arguments import checked
-from markbase.core.comparison.blocks import AnyFit, Blocks, cumulative
+from markbase.core.comparison.blocks import AnyFit, Blocks
 from markbase.core.design.options import KINDS
-from markbase.core.design.requested_terms import Interaction, Polynomial, TermRequest, request_name
+from markbase.core.design.requested_terms import (
+    Interaction,
+    Polynomial,
+    TermRequest,
+    degrees_of,
+    request_name,
+    request_of,
+    term_name,
+)
+from markbase.core.design.terms import Term, keys_of
 from markbase.core.errors import FitError, MarkbaseError, near
 from markbase.core.results.fit_linear import fit_linear
 from markbase.core.results.fit_logistic import fit_logistic
@@ -76,50 +85,73 @@ def fit_blocks(
         raise MarkbaseError(
             'Give the blocks in order, each with its terms: {"background": ["age", "voice"], "taking part": ["rehearsals"]}.'
         )
-    every: list[TermRequest] = []
-    block_of: dict[str, str] = {}
-    for name, terms in blocks.items():
-        if isinstance(terms, (str, Polynomial, Interaction)) or not terms:
-            raise FitError(f"Block `{name}` needs a list of one term or more.")
-        for term in terms:
-            told = request_name(term)
-            if told in block_of:
-                raise FitError(f"The term `{told}` stands in two blocks; let it enter once, where it is first needed.")
-            every.append(term)
-            block_of[told] = name
+    every, stages = _stages(blocks)
     fit: AnyFit = (
         fit_linear(study, outcome, every, **settings)
         if kind == "linear"
         else fit_logistic(study, outcome, every, **settings)
     )
-    added: dict[str, tuple[str, ...]] = {}
-    waiting: list[str] = []  # lower terms that were added enter with the interaction that needs them
-    for t in fit.model_terms:
-        waiting.append(t.name)
-        if t.name in block_of:
-            added[block_of[t.name]] = (*added.get(block_of[t.name], ()), *waiting)
-            waiting = []
-    added = {name: added[name] for name in blocks if name in added}
-    _check_order(fit, added)
-    return climb(fit, tuple(added), tuple(added.values()))
-
-
-def _check_order(fit: AnyFit, added: Mapping[str, Sequence[str]]) -> None:
-    """Refuse an interaction that enters before a term it is made of."""
-    place = {name: k for k, terms in enumerate(added.values()) for name in terms}
-    for term in fit.model_terms:
-        for lower in fit.model_terms:
-            if set(lower.names) < set(term.names) and place[lower.name] > place[term.name]:
-                raise FitError(
-                    f"`{term.name}` stands in a block before `{lower.name}`, which it is made of; let it enter in the same block or a later one."
-                )
-
-
-def climb(fit: AnyFit, names: tuple[str, ...], added: tuple[tuple[str, ...], ...]) -> Blocks:
-    """Make a blockwise entry of the terms of a fit, which are those of all blocks, on its rows."""
     fits: list[AnyFit] = []
-    alone = []
-    for terms in cumulative(added):
-        fits.append(fit if len(terms) == len(fit.model_terms) else fit.only(terms))
-        alone.append(fit.rows_for(terms))
-    return Blocks(names, added, tuple(fits), tuple(alone))
+    added, alone, known = list[tuple[str, ...]](), list[int](), set[str]()
+    for degrees in stages:
+        terms = _terms_of(fit.model_terms, degrees, stages[-1])
+        fits.append(fit._with_only(terms) if keys_of(terms) < keys_of(fit.model_terms) else fit)
+        added.append(tuple(t.name for t in terms if t.name not in known))
+        known |= {t.name for t in terms}
+        alone.append(fit._rows_for(terms))
+    return Blocks(tuple(blocks), tuple(added), tuple(fits), tuple(alone))
+
+
+Degrees = dict[frozenset[str], dict[str, int]]
+"""The highest power of each column of a term, by the columns it is made of."""
+
+
+def _stages(blocks: Mapping[str, Sequence[TermRequest]]) -> tuple[list[TermRequest], list[Degrees]]:
+    """Return the terms of the whole model, each where it first enters with the powers it has in the end, and those after each block."""
+    stages: list[Degrees] = []
+    block_of: dict[frozenset[str], str] = {}
+    for name, terms in blocks.items():
+        if isinstance(terms, (str, Polynomial, Interaction)) or not terms:
+            raise FitError(f"Block `{name}` needs a list of one term or more.")
+        now = dict(stages[-1]) if stages else {}
+        for term in terms:
+            degrees = degrees_of(term)
+            columns, told = frozenset(degrees), request_name(term)
+            before = now.get(columns)
+            if before is not None and all(degrees[n] <= before[n] for n in degrees):
+                raise FitError(
+                    f"The term `{told}` stands in block `{name}` twice; give it once."
+                    if degrees == before and block_of[columns] == name
+                    else f"The term `{told}` stands in two blocks; let it enter once, where it is first needed."
+                    if degrees == before
+                    else f"`{term_name(before)}` contains `{told}` already; leave the latter out of block `{name}`, or let it enter before."
+                )
+            if before is not None and (block_of[columns] == name or any(degrees[n] < before[n] for n in degrees)):
+                raise FitError(
+                    f"`{told}` and `{term_name(before)}` are of the same columns; leave one out of block `{name}`."
+                )
+            now[columns], block_of[columns] = degrees, name
+        stages.append(now)
+    whole = stages[-1]
+    return [request_of(whole[columns]) for columns in whole], stages
+
+
+def _terms_of(whole: Sequence[Term], degrees: Degrees, given: Container[frozenset[str]]) -> tuple[Term, ...]:
+    """Return the terms after a block, in the order of the whole model: with lower ones that were added for their interactions.
+
+    Raises a `FitError` if an interaction enters before a term it is made of.
+    """
+    asked, found = list(degrees.values()), []
+    for term in whole:
+        own = degrees.get(frozenset(term.names))
+        needed = [d for d in asked if set(term.names) < set(d)]
+        if own is None and needed and frozenset(term.names) not in given:
+            own = {n: max(d[n] for d in needed) for n in term.names}
+        for higher in needed:
+            if own is None or any(own[n] < higher[n] for n in term.names):
+                raise FitError(
+                    f"`{term_name(higher)}` stands in a block before `{term.name}`, which it is made of; let it enter in the same block or a later one."
+                )
+        if own is not None:
+            found.append(term.of_degrees(tuple(own[n] for n in term.names)))
+    return tuple(found)

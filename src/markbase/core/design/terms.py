@@ -108,6 +108,11 @@ class Component:
         return frozenset(v.name for v in (*(v for v, _ in self.numerics), *self.groups))
 
     @cached_property
+    def key(self) -> frozenset[tuple[str, int]]:
+        """What it is a product of, by name and power (0 for a group): the same for what is the same in another model."""
+        return frozenset([*((v.name, power) for v, power in self.numerics), *((g.name, 0) for g in self.groups)])
+
+    @cached_property
     def size(self) -> int:
         """How many columns it stands for."""
         return math.prod(g.size for g in self.groups)
@@ -225,9 +230,19 @@ class Term:
         """The label of the base of a single group; empty otherwise."""
         return self.variables[0].base_label if self.is_categorical else ""
 
+    @cached_property
+    def keys(self) -> frozenset[frozenset[tuple[str, int]]]:
+        """What its components are products of."""
+        return frozenset(c.key for c in self.components)
+
     def coded(self) -> list[CodedColumns]:
         """Return its components as the arithmetic sees them, over all rows of the study."""
         return [c.coded() for c in self.components]
+
+    def of_degrees(self, degrees: tuple[int, ...]) -> Term:
+        """Return the term of the same variables with other highest powers; itself if they are its own."""
+        named = term_name(dict(zip(self.names, degrees, strict=True)))
+        return self if degrees == self.degrees else replace(self, name=named, degrees=degrees)
 
     def with_variables(self, change: Mapping[str, Variable]) -> Term:
         """Return the same term of variables of which some are put in place of those of their name."""
@@ -241,6 +256,11 @@ def make_terms(requests: Sequence[TermRequest], variables: Mapping[str, Variable
         degrees = degrees_of(request)
         terms.append(Term(term_name(degrees), tuple(variables[n] for n in degrees), tuple(degrees.values())))
     return tuple(terms)
+
+
+def keys_of(terms: Sequence[Term]) -> frozenset[frozenset[tuple[str, int]]]:
+    """Return what the components of some terms are products of: a model holds another if it has all of its keys."""
+    return frozenset(key for t in terms for key in t.keys)
 
 
 def variables_of(terms: Sequence[Term]) -> dict[str, Variable]:

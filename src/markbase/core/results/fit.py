@@ -191,7 +191,10 @@ class Fit(Grouped, Probed, Predicting):
         int
             The rows a fit of these alone could use.
         """
-        singles = {v.name: v.column for v in variables_of(self._parts_of(terms)).values()}
+        return self._rows_for(self._parts_of(terms))
+
+    def _rows_for(self, terms: Sequence[Term]) -> int:
+        singles = {v.name: v.column for v in variables_of(terms).values()}
         every = (self.outcome, *singles.values(), self.cluster, *self._fixed_columns)
         gaps = [c.present for c in every if c is not None and c.valid < self.sample.rows]
         return int(np.count_nonzero(all_of(gaps))) if gaps else self.sample.rows

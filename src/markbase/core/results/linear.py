@@ -18,7 +18,7 @@ from markbase.core.design.cross_products import gather
 from markbase.core.design.mean_columns import Setting
 from markbase.core.design.moments import Moments
 from markbase.core.design.options import check_room
-from markbase.core.design.terms import POWER_MARKS, CodedColumns, Term, Variable
+from markbase.core.design.terms import POWER_MARKS, CodedColumns, Term, Variable, keys_of
 from markbase.core.errors import FitError
 from markbase.core.estimation.collinearity import collinearity_error
 from markbase.core.estimation.fixed_effects import FixedEffects
@@ -172,8 +172,8 @@ class LinearFit(Fit):
         return math.sqrt(self.strength.total_ss / (self.moments.rows - 1))
 
     def _with_only(self, terms: tuple[Term, ...]) -> LinearFit:
-        kept = [c for t in self.model_terms if t in terms for c in t.components]
-        places = [k for k, c in enumerate(self.components, 1) if c in kept]
+        kept = keys_of(terms)
+        places = [k for k, c in enumerate(self.components, 1) if c.key in kept]
         places = [0, *places, *range(len(self.components) + 1, len(self.moments.sizes))]
         fixed_effects = self.fixed_effects.only(self.moments.columns_of(places)) if self.fixed_effects else None
         return self._refitted(terms, self.moments.only(places), fixed_effects)

@@ -40,7 +40,7 @@ def keeps_its_meaning(term: Term, before: AnyFit, after: AnyFit) -> bool:
     known = {t.name for t in before.model_terms}
     added = [t for t in after.model_terms if t.name not in known]
     names = set(term.names)
-    if any(names < set(t.names) or (names <= set(t.names) and t.kind == "polynomial") for t in added):
+    if any(names <= set(t.names) for t in added):
         return False
     fresh = {n for t in added for n in t.names}
     return not any(set(after.moves_with(v.name)) & fresh for v in term.numerics)
@@ -59,15 +59,8 @@ def movements(before: AnyFit, after: AnyFit) -> pd.DataFrame:
     coefficient that keeps its meaning. Of logistic fits `before` is on the scale of the larger fit. NaN where the rows
     before had no estimate.
     """
-    known = {t.name for t in before.model_terms}
-    s, starts = after.solution, after.moments.starts
-    place, first = np.zeros(after.moments.cross.shape[0], dtype=bool), 1
-    for term in after.model_terms:
-        if term.name in known:
-            for k in range(first, first + len(term.components)):
-                place[starts[k] : starts[k] + after.moments.sizes[k]] = True
-        first += len(term.components)
-    old = place[s.columns] | ~after._term_columns  # levels taken out are in both
+    s, old = after.solution, np.ones(len(after.solution.columns), dtype=bool)  # levels taken out are in both
+    old[after.term_tests.beyond(before.model_terms)] = False
     carried = _carried(after, old)
     told = after.coefficient_map
     same = {t.name for t in before.model_terms if keeps_its_meaning(t, before, after)}

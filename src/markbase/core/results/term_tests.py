@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from markbase.core.design.coefficient_map import CoefficientMap
 from markbase.core.design.moments import Moments
-from markbase.core.design.terms import Term
+from markbase.core.design.terms import Term, keys_of
 from markbase.core.inference.combinations import Combinations
 from markbase.core.inference.joint_tests import JointTest
 
@@ -73,6 +73,14 @@ class TermTests:
     def of_columns(self, terms: Sequence[Term]) -> JointTest:
         """Test whether the inner coefficients of some terms are all zero."""
         return self.inner.columns(self._places(terms))
+
+    def beyond(self, smaller: Sequence[Term]) -> NDArray[np.intp]:
+        """Return which of the inner coefficients are of components that the terms of a smaller model lack."""
+        inside, known = np.zeros(self.moments.cross.shape[0], dtype=bool), keys_of(smaller)
+        for term in self.terms:
+            for component, columns in zip(term.components, self.columns_of(term), strict=True):
+                inside[columns] = component.key not in known
+        return np.flatnonzero(inside[self.inner.solution.columns])
 
     def _places(self, terms: Sequence[Term]) -> NDArray[np.intp]:
         """Return which of the inner coefficients are those of some terms."""
