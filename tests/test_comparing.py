@@ -13,6 +13,8 @@ from test_logistic import choir
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 BLOCKS = {"background": ["voice", "age"], "taking part": ["km"], "when": ["day", mb.interaction("age", "voice")]}
+BENT = mb.polynomial("age", 2)
+CURVED = {"straight": ["voice", "age"], "curve": [BENT, "km"], "differs": ["day", mb.interaction("age", "voice")], "and curves": [mb.interaction(BENT, "voice")]}  # fmt: skip
 
 
 def gappy(rows=300):
@@ -27,13 +29,14 @@ def study_of(frame):
     return mb.Study(frame).mark("voice", "alto").mark("day", "Mon")
 
 
-def terms_up_to(name):
-    found = []
-    for block, terms in BLOCKS.items():
-        found += terms
+def terms_up_to(name, blocks):
+    """Return the terms after a block, a curve in the place of its straight line."""
+    found = {}
+    for block, terms in blocks.items():
+        found |= {frozenset(re.findall(r"age|voice|km|day", getattr(term, "name", term))): term for term in terms}
         if block == name:
-            return found
-    return found
+            return list(found.values())
+    raise KeyError(name)
 
 
 SETTINGS = {
@@ -44,17 +47,18 @@ SETTINGS = {
 }
 
 
+@pytest.mark.parametrize("blocks", [BLOCKS, CURVED], ids=["straight", "curved"])
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
 @pytest.mark.parametrize("setting", SETTINGS)
-def test_every_rung_is_the_fit_of_its_terms_on_the_rows_of_all(kind, setting):
+def test_every_rung_is_the_fit_of_its_terms_on_the_rows_of_all(kind, setting, blocks):
     frame = gappy()
     outcome, more = ("score", {}) if kind == "linear" else ("stays", {"event": "yes"})
-    hierarchy = mb.fit_blocks(study_of(frame), outcome, BLOCKS, kind=kind, **more, **SETTINGS[setting])
+    hierarchy = mb.fit_blocks(study_of(frame), outcome, blocks, kind=kind, **more, **SETTINGS[setting])
     complete = frame.dropna().reset_index(drop=True)
     make = mb.fit_linear if kind == "linear" else mb.fit_logistic
     below = None
-    for name, block, step in zip(BLOCKS, hierarchy, hierarchy.steps.itertuples(), strict=True):
-        alone = make(study_of(complete), outcome, terms_up_to(name), **more, **SETTINGS[setting])
+    for name, block, step in zip(blocks, hierarchy, hierarchy.steps.itertuples(), strict=True):
+        alone = make(study_of(complete), outcome, terms_up_to(name, blocks), **more, **SETTINGS[setting])
         assert step.used == len(complete) == alone.sample.used
         for column in ("estimate", "se", "p"):
             np.testing.assert_allclose(block.coefficients[column], alone.coefficients[column], rtol=1e-8, atol=1e-12)
@@ -77,13 +81,20 @@ def test_every_rung_is_the_fit_of_its_terms_on_the_rows_of_all(kind, setting):
                 k
                 for k, r in enumerate(alone.coefficients.itertuples())
                 if r.term not in {t.name for t in below.model_terms} and not r.base and k
+                if "(quadratic)" not in r.term or "²" in r.level  # the straight line was there before
             ]
             b, V = alone.coefficients["estimate"].to_numpy()[rows], alone.covariance.to_numpy()[np.ix_(rows, rows)]
             wald = b @ np.linalg.solve(V, b)
             assert step.statistic == pytest.approx(wald / (len(rows) if kind == "linear" else 1), rel=1e-7)
             assert step.test == ("Wald F" if kind == "linear" else "Wald")
+        if below is not None and kind == "linear":
+            moved = hierarchy.movements.query("block == @name").set_index(["term", "level"])
+            was, now = (
+                f.coefficients.set_index(["term", "level"])["estimate"].loc[moved.index] for f in (below, alone)
+            )
+            np.testing.assert_allclose(moved[["before", "after"]].to_numpy().T, [was, now], rtol=1e-7, atol=1e-10)
         below = alone
-    assert hierarchy.rows_alone[0] == 300 > hierarchy.rows_alone[1] > hierarchy.rows_alone[2] == len(complete)
+    assert hierarchy.rows_alone[0] == 300 > hierarchy.rows_alone[1] > hierarchy.rows_alone[-1] == len(complete)
 
 
 def test_the_interval_of_a_change_inverts_the_noncentral_f():
@@ -203,6 +214,14 @@ WRONG = {
     "an empty block": ({"a": []}, {}, "Block `a` needs a list"),
     "a text": ({"a": "age"}, {}, "Block `a` needs a list"),
     "a term twice": ({"a": ["age"], "b": ["age"]}, {}, "`age` stands in two blocks"),
+    "a term twice in a block": ({"a": ["age", "age"]}, {}, "`age` stands in block `a` twice"),
+    "a line after its curve": ({"a": [BENT], "b": ["age"]}, {}, r"`age \(quadratic\)` contains `age` already"),
+    "a line beside its curve": ({"a": ["age", BENT]}, {}, r"of the same columns; leave one out of block `a`"),
+    "a product before its curve": (
+        {"a": ["age", mb.interaction(BENT, "voice")], "b": [BENT]},
+        {},
+        r"stands in a block before `age \(quadratic\)`",
+    ),
     "no such kind": ({"a": ["age"]}, {"kind": "probit"}, "There is no kind 'probit'"),
     "no such column": ({"a": ["aeg"]}, {}, "no column `aeg`"),
 }
@@ -235,6 +254,26 @@ def test_variants_are_compared_on_the_rows_they_share():
     km = mb.fit_linear(complete, "score", ["voice", "age", "km"]).terms.set_index("term").loc["km"]
     assert (test["statistic"], test["p"]) == pytest.approx((km["statistic"], km["p"]), rel=1e-9)
     assert "were fitted again on the" in found.cautions[0]
+    for terms, other, more, said in (
+        (["voice", "age"], ["voice", BENT], {}, None),
+        ([BENT, "voice"], [mb.polynomial("age", 3), mb.interaction(BENT, "voice")], {}, None),
+        (["age"], ["age", "km"], {"errors": "HC3"}, r"their errors are not of one kind \(classical and HC3\)"),
+        (["age"], ["age", "km"], {"fixed_effects": "team"}, "the levels taken out are not the same in both"),
+        (["age", "voice"], ["voice", "km"], {}, "No model here holds all terms of another and more"),
+    ):
+        less, full = mb.fit_linear(complete, "score", terms), mb.fit_linear(complete, "score", other, **more)
+        found = mb.compare(less, full)
+        assert [bool(re.search(said or "no test compares", text)) for text in found.cautions[:1]] == [True] * bool(said)
+        for test in found.tests.itertuples():
+            gain, df = less.strength.residual_ss - full.strength.residual_ss, less.df_rest - full.df_rest
+            wanted = gain / df / (full.strength.residual_ss / full.df_rest)
+            assert (test.smaller, test.df, test.statistic) == ("A", df, pytest.approx(wanted, rel=1e-9))
+        assert len(found.tests) == (said is None)
+    fits = (
+        mb.fit_logistic(complete, "stays", terms, event="yes", penalty=p)
+        for terms, p in ((["age"], "firth"), (["age", "km"], None))
+    )
+    assert "one of them is penalised" in mb.compare(*fits).cautions[0]
 
 
 def test_what_cannot_be_compared_is_refused_or_said():
