@@ -7,6 +7,7 @@ import json
 import os
 import subprocess
 import sys
+from functools import partial
 from pathlib import Path
 
 import lxml.html
@@ -384,11 +385,33 @@ def _objects():
 
 
 @pytest.mark.filterwarnings("ignore")
-def test_every_public_function_takes_every_wrong_value_with_a_sentence():
+def test_every_public_function_takes_every_wrong_value_with_a_sentence(tmp_path, monkeypatch):
     """From the signatures, so that a function that is added is covered by itself."""
     _, objects, good = _objects()
-    public = "fit_linear fit_logistic screen screen_fit score polynomial interaction codebook_text"
+    monkeypatch.chdir(tmp_path)
+    mb.write_fit(objects["LinearFit"], "fit.json")
+    files = {
+        "open_study": DATA,
+        "read_codebook": BOOK,
+        "read_plan": PLAN,
+        "read_fit": "fit.json",
+        "write_plan": "a.toml",
+    }
+    files |= {
+        "write_data": "a.csv",
+        "write_codebook": "b.toml",
+        "write_fit": "a.json",
+        "write_document": "a.md",
+        "report": "a.html",
+    }
+    good |= {"fits": {"x": objects["LinearFit"]}, "data": DATA, "results": objects["Screen"], "blocks": {"a": ["age"]}}
+    public = "fit_linear fit_logistic fit_blocks backward_elimination compare screen screen_fit score polynomial interaction codebook_text"
     functions = [(n, getattr(mb, n)) for n in public.split()]
+    for name in files:
+        function = getattr(mb, name)
+        functions.append(
+            (name, partial(function, replace=True) if "replace" in inspect.signature(function).parameters else function)
+        )
     for label, thing in objects.items():
         names = [n for n, m in inspect.getmembers(type(thing), inspect.isfunction) if not n.startswith("_")]
         functions += [(f"{label}.{n}", getattr(thing, n)) for n in names if n not in SLOW | INNER]
@@ -401,7 +424,13 @@ def test_every_public_function_takes_every_wrong_value_with_a_sentence():
                 for q in parameters
                 if q.default is q.empty and q.kind in (q.POSITIONAL_OR_KEYWORD, q.KEYWORD_ONLY)
             }
-            if tried.kind is tried.VAR_KEYWORD or any(v is None for k, v in needed.items() if k != tried.name):
+            if "path" in needed:
+                needed["path"] = files[label]
+            if (
+                tried.kind is tried.VAR_KEYWORD
+                or (label, tried.name) == ("open_study", "cluster")  # waits for an answer
+                or any(v is None for k, v in needed.items() if k != tried.name)
+            ):
                 continue
             for value in WRONG:
                 positional = [value] if tried.kind is tried.VAR_POSITIONAL else []

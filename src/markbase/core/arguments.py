@@ -5,7 +5,8 @@ from __future__ import annotations
 import functools
 import inspect
 import numbers
-from collections.abc import Callable, Mapping, Sequence
+import os
+from collections.abc import Callable, Container, Mapping, Sequence
 from typing import Any, TypeVar
 
 import numpy as np
@@ -48,6 +49,8 @@ _KINDS: dict[str, tuple[str, Callable[[Any], bool]]] = {
     "int": ("a whole number", _is_whole),
     "float": ("a number", _is_number),
     "bool": ("true or false", lambda v: isinstance(v, (bool, np.bool_))),
+    "Chosen": ("a list of texts", lambda v: isinstance(v, Container) and not isinstance(v, bytes)),
+    "Path": ("a path", lambda v: isinstance(v, os.PathLike)),
     "AnyTable": ("a table (pandas, Polars, Arrow)", _is_table),
     "None": ("none", lambda v: v is None),
     "Sequence[str]": ("a list of texts", lambda v: _is_list(v) and all(isinstance(x, str) for x in v)),

@@ -84,13 +84,13 @@ def remark(message: str) -> None:
     warnings.warn(message, MarkbaseWarning, stacklevel=max(depth, 2))
 
 
-def near(name: str, known: Iterable[str], most: int = 3) -> str:
+def near(name: object, known: Iterable[str], most: int = 3) -> str:
     """Say, in a sentence that begins with a space, which known names come close to a misspelt one, or the first few if none does."""
     choices = list(known)
     folded: dict[str, str] = {}
     for choice in choices:
         folded.setdefault(choice.casefold(), choice)
-    matches = [folded[m] for m in difflib.get_close_matches(name.casefold(), list(folded), most, 0.6)]
+    matches = [folded[m] for m in difflib.get_close_matches(str(name).casefold(), list(folded), most, 0.6)]
     if matches:
         return f" Did you mean {listed(quoted(matches), 'or')}?"
     if not choices:

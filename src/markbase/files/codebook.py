@@ -26,6 +26,7 @@ from markbase.files.whole_files import refuse_to_replace, write_whole
 _MOST_LEVELS = 60
 
 
+@checked
 def read_codebook(path: str | Path, data: str = "") -> Codebook:
     """Read a codebook from a file.
 
@@ -199,6 +200,7 @@ def _entry(column: Column, names: Sequence[str]) -> tomlkit.items.Table:
     return entry
 
 
+@checked
 def write_codebook(study: Study, path: str | Path, *, replace: bool = False) -> None:
     """Write the codebook of a study.
 

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from markbase.core.arguments import checked
 from markbase.core.errors import FileError
 from markbase.core.study.codebook import Codebook, as_codebook
 from markbase.core.study.study import Study
@@ -29,6 +30,7 @@ _LARGE = 1 << 22
 _ONLY_IN_PARTS = (".arrow", ".feather", ".gz", ".zip")
 
 
+@checked
 def open_study(
     path: str | Path,
     codebook: str | Path | Codebook | Mapping[str, Any] | None = None,
@@ -169,6 +171,7 @@ def only_in_parts(path: Path) -> bool:
         return False  # a name that no file can have is told where it is read
 
 
+@checked
 def read_table(
     path: str | Path, *, encoding: str = "utf-8", sheet: str | None = None, layout: Mapping[str, int] | None = None
 ) -> pd.DataFrame:

@@ -9,6 +9,7 @@ from typing import IO, Any
 
 import pandas as pd
 
+from markbase.core.arguments import checked
 from markbase.core.errors import FileError
 from markbase.core.rows.parts import in_parts
 from markbase.core.study.frames import frame_of, holds_whole_numbers
@@ -18,6 +19,7 @@ from markbase.files.text_tables import ESCAPED
 from markbase.files.whole_files import Content, refuse_to_replace, write_whole
 
 
+@checked
 def write_data(study: Study, path: str | Path, *, codes: bool = False, replace: bool = False) -> None:
     """Write the columns of a study to a file, for use elsewhere.
 
@@ -59,6 +61,7 @@ def write_data(study: Study, path: str | Path, *, codes: bool = False, replace: 
     write_whole(path, study_content(study, path, codes=codes))
 
 
+@checked
 def write_table(frame: pd.DataFrame, path: str | Path, *, replace: bool = False) -> None:
     """Write a table to a file, as `write_data` does."""
     path = Path(path)

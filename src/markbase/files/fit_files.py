@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from markbase.core.arguments import checked
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.complete_cases import CompleteCases, Loss
 from markbase.core.design.moments import Moments
@@ -36,6 +37,7 @@ FORMAT = "markbase fit"
 VERSION = 1
 
 
+@checked
 def write_fit(fit: AnyFit | StoredFit, path: str | Path, *, replace: bool = False) -> None:
     """Save a fit as JSON, without a row of the data.
 
@@ -73,6 +75,7 @@ def write_fit(fit: AnyFit | StoredFit, path: str | Path, *, replace: bool = Fals
     write_whole(Path(path), text.encode())
 
 
+@checked
 def read_fit(path: str | Path) -> StoredFit:
     """Read a saved fit.
 

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import tomlkit
 
+from markbase.core.arguments import checked
 from markbase.core.errors import MarkbaseError, near
 from markbase.core.study.codebook import Codebook
 from markbase.core.study.study import Study
@@ -158,6 +159,7 @@ class Plan:
         return found
 
 
+@checked
 def read_plan(path: str | Path) -> Plan:
     """Read a plan.
 

@@ -8,6 +8,7 @@ from typing import Any
 
 import tomlkit
 
+from markbase.core.arguments import checked, told_value
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.design.terms import Term
 from markbase.core.errors import MarkbaseError
@@ -18,6 +19,7 @@ from markbase.files.text_files import seen_from
 from markbase.files.whole_files import refuse_to_replace, write_whole
 
 
+@checked
 def write_plan(
     path: str | Path,
     study: Study,
@@ -75,6 +77,10 @@ def write_plan(
     """
     path = Path(path)
     refuse_to_replace(path, replace)
+    if not isinstance(fits, Mapping) or not all(isinstance(f, (LinearFit, LogisticFit, Blocks)) for f in fits.values()):
+        raise MarkbaseError(
+            f'The fits of a plan are given with their names, {{"by voice": fit}}, not as {told_value(fits)}.'
+        )
     entries = {name: _entry(name, result, study) for name, result in fits.items()}
     more: dict[str, Any] = {
         "fit": [e for e in entries.values() if "terms" in e],
@@ -167,8 +173,8 @@ def plan_text(
     data["file"] = file
     if codebook:
         data["codebook"] = codebook
-    if missing:
-        data["missing"] = list(missing)
+    if codes := [code for code in missing if code is not None]:  # an empty cell is missing always
+        data["missing"] = codes
     for key, value in opened_with.items():
         if value and (key, value) != ("encoding", "utf-8"):
             data[key] = _inline(value)

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from markbase.core.arguments import checked
 from markbase.core.errors import FileError, MarkbaseError, listed
 from markbase.files.whole_files import refuse_to_replace, write_whole
 from markbase.reports.manuscript import Result, manuscript_table, table_in
@@ -27,6 +28,7 @@ _WIDTH = 6.2
 """Inches of text on a page."""
 
 
+@checked
 def write_document(
     results: Result | Sequence[Result], path: str | Path, *, title: str = "", replace: bool = False
 ) -> None:

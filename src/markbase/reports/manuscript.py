@@ -8,12 +8,14 @@ from dataclasses import replace
 
 import numpy as np
 
+from markbase.core.arguments import told_value
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.comparison import Comparison
-from markbase.core.errors import listed
+from markbase.core.errors import MarkbaseError, listed
 from markbase.core.formatting import decimals_for, number, p_phrase, p_value, without_zero
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.fit import Fit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.screening.screen import Screen
 from markbase.core.tables import rows_of
@@ -26,13 +28,19 @@ Result = AnyFit | Blocks | Comparison | Screen | tuple[AnyFit, str]
 
 def manuscript_table(result: Result) -> Section:
     """Return a result as the table of a manuscript: its caption as title, one table, and what stands below it as note."""
-    if isinstance(result, tuple):
+    if isinstance(result, tuple) and len(result) == 2 and isinstance(result[0], Fit):
         return _levels(*result)
     if isinstance(result, Blocks):
         return _steps(result)
     if isinstance(result, Comparison):
         return _variants(result)
-    return _associations(result) if isinstance(result, Screen) else _model(result)
+    if isinstance(result, Screen):
+        return _associations(result)
+    if isinstance(result, Fit):
+        return _model(result)
+    raise MarkbaseError(
+        f'A table for a manuscript is of a fit, a blockwise entry, a comparison, a screening, or a fit and a group of it as `(fit, "voice")`; not of {told_value(result)}.'
+    )
 
 
 def table_in(told: Section) -> Table:

@@ -111,12 +111,11 @@ def _named(results: Any) -> list[tuple[str, Shown]]:
         raise MarkbaseError("Give at least one result to tell of.")
     headings: list[str] = []
     for name, result in pairs:
-        try:
-            headings.append(name or page_of(result).title)
-        except TypeError:
+        if not isinstance(result, Shown):
             raise MarkbaseError(
                 f"A report tells of results, such as a fit, a blockwise entry, a screening or a study; not of {told_value(result)}."
-            ) from None
+            )
+        headings.append(name or page_of(result).title)
     numbers = [headings[: place + 1].count(heading) for place, heading in enumerate(headings)]
     apart = [h if number == 1 else f"{h}, {number}" for h, number in zip(headings, numbers, strict=True)]
     return [(heading, result) for heading, (_, result) in zip(apart, pairs, strict=True)]

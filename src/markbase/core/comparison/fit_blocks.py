@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Mapping, Sequence
+from collections.abc import Collection, Container, Mapping, Sequence
 from typing import Any
 
 from markbase.core.arguments import checked
@@ -111,7 +111,7 @@ def _stages(blocks: Mapping[str, Sequence[TermRequest]]) -> tuple[list[TermReque
     stages: list[Degrees] = []
     block_of: dict[frozenset[str], str] = {}
     for name, terms in blocks.items():
-        if isinstance(terms, (str, Polynomial, Interaction)) or not terms:
+        if isinstance(terms, (str, Polynomial, Interaction)) or not isinstance(terms, Collection) or not terms:
             raise FitError(f"Block `{name}` needs a list of one term or more.")
         now = dict(stages[-1]) if stages else {}
         for term in terms:

@@ -70,6 +70,7 @@ class Cluster:
         """Connect meanwhile; a connection to this scheduler that is there already is used, and stays."""
         try:
             from distributed import Client, get_client
+            from distributed.comm.addressing import parse_address, parse_host_port
         except ImportError:
             raise FileError(
                 "A cluster needs the package dask[distributed], which is not installed; python -m pip install 'dask[distributed]' adds it."
@@ -82,6 +83,9 @@ class Cluster:
             yield known
             return
         try:
+            scheme, place = parse_address(self.address)
+            if scheme in ("tcp", "tls"):
+                parse_host_port(place)  # a client of no address would wait before it ends
             client = Client(self.address, timeout=_WAIT_SECONDS, set_as_default=False)  # type: ignore[no-untyped-call]
         except (OSError, ValueError, TimeoutError) as problem:
             raise FileError(
