@@ -16,18 +16,12 @@ from command import BOOK, CHOIRS, DATA, FIT, PLAN, STAYS, run, run_process
 from markbase.cli.main import markbase
 
 
-def test_fit_prints_in_reading_order_with_every_base_in_sight():
+def test_a_fit_has_every_base_in_sight():
     done = run_process(*FIT, "--base", "voice=alto", "--base-by", "joined_through=largest")
     assert (done.returncode, done.stderr) == (0, "")
-    titles = ["1  Which rows", "2  Does", "3  How much", "4  Which terms", "5  Which", "6  The equation", "7  In words"]
-    places = [done.stdout.index(title) for title in titles]
-    assert places == sorted(places)
     lines = done.stdout.splitlines()
     for base in ("alto", "friend"):
         assert [line for line in lines if line.split()[:1] == [base] and "base" in line and "◇" in line]
-    assert "1,900 of 2,003 rows" in done.stdout
-    assert "no answer (-9)" in done.stdout
-    assert "compared with the base alto, belonging is on average" in " ".join(done.stdout.split())
 
 
 def test_json_holds_the_same_numbers_as_python_at_full_precision():
@@ -60,16 +54,7 @@ def stays_fit():
     return mb.fit_logistic(study, "stays", ["age", "voice", "rehearsals"], event="yes")
 
 
-def test_a_logistic_fit_prints_in_reading_order_with_event_base_and_guess_in_sight():
-    done = run("fit", *CHOIRS, *STAYS)
-    assert done.returncode == 0
-    titles = ["1  Which rows", "2  Does", "3  How much", "4  Which terms", "5  Which", "6  In prob", "7  The equation", "8  In words"]  # fmt: skip
-    places = [done.stdout.index(title) for title in titles]
-    assert places == sorted(places)
-    assert "odds ratios of stays = yes" in done.stdout
-    assert "always guessing yes (67.7%)" in " ".join(done.stdout.split())
-    rows = [line.split() for line in done.stdout.splitlines()]
-    assert sum(row[:1] == ["alto"] and "base" in row for row in rows) == 2
+def test_json_of_a_logistic_fit_and_its_checks_holds_the_numbers_of_python():
     told = json.loads(run("groups", DATA, "voice", *CHOIRS[1:], *STAYS, "--json").stdout)
     fit = stays_fit()
     assert [r["odds_ratio"] for r in told["coefficients"]] == fit.coefficients["odds_ratio"].tolist()

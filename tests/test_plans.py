@@ -301,47 +301,19 @@ def test_nothing_is_written_over_and_nothing_half(results, monkeypatch):
 
 MISTAKES = {
     "a table that does not exist": ("[output]", "[outputs]", r"unknown key `outputs`. Did you mean `output`"),
-    "an unknown key of a fit": (
-        'event = "yes"',
-        'evnt = "yes"',
-        r"line LINE: unknown key `evnt` in \[fit\]\. Did you mean `event`",
-    ),
+    "an unknown key of a fit": ('event = "yes"', 'evnt = "yes"', r"line LINE: unknown key `evnt` in \[fit\]\. Did you mean `event`"),
     "an unknown key of blocks": ('cluster = "choir"', 'clusters = "choir"', r"unknown key `clusters` in \[blocks\]"),
     "an unknown key of the data": ("codebook =", "codebok =", r"line LINE, data: unknown key `codebok`"),
     "an unknown key of the screening": ("limit_vif = 4", "limit_viff = 4", r"line LINE: unknown key `limit_viff`"),
-    "a misspelt column": (
-        'terms = ["age", "voice"]\ngroups',
-        'terms = ["age", "voise"]\ngroups',
-        r"line LINE: there is no column `voise` in the prepared data\. Did you mean `voice`",
-    ),
+    "a misspelt column": ('terms = ["age", "voice"]\ngroups', 'terms = ["age", "voise"]\ngroups', r"line LINE: there is no column `voise` in the prepared data\. Did you mean `voice`"),
     "a misspelt column in a block": ('"rehearsals", {', '"rehersals", {', r"line LINE: there is no column `rehersals`"),
-    "a misspelt column of the screening": (
-        '"travel_km", "travel_min"]',
-        '"travel_km", "travelmin"]',
-        r"line LINE: there is no column `travelmin`",
-    ),
-    "a misspelt level": (
-        'base = "alto"',
-        'base = "altos"',
-        r"line LINE, prepare, step 2: .*no level `altos`. Did you mean `alto`",
-    ),
+    "a misspelt column of the screening": ('"travel_km", "travel_min"]', '"travel_km", "travelmin"]', r"line LINE: there is no column `travelmin`"),
+    "a misspelt level": ('base = "alto"', 'base = "altos"', r"line LINE, prepare, step 2: .*no level `altos`. Did you mean `alto`"),
     "a misspelt event": ('event = "yes"', 'event = "yess"', r"line LINE, fit `who stays`: .*no level `yess`"),
-    "a term to keep that is not there": (
-        'keep = ["age"]',
-        'keep = ["ages"]',
-        r"line LINE: the fit `in blocks` has no term `ages` to keep\. Did you mean `age`",
-    ),
+    "a term to keep that is not there": ('keep = ["age"]', 'keep = ["ages"]', r"line LINE: the fit `in blocks` has no term `ages` to keep\. Did you mean `age`"),
     "a limit for p that is none": ("limit = 0.01", "limit = 1", r"line LINE: `limit` is a p between 0 and 1"),
-    "a fit to eliminate from that is not there": (
-        'fit = "in blocks"',
-        'fit = "in block"',
-        r"line LINE: there is no fit `in block`",
-    ),
-    "a kind that does not exist": (
-        'kind = "logistic"',
-        'kind = "logit"',
-        r"line LINE: `kind` is linear or logistic, not 'logit'",
-    ),
+    "a fit to eliminate from that is not there": ('fit = "in blocks"', 'fit = "in block"', r"line LINE: there is no fit `in block`"),
+    "a kind that does not exist": ('kind = "logistic"', 'kind = "logit"', r"line LINE: `kind` is linear or logistic, not 'logit'"),
     "an event for a linear fit": ('kind = "logistic"\n', "", r"`event` is for a logistic fit"),
     "no outcome": ('outcome = "stays"\n', "", r"line LINE: a \[\[fit\]\] names its outcome"),
     "no terms": ('terms = ["age", "voice"]\ngroups', "groups", r"terms are a list"),
@@ -352,15 +324,11 @@ MISTAKES = {
     "a level that is no number": ("[[fit]]", '[[fit]]\nlevel = "high"', r"line LINE: `level` is a number"),
     "groups as a text": ('groups = ["voice"]', 'groups = "voice"', r"line LINE: `groups` is a list"),
     "a step that does not exist": ('do = "mark"', 'do = "marc"', r"marc"),
-    "a comparison with a fit that is not there": (
-        '"who stays, in short", "who',
-        '"who stay, in short", "who',
-        r"line LINE: there is no fit `who stay, in short` in the plan\. Did you mean",
-    ),
+    "a comparison with a fit that is not there": ('"who stays, in short", "who', '"who stay, in short", "who', r"line LINE: there is no fit `who stay, in short` in the plan\. Did you mean"),
     "no TOML": ("[screen]", "[screen", r"is not TOML"),
     "a file that is not there": ("choirs.csv", "choir.csv", r"There is no file"),
     "nothing to do": (PLAN[PLAN.index("[screen]") :], "", r"asks for nothing more"),
-}
+}  # fmt: skip
 
 
 @pytest.mark.parametrize("case", MISTAKES)
