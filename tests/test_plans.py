@@ -128,7 +128,8 @@ def test_the_report_is_one_file_escaped_and_the_same_each_time(results):
     assert "<title>At home &amp; staying</title>" in report
     assert len(seen(report).xpath("//figure")) == len(list((results / "out" / "figures").glob("*.svg"))) > 4
     methods = (results / "out" / "methods.txt").read_text(encoding="utf-8")
-    assert "Standard errors are clustered by choir (24 clusters)" in methods
+    assert re.findall(r"intervals are at (.*?)%", methods) == ["95", "95", "95"], methods
+    assert "Standard errors are clustered by choir (24 clusters): rows within one may go together; intervals" in methods
     assert "voice entered as indicators against alto (chosen: the <largest> part)" in methods
     before = {p.relative_to(results / "out"): p.read_bytes() for p in (results / "out").rglob("*") if p.is_file()}
     again = run("run", "out/plan.toml", "--into", "again", cwd=results)
@@ -325,6 +326,7 @@ MISTAKES = {
     "groups as a text": ('groups = ["voice"]', 'groups = "voice"', r"line LINE: `groups` is a list"),
     "a step that does not exist": ('do = "mark"', 'do = "marc"', r"marc"),
     "a comparison with a fit that is not there": ('"who stays, in short", "who', '"who stay, in short", "who', r"line LINE: there is no fit `who stay, in short` in the plan\. Did you mean"),
+    "an elimination that is no list": ("[[backward_elimination]]", "[backward_elimination]", r"write \[\[backward_elimination\]\] above each"),
     "no TOML": ("[screen]", "[screen", r"is not TOML"),
     "a file that is not there": ("choirs.csv", "choir.csv", r"There is no file"),
     "nothing to do": (PLAN[PLAN.index("[screen]") :], "", r"asks for nothing more"),
