@@ -87,7 +87,10 @@ def test_two_groups_together_are_told_cell_by_cell_and_their_pairs_only_where_th
 
 
 def test_groups_guide_and_sorting_can_be_asked_for_alone():
-    group = run("groups", DATA, "voice", *CHOIRS[1:], *STAYS, "--correction", "bonferroni").stdout
+    group = run("groups", DATA, "voice", *CHOIRS[1:], *STAYS, "--correction", "bonferroni", "--cluster", "choir").stdout
+    assert group.splitlines()[1].endswith(
+        "1,936 rows · errors clustered by choir (24 clusters): rows within one may go together"
+    )
     assert "intervals hold together" in group
     assert "equal slopes?" in group
     assert "In words" not in group

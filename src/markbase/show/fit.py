@@ -127,7 +127,7 @@ def errors_text(fit: AnyFit) -> str:
 
 def what_is_read(fit: AnyFit | StoredFit) -> str:
     """Say, below the title of a page that reads a fit, of which data it is, how many rows it used, and what its errors rest on."""
-    return f"{fit.data_name} · {count_noun(fit.sample.used, 'row')} · {fit.errors.words}"
+    return f"{fit.data_name} · {count_noun(fit.sample.used, 'row')} · {fit.errors.words.replace('`', '')}"
 
 
 def standardised_section(fit: LinearFit) -> Section:
