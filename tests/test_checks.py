@@ -1,12 +1,13 @@
 """Checks of a linear fit: each figure by its definition, or by leaving the case out."""
 
 import itertools
+import re
 
 import numpy as np
 import pandas as pd
 import pytest
 from matplotlib.text import Text
-from scipy.stats import kurtosis, normaltest, skew
+from scipy.stats import kurtosis, normaltest, skew, t, ttest_ind
 
 import markbase as mb
 from test_logistic import choir
@@ -63,6 +64,49 @@ def test_uneven_spread_is_told_with_the_errors_that_allow_for_it_beside():
     for far in (0.0, 0.1, 1e9):  # all squares the same
         pairs = pd.DataFrame({"g": np.repeat(list("abcd"), 4), "y": np.resize([1.0, -1.0], 16) + far})
         assert mb.fit_linear(mb.Study(pairs), "y", ["g"]).checks().spread_p == 1.0
+
+
+@pytest.mark.parametrize("clustered", [False, True])
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+@pytest.mark.parametrize("noise", [20.0, 3000.0])
+def test_rows_left_out_are_held_against_those_used(kind, clustered, noise):
+    frame = choir(400)
+    y = frame["score"] if kind == "linear" else (frame["stays"] == "yes") * 100.0
+    gaps = y + np.random.default_rng(4).normal(0, noise, 400)  # they go with the outcome, or hardly
+    frame.loc[gaps < np.quantile(gaps, 0.2), "km"] = np.nan
+    frame.loc[frame.index % 31 == 4, ["score", "stays"]] = [np.nan, None]
+    frame.loc[frame.index % 41 == 4, "team"] = None
+    more = {"cluster": "team"} if clustered else {}
+    study = mb.Study(frame).mark("voice", "alto")
+    fit = (
+        mb.fit_linear(study, "score", TERMS, **more)
+        if kind == "linear"
+        else mb.fit_logistic(study, "stays", TERMS, event="yes", **more)
+    )
+    known = frame["score"].notna() & (frame["team"].notna() | (not clustered))
+    out, value = known & frame["km"].isna(), (y if kind == "linear" else y / 100)
+    groups, found = (value[out], value[known & ~out]), fit.left_out
+    assert (found.rows, found.mean, found.mean_used) == (
+        out.sum(),
+        *(pytest.approx(g.mean(), rel=1e-12) for g in groups),
+    )
+    if clustered:
+        share = pd.concat(
+            [(groups[0] - groups[0].mean()) / len(groups[0]), (groups[1].mean() - groups[1]) / len(groups[1])]
+        )
+        sums = share.groupby(frame["team"]).sum()
+        se, df = np.sqrt((sums**2).sum() * len(sums) / (len(sums) - 1)), len(sums) - 1
+        p, half = 2 * t.sf(abs(found.difference) / se, df), t.ppf(0.975, df) * se
+        wanted = (p, found.difference - half, found.difference + half)
+    else:
+        welch = ttest_ind(*groups, equal_var=False)
+        wanted = (welch.pvalue, *welch.confidence_interval())
+    assert (found.p, found.low, found.high) == pytest.approx(wanted, rel=1e-8)
+    assert (found.p < 0.05) == (noise < 100)
+    way = "lower" if found.difference < 0 else "higher"
+    verdict = "they differ in it" if found.p < 0.05 else "no clear evidence that they differ"
+    told = rf"in the {out.sum()} of them with a value, .* {way} than in the rows used \(95% CI [^)]*\): {verdict}"
+    assert re.search(told, " ".join(str(fit).split()))
 
 
 def test_a_line_is_tested_by_its_square_and_a_bend_is_found():

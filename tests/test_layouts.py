@@ -153,7 +153,7 @@ def test_columns_of_the_same_name_are_told_apart_by_their_place(monkeypatch, nam
         ({"header": 3, "last": 3}, "begin in row 4, so row 3 is not the last"),
         ({"header": 40}, "has 13 rows, and its layout names row 40"),
         ({"last": 14}, "has 13 rows, and its layout names row 14"),
-        (3, "A layout says which rows are header, labels, data and last"),
+        (3, "is a table of the rows that are `header`, `labels`, `data` and `last`, not 3"),
     ],
 )
 def test_a_layout_that_cannot_be_is_refused_in_a_sentence(layout, said, tmp_path):

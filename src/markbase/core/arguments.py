@@ -50,6 +50,10 @@ _KINDS: dict[str, tuple[str, Callable[[Any], bool]]] = {
     "float": ("a number", _is_number),
     "bool": ("true or false", lambda v: isinstance(v, (bool, np.bool_))),
     "Chosen": ("a list of texts", lambda v: isinstance(v, Container) and not isinstance(v, bytes)),
+    "GivenLayout": (
+        "a table of the rows that are `header`, `labels`, `data` and `last`",
+        lambda v: isinstance(v, Mapping),
+    ),
     "Path": ("a path", lambda v: isinstance(v, os.PathLike)),
     "AnyTable": ("a table (pandas, Polars, Arrow)", _is_table),
     "None": ("none", lambda v: v is None),

@@ -17,7 +17,7 @@ from markbase.core.study.codebook import Codebook, as_codebook
 from markbase.core.study.study import Study
 from markbase.files.chosen import Chosen, chosen_columns
 from markbase.files.codebook import read_codebook
-from markbase.files.layout import Layout
+from markbase.files.layout import GivenLayout, Layout
 from markbase.files.spreadsheets import read_sheet
 from markbase.files.text_data import read_text_table
 from markbase.files.text_files import STANDARD, no_room, read_bytes
@@ -38,7 +38,7 @@ def open_study(
     missing: Sequence[object] = (),
     encoding: str = "utf-8",
     sheet: str | None = None,
-    layout: Mapping[str, int] | None = None,
+    layout: GivenLayout | None = None,
     columns: Chosen | None = None,
     in_parts: bool = False,
     cluster: str | None = None,
@@ -173,7 +173,7 @@ def only_in_parts(path: Path) -> bool:
 
 @checked
 def read_table(
-    path: str | Path, *, encoding: str = "utf-8", sheet: str | None = None, layout: Mapping[str, int] | None = None
+    path: str | Path, *, encoding: str = "utf-8", sheet: str | None = None, layout: GivenLayout | None = None
 ) -> pd.DataFrame:
     """Read a file as a table, as `open_study` does, without saying what its columns mean; of a text file every cell is a text."""
     return _read(Path(path), encoding, sheet, Layout.of(layout))[0]

@@ -36,6 +36,10 @@ _FEWEST = 3
 """A column of fewer values says nothing of what stands above them."""
 
 
+GivenLayout = Mapping[str, int]
+"""A layout as it is given: where `header`, `labels` and `data` begin, and the `last` row."""
+
+
 @dataclass(frozen=True)
 class Layout:
     """Where things stand in a file."""

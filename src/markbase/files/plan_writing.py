@@ -15,6 +15,7 @@ from markbase.core.errors import MarkbaseError
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.study.study import Study
+from markbase.files.layout import GivenLayout
 from markbase.files.text_files import seen_from
 from markbase.files.whole_files import refuse_to_replace, write_whole
 
@@ -30,7 +31,7 @@ def write_plan(
     missing: Sequence[object] = (),
     encoding: str = "utf-8",
     sheet: str | None = None,
-    layout: Mapping[str, int] | None = None,
+    layout: GivenLayout | None = None,
     title: str = "",
     replace: bool = False,
 ) -> None:

@@ -19,6 +19,7 @@ from markbase.core.formatting import (
     value_with_ends,
     without_zero,
 )
+from markbase.core.reading.left_out_words import left_out_words
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.statements import Reading
@@ -80,6 +81,7 @@ def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
         *doubt,
         ("excluded (listwise)", f"{count_noun(left, 'row')} with a gap in the outcome or a term:"),
     ]
+    beside = left_out_words(fit)
     table = Table(
         ("column", "reason", "rows", "only here"),
         tuple(Row((r.column, r.reason, f"{r.rows:,}", f"{r.only:,}")) for r in rows_of(sample.lost)),
@@ -88,7 +90,7 @@ def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
     return Section(
         "1  Which rows",
         "“only here”: no other column would have lost them",
-        blocks=(Facts(tuple(facts)), table),
+        blocks=(Facts(tuple(facts)), table, *([Facts((("rows left out", beside),))] if beside else [])),
     )
 
 

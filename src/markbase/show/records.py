@@ -45,7 +45,12 @@ def _shared(fit: LinearFit | LogisticFit, kind: str) -> dict[str, Any]:
         "level": fit.level,
         "errors": {"kind": fit.errors.kind, "cluster": fit.errors.cluster, "clusters": fit.errors.clusters},
         "weights": {"kind": fit.weights.kind, "column": fit.weights.column} if fit.weights else None,
-        "sample": {"rows": fit.sample.rows, "used": fit.sample.used, "lost": _rows(fit.sample.lost)},
+        "sample": {
+            "rows": fit.sample.rows,
+            "used": fit.sample.used,
+            "lost": _rows(fit.sample.lost),
+            "left_out": fit.left_out._asdict() if fit.left_out else None,
+        },
         "overall": dataclasses.asdict(fit.overall),
         "strength": dataclasses.asdict(fit.strength),
         "terms": _rows(fit.terms),

@@ -42,10 +42,12 @@ class CompleteCases:
     """Rows with a value in the outcome and in every term."""
     losses: tuple[Loss, ...] = ()
     """Why rows were not used, a line a column and reason."""
+    others: NDArray[np.bool_] | None = None
+    """Shape (rows,): rows not used that have a value in the first column, the outcome of a fit; None where all rows are used."""
 
     def cut_to(self, used: NDArray[np.bool_]) -> CompleteCases:
         """Return the account of some of the rows; why the others are not used is not told again."""
-        return CompleteCases(self.rows, int(np.count_nonzero(used)), self.losses)
+        return CompleteCases(self.rows, int(np.count_nonzero(used)), self.losses, self.others)
 
     @own_table
     def lost(self) -> pd.DataFrame:
@@ -73,7 +75,8 @@ def complete_rows(columns: Sequence[Column]) -> tuple[NDArray[np.bool_] | None, 
     holes = sum_of([~c.present for c in gaps])
     used = holes == 0
     codes = [(_reasons(c, holes), 2 * (FIRST_CODED + len(c.missing_codes))) for c in gaps]
-    learn(codes=codes, masks=[used])
+    first, others = columns[0], columns[0].present & ~used
+    learn([] if first.is_categorical else [first.values[others], first.values[used]], codes, [used, others])
     lost = tuple(loss for c, (why, _) in zip(gaps, codes, strict=True) for loss in _losses(c, why))
     count = int(np.count_nonzero(used))
     if not count:
@@ -84,7 +87,7 @@ def complete_rows(columns: Sequence[Column]) -> tuple[NDArray[np.bool_] | None, 
             f"Every row is missing {'all of ' + listed([f'`{n}`' for n in empty]) if empty else 'at least one column'}: no row of "
             f"{rows:,} has the outcome and every term. Most is lost to {told}; leave such a column out, or mend its codes."
         )
-    return used, CompleteCases(rows, count, lost)
+    return used, CompleteCases(rows, count, lost, others)
 
 
 def _reasons(column: Column, holes: Any) -> Any:

@@ -145,14 +145,30 @@ def _range(fit: AnyFit, low: float, high: float, decimals: int) -> str:
     if is_logged(fit.outcome):
         low, high = (100 * math.expm1(min(v, 700)) for v in (low, high))
         decimals = clear_of_zero(100 + low, 100 + high, decimals)
+    return _ends(low, high, decimals, "%" if is_logged(fit.outcome) else "")
+
+
+def _ends(low: float, high: float, decimals: int, mark: str = "") -> str:
     decimals = clear_of_zero(low, high, decimals)
-    mark = "%" if is_logged(fit.outcome) else ""
     ends = number(abs(low), decimals) + mark, number(abs(high), decimals) + mark
     if low > 0:
         return f"{ends[0]} to {ends[1]} higher"
     if high < 0:
         return f"{ends[1]} to {ends[0]} lower"
     return f"{ends[0]} lower to {ends[1]} higher"
+
+
+def difference_words(fit: AnyFit, value: float, low: float, high: float, se: float) -> tuple[str, str]:
+    """Say a difference of means of the outcome, or of shares of the event in percentage points, and its interval."""
+    if isinstance(fit, LogisticFit):
+        value, low, high, decimals = 100 * value, 100 * low, 100 * high, decimals_for(100 * se)
+        shown = number(abs(value), clear_of_zero(value, value, decimals))
+        size, ends = f"{shown} percentage points {'lower' if value < 0 else 'higher'}", _ends(low, high, decimals)
+    else:
+        decimals = decimals_for(se * (100 if is_logged(fit.outcome) or is_share(fit.outcome) else 1))
+        told = _percentages if is_logged(fit.outcome) else _units
+        size, ends = told(fit, value, decimals), _range(fit, low, high, decimals)
+    return size, f"{percent(fit)} CI {ends}"
 
 
 def unit_of(fit: AnyFit, value: float) -> str:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import short
+from markbase.core.reading.left_out_words import left_out_figures
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.study.trail import Trail
@@ -96,7 +97,8 @@ def _rows(fit: AnyFit) -> list[str]:
     reasons = [f"`{loss.column}` {loss.reason} in {loss.rows:,}" for loss in fit.sample.losses]
     return [
         f"Of {fit.sample.rows:,} rows, {fit.sample.used:,} had a value in the outcome and every term and were used; {lost:,} "
-        f"{'was' if lost == 1 else 'were'} left out ({listed(reasons)})."
+        f"{'was' if lost == 1 else 'were'} left out ({listed(reasons)}).",
+        *([f"In the {left_out_figures(fit, 'was')}."] if fit.left_out else []),
     ]
 
 

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from markbase.core.design.mean_columns import Setting
 from markbase.core.design.terms import Term, look_over, remake, variables_of
 from markbase.core.diagnostics.error_measures import error_measures
+from markbase.core.diagnostics.left_out import LeftOut, left_out_of
 from markbase.core.errors import (
     ColumnError,
     FitError,
@@ -109,6 +110,15 @@ class Fit(Grouped, Probed, Predicting):
     def exact(self) -> bool:
         """Whether the terms reproduce the outcome exactly, so that nothing is left to tell errors from."""
         return False
+
+    @cached_property
+    def left_out(self) -> LeftOut | None:
+        """The outcome in the rows left out that have it, beside that in the rows used: `rows`, `mean`, `mean_used`, `difference`, `se`, `df`, `low`, `high`, `p`.
+
+        A first look at whether gaps are by chance; None where fewer than 10 rows left out have the outcome, and with frequency
+        weights. Rows are counted once each, also with sampling weights.
+        """
+        return left_out_of(self)
 
     @cached_property
     def own_mean(self) -> float:

@@ -56,7 +56,7 @@ class LinearFit(Fit):
     """
 
     _same_from_every_base: ClassVar[frozenset[str]] = frozenset(
-        {"_bends", "_fitted", "_residuals", "_spread", "_unnamed", "own_measures"}
+        {"_bends", "_fitted", "_residuals", "_spread", "_unnamed", "left_out", "own_measures"}
     )
     fixed_effects: FixedEffects | None = None
     """The levels that were taken out; None for none."""

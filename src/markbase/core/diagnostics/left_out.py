@@ -1,0 +1,107 @@
+"""Whether the rows that a fit left out are like those it used, as far as the outcome tells."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.inference.distributions import p_of_t, t_quantile
+from markbase.core.rows.parts import each_part, in_parts
+from markbase.core.rows.row_functions import learn
+from markbase.core.rows.sums import totals_of
+
+if TYPE_CHECKING:
+    from markbase.core.study.column import Column
+
+Array = NDArray[np.float64]
+_FEWEST = 10
+"""Of fewer rows that were left out nothing is said."""
+
+
+class LeftOut(NamedTuple):
+    """The outcome in the rows that were left out, as far as they have it, beside that in the rows used."""
+
+    rows: int
+    """Rows left out that have the outcome."""
+    mean: float
+    """Its mean in these; of a logistic fit the share of the event."""
+    mean_used: float
+    """Its mean in the rows used."""
+    difference: float
+    """The first less the second."""
+    se: float
+    """Its standard error: variances of their own (Welch), or clustered as those of the fit."""
+    df: float
+    """Degrees of freedom of t."""
+    low: float
+    """Lower end of the interval, at the level of the fit."""
+    high: float
+    """Upper end."""
+    p: float
+    """P of as much or more, if the two were alike."""
+
+
+def left_out_of(fit: Any) -> LeftOut | None:
+    """Compare the outcome in rows left out with that in rows used, each row counted once.
+
+    Welch's t (Biometrika 34, 28-35, 1947), or with clusters the sums of ``(y − mean)/n`` within them, t on one less than
+    their number. None where fewer than 10 rows left out have the outcome, rows stand for several, or the outcome does not vary.
+    """
+    out, used, y = fit.sample.others, fit.used, fit.observed_numbers
+    if out is None or used is None or fit.rows_used.times is not None:
+        return None
+    if fit.cluster is not None and fit.cluster.valid < fit.sample.rows:
+        out = out & fit.cluster.present
+    learn([y[out], y[used]], masks=[out])
+    if np.count_nonzero(out) < _FEWEST:
+        return None
+    groups = [_group(y[mask]) for mask in (out, used)]
+    difference = groups[0].mean - groups[1].mean
+    if fit.cluster is None:
+        parts = [g.squares / ((g.rows - 1) * g.rows) for g in groups]
+        variance, bound = sum(parts), sum(v**2 / (g.rows - 1) for v, g in zip(parts, groups, strict=True))
+        df = variance**2 / bound if bound > 0 else math.nan
+    else:
+        variance, df = _clustered(fit.cluster, y, (out, used), groups)
+    if not variance > 0:
+        return None
+    se = math.sqrt(variance)
+    half = t_quantile(fit.level, df) * se
+    p = float(p_of_t(difference / se, df))
+    low, high = difference - half, difference + half
+    return LeftOut(groups[0].rows, groups[0].mean, groups[1].mean, difference, se, df, low, high, p)
+
+
+class _Group(NamedTuple):
+    rows: int
+    mean: float
+    squares: float
+    """The sum of squared deviations from the mean."""
+
+
+def _group(values: Any) -> _Group:
+    if in_parts(values):
+        return _Group(values.facts.valid, values.facts.mean, values.facts.second)
+    deviations = values - (mean := float(np.mean(values)))
+    return _Group(len(values), mean, float(deviations @ deviations))
+
+
+def _clustered(cluster: Column, y: Any, masks: Sequence[Any], groups: Sequence[_Group]) -> tuple[float, float]:
+    """Return the variance of the difference of two means whose rows go together within clusters, and its degrees of freedom."""
+    levels = len(cluster.levels)
+
+    def summed(y: Array, codes: NDArray[np.integer], *masks: NDArray[np.bool_]) -> tuple[Array, ...]:
+        there = [codes[mask].astype(np.intp) for mask in masks]
+        sums: list[Array] = [
+            np.bincount(at, weights=y[mask] - g.mean, minlength=levels).astype(np.float64)
+            for at, mask, g in zip(there, masks, groups, strict=True)
+        ]
+        return (*sums, np.bincount(np.concatenate(there), minlength=levels).astype(np.float64))
+
+    of_out, of_used, rows = totals_of(each_part(summed, y, cluster.values, *masks))
+    sums, clusters = of_out / groups[0].rows - of_used / groups[1].rows, int(np.count_nonzero(rows))
+    return float(sums @ sums) * clusters / (clusters - 1), clusters - 1.0
