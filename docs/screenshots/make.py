@@ -25,8 +25,8 @@ TERMINALS = {
     "look-column.png": (f"markbase look {FILES} joined_through", "1080x345+0+0"),
     "prepare.png": (f"markbase prepare {PLAN} --check joined_through", "1080x545+0+0"),
     "screen.png": (f"markbase screen {PLAN} --outcome belonging --terms {SCREENED}", "1080x886+0+0"),
-    "fit-numbers.png": (FIT, "1080x917+0+0"),
-    "fit-words.png": (FIT, "1080x800+0+914"),
+    "fit-numbers.png": (FIT, "1080x955+0+0"),
+    "fit-words.png": (FIT, "1080x800+0+952"),
     "groups.png": (
         f"markbase groups {PLAN} voice --outcome belonging --terms age,voice,rehearsals",
         "1080x622+0+0",
@@ -38,12 +38,12 @@ TERMINALS = {
     ),
     "logistic.png": (
         f"markbase fit {PLAN} --kind logistic --outcome stays --event yes --terms age,voice,rehearsals,travel_km",
-        "1080x945+0+0",
+        "1080x965+0+0",
     ),
     "blocks.png": (
         f"markbase blocks {PLAN} --outcome belonging --block 'background: age, voice' --block 'taking part: rehearsals, concerts' "
         "--block 'way in: joined_through, travel_km'",
-        "1080x902+0+0",
+        "1080x918+0+0",
     ),
     "collinearity.png": (f"markbase fit {PLAN} --outcome belonging --terms rehearsals,concerts,events", "1080x215+0+0"),
 }

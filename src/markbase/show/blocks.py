@@ -178,7 +178,7 @@ def _vif(hierarchy: Blocks) -> list[Section]:
         Row((str(r["term"]), *("" if math.isnan(float(r[n])) else number(float(r[n]), 2) for n in hierarchy.names)))
         for r in table[table[list(hierarchy.names)].notna().any(axis=1)].to_dict("records")
     )
-    note = "of single columns: how many times a standard error is what it would be without the other terms of the block"
+    note = "single columns: how many times the standard error of each is what it would be alone"
     heads = ("term", *hierarchy.names)
     return [Section("4  Variance inflation", note, (Table(heads, rows, frozenset(range(1, len(heads))), 0),))]
 
