@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, field
 from typing import Literal
 
 LEVEL_INDENT = "  "
+UNBROKEN = re.compile(r" ([=<>]) ([.\d])")
+"""A sign and the number behind it, between which no line is broken, nor in front of the sign."""
 """Before the label of a level under the heading of its group."""
 RowKind = Literal["plain", "base", "group", "aside"]
 
