@@ -83,6 +83,7 @@ blocks {BELONGING} --block "background: age, voice" --block "taking part: rehear
 blocks {BELONGING} --block "background: age, voice" --block "taking part: rehearsals" --bootstrap 100 --cluster choir
 blocks {STAYS} --block "background: age, voice" --block "taking part: rehearsals" --block "at home: belonging"
 blocks {STAYS} --block "background: age, voice" --block "taking part: rehearsals" --bootstrap 100 --level 0.9
+blocks {BELONGING} --block "straight: age, voice" --block "curve: polynomial(age, 2)" --block "differs: interaction(polynomial(age, 2), voice)"
 groups choirs.plan.toml "Voice parts compared" voice --contrast "high and low: soprano=0.5, alto=0.5, tenor=-0.5, bass=-0.5" --manuscript t.html
 groups choirs.plan.toml "Voice parts compared" voice --contrast tenor --short
 groups {BELONGING} voice --terms age,voice --interaction age,voice --correction tukey
@@ -105,6 +106,7 @@ check {STAYS} --terms age,voice,rehearsals --folds 5 --cut 0.6 --cases 3
 validate {BELONGING} --terms age,voice,rehearsals --folds 5 --repeats 2
 validate {STAYS} --terms age,voice,rehearsals --hold-out 0.25 --seed 4
 compare {BELONGING} --variant "short: age, voice" --variant "long: age, voice, joined_through" --manuscript t.md
+compare {BELONGING} --variant "line: age, voice" --variant "curve: polynomial(age, 2), voice"
 compare {STAYS} --variant "short: age" --variant "long: age, voice"
 eliminate {BELONGING} --terms age,voice,rehearsals,travel_km --keep voice
 eliminate {STAYS} --terms age,voice,rehearsals,travel_km --limit 0.01
