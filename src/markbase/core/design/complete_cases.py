@@ -76,7 +76,8 @@ def complete_rows(columns: Sequence[Column]) -> tuple[NDArray[np.bool_] | None, 
     used = holes == 0
     codes = [(_reasons(c, holes), 2 * (FIRST_CODED + len(c.missing_codes))) for c in gaps]
     first, others = columns[0], columns[0].present & ~used
-    learn([] if first.is_categorical else [first.values[others], first.values[used]], codes, [used, others])
+    numbers = [] if first.is_categorical else [first.values[others], first.values[used]]
+    learn(codes=codes, masks=[used, others], dispersions=numbers)
     lost = tuple(loss for c, (why, _) in zip(gaps, codes, strict=True) for loss in _losses(c, why))
     count = int(np.count_nonzero(used))
     if not count:

@@ -10,8 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.inference.distributions import p_of_t, t_quantile
-from markbase.core.rows.parts import each_part, in_parts
-from markbase.core.rows.row_functions import learn
+from markbase.core.rows.facts import Dispersion
+from markbase.core.rows.parts import each_part
+from markbase.core.rows.row_functions import dispersion_of, learn
 from markbase.core.rows.sums import totals_of
 
 if TYPE_CHECKING:
@@ -56,10 +57,10 @@ def left_out_of(fit: Any) -> LeftOut | None:
         return None
     if fit.cluster is not None and fit.cluster.valid < fit.sample.rows:
         out = out & fit.cluster.present
-    learn([y[out], y[used]], masks=[out])
+    learn(masks=[out], dispersions=[y[out], y[used]])
     if np.count_nonzero(out) < _FEWEST:
         return None
-    groups = [_group(y[mask]) for mask in (out, used)]
+    groups = [dispersion_of(y[mask]) for mask in (out, used)]
     difference = groups[0].mean - groups[1].mean
     if fit.cluster is None:
         parts = [g.squares / ((g.rows - 1) * g.rows) for g in groups]
@@ -76,21 +77,7 @@ def left_out_of(fit: Any) -> LeftOut | None:
     return LeftOut(groups[0].rows, groups[0].mean, groups[1].mean, difference, se, df, low, high, p)
 
 
-class _Group(NamedTuple):
-    rows: int
-    mean: float
-    squares: float
-    """The sum of squared deviations from the mean."""
-
-
-def _group(values: Any) -> _Group:
-    if in_parts(values):
-        return _Group(values.facts.valid, values.facts.mean, values.facts.second)
-    deviations = values - (mean := float(np.mean(values)))
-    return _Group(len(values), mean, float(deviations @ deviations))
-
-
-def _clustered(cluster: Column, y: Any, masks: Sequence[Any], groups: Sequence[_Group]) -> tuple[float, float]:
+def _clustered(cluster: Column, y: Any, masks: Sequence[Any], groups: Sequence[Dispersion]) -> tuple[float, float]:
     """Return the variance of the difference of two means whose rows go together within clusters, and its degrees of freedom."""
     levels = len(cluster.levels)
 

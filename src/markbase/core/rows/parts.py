@@ -16,7 +16,7 @@ from numpy.lib.mixins import NDArrayOperatorsMixin
 from numpy.typing import NDArray
 
 from markbase.core.errors import MarkbaseError
-from markbase.core.rows.facts import NumberFacts, merged_facts
+from markbase.core.rows.facts import Dispersion, NumberFacts, merged_dispersion, merged_facts
 from markbase.core.rows.nodes import Applied, Leaf, Memo, Node, Picked, Places
 from markbase.core.rows.processors import in_order
 from markbase.core.rows.source import PART_ROWS, Part, RowSource
@@ -94,6 +94,11 @@ class InParts(NDArrayOperatorsMixin):
     def facts(self) -> NumberFacts:
         """What one pass tells of the values as numbers."""
         return merged_facts(each_part(facts_of, self))
+
+    @cached_property
+    def dispersion(self) -> Dispersion:
+        """How many values there are, their mean, and the sum of squared deviations from it; none may be missing."""
+        return merged_dispersion(each_part(Dispersion.of, self))
 
     @cached_property
     def count(self) -> int:

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.rows.facts import NumberFacts, merged_facts
+from markbase.core.rows.facts import Dispersion, NumberFacts, merged_dispersion, merged_facts
 from markbase.core.rows.nodes import Applied, Memo, Spread
 from markbase.core.rows.parts import (
     InParts,
@@ -155,28 +155,49 @@ def _looked_up(table: NDArray[Any], places: NDArray[np.intp]) -> NDArray[Any]:
     return found
 
 
-def learn(numbers: Sequence[Any] = (), codes: Sequence[tuple[Any, int]] = (), masks: Sequence[Any] = ()) -> None:
-    """Take, in one pass, what `InParts.facts`, `counted` and `InParts.count` would take a pass each for; of rows in memory, nothing."""
+def learn(
+    numbers: Sequence[Any] = (),
+    codes: Sequence[tuple[Any, int]] = (),
+    masks: Sequence[Any] = (),
+    dispersions: Sequence[Any] = (),
+) -> None:
+    """Take, in one pass, what `InParts.facts`, `counted`, `InParts.count` and `InParts.dispersion` would take a pass each for; of rows in memory, nothing."""
     numbers = [a for a in numbers if isinstance(a, InParts) and "facts" not in a.__dict__]
     codes = [(a, size) for a, size in codes if isinstance(a, InParts) and "counted" not in a.__dict__]
     masks = [a for a in masks if isinstance(a, InParts) and "count" not in a.__dict__]
-    if not (numbers or codes or masks):
+    dispersions = [a for a in dispersions if isinstance(a, InParts) and "dispersion" not in a.__dict__]
+    if not (numbers or codes or masks or dispersions):
         return
     sizes = [size for _, size in codes]
 
     def looked(
-        numbers: list[NDArray[Any]], codes: list[NDArray[Any]], masks: list[NDArray[Any]]
-    ) -> tuple[list[NumberFacts], list[Any], list[int]]:
+        numbers: list[NDArray[Any]],
+        codes: list[NDArray[Any]],
+        masks: list[NDArray[Any]],
+        dispersions: list[NDArray[Any]],
+    ) -> tuple[list[NumberFacts], list[Any], list[int], list[Dispersion]]:
         counts = [counted(a, size) for a, size in zip(codes, sizes, strict=True)]
-        return [facts_of(a) for a in numbers], counts, [count_of(a) for a in masks]
+        return (
+            [facts_of(a) for a in numbers],
+            counts,
+            [count_of(a) for a in masks],
+            [Dispersion.of(a) for a in dispersions],
+        )
 
-    found = over_parts(looked, list(numbers), [a for a, _ in codes], list(masks))
+    found = over_parts(looked, list(numbers), [a for a, _ in codes], list(masks), list(dispersions))
     for k, array in enumerate(numbers):
-        array.__dict__["facts"] = merged_facts(facts[k] for facts, _, _ in found)
+        array.__dict__["facts"] = merged_facts(own[0][k] for own in found)
     for k, (array, size) in enumerate(codes):
-        array.__dict__["counted"] = sum((counts[k] for _, counts, _ in found), np.zeros(size, dtype=np.int64))
+        array.__dict__["counted"] = sum((own[1][k] for own in found), np.zeros(size, dtype=np.int64))
     for k, array in enumerate(masks):
-        array.__dict__["count"] = sum(counts[k] for _, _, counts in found)
+        array.__dict__["count"] = sum(own[2][k] for own in found)
+    for k, array in enumerate(dispersions):
+        array.__dict__["dispersion"] = merged_dispersion(own[3][k] for own in found)
+
+
+def dispersion_of(values: Any) -> Dispersion:
+    """Return how many numbers there are, none missing, their mean, and the sum of squared deviations from it."""
+    return values.dispersion if isinstance(values, InParts) else Dispersion.of(values)
 
 
 def first_true(mask: Any) -> int:
