@@ -203,6 +203,7 @@ def test_a_held_out_part_is_scored_by_hand():
     assert table.loc["R²", "held_out"] == pytest.approx(
         1 - (error**2).sum() / ((rows["score"] - mean) ** 2).sum(), rel=1e-10
     )
+    assert table.loc["mean error"].tolist() == pytest.approx([0, error.mean(), (rows["score"] - mean).mean()])
     assert table.loc["R²", "of_the_fit"] == pytest.approx(fit.strength.r2, rel=1e-10)
     assert table.loc["root mean squared error", "without_terms"] == pytest.approx(
         np.sqrt(((rows["score"] - mean) ** 2).mean())

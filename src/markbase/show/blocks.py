@@ -5,12 +5,15 @@ from __future__ import annotations
 import math
 from typing import Any
 
+import numpy as np
+import pandas as pd
+
 from markbase.core.comparison.backward_elimination import Elimination
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.comparison import Comparison
 from markbase.core.comparison.cross_validation import CrossValidation
 from markbase.core.comparison.score import Score
-from markbase.core.diagnostics.error_measures import ROOT_MEAN_SQUARED
+from markbase.core.diagnostics.error_measures import MEAN, ROOT_MEAN_SQUARED
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, from_to, number, p_value, share, short, without_zero
 from markbase.core.results.linear import LinearFit
@@ -294,25 +297,30 @@ def cross_validation_page(result: CrossValidation) -> Page:
     """Describe figures on rows held out."""
     rows = []
     for r in rows_of(result.table):
-        own, held_out, lowest, highest, bare = _measures(r.figure, *r[1:])
+        own, held_out, lowest, highest, bare = _measures(result.table, r)
         over = [from_to(lowest, highest)] if result.repeats > 1 else []
         rows.append(Row((r.figure, own, held_out, *over, bare)))
     over = ["over the repeats"] if result.repeats > 1 else []
     heads = ("figure", "rows of the fit", "rows held out", *over, "no terms at all")
     note = f"each of {result.folds} parts predicted by a fit to the others, {count_noun(result.repeats, 'time')}, seed {result.seed}"
-    facts = [("reading", "for new people like these, expect the figures held out, not those of the fit")]
+    facts = [_ABOUT_MEAN, ("reading", "for new people like these, expect the figures held out, not those of the fit")]
     if result.left_out:
         facts.append(("left out", f"{count_noun(result.left_out, 'row')} whose level occurs in no other part"))
     blocks = (Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0), Facts(tuple(facts)))
     return Page(f"{result.outcome}: on rows the model has not seen", "", (Section("", note, blocks),))
 
 
-def _measures(figure: str, *values: float) -> list[str]:
-    """Write an error measure: one in the outcome's unit with four digits, a share without its leading zero."""
-    if figure != ROOT_MEAN_SQUARED:
-        return [without_zero(v) for v in values]
-    decimals = decimals_for(min(v for v in values if v > 0), 4) if any(v > 0 for v in values) else 2
-    return [number(v, decimals) for v in values]
+_ABOUT_MEAN = ("mean error", "observed less predicted, on average: above 0 where predictions are too low")
+
+
+def _measures(table: pd.DataFrame, row: Any) -> list[str]:
+    """Write an error measure: one in the outcome's unit with four digits of the error, a share without its leading zero."""
+    values = [float(v) for v in row[1:]]
+    errors = table[table["figure"] == ROOT_MEAN_SQUARED].iloc[:, 1:].to_numpy(dtype=np.float64).ravel()
+    if row.figure not in (ROOT_MEAN_SQUARED, MEAN) or not len(errors):
+        return ["" if math.isnan(v) else without_zero(v) for v in values]
+    decimals = decimals_for(errors[errors > 0].min(), 4) if (errors > 0).any() else 2
+    return ["" if math.isnan(v) else number(v, decimals) for v in values]
 
 
 def score_page(result: Score, file: str = "") -> Page:
@@ -320,9 +328,10 @@ def score_page(result: Score, file: str = "") -> Page:
     there = f"rows of {file}" if file else "rows held out"
     rows = []
     for r in rows_of(result.table):
-        rows.append(Row((r.figure, *_measures(r.figure, *r[1:]))))
+        rows.append(Row((r.figure, *_measures(result.table, r))))
     facts = [
         ("scored", f"{count_noun(result.rows, 'row')} {'of ' + file if file else 'held out'}"),
+        _ABOUT_MEAN,
         (
             "reading",
             f"for new people like these, expect the figures {f'of {file}' if file else 'held out'}, not those of the fit",

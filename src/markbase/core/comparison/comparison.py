@@ -111,6 +111,10 @@ def compare(*fits: AnyFit, names: Sequence[str] | None = None) -> Comparison:
         cautions.append(
             "AIC and BIC take rows as independent and the form of the model as right, whatever the errors rest on."
         )
+    if one and any(_penalty(f) for f in fits):
+        cautions.append(
+            "A penalised fit does not make the likelihood as large as it can be, so its AIC and BIC are somewhat too large."
+        )
     columns = ["smaller", "larger", "statistic", "df", "df_rest", "p", "test"]
     return Comparison(
         called,

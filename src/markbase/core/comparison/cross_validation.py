@@ -72,7 +72,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
     >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
     >>> found = mb.cross_validate(fit, folds=5)
     >>> print(found.table.iloc[:, 0].tolist())
-    ['root mean squared error', 'R²']
+    ['root mean squared error', 'R²', 'mean error']
     """
     if not isinstance(repeats, int) or repeats < 1:
         raise MarkbaseError(f"Rows are held out once or more, not {repeats!r} times.")

@@ -1,4 +1,4 @@
-"""How far predictions are off: squared errors, and for an event the share classified correctly and the area under the curve."""
+"""How far predictions are off: squared errors, the mean error, and for an event the share classified correctly and the area under the curve."""
 
 from __future__ import annotations
 
@@ -14,6 +14,9 @@ from markbase.core.rows.row_functions import learn
 Array = NDArray[np.float64]
 AREA = "area under the curve"
 ROOT_MEAN_SQUARED = "root mean squared error"
+MEAN = "mean error"
+_NOTHING = 1e-12
+"""A mean error of so little of the root mean squared one is rounding."""
 
 
 def error_measures(
@@ -21,17 +24,21 @@ def error_measures(
 ) -> dict[str, float]:
     """Measure how far predictions are off.
 
-    Of numbers: root mean squared error, R² (against `mean`, what no model at all predicts). Of `shares`: classified
-    correctly at .5, area under the curve, Brier score. `often` says with how much each row counts, and `repeated` whether
+    Of numbers: root mean squared error, R² (against `mean`, what no model at all predicts), mean error (observed less
+    predicted). Of `shares`: classified correctly at .5, area under the curve, Brier score, mean error. `often` says with how much each row counts, and `repeated` whether
     these are frequencies.
     """
-    off, bare = (y - predicted) ** 2, (y - mean) ** 2
-    learn([off] if shares else [off, bare])
-    error = float(np.average(off, weights=often))
+    missed = y - predicted
+    off, bare = missed**2, (y - mean) ** 2
+    learn([missed, off] if shares else [missed, off, bare])
+    error, aside = (float(np.average(values, weights=often)) for values in (off, missed))
+    if abs(aside) <= _NOTHING * math.sqrt(error):
+        aside = 0.0
     if not shares:
         return {
             ROOT_MEAN_SQUARED: math.sqrt(error),
             "R²": 1 - error / float(np.average(bare, weights=often)),
+            MEAN: aside,
         }
     if in_parts(y):
         cells = cells_of(y, predicted, None, often if repeated else None, 0.5)
@@ -45,4 +52,5 @@ def error_measures(
         "classified correctly": float(np.average((predicted >= 0.5) == (y == 1), weights=often)),
         AREA: area,
         "Brier score": error,
+        MEAN: aside,
     }
