@@ -77,6 +77,7 @@ def test_rows_left_out_are_held_against_those_used(kind, clustered, noise):
     frame.loc[frame.index % 31 == 4, ["score", "stays"]] = [np.nan, None]
     frame.loc[frame.index % 41 == 4, "team"] = None
     more = {"cluster": "team"} if clustered else {}
+    frame["high"] = np.exp(-frame["score"])
     study = mb.Study(frame).mark("voice", "alto")
     fit = (
         mb.fit_linear(study, "score", TERMS, **more)
@@ -103,6 +104,10 @@ def test_rows_left_out_are_held_against_those_used(kind, clustered, noise):
         wanted = (welch.pvalue, *welch.confidence_interval())
     assert (found.p, found.low, found.high) == pytest.approx(wanted, rel=1e-8)
     assert (found.p < 0.05) == (noise < 100)
+    logged = " ".join(str(mb.fit_linear(study.derive("log_high", log="high"), "log_high", TERMS, **more)).split())
+    assert re.search(
+        r"the geometric mean of high is (\S+ times as high as|\S+% (lower|higher) than) in the rows used", logged
+    )
     way = "lower" if found.difference < 0 else "higher"
     verdict = "they differ in it" if found.p < 0.05 else "no clear evidence that they differ"
     told = rf"in the {out.sum()} of them with a value, .* {way} than in the rows used \(95% CI [^)]*\): {verdict}"

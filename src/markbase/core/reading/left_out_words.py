@@ -30,4 +30,5 @@ def left_out_figures(fit: AnyFit, verb: str = "is") -> str:
     else:
         what, average = outcome_words(fit.outcome), "" if is_logged(fit.outcome) else "on average "
     size, ends = difference_words(fit, found.difference, found.low, found.high, found.se)
-    return f"{found.rows:,} of them with a value, {what} {verb} {average}{size} than in the rows used ({ends}, {p_phrase(found.p)})"
+    than = "as" if size.endswith("as high") else "than"  # many times as high, and not so many percent higher
+    return f"{found.rows:,} of them with a value, {what} {verb} {average}{size} {than} in the rows used ({ends}, {p_phrase(found.p)})"
