@@ -167,7 +167,7 @@ def test_samples_agree_with_the_noncentral_f_and_are_refused_where_they_say_noth
     drawn = hierarchy.bootstrap(1500)
     for end in ("change_low", "change_high"):
         np.testing.assert_allclose(drawn.steps[end][:2], hierarchy.steps[end][:2], atol=0.006)
-    pd.testing.assert_frame_equal(drawn.steps, hierarchy.bootstrap(1500).steps)
+    pd.testing.assert_frame_equal(hierarchy.bootstrap(150, seed=2).steps, hierarchy.bootstrap(150, seed=2).steps)
     assert "1,500 samples of rows" in str(drawn)
     with pytest.raises(mb.MarkbaseError, match="it must be a whole number, 100 or more"):
         hierarchy.bootstrap(99)

@@ -18,7 +18,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import markbase as mb
-from command import BOOK, DATA, PLAN, run, run_process
+from command import BOOK, DATA, FIT, PLAN, run, run_process
 from markbase.files import whole_files
 
 
@@ -194,7 +194,19 @@ def test_figures_do_not_follow_the_settings_of_the_user(tmp_path):
     drawn = []
     for folder in (tmp_path, tmp_path / "elsewhere"):
         folder.mkdir(exist_ok=True)
-        done = run_process("groups", PLAN, "Voice parts compared", "voice", "--figures", "drawn", cwd=folder)
+        done = run_process(
+            "slopes",
+            PLAN,
+            "age",
+            *FIT[4:6],
+            "--terms",
+            "voice",
+            "--polynomial",
+            "age=2",
+            "--figures",
+            "drawn",
+            cwd=folder,
+        )
         assert done.returncode == 0, done.stderr
         drawn.append({p.name: p.read_bytes() for p in (folder / "drawn").iterdir()})
     assert drawn[0] == drawn[1]

@@ -29,7 +29,7 @@ SEASONS = st.lists(
 )
 
 
-@settings(max_examples=15)
+@settings(max_examples=10)
 @given(
     rows=SEASONS,
     cuts=st.one_of(st.just([*range(20)]), st.lists(st.integers(0, 18), max_size=6)),
