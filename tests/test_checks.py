@@ -63,7 +63,13 @@ def test_uneven_spread_is_told_with_the_errors_that_allow_for_it_beside():
     assert far.checks().spread_statistic == pytest.approx(near.checks().spread_statistic, rel=1e-11)
     for far in (0.0, 0.1, 1e9):  # all squares the same
         pairs = pd.DataFrame({"g": np.repeat(list("abcd"), 4), "y": np.resize([1.0, -1.0], 16) + far})
-        assert mb.fit_linear(mb.Study(pairs), "y", ["g"]).checks().spread_p == 1.0
+        told = mb.fit_linear(mb.Study(pairs), "y", ["g"]).checks()
+        assert (told.spread_statistic, told.spread_p) == (0.0, 1.0)
+    wide = pd.DataFrame({"x": rng.uniform(size=4000), "noise": rng.normal(size=4000)})
+    little = mb.fit_linear(mb.Study(wide.assign(y=wide["x"] + wide["noise"] * (1 + 0.3 * wide["x"]))), "y", ["x"])
+    assert little.checks().spread_p < 0.001
+    assert "times as large" in str(little.checks())  # asked for; by itself a tenth is the least that is told
+    assert "times as large" not in str(little)
 
 
 @pytest.mark.parametrize("clustered", [False, True])

@@ -97,6 +97,14 @@ def test_every_rung_is_the_fit_of_its_terms_on_the_rows_of_all(kind, setting, bl
     assert hierarchy.rows_alone[0] == 300 > hierarchy.rows_alone[1] > hierarchy.rows_alone[-1] == len(complete)
 
 
+def test_lower_terms_that_are_added_enter_with_the_interaction_that_needs_them():
+    found = mb.fit_blocks(
+        study_of(choir(150)), "score", {"a": ["km"], "b": [mb.interaction("age", "voice")], "c": ["day"]}
+    )
+    assert found.added == (("km",), ("age", "voice", "age × voice"), ("day",))
+    assert [t.name for t in found["b"].model_terms] == ["km", "age", "voice", "age × voice"]
+
+
 def test_the_interval_of_a_change_inverts_the_noncentral_f():
     hierarchy = mb.fit_blocks(study_of(gappy()), "score", BLOCKS)
     step = hierarchy.steps.iloc[1]
