@@ -10,6 +10,7 @@ import numpy as np
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.errors import MarkbaseError, listed
 from markbase.core.formatting import short
+from markbase.core.tables import rows_of
 from markbase.show.figure_names import folded, in_legend, legend_below
 from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, styled
 from markbase.show.fit_figures import LINES, MARKS, MOST_LEVELS
@@ -120,6 +121,7 @@ def draw_paths(hierarchy: Blocks, terms: Sequence[str] | None = None, ax: Axes |
     if ax is None:
         ax = own_axes(8.0, 4.6)
     x = np.arange(len(hierarchy.names))
+    against = {(r.term, r.level): r.against for fit in hierarchy for r in rows_of(fit.coefficients)}
     for k, (place, row) in enumerate(chosen.iterrows()):
         color, dashes = LINES[k]
         value = row[list(hierarchy.names)].to_numpy(dtype=float)
@@ -127,6 +129,7 @@ def draw_paths(hierarchy: Blocks, terms: Sequence[str] | None = None, ax: Axes |
         unit = se[~np.isnan(se)][0]
         shift = 0.07 * (k - (len(chosen) - 1) / 2)
         name = f"{folded(row['term'], lines=1)}: {row['level']}" if row["level"] else str(row["term"])
+        name += f" against {base}" if (base := against[row["term"], row["level"]]) else ""
         ax.errorbar(
             x + shift,
             value / unit,
