@@ -20,15 +20,21 @@ _NOTHING = 1e-12
 
 
 def error_measures(
-    shares: bool, y: Array, predicted: Array, mean: Array | float, often: Array | None, repeated: bool
+    shares: bool,
+    y: Array,
+    predicted: Array,
+    mean: Array | float,
+    often: Array | None,
+    repeated: bool,
+    missed: Array | None = None,
 ) -> dict[str, float]:
     """Measure how far predictions are off.
 
     Of numbers: root mean squared error, R² (against `mean`, what no model at all predicts), mean error (observed less
     predicted). Of `shares`: classified correctly at .5, area under the curve, Brier score, mean error. `often` says with how much each row counts, and `repeated` whether
-    these are frequencies.
+    these are frequencies; `missed` are observed less predicted, where they are known better than as this difference.
     """
-    missed = y - predicted
+    missed = y - predicted if missed is None else missed
     off, bare = missed**2, (y - mean) ** 2
     learn([missed, off] if shares else [missed, off, bare])
     error, aside = (float(np.average(values, weights=often)) for values in (off, missed))

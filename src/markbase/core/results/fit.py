@@ -131,7 +131,8 @@ class Fit(Grouped, Probed, Predicting):
         """How far its predictions are off in the rows used, by name."""
         inside, often = self._own_rows
         own, repeated = self.observed_numbers[inside], self.rows_used.times is not None
-        return error_measures(self.family.shares, own, self._fitted[inside], self.own_mean, often, repeated)
+        fitted, left = self._fitted[inside], self._residuals[inside]
+        return error_measures(self.family.shares, own, fitted, self.own_mean, often, repeated, left)
 
     @property
     def _own_rows(self) -> tuple[slice | NDArray[np.bool_], Array | None]:
