@@ -7,9 +7,9 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 LEVEL_INDENT = "  "
+"""Before the label of a level under the heading of its group."""
 UNBROKEN = re.compile(r" ([=<>]) ([.\d])")
 """A sign and the number behind it, between which no line is broken, nor in front of the sign."""
-"""Before the label of a level under the heading of its group."""
 RowKind = Literal["plain", "base", "group", "aside"]
 
 

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from markbase.core.errors import listed, quoted
-from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, plain, short
+from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, plain, point_decimals, short
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Statement
@@ -123,7 +123,8 @@ def _units(fit: AnyFit, value: float, decimals: int | None) -> str:
         return "neither higher nor lower"
     size = abs(value) * (100 if is_share(fit.outcome) else 1)
     shown = short(size, 8) if decimals is None else number(size, clear_of_zero(size, size, decimals))
-    return f"{shown} {unit_of(fit, value)} {'lower' if value < 0 else 'higher'}"
+    one = "percentage point" if is_share(fit.outcome) else fit.outcome.step_one
+    return f"{shown} {one if shown == '1' else unit_of(fit, value)} {'lower' if value < 0 else 'higher'}"
 
 
 def _percentages(_: AnyFit, value: float, decimals: int | None) -> str:
@@ -161,14 +162,21 @@ def _ends(low: float, high: float, decimals: int, mark: str = "") -> str:
 def difference_words(fit: AnyFit, value: float, low: float, high: float, se: float) -> tuple[str, str]:
     """Say a difference of means of the outcome, or of shares of the event in percentage points, and its interval."""
     if isinstance(fit, LogisticFit):
-        value, low, high, decimals = 100 * value, 100 * low, 100 * high, decimals_for(100 * se)
-        shown = number(abs(value), clear_of_zero(value, value, decimals))
-        size, ends = f"{shown} percentage points {'lower' if value < 0 else 'higher'}", _ends(low, high, decimals)
+        size, ends = points_words(value, low, high, se)
     else:
         decimals = decimals_for(se * (100 if is_logged(fit.outcome) or is_share(fit.outcome) else 1))
         told = _percentages if is_logged(fit.outcome) else _units
         size, ends = told(fit, value, decimals), _range(fit, low, high, decimals)
     return size, f"{percent(fit)} CI {ends}"
+
+
+def points_words(effect: float, low: float, high: float, se: float) -> tuple[str, str]:
+    """Say a difference of shares in percentage points, and the ends of its interval."""
+    effect, low, high = 100 * effect, 100 * low, 100 * high
+    decimals = point_decimals(low, high, se)
+    shown = number(abs(effect), decimals)
+    unit = "percentage point" if shown == "1" else "percentage points"
+    return f"{shown} {unit} {'lower' if effect < 0 else 'higher'}", _ends(low, high, decimals)
 
 
 def unit_of(fit: AnyFit, value: float) -> str:

@@ -31,4 +31,5 @@ def left_out_figures(fit: AnyFit, verb: str = "is") -> str:
         what, average = outcome_words(fit.outcome), "" if is_logged(fit.outcome) else "on average "
     size, ends = difference_words(fit, found.difference, found.low, found.high, found.se)
     than = "as" if size.endswith("as high") else "than"  # many times as high, and not so many percent higher
-    return f"{found.rows:,} of them with a value, {what} {verb} {average}{size} {than} in the rows used ({ends}, {p_phrase(found.p)})"
+    alike = ", each counted once" if fit.weights else ""
+    return f"{found.rows:,} of them with a value{alike}, {what} {verb} {average}{size} {than} in the rows used ({ends}, {p_phrase(found.p)})"

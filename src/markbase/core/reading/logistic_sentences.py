@@ -17,12 +17,20 @@ from markbase.core.formatting import (
     number,
     p_phrase,
     plain,
-    point_decimals,
     ratio,
     ratio_with_ends,
     short,
 )
-from markbase.core.reading.clauses import clear, held_equal, joint_figures, percent, said_of_clear, say_once, step_lead
+from markbase.core.reading.clauses import (
+    clear,
+    held_equal,
+    joint_figures,
+    percent,
+    points_words,
+    said_of_clear,
+    say_once,
+    step_lead,
+)
 from markbase.core.reading.group_cautions import (
     EQUAL_STEPS,
     GroupFacts,
@@ -147,15 +155,8 @@ def _odds_sentence(fit: LogisticFit, lead: str, row: TableRow, question: str) ->
 
 def _points(fit: LogisticFit, row: TableRow, per: str = "") -> str:
     """Say a difference of probabilities in percentage points, with its interval."""
-    effect, low, high = (100 * float(row[k]) for k in ("effect", "low", "high"))
-    decimals = point_decimals(low, high, float(row["se"]))
-    way = "lower" if effect < 0 else "higher"
-    ends = [f"{number(abs(v), decimals)} {'lower' if v < 0 else 'higher'}" for v in (low, high)]
-    if (low < 0) == (high < 0):
-        inner, outer = sorted((abs(low), abs(high)))
-        ends = [number(inner, decimals), f"{number(outer, decimals)} {'lower' if low < 0 else 'higher'}"]
-    unit = "percentage point" if number(abs(effect), decimals) == "1" else "percentage points"
-    return f"{number(abs(effect), decimals)} {unit} {way}{per} ({percent(fit)} CI {ends[0]} to {ends[1]})"
+    size, ends = points_words(*(float(row[k]) for k in ("effect", "low", "high", "se")))
+    return f"{size}{per} ({percent(fit)} CI {ends})"
 
 
 def _wide(row: TableRow, of: str = "odds") -> list[str]:

@@ -115,7 +115,7 @@ class Fit(Grouped, Probed, Predicting):
     def left_out(self) -> LeftOut | None:
         """The outcome in the rows left out that have it, beside that in the rows used: `rows`, `mean`, `mean_used`, `difference`, `se`, `df`, `low`, `high`, `p`.
 
-        A first look at whether gaps are by chance; None where fewer than 10 rows left out have the outcome, and with frequency
+        By Welch's t, or with clusters by their sums. A first look at whether gaps are by chance; None where fewer than 10 rows left out have the outcome, and with frequency
         weights. Rows are counted once each, also with sampling weights.
         """
         return left_out_of(self)

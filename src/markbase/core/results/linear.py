@@ -24,7 +24,7 @@ from markbase.core.estimation.collinearity import collinearity_error
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent
-from markbase.core.estimation.whitening import residuals_of
+from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import plain, short
 from markbase.core.inference.covariance import errors_of
 from markbase.core.inference.distributions import p_of_f, t_quantile
@@ -428,4 +428,4 @@ class LinearFit(Fit):
     @cached_property
     def _residuals(self) -> Array:
         blocks, heavy = self._blocks(self.model_terms), self.weights.values if self.weights else None
-        return residuals_of(self.moments, blocks, self.solution, self.used, heavy, self.fixed_effects)
+        return Whitened(self.moments, blocks, self.solution, self.used, heavy, self.fixed_effects).residuals()
