@@ -55,7 +55,8 @@ def compare(*fits: AnyFit, names: Sequence[str] | None = None) -> Comparison:
     Returns
     -------
     Comparison
-        Estimates, strength, and tests where one model holds all terms of another. Fits with rows that others lack are
+        Estimates, strength, and tests where one model holds all terms of another (a polynomial those of its straight line),
+        with the same levels, errors and penalty; where these differ, `cautions` say so. Fits with rows that others lack are
         fitted again on the common rows, and that is said.
 
     Raises

@@ -44,7 +44,8 @@ def fit_blocks(
     outcome : str
         The name of the outcome.
     blocks : mapping of str to sequence of str, Polynomial or Interaction
-        The blocks in the order of entry: a name, and the terms each adds to those before it.
+        The blocks in the order of entry: a name, and the terms each adds to those before it. A polynomial takes the place of
+        the straight line, or of the lower polynomial, that an earlier block has, also within an interaction.
     kind : str
         ``linear`` or ``logistic``.
     **settings
@@ -61,7 +62,8 @@ def fit_blocks(
     MarkbaseError
         If there is no such kind, or no block.
     FitError
-        If a block is empty or a term is given twice; and whatever the fit of all terms raises.
+        If a block is empty, a term is given twice or after a polynomial that contains it, or an interaction enters before a
+        term it is made of; and whatever the fit of all terms raises.
 
     Notes
     -----
