@@ -323,6 +323,35 @@ def test_terms_go_worst_first_as_a_whole_and_not_before_what_is_made_of_them():
     assert "do not know that terms were looked at" in elimination.cautions[0]
     sloped = mb.fit_linear(mb.Study(frame), "score", ["n1", "n3", mb.interaction("n1", "n3")])
     assert mb.backward_elimination(sloped).steps["dropped"].iloc[0] == "n1 × n3"
+    cubic, square = mb.polynomial("n1", 3), mb.polynomial("n1")
+    for kind, errors in (
+        ("linear", "classical"),
+        ("logistic", "classical"),
+        ("linear", "robust"),
+        ("logistic", "robust"),
+    ):
+
+        def fitted(terms, kind=kind, errors=errors):
+            linear = kind == "linear"
+            return (mb.fit_linear(mb.Study(frame), "score", terms, errors=errors) if linear
+                    else mb.fit_logistic(mb.Study(frame), "stays", terms, event="yes", errors=errors))  # fmt: skip
+
+        curved = [cubic, "n3", mb.interaction(square, "n3"), "age"]
+        steps = mb.backward_elimination(fitted(curved), limit=1e-30, keep=["age"]).steps
+        ways = {"n1³": {0: square}, "n1² × n3": {2: mb.interaction("n1", "n3")}, "n1 × n3": {2: None}, "n1²": {0: "n1"}, "n1": {0: None}, "n3": {1: None}}  # fmt: skip
+        may = {"n1³": set(), "n1² × n3": set(), "n1 × n3": {"n1² × n3"}, "n1²": {"n1³", "n1² × n3"}, "n1": {"n1²", "n1 × n3"}, "n3": {"n1 × n3"}}  # fmt: skip
+        gone = []
+        for row in steps.itertuples():
+            tried = {}
+            for name in ways.keys() - gone:
+                if may[name] <= set(gone):
+                    smaller = [ways[name].get(k, term) for k, term in enumerate(curved)]
+                    blocks = mb.compare(fitted([t for t in curved if t]), fitted([t for t in smaller if t]))
+                    tried[name] = (blocks.tests["p"].iloc[0], smaller)
+            worst = max(tried, key=lambda name: tried[name][0])
+            assert (row.dropped, row.p) == (worst, pytest.approx(tried[worst][0], rel=1e-7)), (kind, errors)
+            curved, gone = tried[worst][1], [*gone, worst]
+        assert len(gone) == 6
     with pytest.raises(mb.MarkbaseError, match="no such term"):
         mb.backward_elimination(fit, keep=["n4"])
 

@@ -254,7 +254,7 @@ def comparison_page(comparison: Comparison) -> Page:
 
 def elimination_page(elimination: Elimination) -> Page:
     """Describe what was left out, step by step."""
-    figure = elimination.fit.family.adjusted_share
+    fit, figure = elimination.fit, elimination.fit.family.adjusted_share
     rows = tuple(
         Row(
             (
@@ -274,7 +274,7 @@ def elimination_page(elimination: Elimination) -> Page:
         "step",
         "left out",
         "df",
-        "statistic",
+        "chi²" if isinstance(fit, LogisticFit) else "F",
         "p",
         "McFadden" if figure == "mcfadden" else "adjusted R²",
         "AIC",
@@ -285,10 +285,11 @@ def elimination_page(elimination: Elimination) -> Page:
         facts.append(("protected", listed(quoted(elimination.protected))))
     blocks: list[Table | Facts | Sentences] = [Table(heads, rows, frozenset({0, 2, 3, 4, 5, 6, 7}), 1)] if rows else []
     blocks += [Facts(tuple(facts)), Sentences(tuple((c, ()) for c in elimination.cautions))]
-    note = f"while p is above {short(elimination.limit)}, the largest first"
+    kind = fit.overall.kind if fit.errors.middle is None else fit.family.wald
+    note = f"while p is above {short(elimination.limit)}, the largest first; {kind} tests, given the terms still in"
     return Page(
-        f"{elimination.fit.explained}: terms left out one by one",
-        what_is_read(elimination.fit),
+        f"{fit.explained}: terms left out one by one",
+        what_is_read(fit),
         (Section("Steps", note, tuple(blocks)),),
     )
 

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import pandas as pd
 
 from markbase.core.arguments import checked
-from markbase.core.comparison.block_changes import AnyFit
+from markbase.core.comparison.block_changes import AnyFit, change_between
+from markbase.core.design.requested_terms import term_name
+from markbase.core.design.terms import POWER_MARKS, Term, contains, keys_of
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, listed, near, quoted
 from markbase.core.formatting import decimals_for, number
@@ -24,7 +26,7 @@ class Elimination(ShownTables):
     limit: float
     """Terms with a larger p were candidates."""
     steps: pd.DataFrame
-    """`step`, `dropped`, `df`, `statistic`, `p` (of the dropped term, given those still in), then `r2_adjusted` (or `mcfadden`), `aic`, `bic` without it."""
+    """`step`, `dropped`, `df`, `statistic`, `p` (of what is dropped, given all still in), then `r2_adjusted` (or `mcfadden`), `aic`, `bic` without it."""
     fit: AnyFit
     """What is left."""
     kept: tuple[str, ...]
@@ -51,13 +53,18 @@ def backward_elimination(fit: AnyFit, *, limit: float = 0.05, keep: Sequence[str
     Returns
     -------
     Elimination
-        A log of every step and the fit that is left, all on the same rows. A group goes as a whole, and not before a slope
-        or crossing that it is part of; of tied terms the one given last goes.
+        A log of every step and the fit that is left, all on the same rows. A group goes as a whole, a curve by its highest
+        power first (``age²``, then ``age``), and neither before an interaction that it is part of [1]_; of tied terms the
+        one given last goes.
 
     Raises
     ------
     MarkbaseError
         If the limit is not between 0 and 1, or a protected term is not there.
+
+    References
+    ----------
+    .. [1] J. A. Nelder (1977), "A reformulation of linear models", Journal of the Royal Statistical Society A 140, 48-77.
 
     Examples
     --------
@@ -75,19 +82,15 @@ def backward_elimination(fit: AnyFit, *, limit: float = 0.05, keep: Sequence[str
             raise MarkbaseError(f"`{name}` is to be kept, but the model has no such term.{near(name, names)}")
     now = fit
     records: list[dict[str, object]] = []
-    while len(now.model_terms) > 1:
-        inside = {t.name for t in now.model_terms if any(set(t.names) < set(o.names) for o in now.model_terms)}
-        candidates = [r for r in rows_of(now.terms) if r.p > limit and r.term not in keep and r.term not in inside]
-        if not candidates:
-            break
-        worst = max(reversed(candidates), key=lambda r: r.p)
-        now = now.without(worst.term)
+    while candidates := [c for c in _candidates(now, keep) if c.p > limit]:
+        worst = max(reversed(candidates), key=lambda c: c.p)
+        now = now._with_only(worst.left)
         s = now.strength
         kind = {"r2_adjusted": s.r2_adjusted} if isinstance(s, LinearStrength) else {"mcfadden": s.mcfadden}
         records.append(
             {
                 "step": len(records) + 1,
-                "dropped": worst.term,
+                "dropped": worst.name,
                 "df": worst.df,
                 "statistic": worst.statistic,
                 "p": worst.p,
@@ -111,6 +114,43 @@ def backward_elimination(fit: AnyFit, *, limit: float = 0.05, keep: Sequence[str
             else _cautions(now, records, keep, limit)
         ),
     )
+
+
+@dataclass(frozen=True)
+class _Candidate:
+    """What may be left out next, with the test of it given all that is still in."""
+
+    name: str
+    """What goes: a term, or the highest power in one."""
+    left: tuple[Term, ...]
+    """The terms without it."""
+    df: int
+    statistic: float
+    p: float
+
+
+def _candidates(fit: AnyFit, keep: Sequence[str]) -> Iterator[_Candidate]:
+    """Tell what may go: terms that are no curves, and the highest powers of those that are, if no higher product contains them."""
+    tested = {r.term: r for r in rows_of(fit.terms)}
+    for term in fit.model_terms:
+        for name, lower in _without_highest(term) if term.name not in keep else ():
+            left = tuple(t for u in fit.model_terms if (t := lower if u is term else u) is not None)
+            gone = keys_of([term]) - keys_of(left)
+            if not left or any(contains(higher, key) for higher in keys_of(left) for key in gone):
+                continue
+            told = change_between(fit._with_only(left), fit) if lower else tested[term.name]
+            yield _Candidate(name, left, told.df, told.statistic, told.p)
+
+
+def _without_highest(term: Term) -> Iterator[tuple[str, Term | None]]:
+    """Tell what goes of a term: the highest power of one of its curves, or the term, and what is left of it."""
+    if max(term.degrees) == 1:
+        yield term.name, None
+    for place, degree in enumerate(term.degrees):
+        if degree > 1:
+            names = [term_name({n: d}) for n, d in zip(term.names, term.degrees, strict=True)]
+            names[place] = f"{term.names[place]}{POWER_MARKS[degree]}"
+            yield " × ".join(names), term.of_degrees((*term.degrees[:place], degree - 1, *term.degrees[place + 1 :]))
 
 
 def _moved(now: AnyFit, whole: AnyFit) -> list[str]:

@@ -263,6 +263,12 @@ def keys_of(terms: Sequence[Term]) -> frozenset[frozenset[tuple[str, int]]]:
     return frozenset(key for t in terms for key in t.keys)
 
 
+def contains(higher: frozenset[tuple[str, int]], key: frozenset[tuple[str, int]]) -> bool:
+    """Say whether a product is a proper multiple of another: it has all of its groups, and all of its columns in as high a power."""
+    powers = dict(higher)
+    return higher != key and all(powers.get(name, -1) >= power for name, power in key)
+
+
 def variables_of(terms: Sequence[Term]) -> dict[str, Variable]:
     """Return the variables of some terms by name, in the order in which they first occur."""
     return {v.name: v for t in terms for v in t.variables}
