@@ -15,7 +15,7 @@ from urllib.parse import quote
 from jinja2 import Environment, PackageLoader, select_autoescape
 from markupsafe import Markup, escape
 
-from markbase.show.page import UNBROKEN, Block, Page, Picture, Strip, Table
+from markbase.show.page import Block, Page, Picture, Strip, Table, kept_together
 from markbase.show.versions import OWN, LaidBlock, laid
 
 _WIDTH, _HEIGHT = 180, 14
@@ -152,8 +152,8 @@ def _svg(picture: Picture) -> Markup:
 
 
 def marked(text: str) -> Markup:
-    """Return text as HTML: names between backquotes set apart, everything escaped, and no line broken within `p = .020`."""
-    pieces = re.split(r"`([^`]*)`", UNBROKEN.sub("\u00a0\\1\u00a0\\2", text))
+    """Return text as HTML: names between backquotes set apart, everything escaped, and no line broken within a statistic."""
+    pieces = re.split(r"`([^`]*)`", kept_together(text, "\u00a0"))
     return Markup("").join(
         Markup("<b>{}</b>").format(piece) if place % 2 else escape(piece) for place, piece in enumerate(pieces)
     )

@@ -8,9 +8,14 @@ from typing import Literal
 
 LEVEL_INDENT = "  "
 """Before the label of a level under the heading of its group."""
-UNBROKEN = re.compile(r" ([=<>]) ([.\d])")
-"""A sign and the number behind it, between which no line is broken, nor in front of the sign."""
+_TOGETHER = re.compile(r"\w²?\([\d.,]+, [\d.,]+\)| [=<>] (?=[.\d])")
+"""A statistic with its two degrees of freedom; a sign and the number behind it."""
 RowKind = Literal["plain", "base", "group", "aside"]
+
+
+def kept_together(text: str, space: str) -> str:
+    """Put another space where no line is to be broken: within `F(3, 1,862) = 4.21` and `p = .020`."""
+    return _TOGETHER.sub(lambda found: found[0].replace(" ", space), text)
 
 
 @dataclass(frozen=True)

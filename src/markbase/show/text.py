@@ -16,7 +16,7 @@ from rich.padding import Padding
 from rich.table import Table as RichTable
 from rich.text import Text
 
-from markbase.show.page import UNBROKEN, Block, Drawing, Facts, Formula, Page, Section, Sentences, Strip, Table
+from markbase.show.page import Block, Drawing, Facts, Formula, Page, Section, Sentences, Strip, Table, kept_together
 
 ACCENT, QUIET, CAUTION = "cyan", "dim", "yellow"  # bold colours turn too bright on a light ground
 CAUTION_MARK, BASE_MARK = "▲", "◇"
@@ -102,8 +102,7 @@ def _plain(text: str) -> str:
 
 def _marked(text: str) -> Text:
     """Set names between backquotes apart, by weight and without the quotes where they are plain words."""
-    text = UNBROKEN.sub(rf"{_GLUE}\1{_GLUE}\2", text)
-    text = _plain(text)
+    text = _plain(kept_together(text, _GLUE))
     out = Text()
     for place, piece in enumerate(re.split(r"`([^`]*)`", text)):
         out.append(piece, style="bold" if place % 2 else "")
