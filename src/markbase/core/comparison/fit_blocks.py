@@ -55,7 +55,7 @@ def fit_blocks(
     Returns
     -------
     Blocks
-        A fit for each block and the change between them: `steps`, `moves`, `variance_inflation`, `reading`.
+        A fit for each block and the change between them: `steps`, `moves`, `movements`, `vif`, `reading`.
 
     Raises
     ------
