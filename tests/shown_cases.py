@@ -99,6 +99,8 @@ predict choirs.plan.toml "Voice parts compared" --profile "voice=tenor, age=30" 
 predict {STAYS} --terms age,voice --profile "voice=tenor"
 predict {BELONGING} --terms age,voice,rehearsals --for choirs.csv
 predict choirs.plan.toml --outcome log_practice_hours --log practice_hours --terms age,voice --profile "voice=bass, age=40" --profile age=20 --back-transformed
+reliability choir_items.csv --codebook choir_items.codebook.toml welcome,friends,heard,stranger,part_of_it,would_miss
+reliability choir_items.csv welcome,friends,heard --level 0.9
 check choirs.plan.toml "Voice parts compared" --cases 4
 check choir_terms.plan.toml "Concerts and attendance" --order term --cases 2
 fit choir_terms.plan.toml "Concerts and attendance" --short

@@ -45,6 +45,7 @@ if TYPE_CHECKING:
     from markbase.core.results.statements import Equation, Guide, Lines, Reading
     from markbase.core.results.stored_fit import StoredFit
     from markbase.core.screening.limits import Limits
+    from markbase.core.screening.reliability import Reliability, reliability
     from markbase.core.screening.screen import Screen, screen, screen_fit
     from markbase.core.screening.specifications import specifications
     from markbase.core.study.codebook import Codebook
@@ -96,6 +97,7 @@ _HOMES = {
     "MarkbaseWarning": "markbase.core.errors",
     "Plan": "markbase.files.plan",
     "Reading": "markbase.core.results.statements",
+    "Reliability": "markbase.core.screening.reliability",
     "Score": "markbase.core.comparison.score",
     "Screen": "markbase.core.screening.screen",
     "SeparationError": "markbase.core.errors",
@@ -130,6 +132,7 @@ _HOMES = {
     "read_codebook": "markbase.files.codebook",
     "read_fit": "markbase.files.fit_files",
     "read_plan": "markbase.files.plan",
+    "reliability": "markbase.core.screening.reliability",
     "report": "markbase.reports.report_file",
     "score": "markbase.core.comparison.score",
     "screen": "markbase.core.screening.screen",
@@ -168,6 +171,7 @@ __all__ = [
     "MarkbaseWarning",
     "Plan",
     "Reading",
+    "Reliability",
     "Score",
     "Screen",
     "SeparationError",
@@ -204,6 +208,7 @@ __all__ = [
     "read_codebook",
     "read_fit",
     "read_plan",
+    "reliability",
     "report",
     "score",
     "screen",

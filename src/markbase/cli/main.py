@@ -28,6 +28,7 @@ _COMMANDS = {
         "start": "Draft a plan from a data file, with the guesses marked.",
     },
     "Screen and fit": {
+        "reliability": "Tell how far the items of a scale go together (Cronbach's alpha).",
         "screen": "Screen predictors: correlations, variance inflation, exact collinearity.",
         "fit": "Fit a linear or logistic regression against chosen bases.",
         "blocks": "Enter terms block by block (hierarchical regression).",

@@ -21,6 +21,7 @@ from markbase.core.reading.methods import Procedure
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.screening.limits import Limits
+from markbase.core.screening.reliability import reliability
 from markbase.core.screening.screen import screen
 from markbase.core.study.study import Study
 from markbase.core.version import VERSION
@@ -49,6 +50,7 @@ from markbase.show.records import (
     trail_record,
 )
 from markbase.show.regression import regression_page, regression_record
+from markbase.show.reliability import reliability_page, reliability_record
 from markbase.show.screen import screen_page
 from markbase.show.slope_figures import draw_score
 from markbase.show.study import study_page, trail_page
@@ -124,6 +126,12 @@ def carry_out(plan: Plan, progress: Progress) -> Results:
         progress("screening")
         _screened(analysis, study, results)
     used: set[str] = set()
+    for number, scale in enumerate(analysis.scales):
+        with plan.naming("reliability", number, f"reliability `{scale.name}`"):
+            items = reliability(study, list(scale.items), level=scale.level)
+        results.parts.append(Part(scale.name, (reliability_page(items),)))
+        results.record.setdefault("reliability", {})[scale.name] = reliability_record(items)
+        results.tables[_file_name(scale.name, used)] = items.table
     named: dict[str, LinearFit | LogisticFit | Blocks] = {}
     for entry in analysis.fits:
         progress(f"fitting {entry.name}")

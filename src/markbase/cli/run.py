@@ -33,9 +33,10 @@ def command(plan: Path, into: Path, replace: bool, inside: bool) -> None:
     """Carry out PLAN (a TOML file) and write report, tables, figures and everything at full precision into a folder."""
     with remarks() as told:
         found = read_plan(plan)
-        if not found.analysis.fits and found.analysis.screen is None:
+        asked = found.analysis
+        if not asked.fits and not asked.scales and asked.screen is None:
             raise MarkbaseError(
-                f"`{plan}` prepares data and asks for nothing more: add a [[fit]], a [[blocks]] or a [screen] (`markbase start` drafts them)."
+                f"`{plan}` prepares data and asks for nothing more: add a [[fit]], a [[blocks]], a [screen] or a [[reliability]] (`markbase start` drafts them)."
             )
         home = plan.resolve().parent
         outside = [

@@ -21,6 +21,8 @@ FILES = (
     "choir_terms.csv",
     "choir_terms.codebook.toml",
     "choir_terms.plan.toml",
+    "choir_items.csv",
+    "choir_items.codebook.toml",
 )
 """The files of the demo, in the order of use."""
 
@@ -72,6 +74,17 @@ def choir_terms() -> Study:
         The study with its codebook.
     """
     return _opened("choir_terms")
+
+
+def choir_items() -> Study:
+    """Open the third table: a row a singer, with six statements answered from 1 to 5, one of them worded the other way round.
+
+    Returns
+    -------
+    Study
+        The study with its codebook.
+    """
+    return _opened("choir_items")
 
 
 @cache

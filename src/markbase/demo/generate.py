@@ -196,14 +196,31 @@ def make_terms(seed: int = SEED) -> pd.DataFrame:
     return frame[~gap].reset_index(drop=True)
 
 
+ITEMS = {"welcome": 0.8, "friends": 0.7, "heard": 0.7, "stranger": -0.75, "part_of_it": 0.9, "would_miss": 0.55}
+"""Items of a scale of being at home, 1 to 5, each with what it has of that; one is worded the other way round."""
+
+
+def make_items(seed: int = SEED, singers: int = 412) -> pd.DataFrame:
+    """Make the third table, a row a singer: answers to items that share one thing, some of them blank."""
+    rng = np.random.default_rng(seed + 2)
+    shared = rng.normal(size=singers)
+    frame = pd.DataFrame({"singer_id": np.arange(5001, 5001 + singers)})
+    for name, share in ITEMS.items():
+        answer = 3.3 * (share > 0) + 2.2 * (share < 0) + 1.1 * (share * shared + rng.normal(0, 0.6, singers))
+        frame[name] = np.clip(np.round(answer), 1, 5).astype(int).astype(object)
+        frame.loc[rng.choice(singers, 9, replace=False), name] = ""
+    return frame
+
+
 def _uneven(rng: np.random.Generator, parts: int) -> Any:
     shares = rng.gamma(6, 1, parts)
     return shares / shares.sum()
 
 
 def write(folder: Path, seed: int = SEED) -> None:
-    """Write both tables into a folder as CSV; existing files of the same name are replaced."""
-    for name, frame in (("choirs.csv", make_singers(seed)), ("choir_terms.csv", make_terms(seed))):
+    """Write all tables into a folder as CSV; existing files of the same name are replaced."""
+    tables = {"choirs": make_singers, "choir_terms": make_terms, "choir_items": make_items}
+    for name, frame in ((f"{table}.csv", make(seed)) for table, make in tables.items()):
         (folder / name).write_bytes(frame.to_csv(index=False, lineterminator="\n").encode())
 
 

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
     from markbase.core.results.logistic import LogisticFit
 
-_TABLES = ("blocks", "compare", "data", "fit", "output", "prepare", "screen", "backward_elimination")
+_TABLES = ("blocks", "compare", "data", "fit", "output", "prepare", "reliability", "screen", "backward_elimination")
 _DATA_KEYS = ("codebook", "encoding", "file", "in_parts", "layout", "missing", "sheet")
 
 

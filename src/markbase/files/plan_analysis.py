@@ -11,7 +11,14 @@ from markbase.core.design.options import KINDS, FitOptions
 from markbase.core.design.requested_terms import TermRequest, interaction, polynomial, request_name, term_from_text
 from markbase.core.errors import MarkbaseError, listed, near, quoted
 from markbase.core.inference.corrections import CORRECTIONS
-from markbase.files.plan_entries import Analysis, CompareEntry, EliminationEntry, FitEntry, ScreenEntry
+from markbase.files.plan_entries import (
+    Analysis,
+    CompareEntry,
+    EliminationEntry,
+    FitEntry,
+    ReliabilityEntry,
+    ScreenEntry,
+)
 from markbase.files.plan_lines import Lines
 
 _SHARED = (*FitOptions.names(), "groups", "kind", "name", "outcome", "question")
@@ -20,12 +27,13 @@ BLOCK_KEYS = tuple(sorted((*(k for k in _SHARED if k not in ("groups", "penalty"
 SCREEN_KEYS = ("limit_r", "limit_vif", "outcome", "terms")
 COMPARE_KEYS = ("fits", "name")
 ELIMINATION_KEYS = ("fit", "keep", "limit", "name")
+RELIABILITY_KEYS = ("items", "level", "name")
 OUTPUT_KEYS = ("figures", "title")
 _TYPES: dict[str, tuple[type, ...]] = {
-    "level": (float,),
+    "level": (int, float),
     "cross_validate": (bool,),
     "figures": (bool,),
-    "hold_out": (float,),
+    "hold_out": (int, float),
     "limit_r": (int, float),
     "limit_vif": (int, float),
     "limit": (int, float),
@@ -61,6 +69,7 @@ def read_analysis(mapping: Mapping[str, Any], text: str, source: str) -> Analysi
     return Analysis(
         fits=tuple(found),
         screen=screen,
+        scales=_reliability_entries(mapping.get("reliability", []), lines),
         comparisons=comparisons,
         eliminations=_elimination_entries(mapping.get("backward_elimination", []), found, lines),
         title=str(output.get("title", "")),
@@ -99,9 +108,7 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
         if key in entry and entry[key] not in known:
             told = f"`{key}` is {listed(quoted(known), 'or')}, not {entry[key]!r}"
             raise lines.error(told, at=lines.within(table, number, key))
-    if "level" in entry and not 0 < entry["level"] < 1:
-        told = f"`level` is a confidence level between 0 and 1, not {entry['level']!r}"
-        raise lines.error(told, at=lines.within(table, number, "level"))
+    _check_level(entry, table, number, lines)
     terms: tuple[TermRequest, ...] = ()
     blocks: tuple[tuple[str, tuple[TermRequest, ...]], ...] = ()
     if table == "fit":
@@ -153,6 +160,12 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
     )
 
 
+def _check_level(entry: Mapping[str, Any], table: str, number: int, lines: Lines) -> None:
+    if "level" in entry and not 0 < entry["level"] < 1:
+        told = f"`level` is a confidence level between 0 and 1, not {entry['level']!r}"
+        raise lines.error(told, at=lines.within(table, number, "level"))
+
+
 def _slopes(given: Any, lines: Lines, at: int) -> tuple[tuple[str, str], ...]:
     """Read which simple slopes are told: a numeric column each, by a moderator behind a colon where there is one."""
     if not isinstance(given, list) or not all(isinstance(text, str) and text.strip() for text in given):
@@ -194,6 +207,22 @@ def _term(given: Any) -> TermRequest:
     raise MarkbaseError(
         f'{given!r} is no term; there are "age", {{polynomial = "age", degree = 2}} and {{interaction = ["age", "voice"]}}'
     )
+
+
+def _reliability_entries(given: Any, lines: Lines) -> tuple[ReliabilityEntry, ...]:
+    if not isinstance(given, list) or not all(isinstance(e, Mapping) for e in given):
+        raise lines.error("write [[reliability]] above each scale", "reliability")
+    found = []
+    for number, entry in enumerate(given):
+        _check_keys(entry, RELIABILITY_KEYS, "reliability", number, lines)
+        items = entry.get("items")
+        if not isinstance(items, list) or len(items) < 2 or not all(isinstance(i, str) for i in items):
+            at = lines.within("reliability", number, "items")
+            raise lines.error('a [[reliability]] names two items or more: items = ["welcome", "friends"]', at=at)
+        _check_level(entry, "reliability", number, lines)
+        name = str(entry.get("name") or f"scale of {', '.join(items)}")
+        found.append(ReliabilityEntry(name, tuple(items), float(entry.get("level", 0.95))))
+    return tuple(found)
 
 
 def _compare_entries(given: Any, names: Sequence[str], lines: Lines) -> tuple[CompareEntry, ...]:
@@ -268,14 +297,13 @@ def _screen_entry(entry: Any, lines: Lines) -> ScreenEntry | None:
 
 def check_columns(analysis: Analysis, columns: Sequence[str], text: str, source: str) -> None:
     """Refuse columns that the prepared data do not have, before anything is fitted, with the line, and names that come close."""
-    lines = Lines(text, source)
-    for entry in analysis.fits:
-        for name in entry.columns:
+    lines, screened = Lines(text, source), analysis.screen
+    needed: list[tuple[str, int, Sequence[str]]] = [(e.table, e.number, e.columns) for e in analysis.fits]
+    needed += [("reliability", number, scale.items) for number, scale in enumerate(analysis.scales)]
+    if screened:
+        needed.append(("screen", 0, (*screened.terms, *([screened.outcome] if screened.outcome else []))))
+    for table, number, names in needed:
+        for name in names:
             if name not in columns:
-                at = lines.within(entry.table, entry.number, name)
-                raise lines.error(f"there is no column `{name}` in the prepared data", at=at, hint=near(name, columns))
-    if analysis.screen:
-        for name in (*analysis.screen.terms, *([analysis.screen.outcome] if analysis.screen.outcome else [])):
-            if name not in columns:
-                at = lines.within("screen", 0, name)
+                at = lines.within(table, number, name)
                 raise lines.error(f"there is no column `{name}` in the prepared data", at=at, hint=near(name, columns))

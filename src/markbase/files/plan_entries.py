@@ -118,6 +118,18 @@ class ScreenEntry:
 
 
 @dataclass(frozen=True)
+class ReliabilityEntry:
+    """A scale whose items are told together."""
+
+    name: str
+    """What it is called."""
+    items: tuple[str, ...]
+    """The columns."""
+    level: float = 0.95
+    """The confidence level."""
+
+
+@dataclass(frozen=True)
 class CompareEntry:
     """A comparison of fits of the plan."""
 
@@ -149,6 +161,8 @@ class Analysis:
     """The fits and the entries in blocks, in the order of the plan."""
     screen: ScreenEntry | None = None
     """The screening; None for none."""
+    scales: tuple[ReliabilityEntry, ...] = ()
+    """Scales whose reliability is told."""
     comparisons: tuple[CompareEntry, ...] = ()
     """Fits side by side."""
     eliminations: tuple[EliminationEntry, ...] = ()

@@ -15,7 +15,15 @@ from markbase.core.study.codebook import DECLARABLE
 from markbase.core.study.column import KINDS as COLUMN_KINDS
 from markbase.core.study.column import ROLES
 from markbase.core.study.replay import STEPS
-from markbase.files.plan_analysis import BLOCK_KEYS, COMPARE_KEYS, ELIMINATION_KEYS, FIT_KEYS, OUTPUT_KEYS, SCREEN_KEYS
+from markbase.files.plan_analysis import (
+    BLOCK_KEYS,
+    COMPARE_KEYS,
+    ELIMINATION_KEYS,
+    FIT_KEYS,
+    OUTPUT_KEYS,
+    RELIABILITY_KEYS,
+    SCREEN_KEYS,
+)
 
 FORMAT_VERSION = 1
 """Of the results for machines: a later one may hold more, and nothing else by the same name."""
@@ -87,6 +95,7 @@ def plan_schema() -> Schema:
         "limit": {"type": "number"},
         "limit_r": {"type": "number"},
         "limit_vif": {"type": "number"},
+        "items": _TEXTS | {"minItems": 2},
         "title": _TEXT,
         "figures": _FLAG,
     }
@@ -119,6 +128,7 @@ def plan_schema() -> Schema:
         "data": _table(data, ["file"], "The data file and its codebook."),
         "prepare": {"type": "array", "items": step, "description": "Preparing steps, in order."},
         "screen": _table({key: known[key] for key in SCREEN_KEYS}, ["terms"], "What is screened before fitting."),
+        "reliability": several(RELIABILITY_KEYS, ["items"], "A scale whose items are told together."),
         "fit": several(FIT_KEYS, ["outcome", "terms"], "A linear or logistic regression."),
         "blocks": several(BLOCK_KEYS, ["outcome", "entry"], "A blockwise (hierarchical) entry."),
         "compare": several(COMPARE_KEYS, ["fits"], "Fits side by side."),
@@ -172,6 +182,7 @@ def results_schema() -> Schema:
         "remarks": _TEXTS,
         "screen": {"type": "object"},
         "fits": {"type": "object", "additionalProperties": {"$ref": "#/$defs/fit"}},
+        "reliability": {"type": "object"},
         "comparisons": {"type": "object"},
         "eliminated": {"type": "object"},
     }

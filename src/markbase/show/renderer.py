@@ -19,6 +19,7 @@ from markbase.core.results.statements import Equation, Guide, Lines, Reading
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.results.turning_points import TurningPoint
 from markbase.core.screening.prune import Pruned
+from markbase.core.screening.reliability import Reliability
 from markbase.core.screening.screen import Screen
 from markbase.core.screening.specifications import Specifications
 from markbase.core.study.coding import Coding
@@ -40,6 +41,7 @@ from markbase.show.guide import guide_page
 from markbase.show.html import to_html
 from markbase.show.logistic import classification_page, logistic_page
 from markbase.show.page import Page
+from markbase.show.reliability import reliability_page
 from markbase.show.screen import pruned_page, screen_page, specifications_page
 from markbase.show.shortened import shortened
 from markbase.show.study import check_page, coding_page, study_page, trail_page
@@ -61,6 +63,7 @@ _PAGES: dict[type, Callable[[Any], Page]] = {
     Elimination: elimination_page,
     Pruned: pruned_page,
     Reading: reading_page,
+    Reliability: reliability_page,
     Score: score_page,
     Screen: screen_page,
     TurningPoint: turning_point_page,

@@ -11,6 +11,7 @@ from markbase.core.errors import ColumnError, count_noun, listed, quoted
 from markbase.core.formatting import short
 from markbase.core.rows.row_functions import any_of, sum_of
 from markbase.core.study.column import Column, Made, Unit
+from markbase.core.study.consistency import answers_alike, consistency_of
 from markbase.core.study.transformations import check_numeric
 from markbase.core.study.verification import Check, Recode, before_and_after, with_missing
 
@@ -98,6 +99,9 @@ def _items(columns: Sequence[Column], how: str, name: str, least: int | None) ->
     spans = {c.span for c in low}
     if how == "mean" and len(spans) > 1:
         notes.append("the items do not all span the same range: are they one scale, and all worded the same way round?")
+    together = consistency_of(columns) if how == "mean" or (len(columns) > 2 and answers_alike(columns)) else None
+    if together is not None and not together.fixed:
+        notes += [words for words in (together.alpha_words, together.against_words) if words]
     return _recode(columns, new, f"Made `{name}`, the {how} of {listed(quoted([c.name for c in columns]))}", notes)
 
 

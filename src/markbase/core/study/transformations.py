@@ -183,7 +183,7 @@ def check_numeric(column: Column, how: str) -> None:
         reason = (
             "an indicator has no standard deviation anybody steps by, and a group no order of values"
             if how in RESCALINGS
-            else "a group has no values to compute with"
+            else "a group has no values to compute with; give its levels numbers first, if they have an order"
         )
         raise ColumnError(f"`{column.name}` is categorical, so `{how}` is refused: {reason}.")
     if column.fault:

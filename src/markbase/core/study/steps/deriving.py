@@ -58,7 +58,8 @@ class Deriving(Stepping):
         Warns
         -----
         MarkbaseWarning
-            For divisions by zero, which are left missing, and items that span different ranges.
+            For divisions by zero, which are left missing, items that span different ranges, and items of a mean (or of a
+            sum of answers on one scale) that go against the others, as if they were worded the other way round.
 
         Examples
         --------
@@ -98,7 +99,7 @@ class Deriving(Stepping):
             group = self.column(within) if within else None
             recode = transformations.rescale(self.column(of), operation, new_name, group)
         settings = given(name=name, **{operation: plain(of)}, within=within, least=least, per=per)
-        return self._recoded(recode, "derive", settings, reason, ("with `", "the items do not", "too small"))
+        return self._recoded(recode, "derive", settings, reason, ("with `", "the items do not", "against", "too small"))
 
     def from_date(
         self,

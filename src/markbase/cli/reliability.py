@@ -1,0 +1,34 @@
+"""`markbase reliability`: how far the items of a scale go together, before they are averaged."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import rich_click as click
+
+from markbase.cli.common import Source, answer, data_options, json_option, names_argument, remarks
+from markbase.cli.help import examples
+from markbase.cli.typed import split
+from markbase.core.screening.reliability import reliability
+from markbase.show.page import Page
+from markbase.show.reliability import reliability_page, reliability_record
+
+
+@click.command(
+    "reliability",
+    epilog=examples(
+        "markbase reliability choir_items.csv --codebook choir_items.codebook.toml welcome friends heard part_of_it",
+        "markbase reliability my.plan.toml q1,q2,q3,q4 --level 0.9",
+    ),
+)
+@data_options
+@names_argument("ITEM...", required=True)
+@click.option("--level", default=0.95, show_default=True, help="Confidence level of the interval.", panel="Scale")
+@json_option
+def command(names: tuple[str, ...], level: float, as_json: bool, **source: Any) -> None:
+    """Tell how far the ITEMS of a scale go together: Cronbach's alpha, and the part of each item in it."""
+    with remarks() as told:
+        study = Source(**source).open()
+        result = reliability(study, split(names, study.columns), level=level)
+        found: Page | dict[str, Any] = reliability_record(result) if as_json else reliability_page(result)
+    answer(found, told)

@@ -1,0 +1,226 @@
+"""Whether the items of a scale go together well enough to be averaged: reliability as internal consistency."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+import scipy.special as sp
+
+from markbase.core.arguments import checked
+from markbase.core.design.complete_cases import CompleteCases, complete_rows
+from markbase.core.display import ShownTables
+from markbase.core.errors import ColumnError, FitError, MarkbaseError, listed, quoted
+from markbase.core.formatting import as_percent, without_zero
+from markbase.core.screening.association import interval_of_r
+from markbase.core.study.consistency import Consistency, consistency_of
+from markbase.core.study.frames import AnyTable
+from markbase.core.study.study import Study, as_study
+from markbase.core.study.transformations import check_numeric
+from markbase.core.tables import own_table
+
+_WORTH_TELLING = 0.01
+"""By so much alpha of the other items is higher before it is spoken of."""
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Reliability(ShownTables):
+    """How far the items of a scale go together, on the rows that have all of them."""
+
+    consistency: Consistency
+    """Their means and covariances."""
+    sample: CompleteCases
+    """The rows."""
+    level: float
+    """The confidence level."""
+    data_name: str
+    """What the data are called."""
+    wordings: Mapping[str, str]
+    """What the codebook says of items it has."""
+
+    @property
+    def items(self) -> tuple[str, ...]:
+        """The names of the items."""
+        return self.consistency.names
+
+    @property
+    def alpha(self) -> float:
+        """Cronbach's alpha, the raw one: of the items as they are; NaN where their sum does not vary."""
+        return self.consistency.alpha
+
+    @property
+    def interval(self) -> tuple[float, float]:
+        """Its confidence interval: that of F (Feldt 1965), exact where items are normal, vary alike and go together alike."""
+        n, k = self.sample.used, len(self.items)
+        tail, left = (1 - self.level) / 2, 1 - self.alpha
+        ends = [1 - left * float(sp.fdtri(n - 1, (n - 1) * (k - 1), p)) for p in (1 - tail, tail)]
+        return ends[0], ends[1]
+
+    @property
+    def mean_r(self) -> float:
+        """The mean of the correlations of every two items."""
+        return float(self.consistency.correlations[np.triu_indices(len(self.items), 1)].mean())
+
+    @property
+    def standardised_alpha(self) -> float:
+        """Alpha of the items in standard deviations: what their number and their mean correlation give (Spearman and Brown)."""
+        return _stepped_up(self.mean_r, len(self.items))
+
+    @property
+    def components(self) -> tuple[float, ...]:
+        """The shares of the variance of the standardised items that the principal components hold, the largest first."""
+        return tuple((np.linalg.eigvalsh(self.consistency.correlations)[::-1] / len(self.items)).tolist())
+
+    @own_table
+    def table(self) -> pd.DataFrame:
+        """One row an item.
+
+        `item`, `mean`, `sd`, `rest_r` (its correlation with the sum of the others: the corrected item-total correlation), `rest_low`,
+        `rest_high` (its interval, by Fisher's z), `alpha_without` (alpha of the others; NaN of two items).
+        """
+        own = self.consistency
+        ends = [interval_of_r(float(r), own.rows, self.level) for r in own.with_rest]
+        return pd.DataFrame(
+            {
+                "item": list(own.names),
+                "mean": own.means,
+                "sd": np.sqrt(np.diag(own.covariance)),
+                "rest_r": own.with_rest,
+                "rest_low": [low for low, _ in ends],
+                "rest_high": [high for _, high in ends],
+                "alpha_without": own.without_each,
+            }
+        )
+
+    @own_table
+    def correlations(self) -> pd.DataFrame:
+        """Pearson's r of every two items, a square table with their names as labels."""
+        return pd.DataFrame(self.consistency.correlations, index=list(self.items), columns=list(self.items))
+
+    @property
+    def statements(self) -> tuple[str, ...]:
+        """What the figures say, and what they do not, in sentences."""
+        told = []
+        if self.consistency.against:
+            told.append(
+                f"{self.consistency.against_words}; alpha is that of the items as they are, and means little before."
+            )
+        else:
+            told += [*self._dispensable(), *self._by_number()]
+        if len(self.items) > 2:
+            first, second = (as_percent(v) for v in self.components[:2])
+            told.append(
+                "Alpha does not show that the items measure one thing: of the variance of the standardised items the first principal "
+                f"component holds {first}, the second {second}."
+            )
+        told.append(
+            "It is reliability in these rows, and only where the items err independently; among people who are more alike it is lower."
+        )
+        return tuple(told)
+
+    def _by_number(self) -> list[str]:
+        """Say what the number of items has to do with it."""
+        k, r = len(self.items), without_zero(self.mean_r, 2)
+        if not self.mean_r > 0:
+            return [
+                f"On average the items do not go together (mean correlation {r}): their sum says little of what they share."
+            ]
+        own, twice = (without_zero(_stepped_up(self.mean_r, n), 2) for n in (k, 2 * k))
+        if k == 2:
+            return [
+                f"Of two items all that can be said is their correlation, {r}; the sum of both has {own} (Spearman and Brown)."
+            ]
+        return [
+            f"Alpha grows with the number of items: {k} that correlate at {r} on average have {own}, {2 * k} would have {twice}."
+        ]
+
+    def _dispensable(self) -> list[str]:
+        """Name the item without which alpha would be highest, if it would be higher."""
+        table = self.table
+        most = float(table["alpha_without"].max())
+        if not most > self.alpha + _WORTH_TELLING:
+            return []
+        name = table["item"].tolist()[int(np.nanargmax(table["alpha_without"]))]
+        return [
+            f"Without `{name}` alpha would be {without_zero(most, 2)}: a reason to read its wording again; dropped because of "
+            "these rows alone, it makes alpha look better than it will be in others."
+        ]
+
+    @property
+    def _brief(self) -> str:
+        return f"{len(self.items)} items, alpha {without_zero(self.alpha, 2)}"
+
+
+def _stepped_up(r: float, items: int) -> float:
+    """Return the reliability of the sum of items that all correlate alike (Spearman 1910, Brown 1910, British Journal of Psychology 3)."""
+    return items * r / (1 + (items - 1) * r) if 1 + (items - 1) * r > 0 else math.nan
+
+
+@checked
+def reliability(study: Study | AnyTable, items: Sequence[str], *, level: float = 0.95) -> Reliability:
+    """Tell how far the items of a scale go together, before they are averaged: Cronbach's alpha and the part of each item in it.
+
+    Parameters
+    ----------
+    study : Study, or a table
+        The data; a table (pandas, Polars, Arrow, DuckDB) is taken as a study without a codebook.
+    items : sequence of str
+        Numeric columns, two or more, all worded the same way round.
+    level : float
+        The confidence level of the interval of alpha.
+
+    Returns
+    -------
+    Reliability
+        `alpha` and its `interval`, `standardised_alpha`, `mean_r`, `components`, `table` (a row an item), `correlations`, and
+        `statements`; print it to read it.
+
+    Raises
+    ------
+    ColumnError
+        If there is no such column, it is categorical or holds infinite values.
+    FitError
+        If fewer than three rows have every item, or an item does not vary in them.
+    MarkbaseError
+        If an item is named twice, there are fewer than two, or the level is not between 0 and 1.
+
+    References
+    ----------
+    L. J. Cronbach (1951), "Coefficient alpha and the internal structure of tests", Psychometrika 16, 297-334.
+    L. S. Feldt (1965), "The approximate sampling distribution of Kuder-Richardson reliability coefficient twenty",
+    Psychometrika 30, 357-370.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> found = mb.reliability(mb.demo.choir_items(), ["welcome", "friends", "heard", "part_of_it"])
+    >>> round(found.alpha, 2)
+    0.83
+    """
+    study = as_study(study)
+    if len(items) < 2:
+        raise MarkbaseError(
+            f"A scale has two items or more, and there is {f'`{items[0]}` alone' if items else 'none'}."
+        )
+    if len(set(items)) < len(items):
+        twice = next(n for n in items if list(items).count(n) > 1)
+        raise MarkbaseError(f"The item `{twice}` is given twice.")
+    if isinstance(level, bool) or not 0 < level < 1:
+        raise MarkbaseError(f"The confidence level is {level!r}; it lies between 0 and 1, for instance 0.95.")
+    columns = [study.column(n) for n in items]
+    for column in columns:
+        if column.role == "identifier":
+            raise ColumnError(f"`{column.name}` is an identifier and no item.")
+        check_numeric(column, "reliability")
+    _, sample = complete_rows(columns)
+    found = consistency_of(columns)
+    if found is None:
+        raise FitError(f"Only {sample.used} of {sample.rows:,} rows have every item; alpha needs three or more.")
+    if found.fixed:
+        raise FitError(
+            f"{listed(quoted(found.fixed))} does not vary in the rows that have every item, so it goes with nothing; leave it out."
+        )
+    return Reliability(found, sample, level, study.name, {c.name: c.label for c in columns if c.label})

@@ -1,0 +1,74 @@
+"""The reliability of a scale: rows, how far the items go together, each item, and what it means."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from markbase.core.errors import count_noun
+from markbase.core.formatting import as_percent, from_to, number, share, short, without_zero
+from markbase.core.screening.reliability import Reliability
+from markbase.core.tables import rows_of
+from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
+from markbase.show.records import table_record
+
+
+def reliability_page(found: Reliability) -> Page:
+    """Describe how far the items of a scale go together."""
+    sample, items = found.sample, len(found.items)
+    low, high = found.interval
+    figures = [
+        (
+            "Cronbach's alpha",
+            "none: the sum of the items does not vary"
+            if math.isnan(found.alpha)
+            else f"{without_zero(found.alpha, 2)}, {short(100 * found.level)}% CI {from_to(without_zero(low, 2), without_zero(high, 2))}",
+        ),
+        ("standardised", f"{without_zero(found.standardised_alpha, 2)}, of the items in standard deviations"),
+        ("mean correlation", f"{without_zero(found.mean_r, 2)}, of {count_noun(items * (items - 1) // 2, 'pair')}"),
+        ("principal components", ", ".join(as_percent(v) for v in found.components[:3]) + " of the variance of the standardised items"),
+    ]  # fmt: skip
+    left = min(0.0, float(found.table["rest_low"].min()))
+    rows = [
+        Row(
+            (r.item, number(r.mean, 2), number(r.sd, 2), *(_r(v) for v in (r.rest_r, r.rest_low, r.rest_high, r.alpha_without))),
+            "plain",
+            None if math.isnan(r.rest_low) else Strip(r.rest_low, r.rest_r, r.rest_high, left, 1.0),
+        )
+        for r in rows_of(found.table)
+    ]  # fmt: skip
+    worded = [Facts(tuple(found.wordings.items()))] if found.wordings else []
+    heads = ("item", "mean", "sd", "r with the rest", "lower", "upper", "alpha without it")
+    return Page(
+        f"Reliability of a scale of {count_noun(items, 'item')}",
+        found.data_name,
+        (
+            Section("1  Which rows", blocks=(Facts((("complete cases", f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)}): those that have every item"),)),)),
+            Section("2  How far the items go together", blocks=(Facts(tuple(figures)),)),
+            Section("3  Each item", "r with the sum of the others" if items > 2 else "r with the other", (Table(heads, tuple(rows), frozenset(range(1, 7)), 0, f"{short(100 * found.level)}% CI"), *worded)),
+            Section("4  What it means here", blocks=(Sentences(tuple((text, ()) for text in found.statements)),)),
+        ),
+    )  # fmt: skip
+
+
+def _r(value: float) -> str:
+    return "" if math.isnan(value) else without_zero(value, 2)
+
+
+def reliability_record(found: Reliability) -> dict[str, Any]:
+    """Return it as plain data."""
+    low, high = found.interval
+    return {
+        "items": list(found.items),
+        "rows": found.sample.rows,
+        "used": found.sample.used,
+        "level": found.level,
+        "alpha": found.alpha,
+        "low": low,
+        "high": high,
+        "standardised_alpha": found.standardised_alpha,
+        "mean_r": found.mean_r,
+        "components": list(found.components),
+        "table": table_record(found.table),
+        "statements": list(found.statements),
+    }

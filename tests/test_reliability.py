@@ -1,0 +1,153 @@
+"""Reliability of scales: exact rational arithmetic, other items left out by hand, tails of F at 50 digits, items turned round."""
+
+import json
+import re
+import warnings
+from fractions import Fraction
+
+import mpmath as mp
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import markbase as mb
+from command import run
+
+ITEMS = ["welcome", "friends", "heard", "stranger", "part_of_it", "would_miss"]
+TURNED = {1: 5, 2: 4, 3: 3, 4: 2, 5: 1}
+FILES = [mb.demo.path("choir_items.csv"), "--codebook", mb.demo.path("choir_items.codebook.toml")]
+
+
+def covariance(a, b):
+    n, means = len(a), (sum(a) / len(a), sum(b) / len(b))
+    return sum((x - means[0]) * (y - means[1]) for x, y in zip(a, b, strict=True)) / (n - 1)
+
+
+def alpha(columns):
+    total = [sum(row) for row in zip(*columns, strict=True)]
+    k = len(columns)
+    return Fraction(k, k - 1) * (1 - sum(covariance(c, c) for c in columns) / covariance(total, total))
+
+
+def correlation(a, b):
+    with mp.workdps(50):
+        a, b, both = (
+            mp.mpf(v.numerator) / v.denominator for v in (covariance(a, a), covariance(b, b), covariance(a, b))
+        )
+        return both / mp.sqrt(a * b)  # fmt: skip
+
+
+@settings(deadline=None, max_examples=25)
+@given(st.data(), st.integers(2, 6), st.sampled_from([0, 10**9]), st.integers(6, 40))
+def test_every_figure_is_that_of_exact_arithmetic(data, k, far, n):
+    seed = np.random.default_rng(data.draw(st.integers(0, 10**6)))
+    frame = pd.DataFrame(
+        {f"q{j}": far + np.round(seed.normal(size=n) * 8 + 3 * (j + 1) * seed.normal(size=n)) / 4 for j in range(k)}
+    )
+    frame.loc[seed.integers(n), "q0"] = np.nan
+    found = mb.reliability(mb.Study(frame), list(frame), level=0.9)
+    columns = [[Fraction(v) for v in frame.dropna()[name]] for name in frame]
+    exact = alpha(columns)
+    assert (found.sample.used, found.sample.rows) == (n - 1, n)
+    assert found.alpha == pytest.approx(float(exact), rel=1e-9, abs=1e-9)
+    for j, row in enumerate(found.table.itertuples()):
+        others = columns[:j] + columns[j + 1 :]
+        rest = float(correlation(columns[j], [sum(v) for v in zip(*others, strict=True)]))
+        assert row.rest_r == pytest.approx(rest, abs=1e-9)
+        half = float(mp.sqrt(2) * mp.erfinv(mp.mpf("0.9"))) / np.sqrt(n - 4)
+        assert np.arctanh([row.rest_low, row.rest_high]) == pytest.approx(
+            np.arctanh(rest) + np.array([-half, half]), abs=1e-8
+        )
+        assert row.sd**2 == pytest.approx(float(covariance(columns[j], columns[j])), rel=1e-9)
+        if k > 2:
+            assert row.alpha_without == pytest.approx(float(alpha(others)), rel=1e-8, abs=1e-8)
+        else:
+            assert np.isnan(row.alpha_without)
+    pairs = [float(correlation(columns[a], columns[b])) for a in range(k) for b in range(a)]
+    mean = sum(pairs) / len(pairs)
+    assert found.mean_r == pytest.approx(mean, abs=1e-9)
+    assert found.standardised_alpha == pytest.approx(k * mean / (1 + (k - 1) * mean), abs=1e-8)
+    assert found.components == pytest.approx(np.linalg.eigvalsh(found.correlations)[::-1] / k)
+    for end, tail in zip(found.interval, (0.95, 0.05), strict=True):  # (1 − end)/(1 − alpha) is a quantile of F
+        d1, d2 = n - 2, (n - 2) * (k - 1)
+        F = (1 - end) / (1 - float(exact))
+        assert float(mp.betainc(d1 / 2, d2 / 2, 0, d1 * F / (d1 * F + d2), regularized=True)) == pytest.approx(
+            tail, abs=1e-7
+        )
+
+
+@pytest.mark.parametrize(
+    "turned", [["stranger"], ["welcome"], ["friends", "heard"], ["welcome", "heard", "would_miss"]]
+)
+def test_items_worded_the_other_way_round_are_named_and_turned_back(turned):
+    right = mb.demo.choir_items().as_numeric("stranger", scores=TURNED)
+    wrong = right
+    for name in turned:
+        wrong = wrong.as_numeric(name, scores=TURNED)
+    named = (
+        turned if len(turned) < 3 else [name for name in ITEMS if name not in turned]
+    )  # of halves that without the first
+    clean, found = mb.reliability(right, ITEMS), mb.reliability(wrong, ITEMS)
+    assert not clean.consistency.against
+    assert list(found.consistency.against) == named
+    frame = wrong.frame()[ITEMS].dropna()
+    others = frame.drop(columns=named).sum(axis=1)
+    for name, r in found.consistency.against.items():
+        assert r == pytest.approx(np.corrcoef(frame[name], others)[0, 1])
+    with pytest.warns(mb.MarkbaseWarning, match=f"`{named[0]}`.* go(es)? against the other items"):
+        made = wrong.derive("home", mean=ITEMS)
+    assert f"Cronbach's alpha {found.alpha:.2f}".replace("0.", ".").replace("-", "−") in made.trail.steps[-1].text
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        assert "alpha .88 in the 360 rows" in right.derive("home", sum=ITEMS).trail.steps[-1].text
+        assert "alpha" not in mb.demo.choirs().derive("all", sum=["rehearsals", "concerts"]).trail.steps[-1].text
+
+
+def test_what_hardly_belongs_is_said_and_what_cannot_be_told_is_refused():
+    rng = np.random.default_rng(4)
+    shared = rng.normal(size=300)
+    frame = pd.DataFrame({name: shared + 0.6 * rng.normal(size=300) for name in "abc"})
+    frame = frame.assign(alone=rng.normal(size=300), still=2.1, few=np.where(frame.index < 2, 1.0, np.nan), word="x")
+    study = mb.Study(frame)
+    assert "Without alone alpha would be .90: a reason" in str(mb.reliability(study, [*"abc", "alone"]))
+    apart = mb.Study(pd.DataFrame({"a": [1, 2, 3, 4, 5, 6], "b": [3, 5, 1, 6, 2, 3]}))
+    assert mb.reliability(apart, ["a", "b"]).statements[0].startswith("On average the items do not go together")
+    assert str(mb.reliability(study, ["a", "b"]).statements[0]).startswith("Of two items")
+    opposite = mb.reliability(mb.Study(frame.assign(b=-frame["a"])), ["a", "b"])
+    assert np.isnan(opposite.alpha)
+    assert "none: the sum of the items does not vary" in str(opposite)
+    for items, message in (
+        (["a"], "there is `a` alone"), ("ab", "a list of texts, not 'ab'"), (["a", "a"], "`a` is given twice"), (["a", "still"], "`still` does not vary"),
+        (["a", "few"], "Only 2 of 300 rows"), (["a", "word"], "give its levels numbers first"), (["a", "d"], "no column `d`"),
+    ):  # fmt: skip
+        with pytest.raises(mb.MarkbaseError, match=message):
+            mb.reliability(study, items)
+    with pytest.raises(mb.MarkbaseError, match="between 0 and 1"):
+        mb.reliability(study, ["a", "b"], level=95)
+
+
+def test_the_command_and_a_plan_tell_the_same(tmp_path):
+    found = mb.reliability(mb.demo.choir_items(), ITEMS)
+    told = json.loads(run("reliability", *FILES, ",".join(ITEMS), "--json").stdout)
+    assert (told["alpha"], told["low"], told["high"]) == (found.alpha, *found.interval)
+    pd.testing.assert_frame_equal(pd.DataFrame(told["table"]), found.table)
+    assert "`welcome` alone" in run("reliability", *FILES, "welcome").stderr
+    text = f"[data]\nfile = '{FILES[0]}'\n\n[[reliability]]\nname = 'At home'\nitems = {ITEMS}\n"
+    plan = tmp_path / "items.plan.toml"
+    plan.write_text(text)
+    assert run("run", plan, "--into", tmp_path / "out").returncode == 0
+    written = json.loads((tmp_path / "out" / "results.json").read_text())["reliability"]["At home"]
+    assert written == {k: told[k] for k in written}
+    assert "stranger</b> goes against the other items" in (tmp_path / "out" / "report.html").read_text()
+    for old, new, message in (
+        ("[[reliability]]", "[reliability]", r"write \[\[reliability\]\] above each scale"),
+        (str(ITEMS), "['welcome']", r"line 6: a \[\[reliability\]\] names two items or more"),
+        ("'heard'", "'herd'", "line 6: there is no column `herd`.*Did you mean `heard`"),
+        ("name = ", "level = 95\nname = ", "line 5: `level` is a confidence level"),
+    ):
+        plan.write_text(text.replace(old, new))
+        said = run("run", plan, "--into", tmp_path / "no")
+        assert said.returncode == 2
+        assert re.search(message, said.stderr), said.stderr
