@@ -17,6 +17,7 @@ HERE = Path(__file__).resolve().parent
 BIN = Path(sys.executable).parent
 DISPLAY = ":87"
 FILES = "choirs-demo/choirs.csv --codebook choirs-demo/choirs.codebook.toml"
+ITEMS = "choirs-demo/choir_items.csv --codebook choirs-demo/choir_items.codebook.toml"
 PLAN = "choirs-demo/choirs.plan.toml"
 FIT = f"markbase fit {PLAN} --outcome belonging --terms age,voice,joined_through,travel_km"
 SCREENED = "age,years_singing,years_in_choir,travel_km,travel_min,rehearsals,voice"
@@ -24,6 +25,10 @@ TERMINALS = {
     "look.png": (f"markbase look {FILES}", "1080x1010+0+0"),
     "look-column.png": (f"markbase look {FILES} joined_through", "1080x345+0+0"),
     "prepare.png": (f"markbase prepare {PLAN} --check joined_through", "1080x545+0+0"),
+    "reliability.png": (
+        f"markbase reliability {ITEMS} welcome,friends,heard,stranger,part_of_it,would_miss",
+        "1080x720+0+0",
+    ),
     "screen.png": (f"markbase screen {PLAN} --outcome belonging --terms {SCREENED}", "1080x886+0+0"),
     "fit-numbers.png": (FIT, "1080x955+0+0"),
     "fit-words.png": (FIT, "1080x800+0+952"),

@@ -8,8 +8,8 @@ from typing import Literal
 
 LEVEL_INDENT = "  "
 """Before the label of a level under the heading of its group."""
-_TOGETHER = re.compile(r"\w²?\([\d.,]+, [\d.,]+\)| [=<>] (?=[.\d])")
-"""A statistic with its two degrees of freedom; a sign and the number behind it."""
+_TOGETHER = re.compile(r"\w²?\([\d.,]+, [\d.,]+\)| [=<>] (?=[.\d])|R² (?=\.)")
+"""A statistic with its two degrees of freedom; a sign and the number behind it; R² and its value."""
 RowKind = Literal["plain", "base", "group", "aside"]
 
 

@@ -37,18 +37,21 @@ def reliability_page(found: Reliability) -> Page:
         )
         for r in rows_of(found.table)
     ]  # fmt: skip
-    worded = [Facts(tuple(found.wordings.items()))] if found.wordings else []
     heads = ("item", "mean", "sd", "r with the rest", "lower", "upper", "alpha without it")
+    used = f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)}): those that have every item"
+    which = Facts((("complete cases", used), *found.wordings.items()))
+    with_rest = "r with the sum of the others" if items > 2 else "r with the other"
+    table = Table(heads, tuple(rows), frozenset(range(1, 7)), 0, f"{short(100 * found.level)}% CI")
     return Page(
         f"Reliability of a scale of {count_noun(items, 'item')}",
         found.data_name,
         (
-            Section("1  Which rows", blocks=(Facts((("complete cases", f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)}): those that have every item"),)),)),
+            Section("1  Which rows, which items", blocks=(which,)),
             Section("2  How far the items go together", blocks=(Facts(tuple(figures)),)),
-            Section("3  Each item", "r with the sum of the others" if items > 2 else "r with the other", (Table(heads, tuple(rows), frozenset(range(1, 7)), 0, f"{short(100 * found.level)}% CI"), *worded)),
+            Section("3  Each item", with_rest, (table,)),
             Section("4  What it means here", blocks=(Sentences(tuple((text, ()) for text in found.statements)),)),
         ),
-    )  # fmt: skip
+    )
 
 
 def _r(value: float) -> str:
