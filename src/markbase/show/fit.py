@@ -45,7 +45,7 @@ def fit_page(fit: LinearFit) -> Page:
             _terms(fit),
             Section(
                 "5  Which coefficients, against which base",
-                f"in {fit.outcome.step_many} of {fit.outcome.name}; a scale for each term, ┊ is 0",
+                f"in {fit.family.scale(fit.outcome)}; a scale for each term, ┊ is 0",
                 (coefficients_table(fit),),
             ),
             Section("6  The equation, complete", blocks=equation_blocks(fit.equation(), fit.fixed_effect_names)),

@@ -84,6 +84,11 @@ def make_reading(fit: AnyFit) -> Reading:
             f"`{fit.outcome.name}` is 0 or 1, so its mean is the share of rows with 1, told in percentage points. A straight line can leave the "
             f"range from 0 to 100%, and the spread differs from row to row by itself: use robust errors, or a logistic regression of its odds."
         )
+    if answers := fit.outcome.few_whole:
+        general.append(
+            f"`{fit.outcome.name}` has {len(answers)} values, {plain(answers[0])} to {plain(answers[-1])}: a mean does not say which of them are more "
+            "frequent, and where they are answers and no counts, it takes the steps between them to be equally large."
+        )
     general += said_of_clear(fit)
     told, together = say_once(statements)
     return Reading(told, (*together, *general))
@@ -95,7 +100,8 @@ def _start(fit: AnyFit, row: TableRow) -> Statement:
     shares = is_share(fit.outcome)
     estimate, low, high = ((100 if shares else 1) * float(row[k]) for k in ("estimate", "low", "high"))
     decimals = decimals_for(float(row["se"]) * (100 if shares else 1))
-    what = "% of" if shares else f" {level_unit(fit, estimate)} of"
+    unit = level_unit(fit, estimate)
+    what = "% of" if shares else "" if unit == fit.outcome.name else f" {unit} of"
     if fit.exact:
         shown = short(0.0 if abs(estimate) < 1e-9 * fit.outcome_sd else estimate, 8)
         text = f"The equation starts from {shown}{what} `{fit.outcome.name}`: what it gives with {', '.join(where)}."

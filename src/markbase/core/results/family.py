@@ -61,7 +61,7 @@ class Family:
 
     def scale(self, outcome: Column) -> str:
         """Return what coefficients are counted in."""
-        return f"{outcome.step_many} of {outcome.name}"
+        return outcome.name if outcome.step_many == outcome.name else f"{outcome.step_many} of {outcome.name}"
 
     def adjusted(self, outcome: Column) -> str:
         """Return what adjusted means are counted in."""

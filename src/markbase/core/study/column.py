@@ -94,6 +94,7 @@ class Unit:
 _PERCENTS = ("percent", "percents", "per cent", "%")
 _POINTS = Unit("percentage point", "percentage points")
 _EXACT = 2.0**53
+_MOST_ANSWERS = 7
 """From here on not every whole number is one of its own."""
 
 
@@ -201,6 +202,21 @@ class Column:
             return (low, high) if few is not None and len(few[0]) == 2 else None
         values = self.values[self.present]
         return (low, high) if bool(np.all((values == low) | (values == high))) else None
+
+    @cached_property
+    def few_whole(self) -> tuple[float, ...]:
+        """The values of a numeric column that has three to seven, whole numbers all, in order; empty if it has others."""
+        if self.is_categorical:
+            return ()
+        if isinstance(self.values, InParts):
+            few = self.values.facts.distinct
+            found = np.asarray(few[0] if few is not None else ())
+        elif len(np.unique(self.values[:200])) > _MOST_ANSWERS + 1:  # spares most numeric columns the full look
+            return ()
+        else:
+            found = self.distinct
+        whole = 3 <= len(found) <= _MOST_ANSWERS and bool(np.all(found == np.round(found)))
+        return tuple(found.tolist()) if whole else ()
 
     @cached_property
     def is_whole_and_distinct(self) -> bool:
