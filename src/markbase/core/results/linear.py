@@ -28,7 +28,7 @@ from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import plain, short
 from markbase.core.inference.covariance import errors_of
 from markbase.core.inference.distributions import p_of_f, t_quantile
-from markbase.core.inference.marginal_effects import changed_component, known_profile
+from markbase.core.inference.unnamed_variance import UnnamedVariance
 from markbase.core.results.adjusted_means import adjusted_means
 from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, OverallTest
@@ -361,46 +361,11 @@ class LinearFit(Fit):
         half = t_quantile(self.level, self.df_rest)
         return predicted_columns(self, rows, lambda eta, se, y: self.family.predictions(eta, se, half, spread, y))
 
-    def _unnamed_variance(self, setting: Setting) -> float:
-        """Return the variance over the rows of what a profile does not name, by the law of total variance."""
-        setting = self._sample.followed(setting)
-        if known_profile(self.model_terms, setting):
-            return 0.0
-        fixed = self._fixed_by(setting)
-        apart = all(fixed.issuperset(c.names) or fixed.isdisjoint(c.names) for c in self.components)
-        if not apart or len(fixed) < len(setting):
-            return self._variance_without(setting)
-        if fixed not in self._unnamed:  # the same whatever the values that are named
-            self._unnamed[fixed] = self._variance_without(setting)
-        return self._unnamed[fixed]
-
-    def _fixed_by(self, setting: Setting) -> frozenset[str]:
-        """Return which variables a setting makes the same in every row: what is derived from others as well may differ."""
-        groups = {group.name for group in self._groups}
-        return frozenset(name for name, value in setting.items() if name in groups or np.ndim(value) == 0)
-
     @cached_property
-    def _unnamed(self) -> dict[frozenset[str], float]:
-        """The variances over the rows of what profiles do not name, by what they name."""
-        return {}
-
-    def _variance_without(self, setting: Setting) -> float:
-        fixed, inside = self._fixed_by(setting), self._sample.inside
+    def _unnamed(self) -> UnnamedVariance:
         by_column = np.zeros(self.moments.cross.shape[0])
         by_column[self.solution.columns] = self.solution.coefficients
-        found: Any = 0.0
-        for k, component in enumerate(self.components, 1):
-            if fixed.issuperset(component.names):
-                continue
-            coded = changed_component(component, self._sample, setting)
-            own = by_column[self.moments.starts[k] : self.moments.starts[k] + component.size]
-            value = own[0] if coded.codes is None else look_up(own, coded.codes[inside])
-            found = found + value * (
-                1.0 if coded.multiplier is None else coded.multiplier[inside] - self.moments.centres[k]
-            )
-        heavy = self._sample.heavy
-        mean = np.average(found, weights=heavy)
-        return float(np.average((found - mean) ** 2, weights=heavy))
+        return UnnamedVariance(self._sample, by_column)
 
     def _predicted(self, setting: Setting) -> dict[str, float]:
         wide = self._sample.row(setting)
@@ -409,7 +374,7 @@ class LinearFit(Fit):
             chooser[:, ~self._term_columns] = self.solution.means[~self._term_columns]
         starts = np.array([True])
         estimate, se = self.inner.estimates(chooser, starts), self.inner.se(self.inner.roots(chooser, starts))
-        variance = self.strength.residual_sd**2 + self._unnamed_variance(setting)
+        variance = self.strength.residual_sd**2 + self._unnamed.of(setting)
         spread = None if self.fixed_effects else math.sqrt(variance)
         found = self.family.predictions(estimate, se, t_quantile(self.level, self.df_rest), spread, None)
         return {name: float(value[0]) for name, value in found.items()}

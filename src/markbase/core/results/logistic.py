@@ -65,19 +65,8 @@ class LogisticFit(Probabilities):
     def _refitted(self, terms: tuple[Term, ...]) -> LogisticFit:
         """Fit other terms on the rows of this fit."""
         kind = "classical" if self.cluster is not None else self.errors.kind
-        request = Request(
-            (),
-            (),
-            self.used,
-            self.sample,
-            self.weights,
-            self.cluster,
-            kind,
-            self.level,
-            self.identifier,
-            self.possible_cluster,
-            self.index,
-        )
+        rows = self.used, self.sample, self.weights, self.cluster
+        request = Request((), (), *rows, kind, self.level, self.identifier, self.possible_cluster, self.index)
         return fit_of(self.outcome, terms, request, self.data_name, bool(self.penalty))
 
     def _with_only(self, parts: tuple[Term, ...]) -> LogisticFit:
@@ -164,6 +153,12 @@ class LogisticFit(Probabilities):
             }
         )
 
+    @property
+    def _told(self) -> list[int]:
+        """The places of the coefficients that were estimated, bases left out."""
+        known = self.coefficient_map.known
+        return [k for k, row in enumerate(self.coefficient_map.rows) if not row.compared.base and known[k]]
+
     def _combinations(self, rows: list[int]) -> Array:
         """Return some rows of the telling as combinations of the start and the inner coefficients."""
         coefficient_map = self.coefficient_map
@@ -187,11 +182,7 @@ class LogisticFit(Probabilities):
         """
         table = self._table(self.coefficient_rows)
         if self.penalty:
-            told = [
-                k
-                for k, row in enumerate(self.coefficient_map.rows)
-                if not row.compared.base and self.coefficient_map.known[k]
-            ]
+            told = self._told
             low, high, p = (table[name].to_numpy(copy=True) for name in ("low", "high", "p"))
             own = self.profile()
             low[told], high[told] = own["low"], own["high"]
@@ -360,9 +351,8 @@ class LogisticFit(Probabilities):
                 "Profile intervals compare likelihoods; robust or clustered errors and sampling weights have none."
             )
         records = []
-        for k, told in enumerate(self.coefficient_map.rows):
-            if told.compared.base or not self.coefficient_map.known[k]:
-                continue
+        for k in self._told:
+            told = self.coefficient_map.rows[k]
             low, high = self.ratios.interval(self._combinations([k])[0], self.level)
             estimate = self.coefficient_rows.estimates[k]
             records.append(
