@@ -8,6 +8,7 @@ figure is the best of several runs.
 
 import argparse
 import gc
+import itertools
 import resource
 import subprocess
 import sys
@@ -21,7 +22,6 @@ from rich.console import Console
 from rich.table import Table
 
 import markbase as mb
-from markbase.core.comparison.fit_blocks import climb
 
 LEVELS = (4, 6, 12, 30)
 AMOUNTS = 8
@@ -185,10 +185,14 @@ def main() -> None:
         f"{ahead / own:.1f} times",
     )
 
-    cut = [("first", terms[:3]), ("second", terms[3:6]), ("third", terms[6:9]), ("fourth", terms[9:])]
+    names, ends = ("first", "second", "third", "fourth"), (0, 3, 6, 9, len(terms))
+    added = tuple(tuple(terms[a:b]) for a, b in itertools.pairwise(ends))
 
     def laddered() -> None:
-        hierarchy = climb(result, tuple(name for name, _ in cut), tuple(tuple(own) for _, own in cut))
+        fits = (*(result.only(terms[:end]) for end in ends[1:-1]), result)
+        hierarchy = mb.Blocks(
+            names, added, fits, tuple(fit.rows_for(terms[:end]) for fit, end in zip(fits, ends[1:], strict=True))
+        )
         _ = hierarchy.steps, hierarchy.moves
 
     extra = best(laddered, 5)

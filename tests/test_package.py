@@ -46,6 +46,12 @@ def test_every_example_runs_and_says_something(script, tmp_path):
     assert len(done.stdout.splitlines()) > 5
 
 
+@pytest.mark.parametrize("script", sorted((ROOT / "benchmarks").glob("*.py")), ids=lambda path: path.stem)
+def test_every_benchmark_finds_what_it_uses(script, monkeypatch):
+    monkeypatch.setattr(sys, "path", [*sys.path])
+    runpy.run_path(str(script), run_name="looked at")
+
+
 def blocks(page, language):
     return re.findall(rf"```{language}\n(.*?)```", (ROOT / page).read_text(encoding="utf-8"), flags=re.S)
 
