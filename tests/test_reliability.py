@@ -128,6 +128,16 @@ def test_what_hardly_belongs_is_said_and_what_cannot_be_told_is_refused():
         mb.reliability(study, ["a", "b"], level=95)
 
 
+def test_items_are_taken_for_answers_and_a_mean_of_them_for_what_it_is():
+    told = run("look", FILES[0], "--width", 400).stdout
+    assert told.count("5 whole numbers, 1 to 5 as in 5 other columns: answers on one scale?") == 1
+    assert f"→ --categorical {','.join(ITEMS)}\n" in told
+    study = mb.demo.choir_items()
+    assert "`welcome` has 5 values, 1 to 5" in mb.fit_linear(study, "welcome", ["heard"]).reading().cautions[1]
+    made = study.derive("home", mean=["welcome", "friends"])
+    assert not any("values, 1" in c for c in mb.fit_linear(made, "home", ["heard"]).reading().cautions)
+
+
 def test_the_command_and_a_plan_tell_the_same(tmp_path):
     found = mb.reliability(mb.demo.choir_items(), ITEMS)
     told = json.loads(run("reliability", *FILES, ",".join(ITEMS), "--json").stdout)

@@ -12,7 +12,6 @@ from hypothesis import strategies as st
 import markbase as mb
 from command import run
 from markbase.core.study.exact_sums import find_totals
-from markbase.core.study.remarks import column_remarks
 from markbase.demo import generate
 from markbase.show.study import as_option
 
@@ -174,7 +173,7 @@ def test_a_level_that_reads_like_no_answer_is_told_at_the_fit_and_mended_as_prop
     with pytest.warns(mb.MarkbaseWarning, match="`place`: `N/A` reads like a missing answer"):
         mb.fit_linear(frame, "y", ["place"])
     study = mb.Study(frame)
-    (mend,) = column_remarks(study["place"])[0].mend
+    (mend,) = study.remarks()["place"][0].mend
     assert mb.fit_linear(study.prepare([mend]), "y", ["place"]).sample.used == 60
     book = {
         "columns": {
@@ -186,7 +185,7 @@ def test_a_level_that_reads_like_no_answer_is_told_at_the_fit_and_mended_as_prop
 
 def test_a_step_that_is_proposed_can_be_typed_whatever_the_name_of_the_column(tmp_path):
     pd.DataFrame({"sex (1=m, 2=f)": [1, 2] * 30, "y": np.arange(60.0)}).to_csv(tmp_path / "c.csv", index=False)
-    (mend,) = column_remarks(mb.open_study(tmp_path / "c.csv")["sex (1=m, 2=f)"])[0].mend
+    (mend,) = mb.open_study(tmp_path / "c.csv").remarks()["sex (1=m, 2=f)"][0].mend
     option, name = shlex.split(as_option(mend))
     assert (option, name) == ("--categorical", '"sex (1=m, 2=f)"')
     assert "sex (1=m, 2=f)  categorical " in run("look", "c.csv", option, name, cwd=tmp_path).stdout

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import math
 import shlex
-from collections.abc import Callable, Mapping
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import pandas as pd
 
-from markbase.core.errors import count_noun
+from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import decimals_for, number, plain, share, short, ungrouped
 from markbase.core.rows.facts import MOST_DISTINCT
 from markbase.core.study.coding import Coding
@@ -22,7 +23,7 @@ from markbase.core.study.verification import Check
 from markbase.core.tables import rows_of
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 
-_MOST_LEVELS = 6
+_MOST_LEVELS, _OFTEN = 6, 3
 
 Mend = Callable[[Mapping[str, Any]], str]
 """How a step that would mend something is written."""
@@ -34,7 +35,7 @@ def as_option(step: Mapping[str, Any]) -> str:
     column = str(step.get("column", ""))
     action = step["do"]
     if '"' not in column:
-        column = f'"{column}"' if any(mark in column for mark in ",=:") else column
+        column = _typed(column)
         if action == "as_categorical" and not rest:
             return f"--categorical {shlex.quote(column)}"
         if (
@@ -53,6 +54,18 @@ def as_option(step: Mapping[str, Any]) -> str:
         ):
             return f"--log {shlex.quote(str(rest['log']))}"
     return f"--prepare {shlex.quote(inline(step))}"
+
+
+def as_options(steps: Sequence[Mapping[str, Any]]) -> list[str]:
+    """Write steps as options of the command, columns that are only declared categorical in one."""
+    names = [str(s["column"]) for s in steps if s["do"] == "as_categorical" and set(s) == {"do", "column"}]
+    if len(names) < max(len(steps), 2) or any('"' in name for name in names):
+        return [as_option(step) for step in steps]
+    return [f"--categorical {shlex.quote(','.join(_typed(name) for name in names))}"]
+
+
+def _typed(column: str) -> str:
+    return f'"{column}"' if any(mark in column for mark in ",=:") else column
 
 
 def as_method(step: Mapping[str, Any]) -> str:
@@ -95,10 +108,25 @@ def study_page(study: Study, mend: Mend | None = as_method) -> Page:
         mend = mend if any(remark.mend for _, remark in remarks) else None
         note = "→ add what follows to the command to mend it" if mend is as_option else "→ the step that would mend it"
         note = note if mend else ""
-        pairs = tuple(pair for name, remark in remarks for pair in _remark(name, remark, mend))
-        sections.append(Section("What deserves a second look", note, (Facts(pairs),)))
+        sections.append(Section("What deserves a second look", note, (Facts(_said_once(remarks, mend)),)))
     title = f"{study.name}: {count_noun(study.rows, 'row')}, {count_noun(len(study.columns), 'column')}"
     return Page(title, study.title, tuple(sections))
+
+
+def _said_once(remarks: Sequence[tuple[str, Remark]], mend: Mend | None) -> tuple[tuple[str, str], ...]:
+    """Lay out remarks, those of three columns or more in the same words once, where the first of these stands."""
+    often = Counter(remark.text for _, remark in remarks)
+    told: dict[tuple[str, str], list[tuple[str, Remark]]] = {}
+    for name, remark in remarks:
+        told.setdefault(("" if often[remark.text] >= _OFTEN else name, remark.text), []).append((name, remark))
+    pairs: list[tuple[str, str]] = []
+    for (_, text), those in told.items():
+        others = listed(quoted([name for name, _ in those[1:]]))
+        pairs.append((those[0][0], f"{text} (likewise {others})" if others else text))
+        steps = [step for _, remark in those for step in remark.mend]
+        written = as_options(steps) if mend is as_option else [mend(step) for step in steps] if mend else []
+        pairs += [("", f"→ {way}") for way in written]
+    return tuple(pairs)
 
 
 def _remark(name: str, remark: Remark, mend: Mend | None) -> list[tuple[str, str]]:

@@ -19,6 +19,8 @@ _USUAL_CODES = (
     ),
     *(float(c) for c in (66, 77, 88, 96, 97, 98, 99, 666, 777, 888, 996, 997, 998, 999, 9996, 9997, 9998, 9999, 99999)),
 )
+_ITEMS = 3
+"""So many columns of few whole numbers in the same range may be the items of a scale."""
 _ALIKE = 0.2
 """Groups whose numbers are taken for such have at least so much of the rows of the middle one, and at most as many times as many."""
 _TAIL = 5
@@ -29,8 +31,11 @@ _POSTAL = re.compile(
 _WEIGHT = re.compile(r"(survey|sampling|design|person|case|post)?[ _-]?(weights?|wgts?)", re.IGNORECASE)
 
 
-def numeric_remarks(column: Column) -> list[Remark]:
-    """Say what deserves a second look in a numeric column with values, in the order of its weight."""
+def numeric_remarks(column: Column, alike: int = 0) -> list[Remark]:
+    """Say what deserves a second look in a numeric column with values, in the order of its weight.
+
+    `alike` is how many other columns hold few whole numbers of the same range.
+    """
     values = _looked_at(column)
     infinite = column.values.facts.infinite if isinstance(column.values, InParts) else int(np.isinf(values).sum())
     if infinite:
@@ -70,6 +75,11 @@ def numeric_remarks(column: Column) -> list[Remark]:
         remarks.append(Remark(f"{listed(told)} far from all other values: a code for a missing answer?", blank))
     elif looks_coded(column):
         text = f"digits that look like codes: {len(distinct)} whole numbers; if they are, declare it categorical"
+        if alike >= _ITEMS - 1 and len(distinct) > 2:
+            text = (
+                f"{len(distinct)} whole numbers, {low:g} to {high:g} as in {alike} other columns: answers on one scale? see how they go "
+                "together before they are averaged; if they are codes, declare it categorical"
+            )
         remarks.append(Remark(text, ({"do": "as_categorical", "column": column.name},)))
     elif looks_like_group_numbers(column):
         text = f"whole numbers from 1 to {len(distinct)}, each in about as many rows: numbers of groups? they sort and do not measure"

@@ -12,9 +12,8 @@ from markbase.core.errors import count_noun
 from markbase.core.rows.parts import InParts
 from markbase.core.rows.row_functions import sd_of
 from markbase.core.study.column import Column
-from markbase.core.study.exact_sums import find_totals
-from markbase.core.study.remark import THIN_ROWS
-from markbase.core.study.remarks import column_remarks
+from markbase.core.study.remark import THIN_ROWS, Remark
+from markbase.core.study.remarks import remarks_on
 
 OVERVIEW_COLUMNS = [
     "column",
@@ -40,12 +39,12 @@ OVERVIEW_COLUMNS = [
 
 def overview_table(columns: Sequence[Column]) -> pd.DataFrame:
     """Describe every column in a row, as `Study.overview` documents it."""
-    totals = find_totals([c for c in columns if not c.is_categorical and c.role != "identifier"])
-    records = [_record(column, totals.get(column.name, ())) for column in columns]
+    remarks = remarks_on(columns)
+    records = [_record(column, remarks[column.name]) for column in columns]
     return pd.DataFrame(records, columns=OVERVIEW_COLUMNS)
 
 
-def _record(column: Column, total_of: tuple[str, ...]) -> dict[str, object]:
+def _record(column: Column, remarks: Sequence[Remark]) -> dict[str, object]:
     missing = len(column.values) - column.valid
     blank = dict(column.missing_counts()).get("blank", 0)
     record: dict[str, object] = {
@@ -59,7 +58,7 @@ def _record(column: Column, total_of: tuple[str, ...]) -> dict[str, object]:
         "missing": missing,
         "blank": blank,
         "coded": missing - blank,
-        "remarks": "; ".join(remark.text for remark in column_remarks(column, total_of)),
+        "remarks": "; ".join(remark.text for remark in remarks),
     }
     if column.is_categorical:
         return record | {"levels": int(np.count_nonzero(column.counts))}

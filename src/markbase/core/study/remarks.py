@@ -2,22 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
 
 from markbase.core.errors import listed, quoted
 from markbase.core.study.column import Column
+from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.group_remarks import group_remarks
 from markbase.core.study.marked_numbers import marks_on
-from markbase.core.study.numeric_remarks import numeric_remarks
+from markbase.core.study.numeric_remarks import looks_coded, numeric_remarks
 from markbase.core.study.remark import Remark, about_blocks
 from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_written, signs_of_bounds
 
 
-def column_remarks(column: Column, total_of: tuple[str, ...] = ()) -> list[Remark]:
-    """Say what deserves a second look in a column, in the order of weight; `total_of` has the parts of which it is the exact total."""
+def remarks_on(columns: Sequence[Column]) -> dict[str, list[Remark]]:
+    """Say what deserves a second look in each of some columns."""
+    numeric = [c for c in columns if not c.is_categorical and c.role != "identifier"]
+    totals, answers = find_totals(numeric), Counter(c.span for c in numeric if looks_coded(c))
+    return {
+        c.name: _remarks(c, totals.get(c.name, ()), 0 if c.is_categorical else answers[c.span] - 1) for c in columns
+    }
+
+
+def _remarks(column: Column, total_of: tuple[str, ...], alike: int) -> list[Remark]:
+    """Say what deserves a second look in a column, in the order of weight.
+
+    `total_of` has the parts of which it is the exact total; `alike` is how many other columns hold few whole numbers of the same range.
+    """
     remarks = [Remark(column.fault)] if column.fault else []
     marks, bare = marks_on(column)
     if marks:
@@ -36,7 +50,7 @@ def column_remarks(column: Column, total_of: tuple[str, ...] = ()) -> list[Remar
     if (blocks := about_blocks(column)) is not None:
         return [*remarks, blocks, *map(Remark, column.notes)]
     if column.role != "identifier":
-        remarks += group_remarks(column) if column.is_categorical else numeric_remarks(column)
+        remarks += group_remarks(column) if column.is_categorical else numeric_remarks(column, alike)
     if total_of:
         words = f"equals {quoted(total_of)[0]}" if len(total_of) == 1 else f"exact total of {listed(quoted(total_of))}"
         remarks.append(Remark(words))

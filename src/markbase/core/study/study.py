@@ -19,12 +19,11 @@ from markbase.core.study.codebook import Codebook, ColumnSpec, as_codebook, code
 from markbase.core.study.column import Column, MissingCode
 from markbase.core.study.column_types import build_column, in_seconds
 from markbase.core.study.declared_sources import with_declared_sources
-from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.frames import AnyTable, columns_of, frame_of
 from markbase.core.study.overview import levels_table, overview_table, values_table
 from markbase.core.study.preparing import Preparing
 from markbase.core.study.remark import Remark
-from markbase.core.study.remarks import column_remarks
+from markbase.core.study.remarks import remarks_on
 from markbase.core.study.replay import carry_out
 from markbase.core.study.trail import Trail, TrailStep
 
@@ -241,8 +240,7 @@ class Study(Preparing, Shown):
         >>> [remark.text for remark in mb.demo.choirs().remarks()["events"]]
         ['exact total of `rehearsals` and `concerts`']
         """
-        totals = find_totals([c for c in self._columns.values() if not c.is_categorical and c.role != "identifier"])
-        told = {name: column_remarks(column, totals.get(name, ())) for name, column in self._columns.items()}
+        told = remarks_on(list(self._columns.values()))
         return {name: remarks for name, remarks in told.items() if remarks}
 
     def levels(self, name: str) -> pd.DataFrame:
