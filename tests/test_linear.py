@@ -12,6 +12,7 @@ import markbase as mb
 from markbase.core.design.cross_products import gather
 from markbase.core.design.terms import CodedColumns
 from reference import digits, least_squares, made_up, two_sided_t
+from test_logistic import choir
 
 
 def plain():
@@ -329,3 +330,18 @@ def test_a_group_of_very_many_levels_is_as_its_columns_laid_out(weights, place):
     F = b[at] @ np.linalg.solve(V[at, at], b[at]) / len(levels)
     assert fit.terms.set_index("term")["statistic"]["g"] == pytest.approx(F, rel=1e-9)
     np.testing.assert_allclose(fit.fitted, X @ b, atol=1e-11)
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("more", [
+    {}, {"errors": "HC3"}, {"cluster": "team"}, {"weights": "times"}, {"weights": "times", "weights_are": "frequency"},
+    {"fixed_effects": "team"}, {"fixed_effects": ("team", "day"), "cluster": "team"},
+])  # fmt: skip
+def test_what_a_term_adds_is_what_r2_loses_without_it(more):
+    fit = mb.fit_linear(mb.Study(choir(300)), "score", ["voice", mb.polynomial("age"), "km"], **more)
+    explained = [f.strength.r2 if f.strength.r2_within is None else f.strength.r2_within for f in (fit, *map(fit.without, fit.terms["term"]))]  # fmt: skip
+    for row, less in zip(fit.terms.itertuples(), explained[1:], strict=True):
+        assert row.part_r2 == pytest.approx(explained[0] - less, rel=1e-9)
+        assert row.partial_r2 == pytest.approx((explained[0] - less) / (1 - less), rel=1e-9)
+    crossed = mb.fit_linear(mb.Study(choir(300)), "score", ["age", "voice", "km", mb.interaction("age", "voice")]).terms
+    assert crossed["part_r2"].isna().tolist() == [True, True, False, False]

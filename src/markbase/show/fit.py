@@ -182,11 +182,30 @@ def _how_much(fit: LinearFit) -> Section:
 
 
 def _terms(fit: LinearFit) -> Section:
-    rows = tuple(Row((r.term, f"{r.df}", number(r.statistic, 2), p_value(r.p))) for r in rows_of(fit.terms))
     note = f"each given all the others; F on df and {fit.df_rest}; a group is tested as a whole"
     if any(t.kind == "interaction" for t in fit.model_terms):
         note += "; a term inside another is tested at the other's base, or at 0"
-    return Section("4  Which terms", note, (Table(("term", "df", "F", "p"), rows, frozenset({1, 2, 3})),))
+    heads: tuple[str, ...] = ("term", "df", "F", "p")
+    cells: list[tuple[str, ...]] = [
+        (r.term, f"{r.df}", number(r.statistic, 2), p_value(r.p)) for r in rows_of(fit.terms)
+    ]
+    words: list[tuple[str, str]] = []
+    if len(cells) > 1 and not fit.exact:
+        heads = (*heads, "part R²", "partial R²")
+        cells = [
+            (*own, _share(r.part_r2), _share(r.partial_r2)) for own, r in zip(cells, rows_of(fit.terms), strict=True)
+        ]
+        loses = f"what R²{' within' if fit.fixed_effects else ''} loses without the term"
+        words = [
+            ("part R²", f"{loses} (squared semipartial correlation); what terms share is in none"),
+            ("partial R²", "the same as a share of what the other terms leave unexplained (partial η²)"),
+        ]
+    table = Table(heads, tuple(Row(own) for own in cells), frozenset(range(1, len(heads))))
+    return Section("4  Which terms", note, (table, Facts(tuple(words))) if words else (table,))
+
+
+def _share(value: float) -> str:
+    return "" if math.isnan(value) else without_zero(value)
 
 
 def reading_blocks(reading: Reading) -> tuple[Sentences, ...]:

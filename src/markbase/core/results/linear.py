@@ -129,10 +129,16 @@ class LinearFit(Fit):
         `p`. A group is tested as a whole; its test does not depend on the base. A term that an interaction contains is
         tested where the other columns of the interaction are at their reference (0, the base, or the mean of the levels). Robust
         and clustered errors make it a Wald test; where these cannot carry one there is none (NaN; `untested` says why).
+        `part_r2` is by how much R² falls without the term (the squared semipartial correlation of a term of one coefficient),
+        `partial_r2` the same as a share of what the other terms leave unexplained (partial eta squared); NaN for a term that
+        an interaction contains. Where levels are taken out both are of the variation within these levels.
         """
         df, F = [test.df for test in self.term_tests.each], np.array([test.statistic for test in self.term_tests.each])
         p = p_of_f(F, np.maximum(df, 1), self.df_rest)
-        return table_of({"term": [t.name for t in self.model_terms], "df": df, "statistic": F, "p": p})
+        whole = self.strength.total_ss if self.fixed_effects is None else self.fixed_effects.outcome_ss
+        squares = np.full(len(df), np.nan) if self.exact else self.term_tests.squares
+        part = {"part_r2": squares / whole, "partial_r2": squares / (squares + self.solution.residual)}
+        return table_of({"term": [t.name for t in self.model_terms], "df": df, "statistic": F, "p": p, **part})
 
     @own_table
     def standardised(self) -> pd.DataFrame:

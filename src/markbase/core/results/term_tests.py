@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -13,6 +14,7 @@ from markbase.core.design.coefficient_map import CoefficientMap
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import Term, keys_of
 from markbase.core.inference.combinations import Combinations
+from markbase.core.inference.covariance import Errors
 from markbase.core.inference.joint_tests import JointTest
 
 Array = NDArray[np.float64]
@@ -38,6 +40,20 @@ class TermTests:
             self.inner.joint(self.tested(term)) if self._contained(term) else self.of_columns([term])
             for term in self.terms
         ]
+
+    @property
+    def squares(self) -> Array:
+        """Shape (terms,): by how much the residual sum of squares rises without each term, whatever the errors; NaN of one that a higher term contains."""
+        plain = replace(self.inner, errors=Errors("classical", math.inf))
+        tests = [
+            JointTest(math.nan, 0)
+            if self._contained(term)
+            else own
+            if self.inner.errors.middle is None
+            else plain.columns(self._places([term]))
+            for term, own in zip(self.terms, self.each, strict=True)
+        ]
+        return np.array([test.statistic * test.df * self.inner.sigma2 for test in tests])
 
     @property
     def untested(self) -> dict[str, str]:
