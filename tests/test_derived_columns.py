@@ -7,6 +7,7 @@ import pytest
 import markbase as mb
 from markbase.core.study.derived_values import _FUNCTIONS, derivatives_of, value_of
 from reference import made_up
+from test_logistic import choir
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -61,3 +62,49 @@ def test_derived_columns_follow_their_sources():
     at = logistic.coefficients.set_index("term")["estimate"]
     eta = at["(intercept)"] + 5 * at["km"] + np.log(5) * at["km_log"]
     assert logistic.predict({"km": 5})["probability"].iloc[0] == pytest.approx(1 / (1 + np.exp(-eta)), rel=1e-9)
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+@pytest.mark.parametrize("how", ["sum", "mean", "difference", "product", "ratio"])
+def test_what_was_derived_from_columns_outside_the_model_too_is_read_with_them(kind, how):
+    frame = choir(300).assign(km=lambda f: f["km"] + 1)
+    study = mb.Study(frame).derive("new", **{how: ["age", "km"]})
+    fits = [
+        mb.fit_linear(study, "score", terms)
+        if kind == "linear"
+        else mb.fit_logistic(study, "stays", terms, event="yes")
+        for terms in (["new", "age"], ["age", "km"])
+    ]
+    own, other = (fit.coefficients.set_index("term") for fit in fits)
+    found = fits[0].simple_slopes("age")
+    if how in ("product", "ratio"):
+        moved = frame["km"] if how == "product" else 1 / frame["km"]
+        wanted = own["estimate"]["age"] + own["estimate"]["new"] * moved.mean()
+        assert found["slope"].tolist() == pytest.approx([wanted], rel=1e-9)
+    else:  # the same model, told by its parts
+        assert found[["slope", "se", "p"]].to_numpy()[0] == pytest.approx(
+            other.loc["age", ["estimate", "se", "p"]].tolist(), rel=1e-7
+        )
+    told = " ".join(str(fits[0]).split())
+    assert "at the same age it differs by km alone, so this is about km" in told
+    assert "lets new move along, with km as in these rows" in told
+    assert "does not turn" not in told
+    nested = study.derive("c", centre="age").derive("c2", square="c")
+    assert "derived from age and moves only with age" in " ".join(
+        str(mb.fit_linear(nested, "score", ["age", "c2"])).split()
+    )
+
+
+def test_a_mean_of_the_items_answered_is_followed_over_those():
+    rng = np.random.default_rng(2)
+    frame = pd.DataFrame(rng.integers(1, 6, (80, 4)).astype(float), columns=list("abcy"))
+    frame.loc[:20, "b"] = np.nan
+    study = mb.Study(frame).derive("home", mean=["a", "b", "c"], least=2)
+    fit = mb.fit_linear(study, "y", ["home", "a"])
+    b = fit.coefficients.set_index("term")["estimate"]
+    wanted = b["a"] + b["home"] * (1 / frame[["a", "b", "c"]].notna().sum(axis=1)).mean()
+    assert fit.simple_slopes("a")["slope"].tolist() == pytest.approx([wanted])
+    with pytest.warns(mb.MarkbaseWarning):
+        told = fit.predict(pd.DataFrame({"a": [2.0, 4], "b": np.nan, "c": [3.0, np.nan]}))["predicted"]
+    assert told.tolist() == pytest.approx([b["(intercept)"] + 2.5 * b["home"] + 2 * b["a"], np.nan], nan_ok=True)

@@ -25,7 +25,7 @@ from markbase.core.reading.slope_sentences import at_reference, slope_statements
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
 from markbase.core.study.column import Column
-from markbase.core.study.derived_values import can_follow
+from markbase.core.study.derived_values import origins
 from markbase.core.study.remark import THIN_ROWS
 from markbase.core.tables import TableRow, records_of
 
@@ -180,7 +180,15 @@ def _coefficient(fit: AnyFit, row: TableRow) -> str:
 
 def followers_sentence(fit: AnyFit, numeric: str) -> str:
     """Say which columns move with a numeric column, since they were derived from it."""
-    names = fit.moves_with(numeric)
+    names, inside = fit.moves_with(numeric), variables_of(fit.model_terms)
+    outside = list(dict.fromkeys(n for name in names for n in origins(inside[name].column, inside)[1]))
+    if outside:
+        each = listed(quoted(names))
+        return (
+            f"{each} {'was' if len(names) == 1 else 'were'} derived from `{numeric}` and {listed(quoted(outside))}: the slope told here lets {each} move "
+            f"along, with {listed(quoted(outside))} as in these rows. The coefficient of `{numeric}` itself is that at the same {each}, which takes other "
+            f"values of {listed(quoted(outside))}."
+        )
     return (
         f"`{numeric}` cannot change with {listed(quoted(names))} held equal, since {'it was' if len(names) == 1 else 'they were'} derived "
         f"from it: its own coefficient is only part of the curve, and slopes are told at chosen values."
@@ -188,11 +196,20 @@ def followers_sentence(fit: AnyFit, numeric: str) -> str:
 
 
 def sources_in(fit: AnyFit, column: Column) -> list[str]:
-    """Return the columns of the model that a column was derived from, and moves with."""
-    names = variables_of(fit.model_terms)
-    if column.made is None or not can_follow(column.made):
+    """Return the columns of the model that a column was derived from, and moves with; empty if it was derived from others as well."""
+    inside, outside = origins(column, variables_of(fit.model_terms))
+    return [] if outside else inside
+
+
+def partly_derived(fit: AnyFit, column: Column) -> list[str]:
+    """Return what must be read with a column that was derived from columns of the model and from others."""
+    inside, outside = origins(column, variables_of(fit.model_terms))
+    if not inside or not outside:
         return []
-    return [name for name in column.made.of if name in names]
+    told, own = listed(quoted(inside)), listed(quoted(outside))
+    return [
+        f"`{column.name}` was derived from {told} and {own}: at the same {told} it differs by {own} alone, so this is about {own}."
+    ]
 
 
 def follower_sentence(fit: AnyFit, column: Column, row: TableRow) -> str:

@@ -39,6 +39,7 @@ from markbase.core.reading.interaction_sentences import (
     follower_sentence,
     followers_sentence,
     interaction_statements,
+    partly_derived,
     sources_in,
     start_words,
 )
@@ -139,6 +140,7 @@ def _numeric(fit: AnyFit, term: Term, row: TableRow) -> Statement:
         *about_codes(term.column),
         *about_step(fit, term.column),
         *about_clusters(fit, term.variables[0]),
+        *partly_derived(fit, term.column),
         *caution,
     ]
     lead, question = step_lead(term.column, at)

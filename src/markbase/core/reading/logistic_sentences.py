@@ -47,6 +47,7 @@ from markbase.core.reading.interaction_sentences import (
     follower_sentence,
     followers_sentence,
     levels_of,
+    partly_derived,
     sources_in,
     start_words,
     told_rows,
@@ -191,6 +192,7 @@ def _numeric(fit: LogisticFit, term: Term, row: TableRow, marginal: Mapping[tupl
         *about_codes(term.column),
         *about_step(fit, term.column),
         *about_clusters(fit, term.variables[0]),
+        *partly_derived(fit, term.column),
         *cautions,
     ]
     lead, question = step_lead(term.column, at)

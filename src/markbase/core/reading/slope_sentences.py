@@ -93,17 +93,16 @@ def slope_statements(fit: AnyFit, numeric: str, by: str | None, term: str) -> li
     """Say the slope of a numeric column at chosen values of another, or of itself, in one sentence."""
     table = fit.simple_slopes(numeric, by=by)
     held = by or numeric
-    if held not in table.columns:
+    if held not in table.columns and (by or len(table) > 1):
         return []
     logistic = "odds_ratio" in table.columns
     parts = []
     for _, row in table.iterrows():
         decimals = decimals_for(float(row["se"]))
         size, low, high = value_with_ends(row["slope"], row["low"], row["high"], decimals)
-        where = f"at `{held}` = {plain(row[held], 3)}" + (
-            f" and `{numeric}` = {plain(row[numeric], 3)}" if by and numeric in table.columns else ""
-        )
-        parts.append(f"{size} {where} ({low} to {high}, {p_phrase(float(row['p']))})")
+        where = f" at `{held}` = {plain(row[held], 3)}" if held in table.columns else ""
+        where += f" and `{numeric}` = {plain(row[numeric], 3)}" if by and numeric in table.columns else ""
+        parts.append(f"{size}{where} ({low} to {high}, {p_phrase(float(row['p']))})")
     variable = fit.variable(numeric, "numeric")
     step = per_step(variable.column).rstrip(",")
     what = "the log odds" if logistic else f"`{fit.outcome.name}`"

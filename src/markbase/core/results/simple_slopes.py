@@ -26,6 +26,7 @@ from markbase.core.results.estimates import Estimated
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.held_values import Places, chosen_values, held_at
 from markbase.core.results.turning_points import TurningPoint, clear_region_of, turning_point_of, turning_points_of
+from markbase.core.study.derived_values import changing_with
 
 Array = NDArray[np.float64]
 
@@ -66,8 +67,8 @@ class Probed(Estimated):
                 names += [n for n in term.names if n not in (numeric, *followers)]
         for name in followers:
             made = variables_of(self.model_terms)[name].column.made
-            if made is not None and made.how not in ("centre", "z", "unit_range", "sum", "mean", "difference"):
-                names += [numeric, *(n for n in made.of if n != numeric and n in variables_of(self.model_terms))]
+            if made is not None:
+                names += [n for n in changing_with(made, numeric) if n in variables_of(self.model_terms)]
         return list(dict.fromkeys(names))
 
     def slope_at(self, numeric: str, at: Mapping[str, float | str | Array] | None = None) -> tuple[float, float]:

@@ -78,7 +78,7 @@ def _items(columns: Sequence[Column], how: str, name: str, least: int | None) ->
     mean = total / np.maximum(answered, 1)
     values = mean if how == "mean" else np.where(partial, mean * len(columns), total)
     values = np.where(enough, values, np.nan)
-    made = Made(how, tuple(c.name for c in columns), tuple(columns))
+    made = Made(how, tuple(c.name for c in columns), tuple(columns), (float(needed),))
     units = {c.unit for c in columns}
     new = Column(
         name,

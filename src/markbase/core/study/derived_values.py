@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Container, Sequence
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.rows.row_functions import sum_of
-from markbase.core.study.column import Made
+from markbase.core.study.column import Column, Made
 
 Array = NDArray[np.float64]
 
@@ -21,8 +21,18 @@ class _Function(NamedTuple):
     """Of the same, the derivative by each source."""
 
 
-def _even(xs: Sequence[Array], share: float) -> list[float]:
-    return [share] * len(xs)
+def _answered(xs: Sequence[Array]) -> Array:
+    """Return how many items each row has."""
+    found: Array = sum_of([np.where(np.isnan(x), 0.0, 1.0) for x in xs])
+    return found
+
+
+def _mean(xs: Sequence[Array], needed: Sequence[float]) -> Array:
+    """Return the mean of the items that are answered, NaN where fewer are than are needed (all, unless it is said)."""
+    answered = _answered(xs)
+    total = sum_of([np.where(np.isnan(x), 0.0, x) for x in xs])
+    found: Array = np.where(answered >= (needed[0] if needed else len(xs)), total / answered, np.nan)
+    return found
 
 
 _FUNCTIONS: dict[str, _Function] = {
@@ -35,19 +45,42 @@ _FUNCTIONS: dict[str, _Function] = {
     "centre": _Function(lambda xs, p: xs[0] - p[0], lambda _xs, _p: [1.0]),
     "z": _Function(lambda xs, p: (xs[0] - p[0]) / p[1], lambda _, p: [1 / p[1]]),
     "unit_range": _Function(lambda xs, p: (xs[0] - p[0]) / p[1], lambda _, p: [1 / p[1]]),
-    "sum": _Function(lambda xs, _: sum_of(xs), lambda xs, _: _even(xs, 1.0)),
-    "mean": _Function(lambda xs, _: sum_of(xs) / len(xs), lambda xs, _: _even(xs, 1 / len(xs))),
+    "sum": _Function(lambda xs, p: _mean(xs, p) * len(xs), lambda xs, _: [len(xs) / _answered(xs)] * len(xs)),
+    "mean": _Function(_mean, lambda xs, _: [1 / _answered(xs)] * len(xs)),
     "difference": _Function(lambda xs, _: xs[0] - xs[1], lambda _xs, _p: [1.0, -1.0]),
     "ratio": _Function(lambda xs, _: xs[0] / xs[1], lambda xs, _: [1 / xs[1], -xs[0] / xs[1] ** 2]),
     "rate": _Function(lambda xs, p: p[0] * xs[0] / xs[1], lambda xs, p: [p[0] / xs[1], -p[0] * xs[0] / xs[1] ** 2]),
     "product": _Function(lambda xs, _: xs[0] * xs[1], lambda xs, _: [xs[1], xs[0]]),
 }
+_EVEN = ("centre", "difference", "mean", "sum", "unit_range", "z")
+"""What rises by the same everywhere."""
 _NEED_PARAMETERS = ("centre", "rate", "unit_range", "z")
 
 
 def can_follow(made: Made) -> bool:
     """Return whether a derived column can be computed again from other values of its sources."""
     return made.how in _FUNCTIONS and bool(made.sources) and (made.how not in _NEED_PARAMETERS or bool(made.parameters))
+
+
+def origins(column: Column, inside: Container[str]) -> tuple[list[str], list[str]]:
+    """Return of which columns a column was derived, through however many steps: those that are `inside`, and those that are not."""
+    found: tuple[list[str], list[str]] = [], []
+    if column.made is not None and can_follow(column.made):
+        for source in column.made.sources:
+            there = ([source.name], []) if source.name in inside else origins(source, inside)
+            for own, more in zip(found, there if any(there) else ([], [source.name]), strict=True):
+                own += [name for name in more if name not in own]
+    return found
+
+
+def changing_with(made: Made, name: str) -> list[str]:
+    """Return the sources by which the rise of a derived column per unit of one of them, or of what one was derived from, differs."""
+    others = [n for n in made.of if n != name]
+    if made.how in _EVEN:
+        return []
+    if name in made.of and (made.how == "product" or (made.how in ("rate", "ratio") and made.of[0] == name)):
+        return others
+    return [name, *others]
 
 
 def value_of(made: Made, sources: Sequence[Array]) -> Array | None:
