@@ -361,3 +361,14 @@ def test_only_the_comparisons_that_an_exact_collinearity_reaches_are_infinite():
     every = mb.screen(study.mark("part", "c"), ["x", "part", "front"]).vif
     assert _vif(every, "a", "b", "front") == [math.inf] * 3
     assert np.isfinite(_vif(every, "x")[0])
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_an_estimate_without_a_standard_error_is_followed_without_a_verdict():
+    study = mb.demo.plan().open().sample(400, seed=75)
+    fit = mb.fit_linear(study, "belonging", [mb.interaction("age", "choir"), "travel_min"], cluster="choir")
+    told = " ".join(str(mb.specifications(fit, focus="age")).split())
+    assert "without travel_min" in told
+    assert "no standard error" in told
+    assert "What moves cannot be told from chance" in told
+    assert "or by no more than chance allows" not in told

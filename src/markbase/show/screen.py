@@ -179,12 +179,13 @@ def specifications_page(result: Specifications) -> Page:
         decimals = decimals_for(float(r.se))
         name = f"without {r.without}" if r.without else "the whole model"
         label = f"{name}: {r.level}" if r.level else name
-        interval = from_to(number(r.low, decimals), number(r.high, decimals))
-        moved = f"{number(r.moved, 1)}" if r.without else ""
-        cells = (label, number(r.estimate, decimals), number(r.se, decimals), interval, p_value(r.p), moved)
-        rows.append(
-            Row(cells, "plain" if r.without else "group", Strip(r.low, r.estimate, r.high, left - room, right + room))
-        )
+        known = math.isfinite(r.se)  # a row that decides it alone has no residual
+        interval = from_to(number(r.low, decimals), number(r.high, decimals)) if known else ""
+        figures = (number(r.se, decimals), interval, p_value(r.p)) if known else ("–", "no standard error", "")
+        moved = f"{number(r.moved, 1)}" if r.without and math.isfinite(r.moved) else ""
+        strip = Strip(r.low, r.estimate, r.high, left - room, right + room) if known else None
+        cells = (label, number(r.estimate, decimals), *figures, moved)
+        rows.append(Row(cells, "plain" if r.without else "group", strip))
     percent = f"{short(100 * result.level, 4)}% CI"
     heads = ("left out", "estimate", "se", percent, "p", "moved (se)")
     told = result.changed or (

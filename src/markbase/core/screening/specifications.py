@@ -85,6 +85,9 @@ def specifications(fit: AnyFit, focus: str) -> Specifications:
         rows = _rows(smaller, focus)
         records += _records(name, rows, whole, name_of)
         changed += _turns(name, smaller, fit, focus)
+    if whole["se"].isna().any():
+        unknown = f"in the whole model it has no standard error: {fit.errors.unknown_words}"
+        changed.append(f"What moves cannot be told from chance, since {unknown}.")
     return Specifications(focus, fit.outcome.name, fit.level, pd.DataFrame(records), tuple(changed))
 
 
