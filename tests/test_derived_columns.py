@@ -1,5 +1,7 @@
 """Columns made of others: computed again by their formula, and followed by every result."""
 
+import warnings
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -108,3 +110,29 @@ def test_a_mean_of_the_items_answered_is_followed_over_those():
     with pytest.warns(mb.MarkbaseWarning):
         told = fit.predict(pd.DataFrame({"a": [2.0, 4], "b": np.nan, "c": [3.0, np.nan]}))["predicted"]
     assert told.tolist() == pytest.approx([b["(intercept)"] + 2.5 * b["home"] + 2 * b["a"], np.nan], nan_ok=True)
+
+
+@pytest.mark.filterwarnings("ignore:.*sensitive")
+@pytest.mark.parametrize(("outcome", "terms", "told"), [
+    ("home", ["a", "c"], "The outcome `home` was made of `a`, which is in the model"),
+    ("a", ["home", "c"], "`home` was made of the outcome `a`"),
+    ("home", ["other", "c"], "`home` and `other` were both made of `b`"),
+    ("high", ["a", "c"], "The outcome `high` was made of `a`"),
+    ("a", ["band", "c"], "`band` was made of the outcome `a`"),
+    ("home", ["before", "c"], ""),
+])  # fmt: skip
+def test_what_goes_together_by_construction_is_told(outcome, terms, told):
+    frame = pd.DataFrame(np.random.default_rng(4).integers(1, 9, (300, 4)).astype(float), columns=list("abcd"))
+    study = (
+        mb.Study(frame.assign(t=np.arange(300))).derive("home", mean=["a", "b"]).derive("other", difference=["d", "b"])
+    )
+    study = study.lag("home", by=1, order="t", name="before").cut("a", [4], name="band").split_at("home", above=4, labels=("n", "y"), name="high")  # fmt: skip
+    with warnings.catch_warnings(record=True) as caught:
+        warnings.simplefilter("always")
+        fit = (
+            mb.fit_logistic(study, outcome, terms, event="y")
+            if outcome == "high"
+            else mb.fit_linear(study, outcome, terms)
+        )
+    said = [*fit.reading().cautions, *(str(w.message) for w in caught)]
+    assert sum(f"{told}" in s and "by construction" in s for s in said) == (2 if told else 0)

@@ -195,18 +195,9 @@ def test_figures_do_not_follow_the_settings_of_the_user(tmp_path):
     for folder in (tmp_path, tmp_path / "elsewhere"):
         folder.mkdir(exist_ok=True)
         done = run_process(
-            "slopes",
-            PLAN,
-            "age",
-            *FIT[4:6],
-            "--terms",
-            "voice",
-            "--polynomial",
-            "age=2",
-            "--figures",
-            "drawn",
+            "slopes", PLAN, "age", *FIT[4:6], "--terms", "voice", "--polynomial", "age=2", "--figures", "drawn",
             cwd=folder,
-        )
+        )  # fmt: skip
         assert done.returncode == 0, done.stderr
         drawn.append({p.name: p.read_bytes() for p in (folder / "drawn").iterdir()})
     assert drawn[0] == drawn[1]
@@ -279,21 +270,13 @@ def test_long_names_are_folded_in_figures_and_nothing_is_cut_or_hidden():
     blocks = mb.fit_blocks(study, outcome, {group: [group], f"{other} again": [numeric, other]})
     screened = mb.screen(study, [group, numeric, other], outcome)
     for drawn in (
-        mb.draw_groups(fit, group),
-        mb.draw_adjusted(odds, group),
-        mb.draw_lines(fit, numeric, group),
+        mb.draw_groups(fit, group), mb.draw_adjusted(odds, group), mb.draw_lines(fit, numeric, group),
         mb.draw_slopes(fit, numeric, group),
         mb.draw_slopes(mb.fit_linear(study, outcome, [mb.interaction(numeric, other)]), numeric, other),
-        mb.draw_coefficients(fit),
-        mb.draw_classification(odds),
-        mb.draw_calibration(odds),
-        mb.draw_blocks(blocks),
-        mb.draw_paths(blocks),
-        mb.draw_correlations(screened),
-        mb.draw_vif(screened),
-        mb.draw_pairs(study, screened),
-        mb.draw_checks(fit),
-    ):
+        mb.draw_coefficients(fit), mb.draw_classification(odds), mb.draw_calibration(odds), mb.draw_blocks(blocks),
+        mb.draw_paths(blocks), mb.draw_correlations(screened), mb.draw_vif(screened),
+        mb.draw_pairs(study, screened), mb.draw_checks(fit),
+    ):  # fmt: skip
         figure = getattr(drawn, "figure", drawn)
         figure.canvas.draw()
         inside, (width, height) = figure.get_tightbbox(), figure.get_size_inches()

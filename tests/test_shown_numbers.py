@@ -229,17 +229,10 @@ def test_strength_is_what_its_definitions_say():
     s = logistic.strength
     snell = 1 - math.exp(2 * (null - ll) / n)
     wanted = (
-        ll,
-        null,
-        -2 * ll,
-        1 - ll / null,
-        snell,
-        snell / (1 - math.exp(2 * null / n)),
-        q[happened == 1].mean() - q[happened == 0].mean(),
-        ((happened - q) ** 2).mean(),
-        16 - 2 * ll,
+        ll, null, -2 * ll, 1 - ll / null, snell, snell / (1 - math.exp(2 * null / n)),
+        q[happened == 1].mean() - q[happened == 0].mean(), ((happened - q) ** 2).mean(), 16 - 2 * ll,
         math.log(n) * 8 - 2 * ll,
-    )
+    )  # fmt: skip
     found = (s.loglik, s.loglik_null, s.deviance, s.mcfadden, s.cox_snell, s.nagelkerke, s.tjur, s.brier, s.aic, s.bic)
     np.testing.assert_allclose(found, wanted, rtol=1e-9)
     assert logistic.overall.statistic == pytest.approx(2 * (ll - null), rel=1e-9)

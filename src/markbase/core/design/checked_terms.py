@@ -18,7 +18,13 @@ from markbase.core.design.requested_terms import (
     request_of,
     term_name,
 )
-from markbase.core.design.term_remarks import remark_on_codes, remark_on_column, remark_on_derived, remark_on_indicators
+from markbase.core.design.term_remarks import (
+    by_construction,
+    remark_on_codes,
+    remark_on_column,
+    remark_on_derived,
+    remark_on_indicators,
+)
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, listed, quoted, remark
 from markbase.core.rows.row_functions import first_true
 from markbase.core.study.column import Column
@@ -103,6 +109,9 @@ def requested_terms(
     if not wanted:
         raise FitError("Only identifiers were given as terms, so there is nothing to fit; add a column that measures.")
     wanted = _with_lower_terms(wanted, main_effects)
+    if outcome in study:
+        for told in by_construction(study.column(outcome), columns.values()):
+            remark(told)
     remark_on_derived(columns)
     remark_on_indicators(columns)
     return wanted, columns

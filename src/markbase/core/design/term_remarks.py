@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 
 import numpy as np
 
@@ -10,6 +10,7 @@ from markbase.core.errors import count_noun, listed, quoted, remark
 from markbase.core.formatting import short
 from markbase.core.rows.row_functions import sum_of
 from markbase.core.study.column import Column
+from markbase.core.study.derived_values import made_of_same
 from markbase.core.study.group_remarks import (
     holds_dates,
     holds_times,
@@ -41,6 +42,24 @@ def remark_on_derived(columns: Mapping[str, Column]) -> None:
                 f"`{column.name}` is the product of {listed(quoted(sources))}: together they are an interaction; given as one, it is "
                 f"probed and told as such."
             )
+
+
+def by_construction(outcome: Column, columns: Iterable[Column]) -> list[str]:
+    """Say which columns of a model go with the outcome because of how one of the two, or both, were made."""
+    told = []
+    for column in columns:
+        shared = made_of_same(outcome, column)
+        if not shared:
+            continue
+        how = f"`{outcome.name}` and `{column.name}` were both made of {listed(quoted(shared))}"
+        if shared == [column.name]:
+            how = f"The outcome `{outcome.name}` was made of `{column.name}`, which is in the model"
+        elif shared == [outcome.name]:
+            how = f"`{column.name}` was made of the outcome `{outcome.name}`"
+        told.append(
+            f"{how}: the two go together by construction, and in part that is what their figures say."
+        )
+    return told
 
 
 def remark_on_codes(column: Column) -> None:

@@ -6,6 +6,7 @@ import math
 
 import pandas as pd
 
+from markbase.core.design.term_remarks import by_construction
 from markbase.core.design.terms import Term
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import decimals_for, number, p_phrase, plain, short
@@ -90,7 +91,7 @@ def make_reading(fit: AnyFit) -> Reading:
             f"`{fit.outcome.name}` has {len(answers)} values, {plain(answers[0])} to {plain(answers[-1])}: a mean does not say which of them are more "
             "frequent, and where they are answers and no counts, it takes the steps between them to be equally large."
         )
-    general += said_of_clear(fit)
+    general += [*by_construction(fit.outcome, (v.column for v in fit.variables)), *said_of_clear(fit)]
     told, together = say_once(statements)
     return Reading(told, (*together, *general))
 

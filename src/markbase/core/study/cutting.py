@@ -104,7 +104,7 @@ def _banded(
         label=f"{column.label or column.name}, in bands"
         if kind == "ordinal"
         else f"{column.label or column.name}, in two",
-        made=Made("cut", (column.name,)),
+        made=Made("cut", (column.name,), (column,)),
     )
     new = with_default_base(with_missing(new, column))
     notes = []
@@ -210,7 +210,7 @@ def event_column(column: Column, event: object, name: str, labels: Sequence[str]
         base=Base(0, f"what is not the event `{texts[1]}`", chosen=True),
         event=1,
         label=column.label,
-        made=Made("event", (column.name,)) if name != column.name else column.made,
+        made=Made("event", (column.name,), (column,)) if name != column.name else column.made,
     )
     return with_missing(new, column)
 

@@ -73,6 +73,22 @@ def origins(column: Column, inside: Container[str]) -> tuple[list[str], list[str
     return found
 
 
+def made_of_same(one: Column, other: Column) -> list[str]:
+    """Return the columns that two share numbers with by the way they were made: one of the two itself, or what both were made of.
+
+    What was earlier in time is another number, and so is another answer to one question.
+    """
+    first, second = ({column.name, *_ancestors(column)} for column in (one, other))
+    return [name for name in (one.name, other.name) if name in first & second] or sorted(first & second)
+
+
+def _ancestors(column: Column) -> set[str]:
+    made = column.made
+    if made is None or made.how in ("lag", "multiple response"):
+        return set()
+    return {*made.of, *(name for source in made.sources for name in _ancestors(source))}
+
+
 def changing_with(made: Made, name: str) -> list[str]:
     """Return the sources by which the rise of a derived column per unit of one of them, or of what one was derived from, differs."""
     others = [n for n in made.of if n != name]
