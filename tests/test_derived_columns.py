@@ -136,3 +136,15 @@ def test_what_goes_together_by_construction_is_told(outcome, terms, told):
         )
     said = [*fit.reading().cautions, *(str(w.message) for w in caught)]
     assert sum(f"{told}" in s and "by construction" in s for s in said) == (2 if told else 0)
+
+
+@pytest.mark.parametrize(("how", "told"), [
+    ("sqrt", "`new` is the square root of `x`: estimates are differences in that"), ("reciprocal", "a higher `new` is a lower `x`"),
+    ("z", "A standard deviation of `x`, of which `new` was made, is 1.13 units"), ("unit_range", "The whole range of `x`, of which `new` was made, is 3 units"),
+    ("centre", ""), ("log", ""),
+])  # fmt: skip
+def test_an_outcome_that_was_rescaled_is_told_with_its_scale(how, told):
+    frame = pd.DataFrame({"x": [1.0, 2, 3, 4] * 20, "a": np.arange(80) % 7})
+    study = mb.Study(frame).derive("new", **{how: "x"})
+    cautions = mb.fit_linear(study, "new", ["a"]).reading().cautions
+    assert any(told in c for c in cautions) if told else not any("`new`" in c for c in cautions)

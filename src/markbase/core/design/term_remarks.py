@@ -56,9 +56,7 @@ def by_construction(outcome: Column, columns: Iterable[Column]) -> list[str]:
             how = f"The outcome `{outcome.name}` was made of `{column.name}`, which is in the model"
         elif shared == [outcome.name]:
             how = f"`{column.name}` was made of the outcome `{outcome.name}`"
-        told.append(
-            f"{how}: the two go together by construction, and in part that is what their figures say."
-        )
+        told.append(f"{how}: the two go together by construction, and in part that is what their figures say.")
     return told
 
 

@@ -11,6 +11,7 @@ from markbase.core.design.terms import Term
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import decimals_for, number, p_phrase, plain, short
 from markbase.core.reading.clauses import (
+    about_scale,
     clear,
     held_equal,
     is_logged,
@@ -86,6 +87,7 @@ def make_reading(fit: AnyFit) -> Reading:
             f"`{fit.outcome.name}` is 0 or 1, so its mean is the share of rows with 1, told in percentage points. A straight line can leave the "
             f"range from 0 to 100%, and the spread differs from row to row by itself: use robust errors, or a logistic regression of its odds."
         )
+    general += about_scale(fit.outcome)
     if answers := fit.outcome.few_whole:
         general.append(
             f"`{fit.outcome.name}` has {len(answers)} values, {plain(answers[0])} to {plain(answers[-1])}: a mean does not say which of them are more "

@@ -43,7 +43,7 @@ def combine(columns: Sequence[Column], how: str, name: str, least: int | None, p
     zero = present & (second == 0) if how in ("rate", "ratio") else present & False
     if how == "difference":
         values = np.where(present, first - second, np.nan)
-        words, unit = f"`{names[0]}` less `{names[1]}`", columns[0].unit
+        words, unit = f"`{names[0]}` less `{names[1]}`", columns[0].unit if columns[0].unit == columns[1].unit else None
     elif how == "product":
         values = np.where(present, first * second, np.nan)
         words, unit = f"`{names[0]}` times `{names[1]}`", None

@@ -24,7 +24,7 @@ class _Transform:
     allowed: Callable[[Array], NDArray[np.bool_]]
     rule: str
     instead: str
-    unit: str
+    unit: Unit | None = None
 
 
 _TRANSFORMS = {
@@ -34,23 +34,25 @@ _TRANSFORMS = {
         lambda x: x > 0,
         "above 0",
         "log1p takes zeros, cube_root takes negatives too",
-        "log unit",
+        Unit("log unit", "log units"),
     ),
     "log1p": _Transform(
-        "natural logarithm of 1 + x", np.log1p, lambda x: x > -1, "above −1", "cube_root takes any number", "log unit"
+        "natural logarithm of 1 + x",
+        np.log1p,
+        lambda x: x > -1,
+        "above −1",
+        "cube_root takes any number",
+        Unit("log unit", "log units"),
     ),
-    "sqrt": _Transform(
-        "square root", np.sqrt, lambda x: x >= 0, "0 or more", "cube_root takes any number", "unit of the square root"
-    ),
-    "cube_root": _Transform("cube root", np.cbrt, np.isfinite, "finite", "", "unit of the cube root"),
-    "square": _Transform("square", np.square, np.isfinite, "finite", "", "unit of the square"),
+    "sqrt": _Transform("square root", np.sqrt, lambda x: x >= 0, "0 or more", "cube_root takes any number"),
+    "cube_root": _Transform("cube root", np.cbrt, np.isfinite, "finite", ""),
+    "square": _Transform("square", np.square, np.isfinite, "finite", ""),
     "reciprocal": _Transform(
         "reciprocal, 1/x",
         lambda x: 1 / x,
         lambda x: x != 0,
         "other than 0",
         "log1p takes zeros",
-        "unit of the reciprocal",
     ),
 }
 RESCALINGS = ("centre", "unit_range", "z")
@@ -73,13 +75,12 @@ def transform(column: Column, how: str, name: str) -> Recode:
             f"{'is' if wrong.sum() == 1 else 'are'} not (the lowest {plain(low)}): {step.instead}; or blank them if they are codes."
         )
     values = np.where(column.present, step.compute(np.where(column.present, x, 1.0)), np.nan)
-    unit = Unit(step.unit, step.unit.replace("unit", "units", 1))
     new = Column(
         name,
         "numeric",
         values,
         label=f"{step.words} of {column.label or column.name}",
-        unit=unit,
+        unit=step.unit,
         made=Made(how, (column.name,), (column,)),
     )
     new = with_missing(new, column)
