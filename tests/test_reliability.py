@@ -111,6 +111,9 @@ def test_what_hardly_belongs_is_said_and_what_cannot_be_told_is_refused():
     frame = pd.DataFrame({name: shared + 0.6 * rng.normal(size=300) for name in "abc"})
     frame = frame.assign(alone=rng.normal(size=300), still=2.1, few=np.where(frame.index < 2, 1.0, np.nan), word="x")
     study = mb.Study(frame)
+    unlike = mb.reliability(mb.Study(frame.assign(b=5 * frame["b"])), ["a", "b", "c"]).statements
+    assert any("`b` varies" in s and "times as much as `" in s for s in unlike)
+    assert not any("times as much" in s for s in mb.reliability(study, ["a", "b", "c"]).statements)
     assert "Without alone alpha would be .90: a reason" in str(mb.reliability(study, [*"abc", "alone"]))
     apart = mb.Study(pd.DataFrame({"a": [1, 2, 3, 4, 5, 6], "b": [3, 5, 1, 6, 2, 3]}))
     assert mb.reliability(apart, ["a", "b"]).statements[0].startswith("On average the items do not go together")

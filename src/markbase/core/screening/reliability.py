@@ -14,7 +14,7 @@ from markbase.core.arguments import checked
 from markbase.core.design.complete_cases import CompleteCases, complete_rows
 from markbase.core.display import ShownTables
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, listed, quoted
-from markbase.core.formatting import as_percent, without_zero
+from markbase.core.formatting import as_percent, number, without_zero
 from markbase.core.screening.association import interval_of_r
 from markbase.core.study.consistency import Consistency, consistency_of
 from markbase.core.study.frames import AnyTable
@@ -22,6 +22,8 @@ from markbase.core.study.study import Study, as_study
 from markbase.core.study.transformations import check_numeric
 from markbase.core.tables import own_table
 
+_UNLIKE = 2.0
+"""A standard deviation that is more times another is spoken of."""
 _WORTH_TELLING = 0.01
 """By so much alpha of the other items is higher before it is spoken of."""
 
@@ -110,6 +112,7 @@ class Reliability(ShownTables):
             )
         else:
             told += [*self._dispensable(), *self._by_number()]
+        told += self._unlike()
         if len(self.items) > 2:
             first, second = (as_percent(v) for v in self.components[:2])
             told.append(
@@ -120,6 +123,17 @@ class Reliability(ShownTables):
             "It is reliability in these rows, and only where the items err independently; among people who are more alike it is lower."
         )
         return tuple(told)
+
+    def _unlike(self) -> list[str]:
+        """Say where an item varies far more than another."""
+        sd = self.table["sd"].to_numpy()
+        most, least = int(sd.argmax()), int(sd.argmin())
+        if not sd[most] > _UNLIKE * sd[least]:
+            return []
+        return [
+            f"`{self.items[most]}` varies {number(sd[most] / sd[least], 1)} times as much as `{self.items[least]}`, and weighs as much more in their sum and "
+            "mean; in standard deviations (z) they would count alike."
+        ]
 
     def _by_number(self) -> list[str]:
         """Say what the number of items has to do with it."""
