@@ -92,10 +92,14 @@ def test_what_was_derived_from_columns_outside_the_model_too_is_read_with_them(k
     assert "at the same age it differs by km alone, so this is about km" in told
     assert "lets new move along, with km as in these rows" in told
     assert "does not turn" not in told
+    crossed = mb.fit_linear(study, "score", ["age", mb.interaction("new", "voice"), "new", "voice"])
+    assert "unit of age, averaged over voice as in these rows" in " ".join(str(crossed).split())
+    bent = mb.fit_linear(study, "score", ["age", mb.polynomial("new")])
+    assert "unit of age, averaged over new as in these rows" in " ".join(str(bent).split())
     nested = study.derive("c", centre="age").derive("c2", square="c")
-    assert "derived from age and moves only with age" in " ".join(
-        str(mb.fit_linear(nested, "score", ["age", "c2"])).split()
-    )
+    told = " ".join(str(mb.fit_linear(nested, "score", ["age", "c2"])).split())
+    for words in ("derived from age and moves only with age", "with age = 0, c2 = 0", "c2 is not 0 where age is"):
+        assert words in told
 
 
 def test_a_mean_of_the_items_answered_is_followed_over_those():

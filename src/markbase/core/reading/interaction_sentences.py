@@ -8,9 +8,10 @@ from dataclasses import replace
 import pandas as pd
 
 from markbase.core.design.coefficient_map import Coefficient
+from markbase.core.design.mean_columns import follow
 from markbase.core.design.terms import POWER_MARKS, Term, Variable, variables_of
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.formatting import decimals_for, number, p_phrase, short, value_with_ends
+from markbase.core.formatting import decimals_for, number, p_phrase, plain, short, value_with_ends
 from markbase.core.reading.clauses import (
     clear,
     held_equal,
@@ -191,7 +192,7 @@ def followers_sentence(fit: AnyFit, numeric: str) -> str:
         )
     return (
         f"`{numeric}` cannot change with {listed(quoted(names))} held equal, since {'it was' if len(names) == 1 else 'they were'} derived "
-        f"from it: its own coefficient is only part of the curve, and slopes are told at chosen values."
+        f"from it: its own coefficient is only part of its slope, which is told at chosen values."
     )
 
 
@@ -223,17 +224,26 @@ def follower_sentence(fit: AnyFit, column: Column, row: TableRow) -> str:
     )
 
 
-def start_words(fit: AnyFit) -> tuple[list[Variable], list[str]]:
-    """Return the numeric variables of a fit, and where its intercept holds every variable."""
-    numerics, where = [], []
-    for variable in variables_of(fit.model_terms).values():
-        if not variable.is_categorical and not sources_in(fit, variable.column):  # a square follows its source
-            numerics.append(variable)
-            where.append(f"`{variable.name}` = 0")
-    for variable in variables_of(fit.model_terms).values():
+def start_words(fit: AnyFit) -> tuple[list[str], list[str]]:
+    """Return where the intercept holds every variable, and what must be read with it."""
+    variables = variables_of(fit.model_terms).values()
+    numerics = {v.name: v for v in variables if not v.is_categorical}
+    free = {name: 0.0 for name, v in numerics.items() if not sources_in(fit, v.column)}
+    # a square is 0 where its source is; the square of what was centred, a logarithm and a reciprocal are not
+    apart = [name for name, v in numerics.items() if name not in free and follow(v.column, free, slice(None)) != 0]
+    where = [f"`{name}` = 0" for name in numerics if name in free or name in apart]
+    for variable in variables:
         if variable.is_categorical:
             mean = variable.column.scheme != "indicator"
             where.append(
                 f"`{variable.name}` at {'the mean of its levels' if mean else f'its base `{variable.base_label}`'}"
             )
-    return numerics, where
+    outside = []
+    for name in free:
+        low, high, _ = fit.rows_used.spread(name)
+        if not low <= 0 <= high:
+            outside.append(f"`{name}` runs from {plain(low)} to {plain(high)} in these rows")
+    for name in apart:
+        sources = sources_in(fit, numerics[name].column)
+        outside.append(f"`{name}` is not 0 where {listed(quoted(sources))} {'is' if len(sources) == 1 else 'are'}")
+    return where, [f"It anchors the equation and describes nobody: {', '.join(outside)}."] if outside else []

@@ -99,7 +99,7 @@ def make_reading(fit: AnyFit) -> Reading:
 
 
 def _start(fit: AnyFit, row: TableRow) -> Statement:
-    numerics, where = start_words(fit)
+    where, cautions = start_words(fit)
     where += [f"`{name}` at the mean over the rows" for name in fit.fixed_effect_names]
     shares = is_share(fit.outcome)
     estimate, low, high = ((100 if shares else 1) * float(row[k]) for k in ("estimate", "low", "high"))
@@ -114,18 +114,10 @@ def _start(fit: AnyFit, row: TableRow) -> Statement:
             f"The equation starts from {number(estimate, decimals)}{what} `{fit.outcome.name}`{' = 1' if shares else ''} ({percent(fit)} CI "
             f"{number(low, decimals)} to {number(high, decimals)}): the mean expected with {', '.join(where)}."
         )
-    cautions = []
     if is_logged(fit.outcome) and row["estimate"] < 700:
         typical = math.expm1(row["estimate"]) if fit.outcome.made.how == "log1p" else math.exp(row["estimate"])  # type: ignore[union-attr]
         kind = "the geometric mean of 1 + it, less 1" if fit.outcome.made.how == "log1p" else "a geometric mean"  # type: ignore[union-attr]
         text = f"{text[:-1]}, which is {short(typical)} in `{fit.outcome.made.of[0]}` itself ({kind})."  # type: ignore[union-attr]
-    outside = []
-    for term in numerics:
-        low, high, _ = fit.rows_used.spread(term.name)
-        if not low <= 0 <= high:
-            outside.append(f"`{term.name}` runs from {plain(low)} to {plain(high)} in these rows")
-    if outside:
-        cautions.append(f"It anchors the equation and describes nobody: {', '.join(outside)}.")
     return Statement("(intercept)", "", text, tuple(cautions))
 
 

@@ -17,7 +17,6 @@ from markbase.core.formatting import (
     decimals_for,
     number,
     p_phrase,
-    plain,
     ratio,
     ratio_with_ends,
     short,
@@ -170,7 +169,7 @@ def _wide(row: TableRow, of: str = "odds") -> list[str]:
 
 
 def _start(fit: LogisticFit, row: TableRow) -> Statement:
-    numerics, where = start_words(fit)
+    where, cautions = start_words(fit)
     odds = float(row["odds_ratio"])
     probability = odds / (1 + odds) if math.isfinite(odds) else 1.0
     told, low, high = ratio_with_ends(odds, float(row["odds_low"]), float(row["odds_high"]), float(row["se"]))
@@ -178,12 +177,6 @@ def _start(fit: LogisticFit, row: TableRow) -> Statement:
         f"The equation starts from odds of {told} for {_event(fit)} ({percent(fit)} CI {low} to {high}), which is a probability of "
         f"{as_percent(probability)}: with {', '.join(where)}."
     )
-    outside = []
-    for term in numerics:
-        lowest, highest, _ = fit.rows_used.spread(term.name)
-        if not lowest <= 0 <= highest:
-            outside.append(f"`{term.name}` runs from {plain(lowest)} to {plain(highest)} in these rows")
-    cautions = [f"It anchors the equation and describes nobody: {', '.join(outside)}."] if outside else []
     return Statement("(intercept)", "", text, tuple(cautions))
 
 

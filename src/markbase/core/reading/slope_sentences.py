@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from markbase.core.design.terms import Term, Variable
+from markbase.core.design.terms import Term, Variable, variables_of
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import decimals_for, p_phrase, plain, value_with_ends
 from markbase.core.reading.clauses import (
@@ -54,7 +54,9 @@ def reference_words(variable: Variable) -> str:
 def curve_statements(fit: AnyFit, numeric: str, term: str, joint: str) -> list[Statement]:
     """Say what a curve means: its tests, its slopes at chosen values, and where it turns; `joint` tells its joint test."""
     statements = [Statement(term, "", joint)] if joint else []
-    statements += slope_statements(fit, numeric, by=None, term=term)
+    depends, variables = fit.slope_depends_on(numeric), variables_of(fit.model_terms)
+    others = [name for name in depends if name != numeric and not variables[name].is_categorical]
+    statements += slope_statements(fit, numeric, by=others[0] if others and numeric not in depends else None, term=term)
     averaged = averaged_over(fit, numeric, numeric)
     averaged += "," if averaged else ""
     try:
@@ -114,7 +116,14 @@ def slope_statements(fit: AnyFit, numeric: str, by: str | None, term: str) -> li
 
 def averaged_over(fit: AnyFit, numeric: str, held: str) -> str:
     """Say which columns a slope differs by and is averaged over, since they are not held; empty if there are none."""
-    others = {n: None for t in fit.model_terms if numeric in t.names for n in t.names if n not in (numeric, held)}
+    moved = {numeric, *fit.moves_with(numeric)}
+    others = {
+        name: None
+        for t in fit.model_terms
+        if moved & set(t.names)
+        for name, degree in zip(t.names, t.degrees, strict=True)
+        if name not in (numeric, held) and (name not in moved or degree > 1)
+    }
     return f", averaged over {listed(quoted(others))} as in these rows" if others else ""
 
 
