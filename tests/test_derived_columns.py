@@ -94,6 +94,7 @@ def test_what_was_derived_from_columns_outside_the_model_too_is_read_with_them(k
     assert "does not turn" not in told
     crossed = mb.fit_linear(study, "score", ["age", mb.interaction("new", "voice"), "new", "voice"])
     assert "unit of age, averaged over voice as in these rows" in " ".join(str(crossed).split())
+    assert "voice" in crossed.slope_depends_on("age")
     bent = mb.fit_linear(study, "score", ["age", mb.polynomial("new")])
     assert "unit of age, averaged over new as in these rows" in " ".join(str(bent).split())
     nested = study.derive("c", centre="age").derive("c2", square="c")

@@ -27,11 +27,11 @@ TERMINALS = {
     "prepare.png": (f"markbase prepare {PLAN} --check joined_through", "1080x545+0+0"),
     "reliability.png": (
         f"markbase reliability {ITEMS} welcome,friends,heard,stranger,part_of_it,would_miss",
-        "1080x720+0+0",
+        "1080x745+0+0",
     ),
     "screen.png": (f"markbase screen {PLAN} --outcome belonging --terms {SCREENED}", "1080x886+0+0"),
-    "fit-numbers.png": (FIT, "1080x955+0+0"),
-    "fit-words.png": (FIT, "1080x800+0+952"),
+    "fit-numbers.png": (FIT, "1080x993+0+0"),
+    "fit-words.png": (FIT, "1080x800+0+990"),
     "groups.png": (
         f"markbase groups {PLAN} voice --outcome belonging --terms age,voice,rehearsals",
         "1080x622+0+0",

@@ -212,7 +212,7 @@ def reliability(study: Study | AnyTable, items: Sequence[str], *, level: float =
     >>> import markbase as mb
     >>> found = mb.reliability(mb.demo.choir_items(), ["welcome", "friends", "heard", "part_of_it"])
     >>> round(found.alpha, 2)
-    0.83
+    0.84
     """
     study = as_study(study)
     if len(items) < 2:
