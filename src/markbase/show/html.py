@@ -110,6 +110,7 @@ def environment() -> Environment:
         lstrip_blocks=True,
     )
     environment.filters["marked"] = marked
+    environment.filters["unbroken"] = lambda text: kept_together(text, "\u00a0")
     environment.globals.update(
         strip=_strip, strip_head=_strip_head, block_kind=_block_kind, exactly=_exactly, csv_link=_csv_link, svg=_svg
     )
