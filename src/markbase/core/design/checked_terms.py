@@ -20,6 +20,7 @@ from markbase.core.design.requested_terms import (
 )
 from markbase.core.design.term_remarks import (
     by_construction,
+    cut_from_terms,
     remark_on_codes,
     remark_on_column,
     remark_on_derived,
@@ -109,9 +110,9 @@ def requested_terms(
     if not wanted:
         raise FitError("Only identifiers were given as terms, so there is nothing to fit; add a column that measures.")
     wanted = _with_lower_terms(wanted, main_effects)
-    if outcome in study:
-        for told in by_construction(study.column(outcome), columns.values()):
-            remark(told)
+    about = by_construction(study.column(outcome), columns.values()) if outcome in study else []
+    for told in [*about, *cut_from_terms(columns.values())]:
+        remark(told)
     remark_on_derived(columns)
     remark_on_indicators(columns)
     return wanted, columns

@@ -10,7 +10,7 @@ from markbase.core.errors import count_noun, listed, quoted, remark
 from markbase.core.formatting import short
 from markbase.core.rows.row_functions import sum_of
 from markbase.core.study.column import Column
-from markbase.core.study.derived_values import made_of_same
+from markbase.core.study.derived_values import can_follow, made_of_same
 from markbase.core.study.group_remarks import (
     holds_dates,
     holds_times,
@@ -21,6 +21,8 @@ from markbase.core.study.group_remarks import (
 from markbase.core.study.marked_numbers import marks_on
 from markbase.core.study.numeric_remarks import looks_like_identifier, stray_codes
 
+_IN_ORDER = ("centre", "cube_root", "log", "log1p", "sqrt", "unit_range", "z")
+"""What a column is that has the order of the one it was made of."""
 _FLAGS = 3
 """So many 0/1 columns of which no row has two are taken for the indicators of one group."""
 
@@ -57,6 +59,28 @@ def by_construction(outcome: Column, columns: Iterable[Column]) -> list[str]:
         elif shared == [outcome.name]:
             how = f"`{column.name}` was made of the outcome `{outcome.name}`"
         told.append(f"{how}: the two go together by construction, and in part that is what their figures say.")
+    return told
+
+
+def _in_order_of(column: Column, source: str) -> bool:
+    made = column.made
+    return made is not None and made.of == (source,) and made.how in _IN_ORDER and can_follow(made)
+
+
+def cut_from_terms(columns: Iterable[Column]) -> list[str]:
+    """Say which groups of a model were cut out of a numeric column that is in it as well."""
+    every, told = list(columns), []
+    for group in every:
+        if group.made is None or group.made.how != "cut":
+            continue
+        cut = group.made.of[0]
+        beside = [c.name for c in every if c.name == cut or _in_order_of(c, cut)]
+        if beside:
+            names = listed(quoted(beside))
+            told.append(
+                f"`{group.name}` was cut out of `{group.made.of[0]}`, and {names} {'is' if len(beside) == 1 else 'are'} in the model too: with {names} held equal no "
+                f"row has two of its levels. Its differences say where the line jumps, and its adjusted means go beyond the rows."
+            )
     return told
 
 

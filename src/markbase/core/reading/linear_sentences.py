@@ -6,7 +6,7 @@ import math
 
 import pandas as pd
 
-from markbase.core.design.term_remarks import by_construction
+from markbase.core.design.term_remarks import by_construction, cut_from_terms
 from markbase.core.design.terms import Term
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import decimals_for, number, p_phrase, plain, short
@@ -93,7 +93,8 @@ def make_reading(fit: AnyFit) -> Reading:
             f"`{fit.outcome.name}` has {len(answers)} values, {plain(answers[0])} to {plain(answers[-1])}: a mean does not say which of them are more "
             "frequent, and where they are answers and no counts, it takes the steps between them to be equally large."
         )
-    general += [*by_construction(fit.outcome, (v.column for v in fit.variables)), *said_of_clear(fit)]
+    columns = [v.column for v in fit.variables]
+    general += [*by_construction(fit.outcome, columns), *cut_from_terms(columns), *said_of_clear(fit)]
     told, together = say_once(statements)
     return Reading(told, (*together, *general))
 

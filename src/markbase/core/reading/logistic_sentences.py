@@ -9,7 +9,7 @@ from dataclasses import replace
 import pandas as pd
 
 from markbase.core.design.coefficient_map import Coefficient
-from markbase.core.design.term_remarks import by_construction
+from markbase.core.design.term_remarks import by_construction, cut_from_terms
 from markbase.core.design.terms import Term
 from markbase.core.errors import count_noun
 from markbase.core.formatting import (
@@ -118,7 +118,8 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
         general.append(
             "Slopes and differences that differ by group do so here in log odds; whether they differ in probability is another question."
         )
-    general += [*by_construction(fit.outcome, (v.column for v in fit.variables)), *said_of_clear(fit)]
+    columns = [v.column for v in fit.variables]
+    general += [*by_construction(fit.outcome, columns), *cut_from_terms(columns), *said_of_clear(fit)]
     told, together = say_once(statements)
     return Reading(told, (*together, *general))
 
