@@ -64,17 +64,8 @@ def test_estimates_under_each_scheme_agree_with_dense_columns(schemes):
         study.code_as("band", "indicator").code_as("voice", "indicator"), "belonging", ["band", "voice", "travel_km"]
     )
     assert plain.overall == fit.overall
-    words = fit.reading().statements
-    assert any(
-        {
-            "indicator": "compared with the base",
-            "effect": "mean of the 4 levels",
-            "adjacent": "the level before it",
-            "trend": "linear trend",
-        }[schemes[0]]
-        in s.text
-        for s in words
-    )
+    words = {"indicator": "compared with the base", "effect": "mean of the 4 levels", "adjacent": "the level before it", "trend": "linear trend"}  # fmt: skip
+    assert any(words[schemes[0]] in s.text for s in fit.reading().statements)
 
 
 def test_uneven_points_give_orthogonal_trends():

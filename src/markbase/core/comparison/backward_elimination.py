@@ -10,12 +10,13 @@ import pandas as pd
 from markbase.core.arguments import checked
 from markbase.core.comparison.block_changes import AnyFit, change_between
 from markbase.core.design.requested_terms import term_name
-from markbase.core.design.terms import POWER_MARKS, Term, contains, keys_of
+from markbase.core.design.terms import POWER_MARKS, Term, contains, keys_of, variables_of
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, listed, near, quoted
 from markbase.core.formatting import decimals_for, number
 from markbase.core.results.fit_statistics import LinearStrength
 from markbase.core.results.movements import movements, worth_telling
+from markbase.core.study.derived_values import origins
 from markbase.core.tables import rows_of
 
 
@@ -132,8 +133,13 @@ class _Candidate:
 def _candidates(fit: AnyFit, keep: Sequence[str]) -> Iterator[_Candidate]:
     """Tell what may go: terms that are no curves, and the highest powers of those that are, if no higher product contains them."""
     tested = {r.term: r for r in rows_of(fit.terms)}
+    inside = variables_of(fit.model_terms)
+    made = [
+        origins(v.column, inside) for v in inside.values()
+    ]  # a square made by hand stands to its source as a power does
+    sources = [name for own, outside in made if not outside for name in own]
     for term in fit.model_terms:
-        for name, lower in _without_highest(term) if term.name not in keep else ():
+        for name, lower in _without_highest(term) if term.name not in (*keep, *sources) else ():
             left = tuple(t for u in fit.model_terms if (t := lower if u is term else u) is not None)
             gone = keys_of([term]) - keys_of(left)
             if not left or any(contains(higher, key) for higher in keys_of(left) for key in gone):

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 import pandas as pd
 
 from markbase.core.comparison.block_changes import AnyFit, Change
+from markbase.core.design.terms import variables_of
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, number, p_phrase, points, short, without_zero
 from markbase.core.results.linear import LinearFit
@@ -129,8 +130,17 @@ def _moves(block: str, before: AnyFit, after: AnyFit) -> list[Statement]:
             )
         )
     changed = [t.name for t in before.model_terms if t.name not in curved and not keeps_its_meaning(t, before, after)]
+    added = [t.name for t in after.model_terms if t.name not in known]
+    for name in [n for n in changed if n in variables_of(before.model_terms)]:
+        moving = [n for n in after.moves_with(name) if n in added]
+        if moving:
+            changed.remove(name)
+            text = (
+                f"With {listed(quoted(added))} in the model, the row of `{name}` answers another question than before: what holds at the same "
+                f"{listed(quoted(moving))}, derived from it. It is not compared."
+            )
+            found.append(Statement(name, "", text))
     if changed:
-        added = [t.name for t in after.model_terms if t.name not in known]
         one = len(changed) == 1
         found.append(
             Statement(
