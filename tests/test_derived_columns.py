@@ -155,3 +155,13 @@ def test_an_outcome_that_was_rescaled_is_told_with_its_scale(how, told):
     study = mb.Study(frame).derive("new", **{how: "x"})
     cautions = mb.fit_linear(study, "new", ["a"]).reading().cautions
     assert any(told in c for c in cautions) if told else not any("`new`" in c for c in cautions)
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_what_is_steep_without_bound_where_rows_are_has_no_average_slope():
+    frame = choir(300).assign(n=np.arange(300) % 5)
+    fit = mb.fit_logistic(mb.Study(frame).derive("root", sqrt="n"), "stays", ["root", "n"], event="yes")
+    told = " ".join(str(fit).split())
+    assert "– no finite average" in told
+    assert "root is steep without bound at a value that some of them have" in told
+    assert "no finite average" in fit._repr_html_()

@@ -158,6 +158,12 @@ def _chances(fit: LogisticFit) -> Section:
             if r.base:
                 rows.append(Row((label, chance, "0", "base", ""), "base", strip))
                 continue
+            if not math.isfinite(r.se):
+                known = math.isfinite(r.effect)
+                words = "no standard error" if known else "no finite average"
+                effect = number(100 * r.effect, 2) if known else "–"
+                rows.append(Row((label, chance, effect, words, ""), "aside"))
+                continue
             decimals = point_decimals(100 * r.low, 100 * r.high, r.se)
             figures = [number(100 * v, decimals) for v in (r.effect, r.low, r.high)]
             rows.append(Row((label, chance, figures[0], from_to(figures[1], figures[2]), p_value(r.p)), "plain", strip))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from dataclasses import dataclass, field
 from typing import Literal
@@ -47,7 +48,15 @@ class Row:
     kind: RowKind = "plain"
     """``base`` and ``group`` rows are set apart by more than colour; ``aside`` rows are quieter."""
     strip: Strip | None = None
-    """What is drawn at its end."""
+    """What is drawn at its end; nothing of numbers that are not known."""
+
+    def __post_init__(self) -> None:
+        """Draw nothing where a number is not known."""
+        strip = self.strip
+        if strip is not None and not all(
+            map(math.isfinite, (strip.low, strip.middle, strip.high, strip.left, strip.right))
+        ):
+            object.__setattr__(self, "strip", None)
 
 
 @dataclass(frozen=True)

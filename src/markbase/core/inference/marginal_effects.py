@@ -284,7 +284,7 @@ def average_slope(
         curvature = curvature if used is None else np.where(used, curvature, 0.0)
         sums = own.sums_of(curvature * (1 - 2 * p) * slope)
         for (start, size), rise, at in zip(bare, rises, codes, strict=True):
-            moved = curvature * np.nan_to_num(rise)
+            moved = curvature * np.where(curvature > 0, rise, 0.0)
             if at is None:
                 sums[start] += moved.sum()
             else:

@@ -190,9 +190,16 @@ def followers_sentence(fit: AnyFit, numeric: str) -> str:
             f"along, with {listed(quoted(outside))} as in these rows. The coefficient of `{numeric}` itself is that at the same {each}, which takes other "
             f"values of {listed(quoted(outside))}."
         )
+    steep = (
+        ""
+        if math.isfinite(fit.slope_at(numeric)[0])
+        else (
+            f" There is no average of it over the rows: {listed(quoted(names))} {'is' if len(names) == 1 else 'are'} steep without bound at a value that some of them have."
+        )
+    )
     return (
         f"`{numeric}` cannot change with {listed(quoted(names))} held equal, since {'it was' if len(names) == 1 else 'they were'} derived "
-        f"from it: its own coefficient is only part of its slope, which is told at chosen values."
+        f"from it: its own coefficient is only part of its slope, which is told at chosen values.{steep}"
     )
 
 

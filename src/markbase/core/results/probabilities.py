@@ -232,7 +232,7 @@ class Probabilities(Fit):
                 records += table[_MARGINAL].to_numpy().tolist()
                 continue
             found = rises[term.name]
-            se = self._se_of(found.slope)
+            se = self._se_of(found.slope) if math.isfinite(found.value) else math.nan
             p = float(p_of_t(found.value / se, math.inf)) if se > 0 else math.nan
             ends = found.value - half * se, found.value + half * se
             records.append([term.name, "", "", False, self.rows_used.counted, found.value, se, *ends, p])

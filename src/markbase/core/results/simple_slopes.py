@@ -105,9 +105,10 @@ class Probed(Estimated):
         """
         if not self.moves_with(numeric):
             self.variable(numeric, "numeric")
-        wide = self._sample.slope(numeric, {name: held_at(self, name, value) for name, value in (at or {}).items()})
-        estimate, root = self._wide(wide, False)
-        return estimate, float(self.inner.se(root[None, :])[0])
+        with np.errstate(invalid="ignore"):  # what is steep without bound in some row has no average
+            wide = self._sample.slope(numeric, {name: held_at(self, name, value) for name, value in (at or {}).items()})
+            estimate, root = self._wide(wide, False)
+            return estimate, float(self.inner.se(root[None, :])[0])
 
     def simple_slopes(self, numeric: str, *, by: str | None = None, at: Places | None = None) -> pd.DataFrame:
         """Tell the slope of a numeric column where others are held: simple slopes of an interaction or a curve.
