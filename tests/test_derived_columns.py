@@ -165,3 +165,11 @@ def test_what_is_steep_without_bound_where_rows_are_has_no_average_slope():
     assert "– no finite average" in told
     assert "root is steep without bound at a value that some of them have" in told
     assert "no finite average" in fit._repr_html_()
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_a_product_with_what_moves_along_is_read():
+    study = mb.Study(choir(200)).derive("both", mean=["age", "km"]).derive("age2", square="age")
+    told = " ".join(str(mb.fit_linear(study, "score", [mb.interaction("age", "both")])).split())
+    assert "unit of age, averaged over both as in these rows" in told
+    assert "at age = " in " ".join(str(mb.fit_linear(study, "score", [mb.interaction("age", "age2")])).split())

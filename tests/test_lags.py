@@ -61,13 +61,8 @@ def test_a_lag_is_that_of_a_search_in_memory_and_in_parts(tmp_path_factory, rows
     schema = pa.Schema.from_pandas(table, preserve_index=False)
     for k, (start, stop) in enumerate(itertools.pairwise(edges)):
         pq.write_table(pa.Table.from_pandas(table[start:stop], schema, preserve_index=False), home / f"{k:02d}.parquet")
-    book = {
-        "columns": {
-            "series": {"kind": "categorical"},
-            "step": {"kind": "numeric"},
-            "x": {"kind": "categorical" if text else "numeric"},
-        }
-    }
+    kinds = {"series": "categorical", "step": "numeric", "x": "categorical" if text else "numeric"}
+    book = {"columns": {name: {"kind": kind} for name, kind in kinds.items()}}
     parts = mb.open_study(home, codebook=book, in_parts=True)
     shuffled = table.sample(frac=1, random_state=1)
     lagged = [

@@ -299,14 +299,7 @@ def test_one_person_of_a_profile_spreads_as_the_rows_with_what_is_named_put_in(t
     frame["w"], frame["y"] = rng.uniform(0.5, 2, 80), frame["a"] * (frame["g"] == "u") + rng.normal(size=80)
     study = mb.Study(frame).derive("both", product=["a", "b"]).derive("log_a", log="a")
     fit = mb.fit_linear(study, "y", terms, weights=weights)
-    for profile in (
-        {"a": 3.0},
-        {"a": 7.0},
-        {"a": 3.0, "g": "u"},
-        {"a": 3.0, "g": "w"},
-        {"g": "v"},
-        {"b": 0.5, "g": "v"},
-    ):
+    for profile in ({"a": 3.0}, {"a": 7.0}, {"a": 3.0, "g": "u"}, {"a": 3.0, "g": "w"}, {"g": "v"}, {"b": 0.5, "g": "v"}):  # fmt: skip
         row = next(fit.predict([profile]).itertuples())
         put_in = fit.predict(frame.assign(**profile))["predicted"].to_numpy()
         heavy = None if weights is None else frame["w"].to_numpy()

@@ -16,6 +16,7 @@ from markbase.core.reading.clauses import (
 )
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
+from markbase.core.study.derived_values import origins
 from markbase.core.tables import records_of
 
 
@@ -93,6 +94,7 @@ def curve_statements(fit: AnyFit, numeric: str, term: str, joint: str) -> list[S
 
 def slope_statements(fit: AnyFit, numeric: str, by: str | None, term: str) -> list[Statement]:
     """Say the slope of a numeric column at chosen values of another, or of itself, in one sentence."""
+    by = by if by in fit.slope_depends_on(numeric) else None  # what moves with a column is not held beside it
     table = fit.simple_slopes(numeric, by=by)
     held = by or numeric
     if held not in table.columns and (by or len(table) > 1):
@@ -116,13 +118,14 @@ def slope_statements(fit: AnyFit, numeric: str, by: str | None, term: str) -> li
 
 def averaged_over(fit: AnyFit, numeric: str, held: str) -> str:
     """Say which columns a slope differs by and is averaged over, since they are not held; empty if there are none."""
-    moved = {numeric, *fit.moves_with(numeric)}
+    moved, variables = {numeric, *fit.moves_with(numeric)}, variables_of(fit.model_terms)
+    settled = {numeric, held, *(n for n in moved if not origins(variables[n].column, variables)[1])}
     others = {
         name: None
         for t in fit.model_terms
         if moved & set(t.names)
         for name, degree in zip(t.names, t.degrees, strict=True)
-        if name not in (numeric, held) and (name not in moved or degree > 1)
+        if name not in settled and (name not in moved or degree > 1 or len(moved & set(t.names)) > 1)
     }
     return f", averaged over {listed(quoted(others))} as in these rows" if others else ""
 
