@@ -4,6 +4,7 @@ import itertools
 
 import mpmath as mp
 import numpy as np
+import pandas as pd
 import pytest
 from scipy.stats import studentized_range
 
@@ -268,3 +269,29 @@ def test_a_grid_shows_every_pair_from_both_sides(kind):
         both = fit.between_grid("voice", show=show)
         told = table.set_index(["level", "against"])[show]
         assert all(both.loc[a, b] == both.loc[b, a] == v for (a, b), v in told.items())
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_a_model_whose_interaction_lacks_a_combination_is_printed_reported_and_drawn(kind, tmp_path):
+    rng = np.random.default_rng(1)
+    frame = pd.DataFrame(
+        {"g": rng.choice(list("abc"), 900), "h": rng.choice(list("xyz"), 900), "u": rng.normal(size=900)}
+    )
+    frame = frame[(frame["g"] != "a") | (frame["h"] != "z")]
+    study = mb.Study(frame.assign(s=rng.normal(size=len(frame)), y=np.where(rng.random(len(frame)) < 0.4, "yes", "no")))
+    terms = [mb.interaction("g", "h"), "u"]
+    fit = mb.fit_linear(study, "s", terms) if kind == "linear" else mb.fit_logistic(study, "y", terms, event="yes")
+    assert "of g × h cannot be estimated" in " ".join(str(fit).split())
+    assert "combinations of levels that no row has" in " ".join(str(fit.guide()).split())
+    mb.report(fit, tmp_path / "r.html")
+    assert "has combinations of levels that no row has, so the levels of <b>g</b>" in (tmp_path / "r.html").read_text()
+    assert (
+        mb.draw_coefficients(fit).get_yticklabels()[0].get_text().split()
+        == "g (not averaged: empty combinations)".split()
+    )
+    with pytest.raises(mb.FitError, match="merge levels"):
+        fit.groups("g")
+    if kind == "logistic":
+        assert fit.marginal.query("term == 'g'")["effect"].isna().all()
+        assert "not averaged: empty combinations" in str(fit)

@@ -361,7 +361,9 @@ WRONG = [
     {"age": "x"}, {"voice": {"alto": 1}}, (), set(), object(), np.array([1.0, 2.0]), pd.DataFrame({"q": [1]}), pd.Series([1]), 10**30,
 ]  # fmt: skip
 SLOW = set("bootstrap classification cases calibration checks residual_views profile guide reading".split())
-INNER = set("corrected_p repeated identified on_rows expected slope_at moves_with variable events_by_level".split())
+INNER = set(
+    "corrected_p repeated identified on_rows expected slope_at moves_with not_averaged variable events_by_level".split()
+)
 
 
 def _objects():

@@ -57,21 +57,11 @@ def blocks(page, language):
 
 
 @pytest.mark.filterwarnings("ignore::markbase.core.errors.MarkbaseWarning")
-@pytest.mark.parametrize(
-    "page",
-    [
-        *(
-            "README.md",
-            "docs/index.md",
-            *(f"docs/questions/{page}.md" for page in "base vif no_difference rows paper".split()),
-        ),
-        *(
-            f"docs/{page}.md"
-            for page in "preparing screening fitting logistic interactions predicting reading blocks".split()
-        ),
-        *(f"docs/{page}.md" for page in "plan large_data codebook command_line study".split()),
-    ],
-)
+@pytest.mark.parametrize("page", [
+    "README.md", "docs/index.md", *(f"docs/questions/{page}.md" for page in "base vif no_difference rows paper".split()),
+    *(f"docs/{page}.md" for page in "preparing screening fitting logistic interactions predicting reading blocks".split()),
+    *(f"docs/{page}.md" for page in "plan large_data codebook command_line study".split()),
+])  # fmt: skip
 def test_every_block_of_the_docs_runs_as_it_stands(page, demo_run, tmp_path, capsys, monkeypatch):
     monkeypatch.chdir(tmp_path)  # what a block writes stays out of the tree
     space = {}

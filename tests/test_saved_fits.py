@@ -26,7 +26,7 @@ ASKED = {
     "clear_region": ("km", "age"), "coefficients_at": ({"km": 2.0},), "corrected_p": ([0.01, 0.04],),
     "equal_slopes": ("age", {"by": "voice"}), "equation": ({"by": "voice"},), "events_by_level": ("day",),
     "expected": (None,), "fall": None, "group_test": ("voice",), "groups": ("voice",), "identified": None,
-    "moves_with": ("age",), "observed": (None,), "on_rows": (np.arange(250) < 200,), "only": (["voice"],),
+    "moves_with": ("age",), "not_averaged": ("voice",), "observed": (None,), "on_rows": (np.arange(250) < 200,), "only": (["voice"],),
     "planned": ("voice", ["tenor"]), "predict": ({"age": 40.0, "km": 3.0, "voice": "tenor", "day": "Mon"},),
     "rebase": ("voice", "tenor"), "rows_for": (["voice"],), "simple_slopes": ("age", {"by": "km"}),
     "slope_at": ("age", {"at": {"km": 2.0}}), "slope_depends_on": ("age",), "turning_point": ("age",),

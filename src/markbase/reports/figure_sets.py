@@ -114,6 +114,8 @@ def differing_slopes(fit: AnyFit) -> list[tuple[str, str | None]]:
 
 def figures_of_group(fit: AnyFit, group: Variable) -> Figures:
     """Draw a group of a fit: its differences, its adjusted means, and lines along the first two numeric columns."""
+    if fit.not_averaged(group.name):
+        return {}
     name = _safe(group.name)
     figures: Figures = {
         f"{name}-differences": Drawn(

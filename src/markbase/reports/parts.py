@@ -20,7 +20,7 @@ from markbase.show.fit_figures import draw_groups
 from markbase.show.group_tables import groups_section, pairs_grid, pairs_section
 from markbase.show.guide import guide_section
 from markbase.show.html import Versions
-from markbase.show.page import Drawing, Page, Picture, Section
+from markbase.show.page import Drawing, Page, Picture, Section, Sentences
 from markbase.show.regression import regression_page
 from markbase.show.slope_tables import slopes_section
 
@@ -117,6 +117,10 @@ def _pages(made: AnyFit | Blocks, wanted: Wanted, pictures: Mapping[str, Picture
         pages.append(beside(page, 2, _taken(left, ["paths"])))
     pages.append(_folded(regression_page(fit)))
     for group in wanted.groups:
+        if reason := fit.not_averaged(group):
+            told = Section("", blocks=(Sentences(((reason, ()),)),))
+            pages.append(Page(f"{fit.explained}, by {group}", sections=(told,)))
+            continue
         own = _taken(left, [k for k in left if k.startswith(f"{group}-") or k.endswith(f"-by-{group}")])
         sections: tuple[Section, ...] = (groups_section(fit, group), pairs_section(fit, group, wanted.correction))
         if 2 < fit.variable(group, "categorical").size <= _WIDEST:

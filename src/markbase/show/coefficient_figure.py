@@ -81,6 +81,8 @@ def _lines(fit: AnyFit, variable: Variable) -> list[_Line]:
     """Return what is drawn of one variable."""
     if not variable.is_categorical:
         return [] if any(variable.name in fit.moves_with(v.name) for v in _numerics(fit)) else [_slope(fit, variable)]
+    if fit.not_averaged(variable.name):
+        return [_Line(f"{variable.name} (not averaged: empty combinations)")]
     table = fit.groups(variable.name)
     heading = variable.name
     if len(table) > _MOST_LEVELS:

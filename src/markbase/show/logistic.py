@@ -147,6 +147,9 @@ def _chances(fit: LogisticFit) -> Section:
         own = table[table["term"] == name]
         scale = scale_of(float(own["low"].min()), float(own["high"].max()))
         levels = own["level"].iloc[0] != ""
+        if levels and fit.not_averaged(str(name)):
+            rows.append(Row((str(name), "", "–", "not averaged: empty combinations", ""), "aside"))
+            continue
         if levels:
             rows.append(Row((str(name), "", "", "", ""), "group"))
             adjusted = fit.groups(str(name)).set_index("level")["adjusted"]

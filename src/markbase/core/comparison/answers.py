@@ -103,12 +103,12 @@ def _averaged(fit: AnyFit) -> tuple[Statement, ...]:
 
 
 def _groups_averaged(fit: AnyFit) -> list[str]:
-    """Return the groups that are part of interactions none of which is clear."""
+    """Return the groups that are part of interactions none of which is clear, and that can be averaged over the others."""
     p = {str(r.term): float(r.p) for r in rows_of(fit.terms)}
     found = []
     for variable in (v for v in fit.variables if v.is_categorical):
         larger = [t.name for t in fit.model_terms if variable.name in t.names and len(t.names) > 1]
-        if larger and all(p.get(name, 0.0) >= fit.alpha for name in larger):
+        if larger and all(p.get(name, 0.0) >= fit.alpha for name in larger) and not fit.not_averaged(variable.name):
             found.append(variable.name)
     return found
 

@@ -98,6 +98,9 @@ def _groups(fit: AnyFit) -> list[Step]:
     for term in fit.model_terms:
         if not term.is_categorical:
             continue
+        if reason := fit.not_averaged(term.name):
+            steps.append(Step(f"Which groups? `{term.name}`", "not averaged over the others", reason))
+            continue
         table = fit.groups(term.name)
         others = table[~table["base"]]
         together = fit.corrected_p(others["p"].tolist())

@@ -90,7 +90,8 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
             statements += curve_statements(fit, term.names[0], term.name, bend_sentence(fit, term))
         elif term.is_categorical:
             facts = GroupFacts.of(fit, term, told_of)
-            adjusted = {row["level"]: row["adjusted"] for row in records_of(fit.groups(term.name))}
+            averaged = None if fit.not_averaged(term.name) else records_of(fit.groups(term.name))
+            adjusted = {row["level"]: row["adjusted"] for row in averaged or ()}
             single = [_compared(fit, term, row, marginal, adjusted, facts) for row in told_of if not row["base"]]
             statements += one_verdict(_jointly(fit, term, rows), single)
         elif fit.moves_with(term.name):
@@ -248,7 +249,7 @@ def _compared(
     }[scheme]
     at, cautions = at_reference(fit, term.name)
     text = _odds_sentence(fit, f"For `{term.name}` `{level}`, {against}{at},", row, "of a difference")
-    if scheme == "indicator":
+    if scheme == "indicator" and adjusted:
         own = marginal[term.name, level]
         where = f" as they are, not{at}" if at else ""
         text += (

@@ -37,17 +37,21 @@ class Grouped(Estimated):
             self.variable(name, "numeric")
         return {name: float(value) for name, value in (at or {}).items()}
 
-    def _check_cells(self, group: Variable) -> None:
-        """Refuse to average over combinations of levels that no row has."""
+    def not_averaged(self, group: str) -> str:
+        """Say why the levels of a group cannot be averaged over others, an interaction of which no row has some combinations; empty where they can."""
         for term in self.model_terms:
-            if group.name not in term.names or len(term.groups) < 2:
-                continue
             names = tuple(g.name for g in term.groups)
-            if (self.rows_used.counts_at(names) == 0).any():
-                raise FitError(
-                    f"`{' × '.join(names)}` has combinations of levels that no row has, so the levels of `{group.name}` cannot be averaged "
+            if group in names and len(names) > 1 and (self.rows_used.counts_at(names) == 0).any():
+                return (
+                    f"`{' × '.join(names)}` has combinations of levels that no row has, so the levels of `{group}` cannot be averaged "
                     f"over the others: read the rows of the coefficients, or merge levels."
                 )
+        return ""
+
+    def _check_cells(self, group: Variable) -> None:
+        """Refuse to average over combinations of levels that no row has."""
+        if reason := self.not_averaged(group.name):
+            raise FitError(reason)
 
     def _level_rows(self, term: Variable, at: Mapping[str, float] | None) -> Array:
         """Return the mean columns for each level of a group, shape (levels, columns)."""

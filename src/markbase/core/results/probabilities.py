@@ -218,7 +218,7 @@ class Probabilities(Fit):
         """Average marginal effects: by how much the probability of the event is higher, averaged over the rows.
 
         `term`, `level`, `against`, `base`, `n`, `effect` (per unit of a numeric column, or between a level and the base; times
-        100 it is percentage points), `se`, `low`, `high`, `p` (delta method).
+        100 it is percentage points), `se`, `low`, `high`, `p` (delta method); NaN where there is no such average.
         """
         half = t_quantile(self.level, self.df_rest)
         records: list[list[object]] = []
@@ -227,7 +227,8 @@ class Probabilities(Fit):
         rises = dict(zip(numerics, slopes, strict=True))
         for term in variables_of(self.model_terms).values():
             if term.is_categorical:
-                table = self.groups(term.name).rename(columns={"difference": "effect"})
+                table = self._unaveraged(term) if self.not_averaged(term.name) else self.groups(term.name)
+                table = table.rename(columns={"difference": "effect"})
                 table = table.assign(term=term.name, against=np.where(table["base"], "", term.base_label))
                 records += table[_MARGINAL].to_numpy().tolist()
                 continue
@@ -237,6 +238,13 @@ class Probabilities(Fit):
             ends = found.value - half * se, found.value + half * se
             records.append([term.name, "", "", False, self.rows_used.counted, found.value, se, *ends, p])
         return pd.DataFrame(records, columns=_MARGINAL).astype({"n": np.int64, "base": bool})
+
+    def _unaveraged(self, group: Variable) -> pd.DataFrame:
+        """Return the levels of a group that cannot be averaged over others, without their figures."""
+        table = pd.DataFrame({"level": group.labels, "base": np.arange(group.size) == group.base})
+        return table.assign(
+            n=self.rows_used.counts_at((group.name,)), **dict.fromkeys(("difference", "se", "low", "high", "p"), np.nan)
+        )
 
     def _of_rows(self, rows: NewRows) -> pd.DataFrame:
         half = t_quantile(self.level, self.df_rest)
