@@ -219,3 +219,17 @@ def test_names_of_cases_in_the_figure_touch_neither_one_another_nor_the_edge():
     assert len(named) == 5
     assert not any(a.overlaps(b) for a, b in itertools.combinations(named, 2))
     assert all(ax.bbox.x0 <= box.x0 and box.x1 <= ax.bbox.x1 for box in named)
+
+
+def test_rows_that_decide_a_coefficient_alone_are_no_cases():
+    rng = np.random.default_rng(2)
+    frame = pd.DataFrame(
+        {"g": [*"abcd", *rng.choice(list("xyz"), 60)], "x": rng.normal(size=64), "y": rng.normal(size=64) + 50}
+    )
+    found = mb.fit_linear(mb.Study(frame), "y", ["g", "x"]).checks()
+    (told,) = [f for f in found.findings if f.about == "rows alone"]
+    assert told.figures == "4 rows fitted exactly"
+    rest = mb.fit_linear(mb.Study(frame[4:].reset_index(drop=True)), "y", ["g", "x"]).checks()
+    np.testing.assert_allclose(found.cases["influence"] * 8 / 4, rest.cases["influence"], rtol=1e-9)
+    assert (found.skew, found.kurtosis) == (pytest.approx(rest.skew), pytest.approx(rest.kurtosis))
+    assert not [f for f in rest.findings if f.about == "rows alone"]

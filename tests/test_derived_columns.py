@@ -173,3 +173,15 @@ def test_a_product_with_what_moves_along_is_read():
     told = " ".join(str(mb.fit_linear(study, "score", [mb.interaction("age", "both")])).split())
     assert "unit of age, averaged over both as in these rows" in told
     assert "at age = " in " ".join(str(mb.fit_linear(study, "score", [mb.interaction("age", "age2")])).split())
+
+
+def test_rows_taken_are_taken_of_the_sources_too():
+    study = mb.Study(choir(300)).derive("root", sqrt="km").derive("twice", square="root")
+    whole = mb.fit_linear(study, "score", ["root", "km"])
+    for some in (study.sample(120, seed=1), next(iter(study.parts())), study.keep({"age": {"above": 40}}), study.hold_out(share=0.4, seed=1)[1]):  # fmt: skip
+        assert [len(s.values) for name in ("root", "twice") for s in some.column(name).made.sources] == [some.rows] * 2
+        other = mb.Study(some.frame()[["km", "score"]]).derive("root", sqrt="km")
+        fits = [mb.fit_linear(s, "score", ["root", "km"]) for s in (some, other)]
+        assert str(fits[0].simple_slopes("km")) == str(fits[1].simple_slopes("km"))
+        assert fits[0].predict({"km": 9.0}).equals(fits[1].predict({"km": 9.0}))
+        assert (some.rows == 300) == (fits[0].strength == whole.strength)

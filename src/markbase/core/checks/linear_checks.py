@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from markbase.core.checks.spread import spread_finding
 from markbase.core.design.terms import single
 from markbase.core.diagnostics.residuals import Checks, Finding, Views, serial, shape
-from markbase.core.errors import FitError, MarkbaseError, listed, quoted
+from markbase.core.errors import FitError, MarkbaseError, count_noun, listed, quoted
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import number, p_phrase, short
 from markbase.core.inference.distributions import p_of_f
@@ -31,6 +31,8 @@ _LARGE_DISTANCE = 1.0
 _FAR = 3.0
 _MOVES = 0.5
 _LITTLE_ROOM = 1e-6
+_ROUNDING, _ALONE = 1e-12, 1e-24
+"""A row with no more than this left of its own residual is fitted exactly: taken as a difference, and as a sum over the others."""
 _MOST_FAR = 200
 _AT_ONCE = 16
 """So many squares are held in memory at a time."""
@@ -41,10 +43,11 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     if fit.exact:
         raise FitError("The outcome is reproduced exactly, so there are no residuals to check.")
     inside = slice(None) if fit.used is None else fit.used
-    e = fit._residuals[inside]
-    (often,) = fit.rows_used.repeated(e)
-    skew, kurtosis, k2, k2_p = shape(often)
-    lines, cases = fit._bends.copy(), _cases(fit, most)
+    looked = _standardised(fit)
+    e, alone = fit._residuals[inside], np.isnan(looked[1][inside])
+    often, exactly = fit.rows_used.repeated(e, alone)
+    skew, kurtosis, k2, k2_p = shape(often if not alone.any() else often[exactly == 0])
+    lines, cases = fit._bends.copy(), _cases(fit, most, looked)
     found = None
     if order is not None:
         unit = _units(fit)
@@ -53,7 +56,8 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
         _on_shape(fit, skew, kurtosis, k2, k2_p, len(often)),
         spread_finding(fit),
         *_on_lines(fit, lines),
-        _on_cases(cases),
+        *([_on_cases(cases)] if len(cases) else []),
+        *_on_exact_rows(int(np.count_nonzero(alone))),
     ]
     if found is not None:
         findings.append(_on_order(fit, found))
@@ -120,11 +124,16 @@ def views_of(fit: LinearFit, most: int = 5) -> Views:
     fitted, shown, leverage = (sample_of(values) for values in (fit._fitted, standardised, h))
     here = np.flatnonzero(~np.isnan(shown))
     normal = sp.ndtri((np.arange(1, len(here) + 1) - 0.375) / (len(here) + 0.25))
-    return Views(fitted[here], shown[here], leverage[here], normal, heaviest, float(heavy_influence.max()))
+    return Views(
+        fitted[here], shown[here], leverage[here], normal, heaviest, float(np.nanmax(heavy_influence, initial=0.0))
+    )
 
 
 def _standardised(fit: LinearFit) -> tuple[Array, Array, Array, Whitened]:
-    """Return leverages, standardised residuals and Cook's distances, NaN in rows not used, and the whitened columns."""
+    """Return leverages, standardised residuals and Cook's distances, NaN in rows not used, and the whitened columns.
+
+    Residuals and distances are NaN too where a row is fitted exactly, since it decides a coefficient alone.
+    """
     heavy = fit.weights.values if fit.weights else None
     blocks = fit._blocks(fit.model_terms)
     whitened = Whitened(fit.moments, blocks, fit.solution, fit.used, heavy, fit.fixed_effects)
@@ -141,12 +150,16 @@ def _standardised(fit: LinearFit) -> tuple[Array, Array, Array, Whitened]:
         return h, e
 
     h, e = whitened.made(2, looked)
-    room = np.maximum(1 - h, 1e-12)
+    room = np.maximum(1 - h, _ROUNDING)
     far = np.sort(lowest(room, _MOST_FAR + 1))
     tight, leverage = rows_at(far, room, h)
     far, leverage = far[tight < _LITTLE_ROOM], leverage[tight < _LITTLE_ROOM]
-    if len(far) and len(far) <= _MOST_FAR:
+    refined = len(far) <= _MOST_FAR
+    if len(far) and refined:
         room = with_values_at(room, far, _room_of(whitened, far, repeated) / leverage)
+    room = np.where(
+        room <= (_ALONE if refined else _ROUNDING), np.nan, room
+    )  # such a row is fitted exactly, whatever it holds
     standardised = e / np.sqrt(s2 * room)
     return h, standardised, standardised**2 * h / room / p, whitened
 
@@ -186,8 +199,8 @@ def _whitened_at(whitened: Whitened, rows: NDArray[np.intp]) -> tuple[Array, Arr
     return np.vstack([Q for _, Q, _, _ in found]), np.concatenate([w for _, _, _, w in found]), codes
 
 
-def _cases(fit: LinearFit, most: int) -> pd.DataFrame:
-    h, standardised, influence, whitened = _standardised(fit)
+def _cases(fit: LinearFit, most: int, looked: tuple[Array, Array, Array, Whitened]) -> pd.DataFrame:
+    h, standardised, influence, whitened = looked
     repeated = fit.weights is not None and fit.weights.kind == "frequency"
     s2 = fit.strength.residual_sd**2
     chosen = np.sort(lowest(-influence, most))
@@ -298,6 +311,14 @@ def _on_cases(cases: pd.DataFrame) -> Finding:
     if len(far):
         meaning += f"{'; ' if alone else ', though '}{len(far)} of the {len(cases)} that weigh most lie more than {_FAR:g} standard deviations off"
     return Finding("cases", figures, meaning, "look whether their rows are right" if len(far) else "")
+
+
+def _on_exact_rows(rows: int) -> list[Finding]:
+    if not rows:
+        return []
+    figures = f"{count_noun(rows, 'row')} fitted exactly"
+    meaning = "each decides a coefficient alone, as the only row of a level does: no residual shows whether it is odd, and it is none of the cases"
+    return [Finding("rows alone", figures, meaning, "merge such levels, or check these rows by hand")]
 
 
 def _on_order(fit: LinearFit, found: tuple[float, float, float]) -> Finding:

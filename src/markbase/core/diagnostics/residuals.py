@@ -28,7 +28,7 @@ class Finding:
     """One thing that was looked at."""
 
     about: str
-    """What: ``shape``, ``spread``, ``line of …``, ``cases``, ``order``."""
+    """What: ``shape``, ``spread``, ``straight lines``, ``cases``, ``rows alone``, ``order`` …"""
     figures: str
     """The numbers."""
     meaning: str

@@ -12,6 +12,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
+from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.estimation.likelihood import Likelihood
 from markbase.core.estimation.likelihood_points import Theta
 from markbase.core.estimation.newton import Information, gradient_of, information_at
@@ -46,7 +47,10 @@ def profile_end(
     for _ in range(_MOST_STEPS):
         theta = theta.moved(columns, step)
         point, passed = rows.pass_at(theta)
-        information = information_at(rows, passed, columns, rough=not firth)
+        try:
+            information = information_at(rows, passed, columns, rough=not firth)
+        except (Dependent, np.linalg.LinAlgError):  # so far out that nothing curves in some direction any more
+            return math.nan
         reached = point.loglik + (0.5 * information.log_determinant if firth else 0.0)
         above = reached - (objective - fall)
         whitened = information.root.T @ gradient_of(rows, point, passed, information, columns, firth)

@@ -299,7 +299,7 @@ def each_part(function: Callable[..., T], *trees: Any, cells: int = 0) -> Iterat
     yield from arrays[0].source.run(_Task(function, trees), _columns_of(arrays))
 
 
-def held_parts(arrays: Mapping[str, Any]) -> Iterator[Mapping[str, Any]]:
+def held_parts(arrays: Mapping[Any, Any]) -> Iterator[dict[Any, Any]]:
     """Yield the same lists and mappings of arrays in parts with the values of each part, one after the other."""
     yield from arrays_in(arrays)[0].source.held(_Task(dict, (arrays,)), _columns_of(arrays_in(arrays)))
 

@@ -127,6 +127,33 @@ def take(column: Column, rows: NDArray[Any]) -> Column:
     return new
 
 
+Held = dict[tuple[Any, ...], tuple[Any, Any]]
+"""Values, and why they are missing, of columns and of those they were made of."""
+
+
+def arrays_of(columns: Mapping[str, Column]) -> Held:
+    """Return the values of columns, and of the columns they were made of, by where they stand."""
+    found: Held = {}
+
+    def add(place: tuple[Any, ...], column: Column) -> None:
+        found[place] = column.values, column.why_missing
+        for k, source in enumerate(column.made.sources if column.made is not None else ()):
+            add((*place, k), source)
+
+    for name, column in columns.items():
+        add((name,), column)
+    return found
+
+
+def holding(place: tuple[Any, ...], column: Column, held: Held) -> Column:
+    """Return a column with other values, and so those it was made of."""
+    values, why = held[place]
+    made = column.made
+    if made is not None and made.sources:
+        made = replace(made, sources=tuple(holding((*place, k), s, held) for k, s in enumerate(made.sources)))
+    return replace(column, values=values, why_missing=why, made=made)
+
+
 def check_seed(seed: int) -> None:
     """Refuse a seed that is no whole number of 0 or more."""
     if isinstance(seed, bool) or not isinstance(seed, int) or seed < 0:

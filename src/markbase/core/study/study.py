@@ -25,6 +25,7 @@ from markbase.core.study.preparing import Preparing
 from markbase.core.study.remark import Remark
 from markbase.core.study.remarks import remarks_on
 from markbase.core.study.replay import carry_out
+from markbase.core.study.row_selection import arrays_of
 from markbase.core.study.trail import Trail, TrailStep
 
 
@@ -324,7 +325,7 @@ class Study(Preparing, Shown):
         >>> sum(part.rows for part in mb.demo.choirs().parts())
         2003
         """
-        arrays = {name: (column.values, column.why_missing) for name, column in self._columns.items()}
+        arrays = arrays_of(self._columns)
         if in_parts(arrays):
             for held in held_parts(arrays):
                 if len(next(iter(held.values()))[0]):

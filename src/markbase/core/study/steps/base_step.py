@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
 from typing import Any, Self
 
 import numpy as np
@@ -14,7 +13,7 @@ from numpy.typing import NDArray
 from markbase.core.errors import ColumnError, remark
 from markbase.core.rows.parts import in_parts
 from markbase.core.study.column import Column
-from markbase.core.study.row_selection import take
+from markbase.core.study.row_selection import Held, holding, take
 from markbase.core.study.trail import Trail, TrailStep
 from markbase.core.study.verification import Recode
 
@@ -70,13 +69,11 @@ class Stepping(ABC):
         study._trail = self._trail.then(step)
         return study
 
-    def _holding(self, held: Mapping[str, Sequence[Any]], index: pd.Index[Any] | None = None) -> Self:
+    def _holding(self, held: Held, index: pd.Index[Any] | None = None) -> Self:
         """Return a study of the same columns with other rows, which are in memory."""
         study = object.__new__(type(self))
         study.__dict__.update(self.__dict__)
-        study._columns = {
-            n: replace(self._columns[n], values=values, why_missing=why) for n, (values, why) in held.items()
-        }
+        study._columns = {name: holding((name,), column, held) for name, column in self._columns.items()}
         study._rows = len(next(iter(held.values()))[0])
         study._index = pd.RangeIndex(study._rows) if index is None else index
         return study

@@ -11,7 +11,7 @@ import pandas as pd
 from markbase.core.errors import MarkbaseError, count_noun, remark
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import kept_rows as in_memory
-from markbase.core.study.row_selection import check_seed, kept_rows, one_sided_levels, split_rows
+from markbase.core.study.row_selection import arrays_of, check_seed, kept_rows, one_sided_levels, split_rows
 from markbase.core.study.steps.base_step import Stepping, given, plain
 from markbase.core.study.trail import TrailStep
 from markbase.core.tables import rows_of
@@ -137,7 +137,7 @@ class RowSteps(Stepping):
         if rows < 1:
             raise MarkbaseError(f"A sample has one row or more, not {rows}.")
         check_seed(seed)
-        arrays = {name: (column.values, column.why_missing) for name, column in self._columns.items()}
+        arrays = arrays_of(self._columns)
         held = in_memory(arrays)[0] if in_parts(arrays) else arrays
         there = len(next(iter(held.values()))[0])
         if there < min(rows, self._rows):
