@@ -52,16 +52,9 @@ def asked(fit, name):
 
 
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
-@pytest.mark.parametrize(
-    "options",
-    [
-        {},
-        {"weights": "times", "weights_are": "frequency"},
-        {"weights": "heavy", "weights_are": "sampling"},
-        {"cluster": "team"},
-    ],
-    ids=str,
-)
+@pytest.mark.parametrize("options", [
+    {}, {"weights": "times", "weights_are": "frequency"}, {"weights": "heavy", "weights_are": "sampling"}, {"cluster": "team"},
+], ids=str)  # fmt: skip
 def test_a_saved_fit_says_what_the_fit_says_or_that_it_has_no_rows(kind, options, tmp_path):
     frame = choir().assign(high=lambda d: np.where(d["score"] > 38, "y", "n"), team=[f"t{k % 40}" for k in range(250)])
     frame = frame.assign(times=1 + np.arange(250) % 3, heavy=0.5 + (np.arange(250) % 7) / 3, km=5e6 - frame["km"] ** 4)

@@ -74,8 +74,7 @@ def test_every_cell_of_the_coefficients_is_the_number_of_its_column(kind, level)
             pairs = [*ratios, (row.cells[4], r.estimate), (row.cells[5], r.se), (row.cells[6], r.p)]
         else:
             pairs = [
-                (row.cells[2], r.estimate),
-                (row.cells[3], r.se),
+                *zip(row.cells[2:4], (r.estimate, r.se), strict=True),
                 (low, r.low),
                 (high, r.high),
                 (row.cells[5], r.p),
@@ -122,14 +121,8 @@ def test_every_cell_of_the_other_tables_is_the_number_of_its_column(kind):
         table.rows[kind == "logistic" :], entry.steps.to_dict("records"), strict=True
     ):  # no terms stand first
         cells = dict(zip(table.heads, row.cells, strict=False))
-        for head, key in (
-            ("R²", "r2"),
-            ("adjusted", "r2_adjusted"),
-            ("change", "r2_change"),
-            ("F", "statistic"),
-            ("p", "p"),
-            ("parameters", "parameters"),
-        ):
+        keys = {"R²": "r2", "adjusted": "r2_adjusted", "change": "r2_change", "F": "statistic", "p": "p", "parameters": "parameters"}  # fmt: skip
+        for head, key in keys.items():
             if cells.get(head) and key in r:
                 assert near(cells[head], r[key]), (head, cells, r)
 

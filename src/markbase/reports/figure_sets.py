@@ -108,7 +108,8 @@ def differing_slopes(fit: AnyFit) -> list[tuple[str, str | None]]:
             found[term.names[0], None] = None
         elif len(term.names) == 2 and term.numerics:
             numeric = term.numerics[0].name
-            found[numeric, next(n for n in term.names if n != numeric)] = None
+            by = next(n for n in term.names if n != numeric)
+            found[numeric, by if by in fit.slope_depends_on(numeric) else None] = None
     return list(found)
 
 
