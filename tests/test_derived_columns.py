@@ -107,7 +107,8 @@ def test_a_mean_of_the_items_answered_is_followed_over_those():
     rng = np.random.default_rng(2)
     frame = pd.DataFrame(rng.integers(1, 6, (80, 4)).astype(float), columns=list("abcy"))
     frame.loc[:20, "b"] = np.nan
-    study = mb.Study(frame).derive("home", mean=["a", "b", "c"], least=2)
+    study = mb.Study(frame).derive("home", mean=["a", "b", "c"], least=2).derive("any", sum=["b", "y"], least=1)
+    assert study.frame()["any"].tolist() == (frame[["b", "y"]].mean(axis=1) * 2).tolist()
     fit = mb.fit_linear(study, "y", ["home", "a"])
     b = fit.coefficients.set_index("term")["estimate"]
     wanted = b["a"] + b["home"] * (1 / frame[["a", "b", "c"]].notna().sum(axis=1)).mean()
