@@ -171,7 +171,9 @@ def test_what_is_steep_without_bound_where_rows_are_has_no_average_slope():
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 def test_a_product_with_what_moves_along_is_read(tmp_path):
     study = mb.Study(choir(200)).derive("both", mean=["age", "km"]).derive("age2", square="age")
-    told = " ".join(str(mb.fit_linear(study, "score", [mb.interaction("age", "both")])).split())
+    summed = mb.fit_linear(study, "score", [mb.interaction("age", "both")])
+    mb.report(summed, tmp_path / "s.html")
+    told = " ".join(str(summed).split())
     assert "unit of age, averaged over both as in these rows" in told
     squared = mb.fit_linear(study, "score", [mb.interaction("age", "age2")])
     assert "at age = " in " ".join(str(squared).split())

@@ -108,8 +108,9 @@ def differing_slopes(fit: AnyFit) -> list[tuple[str, str | None]]:
             found[term.names[0], None] = None
         elif len(term.names) == 2 and term.numerics:
             numeric = term.numerics[0].name
-            by = next(n for n in term.names if n != numeric)
-            found[numeric, by if by in fit.slope_depends_on(numeric) else None] = None
+            by, depends = next(n for n in term.names if n != numeric), fit.slope_depends_on(numeric)
+            if by in depends or numeric in depends:  # what moves with a column is not held beside it
+                found[numeric, by if by in depends else None] = None
     return list(found)
 
 

@@ -1,0 +1,162 @@
+"""Models drawn at random, and everything asked of them: ``python benchmarks/models.py --models 100 --seed 5``.
+
+Derived columns beside their sources, interactions of any two or three columns, codings, weights, errors, levels taken out,
+penalised likelihood, small samples with empty combinations: every page, table, figure and file of each fit is made. What is
+printed: how each kind of question ended, every one that ended otherwise than with an answer or with a sentence, and every
+fit that cannot be printed.
+"""
+
+import random
+import tempfile
+import traceback
+import warnings
+from collections import Counter
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import click
+import matplotlib as mpl
+import matplotlib.pyplot as plt
+from rich.console import Console
+from rich.table import Table
+
+import markbase as mb
+from markbase.show.records import to_json
+from markbase.show.regression import regression_record
+
+NUMERIC = ["age", "years_singing", "travel_km", "travel_min", "rehearsals", "concerts", "events", "practice_hours"]
+GROUPS = ["voice", "joined_through", "rehearsal_day", "choir"]
+ONE = ["log1p", "sqrt", "cube_root", "square", "centre", "z", "unit_range"]
+TWO = ["sum", "mean", "difference", "product", "ratio", "rate"]
+WHOLE = ("page", "short page", "HTML", "JSON", "guide", "report", "saved")
+"""What no fit may refuse."""
+
+
+def drawn_study(rng: random.Random, seed: int) -> mb.Study:
+    """Return some of the demo's rows with columns derived from others, some groups coded otherwise."""
+    study = mb.demo.plan().open()
+    for k in range(rng.choice([0, 1, 2, 3])):
+        pool = [*NUMERIC, *(n for n in study.columns if n.startswith("d_"))]
+        how, name = rng.choice([*ONE, *TWO, "cut"]), f"d_{k}"
+        try:
+            if how == "cut":
+                middle = study.values(pool[0]).set_index("measure")["value"]["median"]
+                study = study.cut(pool[0], [float(middle)], name=f"band_{k}")
+            else:
+                of = rng.sample(pool, 2) if how in TWO else rng.choice(pool)
+                study = study.derive(name, **{how: of})
+        except mb.MarkbaseError:
+            continue
+    for group in GROUPS:
+        if rng.random() < 0.15:
+            study = study.code_as(group, "effect")
+    return study.sample(rng.choice([30, 80, 200, 700, 2003]), seed=seed)
+
+
+def drawn_terms(rng: random.Random, study: mb.Study) -> list[Any]:
+    """Return terms of a study: derived columns often beside what they were made of."""
+    made = [n for n in study.columns if n.startswith(("d_", "band_"))]
+    columns, terms = [*NUMERIC, *GROUPS, *made, *made], list[Any]()
+    for _ in range(rng.choice([1, 2, 2, 3])):
+        name, way = rng.choice(columns), rng.random()
+        if way < 0.12 and not study.column(name).is_categorical:
+            terms.append(mb.polynomial(name, rng.choice([2, 3])))
+        elif way < 0.4:
+            terms.append(mb.interaction(*rng.sample(sorted(set(columns)), rng.choice([2, 2, 3]))))
+        else:
+            terms.append(name)
+    for name in made:
+        if rng.random() < 0.5:
+            terms += [name, rng.choice(study.column(name).made.of)]
+    return list({str(term): term for term in terms}.values())
+
+
+def drawn_settings(rng: random.Random, kind: str) -> dict[str, Any]:
+    """Return the other arguments of a fit."""
+    settings: dict[str, Any] = {"level": rng.choice([0.95, 0.9])}
+    settings |= rng.choice([{}, {}, {"cluster": "choir"}, {"errors": "HC3"}])
+    settings |= rng.choice([{}, {}, {"weights": "concerts", "weights_are": "frequency"}])
+    if kind == "linear":
+        return settings | rng.choice(
+            [{}, {}, {"fixed_effects": "choir"}, {"fixed_effects": ("choir", "rehearsal_day")}]
+        )
+    return settings | {"event": "yes"} | rng.choice([{}, {"penalty": "firth"}])
+
+
+def questions(fit: Any, again: Callable[[], Any], folder: Path) -> Iterator[tuple[str, Callable[[], Any]]]:
+    """Tell what is asked of a fit."""
+    linear = isinstance(fit, mb.LinearFit)
+    yield from (("page", lambda: str(fit)), ("short page", lambda: fit.summary(short=True)), ("HTML", fit._repr_html_))
+    yield from (("JSON", lambda: to_json(regression_record(fit))), ("guide", lambda: str(fit.guide())))
+    yield "saved", lambda: (mb.write_fit(fit, folder / "f.json"), str(mb.read_fit(folder / "f.json")))
+    yield "report", lambda: mb.report(fit, folder / "r.html")
+    yield "manuscript", lambda: mb.write_document(fit, folder / "m.md")
+    yield "checks", lambda: str(fit.checks() if linear else fit.classification())
+    yield "figures", lambda: (mb.draw_coefficients(fit), mb.draw_checks(fit) if linear else mb.draw_calibration(fit))
+    yield "blocks", lambda: str(again())
+    yield "elimination", lambda: str(mb.backward_elimination(fit))
+    yield "specifications", lambda: str(mb.specifications(fit, focus=fit.model_terms[0].name))
+    for own in fit.variables:
+        if own.is_categorical:
+            yield "groups", lambda own=own: (fit.groups(own.name), fit.between(own.name), mb.draw_groups(fit, own.name))
+            yield "base", lambda own=own: str(fit.rebase(own.name, own.labels[-1]))
+        else:
+            yield "slopes", lambda own=own: fit.simple_slopes(own.name)
+            yield "turning points", lambda own=own: fit.turning_points(own.name)
+
+
+@click.command()
+@click.option("--models", default=60, help="How many.")
+@click.option("--seed", default=1, help="Of the drawing.")
+def main(models: int, seed: int) -> None:
+    """Draw models, ask everything of them, and print how it ended."""
+    mpl.use("Agg")
+    warnings.simplefilter("ignore")
+    warnings.simplefilter("error", RuntimeWarning)
+    ended: dict[str, Counter[str]] = {"fit": Counter()}
+    for number in range(models):
+        rng = random.Random(f"{seed} {number}")
+        study, kind = drawn_study(rng, number), rng.choice(["linear", "logistic"])
+        terms, settings = drawn_terms(rng, study), drawn_settings(rng, kind)
+        outcome, make = ("belonging", mb.fit_linear) if kind == "linear" else ("stays", mb.fit_logistic)
+        about = f"seed {seed}, model {number}: {kind}, {study.rows} rows, {[str(t) for t in terms]}, {settings}"
+        fit = _asked("fit", lambda: make(study, outcome, terms, **settings), about, ended)  # noqa: B023 - called at once
+        if fit is None:
+            continue
+        blocks = {"one": terms[:1], "two": terms[1:]} if len(terms) > 1 else {"one": terms}
+        again = lambda: mb.fit_blocks(study, outcome, blocks, kind=kind, **settings)  # noqa: B023, E731 - called at once
+        with tempfile.TemporaryDirectory() as folder:
+            for what, ask in questions(fit, again, Path(folder)):
+                _asked(what, ask, about, ended)
+                plt.close("all")
+    table = Table(title=f"{models} models, seed {seed}", title_justify="left")
+    for head in ("what", "answered", "refused in a sentence", "defects"):
+        table.add_column(head, justify="left" if head == "what" else "right")
+    for what, counts in ended.items():
+        table.add_row(what, *(f"{counts[end]:,}" for end in ("answered", "refused", "defect")))
+    Console(width=100).print(table)
+
+
+def _asked(what: str, ask: Callable[[], Any], about: str, ended: dict[str, Counter[str]]) -> Any:
+    counts = ended.setdefault(what, Counter())
+    try:
+        found = ask()
+    except mb.MarkbaseError as refusal:
+        counts["refused"] += 1
+        if what in WHOLE:
+            print(f"REFUSED {what}: {refusal} ({about})")
+        return None
+    except Exception as defect:  # what this is there to find
+        counts["defect"] += 1
+        own = [t for t in traceback.extract_tb(defect.__traceback__) if "markbase" in t.filename][-1]
+        print(
+            f"DEFECT {what}: {type(defect).__name__}: {defect}, {Path(own.filename).name} line {own.lineno} ({about})"
+        )
+        return None
+    counts["answered"] += 1
+    return found
+
+
+if __name__ == "__main__":
+    main()
