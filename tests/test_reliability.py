@@ -108,7 +108,7 @@ def test_items_worded_the_other_way_round_are_named_and_turned_back(turned):
 def test_what_hardly_belongs_is_said_and_what_cannot_be_told_is_refused():
     rng = np.random.default_rng(4)
     shared = rng.normal(size=300)
-    frame = pd.DataFrame({name: shared + 0.6 * rng.normal(size=300) for name in "abc"})
+    frame = pd.DataFrame({name: shared + 0.6 * rng.normal(size=300) for name in "abc"} | {"flat": 7.0})
     frame = frame.assign(alone=rng.normal(size=300), still=2.1, few=np.where(frame.index < 2, 1.0, np.nan), word="x")
     study = mb.Study(frame)
     unlike = mb.reliability(mb.Study(frame.assign(b=5 * frame["b"])), ["a", "b", "c"]).statements
@@ -123,7 +123,7 @@ def test_what_hardly_belongs_is_said_and_what_cannot_be_told_is_refused():
     assert "none: the sum of the items does not vary" in str(opposite)
     for items, message in (
         (["a"], "there is `a` alone"), ("ab", "a list of texts, not 'ab'"), (["a", "a"], "`a` is given twice"), (["a", "still"], "`still` does not vary"),
-        (["a", "few"], "Only 2 of 300 rows"), (["a", "word"], "give its levels numbers first"), (["a", "d"], "no column `d`"),
+        (["a", "few"], "Only 2 of 300 rows"), (["a", "word"], "give its levels numbers first"), (["a", "d"], "no column `d`"), (["flat", "still"], "`flat` and `still` do not vary.*they go"),
     ):  # fmt: skip
         with pytest.raises(mb.MarkbaseError, match=message):
             mb.reliability(study, items)
@@ -131,12 +131,15 @@ def test_what_hardly_belongs_is_said_and_what_cannot_be_told_is_refused():
         mb.reliability(study, ["a", "b"], level=95)
 
 
+@pytest.mark.filterwarnings("ignore:.*goes against")
 def test_items_are_taken_for_answers_and_a_mean_of_them_for_what_it_is():
     told = run("look", FILES[0], "--width", 400).stdout
     assert told.count("5 whole numbers, 1 to 5 as in 5 other columns: answers on one scale?") == 1
     assert f"→ --categorical {','.join(ITEMS)}\n" in told
     study = mb.demo.choir_items()
     assert "`welcome` has 5 values, 1 to 5" in mb.fit_linear(study, "welcome", ["heard"]).reading().cautions[1]
+    sums = [mb.open_study(*FILES[::2], in_parts=p).derive("t", sum=ITEMS).trail.steps[-1].text for p in (False, True)]
+    assert "`stranger` goes against the other items" in sums[0] == sums[1]
     made = study.derive("home", mean=["welcome", "friends"])
     assert not any("values, 1" in c for c in mb.fit_linear(made, "home", ["heard"]).reading().cautions)
 

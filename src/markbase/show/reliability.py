@@ -33,7 +33,7 @@ def reliability_page(found: Reliability) -> Page:
         Row(
             (r.item, number(r.mean, 2), number(r.sd, 2), *(_r(v) for v in (r.rest_r, r.rest_low, r.rest_high, r.alpha_without))),
             "plain",
-            None if math.isnan(r.rest_low) else Strip(r.rest_low, r.rest_r, r.rest_high, left, 1.0),
+            Strip(r.rest_low, r.rest_r, r.rest_high, left, 1.0),
         )
         for r in rows_of(found.table)
     ]  # fmt: skip

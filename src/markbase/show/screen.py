@@ -183,7 +183,7 @@ def specifications_page(result: Specifications) -> Page:
         interval = from_to(number(r.low, decimals), number(r.high, decimals)) if known else ""
         figures = (number(r.se, decimals), interval, p_value(r.p)) if known else ("–", "no standard error", "")
         moved = f"{number(r.moved, 1)}" if r.without and math.isfinite(r.moved) else ""
-        strip = Strip(r.low, r.estimate, r.high, left - room, right + room) if known else None
+        strip = Strip(r.low, r.estimate, r.high, left - room, right + room)
         cells = (label, number(r.estimate, decimals), *figures, moved)
         rows.append(Row(cells, "plain" if r.without else "group", strip))
     percent = f"{short(100 * result.level, 4)}% CI"

@@ -46,7 +46,9 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     looked = _standardised(fit)
     e, alone = fit._residuals[inside], np.isnan(looked[1][inside])
     often, exactly = fit.rows_used.repeated(e, alone)
-    skew, kurtosis, k2, k2_p = shape(often if not alone.any() else often[exactly == 0])
+    if alone.any():
+        often = often[exactly == 0]
+    skew, kurtosis, k2, k2_p = shape(often)
     lines, cases = fit._bends.copy(), _cases(fit, most, looked)
     found = None
     if order is not None:

@@ -195,7 +195,7 @@ def reliability(study: Study | AnyTable, items: Sequence[str], *, level: float =
     Raises
     ------
     ColumnError
-        If there is no such column, it is categorical or holds infinite values.
+        If there is no such column, it is categorical or an identifier, or holds infinite values.
     FitError
         If fewer than three rows have every item, or an item does not vary in them.
     MarkbaseError
@@ -234,7 +234,9 @@ def reliability(study: Study | AnyTable, items: Sequence[str], *, level: float =
     if found is None:
         raise FitError(f"Only {sample.used} of {sample.rows:,} rows have every item; alpha needs three or more.")
     if found.fixed:
+        one = len(found.fixed) == 1
         raise FitError(
-            f"{listed(quoted(found.fixed))} does not vary in the rows that have every item, so it goes with nothing; leave it out."
+            f"{listed(quoted(found.fixed))} {'does' if one else 'do'} not vary in the rows that have every item, so {'it goes' if one else 'they go'} "
+            f"with nothing; leave {'it' if one else 'them'} out."
         )
     return Reliability(found, sample, level, study.name, {c.name: c.label for c in columns if c.label})

@@ -33,7 +33,8 @@ class Specifications(ShownTables):
     """`without` (empty for the whole model), `level` (of a group), `estimate`, `se`, `t` (or `z`), `p`, `low`, `high`,
     `moved` (change of the estimate, in standard errors of the whole model)."""
     changed: tuple[str, ...]
-    """What leaving a term out does to the estimate, or to its standard error, in sentences; empty if next to nothing."""
+    """What leaving a term out does to the estimate, or to its standard error, in sentences; or that it
+    cannot be told from chance; empty if next to nothing."""
 
 
 @checked

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -12,16 +12,15 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import without_zero
-from markbase.core.rows.parts import each_part, facts_of
+from markbase.core.rows.parts import InParts, each_part, facts_of
 from markbase.core.rows.row_functions import all_of
 from markbase.core.rows.sums import total_of
 from markbase.core.study.column import Column
+from markbase.core.study.remark import FEW_VALUES
 
 Array = NDArray[np.float64]
 _ROWS = 1 << 14
 """Rows whose products are taken at a time."""
-_MOST_ANSWERS = 11
-"""A column of at most so many whole numbers can be the answers to an item of a summed scale."""
 _AGAINST = 0.1
 """A negative correlation of less is not spoken of,"""
 _CLEAR = 2.0
@@ -143,16 +142,13 @@ def answers_alike(columns: Sequence[Column]) -> bool:
     """Whether columns look like the answers to items of one scale: few whole numbers, from the same lowest to the same highest."""
     if len({c.span for c in columns}) > 1:
         return False
-    every = [facts_of(c.values) for c in columns]
-    return all(f.whole and f.distinct is not None and len(f.distinct[0]) <= _MOST_ANSWERS for f in every)
+    every = [c.values.facts if isinstance(c.values, InParts) else facts_of(c.values) for c in columns]
+    return all(f.whole and f.distinct is not None and len(f.distinct[0]) <= FEW_VALUES for f in every)
 
 
 def _chunks(present: NDArray[np.bool_], *values: Array) -> list[tuple[int, Array, Array]]:
     """Return rows, means and products about these of every chunk of a part."""
-    return list(_products(present, values))
-
-
-def _products(present: NDArray[np.bool_], values: Sequence[Array]) -> Iterator[tuple[int, Array, Array]]:
+    chunks = []
     for start in range(0, len(present), _ROWS):
         at = slice(start, start + _ROWS)
         inside = present[at]
@@ -160,7 +156,8 @@ def _products(present: NDArray[np.bool_], values: Sequence[Array]) -> Iterator[t
             x = np.stack([v[at][inside] for v in values])
             mean = x.mean(axis=1)
             x -= mean[:, None]
-            yield x.shape[1], mean, np.dot(x, x.T)
+            chunks.append((x.shape[1], mean, np.dot(x, x.T)))
+    return chunks
 
 
 def _alpha(items: int, own: Array | float, whole: Array | float) -> Array:
