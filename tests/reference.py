@@ -139,12 +139,16 @@ def sandwich(frame, outcome, terms, bases, kind, cluster=None):
         labels = sorted(set(frame[cluster]))
         middle = mp.zeros(p)
         for label in labels:
-            score = mp.zeros(1, p)
-            for i in [i for i, v in enumerate(frame[cluster]) if v == label]:
+            score, own = mp.zeros(1, p), [i for i, v in enumerate(frame[cluster]) if v == label]
+            for i in own:
                 score += e[i] * X[i, :]
+            if kind == "CR3":  # what leaving the cluster out moves, by fitting the others
+                inner = mp.matrix([X[i, :].tolist()[0] for i in range(n) if i not in set(own)])
+                rest = mp.matrix([y[i] for i in range(n) if i not in set(own)])
+                score = (X.T * X * (b - mp.inverse(inner.T * inner) * (inner.T * rest))).T
             middle += score.T * score
         G = len(labels)
-        middle *= mp.mpf(G) / (G - 1) * mp.mpf(n - 1) / (n - p)
+        middle *= mp.mpf(G - 1) / G if kind == "CR3" else mp.mpf(G) / (G - 1) * mp.mpf(n - 1) / (n - p)
         df = G - 1
     V = inverse * middle * inverse
     joint = {}

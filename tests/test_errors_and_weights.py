@@ -12,7 +12,15 @@ from markbase.show.group_tables import groups_section
 from reference import dense, digits, least_squares, made_up, sandwich, two_sided_t
 from test_linear import _quietly, plain
 
-ERRORS = [("HC0", None), ("HC1", None), ("HC2", None), ("HC3", None), ("robust", None), ("classical", "team")]
+ERRORS = [
+    ("HC0", None),
+    ("HC1", None),
+    ("HC2", None),
+    ("HC3", None),
+    ("robust", None),
+    ("CR1", "team"),
+    ("CR3", "team"),
+]
 
 
 @pytest.mark.parametrize(("kind", "cluster"), ERRORS)
@@ -99,6 +107,8 @@ def test_errors_that_cannot_be_had_are_refused_or_remarked():
     for options, told in (
         ({"errors": "HC4"}, "no errors `HC4`.*Did you mean"),
         ({"errors": "robust", "cluster": "choir"}, "leave one of the two out"),
+        ({"errors": "classical", "cluster": "choir"}, "either `classical` or clustered by `choir`"),
+        ({"errors": "CR3"}, "`CR3` errors are those of clusters: name the group"),
         ({"cluster": "age"}, "`age` is numeric; clusters are the levels of a group"),
     ):
         with pytest.raises(mb.MarkbaseError, match=told):

@@ -260,7 +260,9 @@ def test_what_was_done_in_python_is_written_as_a_plan_that_gives_it_again(tmp_pa
             event="no",
             penalty="firth",
         ),
-        "inside": mb.fit_linear(study, "belonging", ["age"], fixed_effects="choir", errors="HC1", level=0.9),
+        "inside": mb.fit_linear(
+            study, "belonging", ["age"], fixed_effects="choir", cluster="choir", errors="CR3", level=0.9
+        ),
         "weighted": mb.fit_linear(study, "belonging", ["age", "voice"], weights="weight"),
     }
     path = tmp_path / "mine.toml"

@@ -64,6 +64,7 @@ OF_ANY_FIT = {
     "guide": lambda f: str(f.guide()),
     "text": str,
     "without": lambda f: f.without("log_km").coefficients,
+    "without clusters": lambda f: f.without_clusters() if f.cluster else [],
 }
 
 OF_LINEAR = {
@@ -84,7 +85,7 @@ OF_LOGISTIC = {
 @pytest.mark.parametrize("what", [*OF_ANY_FIT, *OF_LINEAR])
 @pytest.mark.parametrize(
     "options",
-    [{}, {"errors": "HC3"}, {"cluster": "choir"}, {"weights": "weight"}, {"fixed_effects": "choir"}],
+    [{}, {"errors": "HC3"}, {"cluster": "choir", "errors": "CR3"}, {"weights": "weight"}, {"fixed_effects": "choir"}],
     ids=lambda o: "-".join(o) or "plain",
 )
 def test_every_result_of_a_linear_fit_is_that_of_rows_in_memory(fits, what, options):
@@ -107,7 +108,9 @@ def _listed(found):
 
 @pytest.mark.parametrize("what", [*OF_ANY_FIT, *OF_LOGISTIC])
 @pytest.mark.parametrize(
-    "options", [{}, {"errors": "HC1"}, {"weights": "weight"}], ids=lambda o: "-".join(o) or "plain"
+    "options",
+    [{}, {"errors": "HC1"}, {"weights": "weight"}, {"cluster": "choir", "errors": "CR3"}],
+    ids=lambda o: "-".join(o) or "plain",
 )
 def test_every_result_of_a_logistic_fit_is_that_of_rows_in_memory(fits, what, options):
     whole, parts = fits("logistic", **options)

@@ -98,12 +98,14 @@ def test_a_saved_fit_says_what_the_fit_says_or_that_it_has_no_rows(kind, options
 
 
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
-@pytest.mark.parametrize("errors", ["classical", "HC3", "clustered"])
+@pytest.mark.parametrize("errors", ["classical", "HC3", "clustered", "CR3"])
 def test_a_saved_fit_predicts_compares_and_changes_its_base_as_the_fit_did(kind, errors, tmp_path):
     frame = choir(300)
     frame["team"] = [f"t{k % 31}" for k in range(300)]
     frame["high"] = np.where(frame["score"] > 38, "y", "n")
-    options = {"cluster": "team"} if errors == "clustered" else {"errors": errors}
+    options = {"clustered": {"cluster": "team"}, "CR3": {"cluster": "team", "errors": "CR3"}}.get(
+        errors, {"errors": errors}
+    )
     study = study_of(frame)
     terms = ["voice", "day", "km_log", mb.polynomial("age_z"), mb.interaction("voice", "km_log")]
     fit = (

@@ -12,9 +12,10 @@ from markbase.cli.common import answer, figure_options, json_option, names_argum
 from markbase.cli.figure_files import draw_checks_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options, only_for
+from markbase.core.checks.clusters_left_out import moved_most
 from markbase.core.results.linear import LinearFit
 from markbase.core.rows.parts import in_parts
-from markbase.show.fit import checks_page
+from markbase.show.fit import checks_page, clusters_section
 from markbase.show.logistic import calibration_section, cases_page, classification_page
 from markbase.show.records import checks_record, classification_record, table_record
 from markbase.show.regression import regression_record
@@ -85,14 +86,17 @@ def command(
                 seed=seed or 0,
             )
             worst = fit.cases(cases or 10)
+            clusters = None if fit.cluster is None else moved_most(fit.without_clusters())
             if as_json:
                 found = regression_record(fit) | {
                     "classification": classification_record(sorted_rows),
                     "cases": table_record(worst),
+                    "clusters": None if clusters is None else table_record(clusters),
                 }
             else:
                 page = classification_page(sorted_rows)
                 sections = (*page.sections, calibration_section(fit), *cases_page(fit, worst).sections)
+                sections += () if clusters is None else (clusters_section(clusters, ratios=True),)
                 found = replace(page, sections=sections)
         if figures:
             draw_checks_of(fit, figures, replaces)

@@ -24,7 +24,7 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.terms import Term, Variable, variables_of
 from markbase.core.errors import FileError
 from markbase.core.estimation.least_squares_solution import Pivoted, Solution
-from markbase.core.inference.covariance import Errors
+from markbase.core.inference.standard_errors import Errors
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import FAMILIES
 from markbase.core.results.fit_statistics import LinearStrength, LogisticStrength, OverallTest

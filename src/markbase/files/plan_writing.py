@@ -137,8 +137,8 @@ def _entry(name: str, result: LinearFit | LogisticFit | Blocks, study: Study) ->
         entry["level"] = fit.level
     if fit.cluster is not None:
         entry["cluster"] = fit.cluster.name
-    elif fit.errors.kind != "classical":
-        entry["errors"] = fit.errors.kind
+    if fit.errors.asked:
+        entry["errors"] = fit.errors.asked
     if fit.weights is not None:
         entry |= {"weights": fit.weights.column, "weights_are": fit.weights.kind}
     if not logistic and fit.fixed_effect_names:

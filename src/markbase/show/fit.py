@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
+import pandas as pd
+
 from markbase.core.checks.spread import uneven_spread
 from markbase.core.diagnostics.residuals import Checks
 from markbase.core.errors import count_noun, listed, quoted
@@ -30,6 +32,9 @@ from markbase.core.tables import rows_of
 from markbase.show.equation import equation_blocks
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 from markbase.show.statistics import coefficients_table
+
+_MOST_CLUSTERS = 5
+"""So many clusters are shown, those that weigh most."""
 
 
 def fit_page(fit: LinearFit) -> Page:
@@ -250,7 +255,36 @@ def checks_page(checks: Checks) -> Page:
         (
             Section("What was looked at", blocks=(Sentences(tuple(lines)),)),
             Section("Cases that weigh most", "residuals standardised; influence is Cook's distance", (table,)),
+            *([] if checks.clusters is None else [clusters_section(checks.clusters)]),
         ),
+    )
+
+
+def clusters_section(table: pd.DataFrame, ratios: bool = False) -> Section:
+    """Describe which clusters estimates rest on: of each the coefficient that leaving it out would move most."""
+    shown = table.head(_MOST_CLUSTERS)
+    rows = tuple(
+        Row(
+            (
+                r.cluster,
+                f"{r.rows:,}",
+                f"{r.term}: {r.level}" if r.level else r.term,
+                *(
+                    "–" if math.isnan(v) else number(v, decimals_for(abs(r.estimate) if math.isnan(r.se) else r.se))
+                    for v in (r.estimate, r.without)
+                ),
+                "–" if math.isnan(r.moves) else number(r.moves, 2),
+            )
+        )
+        for r in rows_of(shown)
+    )
+    heads = ("without", "rows", "moves most", "with it", "without it", "by (se)")
+    more = f"{len(shown)} of {len(table):,} clusters; " if len(shown) < len(table) else ""
+    note = f"{more}of each the coefficient that leaving it out would move most, in its standard errors"
+    return Section(
+        "Without each cluster",
+        note + (" of the log odds; by one step of the fit" if ratios else ""),
+        (Table(heads, rows, frozenset({1, 3, 4, 5})),),
     )
 
 

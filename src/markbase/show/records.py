@@ -150,6 +150,7 @@ def checks_record(checks: Checks) -> dict[str, Any]:
         "spread": {"statistic": checks.spread_statistic, "df": checks.spread_df, "p": checks.spread_p},
         "lines": _rows(checks.lines),
         "cases": _rows(checks.cases),
+        "clusters": None if checks.clusters is None else _rows(checks.clusters),
         "findings": [dataclasses.asdict(f) for f in checks.findings],
     }
 

@@ -10,6 +10,7 @@ import pandas as pd
 import scipy.special as sp
 from numpy.typing import NDArray
 
+from markbase.core.checks.clusters_left_out import clusters_finding
 from markbase.core.checks.spread import spread_finding
 from markbase.core.design.terms import single
 from markbase.core.diagnostics.residuals import Checks, Finding, Views, serial, shape
@@ -50,6 +51,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
         often = often[exactly == 0]
     skew, kurtosis, k2, k2_p = shape(often)
     lines, cases = fit._bends.copy(), _cases(fit, most, looked)
+    clusters, on_clusters = clusters_finding(fit)
     found = None
     if order is not None:
         unit = _units(fit)
@@ -60,6 +62,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
         *_on_lines(fit, lines),
         *([_on_cases(cases)] if len(cases) else []),
         *_on_exact_rows(int(np.count_nonzero(alone))),
+        *on_clusters,
     ]
     if found is not None:
         findings.append(_on_order(fit, found))
@@ -73,7 +76,9 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
                 f"cluster the errors by `{name}`",
             )
         )
-    return Checks(fit.outcome.name, skew, kurtosis, k2, k2_p, *fit._spread, lines, cases, found, tuple(findings))
+    return Checks(
+        fit.outcome.name, skew, kurtosis, k2, k2_p, *fit._spread, lines, cases, clusters, found, tuple(findings)
+    )
 
 
 def _units(fit: LinearFit) -> tuple[str, NDArray[np.intp]] | None:

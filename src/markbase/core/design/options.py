@@ -16,7 +16,7 @@ from markbase.core.design.repeated_rows import remark_on_repeated_rows
 from markbase.core.design.requested_terms import AllBut, TermRequest, names_of
 from markbase.core.design.terms import Term, look_over, make_terms, make_variable
 from markbase.core.design.weights import Weights, take_weights
-from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, remark
+from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, listed, near, quoted, remark
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 
@@ -25,6 +25,9 @@ Array = NDArray[np.float64]
 
 KINDS = ("linear", "logistic")
 """The kinds of regression."""
+KINDS_OF_ERRORS = ("classical", "robust", "HC0", "HC1", "HC2", "HC3", "CR1", "CR3")
+OF_CLUSTERS = ("CR1", "CR3")
+"""Those that need clusters; the first is what clusters get by themselves."""
 
 
 def _setting(
@@ -50,8 +53,8 @@ class FitOptions:
     level: float = _setting(0.95, "Confidence level of the intervals.")
     errors: str | None = _setting(
         None,
-        "Standard errors; robust is HC3. The default is classical, with sampling weights robust.",
-        choices=("classical", "robust", "HC0", "HC1", "HC2", "HC3"),
+        "Standard errors; robust is HC3, CR1 and CR3 are of clusters. The default is classical, with sampling weights robust.",
+        choices=KINDS_OF_ERRORS,
     )
     cluster: str | None = _setting(
         None, "Cluster the errors by this group, such as the choir of a singer.", names="GROUP"
@@ -157,7 +160,8 @@ def check_request(
     if sampled and options.errors == "classical" and options.cluster is None:
         raise MarkbaseError("Sampling weights need robust or clustered errors; leave `errors` out, or cluster.")
     kind = options.errors or ("robust" if sampled and options.cluster is None else "classical")
-    grouping = _cluster_column(study, options.cluster, kind)
+    _check_errors(options.errors, options.cluster)
+    grouping = _cluster_column(study, options.cluster)
     extra = [c for c in dict.fromkeys((grouping, weighing, *controls)) if c is not None and c not in columns]
     used, sample = complete_rows([target, *columns, *extra])
     counted = None if weighing is None else take_weights(weighing, options.weights_are, used)
@@ -217,11 +221,26 @@ def check_room(rows: int, wanted: int, losses: Sequence[Loss] = ()) -> None:
         )
 
 
-def _cluster_column(study: Study, name: str | None, errors: Any) -> Column | None:
+def _check_errors(kind: str | None, cluster: str | None) -> None:
+    """Refuse a kind of errors that does not exist, or not with clusters, or not without."""
+    if kind is None:
+        return
+    if kind not in KINDS_OF_ERRORS:
+        close = near(kind, KINDS_OF_ERRORS)
+        raise MarkbaseError(
+            f"There are no errors `{kind}`; there are {listed(quoted(sorted(KINDS_OF_ERRORS)))}.{close if close.startswith(' Did') else ''}"
+        )
+    if cluster is None and kind in OF_CLUSTERS:
+        raise MarkbaseError(f"`{kind}` errors are those of clusters: name the group to cluster by, or take HC3.")
+    if cluster is not None and kind not in OF_CLUSTERS:
+        raise MarkbaseError(
+            f"Errors are either `{kind}` or clustered by `{cluster}`; leave one of the two out, or ask for CR1 or CR3 errors, which are clustered."
+        )
+
+
+def _cluster_column(study: Study, name: str | None) -> Column | None:
     if name is None:
         return None
-    if errors != "classical":
-        raise MarkbaseError(f"Errors are either `{errors}` or clustered by `{name}`; leave one of the two out.")
     column = study.column(name)
     if not column.is_categorical:
         raise ColumnError(f"`{name}` is numeric; clusters are the levels of a group, so declare it one.")

@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 
 from markbase.core import extended_precision as twofold
 from markbase.core.estimation.least_squares_solution import Solution
-from markbase.core.inference.covariance import Errors
 from markbase.core.inference.joint_tests import JointTest, columns_test, joint_test
+from markbase.core.inference.standard_errors import Errors
 
 Array = NDArray[np.float64]
 

@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import count_noun
 from markbase.core.estimation.least_squares_solution import Solution
-from markbase.core.inference.covariance import Errors
+from markbase.core.inference.standard_errors import Errors
 from markbase.core.rows.processors import ONE_THREAD_EACH
 
 Array = NDArray[np.float64]

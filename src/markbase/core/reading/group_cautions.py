@@ -131,10 +131,12 @@ def in_few_clusters(fit: AnyFit, variable: Variable) -> dict[str, int]:
 
 def _few_clusters(fit: AnyFit, variable: Variable, level: str, clusters: int) -> str:
     what = f"`{level}` of `{variable.name}`" if variable.is_categorical else f"`{variable.name}` = {level}"
-    return (
-        f"{what} occurs in {clusters} of {count_noun(fit.errors.clusters, 'cluster')} only: errors clustered by `{fit.errors.cluster}` tend to be too "
-        f"small for what so few tell, so read its interval as narrower than it should be."
+    told = (
+        "even errors from leaving out one cluster at a time can be far off for what so few tell, so read its interval as a rough one."
+        if fit.errors.kind == "CR3"
+        else f"errors clustered by `{fit.errors.cluster}` tend to be too small for what so few tell, so read its interval as narrower than it should be."
     )
+    return f"{what} occurs in {clusters} of {count_noun(fit.errors.clusters, 'cluster')} only: {told}"
 
 
 def about_clusters(fit: AnyFit, variable: Variable) -> list[str]:

@@ -6,6 +6,7 @@ from typing import Any
 
 import pandas as pd
 
+from markbase.core.checks.clusters_left_out import without_clusters
 from markbase.core.checks.linear_checks import bends_of, check_fit, views_of
 from markbase.core.checks.logistic_checks import calibration_of, cases_of, classification_of
 from markbase.core.checks.spread import spread_of
@@ -36,6 +37,9 @@ class _Readers:
 
     def checks(self, fit: Any, most: int, order: Any) -> Checks:
         return check_fit(fit, most, order)
+
+    def without_clusters(self, fit: Any) -> pd.DataFrame:
+        return without_clusters(fit)
 
     def bends(self, fit: Any) -> pd.DataFrame:
         return bends_of(fit)

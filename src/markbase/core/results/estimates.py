@@ -23,10 +23,10 @@ from markbase.core.display import Shown
 from markbase.core.errors import FitError, MarkbaseError, count_noun
 from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.inference.combinations import Combinations
-from markbase.core.inference.covariance import Errors
 from markbase.core.inference.distributions import p_of_f, t_quantile
 from markbase.core.inference.joint_tests import JointTest
 from markbase.core.inference.multiplicity import corrected
+from markbase.core.inference.standard_errors import Errors
 from markbase.core.results.coefficient_rows import CoefficientRows
 from markbase.core.results.family import LINEAR, Family
 from markbase.core.results.fit_statistics import OverallTest

@@ -305,6 +305,42 @@ class Fit(Grouped, Probed, Predicting):
     def _reading(self) -> Reading:
         return readers().reading(self)
 
+    def without_clusters(self) -> pd.DataFrame:
+        """Tell what every coefficient would be without each cluster: whether it rests on one of them.
+
+        Returns
+        -------
+        pandas.DataFrame
+            A row a cluster and coefficient: `cluster`, `rows` (how many it has), `term`, `level`, `estimate`, `se`, `without` (what it would be; NaN
+            where it cannot be estimated without the cluster) and `moves` (by how many of its standard errors that differs).
+
+        Raises
+        ------
+        MarkbaseError
+            If the fit has no clusters.
+        FitError
+            If levels taken out lie in several clusters.
+
+        Notes
+        -----
+        With X the columns, b(g) = b − (XᵀX − X_gᵀX_g)⁻¹X_gᵀe_g, which is what a linear fit without the cluster gives; of a logistic fit it is
+        one Newton step from the estimates.
+
+        References
+        ----------
+        Belsley, Kuh & Welsch (1980), Regression Diagnostics, ch. 2, doi:10.1002/0471725153.
+        MacKinnon, Nielsen & Webb (2023), Journal of Applied Econometrics 38(5), 671-694, doi:10.1002/jae.2969.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"], cluster="choir", errors="CR3")
+        >>> len(fit.without_clusters())  # 24 choirs, 5 coefficients
+        120
+        """
+        return readers().without_clusters(self)
+
     @abstractmethod
     def _with_only(self, parts: tuple[Term, ...]) -> Self:
         """Fit some of the terms, on the same rows."""

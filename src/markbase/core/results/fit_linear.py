@@ -19,7 +19,8 @@ from markbase.core.estimation.collinearity import collinearity_error, swept_erro
 from markbase.core.estimation.fixed_effects import check_apart, fixed_effect_columns, fixed_effects_of
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent, Swept
-from markbase.core.inference.covariance import errors_of, remark_on_clusters
+from markbase.core.inference.covariance import errors_of
+from markbase.core.inference.standard_errors import remark_on_clusters
 from markbase.core.results.linear import LinearFit
 from markbase.core.study.frames import AnyTable
 from markbase.core.study.study import Study, as_study
@@ -59,10 +60,12 @@ def fit_linear(
         Confidence level of the intervals, between 0 and 1.
     errors : str
         ``classical`` (the default), or ``robust`` (which is ``HC3``), ``HC0``, ``HC1``, ``HC2``, ``HC3`` for
-        a variance that may differ from row to row, which sampling weights need and get by default.
+        a variance that may differ from row to row, which sampling weights need and get by default. With a
+        `cluster`, ``CR1`` (the default) or ``CR3``.
     cluster : str, optional
         A group whose rows may go together, such as the choir of a singer: errors are clustered by
-        it, with G/(G − 1)·(n − 1)/(n − p) for few clusters and t on G − 1 degrees of freedom.
+        it, with t on G − 1 degrees of freedom. ``CR1`` sums scores within clusters, with G/(G − 1)·(n − 1)/(n − p); ``CR3``, the
+        jackknife, takes what estimates would be without each cluster, and is not too small where clusters are few.
     fixed_effects : str or sequence of str, optional
         One column, or two, whose many levels are controlled for and not listed: every other estimate is
         the same as with all their indicators in the model.
@@ -106,6 +109,7 @@ def fit_linear(
     ----------
     Seber & Lee (2003), Linear Regression Analysis, 2nd ed., ch. 3-4, doi:10.1002/9780471722199.
     MacKinnon & White (1985), Journal of Econometrics 29(3), 305-325, doi:10.1016/0304-4076(85)90158-7.
+    MacKinnon, Nielsen & Webb (2023), Journal of Applied Econometrics 38(5), 671-694, doi:10.1002/jae.2969.
 
     Examples
     --------

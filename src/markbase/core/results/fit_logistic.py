@@ -12,7 +12,6 @@ from markbase.core.design.options import FitOptions, check_request
 from markbase.core.design.requested_terms import AllBut, TermRequest
 from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseError, count_noun, listed, quoted, remark
 from markbase.core.formatting import plain, short
-from markbase.core.inference.covariance import check_kind
 from markbase.core.results.logistic import LogisticFit, fit_of
 from markbase.core.rows.row_functions import counted
 from markbase.core.study.column import Column
@@ -58,9 +57,10 @@ def fit_logistic(
         Confidence level of the intervals, between 0 and 1.
     errors : str
         ``classical`` (the default: from the curvature of the likelihood), or ``robust`` (which is ``HC3``),
-        ``HC0``, ``HC1``, ``HC2``, ``HC3``, which sampling weights need and get by default.
+        ``HC0``, ``HC1``, ``HC2``, ``HC3``, which sampling weights need and get by default; with a `cluster`, ``CR1`` or ``CR3``.
     cluster : str, optional
-        A group whose rows may go together; errors are clustered by it.
+        A group whose rows may go together; errors are clustered by it, as for `fit_linear`. What estimates would be without each
+        cluster (``CR3``) is told by one step of the fit.
     weights : str, optional
         A numeric column that says with how much each row counts; all positive.
     weights_are : str
@@ -128,7 +128,6 @@ def fit_logistic(
         level=level, errors=errors, cluster=cluster, weights=weights, weights_are=weights_are, main_effects=main_effects
     )
     request = check_request(study, target, terms, options)
-    check_kind(request.errors)
     counts = target.counts if request.used is None else counted(target.values[request.used], 2)
     if not counts.all():
         label = target.levels[int(np.argmax(counts))].label

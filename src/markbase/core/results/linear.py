@@ -212,7 +212,7 @@ class LinearFit(Fit):
         Raises
         ------
         FitError
-            If the outcome is reproduced exactly, or levels were taken out.
+            If the outcome is reproduced exactly.
         MarkbaseError
             If the order has not a value for each row.
 
@@ -304,7 +304,7 @@ class LinearFit(Fit):
         if fixed_effects is not None:
             columns = np.concatenate([columns, fixed_effects.free_levels(moments, len(components_of(parts)) + 1)])
         solution = solve(moments, blocks, self.used, self.sample.rows, columns, heavy, fixed_effects)
-        kind = "classical" if self.cluster is not None else self.errors.kind
+        kind = self.errors.asked or "classical"
         errors = errors_of(kind, self.cluster, moments, blocks, solution, self.used, self.weights, fixed_effects)
         return replace(
             self, model_terms=parts, moments=moments, solution=solution, errors=errors, fixed_effects=fixed_effects

@@ -64,7 +64,7 @@ class LogisticFit(Probabilities):
 
     def _refitted(self, terms: tuple[Term, ...]) -> LogisticFit:
         """Fit other terms on the rows of this fit."""
-        kind = "classical" if self.cluster is not None else self.errors.kind
+        kind = self.errors.asked or "classical"
         rows = self.used, self.sample, self.weights, self.cluster
         request = Request((), (), *rows, kind, self.level, self.identifier, self.possible_cluster, self.index)
         return fit_of(self.outcome, terms, request, self.data_name, bool(self.penalty))

@@ -15,6 +15,7 @@ from markbase.core.design.cross_products import gather, gather_sums
 from markbase.core.design.moments import Moments
 from markbase.core.design.options import Request, check_room
 from markbase.core.design.terms import CodedColumns, Term
+from markbase.core.design.weights import Weights
 from markbase.core.errors import FitError, remark
 from markbase.core.estimation.collinearity import collinearity_error
 from markbase.core.estimation.least_squares import solve
@@ -25,7 +26,9 @@ from markbase.core.estimation.newton import Information, Maximum, gradient_of, i
 from markbase.core.estimation.separation import check_levels, find_separation, separation_error
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import short
-from markbase.core.inference.covariance import Errors, ScoredRows, remark_on_clusters, sandwich
+from markbase.core.inference.clustered_errors import Over
+from markbase.core.inference.covariance import sandwich
+from markbase.core.inference.standard_errors import Errors, ScoredRows, remark_on_clusters
 from markbase.core.rows.parts import in_parts
 from markbase.core.study.column import Column
 
@@ -200,10 +203,17 @@ def _errors(request: Request, rows: Likelihood, passed: Passed, information: Inf
     """Return what the standard errors rest on: the curvature, or squared scores as in a linear model."""
     if request.errors == "classical" and request.cluster is None:
         return Errors("classical", math.inf)
+    n = request.counted_rows
+    over = scored_rows(rows, passed, information, request.weights)
+    return replace(sandwich(request.errors, request.cluster, over, n, n - p - 1, p), df=math.inf)
+
+
+def scored_rows(rows: Likelihood, passed: Passed, information: Information, weights: Weights | None) -> Over:
+    """Return what applies a function to the scored rows of every part, and to its share of arrays."""
     whitened = Whitened(
         information.moments, information.blocks, information.solution, rows.used, passed.curvature, None
     )
-    repeated = request.weights is not None and request.weights.kind == "frequency"
+    repeated = weights is not None and weights.kind == "frequency"
 
     def scored(own: Whitened, scores: Array, often: Array | None) -> Iterator[ScoredRows]:
         for chunk, Q, _, curvature in own.chunks():
@@ -221,6 +231,4 @@ def _errors(request: Request, rows: Likelihood, passed: Passed, information: Inf
 
         return whitened.over(of_part, passed.score, rows.weights, *trees)
 
-    n = request.counted_rows
-    found = sandwich(request.errors, request.cluster, over, n, n - p - 1, p)
-    return replace(found, df=math.inf)
+    return over

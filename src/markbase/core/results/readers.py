@@ -40,6 +40,10 @@ class Readers(Protocol):
         """Check a linear fit."""
         ...
 
+    def without_clusters(self, fit: Any) -> pd.DataFrame:
+        """Tell every coefficient without each cluster."""
+        ...
+
     def bends(self, fit: Any) -> pd.DataFrame:
         """Test the square of each numeric column, added to a linear fit."""
         ...

@@ -14,8 +14,8 @@ from markbase.core.design.coefficient_map import CoefficientMap
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import Term, keys_of
 from markbase.core.inference.combinations import Combinations
-from markbase.core.inference.covariance import Errors
 from markbase.core.inference.joint_tests import JointTest
+from markbase.core.inference.standard_errors import Errors
 
 Array = NDArray[np.float64]
 

@@ -1,0 +1,140 @@
+"""What estimates would be without each cluster: whether what a fit says rests on one of them."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pandas as pd
+
+from markbase.core.diagnostics.residuals import Finding
+from markbase.core.errors import FitError, MarkbaseError, listed
+from markbase.core.formatting import decimals_for, number
+from markbase.core.inference.clustered_errors import check_nested, cluster_sums, moves_without
+from markbase.core.inference.covariance import scored_rows
+from markbase.core.inference.standard_errors import rest_on
+from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.logistic_estimate import scored_rows as logistic_rows
+from markbase.core.tables import table_of
+
+if TYPE_CHECKING:
+    from markbase.core.inference.clustered_errors import Over
+    from markbase.core.results.any_fit import AnyFit
+    from markbase.core.results.linear import LinearFit
+
+_MOST = 0.75
+"""A cluster with a larger share of the squared movements of an estimate is one that it hangs on."""
+
+
+def without_clusters(fit: AnyFit) -> pd.DataFrame:
+    """Tell every coefficient without each cluster, as `Fit.without_clusters` has it."""
+    cluster = fit.cluster
+    if cluster is None:
+        raise MarkbaseError(
+            "The fit has no clusters that could be left out; fit it with errors clustered by the group whose rows go together."
+        )
+    p, over = len(fit.solution.columns), _scored(fit)
+    sums = cluster_sums(over, cluster, p)
+    moved, alone = moves_without(over, cluster, sums, p)
+    known = fit.coefficient_map.known
+    told = [k for k, row in enumerate(fit.coefficient_map.rows) if not row.compared.base and known[k]]
+    told = told[1:] if fit.fixed_effect_names else told  # the start is then a mean over the levels, that nobody reads
+    roots = fit.coefficient_rows.roots[told]
+    without = fit.coefficient_rows.estimates[told] - moved @ roots.T
+    for place, directions in alone:
+        without[place, rest_on(roots, directions)] = np.nan
+    places = np.flatnonzero(sums.rows)
+    rows = [fit.coefficient_map.rows[k] for k in told]
+    estimate, se = fit.coefficient_rows.estimates[told], fit.coefficient_rows.se[told]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        moves = (without[places] - estimate) / se
+    return table_of(
+        {
+            "cluster": np.repeat([cluster.levels[k].label for k in places], len(told)).tolist(),
+            "rows": np.repeat(sums.rows[places], len(told)),
+            "term": [row.term for row in rows] * len(places),
+            "level": [row.compared.level for row in rows] * len(places),
+            "estimate": np.tile(estimate, len(places)),
+            "se": np.tile(se, len(places)),
+            "without": without[places].ravel(),
+            "moves": moves.ravel(),
+        }
+    )
+
+
+def _scored(fit: AnyFit) -> Over:
+    if isinstance(fit, LogisticFit):
+        return logistic_rows(fit.likelihood, fit.passed, fit.information, fit.weights)
+    fixed = fit.fixed_effects
+    over = scored_rows(fit.moments, fit._blocks(fit.model_terms), fit.solution, fit.used, fit.weights, fixed)
+    assert fit.cluster is not None
+    check_nested(fit.cluster, fixed, over)
+    return over
+
+
+def moved_most(table: pd.DataFrame) -> pd.DataFrame:
+    """Return of each cluster the coefficient that leaving it out would move most, the largest movement first.
+
+    One that cannot be estimated without it comes before all.
+    """
+    table = table[table["term"] != "(intercept)"]  # of which nobody asks
+    size = table["moves"].abs().to_numpy(dtype=np.float64, copy=True)
+    size[table["without"].isna().to_numpy()] = np.inf
+    size[np.isnan(size)] = -1.0  # no standard error to count in
+    own = table.assign(size=size)
+    most = own.loc[own.groupby("cluster", sort=False)["size"].idxmax()]
+    ordered = most.sort_values("size", ascending=False, kind="stable")
+    return ordered.drop(columns="size").reset_index(drop=True)
+
+
+def clusters_finding(fit: LinearFit) -> tuple[pd.DataFrame | None, list[Finding]]:
+    """Return what leaving out each cluster would move most, and what is to be said of it; None without clusters."""
+    if fit.cluster is None:
+        return None, []
+    try:
+        table = without_clusters(fit)
+    except FitError:  # levels taken out lie in several clusters
+        return None, []
+    alone = table[table["without"].isna()]
+    return moved_most(table), [*_on_those_alone(fit.cluster.name, alone), *_on_largest(fit.cluster.name, table)]
+
+
+def _on_those_alone(name: str, alone: pd.DataFrame) -> list[Finding]:
+    if not len(alone):
+        return []
+    told = dict.fromkeys(f"{_coefficient(row)} by `{row['cluster']}`" for row in alone.to_dict("records"))
+    return [
+        Finding(
+            "clusters alone",
+            f"told by one `{name}` alone: {listed(list(told))}",
+            "without it there is no such estimate, and no clustered error says how sure it is",
+            "say so beside it, or merge its level",
+        )
+    ]
+
+
+def _on_largest(name: str, table: pd.DataFrame) -> list[Finding]:
+    known = table[table["moves"].notna() & (table["term"] != "(intercept)")]
+    if not len(known):
+        return []
+    first = known.to_dict("records")[int(np.argmax(np.abs(known["moves"])))]
+    decimals = decimals_for(first["se"])
+    figures = (
+        f"largest movement {number(first['moves'], 2)} standard errors: {_coefficient(first)} is {number(first['estimate'], decimals)}, "
+        f"and {number(first['without'], decimals)} without `{name}` `{first['cluster']}`"
+    )
+    same = known[(known["term"] == first["term"]) & (known["level"] == first["level"])]
+    if first["moves"] ** 2 <= _MOST * float((same["moves"] ** 2).sum()):
+        return [Finding("clusters", figures, "no single cluster decides how sure an estimate is", "")]
+    return [
+        Finding(
+            "clusters",
+            figures,
+            "this cluster moves it more than three times as much, in squares, as all others together: the estimate, and how sure it is, hang on it",
+            "look at what is different about it, and tell the fit with and without it",
+        )
+    ]
+
+
+def _coefficient(row: Any) -> str:
+    return f"`{row['term']}: {row['level']}`" if row["level"] else f"`{row['term']}`"

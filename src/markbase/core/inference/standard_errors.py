@@ -1,0 +1,111 @@
+"""What standard errors rest on: one variance for all rows, variances that differ from row to row, or clusters of rows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.errors import remark
+
+Array = NDArray[np.float64]
+
+ALONE = 1e-9
+"""A row, or a cluster, with a leverage of 1 but for less is fitted exactly."""
+_TOUCHED = 1e-8
+FEW_CLUSTERS = 30
+"""With fewer clusters than this, clustered errors tend to be too small."""
+
+
+@dataclass(frozen=True, eq=False)
+class Errors:
+    """What the standard errors rest on."""
+
+    kind: str
+    """``classical``, ``HC0`` to ``HC3``, ``clustered`` (by summed scores, CR1) or ``CR3``."""
+    df: float
+    """Degrees of freedom of t and of the denominator of F: rows less coefficients, or clusters less one."""
+    cluster: str = ""
+    """The column of the clusters; empty for none."""
+    clusters: int = 0
+    """How many clusters there are; 0 for none."""
+    middle: Array | None = None
+    """Shape (p + 1, p + 1): the sum of squared scores, or movements, in whitened columns, intercept first; None for classical."""
+    uncancelled: Array | None = None
+    """Shape (p + 1, p + 1): the same of single rows, where scores are summed within clusters; None otherwise."""
+    fitted: Array | None = None
+    """Shape (k, p + 1): whitened directions in which a row, or a cluster, is fitted exactly; None where there are none."""
+
+    def touches(self, roots: Array) -> NDArray[np.bool_]:
+        """Return which combinations rest on rows or clusters that are fitted exactly, whose residuals say nothing.
+
+        Parameters
+        ----------
+        roots : ndarray, shape (m, p + 1)
+            The combinations in whitened columns.
+
+        Returns
+        -------
+        ndarray of bool, shape (m,)
+            Where there is no robust or clustered standard error.
+        """
+        return np.zeros(len(roots), dtype=bool) if self.fitted is None else rest_on(roots, self.fitted)
+
+    @property
+    def asked(self) -> str:
+        """As what they are asked for: the errors, where these are not those that a fit without or with clusters gets by itself."""
+        return "" if self.kind in ("classical", "clustered") else self.kind
+
+    @property
+    def unknown_words(self) -> str:
+        """Why some combinations have no standard error, as a clause."""
+        if self.clusters:
+            return f"a level of `{self.cluster}`, or a column that is constant within its levels, is fitted exactly: no clustered error of it exists"
+        return f"a row that decides a coefficient alone is fitted exactly: no {self.kind} error of it exists"
+
+    @property
+    def words(self) -> str:
+        """What the standard errors rest on, in a few words."""
+        if self.kind == "classical":
+            if np.isinf(self.df):
+                return "errors from the likelihood: rows independent, the form of the model right"
+            return "classical errors: one variance for all rows, rows independent"
+        if self.clusters:
+            own = ", from leaving out one at a time (CR3)" if self.kind == "CR3" else ""
+            return f"errors clustered by `{self.cluster}` ({self.clusters:,} clusters){own}: rows within one may go together"
+        return f"{self.kind} errors: variance may differ from row to row"
+
+
+def rest_on(roots: Array, directions: Array) -> NDArray[np.bool_]:
+    """Return which combinations, shape (m, p + 1), have a part in some whitened directions, shape (k, p + 1)."""
+    share = np.einsum("ij,ij->i", roots @ directions.T, roots @ directions.T)
+    found: NDArray[np.bool_] = share > _TOUCHED * np.einsum("ij,ij->i", roots, roots)
+    return found
+
+
+class ScoredRows(NamedTuple):
+    """What some rows contribute to the errors."""
+
+    chunk: slice | NDArray[np.intp]
+    """Which rows."""
+    Q: Array
+    """Shape (rows, p + 1): their whitened columns."""
+    score: Array
+    """Shape (rows,): by what a row's columns are multiplied in its score."""
+    leverage: Array
+    """Shape (rows,): their leverages."""
+    share: Array
+    """Shape (rows,): by what products of their columns are weighted, so that over all rows they sum to the identity."""
+    times: Array | None
+    """Shape (rows,): for how many rows each stands; None for one."""
+
+
+def remark_on_clusters(errors: Errors) -> None:
+    """Remark on clusters that are few."""
+    if 0 < errors.clusters < FEW_CLUSTERS and errors.kind == "clustered":
+        remark(
+            f"`{errors.cluster}` has only {errors.clusters} clusters: clustered errors tend to be too small with fewer than "
+            f"{FEW_CLUSTERS}, so read intervals as narrower than they should be, or take errors from leaving out one cluster at a time (CR3)."
+        )

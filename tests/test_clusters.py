@@ -1,0 +1,120 @@
+"""What estimates would be without each cluster, and errors that come of it."""
+
+import warnings
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import markbase as mb
+from reference import made_up
+
+TERMS = ["voice", "age", "km"]
+
+
+def survey(rows=260):
+    """Return rows of 11 teams, each of two or three rooms."""
+    rng, frame = np.random.default_rng(8), pd.DataFrame(made_up(rows))
+    team = rng.choice(11, rows, p=np.arange(1, 12) / 66)
+    frame = frame.assign(
+        team=[f"t{k:02d}" for k in team], room=[f"r{k:02d}{c}" for k, c in zip(team, frame["day"], strict=True)]
+    )
+    frame["score"] += rng.normal(0, 4, 11)[team]
+    return frame.assign(times=rng.integers(1, 4, rows) + 0.0, high=np.where(frame["score"] > 38, "y", "n"))
+
+
+def dense(frame, fixed=None):
+    """Return the columns of the terms against alto, the intercept first and those of levels taken out last."""
+    columns = [frame["voice"] == v for v in ("bass", "soprano", "tenor")] + [frame["age"], frame["km"]]
+    columns += [] if fixed is None else [frame[fixed] == v for v in sorted(set(frame[fixed]))[1:]]
+    return np.column_stack([np.ones(len(frame)), *columns]).astype(float)
+
+
+def quietly(make, *args, **more):
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", mb.MarkbaseWarning)
+        return make(*args, **more)
+
+
+SETTINGS = [
+    {},
+    {"weights": "times"},
+    {"weights": "times", "weights_are": "frequency"},
+    {"fixed_effects": "room"},
+    {"fixed_effects": "team"},
+]
+
+
+@pytest.mark.parametrize("setting", SETTINGS, ids=str)
+@pytest.mark.parametrize("far", [0.0, 1e9])
+def test_estimates_without_a_cluster_are_those_of_a_fit_without_it_and_cr3_is_made_of_them(setting, far):
+    frame = survey()
+    frame["age"] += far
+    study = mb.Study(frame).mark("voice", "alto")
+    fit = quietly(mb.fit_linear, study, "score", TERMS, cluster="team", errors="CR3", **setting)
+    table = fit.without_clusters()
+    told = fit.coefficients[~fit.coefficients["base"]]
+    told = told.iloc[int("fixed_effects" in setting) :]
+    moves = []
+    for team, own in table.groupby("cluster"):
+        rest = mb.Study(frame[frame["team"] != team]).mark("voice", "alto")
+        alone = quietly(mb.fit_linear, rest, "score", TERMS, **setting).coefficients
+        alone = alone[~alone["base"]].iloc[int("fixed_effects" in setting) :]
+        np.testing.assert_allclose(own["without"], alone["estimate"], rtol=1e-9 if not far else 1e-6)
+        assert set(own["rows"]) == {
+            frame["times"][frame["team"] == team].sum() if "weights_are" in setting else (frame["team"] == team).sum()
+        }
+        moves.append(alone["estimate"].to_numpy() - told["estimate"].to_numpy())
+    se = np.sqrt(10 / 11 * np.square(moves).sum(axis=0))
+    slopes = slice(0 if not far else 1, None)  # far from 0 the intercept has fewer digits
+    np.testing.assert_allclose(told["se"].to_numpy()[slopes], se[slopes], rtol=1e-9 if not far else 1e-6)
+    np.testing.assert_allclose(table["moves"], np.ravel(moves) / np.tile(told["se"], 11), atol=1e-6)
+    assert (fit.df_rest, fit.errors.kind) == (10, "CR3")
+    smaller = quietly(mb.fit_linear, study, "score", TERMS[:-1], cluster="team", errors="CR3", **setting)
+    np.testing.assert_allclose(fit.without("km").coefficients["se"], smaller.coefficients["se"], rtol=1e-9)
+
+
+def test_a_logistic_fit_takes_one_step_without_each_cluster():
+    frame = survey()
+    study, more = mb.Study(frame).mark("voice", "alto"), {"event": "y", "cluster": "team", "errors": "CR3"}
+    fit = quietly(mb.fit_logistic, study, "high", TERMS, **more)
+    told = fit.coefficients[~fit.coefficients["base"]]
+    X, b, y = dense(frame), told["estimate"].to_numpy(), (frame["high"] == "y").to_numpy()
+    q = 1 / (1 + np.exp(-X @ b))
+    steps = []
+    for team in sorted(set(frame["team"])):
+        m = (frame["team"] != team).to_numpy()
+        steps.append(np.linalg.solve((X[m] * (q * (1 - q))[m, None]).T @ X[m], X[m].T @ (y - q)[m]))
+    np.testing.assert_allclose(fit.without_clusters()["without"], (b + steps).ravel(), rtol=1e-8)
+    np.testing.assert_allclose(told["se"], np.sqrt(10 / 11 * np.square(steps).sum(axis=0)), rtol=1e-8)
+    with pytest.raises(mb.MarkbaseError, match="no clusters that could be left out"):
+        quietly(mb.fit_logistic, study, "high", TERMS, event="y").without_clusters()
+
+
+def test_what_one_cluster_decides_alone_or_most_of_is_named():
+    frame = survey()
+    frame.loc[frame["team"] == "t06", "voice"] = np.resize(["solo", "alto"], (frame["team"] == "t06").sum())
+    fit = quietly(mb.fit_linear, mb.Study(frame).mark("voice", "alto"), "score", TERMS, cluster="team", errors="CR3")
+    table, se = fit.without_clusters(), fit.coefficients.set_index("level")["se"]
+    lost = table[table["without"].isna()]
+    assert lost[["cluster", "level"]].to_numpy().tolist() == [["t06", "solo"]]
+    assert np.isnan(se["solo"])
+    assert np.isfinite(se.drop("solo")).all()
+    alone, largest = (f for f in fit.checks().findings if f.about.startswith("clusters"))
+    assert alone.figures == "told by one `team` alone: `voice: solo` by `t06`"
+    assert largest.meaning.startswith("no single cluster")
+    frame.loc[frame["team"] == "t10", "score"] += 2 * frame["km"]
+    pulled = quietly(mb.fit_linear, mb.Study(frame).mark("voice", "alto"), "score", TERMS, cluster="team").checks()
+    assert (pulled.clusters["cluster"][1], pulled.clusters["term"][1]) == (
+        "t10",
+        "km",
+    )  # the first has no estimate without it
+    told = pulled.findings[-1]
+    assert "`km` is" in told.figures
+    assert "without `team` `t10`" in told.figures
+    assert "three times as much, in squares, as all others together" in told.meaning
+    assert "t10" in str(pulled)
+    with pytest.raises(mb.FitError, match="Levels of `day` that are taken out lie in several clusters of `team`"):
+        quietly(mb.fit_linear, mb.Study(frame), "score", TERMS, cluster="team", errors="CR3", fixed_effects="day")
+    crossed = quietly(mb.fit_linear, mb.Study(frame), "score", TERMS, cluster="team", fixed_effects="day")
+    assert crossed.checks().clusters is None
