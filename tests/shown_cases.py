@@ -66,6 +66,7 @@ screen {BELONGING} --terms age,travel_km,travel_min,voice --limit-r 0.5 --limit-
 fit {BELONGING} --terms age,voice,joined_through,travel_km --guide
 fit {BELONGING} --terms age,voice,joined_through,travel_km --standardised --manuscript t.md
 fit {BELONGING} --terms rehearsals,concerts,events
+fit {BELONGING} --terms age,voice --cluster choir --errors CR3 --short
 fit {BELONGING} --terms age,voice --errors HC3 --level 0.9 --base voice=tenor
 fit {BELONGING} --terms age,voice,rehearsals --fixed-effects choir --cluster choir
 fit {BELONGING} --terms age,voice --weights weight --weights-are sampling --short
@@ -102,6 +103,7 @@ predict choirs.plan.toml --outcome log_practice_hours --log practice_hours --ter
 reliability choir_items.csv --codebook choir_items.codebook.toml welcome,friends,heard,stranger,part_of_it,would_miss
 reliability choir_items.csv welcome,friends,heard --level 0.9
 check choirs.plan.toml "Voice parts compared" --cases 4
+check {STAYS} --terms voice,rehearsals --cluster choir --errors CR3 --cases 1
 check choir_terms.plan.toml "Concerts and attendance" --order term --cases 2
 fit choir_terms.plan.toml "Concerts and attendance" --short
 check {STAYS} --terms age,voice,rehearsals --folds 5 --cut 0.6 --cases 3

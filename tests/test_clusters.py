@@ -103,15 +103,11 @@ def test_what_one_cluster_decides_alone_or_most_of_is_named():
     alone, largest = (f for f in fit.checks().findings if f.about.startswith("clusters"))
     assert alone.figures == "told by one `team` alone: `voice: solo` by `t06`"
     assert largest.meaning.startswith("no single cluster")
-    frame.loc[frame["team"] == "t10", "score"] += 2 * frame["km"]
+    frame.loc[frame["team"] == "t10", "score"] += 8 * frame["km"]
     pulled = quietly(mb.fit_linear, mb.Study(frame).mark("voice", "alto"), "score", TERMS, cluster="team").checks()
-    assert (pulled.clusters["cluster"][1], pulled.clusters["term"][1]) == (
-        "t10",
-        "km",
-    )  # the first has no estimate without it
+    assert pulled.clusters["cluster"].tolist()[:2] == ["t06", "t10"]  # without the first there is no estimate
     told = pulled.findings[-1]
-    assert "`km` is" in told.figures
-    assert "without `team` `t10`" in told.figures
+    assert told.figures.endswith("without `team` `t10`")
     assert "three times as much, in squares, as all others together" in told.meaning
     assert "t10" in str(pulled)
     with pytest.raises(mb.FitError, match="Levels of `day` that are taken out lie in several clusters of `team`"):

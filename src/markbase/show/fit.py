@@ -283,7 +283,7 @@ def clusters_section(table: pd.DataFrame, ratios: bool = False) -> Section:
     note = f"{more}of each the coefficient that leaving it out would move most, in its standard errors"
     return Section(
         "Without each cluster",
-        note + (" of the log odds; by one step of the fit" if ratios else ""),
+        note + (" (log odds, by one step of the fit)" if ratios else ""),
         (Table(heads, rows, frozenset({1, 3, 4, 5})),),
     )
 

@@ -117,14 +117,16 @@ def _on_largest(name: str, table: pd.DataFrame) -> list[Finding]:
     known = table[table["moves"].notna() & (table["term"] != "(intercept)")]
     if not len(known):
         return []
-    first = known.to_dict("records")[int(np.argmax(np.abs(known["moves"])))]
+    squares = known["moves"] ** 2
+    share = squares / squares.groupby([known["term"], known["level"]]).transform("sum")
+    hangs = bool(share.max() > _MOST)
+    first = known.to_dict("records")[int(np.argmax(share if hangs else squares))]
     decimals = decimals_for(first["se"])
     figures = (
         f"largest movement {number(first['moves'], 2)} standard errors: {_coefficient(first)} is {number(first['estimate'], decimals)}, "
         f"and {number(first['without'], decimals)} without `{name}` `{first['cluster']}`"
     )
-    same = known[(known["term"] == first["term"]) & (known["level"] == first["level"])]
-    if first["moves"] ** 2 <= _MOST * float((same["moves"] ** 2).sum()):
+    if not hangs:
         return [Finding("clusters", figures, "no single cluster decides how sure an estimate is", "")]
     return [
         Finding(

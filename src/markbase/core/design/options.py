@@ -53,7 +53,7 @@ class FitOptions:
     level: float = _setting(0.95, "Confidence level of the intervals.")
     errors: str | None = _setting(
         None,
-        "Standard errors; robust is HC3, CR1 and CR3 are of clusters. The default is classical, with sampling weights robust.",
+        "Standard errors; robust is HC3, CR3 is for few clusters. The default is classical, with sampling weights robust, with clusters CR1.",
         choices=KINDS_OF_ERRORS,
     )
     cluster: str | None = _setting(
