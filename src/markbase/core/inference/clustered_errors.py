@@ -19,16 +19,21 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.errors import FitError, count_noun
+from markbase.core.errors import FitError, count_noun, remark
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.inference.standard_errors import ALONE, Errors, ScoredRows
-from markbase.core.rows.sums import total_of, totals_of
+from markbase.core.rows.sums import totals_of
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
 Over = Callable[..., Iterator[Any]]
 """Takes a function and arrays of one value a row, and applies it to the `ScoredRows` of every part and its share of the arrays."""
-_CELLS = 1 << 22
+_CELLS, _GATHERED = 1 << 23, 1 << 22
+"""Numbers that are held of the products of clusters, and of rows, at a time."""
+_MANY = 10_000
+"""With more clusters than this, leaving out each takes minutes."""
+_LIGHT = 0.9
+"""A cluster whose products are no larger decides no direction alone, nor nearly."""
 
 
 class ClusterSums(NamedTuple):
@@ -54,7 +59,9 @@ def cluster_sums(over: Over, cluster: Column, p: int) -> ClusterSums:
         for chunk, Q, score, _, share, times in rows:
             codes = clusters[chunk].astype(np.intp)
             scores = Q * (score if times is None else score * times)[:, None]
-            np.add.at(sums, codes, scores)
+            order = np.argsort(codes, kind="stable")
+            starts = np.flatnonzero(np.diff(codes[order], prepend=-1))
+            sums[codes[order[starts]]] += np.add.reduceat(scores[order], starts)
             uncancelled += np.dot(scores.T, scores)
             shares += np.bincount(codes, weights=np.einsum("ij,ij->i", Q, Q) * share, minlength=levels)
             counts += np.bincount(codes, weights=times, minlength=levels)
@@ -78,12 +85,18 @@ def clustered_errors(kind: str, over: Over, cluster: Column, n: int, rest: int, 
     sums = cluster_sums(over, cluster, p)
     clusters = int(np.count_nonzero(sums.rows))
     if kind == "CR3":
+        if clusters > _MANY:
+            remark(
+                f"`{cluster.name}` has {clusters:,} clusters: errors from leaving out one at a time (CR3) take long, and with so many the usual ones "
+                f"(CR1) say the same."
+            )
         moved, alone = moves_without(over, cluster, sums, p)
         middle = moved.T @ moved * ((clusters - 1) / clusters)
     else:
         middle = sums.scores.T @ sums.scores * (clusters / (clusters - 1) * (n - 1) / rest)
         candidates = np.flatnonzero(sums.shares > 1 - ALONE)
-        alone = [found for places, own in _decomposed(over, cluster, candidates, p) for found in own.fitted(places)]
+        products = _products(over, cluster, candidates, p)
+        alone = [found for some, own in products for found in _heavy(some, own)[1].fitted()]
     fitted = np.vstack([directions for _, directions in alone]) if alone else None
     own = "CR3" if kind == "CR3" else "clustered"
     return Errors(own, clusters - 1, cluster.name, clusters, middle, sums.uncancelled, fitted)
@@ -95,16 +108,20 @@ def moves_without(over: Over, cluster: Column, sums: ClusterSums, p: int) -> tup
     Shape (clusters, p + 1), 0 in these directions; and of each such cluster its place and its directions, shape (k, p + 1).
     """
     moved, alone = np.zeros_like(sums.scores), list[tuple[int, Array]]()
-    for places, own in _decomposed(over, cluster, np.flatnonzero(sums.rows), p):
-        along = np.einsum("kij,ki->kj", own.vectors, sums.scores[places])
-        moved[places] = np.einsum("kij,kj->ki", own.vectors, along * own.inverse)
-        alone += own.fitted(places)
+    for places, products in _products(over, cluster, np.flatnonzero(sums.rows), p):
+        heavy, own = _heavy(places, products)
+        light = places[~heavy]
+        moved[light] = np.linalg.solve(np.eye(p + 1) - products[~heavy], sums.scores[light][..., None])[..., 0]
+        along = np.einsum("kij,ki->kj", own.vectors, sums.scores[own.places])
+        moved[own.places] = np.einsum("kij,kj->ki", own.vectors, along * own.inverse)
+        alone += own.fitted()
     return moved, alone
 
 
 class _Decomposed(NamedTuple):
     """The products of whitened columns within each of some clusters, by their own directions."""
 
+    places: NDArray[np.intp]
     values: Array
     vectors: Array
 
@@ -117,40 +134,69 @@ class _Decomposed(NamedTuple):
         """1/(1 − λ), 0 in directions that the cluster decides alone."""
         return np.where(self.alone, 0.0, 1 / np.where(self.alone, 1.0, 1 - self.values))
 
-    def fitted(self, places: NDArray[np.intp]) -> list[tuple[int, Array]]:
+    def fitted(self) -> list[tuple[int, Array]]:
         """Return the directions that a cluster decides alone, with its place."""
-        return [(int(k), v[:, a].T) for k, v, a in zip(places, self.vectors, self.alone, strict=True) if a.any()]
+        return [(int(k), v[:, a].T) for k, v, a in zip(self.places, self.vectors, self.alone, strict=True) if a.any()]
 
 
-def _decomposed(
+def _heavy(places: NDArray[np.intp], products: Array) -> tuple[NDArray[np.bool_], _Decomposed]:
+    """Return which clusters may decide a direction alone, or nearly, and these by their own directions."""
+    heavy = np.linalg.norm(products, axis=(1, 2)) > _LIGHT  # no less than the largest of their own values
+    return heavy, _Decomposed(places[heavy], *np.linalg.eigh(products[heavy]))
+
+
+def _products(
     over: Over, cluster: Column, places: NDArray[np.intp], p: int
-) -> Iterator[tuple[NDArray[np.intp], _Decomposed]]:
-    """Yield some clusters at a time, with the products of their rows."""
+) -> Iterator[tuple[NDArray[np.intp], Array]]:
+    """Yield some clusters at a time, with the products of whitened columns over their rows, shape (clusters, p + 1, p + 1)."""
     most = max(1, _CELLS // (p + 1) ** 2)
     for start in range(0, len(places), most):
         some = places[start : start + most]
-        at = np.full(len(cluster.levels), -1)
+        at = np.full(len(cluster.levels) + 1, -1)  # the last is of rows without a cluster
         at[some] = np.arange(len(some))
-        multiplied = _products_within(at, (len(some), p + 1, p + 1))
-        yield some, _Decomposed(*np.linalg.eigh(total_of(over(multiplied, cluster.values))))
+        products = np.zeros((len(some), p + 1, p + 1))
+        for there, own in over(_products_at(at), cluster.values):
+            products[there] += own
+        yield some, products
 
 
-def _products_within(at: NDArray[np.intp], shape: tuple[int, int, int]) -> Callable[..., Array]:
-    def multiplied(rows: Iterator[ScoredRows], clusters: NDArray[np.integer]) -> Array:
-        products = np.zeros(shape)
-        for chunk, Q, _, _, share, _ in rows:
-            own = at[clusters[chunk]]
-            order = np.argsort(own, kind="stable")
-            order = order[np.searchsorted(own, 0, sorter=order) :]
-            ordered, inside = own[order], Q[order] * np.sqrt(share[order])[:, None]
-            ends = (np.flatnonzero(np.diff(ordered, append=-1)) + 1).tolist()
-            begin = 0
-            for end in ends:
-                products[ordered[begin]] += np.dot(inside[begin:end].T, inside[begin:end])
+def _products_at(at: NDArray[np.intp]) -> Callable[..., tuple[NDArray[np.intp], Array]]:
+    """Return what takes the products of the clusters that some rows are of, those with a place."""
+
+    def multiplied(rows: Iterator[ScoredRows], clusters: NDArray[np.integer]) -> tuple[NDArray[np.intp], Array]:
+        there = np.unique(at[clusters])
+        there = there[there >= 0]
+        own = np.zeros((0, 0, 0))
+        for places, inside in _gathered(rows, clusters, at):
+            if not own.size:
+                own = np.zeros((len(there), inside.shape[1], inside.shape[1]))
+            order = np.argsort(places, kind="stable")
+            ordered, begin = np.searchsorted(there, places[order]), 0
+            for end in (np.flatnonzero(np.diff(ordered, append=-1)) + 1).tolist():
+                some = inside[order[begin:end]]
+                own[ordered[begin]] += np.dot(some.T, some)
                 begin = end
-        return products
+        return (there, own) if own.size else (there[:0], own)
 
     return multiplied
+
+
+def _gathered(
+    rows: Iterator[ScoredRows], clusters: NDArray[np.integer], at: NDArray[np.intp]
+) -> Iterator[tuple[NDArray[np.intp], Array]]:
+    """Yield the places of clusters and the whitened columns of many rows at once, so that those of one cluster come together."""
+    places, inside, held = list[NDArray[np.intp]](), list[Array](), 0
+    for chunk, Q, _, _, share, _ in rows:
+        here = at[clusters[chunk]]
+        told = here >= 0
+        places.append(here[told])
+        inside.append(Q[told] * np.sqrt(share[told])[:, None])
+        held += inside[-1].size
+        if held > _GATHERED:
+            yield np.concatenate(places), np.vstack(inside)
+            places, inside, held = [], [], 0
+    if held:
+        yield np.concatenate(places), np.vstack(inside)
 
 
 def check_nested(cluster: Column, fixed_effects: FixedEffects | None, over: Over) -> None:
