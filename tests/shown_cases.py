@@ -158,6 +158,7 @@ FIGURES = {
     ),
     "a curve": lambda: mb.draw_slopes(linear([mb.polynomial("age"), "voice"]), "age"),
     "checks": lambda: mb.draw_checks(linear(["age", "voice"])),
+    "clusters": lambda: mb.draw_clusters(linear(["age", "voice"], cluster="team", errors="CR3"), "voice: bass"),
     "classification": lambda: mb.draw_classification(odds(["age", "voice"]), folds=5),
     "calibration": lambda: mb.draw_calibration(odds(["age", "voice"])),
     "blocks": lambda: mb.draw_blocks(ENTRY()),

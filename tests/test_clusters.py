@@ -1,13 +1,12 @@
 """What estimates would be without each cluster, and errors that come of it."""
 
-import warnings
-
 import numpy as np
 import pandas as pd
 import pytest
 
 import markbase as mb
 from reference import made_up
+from test_linear import _quietly as quietly
 
 TERMS = ["voice", "age", "km"]
 
@@ -23,26 +22,8 @@ def survey(rows=260):
     return frame.assign(times=rng.integers(1, 4, rows) + 0.0, high=np.where(frame["score"] > 38, "y", "n"))
 
 
-def dense(frame, fixed=None):
-    """Return the columns of the terms against alto, the intercept first and those of levels taken out last."""
-    columns = [frame["voice"] == v for v in ("bass", "soprano", "tenor")] + [frame["age"], frame["km"]]
-    columns += [] if fixed is None else [frame[fixed] == v for v in sorted(set(frame[fixed]))[1:]]
-    return np.column_stack([np.ones(len(frame)), *columns]).astype(float)
-
-
-def quietly(make, *args, **more):
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore", mb.MarkbaseWarning)
-        return make(*args, **more)
-
-
-SETTINGS = [
-    {},
-    {"weights": "times"},
-    {"weights": "times", "weights_are": "frequency"},
-    {"fixed_effects": "room"},
-    {"fixed_effects": "team"},
-]
+TIMES = {"weights": "times", "weights_are": "frequency"}
+SETTINGS = [{}, {"weights": "times"}, TIMES, {"fixed_effects": "room"}, {"fixed_effects": "team"}]
 
 
 @pytest.mark.parametrize("setting", SETTINGS, ids=str)
@@ -79,7 +60,9 @@ def test_a_logistic_fit_takes_one_step_without_each_cluster():
     study, more = mb.Study(frame).mark("voice", "alto"), {"event": "y", "cluster": "team", "errors": "CR3"}
     fit = quietly(mb.fit_logistic, study, "high", TERMS, **more)
     told = fit.coefficients[~fit.coefficients["base"]]
-    X, b, y = dense(frame), told["estimate"].to_numpy(), (frame["high"] == "y").to_numpy()
+    columns = [*(frame["voice"] == v for v in ("bass", "soprano", "tenor")), frame["age"], frame["km"]]
+    X = np.column_stack([np.ones(260), *columns]).astype(float)
+    b, y = told["estimate"].to_numpy(), (frame["high"] == "y").to_numpy()
     q = 1 / (1 + np.exp(-X @ b))
     steps = []
     for team in sorted(set(frame["team"])):
@@ -103,6 +86,13 @@ def test_what_one_cluster_decides_alone_or_most_of_is_named():
     alone, largest = (f for f in fit.checks().findings if f.about.startswith("clusters"))
     assert alone.figures == "told by one `team` alone: `voice: solo` by `t06`"
     assert largest.meaning.startswith("no single cluster")
+    own = table[table["level"] == "bass"].sort_values("without")
+    ax = mb.draw_clusters(fit, "voice: bass")
+    assert [t.get_text() for t in ax.get_yticklabels()] == own["cluster"].tolist()
+    np.testing.assert_allclose([line.get_xdata()[0] for line in ax.lines[1:]], own["without"])
+    for name, told in (("voice: solo", "a cluster decides it alone"), ("voice: bas", "Did you mean `voice: bass`")):
+        with pytest.raises(mb.MarkbaseError, match=told):
+            mb.draw_clusters(fit, name)
     frame.loc[frame["team"] == "t10", "score"] += 8 * frame["km"]
     pulled = quietly(mb.fit_linear, mb.Study(frame).mark("voice", "alto"), "score", TERMS, cluster="team").checks()
     assert pulled.clusters["cluster"].tolist()[:2] == ["t06", "t10"]  # without the first there is no estimate

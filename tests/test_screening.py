@@ -197,7 +197,10 @@ def test_pruning_drops_whole_groups_keeps_the_protected_and_breaks_ties_by_order
     assert pruned.values.iloc[0].notna().all()
     assert "goes although it is related to `y`" in " ".join(pruned.cautions)
     table["part"] = table["a"] + rng.normal(size=n)
-    for other, words in (("twin", "too much alike in strength"), ("part", "one is the stronger")):  # by half an interval
+    for other, words in (
+        ("twin", "too much alike in strength"),
+        ("part", "one is the stronger"),
+    ):  # by half an interval
         advice = mb.screen(mb.Study(table), ["a", other], "y", limits=mb.Limits(r=0.6)).advice
         assert words in advice[0].text
     protected = screen.prune(3, keep=["twin", "a"])

@@ -64,6 +64,7 @@ if TYPE_CHECKING:
     from markbase.show.block_figures import draw_blocks, draw_paths
     from markbase.show.check_figures import draw_checks
     from markbase.show.classification_figures import draw_calibration, draw_classification
+    from markbase.show.cluster_figure import draw_clusters
     from markbase.show.coefficient_figure import draw_coefficients
     from markbase.show.figures import draw_correlations, draw_pairs, draw_vif
     from markbase.show.fit_figures import draw_adjusted, draw_groups, draw_lines
@@ -113,6 +114,7 @@ _HOMES = {
     "draw_blocks": "markbase.show.block_figures",
     "draw_calibration": "markbase.show.classification_figures",
     "draw_checks": "markbase.show.check_figures",
+    "draw_clusters": "markbase.show.cluster_figure",
     "draw_classification": "markbase.show.classification_figures",
     "draw_coefficients": "markbase.show.coefficient_figure",
     "draw_correlations": "markbase.show.figures",
@@ -190,6 +192,7 @@ __all__ = [
     "draw_calibration",
     "draw_checks",
     "draw_classification",
+    "draw_clusters",
     "draw_coefficients",
     "draw_correlations",
     "draw_groups",

@@ -17,6 +17,7 @@ from markbase.core.rows.parts import in_parts
 from markbase.show.block_figures import draw_blocks, draw_paths
 from markbase.show.check_figures import draw_checks
 from markbase.show.classification_figures import draw_calibration, draw_classification
+from markbase.show.cluster_figure import draw_clusters
 from markbase.show.coefficient_figure import draw_coefficients
 from markbase.show.figures import drawn_as
 from markbase.show.fit_figures import MOST_LEVELS, draw_adjusted, draw_groups, draw_lines
@@ -78,6 +79,22 @@ def figure_of_coefficients(fit: AnyFit) -> Figures:
 
 def figures_of_checks(fit: AnyFit) -> Figures:
     """Draw what checks a fit."""
+    return _figures_of_rows(fit) | _figure_of_clusters(fit)
+
+
+def _figure_of_clusters(fit: AnyFit) -> Figures:
+    """Draw what leaving out each cluster moves most; nothing where there are none, or none that could be left out."""
+    if fit.cluster is None:
+        return {}
+    try:
+        return {
+            "clusters": Drawn(f"What leaving out each {fit.cluster.name} would move most", draw_clusters(fit).figure)
+        }
+    except FitError:  # as the page of the checks says it
+        return {}
+
+
+def _figures_of_rows(fit: AnyFit) -> Figures:
     if isinstance(fit, LogisticFit):
         return {
             "classification": Drawn("How many are classified correctly at every cut", _classification(fit)),

@@ -131,7 +131,7 @@ def _pages(made: AnyFit | Blocks, wanted: Wanted, pictures: Mapping[str, Picture
         sections = tuple(slopes_section(fit, numeric, by, held) for numeric, by in wanted.slopes)
         own = _taken(left, [k for k in left if "-slope" in k])
         pages.append(beside(Page(f"{fit.explained}: simple slopes", sections=sections), len(sections) - 1, own))
-    looked = _taken(left, ["checks", "classification", "calibration"])
+    looked = _taken(left, ["checks", "clusters", "classification", "calibration"])
     if isinstance(fit, LinearFit) and not fit.exact:
         sections = tuple(replace(s, folded=True) for s in checks_page(fit.checks()).sections)
         pages.append(beside(Page("Checks of the fit", sections=sections), 0, looked))

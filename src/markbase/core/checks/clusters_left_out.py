@@ -15,7 +15,7 @@ from markbase.core.inference.covariance import scored_rows
 from markbase.core.inference.standard_errors import rest_on
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.logistic_estimate import scored_rows as logistic_rows
-from markbase.core.tables import table_of
+from markbase.core.tables import rows_of, table_of
 
 if TYPE_CHECKING:
     from markbase.core.inference.clustered_errors import Over
@@ -102,7 +102,7 @@ def clusters_finding(fit: LinearFit) -> tuple[pd.DataFrame | None, list[Finding]
 def _on_those_alone(name: str, alone: pd.DataFrame) -> list[Finding]:
     if not len(alone):
         return []
-    told = dict.fromkeys(f"{_coefficient(row)} by `{row['cluster']}`" for row in alone.to_dict("records"))
+    told = dict.fromkeys(f"`{label(row)}` by `{row.cluster}`" for row in rows_of(alone))
     return [
         Finding(
             "clusters alone",
@@ -120,11 +120,11 @@ def _on_largest(name: str, table: pd.DataFrame) -> list[Finding]:
     squares = known["moves"] ** 2
     share = squares / squares.groupby([known["term"], known["level"]]).transform("sum")
     hangs = bool(share.max() > _MOST)
-    first = known.to_dict("records")[int(np.argmax(share if hangs else squares))]
-    decimals = decimals_for(first["se"])
+    first = list(rows_of(known))[int(np.argmax(share if hangs else squares))]
+    decimals = decimals_for(first.se)
     figures = (
-        f"largest movement {number(first['moves'], 2)} standard errors: {_coefficient(first)} is {number(first['estimate'], decimals)}, "
-        f"and {number(first['without'], decimals)} without `{name}` `{first['cluster']}`"
+        f"largest movement {number(first.moves, 2)} standard errors: `{label(first)}` is {number(first.estimate, decimals)}, "
+        f"and {number(first.without, decimals)} without `{name}` `{first.cluster}`"
     )
     if not hangs:
         return [Finding("clusters", figures, "no single cluster decides how sure an estimate is", "")]
@@ -138,5 +138,6 @@ def _on_largest(name: str, table: pd.DataFrame) -> list[Finding]:
     ]
 
 
-def _coefficient(row: Any) -> str:
-    return f"`{row['term']}: {row['level']}`" if row["level"] else f"`{row['term']}`"
+def label(row: Any) -> str:
+    """Return what a coefficient is called that a row is of."""
+    return f"{row.term}: {row.level}" if row.level else str(row.term)

@@ -88,7 +88,7 @@ def clustered_errors(kind: str, over: Over, cluster: Column, n: int, rest: int, 
         if clusters > _MANY:
             remark(
                 f"`{cluster.name}` has {clusters:,} clusters: errors from leaving out one at a time (CR3) take long, and with so many the usual ones "
-                f"(CR1) say the same."
+                f"(CR1) say nearly the same."
             )
         moved, alone = moves_without(over, cluster, sums, p)
         middle = moved.T @ moved * ((clusters - 1) / clusters)
