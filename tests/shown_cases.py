@@ -103,6 +103,8 @@ predict choirs.plan.toml --outcome log_practice_hours --log practice_hours --ter
 reliability choir_items.csv --codebook choir_items.codebook.toml welcome,friends,heard,stranger,part_of_it,would_miss
 reliability choir_items.csv welcome,friends,heard --level 0.9
 check choirs.plan.toml "Voice parts compared" --cases 4
+groups {BELONGING} voice --terms age,voice,rehearsals --margin 3 --correction none
+groups {STAYS} voice --terms age,voice --margin 1.5
 check {STAYS} --terms voice,rehearsals --cluster choir --errors CR3 --cases 1
 check choir_terms.plan.toml "Concerts and attendance" --order term --cases 2
 fit choir_terms.plan.toml "Concerts and attendance" --short

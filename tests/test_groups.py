@@ -6,7 +6,8 @@ import mpmath as mp
 import numpy as np
 import pandas as pd
 import pytest
-from scipy.stats import studentized_range
+from scipy.stats import norm, studentized_range
+from scipy.stats import t as t_distribution
 
 import markbase as mb
 from markbase.core.inference.multiplicity import corrected, studentised_range_tail
@@ -57,6 +58,32 @@ def test_pairs_are_the_coefficients_of_refits(kind, setting):
             wanted[["estimate", "se", "low", "high", "p"]].astype(float),
             rtol=1e-9,
         )
+
+
+@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("setting", ["classical", "clustered"])
+@pytest.mark.parametrize("correction", ["none", "holm", "bonferroni"])
+@pytest.mark.parametrize("small", [True, False])
+def test_a_margin_is_held_against_two_one_sided_tests(kind, setting, correction, small):
+    fit = KINDS[kind](study_of(choir(300)), ["voice", "age"], level=0.9, **SETTINGS[setting])
+    plain = fit.between("voice", correction)
+    bound = float(np.quantile(plain["difference"].abs(), 0.3 if small else 0.8) + (0 if small else plain["se"].max()))
+    table = fit.between("voice", correction, margin=bound if kind == "linear" else float(np.exp(bound)))
+    pd.testing.assert_frame_equal(table[plain.columns], plain)
+    dist = t_distribution(fit.df_rest) if np.isfinite(fit.df_rest) else norm
+    d, se = table["difference"], table["se"]
+    sides = np.maximum(dist.cdf((d - bound) / se), dist.sf((d + bound) / se))
+    beyond = dist.sf((d.abs() - bound) / se)
+    for column, alone in (("p_smaller", sides), ("p_larger", beyond)):
+        np.testing.assert_allclose(table[column], corrected(np.asarray(alone), correction, d, 4, 1), rtol=1e-10)
+    half = dist.ppf(0.9) * se  # of level 0.9 the interval at 80%: 10% at either end
+    np.testing.assert_allclose(table[["inner_low", "inner_high"]], np.column_stack([d - half, d + half]), rtol=1e-9)
+    wanted = np.where(table["p_smaller"] < 0.1, "smaller", np.where(table["p_larger"] < 0.1, "larger", "open"))
+    assert table["verdict"].tolist() == wanted.tolist()
+    assert len(set(wanted)) > 1 or (kind, small) != ("linear", False)
+    for none in (0, -1.0, np.inf, *([1.0] if kind == "logistic" else [])):
+        with pytest.raises(mb.MarkbaseError, match="smallest difference that would matter"):
+            fit.between("voice", margin=none)
 
 
 @pytest.mark.parametrize("kind", KINDS)

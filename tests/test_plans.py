@@ -56,6 +56,7 @@ outcome = "stays"
 event = "yes"
 terms = ["age", "voice"]
 groups = ["voice"]
+margin = 1.5
 correction = "bonferroni"
 
 [[fit]]
@@ -294,7 +295,7 @@ def test_nothing_is_written_over_and_nothing_half(results, monkeypatch):
     (results / "broken.toml").write_text(
         PLAN.replace(
             'terms = ["age", "voice"]\ngroups', 'terms = ["age", "rehearsals", "concerts", "events"]\ngroups'
-        ).replace('groups = ["voice"]\n', "")
+        ).replace('groups = ["voice"]\nmargin = 1.5\n', "")
     )
     stopped = run("run", "broken.toml", "--into", "never", cwd=results)
     assert stopped.returncode == 2
@@ -318,6 +319,8 @@ MISTAKES = {
     "a fit to eliminate from that is not there": ('fit = "in blocks"', 'fit = "in block"', r"line LINE: there is no fit `in block`"),
     "a kind that does not exist": ('kind = "logistic"', 'kind = "logit"', r"line LINE: `kind` is linear or logistic, not 'logit'"),
     "an event for a linear fit": ('kind = "logistic"\n', "", r"`event` is for a logistic fit"),
+    "a margin that is none": ("margin = 1.5", "margin = 0.5", r"line LINE: `margin`: the margin, .* is an odds ratio above 1"),
+    "a margin of nothing told": ('groups = ["voice"]\n', "", r"line LINE: `margin` is for pairs of levels; name the groups"),
     "no outcome": ('outcome = "stays"\n', "", r"line LINE: a \[\[fit\]\] names its outcome"),
     "no terms": ('terms = ["age", "voice"]\ngroups', "groups", r"terms are a list"),
     "terms as a text": ('terms = ["age", "voice"]\ngroups', 'terms = "age"\ngroups', r"line LINE: terms are a list"),

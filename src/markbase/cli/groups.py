@@ -27,10 +27,17 @@ from markbase.core.design.requested_terms import unquoted
 from markbase.core.errors import MarkbaseError, listed, quoted
 from markbase.core.inference.corrections import CORRECTIONS
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.equivalence import check_margin
 from markbase.reports.document import write_document
 from markbase.show.equation import lines_page
 from markbase.show.fit import what_is_read
-from markbase.show.group_tables import cells_sections, groups_section, pairs_section, planned_section
+from markbase.show.group_tables import (
+    cells_sections,
+    equivalence_section,
+    groups_section,
+    pairs_section,
+    planned_section,
+)
 from markbase.show.page import Page, Section
 from markbase.show.records import groups_record, table_record
 from markbase.show.regression import regression_record
@@ -55,6 +62,13 @@ from markbase.show.regression import regression_record
     panel="Comparison",
 )
 @click.option(
+    "--margin",
+    type=float,
+    metavar="N",
+    help="The smallest difference that would matter, or odds ratio: which pairs differ by less (equivalence), which by more?",
+    panel="Comparison",
+)
+@click.option(
     "--contrast",
     "contrasts",
     multiple=True,
@@ -69,6 +83,7 @@ from markbase.show.regression import regression_record
 def command(
     places: tuple[str, ...],
     correction: str,
+    margin: float | None,
     contrasts: tuple[str, ...],
     manuscript: Path | None,
     figures: Path | None,
@@ -93,12 +108,17 @@ def command(
         crossed = [group for group in groups if ":" in group and group not in inside]
         if crossed and (at or contrasts):
             raise click.UsageError(f"{crossed[0]} are two groups together; leave --at and --contrast out.")
+        if crossed and margin is not None:
+            raise click.UsageError(f"{crossed[0]} are two groups together; leave --margin out, or name one of the two.")
+        if margin is not None:
+            check_margin(margin, fit.family.ratios)
         asked = _Asked(
             fit,
             tuple(dict.fromkeys(groups)),
             tuple(crossed),
             tuple(dict(zip(at, values, strict=True)) for values in itertools.product(*at.values())),
             correction,
+            margin,
             _weights(contrasts) if contrasts else None,
         )
         found = asked.record() if as_json else asked.page()
@@ -123,6 +143,7 @@ class _Asked:
     places: tuple[Mapping[str, float], ...]
     """Where numeric columns are held; one empty place for as in the sample."""
     correction: str
+    margin: float | None
     planned: Mapping[str, Mapping[str, float]] | Sequence[str] | None
 
     @property
@@ -139,6 +160,9 @@ class _Asked:
             fit.variable(group, "categorical")
             sections += [groups_section(fit, group, place or None) for place in self.places]
             sections += [pairs_section(fit, group, self.correction, place or None) for place in self.places]
+            if self.margin is not None:
+                held = (fit, group, self.margin, self.correction)
+                sections += [equivalence_section(*held, place or None) for place in self.places]
             if self.planned is not None:
                 chosen = self.planned_correction
                 sections += [planned_section(fit, group, self.planned, chosen, place or None) for place in self.places]
@@ -161,8 +185,11 @@ class _Asked:
             return {"means": table_record(means), "correction": self.correction, "pairs": table_record(pairs)}
         self.fit.variable(group, "categorical")
         if self.places == ({},):
-            return groups_record(self.fit, group, self.correction)
-        return [{"at": place, **groups_record(self.fit, group, self.correction, place)} for place in self.places]
+            return groups_record(self.fit, group, self.correction, margin=self.margin)
+        return [
+            {"at": place, **groups_record(self.fit, group, self.correction, place, self.margin)}
+            for place in self.places
+        ]
 
 
 def _lines(fit: AnyFit, group: str) -> list[Section]:

@@ -186,10 +186,10 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
     figures = figures_of(made) if draws else {}
     results.tables |= {f"{name}-coefficients": fit.coefficients, f"{name}-terms": fit.terms}
     for group in entry.groups:
-        record.setdefault("groups", {})[group] = groups_record(fit, group, entry.correction)
+        record.setdefault("groups", {})[group] = groups_record(fit, group, entry.correction, margin=entry.margin)
         results.tables |= {
             f"{name}-{group}-levels": fit.groups(group),
-            f"{name}-{group}-pairs": fit.between(group, entry.correction),
+            f"{name}-{group}-pairs": fit.between(group, entry.correction, margin=entry.margin),
         }
     slopes = tuple((numeric, by or None) for numeric, by in entry.slopes)
     if slopes:
@@ -213,7 +213,7 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         more.append(cross_validation_page(found))
         record["cross_validate"] = table_record(found.table)
     results.figures |= {f"{name}-{figure}": drawn for figure, drawn in figures.items()}
-    wanted = Wanted(tuple(entry.groups), entry.correction, slopes, entry.at)
+    wanted = Wanted(tuple(entry.groups), entry.correction, slopes, entry.at, entry.margin)
     results.parts.append(analysis_part(made, entry.name, entry.question, wanted, figures, more))
     results.manuscript += [made, *((fit, group) for group in entry.groups)]
     results.record.setdefault("fits", {})[entry.name] = json.loads(to_json(record))
@@ -221,6 +221,7 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         results.study.trail,
         groups=entry.groups,
         correction=entry.correction,
+        margin=entry.margin,
         folds=_FOLDS if entry.cross_validate else 0,
         held_out=entry.hold_out,
     )

@@ -11,6 +11,7 @@ from markbase.core.design.options import KINDS, FitOptions
 from markbase.core.design.requested_terms import TermRequest, interaction, polynomial, request_name, term_from_text
 from markbase.core.errors import MarkbaseError, listed, near, quoted
 from markbase.core.inference.corrections import CORRECTIONS
+from markbase.core.results.equivalence import check_margin
 from markbase.files.plan_entries import (
     Analysis,
     CompareEntry,
@@ -22,7 +23,9 @@ from markbase.files.plan_entries import (
 from markbase.files.plan_lines import Lines
 
 _SHARED = (*FitOptions.names(), "groups", "kind", "name", "outcome", "question")
-FIT_KEYS = tuple(sorted((*_SHARED, "at", "correction", "cross_validate", "hold_out", "seed", "slopes", "terms")))
+FIT_KEYS = tuple(
+    sorted((*_SHARED, "at", "correction", "cross_validate", "hold_out", "margin", "seed", "slopes", "terms"))
+)
 BLOCK_KEYS = tuple(sorted((*(k for k in _SHARED if k not in ("groups", "penalty")), "entry", "bootstrap", "seed")))
 SCREEN_KEYS = ("limit_r", "limit_vif", "outcome", "terms")
 COMPARE_KEYS = ("fits", "name")
@@ -34,6 +37,7 @@ _TYPES: dict[str, tuple[type, ...]] = {
     "cross_validate": (bool,),
     "figures": (bool,),
     "hold_out": (int, float),
+    "margin": (int, float),
     "limit_r": (int, float),
     "limit_vif": (int, float),
     "limit": (int, float),
@@ -128,6 +132,7 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
     groups = entry.get("groups", [])
     if not isinstance(groups, list) or not all(isinstance(g, str) for g in groups):
         raise lines.error('`groups` is a list of groups: groups = ["voice"]', at=lines.within(table, number, "groups"))
+    _check_margin(entry, kind, lines, lines.within(table, number, "margin"))
     share = entry.get("hold_out", 0.0)
     if "hold_out" in entry and not 0 < share < 1:
         raise lines.error(
@@ -150,6 +155,7 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
         slopes=_slopes(entry.get("slopes", []), lines, lines.within(table, number, "slopes")),
         at=_places(entry.get("at", {}), lines, lines.within(table, number, "at")),
         correction=str(entry.get("correction", "holm")),
+        margin=entry.get("margin"),
         cross_validate=bool(entry.get("cross_validate", False)),
         hold_out=float(share),
         bootstrap=int(entry.get("bootstrap", 0)),
@@ -158,6 +164,17 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
         table=table,
         number=number,
     )
+
+
+def _check_margin(entry: Mapping[str, Any], kind: str, lines: Lines, at: int) -> None:
+    if "margin" not in entry:
+        return
+    if not entry.get("groups"):
+        raise lines.error('`margin` is for pairs of levels; name the groups to be told: groups = ["voice"]', at=at)
+    try:
+        check_margin(entry["margin"], kind == "logistic")
+    except MarkbaseError as refused:
+        raise lines.error(f"`margin`: {str(refused)[0].lower()}{str(refused)[1:].rstrip('.')}", at=at) from None
 
 
 def _check_level(entry: Mapping[str, Any], table: str, number: int, lines: Lines) -> None:

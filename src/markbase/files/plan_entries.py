@@ -35,6 +35,8 @@ class FitEntry:
     """Groups to be told on their own."""
     correction: str = "holm"
     """Of their pairs."""
+    margin: float | None = None
+    """The smallest difference that would matter; None for none told."""
     slopes: tuple[tuple[str, str], ...] = ()
     """Numeric columns whose simple slopes are told, each with its moderator or an empty text."""
     at: Mapping[str, tuple[float, ...]] = field(default_factory=dict)

@@ -83,6 +83,7 @@ def plan_schema() -> Schema:
         "entry": {"type": "array", "items": _table({"name": _TEXT, "terms": terms}, ["name", "terms"]), "minItems": 1},
         "groups": _TEXTS,
         "correction": {"enum": list(CORRECTIONS)},
+        "margin": {"type": "number", "exclusiveMinimum": 0},
         "slopes": _TEXTS,
         "at": {"type": "object"},
         "cross_validate": _FLAG,

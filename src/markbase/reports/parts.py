@@ -17,7 +17,7 @@ from markbase.show.bases import versions_of
 from markbase.show.blocks import blocks_page
 from markbase.show.fit import checks_page
 from markbase.show.fit_figures import draw_groups
-from markbase.show.group_tables import groups_section, pairs_grid, pairs_section
+from markbase.show.group_tables import equivalence_section, groups_section, pairs_grid, pairs_section
 from markbase.show.guide import guide_section
 from markbase.show.html import Versions
 from markbase.show.page import Drawing, Page, Picture, Section, Sentences
@@ -60,6 +60,8 @@ class Wanted:
     """Numeric columns whose slopes are told, and by what they differ."""
     at: Mapping[str, Sequence[float]] = field(default_factory=dict)
     """Where numeric columns are held."""
+    margin: float | None = None
+    """The smallest difference of levels that would matter; None for none told."""
 
 
 def analysis_part(
@@ -125,6 +127,8 @@ def _pages(made: AnyFit | Blocks, wanted: Wanted, pictures: Mapping[str, Picture
         sections: tuple[Section, ...] = (groups_section(fit, group), pairs_section(fit, group, wanted.correction))
         if 2 < fit.variable(group, "categorical").size <= _WIDEST:
             sections += (pairs_grid(fit, group, wanted.correction),)
+        if wanted.margin is not None:
+            sections += (equivalence_section(fit, group, wanted.margin, wanted.correction),)
         pages.append(beside(Page(f"{fit.explained}, by {group}", sections=sections), 0, own))
     if wanted.slopes:
         held = {name: list(values) for name, values in wanted.at.items()} or None

@@ -26,7 +26,7 @@ from markbase.core.formatting import (
 from markbase.core.reading.group_cautions import about_clusters
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.tables import rows_of
-from markbase.show.page import Facts, Row, Section, Strip, Table
+from markbase.show.page import Facts, Row, Section, Sentences, Strip, Table
 from markbase.show.statistics import Entry, Statistic, laid_out, scale_of, scale_over
 
 _CORRECTED = {
@@ -96,6 +96,56 @@ def pairs_section(fit: AnyFit, group: str, correction: str = "holm", at: Mapping
     """Describe every pair of levels of a group, a row a pair."""
     title = f"Every pair of {group}{_held(at)}"
     return compared_section(fit, fit.between(group, correction, at=at), title, correction)
+
+
+def equivalence_section(
+    fit: AnyFit, group: str, margin: float, correction: str = "holm", at: Mapping[str, float] | None = None
+) -> Section:
+    """Say of every pair of levels of a group whether it differs by less than would matter, or by more."""
+    table = fit.between(group, correction, at=at, margin=margin)
+    odds = fit.family.ratios
+    least = f"an odds ratio of {short(margin, 4)}" if odds else f"{short(margin, 4)} {fit.outcome.step_many}"
+    decimals, rows = decimals_for(float(table["se"].min())), []
+    for r in rows_of(table):
+        if odds:
+            size, *ends = ratio_with_ends(r.odds_ratio, math.exp(r.inner_low), math.exp(r.inner_high), r.se)
+        else:
+            size, *ends = value_with_ends(r.difference, r.inner_low, r.inner_high, decimals)
+        besides = (
+            f", yet not {1 if odds else 0}" if (r.p if correction == "none" else r.p_corrected) < fit.alpha else ""
+        )
+        told = f"smaller{besides}" if r.verdict == "smaller" else r.verdict
+        told = told if not math.isnan(r.p_smaller) else "–"
+        rows.append(
+            Row(
+                (
+                    f"{r.level} against {r.against}",
+                    size,
+                    from_to(*ends),
+                    p_value(r.p_smaller),
+                    p_value(r.p_larger),
+                    told,
+                )
+            )
+        )
+    size = "odds ratio" if odds else f"difference ({fit.outcome.step_many})"
+    heads = ("pair", size, f"{short(100 * max(1 - 2 * fit.alpha, 0.0), 4)}% CI", "p smaller", "p larger", "says")
+    steps = "holm" if correction == "tukey" else correction
+    note = "two one-sided tests (equivalence), p " + _CORRECTED[steps].split(";")[0]
+    either = (
+        f"between {short(1 / margin, 3)} and {short(margin, 4)}"
+        if odds
+        else f"less than {short(margin, 4)} in either direction"
+    )
+    words = (
+        f"Smaller: {either}, which these rows show. Open: they cannot tell; that is no evidence for either. The margin is one that was chosen "
+        f"before the data were seen, because less would not matter."
+    )
+    return Section(
+        f"Smaller or larger than {least}? Every pair of {group}{_held(at)}",
+        note,
+        (Table(heads, tuple(rows), frozenset({1, 2, 3, 4})), Sentences(((words, ()),))),
+    )
 
 
 def pairs_grid(fit: AnyFit, group: str, correction: str = "holm") -> Section:

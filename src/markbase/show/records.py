@@ -108,7 +108,11 @@ def classification_record(c: Classification) -> dict[str, Any]:
 
 
 def groups_record(
-    fit: LinearFit | LogisticFit, group: str, correction: str, at: Mapping[str, float] | None = None
+    fit: LinearFit | LogisticFit,
+    group: str,
+    correction: str,
+    at: Mapping[str, float] | None = None,
+    margin: float | None = None,
 ) -> dict[str, Any]:
     """Return a group of a fit as plain data: its levels and every pair, where numeric columns are held, and the equation by its levels."""
     lines = fit.equation(by=group)
@@ -116,7 +120,8 @@ def groups_record(
     return {
         "levels": _rows(fit.groups(group, at=at)),
         "correction": correction,
-        "pairs": _rows(fit.between(group, correction, at=at)),
+        "margin": margin,
+        "pairs": _rows(fit.between(group, correction, at=at, margin=margin)),
         "lines": {level: equation.text for level, equation in lines.lines},
         "parallel": {k: getattr(test, k) for k in ("statistic", "df", "df_rest", "p")} if test else None,
     }

@@ -46,6 +46,8 @@ class Procedure:
     """Groups of which all pairs were compared."""
     correction: str = "holm"
     """Of their p values."""
+    margin: float | None = None
+    """The smallest difference that would matter, against which they were tested; None for none."""
     folds: int = 0
     """Parts of a cross-validation; 0 for none."""
     held_out: float = 0.0
@@ -77,6 +79,15 @@ def methods_paragraph(fit: AnyFit, version: str, procedure: Procedure | None = N
     if did.groups:
         told.append(
             f"The p values of all pairs of levels of {listed(quoted(did.groups))} were {_CORRECTED[did.correction]}."
+        )
+    if did.margin is not None:
+        what = (
+            f"an odds ratio of {short(did.margin, 4)}"
+            if fit.family.ratios
+            else f"{short(did.margin, 4)} {fit.outcome.step_many}"
+        )
+        told.append(
+            f"Whether differences are smaller than {what}, in either direction, was tested by two one-sided tests (Schuirmann, 1987)."
         )
     if did.folds:
         told.append(

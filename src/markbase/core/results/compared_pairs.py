@@ -12,17 +12,23 @@ from markbase.core.errors import MarkbaseError
 from markbase.core.inference.corrections import check_correction
 from markbase.core.inference.distributions import p_of_t
 from markbase.core.inference.multiplicity import corrected, half_width
+from markbase.core.results.equivalence import with_equivalence
 from markbase.core.results.estimates import Estimated
 
 Array = NDArray[np.float64]
 
 
 def pairs_table(
-    fit: Estimated, names: Sequence[tuple[str, str]], combos: Array, correction: str, levels: int
+    fit: Estimated,
+    names: Sequence[tuple[str, str]],
+    combos: Array,
+    correction: str,
+    levels: int,
+    margin: float | None = None,
 ) -> pd.DataFrame:
     """Compare pairs by combinations of the columns of the moments, shape (pairs, columns): a row a pair.
 
-    `levels` is how many are compared with one another, for ``tukey``.
+    `levels` is how many are compared with one another, for ``tukey``; with a `margin` it is told which are smaller.
     """
     check_correction(correction)
     if correction == "tukey" and (fit.family.statistic != "t" or fit.errors.middle is not None):
@@ -49,4 +55,5 @@ def pairs_table(
             "p_corrected": corrected(p, correction, statistic, levels, fit.df_rest),
         }
     )
-    return fit.family.with_ratios(table, "difference")
+    table = fit.family.with_ratios(table, "difference")
+    return table if margin is None else with_equivalence(table, fit, margin, correction)

@@ -92,7 +92,14 @@ class Grouped(Estimated):
         rows = self._level_rows(self.variable(group, "categorical"), at)
         return self._as_overall(self.inner.joint((rows[1:] - rows[0])[:, self.solution.columns]))
 
-    def between(self, group: str, correction: str = "holm", *, at: Mapping[str, float] | None = None) -> pd.DataFrame:
+    def between(
+        self,
+        group: str,
+        correction: str = "holm",
+        *,
+        at: Mapping[str, float] | None = None,
+        margin: float | None = None,
+    ) -> pd.DataFrame:
         """Compare every level of a group with every other.
 
         Parameters
@@ -104,6 +111,9 @@ class Grouped(Estimated):
             (Tukey-Kramer; linear models with classical errors), or ``none``.
         at : mapping of str to float, optional
             Where numeric columns are held; by default as in the sample.
+        margin : float, optional
+            The smallest difference that would matter, chosen before the data were seen, in units of the outcome, or of a logistic
+            model an odds ratio above 1: which differences are smaller either way (equivalence), and which are larger?
 
         Returns
         -------
@@ -111,14 +121,15 @@ class Grouped(Estimated):
             One row a pair: `level`, `against`, `difference` (of adjusted means; in a logistic model of log odds),
             `se`, `t` or `z`, `low`, `high`, `p` (each by itself), `p_corrected`. Under ``bonferroni`` and ``tukey``
             the intervals hold together, under ``holm`` and ``none`` each by itself. A logistic model adds
-            `odds_ratio`, `odds_low`, `odds_high`.
+            `odds_ratio`, `odds_low`, `odds_high`. A margin adds `inner_low`, `inner_high` (the interval at 1 − 2α, of which the margin has to lie
+            outside), `p_smaller` (two one-sided tests), `p_larger`, both corrected, and `verdict`: ``smaller``, ``larger`` or ``open``.
 
         Raises
         ------
         ColumnError
             If the model has no such group.
         MarkbaseError
-            If there is no such correction, or ``tukey`` does not suit the model.
+            If there is no such correction, or ``tukey`` does not suit the model, or the margin is none.
 
         Examples
         --------
@@ -139,7 +150,7 @@ class Grouped(Estimated):
         pairs = list(itertools.combinations(range(term.size), 2))
         combos = np.array([rows[b] - rows[a] for a, b in pairs])
         names = [(term.labels[b], term.labels[a]) for a, b in pairs]
-        return pairs_table(self, names, combos, correction, term.size)
+        return pairs_table(self, names, combos, correction, term.size, margin)
 
     def between_grid(self, group: str, correction: str = "holm", show: str = "difference") -> pd.DataFrame:
         """Lay the pairs of a group out as a square table.
