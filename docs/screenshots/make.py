@@ -33,8 +33,8 @@ TERMINALS = {
     "fit-numbers.png": (FIT, "1080x993+0+0"),
     "fit-words.png": (FIT, "1080x800+0+990"),
     "groups.png": (
-        f"markbase groups {PLAN} voice --outcome belonging --terms age,voice,rehearsals",
-        "1080x622+0+0",
+        f"markbase groups {PLAN} voice --outcome belonging --terms age,voice,rehearsals --margin 3",
+        "1080x890+0+0",
     ),
     "slopes.png": (
         f"markbase slopes {PLAN} age:voice --outcome belonging --terms voice,rehearsals --polynomial age=2 --interaction age,voice "

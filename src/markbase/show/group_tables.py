@@ -141,6 +141,10 @@ def equivalence_section(
         f"Smaller: {either}, which these rows show. Open: they cannot tell; that is no evidence for either. The margin is one that was chosen "
         f"before the data were seen, because less would not matter."
     )
+    bound = math.log(margin) if odds else margin
+    inside = np.maximum(table["inner_high"], -table["inner_low"]) < bound
+    if (inside & (table["verdict"] == "open")).any():
+        words += " An interval that lies inside belongs to an open pair where only p is corrected for how many pairs there are."
     return Section(
         f"Smaller or larger than {least}? Every pair of {group}{_held(at)}",
         note,
