@@ -83,6 +83,11 @@ def test_what_one_cluster_decides_alone_or_most_of_is_named():
     assert lost[["cluster", "level"]].to_numpy().tolist() == [["t06", "solo"]]
     assert np.isnan(se["solo"])
     assert np.isfinite(se.drop("solo")).all()
+    weighing = {"weights": "times", "cluster": "team"}
+    heavy = quietly(
+        mb.fit_linear, mb.Study(frame.assign(times=1.0 + 2 * (frame["team"] == "t06"))), "score", TERMS, **weighing
+    ).coefficients
+    assert heavy.set_index("level")["se"].isna().tolist() == [level == "solo" for level in heavy["level"]]
     alone, largest = (f for f in fit.checks().findings if f.about.startswith("clusters"))
     assert alone.figures == "told by one `team` alone: `voice: solo` by `t06`"
     assert largest.meaning.startswith("no single cluster")

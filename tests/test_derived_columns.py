@@ -190,3 +190,11 @@ def test_rows_taken_are_taken_of_the_sources_too():
         assert str(fits[0].simple_slopes("km")) == str(fits[1].simple_slopes("km"))
         assert fits[0].predict({"km": 9.0}).equals(fits[1].predict({"km": 9.0}))
         assert (some.rows == 300) == (fits[0].strength == whole.strength)
+
+
+@pytest.mark.parametrize("how", ["z", "unit_range"])
+def test_levels_without_spread_are_counted_where_they_have_rows(how):
+    table = pd.DataFrame({"x": [1.0, 2, 3, 5, 5, 7], "g": list("aabbcd")})
+    study = mb.Study(table, {"columns": {"g": {"levels": [*"abcde"]}}})  # of e there is no row
+    with pytest.warns(mb.MarkbaseWarning, match="2 levels of `g` too small or constant: left missing"):
+        assert study.derive("k", within="g", **{how: "x"})["k"].valid == 4

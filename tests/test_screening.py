@@ -127,6 +127,11 @@ def test_exact_overlaps_are_infinite_and_named_and_the_others_keep_their_values(
     rest = mb.screen(study, ["age", "rehearsals", "concerts", "travel_km"], "belonging").vif.set_index("term")["vif"]
     np.testing.assert_allclose(values[["age", "travel_km"]], rest[["age", "travel_km"]], rtol=1e-10)
     assert screen.advice[0].kind == "collinear"
+    table = pd.DataFrame({"x": [1.0, 2, 4, 3, 5], "z": [2.0, 1, 3, 1, 2]}).assign(twice=lambda f: 2 * f["x"])
+    assert [a.kind for a in mb.screen(mb.Study(table), ["x", "twice", "z"]).advice] == [
+        "collinear",
+        "none",
+    ]  # told once
     pruned = screen.prune()
     assert pruned.steps[["dropped", "value"]].to_numpy().tolist() == [["events", math.inf]]
     assert screen.prune(keep=["events"]).steps["dropped"].tolist() == ["concerts", "rehearsals"]
