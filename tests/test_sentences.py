@@ -119,9 +119,8 @@ def test_methods_say_what_happened_and_nothing_else():
         assert word not in plain
     fit = mb.fit_linear(study, "hours", ["voice", "age"], weights="weight")
     entry = mb.fit_blocks(study, "hours", {"a": ["age"], "b": ["voice"]})
-    did = Procedure(
-        study.trail, (("a", ("age",)), ("b", ("voice",))), entry.changes[-1].kind, 500, 3, ("voice",), "holm", 10, 0.25
-    )
+    blocks = (("a", ("age",)), ("b", ("voice",)))
+    did = Procedure(study.trail, blocks, entry.changes[-1].kind, 500, 3, ("voice",), "holm", 10, 0.25, 0.5)
     rich = methods_paragraph(fit, "1", did)
     for word in (
         "Rows were weighted by `weight`, as sampling weights",
@@ -132,6 +131,7 @@ def test_methods_say_what_happened_and_nothing_else():
         "500 bootstrap samples (seed 3)",
         "were corrected after Holm",
         "each of 10 parts",
+        "differences are smaller than 0.5 log units",
         "25% of the rows were held out",
         "`age` no answer (-9) in 12",
     ):

@@ -26,6 +26,7 @@ from markbase.core.results.fit_linear import fit_linear
 from markbase.core.screening.limits import Limits
 from markbase.core.screening.screen import screen, screen_fit
 from markbase.core.screening.specifications import specifications
+from markbase.core.tables import records_of
 from markbase.reports.document import write_document
 from markbase.show.records import pruned_record, screen_record
 from markbase.show.screen import pruned_page, screen_page, specifications_page
@@ -141,7 +142,7 @@ def command(
         if moved:
             record["specifications"] = {
                 "focus": moved.focus,
-                "table": moved.table.to_dict("records"),
+                "table": records_of(moved.table),
                 "changed": list(moved.changed),
             }
         show_json(record, told)

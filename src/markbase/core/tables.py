@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections import namedtuple
+from collections.abc import Callable, Mapping, Sequence
 from functools import cache
 from typing import Any, overload
 
@@ -66,10 +67,21 @@ TableRow = Mapping[str, Any]
 
 def records_of(table: pd.DataFrame) -> list[TableRow]:
     """Return the rows of a table, whatever its columns are called."""
-    records: list[TableRow] = table.to_dict("records")  # type: ignore[assignment]
-    return records
+    names = table.columns.tolist()
+    return [dict(zip(names, cells, strict=True)) for cells in _cells_of(table)]
 
 
-def rows_of(table: pd.DataFrame) -> Iterator[Any]:
-    """Yield the rows of a table whose column names are identifiers as named tuples."""
-    yield from table.itertuples(index=False)
+def rows_of(table: pd.DataFrame) -> list[Any]:
+    """Return the rows of a table whose column names are identifiers as named tuples."""
+    return list(map(_named(tuple(table.columns))._make, _cells_of(table)))
+
+
+def _cells_of(table: pd.DataFrame) -> list[list[Any]]:
+    """Return the cells of a table, row by row: at once, where pandas would ask each column for each."""
+    cells: list[list[Any]] = table.to_numpy(dtype=object).tolist()
+    return cells
+
+
+@cache
+def _named(names: tuple[str, ...]) -> Any:
+    return namedtuple("Row", names, rename=True)

@@ -76,7 +76,7 @@ def _errors(fit: AnyFit) -> str:
 
 
 def _steps(hierarchy: Blocks) -> Section:
-    fit, names, steps = hierarchy.last, hierarchy.names, list(rows_of(hierarchy.steps))
+    fit, names, steps = hierarchy.last, hierarchy.names, rows_of(hierarchy.steps)
     if hierarchy.logistic:
         rows = [Row(("Deviance", *(number(s.deviance, 1) for s in steps)), "group")]
         rows.append(Row(("McFadden", *(without_zero(s.mcfadden) for s in steps))))

@@ -19,7 +19,7 @@ from markbase.core.formatting import as_percent, decimals_for, from_to, number, 
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.turning_points import TurningPoint
-from markbase.core.tables import rows_of
+from markbase.core.tables import records_of, rows_of
 from markbase.show.fit import errors_text, reading_blocks, rows_section, what_is_read
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
 from markbase.show.statistics import side_by_side
@@ -179,7 +179,7 @@ def _vif(hierarchy: Blocks) -> list[Section]:
         return []
     rows = tuple(
         Row((str(r["term"]), *("" if math.isnan(float(r[n])) else number(float(r[n]), 2) for n in hierarchy.names)))
-        for r in table[table[list(hierarchy.names)].notna().any(axis=1)].to_dict("records")
+        for r in records_of(table[table[list(hierarchy.names)].notna().any(axis=1)])
     )
     note = "single columns: how many times the standard error of each is what it would be alone"
     heads = ("term", *hierarchy.names)
@@ -192,7 +192,7 @@ def comparison_page(comparison: Comparison) -> Page:
     sections = []
     figures = [c for c in comparison.strength.columns if c not in ("fit", "terms", "parameters", "used")]
     rows = []
-    for r in comparison.strength.to_dict("records"):
+    for r in records_of(comparison.strength):
         shown = [
             ""
             if math.isnan(r[c])
@@ -268,7 +268,7 @@ def elimination_page(elimination: Elimination) -> Page:
                 number(r["bic"], 1),
             )
         )
-        for r in elimination.steps.to_dict("records")
+        for r in records_of(elimination.steps)
     )
     heads = (
         "step",

@@ -25,7 +25,7 @@ from markbase.core.formatting import (
 )
 from markbase.core.reading.group_cautions import about_clusters
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.tables import rows_of
+from markbase.core.tables import records_of, rows_of
 from markbase.show.page import Facts, Row, Section, Sentences, Strip, Table
 from markbase.show.statistics import Entry, Statistic, laid_out, scale_of, scale_over
 
@@ -57,7 +57,7 @@ def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = Non
 
 def levels_table(fit: AnyFit, group: str, at: Mapping[str, float] | None = None, *, formal: bool = False) -> Table:
     """Return the levels of a group, the base marked; the arguments are those of `groups_section` and `coefficients_table`."""
-    table = list(rows_of(fit.groups(group, at=at)))
+    table = rows_of(fit.groups(group, at=at))
     points, factor = fit.family.shares, fit.family.factor
     decimals = decimals_for(min([float(r.se) * factor for r in table if not r.base] or [1.0]))
     if points:
@@ -187,7 +187,7 @@ def cells_sections(fit: AnyFit, first: str, second: str, correction: str = "holm
     if shares:
         decimals = min(decimals, max(1, *(share_decimals(v) for v in means["adjusted"].tolist())))
     rows = []
-    for r in means.to_dict("records"):
+    for r in records_of(means):
         value, low, high = (factor * float(r[k]) for k in ("adjusted", "low", "high"))
         cells = (
             str(r[first]),

@@ -11,6 +11,7 @@ from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, from_to, number, plain, short
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.stored_fit import StoredFit
+from markbase.core.tables import TableRow, records_of
 from markbase.show.fit import what_is_read
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 
@@ -28,7 +29,7 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
     percent = f"{short(100 * fit.level, 4)}%"
     rows, own = [], []
     name = fit.identifier.name if fit.identifier is not None and fit.identifier.name in table else None
-    for number_of_row, r in enumerate(table.head(_MOST).to_dict("records"), 1):
+    for number_of_row, r in enumerate(records_of(table.head(_MOST)), 1):
         profile = ", ".join(f"{c} {_cell(r[c])}" for c in given if not pd.isna(r[c])) or "as in the sample"
         if of_rows is not None:
             profile = f"row {number_of_row}" if name is None else str(r[name])
@@ -108,7 +109,7 @@ def _smeared(fit: AnyFit | StoredFit, source: str) -> str:
     )
 
 
-def _figures_back(r: dict) -> tuple[str, str, str]:  # type: ignore[type-arg]
+def _figures_back(r: TableRow) -> tuple[str, str, str]:
     low, high = float(r["geometric_low"]), float(r["geometric_high"])
     decimals = decimals_for((high - low) / 4 or 1.0)
     ends = from_to(number(low, decimals), number(high, decimals))
@@ -136,7 +137,7 @@ def _cell(value: object) -> str:
         return str(value)
 
 
-def _figures(fit: AnyFit | StoredFit, r: dict) -> tuple[str, ...]:  # type: ignore[type-arg]
+def _figures(fit: AnyFit | StoredFit, r: TableRow) -> tuple[str, ...]:
     if fit.family.shares:
         return (
             as_percent(r["probability"]),

@@ -13,6 +13,7 @@ import pandas as pd
 
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
+from markbase.core.tables import records_of
 
 if TYPE_CHECKING:
     from markbase.core.comparison.backward_elimination import Elimination
@@ -284,7 +285,7 @@ def _about(column: Column) -> dict[str, Any]:
 
 
 def _rows(table: pd.DataFrame) -> list[dict[str, Any]]:
-    return [{str(k): v for k, v in row.items()} for row in table.to_dict("records")]
+    return [{str(k): v for k, v in row.items()} for row in records_of(table)]
 
 
 def _clean(value: Any) -> Any:

@@ -70,7 +70,7 @@ def draw_slopes(fit: AnyFit | StoredFit, numeric: str, by: str | None = None, ax
     if moderator is not None and moderator.is_categorical:
         return _by_level(fit, numeric, moderator.name, ax)
     along = by or numeric
-    regions = list(rows_of(fit.clear_region(numeric, along)))
+    regions = rows_of(fit.clear_region(numeric, along))
     low, high, _ = fit.rows_used.spread(along)
     grid = np.linspace(low, high, _PLACES)
     told = np.array([fit.slope_at(numeric, {along: float(v)}) for v in grid])

@@ -17,7 +17,7 @@ from markbase.core.formatting import (
     value_with_ends,
 )
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.tables import rows_of
+from markbase.core.tables import records_of, rows_of
 from markbase.show.page import Facts, Row, Section, Strip, Table
 from markbase.show.statistics import scale_of
 
@@ -31,7 +31,7 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
     held = [c for c in table.columns[: list(table.columns).index("slope")] if c not in ("level", "base", "n")]
     scale = scale_of(float(table["low"].min()), float(table["high"].max()))
     rows = []
-    for r in table.to_dict("records"):
+    for r in records_of(table):
         decimals = decimals_for(float(r["se"]))
         size, *ends = value_with_ends(r["slope"], r["low"], r["high"], decimals)
         place = [f"{by} {r['level']}"] if "level" in r else []
@@ -83,7 +83,7 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
 
 def _in_points(table: pd.DataFrame) -> Iterator[tuple[str, str, str]]:
     """Write the slopes of a logistic fit in percentage points of probability, with the ends of their intervals."""
-    for r in table.to_dict("records"):
+    for r in records_of(table):
         size, low, high = (100 * r[f"probability_{key}"] for key in ("slope", "low", "high"))
         yield value_with_ends(size, low, high, max(2, decimals_for((high - low) / 4, 1)))
 

@@ -90,7 +90,7 @@ def coefficients_table(fit: AnyFit, *, formal: bool = False) -> Table:
 
 def coefficient_entries(fit: AnyFit, first: str = INTERCEPT, *, formal: bool = False) -> Iterator[Entry]:
     """Yield the rows of a table of coefficients."""
-    rows = list(rows_of(fit.coefficients))
+    rows = rows_of(fit.coefficients)
     yield _coefficient(fit, rows[0], first, None, None)
     for term in fit.model_terms:
         own = [r for r in rows[1:] if r.term == term.name]

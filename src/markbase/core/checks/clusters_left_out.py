@@ -120,7 +120,7 @@ def _on_largest(name: str, table: pd.DataFrame) -> list[Finding]:
     squares = known["moves"] ** 2
     share = squares / squares.groupby([known["term"], known["level"]]).transform("sum")
     hangs = bool(share.max() > _MOST)
-    first = list(rows_of(known))[int(np.argmax(share if hangs else squares))]
+    first = rows_of(known)[int(np.argmax(share if hangs else squares))]
     decimals = decimals_for(first.se)
     figures = (
         f"largest movement {number(first.moves, 2)} standard errors: `{label(first)}` is {number(first.estimate, decimals)}, "

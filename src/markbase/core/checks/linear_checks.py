@@ -23,6 +23,7 @@ from markbase.core.rows.parts import row_numbers, rows_at
 from markbase.core.rows.row_functions import lowest, sample_of, with_values_at
 from markbase.core.rows.sums import total_of
 from markbase.core.study.column import Column
+from markbase.core.tables import records_of
 
 if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
@@ -285,12 +286,12 @@ def _on_lines(fit: LinearFit, lines: pd.DataFrame) -> list[Finding]:
     bent = lines[lines["p"] < fit.alpha]
     told = [
         f"`{r['term']}` F(1, {r['df_rest']:.0f}) = {number(r['statistic'], 2)}, {p_phrase(r['p'])}"
-        for r in lines.to_dict("records")
+        for r in records_of(lines)
     ]
     figures = "; ".join(told)
     if not len(bent):
         return [Finding("straight lines", figures, "no clear evidence of a bend in any numeric column", "")]
-    names = listed([f"`{r['term']}` ({r['bend']})" for r in bent.to_dict("records")])
+    names = listed([f"`{r['term']}` ({r['bend']})" for r in records_of(bent)])
     way = f"look at the residuals along {listed(quoted(bent['term']), 'or')}; a logarithm, a square (centred first) or cutting into groups may fit better"
     return [Finding("straight lines", figures, f"the line of {names} bends: one slope tells only its average", way)]
 

@@ -46,12 +46,12 @@ class Procedure:
     """Groups of which all pairs were compared."""
     correction: str = "holm"
     """Of their p values."""
-    margin: float | None = None
-    """The smallest difference that would matter, against which they were tested; None for none."""
     folds: int = 0
     """Parts of a cross-validation; 0 for none."""
     held_out: float = 0.0
     """The share of rows held out before the fit; 0 for none."""
+    margin: float | None = None
+    """The smallest difference that would matter, against which pairs of levels were tested; None for none."""
 
 
 def methods_paragraph(fit: AnyFit, version: str, procedure: Procedure | None = None) -> str:

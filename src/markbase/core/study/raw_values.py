@@ -73,6 +73,8 @@ def raw_values(series: pd.Series[Any]) -> RawValues:
 
 def _text_of(value: object) -> str:
     """Write a value as the file would, truth values as tables write them, with gaps or without."""
+    if type(value) is str:  # as nearly all are
+        return value.strip()
     return str(value) if isinstance(value, (bool, np.bool_)) else code_text(value)
 
 
