@@ -75,7 +75,7 @@ def drawn_terms(rng: random.Random, study: mb.Study) -> list[Any]:
 def drawn_settings(rng: random.Random, kind: str) -> dict[str, Any]:
     """Return the other arguments of a fit."""
     settings: dict[str, Any] = {"level": rng.choice([0.95, 0.9])}
-    settings |= rng.choice([{}, {}, {"cluster": "choir"}, {"errors": "HC3"}])
+    settings |= rng.choice([{}, {}, {"cluster": "choir"}, {"cluster": "choir", "errors": "CR3"}, {"errors": "HC3"}])
     settings |= rng.choice([{}, {}, {"weights": "concerts", "weights_are": "frequency"}])
     if kind == "linear":
         return settings | rng.choice(
@@ -94,12 +94,14 @@ def questions(fit: Any, again: Callable[[], Any], folder: Path) -> Iterator[tupl
     yield "manuscript", lambda: mb.write_document(fit, folder / "m.md")
     yield "checks", lambda: str(fit.checks() if linear else fit.classification())
     yield "figures", lambda: (mb.draw_coefficients(fit), mb.draw_checks(fit) if linear else mb.draw_calibration(fit))
+    if fit.cluster is not None:
+        yield "clusters", lambda: (fit.without_clusters(), mb.draw_clusters(fit))
     yield "blocks", lambda: str(again())
     yield "elimination", lambda: str(mb.backward_elimination(fit))
     yield "specifications", lambda: str(mb.specifications(fit, focus=fit.model_terms[0].name))
     for own in fit.variables:
         if own.is_categorical:
-            yield "groups", lambda own=own: (fit.groups(own.name), fit.between(own.name), mb.draw_groups(fit, own.name))
+            yield "groups", lambda own=own: (fit.groups(own.name), fit.between(own.name, margin=1.5), mb.draw_groups(fit, own.name))
             yield "base", lambda own=own: str(fit.rebase(own.name, own.labels[-1]))
         else:
             yield "slopes", lambda own=own: fit.simple_slopes(own.name)

@@ -81,6 +81,14 @@ def test_a_margin_is_held_against_two_one_sided_tests(kind, setting, correction,
     wanted = np.where(table["p_smaller"] < 0.1, "smaller", np.where(table["p_larger"] < 0.1, "larger", "open"))
     assert table["verdict"].tolist() == wanted.tolist()
     assert len(set(wanted)) > 1 or (kind, small) != ("linear", False)
+    one = table.iloc[0]
+    alone = fit.planned(
+        "voice",
+        {"it": {one["level"]: 1, one["against"]: -1}},
+        margin=bound if kind == "linear" else float(np.exp(bound)),
+    )
+    if correction == "none":
+        pd.testing.assert_series_equal(alone.iloc[0, 2:], one.iloc[2:], check_names=False)
     for none in (0, -1.0, np.inf, *([1.0] if kind == "logistic" else [])):
         with pytest.raises(mb.MarkbaseError, match="smallest difference that would matter"):
             fit.between("voice", margin=none)

@@ -33,10 +33,10 @@ from markbase.show.equation import lines_page
 from markbase.show.fit import what_is_read
 from markbase.show.group_tables import (
     cells_sections,
-    equivalence_section,
     groups_section,
+    margin_section,
     pairs_section,
-    planned_section,
+    planned_sections,
 )
 from markbase.show.page import Page, Section
 from markbase.show.records import groups_record, table_record
@@ -162,10 +162,11 @@ class _Asked:
             sections += [pairs_section(fit, group, self.correction, place or None) for place in self.places]
             if self.margin is not None:
                 held = (fit, group, self.margin, self.correction)
-                sections += [equivalence_section(*held, place or None) for place in self.places]
+                sections += [margin_section(*held, place or None) for place in self.places]
             if self.planned is not None:
-                chosen = self.planned_correction
-                sections += [planned_section(fit, group, self.planned, chosen, place or None) for place in self.places]
+                for place in self.places:
+                    asked = (fit, group, self.planned, self.planned_correction, place or None, self.margin)
+                    sections += planned_sections(*asked)
             elif self.places == ({},):
                 sections += _lines(fit, group)
         return Page(f"{fit.explained}, by {listed(list(self.groups))}", what_is_read(fit), tuple(sections))
@@ -176,7 +177,10 @@ class _Asked:
         if self.planned is None:
             return record
         (group,), chosen = self.groups, self.planned_correction
-        tables = [(place, fit.planned(group, self.planned, chosen, at=place or None)) for place in self.places]
+        tables = [
+            (place, fit.planned(group, self.planned, chosen, at=place or None, margin=self.margin))
+            for place in self.places
+        ]
         return record | {"contrasts": [{"at": place, "rows": table_record(table)} for place, table in tables]}
 
     def _group(self, group: str) -> Any:

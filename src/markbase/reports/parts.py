@@ -17,7 +17,7 @@ from markbase.show.bases import versions_of
 from markbase.show.blocks import blocks_page
 from markbase.show.fit import checks_page
 from markbase.show.fit_figures import draw_groups
-from markbase.show.group_tables import equivalence_section, groups_section, pairs_grid, pairs_section
+from markbase.show.group_tables import groups_section, margin_section, pairs_grid, pairs_section
 from markbase.show.guide import guide_section
 from markbase.show.html import Versions
 from markbase.show.page import Drawing, Page, Picture, Section, Sentences
@@ -128,7 +128,7 @@ def _pages(made: AnyFit | Blocks, wanted: Wanted, pictures: Mapping[str, Picture
         if 2 < fit.variable(group, "categorical").size <= _WIDEST:
             sections += (pairs_grid(fit, group, wanted.correction),)
         if wanted.margin is not None:
-            sections += (equivalence_section(fit, group, wanted.margin, wanted.correction),)
+            sections += (margin_section(fit, group, wanted.margin, wanted.correction),)
         pages.append(beside(Page(f"{fit.explained}, by {group}", sections=sections), 0, own))
     if wanted.slopes:
         held = {name: list(values) for name, values in wanted.at.items()} or None

@@ -26,7 +26,8 @@ from markbase.core.formatting import (
 from markbase.core.reading.group_cautions import about_clusters
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.tables import records_of, rows_of
-from markbase.show.page import Facts, Row, Section, Sentences, Strip, Table
+from markbase.show.equivalence import equivalence_section
+from markbase.show.page import Facts, Row, Section, Strip, Table
 from markbase.show.statistics import Entry, Statistic, laid_out, scale_of, scale_over
 
 _CORRECTED = {
@@ -98,58 +99,12 @@ def pairs_section(fit: AnyFit, group: str, correction: str = "holm", at: Mapping
     return compared_section(fit, fit.between(group, correction, at=at), title, correction)
 
 
-def equivalence_section(
+def margin_section(
     fit: AnyFit, group: str, margin: float, correction: str = "holm", at: Mapping[str, float] | None = None
 ) -> Section:
     """Say of every pair of levels of a group whether it differs by less than would matter, or by more."""
     table = fit.between(group, correction, at=at, margin=margin)
-    odds = fit.family.ratios
-    least = f"an odds ratio of {short(margin, 4)}" if odds else f"{short(margin, 4)} {fit.outcome.step_many}"
-    decimals, rows = decimals_for(float(table["se"].min())), []
-    for r in rows_of(table):
-        if odds:
-            size, *ends = ratio_with_ends(r.odds_ratio, math.exp(r.inner_low), math.exp(r.inner_high), r.se)
-        else:
-            size, *ends = value_with_ends(r.difference, r.inner_low, r.inner_high, decimals)
-        besides = (
-            f", yet not {1 if odds else 0}" if (r.p if correction == "none" else r.p_corrected) < fit.alpha else ""
-        )
-        told = f"smaller{besides}" if r.verdict == "smaller" else r.verdict
-        told = told if not math.isnan(r.p_smaller) else "–"
-        rows.append(
-            Row(
-                (
-                    f"{r.level} against {r.against}",
-                    size,
-                    from_to(*ends),
-                    p_value(r.p_smaller),
-                    p_value(r.p_larger),
-                    told,
-                )
-            )
-        )
-    size = "odds ratio" if odds else f"difference ({fit.outcome.step_many})"
-    heads = ("pair", size, f"{short(100 * max(1 - 2 * fit.alpha, 0.0), 4)}% CI", "p smaller", "p larger", "says")
-    steps = "holm" if correction == "tukey" else correction
-    note = "two one-sided tests (equivalence), p " + _CORRECTED[steps].split(";")[0]
-    either = (
-        f"between {short(1 / margin, 3)} and {short(margin, 4)}"
-        if odds
-        else f"less than {short(margin, 4)} in either direction"
-    )
-    words = (
-        f"Smaller: {either}, which these rows show. Open: they cannot tell; that is no evidence for either. The margin is one that was chosen "
-        f"before the data were seen, because less would not matter."
-    )
-    bound = math.log(margin) if odds else margin
-    inside = np.maximum(table["inner_high"], -table["inner_low"]) < bound
-    if (inside & (table["verdict"] == "open")).any():
-        words += " An interval that lies inside belongs to an open pair where only p is corrected for how many pairs there are."
-    return Section(
-        f"Smaller or larger than {least}? Every pair of {group}{_held(at)}",
-        note,
-        (Table(heads, tuple(rows), frozenset({1, 2, 3, 4})), Sentences(((words, ()),))),
-    )
+    return equivalence_section(fit, table, margin, correction, f"Every pair of {group}{_held(at)}")
 
 
 def pairs_grid(fit: AnyFit, group: str, correction: str = "holm") -> Section:
@@ -229,19 +184,22 @@ def cells_sections(fit: AnyFit, first: str, second: str, correction: str = "holm
     return sections
 
 
-def planned_section(
+def planned_sections(
     fit: AnyFit,
     group: str,
     comparisons: Mapping[str, Mapping[str, float]] | Sequence[str],
     correction: str = "none",
     at: Mapping[str, float] | None = None,
-) -> Section:
-    """Describe planned comparisons of the levels of a group; the arguments are those of `planned`."""
-    table = fit.planned(group, comparisons, correction, at=at)
+    margin: float | None = None,
+) -> list[Section]:
+    """Describe planned comparisons of the levels of a group, with a margin also held against it; the arguments are those of `planned`."""
+    table = fit.planned(group, comparisons, correction, at=at, margin=margin)
     if isinstance(comparisons, Mapping):  # a name alone does not say what is taken from what
         ahead = [" + ".join(str(v) for v, weight in own.items() if weight > 0) for own in comparisons.values()]
         table["level"] = [f"{name}: {levels}" for name, levels in zip(comparisons, ahead, strict=True)]
-    return compared_section(fit, table, f"Planned comparisons of {group}{_held(at)}", correction)
+    title = f"Planned comparisons of {group}{_held(at)}"
+    held = [] if margin is None else [equivalence_section(fit, table, margin, correction, title)]
+    return [compared_section(fit, table, title, correction), *held]
 
 
 def _held(at: Mapping[str, float] | None) -> str:

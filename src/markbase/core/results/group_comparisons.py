@@ -208,6 +208,7 @@ class Grouped(Estimated):
         correction: str = "none",
         *,
         at: Mapping[str, float] | None = None,
+        margin: float | None = None,
     ) -> pd.DataFrame:
         """Make planned comparisons of the levels of a group.
 
@@ -222,6 +223,8 @@ class Grouped(Estimated):
             ``none`` (the default: planned before the data were seen), ``holm`` or ``bonferroni``.
         at : mapping of str to float, optional
             Where numeric columns are held; by default as in the sample.
+        margin : float, optional
+            As for `between`.
 
         Returns
         -------
@@ -280,7 +283,7 @@ class Grouped(Estimated):
             raise MarkbaseError(
                 "Tukey-Kramer is for all pairs; planned comparisons take `holm`, `bonferroni` or `none`."
             )
-        return pairs_table(self, names, np.array(combos), correction, term.size)
+        return pairs_table(self, names, np.array(combos), correction, term.size, margin)
 
     def cell_means(self, first: str, second: str, *, correction: str = "holm") -> tuple[pd.DataFrame, pd.DataFrame]:
         """Tell the adjusted mean of every combination of two groups, and the pairs within each.

@@ -1,0 +1,60 @@
+"""Comparisons held against the smallest difference that would matter."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from markbase.core.formatting import decimals_for, from_to, p_value, ratio_with_ends, short, value_with_ends
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.tables import rows_of
+from markbase.show.page import Row, Section, Sentences, Table
+
+_CORRECTED = {"none": "p each by itself", "bonferroni": "p corrected after Bonferroni"}
+
+
+def equivalence_section(fit: AnyFit, table: pd.DataFrame, margin: float, correction: str, what: str) -> Section:
+    """Say of comparisons, as `between` and `planned` return them with a margin, whether each is smaller or larger than it."""
+    odds = fit.family.ratios
+    least = f"an odds ratio of {short(margin, 4)}" if odds else f"{short(margin, 4)} {fit.outcome.step_many}"
+    decimals = decimals_for(float(table["se"].min()))
+    rows = tuple(
+        Row((f"{r.level} against {r.against}", *_figures(fit, r, decimals), _verdict(fit, r, correction)))
+        for r in rows_of(table)
+    )
+    size = "odds ratio" if odds else f"difference ({fit.outcome.step_many})"
+    heads = ("pair", size, f"{short(100 * max(1 - 2 * fit.alpha, 0.0), 4)}% CI", "p smaller", "p larger", "says")
+    either = (
+        f"between {short(1 / margin, 3)} and {short(margin, 4)}"
+        if odds
+        else f"less than {short(margin, 4)} in either direction"
+    )
+    words = (
+        f"Smaller: {either}, which these rows show. Open: they cannot tell; that is no evidence for either. The margin is one that was chosen "
+        f"before the data were seen, because less would not matter."
+    )
+    inside = np.maximum(table["inner_high"], -table["inner_low"]) < (math.log(margin) if odds else margin)
+    if (inside & (table["verdict"] == "open")).any():
+        words += " An interval that lies inside belongs to an open pair where only p is corrected for how many pairs there are."
+    note = f"two one-sided tests (equivalence), {_CORRECTED.get(correction, 'p corrected after Holm')}"
+    blocks = (Table(heads, rows, frozenset({1, 2, 3, 4})), Sentences(((words, ()),)))
+    return Section(f"Smaller or larger than {least}? {what}", note, blocks)
+
+
+def _figures(fit: AnyFit, r: Any, decimals: int) -> tuple[str, ...]:
+    if fit.family.ratios:
+        size, *ends = ratio_with_ends(r.odds_ratio, math.exp(r.inner_low), math.exp(r.inner_high), r.se)
+    else:
+        size, *ends = value_with_ends(r.difference, r.inner_low, r.inner_high, decimals)
+    return size, from_to(*ends), p_value(r.p_smaller), p_value(r.p_larger)
+
+
+def _verdict(fit: AnyFit, r: Any, correction: str) -> str:
+    if math.isnan(r.p_smaller):
+        return "–"
+    if r.verdict == "smaller" and (r.p if correction == "none" else r.p_corrected) < fit.alpha:
+        return f"smaller, yet not {1 if fit.family.ratios else 0}"
+    return str(r.verdict)
