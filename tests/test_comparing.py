@@ -147,18 +147,28 @@ def test_a_curve_loses_its_highest_power_first_and_none_that_an_interaction_cont
     assert len(gone) == 6
 
 
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
-def test_rows_held_out_by_hand(kind):
+@pytest.mark.parametrize("cluster", [None, "team"])
+def test_rows_and_whole_clusters_held_out_by_hand(kind, cluster):
     frame = gappy().dropna().reset_index(drop=True)
     n, terms = len(frame), ["voice", "age", "km"]
     make = (
-        (lambda s: mb.fit_linear(s, "score", terms))
+        (lambda s: mb.fit_linear(s, "score", terms, cluster=cluster))
         if kind == "linear"
-        else (lambda s: mb.fit_logistic(s, "stays", terms, event="yes"))
+        else (lambda s: mb.fit_logistic(s, "stays", terms, event="yes", cluster=cluster))
     )
-    found = mb.cross_validate(make(study_of(frame)), folds=3, repeats=1, seed=8).table.set_index("figure")["held_out"]
-    part = np.empty(n, dtype=int)
+    told = mb.cross_validate(make(study_of(frame)), folds=3, repeats=1, seed=8)
+    found, part = told.table.set_index("figure")["held_out"], np.empty(n, dtype=int)
     part[np.random.default_rng([8, 0]).permutation(n)] = np.arange(n) % 3
+    if cluster:
+        teams, sizes = [v.label for v in study_of(frame)["team"].levels], np.zeros(3)
+        for k in np.random.default_rng([8, 0]).permutation(len(teams)):  # each to the part with the fewest rows so far
+            here, smallest = (frame["team"] == teams[k]).to_numpy(), int(np.argmin(sizes))
+            part[here], sizes[smallest] = smallest, sizes[smallest] + here.sum()
+        assert "each of 3 parts, whole levels of team, predicted" in " ".join(str(told).split())
+        with pytest.raises(mb.MarkbaseError, match="no fit could predict them, since `team` is in the model"):
+            mb.cross_validate(mb.fit_linear(study_of(frame), "score", ["team", "age"], cluster="team"))
     predicted, means = np.empty(n), np.empty(n)
     y = frame["score"].to_numpy() if kind == "linear" else (frame["stays"] == "yes").to_numpy(float)
     for k in range(3):

@@ -256,6 +256,19 @@ def test_rows_in_parts_are_held_out_in_their_turn_as_by_hand(studies, weights):
         np.testing.assert_allclose(row[["lowest", "held_out", "highest"]].astype(float), [min(wanted), np.mean(wanted), max(wanted)], rtol=1e-9)  # fmt: skip
 
 
+def test_whole_clusters_are_held_out_in_parts_as_in_memory(studies, fits):
+    for kind in ("linear", "logistic"):
+        whole, parts = (mb.cross_validate(f, repeats=1, seed=3) for f in fits(kind, cluster="choir"))
+        same(_listed(whole.table.iloc[:, 1:]), _listed(parts.table.iloc[:, 1:]), 1e-3 if kind == "logistic" else 1e-9)
+        assert (whole.folds, parts.folds, parts.cluster) == (10, 10, "choir")
+    for kept, held in (s.hold_out(0.3, seed=6, whole="choir") for s in studies):
+        of = [set(part.levels("choir").query("count > 0")["level"]) - {"blank"} for part in (kept, held)]
+        assert not of[0] & of[1]
+        assert len(of[0] | of[1]) == 24
+        assert 0.2 < held.rows / studies[0].rows < 0.4
+        assert f"{len(of[1])} of 24 whole levels of `choir`" in held.trail.steps[-1].text
+
+
 def test_a_logistic_fit_in_parts_is_classified_on_rows_held_out(fits):
     whole, parts = fits("logistic")
     told, memory = parts.classification(folds=3, seed=2).held_out, whole.classification(folds=3, seed=2).held_out

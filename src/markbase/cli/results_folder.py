@@ -199,7 +199,7 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         results.tables |= {f"{name}-slopes-{_file_name(what, set())}": table for what, table in told.items()}
     more = []
     if entry.hold_out:
-        kept, test = results.study.hold_out(share=entry.hold_out, seed=entry.seed)
+        kept, test = results.study.hold_out(share=entry.hold_out, seed=entry.seed, whole=entry.settings.get("cluster"))
         scored = score(entry.fitted_to(kept), test)
         page = score_page(scored)
         record["hold_out"] = score_record(scored)
@@ -208,8 +208,10 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
             results.figures[f"{name}-predicted-observed"] = drawn
             page = beside(page, 0, [inline(drawn.svg, f"{name} predicted-observed", drawn.caption)])
         more.append(page)
+    folds = 0
     if entry.cross_validate:
         found = cross_validate(fit, folds=_FOLDS)
+        folds = found.folds
         more.append(cross_validation_page(found))
         record["cross_validate"] = table_record(found.table)
     results.figures |= {f"{name}-{figure}": drawn for figure, drawn in figures.items()}
@@ -222,7 +224,7 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         groups=entry.groups,
         correction=entry.correction,
         margin=entry.margin,
-        folds=_FOLDS if entry.cross_validate else 0,
+        folds=folds,
         held_out=entry.hold_out,
     )
     results.methods.append(methods_of(made, did, VERSION))

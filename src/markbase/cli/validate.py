@@ -87,7 +87,7 @@ def command(
             if folds is not None or repeats is not None:
                 raise click.UsageError("--hold-out holds rows out once; leave --folds and --repeats out.")
             study, entry = model.opened()
-            kept, test = study.hold_out(share=share, seed=seed or 0)
+            kept, test = study.hold_out(share=share, seed=seed or 0, whole=entry.settings.get("cluster"))
             scored = score(entry.fitted_to(kept), test)
         if scored is not None:
             found = score_record(scored) if as_json else score_page(scored, for_rows.name if for_rows else "")

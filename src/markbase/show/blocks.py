@@ -20,7 +20,7 @@ from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.turning_points import TurningPoint
 from markbase.core.tables import records_of, rows_of
-from markbase.show.fit import errors_text, reading_blocks, rows_section, what_is_read
+from markbase.show.fit import errors_text, of_whole, reading_blocks, rows_section, what_is_read
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
 from markbase.show.statistics import side_by_side
 
@@ -303,12 +303,25 @@ def cross_validation_page(result: CrossValidation) -> Page:
         rows.append(Row((r.figure, own, held_out, *over, bare)))
     over = ["over the repeats"] if result.repeats > 1 else []
     heads = ("figure", "rows of the fit", "rows held out", *over, "no terms at all")
-    note = f"each of {result.folds} parts predicted by a fit to the others, {count_noun(result.repeats, 'time')}, seed {result.seed}"
-    facts = [_ABOUT_MEAN, ("reading", "for new people like these, expect the figures held out, not those of the fit")]
+    note = f"each of {result.folds} parts{of_whole(result.cluster)} predicted by a fit to the others, {count_noun(result.repeats, 'time')}, seed {result.seed}"
+    who = (
+        f"people like these of a {result.cluster} that is not among these"
+        if result.cluster
+        else "new people like these"
+    )
+    facts = [_ABOUT_MEAN, ("reading", f"for {who}, expect the figures held out, not those of the fit")]
+    if result.possible_cluster:
+        name = result.possible_cluster
+        facts.append(
+            (
+                "rows together",
+                f"rows of one {name} stand in several parts; with errors clustered by {name} it is held out whole, as one that is new",
+            )
+        )
     if result.left_out:
         facts.append(("left out", f"{count_noun(result.left_out, 'row')} whose level occurs in no other part"))
     blocks = (Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0), Facts(tuple(facts)))
-    return Page(f"{result.outcome}: on rows the model has not seen", "", (Section("", note, blocks),))
+    return Page(f"{result.outcome}: on rows the model has not seen", "", (Section("Held out in turn", note, blocks),))
 
 
 _ABOUT_MEAN = ("mean error", "observed less predicted, on average: above 0 where predictions are too low")

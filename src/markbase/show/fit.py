@@ -260,6 +260,11 @@ def checks_page(checks: Checks) -> Page:
     )
 
 
+def of_whole(cluster: str) -> str:
+    """Say of parts of the rows that whole clusters were put into them; nothing where single rows were."""
+    return f", whole levels of {cluster}," if cluster else ""
+
+
 def clusters_section(table: pd.DataFrame, ratios: bool = False) -> Section:
     """Describe which clusters estimates rest on: of each the coefficient that leaving it out would move most."""
     shown = table.head(_MOST_CLUSTERS)

@@ -25,7 +25,7 @@ from markbase.core.formatting import (
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.tables import rows_of
 from markbase.show.equation import equation_blocks
-from markbase.show.fit import errors_text, reading_blocks, rows_section
+from markbase.show.fit import errors_text, of_whole, reading_blocks, rows_section
 from markbase.show.page import LEVEL_INDENT, Facts, Page, Row, Section, Sentences, Strip, Table
 from markbase.show.statistics import coefficients_table, scale_of
 
@@ -183,7 +183,7 @@ def classification_page(c: Classification) -> Page:
     sections = [_classified(c, "In the rows the model was fitted to", "and better than it will be for others")]
     if c.held_out is not None:
         h = c.held_out
-        note = f"each of {h.folds} parts predicted by a fit to the others"
+        note = f"each of {h.folds} parts{of_whole(h.cluster)} predicted by a fit to the others"
         if h.left_out:
             note += f"; {count_noun(h.left_out, 'row')} left out, whose level occurs in no other part"
         sections.append(_classified(h, "In rows the model had not seen", note))

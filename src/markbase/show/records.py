@@ -105,7 +105,9 @@ def classification_record(c: Classification) -> dict[str, Any]:
     if c.held_out is None:
         return own
     h = c.held_out
-    return own | {"held_out": classification_record(h) | {"folds": h.folds, "left_out": h.left_out}}
+    return own | {
+        "held_out": classification_record(h) | {"folds": h.folds, "left_out": h.left_out, "cluster": h.cluster}
+    }
 
 
 def groups_record(

@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import FitError, MarkbaseError
+from markbase.core.inference.standard_errors import Errors
 from markbase.core.rows.parts import in_parts, row_numbers
-from markbase.core.rows.row_functions import made_of
+from markbase.core.rows.row_functions import look_up, made_of
 from markbase.core.rows.table import hashed
 
 if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
     from markbase.core.results.logistic import LogisticFit
+    from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
 AnyFit = TypeVar("AnyFit", bound="LinearFit | LogisticFit")
@@ -27,24 +30,43 @@ def each_fold(
     """Fit the model without each part of its rows in turn: the smaller fit, its rows, and those of the part left out.
 
     The rows used are put at random into parts of equal size; rows that come in parts each by a hash of its place, so that
-    the folds are of about equal size. Raises a `FitError` that says without which part the model cannot be fitted.
+    the folds are of about equal size. Where errors are clustered whole clusters are. Raises a `FitError` that says without which
+    part the model cannot be fitted.
     """
-    if isinstance(folds, bool) or not isinstance(folds, int) or not 2 <= folds <= fit.sample.used:
-        raise MarkbaseError(f"Rows are held out in 2 parts or more (and no more than rows), not {folds!r}.")
+    folds = folds_of(fit, folds)
+    bare = replace(fit, cluster=None, errors=Errors("classical", fit.errors.df)) if fit.cluster is not None else fit
     fold = _fold_of_each_row(fit, folds, order)
     used = fold >= 0 if fit.used is None else fit.used
     for number in range(folds):
         test = (fold == number) & used
         train = (fold != number) & used
         try:
-            smaller = fit.on_rows(train)
+            smaller = bare.on_rows(train)
         except FitError as problem:
             raise FitError(f"Without part {number + 1} of {folds} the model cannot be fitted: {problem}") from None
         yield smaller, train, test  # type: ignore[misc]  # a fit on other rows is of the same kind
 
 
+def folds_of(fit: LinearFit | LogisticFit, folds: int) -> int:
+    """Return into how many parts the rows of a fit are put: no more than there are clusters, where these are held out whole."""
+    if isinstance(folds, bool) or not isinstance(folds, int) or not 2 <= folds <= fit.sample.used:
+        raise MarkbaseError(f"Rows are held out in 2 parts or more (and no more than rows), not {folds!r}.")
+    if fit.cluster is None:
+        return folds
+    name = fit.cluster.name
+    if name in {v.name for v in fit.variables}:
+        raise MarkbaseError(
+            f"Whole levels of `{name}` are held out where errors are clustered by it, and no fit could predict them, since `{name}` is in the "
+            f"model: leave it out of the terms, or fit without clusters to hold out single rows."
+        )
+    return min(folds, fit.errors.clusters)
+
+
 def _fold_of_each_row(fit: LinearFit | LogisticFit, folds: int, order: np.random.Generator) -> Any:
     """Return the number of the part each row falls into, shape (rows,); of rows in memory, −1 where not used."""
+    if fit.cluster is not None:
+        fold = look_up(np.append(_fold_of_each_cluster(fit.cluster, folds, order), -1.0), fit.cluster.values)
+        return fold if fit.used is None or in_parts(fold) else np.where(fit.used, fold, -1.0)
     if in_parts(fit.outcome.values):
         seed = int(order.integers(1 << 62))
 
@@ -56,6 +78,15 @@ def _fold_of_each_row(fit: LinearFit | LogisticFit, folds: int, order: np.random
     fold = np.full(fit.sample.rows, -1)
     fold[here[order.permutation(len(here))]] = np.arange(len(here)) % folds
     return fold
+
+
+def _fold_of_each_cluster(cluster: Column, folds: int, order: np.random.Generator) -> Array:
+    """Put clusters into parts of about as many rows each, one after the other at random, shape (levels,)."""
+    rows, found = np.zeros(folds), np.full(len(cluster.levels), -1.0)
+    for place in order.permutation(np.flatnonzero(cluster.counts)):
+        found[place] = int(np.argmin(rows))
+        rows[int(found[place])] += cluster.counts[place]
+    return found
 
 
 def predicted_in_turn(fit: AnyFit, folds: int, order: np.random.Generator) -> tuple[Array, Array]:

@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from markbase.core.checks.folds import predicted_in_turn
+from markbase.core.checks.folds import folds_of, predicted_in_turn
 from markbase.core.diagnostics.classification import Cells, Classification, calibrate, cells_of, check_cut, classify
 from markbase.core.errors import MarkbaseError, near
 from markbase.core.estimation.whitening import Whitened
@@ -26,6 +26,8 @@ def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int
     """Sort the rows of a fit by their probability, and the rows held out in turn if asked."""
     names = (fit.outcome.name, fit.event, fit.otherwise)
     check_cut(cut)
+    folds = None if folds is None else folds_of(fit, folds)
+    whole = "" if fit.cluster is None else fit.cluster.name
     if in_parts(fit.outcome.values):
         found = _by_cells(_cells(fit, cut), names, cut, fit.level)
         if folds is None:
@@ -34,7 +36,7 @@ def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int
         known = np.isfinite(seen)
         told = _by_cells(_cells(fit, cut, seen, known), names, cut, fit.level)
         left_out = fit.sample.used - int(np.count_nonzero(known))
-        return replace(found, held_out=replace(told, folds=folds, left_out=left_out))
+        return replace(found, held_out=replace(told, folds=folds, left_out=left_out, cluster=whole))
     happened, p, heavy = _inside(fit)
     found = classify(happened, p, heavy, names, cut, fit.level)
     if folds is None:
@@ -46,7 +48,7 @@ def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int
     held = classify(
         happened[known], inside[known], weights, names, cut, fit.level, folds=folds, left_out=int((~known).sum())
     )
-    return replace(found, held_out=held)
+    return replace(found, held_out=replace(held, cluster=whole))
 
 
 def calibration_of(fit: LogisticFit, parts: int) -> pd.DataFrame:

@@ -9,7 +9,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.arguments import checked
-from markbase.core.checks.folds import predicted_in_turn
+from markbase.core.checks.folds import folds_of, predicted_in_turn
 from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.diagnostics.error_measures import AREA, error_measures
 from markbase.core.display import ShownTables
@@ -34,6 +34,10 @@ class CrossValidation(ShownTables):
     """`figure`, `of_the_fit`, `held_out` (mean over the repeats), `lowest`, `highest` (over the repeats), `without_terms` (with no term at all)."""
     left_out: int
     """Rows that could not be predicted in their turn, as their level occurs in no other part (most over the repeats)."""
+    cluster: str = ""
+    """The column whose whole levels were held out, where errors are clustered; empty where single rows were."""
+    possible_cluster: str = ""
+    """A column whose rows may go together and were held out apart from one another; empty for none."""
 
 
 @checked
@@ -44,9 +48,10 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
     ----------
     fit : LinearFit or LogisticFit
         The fit; the rows it used are put at random into parts (folds) of equal size. Rows that are read in parts are put there each by
-        a hash of its place, so that folds are of about equal size.
+        a hash of its place, so that folds are of about equal size. Where errors are clustered whole clusters are put there, so that the
+        figures are those of clusters the model has not seen.
     folds : int
-        Into how many parts.
+        Into how many parts; clusters are put into no more than there are of them.
     repeats : int
         How often, in other random orders.
     seed : int
@@ -61,7 +66,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
     Raises
     ------
     MarkbaseError
-        If the parts or repeats cannot be used, or levels were taken out.
+        If the parts or repeats cannot be used, levels were taken out, or whole clusters are to be held out that are in the model.
     FitError
         If the model cannot be fitted without one of the parts.
 
@@ -80,10 +85,10 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
         raise MarkbaseError(
             "A fit with levels taken out cannot predict rows of levels it has not seen; fit without `fixed_effects`."
         )
-    y = fit.observed_numbers
+    y, parts = fit.observed_numbers, folds_of(fit, folds)
     seen, bare, left = [], [], 0
     for turn in range(repeats):
-        predicted, means = predicted_in_turn(fit, folds, np.random.default_rng([seed, turn]))
+        predicted, means = predicted_in_turn(fit, parts, np.random.default_rng([seed, turn]))
         known = np.isfinite(predicted)
         left = max(left, fit.sample.used - int(np.count_nonzero(known)))
         seen.append(_figures(fit, known, y, predicted, means))
@@ -99,7 +104,8 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
             "without_terms": [0.5 if k == AREA else float(np.mean([s[k] for s in bare])) for k in own],
         }
     )
-    return CrossValidation(fit.family.observed(fit.outcome), folds, repeats, seed, table, left)
+    about = fit.family.observed(fit.outcome), parts, repeats, seed, table, left
+    return CrossValidation(*about, "" if fit.cluster is None else fit.cluster.name, fit.possible_cluster)
 
 
 def _figures(fit: AnyFit, rows: NDArray[np.bool_], y: Array, predicted: Array, mean: Array) -> dict[str, float]:

@@ -71,6 +71,8 @@ class Classification(ShownTables):
     """In how many parts the rows were held out in turn; 0 for the rows the model was fitted to."""
     left_out: int = 0
     """Rows that could not be predicted in their turn, as their level occurred in no other part."""
+    cluster: str = ""
+    """The column whose whole levels were held out, where errors are clustered; empty where single rows were."""
     points: pd.DataFrame = field(default_factory=pd.DataFrame)
     """The curve: `cut`, `sensitivity`, `specificity`."""
     area_within: float = 0.0

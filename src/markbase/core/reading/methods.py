@@ -89,13 +89,14 @@ def methods_paragraph(fit: AnyFit, version: str, procedure: Procedure | None = N
         told.append(
             f"Whether differences are smaller than {what}, in either direction, was tested by two one-sided tests (Schuirmann, 1987)."
         )
+    whole = "" if fit.cluster is None else f", whole levels of `{fit.cluster.name}`,"
     if did.folds:
         told.append(
-            f"The model was cross-validated: each of {did.folds} parts of the rows was predicted by a fit to the others."
+            f"The model was cross-validated: each of {did.folds} parts of the rows{whole} was predicted by a fit to the others."
         )
     if did.held_out:
         told.append(
-            f"{short(100 * did.held_out, 4)}% of the rows were held out at random, and predicted by a fit to the others."
+            f"{short(100 * did.held_out, 4)}% of the rows{whole} were held out at random, and predicted by a fit to the others."
         )
     told.append(f"Computed with Mark Base {version}.")
     return " ".join(told)

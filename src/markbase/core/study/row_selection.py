@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, MarkbaseError, count_noun, listed, near, quoted
 from markbase.core.rows.parts import in_parts, row_numbers
-from markbase.core.rows.row_functions import all_of, learn, made_of, sum_of
+from markbase.core.rows.row_functions import all_of, learn, look_up, made_of, sum_of
 from markbase.core.rows.table import hashed
 from markbase.core.study.column import Column
 from markbase.core.study.column_types import with_default_base
@@ -160,8 +160,10 @@ def check_seed(seed: int) -> None:
         raise MarkbaseError(f"The seed is {seed!r}; it must be a whole number of 0 or more.")
 
 
-def split_rows(rows: int, share: float, seed: int, within: Column | None, like: Any) -> tuple[Rows, str]:
-    """Choose a share of rows to hold out, of each level of a group if one is given, shape (rows,), and say what was done.
+def split_rows(
+    rows: int, share: float, seed: int, within: Column | None, whole: Column | None, like: Any
+) -> tuple[Rows, str]:
+    """Choose a share of rows to hold out, of each level of a group or whole levels of one if one is given, shape (rows,), and say what was done.
 
     The same seed holds out the same rows. `like` has the values of any column.
     """
@@ -170,6 +172,8 @@ def split_rows(rows: int, share: float, seed: int, within: Column | None, like: 
     check_seed(seed)
     if within is not None and not within.is_categorical:
         raise ColumnError(f"`{within.name}` is numeric; rows are held out within the levels of a group.")
+    if whole is not None:
+        return _whole_levels(rows, share, seed, whole, within)
     if in_parts(like):
         return _split_in_parts(like, share, seed, within)
     rng = np.random.default_rng(seed)
@@ -187,6 +191,28 @@ def split_rows(rows: int, share: float, seed: int, within: Column | None, like: 
         )
     inside = f" within the levels of `{within.name}`" if within else ""
     return held, f"{out:,} of {rows:,} rows held out at random{inside} (share {share:g}, seed {seed})"
+
+
+def _whole_levels(rows: int, share: float, seed: int, whole: Column, within: Column | None) -> tuple[Rows, str]:
+    """Hold out whole levels at random, as many as come nearest to the share of the rows; rows without a level are kept."""
+    if within is not None or not whole.is_categorical:
+        raise MarkbaseError(
+            f"Rows are held out within the levels of `{within.name}`, or whole levels of `{whole.name}` are; leave one of the two out."
+            if within is not None
+            else f"`{whole.name}` is numeric; whole levels of a group are held out."
+        )
+    there = np.random.default_rng(seed).permutation(np.flatnonzero(whole.counts))
+    if len(there) < 2:
+        raise MarkbaseError(
+            f"`{whole.name}` has {count_noun(len(there), 'level')}; to hold out whole levels takes at least two."
+        )
+    reached = np.cumsum(whole.counts[there])
+    some = there[: 1 + int(np.argmin(np.abs(reached[:-1] - share * rows)))]
+    chosen = np.zeros(len(whole.levels) + 1)
+    chosen[some] = 1.0
+    held = look_up(chosen, whole.values) > 0
+    words = f"{int(whole.counts[some].sum()):,} of {rows:,} rows, {len(some)} of {len(there)} whole levels of `{whole.name}`, held out at random"
+    return held, f"{words} (share {share:g}, seed {seed})"
 
 
 def _split_in_parts(like: Any, share: float, seed: int, within: Column | None) -> tuple[Rows, str]:

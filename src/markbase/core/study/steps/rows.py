@@ -53,7 +53,9 @@ class RowSteps(Stepping):
         text = f"Kept the rows where {words}: {int(kept.sum()):,} of {self._rows:,} rows ({'; '.join(costs)})."
         return self._taken(kept, TrailStep("keep", "", text, {"conditions": plain(conditions)}, reason, check))
 
-    def hold_out(self, share: float, seed: int, *, within: str | None = None, reason: str = "") -> tuple[Self, Self]:
+    def hold_out(
+        self, share: float, seed: int, *, within: str | None = None, whole: str | None = None, reason: str = ""
+    ) -> tuple[Self, Self]:
         """Hold rows out at random, to judge on them a model fitted on the others.
 
         Parameters
@@ -64,6 +66,8 @@ class RowSteps(Stepping):
             Seed of the random numbers: the same seed holds out the same rows.
         within : str, optional
             A group: the share is held out of each of its levels.
+        whole : str, optional
+            A group of which whole levels are held out, such as choirs: a model is then judged on choirs it has not seen.
         reason : str
             Why; kept in the trail.
 
@@ -75,7 +79,7 @@ class RowSteps(Stepping):
         Raises
         ------
         MarkbaseError
-            For a share or seed out of range, or so few rows that a part would be empty.
+            For a share or seed out of range, or so few rows, or levels, that a part would be empty.
 
         Warns
         -----
@@ -91,9 +95,14 @@ class RowSteps(Stepping):
         2003
         """
         held, words = split_rows(
-            self._rows, share, seed, self.column(within) if within else None, next(iter(self._columns.values())).values
+            self._rows,
+            share,
+            seed,
+            self.column(within) if within else None,
+            self.column(whole) if whole else None,
+            next(iter(self._columns.values())).values,
         )
-        settings = given(share=share, seed=seed, within=within)
+        settings = given(share=share, seed=seed, within=within, whole=whole)
         parts = []
         for part, rows in (("kept", ~held), ("held_out", held)):
             text = f"Took the {part.replace('_', '-')} part: {int(rows.sum()):,} rows; {words}."
