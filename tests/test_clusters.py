@@ -74,7 +74,7 @@ def test_a_logistic_fit_takes_one_step_without_each_cluster():
         quietly(mb.fit_logistic, study, "high", TERMS, event="y").without_clusters()
 
 
-def test_what_one_cluster_decides_alone_or_most_of_is_named():
+def test_what_one_cluster_decides_alone_or_most_of_is_named(monkeypatch):
     frame = survey()
     frame.loc[frame["team"] == "t06", "voice"] = np.resize(["solo", "alto"], (frame["team"] == "t06").sum())
     fit = quietly(mb.fit_linear, mb.Study(frame).mark("voice", "alto"), "score", TERMS, cluster="team", errors="CR3")
@@ -109,3 +109,28 @@ def test_what_one_cluster_decides_alone_or_most_of_is_named():
         quietly(mb.fit_linear, mb.Study(frame), "score", TERMS, cluster="team", errors="CR3", fixed_effects="day")
     crossed = quietly(mb.fit_linear, mb.Study(frame), "score", TERMS, cluster="team", fixed_effects="day")
     assert crossed.checks().clusters is None
+    monkeypatch.setattr("markbase.core.checks.clusters_left_out._FEW_ENOUGH", 10)  # of so many nobody looks at each unasked
+    assert fit.checks().clusters is None
+    assert len(fit.without_clusters()) == 11 * 7
+
+
+@pytest.mark.parametrize("errors", ["CR1", "CR3"])
+def test_parts_that_lack_clusters_or_have_none_change_nothing(small_parts, errors, tmp_path):  # noqa: ARG001 - it sets how large parts are
+    frame = survey(1400).sort_values("team", ignore_index=True)
+    frame.loc[frame["team"] == "t04", "voice"] = np.resize(["solo", "alto"], (frame["team"] == "t04").sum())
+    frame.loc[331:670, "km"] = np.nan  # a part of gaps alone
+    frame.to_parquet(tmp_path / "sorted.parquet")
+    more = {"cluster": "team", "errors": errors}
+    told = [
+        quietly(
+            mb.fit_linear,
+            mb.open_study(tmp_path / "sorted.parquet", in_parts=parts).mark("voice", "alto"),
+            "score",
+            TERMS,
+            **more,
+        )
+        for parts in (False, True)
+    ]
+    pd.testing.assert_frame_equal(*(fit.coefficients for fit in told), rtol=1e-9)
+    pd.testing.assert_frame_equal(*(fit.without_clusters() for fit in told), rtol=1e-8)
+    assert told[1].coefficients["se"].isna().sum() == 1

@@ -12,7 +12,7 @@ from markbase.cli.common import answer, figure_options, json_option, names_argum
 from markbase.cli.figure_files import draw_checks_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options, only_for
-from markbase.core.checks.clusters_left_out import moved_most
+from markbase.core.checks.clusters_left_out import few_enough, moved_most
 from markbase.core.results.linear import LinearFit
 from markbase.core.rows.parts import in_parts
 from markbase.show.fit import checks_page, clusters_section
@@ -86,7 +86,7 @@ def command(
                 seed=seed or 0,
             )
             worst = fit.cases(cases or 10)
-            clusters = None if fit.cluster is None else moved_most(fit.without_clusters())
+            clusters = moved_most(fit.without_clusters()) if few_enough(fit) else None
             if as_json:
                 found = regression_record(fit) | {
                     "classification": classification_record(sorted_rows),

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
 
+from markbase.core.checks.clusters_left_out import few_enough
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.design.terms import Variable
 from markbase.core.errors import FitError, remark
@@ -84,7 +85,7 @@ def figures_of_checks(fit: AnyFit) -> Figures:
 
 def _figure_of_clusters(fit: AnyFit) -> Figures:
     """Draw what leaving out each cluster moves most; nothing where there are none, or none that could be left out."""
-    if fit.cluster is None:
+    if fit.cluster is None or not few_enough(fit):
         return {}
     try:
         return {

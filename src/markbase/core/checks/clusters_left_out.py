@@ -26,6 +26,15 @@ _MOST = 0.75
 """A cluster with a larger share of the squared movements of an estimate is one that it hangs on."""
 
 
+_FEW_ENOUGH = 1_000
+"""Of more clusters none decides much, and to leave each out takes long: they are looked at only where that is asked for."""
+
+
+def few_enough(fit: AnyFit) -> bool:
+    """Say whether a fit has clusters that its checks look at unasked."""
+    return fit.cluster is not None and fit.errors.clusters <= _FEW_ENOUGH
+
+
 def without_clusters(fit: AnyFit) -> pd.DataFrame:
     """Tell every coefficient without each cluster, as `Fit.without_clusters` has it."""
     cluster = fit.cluster
@@ -89,7 +98,7 @@ def moved_most(table: pd.DataFrame) -> pd.DataFrame:
 
 def clusters_finding(fit: LinearFit) -> tuple[pd.DataFrame | None, list[Finding]]:
     """Return what leaving out each cluster would move most, and what is to be said of it; None without clusters."""
-    if fit.cluster is None:
+    if fit.cluster is None or not few_enough(fit):
         return None, []
     try:
         table = without_clusters(fit)

@@ -93,7 +93,7 @@ class Checks(ShownTables):
     distance), `moves` (the coefficient that leaving the case out would move most) and `by` (in its standard errors)."""
     clusters: pd.DataFrame | None
     """Of each cluster the coefficient that leaving it out would move most: `cluster`, `rows`, `term`, `level`, `estimate`, `se`, `without`, `moves` (in
-    standard errors), the largest first; None without clusters, or where levels taken out lie in several."""
+    standard errors), the largest first; None without clusters, with more than 1,000, or where levels taken out lie in several."""
     serial: tuple[float, float, float] | None
     """Correlation of a residual with the one before, Durbin and Watson's d, and p by the normal approximation; None without an order."""
     findings: tuple[Finding, ...]

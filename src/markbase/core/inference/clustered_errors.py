@@ -155,28 +155,26 @@ def _products(
         at = np.full(len(cluster.levels) + 1, -1)  # the last is of rows without a cluster
         at[some] = np.arange(len(some))
         products = np.zeros((len(some), p + 1, p + 1))
-        for there, own in over(_products_at(at), cluster.values):
+        for there, own in over(_products_at(at, p + 1), cluster.values):
             products[there] += own
         yield some, products
 
 
-def _products_at(at: NDArray[np.intp]) -> Callable[..., tuple[NDArray[np.intp], Array]]:
+def _products_at(at: NDArray[np.intp], size: int) -> Callable[..., tuple[NDArray[np.intp], Array]]:
     """Return what takes the products of the clusters that some rows are of, those with a place."""
 
     def multiplied(rows: Iterator[ScoredRows], clusters: NDArray[np.integer]) -> tuple[NDArray[np.intp], Array]:
         there = np.unique(at[clusters])
         there = there[there >= 0]
-        own = np.zeros((0, 0, 0))
+        own = np.zeros((len(there), size, size))
         for places, inside in _gathered(rows, clusters, at):
-            if not own.size:
-                own = np.zeros((len(there), inside.shape[1], inside.shape[1]))
             order = np.argsort(places, kind="stable")
             ordered, begin = np.searchsorted(there, places[order]), 0
             for end in (np.flatnonzero(np.diff(ordered, append=-1)) + 1).tolist():
                 some = inside[order[begin:end]]
                 own[ordered[begin]] += np.dot(some.T, some)
                 begin = end
-        return (there, own) if own.size else (there[:0], own)
+        return there, own
 
     return multiplied
 
