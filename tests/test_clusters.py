@@ -33,18 +33,15 @@ def test_estimates_without_a_cluster_are_those_of_a_fit_without_it_and_cr3_is_ma
     frame["age"] += far
     study = mb.Study(frame).mark("voice", "alto")
     fit = quietly(mb.fit_linear, study, "score", TERMS, cluster="team", errors="CR3", **setting)
-    table = fit.without_clusters()
-    told = fit.coefficients[~fit.coefficients["base"]]
-    told = told.iloc[int("fixed_effects" in setting) :]
-    moves = []
+    table, start, moves = fit.without_clusters(), int("fixed_effects" in setting), []
+    told = fit.coefficients[~fit.coefficients["base"]].iloc[start:]
     for team, own in table.groupby("cluster"):
         rest = mb.Study(frame[frame["team"] != team]).mark("voice", "alto")
         alone = quietly(mb.fit_linear, rest, "score", TERMS, **setting).coefficients
-        alone = alone[~alone["base"]].iloc[int("fixed_effects" in setting) :]
+        alone = alone[~alone["base"]].iloc[start:]
         np.testing.assert_allclose(own["without"], alone["estimate"], rtol=1e-9 if not far else 1e-6)
-        assert set(own["rows"]) == {
-            frame["times"][frame["team"] == team].sum() if "weights_are" in setting else (frame["team"] == team).sum()
-        }
+        here = frame[frame["team"] == team]
+        assert set(own["rows"]) == {here["times"].sum() if "weights_are" in setting else len(here)}
         moves.append(alone["estimate"].to_numpy() - told["estimate"].to_numpy())
     se = np.sqrt(10 / 11 * np.square(moves).sum(axis=0))
     slopes = slice(0 if not far else 1, None)  # far from 0 the intercept has fewer digits
@@ -109,7 +106,9 @@ def test_what_one_cluster_decides_alone_or_most_of_is_named(monkeypatch):
         quietly(mb.fit_linear, mb.Study(frame), "score", TERMS, cluster="team", errors="CR3", fixed_effects="day")
     crossed = quietly(mb.fit_linear, mb.Study(frame), "score", TERMS, cluster="team", fixed_effects="day")
     assert crossed.checks().clusters is None
-    monkeypatch.setattr("markbase.core.checks.clusters_left_out._FEW_ENOUGH", 10)  # of so many nobody looks at each unasked
+    monkeypatch.setattr(
+        "markbase.core.checks.clusters_left_out._FEW_ENOUGH", 10
+    )  # of so many nobody looks at each unasked
     assert fit.checks().clusters is None
     assert len(fit.without_clusters()) == 11 * 7
 
@@ -120,17 +119,8 @@ def test_parts_that_lack_clusters_or_have_none_change_nothing(small_parts, error
     frame.loc[frame["team"] == "t04", "voice"] = np.resize(["solo", "alto"], (frame["team"] == "t04").sum())
     frame.loc[331:670, "km"] = np.nan  # a part of gaps alone
     frame.to_parquet(tmp_path / "sorted.parquet")
-    more = {"cluster": "team", "errors": errors}
-    told = [
-        quietly(
-            mb.fit_linear,
-            mb.open_study(tmp_path / "sorted.parquet", in_parts=parts).mark("voice", "alto"),
-            "score",
-            TERMS,
-            **more,
-        )
-        for parts in (False, True)
-    ]
+    studies = [mb.open_study(tmp_path / "sorted.parquet", in_parts=p).mark("voice", "alto") for p in (False, True)]
+    told = [quietly(mb.fit_linear, s, "score", TERMS, cluster="team", errors=errors) for s in studies]
     pd.testing.assert_frame_equal(*(fit.coefficients for fit in told), rtol=1e-9)
     pd.testing.assert_frame_equal(*(fit.without_clusters() for fit in told), rtol=1e-8)
     assert told[1].coefficients["se"].isna().sum() == 1

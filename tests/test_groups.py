@@ -68,7 +68,8 @@ def test_a_margin_is_held_against_two_one_sided_tests(kind, setting, correction,
     fit = KINDS[kind](study_of(choir(300)), ["voice", "age"], level=0.9, **SETTINGS[setting])
     plain = fit.between("voice", correction)
     bound = float(np.quantile(plain["difference"].abs(), 0.3 if small else 0.8) + (0 if small else plain["se"].max()))
-    table = fit.between("voice", correction, margin=bound if kind == "linear" else float(np.exp(bound)))
+    margin = bound if kind == "linear" else float(np.exp(bound))
+    table = fit.between("voice", correction, margin=margin)
     pd.testing.assert_frame_equal(table[plain.columns], plain)
     dist = t_distribution(fit.df_rest) if np.isfinite(fit.df_rest) else norm
     d, se = table["difference"], table["se"]
@@ -81,13 +82,9 @@ def test_a_margin_is_held_against_two_one_sided_tests(kind, setting, correction,
     wanted = np.where(table["p_smaller"] < 0.1, "smaller", np.where(table["p_larger"] < 0.1, "larger", "open"))
     assert table["verdict"].tolist() == wanted.tolist()
     assert len(set(wanted)) > 1 or (kind, small) != ("linear", False)
-    one = table.iloc[0]
-    alone = fit.planned(
-        "voice",
-        {"it": {one["level"]: 1, one["against"]: -1}},
-        margin=bound if kind == "linear" else float(np.exp(bound)),
-    )
+    one, weights = table.iloc[0], {table["level"][0]: 1, table["against"][0]: -1}
     if correction == "none":
+        alone = fit.planned("voice", {"it": weights}, margin=margin)
         pd.testing.assert_series_equal(alone.iloc[0, 2:], one.iloc[2:], check_names=False)
     for none in (0, -1.0, np.inf, *([1.0] if kind == "logistic" else [])):
         with pytest.raises(mb.MarkbaseError, match="smallest difference that would matter"):
