@@ -101,7 +101,8 @@ def questions(fit: Any, again: Callable[[], Any], folder: Path) -> Iterator[tupl
     yield "specifications", lambda: str(mb.specifications(fit, focus=fit.model_terms[0].name))
     for own in fit.variables:
         if own.is_categorical:
-            yield "groups", lambda own=own: (fit.groups(own.name), fit.between(own.name, margin=1.5), mb.draw_groups(fit, own.name))
+            yield "groups", lambda own=own: (fit.groups(own.name), mb.draw_groups(fit, own.name))
+            yield "pairs", lambda own=own: fit.between(own.name, margin=1.5)
             yield "base", lambda own=own: str(fit.rebase(own.name, own.labels[-1]))
         else:
             yield "slopes", lambda own=own: fit.simple_slopes(own.name)
