@@ -201,7 +201,7 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
     if entry.hold_out:
         kept, test = results.study.hold_out(share=entry.hold_out, seed=entry.seed, whole=entry.settings.get("cluster"))
         scored = score(entry.fitted_to(kept), test)
-        page = score_page(scored)
+        page = score_page(scored, cluster=entry.settings.get("cluster") or "")
         record["hold_out"] = score_record(scored)
         if draws:
             drawn = Drawn("Predicted and observed, in rows held out", draw_score(scored).figure)

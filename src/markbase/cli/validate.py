@@ -76,7 +76,7 @@ def command(
     with remarks() as told:
         model = model_of(given)
         model.rest(0)
-        scored = None
+        scored, cluster = None, ""
         if for_rows is not None:
             if share is not None or folds is not None or repeats is not None or seed is not None:
                 raise click.UsageError("--for names the rows; leave --hold-out, --folds, --repeats and --seed out.")
@@ -87,10 +87,11 @@ def command(
             if folds is not None or repeats is not None:
                 raise click.UsageError("--hold-out holds rows out once; leave --folds and --repeats out.")
             study, entry = model.opened()
-            kept, test = study.hold_out(share=share, seed=seed or 0, whole=entry.settings.get("cluster"))
+            cluster = entry.settings.get("cluster") or ""
+            kept, test = study.hold_out(share=share, seed=seed or 0, whole=cluster or None)
             scored = score(entry.fitted_to(kept), test)
         if scored is not None:
-            found = score_record(scored) if as_json else score_page(scored, for_rows.name if for_rows else "")
+            found = score_record(scored) if as_json else score_page(scored, for_rows.name if for_rows else "", cluster)
             if figures:
                 draw_score_of(scored, figures, replaces)
         else:

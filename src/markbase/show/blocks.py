@@ -304,12 +304,7 @@ def cross_validation_page(result: CrossValidation) -> Page:
     over = ["over the repeats"] if result.repeats > 1 else []
     heads = ("figure", "rows of the fit", "rows held out", *over, "no terms at all")
     note = f"each of {result.folds} parts{of_whole(result.cluster)} predicted by a fit to the others, {count_noun(result.repeats, 'time')}, seed {result.seed}"
-    who = (
-        f"people like these of a {result.cluster} that is not among these"
-        if result.cluster
-        else "new people like these"
-    )
-    facts = [_ABOUT_MEAN, ("reading", f"for {who}, expect the figures held out, not those of the fit")]
+    facts = [_ABOUT_MEAN, ("reading", f"for {_who(result.cluster)}, expect the figures held out, not those of the fit")]
     if result.possible_cluster:
         name = result.possible_cluster
         facts.append(
@@ -322,6 +317,10 @@ def cross_validation_page(result: CrossValidation) -> Page:
         facts.append(("left out", f"{count_noun(result.left_out, 'row')} whose level occurs in no other part"))
     blocks = (Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0), Facts(tuple(facts)))
     return Page(f"{result.outcome}: on rows the model has not seen", "", (Section("Held out in turn", note, blocks),))
+
+
+def _who(cluster: str) -> str:
+    return f"people like these of a {cluster} that is not among these" if cluster else "new people like these"
 
 
 _ABOUT_MEAN = ("mean error", "observed less predicted, on average: above 0 where predictions are too low")
@@ -337,18 +336,21 @@ def _measures(table: pd.DataFrame, row: Any) -> list[str]:
     return ["" if math.isnan(v) else number(v, decimals) for v in values]
 
 
-def score_page(result: Score, file: str = "") -> Page:
-    """Describe figures on rows held out before the fit, or of a file of other rows."""
+def score_page(result: Score, file: str = "", cluster: str = "") -> Page:
+    """Describe figures on rows held out before the fit, single ones or whole levels of a cluster, or of a file of other rows."""
     there = f"rows of {file}" if file else "rows held out"
     rows = []
     for r in rows_of(result.table):
         rows.append(Row((r.figure, *_measures(result.table, r))))
     facts = [
-        ("scored", f"{count_noun(result.rows, 'row')} {'of ' + file if file else 'held out'}"),
+        (
+            "scored",
+            f"{count_noun(result.rows, 'row')} {'of ' + file if file else f'held out{of_whole(cluster)}'.rstrip(',')}",
+        ),
         _ABOUT_MEAN,
         (
             "reading",
-            f"for new people like these, expect the figures {f'of {file}' if file else 'held out'}, not those of the fit",
+            f"for {_who(cluster)}, expect the figures {f'of {file}' if file else 'held out'}, not those of the fit",
         ),
     ]
     if not file:

@@ -107,7 +107,8 @@ class RowSteps(Stepping):
         for part, rows in (("kept", ~held), ("held_out", held)):
             text = f"Took the {part.replace('_', '-')} part: {int(rows.sum()):,} rows; {words}."
             parts.append(self._taken(rows, TrailStep("hold_out", "", text, settings | {"part": part}, reason)))
-        lacking = one_sided_levels(parts[0]._columns, parts[1]._columns)
+        others = {n: c for n, c in parts[0]._columns.items() if n != whole}  # of that, no level is meant to be in both
+        lacking = one_sided_levels(others, parts[1]._columns)
         if lacking:
             remark(f"After holding out, {'; '.join(lacking)}: such a level cannot be estimated, or not be judged.")
         for part, study in zip(("kept", "held-out"), parts, strict=True):
