@@ -74,7 +74,7 @@ def test_a_margin_is_held_against_two_one_sided_tests(kind, setting, correction,
     dist = t_distribution(fit.df_rest) if np.isfinite(fit.df_rest) else norm
     d, se = table["difference"], table["se"]
     sides = np.maximum(dist.cdf((d - bound) / se), dist.sf((d + bound) / se))
-    beyond = dist.sf((d.abs() - bound) / se)
+    beyond = dist.sf((d.abs() - bound) / se) + dist.cdf((-d.abs() - bound) / se)
     for column, alone in (("p_smaller", sides), ("p_larger", beyond)):
         np.testing.assert_allclose(table[column], corrected(np.asarray(alone), correction, d, 4, 1), rtol=1e-10)
     half = dist.ppf(0.9) * se  # of level 0.9 the interval at 80%: 10% at either end
@@ -84,6 +84,8 @@ def test_a_margin_is_held_against_two_one_sided_tests(kind, setting, correction,
     assert len(set(wanted)) > 1 or (kind, small) != ("linear", False)
     one, weights = table.iloc[0], {table["level"][0]: 1, table["against"][0]: -1}
     if correction == "none":
+        nothing = fit.between("voice", "none", margin=1e-12 if kind == "linear" else 1 + 1e-12)
+        np.testing.assert_allclose(nothing["p_larger"], plain["p"], rtol=1e-8)  # larger than nothing is different
         alone = fit.planned("voice", {"it": weights}, margin=margin)
         pd.testing.assert_series_equal(alone.iloc[0, 2:], one.iloc[2:], check_names=False)
     for none in (0, -1.0, np.inf, *([1.0] if kind == "logistic" else [])):

@@ -2,6 +2,7 @@
 
 References
 ----------
+Hodges & Lehmann (1954), Journal of the Royal Statistical Society B 16(2), 261-268, doi:10.1111/j.2517-6161.1954.tb00169.x.
 Schuirmann (1987), Journal of Pharmacokinetics and Biopharmaceutics 15(6), 657-680, doi:10.1007/BF01068419.
 Lakens (2017), Social Psychological and Personality Science 8(4), 355-362, doi:10.1177/1948550617697177.
 """
@@ -35,17 +36,16 @@ def with_equivalence(table: pd.DataFrame, fit: Estimated, margin: float, correct
     """Add to comparisons whether each is smaller than a margin, either way, or larger.
 
     `inner_low` and `inner_high` end the interval of 1 − 2α that belongs to the tests; `p_smaller` is the larger p of the two one-sided
-    tests, `p_larger` that of a difference beyond the margin on its own side, both corrected (after Holm where all pairs are by Tukey and Kramer);
+    tests, `p_larger` that of so large a difference, on either side, if it were no larger than the margin, both corrected (after Holm where all pairs are by Tukey and Kramer);
     `verdict` is ``smaller``, ``larger`` or ``open``.
     """
     bound = check_margin(margin, fit.family.ratios)
     size, se = np.abs(table["difference"].to_numpy()), table["se"].to_numpy()
     steps = "holm" if correction == "tukey" else correction
     with np.errstate(divide="ignore", invalid="ignore"):
-        within = (bound - size) / se
-    smaller, larger = (
-        corrected(_upper(t, fit.df_rest), steps, size, len(size), fit.df_rest) for t in (within, -within)
-    )
+        near, far = ((size - edge) / se for edge in (bound, -bound))
+    beyond = np.minimum(_upper(near, fit.df_rest) + _upper(far, fit.df_rest), 1.0)  # as large, on either side
+    smaller, larger = (corrected(p, steps, size, len(size), fit.df_rest) for p in (_upper(-near, fit.df_rest), beyond))
     half = t_quantile(max(1 - 2 * fit.alpha, 0.0), fit.df_rest) * se
     verdict = np.select([smaller < fit.alpha, larger < fit.alpha], ["smaller", "larger"], "open")
     return table.assign(
