@@ -65,7 +65,7 @@ def fit_linear(
     cluster : str, optional
         A group whose rows may go together, such as the choir of a singer: errors are clustered by
         it, with t on G − 1 degrees of freedom. ``CR1`` sums scores within clusters, with G/(G − 1)·(n − 1)/(n − p); ``CR3``, the
-        jackknife, takes what estimates would be without each cluster, and is not too small where clusters are few.
+        jackknife, takes what estimates would be without each cluster, and is seldom too small where clusters are few.
     fixed_effects : str or sequence of str, optional
         One column, or two, whose many levels are controlled for and not listed: every other estimate is
         the same as with all their indicators in the model.
