@@ -110,6 +110,7 @@ check choir_terms.plan.toml "Concerts and attendance" --order term --cases 2
 fit choir_terms.plan.toml "Concerts and attendance" --short
 check {STAYS} --terms age,voice,rehearsals --folds 5 --cut 0.6 --cases 3
 validate {BELONGING} --terms age,voice,rehearsals --folds 5 --repeats 2
+check {STAYS} --terms age,choir --cluster choir --cases 1
 validate {BELONGING} --terms age,voice --cluster choir --hold-out 0.3 --seed 2
 validate {STAYS} --terms age,voice,rehearsals --hold-out 0.25 --seed 4
 compare {BELONGING} --variant "short: age, voice" --variant "long: age, voice, joined_through" --manuscript t.md

@@ -97,7 +97,7 @@ def test_what_one_cluster_decides_alone_or_most_of_is_named(monkeypatch):
             mb.draw_clusters(fit, name)
     frame.loc[frame["team"] == "t10", "score"] += 8 * frame["km"]
     pulled = quietly(mb.fit_linear, mb.Study(frame).mark("voice", "alto"), "score", TERMS, cluster="team").checks()
-    assert pulled.clusters["cluster"].tolist()[:2] == ["t06", "t10"]  # without the first there is no estimate
+    assert pulled.clusters["cluster"][0] == "t10"
     told = pulled.findings[-1]
     assert told.figures.endswith("without `team` `t10`")
     assert "three times as much, in squares, as all others together" in told.meaning

@@ -13,7 +13,10 @@ from markbase.cli.figure_files import draw_checks_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options, only_for
 from markbase.core.checks.clusters_left_out import few_enough, moved_most
+from markbase.core.diagnostics.classification import Classification
+from markbase.core.errors import FitError, remark
 from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.parts import in_parts
 from markbase.show.fit import checks_page, clusters_section
 from markbase.show.logistic import calibration_section, cases_page, classification_page
@@ -80,11 +83,7 @@ def command(
             checks = fit.checks(most=cases or 10, order=None if order is None else study.column(order))
             found = regression_record(fit) | {"checks": checks_record(checks)} if as_json else checks_page(checks)
         else:
-            sorted_rows = fit.classification(
-                0.5 if cut is None else cut,
-                folds=folds or (None if in_parts(fit.outcome.values) else 10),
-                seed=seed or 0,
-            )
+            sorted_rows = _classified(fit, 0.5 if cut is None else cut, folds, seed or 0)
             worst = fit.cases(cases or 10)
             clusters = moved_most(fit.without_clusters()) if few_enough(fit) else None
             if as_json:
@@ -101,3 +100,14 @@ def command(
         if figures:
             draw_checks_of(fit, figures, replaces)
     answer(found, told)
+
+
+def _classified(fit: LogisticFit, cut: float, folds: int | None, seed: int) -> Classification:
+    """Classify the rows of a fit and, if that was asked for or can be done, rows held out in turn."""
+    if folds is not None or in_parts(fit.outcome.values):
+        return fit.classification(cut, folds=folds, seed=seed)
+    try:
+        return fit.classification(cut, folds=10, seed=seed)
+    except FitError as problem:
+        remark(f"The classification is that of the rows of the fit only. {problem}")
+        return fit.classification(cut)

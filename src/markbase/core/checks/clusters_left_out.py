@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.diagnostics.residuals import Finding
-from markbase.core.errors import FitError, MarkbaseError, listed
+from markbase.core.errors import FitError, MarkbaseError, count_noun, listed
 from markbase.core.formatting import decimals_for, number
 from markbase.core.inference.clustered_errors import check_nested, cluster_sums, moves_without
 from markbase.core.inference.covariance import scored_rows
@@ -26,6 +26,8 @@ _MOST = 0.75
 """A cluster with a larger share of the squared movements of an estimate is one that it hangs on."""
 
 
+_MOST_NAMED = 4
+"""So many coefficients that one cluster tells alone are named."""
 _FEW_ENOUGH = 1_000
 """Of more clusters none decides much, and to leave each out takes long: they are looked at only where that is asked for."""
 
@@ -84,12 +86,13 @@ def _scored(fit: AnyFit) -> Over:
 def moved_most(table: pd.DataFrame) -> pd.DataFrame:
     """Return of each cluster the coefficient that leaving it out would move most, the largest movement first.
 
-    One that cannot be estimated without it comes before all.
+    Where none has a movement it is one that cannot be estimated without the cluster, if there is such a one.
     """
     table = table[table["term"] != "(intercept)"]  # of which nobody asks
     size = table["moves"].abs().to_numpy(dtype=np.float64, copy=True)
-    size[table["without"].isna().to_numpy()] = np.inf
-    size[np.isnan(size)] = -1.0  # no standard error to count in
+    size[np.isnan(size)] = np.where(table["without"].isna(), -1.0, -2.0)[
+        np.isnan(size)
+    ]  # the last have no error to count in
     own = table.assign(size=size)
     most = own.loc[own.groupby("cluster", sort=False)["size"].idxmax()]
     ordered = most.sort_values("size", ascending=False, kind="stable")
@@ -111,11 +114,13 @@ def clusters_finding(fit: LinearFit) -> tuple[pd.DataFrame | None, list[Finding]
 def _on_those_alone(name: str, alone: pd.DataFrame) -> list[Finding]:
     if not len(alone):
         return []
-    told = dict.fromkeys(f"`{label(row)}` by `{row.cluster}`" for row in rows_of(alone))
+    by = {label(row): row.cluster for row in reversed(rows_of(alone)) if row.term != "(intercept)"}
+    told = [f"`{what}` by `{cluster}`" for what, cluster in reversed(by.items())]
+    more = [] if len(told) <= _MOST_NAMED else [f"{count_noun(len(told) - _MOST_NAMED, 'other')}"]
     return [
         Finding(
             "clusters alone",
-            f"told by one `{name}` alone: {listed(list(told))}",
+            f"told by one `{name}` alone: {listed(told[:_MOST_NAMED] + more)}",
             "without it there is no such estimate, and no clustered error says how sure it is",
             "say so beside it, or merge its level",
         )

@@ -55,7 +55,7 @@ def folds_of(fit: LinearFit | LogisticFit, folds: int) -> int:
         return folds
     name = fit.cluster.name
     if name in {v.name for v in fit.variables}:
-        raise MarkbaseError(
+        raise FitError(
             f"Whole levels of `{name}` are held out where errors are clustered by it, and no fit could predict them, since `{name}` is in the "
             f"model: leave it out of the terms, or fit without clusters to hold out single rows."
         )

@@ -317,7 +317,7 @@ def _on_cases(cases: pd.DataFrame) -> Finding:
         meaning = f"{case_words(name, moving[name])} alone moves `{moving['moves']}` by {number(float(moving['by']), 1)} standard errors"
     far = cases[cases["residual"].abs() > _FAR]
     if len(far):
-        meaning += f"{'; ' if alone else ', though '}{len(far)} of the {len(cases)} that weigh most lie more than {_FAR:g} standard deviations off"
+        meaning += f"{'; ' if alone else ', though '}{len(far)} of the {len(cases)} that weigh most {'lies' if len(far) == 1 else 'lie'} more than {_FAR:g} standard deviations off"
     return Finding("cases", figures, meaning, "look whether their rows are right" if len(far) else "")
 
 
