@@ -310,7 +310,7 @@ def cross_validation_page(result: CrossValidation) -> Page:
         facts.append(
             (
                 "rows together",
-                f"rows of one {name} stand in several parts; with errors clustered by {name} it is held out whole, as one that is new",
+                f"rows of one {name} may stand in several parts; with errors clustered by {name} it is held out whole, as one that is new",
             )
         )
     if result.left_out:

@@ -6,10 +6,11 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from markbase.core.checks.clusters_left_out import label, moved_most
+from markbase.core.checks.clusters_left_out import moved_most
 from markbase.core.errors import ColumnError, FitError, near
 from markbase.core.formatting import short
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.coefficient_rows import label_of
 from markbase.core.tables import rows_of
 from markbase.show.figures import AMBER, INK, TEAL, finish, own_axes, styled
 
@@ -57,12 +58,12 @@ def draw_clusters(fit: AnyFit, coefficient: str | None = None, ax: Axes | None =
     'voice: tenor (against alto), points of belonging, without each choir'
     """
     table = fit.without_clusters()
-    labels = [label(row) for row in rows_of(table)]
+    labels = [label_of(row.term, row.level) for row in rows_of(table)]
     if coefficient is None:
         known = moved_most(table[table["moves"].notna()])
         if not len(known):
             raise FitError("No coefficient of the fit has a clustered error, so there is no movement to draw.")
-        coefficient = label(known.iloc[0])
+        coefficient = label_of(known["term"].iloc[0], known["level"].iloc[0])
     if coefficient not in labels:
         raise ColumnError(
             f"The fit has no coefficient `{coefficient}`.{near(coefficient, list(dict.fromkeys(labels)))}"

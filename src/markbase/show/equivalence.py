@@ -10,6 +10,7 @@ import pandas as pd
 
 from markbase.core.formatting import decimals_for, from_to, p_value, ratio_with_ends, short, value_with_ends
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.equivalence import margin_words
 from markbase.core.tables import rows_of
 from markbase.show.page import Row, Section, Sentences, Table
 
@@ -19,7 +20,6 @@ _CORRECTED = {"none": "p each by itself", "bonferroni": "p corrected after Bonfe
 def equivalence_section(fit: AnyFit, table: pd.DataFrame, margin: float, correction: str, what: str) -> Section:
     """Say of comparisons, as `between` and `planned` return them with a margin, whether each is smaller or larger than it."""
     odds = fit.family.ratios
-    least = f"an odds ratio of {short(margin, 4)}" if odds else f"{short(margin, 4)} {fit.outcome.step_many}"
     decimals = decimals_for(float(table["se"].min()))
     rows = tuple(
         Row((f"{r.level} against {r.against}", *_figures(fit, r, decimals), _verdict(fit, r, correction)))
@@ -41,7 +41,7 @@ def equivalence_section(fit: AnyFit, table: pd.DataFrame, margin: float, correct
         words += " An interval that lies inside belongs to an open pair where only p is corrected for how many pairs there are."
     note = f"two one-sided tests (equivalence), {_CORRECTED.get(correction, 'p corrected after Holm')}"
     blocks = (Table(heads, rows, frozenset({1, 2, 3, 4})), Sentences(((words, ()),)))
-    return Section(f"Smaller or larger than {least}? {what}", note, blocks)
+    return Section(f"Smaller or larger than {margin_words(fit, margin)}? {what}", note, blocks)
 
 
 def _figures(fit: AnyFit, r: Any, decimals: int) -> tuple[str, ...]:

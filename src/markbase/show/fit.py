@@ -23,6 +23,7 @@ from markbase.core.formatting import (
 )
 from markbase.core.reading.left_out_words import left_out_words
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.coefficient_rows import label_of
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.statements import Reading
 from markbase.core.results.stored_fit import StoredFit
@@ -147,7 +148,7 @@ def standardised_section(fit: LinearFit) -> Section:
         if r.base:
             rows.append(Row((f"{r.term}: {r.level}", "base", "0", ""), "base"))
             continue
-        name = f"{r.term}: {r.level}" if r.level else r.term
+        name = label_of(r.term, r.level)
         size, *ends = value_with_ends(r.estimate, r.low, r.high, max(2, decimals_for((r.high - r.low) / 4, 1)))
         rows.append(Row((name, r.step, size, from_to(*ends))))
     note = "an indicator is never standardised itself: levels are told as differences"
@@ -273,7 +274,7 @@ def clusters_section(table: pd.DataFrame, ratios: bool = False) -> Section:
             (
                 r.cluster,
                 f"{r.rows:,}",
-                f"{r.term}: {r.level}" if r.level else r.term,
+                label_of(r.term, r.level),
                 *(
                     "–" if math.isnan(v) else number(v, decimals_for(abs(r.estimate) if math.isnan(r.se) else r.se))
                     for v in (r.estimate, r.without)
@@ -299,7 +300,7 @@ def stored_page(fit: StoredFit) -> Page:
     rows = [
         Row(
             (
-                f"{r.term}: {r.level}" if r.level else r.term,
+                label_of(r.term, r.level),
                 "0"
                 if r.base
                 else number(r.estimate, decimals_for(r.se if not math.isnan(r.se) else abs(r.estimate) or 1.0)),

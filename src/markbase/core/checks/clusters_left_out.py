@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
@@ -13,6 +13,7 @@ from markbase.core.formatting import decimals_for, number
 from markbase.core.inference.clustered_errors import check_nested, cluster_sums, moves_without
 from markbase.core.inference.covariance import scored_rows
 from markbase.core.inference.standard_errors import rest_on
+from markbase.core.results.coefficient_rows import label_of
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.logistic_estimate import scored_rows as logistic_rows
 from markbase.core.tables import rows_of, table_of
@@ -24,8 +25,6 @@ if TYPE_CHECKING:
 
 _MOST = 0.75
 """A cluster with a larger share of the squared movements of an estimate is one that it hangs on."""
-
-
 _MOST_NAMED = 4
 """So many coefficients that one cluster tells alone are named."""
 _FEW_ENOUGH = 1_000
@@ -89,10 +88,8 @@ def moved_most(table: pd.DataFrame) -> pd.DataFrame:
     Where none has a movement it is one that cannot be estimated without the cluster, if there is such a one.
     """
     table = table[table["term"] != "(intercept)"]  # of which nobody asks
-    size = table["moves"].abs().to_numpy(dtype=np.float64, copy=True)
-    size[np.isnan(size)] = np.where(table["without"].isna(), -1.0, -2.0)[
-        np.isnan(size)
-    ]  # the last have no error to count in
+    unmoved = np.where(table["without"].isna(), -1.0, -2.0)  # the last have no error to count in
+    size = table["moves"].abs().fillna(pd.Series(unmoved, table.index))
     own = table.assign(size=size)
     most = own.loc[own.groupby("cluster", sort=False)["size"].idxmax()]
     ordered = most.sort_values("size", ascending=False, kind="stable")
@@ -114,7 +111,7 @@ def clusters_finding(fit: LinearFit) -> tuple[pd.DataFrame | None, list[Finding]
 def _on_those_alone(name: str, alone: pd.DataFrame) -> list[Finding]:
     if not len(alone):
         return []
-    by = {label(row): row.cluster for row in reversed(rows_of(alone)) if row.term != "(intercept)"}
+    by = {label_of(row.term, row.level): row.cluster for row in reversed(rows_of(alone)) if row.term != "(intercept)"}
     told = [f"`{what}` by `{cluster}`" for what, cluster in reversed(by.items())]
     more = [] if len(told) <= _MOST_NAMED else [f"{count_noun(len(told) - _MOST_NAMED, 'other')}"]
     return [
@@ -137,7 +134,7 @@ def _on_largest(name: str, table: pd.DataFrame) -> list[Finding]:
     first = rows_of(known)[int(np.argmax(share if hangs else squares))]
     decimals = decimals_for(first.se)
     figures = (
-        f"largest movement {number(first.moves, 2)} standard errors: `{label(first)}` is {number(first.estimate, decimals)}, "
+        f"largest movement {number(first.moves, 2)} standard errors: `{label_of(first.term, first.level)}` is {number(first.estimate, decimals)}, "
         f"and {number(first.without, decimals)} without `{name}` `{first.cluster}`"
     )
     if not hangs:
@@ -150,8 +147,3 @@ def _on_largest(name: str, table: pd.DataFrame) -> list[Finding]:
             "look at what is different about it, and tell the fit with and without it",
         )
     ]
-
-
-def label(row: Any) -> str:
-    """Return what a coefficient is called that a row is of."""
-    return f"{row.term}: {row.level}" if row.level else str(row.term)

@@ -18,6 +18,7 @@ from markbase.core.errors import FitError, MarkbaseError, count_noun, listed, qu
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import number, p_phrase, short
 from markbase.core.inference.distributions import p_of_f
+from markbase.core.results.coefficient_rows import label_of
 from markbase.core.results.fit import ROW_NAME
 from markbase.core.rows.parts import row_numbers, rows_at
 from markbase.core.rows.row_functions import lowest, sample_of, with_values_at
@@ -229,8 +230,7 @@ def _cases(fit: LinearFit, most: int, looked: tuple[Array, Array, Array, Whitene
             change = roots @ q * r * (1.0 if repeated else weight) / (1 - leverage) / se
             k = int(np.argmax(np.abs(change)))
             r_told = rows[told[k]]
-            name = f"{r_told.term}: {r_told.compared.level}" if r_told.compared.level else r_told.term
-            moves.append((name, float(-change[k])))
+            moves.append((label_of(r_told.term, r_told.compared.level), float(-change[k])))
     name, labels = fit.identified(chosen[order])
     return pd.DataFrame(
         {

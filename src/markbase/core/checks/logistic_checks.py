@@ -27,7 +27,6 @@ def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int
     names = (fit.outcome.name, fit.event, fit.otherwise)
     check_cut(cut)
     folds = None if folds is None else folds_of(fit, folds)
-    whole = "" if fit.cluster is None else fit.cluster.name
     if in_parts(fit.outcome.values):
         found = _by_cells(_cells(fit, cut), names, cut, fit.level)
         if folds is None:
@@ -36,7 +35,7 @@ def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int
         known = np.isfinite(seen)
         told = _by_cells(_cells(fit, cut, seen, known), names, cut, fit.level)
         left_out = fit.sample.used - int(np.count_nonzero(known))
-        return replace(found, held_out=replace(told, folds=folds, left_out=left_out, cluster=whole))
+        return replace(found, held_out=replace(told, folds=folds, left_out=left_out, cluster=fit.errors.cluster))
     happened, p, heavy = _inside(fit)
     found = classify(happened, p, heavy, names, cut, fit.level)
     if folds is None:
@@ -48,7 +47,7 @@ def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int
     held = classify(
         happened[known], inside[known], weights, names, cut, fit.level, folds=folds, left_out=int((~known).sum())
     )
-    return replace(found, held_out=replace(held, cluster=whole))
+    return replace(found, held_out=replace(held, cluster=fit.errors.cluster))
 
 
 def calibration_of(fit: LogisticFit, parts: int) -> pd.DataFrame:

@@ -66,9 +66,9 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
     Raises
     ------
     MarkbaseError
-        If the parts or repeats cannot be used, levels were taken out, or whole clusters are to be held out that are in the model.
+        If the parts or repeats cannot be used, or levels were taken out.
     FitError
-        If the model cannot be fitted without one of the parts.
+        If the model cannot be fitted without one of the parts, or has the clusters that are to be held out whole among its terms.
 
     Examples
     --------
@@ -105,7 +105,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
         }
     )
     about = fit.family.observed(fit.outcome), parts, repeats, seed, table, left
-    return CrossValidation(*about, "" if fit.cluster is None else fit.cluster.name, fit.possible_cluster)
+    return CrossValidation(*about, fit.errors.cluster, fit.possible_cluster)
 
 
 def _figures(fit: AnyFit, rows: NDArray[np.bool_], y: Array, predicted: Array, mean: Array) -> dict[str, float]:

@@ -55,7 +55,7 @@ class Errors:
 
     @property
     def asked(self) -> str:
-        """As what they are asked for: the errors, where these are not those that a fit without or with clusters gets by itself."""
+        """The kind that has to be asked for to get them again; empty for those that a fit gets by itself, with clusters or without."""
         return "" if self.kind in ("classical", "clustered") else self.kind
 
     @property

@@ -8,6 +8,7 @@ from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import short
 from markbase.core.reading.left_out_words import left_out_figures
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.equivalence import margin_words
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.study.trail import Trail
 
@@ -81,15 +82,10 @@ def methods_paragraph(fit: AnyFit, version: str, procedure: Procedure | None = N
             f"The p values of all pairs of levels of {listed(quoted(did.groups))} were {_CORRECTED[did.correction]}."
         )
     if did.margin is not None:
-        what = (
-            f"an odds ratio of {short(did.margin, 4)}"
-            if fit.family.ratios
-            else f"{short(did.margin, 4)} {fit.outcome.step_many}"
-        )
         told.append(
-            f"Whether differences are smaller than {what}, in either direction, was tested by two one-sided tests (Schuirmann, 1987)."
+            f"Whether differences are smaller than {margin_words(fit, did.margin)}, in either direction, was tested by two one-sided tests (Schuirmann, 1987)."
         )
-    whole = "" if fit.cluster is None else f", whole levels of `{fit.cluster.name}`,"
+    whole = f", whole levels of `{fit.errors.cluster}`," if fit.errors.cluster else ""
     if did.folds:
         told.append(
             f"The model was cross-validated: each of {did.folds} parts of the rows{whole} was predicted by a fit to the others."

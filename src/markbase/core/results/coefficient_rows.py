@@ -18,6 +18,11 @@ from markbase.core.tables import table_of
 Array = NDArray[np.float64]
 
 
+def label_of(term: str, level: str) -> str:
+    """Return what a coefficient is called: its term, with its level if it has one."""
+    return f"{term}: {level}" if level else term
+
+
 @dataclass(frozen=True, eq=False)
 class CoefficientRows:
     """Every coefficient, a combination of the inner ones; NaN where the rows lack a combination of levels it rests on."""
@@ -90,5 +95,5 @@ class CoefficientRows:
 
     def covariance(self) -> pd.DataFrame:
         """Return the covariance matrix, labelled ``term`` or ``term: level``."""
-        labels = [f"{t.term}: {t.compared.level}" if t.compared.level else t.term for t in self.map.rows]
+        labels = [label_of(t.term, t.compared.level) for t in self.map.rows]
         return pd.DataFrame(self.inner.covariance(self.roots), index=labels, columns=labels)

@@ -16,6 +16,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.errors import MarkbaseError
+from markbase.core.formatting import short
 from markbase.core.inference.distributions import p_of_t, t_quantile
 from markbase.core.inference.multiplicity import corrected
 from markbase.core.results.estimates import Estimated
@@ -30,6 +31,13 @@ def check_margin(margin: float, ratios: bool) -> float:
         what = "an odds ratio above 1, such as 1.5" if ratios else "a positive number, in units of the outcome"
         raise MarkbaseError(f"The margin, the smallest difference that would matter, is {what}, not {margin!r}.")
     return math.log(margin) if ratios else float(margin)
+
+
+def margin_words(fit: Estimated, margin: float) -> str:
+    """Say what a margin is: so many units of the outcome, or an odds ratio."""
+    return (
+        f"an odds ratio of {short(margin, 4)}" if fit.family.ratios else f"{short(margin, 4)} {fit.outcome.step_many}"
+    )
 
 
 def with_equivalence(table: pd.DataFrame, fit: Estimated, margin: float, correction: str) -> pd.DataFrame:

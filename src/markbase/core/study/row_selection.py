@@ -195,12 +195,12 @@ def split_rows(
 
 def _whole_levels(rows: int, share: float, seed: int, whole: Column, within: Column | None) -> tuple[Rows, str]:
     """Hold out whole levels at random, as many as come nearest to the share of the rows; rows without a level are kept."""
-    if within is not None or not whole.is_categorical:
+    if within is not None:
         raise MarkbaseError(
             f"Rows are held out within the levels of `{within.name}`, or whole levels of `{whole.name}` are; leave one of the two out."
-            if within is not None
-            else f"`{whole.name}` is numeric; whole levels of a group are held out."
         )
+    if not whole.is_categorical:
+        raise ColumnError(f"`{whole.name}` is numeric; whole levels of a group are held out.")
     there = np.random.default_rng(seed).permutation(np.flatnonzero(whole.counts))
     if len(there) < 2:
         raise MarkbaseError(
