@@ -45,17 +45,25 @@ def dense(frame, terms, bases):
     return columns, names
 
 
+def products(rows, columns):
+    """Return the matrix of the sums of products of two lists of columns."""
+    return mp.matrix([[mp.fdot(zip(a, b, strict=True)) for b in columns] for a in rows])
+
+
+def times(columns, weights):
+    """Return columns, each row times its weight."""
+    return [[w * v for w, v in zip(weights, column, strict=True)] for column in columns]
+
+
 @untraced
 def least_squares(frame, outcome, terms, bases):
     """Return every quantity of a linear fit as mpmath numbers."""
     columns, names = dense(frame, terms, bases)
-    X = mp.matrix([[mp.mpf(v) for v in row] for row in zip(*columns, strict=True)])
-    y = mp.matrix([mp.mpf(float(v)) for v in frame[outcome]])
-    n, p = X.rows, X.cols
-    inverse = mp.inverse(X.T * X)
-    b = inverse * (X.T * y)
-    residual = y - X * b
-    rss = mp.fsum(r**2 for r in residual)
+    y = [mp.mpf(float(v)) for v in frame[outcome]]
+    n, p = len(y), len(columns)
+    inverse = mp.inverse(products(columns, columns))
+    b = inverse * products(columns, [y])
+    rss = mp.fsum(r**2 for r in residuals(y, columns, b))
     mean = mp.fsum(y) / n
     tss = mp.fsum((v - mean) ** 2 for v in y)
     s2 = rss / (n - p)
@@ -79,6 +87,11 @@ def least_squares(frame, outcome, terms, bases):
         "b": b,
         "V": inverse * s2,
     }
+
+
+def residuals(y, columns, b):
+    """Return what the fitted values leave of an outcome."""
+    return [value - mp.fdot(zip(b, row, strict=True)) for value, *row in zip(y, *columns, strict=True)]
 
 
 def upper_f(F, df, rest):
@@ -113,40 +126,45 @@ def made_up(rows=120, seed=3):
     return data
 
 
+def leverages(columns, inverse):
+    """Return the diagonal of the projection on some columns."""
+    moved = [
+        [mp.fdot(zip(row, values, strict=True)) for row in inverse.tolist()] for values in zip(*columns, strict=True)
+    ]
+    return [mp.fdot(zip(own, values, strict=True)) for own, *values in zip(moved, *columns, strict=True)]
+
+
 @untraced
 def sandwich(frame, outcome, terms, bases, kind, cluster=None):
     """Return the standard errors and the joint F of each term under another covariance, at 50 digits."""
     columns, names = dense(frame, terms, bases)
-    X = mp.matrix([[mp.mpf(v) for v in row] for row in zip(*columns, strict=True)])
-    y = mp.matrix([mp.mpf(float(v)) for v in frame[outcome]])
-    n, p = X.rows, X.cols
-    inverse = mp.inverse(X.T * X)
-    b = inverse * (X.T * y)
-    e = y - X * b
-    h = [(X[i, :] * inverse * X[i, :].T)[0] for i in range(n)]
+    y = [mp.mpf(float(v)) for v in frame[outcome]]
+    n, p = len(y), len(columns)
+    cross = products(columns, columns)
+    inverse = mp.inverse(cross)
+    b = inverse * products(columns, [y])
+    e = residuals(y, columns, b)
     if cluster is None:
+        h = leverages(columns, inverse)
         weight = {
             "HC0": lambda i: e[i] ** 2,
             "HC1": lambda i: e[i] ** 2 * n / mp.mpf(n - p),
             "HC2": lambda i: e[i] ** 2 / (1 - h[i]),
             "HC3": lambda i: e[i] ** 2 / (1 - h[i]) ** 2,
         }[kind]
-        middle = mp.zeros(p)
-        for i in range(n):
-            middle += weight(i) * (X[i, :].T * X[i, :])
+        middle = products(times(columns, [weight(i) for i in range(n)]), columns)
         df = n - p
     else:
         labels = sorted(set(frame[cluster]))
         middle = mp.zeros(p)
         for label in labels:
-            score, own = mp.zeros(1, p), [i for i, v in enumerate(frame[cluster]) if v == label]
-            for i in own:
-                score += e[i] * X[i, :]
+            own = [v == label for v in frame[cluster]]
+            score = products(columns, [[e[i] * own[i] for i in range(n)]])
             if kind == "CR3":  # what leaving the cluster out moves, by fitting the others
-                inner = mp.matrix([X[i, :].tolist()[0] for i in range(n) if i not in set(own)])
-                rest = mp.matrix([y[i] for i in range(n) if i not in set(own)])
-                score = (X.T * X * (b - mp.inverse(inner.T * inner) * (inner.T * rest))).T
-            middle += score.T * score
+                inner = [[v for v, out in zip(column, own, strict=True) if not out] for column in [*columns, y]]
+                without = mp.inverse(products(inner[:-1], inner[:-1])) * products(inner[:-1], inner[-1:])
+                score = cross * (b - without)
+            middle += score * score.T
         G = len(labels)
         middle *= mp.mpf(G - 1) / G if kind == "CR3" else mp.mpf(G) / (G - 1) * mp.mpf(n - 1) / (n - p)
         df = G - 1
@@ -189,21 +207,16 @@ def _roughly(X, y, f, free, firth):
 def logistic(frame, outcome, event, terms, bases, weights=None, firth=False, held=()):
     """Maximise a logistic likelihood at 50 digits, or Firth's, with some coefficients held at 0."""
     columns, names = dense(frame, terms, bases)
-    X = mp.matrix([[mp.mpf(v) for v in row] for row in zip(*columns, strict=True)])
     y = [mp.mpf(int(v == event)) for v in frame[outcome]]
-    f = [mp.mpf(1)] * X.rows if weights is None else [mp.mpf(float(v)) for v in frame[weights]]
-    n, p = X.rows, X.cols
+    n, p = len(y), len(columns)
+    f = [mp.mpf(1)] * n if weights is None else [mp.mpf(float(v)) for v in frame[weights]]
     free = [k for k in range(p) if names[k] not in held]
-    b = mp.matrix(_roughly(*(np.array(a.tolist() if a is X else a, dtype=float) for a in (X, y, f)), free, firth))
+    b = mp.matrix(_roughly(*(np.array(a, dtype=float).T for a in (columns, y, f)), free, firth))
 
     def at(b):
-        eta = X * b
-        q = [1 / (1 + mp.exp(-e)) for e in eta]
+        q = [1 / (1 + mp.exp(e)) for e in residuals([0] * n, columns, b)]
         W = [f[i] * q[i] * (1 - q[i]) for i in range(n)]
-        information = mp.matrix(p)
-        for j in range(p):
-            for k in range(j, p):
-                information[j, k] = information[k, j] = mp.fsum(W[i] * X[i, j] * X[i, k] for i in range(n))
+        information = products(times(columns, W), columns)
         value = mp.fsum(f[i] * (y[i] * mp.log(q[i]) + (1 - y[i]) * mp.log(1 - q[i])) for i in range(n))
         return q, W, information, value + (mp.log(mp.det(information)) / 2 if firth else 0)
 
@@ -212,9 +225,9 @@ def logistic(frame, outcome, event, terms, bases, weights=None, firth=False, hel
         inverse = mp.inverse(information)
         pull = [f[i] * (y[i] - q[i]) for i in range(n)]
         if firth:
-            h = [W[i] * (X[i, :] * inverse * X[i, :].T)[0] for i in range(n)]
-            pull = [pull[i] + h[i] * (mp.mpf(1) / 2 - q[i]) for i in range(n)]
-        score = mp.matrix([mp.fsum(pull[i] * X[i, k] for i in range(n)) for k in free])
+            h = leverages(columns, inverse)
+            pull = [pull[i] + W[i] * h[i] * (mp.mpf(1) / 2 - q[i]) for i in range(n)]
+        score = products([columns[k] for k in free], [pull])
         step = mp.lu_solve(mp.matrix([[information[j, k] for k in free] for j in free]), score)
         for place, k in enumerate(free):
             b[k] += step[place]
@@ -229,6 +242,6 @@ def logistic(frame, outcome, event, terms, bases, weights=None, firth=False, hel
         "value": value,
         "probability": q,
         "inverse": inverse,
-        "X": X,
+        "columns": columns,
         "y": y,
     }

@@ -144,7 +144,7 @@ def test_robust_errors_are_sandwiches_of_scores(errors, repeated):
     fit = mb.fit_logistic(study_of(frame), "stays", TERMS, event="yes", **setting, **weighing)
     long = frame.loc[frame.index.repeat(frame["times"].astype(int))] if repeated else frame
     wanted = logistic(long.reset_index(drop=True), "stays", "yes", TERMS, {"voice": "alto"})
-    X = np.array(wanted["X"].tolist(), dtype=float)
+    X = np.array(wanted["columns"], dtype=float).T
     q, y = np.array(wanted["probability"], dtype=float), np.array(wanted["y"], dtype=float)
     inverse = np.array(wanted["inverse"].tolist(), dtype=float)
     n, p = X.shape

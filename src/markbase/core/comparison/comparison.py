@@ -16,6 +16,7 @@ from markbase.core.display import ShownTables
 from markbase.core.errors import FitError, MarkbaseError, listed, quoted
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.row_functions import all_of
+from markbase.core.tables import rows_of
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -144,20 +145,14 @@ def _outcomes_differ(fits: Sequence[AnyFit]) -> str:
 
 
 def _estimates_of(names: Sequence[str], fits: Sequence[AnyFit]) -> pd.DataFrame:
-    tables = [f.coefficients.set_index(["term", "level"]) for f in fits]
-    keys = list(dict.fromkeys(key for t in tables for key in t.index))
+    tables = [{(row.term, row.level): row for row in rows_of(f.coefficients)} for f in fits]
     records = []
-    for term, level in keys:
-        here = [t for t in tables if (term, level) in t.index]
-        record: dict[str, object] = {
-            "term": term,
-            "level": level,
-            "base": bool(here[0].loc[[(term, level)]]["base"].iloc[0]),
-        }
-        for name, table in zip(names, tables, strict=True):
-            row = table.loc[[(term, level)]].iloc[0] if (term, level) in table.index else None
-            record[name] = math.nan if row is None else row["estimate"]
-            record[f"se of {name}"] = math.nan if row is None else row["se"]
+    for term, level in dict.fromkeys(key for table in tables for key in table):
+        rows = [table.get((term, level)) for table in tables]
+        record = {"term": term, "level": level, "base": next(row for row in rows if row).base}
+        for name, row in zip(names, rows, strict=True):
+            record[name] = row.estimate if row else math.nan
+            record[f"se of {name}"] = row.se if row else math.nan
         records.append(record)
     return pd.DataFrame(records)
 

@@ -8,6 +8,7 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from functools import cache
+from itertools import chain, islice
 from threading import Lock
 from typing import Any, TypeVar
 
@@ -59,13 +60,15 @@ ONE_THREAD_EACH = _OneThreadEach()
 
 def in_order(function: Callable[[S], T], items: Iterable[S]) -> Iterator[T]:
     """Yield what a function makes of each item, in their order; a few are worked on at the same time, and no more are waited for."""
-    if PROCESSORS == 1:
-        yield from map(function, items)
+    items = iter(items)
+    first = list(islice(items, 2))
+    if PROCESSORS == 1 or len(first) < 2:  # nothing to share out
+        yield from map(function, chain(first, items))
         return
     with ONE_THREAD_EACH, ThreadPoolExecutor(PROCESSORS) as pool:
         waiting: deque[Future[T]] = deque()
         try:
-            for item in items:
+            for item in chain(first, items):
                 waiting.append(pool.submit(function, item))
                 if len(waiting) > PROCESSORS:
                     yield waiting.popleft().result()
