@@ -57,18 +57,16 @@ def checked_names(
     return names, [names[k] for k in empty]
 
 
-def blank_rows(
-    data: bytes | bytearray | mmap, separator: str, columns: int, start: int = 0, end: int | None = None
-) -> int:
-    """Count the lines of a text, as bytes, that hold separators and no value, from the start of a line on."""
-    found, last = 0, len(data) if end is None else end
+def blank_rows(data: bytes | mmap, separator: str, columns: int) -> int:
+    """Count the lines of a text, as bytes, that hold separators and no value."""
+    found = 0
     for cell in ("", '""') if columns > 1 else ():
         row = separator.join([cell] * columns).encode()
-        at = start
+        at = 0
         while True:
             after = at + len(row)
             found += data[at:after] == row and data[after : after + 1] in (b"", b"\r", b"\n")
-            at = data.find(b"\n" + row, at, last) + 1
+            at = data.find(b"\n" + row, at) + 1
             if not at:
                 break
     return found

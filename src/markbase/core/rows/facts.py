@@ -11,9 +11,12 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from markbase.core.rows.workspace import WORKSPACE
+
 MOST_DISTINCT = 1000
 """Distinct values are counted one by one up to so many."""
-_LOOK = 4096
+_LOOK = 2048
+"""So many of the first values are looked at before all of them are."""
 
 
 @dataclass(frozen=True)
@@ -61,10 +64,10 @@ class NumberFacts:
         infinite = int(np.count_nonzero(np.isinf(values))) if math.isinf(low) or math.isinf(high) else 0
         offset = second = third = math.nan
         if not infinite:
-            deviation = values - low
+            deviation = np.subtract(values, low, out=WORKSPACE.array("deviations", len(values)))
             offset = float(deviation.mean())
             deviation -= offset
-            square = deviation * deviation
+            square = np.multiply(deviation, deviation, out=WORKSPACE.array("squares", len(values)))
             second, third = float(square.sum()), float(np.dot(square, deviation))
         return cls(
             rows=rows,

@@ -27,7 +27,7 @@ from markbase.files.parts.table_files import (
     as_texts,
     encoded,
 )
-from markbase.files.parts.text_blocks import Cut, UncutError, cut_into_blocks
+from markbase.files.parts.text_blocks import Cut, TextBlock, UncutError, cut_into_blocks
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -47,6 +47,8 @@ class Look:
     """The rows that are kept: some (`KeptRows`), or all of them (`AllRows`)."""
     rows: int = 0
     """How many rows there were."""
+    blank: int = 0
+    """How many of them held no value, where blocks of text files were looked over."""
     sizes: list[int] = field(default_factory=list)
     """How many rows each piece had, where pieces were looked over."""
     cuts: tuple[Cut, ...] = ()
@@ -65,7 +67,15 @@ class Look:
         self, pieces: Iterable[tuple[Piece, int]], as_text: Collection[str], told: Callable[[int], None] | None = None
     ) -> Look:
         """Look over pieces, each with its place, several at the same time."""
-        for found in in_order(lambda given: self._emptied().over_piece(given[0], as_text, given[1]), pieces):
+
+        def over(given: tuple[Piece, int]) -> Look:
+            piece, place = given
+            found = self._emptied().over_piece(piece, as_text, place)
+            if isinstance(piece, TextBlock) and all(column.has_gaps for column in found.columns.values()):
+                found.blank = piece.blank_rows()
+            return found
+
+        for found in in_order(over, pieces):
             self.merge(found)
             self.sizes.append(found.rows)
             if told is not None:
@@ -108,7 +118,7 @@ class Look:
         places = {n: look.merge(other.columns[n], self.rows) for n, look in self.columns.items()}  # type: ignore[arg-type]
         values = {n: v if (at := places[n]) is None else at[v] for n, v in other.kept.columns.items()}
         self.kept.merge(other.kept, values, self.rows)
-        self.rows += other.rows
+        self.rows, self.blank = self.rows + other.rows, self.blank + other.blank
 
 
 def columns_to_look_at(names: Mapping[str, bool], book: Codebook, written: bool) -> dict[str, Numbers | Texts]:
@@ -271,10 +281,9 @@ def table_of_files(
         return _look_over(table, columns, KeptRows(len(types)), told)
 
     found = looked_twice(columns_to_look_at(types, book, table.written), look)
-    blank = sum(cut.blank for cut in found.cuts)
-    if blank:
+    if found.blank:
         remark(
-            f"`{table.told}`: {count_noun(blank, 'row')} without any value; where rows come in parts such rows count, and steps that fill "
+            f"`{table.told}`: {count_noun(found.blank, 'row')} without any value; where rows come in parts such rows count, and steps that fill "
             f"blanks fill them: leave them out of the file."
         )
     return table_of_look(

@@ -53,6 +53,11 @@ class Numbers:
         self.facts = self.facts.merge(seen[1])
         return seen[0]
 
+    @property
+    def has_gaps(self) -> bool:
+        """Whether a row may have no value."""
+        return self.failed or self.facts.valid < self.facts.rows
+
     def merge(self, other: Numbers, start: int) -> NDArray[np.int32] | None:  # noqa: ARG002 - of texts
         """Join it with that of the rows that follow."""
         self.facts, self.failed = self.facts.merge(other.facts), self.failed or other.failed
@@ -70,7 +75,7 @@ class Texts:
         self.places: dict[Any, int] = {}
         self.counts = np.zeros(0, dtype=np.int64)
         self.firsts = np.zeros(0, dtype=np.int64)
-        self.many, self.categories, self.ordered = False, False, False
+        self.rows, self.many, self.categories, self.ordered = 0, False, False, False
 
     def look_at(self, column: pa.Array) -> tuple[list[Any], NDArray[np.integer], bool, bool] | None:
         """Return the distinct values of some rows, which of them each row has, and whether the source calls them categories, and ordered."""
@@ -99,6 +104,7 @@ class Texts:
             first[places[::-1]] = np.arange(len(places))[::-1]  # of several rows the one written last stays
             self.firsts[fresh] = first[fresh] + start
         self.counts += counts
+        self.rows += len(codes)
         told: NDArray[np.int32] | None = None if self.many else places
         return told
 
@@ -111,6 +117,11 @@ class Texts:
         self.many = len(self.places) > MOST_TEXTS
         return at
 
+    @property
+    def has_gaps(self) -> bool:
+        """Whether a row may have no value."""
+        return self.many or int(self.counts.sum()) < self.rows
+
     def merge(self, other: Texts, start: int) -> NDArray[np.int32]:
         """Join it with that of the rows that follow, and return where their values are now."""
         at = self._placed(list(other.places))
@@ -118,5 +129,5 @@ class Texts:
         self.firsts[at[fresh]] = other.firsts[fresh] + start
         np.add.at(self.counts, at, other.counts)
         self.categories, self.ordered = self.categories or other.categories, self.ordered or other.ordered
-        self.many = self.many or other.many
+        self.rows, self.many = self.rows + other.rows, self.many or other.many
         return np.append(at, np.int32(-1))

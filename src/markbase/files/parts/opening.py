@@ -22,6 +22,9 @@ from markbase.files.parts.paths import described
 from markbase.files.parts.table_files import TableFiles, plain_words
 from markbase.files.text_tables import blank_rows, said_of_unnamed
 
+_TOP_BYTES = 1 << 16
+"""Where the first rows alone are asked for, more is read only if none of them ends."""
+
 
 def quickly_read(
     path: Path, book: Codebook, encoding: str, chosen: Chosen | None = None
@@ -96,7 +99,7 @@ def table_in_parts(
 
 def _row_of_names(table: TableFiles, names: Sequence[str]) -> str:
     """Say that the first row of text files looks like a row of names; empty if it does not."""
-    first = table.first_rows(names) if table.written else None
+    first = table.first_rows(names, _TOP_BYTES) if table.written else None
     if first is None:
         return ""
     cells = [

@@ -185,12 +185,12 @@ class TableFiles:
             form = ds.CsvFileFormat(parse, None, convert, read)
         yield from ds.dataset(paths, format=form).scanner(columns=wanted, **_AHEAD).to_batches()
 
-    def first_rows(self, names: Sequence[str]) -> pa.RecordBatch | None:
-        """Return the first rows of text files as texts; None if there are none."""
+    def first_rows(self, names: Sequence[str], size: int = _BUFFER_BYTES) -> pa.RecordBatch | None:
+        """Return the first rows of text files as texts, about so many bytes of them; None if there are none."""
         from pyarrow import csv as pacsv
 
         read, parse, convert = self.csv_options(names, names)
-        read.block_size = _BUFFER_BYTES
+        read.block_size = size
         try:
             with (
                 self.as_they_were(),

@@ -40,8 +40,6 @@ class Cut:
     """How many bytes it has."""
     rows: int = 0
     """How many rows."""
-    blank: int = 0
-    """How many of them hold no value, where every line is a row."""
 
 
 @dataclass(frozen=True)
@@ -56,6 +54,8 @@ class TextBlock:
     """The rows, without the line of the names."""
     known: bool = True
     """Whether its quotes are known to be those of whole rows; if not, they are looked at before the rows are."""
+    broken_lines: bool = False
+    """Whether line ends stand within cells."""
 
     @property
     def written(self) -> bool:
@@ -75,6 +75,11 @@ class TextBlock:
             read.use_threads, read.block_size, read.column_names = False, self.data.size + 1, raw
             whole = pacsv.read_csv(pa.BufferReader(self.data), read, parse, convert)
         yield from whole.to_batches(PART_ROWS)
+
+    def blank_rows(self) -> int:
+        """Count the rows that hold no value; none are where lines are broken."""
+        data = b"" if self.broken_lines else self.data.to_pybytes()
+        return blank_rows(data, self.table.separator, len(self.table.names))
 
 
 def cut_into_blocks(table: TableFiles, broken_lines: bool = False) -> Iterator[TextBlock]:
@@ -98,9 +103,9 @@ def cut_into_blocks(table: TableFiles, broken_lines: bool = False) -> Iterator[T
                     if not start:
                         skipped = _names_end(rows, end, table.separator.encode())
                     if end > skipped:
-                        own = (rows, table.separator, len(table.names), skipped, end)
-                        cut = Cut(number, start + skipped, end - skipped, blank=0 if broken_lines else blank_rows(*own))
-                        yield TextBlock(table, cut, pa.py_buffer(rows).slice(skipped, cut.size), known=False)
+                        cut = Cut(number, start + skipped, end - skipped)
+                        data = pa.py_buffer(rows).slice(skipped, cut.size)
+                        yield TextBlock(table, cut, data, known=False, broken_lines=broken_lines)
                     start += end
 
 
