@@ -45,7 +45,7 @@ def entries(draw):
         of = [f"c{k}" for k in range(least)]
         entry["made"] = {how: of[0] if least == 1 else of}
     elif draw(st.booleans()):
-        entry["role"] = draw(st.sampled_from(["identifier", "weight", "cluster"]))
+        entry["role"] = draw(st.sampled_from(["identifier", "weight", "cluster", "stratum"]))
     return entry
 
 

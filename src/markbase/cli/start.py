@@ -121,12 +121,16 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
 
 
 def _about_rows(study: Study, outcome: str) -> str:
-    """Return, as comments, the clusters and weights that a fit may take: columns with such a role, or that look like it."""
+    """Return, as comments, the clusters, strata and weights that a fit may take: columns with such a role, or that look like it."""
     text = ""
     for column in (study[name] for name in study.columns if name != outcome):
         if column.role == "cluster" or looks_like_group_numbers(column):
             declare = "" if column.is_categorical else "; declare it categorical first"
             text += f"# cluster = {_toml(column.name)}   # if rows with the same {_one_line(column.name)} may go together{declare}\n"
+        if column.role == "stratum":
+            text += (
+                f"# strata = {_toml(column.name)}   # if the sample was drawn within each {_one_line(column.name)}\n"
+            )
         if column.role == "weight" or looks_like_weight(column):
             text += f'# weights = {_toml(column.name)}   # if rows count differently\n# weights_are = "sampling"   # or "frequency"\n'
     return text

@@ -66,7 +66,7 @@ class FitEntry:
         """Every column it names."""
         names = [self.outcome, *(n for s in self.every_term for n in names_of(s)), *self.groups]
         names += [n for pair in self.slopes for n in pair if n] + list(self.at)
-        names += [str(self.settings[k]) for k in ("cluster", "weights") if self.settings.get(k)]
+        names += [str(self.settings[k]) for k in ("cluster", "strata", "weights") if self.settings.get(k)]
         fixed_effects = self.settings.get("fixed_effects") or ()
         return tuple(dict.fromkeys([*names, *([fixed_effects] if isinstance(fixed_effects, str) else fixed_effects)]))
 

@@ -137,6 +137,8 @@ def _entry(name: str, result: LinearFit | LogisticFit | Blocks, study: Study) ->
         entry["level"] = fit.level
     if fit.cluster is not None:
         entry["cluster"] = fit.cluster.name
+    if fit.strata is not None:
+        entry["strata"] = fit.strata.name
     if fit.errors.asked:
         entry["errors"] = fit.errors.asked
     if fit.weights is not None:

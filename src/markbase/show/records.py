@@ -44,7 +44,8 @@ def _shared(fit: LinearFit | LogisticFit, kind: str) -> dict[str, Any]:
         "kind": kind,
         "outcome": _about(fit.outcome),
         "level": fit.level,
-        "errors": {"kind": fit.errors.kind, "cluster": fit.errors.cluster, "clusters": fit.errors.clusters},
+        "errors": {"kind": fit.errors.kind, "cluster": fit.errors.cluster, "clusters": fit.errors.clusters}
+        | ({"strata": fit.errors.strata, "strata_count": fit.errors.strata_count} if fit.errors.strata else {}),
         "weights": {"kind": fit.weights.kind, "column": fit.weights.column} if fit.weights else None,
         "sample": {
             "rows": fit.sample.rows,

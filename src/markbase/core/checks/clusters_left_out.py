@@ -19,7 +19,7 @@ from markbase.core.results.logistic_estimate import scored_rows as logistic_rows
 from markbase.core.tables import rows_of, table_of
 
 if TYPE_CHECKING:
-    from markbase.core.inference.clustered_errors import Over
+    from markbase.core.inference.standard_errors import Over
     from markbase.core.results.any_fit import AnyFit
     from markbase.core.results.linear import LinearFit
 

@@ -34,7 +34,8 @@ def each_fold(
     part the model cannot be fitted.
     """
     folds = folds_of(fit, folds)
-    bare = replace(fit, cluster=None, errors=Errors("classical", fit.errors.df)) if fit.cluster is not None else fit
+    drawn = fit.cluster is not None or fit.strata is not None
+    bare = replace(fit, cluster=None, strata=None, errors=Errors("classical", fit.errors.df)) if drawn else fit
     fold = _fold_of_each_row(fit, folds, order)
     used = fold >= 0 if fit.used is None else fit.used
     for number in range(folds):

@@ -56,7 +56,7 @@ def spread_of(fit: LinearFit) -> Spread:
 def _robust_beside(fit: LinearFit) -> tuple[float, float, str]:
     """Return the least and the most times robust errors (HC3) are the classical ones of a fit's coefficients, and which differs most."""
     fixed, parts = fit.fixed_effects, fit.model_terms
-    errors = errors_of("HC3", None, fit.moments, fit._blocks(parts), fit.solution, fit.used, fit.weights, fixed)
+    errors = errors_of("HC3", None, None, fit.moments, fit._blocks(parts), fit.solution, fit.used, fit.weights, fixed)
     table = fit.coefficients
     with np.errstate(invalid="ignore", divide="ignore"):
         times = replace(fit, errors=errors).coefficients["se"].to_numpy() / table["se"].to_numpy()

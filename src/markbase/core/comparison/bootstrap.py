@@ -4,6 +4,7 @@ References
 ----------
 Efron & Tibshirani (1993), An Introduction to the Bootstrap, ch. 14 (bias-corrected percentiles), doi:10.1201/9780429246593.
 Field & Welsh (2007), Journal of the Royal Statistical Society B 69(3), 369-390, doi:10.1111/j.1467-9868.2007.00593.x (whole clusters).
+Rao, Wu & Yue (1992), Survey Methodology 18(2), 209-217 (within strata).
 """
 
 from __future__ import annotations
@@ -69,7 +70,7 @@ def bootstrap(fits: Sequence[AnyFit], draws: int, seed: int, told: Callable[[int
 
     Rows are drawn, whole clusters where errors are clustered (of a linear fit from the cross-products of each cluster,
     which one pass takes, unless clusters or columns are very many); with frequency weights the cases they stand for, and
-    with sampling weights each row keeps its own. With G the distribution of the changes of R² (or McFadden's) in the
+    with sampling weights each row keeps its own. Within strata of n one fewer is drawn, and counts n/(n − 1) times. With G the distribution of the changes of R² (or McFadden's) in the
     samples, the ends are its quantiles at ``Φ(2z₀ ± z)``, where ``z₀ = Φ⁻¹(G(change seen))``.
 
     Raises
@@ -115,6 +116,7 @@ def bootstrap(fits: Sequence[AnyFit], draws: int, seed: int, told: Callable[[int
     seen = np.diff(_shares_of(fits), prepend=0.0)
     ends = [_ends(np.array([s[k] for s in shares]), float(seen[k]), last.level) for k in range(len(fits))]
     what = f"whole levels of `{last.cluster.name}`" if last.cluster is not None else "rows"
+    what += f" within strata of `{last.strata.name}`" if last.strata is not None else ""
     return Bootstrap(tuple(e[0] for e in ends), tuple(e[1] for e in ends), draws, failed, seed, what)
 
 
@@ -137,21 +139,44 @@ def _samples(fit: AnyFit, draws: int, rng: np.random.Generator) -> Iterator[Arra
     inside = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
     weights = np.zeros(fit.sample.rows)
     own = fit.weights.values[inside] if fit.weights is not None else None
+    places, units = np.arange(len(inside)), len(inside)
     if fit.cluster is not None:
         _, places = np.unique(fit.cluster.values[inside], return_inverse=True)
+        units = int(places.max()) + 1
+    strata = None
+    if fit.strata is not None:
+        strata = np.zeros(units, dtype=np.intp)
+        strata[places] = fit.strata.values[inside]
     for _ in range(draws):
-        if fit.cluster is not None:
-            clusters = int(places.max()) + 1
-            counts = np.bincount(rng.integers(0, clusters, clusters), minlength=clusters)[places].astype(np.float64)
-        elif fit.weights is not None and fit.weights.kind == "frequency":
+        if fit.cluster is None and fit.weights is not None and fit.weights.kind == "frequency":
             assert own is not None
-            weights[inside] = rng.multinomial(round(float(own.sum())), own / own.sum())
-            yield weights
-            continue
+            weights[inside] = _cases_drawn(own, strata, rng)
         else:
-            counts = np.bincount(rng.integers(0, len(inside), len(inside)), minlength=len(inside)).astype(np.float64)
-        weights[inside] = counts if own is None else counts * own
+            counts = _drawn(units, strata, rng)[places]
+            weights[inside] = counts if own is None else counts * own
         yield weights
+
+
+def _drawn(units: int, strata: NDArray[np.intp] | None, rng: np.random.Generator) -> Array:
+    """Return how often each of some units counts in a sample: as often as it is drawn, within strata n/(n − 1) times that of n − 1 draws."""
+    if strata is None:
+        return np.bincount(rng.integers(0, units, units), minlength=units).astype(np.float64)
+    order, sizes = np.argsort(strata, kind="stable"), np.bincount(strata)
+    begins, draws = np.cumsum(sizes) - sizes, np.maximum(sizes - 1, 0)
+    picked = np.repeat(begins, draws) + (rng.random(int(draws.sum())) * np.repeat(sizes, draws)).astype(np.intp)
+    return np.bincount(order[picked], minlength=units) * (sizes / np.maximum(sizes - 1, 1))[strata]
+
+
+def _cases_drawn(cases: Array, strata: NDArray[np.intp] | None, rng: np.random.Generator) -> Array:
+    """Return the same of rows that stand for several cases, each of which may be drawn."""
+    if strata is None:
+        return rng.multinomial(round(float(cases.sum())), cases / cases.sum()).astype(np.float64)
+    found = np.zeros(len(cases))
+    for stratum in np.unique(strata):
+        here = strata == stratum
+        size = round(float(cases[here].sum()))
+        found[here] = rng.multinomial(size - 1, cases[here] / cases[here].sum()) * (size / (size - 1))
+    return found
 
 
 def _refuse_in_parts(fit: AnyFit) -> None:
@@ -190,11 +215,16 @@ def _cluster_samples(fit: LinearFit, draws: int, rng: np.random.Generator) -> It
     if clusters * width**2 > _MOST_KEPT:
         return None
     heavy = None if fit.weights is None else fit.weights.values
+    strata = None
+    if fit.strata is not None:
+        joint = codes.astype(np.int64) * len(fit.strata.levels) + fit.strata.values.astype(np.int64)
+        told = np.bincount(joint if fit.used is None else joint[fit.used], minlength=clusters * len(fit.strata.levels))
+        strata = np.argmax(told.reshape(clusters, -1), axis=1)
     products = cluster_products(_blocks_of(fit), fit.moments, fit.used, heavy, codes, clusters)
 
     def drawn() -> Iterator[Array]:
         for _ in range(draws):
-            often = np.bincount(rng.integers(0, clusters, clusters), minlength=clusters)
+            often = _drawn(clusters, strata, rng)
             yield np.asarray(often @ products.reshape(clusters, -1)).reshape(width, width)
 
     return drawn()

@@ -59,6 +59,9 @@ class FitOptions:
     cluster: str | None = _setting(
         None, "Cluster the errors by this group, such as the choir of a singer.", names="GROUP"
     )
+    strata: str | None = _setting(
+        None, "The sample was drawn within each level of this group: whole clusters of it, or rows.", names="GROUP"
+    )
     weights: str | None = _setting(None, "With how much each row counts.", names="COLUMN")
     weights_are: str = _setting("sampling", "What the weights are.", choices=("sampling", "frequency"))
     main_effects: str = _setting(
@@ -108,6 +111,8 @@ class Request:
     """With how much each row counts."""
     cluster: Column | None
     """The column of the clusters."""
+    strata: Column | None
+    """The column of the strata within which clusters, or rows, were drawn."""
     errors: str
     """The kind of errors."""
     level: float
@@ -157,12 +162,13 @@ def check_request(
     columns = list(wanted.values())
     weighing = _weight_column(study, options.weights)
     sampled = weighing is not None and options.weights_are == "sampling"
-    if sampled and options.errors == "classical" and options.cluster is None:
+    if sampled and options.errors == "classical" and options.cluster is None and options.strata is None:
         raise MarkbaseError("Sampling weights need robust or clustered errors; leave `errors` out, or cluster.")
-    kind = options.errors or ("robust" if sampled and options.cluster is None else "classical")
-    _check_errors(options.errors, options.cluster)
-    grouping = _cluster_column(study, options.cluster)
-    extra = [c for c in dict.fromkeys((grouping, weighing, *controls)) if c is not None and c not in columns]
+    _check_errors(options.errors, options.cluster, options.strata)
+    alone = "HC1" if options.strata is not None else "robust" if sampled else "classical"
+    kind = options.errors or (alone if options.cluster is None else "classical")
+    grouping, strata = _group_of_rows(study, options.cluster, "clusters"), _strata_column(study, options.strata)
+    extra = [c for c in dict.fromkeys((grouping, strata, weighing, *controls)) if c is not None and c not in columns]
     used, sample = complete_rows([target, *columns, *extra])
     counted = None if weighing is None else take_weights(weighing, options.weights_are, used)
     inside = {column.name for column in columns}
@@ -178,6 +184,7 @@ def check_request(
         sample,
         counted,
         grouping,
+        strata,
         kind,
         options.level,
         names[0] if names else None,
@@ -221,8 +228,8 @@ def check_room(rows: int, wanted: int, losses: Sequence[Loss] = ()) -> None:
         )
 
 
-def _check_errors(kind: str | None, cluster: str | None) -> None:
-    """Refuse a kind of errors that does not exist, or not with clusters, or not without."""
+def _check_errors(kind: str | None, cluster: str | None, strata: str | None) -> None:
+    """Refuse a kind of errors that does not exist, or not with clusters or strata, or not without."""
     if kind is None:
         return
     if kind not in KINDS_OF_ERRORS:
@@ -236,15 +243,30 @@ def _check_errors(kind: str | None, cluster: str | None) -> None:
         raise MarkbaseError(
             f"Errors are either `{kind}` or clustered by `{cluster}`; leave one of the two out, or ask for CR1 or CR3 errors, which are clustered."
         )
+    if strata is not None and kind not in ("HC1", "CR1"):
+        raise MarkbaseError(
+            f"Within strata (`{strata}`) errors are those of scores: CR1 with clusters, HC1 without, and not {kind}; leave `errors` out."
+        )
 
 
-def _cluster_column(study: Study, name: str | None) -> Column | None:
+def _group_of_rows(study: Study, name: str | None, what: str) -> Column | None:
     if name is None:
         return None
     column = study.column(name)
     if not column.is_categorical:
-        raise ColumnError(f"`{name}` is numeric; clusters are the levels of a group, so declare it one.")
+        raise ColumnError(f"`{name}` is numeric; {what} are the levels of a group, so declare it one.")
     return column
+
+
+def _strata_column(study: Study, name: str | None) -> Column | None:
+    """Return the column of the strata; say so where a column has this role and none is named."""
+    told = [n for n in study.columns if study[n].role == "stratum"]
+    if name is None and told:
+        remark(
+            f"`{told[0]}` holds the strata the sample was drawn within (its role), of which these errors take no account: name it as the strata, "
+            f"or take its role away."
+        )
+    return _group_of_rows(study, name, "strata")
 
 
 def _weight_column(study: Study, name: str | None) -> Column | None:

@@ -14,20 +14,19 @@ MacKinnon, Nielsen & Webb (2023), Journal of Applied Econometrics 38(5), 671-694
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import FitError, count_noun, remark
 from markbase.core.estimation.fixed_effects import FixedEffects
-from markbase.core.inference.standard_errors import ALONE, Errors, ScoredRows
+from markbase.core.inference.standard_errors import ALONE, Errors, Over, ScoredRows
+from markbase.core.inference.strata import codes_within, squared_within, strata_of_clusters
 from markbase.core.rows.sums import totals_of
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
-Over = Callable[..., Iterator[Any]]
-"""Takes a function and arrays of one value a row, and applies it to the `ScoredRows` of every part and its share of the arrays."""
 _CELLS, _GATHERED = 1 << 23, 1 << 22
 """Numbers that are held of the products of clusters, and of rows, at a time."""
 _MANY = 10_000
@@ -76,13 +75,15 @@ def cluster_sums(over: Over, cluster: Column, p: int) -> ClusterSums:
     return ClusterSums(sums, shares, np.round(counts).astype(np.int64), uncancelled)
 
 
-def clustered_errors(kind: str, over: Over, cluster: Column, n: int, rest: int, p: int) -> Errors:
+def clustered_errors(
+    kind: str, over: Over, cluster: Column, strata: Column | None, n: int, rest: int, p: int
+) -> Errors:
     """Return errors of summed scores (CR1), or of what estimates would be without each cluster (CR3).
 
     Their middle is G/(G − 1)·(n − 1)/(n − k)·Σ u_g u_gᵀ, or (G − 1)/G·Σ d_g d_gᵀ with d_g = (I − S_g)⁻¹u_g, in which directions
-    that a cluster decides alone have no part.
+    that a cluster decides alone have no part. With strata, the sums of those within each (CR1 alone).
     """
-    sums = cluster_sums(over, cluster, p)
+    sums, drawn = cluster_sums(over, cluster, p), ("", 0)
     clusters = int(np.count_nonzero(sums.rows))
     if kind == "CR3":
         if clusters > _MANY:
@@ -93,13 +94,19 @@ def clustered_errors(kind: str, over: Over, cluster: Column, n: int, rest: int, 
         moved, alone = moves_without(over, cluster, sums, p)
         middle = moved.T @ moved * ((clusters - 1) / clusters)
     else:
-        middle = sums.scores.T @ sums.scores * (clusters / (clusters - 1) * (n - 1) / rest)
+        if strata is None:
+            middle = sums.scores.T @ sums.scores * (clusters / (clusters - 1) * (n - 1) / rest)
+        else:
+            of_clusters = strata_of_clusters(over, cluster, strata)
+            middle = squared_within(sums.scores, of_clusters, cluster, strata) * ((n - 1) / rest)
+            drawn = strata.name, len(np.unique(of_clusters[of_clusters >= 0]))
         candidates = np.flatnonzero(sums.shares > 1 - ALONE)
         products = _products(over, cluster, candidates, p)
         alone = [found for some, own in products for found in _heavy(some, own)[1].fitted()]
     fitted = np.vstack([directions for _, directions in alone]) if alone else None
     own = "CR3" if kind == "CR3" else "clustered"
-    return Errors(own, clusters - 1, cluster.name, clusters, middle, sums.uncancelled, fitted)
+    free = clusters - max(drawn[1], 1)
+    return Errors(own, free, cluster.name, clusters, middle, sums.uncancelled, fitted, *drawn)
 
 
 def moves_without(over: Over, cluster: Column, sums: ClusterSums, p: int) -> tuple[Array, list[tuple[int, Array]]]:
@@ -201,19 +208,8 @@ def check_nested(cluster: Column, fixed_effects: FixedEffects | None, over: Over
     """Refuse levels taken out that lie in several clusters: without one of these, they would be others."""
     if fixed_effects is None:
         return
-    levels = len(fixed_effects.rows_at)
-
-    def spanned(rows: Iterator[ScoredRows], clusters: NDArray[np.integer], codes: NDArray[np.intp]) -> Array:
-        found = np.full((2, levels), -np.inf)
-        for chunk, *_ in rows:
-            for row, sign in zip(found, (1, -1), strict=True):
-                np.maximum.at(row, codes[chunk], sign * clusters[chunk].astype(float))
-        return found
-
-    whole = np.full((2, levels), -np.inf)
-    for part in over(spanned, cluster.values, fixed_effects.codes):
-        whole = np.maximum(whole, part)
-    if (whole[0] > -whole[1]).any():
+    low, high = codes_within(over, len(fixed_effects.rows_at), fixed_effects.codes, cluster.values)
+    if (high > low).any():
         name = fixed_effects.names[0]
         raise FitError(
             f"Levels of `{name}` that are taken out lie in several clusters of `{cluster.name}`, and would be others without one of them; what "

@@ -19,8 +19,9 @@ from markbase.core.design.weights import Weights
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.estimation.whitening import Whitened
-from markbase.core.inference.clustered_errors import Over, check_nested, clustered_errors
-from markbase.core.inference.standard_errors import ALONE, Errors, ScoredRows
+from markbase.core.inference.clustered_errors import check_nested, clustered_errors
+from markbase.core.inference.standard_errors import ALONE, Errors, Over, ScoredRows
+from markbase.core.inference.strata import stratified_errors
 from markbase.core.rows.sums import total_of
 from markbase.core.study.column import Column
 
@@ -31,6 +32,7 @@ Array = NDArray[np.float64]
 def errors_of(
     kind: str,
     cluster: Column | None,
+    strata: Column | None,
     moments: Moments,
     blocks: Sequence[CodedColumns],
     solution: Solution,
@@ -41,8 +43,8 @@ def errors_of(
     """Compute what the standard errors need beyond the moments.
 
     With e the residuals and h the leverages, scores are weighted by e² (HC0), e²·n/(n − k) (HC1), e²/(1 − h) (HC2), e²/(1 −
-    h)² (HC3, also called ``robust``); with a `cluster` they are those of `clustered_errors`. Raises a `FitError` if there are
-    fewer than two clusters, or levels taken out lie in several and each is to be left out.
+    h)² (HC3, also called ``robust``); with a `cluster` they are those of `clustered_errors`, with `strata` taken within each. Raises
+    a `FitError` if there are fewer than two clusters, or one in a stratum, or levels taken out lie in several and each is to be left out.
     """
     n, p = moments.rows, len(solution.columns)
     rest = n - p - (1 if fixed_effects is None else fixed_effects.levels)
@@ -51,7 +53,7 @@ def errors_of(
     over = scored_rows(moments, blocks, solution, used, weights, fixed_effects)
     if cluster is not None and kind == "CR3":
         check_nested(cluster, fixed_effects, over)
-    return sandwich(kind, cluster, over, n, rest, p)
+    return sandwich(kind, cluster, strata, over, n, rest, p)
 
 
 def scored_rows(
@@ -88,13 +90,15 @@ def scored_rows(
     return over
 
 
-def sandwich(kind: str, cluster: Column | None, over: Over, n: int, rest: int, p: int) -> Errors:
+def sandwich(kind: str, cluster: Column | None, strata: Column | None, over: Over, n: int, rest: int, p: int) -> Errors:
     """Sum squared scores, as `errors_of` has them. A row that alone decides a coefficient has no residual, and so no part.
 
     `n`, `rest` and `p` are rows, rows less coefficients, and columns without the intercept.
     """
     if cluster is not None:
-        return clustered_errors(kind, over, cluster, n, rest, p)
+        return clustered_errors(kind, over, cluster, strata, n, rest, p)
+    if strata is not None:
+        return stratified_errors(over, strata, n, rest, p)
     kind = "HC3" if kind == "robust" else kind
 
     def squared(rows: Iterator[ScoredRows]) -> tuple[Array, list[Array]]:

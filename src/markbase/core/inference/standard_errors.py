@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,7 +27,7 @@ class Errors:
     kind: str
     """``classical``, ``HC0`` to ``HC3``, ``clustered`` (by summed scores, CR1) or ``CR3``."""
     df: float
-    """Degrees of freedom of t and of the denominator of F: rows less coefficients, or clusters less one."""
+    """Degrees of freedom of t and of the denominator of F: rows less coefficients, or clusters less one; of several strata one less for each more."""
     cluster: str = ""
     """The column of the clusters; empty for none."""
     clusters: int = 0
@@ -37,6 +38,10 @@ class Errors:
     """Shape (p + 1, p + 1): the same of single rows, where scores are summed within clusters; None otherwise."""
     fitted: Array | None = None
     """Shape (k, p + 1): whitened directions in which a row, or a cluster, is fitted exactly; None where there are none."""
+    strata: str = ""
+    """The column of the strata within which clusters, or rows, were drawn; empty for none."""
+    strata_count: int = 0
+    """How many strata there are; 0 for none."""
 
     def touches(self, roots: Array) -> NDArray[np.bool_]:
         """Return which combinations rest on rows or clusters that are fitted exactly, whose residuals say nothing.
@@ -74,8 +79,10 @@ class Errors:
             return "classical errors: one variance for all rows, rows independent"
         if self.clusters:
             own = ", from leaving out one at a time (CR3)" if self.kind == "CR3" else ""
-            return f"errors clustered by `{self.cluster}` ({self.clusters:,} clusters){own}: rows within one may go together"
-        return f"{self.kind} errors: variance may differ from row to row"
+            drawn = f", drawn within {self.strata_count:,} strata of `{self.strata}`" if self.strata else ""
+            return f"errors clustered by `{self.cluster}` ({self.clusters:,} clusters{drawn}){own}: rows within one may go together"
+        drawn = f", of rows drawn within {self.strata_count:,} strata of `{self.strata}`" if self.strata else ""
+        return f"{self.kind} errors{drawn}: variance may differ from row to row"
 
 
 def rest_on(roots: Array, directions: Array) -> NDArray[np.bool_]:
@@ -83,6 +90,10 @@ def rest_on(roots: Array, directions: Array) -> NDArray[np.bool_]:
     share = np.einsum("ij,ij->i", roots @ directions.T, roots @ directions.T)
     found: NDArray[np.bool_] = share > _TOUCHED * np.einsum("ij,ij->i", roots, roots)
     return found
+
+
+Over = Callable[..., Iterator[Any]]
+"""Takes a function and arrays of one value a row, and applies it to the `ScoredRows` of every part and its share of the arrays."""
 
 
 class ScoredRows(NamedTuple):
@@ -104,8 +115,10 @@ class ScoredRows(NamedTuple):
 
 def remark_on_clusters(errors: Errors) -> None:
     """Remark on clusters that are few."""
-    if 0 < errors.clusters < FEW_CLUSTERS and errors.kind == "clustered":
+    if 0 < errors.clusters < FEW_CLUSTERS + max(errors.strata_count - 1, 0) and errors.kind == "clustered":
+        told = f"{errors.clusters} clusters{f' in {errors.strata_count} strata' if errors.strata else ''}"
+        way = "" if errors.strata else ", or take errors from leaving out one cluster at a time (CR3)"
         remark(
-            f"`{errors.cluster}` has only {errors.clusters} clusters: clustered errors tend to be too small with fewer than "
-            f"{FEW_CLUSTERS}, so read intervals as narrower than they should be, or take errors from leaving out one cluster at a time (CR3)."
+            f"`{errors.cluster}` has only {told}: clustered errors tend to be too small with fewer than {FEW_CLUSTERS}"
+            f"{' and one more for each further stratum' if errors.strata else ''}, so read intervals as narrower than they should be{way}."
         )

@@ -67,6 +67,8 @@ class Estimated(Shown, ABC):
     """What the standard errors rest on: classical, HC0 to HC3, or clustered."""
     cluster: Column | None = None
     """The column of the clusters; None for none."""
+    strata: Column | None = None
+    """The column of the strata within which clusters, or rows, were drawn; None for none."""
     weights: Weights | None = None
     """With how much each row counts; None if all count alike."""
     possible_cluster: str = ""

@@ -206,7 +206,7 @@ class Fit(Grouped, Probed, Predicting):
 
     def _rows_for(self, terms: Sequence[Term]) -> int:
         singles = {v.name: v.column for v in variables_of(terms).values()}
-        every = (self.outcome, *singles.values(), self.cluster, *self._fixed_columns)
+        every = (self.outcome, *singles.values(), self.cluster, self.strata, *self._fixed_columns)
         gaps = [c.present for c in every if c is not None and c.valid < self.sample.rows]
         return int(np.count_nonzero(all_of(gaps))) if gaps else self.sample.rows
 

@@ -38,6 +38,7 @@ def fit_linear(
     level: float = 0.95,
     errors: str | None = None,
     cluster: str | None = None,
+    strata: str | None = None,
     fixed_effects: str | Sequence[str] | None = None,
     weights: str | None = None,
     weights_are: str = "sampling",
@@ -66,6 +67,11 @@ def fit_linear(
         A group whose rows may go together, such as the choir of a singer: errors are clustered by
         it, with t on G − 1 degrees of freedom. ``CR1`` sums scores within clusters, with G/(G − 1)·(n − 1)/(n − p); ``CR3``, the
         jackknife, takes what estimates would be without each cluster, and is seldom too small where clusters are few.
+    strata : str, optional
+        A group within whose levels the sample was drawn, whole clusters of it, or rows where there is no `cluster`. What differs
+        from stratum to stratum is then no chance of the draw: scores are taken from the mean of their stratum, those of n clusters
+        (or rows) n/(n − 1) times; t has as many degrees of freedom less as there are strata more than one. With one
+        stratum errors are those without: ``CR1``, or ``HC1`` of rows.
     fixed_effects : str or sequence of str, optional
         One column, or two, whose many levels are controlled for and not listed: every other estimate is
         the same as with all their indicators in the model.
@@ -110,6 +116,7 @@ def fit_linear(
     Seber & Lee (2003), Linear Regression Analysis, 2nd ed., ch. 3-4, doi:10.1002/9780471722199.
     MacKinnon & White (1985), Journal of Econometrics 29(3), 305-325, doi:10.1016/0304-4076(85)90158-7.
     MacKinnon, Nielsen & Webb (2023), Journal of Applied Econometrics 38(5), 671-694, doi:10.1002/jae.2969.
+    Fuller (1975), Sankhyā C 37(3), 117-132 (strata).
 
     Examples
     --------
@@ -123,7 +130,13 @@ def fit_linear(
     2         part     b  False  2.666667
     """
     options = FitOptions(
-        level=level, errors=errors, cluster=cluster, weights=weights, weights_are=weights_are, main_effects=main_effects
+        level=level,
+        errors=errors,
+        cluster=cluster,
+        strata=strata,
+        weights=weights,
+        weights_are=weights_are,
+        main_effects=main_effects,
     )
     study = as_study(study)
     target = outcome_column(study, outcome)
@@ -158,7 +171,8 @@ def fit_linear(
         raise collinearity_error(finding, moments, every, fixed.names if fixed else ()) from None
     except Swept as finding:
         raise swept_error(finding, moments, every, fixed.names if fixed else (), outcome) from None
-    found = errors_of(request.errors, request.cluster, moments, blocks, solution, used, request.weights, fixed)
+    drawn = request.cluster, request.strata
+    found = errors_of(request.errors, *drawn, moments, blocks, solution, used, request.weights, fixed)
     remark_on_clusters(found)
     fit = LinearFit(
         outcome=target,
@@ -171,6 +185,7 @@ def fit_linear(
         used=used,
         errors=found,
         cluster=request.cluster,
+        strata=request.strata,
         weights=request.weights,
         possible_cluster=request.possible_cluster,
         identifier=request.identifier,

@@ -34,6 +34,7 @@ def fit_logistic(
     level: float = 0.95,
     errors: str | None = None,
     cluster: str | None = None,
+    strata: str | None = None,
     weights: str | None = None,
     weights_are: str = "sampling",
     penalty: str | None = None,
@@ -61,6 +62,8 @@ def fit_logistic(
     cluster : str, optional
         A group whose rows may go together; errors are clustered by it, as for `fit_linear`. What estimates would be without each
         cluster (``CR3``) is told by one step of the fit.
+    strata : str, optional
+        A group within whose levels clusters, or rows, were drawn, as for `fit_linear`.
     weights : str, optional
         A numeric column that says with how much each row counts; all positive.
     weights_are : str
@@ -118,14 +121,21 @@ def fit_logistic(
     if penalty not in (None, "firth"):
         raise MarkbaseError(f"There is no penalty {penalty!r}; there is `firth`.")
     firth = penalty == "firth"
-    if firth and (errors not in (None, "classical") or cluster is not None or (weights_are == "sampling" and weights)):
+    drawn = cluster is not None or strata is not None or (weights_are == "sampling" and weights)
+    if firth and (errors not in (None, "classical") or drawn):
         raise MarkbaseError(
-            "Penalised likelihood comes with tests and intervals of its own; leave `errors`, `cluster` and sampling weights out."
+            "Penalised likelihood comes with tests and intervals of its own; leave `errors`, `cluster`, `strata` and sampling weights out."
         )
     study = as_study(study)
     target = two_level_outcome(study, outcome, event)
     options = FitOptions(
-        level=level, errors=errors, cluster=cluster, weights=weights, weights_are=weights_are, main_effects=main_effects
+        level=level,
+        errors=errors,
+        cluster=cluster,
+        strata=strata,
+        weights=weights,
+        weights_are=weights_are,
+        main_effects=main_effects,
     )
     request = check_request(study, target, terms, options)
     counts = target.counts if request.used is None else counted(target.values[request.used], 2)

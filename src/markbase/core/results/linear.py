@@ -305,7 +305,8 @@ class LinearFit(Fit):
             columns = np.concatenate([columns, fixed_effects.free_levels(moments, len(components_of(parts)) + 1)])
         solution = solve(moments, blocks, self.used, self.sample.rows, columns, heavy, fixed_effects)
         kind = self.errors.asked or "classical"
-        errors = errors_of(kind, self.cluster, moments, blocks, solution, self.used, self.weights, fixed_effects)
+        drawn = self.cluster, self.strata
+        errors = errors_of(kind, *drawn, moments, blocks, solution, self.used, self.weights, fixed_effects)
         return replace(
             self, model_terms=parts, moments=moments, solution=solution, errors=errors, fixed_effects=fixed_effects
         )

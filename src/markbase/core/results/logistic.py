@@ -65,7 +65,7 @@ class LogisticFit(Probabilities):
     def _refitted(self, terms: tuple[Term, ...]) -> LogisticFit:
         """Fit other terms on the rows of this fit."""
         kind = self.errors.asked or "classical"
-        rows = self.used, self.sample, self.weights, self.cluster
+        rows = self.used, self.sample, self.weights, self.cluster, self.strata
         request = Request((), (), *rows, kind, self.level, self.identifier, self.possible_cluster, self.index)
         return fit_of(self.outcome, terms, request, self.data_name, bool(self.penalty))
 
@@ -375,6 +375,7 @@ def fit_of(target: Column, terms: tuple[Term, ...], request: Request, name: str,
         used=request.used,
         errors=found.errors,
         cluster=request.cluster,
+        strata=request.strata,
         weights=request.weights,
         possible_cluster="" if firth else request.possible_cluster,
         identifier=request.identifier,

@@ -26,9 +26,8 @@ from markbase.core.estimation.newton import Information, Maximum, gradient_of, i
 from markbase.core.estimation.separation import check_levels, find_separation, separation_error
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import short
-from markbase.core.inference.clustered_errors import Over
 from markbase.core.inference.covariance import sandwich
-from markbase.core.inference.standard_errors import Errors, ScoredRows, remark_on_clusters
+from markbase.core.inference.standard_errors import Errors, Over, ScoredRows, remark_on_clusters
 from markbase.core.rows.parts import in_parts
 from markbase.core.study.column import Column
 
@@ -201,11 +200,11 @@ def _finished(
 
 def _errors(request: Request, rows: Likelihood, passed: Passed, information: Information, p: int) -> Errors:
     """Return what the standard errors rest on: the curvature, or squared scores as in a linear model."""
-    if request.errors == "classical" and request.cluster is None:
+    if request.errors == "classical" and request.cluster is None:  # within strata they never are
         return Errors("classical", math.inf)
     n = request.counted_rows
     over = scored_rows(rows, passed, information, request.weights)
-    return replace(sandwich(request.errors, request.cluster, over, n, n - p - 1, p), df=math.inf)
+    return replace(sandwich(request.errors, request.cluster, request.strata, over, n, n - p - 1, p), df=math.inf)
 
 
 def scored_rows(rows: Likelihood, passed: Passed, information: Information, weights: Weights | None) -> Over:

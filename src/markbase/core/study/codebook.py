@@ -33,7 +33,7 @@ class ColumnSpec:
     kind: Kind | None = None
     """``numeric``, ``categorical`` or ``ordinal``; None leaves it to be guessed."""
     role: Role | None = None
-    """``identifier``, ``weight``, ``cluster`` or None."""
+    """``identifier``, ``weight``, ``cluster``, ``stratum`` or None."""
     label: str = ""
     """What the column asks or measures."""
     unit: Unit | None = None

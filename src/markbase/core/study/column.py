@@ -15,13 +15,13 @@ from markbase.core.rows.parts import InParts
 from markbase.core.rows.row_functions import counted
 
 Kind = Literal["numeric", "categorical", "ordinal"]
-Role = Literal["identifier", "weight", "cluster"]
+Role = Literal["identifier", "weight", "cluster", "stratum"]
 
 Scheme = Literal["indicator", "effect", "adjacent", "trend"]
 
 SCHEMES: tuple[Scheme, ...] = ("indicator", "effect", "adjacent", "trend")
 KINDS: tuple[Kind, ...] = ("numeric", "categorical", "ordinal")
-ROLES: tuple[Role, ...] = ("cluster", "identifier", "weight")
+ROLES: tuple[Role, ...] = ("cluster", "identifier", "stratum", "weight")
 
 PRESENT, BLANK, FIRST_CODED = 0, 1, 2
 
@@ -143,7 +143,7 @@ class Column:
     base: Base | None = None
     """The reference level of a group; None for a numeric column or a group with no rows."""
     role: Role | None = None
-    """``identifier``, ``weight``, ``cluster`` or None."""
+    """``identifier``, ``weight``, ``cluster``, ``stratum`` or None."""
     label: str = ""
     """What the column asks or measures, in words."""
     unit: Unit | None = None

@@ -6,9 +6,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Self
 
-from markbase.core.errors import ColumnError
+from markbase.core.errors import ColumnError, listed, quoted
 from markbase.core.study import declarations
-from markbase.core.study.column import Role
+from markbase.core.study.column import ROLES, Role
 from markbase.core.study.steps.base_step import Stepping, given, plain
 from markbase.core.study.trail import TrailStep
 
@@ -176,7 +176,7 @@ class Declaring(Stepping):
         column : str
             Any column.
         role : str or None
-            ``identifier`` (never a predictor), ``weight``, ``cluster``, or None.
+            ``identifier`` (never a predictor), ``weight``, ``cluster``, ``stratum``, or None.
         reason : str
             Why; kept in the trail.
 
@@ -196,8 +196,8 @@ class Declaring(Stepping):
         >>> mb.demo.choirs().as_role("weight", "weight").column("weight").role
         'weight'
         """
-        if role not in ("identifier", "weight", "cluster", None):
-            raise ColumnError(f"`{role}` is no role for `{column}`; there are `cluster`, `identifier` and `weight`.")
+        if role is not None and role not in ROLES:
+            raise ColumnError(f"`{role}` is no role for `{column}`; there are {listed(quoted(ROLES))}.")
         new = replace(self.column(column), role=role)
         text = f"Gave `{column}` the role `{role}`." if role else f"Took its role from `{column}`."
         return self._with(new, TrailStep("as_role", column, text, {"column": column, "role": role}, reason))
