@@ -49,7 +49,7 @@ def strata_of_clusters(over: Over, cluster: Column, strata: Column) -> NDArray[n
         first = cluster.levels[int(several[0])].label
         raise FitError(
             f"`{first}` of `{cluster.name}` lies in several strata of `{strata.name}` ({count_noun(len(several), 'such cluster')}): clusters are "
-            f"drawn within one. If clusters of several strata have the same name, cluster by a column that tells them apart."
+            f"drawn within one. If clusters of several strata have the same name, combine the two groups into one, which tells them apart."
         )
     return np.where(np.isfinite(high), high, -1.0).astype(np.intp)
 

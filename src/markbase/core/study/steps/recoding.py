@@ -1,4 +1,4 @@
-"""Steps that blank codes and merge levels."""
+"""Steps that blank codes, merge levels, and combine groups."""
 
 from __future__ import annotations
 
@@ -6,12 +6,12 @@ from collections.abc import Mapping, Sequence
 from typing import Self
 
 from markbase.core.errors import MarkbaseError
-from markbase.core.study import blanking, filling, merging
+from markbase.core.study import blanking, combining, filling, merging
 from markbase.core.study.steps.base_step import Stepping, given, plain
 
 
 class Recoding(Stepping):
-    """Missing codes and merged levels."""
+    """Missing codes, merged levels and combined groups."""
 
     def blank(
         self,
@@ -271,3 +271,51 @@ class Recoding(Stepping):
         recode = merging.one_level_against_rest(source, level, self._new_name(name), rest or f"not {label}")
         settings = given(column=column, level=plain(level), name=name, rest=rest)
         return self._recoded(recode, "against_rest", settings, reason)
+
+    def combine_groups(self, columns: Sequence[str], *, name: str, between: str = "/", reason: str = "") -> Self:
+        """Combine several groups into one, of which every combination that occurs is a level.
+
+        For cells of two factors compared with one of them, or for classes numbered anew in each school.
+
+        Parameters
+        ----------
+        columns : sequence of str
+            Two groups or more; levels stand in the order of the first, within it of the second, and so on.
+        name : str
+            The name of the new column.
+        between : str
+            What stands between the labels.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study with a group more, missing where one of the groups is. If the base of each was chosen, the combination of
+            these is its base, where a row has it.
+
+        Raises
+        ------
+        ColumnError
+            If there is no such column, one is numeric, fewer than two are named, or the name is taken.
+        LevelError
+            If no row has a value in each, or two combinations would have one label.
+
+        Warns
+        -----
+        MarkbaseWarning
+            For combinations without a row, and those with fewer than 10.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().combine_groups(["stays", "rehearsal_day"], name="stays_and_day")
+        >>> study.levels("stays_and_day")["level"].tolist()[:2]
+        ['no/1', 'no/2']
+        """
+        new_name = self._new_name(name)
+        if not isinstance(between, str):
+            raise MarkbaseError(f"`between` is the text between labels, for instance '/', not {between!r}.")
+        recode = combining.combined([self.column(column) for column in columns], new_name, between)
+        settings = given(columns=plain(columns), name=name, between=None if between == "/" else between)
+        return self._recoded(recode, "combine_groups", settings, reason)
