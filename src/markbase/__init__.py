@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from markbase.core.comparison.blocks import Blocks
     from markbase.core.comparison.comparison import Comparison, compare
     from markbase.core.comparison.cross_validation import CrossValidation, cross_validate
+    from markbase.core.comparison.dominance import Dominance, dominance
     from markbase.core.comparison.fit_blocks import fit_blocks
     from markbase.core.comparison.score import Score, score
     from markbase.core.design.requested_terms import all_but, interaction, polynomial
@@ -84,6 +85,7 @@ _HOMES = {
     "ColumnError": "markbase.core.errors",
     "Comparison": "markbase.core.comparison.comparison",
     "CrossValidation": "markbase.core.comparison.cross_validation",
+    "Dominance": "markbase.core.comparison.dominance",
     "Elimination": "markbase.core.comparison.backward_elimination",
     "Equation": "markbase.core.results.statements",
     "FileError": "markbase.core.errors",
@@ -110,6 +112,7 @@ _HOMES = {
     "codebook_text": "markbase.files.codebook",
     "compare": "markbase.core.comparison.comparison",
     "cross_validate": "markbase.core.comparison.cross_validation",
+    "dominance": "markbase.core.comparison.dominance",
     "draw_adjusted": "markbase.show.fit_figures",
     "draw_blocks": "markbase.show.block_figures",
     "draw_calibration": "markbase.show.classification_figures",
@@ -159,6 +162,7 @@ __all__ = [
     "ColumnError",
     "Comparison",
     "CrossValidation",
+    "Dominance",
     "Elimination",
     "Equation",
     "FileError",
@@ -187,6 +191,7 @@ __all__ = [
     "compare",
     "cross_validate",
     "demo",
+    "dominance",
     "draw_adjusted",
     "draw_blocks",
     "draw_calibration",

@@ -42,6 +42,7 @@ _COMMANDS = {
         "check": "Residuals and cases; classification and calibration.",
         "validate": "Tell how a model does on rows it has not seen.",
         "compare": "Lay models side by side.",
+        "dominance": "Tell which terms or blocks add most over all orders of entry.",
         "eliminate": "Leave out terms that are not clear (backward elimination), with a log.",
     },
     "Carry out": {"run": "Carry out a plan, and write report, tables and figures."},

@@ -16,6 +16,7 @@ from markbase.core.comparison.backward_elimination import backward_elimination
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.comparison import compare
 from markbase.core.comparison.cross_validation import cross_validate
+from markbase.core.comparison.dominance import dominance
 from markbase.core.comparison.score import score
 from markbase.core.reading.methods import Procedure
 from markbase.core.results.linear import LinearFit
@@ -38,6 +39,7 @@ from markbase.reports.manuscript_texts import TEXTS
 from markbase.reports.parts import Part, Wanted, analysis_part, beside, methods_of
 from markbase.reports.report import report_html
 from markbase.show.blocks import comparison_page, cross_validation_page, elimination_page, score_page
+from markbase.show.dominance import dominance_page, dominance_record
 from markbase.show.records import (
     blocks_record,
     comparison_record,
@@ -214,6 +216,11 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         folds = found.folds
         more.append(cross_validation_page(found))
         record["cross_validate"] = table_record(found.table)
+    if entry.dominance:
+        shares = dominance(made)
+        more.append(dominance_page(shares))
+        record["dominance"] = dominance_record(shares)
+        results.tables[f"{name}-dominance"] = shares.table
     results.figures |= {f"{name}-{figure}": drawn for figure, drawn in figures.items()}
     wanted = Wanted(tuple(entry.groups), entry.correction, slopes, entry.at, entry.margin)
     results.parts.append(analysis_part(made, entry.name, entry.question, wanted, figures, more))

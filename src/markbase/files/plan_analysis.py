@@ -24,9 +24,13 @@ from markbase.files.plan_lines import Lines
 
 _SHARED = (*FitOptions.names(), "groups", "kind", "name", "outcome", "question")
 FIT_KEYS = tuple(
-    sorted((*_SHARED, "at", "correction", "cross_validate", "hold_out", "margin", "seed", "slopes", "terms"))
+    sorted(
+        (*_SHARED, "at", "correction", "cross_validate", "dominance", "hold_out", "margin", "seed", "slopes", "terms")
+    )
 )
-BLOCK_KEYS = tuple(sorted((*(k for k in _SHARED if k not in ("groups", "penalty")), "entry", "bootstrap", "seed")))
+BLOCK_KEYS = tuple(
+    sorted((*(k for k in _SHARED if k not in ("groups", "penalty")), "entry", "bootstrap", "dominance", "seed"))
+)
 SCREEN_KEYS = ("limit_r", "limit_vif", "outcome", "terms")
 COMPARE_KEYS = ("fits", "name")
 ELIMINATION_KEYS = ("fit", "keep", "limit", "name")
@@ -35,6 +39,7 @@ OUTPUT_KEYS = ("figures", "title")
 _TYPES: dict[str, tuple[type, ...]] = {
     "level": (int, float),
     "cross_validate": (bool,),
+    "dominance": (bool,),
     "figures": (bool,),
     "hold_out": (int, float),
     "margin": (int, float),
@@ -157,6 +162,7 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
         correction=str(entry.get("correction", "holm")),
         margin=entry.get("margin"),
         cross_validate=bool(entry.get("cross_validate", False)),
+        dominance=bool(entry.get("dominance", False)),
         hold_out=float(share),
         bootstrap=int(entry.get("bootstrap", 0)),
         seed=int(entry.get("seed", 0)),

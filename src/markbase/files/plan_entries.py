@@ -43,6 +43,8 @@ class FitEntry:
     """Where numeric columns are held in them."""
     cross_validate: bool = False
     """Whether rows are held out in turn as well."""
+    dominance: bool = False
+    """Whether it is told what its terms, or blocks, add in every order of entry."""
     hold_out: float = 0.0
     """Which share of the rows is held out to score the fit to the others; 0 for none."""
     bootstrap: int = 0

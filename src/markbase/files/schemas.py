@@ -87,6 +87,7 @@ def plan_schema() -> Schema:
         "slopes": _TEXTS,
         "at": {"type": "object"},
         "cross_validate": _FLAG,
+        "dominance": _FLAG,
         "hold_out": {"type": "number", "exclusiveMinimum": 0, "exclusiveMaximum": 1},
         "bootstrap": _COUNT,
         "seed": {"type": "integer"},

@@ -9,6 +9,7 @@ from markbase.core.comparison.backward_elimination import Elimination
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.comparison import Comparison
 from markbase.core.comparison.cross_validation import CrossValidation
+from markbase.core.comparison.dominance import Dominance
 from markbase.core.comparison.score import Score
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.diagnostics.residuals import Checks
@@ -35,6 +36,7 @@ from markbase.show.blocks import (
     score_page,
     turning_point_page,
 )
+from markbase.show.dominance import dominance_page
 from markbase.show.equation import equation_page, lines_page
 from markbase.show.fit import checks_page, fit_page, reading_page, stored_page
 from markbase.show.guide import guide_page
@@ -60,6 +62,7 @@ _PAGES: dict[type, Callable[[Any], Page]] = {
     Comparison: comparison_page,
     CrossValidation: cross_validation_page,
     Blocks: blocks_page,
+    Dominance: dominance_page,
     Elimination: elimination_page,
     Pruned: pruned_page,
     Reading: reading_page,

@@ -50,7 +50,7 @@ class TermTests:
             if self._contained(term)
             else own
             if self.inner.errors.middle is None
-            else plain.columns(self._places([term]))
+            else plain.columns(self.places([term]))
             for term, own in zip(self.terms, self.each, strict=True)
         ]
         return np.array([test.statistic * test.df * self.inner.sigma2 for test in tests])
@@ -84,11 +84,11 @@ class TermTests:
 
     def selected(self, terms: Sequence[Term]) -> Array:
         """Return the inner coefficients of some terms as combinations, shape (m, p)."""
-        return np.asarray(np.eye(len(self.inner.solution.columns))[self._places(terms)])
+        return np.asarray(np.eye(len(self.inner.solution.columns))[self.places(terms)])
 
     def of_columns(self, terms: Sequence[Term]) -> JointTest:
         """Test whether the inner coefficients of some terms are all zero."""
-        return self.inner.columns(self._places(terms))
+        return self.inner.columns(self.places(terms))
 
     def beyond(self, smaller: Sequence[Term]) -> NDArray[np.intp]:
         """Return which of the inner coefficients are of components that the terms of a smaller model lack."""
@@ -98,7 +98,7 @@ class TermTests:
                 inside[columns] = component.key not in known
         return np.flatnonzero(inside[self.inner.solution.columns])
 
-    def _places(self, terms: Sequence[Term]) -> NDArray[np.intp]:
+    def places(self, terms: Sequence[Term]) -> NDArray[np.intp]:
         """Return which of the inner coefficients are those of some terms."""
         inside = np.zeros(self.moments.cross.shape[0], dtype=bool)
         for term in terms:

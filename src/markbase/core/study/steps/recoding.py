@@ -311,7 +311,7 @@ class Recoding(Stepping):
         >>> import markbase as mb
         >>> study = mb.demo.choirs().combine_groups(["stays", "rehearsal_day"], name="stays_and_day")
         >>> study.levels("stays_and_day")["level"].tolist()[:2]
-        ['no/1', 'no/2']
+        ['no/Monday', 'no/Tuesday']
         """
         new_name = self._new_name(name)
         if not isinstance(between, str):

@@ -1,0 +1,43 @@
+"""`markbase dominance`: what terms, or blocks, add to R² in every order of entry."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import rich_click as click
+
+from markbase.cli.common import answer, json_option, names_argument, remarks
+from markbase.cli.help import examples
+from markbase.cli.model_options import model_of, model_options
+from markbase.core.comparison.dominance import dominance
+from markbase.show.dominance import dominance_page, dominance_record
+
+
+@click.command(
+    "dominance",
+    epilog=examples(
+        "markbase dominance choirs.plan.toml --outcome belonging --terms age,voice,years_singing,rehearsals",
+        "markbase dominance my.plan.toml 'in blocks'",
+    ),
+)
+@model_options
+@names_argument("[FIT]")
+@click.option(
+    "--block",
+    "blocks",
+    multiple=True,
+    metavar="'NAME: COLUMNS'",
+    help="Let these terms enter as a whole, in place of single terms: 'background: age, voice'.",
+    panel="Dominance",
+)
+@json_option
+def command(blocks: tuple[str, ...], as_json: bool, **given: Any) -> None:
+    """Tell which terms, or blocks, add most to R² over all orders of entry (dominance analysis, relative importance)."""
+    with remarks() as told:
+        model = model_of(given)
+        model.rest(0)
+        study, entry = model.opened(blocks)
+        found = dominance(replace(entry, bootstrap=0).made_from(study))
+        shown = dominance_record(found) if as_json else dominance_page(found)
+    answer(shown, told)

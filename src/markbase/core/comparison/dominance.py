@@ -1,0 +1,277 @@
+"""What terms, or blocks, add to R² in every order in which they may enter (dominance analysis).
+
+With R²(S) of the model of a set S of k terms, a term i adds R²(S ∪ i) − R²(S) to each S without it; averaged over the sets of each
+size, and these averages over the sizes, it is what i adds over all k! orders of entry (Lindeman, Merenda & Gold 1980), and
+these sum to R² of the whole model.
+
+References
+----------
+Lindeman, Merenda & Gold (1980), Introduction to Bivariate and Multivariate Analysis, ch. 4.
+Budescu (1993), Psychological Bulletin 114(3), 542-551, doi:10.1037/0033-2909.114.3.542.
+Azen & Budescu (2003), Psychological Methods 8(2), 129-148, doi:10.1037/1082-989X.8.2.129.
+Azen & Traxel (2009), Journal of Educational and Behavioral Statistics 34(3), 319-347, doi:10.3102/1076998609332754 (logistic).
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.arguments import checked
+from markbase.core.comparison.block_changes import AnyFit
+from markbase.core.comparison.blocks import Blocks
+from markbase.core.design.terms import Term
+from markbase.core.display import ShownTables
+from markbase.core.errors import FitError, count_noun, listed, quoted
+from markbase.core.formatting import without_zero
+from markbase.core.inference.standard_errors import Errors
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
+from markbase.core.tables import records_of, rows_of
+
+Array = NDArray[np.float64]
+_MOST = {"linear": 12, "logistic": 8}
+"""So many terms, or blocks, have all their sets fitted: 4,096, and 256 that are climbed."""
+_NOTHING = 1e-10
+"""What is a smaller share of R² is rounding."""
+_MUCH = 0.25
+"""By more than this share of the larger figure a place in the order matters much."""
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Dominance(ShownTables):
+    """What each term, or block, adds in every order of entry."""
+
+    fit: AnyFit
+    """The whole model."""
+    what: str
+    """``term`` or ``block``: what enters as a whole."""
+    measure: str
+    """What is shared out: R², R² within, or McFadden's."""
+    total: float
+    """That of the whole model."""
+    table: pd.DataFrame
+    """`term` or `block`, the largest average first: `alone` (entered first), `average` (over all orders), `last` (entered last), `share` (the average
+    as a share of the whole)."""
+    by_size: pd.DataFrame
+    """The same in the same order, what it adds on average to 0, 1, … others: columns `0`, `1`, …."""
+    pairs: pd.DataFrame
+    """Every two, that with the larger average first: `first`, `second`, `pattern` (``complete``: the first adds as much as the second or more to every set of the
+    others; ``conditional``: on average to the sets of every size; ``general``: on average over all orders; ``none``: they add the same), `sets`
+    (to how many sets it adds more), `of`."""
+    statements: tuple[str, ...]
+    """What it means here."""
+
+
+@checked
+def dominance(fit: AnyFit | Blocks) -> Dominance:
+    """Tell what each term adds to R² over all orders in which they may enter: which of them matter more than others.
+
+    What a term adds depends on what stands in the model before it, and the order of entry is a choice. Terms that an interaction
+    contains enter together with it. Of a blockwise entry the blocks enter as wholes.
+
+    Parameters
+    ----------
+    fit : LinearFit, LogisticFit or Blocks
+        The model, of at most 12 terms or blocks, a logistic one of at most 8; on its rows and weights, whatever its errors.
+
+    Returns
+    -------
+    Dominance
+        `table`, `by_size`, `pairs`, `total`, `statements`; R² of a linear model (within levels that are taken out), McFadden's of a logistic one.
+
+    Raises
+    ------
+    FitError
+        If there are too few or too many terms, the likelihood is penalised, a linear model reproduces its outcome, or a block holds what
+        another one's interaction or curve is made of.
+
+    Notes
+    -----
+    With R²(S) of a set S of the k terms, ``i`` adds ``R²(S ∪ i) − R²(S)``; the average over the sets of each size, and of these over the
+    sizes, is that over all k! orders, and the averages sum to R² of the model. Nothing of it is a test: intervals would have to come
+    from samples.
+
+    References
+    ----------
+    Lindeman, Merenda & Gold (1980), Introduction to Bivariate and Multivariate Analysis, ch. 4.
+    Azen & Budescu (2003), Psychological Methods 8(2), 129-148, doi:10.1037/1082-989X.8.2.129.
+    Azen & Traxel (2009), Journal of Educational and Behavioral Statistics 34(3), 319-347, doi:10.3102/1076998609332754.
+
+    Examples
+    --------
+    >>> import markbase as mb
+    >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    >>> fit = mb.fit_linear(study, "belonging", ["age", "voice", "rehearsals"])
+    >>> mb.dominance(fit).table.round(3)
+             term  alone  average   last  share
+    0         age  0.083    0.081  0.079  0.548
+    1  rehearsals  0.049    0.048  0.047  0.324
+    2       voice  0.021    0.019  0.017  0.128
+    """
+    whole, what = (fit.last, "block") if isinstance(fit, Blocks) else (fit, "term")
+    entering = _blocks(fit) if isinstance(fit, Blocks) else _together(whole.model_terms)
+    names, most = list(entering), _MOST["linear" if isinstance(whole, LinearFit) else "logistic"]
+    if not 2 <= len(names) <= most:
+        tied = what == "term" and len(whole.model_terms) > len(names)
+        way = " Terms that an interaction contains count as one with it." if tied else ""
+        way += " Enter them in fewer blocks." if len(names) > most else ""
+        raise FitError(
+            f"Between 2 and {most} {what}s are held against one another in every order, not {len(names)}.{way}"
+        )
+    figures = _r2s(whole, list(entering.values()))
+    by_size = np.array([_by_size(figures, k, len(names)) for k in range(len(names))])
+    total, averages = float(figures[-1]), by_size.mean(axis=1)
+    order = np.argsort(-averages, kind="stable")
+    table = pd.DataFrame(
+        {
+            what: [names[k] for k in order],
+            "alone": by_size[order, 0],
+            "average": averages[order],
+            "last": by_size[order, -1],
+            "share": averages[order] / total,
+        }
+    )
+    sized = pd.DataFrame({what: table[what]} | {f"{size}": by_size[order, size] for size in range(len(names))})
+    pairs = pd.DataFrame([_pair(figures, by_size, names, int(a), int(b)) for a, b in itertools.combinations(order, 2)])
+    measure = "McFadden's R²" if isinstance(whole, LogisticFit) else "R² within" if whole.fixed_effect_names else "R²"
+    return Dominance(whole, what, measure, total, table, sized, pairs, _statements(what, measure, table, pairs))
+
+
+def _together(terms: Sequence[Term]) -> dict[str, tuple[Term, ...]]:
+    """Return the terms by name, those that a higher one contains together with it."""
+    sets: list[list[Term]] = []
+    for term in terms:
+        own = [term]
+        for other in [s for s in sets if any(_tied(term, t) for t in s)]:
+            sets.remove(other)
+            own = [*other, *own]
+        sets.append(own)
+    at = {term.name: place for place, term in enumerate(terms)}
+    ordered = [sorted(own, key=lambda t: at[t.name]) for own in sets]
+    return {", ".join(t.name for t in own): tuple(own) for own in sorted(ordered, key=lambda own: at[own[0].name])}
+
+
+def _tied(one: Term, other: Term) -> bool:
+    return set(one.names) < set(other.names) or set(other.names) < set(one.names)
+
+
+def _blocks(blocks: Blocks) -> dict[str, tuple[Term, ...]]:
+    """Return the terms of each block; refuse blocks of which one cannot enter before another."""
+    terms = {term.name: term for term in blocks.last.model_terms}
+    found: dict[str, tuple[Term, ...]] = {}
+    for name, added in zip(blocks.names, blocks.added, strict=True):
+        lost = [term for term in added if term not in terms]
+        own = tuple(terms[term] for term in added if term in terms)
+        tied = [(b, t) for b, others in found.items() for t in others if any(_tied(t, term) for term in own)]
+        if lost or tied:
+            there = (
+                f"`{lost[0]}` of the block `{name}` is"
+                if lost
+                else f"`{tied[0][1].name}` of the block `{tied[0][0]}` is"
+            )
+            raise FitError(
+                f"{there} part of a term of another block, which cannot enter before it: put both into one block."
+            )
+        found[name] = own
+    return found
+
+
+def _r2s(fit: AnyFit, entering: Sequence[tuple[Term, ...]]) -> Array:
+    """Return R² of every set, shape (2 to the power of how many enter,): bit k of a place says whether k is in it."""
+    chosen = [[k for k in range(len(entering)) if place >> k & 1] for place in range(1 << len(entering))]
+    if isinstance(fit, LogisticFit):
+        if fit.penalty:
+            raise FitError("A penalised likelihood has no pseudo-R² to share out among terms.")
+        bare = replace(fit, cluster=None, strata=None, errors=Errors("classical", math.inf))
+        fits = [bare._with_only(tuple(t for k in own for t in entering[k])) for own in chosen[1:-1]]
+        return np.array([0.0, *(f.strength.mcfadden for f in fits), fit.strength.mcfadden])
+    if fit.exact:
+        raise FitError("The terms reproduce the outcome exactly: what each of them adds is rounding.")
+    solution, places = fit.solution, [fit.term_tests.places(own) for own in entering]
+    hidden = np.setdiff1d(np.arange(len(solution.columns)), np.concatenate(places))  # of levels that are taken out
+    explained = []
+    for own in chosen:
+        basis = np.linalg.qr(solution.factor[:, np.concatenate([hidden, *(places[k] for k in own)])])[0]
+        explained.append(float(np.sum((basis.T @ solution.whitened) ** 2)))
+    beyond = np.array(explained) - explained[0]
+    shares: Array = beyond / (solution.explained + solution.residual - explained[0])
+    return shares
+
+
+def _without(ones: Sequence[int], count: int) -> NDArray[np.intp]:
+    """Return the places of the sets that hold none of some."""
+    places = np.arange(1 << count)
+    found: NDArray[np.intp] = places[(places & sum(1 << k for k in ones)) == 0]
+    return found
+
+
+def _by_size(figures: Array, k: int, count: int) -> Array:
+    """Return what one adds on average to the sets of each size without it, shape (count,)."""
+    sets = _without([k], count)
+    sizes = np.array([int(place).bit_count() for place in sets])
+    return np.bincount(sizes, weights=figures[sets | 1 << k] - figures[sets]) / np.bincount(sizes)
+
+
+def _pair(figures: Array, by_size: Array, names: Sequence[str], a: int, b: int) -> dict[str, object]:
+    """Hold one against another that adds no more on average."""
+    sets = _without([a, b], len(names))
+    more = figures[sets | 1 << a] - figures[sets | 1 << b]
+    nothing = _NOTHING * figures[-1]
+    averages = by_size[a] - by_size[b]
+    if averages.mean() <= nothing:
+        pattern = "none"
+    elif more.min() >= -nothing:
+        pattern = "complete"
+    else:
+        pattern = "conditional" if averages.min() >= -nothing else "general"
+    return {
+        "first": names[a],
+        "second": names[b],
+        "pattern": pattern,
+        "sets": int(np.count_nonzero(more > nothing)),
+        "of": len(sets),
+    }
+
+
+def _statements(what: str, measure: str, table: pd.DataFrame, pairs: pd.DataFrame) -> tuple[str, ...]:
+    """Say which adds most whatever stands in the model, and where that depends on it."""
+    records, told = records_of(table), list[str]()
+    name = records[0][what]
+    rivals = [r for r in rows_of(pairs[pairs["first"] == name]) if r.pattern != "complete"]
+    if len(records) == 2 and not rivals:
+        told.append(f"`{name}` adds more than `{records[1][what]}`, entered first or last (complete dominance).")
+    elif not rivals:
+        told.append(
+            f"`{name}` adds most, whichever of the others stand in the model: to every set of them as much as each of the rest or more "
+            f"(complete dominance)."
+        )
+    elif all(r.pattern == "none" for r in rivals):
+        told.append(
+            f"`{name}` and {listed(quoted([r.second for r in rivals]))} add the same on average over all orders."
+        )
+    else:
+        words = [f"than `{r.second}` to {r.sets:,} of {count_noun(r.of, 'set')} of the others" for r in rivals[:3]]
+        told.append(f"`{name}` adds most on average over all orders, but not to every set: more {listed(words)}.")
+    moved = max(records, key=lambda r: abs(r["alone"] - r["last"]))
+    first, last = moved["alone"], moved["last"]
+    if abs(first - last) > _MUCH * max(first, last):
+        how = (
+            "much of it is shared with the others, and which of them it is credited to is a matter of the order"
+            if first > last
+            else "it tells more beside the others than by itself (suppression)"
+        )
+        told.append(
+            f"The order matters most for `{moved[what]}`: entered first it adds {without_zero(first)}, entered last {without_zero(last)}; {how}."
+        )
+    told.append(
+        f"These are shares of {measure} in these rows, without tests or intervals, and what has a narrower range here adds less; they say what goes together "
+        f"with the outcome, not what would change it."
+    )
+    return tuple(told)

@@ -1,0 +1,75 @@
+"""What terms, or blocks, add in every order of entry: a page and its record."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from markbase.core.comparison.dominance import Dominance
+from markbase.core.formatting import as_percent, without_zero
+from markbase.core.tables import records_of, rows_of
+from markbase.show.fit import what_is_read
+from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
+from markbase.show.records import table_record
+
+_PATTERNS = {
+    "complete": "complete: as much or more to every set of the others",
+    "conditional": "conditional: on average to the sets of every size",
+    "general": "general: on average over all orders alone",
+    "none": "none: both add the same on average",
+}
+_MOST_PAIRS = 28
+"""So many pairs are shown, those of the terms that add most."""
+
+
+def dominance_page(found: Dominance) -> Page:
+    """Describe what each term, or block, adds over all orders of entry, and which adds more than which."""
+    fit, what = found.fit, found.what
+    widest = float(found.table["average"].max())
+    rows = [
+        Row(
+            (r[what], *(without_zero(r[k]) for k in ("alone", "average", "last")), as_percent(r["share"])),
+            "plain",
+            Strip(0.0, r["average"], r["average"], 0.0, widest),
+        )
+        for r in records_of(found.table)
+    ]
+    heads = (what, "entered first", "average", "entered last", "share")
+    whole = f"{without_zero(found.total)} of the whole model, which the averages sum to"
+    added = Table(heads, tuple(rows), frozenset(range(1, 5)), 0, "average")
+    pairs = [(r.first, r.second, r.pattern, f"{r.sets:,} of {r.of:,}") for r in rows_of(found.pairs)]
+    shown = Table(
+        ("adds more", "than", "dominance", "more to"), tuple(Row(p) for p in pairs[:_MOST_PAIRS]), frozenset({3}), 0
+    )
+    words = {r.pattern for r in rows_of(found.pairs)}
+    meant = Facts(tuple((p, told.partition(": ")[2]) for p, told in _PATTERNS.items() if p in words))
+    left = f"; {len(pairs) - _MOST_PAIRS} more pairs in the data" if len(pairs) > _MOST_PAIRS else ""
+    sizes = [column for column in found.by_size.columns if column != what]
+    by_size = Table(
+        (what, *(f"to {size}" for size in sizes)),
+        tuple(Row((r[what], *(without_zero(r[size]) for size in sizes))) for r in records_of(found.by_size)),
+        frozenset(range(1, len(sizes) + 1)),
+        0,
+    )
+    return Page(
+        f"{fit.explained}: what each {what} adds in every order of entry",
+        what_is_read(fit),
+        (
+            Section(f"What each {what} adds to {found.measure}", whole, (added,)),
+            Section("On average to so many of the others", "before all orders are averaged", (by_size,)),
+            Section("Which adds more than which", f"to the sets of the others that can stand in the model{left}", (shown, meant)),
+            Section("What it means here", blocks=(Sentences(tuple((text, ()) for text in found.statements)),)),
+        ),
+    )  # fmt: skip
+
+
+def dominance_record(found: Dominance) -> dict[str, Any]:
+    """Return it as plain data."""
+    return {
+        "what": found.what,
+        "measure": found.measure,
+        "total": found.total,
+        "table": table_record(found.table),
+        "by_size": table_record(found.by_size),
+        "pairs": table_record(found.pairs),
+        "statements": list(found.statements),
+    }
