@@ -67,19 +67,13 @@ def least_squares(frame, outcome, terms, bases):
     mean = mp.fsum(y) / n
     tss = mp.fsum((v - mean) ** 2 for v in y)
     s2 = rss / (n - p)
-    joint = {}
-    for term in [t if isinstance(t, str) else term_of(t).name for t in terms]:
-        at = [k for k, (name, _) in enumerate(names) if name == term]
-        part = mp.matrix([[inverse[i, j] for j in at] for i in at])
-        coefficients = mp.matrix([b[i] for i in at])
-        joint[term] = (coefficients.T * mp.inverse(part) * coefficients)[0] / (len(at) * s2)
     F = ((tss - rss) / (p - 1)) / s2
     return {
         "estimate": dict(zip(names, b, strict=True)),
         "se": {name: mp.sqrt(s2 * inverse[k, k]) for k, name in enumerate(names)},
         "F": F,
         "p": upper_f(F, p - 1, n - p),
-        "joint": joint,
+        "joint": {t: F / s2 for t, F in joint(terms, names, b, inverse).items()},
         "r2": 1 - rss / tss,
         "residual_sd": mp.sqrt(s2),
         "df_rest": n - p,
@@ -87,6 +81,16 @@ def least_squares(frame, outcome, terms, bases):
         "b": b,
         "V": inverse * s2,
     }
+
+
+def joint(terms, names, b, V):
+    """Return the joint F of the coefficients of each term under a covariance."""
+    found = {}
+    for term in [t if isinstance(t, str) else term_of(t).name for t in terms]:
+        at = [k for k, (name, _) in enumerate(names) if name == term]
+        part, z = mp.matrix([[V[i, j] for j in at] for i in at]), mp.matrix([b[i] for i in at])
+        found[term] = (z.T * mp.inverse(part) * z)[0] / len(at)
+    return found
 
 
 def residuals(y, columns, b):
@@ -169,18 +173,12 @@ def sandwich(frame, outcome, terms, bases, kind, cluster=None):
         middle *= mp.mpf(G - 1) / G if kind == "CR3" else mp.mpf(G) / (G - 1) * mp.mpf(n - 1) / (n - p)
         df = G - 1
     V = inverse * middle * inverse
-    joint = {}
-    for term in [t if isinstance(t, str) else term_of(t).name for t in terms]:
-        at = [k for k, (name, _) in enumerate(names) if name == term]
-        part = mp.matrix([[V[i, j] for j in at] for i in at])
-        z = mp.matrix([b[i] for i in at])
-        joint[term] = (z.T * mp.inverse(part) * z)[0] / len(at)
     every = mp.matrix([[V[i, j] for j in range(1, p)] for i in range(1, p)])
     z = mp.matrix([b[i] for i in range(1, p)])
     overall = (z.T * mp.inverse(every) * z)[0] / (p - 1) if p - 1 <= df else None
     return {
         "se": {name: mp.sqrt(V[k, k]) for k, name in enumerate(names)},
-        "joint": joint,
+        "joint": joint(terms, names, b, V),
         "overall": overall,
         "df": df,
     }

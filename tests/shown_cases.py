@@ -118,6 +118,8 @@ compare {BELONGING} --variant "line: age, voice" --variant "curve: polynomial(ag
 compare {STAYS} --variant "short: age" --variant "long: age, voice"
 eliminate {BELONGING} --terms age,voice,rehearsals,travel_km --keep voice
 eliminate {STAYS} --terms age,voice,rehearsals,travel_km --limit 0.01
+dominance {BELONGING} --terms age,years_singing,voice,rehearsals --bootstrap 100 --seed 5
+dominance {STAYS} --block "who: age, voice" --block "way: travel_km, rehearsals"
 start choirs.csv {BOOK} --outcome stays
 """.strip().splitlines()
 
@@ -166,6 +168,7 @@ FIGURES = {
     "classification": lambda: mb.draw_classification(odds(["age", "voice"]), folds=5),
     "calibration": lambda: mb.draw_calibration(odds(["age", "voice"])),
     "blocks": lambda: mb.draw_blocks(ENTRY()),
+    "dominance": lambda: mb.draw_dominance(mb.dominance(ENTRY(), draws=100)),
     "paths": lambda: mb.draw_paths(ENTRY()),
     "score": lambda: mb.draw_score(mb.score(linear(["age", "voice"]), study().keep({"age": {"above": 40}}))),
 }  # fmt: skip

@@ -25,6 +25,7 @@ def results():
         "pruned": mb.screen(study, ["age", "rehearsals", "concerts"]).prune(limit=1.001),
         "compared": mb.compare(linear, mb.fit_linear(study, "belonging", ["age"])),
         "eliminated": mb.backward_elimination(mb.fit_linear(study, "belonging", ["age", "travel_km", "travel_min"])),
+        "dominance": mb.dominance(linear),
         "specifications": mb.specifications(linear, "age"),
         "score": mb.score(mb.fit_linear(kept, "belonging", ["age"]), test),
         "cross-validated": mb.cross_validate(linear, folds=3),
@@ -36,7 +37,7 @@ def results():
 
 
 KINDS = (
-    "linear", "logistic", "blocks", "screen", "pruned", "compared", "eliminated", "specifications", "score", "cross-validated", "checks",
+    "linear", "logistic", "blocks", "screen", "pruned", "compared", "eliminated", "dominance", "specifications", "score", "cross-validated", "checks",
     "classification", "check", "coding",
 )  # fmt: skip
 

@@ -135,23 +135,15 @@ def test_a_notebook_shows_each_result_once_as_a_page_and_short_in_a_list(tmp_pat
     assert all("image/png" in o[0]["data"] for o in outputs[5:7])
 
 
-def test_the_worked_study_is_a_notebook_that_runs(tmp_path, monkeypatch):
-    nbclient, nbformat = pytest.importorskip("nbclient"), pytest.importorskip("nbformat")
-    pytest.importorskip("ipykernel")
-    monkeypatch.setenv("IPYTHONDIR", str(tmp_path / "ipython"))
-    script = runpy.run_path(str(ROOT / "docs" / "make_notebook.py"))
+def test_the_worked_study_is_a_notebook_of_its_page():
+    nbformat, script = pytest.importorskip("nbformat"), runpy.run_path(str(ROOT / "docs" / "make_notebook.py"))
     raw = (ROOT / "examples" / "study.ipynb").read_text(encoding="utf-8")
-    assert raw == script["notebook"]()
-    book = nbformat.reads(raw, as_version=4)
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")  # of the kernel's own making
-        nbclient.NotebookClient(
-            book, timeout=300, kernel_name="python3", resources={"metadata": {"path": str(tmp_path)}}
-        ).execute()
-    shown = [o for cell in book.cells for o in cell.get("outputs", []) if o.output_type == "execute_result"]
-    assert len(shown) > 9
-    assert all("text/html" in o["data"] for o in shown)
-    assert {"tables.docx", "report.html", "belonging.plan.toml"} <= {p.name for p in tmp_path.iterdir()}
+    assert raw == script["notebook"]()  # whose code runs with the other pages
+    nbformat.validate(nbformat.reads(raw, as_version=4))
+    code = [cell.source for cell in nbformat.reads(raw, as_version=4).cells if cell.cell_type == "code"]
+    page = "".join(blocks("docs/study.md", "python"))
+    assert len(code) > 9
+    assert all(line in page for cell in code for line in cell.splitlines())
 
 
 def test_every_public_function_has_an_example_that_runs():

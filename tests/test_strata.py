@@ -1,5 +1,6 @@
 """Errors of samples that were drawn within strata, by their definition, and where these say nothing."""
 
+import itertools
 import json
 
 import numpy as np
@@ -8,10 +9,12 @@ import pytest
 
 import markbase as mb
 from command import CHOIRS, run
-from surveys import same
+from reference import dense
+from surveys import BOOK, DATA, same
 from test_clusters import TERMS, TIMES, survey
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+SETTINGS = [{}, {"weights": "times"}, TIMES]
 WITHIN = {"clusters": {"cluster": "team"}, "rows": {}}
 
 
@@ -32,12 +35,11 @@ def study_of(frame):
 
 
 @pytest.mark.parametrize("drawn", WITHIN)
-@pytest.mark.parametrize("setting", [{}, {"weights": "times"}, TIMES, {"fixed_effects": "room"}], ids=str)
-@pytest.mark.parametrize("kind", ["linear", "logistic"])
+@pytest.mark.parametrize(
+    ("kind", "setting"), [*itertools.product(["linear", "logistic"], SETTINGS), ("linear", {"fixed_effects": "room"})]
+)
 def test_errors_are_those_of_scores_from_the_mean_of_their_stratum(kind, setting, drawn):
     frame, fixed = sample(), "fixed_effects" in setting
-    if fixed and kind == "logistic":
-        pytest.skip("levels are taken out of linear fits")
     more = {"strata": "district", **setting, **WITHIN[drawn]}
     if kind == "linear":
         fit = mb.fit_linear(study_of(frame), "score", TERMS, **more)
@@ -45,14 +47,8 @@ def test_errors_are_those_of_scores_from_the_mean_of_their_stratum(kind, setting
         fit = mb.fit_logistic(study_of(frame), "high", TERMS, event="y", **more)
     weights = frame["times"].to_numpy() if "weights" in setting else np.ones(len(frame))
     times = weights if setting is TIMES else np.ones(len(frame))
-    columns = [
-        np.ones(len(frame)),
-        *(frame["voice"] == v for v in ("bass", "soprano", "tenor")),
-        frame["age"],
-        frame["km"],
-    ]
-    columns += [frame["room"] == r for r in sorted(set(frame["room"]))[1:]] if fixed else []
-    X = np.column_stack(columns).astype(float)
+    rooms = {"room": min(frame["room"])} if fixed else {}
+    X = np.array(dense(frame, [*TERMS, *rooms], {"voice": "alto", **rooms})[0], dtype=float).T
     y = (frame["score"] if kind == "linear" else frame["high"] == "y").to_numpy(dtype=float)
     own = fit.coefficients[~fit.coefficients["base"]]
     if kind == "linear":
@@ -106,6 +102,7 @@ REFUSED = {
     "a stratum of one row": ({"strata": "lone"}, r"`lone` has 1 stratum with one row .*\(`x`\).*Merge"),
     "strata of one cluster": ({"strata": "few", "cluster": "team"}, r"`few` has 1 stratum with one cluster of `team` .*\(`t01`\)"),
     "clusters in several": ({"strata": "day", "cluster": "team"}, r"`t00` of `team` lies in several strata of `day` \(11 such clusters\)"),
+    "clusters named again": ({"strata": "team", "cluster": "team"}, "`team` is named as clusters and as strata"),
     "other errors": ({"strata": "day", "errors": "HC3"}, "CR1 with clusters, HC1 without, and not HC3"),
     "clusters left out": ({"strata": "district", "cluster": "team", "errors": "CR3"}, "and not CR3"),
 }  # fmt: skip
@@ -123,37 +120,22 @@ def test_strata_that_tell_nothing_are_refused_with_the_way_out(case):
 @pytest.mark.parametrize("drawn", WITHIN)
 def test_strata_are_the_same_in_parts_saved_refitted_and_from_a_plan(drawn, studies, tmp_path):
     levels = studies[0].levels("choir")["level"].tolist()
-    cut = [
-        s.merge_levels("choir", {"upper": levels[::2], "lower": levels[1::2]}, name="district").as_role(
-            "district", "stratum"
-        )
-        for s in studies
-    ]
+    districts = {"upper": levels[::2], "lower": levels[1::2]}
+    cut = [s.merge_levels("choir", districts, name="district").as_role("district", "stratum") for s in studies]
     more = {"strata": "district", **({"cluster": "choir"} if drawn == "clusters" else {})}
     with pytest.warns(mb.MarkbaseWarning, match="`district` holds the strata"):
         mb.fit_linear(cut[0], "belonging", ["age"])
     whole, parts = (mb.fit_linear(s, "belonging", ["age", "voice", "rehearsals"], **more) for s in cut)
     same(whole.coefficients, parts.coefficients)
-    same(
-        whole.without("voice").coefficients,
-        mb.fit_linear(cut[0], "belonging", ["age", "rehearsals"], **more).coefficients,
-        1e-8,
-    )
+    smaller = mb.fit_linear(cut[0], "belonging", ["age", "rehearsals"], **more)
+    same(whole.without("voice").coefficients, smaller.coefficients, 1e-8)
     mb.write_fit(whole, tmp_path / "fit.json")
     same(mb.read_fit(tmp_path / "fit.json").coefficients, whole.coefficients)
-    mb.write_plan(
-        tmp_path / "a.plan.toml",
-        cut[0],
-        {"made": whole},
-        data=mb.demo.path("choirs.csv"),
-        codebook=mb.demo.path("choirs.codebook.toml"),
-    )
-    told = run("fit", "a.plan.toml", "made", "--json", cwd=tmp_path)
-    assert json.loads(told.stdout)["errors"] == {
-        "kind": "clustered" if drawn == "clusters" else "HC1", "cluster": more.get("cluster", ""), "clusters": 24 if drawn == "clusters" else 0,
-        "strata": "district", "strata_count": 2,
-    }  # fmt: skip
-    assert json.loads(told.stdout)["coefficients"][1]["se"] == pytest.approx(whole.coefficients["se"][1], rel=1e-12)
+    mb.write_plan(tmp_path / "a.plan.toml", cut[0], {"made": whole}, data=DATA, codebook=BOOK)
+    told = json.loads(run("fit", "a.plan.toml", "made", "--json", cwd=tmp_path).stdout)
+    errors = ("clustered", "choir", 24) if drawn == "clusters" else ("HC1", "", 0)
+    assert tuple(told["errors"].values()) == (*errors, "district", 2)
+    assert told["coefficients"][1]["se"] == pytest.approx(whole.coefficients["se"][1], rel=1e-12)
     typed = run("fit", *CHOIRS, "--outcome", "belonging", "--terms", "age", "--strata", "voice", "--short")
     assert "drawn within 4 strata of voice" in " ".join(typed.stdout.split())
     logistic = [mb.fit_logistic(cut[0], "stays", t, event="yes", **more) for t in (["age", "voice"], ["age"])]

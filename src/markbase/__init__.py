@@ -67,6 +67,7 @@ if TYPE_CHECKING:
     from markbase.show.classification_figures import draw_calibration, draw_classification
     from markbase.show.cluster_figure import draw_clusters
     from markbase.show.coefficient_figure import draw_coefficients
+    from markbase.show.dominance_figure import draw_dominance
     from markbase.show.figures import draw_correlations, draw_pairs, draw_vif
     from markbase.show.fit_figures import draw_adjusted, draw_groups, draw_lines
     from markbase.show.slope_figures import draw_score, draw_slopes
@@ -121,6 +122,7 @@ _HOMES = {
     "draw_clusters": "markbase.show.cluster_figure",
     "draw_coefficients": "markbase.show.coefficient_figure",
     "draw_correlations": "markbase.show.figures",
+    "draw_dominance": "markbase.show.dominance_figure",
     "draw_groups": "markbase.show.fit_figures",
     "draw_lines": "markbase.show.fit_figures",
     "draw_pairs": "markbase.show.figures",
@@ -200,6 +202,7 @@ __all__ = [
     "draw_clusters",
     "draw_coefficients",
     "draw_correlations",
+    "draw_dominance",
     "draw_groups",
     "draw_lines",
     "draw_pairs",

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import answer, json_option, names_argument, remarks
+from markbase.cli.common import answer, figure_options, json_option, names_argument, remarks, seed_option
+from markbase.cli.figure_files import draw_dominance_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
+from markbase.cli.progress import counting
 from markbase.core.comparison.dominance import dominance
 from markbase.show.dominance import dominance_page, dominance_record
 
@@ -31,13 +34,36 @@ from markbase.show.dominance import dominance_page, dominance_record
     help="Let these terms enter as a whole, in place of single terms: 'background: age, voice'.",
     panel="Dominance",
 )
+@click.option(
+    "--bootstrap",
+    type=click.IntRange(min=1),
+    metavar="N",
+    help="Intervals of the averages from N samples drawn out of the rows.",
+    panel="Dominance",
+)
+@seed_option("Dominance", "the samples")
+@figure_options
 @json_option
-def command(blocks: tuple[str, ...], as_json: bool, **given: Any) -> None:
+def command(
+    blocks: tuple[str, ...],
+    bootstrap: int | None,
+    seed: int | None,
+    figures: Path | None,
+    replaces: bool,
+    as_json: bool,
+    **given: Any,
+) -> None:
     """Tell which terms, or blocks, add most to R² over all orders of entry (dominance analysis, relative importance)."""
     with remarks() as told:
+        if seed is not None and bootstrap is None:
+            raise click.UsageError("--seed is of the samples of --bootstrap; add that, or leave it out.")
         model = model_of(given)
         model.rest(0)
         study, entry = model.opened(blocks)
-        found = dominance(replace(entry, bootstrap=0).made_from(study))
+        made = replace(entry, bootstrap=0).made_from(study)
+        count = bootstrap or 0
+        found = dominance(made, draws=count, seed=seed or 0, told=counting("samples", count) if count else None)
+        if figures:
+            draw_dominance_of(found, figures, replaces)
         shown = dominance_record(found) if as_json else dominance_page(found)
     answer(shown, told)

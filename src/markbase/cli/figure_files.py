@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.dominance import Dominance
 from markbase.core.comparison.score import Score
 from markbase.core.errors import MarkbaseError
 from markbase.core.results.any_fit import AnyFit
@@ -18,6 +19,7 @@ from markbase.reports.figure_sets import (
     Figures,
     figures_of_blocks,
     figures_of_checks,
+    figures_of_dominance,
     figures_of_fit,
     figures_of_group,
     figures_of_slopes,
@@ -63,6 +65,11 @@ def draw_checks_of(fit: AnyFit, folder: Path, replace: bool) -> None:
 def draw_score_of(scored: Score, folder: Path, replace: bool) -> None:
     """Draw predictions of rows held out against what was observed into a folder, as PNG and SVG."""
     _write({"predicted-observed": Drawn("Predicted and observed", draw_score(scored).figure)}, folder, replace)
+
+
+def draw_dominance_of(found: Dominance, folder: Path, replace: bool) -> None:
+    """Draw what terms, or blocks, add over all orders of entry into a folder, as PNG and SVG."""
+    _write(figures_of_dominance(found), folder, replace)
 
 
 def draw_steps(hierarchy: Blocks, folder: Path, replace: bool) -> None:

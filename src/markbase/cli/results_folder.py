@@ -32,7 +32,7 @@ from markbase.files.plan_analysis import check_columns
 from markbase.files.plan_entries import Analysis, FitEntry
 from markbase.files.schemas import FORMAT_VERSION
 from markbase.reports.document import can_write_documents, manuscript_bytes
-from markbase.reports.figure_sets import Drawn, Figures, figures_of
+from markbase.reports.figure_sets import Drawn, Figures, figures_of, figures_of_dominance
 from markbase.reports.inline import inline
 from markbase.reports.manuscript import Result
 from markbase.reports.manuscript_texts import TEXTS
@@ -217,8 +217,13 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         more.append(cross_validation_page(found))
         record["cross_validate"] = table_record(found.table)
     if entry.dominance:
-        shares = dominance(made)
-        more.append(dominance_page(shares))
+        shares = dominance(made, draws=entry.bootstrap, seed=entry.seed)
+        page = dominance_page(shares)
+        if draws:
+            ((_, drawn),) = figures_of_dominance(shares).items()
+            results.figures[f"{name}-dominance"] = drawn
+            page = beside(page, 0, [inline(drawn.svg, f"{name} dominance", drawn.caption)])
+        more.append(page)
         record["dominance"] = dominance_record(shares)
         results.tables[f"{name}-dominance"] = shares.table
     results.figures |= {f"{name}-{figure}": drawn for figure, drawn in figures.items()}
@@ -233,6 +238,7 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         margin=entry.margin,
         folds=folds,
         held_out=entry.hold_out,
+        dominance=entry.dominance,
     )
     results.methods.append(methods_of(made, did, VERSION))
 

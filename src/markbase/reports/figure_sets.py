@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from markbase.core.checks.clusters_left_out import few_enough
 from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.dominance import Dominance
 from markbase.core.design.terms import Variable
 from markbase.core.errors import FitError, remark
 from markbase.core.results.any_fit import AnyFit
@@ -20,6 +21,7 @@ from markbase.show.check_figures import draw_checks
 from markbase.show.classification_figures import draw_calibration, draw_classification
 from markbase.show.cluster_figure import draw_clusters
 from markbase.show.coefficient_figure import draw_coefficients
+from markbase.show.dominance_figure import draw_dominance
 from markbase.show.figures import drawn_as
 from markbase.show.fit_figures import MOST_LEVELS, draw_adjusted, draw_groups, draw_lines
 from markbase.show.slope_figures import draw_slopes
@@ -76,6 +78,11 @@ def figure_of_coefficients(fit: AnyFit) -> Figures:
         f"{fit.family.observed(fit.outcome)}: every level against its base, numeric columns per standard deviation"
     )
     return {"coefficients": Drawn(caption, draw_coefficients(fit).figure)}
+
+
+def figures_of_dominance(found: Dominance) -> Figures:
+    """Draw what terms, or blocks, add over all orders of entry."""
+    return {"dominance": Drawn(f"What each {found.what} adds over all orders of entry", draw_dominance(found).figure)}
 
 
 def figures_of_checks(fit: AnyFit) -> Figures:

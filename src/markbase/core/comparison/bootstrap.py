@@ -80,6 +80,19 @@ def bootstrap(fits: Sequence[AnyFit], draws: int, seed: int, told: Callable[[int
     FitError
         If levels are taken out, likelihood is penalised, or too many samples cannot be fitted.
     """
+    shares, failed = sampled_shares(fits, draws, seed, told)
+    changes, seen = np.diff(shares, prepend=0.0, axis=1), np.diff(_shares_of(fits), prepend=0.0)
+    ends = [corrected_ends(changes[:, k], float(seen[k]), fits[-1].level) for k in range(len(fits))]
+    return Bootstrap(tuple(e[0] for e in ends), tuple(e[1] for e in ends), draws, failed, seed, drawn_words(fits[-1]))
+
+
+def sampled_shares(
+    fits: Sequence[AnyFit], draws: int, seed: int, told: Callable[[int], None] | None = None
+) -> tuple[Array, int]:
+    """Return R² (or McFadden's) of fits in samples, shape (samples, fits), and how many samples could not be fitted; raises as `bootstrap`.
+
+    The fits are of the same rows; the last one holds all terms of the others.
+    """
     last = fits[-1]
     if isinstance(draws, bool) or not isinstance(draws, int) or draws < FEWEST_DRAWS:
         raise MarkbaseError(
@@ -104,7 +117,7 @@ def bootstrap(fits: Sequence[AnyFit], draws: int, seed: int, told: Callable[[int
     shares = []
     for done, found in enumerate(found_in, 1):
         if found is not None:
-            shares.append(np.diff(found, prepend=0.0))
+            shares.append(found)
         if told is not None and done % 50 == 0:
             told(done)
     failed = draws - len(shares)
@@ -113,18 +126,20 @@ def bootstrap(fits: Sequence[AnyFit], draws: int, seed: int, told: Callable[[int
             f"In {failed:,} of {draws:,} samples a block could not be fitted (levels with few rows, or an event that is foretold): merge levels, "
             f"or do without these intervals."
         )
-    seen = np.diff(_shares_of(fits), prepend=0.0)
-    ends = [_ends(np.array([s[k] for s in shares]), float(seen[k]), last.level) for k in range(len(fits))]
-    what = f"whole levels of `{last.cluster.name}`" if last.cluster is not None else "rows"
-    what += f" within strata of `{last.strata.name}`" if last.strata is not None else ""
-    return Bootstrap(tuple(e[0] for e in ends), tuple(e[1] for e in ends), draws, failed, seed, what)
+    return np.array(shares), failed
+
+
+def drawn_words(fit: AnyFit) -> str:
+    """Say what is drawn: rows, or whole clusters, within strata if there are some."""
+    what = f"whole levels of `{fit.cluster.name}`" if fit.cluster is not None else "rows"
+    return what + (f" within strata of `{fit.strata.name}`" if fit.strata is not None else "")
 
 
 def _shares_of(fits: Sequence[AnyFit]) -> list[float]:
     return [getattr(f.strength, f.family.share) for f in fits]
 
 
-def _ends(changes: Array, seen: float, level: float) -> tuple[float, float]:
+def corrected_ends(changes: Array, seen: float, level: float) -> tuple[float, float]:
     """Return the bias-corrected percentiles."""
     count = len(changes)
     below = (np.count_nonzero(changes < seen) + 0.5 * np.count_nonzero(changes == seen)) / count

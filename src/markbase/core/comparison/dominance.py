@@ -15,8 +15,7 @@ Azen & Traxel (2009), Journal of Educational and Behavioral Statistics 34(3), 31
 from __future__ import annotations
 
 import itertools
-import math
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -26,6 +25,7 @@ from numpy.typing import NDArray
 from markbase.core.arguments import checked
 from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.bootstrap import corrected_ends, drawn_words, sampled_shares
 from markbase.core.design.terms import Term
 from markbase.core.display import ShownTables
 from markbase.core.errors import FitError, count_noun, listed, quoted
@@ -36,8 +36,8 @@ from markbase.core.results.logistic import LogisticFit
 from markbase.core.tables import records_of, rows_of
 
 Array = NDArray[np.float64]
-_MOST = {"linear": 12, "logistic": 8}
-"""So many terms, or blocks, have all their sets fitted: 4,096, and 256 that are climbed."""
+_MOST, _MOST_SAMPLED = {"linear": 12, "logistic": 8}, {"linear": 8, "logistic": 5}
+"""So many terms, or blocks, have all their sets fitted: 4,096, and 256 that are climbed; and so many in every sample."""
 _NOTHING = 1e-10
 """What is a smaller share of R² is rounding."""
 _MUCH = 0.25
@@ -52,25 +52,31 @@ class Dominance(ShownTables):
     """The whole model."""
     what: str
     """``term`` or ``block``: what enters as a whole."""
+    members: Mapping[str, tuple[str, ...]]
+    """The terms of each block; of a term, itself and what it stands for together with."""
     measure: str
     """What is shared out: R², R² within, or McFadden's."""
     total: float
     """That of the whole model."""
     table: pd.DataFrame
-    """`term` or `block`, the largest average first: `alone` (entered first), `average` (over all orders), `last` (entered last), `share` (the average
-    as a share of the whole)."""
+    """`term` or `block`, the largest average first: `alone` (entered first), `average` (over all orders) with `low` and `high` (NaN without samples), `last`
+    (entered last), `share` (the average as a share of the whole)."""
     by_size: pd.DataFrame
     """The same in the same order, what it adds on average to 0, 1, … others: columns `0`, `1`, …."""
     pairs: pd.DataFrame
     """Every two, that with the larger average first: `first`, `second`, `pattern` (``complete``: the first adds as much as the second or more to every set of the
     others; ``conditional``: on average to the sets of every size; ``general``: on average over all orders; ``none``: they add the same), `sets`
-    (to how many sets it adds more), `of`."""
+    (to how many sets it adds more), `of`, `samples` (the share of samples in which it adds more on average; NaN without)."""
+    sampled: str
+    """From which samples intervals are; empty for none."""
     statements: tuple[str, ...]
     """What it means here."""
 
 
 @checked
-def dominance(fit: AnyFit | Blocks) -> Dominance:
+def dominance(
+    fit: AnyFit | Blocks, *, draws: int = 0, seed: int = 0, told: Callable[[int], None] | None = None
+) -> Dominance:
     """Tell what each term adds to R² over all orders in which they may enter: which of them matter more than others.
 
     What a term adds depends on what stands in the model before it, and the order of entry is a choice. Terms that an interaction
@@ -80,6 +86,13 @@ def dominance(fit: AnyFit | Blocks) -> Dominance:
     ----------
     fit : LinearFit, LogisticFit or Blocks
         The model, of at most 12 terms or blocks, a logistic one of at most 8; on its rows and weights, whatever its errors.
+    draws : int
+        From how many samples of the rows (of whole clusters where errors are clustered) intervals are taken, at least 100; 0 for
+        none. Then there are at most 8 terms or blocks, of a logistic model 5.
+    seed : int
+        The seed of the samples.
+    told : callable, optional
+        Told now and then how many samples are done.
 
     Returns
     -------
@@ -95,8 +108,8 @@ def dominance(fit: AnyFit | Blocks) -> Dominance:
     Notes
     -----
     With R²(S) of a set S of the k terms, ``i`` adds ``R²(S ∪ i) − R²(S)``; the average over the sets of each size, and of these over the
-    sizes, is that over all k! orders, and the averages sum to R² of the model. Nothing of it is a test: intervals would have to come
-    from samples.
+    sizes, is that over all k! orders, and the averages sum to R² of the model. Intervals are bias-corrected percentiles of the averages
+    in samples. No sample has an average below 0, so an end above 0 is no test.
 
     References
     ----------
@@ -117,11 +130,12 @@ def dominance(fit: AnyFit | Blocks) -> Dominance:
     """
     whole, what = (fit.last, "block") if isinstance(fit, Blocks) else (fit, "term")
     entering = _blocks(fit) if isinstance(fit, Blocks) else _together(whole.model_terms)
-    names, most = list(entering), _MOST["linear" if isinstance(whole, LinearFit) else "logistic"]
+    most = (_MOST_SAMPLED if draws else _MOST)["linear" if isinstance(whole, LinearFit) else "logistic"]
+    names = list(entering)
     if not 2 <= len(names) <= most:
         tied = what == "term" and len(whole.model_terms) > len(names)
         way = " Terms that an interaction contains count as one with it." if tied else ""
-        way += " Enter them in fewer blocks." if len(names) > most else ""
+        way += f" Enter them in fewer blocks{', or do without samples' if draws else ''}." if len(names) > most else ""
         raise FitError(
             f"Between 2 and {most} {what}s are held against one another in every order, not {len(names)}.{way}"
         )
@@ -129,19 +143,41 @@ def dominance(fit: AnyFit | Blocks) -> Dominance:
     by_size = np.array([_by_size(figures, k, len(names)) for k in range(len(names))])
     total, averages = float(figures[-1]), by_size.mean(axis=1)
     order = np.argsort(-averages, kind="stable")
+    sampled = np.full((1, len(names)), np.nan)
+    failed = 0
+    if draws:
+        sets = _sets(whole, list(entering.values()))[1:]
+        shares, failed = sampled_shares(sets, draws, seed, told)
+        sampled = np.hstack([np.zeros((len(shares), 1)), shares]) @ _averaging(len(names)).T
+    ends = np.array(
+        [corrected_ends(sampled[:, k], averages[k], whole.level) if draws else (np.nan,) * 2 for k in order]
+    )
     table = pd.DataFrame(
         {
             what: [names[k] for k in order],
             "alone": by_size[order, 0],
             "average": averages[order],
+            "low": ends[:, 0],
+            "high": ends[:, 1],
             "last": by_size[order, -1],
             "share": averages[order] / total,
         }
     )
     sized = pd.DataFrame({what: table[what]} | {f"{size}": by_size[order, size] for size in range(len(names))})
-    pairs = pd.DataFrame([_pair(figures, by_size, names, int(a), int(b)) for a, b in itertools.combinations(order, 2)])
+    compared = list(itertools.combinations(order.tolist(), 2))
+    pairs = pd.DataFrame([_pair(figures, by_size, names, a, b) for a, b in compared])
+    pairs["samples"] = [float(np.mean(sampled[:, a] > sampled[:, b])) if draws else np.nan for a, b in compared]
     measure = "McFadden's R²" if isinstance(whole, LogisticFit) else "R² within" if whole.fixed_effect_names else "R²"
-    return Dominance(whole, what, measure, total, table, sized, pairs, _statements(what, measure, table, pairs))
+    left = f" ({failed:,} left out: a model could not be fitted)" if failed else ""
+    made = (
+        f"{draws:,} samples of {drawn_words(whole)} drawn with replacement{left}, bias-corrected, seed {seed}"
+        if draws
+        else ""
+    )
+    members = {name: tuple(t.name for t in own) for name, own in entering.items()}
+    return Dominance(
+        whole, what, members, measure, total, table, sized, pairs, made, _statements(what, measure, table, pairs)
+    )
 
 
 def _together(terms: Sequence[Term]) -> dict[str, tuple[Term, ...]]:
@@ -183,15 +219,32 @@ def _blocks(blocks: Blocks) -> dict[str, tuple[Term, ...]]:
     return found
 
 
+def _chosen(count: int) -> list[list[int]]:
+    """Return every set of so many, at its place."""
+    return [[k for k in range(count) if place >> k & 1] for place in range(1 << count)]
+
+
+def _sets(fit: AnyFit, entering: Sequence[tuple[Term, ...]]) -> list[AnyFit]:
+    """Return the fit of every set, the whole model for none of them as for all."""
+    bare = replace(fit, cluster=None, strata=None, errors=Errors("classical", fit.errors.df))
+    chosen = _chosen(len(entering))[1:-1]
+    return [fit, *(bare._with_only(tuple(t for k in own for t in entering[k])) for own in chosen), fit]
+
+
+def _averaging(count: int) -> Array:
+    """Return what takes the averages over all orders of figures of every set, shape (count, 2 to the power of count)."""
+    each = np.eye(1 << count)
+    return np.array([[_by_size(row, k, count).mean() for row in each] for k in range(count)])
+
+
 def _r2s(fit: AnyFit, entering: Sequence[tuple[Term, ...]]) -> Array:
     """Return R² of every set, shape (2 to the power of how many enter,): bit k of a place says whether k is in it."""
-    chosen = [[k for k in range(len(entering)) if place >> k & 1] for place in range(1 << len(entering))]
+    chosen = _chosen(len(entering))
     if isinstance(fit, LogisticFit):
         if fit.penalty:
             raise FitError("A penalised likelihood has no pseudo-R² to share out among terms.")
-        bare = replace(fit, cluster=None, strata=None, errors=Errors("classical", math.inf))
-        fits = [bare._with_only(tuple(t for k in own for t in entering[k])) for own in chosen[1:-1]]
-        return np.array([0.0, *(f.strength.mcfadden for f in fits), fit.strength.mcfadden])
+        fits = _sets(fit, entering)[1:]
+        return np.array([0.0, *(f.strength.mcfadden for f in fits if isinstance(f, LogisticFit))])
     if fit.exact:
         raise FitError("The terms reproduce the outcome exactly: what each of them adds is rounding.")
     solution, places = fit.solution, [fit.term_tests.places(own) for own in entering]
@@ -270,8 +323,9 @@ def _statements(what: str, measure: str, table: pd.DataFrame, pairs: pd.DataFram
         told.append(
             f"The order matters most for `{moved[what]}`: entered first it adds {without_zero(first)}, entered last {without_zero(last)}; {how}."
         )
+    without = "and no tests" if table["low"].notna().any() else "without tests or intervals"
     told.append(
-        f"These are shares of {measure} in these rows, without tests or intervals, and what has a narrower range here adds less; they say what goes together "
-        f"with the outcome, not what would change it."
+        f"These are shares of {measure} in these rows {without}: a term that varies less here adds less, and what goes together with the outcome need not "
+        f"change it."
     )
     return tuple(told)

@@ -230,6 +230,10 @@ def check_room(rows: int, wanted: int, losses: Sequence[Loss] = ()) -> None:
 
 def _check_errors(kind: str | None, cluster: str | None, strata: str | None) -> None:
     """Refuse a kind of errors that does not exist, or not with clusters or strata, or not without."""
+    if strata is not None and strata == cluster:
+        raise MarkbaseError(
+            f"`{strata}` is named as clusters and as strata: clusters are what was drawn, strata what they were drawn within."
+        )
     if kind is None:
         return
     if kind not in KINDS_OF_ERRORS:

@@ -53,6 +53,8 @@ class Procedure:
     """The share of rows held out before the fit; 0 for none."""
     margin: float | None = None
     """The smallest difference that would matter, against which pairs of levels were tested; None for none."""
+    dominance: bool = False
+    """Whether what its terms, or blocks, add was averaged over all orders of entry."""
 
 
 def methods_paragraph(fit: AnyFit, version: str, procedure: Procedure | None = None) -> str:
@@ -84,6 +86,10 @@ def methods_paragraph(fit: AnyFit, version: str, procedure: Procedure | None = N
     if did.margin is not None:
         told.append(
             f"Whether differences are smaller than {margin_words(fit, did.margin)}, in either direction, was tested by two one-sided tests (Schuirmann, 1987)."
+        )
+    if did.dominance:
+        told.append(
+            f"What each {'block' if did.blocks else 'term'} adds was averaged over all orders of entry (dominance analysis; Azen & Budescu, 2003)."
         )
     whole = f", whole levels of `{fit.errors.cluster}`," if fit.errors.cluster else ""
     if did.folds:
