@@ -140,10 +140,6 @@ def test_the_worked_study_is_a_notebook_of_its_page():
     raw = (ROOT / "examples" / "study.ipynb").read_text(encoding="utf-8")
     assert raw == script["notebook"]()  # whose code runs with the other pages
     nbformat.validate(nbformat.reads(raw, as_version=4))
-    code = [cell.source for cell in nbformat.reads(raw, as_version=4).cells if cell.cell_type == "code"]
-    page = "".join(blocks("docs/study.md", "python"))
-    assert len(code) > 9
-    assert all(line in page for cell in code for line in cell.splitlines())
 
 
 def test_every_public_function_has_an_example_that_runs():

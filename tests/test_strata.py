@@ -21,8 +21,7 @@ WITHIN = {"clusters": {"cluster": "team"}, "rows": {}}
 def sample(rows=300):
     """Return rows of 11 teams in three districts, of which one more has no row with a value."""
     frame = survey(rows)
-    frame["district"] = frame["team"].str[1:].astype(int) % 3
-    frame["district"] = frame["district"].map({0: "north", 1: "east", 2: "west"})
+    frame["district"] = (frame["team"].str[1:].astype(int) % 3).map({0: "north", 1: "east", 2: "west"})
     frame["score"] += 5 * (frame["district"] == "east")
     frame["high"] = np.where(frame["score"] > 39, "y", "n")
     return frame

@@ -28,11 +28,11 @@ from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.bootstrap import corrected_ends, drawn_words, sampled_shares
 from markbase.core.design.terms import Term
 from markbase.core.display import ShownTables
-from markbase.core.errors import FitError, count_noun, listed, quoted
+from markbase.core.errors import FitError, NoRowsError, count_noun, listed, quoted
 from markbase.core.formatting import without_zero
 from markbase.core.inference.standard_errors import Errors
-from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import records_of, rows_of
 
 Array = NDArray[np.float64]
@@ -85,7 +85,7 @@ def dominance(
     Parameters
     ----------
     fit : LinearFit, LogisticFit or Blocks
-        The model, of at most 12 terms or blocks, a logistic one of at most 8; on its rows and weights, whatever its errors.
+        The model (a linear one also saved and read), of at most 12 terms or blocks, a logistic one of at most 8; on its rows and weights, whatever its errors.
     draws : int
         From how many samples of the rows (of whole clusters where errors are clustered) intervals are taken, at least 100; 0 for
         none. Then there are at most 8 terms or blocks, of a logistic model 5.
@@ -128,9 +128,13 @@ def dominance(
     1  rehearsals  0.049    0.048  0.047  0.324
     2       voice  0.021    0.019  0.017  0.128
     """
+    if isinstance(fit, StoredFit) and (draws or fit.family.shares):
+        raise NoRowsError(
+            "A saved fit holds no rows of the data: samples are drawn of them, and every set of terms of a logistic model is fitted to them."
+        )
     whole, what = (fit.last, "block") if isinstance(fit, Blocks) else (fit, "term")
     entering = _blocks(fit) if isinstance(fit, Blocks) else _together(whole.model_terms)
-    most = (_MOST_SAMPLED if draws else _MOST)["linear" if isinstance(whole, LinearFit) else "logistic"]
+    most = (_MOST_SAMPLED if draws else _MOST)["logistic" if whole.family.shares else "linear"]
     names = list(entering)
     if not 2 <= len(names) <= most:
         tied = what == "term" and len(whole.model_terms) > len(names)
@@ -167,7 +171,7 @@ def dominance(
     compared = list(itertools.combinations(order.tolist(), 2))
     pairs = pd.DataFrame([_pair(figures, by_size, names, a, b) for a, b in compared])
     pairs["samples"] = [float(np.mean(sampled[:, a] > sampled[:, b])) if draws else np.nan for a, b in compared]
-    measure = "McFadden's R²" if isinstance(whole, LogisticFit) else "R² within" if whole.fixed_effect_names else "R²"
+    measure = "McFadden's R²" if whole.family.shares else "R² within" if whole.fixed_effect_names else "R²"
     left = f" ({failed:,} left out: a model could not be fitted)" if failed else ""
     made = (
         f"{draws:,} samples of {drawn_words(whole)} drawn with replacement{left}, bias-corrected, seed {seed}"
@@ -316,7 +320,7 @@ def _statements(what: str, measure: str, table: pd.DataFrame, pairs: pd.DataFram
     first, last = moved["alone"], moved["last"]
     if abs(first - last) > _MUCH * max(first, last):
         how = (
-            "much of it is shared with the others, and which of them it is credited to is a matter of the order"
+            f"{'much' if last < first / 2 else 'part'} of it is shared with the others, and which of them it is credited to is a matter of the order"
             if first > last
             else "it tells more beside the others than by itself (suppression)"
         )
