@@ -23,7 +23,6 @@ FIT = f"markbase fit {PLAN} --outcome belonging --terms age,voice,joined_through
 SCREENED = "age,years_singing,years_in_choir,travel_km,travel_min,rehearsals,voice"
 TERMINALS = {
     "look.png": (f"markbase look {FILES}", "1080x1010+0+0"),
-    "look-column.png": (f"markbase look {FILES} joined_through", "1080x345+0+0"),
     "prepare.png": (f"markbase prepare {PLAN} --check joined_through", "1080x545+0+0"),
     "reliability.png": (
         f"markbase reliability {ITEMS} welcome,friends,heard,stranger,part_of_it,would_miss",
@@ -49,6 +48,10 @@ TERMINALS = {
         f"markbase blocks {PLAN} --outcome belonging --block 'background: age, voice' --block 'taking part: rehearsals, concerts' "
         "--block 'way in: joined_through, travel_km'",
         "1080x918+0+0",
+    ),
+    "dominance.png": (
+        f"markbase dominance {PLAN} --outcome belonging --terms age,years_singing,voice,rehearsals --bootstrap 200",
+        "1080x640+0+0",
     ),
     "collinearity.png": (f"markbase fit {PLAN} --outcome belonging --terms rehearsals,concerts,events", "1080x215+0+0"),
 }

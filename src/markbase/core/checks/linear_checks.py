@@ -350,7 +350,7 @@ def _on_order(fit: LinearFit, found: tuple[float, float, float]) -> Finding:
         return Finding("order", figures, mind, "" if fit.errors.cluster else "cluster the errors by what rows share")
     if p < fit.alpha and r > 0:
         meaning = "rows that follow one another are alike in what the model misses: errors that take rows as independent tend to be too small"
-        clustered = fit.errors.cluster is not None
+        clustered = bool(fit.errors.cluster)
         return Finding(
             "order",
             figures,

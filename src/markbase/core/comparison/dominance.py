@@ -122,7 +122,7 @@ def dominance(
     >>> import markbase as mb
     >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
     >>> fit = mb.fit_linear(study, "belonging", ["age", "voice", "rehearsals"])
-    >>> mb.dominance(fit).table.round(3)
+    >>> mb.dominance(fit).table[["term", "alone", "average", "last", "share"]].round(3)
              term  alone  average   last  share
     0         age  0.083    0.081  0.079  0.548
     1  rehearsals  0.049    0.048  0.047  0.324
