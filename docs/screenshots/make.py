@@ -51,7 +51,7 @@ TERMINALS = {
     ),
     "dominance.png": (
         f"markbase dominance {PLAN} --outcome belonging --terms age,years_singing,voice,rehearsals --bootstrap 200",
-        "1080x640+0+0",
+        "1080x806+0+0",
     ),
     "collinearity.png": (f"markbase fit {PLAN} --outcome belonging --terms rehearsals,concerts,events", "1080x215+0+0"),
 }

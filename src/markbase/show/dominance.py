@@ -45,7 +45,13 @@ def dominance_page(found: Dominance) -> Page:
     whole = f"{without_zero(found.total)} of the whole model, which the averages sum to"
     added = Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0, *(interval or ("first to last",)))
     pairs = [
-        (r.first, r.second, r.pattern, f"{r.sets:,} of {r.of:,}", *([as_percent(r.samples)] if found.sampled else []))
+        (
+            r.first,
+            r.second,
+            r.pattern,
+            f"{r.sets:,} of {r.of:,}",
+            *([f"{100 * r.samples:.1f}%"] if found.sampled else []),
+        )
         for r in rows_of(found.pairs)
     ]
     shown = Table(
