@@ -405,6 +405,9 @@ def test_a_cluster_gives_the_same_and_outlives_a_worker(folders, studies, tmp_pa
     ):
         study = prepared(mb.open_study(folders / "pieces", codebook=BOOK, cluster=cluster.scheduler_address))
         same(mb.fit_linear(study, "belonging", TERMS).coefficients, wanted)
+        whole, texts = (mb.open_study(DATA, cluster=address) for address in (None, cluster.scheduler_address))
+        same(whole.overview(), texts.overview())
+        same(*(mb.fit_linear(s, "belonging", ["concerts", "voice"]).coefficients for s in (whole, texts)))
         flag = tmp_path / "died"
 
         def dying(values, numbers):

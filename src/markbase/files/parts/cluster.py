@@ -132,7 +132,7 @@ class _Look:
     """How many columns there are in all."""
 
     def __call__(self, piece: Piece, place: int) -> Look:
-        columns = {name: Numbers(piece.written) if numeric else Texts() for name, numeric in self.columns.items()}
+        columns = {name: (Numbers if numeric else Texts)(piece.written) for name, numeric in self.columns.items()}
         return Look(columns, KeptRows(self.width)).over_piece(piece, place=place)
 
 
@@ -146,9 +146,11 @@ class _Run:
     """The columns it is given."""
     texts: Mapping[str, pa.Array]
     """The distinct values of those that are told by them."""
+    written: frozenset[str]
+    """All columns of the pieces that are told by their distinct values: in a text file, the others are read as numbers."""
 
     def __call__(self, piece: Piece, start: int) -> list[Any]:
-        batches = placed(piece.batches(self.names, self.texts), start)
+        batches = placed(piece.batches(self.names, self.written), start)
         parts = [part_of(given, self.names, self.texts, piece.written) for given in batches]
         if not parts:
             return []  # a piece without rows
@@ -172,7 +174,9 @@ class ClusterInParts(RowSource):
     def run(self, function: Callable[[Part], T], names: Sequence[str]) -> Iterator[T]:
         """Apply a function to every part, on the workers, and yield the results in order."""
         own = {name: self.texts[name] for name in names if name in self.texts}
-        for results in self.cluster.each(_Run(function, tuple(names), own), self.pieces, self.starts):
+        for results in self.cluster.each(
+            _Run(function, tuple(names), own, frozenset(self.texts)), self.pieces, self.starts
+        ):
             yield from results
 
 
