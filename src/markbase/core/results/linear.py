@@ -18,14 +18,13 @@ from markbase.core.design.cross_products import gather
 from markbase.core.design.mean_columns import Setting
 from markbase.core.design.moments import Moments
 from markbase.core.design.options import check_room
-from markbase.core.design.terms import POWER_MARKS, CodedColumns, Term, Variable, keys_of
+from markbase.core.design.terms import CodedColumns, Term, Variable, keys_of
 from markbase.core.errors import FitError
 from markbase.core.estimation.collinearity import collinearity_error
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.estimation.whitening import Whitened
-from markbase.core.formatting import plain, short
 from markbase.core.inference.covariance import errors_of
 from markbase.core.inference.distributions import p_of_f, t_quantile
 from markbase.core.inference.unnamed_variance import UnnamedVariance
@@ -35,6 +34,7 @@ from markbase.core.results.fit_statistics import LinearStrength, OverallTest
 from markbase.core.results.new_rows import NewRows
 from markbase.core.results.predictions import predicted_columns
 from markbase.core.results.readers import readers
+from markbase.core.results.standardised import standardised_table
 from markbase.core.rows.row_functions import look_up
 from markbase.core.study.column import Column
 from markbase.core.tables import own_table, table_of
@@ -148,29 +148,7 @@ class LinearFit(Fit):
         A numeric column is told for one standard deviation of its own, one of two values for the difference between them. A level is told as its difference:
         an indicator has no standard deviation anybody steps by, so it is not standardised itself.
         """
-        rows = self.coefficient_map.rows[1:]
-        table = self.coefficients.iloc[1:]
-        factor, step = [], []
-        for told in rows:
-            pairs = {name: self.variable(name, "numeric").column.two_values for name, _ in told.powers}
-            sds = [
-                pair[1] - pair[0] if (pair := pairs[n]) else self.rows_used.spread(n)[2] ** power
-                for n, power in told.powers
-            ]
-            factor.append(math.prod(sds) / self.outcome_sd)
-            words = [
-                f"{n} {plain(pair[1])} against {plain(pair[0])}"
-                if (pair := pairs[n])
-                else f"one standard deviation of {n} ({short(self.rows_used.spread(n)[2])})"
-                for n, power in told.powers
-                if power == 1
-            ]
-            words += [f"{n}{POWER_MARKS[k]} in standard deviations" for n, k in told.powers if k > 1]
-            step.append(" and ".join(words) or "difference")
-        kept = table[["term", "level", "against", "base"]].assign(step=step)
-        return kept.assign(**{k: table[k] * np.array(factor) for k in ("estimate", "low", "high")}).reset_index(
-            drop=True
-        )
+        return standardised_table(self, self.outcome_sd)
 
     @cached_property
     def outcome_sd(self) -> float:
