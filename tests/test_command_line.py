@@ -60,8 +60,7 @@ def test_json_of_a_logistic_fit_and_its_checks_holds_the_numbers_of_python():
     assert [r["odds_ratio"] for r in told["coefficients"]] == fit.coefficients["odds_ratio"].tolist()
     assert told["event"] == "yes"
     checked = run("check", *CHOIRS, *STAYS, "--cut", "0.6", "--folds", "5", "--json").stdout
-    checked = json.loads(checked)["classification"]
-    sorted_rows = fit.classification(0.6, folds=5)
+    checked, sorted_rows = json.loads(checked)["classification"], fit.classification(0.6, folds=5)
     assert checked["correct"] == sorted_rows.correct != told["classification"]["correct"]
     assert (checked["held_out"]["area"], checked["held_out"]["folds"]) == (sorted_rows.held_out.area, 5)
     assert [r["p_corrected"] for r in told["groups"]["voice"]["pairs"]] == fit.between("voice")["p_corrected"].tolist()
@@ -314,6 +313,8 @@ def piped(content, *arguments):
         ("predict", "--terms", "{G},{N}", "--profile", '"{G}"="p, q", "{N}"=4'),
         ("blocks", "--block", 'who: {G}, "{N}"', "--block", '"b: c": {K}'),
         ("eliminate", "--terms", "{G},{N},{K}", "--keep", "{G}"),
+        ("check", "--terms", "{G},{N}"),
+        ("dominance", "--block", 'who: {G}, "{N}"', "--block", '"b: c": {K}'),
     ],
     ids=lambda typed: " ".join(typed[:3]),
 )

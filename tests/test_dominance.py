@@ -134,11 +134,10 @@ def test_what_cannot_be_shared_out_is_refused_in_a_sentence(case):
 
 
 def test_a_plan_and_the_command_tell_the_same(tmp_path):
-    study = mb.demo.plan().open()
-    fit = mb.fit_linear(study, "belonging", ["age", "voice", "rehearsals"])
+    fit = mb.fit_linear(study := mb.demo.plan().open(), "belonging", ["age", "voice", "rehearsals"])
     wanted = mb.dominance(fit).table["average"].tolist()
-    told = run("dominance", *CHOIRS, "--outcome", "belonging", "--terms", "age,voice,rehearsals", "--json")
-    assert [r["average"] for r in json.loads(told.stdout)["table"]] == pytest.approx(wanted, rel=1e-10)
+    told = run("dominance", *CHOIRS, "--outcome", "belonging", "--terms", "age,voice,rehearsals", "--json").stdout
+    assert [r["average"] for r in json.loads(told)["table"]] == pytest.approx(wanted, rel=1e-10)
     mb.write_plan(tmp_path / "p.toml", study, {"f": fit}, data=DATA, codebook=BOOK)
     text = (tmp_path / "p.toml").read_text(encoding="utf-8").replace('name = "f"', 'name = "f"\ndominance = true')
     (tmp_path / "p.toml").write_text(text, encoding="utf-8")

@@ -50,16 +50,6 @@ class Sample:
         """Shape (rows used,): the weights; None if all rows count alike."""
         return None if self.weights is None else self.weights[self.inside]
 
-    def shares(self, group: Variable) -> Array:
-        """Return the share of each level of a group, shape (levels,)."""
-        counts = np.bincount(group.codes[self.inside], weights=self.heavy, minlength=group.size)
-        shares: Array = counts / counts.sum()
-        return shares
-
-    def mean(self, variable: Variable) -> float:
-        """Return the mean of a numeric variable."""
-        return float(np.average(variable.column.values[self.inside], weights=self.heavy))
-
     def followed(self, setting: Setting) -> dict[str, float | Array]:
         """Return a setting with the variables that were derived from what is set.
 

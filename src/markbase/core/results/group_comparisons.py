@@ -13,7 +13,6 @@ from numpy.typing import NDArray
 
 from markbase.core.design.terms import Variable
 from markbase.core.errors import FitError, LevelError, MarkbaseError, near
-from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.cell_means import cell_means_of
 from markbase.core.results.compared_pairs import pairs_table
 from markbase.core.results.estimates import Estimated
@@ -394,7 +393,3 @@ class Grouped(Estimated):
             starts.append(np.array([fit.coefficient_rows.estimates[0] + own[v] for v in term.labels]))
         gap = float(np.max(np.abs(starts[0] - starts[1])))
         return f"{words} (start of every level told by both tables: largest difference {gap:.1e})"
-
-    def _interval(self, estimate: float, se: float) -> tuple[float, float]:
-        half = t_quantile(self.level, self.df_rest) * se
-        return estimate - half, estimate + half

@@ -141,11 +141,6 @@ class NumberFacts:
             return math.nan
         return float(self.third / self.valid / (self.second / self.valid) ** 1.5)
 
-    @property
-    def total(self) -> float:
-        """Their sum."""
-        return self.mean * self.valid if self.valid else 0.0
-
 
 def _rises(values: NDArray[np.float64]) -> bool:
     return bool(np.all(values[1:] > values[:-1]))
