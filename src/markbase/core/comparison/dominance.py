@@ -16,7 +16,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
@@ -26,12 +26,19 @@ from markbase.core.arguments import checked
 from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.bootstrap import corrected_ends, drawn_words, sampled_shares
+from markbase.core.comparison.term_sets import (
+    added_by_size,
+    averaging,
+    fits_of_sets,
+    r2_of_sets,
+    sets_without,
+    terms_of_blocks,
+    terms_together,
+)
 from markbase.core.design.terms import Term
 from markbase.core.display import ShownTables
 from markbase.core.errors import FitError, NoRowsError, count_noun, listed, quoted
 from markbase.core.formatting import without_zero
-from markbase.core.inference.standard_errors import Errors
-from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import records_of, rows_of
 
@@ -133,7 +140,7 @@ def dominance(
             "A saved fit holds no rows of the data: samples are drawn of them, and every set of terms of a logistic model is fitted to them."
         )
     whole, what = (fit.last, "block") if isinstance(fit, Blocks) else (fit, "term")
-    entering = _blocks(fit) if isinstance(fit, Blocks) else _together(whole.model_terms)
+    entering = terms_of_blocks(fit) if isinstance(fit, Blocks) else terms_together(whole.model_terms)
     most = (_MOST_SAMPLED if draws else _MOST)["logistic" if whole.family.shares else "linear"]
     names = list(entering)
     if not 2 <= len(names) <= most:
@@ -143,26 +150,19 @@ def dominance(
         raise FitError(
             f"Between 2 and {most} {what}s are held against one another in every order, not {len(names)}.{way}"
         )
-    figures = _r2s(whole, list(entering.values()))
-    by_size = np.array([_by_size(figures, k, len(names)) for k in range(len(names))])
+    figures = r2_of_sets(whole, list(entering.values()))
+    by_size = np.array([added_by_size(figures, k, len(names)) for k in range(len(names))])
     total, averages = float(figures[-1]), by_size.mean(axis=1)
     order = np.argsort(-averages, kind="stable")
-    sampled = np.full((1, len(names)), np.nan)
-    failed = 0
-    if draws:
-        sets = _sets(whole, list(entering.values()))[1:]
-        shares, failed = sampled_shares(sets, draws, seed, told)
-        sampled = np.hstack([np.zeros((len(shares), 1)), shares]) @ _averaging(len(names)).T
-    ends = np.array(
-        [corrected_ends(sampled[:, k], averages[k], whole.level) if draws else (np.nan,) * 2 for k in order]
-    )
+    sampled, made = _sampled(whole, entering, draws, seed, told) if draws else (np.full((1, len(names)), np.nan), "")
+    ends = [corrected_ends(sampled[:, k], averages[k], whole.level) if draws else (np.nan, np.nan) for k in order]
     table = pd.DataFrame(
         {
             what: [names[k] for k in order],
             "alone": by_size[order, 0],
             "average": averages[order],
-            "low": ends[:, 0],
-            "high": ends[:, 1],
+            "low": [low for low, _ in ends],
+            "high": [high for _, high in ends],
             "last": by_size[order, -1],
             "share": averages[order] / total,
         }
@@ -172,113 +172,30 @@ def dominance(
     pairs = pd.DataFrame([_pair(figures, by_size, names, a, b) for a, b in compared])
     pairs["samples"] = [float(np.mean(sampled[:, a] > sampled[:, b])) if draws else np.nan for a, b in compared]
     measure = "McFadden's R²" if whole.family.shares else "R² within" if whole.fixed_effect_names else "R²"
-    left = f" ({failed:,} left out: a model could not be fitted)" if failed else ""
-    made = (
-        f"{draws:,} samples of {drawn_words(whole)} drawn with replacement{left}, bias-corrected, seed {seed}"
-        if draws
-        else ""
-    )
     members = {name: tuple(t.name for t in own) for name, own in entering.items()}
     return Dominance(
         whole, what, members, measure, total, table, sized, pairs, made, _statements(what, measure, table, pairs)
     )
 
 
-def _together(terms: Sequence[Term]) -> dict[str, tuple[Term, ...]]:
-    """Return the terms by name, those that a higher one contains together with it."""
-    sets: list[list[Term]] = []
-    for term in terms:
-        own = [term]
-        for other in [s for s in sets if any(_tied(term, t) for t in s)]:
-            sets.remove(other)
-            own = [*other, *own]
-        sets.append(own)
-    at = {term.name: place for place, term in enumerate(terms)}
-    ordered = [sorted(own, key=lambda t: at[t.name]) for own in sets]
-    return {", ".join(t.name for t in own): tuple(own) for own in sorted(ordered, key=lambda own: at[own[0].name])}
-
-
-def _tied(one: Term, other: Term) -> bool:
-    return set(one.names) < set(other.names) or set(other.names) < set(one.names)
-
-
-def _blocks(blocks: Blocks) -> dict[str, tuple[Term, ...]]:
-    """Return the terms of each block; refuse blocks of which one cannot enter before another."""
-    terms = {term.name: term for term in blocks.last.model_terms}
-    found: dict[str, tuple[Term, ...]] = {}
-    for name, added in zip(blocks.names, blocks.added, strict=True):
-        lost = [term for term in added if term not in terms]
-        own = tuple(terms[term] for term in added if term in terms)
-        tied = [(b, t) for b, others in found.items() for t in others if any(_tied(t, term) for term in own)]
-        if lost or tied:
-            there = (
-                f"`{lost[0]}` of the block `{name}` is"
-                if lost
-                else f"`{tied[0][1].name}` of the block `{tied[0][0]}` is"
-            )
-            raise FitError(
-                f"{there} part of a term of another block, which cannot enter before it: put both into one block."
-            )
-        found[name] = own
-    return found
-
-
-def _chosen(count: int) -> list[list[int]]:
-    """Return every set of so many, at its place."""
-    return [[k for k in range(count) if place >> k & 1] for place in range(1 << count)]
-
-
-def _sets(fit: AnyFit, entering: Sequence[tuple[Term, ...]]) -> list[AnyFit]:
-    """Return the fit of every set, the whole model for none of them as for all."""
-    bare = replace(fit, cluster=None, strata=None, errors=Errors("classical", fit.errors.df))
-    chosen = _chosen(len(entering))[1:-1]
-    return [fit, *(bare._with_only(tuple(t for k in own for t in entering[k])) for own in chosen), fit]
-
-
-def _averaging(count: int) -> Array:
-    """Return what takes the averages over all orders of figures of every set, shape (count, 2 to the power of count)."""
-    each = np.eye(1 << count)
-    return np.array([[_by_size(row, k, count).mean() for row in each] for k in range(count)])
-
-
-def _r2s(fit: AnyFit, entering: Sequence[tuple[Term, ...]]) -> Array:
-    """Return R² of every set, shape (2 to the power of how many enter,): bit k of a place says whether k is in it."""
-    chosen = _chosen(len(entering))
-    if isinstance(fit, LogisticFit):
-        if fit.penalty:
-            raise FitError("A penalised likelihood has no pseudo-R² to share out among terms.")
-        fits = _sets(fit, entering)[1:]
-        return np.array([0.0, *(f.strength.mcfadden for f in fits if isinstance(f, LogisticFit))])
-    if fit.exact:
-        raise FitError("The terms reproduce the outcome exactly: what each of them adds is rounding.")
-    solution, places = fit.solution, [fit.term_tests.places(own) for own in entering]
-    hidden = np.setdiff1d(np.arange(len(solution.columns)), np.concatenate(places))  # of levels that are taken out
-    explained = []
-    for own in chosen:
-        basis = np.linalg.qr(solution.factor[:, np.concatenate([hidden, *(places[k] for k in own)])])[0]
-        explained.append(float(np.sum((basis.T @ solution.whitened) ** 2)))
-    beyond = np.array(explained) - explained[0]
-    shares: Array = beyond / (solution.explained + solution.residual - explained[0])
-    return shares
-
-
-def _without(ones: Sequence[int], count: int) -> NDArray[np.intp]:
-    """Return the places of the sets that hold none of some."""
-    places = np.arange(1 << count)
-    found: NDArray[np.intp] = places[(places & sum(1 << k for k in ones)) == 0]
-    return found
-
-
-def _by_size(figures: Array, k: int, count: int) -> Array:
-    """Return what one adds on average to the sets of each size without it, shape (count,)."""
-    sets = _without([k], count)
-    sizes = np.array([int(place).bit_count() for place in sets])
-    return np.bincount(sizes, weights=figures[sets | 1 << k] - figures[sets]) / np.bincount(sizes)
+def _sampled(
+    fit: AnyFit,
+    entering: Mapping[str, tuple[Term, ...]],
+    draws: int,
+    seed: int,
+    told: Callable[[int], None] | None,
+) -> tuple[Array, str]:
+    """Return the averages over all orders in every sample, shape (samples, terms), and from which samples they are."""
+    shares, failed = sampled_shares(fits_of_sets(fit, list(entering.values()))[1:], draws, seed, told)
+    figures = np.hstack([np.zeros((len(shares), 1)), shares])
+    left = f" ({failed:,} left out: a model could not be fitted)" if failed else ""
+    words = f"{draws:,} samples of {drawn_words(fit)} drawn with replacement{left}, bias-corrected, seed {seed}"
+    return figures @ averaging(len(entering)).T, words
 
 
 def _pair(figures: Array, by_size: Array, names: Sequence[str], a: int, b: int) -> dict[str, object]:
     """Hold one against another that adds no more on average."""
-    sets = _without([a, b], len(names))
+    sets = sets_without([a, b], len(names))
     more = figures[sets | 1 << a] - figures[sets | 1 << b]
     nothing = _NOTHING * figures[-1]
     averages = by_size[a] - by_size[b]
