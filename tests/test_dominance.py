@@ -44,6 +44,7 @@ CASES = {
     "levels taken out": (TERMS, {"fixed_effects": ["team"]}, EACH),
     "two columns taken out": (TERMS, {"fixed_effects": ["team", "day"]}, EACH),
     "a curve": ([CURVE, "voice", "km"], {}, {CURVE.name: [("age", 2)], "voice": ["voice"], "km": ["km"]}),
+    "a square made by hand": (["age", "voice", "square"], {}, {"age, square": ["age", "square"], "voice": ["voice"]}),
     "an interaction": (CROSSED, {}, {"age, voice, age × voice": ["age", "voice", ["age", "voice"]], "km": ["km"]}),
 }
 
@@ -51,13 +52,14 @@ CASES = {
 @pytest.mark.parametrize("case", CASES)
 def test_averages_are_those_of_every_order_and_patterns_those_of_every_set(case):
     terms, more, sets = CASES[case]
-    frame, names = survey(), list(sets)
+    frame, names = survey().assign(square=lambda d: d["age"] ** 2), list(sets)
     weights = frame["times"].to_numpy() if "weights" in more else np.ones(len(frame))
     r2 = {
         frozenset(own): r2_of(frame, [c for n in own for c in sets[n]], weights, more.get("fixed_effects", [])) if own else 0.0
         for size in range(len(names) + 1) for own in itertools.combinations(names, size)
     }  # fmt: skip
-    found = mb.dominance(saved(mb.fit_linear(mb.Study(frame).mark("voice", "alto"), "score", terms, **more)))
+    study = mb.Study(frame.drop(columns="square")).mark("voice", "alto").derive("square", square="age")
+    found = mb.dominance(saved(mb.fit_linear(study, "score", terms, **more)))
     table = found.table.set_index("term")
     assert table["average"].is_monotonic_decreasing
     assert table["average"].sum() == pytest.approx(found.total, rel=1e-10)
@@ -112,7 +114,7 @@ def test_samples_give_intervals_and_say_how_often_one_adds_more():
 
 REFUSED = {
     "one term": (lambda s: mb.fit_linear(s, "score", ["age"]), {}, "Between 2 and 12 terms .* not 1"),
-    "one with its interaction": (lambda s: mb.fit_linear(s, "score", CROSSED[:3]), {}, "count as one with it"),
+    "one with its interaction": (lambda s: mb.fit_linear(s, "score", CROSSED[:3]), {}, "made of, count as one with it"),
     "a curve of another block": (lambda s: mb.fit_blocks(s, "score", {"a": ["age"], "b": [CURVE]}), {}, "`age` of the block `a` is part"),
     "an interaction of two blocks": (lambda s: mb.fit_blocks(s, "score", {"a": ["age", "voice"], "b": CROSSED[2:3]}), {}, "put both into one block"),
     "a penalised likelihood": (lambda s: mb.fit_logistic(s, "high", TERMS, event="y", penalty="firth"), {}, "no pseudo-R²"),

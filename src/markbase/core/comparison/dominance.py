@@ -87,7 +87,7 @@ def dominance(
     """Tell what each term adds to R² over all orders in which they may enter: which of them matter more than others.
 
     What a term adds depends on what stands in the model before it, and the order of entry is a choice. Terms that an interaction
-    contains enter together with it. Of a blockwise entry the blocks enter as wholes.
+    contains enter together with it, and so does what a square, a product or a sum of columns of the model was made of. Of a blockwise entry the blocks enter as wholes.
 
     Parameters
     ----------
@@ -145,7 +145,7 @@ def dominance(
     names = list(entering)
     if not 2 <= len(names) <= most:
         tied = what == "term" and len(whole.model_terms) > len(names)
-        way = " Terms that an interaction contains count as one with it." if tied else ""
+        way = " Terms that an interaction contains, or that another is made of, count as one with it." if tied else ""
         way += f" Enter them in fewer blocks{', or do without samples' if draws else ''}." if len(names) > most else ""
         raise FitError(
             f"Between 2 and {most} {what}s are held against one another in every order, not {len(names)}.{way}"

@@ -5,7 +5,7 @@ A set is told by its place, whose bits say which of them it holds.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -13,20 +13,21 @@ from numpy.typing import NDArray
 
 from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.comparison.blocks import Blocks
-from markbase.core.design.terms import Term
+from markbase.core.design.terms import Term, variables_of
 from markbase.core.errors import FitError
 from markbase.core.inference.standard_errors import Errors
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.study.derived_values import origins
 
 Array = NDArray[np.float64]
 
 
 def terms_together(terms: Sequence[Term]) -> dict[str, tuple[Term, ...]]:
-    """Return the terms by name, those that a higher one contains together with it."""
-    sets: list[list[Term]] = []
+    """Return the terms by name, together with those that a higher one contains, or that a square or a product made by hand is made of."""
+    sets, tied = list[list[Term]](), _ties(terms)
     for term in terms:
         own = [term]
-        for other in [s for s in sets if any(_tied(term, t) for t in s)]:
+        for other in [s for s in sets if any(tied(term, t) for t in s)]:
             sets.remove(other)
             own = [*other, *own]
         sets.append(own)
@@ -35,18 +36,28 @@ def terms_together(terms: Sequence[Term]) -> dict[str, tuple[Term, ...]]:
     return {", ".join(t.name for t in own): tuple(own) for own in sorted(ordered, key=lambda own: at[own[0].name])}
 
 
-def _tied(one: Term, other: Term) -> bool:
-    return set(one.names) < set(other.names) or set(other.names) < set(one.names)
+def _ties(terms: Sequence[Term]) -> Callable[[Term, Term], bool]:
+    """Return what tells whether one of two terms of a model has no meaning without the other."""
+    inside = variables_of(terms)
+    made = {name: origins(variable.column, inside) for name, variable in inside.items()}
+    wholly = {name: set(own) for name, (own, outside) in made.items() if not outside}
+
+    def within(lower: Term, higher: Term) -> bool:
+        return set(lower.names) < set(higher.names) or any(
+            set(lower.names) & wholly.get(n, set()) for n in higher.names
+        )
+
+    return lambda one, other: within(one, other) or within(other, one)
 
 
 def terms_of_blocks(blocks: Blocks) -> dict[str, tuple[Term, ...]]:
     """Return the terms of each block; refuse blocks of which one cannot enter before another."""
     terms = {term.name: term for term in blocks.last.model_terms}
-    found: dict[str, tuple[Term, ...]] = {}
+    found, is_tied = dict[str, tuple[Term, ...]](), _ties(blocks.last.model_terms)
     for name, added in zip(blocks.names, blocks.added, strict=True):
         lost = [term for term in added if term not in terms]
         own = tuple(terms[term] for term in added if term in terms)
-        tied = [(b, t) for b, others in found.items() for t in others if any(_tied(t, term) for term in own)]
+        tied = [(b, t) for b, others in found.items() for t in others if any(is_tied(t, term) for term in own)]
         if lost or tied:
             there = (
                 f"`{lost[0]}` of the block `{name}` is"
