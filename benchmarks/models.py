@@ -26,7 +26,7 @@ from markbase.show.records import to_json
 from markbase.show.regression import regression_record
 
 NUMERIC = ["age", "years_singing", "travel_km", "travel_min", "rehearsals", "concerts", "events", "practice_hours"]
-GROUPS = ["voice", "joined_through", "rehearsal_day", "choir"]
+GROUPS = ["voice", "joined_through", "rehearsal_day", "choir", "district", "voice_and_stays"]
 ONE = ["log1p", "sqrt", "cube_root", "square", "centre", "z", "unit_range"]
 TWO = ["sum", "mean", "difference", "product", "ratio", "rate"]
 WHOLE = ("page", "short page", "HTML", "JSON", "guide", "report", "saved")
@@ -36,6 +36,9 @@ WHOLE = ("page", "short page", "HTML", "JSON", "guide", "report", "saved")
 def drawn_study(rng: random.Random, seed: int) -> mb.Study:
     """Return some of the demo's rows with columns derived from others, some groups coded otherwise."""
     study = mb.demo.plan().open()
+    choirs = study.levels("choir")["level"].tolist()
+    study = study.merge_levels("choir", {"upper": choirs[::2], "lower": choirs[1::2]}, name="district")
+    study = study.combine_groups(["voice", "stays"], name="voice_and_stays")
     for k in range(rng.choice([0, 1, 2, 3])):
         pool = [*NUMERIC, *(n for n in study.columns if n.startswith("d_"))]
         how, name = rng.choice([*ONE, *TWO, "cut"]), f"d_{k}"
@@ -75,7 +78,17 @@ def drawn_terms(rng: random.Random, study: mb.Study) -> list[Any]:
 def drawn_settings(rng: random.Random, kind: str) -> dict[str, Any]:
     """Return the other arguments of a fit."""
     settings: dict[str, Any] = {"level": rng.choice([0.95, 0.9])}
-    settings |= rng.choice([{}, {}, {"cluster": "choir"}, {"cluster": "choir", "errors": "CR3"}, {"errors": "HC3"}])
+    settings |= rng.choice(
+        [
+            {},
+            {},
+            {"cluster": "choir"},
+            {"cluster": "choir", "errors": "CR3"},
+            {"errors": "HC3"},
+            {"strata": "district"},
+            {"strata": "district", "cluster": "choir"},
+        ]
+    )
     settings |= rng.choice([{}, {}, {"weights": "concerts", "weights_are": "frequency"}])
     if kind == "linear":
         return settings | rng.choice(
@@ -98,6 +111,7 @@ def questions(fit: Any, again: Callable[[], Any], folder: Path) -> Iterator[tupl
         yield "clusters", lambda: (fit.without_clusters(), mb.draw_clusters(fit))
     yield "blocks", lambda: str(again())
     yield "elimination", lambda: str(mb.backward_elimination(fit))
+    yield "dominance", lambda: mb.draw_dominance(mb.dominance(fit))
     yield "specifications", lambda: str(mb.specifications(fit, focus=fit.model_terms[0].name))
     for own in fit.variables:
         if own.is_categorical:
