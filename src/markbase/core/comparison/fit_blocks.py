@@ -49,7 +49,7 @@ def fit_blocks(
     kind : str
         ``linear`` or ``logistic``.
     **settings
-        As for `fit_linear` or `fit_logistic`: `level`, `errors`, `cluster`, `weights`, `weights_are`; `fixed_effects` or `event`,
+        As for `fit_linear` or `fit_logistic`: `level`, `errors`, `cluster`, `strata`, `weights`, `weights_are`; `fixed_effects` or `event`,
         `penalty`.
 
     Returns
