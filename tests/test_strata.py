@@ -113,6 +113,14 @@ def test_strata_that_tell_nothing_are_refused_with_the_way_out(case):
         mb.fit_linear(mb.Study(frame), "score", ["age"], **more)
 
 
+def test_more_strata_than_rows_can_carry_are_refused():
+    few = mb.Study(sample()[:8].assign(pair=list("aabbccdd")))
+    with pytest.raises(
+        mb.FitError, match="8 rows less 5 coefficients and 4 strata of `pair` leave no degree of freedom"
+    ):
+        mb.fit_linear(few, "score", [mb.polynomial("age"), "km", "times"], strata="pair")
+
+
 @pytest.mark.parametrize("drawn", WITHIN)
 def test_strata_are_the_same_in_parts_saved_refitted_and_from_a_plan(drawn, studies, tmp_path):
     levels = studies[0].levels("choir")["level"].tolist()

@@ -81,6 +81,12 @@ def stratified_errors(over: Over, strata: Column, n: int, rest: int, p: int) -> 
 
     drawn, sums = totals_of(over(summed, strata.values))
     _refuse_single(drawn, strata, "row")
+    count = int(np.count_nonzero(drawn))
+    if rest - count + 1 < 1:
+        raise FitError(
+            f"{n:,} rows less {n - rest:,} coefficients and {count:,} strata of `{strata.name}` leave no degree of freedom: merge strata, or leave "
+            f"terms out."
+        )
     means, stretched = sums / np.maximum(drawn, 1)[:, None], _stretched(drawn)
 
     def squared(rows: Iterator[ScoredRows], codes: NDArray[np.integer]) -> tuple[Array, list[Array]]:
@@ -90,14 +96,14 @@ def stratified_errors(over: Over, strata: Column, n: int, rest: int, p: int) -> 
             away = Q * _weighed(score, leverage, None)[:, None] - means[own]
             weight = stretched[own] if times is None else stretched[own] * times
             middle += np.dot((away * weight[:, None]).T, away)
-            fitted.append((Q * np.sqrt(share)[:, None])[1 - leverage < ALONE])
+            alone = 1 - leverage < ALONE
+            fitted.append(Q[alone] * np.sqrt(share[alone])[:, None])
         return middle, fitted
 
     found = list(over(squared, strata.values))
     (middle,) = totals_of((part,) for part, _ in found)
     fitted = np.vstack([directions for _, part in found for directions in part])
     directions = fitted / np.linalg.norm(fitted, axis=1)[:, None] if len(fitted) else None
-    count = int(np.count_nonzero(drawn))
     return Errors(
         "HC1",
         rest - count + 1,
