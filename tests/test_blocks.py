@@ -186,7 +186,7 @@ def test_samples_agree_with_the_noncentral_f_and_are_refused_where_they_say_noth
         firth.bootstrap()
     thin = gappy(60).assign(odd=lambda d: np.where(d.index < 3, "rare", "usual"), y=lambda d: d.index % 3 == 1)
     rare = mb.fit_blocks(mb.Study(thin), "y", {"a": ["odd"]}, kind="logistic", event=True)
-    with pytest.raises(mb.FitError, match=r"of 100 samples a block could not be fitted"):
+    with pytest.raises(mb.FitError, match=r"of 100 samples a model could not be fitted"):
         rare.bootstrap(100)
 
 

@@ -7,19 +7,12 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import (
-    answer,
-    figure_options,
-    json_option,
-    manuscript_option,
-    names_argument,
-    remarks,
-    seed_option,
-)
+from markbase.cli.common import answer, figure_options, json_option, manuscript_option, names_argument, remarks
 from markbase.cli.figure_files import draw_steps
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
 from markbase.cli.progress import counting
+from markbase.cli.sampling_options import bootstrap_options, check_seed
 from markbase.reports.document import write_document
 from markbase.show.blocks import blocks_page
 from markbase.show.records import blocks_record
@@ -42,14 +35,7 @@ from markbase.show.records import blocks_record
     help="Terms that enter together, in the order given.",
     panel="Blocks",
 )
-@click.option(
-    "--bootstrap",
-    type=click.IntRange(min=1),
-    metavar="N",
-    help="Intervals of what each block adds from N samples drawn out of the rows.",
-    panel="Blocks",
-)
-@seed_option("Blocks", "the samples")
+@bootstrap_options("Blocks", "what each block adds")
 @manuscript_option
 @figure_options
 @json_option
@@ -65,8 +51,7 @@ def command(
 ) -> None:
     """Enter terms block by block (a hierarchical regression), all blocks on the same rows."""
     with remarks() as told:
-        if seed is not None and bootstrap is None:
-            raise click.UsageError("--seed is of the samples of --bootstrap; add that, or leave it out.")
+        check_seed(seed, bootstrap)
         model = model_of(given)
         model.rest(0)
         hierarchy = model.blocks(texts)

@@ -8,10 +8,11 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import answer, figure_options, json_option, names_argument, remarks, seed_option
+from markbase.cli.common import answer, figure_options, json_option, names_argument, remarks
 from markbase.cli.figure_files import draw_checks_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options, only_for
+from markbase.cli.sampling_options import seed_option
 from markbase.core.checks.clusters_left_out import few_enough, moved_most
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.errors import FitError, remark

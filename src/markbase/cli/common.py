@@ -165,11 +165,6 @@ def places_option(function: F) -> F:
     )(function)
 
 
-def seed_option(panel: str, what: str) -> Callable[[F], F]:
-    """Add the seed of what is drawn at random."""
-    return click.option("--seed", type=int, metavar="N", help=f"The seed of {what}.  [default: 0]", panel=panel)
-
-
 @dataclass(frozen=True)
 class Source:
     """Where the data come from and what is done to them, as the options say."""

@@ -8,11 +8,12 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import answer, figure_options, json_option, names_argument, remarks, seed_option
+from markbase.cli.common import answer, figure_options, json_option, names_argument, remarks
 from markbase.cli.figure_files import draw_dominance_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
 from markbase.cli.progress import counting
+from markbase.cli.sampling_options import bootstrap_options, check_seed
 from markbase.core.comparison.dominance import dominance
 from markbase.show.dominance import dominance_page, dominance_record
 
@@ -34,14 +35,7 @@ from markbase.show.dominance import dominance_page, dominance_record
     help="Let these terms enter as a whole, in place of single terms: 'background: age, voice'.",
     panel="Dominance",
 )
-@click.option(
-    "--bootstrap",
-    type=click.IntRange(min=1),
-    metavar="N",
-    help="Intervals of the averages from N samples drawn out of the rows.",
-    panel="Dominance",
-)
-@seed_option("Dominance", "the samples")
+@bootstrap_options("Dominance", "the averages")
 @figure_options
 @json_option
 def command(
@@ -55,8 +49,7 @@ def command(
 ) -> None:
     """Tell which terms, or blocks, add most to R² over all orders of entry (dominance analysis, relative importance)."""
     with remarks() as told:
-        if seed is not None and bootstrap is None:
-            raise click.UsageError("--seed is of the samples of --bootstrap; add that, or leave it out.")
+        check_seed(seed, bootstrap)
         model = model_of(given)
         model.rest(0)
         study, entry = model.opened(blocks)

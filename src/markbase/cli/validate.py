@@ -7,11 +7,12 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import answer, figure_options, json_option, names_argument, remarks, seed_option
+from markbase.cli.common import answer, figure_options, json_option, names_argument, remarks
 from markbase.cli.figure_files import draw_score_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import Model, model_of, model_options
 from markbase.cli.other_rows import is_saved, rows_for_saved, rows_prepared_alike, saved_fit
+from markbase.cli.sampling_options import seed_option
 from markbase.core.comparison.cross_validation import cross_validate
 from markbase.core.comparison.score import Score, score
 from markbase.show.blocks import cross_validation_page, score_page

@@ -6,17 +6,17 @@ from collections.abc import Mapping
 from typing import Any
 
 from markbase.core.comparison.dominance import Dominance
+from markbase.core.errors import count_noun
 from markbase.core.formatting import as_percent, from_to, short, without_zero
 from markbase.core.tables import records_of, rows_of
-from markbase.show.fit import what_is_read
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
 from markbase.show.records import table_record
 
 _PATTERNS = {
-    "complete": "complete: as much or more to every set of the others",
-    "conditional": "conditional: on average to the sets of every size",
-    "general": "general: on average over all orders alone",
-    "none": "none: both add the same on average",
+    "complete": "as much or more to every set of the others",
+    "conditional": "on average to the sets of every size",
+    "general": "on average over all orders alone",
+    "none": "both add the same on average",
 }
 _MOST_PAIRS = 28
 """So many pairs are shown, those of the terms that add most."""
@@ -65,7 +65,7 @@ def dominance_page(found: Dominance) -> Page:
         told = f"of the average, from {found.sampled}; none can end below 0, so an end above 0 is no test"
         about.append(("interval", told))
     words = {r.pattern for r in rows_of(found.pairs)}
-    meant = Facts(tuple((p, told.partition(": ")[2]) for p, told in _PATTERNS.items() if p in words))
+    meant = Facts(tuple((p, told) for p, told in _PATTERNS.items() if p in words))
     left = f"; {len(pairs) - _MOST_PAIRS} more pairs in the data" if len(pairs) > _MOST_PAIRS else ""
     sizes = [column for column in found.by_size.columns if column != what]
     by_size = Table(
@@ -76,7 +76,7 @@ def dominance_page(found: Dominance) -> Page:
     )
     return Page(
         f"{fit.explained}: what each {what} adds in every order of entry",
-        what_is_read(fit),
+        f"{fit.data_name} · {count_noun(fit.sample.used, 'row')}",
         (
             Section(f"What each {what} adds to {found.measure}", whole, (added, *([Facts(tuple(about))] if about else []))),
             *([Section("On average to so many of the others", "before all orders are averaged", (by_size,))] if len(sizes) > 2 else []),
@@ -90,8 +90,8 @@ def _strip(row: Mapping[str, Any], sampled: str, widest: float) -> Strip:
     """Draw the interval of an average; without one, from what is added last to what is added first."""
     if sampled:
         return Strip(row["low"], row["average"], row["high"], 0.0, widest)
-    low, high = sorted((row["alone"], row["last"]))
-    return Strip(low, row["average"], high, 0.0, widest)
+    low, average, high = row["last"], row["average"], row["alone"]
+    return Strip(min(low, average, high), average, max(low, average, high), 0.0, widest)
 
 
 def _interval(found: Dominance, row: Mapping[str, Any]) -> list[str]:

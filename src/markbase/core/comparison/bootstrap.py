@@ -123,7 +123,7 @@ def sampled_shares(
     failed = draws - len(shares)
     if failed > _MOST_FAILED * draws:
         raise FitError(
-            f"In {failed:,} of {draws:,} samples a block could not be fitted (levels with few rows, or an event that is foretold): merge levels, "
+            f"In {failed:,} of {draws:,} samples a model could not be fitted (levels with few rows, or an event that is foretold): merge levels, "
             f"or do without these intervals."
         )
     return np.array(shares), failed

@@ -78,4 +78,5 @@ def combined(columns: Sequence[Column], name: str, between: str) -> Recode:
     gone = {f"`{column.name}` missing": ~column.present for column in columns[1:]}
     new = with_missing(new, columns[0], gone)
     text = f"Combined {listed(quoted(names))} into `{name}`: {count_noun(len(labels), 'level')}, {count_noun(new.valid, 'row')} with a value"
-    return Recode(new, old_by_new(columns[0], new, tuple(notes)), text + (f" ({'; '.join(notes)})." if notes else "."))
+    check = replace(old_by_new(columns[0], new, tuple(notes)), source=", ".join(names))
+    return Recode(new, check, text + (f" ({'; '.join(notes)})." if notes else "."))
