@@ -179,10 +179,17 @@ def test_a_report_from_python_tells_fits_with_their_other_bases(tmp_path):
     study, path = choir(), tmp_path / "page.html"
     fit, entry = MADE["linear"](study), MADE["blocks"](study)
     screened = mb.screen(study, ["age", "km"], "score")
-    mb.report({"Who <scores>": fit, "Step by step": entry, "Before": screened}, path, title="Choir & score")
+    several = {"Who <scores>": fit, "Step by step": entry, "Before": screened, "Any order": mb.dominance(fit)}
+    mb.report(several, path, title="Choir & score", margin={"score": 2})
     page = path.read_text(encoding="utf-8")
     tree = seen(page)
-    assert [words(h) for h in tree.xpath("//h2")] == ["In short", "Who <scores>", "Step by step", "Before", "Methods"]
+    assert [words(h) for h in tree.xpath("//h2")] == ["In short", *several, "Methods"]
+    captions = [words(c) for c in tree.xpath("//figcaption")]
+    assert {c.partition(":")[0] for c in captions} >= {"Correlations", "What each term adds over all orders of entry"}
+    verdicts = fit.between("voice", margin=2)["verdict"].tolist()
+    told = next(t for t in tree.xpath("//table") if words(t.xpath(".//thead")[0]).endswith("p smaller p larger says"))
+    assert [words(r.xpath("td")[-1]).partition(",")[0] for r in told.xpath(".//tbody/tr")] == verdicts
+    assert re.search("smaller than 2 .*in either direction, was tested", words(tree))
     levels = [int(h.tag[1]) for h in tree.xpath("//h1|//h2|//h3|//h4")]
     assert levels[0] == 1
     assert all(after - before <= 1 for before, after in itertools.pairwise(levels))
@@ -213,6 +220,13 @@ def test_a_report_from_python_tells_fits_with_their_other_bases(tmp_path):
             "`groups` of `report` is a list",
         ),
         (lambda: mb.report(fit, tmp_path / "b.html", groups=["choir"]), mb.ColumnError, "choir"),
+        (lambda: mb.report(fit, tmp_path / "b.html", margin={"scor": 2}), mb.ColumnError, "Did you mean `score`"),
+        (
+            lambda: mb.report([fit, MADE["logistic"](study)], tmp_path / "b.html", margin=2),
+            mb.MarkbaseError,
+            "{'score': 2, …}",
+        ),
+        (lambda: mb.report(fit, tmp_path / "b.html", margin=0), mb.MarkbaseError, "a positive number"),
     ]:
         with pytest.raises(kind, match=said):
             wanted()

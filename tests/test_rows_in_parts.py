@@ -22,6 +22,7 @@ from markbase.core.rows.facts import NumberFacts, merged_facts
 from markbase.core.rows.sums import total_of
 from markbase.core.rows.table import KeptRows
 from markbase.files.parts import table_files, text_blocks
+from markbase.reports.figure_sets import figures_of
 from surveys import BOOK, DATA, PLAIN, TERMS, same
 
 pytestmark = [pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning"), pytest.mark.usefixtures("small_parts")]
@@ -314,6 +315,10 @@ def test_a_share_held_out_is_drawn_row_by_row_and_scores_the_fit(studies):
     in_memory = [mb.Study(pd.concat([p.frame() for p in s.parts()], ignore_index=True)) for s in (kept, rest)]
     wanted = mb.score(mb.fit_linear(in_memory[0], "belonging", PLAIN), in_memory[1])
     same(found.table, wanted.table, 1e-9)
+    assert figures_of(wanted)
+    assert not figures_of(found)
+    with pytest.raises(mb.FitError, match="Predictions of rows that are read in parts are not kept"):
+        mb.draw_score(found)
     sample = studies[1].sample(100, seed=2)
     assert sample.rows == 100
     assert "random sample: 100 of 2,003 rows" in str(sample.trail)

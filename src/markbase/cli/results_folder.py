@@ -32,14 +32,14 @@ from markbase.files.plan_analysis import check_columns
 from markbase.files.plan_entries import Analysis, FitEntry
 from markbase.files.schemas import FORMAT_VERSION
 from markbase.reports.document import can_write_documents, manuscript_bytes
-from markbase.reports.figure_sets import Drawn, Figures, figures_of, figures_of_dominance
-from markbase.reports.inline import inline
+from markbase.reports.figure_sets import Figures, figures_of
 from markbase.reports.manuscript import Result
 from markbase.reports.manuscript_texts import TEXTS
-from markbase.reports.parts import Part, Wanted, analysis_part, beside, methods_of
+from markbase.reports.parts import Part, Wanted, analysis_part, illustrated, methods_of
 from markbase.reports.report import report_html
 from markbase.show.blocks import comparison_page, cross_validation_page, elimination_page, score_page
 from markbase.show.dominance import dominance_page, dominance_record
+from markbase.show.page import Page
 from markbase.show.records import (
     blocks_record,
     comparison_record,
@@ -54,7 +54,6 @@ from markbase.show.records import (
 from markbase.show.regression import regression_page, regression_record
 from markbase.show.reliability import reliability_page, reliability_record
 from markbase.show.screen import screen_page
-from markbase.show.slope_figures import draw_score
 from markbase.show.study import study_page, trail_page
 
 _FOLDS = 10
@@ -83,6 +82,12 @@ class Results:
     """What has a table for a manuscript, in the order of the tables."""
     methods: list[str] = field(default_factory=list)
     """The methods paragraphs."""
+
+    def drawn(self, page: Page, result: object, name: str) -> Page:
+        """Keep the figures that suit a result, and return its page with them."""
+        found = figures_of(result)
+        self.figures |= {f"{name}-{figure}": drawn for figure, drawn in found.items()}
+        return illustrated(page, found, name)
 
     def files(self, plan: Plan, remarks: list[str], into: Path) -> dict[str, bytes]:
         """Return every file of the results folder by its name in it."""
@@ -169,7 +174,8 @@ def _screened(analysis: Analysis, study: Study, results: Results) -> None:
     assert entry is not None
     chosen = {k: v for k, v in (("r", entry.limit_r), ("vif", entry.limit_vif)) if v is not None}
     found = screen(study, list(entry.terms), entry.outcome, limits=Limits(**chosen))
-    results.parts.append(Part("Screening", (screen_page(found),)))
+    page = screen_page(found)
+    results.parts.append(Part("Screening", (results.drawn(page, found, "screen") if analysis.figures else page,)))
     results.manuscript.append(found)
     results.record["screen"] = screen_record(found)
     results.tables["screen-correlations"] = found.correlations.rename_axis("column").reset_index()
@@ -205,11 +211,7 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         scored = score(entry.fitted_to(kept), test)
         page = score_page(scored, cluster=entry.settings.get("cluster") or "")
         record["hold_out"] = score_record(scored)
-        if draws:
-            drawn = Drawn("Predicted and observed, in rows held out", draw_score(scored).figure)
-            results.figures[f"{name}-predicted-observed"] = drawn
-            page = beside(page, 0, [inline(drawn.svg, f"{name} predicted-observed", drawn.caption)])
-        more.append(page)
+        more.append(results.drawn(page, scored, name) if draws else page)
     folds = 0
     if entry.cross_validate:
         found = cross_validate(fit, folds=_FOLDS)
@@ -219,11 +221,7 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
     if entry.dominance:
         shares = dominance(made, draws=entry.bootstrap, seed=entry.seed)
         page = dominance_page(shares)
-        if draws:
-            ((_, drawn),) = figures_of_dominance(shares).items()
-            results.figures[f"{name}-dominance"] = drawn
-            page = beside(page, 0, [inline(drawn.svg, f"{name} dominance", drawn.caption)])
-        more.append(page)
+        more.append(results.drawn(page, shares, name) if draws else page)
         record["dominance"] = dominance_record(shares)
         results.tables[f"{name}-dominance"] = shares.table
     results.figures |= {f"{name}-{figure}": drawn for figure, drawn in figures.items()}

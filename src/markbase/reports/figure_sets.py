@@ -3,34 +3,39 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from markbase.core.checks.clusters_left_out import few_enough
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.dominance import Dominance
+from markbase.core.comparison.score import Score
 from markbase.core.design.terms import Variable
 from markbase.core.errors import FitError, remark
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.parts import in_parts
+from markbase.core.screening.screen import Screen
 from markbase.show.block_figures import draw_blocks, draw_paths
 from markbase.show.check_figures import draw_checks
 from markbase.show.classification_figures import draw_calibration, draw_classification
 from markbase.show.cluster_figure import draw_clusters
 from markbase.show.coefficient_figure import draw_coefficients
 from markbase.show.dominance_figure import draw_dominance
-from markbase.show.figures import drawn_as
+from markbase.show.figures import draw_correlations, draw_vif, drawn_as
 from markbase.show.fit_figures import MOST_LEVELS, draw_adjusted, draw_groups, draw_lines
-from markbase.show.slope_figures import draw_slopes
+from markbase.show.slope_figures import draw_score, draw_slopes
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure, SubFigure
 
 KINDS = ("png", "svg")
 """The endings of a figure's files."""
+_MOST_CORRELATED = 30
+"""Columns of a screening whose correlations are drawn unasked."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -57,11 +62,10 @@ Figures = dict[str, Drawn]
 """Figures by their names."""
 
 
-def figures_of(made: AnyFit | Blocks) -> Figures:
-    """Draw every figure that suits a fit or a blockwise entry; of a logistic entry also the last fit as a whole."""
-    if not isinstance(made, Blocks):
-        return figures_of_fit(made)
-    return figures_of_blocks(made) | (figure_of_coefficients(made.last) if made.logistic else {})
+def figures_of(result: object) -> Figures:
+    """Draw every figure that suits a result; none of one that has none."""
+    draw = next((_SUITING[kind] for kind in type(result).__mro__ if kind in _SUITING), None)
+    return draw(result) if draw else {}
 
 
 def figures_of_fit(fit: AnyFit) -> Figures:
@@ -78,6 +82,29 @@ def figure_of_coefficients(fit: AnyFit) -> Figures:
         f"{fit.family.observed(fit.outcome)}: every level against its base, numeric columns per standard deviation"
     )
     return {"coefficients": Drawn(caption, draw_coefficients(fit).figure)}
+
+
+def figures_of_screen(screen: Screen) -> Figures:
+    """Draw correlations and variance inflation of a screening, where they are of the same rows and not too many to read."""
+    if screen.basis.fixed_effects is not None or len(screen.correlations) > _MOST_CORRELATED:
+        return {}
+    return {
+        "correlations": Drawn(
+            "Correlations: their direction by tint, their size by depth", draw_correlations(screen).figure
+        ),
+        "vif": Drawn(
+            "What terms have in common: by how much it raises the standard error of each", draw_vif(screen).figure
+        ),
+    }
+
+
+def figures_of_score(scored: Score) -> Figures:
+    """Draw what was predicted against what was observed; nothing of rows that were read in parts, whose predictions are not kept."""
+    if len(scored.predictions) < 2:
+        return {}
+    return {
+        "predicted-observed": Drawn("Predicted and observed, in rows the fit has not seen", draw_score(scored).figure)
+    }
 
 
 def figures_of_dominance(found: Dominance) -> Figures:
@@ -173,7 +200,7 @@ def _classification(fit: LogisticFit) -> Figure | SubFigure:
 
 
 def figures_of_blocks(hierarchy: Blocks) -> Figures:
-    """Draw every figure that suits a blockwise entry."""
+    """Draw what blocks add, and how estimates move."""
     figures: Figures = {}
     if not hierarchy.logistic:
         figures["blocks"] = Drawn("What each block adds to R²", draw_blocks(hierarchy).figure)
@@ -181,6 +208,21 @@ def figures_of_blocks(hierarchy: Blocks) -> Figures:
     if 0 < len(first) <= MOST_LEVELS:
         figures["paths"] = Drawn("How estimates of the first block move as others enter", draw_paths(hierarchy).figure)
     return figures
+
+
+def _figures_of_entry(hierarchy: Blocks) -> Figures:
+    """Draw every figure that suits a blockwise entry; of a logistic one also the last fit as a whole."""
+    return figures_of_blocks(hierarchy) | (figure_of_coefficients(hierarchy.last) if hierarchy.logistic else {})
+
+
+_SUITING: dict[type, Callable[[Any], Figures]] = {
+    Blocks: _figures_of_entry,
+    Dominance: figures_of_dominance,
+    LinearFit: figures_of_fit,
+    LogisticFit: figures_of_fit,
+    Score: figures_of_score,
+    Screen: figures_of_screen,
+}
 
 
 def _safe(name: str) -> str:

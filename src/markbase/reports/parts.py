@@ -94,6 +94,17 @@ def analysis_part(
     )
 
 
+_PLACES = {"correlations": 1, "vif": 3}
+"""The sections of pages that figures stand in; others stand in the first."""
+
+
+def illustrated(page: Page, figures: Figures, name: str) -> Page:
+    """Put the figures of a result on its page, beside what they show; `name` tells them from those of other results."""
+    for key, drawn in figures.items():
+        page = beside(page, _PLACES.get(key, 0), [inline(drawn.svg, f"{name} {key}", drawn.caption)])
+    return page
+
+
 def methods_of(made: AnyFit | Blocks, did: Procedure, version: str) -> str:
     """Say in sentences what was done; the blocks are added to what was done besides."""
     if not isinstance(made, Blocks):

@@ -10,14 +10,15 @@ from typing import Any
 from markbase.core.arguments import checked, told_value
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.display import Shown
-from markbase.core.errors import FileError, MarkbaseError
+from markbase.core.errors import ColumnError, FileError, MarkbaseError, near
 from markbase.core.reading.methods import Procedure
+from markbase.core.results.equivalence import check_margin
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.version import VERSION
 from markbase.files.whole_files import refuse_to_replace, write_whole
 from markbase.reports.figure_sets import figures_of
-from markbase.reports.parts import Part, Wanted, analysis_part, methods_of
+from markbase.reports.parts import Part, Wanted, analysis_part, illustrated, methods_of
 from markbase.reports.report import report_html
 from markbase.show.bases import MOST_LEVELS
 from markbase.show.page import Page
@@ -35,6 +36,7 @@ def report(
     title: str = "",
     groups: Sequence[str] | None = None,
     correction: str = "holm",
+    margin: float | Mapping[str, float] | None = None,
     figures: bool = True,
     replace: bool = False,
 ) -> None:
@@ -44,8 +46,8 @@ def report(
     ----------
     results : fit, blocks or another result, a sequence of them, or a mapping
         What is told, in its order: fits and blockwise entries with their answers, figures, tables and every other base of their
-        groups; a study, a screening, a comparison and any other result that prints as the page it prints. In a mapping the
-        keys are the headings.
+        groups; a study, a screening, a comparison and any other result that prints as the page it prints, with the figures
+        that suit it. In a mapping the keys are the headings.
     path : str or Path
         A file that ends in ``.html``.
     title : str
@@ -54,6 +56,9 @@ def report(
         Groups whose levels and pairs are told, where a fit has them; by default every group of at most 12 levels.
     correction : str
         Of the p of the pairs, as for `between`.
+    margin : float or mapping of float, optional
+        The smallest difference that would matter, as for `between`: of every pair it is told whether it differs by less, by
+        more, or whether these rows leave it open. One number where all fits are of one outcome; otherwise by outcome.
     figures : bool
         Whether figures are drawn.
     replace : bool
@@ -64,9 +69,9 @@ def report(
     FileError
         If the file does not end in ``.html``, is there already, or cannot be written.
     ColumnError
-        If no fit has one of the groups.
+        If no fit has one of the groups, or an outcome that a margin is given for.
     MarkbaseError
-        If there is nothing to tell, or something that is no result.
+        If there is nothing to tell, or something that is no result, or the margin is none.
 
     Examples
     --------
@@ -86,12 +91,18 @@ def report(
     for group in groups or ():
         if fits and not any(v.name == group for fit in fits for v in fit.variables):
             fits[0].variable(group, "categorical")  # says which there are
-    parts = [_part(heading, result, groups, correction, figures) for heading, result in told]
-    methods = dict.fromkeys(
-        methods_of(result, Procedure(groups=_groups(result, groups), correction=correction), VERSION)
-        for _, result in told
-        if isinstance(result, _FITTED)
-    )
+    margins = _margins(fits, margin)
+    parts: list[Part] = []
+    methods: dict[str, None] = {}
+    for heading, result in told:
+        if not isinstance(result, _FITTED):
+            parts.append(_other_part(heading, result, figures))
+            continue
+        own = margins.get(_last(result).outcome.name)
+        wanted = Wanted(_groups(result, groups), correction, margin=own)
+        parts.append(analysis_part(result, heading, "", wanted, figures_of(result) if figures else {}))
+        did = Procedure(groups=wanted.groups, correction=correction, margin=own if wanted.groups else None)
+        methods[methods_of(result, did, VERSION)] = None
     if methods:
         parts.append(Part("Methods", paragraphs=tuple(methods)))
     content = report_html(
@@ -134,10 +145,29 @@ def _groups(made: Any, groups: Sequence[str] | None) -> tuple[str, ...]:
     return tuple(group for group in groups if any(v.name == group for v in own))
 
 
-def _part(heading: str, result: Shown, groups: Sequence[str] | None, correction: str, figures: bool) -> Part:
-    """Tell one result."""
-    if not isinstance(result, _FITTED):
-        page: Page = page_of(result)
-        return Part(heading, (changed(page, title="" if page.title == heading else page.title),))
-    wanted = Wanted(_groups(result, groups), correction)
-    return analysis_part(result, heading, "", wanted, figures_of(result) if figures else {})
+def _margins(fits: Sequence[LinearFit | LogisticFit], margin: float | Mapping[str, float] | None) -> dict[str, float]:
+    """Return the margin of each outcome that has one, made sure of before anything is drawn."""
+    outcomes = list(dict.fromkeys(fit.outcome.name for fit in fits))
+    if margin is None:
+        return {}
+    if not isinstance(margin, Mapping):
+        if len(outcomes) > 1:
+            raise MarkbaseError(
+                f"What difference would matter depends on the outcome, of which there are {len(outcomes)}; give the margin "
+                f"of each by its name: {{{outcomes[0]!r}: {margin!r}, …}}."
+            )
+        margin = dict.fromkeys(outcomes, margin)
+    for name in margin:
+        if name not in outcomes:
+            raise ColumnError(f"No result has the outcome `{name}` that a margin is given for.{near(name, outcomes)}")
+    for fit in fits:
+        if fit.outcome.name in margin:
+            check_margin(margin[fit.outcome.name], fit.family.ratios)
+    return dict(margin)
+
+
+def _other_part(heading: str, result: Shown, figures: bool) -> Part:
+    """Tell a result that is none of a fit: the page it prints, with its figures."""
+    page: Page = page_of(result)
+    page = changed(page, title="" if page.title == heading else page.title)
+    return Part(heading, (illustrated(page, figures_of(result), heading) if figures else page,))

@@ -33,12 +33,12 @@ def equivalence_section(fit: AnyFit, table: pd.DataFrame, margin: float, correct
         else f"less than {short(margin, 4)} in either direction"
     )
     words = (
-        f"Smaller: {either}, which these rows show. Open: they cannot tell; that is no evidence for either. The margin is one that was chosen "
-        f"before the data were seen, because less would not matter."
+        f"Smaller: {either}, which these rows show. Open: they cannot tell; that is no evidence for either. A margin counts if it was chosen "
+        f"before the data were seen, as the smallest difference that would matter."
     )
     inside = np.maximum(table["inner_high"], -table["inner_low"]) < (math.log(margin) if odds else margin)
     if (inside & (table["verdict"] == "open")).any():
-        words += " An interval that lies inside belongs to an open pair where only p is corrected for how many pairs there are."
+        words += " An open pair whose interval lies inside the margin is open once p is corrected for how many pairs there are; intervals are not."
     note = f"two one-sided tests (equivalence), {_CORRECTED.get(correction, 'p corrected after Holm')}"
     blocks = (Table(heads, rows, frozenset({1, 2, 3, 4})), Sentences(((words, ()),)))
     return Section(f"Smaller or larger than {margin_words(fit, margin)}? {what}", note, blocks)

@@ -181,7 +181,7 @@ def draw_score(scored: Score, ax: Axes | None = None) -> Axes:
     Raises
     ------
     FitError
-        If fewer than two rows could be scored.
+        If fewer than two rows could be scored, or the rows are read in parts.
 
     Examples
     --------
@@ -194,6 +194,8 @@ def draw_score(scored: Score, ax: Axes | None = None) -> Axes:
     """
     logistic = "probability" in scored.predictions
     known = scored.predictions.dropna(subset=["observed", "probability" if logistic else "predicted"])
+    if len(scored.predictions) < scored.rows:
+        raise FitError("Predictions of rows that are read in parts are not kept, so there is nothing to draw.")
     if len(known) < 2:
         raise FitError("Fewer than two rows held out could be scored, so there is nothing to draw.")
     factor = 100.0 if logistic else 1.0
