@@ -89,7 +89,7 @@ def drawn_settings(rng: random.Random, kind: str) -> dict[str, Any]:
             {"strata": "district", "cluster": "choir"},
         ]
     )
-    settings |= rng.choice([{}, {}, {"weights": "concerts", "weights_are": "frequency"}])
+    settings |= rng.choice([{}, {}, {"weights": "concerts", "weights_are": "frequency"}, {"weights": "weight"}])
     if kind == "linear":
         return settings | rng.choice(
             [{}, {}, {"fixed_effects": "choir"}, {"fixed_effects": ("choir", "rehearsal_day")}]

@@ -150,7 +150,7 @@ def test_frequencies_are_rows_repeated(settings_of_errors, near):
         frame["shadow"] = frame["age"] + 1e-5 * np.random.default_rng(3).normal(size=len(frame))
         terms = [*terms, "shadow"]
     frame["team"] = [f"T{k % 40:02d}" for k in range(len(frame))]
-    frame["times"] = np.random.default_rng(2).integers(1, 5, len(frame))
+    frame["times"] = np.random.default_rng(2).integers(0, 5, len(frame))
     frame.loc[4, "times"] = np.nan
     long = frame.dropna().loc[lambda f: f.index.repeat(f["times"].astype(int))].reset_index(drop=True)
     short_fit = mb.fit_linear(
@@ -167,6 +167,10 @@ def test_frequencies_are_rows_repeated(settings_of_errors, near):
     assert short_fit.strength.residual_sd == pytest.approx(long_fit.strength.residual_sd, rel=1e-11)
     assert short_fit.strength.bic == pytest.approx(long_fit.strength.bic, rel=1e-11)
     assert short_fit.coefficients["n"][0] == len(long)
+    assert ("times", "stands for nobody (0)", int((frame["times"] == 0).sum())) in [
+        loss[:3] for loss in short_fit.sample.losses
+    ]
+    assert "with a gap in the outcome, a term or times:" in str(short_fit)
     np.testing.assert_allclose(mb.screen_fit(short_fit).terms["gvif"], mb.screen_fit(long_fit).terms["gvif"], rtol=1e-9)
 
 
@@ -174,7 +178,8 @@ def test_frequencies_are_rows_repeated(settings_of_errors, near):
 def test_sampling_weights_agree_with_weighted_columns_and_need_robust_errors(kind):
     frame, terms, bases = plain()
     frame["w"] = np.random.default_rng(5).gamma(4, 1, len(frame))
-    study = mb.Study(frame).mark("day", "Mon").mark("voice", "alto")
+    unasked = frame.assign(w=0.0, score=-1e6, km=1e6)  # of weight 0
+    study = mb.Study(pd.concat([frame, unasked])).mark("day", "Mon").mark("voice", "alto")
     bases = {"voice": "alto", "day": "Mon"}
     fit = mb.fit_linear(study, "score", terms, weights="w", errors=kind)
     assert fit.errors.kind == (kind or "HC3")
@@ -203,14 +208,14 @@ def test_sampling_weights_agree_with_weighted_columns_and_need_robust_errors(kin
 
 def test_weights_that_make_no_sense_are_refused():
     frame, terms, _ = plain()
-    frame["w"], frame["z"] = 1.5, np.where(np.arange(len(frame)) == 3, 0.0, 1.0)
+    frame["w"], frame["z"] = 1.5, np.arange(len(frame)) % 2 - 1.0 * (np.arange(len(frame)) == 4)
     study = mb.Study(frame)
     for options, told in (
         (
             {"weights": "w", "weights_are": "frequency"},
-            "must be whole numbers of 1 or more, and 120 rows used are not .1.5.",
+            "must be whole numbers of 0 or more, and 120 rows used are not .1.5.",
         ),
-        ({"weights": "z"}, "must be positive, and 1 row used is not .0."),
+        ({"weights": "z"}, "must be 0 or more, and 1 row used is not .-1."),
         ({"weights": "voice"}, "is categorical; weights are a numeric column"),
         ({"weights": "w", "weights_are": "survey"}, "no weights `survey`"),
         ({"weights": "w", "errors": "classical"}, "Sampling weights need robust or clustered errors"),

@@ -81,11 +81,14 @@ def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
         return Section(
             "1  Which rows", blocks=(Facts((("complete cases", f"{text}: every row is complete"), *weighed, *doubt)),)
         )
+    named = {fit.outcome.name, *(v.name for v in fit.variables)}
+    beside_terms = quoted(dict.fromkeys(loss.column for loss in sample.losses if loss.column not in named))
+    where = listed(["the outcome", "a term", *beside_terms], "or")
     facts = [
         ("complete cases", text),
         *weighed,
         *doubt,
-        ("excluded (listwise)", f"{count_noun(left, 'row')} with a gap in the outcome or a term:"),
+        ("excluded (listwise)", f"{count_noun(left, 'row')} with a gap in {where}:"),
     ]
     beside = left_out_words(fit)
     table = Table(

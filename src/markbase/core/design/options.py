@@ -15,7 +15,7 @@ from markbase.core.design.complete_cases import CompleteCases, Loss, complete_ro
 from markbase.core.design.repeated_rows import remark_on_repeated_rows
 from markbase.core.design.requested_terms import AllBut, TermRequest, names_of
 from markbase.core.design.terms import Term, look_over, make_terms, make_variable
-from markbase.core.design.weights import Weights, take_weights
+from markbase.core.design.weights import Weights, take_weights, without_no_weight
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, listed, near, quoted, remark
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
@@ -280,4 +280,4 @@ def _weight_column(study: Study, name: str | None) -> Column | None:
     if column.is_categorical:
         raise ColumnError(f"`{name}` is categorical; weights are a numeric column.")
     check_usable(column)
-    return column
+    return without_no_weight(column)

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import FitError, MarkbaseError, count_noun
+from markbase.core.study.blanking import blank_codes
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
@@ -32,10 +33,17 @@ class Weights:
         return f"sampling weights from `{self.column}`, scaled to mean 1: estimates are for those the sample stands for"
 
 
+def without_no_weight(column: Column) -> Column:
+    """Return a column of weights in which 0 is missing: such a row stands for nobody, and is left out as others are."""
+    if not column.valid or np.nanmin(column.values) > 0:
+        return column
+    return blank_codes(column, {0: "stands for nobody"}, ()).column
+
+
 def take_weights(column: Column, kind: str, used: NDArray[np.bool_] | None) -> Weights:
     """Check weights (``frequency`` or ``sampling``), and scale them where they are relative; 0 for rows not used.
 
-    Raises a `FitError` for a weight that is not positive, or a frequency that is no whole number.
+    Raises a `FitError` for a weight below 0, or a frequency that is no whole number.
     """
     if kind not in ("frequency", "sampling"):
         raise MarkbaseError(f"There are no weights `{kind}`; there are `frequency` and `sampling`.")
@@ -43,7 +51,7 @@ def take_weights(column: Column, kind: str, used: NDArray[np.bool_] | None) -> W
     taken = values if used is None else values[used]
     wrong = taken <= 0 if kind == "sampling" else (taken <= 0) | (taken != np.round(taken))
     if wrong.any():
-        rule = "positive" if kind == "sampling" else "whole numbers of 1 or more"
+        rule = "0 or more" if kind == "sampling" else "whole numbers of 0 or more"
         raise FitError(
             f"The weights in `{column.name}` must be {rule}, and {count_noun(int(wrong.sum()), 'row')} used "
             f"{'is' if wrong.sum() == 1 else 'are'} not ({taken[wrong][0]:g}); blank such rows, or use another column."
