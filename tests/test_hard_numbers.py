@@ -113,6 +113,7 @@ def collinear_cases():
     frame["sum"] = frame["a"] + frame["b"]
     frame["noisy"] = frame["a"] + frame["b"] + 1e-9 * rng.normal(size=n)
     frame["g"] = rng.choice(["u", "v"], n)
+    frame["rare"] = np.where(np.arange(n) == 7, "z", frame["g"])
     frame["h"] = np.where(frame["g"] == "u", 7.0, rng.normal(size=n))
     frame["y"] = rng.normal(size=n)
     return frame
@@ -126,11 +127,22 @@ def test_collinearity_is_said_to_be_exact_only_where_every_row_bears_it_out():
         (["code", "reg", "person"], "`code` equals 100,000,000·`reg` + `person` in every row used", " + 2"),
         (["a", "b", "far", "sum"], "`sum` equals `a` + `b` in every row used", "far"),
         (["a", "b", "far", "reg", "sum"], "`sum` equals `a` + `b` in every row used", "reg"),
-        (["g", "h", mb.interaction("h", "g")], "Leave out `h × g`", "`h` or"),
+        (["g", "h", mb.interaction("h", "g")], "`h` is 7 in each of the {u} rows used where `g` is `u`", "`v`"),
+        (
+            ["rare", "a", mb.interaction("a", "rare")],
+            "`rare` is `z` in 1 row used, fewer than the 2 coefficients that",
+            "`g`",
+        ),
+        (
+            ["rare", mb.interaction("a", "b", "rare")],
+            "fewer than the 4 coefficients that `rare`, `a × rare`, `b × rare` and `a × b × rare` have there. Merge such a level with one "
+            "like it, leave its rows out, or leave `a × rare`, `b × rare` or `a × b × rare` out.",
+            "`g`",
+        ),
     ):
         with pytest.raises(mb.CollinearityError) as problem:
             mb.fit_linear(study, "y", terms)
-        assert told in str(problem.value)
+        assert told.format(u=(study.frame()["g"] == "u").sum()) in str(problem.value)
         assert absent not in str(problem.value)
     with pytest.raises(mb.FitError, match="nearly collinear") as problem:
         mb.fit_linear(

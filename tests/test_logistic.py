@@ -6,6 +6,7 @@ import pandas as pd
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy.optimize import minimize
 
 import markbase as mb
 from markbase.core.estimation.likelihood_points import Theta
@@ -115,8 +116,6 @@ def test_profile_ends_lie_where_the_likelihood_has_fallen_by_half_a_chi_squared(
 
 def _held_slope(frame, slope, firth):
     """Maximise over the rest with the slope of age held, by brute force in double precision."""
-    from scipy.optimize import minimize
-
     X = np.column_stack(
         [np.ones(len(frame)), *[(frame["voice"] == v).to_numpy(float) for v in ("bass", "soprano", "tenor")]]
     )
@@ -133,6 +132,42 @@ def _held_slope(frame, slope, firth):
 
     best = minimize(loss, np.zeros(4), method="BFGS", options={"gtol": 1e-10})
     return -minimize(loss, best.x, method="Nelder-Mead", options={"xatol": 1e-10, "fatol": 1e-13, "maxiter": 8000}).fun
+
+
+@pytest.mark.parametrize(("rows", "seed"), [(60, 2), (200, 2)])
+def test_a_penalised_fit_of_what_is_foretold_reaches_its_maximum_and_all_ends(rows, seed):
+    rng = np.random.default_rng(seed)
+    frame = pd.DataFrame({"age": rng.normal(size=rows).round(2), "part": rng.choice(["a", "b", "c"], rows)})
+    frame["stays"] = np.where(frame["part"] == "c", "no", "yes")
+    terms = ["age", "part", mb.interaction("age", "part")]
+    fit = mb.fit_logistic(mb.Study(frame).mark("part", "a"), "stays", terms, event="yes", penalty="firth")
+    part = np.array([(frame["part"] == level).to_numpy(float) for level in "abc"])
+    age, y = frame["age"].to_numpy(), (frame["stays"] == "yes").to_numpy(float)
+    X = np.column_stack([np.ones(rows), age, part[1], part[2], age * part[1], age * part[2]])
+
+    def at(b):
+        """Return the penalised log-likelihood, its slope and the inverse of its curvature."""
+        p = 1 / (1 + np.exp(-X @ b))
+        inverse = np.linalg.inv(X.T @ (X * (p * (1 - p))[:, None]))
+        h = np.einsum("ij,jk,ik->i", X, inverse, X) * p * (1 - p)
+        loglik = np.log(np.where(y == 1, p, 1 - p)).sum() - np.linalg.slogdet(inverse)[1] / 2
+        return loglik, X.T @ (y - p + h * (0.5 - p)), inverse
+
+    told = fit.coefficients[~fit.coefficients["base"]]
+    top, slope, inverse = at(told["estimate"].to_numpy())
+    assert np.sqrt(slope @ inverse @ slope) < 1e-9  # standard errors from the maximum
+    half = mp.findroot(lambda x: mp.gammainc(mp.mpf(1) / 2, 0, x, regularized=True) - mp.mpf("0.95"), 1.9)
+    for k, end in [*enumerate(told["low"]), *enumerate(told["high"])]:
+        free, best = np.arange(6) != k, told["estimate"].to_numpy()
+        for value in np.linspace(best[k], end, 13)[1:]:  # the peak of the estimate is followed outwards
+
+            def loss(v, free=free, k=k, value=value):
+                height, slope, _ = at(np.insert(v, k, value))
+                return -height, -slope[free]
+
+            found = minimize(loss, best[free], jac=True, method="BFGS", options={"gtol": 1e-7})
+            best = np.insert(found.x, k, value)
+        assert top + found.fun == pytest.approx(float(half), rel=1e-6)
 
 
 @pytest.mark.parametrize("errors", ["HC0", "HC1", "HC3", "clustered"])

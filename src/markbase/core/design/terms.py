@@ -143,6 +143,12 @@ class Component:
         return np.asarray(found) if np.isscalar(found) else found  # type: ignore[return-value]
 
 
+def cell_label(groups: Sequence[Variable], level: int) -> str:
+    """Return the labels that a joint cell of groups stands for, between backquotes."""
+    places = np.unravel_index(level, [g.size for g in groups])
+    return " × ".join(f"`{g.labels[int(k)]}`" for g, k in zip(groups, places, strict=True))
+
+
 def joint_codes(groups: Sequence[Variable]) -> NDArray[np.integer]:
     """Return the joint cell of several groups for each row, −1 where one of them has no level."""
     codes = groups[0].codes

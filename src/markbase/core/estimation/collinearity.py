@@ -17,6 +17,7 @@ from markbase.core.errors import CollinearityError, FitError, listed, quoted
 from markbase.core.estimation.collinearity_names import Collinearity, named_dependence
 from markbase.core.estimation.dependences import dependences
 from markbase.core.estimation.least_squares_solution import Dependent, Swept
+from markbase.core.estimation.thin_levels import thin_levels_error
 from markbase.core.formatting import number
 from markbase.core.rows.parts import each_part
 from markbase.core.rows.row_functions import sample_of
@@ -152,9 +153,11 @@ def collinearity_error(
 ) -> FitError:
     """Say why the fit is refused, and what each way out would mean.
 
-    A `CollinearityError` for an exact collinearity, with each named in its message; a `FitError` for terms so nearly
-    dependent that digits would be noise.
+    A `CollinearityError` for an exact collinearity, with each named in its message, or the levels that have too few rows for
+    an interaction; a `FitError` for terms so nearly dependent that digits would be noise.
     """
+    if (thin := thin_levels_error(finding, terms)) is not None:
+        return thin
     collinear = find_collinearities(finding, moments, terms, fixed_effects)
     if not finding.tolerance or not all(o.exact for o in collinear):
         collinear = [o for o in collinear if not o.exact] or collinear

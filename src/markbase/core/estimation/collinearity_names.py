@@ -74,8 +74,9 @@ def named_dependence(
 
 
 def _removable(members: Sequence[int], terms: Sequence[Term]) -> list[str]:
-    """Return the members that can be left out by themselves: those that no other term contains."""
-    return [terms[k].name for k in members if not any(set(terms[k].names) < set(t.names) for t in terms)]
+    """Return the members that can be left out by themselves, those that no other term contains; all if there are none."""
+    alone = [terms[k].name for k in members if not any(set(terms[k].names) < set(t.names) for t in terms)]
+    return alone or [terms[k].name for k in members]
 
 
 def _one_of(names: Sequence[str]) -> str:

@@ -95,6 +95,8 @@ def solve(
         if np.any(within < _LEAST_WITHIN * squares):
             return solve_twofold(moments, blocks, used, total_rows, columns, weights, fixed_effects)
         squares = within
+    if not (squares > 0).all():
+        return solve_twofold(moments, blocks, used, total_rows, columns, weights, fixed_effects)
     lengths = np.sqrt(squares)
     offset = np.max(np.abs(centre[everything]) / (scale[everything] * lengths / math.sqrt(n)))
     found = factored(products[np.ix_(everything, everything)], taken, n, lengths, levels)

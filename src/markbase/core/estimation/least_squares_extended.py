@@ -61,9 +61,9 @@ def solve_twofold(
         nothing = np.diag(centred[0]) <= _NOTHING_WITHIN * whole
         if nothing.any():
             raise Swept(everything[nothing])
-    unit = 2.0 ** -np.round(np.log2(np.diag(centred[0])) / 2)
+    unit = 2.0 ** -np.round(np.log2(_positive(np.diag(centred[0]))) / 2)
     centred = (centred[0] * np.outer(unit, unit), centred[1] * np.outer(unit, unit))
-    lengths = np.sqrt(np.diag(centred[0]))
+    lengths = np.sqrt(_positive(np.diag(centred[0])))
 
     factor, order, pivots = _cholesky(centred, lengths)
     told = np.empty((p, p))
@@ -153,6 +153,11 @@ def _noise(factor: Array, grains: Array) -> float:
         return float(grains.max(initial=0.0))
     weights = np.append(-scipy.linalg.solve_triangular(factor[:-1, :-1], factor[:-1, -1]), 1.0)
     return float(np.linalg.norm(weights * grains))
+
+
+def _positive(squares: Array) -> Array:
+    """Return squared lengths, 1 for a column that is the same in every row, of which rounding leaves nothing or less."""
+    return np.where(squares > 0, squares, 1.0)
 
 
 def _cholesky(matrix: twofold.Twofold, lengths: Array) -> tuple[twofold.Twofold, NDArray[np.intp], Array]:

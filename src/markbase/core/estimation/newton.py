@@ -2,7 +2,8 @@
 
 Newton steps on moments weighted by the curvature. Where rows are many the curvature is kept for
 several steps and taken again only when they shrink too slowly: what decides where the steps end is the
-slope, which is exact at every step.
+slope, which is exact at every step. With Firth's penalty it is kept once the steps are short, and what they show of the
+penalty's own curvature is learnt: without it steps near the end may shrink slowly, or go past it as far as they were before it.
 
 References
 ----------
@@ -48,6 +49,10 @@ _ALL_DIGITS = 1e-15
 """The same where rows are few, and passes cost little."""
 _SLOW_HELD = 1e-2
 _HALVINGS = 25
+_SHORT = 0.1
+"""A squared step, in standard errors, from which on the curvature is kept where the likelihood is penalised."""
+PATIENT = 5
+"""So many steps in a row that shrink no further are rounding where the curvature is learnt: single ones may be detours."""
 _FIRST_LOOK = 14
 """Steps after which a maximum that keeps moving is looked at for separation."""
 
@@ -146,12 +151,14 @@ def maximise_held(
     *,
     firth: bool = False,
     information: Information | None = None,
+    done: float = 0.0,
 ) -> list[Maximum]:
     """Find the coefficients at which the likelihood is largest where some combinations of them are held, one constraint by one.
 
-    All are climbed at the same time, from a pass at `begin`: a pass over the rows serves every one of them.
+    All are climbed at the same time, from a pass at `begin`: a pass over the rows serves every one of them. `done` is as for
+    `maximise`.
     """
-    done = _ENOUGH_HELD if len(rows.event) > _MANY_ROWS else 0.0
+    done = max(done, _ENOUGH_HELD if len(rows.event) > _MANY_ROWS else 0.0)
     climbs = [
         _climb(
             rows,
@@ -210,13 +217,17 @@ def _climb(
     top = objective = _objective(point, information, firth)
     before, step, seen = math.inf, np.zeros(len(columns) + 1), Secants.none(len(columns) + 1)
     gradient = gradient_of(rows, point, passed, information, columns, firth)
+    kept, lowest, since = information, math.inf, 0
     for taken in range(MOST_STEPS):
-        step, whitened, gain = _step(information.root, seen, gradient, constraint, point.theta, columns)
-        if gain > max(slow * before, _WORTH) and not fresh:
-            information, fresh = information_at(rows, passed, columns, rough=not firth), True
-            seen = Secants.none(len(step))
-            step, whitened, gain = _step(information.root, seen, gradient, constraint, point.theta, columns)
-        if gain <= done or (gain < _GOOD and gain >= 0.5 * before):
+        step, whitened, gain = _step(kept.root, seen, gradient, constraint, point.theta, columns)
+        if gain > (_SHORT if firth else max(slow * before, _WORTH)) and not fresh:
+            if not firth:
+                information = information_at(rows, passed, columns)
+            kept, fresh, seen = information, True, Secants.none(len(step))
+            step, whitened, gain = _step(kept.root, seen, gradient, constraint, point.theta, columns)
+        lowest, since = (gain, 0) if gain < 0.5 * lowest else (lowest, since + 1)
+        there = constraint is None or taken > 0  # what is held is held only after the first step
+        if there and (gain <= done or (gain < _GOOD and since >= (PATIENT if firth else 1))):
             return Maximum(point, passed, objective, "converged", taken, step, information, gain)
         if look and taken >= _FIRST_LOOK and not firth and point.farthest > _FIRST_LOOK:
             return Maximum(point, passed, objective, "moving", taken, step, information)
@@ -240,12 +251,13 @@ def _climb(
             return Maximum(
                 point, passed, objective, "converged" if gain < _GOOD else "stalled", taken, step, information
             )
-        point, passed, objective, fresh = new, new_passed, reached, firth
+        point, passed, objective, fresh = new, new_passed, reached, False
         information = ahead
         if (not many or passed.moments is not None) and not firth:
-            information, fresh = information_at(rows, passed, columns, rough=not firth), True
+            information, fresh = information_at(rows, passed, columns), True
+        kept = information if fresh or not firth else kept
         old, gradient = gradient, gradient_of(rows, point, passed, information, columns, firth)
-        change = information.root.T @ (old - gradient)
+        change = kept.root.T @ (old - gradient)
         seen = Secants.none(len(step)) if fresh else seen.after(size * whitened, change)
     return Maximum(point, passed, objective, "moving", MOST_STEPS, step, information)
 

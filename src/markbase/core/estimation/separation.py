@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from markbase.core.design.chunks import row_chunks
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.moments import Moments
-from markbase.core.design.terms import CodedColumns, Term, Variable
+from markbase.core.design.terms import CodedColumns, Term, cell_label
 from markbase.core.errors import SeparationError, count_noun, listed, quoted
 from markbase.core.estimation.event_rows import EventRows
 from markbase.core.estimation.likelihood_points import Theta
@@ -58,7 +58,7 @@ def check_levels(moments: Moments, terms: Sequence[Term], outcome: Column) -> No
             if share < 1e-9 or share > 1 - 1e-9:
                 which = "none" if share < 0.5 else "every one"
                 told.append(
-                    f"`{name}` is {_label(component.groups, int(level))} in {count_noun(round(rows[level]), 'row')} used, and {which} of them has "
+                    f"`{name}` is {cell_label(component.groups, int(level))} in {count_noun(round(rows[level]), 'row')} used, and {which} of them has "
                     f"`{outcome.name}` = `{outcome.levels[1].label}`"
                 )
     if told:
@@ -67,11 +67,6 @@ def check_levels(moments: Moments, terms: Sequence[Term], outcome: Column) -> No
             f"{'; '.join(told[:4])}{more}. The outcome is foretold there without exception (separation), so no finite odds ratio fits "
             f"best: {_WAYS_OUT}."
         )
-
-
-def _label(groups: Sequence[Variable], level: int) -> str:
-    places = np.unravel_index(level, [g.size for g in groups])
-    return " × ".join(f"`{g.labels[int(k)]}`" for g, k in zip(groups, places, strict=True))
 
 
 @dataclass(frozen=True, eq=False)

@@ -7,6 +7,7 @@ Venzon & Moolgavkar (1988), Applied Statistics 37(1), 87-94, doi:10.2307/2347496
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -18,7 +19,7 @@ from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.estimation.likelihood import Likelihood
 from markbase.core.estimation.likelihood_points import Passed, Point, Theta
 from markbase.core.estimation.newton import Constraint, Information, maximise_held
-from markbase.core.estimation.profile_likelihood import profile_end
+from markbase.core.estimation.profile_likelihood import Profile
 from markbase.core.inference.joint_tests import independent_rows
 
 Array = NDArray[np.float64]
@@ -47,7 +48,10 @@ class LikelihoodRatios:
     """Whether the likelihood is penalised."""
 
     def falls(self, combinations: Sequence[Array]) -> list[float]:
-        """Return twice the fall of the log-likelihood when some combinations, shape (m, 1 + p), are held at 0, each of several by itself."""
+        """Return twice the fall of the log-likelihood when some combinations, shape (m, 1 + p), are held at 0, each of several by itself.
+
+        NaN where the steps did not end.
+        """
         held = maximise_held(
             self.likelihood,
             self.solution.columns,
@@ -56,7 +60,8 @@ class LikelihoodRatios:
             firth=self.firth,
             information=None if self.firth else self.information,
         )
-        return [max(2 * (self.objective - found.objective) - found.gain, 0.0) for found in held]
+        falls = [max(2 * (self.objective - found.objective) - found.gain, 0.0) for found in held]
+        return [fall if found.status == "converged" else math.nan for fall, found in zip(falls, held, strict=True)]
 
     def falls_of(self, tested: Sequence[Array]) -> Array:
         """Return the same of combinations of the inner coefficients alone, shape (m, p) each; NaN where none of them is independent."""
@@ -70,18 +75,13 @@ class LikelihoodRatios:
     def interval(self, combination: Array, level: float) -> tuple[float, float]:
         """Return all values of a combination that its test would not reject: both ends, NaN where none was found."""
         fall = float(sp.gammaincinv(0.5, level))  # half the quantile of chi-squared on 1
-        low, high = (
-            profile_end(
-                self.likelihood,
-                self.solution.columns,
-                self.theta,
-                self.objective,
-                self.information,
-                combination,
-                fall,
-                up,
-                self.firth,
-            )
-            for up in (False, True)
+        profile = Profile(
+            self.likelihood,
+            self.solution.columns,
+            self.theta,
+            self.objective,
+            self.information,
+            combination,
+            self.firth,
         )
-        return low, high
+        return profile.end(fall, upward=False), profile.end(fall, upward=True)
