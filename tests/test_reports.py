@@ -209,28 +209,21 @@ def test_a_report_from_python_tells_fits_with_their_other_bases(tmp_path):
     headings = [words(h) for h in seen((tmp_path / "twice.html").read_text(encoding="utf-8")).xpath("//h2")]
     assert len(set(headings)) == len(headings) == 4
     before = path.read_bytes()
+    out, both = tmp_path / "b.html", [fit, MADE["logistic"](study)]
     for wanted, kind, said in [
         (lambda: mb.report(fit, path), mb.FileError, "is there already"),
         (lambda: mb.report(fit, tmp_path / "page.docx"), mb.FileError, r"does not end in \.html"),
-        (lambda: mb.report([], tmp_path / "b.html"), mb.MarkbaseError, "at least one"),
-        (lambda: mb.report([3], tmp_path / "b.html"), mb.MarkbaseError, "a screening or a study; not of 3"),
-        (
-            lambda: mb.report(fit, tmp_path / "b.html", groups="voice"),
-            mb.MarkbaseError,
-            "`groups` of `report` is a list",
-        ),
-        (lambda: mb.report(fit, tmp_path / "b.html", groups=["choir"]), mb.ColumnError, "choir"),
-        (lambda: mb.report(fit, tmp_path / "b.html", margin={"scor": 2}), mb.ColumnError, "Did you mean `score`"),
-        (
-            lambda: mb.report([fit, MADE["logistic"](study)], tmp_path / "b.html", margin=2),
-            mb.MarkbaseError,
-            "{'score': 2, …}",
-        ),
-        (lambda: mb.report(fit, tmp_path / "b.html", margin=0), mb.MarkbaseError, "a positive number"),
+        (lambda: mb.report([], out), mb.MarkbaseError, "at least one"),
+        (lambda: mb.report([3], out), mb.MarkbaseError, "a screening or a study; not of 3"),
+        (lambda: mb.report(fit, out, groups="voice"), mb.MarkbaseError, "`groups` of `report` is a list"),
+        (lambda: mb.report(fit, out, groups=["choir"]), mb.ColumnError, "choir"),
+        (lambda: mb.report(fit, out, margin={"scor": 2}), mb.ColumnError, "Did you mean `score`"),
+        (lambda: mb.report(both, out, margin=2), mb.MarkbaseError, "{'score': 2, …}"),
+        (lambda: mb.report(fit, out, margin=0), mb.MarkbaseError, "a positive number"),
     ]:
         with pytest.raises(kind, match=said):
             wanted()
     assert path.read_bytes() == before
-    assert not (tmp_path / "b.html").exists()
+    assert not out.exists()
     mb.report(screened, path, title="Choir & score", replace=True)
     assert path.read_bytes() != before
