@@ -114,7 +114,7 @@ check {STAYS} --terms age,choir --cluster choir --cases 1
 validate {BELONGING} --terms age,voice --cluster choir --hold-out 0.3 --seed 2
 validate {STAYS} --terms age,voice,rehearsals --hold-out 0.25 --seed 4
 compare {BELONGING} --variant "short: age, voice" --variant "long: age, voice, joined_through" --manuscript t.md
-compare {BELONGING} --variant "line: age, voice" --variant "curve: polynomial(age, 2), voice"
+compare {BELONGING} --variant "line: age, voice" --variant "curve: polynomial(age), voice"
 compare {STAYS} --variant "short: age" --variant "long: age, voice"
 eliminate {BELONGING} --terms age,voice,rehearsals,travel_km --keep voice
 eliminate {STAYS} --terms age,voice,rehearsals,travel_km --limit 0.01

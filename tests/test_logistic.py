@@ -15,6 +15,7 @@ from reference import digits, logistic, made_up
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 TERMS = ["voice", "age", "km"]
+HALF = mp.findroot(lambda x: mp.gammainc(mp.mpf(1) / 2, 0, x, regularized=True) - mp.mpf("0.95"), 1.9)
 
 
 def choir(rows=140, seed=3):
@@ -104,11 +105,10 @@ def test_profile_ends_lie_where_the_likelihood_has_fallen_by_half_a_chi_squared(
     fit = mb.fit_logistic(study_of(frame), "stays", ["voice", "age"], event="yes", penalty=penalty)
     profile = fit.profile()
     shifted = frame.assign(age_end=frame["age"])
-    half = mp.findroot(lambda x: mp.gammainc(mp.mpf(1) / 2, 0, x, regularized=True) - mp.mpf("0.95"), 1.9)
     for end in ("low", "high"):
         value = float(profile.loc[profile["term"] == "age", end].iloc[0])
         held = _held_slope(shifted, value, bool(penalty))
-        assert digits(fit.objective - held, half) > 6
+        assert digits(fit.objective - held, HALF) > 6
     if penalty:
         rows = fit.coefficients[~fit.coefficients["base"]]
         np.testing.assert_allclose(rows["low"], profile["low"])
@@ -156,7 +156,6 @@ def test_a_penalised_fit_of_what_is_foretold_reaches_its_maximum_and_all_ends(ro
     told = fit.coefficients[~fit.coefficients["base"]]
     top, slope, inverse = at(told["estimate"].to_numpy())
     assert np.sqrt(slope @ inverse @ slope) < 1e-9  # standard errors from the maximum
-    half = mp.findroot(lambda x: mp.gammainc(mp.mpf(1) / 2, 0, x, regularized=True) - mp.mpf("0.95"), 1.9)
     for k, end in [*enumerate(told["low"]), *enumerate(told["high"])]:
         free, best = np.arange(6) != k, told["estimate"].to_numpy()
         for value in np.linspace(best[k], end, 13)[1:]:  # the peak of the estimate is followed outwards
@@ -167,7 +166,7 @@ def test_a_penalised_fit_of_what_is_foretold_reaches_its_maximum_and_all_ends(ro
 
             found = minimize(loss, best[free], jac=True, method="BFGS", options={"gtol": 1e-7})
             best = np.insert(found.x, k, value)
-        assert top + found.fun == pytest.approx(float(half), rel=1e-6)
+        assert top + found.fun == pytest.approx(float(HALF), rel=1e-6)
 
 
 @pytest.mark.parametrize("errors", ["HC0", "HC1", "HC3", "clustered"])

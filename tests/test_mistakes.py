@@ -55,7 +55,7 @@ MISTAKES = [
     (["fit", "flags.csv", *XY], "`y` holds numbers with marks beside them (`*`)"),
     (["start", "flags.csv", "--outcome", "y"], """Add --prepare 'do = "as_numeric", column = "y", without = ["*"]'"""),
     (["fit", "gaps.csv", *XY], "no row of 3 has the outcome and every term"),
-    (["fit", "few.csv", *XY], "2 rows with a value in every column cannot carry 2 coefficients"),
+    (["fit", "few.csv", *XY], "cannot carry 2 coefficients (the intercept among them): at least 3 are needed"),
     (["fit", "few.csv", *XY], "Leave terms out or merge levels. `x` alone lacks a value in 1 row (blank)."),
     (["fit", DATA, "--codebook", BOOK, "--outcome", "stays", "--terms", "age"], "`stays` is categorical of 2 levels"),
     (["fit", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "singer_id"], "Only identifiers"),

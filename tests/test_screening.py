@@ -128,13 +128,12 @@ def test_exact_overlaps_are_infinite_and_named_and_the_others_keep_their_values(
     np.testing.assert_allclose(values[["age", "travel_km"]], rest[["age", "travel_km"]], rtol=1e-10)
     assert screen.advice[0].kind == "collinear"
     table = pd.DataFrame({"x": [1.0, 2, 4, 3, 5], "z": [2.0, 1, 3, 1, 2]}).assign(twice=lambda f: 2 * f["x"])
-    assert [a.kind for a in mb.screen(mb.Study(table), ["x", "twice", "z"]).advice] == [
-        "collinear",
-        "none",
-    ]  # told once
+    kinds = [a.kind for a in mb.screen(mb.Study(table), ["x", "twice", "z"]).advice]
+    assert kinds == ["collinear", "none"]  # told once
     pruned = screen.prune()
     assert pruned.steps[["dropped", "value"]].to_numpy().tolist() == [["events", math.inf]]
     assert screen.prune(keep=["events"]).steps["dropped"].tolist() == ["concerts", "rehearsals"]
+    assert "protected" not in str(screen.prune(keep=["age"]).cautions)
 
 
 def test_several_overlaps_at_once_and_a_dependence_that_no_pair_shows():
@@ -201,6 +200,9 @@ def test_pruning_drops_whole_groups_keeps_the_protected_and_breaks_ties_by_order
     assert len(pruned.values) == 3
     assert pruned.values.iloc[0].notna().all()
     assert "goes although it is related to `y`" in " ".join(pruned.cautions)
+    with pytest.warns(mb.MarkbaseWarning, match="read together, as a curve"):
+        curved = mb.screen(mb.Study(table).derive("square", square="a"), ["a", "square", "twin"])
+    assert curved.prune(3, keep=["twin"]).steps["dropped"].tolist() == ["a", "square"]  # a curve goes as a whole
     table["part"] = table["a"] + rng.normal(size=n)
     for other, words in (
         ("twin", "too much alike in strength"),
