@@ -29,7 +29,7 @@ NUMERIC = ["age", "years_singing", "travel_km", "travel_min", "rehearsals", "con
 GROUPS = ["voice", "joined_through", "rehearsal_day", "choir", "district", "voice_and_stays"]
 ONE = ["log1p", "sqrt", "cube_root", "square", "centre", "z", "unit_range"]
 TWO = ["sum", "mean", "difference", "product", "ratio", "rate"]
-WHOLE = ("page", "short page", "HTML", "JSON", "guide", "report", "saved")
+WHOLE = ("page", "short page", "HTML", "JSON", "guide", "report", "saved", "ends")
 """What no fit may refuse."""
 
 
@@ -97,12 +97,21 @@ def drawn_settings(rng: random.Random, kind: str) -> dict[str, Any]:
     return settings | {"event": "yes"} | rng.choice([{}, {"penalty": "firth"}])
 
 
+def ends(fit: Any) -> None:
+    """Refuse a fit of which an interval has no ends, though its errors rest on the model alone."""
+    told = fit.coefficients.dropna(subset=["estimate"])
+    missing = told.loc[told[["low", "high"]].isna().any(axis=1), ["term", "level"]]
+    if fit.errors.kind == "classical" and len(missing):
+        raise mb.FitError(f"{missing.to_numpy().tolist()} have no interval.")
+
+
 def questions(fit: Any, again: Callable[[], Any], folder: Path) -> Iterator[tuple[str, Callable[[], Any]]]:
     """Tell what is asked of a fit."""
     linear = isinstance(fit, mb.LinearFit)
     yield from (("page", lambda: str(fit)), ("short page", lambda: fit.summary(short=True)), ("HTML", fit._repr_html_))
     yield from (("JSON", lambda: to_json(regression_record(fit))), ("guide", lambda: str(fit.guide())))
     yield "saved", lambda: (mb.write_fit(fit, folder / "f.json"), str(mb.read_fit(folder / "f.json")))
+    yield "ends", lambda: ends(fit)
     yield "report", lambda: mb.report(fit, folder / "r.html")
     yield "manuscript", lambda: mb.write_document(fit, folder / "m.md")
     yield "checks", lambda: str(fit.checks() if linear else fit.classification())

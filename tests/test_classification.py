@@ -39,10 +39,15 @@ def test_the_area_counts_pairs_and_its_interval_is_delongs():
     from markbase.core.diagnostics.classification import area_under_curve
 
     wins = np.array([[(a > b) + (a == b) / 2 for b in p[~y]] for a in p[y]], dtype=float)
-    area, se = area_under_curve(y.astype(float), p)
-    assert area == pytest.approx(wins.mean(), rel=1e-13)
-    variance = wins.mean(axis=1).var(ddof=1) / y.sum() + wins.mean(axis=0).var(ddof=1) / (~y).sum()
-    assert se == pytest.approx(np.sqrt(variance), rel=1e-12)
+    for w in (None, np.random.default_rng(3).gamma(3, 1, len(y))):
+        own, other = (np.ones(n) if w is None else w[side] for n, side in ((y.sum(), y), ((~y).sum(), ~y)))
+        area, se = area_under_curve(y.astype(float), p, w)
+        assert area == pytest.approx(own @ wins @ other / own.sum() / other.sum(), rel=1e-13)
+        sides = (wins @ other / other.sum(), own), (own @ wins / own.sum(), other)
+        parts = [
+            ((x - area) ** 2 @ v**2) / v.sum() ** 2 * len(v) / (len(v) - 1) for x, v in sides
+        ]  # DeLong's, weighted
+        assert se == pytest.approx(np.sqrt(sum(parts)), rel=1e-12)
     c = fit.classification()
     assert 0 < c.area_low < c.area < c.area_high < 1
 

@@ -116,7 +116,7 @@ def pairs_grid(fit: AnyFit, group: str, correction: str = "holm") -> Section:
     sizes = fit.between_grid(group, correction, "odds_ratio" if odds else "difference").to_numpy()
     errors = fit.between_grid(group, correction, "se").to_numpy()
     chances = fit.between_grid(group, correction, "p" if correction == "none" else "p_corrected").to_numpy()
-    labels, decimals = fit.variable(group, "categorical").labels, decimals_for(float(np.nanmin(errors)))
+    labels, decimals = fit.variable(group, "categorical").labels, decimals_for(np.nanmin(errors, initial=np.inf))
 
     def cell(row: int, column: int) -> str:
         if row == column:

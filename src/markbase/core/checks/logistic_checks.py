@@ -61,7 +61,7 @@ def calibration_of(fit: LogisticFit, parts: int) -> pd.DataFrame:
 
 def _by_cells(cells: Cells, names: tuple[str, str, str], cut: float, level: float) -> Classification:
     own = (cells.happened, cells.p, cells.weights)
-    return classify(*own, names, cut, level, cells.times, area_within=cells.within)
+    return classify(*own, names, cut, level, cells.times, cells.squares, area_within=cells.within)
 
 
 def _cells(fit: LogisticFit, cut: float, p: Array | None = None, rows: NDArray[np.bool_] | None = None) -> Cells:

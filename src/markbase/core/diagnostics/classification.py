@@ -37,6 +37,8 @@ class Cells(NamedTuple):
     """Shape (k,): their mean probability."""
     weights: Array
     """Shape (k,): how much they count together."""
+    squares: Array
+    """Shape (k,): the sum of the squares of how much each counts."""
     times: Array
     """Shape (k,): how many rows they are."""
     within: float
@@ -118,12 +120,14 @@ def classify(
     cut: float,
     level: float,
     times: Array | None = None,
+    squares: Array | None = None,
     **more: object,
 ) -> Classification:
-    """Sort rows by their predicted probability `p`: counts and shares, and the area by ranks (weights are not used in its interval).
+    """Sort rows by their predicted probability `p`: counts and shares, and the area by pairs, each counted by its weights.
 
     `happened` is 1 for the event, 0 otherwise; both have shape (n,). `names` are the outcome, its event and its other
-    level; `times` says for how many rows each stands, by which the area is reckoned; `more` are other fields of the result.
+    level; `times` says for how many rows each stands, and `squares` what the squares of their weights sum to; `more` are other
+    fields of the result.
     """
     check_cut(cut)
     outcome, event, otherwise = names
@@ -131,7 +135,7 @@ def classify(
     counts = np.bincount(sides, weights=weights, minlength=4).reshape(2, 2).astype(np.float64)
     labels = [otherwise, event]
     table = pd.DataFrame(counts, index=labels, columns=labels)
-    ordered = _Ordered.of(happened, p, weights, times)
+    ordered = _Ordered.of(happened, p, weights, times, squares)
     area, se = ordered.area()
     low, high = _even_in_log_odds(area, se, level)
     return Classification(
@@ -159,9 +163,18 @@ class _Ordered:
     """Shape (2, values): rows with the event, and without."""
     weights: Array
     """The same, each row counted by its weight."""
+    squares: Array
+    """The same, by the square of its weight."""
 
     @classmethod
-    def of(cls, happened: Array, p: Array, weights: Array | None, times: Array | None) -> _Ordered:
+    def of(
+        cls,
+        happened: Array,
+        p: Array,
+        weights: Array | None,
+        times: Array | None = None,
+        squares: Array | None = None,
+    ) -> _Ordered:
         """Sort rows that stand for themselves, or for several."""
         if weights is None and times is None:
             rising, events = _sorted_with_events(happened, p)
@@ -176,21 +189,25 @@ class _Ordered:
             return np.array([np.add.reduceat(own * side, first) for side in (events, ~events)])
 
         counts = by_value(times)
-        return cls(rising[first], counts, counts if weights is times else by_value(weights))
+        if weights is None:
+            return cls(rising[first], counts, counts, counts)
+        return cls(rising[first], counts, by_value(weights), by_value(weights**2 if squares is None else squares))
 
     def area(self) -> tuple[float, float]:
         """Return the area under the curve and its standard error."""
-        events, others = self.counts
+        (events, others), rows = self.weights, self.counts.sum(axis=1)
         m, n = events.sum(), others.sum()
         if not m or not n:
             return math.nan, math.nan
         over = (np.cumsum(others) - others / 2) / n  # share of others below each event
         under = 1 - (np.cumsum(events) - events / 2) / m
         area = float(events @ over / m)
-        if m < 2 or n < 2:
+        if min(rows) < 2:
             return area, math.nan
-        spread = events @ (over - area) ** 2 / (m - 1) / m + others @ (under - area) ** 2 / (n - 1) / n
-        return area, math.sqrt(float(spread))
+        around = np.array(
+            [(self.squares[0] @ (over - area) ** 2) / m**2, (self.squares[1] @ (under - area) ** 2) / n**2]
+        )
+        return area, math.sqrt(float(around @ (rows / (rows - 1))))
 
     def curve(self) -> pd.DataFrame:
         """Return `cut`, `sensitivity` and `specificity` at every cut that makes a difference, the highest first."""
@@ -215,12 +232,18 @@ def _sorted_with_events(happened: Array, p: Array) -> tuple[Array, NDArray[np.bo
     return (bits >> np.uint64(1)).view(np.float64), (bits & np.uint64(1)).astype(bool)
 
 
-def area_under_curve(happened: Array, p: Array, times: Array | None = None) -> tuple[float, float]:
+def area_under_curve(happened: Array, p: Array, weights: Array | None = None) -> tuple[float, float]:
     """Return the area under the curve and its standard error, by DeLong's components; NaN if one side is missing.
 
-    The share of pairs of one event and one non-event in which the event has the higher probability, ties counting half.
+    The share of pairs of one event and one non-event in which the event has the higher probability, ties counting half, each pair
+    by the product of its `weights`.
     """
-    return _Ordered.of(happened, p, times, times).area()
+    return _Ordered.of(happened, p, weights).area()
+
+
+def area_of_cells(cells: Cells) -> float:
+    """Return the area under the curve of rows in cells."""
+    return _Ordered.of(cells.happened, cells.p, cells.weights, cells.times, cells.squares).area()[0]
 
 
 def cells_of(happened: Array, p: Array, heavy: Array | None, often: Array | None, cut: float) -> Cells:
@@ -236,17 +259,19 @@ def cells_of(happened: Array, p: Array, heavy: Array | None, often: Array | None
         cell = 2 * cell + (happened == 1)
         times = np.ones(len(p)) if often is None else often
         weights = times if heavy is None else heavy
-        return np.array([np.bincount(cell, weights=w, minlength=4 * _CELLS) for w in (times, weights, times * p)])
+        squares = times if heavy is None else heavy**2
+        told = (times, weights, squares, times * p)
+        return np.array([np.bincount(cell, weights=w, minlength=4 * _CELLS) for w in told])
 
-    times, weights, sums = total_of(each_part(summed, happened, p, heavy, often))
+    times, weights, squares, sums = total_of(each_part(summed, happened, p, heavy, often))
     here = np.flatnonzero(times)
     cells = here // 2
     mean = np.bincount(cells, weights=sums[here]) / np.maximum(np.bincount(cells, weights=times[here]), 1e-300)
-    event, n = here % 2 == 1, times[here]
-    tied = np.bincount(cells, weights=n * event) * np.bincount(cells, weights=n * ~event)
-    pairs = float((n * event).sum() * (n * ~event).sum())
+    event, own = here % 2 == 1, weights[here]
+    tied = np.bincount(cells, weights=own * event) * np.bincount(cells, weights=own * ~event)
+    pairs = float((own * event).sum() * (own * ~event).sum())
     within = float(tied.sum()) / 2 / pairs if pairs else 0.0
-    return Cells(event.astype(np.float64), mean[cells], weights[here], n, within)
+    return Cells(event.astype(np.float64), mean[cells], own, squares[here], times[here], within)
 
 
 def _even_in_log_odds(share: float, se: float, level: float) -> tuple[float, float]:

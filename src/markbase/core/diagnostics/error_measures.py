@@ -7,7 +7,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.diagnostics.classification import area_under_curve, cells_of
+from markbase.core.diagnostics.classification import area_of_cells, area_under_curve, cells_of
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import learn
 
@@ -47,13 +47,12 @@ def error_measures(
             MEAN: aside,
         }
     if in_parts(y):
-        cells = cells_of(y, predicted, None, often if repeated else None, 0.5)
-        area = area_under_curve(cells.happened, cells.p, cells.times)[0]
+        area = area_of_cells(cells_of(y, predicted, None if repeated else often, often if repeated else None, 0.5))
     elif repeated and often is not None:
         times = np.round(often).astype(np.intp)
         area = area_under_curve(np.repeat(y, times), np.repeat(predicted, times))[0]
     else:
-        area = area_under_curve(y, predicted)[0]
+        area = area_under_curve(y, predicted, often)[0]
     return {
         "classified correctly": float(np.average((predicted >= 0.5) == (y == 1), weights=often)),
         AREA: area,
