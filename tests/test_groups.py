@@ -316,7 +316,8 @@ def test_a_model_whose_interaction_lacks_a_combination_is_printed_reported_and_d
     study = mb.Study(frame.assign(s=rng.normal(size=len(frame)), y=np.where(rng.random(len(frame)) < 0.4, "yes", "no")))
     terms = [mb.interaction("g", "h"), "u"]
     fit = mb.fit_linear(study, "s", terms) if kind == "linear" else mb.fit_logistic(study, "y", terms, event="yes")
-    assert "of g × h cannot be estimated" in " ".join(str(fit).split())
+    assert "of g × h cannot be estimated" in (said := " ".join(str(fit).split()))
+    assert "g categorical, h categorical, u numeric: no codebook says so" in said
     assert "combinations of levels that no row has" in " ".join(str(fit.guide()).split())
     mb.report(fit, tmp_path / "r.html")
     assert "has combinations of levels that no row has, so the levels of <b>g</b>" in (tmp_path / "r.html").read_text()

@@ -285,6 +285,7 @@ def test_an_odds_ratio_and_its_interval_are_written_alike_everywhere(shift, tmp_
     assert f"odds ratio {row.cells[2]}, 95% CI {low} to {high}," in " ".join(str(fit.reading()).split())
     ends = fit.coefficients.set_index("term").loc["x", ["odds_low", "odds_high"]]
     assert [number_of(end) > 1 for end in (low, high)] == (ends > 1).tolist()
+    assert ratio_with_ends(0.0111, 1e-5, 544219.421, 4.6) == ("0.011", "less than 0.0001", "544,219")
 
 
 @given(log=st.floats(-2, 2), low=st.floats(1e-5, 3), up=st.booleans())

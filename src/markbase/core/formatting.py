@@ -95,6 +95,8 @@ def ratio(value: float, decimals: int | None = None) -> str:
         decimals = max(decimals_for(value, 3), 0)
     elif value < 0.5 * 10.0**-decimals:  # no ratio is 0
         decimals = decimals_for(value, 1)
+    elif value >= 1000:  # more digits of so large a ratio say nothing
+        decimals = min(decimals, max(decimals_for(value, _MOST_DIGITS), 0))
     return number(value, decimals)
 
 

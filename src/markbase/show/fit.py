@@ -70,7 +70,7 @@ def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
     sample = fit.sample
     left = sample.rows - sample.used
     text = f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)})"
-    guessed = [_guess(c) for c in (fit.outcome, *(t.column for t in fit.model_terms)) if c.guess]
+    guessed = [_guess(c) for c in (fit.outcome, *(v.column for v in fit.variables)) if c.guess]
     doubt = [("guessed", f"{', '.join(guessed)}: no codebook says so; declare their kinds")] if guessed else []
     weighed = [*about, *([("weights", fit.weights.words)] if fit.weights else [])]
     if fit.retold:
