@@ -9,7 +9,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 import scipy.special as sp
@@ -46,22 +47,28 @@ class LikelihoodRatios:
     """The curvature there."""
     firth: bool
     """Whether the likelihood is penalised."""
+    _known: dict[tuple[object, ...], Any] = field(default_factory=dict)
+    """What was found: from another base many combinations are the same, or the same with the other sign."""
 
     def falls(self, combinations: Sequence[Array]) -> list[float]:
         """Return twice the fall of the log-likelihood when some combinations, shape (m, 1 + p), are held at 0, each of several by itself.
 
         NaN where the steps did not end.
         """
+        keys = [tuple(_one_sign(row)[0].tobytes() for row in some) for some in combinations]
+        left = {key: some for key, some in zip(keys, combinations, strict=True) if key not in self._known}
         held = maximise_held(
             self.likelihood,
             self.solution.columns,
             self.reached,
-            [Constraint(some, np.zeros(len(some))) for some in combinations],
+            [Constraint(some, np.zeros(len(some))) for some in left.values()],
             firth=self.firth,
             information=None if self.firth else self.information,
         )
-        falls = [max(2 * (self.objective - found.objective) - found.gain, 0.0) for found in held]
-        return [fall if found.status == "converged" else math.nan for fall, found in zip(falls, held, strict=True)]
+        for key, found in zip(left, held, strict=True):
+            fall = max(2 * (self.objective - found.objective) - found.gain, 0.0)
+            self._known[key] = fall if found.status == "converged" else math.nan
+        return [self._known[key] for key in keys]
 
     def falls_of(self, tested: Sequence[Array]) -> Array:
         """Return the same of combinations of the inner coefficients alone, shape (m, p) each; NaN where none of them is independent."""
@@ -74,6 +81,14 @@ class LikelihoodRatios:
 
     def interval(self, combination: Array, level: float) -> tuple[float, float]:
         """Return all values of a combination that its test would not reject: both ends, NaN where none was found."""
+        combination, sign = _one_sign(combination)
+        key = (combination.tobytes(), level)
+        if key not in self._known:
+            self._known[key] = self._interval(combination, level)
+        low, high = self._known[key]
+        return (low, high) if sign > 0 else (-high, -low)
+
+    def _interval(self, combination: Array, level: float) -> tuple[float, float]:
         fall = float(sp.gammaincinv(0.5, level))  # half the quantile of chi-squared on 1
         profile = Profile(
             self.likelihood,
@@ -85,3 +100,10 @@ class LikelihoodRatios:
             self.firth,
         )
         return profile.end(fall, upward=False), profile.end(fall, upward=True)
+
+
+def _one_sign(combination: Array) -> tuple[Array, float]:
+    """Return a combination with a positive first weight, and the sign it had; without negative zeros, so that equal ones are alike."""
+    some = np.flatnonzero(combination)
+    sign = float(np.sign(combination[some[0]])) if len(some) else 1.0
+    return sign * combination + 0.0, sign

@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 import pandas as pd
@@ -41,6 +41,9 @@ class LogisticFit(Probabilities):
     Tables are DataFrames at full precision; print the fit to read it.
     """
 
+    _same_from_every_base: ClassVar[frozenset[str]] = frozenset(
+        {"_fitted", "left_out", "overall", "own_measures", "ratios", "strength"}
+    )
     at_end: Point
     """The likelihood at the estimates."""
     passed: Passed
