@@ -12,6 +12,7 @@ import markbase as mb
 from markbase.core.estimation.likelihood_points import Theta
 from markbase.core.estimation.secants import Secants
 from reference import digits, logistic, made_up
+from untraced import untraced
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 TERMS = ["voice", "age", "km"]
@@ -156,17 +157,24 @@ def test_a_penalised_fit_of_what_is_foretold_reaches_its_maximum_and_all_ends(ro
     told = fit.coefficients[~fit.coefficients["base"]]
     top, slope, inverse = at(told["estimate"].to_numpy())
     assert np.sqrt(slope @ inverse @ slope) < 1e-9  # standard errors from the maximum
-    for k, end in [*enumerate(told["low"]), *enumerate(told["high"])]:
-        free, best = np.arange(6) != k, told["estimate"].to_numpy()
-        for value in np.linspace(best[k], end, 13)[1:]:  # the peak of the estimate is followed outwards
+    ends = [*enumerate(told["low"]), *enumerate(told["high"])]
+    for k, end in ends if rows == 60 else ends[3:4]:  # that of the level which foretells the outcome
+        assert top - _height_held(at, told["estimate"].to_numpy(), k, end) == pytest.approx(float(HALF), rel=1e-6)
 
-            def loss(v, free=free, k=k, value=value):
-                height, slope, _ = at(np.insert(v, k, value))
-                return -height, -slope[free]
 
-            found = minimize(loss, best[free], jac=True, method="BFGS", options={"gtol": 1e-7})
-            best = np.insert(found.x, k, value)
-        assert top + found.fun == pytest.approx(float(HALF), rel=1e-6)
+@untraced
+def _height_held(at, best, k, end):
+    """Follow the peak of an estimate outwards, by another optimiser, to where a coefficient is held at an end."""
+    free = np.arange(len(best)) != k
+    for value in np.linspace(best[k], end, 9)[1:]:
+
+        def loss(v, value=value):
+            height, slope, _ = at(np.insert(v, k, value))
+            return -height, -slope[free]
+
+        found = minimize(loss, best[free], jac=True, method="BFGS", options={"gtol": 1e-7})
+        best = np.insert(found.x, k, value)
+    return -found.fun
 
 
 @pytest.mark.parametrize("errors", ["HC0", "HC1", "HC3", "clustered"])

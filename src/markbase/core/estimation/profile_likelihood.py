@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cache, cached_property
 
 import numpy as np
 import scipy.optimize
@@ -106,6 +106,7 @@ class Profile:
         """Look for the end among the highest points where the combination is held, further and further out and then between; NaN where there is none."""
         middle, known = self._at(self.theta), {0.0: self.rows.pass_at(self.theta)}
 
+        @cache
         def beyond(far: float) -> float:
             """Return how far the root of what it has fallen, which grows nearly as the distance does, is beyond what is wanted."""
             nearest = known[min(known, key=lambda other: abs(other - far))]
