@@ -156,6 +156,10 @@ def test_every_command_with_a_table_for_a_manuscript_writes_the_one_python_write
         ("compare", *of, "--variant", "a: voice", "--variant", "b: age, voice"): mb.compare(
             mb.fit_linear(study, "belonging", ["voice"]), fit, names=["a", "b"]
         ),
+        ("dominance", *of, *terms): mb.dominance(fit),
+        ("reliability", *of[:1], "rehearsals,concerts,events"): mb.reliability(
+            study, ["rehearsals", "concerts", "events"]
+        ),
     }
     for number, (command, result) in enumerate(wanted.items()):
         done = run(*command, "--manuscript", f"{number}.md", cwd=tmp_path)

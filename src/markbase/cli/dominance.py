@@ -8,13 +8,14 @@ from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import answer, figure_options, json_option, names_argument, remarks
+from markbase.cli.common import answer, figure_options, json_option, manuscript_option, names_argument, remarks
 from markbase.cli.figure_files import draw_dominance_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
 from markbase.cli.progress import counting
 from markbase.cli.sampling_options import bootstrap_options, check_seed
 from markbase.core.comparison.dominance import dominance
+from markbase.reports.document import write_document
 from markbase.show.dominance import dominance_page, dominance_record
 
 
@@ -36,12 +37,14 @@ from markbase.show.dominance import dominance_page, dominance_record
     panel="Dominance",
 )
 @bootstrap_options("Dominance", "the averages")
+@manuscript_option
 @figure_options
 @json_option
 def command(
     blocks: tuple[str, ...],
     bootstrap: int | None,
     seed: int | None,
+    manuscript: Path | None,
     figures: Path | None,
     replaces: bool,
     as_json: bool,
@@ -56,6 +59,8 @@ def command(
         made = replace(entry, bootstrap=0).made_from(study)
         count = bootstrap or 0
         found = dominance(made, draws=count, seed=seed or 0, told=counting("samples", count) if count else None)
+        if manuscript:
+            write_document(found, manuscript, replace=replaces)
         if figures:
             draw_dominance_of(found, figures, replaces)
         shown = dominance_record(found) if as_json else dominance_page(found)

@@ -2,14 +2,25 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import rich_click as click
 
-from markbase.cli.common import Source, answer, data_options, json_option, names_argument, remarks
+from markbase.cli.common import (
+    Source,
+    answer,
+    data_options,
+    json_option,
+    manuscript_option,
+    names_argument,
+    remarks,
+    replace_option,
+)
 from markbase.cli.help import examples
 from markbase.cli.typed import split
 from markbase.core.screening.reliability import reliability
+from markbase.reports.document import write_document
 from markbase.show.page import Page
 from markbase.show.reliability import reliability_page, reliability_record
 
@@ -24,11 +35,17 @@ from markbase.show.reliability import reliability_page, reliability_record
 @data_options
 @names_argument("ITEM...", required=True)
 @click.option("--level", default=0.95, show_default=True, help="Confidence level of the interval.", panel="Scale")
+@manuscript_option
+@replace_option
 @json_option
-def command(names: tuple[str, ...], level: float, as_json: bool, **source: Any) -> None:
+def command(
+    names: tuple[str, ...], level: float, manuscript: Path | None, replaces: bool, as_json: bool, **source: Any
+) -> None:
     """Tell how far the ITEMS of a scale go together: Cronbach's alpha, and the part of each item in it."""
     with remarks() as told:
         study = Source(**source).open()
         result = reliability(study, split(names, study.columns), level=level)
+        if manuscript:
+            write_document(result, manuscript, replace=replaces)
         found: Page | dict[str, Any] = reliability_record(result) if as_json else reliability_page(result)
     answer(found, told)

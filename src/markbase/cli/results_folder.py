@@ -139,6 +139,7 @@ def carry_out(plan: Plan, progress: Progress) -> Results:
         results.parts.append(Part(scale.name, (reliability_page(items),)))
         results.record.setdefault("reliability", {})[scale.name] = reliability_record(items)
         results.tables[_file_name(scale.name, used)] = items.table
+        results.manuscript.append(items)
     named: dict[str, LinearFit | LogisticFit | Blocks] = {}
     for entry in analysis.fits:
         progress(f"fitting {entry.name}")
@@ -218,6 +219,7 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         folds = found.folds
         more.append(cross_validation_page(found))
         record["cross_validate"] = table_record(found.table)
+    shares = None
     if entry.dominance:
         shares = dominance(made, draws=entry.bootstrap, seed=entry.seed)
         page = dominance_page(shares)
@@ -227,7 +229,7 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
     results.figures |= {f"{name}-{figure}": drawn for figure, drawn in figures.items()}
     wanted = Wanted(tuple(entry.groups), entry.correction, slopes, entry.at, entry.margin)
     results.parts.append(analysis_part(made, entry.name, entry.question, wanted, figures, more))
-    results.manuscript += [made, *((fit, group) for group in entry.groups)]
+    results.manuscript += [made, *((fit, group) for group in entry.groups), *([shares] if shares else [])]
     results.record.setdefault("fits", {})[entry.name] = json.loads(to_json(record))
     did = Procedure(
         results.study.trail,

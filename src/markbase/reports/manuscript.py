@@ -3,44 +3,45 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
 from markbase.core.arguments import told_value
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.comparison import Comparison
+from markbase.core.comparison.dominance import Dominance
 from markbase.core.errors import MarkbaseError, listed
-from markbase.core.formatting import decimals_for, number, p_phrase, p_value, without_zero
+from markbase.core.formatting import decimals_for, from_to, number, p_phrase, p_value, short, without_zero
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.fit import Fit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.screening.reliability import Reliability
 from markbase.core.screening.screen import Screen
 from markbase.core.tables import rows_of
+from markbase.show.dominance import added_table
 from markbase.show.group_tables import levels_table
 from markbase.show.page import Row, Section, Table
+from markbase.show.reliability import items_table
 from markbase.show.statistics import coefficients_table, side_by_side
 
-Result = AnyFit | Blocks | Comparison | Screen | tuple[AnyFit, str]
+Result = AnyFit | Blocks | Comparison | Dominance | Reliability | Screen | tuple[AnyFit, str]
 
 
 def manuscript_table(result: Result) -> Section:
     """Return a result as the table of a manuscript: its caption as title, one table, and what stands below it as note."""
     if isinstance(result, tuple) and len(result) == 2 and isinstance(result[0], Fit):
         return _levels(*result)
-    if isinstance(result, Blocks):
-        return _steps(result)
-    if isinstance(result, Comparison):
-        return _variants(result)
-    if isinstance(result, Screen):
-        return _associations(result)
-    if isinstance(result, Fit):
-        return _model(result)
-    raise MarkbaseError(
-        f'A table for a manuscript is of a fit, a blockwise entry, a comparison, a screening, or a fit and a group of it as `(fit, "voice")`; not of {told_value(result)}.'
-    )
+    table = next((_TABLES[kind] for kind in type(result).__mro__ if kind in _TABLES), None)
+    if table is None:
+        raise MarkbaseError(
+            f"A table for a manuscript is of a fit, a blockwise entry, a comparison, a dominance analysis, a scale, a screening, or a fit and "
+            f'a group of it as `(fit, "voice")`; not of {told_value(result)}.'
+        )
+    return table(result)
 
 
 def table_in(told: Section) -> Table:
@@ -151,6 +152,27 @@ def _associations(screen: Screen) -> Section:
     return Section("Means, standard deviations and associations", _about_associations(screen), (table,))
 
 
+def _shares(found: Dominance) -> Section:
+    fit = found.fit
+    note = f"Averages over all orders of entry (dominance analysis); they sum to the {found.measure} of the whole model, {without_zero(found.total)}"
+    note += f"; intervals of them from {found.sampled}" if found.sampled else ""
+    members = (f"{name}: {', '.join(own)}" for name, own in found.members.items() if found.what == "block")
+    parts = [f"{note}.", *(f"{told}." for told in members), f"n = {fit.sample.used:,} of {fit.sample.rows:,} rows."]
+    title = f"{fit.explained}: what each {found.what} adds to {found.measure}"
+    return Section(title, " ".join(parts), (added_table(found, formal=True),))
+
+
+def _items(found: Reliability) -> Section:
+    ends = from_to(*(without_zero(end, 2) for end in found.interval))
+    alpha = f"Cronbach's alpha = {without_zero(found.alpha, 2)}, {short(100 * found.level)}% CI {ends}"
+    if math.isnan(found.alpha):
+        alpha = "Cronbach's alpha: none, the sum of the items does not vary"
+    rest = "r with the rest: with the sum of the other items"
+    rows = f"n = {found.sample.used:,} of {found.sample.rows:,} rows, those that have every item"
+    note = f"{alpha}; mean correlation {without_zero(found.mean_r, 2)}. {rest}. {rows}."
+    return Section(f"Items of a scale of {len(found.items)}", note, (items_table(found, formal=True),))
+
+
 def _about_associations(screen: Screen) -> str:
     """Say which measures a table of associations holds, on which rows."""
     kinds = {name for row in screen.among.measures for name in row if name}
@@ -173,3 +195,13 @@ def _about_associations(screen: Screen) -> str:
             f" An r further from 0 than {without_zero(t / math.sqrt(n - 2 + t * t), 3)} has p < .05, taken by itself."
         )
     return f"{note[0].upper()}{note[1:]} {rows}."
+
+
+_TABLES: Mapping[type, Callable[[Any], Section]] = {
+    Blocks: _steps,
+    Comparison: _variants,
+    Dominance: _shares,
+    Fit: _model,
+    Reliability: _items,
+    Screen: _associations,
+}

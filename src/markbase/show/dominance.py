@@ -25,25 +25,8 @@ _MOST_PAIRS = 28
 def dominance_page(found: Dominance) -> Page:
     """Describe what each term, or block, adds over all orders of entry, and which adds more than which."""
     fit, what = found.fit, found.what
-    widest = float(found.table[["alone", "average", "last", "high"]].max().max())
-    interval = (f"{short(100 * fit.level)}% CI",) if found.sampled else ()
-    rows = [
-        Row(
-            (
-                r[what],
-                *(without_zero(r[k]) for k in ("alone", "average")),
-                *_interval(found, r),
-                without_zero(r["last"]),
-                as_percent(r["share"]),
-            ),
-            "plain",
-            _strip(r, found.sampled, widest),
-        )
-        for r in records_of(found.table)
-    ]
-    heads = (what, "entered first", "average", *interval, "entered last", "share")
     whole = f"{without_zero(found.total)} of the whole model, which the averages sum to"
-    added = Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0, *(interval or ("first to last",)))
+    added = added_table(found)
     pairs = [
         (
             r.first,
@@ -84,6 +67,29 @@ def dominance_page(found: Dominance) -> Page:
             Section("What it means here", blocks=(Sentences(tuple((text, ()) for text in found.statements)),)),
         ),
     )  # fmt: skip
+
+
+def added_table(found: Dominance, formal: bool = False) -> Table:
+    """Return what each term, or block, adds, a row each; `formal` leaves out what is drawn beside the numbers."""
+    widest = float(found.table[["alone", "average", "last", "high"]].max().max())
+    interval = (f"{short(100 * found.fit.level)}% CI",) if found.sampled else ()
+    rows = tuple(
+        Row(
+            (
+                r[found.what],
+                *(without_zero(r[k]) for k in ("alone", "average")),
+                *_interval(found, r),
+                without_zero(r["last"]),
+                as_percent(r["share"]),
+            ),
+            "plain",
+            None if formal else _strip(r, found.sampled, widest),
+        )
+        for r in records_of(found.table)
+    )
+    heads = (found.what, "entered first", "average", *interval, "entered last", "share")
+    right = frozenset(range(1, len(heads)))
+    return Table(heads, rows, right) if formal else Table(heads, rows, right, 0, *(interval or ("first to last",)))
 
 
 def _strip(row: Mapping[str, Any], sampled: str, widest: float) -> Strip:

@@ -28,30 +28,35 @@ def reliability_page(found: Reliability) -> Page:
         ("mean correlation", f"{without_zero(found.mean_r, 2)}, of {count_noun(items * (items - 1) // 2, 'pair')}"),
         ("principal components", ", ".join(as_percent(v) for v in found.components[:3]) + " of the variance of the standardised items"),
     ]  # fmt: skip
-    left = min(0.0, float(found.table["rest_low"].min()))
-    rows = [
-        Row(
-            (r.item, number(r.mean, 2), number(r.sd, 2), *(_r(v) for v in (r.rest_r, r.rest_low, r.rest_high, r.alpha_without))),
-            "plain",
-            Strip(r.rest_low, r.rest_r, r.rest_high, left, 1.0),
-        )
-        for r in rows_of(found.table)
-    ]  # fmt: skip
-    heads = ("item", "mean", "sd", "r with the rest", "lower", "upper", "alpha without it")
     used = f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)}): those that have every item"
     which = Facts((("complete cases", used), *found.wordings.items()))
     with_rest = "r with the sum of the others" if items > 2 else "r with the other"
-    table = Table(heads, tuple(rows), frozenset(range(1, 7)), 0, f"{short(100 * found.level)}% CI")
     return Page(
         f"Reliability of a scale of {count_noun(items, 'item')}",
         found.data_name,
         (
             Section("1  Which rows, which items", blocks=(which,)),
             Section("2  How far the items go together", blocks=(Facts(tuple(figures)),)),
-            Section("3  Each item", with_rest, (table,)),
+            Section("3  Each item", with_rest, (items_table(found),)),
             Section("4  What it means here", blocks=(Sentences(tuple((text, ()) for text in found.statements)),)),
         ),
     )
+
+
+def items_table(found: Reliability, formal: bool = False) -> Table:
+    """Return each item with the rest of the scale, a row each; `formal` has the interval in one cell, and nothing drawn."""
+    interval, left = f"{short(100 * found.level)}% CI", min(0.0, float(found.table["rest_low"].min()))
+    rows = []
+    for r in rows_of(found.table):
+        about = (r.item, number(r.mean, 2), number(r.sd, 2), _r(r.rest_r))
+        ends = (_r(r.rest_low), _r(r.rest_high))
+        cells = (*about, *((from_to(*ends) if all(ends) else "",) if formal else ends), _r(r.alpha_without))
+        rows.append(Row(cells, "plain", None if formal else Strip(r.rest_low, r.rest_r, r.rest_high, left, 1.0)))
+    if formal:
+        formally = ("", "M", "SD", "r with the rest", interval, "alpha without it")
+        return Table(formally, tuple(rows), frozenset(range(1, 6)))
+    heads = ("item", "mean", "sd", "r with the rest", "lower", "upper", "alpha without it")
+    return Table(heads, tuple(rows), frozenset(range(1, 7)), 0, interval)
 
 
 def _r(value: float) -> str:
