@@ -31,7 +31,7 @@ _NOWHERE = 1e3
 """A step of so many standard errors, or an end so far away, is none."""
 _SHORT = 0.5
 """A step, in standard errors, from which on the curvature is kept where the likelihood is penalised."""
-_FURTHER = 1.5
+_FURTHER = 2.0
 """An end so many times as far away as that of a parabola is looked for with care."""
 _ROUNDING = 1e-5
 
