@@ -7,8 +7,15 @@ printed, and the import points downward.
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any, Protocol
+from collections.abc import Callable, Mapping
+from typing import Any, Protocol, TypeVar
+
+F = TypeVar("F")
+
+
+def suiting(result: object, by_type: Mapping[type, F]) -> F | None:
+    """Return what a table has for the type of a result, or for the nearest it is one of; None for none."""
+    return next((by_type[kind] for kind in type(result).__mro__ if kind in by_type), None)
 
 
 class Renderer(Protocol):

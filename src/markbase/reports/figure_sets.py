@@ -13,6 +13,7 @@ from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.dominance import Dominance
 from markbase.core.comparison.score import Score
 from markbase.core.design.terms import Variable
+from markbase.core.display import suiting
 from markbase.core.errors import FitError, remark
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
@@ -64,7 +65,7 @@ Figures = dict[str, Drawn]
 
 def figures_of(result: object) -> Figures:
     """Draw every figure that suits a result; none of one that has none."""
-    draw = next((_SUITING[kind] for kind in type(result).__mro__ if kind in _SUITING), None)
+    draw = suiting(result, _SUITING)
     return draw(result) if draw else {}
 
 
@@ -99,8 +100,8 @@ def figures_of_screen(screen: Screen) -> Figures:
 
 
 def figures_of_score(scored: Score) -> Figures:
-    """Draw what was predicted against what was observed; nothing of rows that were read in parts, whose predictions are not kept."""
-    if len(scored.predictions) < 2:
+    """Draw what was predicted against what was observed; nothing of a single row, or of rows in parts, whose predictions are not kept."""
+    if min(scored.rows, len(scored.predictions)) < 2:
         return {}
     return {
         "predicted-observed": Drawn("Predicted and observed, in rows the fit has not seen", draw_score(scored).figure)

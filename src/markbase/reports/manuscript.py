@@ -13,6 +13,7 @@ from markbase.core.arguments import told_value
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.comparison import Comparison
 from markbase.core.comparison.dominance import Dominance
+from markbase.core.display import suiting
 from markbase.core.errors import MarkbaseError, listed
 from markbase.core.formatting import decimals_for, from_to, number, p_phrase, p_value, short, without_zero
 from markbase.core.inference.distributions import t_quantile
@@ -35,7 +36,7 @@ def manuscript_table(result: Result) -> Section:
     """Return a result as the table of a manuscript: its caption as title, one table, and what stands below it as note."""
     if isinstance(result, tuple) and len(result) == 2 and isinstance(result[0], Fit):
         return _levels(*result)
-    table = next((_TABLES[kind] for kind in type(result).__mro__ if kind in _TABLES), None)
+    table = suiting(result, _TABLES)
     if table is None:
         raise MarkbaseError(
             f"A table for a manuscript is of a fit, a blockwise entry, a comparison, a dominance analysis, a scale, a screening, or a fit and "

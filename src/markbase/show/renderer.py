@@ -13,7 +13,7 @@ from markbase.core.comparison.dominance import Dominance
 from markbase.core.comparison.score import Score
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.diagnostics.residuals import Checks
-from markbase.core.display import Renderer
+from markbase.core.display import Renderer, suiting
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Equation, Guide, Lines, Reading
@@ -79,10 +79,10 @@ _PAGES: dict[type, Callable[[Any], Page]] = {
 
 def page_of(result: object) -> Page:
     """Return the page of a result; a `TypeError` if there is none for results of this type."""
-    for kind in type(result).__mro__:
-        if kind in _PAGES:
-            return _PAGES[kind](result)
-    raise TypeError(f"There is no page for a {type(result).__name__}.")
+    page = suiting(result, _PAGES)
+    if page is None:
+        raise TypeError(f"There is no page for a {type(result).__name__}.")
+    return page(result)
 
 
 class _Rendering:

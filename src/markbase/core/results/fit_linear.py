@@ -76,7 +76,7 @@ def fit_linear(
         One column, or two, whose many levels are controlled for and not listed: every other estimate is
         the same as with all their indicators in the model.
     weights : str, optional
-        A numeric column that says with how much each row counts; all positive.
+        A numeric column that says with how much each row counts; a row of 0 is left out, none may be below 0.
     weights_are : str
         ``sampling``: a row stands for others who were not asked, and only the proportions of the
         weights matter. ``frequency``: a row stands for so many rows alike, in whole numbers.

@@ -65,7 +65,7 @@ def fit_logistic(
     strata : str, optional
         A group within whose levels clusters, or rows, were drawn, as for `fit_linear`.
     weights : str, optional
-        A numeric column that says with how much each row counts; all positive.
+        A numeric column that says with how much each row counts; a row of 0 is left out, none may be below 0.
     weights_are : str
         ``sampling`` or ``frequency``, as for `fit_linear`.
     penalty : str, optional
