@@ -7,7 +7,10 @@ import pandas as pd
 import pytest
 
 import markbase as mb
+from test_clusters import TIMES
 from test_logistic import TERMS, choir, study_of
+from test_strata import sample
+from test_strata import study_of as drawn_study
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 
@@ -68,6 +71,48 @@ def test_calibration_shares_are_counted_and_their_intervals_are_wilsons():
             assert abs(z) == pytest.approx(1.959963984540054, rel=1e-9)
     total = np.average(table["predicted"], weights=table["n"])
     assert total == pytest.approx(y.mean(), rel=1e-9)  # the likelihood equations
+
+
+@pytest.mark.parametrize("weights", [{}, {"weights": "times"}, TIMES], ids=lambda w: "-".join(w.values()))
+@pytest.mark.parametrize("drawn", [{"cluster": "team"}, {"cluster": "team", "strata": "district"}, {"strata": "district"}, {}], ids="-".join)  # fmt: skip
+def test_intervals_allow_for_how_rows_were_drawn(drawn, weights):
+    frame = sample()
+    study = drawn_study(frame) if "strata" in drawn else mb.Study(frame)
+    fit = mb.fit_logistic(study, "high", ["age", "voice"], event="y", **drawn, **weights)
+    often = frame["times"] if weights is TIMES else np.ones(len(frame), dtype=int)
+    p, y, w, team, district = (np.repeat(v, often) for v in (fit.fitted.to_numpy()[:300], frame["high"] == "y", frame["times"] * 1.0, frame["team"], frame["district"]))  # fmt: skip
+    y, w = y.to_numpy(), w.to_numpy() if weights and weights is not TIMES else np.ones(len(y))
+    unit = team.to_numpy() if "cluster" in drawn else np.arange(len(y))
+    stratum = district.to_numpy() if "strata" in drawn else np.zeros(len(y))
+
+    def spread(z):  # of the sum of what each row has part in
+        units = pd.DataFrame({"unit": unit, "stratum": stratum, "z": z}).groupby(["stratum", "unit"])["z"].sum()
+        return sum(len(t) / (len(t) - 1) * ((t - t.mean()) ** 2).sum() for _, t in units.groupby("stratum"))
+
+    c, wins = fit.classification(), (p[y][:, None] > p[~y]) + (p[y][:, None] == p[~y]) / 2
+    sides = [np.zeros(len(y)), np.zeros(len(y))]
+    sides[0][y] = w[y] * (wins @ w[~y] / w[~y].sum() - c.area) / w[y].sum()
+    sides[1][~y] = w[~y] * (w[y] @ wins / w[y].sum() - c.area) / w[~y].sum()
+    if "strata" in drawn:
+        variance = spread(sides[0] + sides[1])
+    else:  # Obuchowski's, and DeLong's where each row is a cluster of its own
+        a, b = (pd.Series(side).groupby(unit).sum() for side in sides)
+        one, other, both = (len(set(unit[some])) for some in (y, ~y, y | ~y))
+        variance = one / (one - 1) * a @ a + other / (other - 1) * b @ b
+        variance += 2 * both / (both - 1) * a @ b
+    half = 1.959963984540054 * np.sqrt(variance) / (c.area * (1 - c.area))
+    odds = np.log(c.area / (1 - c.area)) + np.array([-half, half])
+    assert [c.area_low, c.area_high] == pytest.approx(1 / (1 + np.exp(-odds)), rel=1e-10)
+    assert c.allows_for == " within ".join(f"{k.replace('r', 'rs') if k == 'cluster' else k} of `{v}`" for k, v in drawn.items())  # fmt: skip
+    for row in fit.calibration(4).itertuples():
+        here = (p >= row.lowest) & (p <= row.highest)
+        variance = spread(np.where(here, w * (y - row.observed), 0) / w[here].sum())
+        told = w[here].sum() ** 2 / (w[here] ** 2).sum()  # independent rows that would tell as much
+        if drawn or w.max() > 1:
+            told = min(told, row.observed * (1 - row.observed) / variance)
+        for end in (row.low, row.high):
+            z = (row.observed - end) / np.sqrt(end * (1 - end) / told)
+            assert abs(z) == pytest.approx(1.959963984540054, rel=1e-9)
 
 
 @pytest.mark.parametrize("repeated", [False, True])

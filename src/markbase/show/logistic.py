@@ -7,7 +7,7 @@ import math
 import pandas as pd
 
 from markbase.core.diagnostics.classification import Classification
-from markbase.core.errors import count_noun
+from markbase.core.errors import count_noun, listed
 from markbase.core.formatting import (
     as_percent,
     decimals_for,
@@ -103,7 +103,8 @@ def _how_much(fit: LogisticFit) -> Section:
 
 def _area(c: Classification) -> str:
     """Tell the area under the curve with its interval, and how far it may be off where rows come in parts."""
-    told = f"{without_zero(c.area)} ({without_zero(c.area_low)} to {without_zero(c.area_high)})"
+    allowing = f", allowing for {c.allows_for}" if c.allows_for else ""
+    told = f"{without_zero(c.area)} ({without_zero(c.area_low)} to {without_zero(c.area_high)}{allowing})"
     if not c.area_within >= 0.0005:  # what is shown has three digits
         return told
     return f"{told}, each to within {without_zero(c.area_within, 4)}, as rows of nearly equal probability count as ties"
@@ -223,6 +224,10 @@ def calibration_section(fit: LogisticFit) -> Section:
     ]
     heads = ("probability, %", "n", "predicted, %", "observed, %", f"{percent} CI of the observed")
     note = f"in parts of rising probability of {fit.event}, in the rows the model was fitted to"
+    drawn = fit.errors.drawn.replace("`", "")
+    allowed = [drawn, "sampling weights" if fit.weights and fit.weights.kind == "sampling" else ""]
+    if any(allowed):
+        note += f"; intervals allow for {listed([a for a in allowed if a])}"
     return Section("Calibration", note, (Table(heads, tuple(rows), frozenset({0, 1, 2, 3, 4})),))
 
 

@@ -101,6 +101,7 @@ def classification_record(c: Classification) -> dict[str, Any]:
         "area_low",
         "area_high",
         "area_within",
+        "allows_for",
     )
     own = {"cut": c.cut, "table": c.table.to_dict(), **{figure: getattr(c, figure) for figure in figures}}
     if c.held_out is None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from markbase.core.checks.folds import folds_of, predicted_in_turn
 from markbase.core.diagnostics.classification import Cells, Classification, calibrate, cells_of, check_cut, classify
+from markbase.core.diagnostics.drawn_rows import DrawnRows
 from markbase.core.errors import MarkbaseError, near
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.rows.parts import in_parts, rows_at
@@ -28,50 +29,68 @@ def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int
     check_cut(cut)
     folds = None if folds is None else folds_of(fit, folds)
     if in_parts(fit.outcome.values):
-        found = _by_cells(_cells(fit, cut), names, cut, fit.level)
+        found = _by_cells(fit, names, cut)
         if folds is None:
             return found
         seen, _ = predicted_in_turn(fit, folds, np.random.default_rng(seed))
         known = np.isfinite(seen)
-        told = _by_cells(_cells(fit, cut, seen, known), names, cut, fit.level)
+        told = _by_cells(fit, names, cut, seen, known)
         left_out = fit.sample.used - int(np.count_nonzero(known))
         return replace(found, held_out=replace(told, folds=folds, left_out=left_out, cluster=fit.errors.cluster))
     happened, p, heavy = _inside(fit)
-    found = classify(happened, p, heavy, names, cut, fit.level)
+    found = classify(happened, p, heavy, names, cut, fit.level, drawn=_drawn(fit))
     if folds is None:
         return found
     seen, _ = predicted_in_turn(fit, folds, np.random.default_rng(seed))
     (inside,) = fit.rows_used.repeated(seen if fit.used is None else seen[fit.used])
     known = np.isfinite(inside)
-    weights = None if heavy is None else heavy[known]
-    held = classify(
-        happened[known], inside[known], weights, names, cut, fit.level, folds=folds, left_out=int((~known).sum())
-    )
+    weights, left_out = None if heavy is None else heavy[known], int((~known).sum())
+    drawn = _drawn(fit, seen, np.isfinite(seen) & (True if fit.used is None else fit.used))
+    own = (happened[known], inside[known], weights, names, cut, fit.level)
+    held = classify(*own, drawn=drawn, folds=folds, left_out=left_out)
     return replace(found, held_out=replace(held, cluster=fit.errors.cluster))
 
 
 def calibration_of(fit: LogisticFit, parts: int) -> pd.DataFrame:
     """Compare predicted probabilities with observed shares."""
+    drawn = _drawn(fit)
+    alike = drawn.weights is None and not drawn.words  # rows are independent, and count alike
     if in_parts(fit.outcome.values):
-        cells = _cells(fit, 0.5)
-        return calibrate(cells.happened, cells.p, cells.weights, parts, fit.level, cells.times)
+        cells = _cells(drawn, 0.5)
+        own = (cells.happened, cells.p, cells.weights, parts, fit.level, cells.times, cells.squares)
+        return calibrate(*own, None if alike else replace(drawn, counted=cells.counted))
     happened, p, heavy = _inside(fit)
-    return calibrate(happened, p, heavy, parts, fit.level)
+    return calibrate(happened, p, heavy, parts, fit.level, drawn=None if alike else drawn)
 
 
-def _by_cells(cells: Cells, names: tuple[str, str, str], cut: float, level: float) -> Classification:
-    own = (cells.happened, cells.p, cells.weights)
-    return classify(*own, names, cut, level, cells.times, cells.squares, area_within=cells.within)
-
-
-def _cells(fit: LogisticFit, cut: float, p: Array | None = None, rows: NDArray[np.bool_] | None = None) -> Cells:
-    """Put rows into cells by the probability fitted, or by others, of some of them."""
-    inside = slice(None) if fit.used is None else fit.used
-    inside = inside if rows is None else rows
-    p = fit._fitted if p is None else p
+def _drawn(fit: LogisticFit, p: Array | None = None, rows: NDArray[np.bool_] | None = None) -> DrawnRows:
+    """Return the rows of a fit with the probability fitted, or some of them with others, and how they were drawn."""
+    inside = (slice(None) if fit.used is None else fit.used) if rows is None else rows
     often = None if fit.rows_used.times is None else fit.rows_used.times[inside]
-    heavy = fit.weights.values[inside] if fit.weights and often is None else None
-    return cells_of(fit.likelihood.event[inside], p[inside], heavy, often, cut)
+    return DrawnRows(
+        fit.likelihood.event[inside],
+        (fit._fitted if p is None else p)[inside],
+        fit.weights.values[inside] if fit.weights and often is None else None,
+        often,
+        None if fit.cluster is None else (fit.cluster, fit.cluster.values[inside]),
+        None if fit.strata is None else (fit.strata, fit.strata.values[inside]),
+        fit.errors.drawn,
+        fit.df_rest,
+    )
+
+
+def _by_cells(
+    fit: LogisticFit, names: tuple[str, str, str], cut: float, p: Array | None = None, rows: Any = None
+) -> Classification:
+    drawn = _drawn(fit, p, rows)
+    cells = _cells(drawn, cut)
+    drawn = replace(drawn, counted=cells.counted)
+    own = (cells.happened, cells.p, cells.weights)
+    return classify(*own, names, cut, fit.level, cells.times, cells.squares, drawn, area_within=cells.within)
+
+
+def _cells(drawn: DrawnRows, cut: float) -> Cells:
+    return cells_of(drawn.happened, drawn.p, drawn.weights, drawn.times, cut)
 
 
 def _inside(fit: LogisticFit) -> tuple[Array, Array, Array | None]:

@@ -3,12 +3,14 @@
 References
 ----------
 DeLong, DeLong & Clarke-Pearson (1988), Biometrics 44(3), 837-845, doi:10.2307/2531595.
+Korn & Graubard (1998), Survey Methodology 24(2), 193-201 (how many independent rows tell as much of a share).
 Wilson (1927), J. Am. Stat. Assoc. 22(158), 209-212, doi:10.1080/01621459.1927.10502953.
 """
 
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
@@ -17,8 +19,10 @@ import pandas as pd
 import scipy.special as sp
 from numpy.typing import NDArray
 
+from markbase.core.diagnostics.drawn_rows import DrawnRows
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError
+from markbase.core.inference.distributions import t_quantile
 from markbase.core.rows.parts import each_part
 from markbase.core.rows.sums import total_of
 
@@ -43,6 +47,8 @@ class Cells(NamedTuple):
     """Shape (k,): how many rows they are."""
     within: float
     """By how much an area under the curve may be off at most, as rows of one cell count as ties."""
+    counted: Callable[[Array], Array]
+    """Returns the mean probability of the cells of rows from their own."""
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -64,7 +70,7 @@ class Classification(ShownTables):
     area: float
     """Area under the curve: how often a row with the event has a higher probability than one without."""
     area_low: float
-    """Its interval, low end (DeLong, even in log odds)."""
+    """Its interval, low end (DeLong, even in log odds; of rows drawn in clusters, Obuchowski)."""
     area_high: float
     """High end."""
     held_out: Classification | None = None
@@ -77,6 +83,8 @@ class Classification(ShownTables):
     """The column whose whole levels were held out, where errors are clustered; empty where single rows were."""
     points: pd.DataFrame = field(default_factory=pd.DataFrame)
     """The curve: `cut`, `sensitivity`, `specificity`."""
+    allows_for: str = ""
+    """What the interval of the area allows for: clusters, or strata, of the errors of the fit; empty where rows are independent."""
     area_within: float = 0.0
     """By how much the area may be off at most: 0 where all rows are in memory; in parts, those of nearly equal log odds count as ties."""
 
@@ -121,13 +129,14 @@ def classify(
     level: float,
     times: Array | None = None,
     squares: Array | None = None,
+    drawn: DrawnRows | None = None,
     **more: object,
 ) -> Classification:
     """Sort rows by their predicted probability `p`: counts and shares, and the area by pairs, each counted by its weights.
 
     `happened` is 1 for the event, 0 otherwise; both have shape (n,). `names` are the outcome, its event and its other
-    level; `times` says for how many rows each stands, and `squares` what the squares of their weights sum to; `more` are other
-    fields of the result.
+    level; `times` says for how many rows each stands, and `squares` what the squares of their weights sum to; `drawn` how the rows
+    were drawn, None where they are independent; `more` are other fields of the result.
     """
     check_cut(cut)
     outcome, event, otherwise = names
@@ -137,7 +146,9 @@ def classify(
     table = pd.DataFrame(counts, index=labels, columns=labels)
     ordered = _Ordered.of(happened, p, weights, times, squares)
     area, se = ordered.area()
-    low, high = _even_in_log_odds(area, se, level)
+    if drawn is not None and drawn.words and math.isfinite(area):
+        se = drawn.error_of_area(ordered.values, ordered.components() / ordered.weights.sum(axis=1)[:, None])
+    low, high = _even_in_log_odds(area, se, t_quantile(level, np.inf if drawn is None else drawn.df))
     return Classification(
         outcome,
         event,
@@ -149,6 +160,7 @@ def classify(
         low,
         high,
         points=ordered.curve(),
+        allows_for="" if drawn is None else drawn.words,
         **more,  # type: ignore[arg-type]
     )
 
@@ -194,20 +206,26 @@ class _Ordered:
         return cls(rising[first], counts, by_value(weights), by_value(weights**2 if squares is None else squares))
 
     def area(self) -> tuple[float, float]:
-        """Return the area under the curve and its standard error."""
-        (events, others), rows = self.weights, self.counts.sum(axis=1)
-        m, n = events.sum(), others.sum()
-        if not m or not n:
+        """Return the area under the curve and its standard error, of independent rows."""
+        sizes, rows = self.weights.sum(axis=1), self.counts.sum(axis=1)
+        if not sizes.all():
             return math.nan, math.nan
-        over = (np.cumsum(others) - others / 2) / n  # share of others below each event
-        under = 1 - (np.cumsum(events) - events / 2) / m
-        area = float(events @ over / m)
+        area = float(self.weights[0] @ self._shares()[0] / sizes[0])
         if min(rows) < 2:
             return area, math.nan
-        around = np.array(
-            [(self.squares[0] @ (over - area) ** 2) / m**2, (self.squares[1] @ (under - area) ** 2) / n**2]
-        )
+        around = np.einsum("ij,ij->i", self.squares, self.components() ** 2) / sizes**2
         return area, math.sqrt(float(around @ (rows / (rows - 1))))
+
+    def _shares(self) -> Array:
+        """Return the share of rows without the event below each value, and of those with it above, shape (2, values)."""
+        below = (np.cumsum(self.weights, axis=1) - self.weights / 2) / self.weights.sum(axis=1)[:, None]
+        return np.array([below[1], 1 - below[0]])
+
+    def components(self) -> Array:
+        """Return DeLong's components, from the area, shape (2, values): of rows with the event, and without."""
+        shares = self._shares()
+        components: Array = shares - self.weights[0] @ shares[0] / self.weights[0].sum()
+        return components
 
     def curve(self) -> pd.DataFrame:
         """Return `cut`, `sensitivity` and `specificity` at every cut that makes a difference, the highest first."""
@@ -252,11 +270,14 @@ def cells_of(happened: Array, p: Array, heavy: Array | None, often: Array | None
     No cell holds the probability `cut` within it.
     """
 
-    def summed(happened: Array, p: Array, heavy: Array | None, often: Array | None) -> Array:
+    def cell_of(p: Array) -> NDArray[np.intp]:
         with np.errstate(divide="ignore"):
             odds = np.clip(np.log(p) - np.log1p(-p), -_REACH, _REACH)
-        cell = 2 * np.minimum((odds + _REACH) / _WIDTH, _CELLS - 1).astype(np.intp) + (p >= cut)
-        cell = 2 * cell + (happened == 1)
+        cell: NDArray[np.intp] = 2 * np.minimum((odds + _REACH) / _WIDTH, _CELLS - 1).astype(np.intp) + (p >= cut)
+        return cell
+
+    def summed(happened: Array, p: Array, heavy: Array | None, often: Array | None) -> Array:
+        cell = 2 * cell_of(p) + (happened == 1)
         times = np.ones(len(p)) if often is None else often
         weights = times if heavy is None else heavy
         squares = times if heavy is None else heavy**2
@@ -271,24 +292,33 @@ def cells_of(happened: Array, p: Array, heavy: Array | None, often: Array | None
     tied = np.bincount(cells, weights=own * event) * np.bincount(cells, weights=own * ~event)
     pairs = float((own * event).sum() * (own * ~event).sum())
     within = float(tied.sum()) / 2 / pairs if pairs else 0.0
-    return Cells(event.astype(np.float64), mean[cells], own, squares[here], times[here], within)
+    told = event.astype(np.float64), mean[cells], own, squares[here], times[here]
+    return Cells(*told, within, lambda p: mean[cell_of(p)])
 
 
-def _even_in_log_odds(share: float, se: float, level: float) -> tuple[float, float]:
+def _even_in_log_odds(share: float, se: float, half: float) -> tuple[float, float]:
     if not 0 < share < 1 or not se > 0:
         return (share, share) if se == 0 else (math.nan, math.nan)
-    reach = float(sp.ndtri((1 + level) / 2)) * se / (share * (1 - share))
+    reach = half * se / (share * (1 - share))
     middle = math.log(share / (1 - share))
     return float(sp.expit(middle - reach)), float(sp.expit(middle + reach))
 
 
 def calibrate(
-    happened: Array, p: Array, weights: Array | None, parts: int, level: float, times: Array | None = None
+    happened: Array,
+    p: Array,
+    weights: Array | None,
+    parts: int,
+    level: float,
+    times: Array | None = None,
+    squares: Array | None = None,
+    drawn: DrawnRows | None = None,
 ) -> pd.DataFrame:
     """Compare predicted probabilities with what was observed, in parts of rising probability and about equal size.
 
     Equal probabilities stay together. Columns: `part`, `n`, `lowest`, `highest`, `predicted` (mean), `observed` (share)
-    with `low` and `high` (Wilson).
+    with `low` and `high` (Wilson, of as many independent rows as would tell as much of the share, at most those there are). The
+    arguments are those of `classify`.
     """
     if not isinstance(parts, int) or parts < 2:
         raise MarkbaseError(f"Calibration takes two parts or more, not {parts!r}.")
@@ -299,25 +329,33 @@ def calibrate(
     else:
         order = np.argsort(p, kind="stable")
         edges = np.unique(p[order][np.searchsorted(np.cumsum(times[order]), shares * times.sum())])
-    where = np.searchsorted(edges, p, side="left")
-    z2 = float(sp.ndtri((1 + level) / 2)) ** 2
-    records: list[dict[str, float]] = []
-    for part in np.unique(where):
-        here = where == part
-        n, w = int(here.sum() if times is None else round(float(times[here].sum()))), heavy[here]
-        observed = float(np.average(happened[here], weights=w))
-        middle = (observed + z2 / (2 * n)) / (1 + z2 / n)
-        half = math.sqrt(z2 * (observed * (1 - observed) / n + z2 / (4 * n**2))) / (1 + z2 / n)
-        records.append(
-            {
-                "part": len(records) + 1,
-                "n": n,
-                "lowest": float(p[here].min()),
-                "highest": float(p[here].max()),
-                "predicted": float(np.average(p[here], weights=w)),
-                "observed": observed,
-                "low": middle - half,
-                "high": middle + half,
-            }
-        )
-    return pd.DataFrame(records)
+    where, size = np.searchsorted(edges, p, side="left"), len(edges) + 1
+    sums = np.bincount(where, heavy, size)
+    some = np.flatnonzero(sums)
+    observed, predicted = (
+        np.bincount(where, heavy * each, size)[some] / sums[some] for each in (np.asarray(happened == 1), p)
+    )
+    n = np.round(np.bincount(where, times, size)).astype(np.int64)[some]
+    told = np.array(n, dtype=np.float64)
+    if drawn is not None:
+        told = sums[some] ** 2 / np.bincount(where, heavy**2 if squares is None else squares, size)[some]
+        shares = np.zeros(size)
+        shares[some] = observed
+        variance = drawn.variances_of_shares(edges, shares, np.where(sums > 0, sums, 1.0))[some]
+        vary = observed * (1 - observed)
+        told = np.where(vary > told * variance, told, vary / np.where(variance > 0, variance, 1.0))
+    z2 = t_quantile(level, np.inf if drawn is None else drawn.df) ** 2
+    middle = (observed + z2 / (2 * told)) / (1 + z2 / told)
+    half = np.sqrt(z2 * (observed * (1 - observed) / told + z2 / (4 * told**2))) / (1 + z2 / told)
+    return pd.DataFrame(
+        {
+            "part": np.arange(len(some)) + 1,
+            "n": n,
+            "lowest": [float(p[where == k].min()) for k in some],
+            "highest": [float(p[where == k].max()) for k in some],
+            "predicted": predicted,
+            "observed": observed,
+            "low": middle - half,
+            "high": middle + half,
+        }
+    )

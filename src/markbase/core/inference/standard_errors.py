@@ -71,6 +71,12 @@ class Errors:
         return f"a row that decides a coefficient alone is fitted exactly: no {self.kind} error of it exists"
 
     @property
+    def drawn(self) -> str:
+        """How rows were drawn together, in a few words; empty where they are independent."""
+        told = (f"clusters of `{self.cluster}`" * bool(self.cluster), f"strata of `{self.strata}`" * bool(self.strata))
+        return " within ".join(filter(None, told))
+
+    @property
     def words(self) -> str:
         """What the standard errors rest on, in a few words."""
         if self.kind == "classical":

@@ -238,7 +238,7 @@ class LogisticFit(Probabilities):
         -------
         Classification
             `table`, `correct` beside `guess` (always the commoner level), `sensitivity`, `specificity`, `area` with its
-            interval, and `cross_validate`: all of it on the rows held out. Without `folds` it is of the rows the model was
+            interval (`allows_for` says for which clusters or strata), and `held_out`: all of it on the rows held out. Without `folds` it is of the rows the model was
             fitted to, and better than it will be for others.
 
         Raises
@@ -269,7 +269,8 @@ class LogisticFit(Probabilities):
         Returns
         -------
         pandas.DataFrame
-            `part`, `n`, `lowest`, `highest`, `predicted` (mean), `observed` (share) with `low` and `high` (Wilson).
+            `part`, `n`, `lowest`, `highest`, `predicted` (mean), `observed` (share) with `low` and `high` (Wilson;
+            they allow for clusters, strata and sampling weights of the fit).
 
         Raises
         ------
