@@ -237,7 +237,9 @@ def test_sensitivity_is_what_refitting_gives_and_says_what_turns():
         assert row["p"] == pytest.approx(again["p"], rel=1e-8)
     told = [text for text in moved.changed if "`travel_min`" in text]
     assert [text[:43] for text in told] == ["Without `travel_min`, the standard error is"]
-    assert mb.specifications(fit, "voice").table["level"].nunique() == 3
+    of_voice = mb.specifications(fit, "voice")
+    assert of_voice.table["level"].nunique() == 3
+    assert "each level against alto; the same rows throughout" in str(of_voice)
     alone = mb.screen_fit(fit)
     pd.testing.assert_frame_equal(alone.terms, mb.screen(study, terms, "belonging").terms, rtol=1e-10)
 
@@ -277,11 +279,17 @@ def test_the_command_screens_prunes_and_draws(tmp_path):
     assert (again.returncode, "was not written over" in again.stderr) == (2, True)
     run("screen", DATA, *options, "--figures", str(tmp_path / "g"))
     assert {p.name: p.read_bytes() for p in (tmp_path / "g").iterdir()} == drawn
+    told = json.loads(run("screen", DATA, *options, "--json", "--focus", "age", "--cluster", "choir").stdout)
+    with pytest.warns(mb.MarkbaseWarning, match="only 24 clusters"):
+        fit = mb.fit_linear(mb.demo.choirs(), "belonging", terms.split(",")[:-1], cluster="choir")
+    assert told["specifications"]["table"][0]["se"] == fit.coefficients.query("term == 'age'")["se"].iloc[0]
+    assert told["specifications"]["errors"] == fit.errors.words
     told = json.loads(run("screen", DATA, *options, "--json", "--prune").stdout)
     assert told["pruned"]["steps"][0]["dropped"] in ("travel_km", "travel_min")
     assert told["names"][0] == "belonging"
     assert told["terms"][0]["gvif"] == mb.screen(mb.demo.choirs(), terms.split(",")[:-1], "belonging").terms["gvif"][0]
-    assert run("screen", DATA, "--codebook", BOOK, "--terms", "age,voice", "--focus", "age").returncode == 2
+    for more in (["--focus", "age"], ["--outcome", "belonging", "--cluster", "choir"]):
+        assert run("screen", DATA, "--codebook", BOOK, "--terms", "age,voice", *more).returncode == 2
 
 
 def test_figures_take_axes_and_set_nothing_global():

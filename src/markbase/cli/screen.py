@@ -76,6 +76,12 @@ from markbase.show.screen import pruned_page, screen_page, specifications_page
     panel="Screening",
 )
 @click.option(
+    "--cluster",
+    metavar="GROUP",
+    help="The group whose rows may go together, for the errors of --focus.",
+    panel="Screening",
+)
+@click.option(
     "--fixed-effects",
     multiple=True,
     metavar="GROUP",
@@ -95,6 +101,7 @@ def command(
     pruning: bool,
     keep: tuple[str, ...],
     focus: str | None,
+    cluster: str | None,
     fixed_effects: tuple[str, ...],
     manuscript: Path | None,
     figures: Path | None,
@@ -111,6 +118,8 @@ def command(
         raise click.UsageError("--keep protects terms from --prune; add that, or leave it out.")
     if focus and not outcome:
         raise click.UsageError("--focus needs --outcome: it is an estimate that moves.")
+    if cluster and not focus:
+        raise click.UsageError("--cluster is for the errors of --focus; add that, or leave it out.")
     with remarks() as told:
         with held_back() as held:
             study = Source(**source).open()
@@ -125,7 +134,7 @@ def command(
         protected = [*split(keep, study.columns), *([focus] if focus else [])]  # what the question is about stays
         pruned = result.prune(keep=list(dict.fromkeys(protected))) if pruning else None
         moved = (
-            specifications(fit_linear(study, outcome or "", names, fixed_effects=fixed_effects), focus)
+            specifications(fit_linear(study, outcome or "", names, fixed_effects=fixed_effects, cluster=cluster), focus)
             if focus
             else None
         )
@@ -142,6 +151,7 @@ def command(
         if moved:
             record["specifications"] = {
                 "focus": moved.focus,
+                "errors": moved.whole.errors.words,
                 "table": records_of(moved.table),
                 "changed": list(moved.changed),
             }

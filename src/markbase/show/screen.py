@@ -11,6 +11,7 @@ from markbase.core.screening.prune import Pruned
 from markbase.core.screening.screen import Screen
 from markbase.core.screening.specifications import Specifications
 from markbase.core.tables import rows_of
+from markbase.show.fit import errors_text
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
 
 FLAG = "▲"
@@ -174,11 +175,13 @@ def specifications_page(result: Specifications) -> Page:
     table = result.table
     left, right = min(float(table["low"].min()), 0.0), max(float(table["high"].max()), 0.0)
     room = 0.08 * (right - left) or 1.0
+    bases = [b for b in dict.fromkeys(table["against"]) if b]
     rows = []
     for r in rows_of(table):
         decimals = decimals_for(float(r.se))
         name = f"without {r.without}" if r.without else "the whole model"
         label = f"{name}: {r.level}" if r.level else name
+        label += f" against {r.against}" if r.against and len(bases) > 1 else ""
         known = math.isfinite(r.se)  # a row that decides it alone has no residual
         interval = from_to(number(r.low, decimals), number(r.high, decimals)) if known else ""
         figures = (number(r.se, decimals), interval, p_value(r.p)) if known else ("–", "no standard error", "")
@@ -195,6 +198,6 @@ def specifications_page(result: Specifications) -> Page:
     body = Table(heads, tuple(rows), frozenset({1, 2, 3, 4, 5}), 0, "lower ┊ higher")
     return Page(
         f"{result.focus} and {result.outcome}: how the estimate moves",
-        "the same rows throughout",
-        (Section("", blocks=(body, sentences)),),
+        f"{f'each level against {bases[0]}; ' if len(bases) == 1 else ''}the same rows throughout",
+        (Section("", blocks=(body, Facts((("errors", errors_text(result.whole)),)), sentences)),),
     )

@@ -30,11 +30,13 @@ class Specifications(ShownTables):
     level: float
     """Confidence level."""
     table: pd.DataFrame
-    """`without` (empty for the whole model), `level` (of a group), `estimate`, `se`, `t` (or `z`), `p`, `low`, `high`,
-    `moved` (change of the estimate, in standard errors of the whole model)."""
+    """`without` (empty for the whole model), `level` (of a group), `against` (what it is compared with), `estimate`, `se`, `t` (or `z`),
+    `p`, `low`, `high`, `moved` (change of the estimate, in standard errors of the whole model)."""
     changed: tuple[str, ...]
     """What leaving a term out does to the estimate, or to its standard error, in sentences; or that it
     cannot be told from chance; empty if next to nothing."""
+    whole: AnyFit
+    """The whole model."""
 
 
 @checked
@@ -89,7 +91,7 @@ def specifications(fit: AnyFit, focus: str) -> Specifications:
     if whole["se"].isna().any():
         unknown = f"in the whole model it has no standard error: {fit.errors.unknown_words}"
         changed.append(f"What moves cannot be told from chance, since {unknown}.")
-    return Specifications(focus, fit.outcome.name, fit.level, pd.DataFrame(records), tuple(changed))
+    return Specifications(focus, fit.outcome.name, fit.level, pd.DataFrame(records), tuple(changed), fit)
 
 
 def _rows(fit: AnyFit, focus: str) -> pd.DataFrame:
@@ -101,7 +103,7 @@ def _records(name: str, rows: pd.DataFrame, whole: pd.DataFrame, statistic: str)
     records: list[dict[str, object]] = []
     for row, before in zip(rows_of(rows), rows_of(whole), strict=True):
         moved = (row.estimate - before.estimate) / before.se if before.se > 0 else math.nan
-        shown = {k: getattr(row, k) for k in ("level", "estimate", "se", statistic, "p", "low", "high")}
+        shown = {k: getattr(row, k) for k in ("level", "against", "estimate", "se", statistic, "p", "low", "high")}
         records.append({"without": name, **shown, "moved": moved})
     return records
 
