@@ -14,6 +14,7 @@ from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options, only_for
 from markbase.cli.sampling_options import seed_option
 from markbase.core.checks.clusters_left_out import few_enough, moved_most
+from markbase.core.design.terms import levels_against
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.errors import FitError, remark
 from markbase.core.results.linear import LinearFit
@@ -96,7 +97,11 @@ def command(
             else:
                 page = classification_page(sorted_rows)
                 sections = (*page.sections, calibration_section(fit), *cases_page(fit, worst).sections)
-                sections += () if clusters is None else (clusters_section(clusters, ratios=True),)
+                sections += (
+                    ()
+                    if clusters is None
+                    else (clusters_section(clusters, levels_against(fit.model_terms), ratios=True),)
+                )
                 found = replace(page, sections=sections)
         if figures:
             draw_checks_of(fit, figures, replaces)

@@ -252,14 +252,17 @@ def checks_page(checks: Checks) -> Page:
         for r in checks.cases.itertuples(index=False, name=None)
     )
     heads = (name, "observed", "fitted", "residual", "leverage", "influence", "leaving it out moves (se)")
+    against = f"; {checks.against}" if checks.against else ""
     table = Table(heads, rows, frozenset({1, 2, 3, 4, 5}), 6)
     return Page(
         f"{checks.outcome}: checks of the fit",
         "figures to think with, not marks to pass",
         (
             Section("What was looked at", blocks=(Sentences(tuple(lines)),)),
-            Section("Cases that weigh most", "residuals standardised; influence is Cook's distance", (table,)),
-            *([] if checks.clusters is None else [clusters_section(checks.clusters)]),
+            Section(
+                "Cases that weigh most", f"residuals standardised; influence is Cook's distance{against}", (table,)
+            ),
+            *([] if checks.clusters is None else [clusters_section(checks.clusters, checks.against)]),
         ),
     )
 
@@ -269,8 +272,8 @@ def of_whole(cluster: str) -> str:
     return f", whole levels of {cluster}," if cluster else ""
 
 
-def clusters_section(table: pd.DataFrame, ratios: bool = False) -> Section:
-    """Describe which clusters estimates rest on: of each the coefficient that leaving it out would move most."""
+def clusters_section(table: pd.DataFrame, against: str, ratios: bool = False) -> Section:
+    """Describe which clusters estimates rest on: of each the coefficient that leaving it out would move most; `against` names the bases."""
     shown = table.head(_MOST_CLUSTERS)
     rows = tuple(
         Row(
@@ -292,7 +295,7 @@ def clusters_section(table: pd.DataFrame, ratios: bool = False) -> Section:
     note = f"{more}of each the coefficient that leaving it out would move most, in its standard errors"
     return Section(
         "Without each cluster",
-        note + (" (log odds, by one step of the fit)" if ratios else ""),
+        note + (" (log odds, by one step of the fit)" if ratios else "") + (f"; {against}" if against else ""),
         (Table(heads, rows, frozenset({1, 3, 4, 5})),),
     )
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 
+from markbase.core.design.terms import levels_against
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import decimals_for, from_to, number, p_value, share, short, without_zero
 from markbase.core.screening.limits import R_IN_USE, VIF_IN_USE
@@ -129,6 +130,7 @@ def _columns(screen: Screen) -> Section:
         rows.append(Row(cells))
     heads = ("coded column", "vif", "tolerance", "R² from the others", "se times")
     note = "“se times”: the standard error is so many times what it would be with nothing in common"
+    note += f"; {against}" if (against := levels_against(screen.basis.terms)) else ""
     return Section(
         "5  Variance inflation (VIF) of each coded column", note, (Table(heads, tuple(rows), frozenset({1, 2, 3, 4})),)
     )

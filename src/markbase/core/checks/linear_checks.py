@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from markbase.core.checks.clusters_left_out import clusters_finding
 from markbase.core.checks.spread import spread_finding
-from markbase.core.design.terms import single
+from markbase.core.design.terms import levels_against, single
 from markbase.core.diagnostics.residuals import Checks, Finding, Views, serial, shape
 from markbase.core.errors import FitError, MarkbaseError, count_noun, listed, quoted
 from markbase.core.estimation.whitening import Whitened
@@ -78,9 +78,9 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
                 f"cluster the errors by `{name}`",
             )
         )
-    return Checks(
-        fit.outcome.name, skew, kurtosis, k2, k2_p, *fit._spread, lines, cases, clusters, found, tuple(findings)
-    )
+    of_shape = (skew, kurtosis, k2, k2_p)
+    tables, told = (lines, cases, clusters), (found, tuple(findings), levels_against(fit.model_terms))
+    return Checks(fit.outcome.name, *of_shape, *fit._spread, *tables, *told)
 
 
 def _units(fit: LinearFit) -> tuple[str, NDArray[np.intp]] | None:

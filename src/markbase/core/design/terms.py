@@ -280,6 +280,17 @@ def variables_of(terms: Sequence[Term]) -> dict[str, Variable]:
     return {v.name: v for t in terms for v in t.variables}
 
 
+def levels_against(terms: Sequence[Term]) -> str:
+    """Say what the levels of each group of some terms are compared with; empty without groups."""
+    told = []
+    for name, group in variables_of(terms).items():
+        if group.is_categorical:
+            scheme = group.column.scheme
+            others = "against the mean of its levels" if scheme == "effect" else f"in {scheme} coding"
+            told.append(f"{name} {f'against {group.base_label}' if scheme == 'indicator' else others}")
+    return ", ".join(told)
+
+
 def variable_of(terms: Sequence[Term], name: str, kind: str) -> Variable:
     """Return the variable of some terms that has a name and is of a kind, ``numeric`` or ``categorical``; raises ColumnError."""
     alike = {v.name: v for v in variables_of(terms).values() if v.kind == kind}

@@ -98,6 +98,8 @@ class Checks(ShownTables):
     """Correlation of a residual with the one before, Durbin and Watson's d, and p by the normal approximation; None without an order."""
     findings: tuple[Finding, ...]
     """All of it, with what it means and what would do."""
+    against: str = ""
+    """What the levels of each group are compared with, in words; empty without groups."""
 
 
 def shape(residuals: Array) -> tuple[float, float, float, float]:
