@@ -56,11 +56,14 @@ class NumberFacts:
     def of(cls, values: NDArray[np.float64]) -> NumberFacts:
         """Take them of an array, shape (rows,)."""
         rows = len(values)
-        gaps = np.isnan(values)
-        values = values[~gaps] if gaps.any() else values
-        if not len(values):
-            return cls(rows=rows)
-        low, high = float(values.min()), float(values.max())
+        with np.errstate(invalid="ignore"):
+            low = float(values.min()) if rows else math.nan
+        if math.isnan(low):  # a gap is lower than nothing, and tells itself without a pass of its own
+            values = values[~np.isnan(values)]
+            if not len(values):
+                return cls(rows=rows)
+            low = float(values.min())
+        high = float(values.max())
         infinite = int(np.count_nonzero(np.isinf(values))) if math.isinf(low) or math.isinf(high) else 0
         offset = second = third = math.nan
         if not infinite:

@@ -37,9 +37,10 @@ class Numbers:
             values = numbers_of(pc.cast(column, pa.float64()) if pa.types.is_string(column.type) else column)
         except pa.ArrowInvalid:
             return None
-        if self.written and int(np.isnan(values).sum()) > column.null_count:
+        facts = NumberFacts.of(values)
+        if self.written and facts.rows - facts.valid > column.null_count:
             return None  # a text such as nan is no number
-        return values, NumberFacts.of(values)
+        return values, facts
 
     def take(
         self,
