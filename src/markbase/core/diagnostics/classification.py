@@ -343,7 +343,8 @@ def calibrate(
         shares[some] = observed
         variance = drawn.variances_of_shares(edges, shares, np.where(sums > 0, sums, 1.0))[some]
         vary = observed * (1 - observed)
-        told = np.where(vary > told * variance, told, vary / np.where(variance > 0, variance, 1.0))
+        less = (variance > 0) & (vary < told * variance)  # of a share of 0 or 1 no row differs from another
+        told[less] = (vary / np.where(less, variance, 1.0))[less]
     z2 = t_quantile(level, np.inf if drawn is None else drawn.df) ** 2
     middle = (observed + z2 / (2 * told)) / (1 + z2 / told)
     half = np.sqrt(z2 * (observed * (1 - observed) / told + z2 / (4 * told**2))) / (1 + z2 / told)

@@ -282,14 +282,15 @@ def average_slope(
         heavy = np.ones(len(event)) if weights is None else weights
         weight = heavy.sum() if used is None else heavy[used].sum()
         curvature = curvature if used is None else np.where(used, curvature, 0.0)
-        sums = own.sums_of(curvature * (1 - 2 * p) * slope)
-        for (start, size), rise, at in zip(bare, rises, codes, strict=True):
-            moved = curvature * np.where(curvature > 0, rise, 0.0)
-            if at is None:
-                sums[start] += moved.sum()
-            else:
-                sums[start : start + size] += np.bincount(np.maximum(at, 0), weights=moved, minlength=size)
-        return np.asarray(weight), np.asarray(curvature @ slope), sums
+        with np.errstate(invalid="ignore"):  # steep without bound in some rows: no finite average
+            sums = own.sums_of(curvature * (1 - 2 * p) * slope)
+            for (start, size), rise, at in zip(bare, rises, codes, strict=True):
+                moved = curvature * np.where(curvature > 0, rise, 0.0)
+                if at is None:
+                    sums[start] += moved.sum()
+                else:
+                    sums[start : start + size] += np.bincount(np.maximum(at, 0), weights=moved, minlength=size)
+            return np.asarray(weight), np.asarray(curvature @ slope), sums
 
     codes = [at for _, _, at in moving]
     trees = (list(changed.blocks), rows.event, rows.used, rows.weights, rises, codes)
