@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
@@ -25,6 +25,7 @@ from markbase.core.errors import MarkbaseError
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.rows.parts import each_part
 from markbase.core.rows.sums import total_of
+from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]
 _REACH, _CELLS = 40.0, 1 << 17
@@ -73,6 +74,8 @@ class Classification(ShownTables):
     """Its interval, low end (DeLong, even in log odds; of rows drawn in clusters, Obuchowski)."""
     area_high: float
     """High end."""
+    _ordered: _Ordered
+    """The rows by their probabilities."""
     held_out: Classification | None = None
     """The same on rows the model had not seen, if it was asked for."""
     folds: int = 0
@@ -81,12 +84,15 @@ class Classification(ShownTables):
     """Rows that could not be predicted in their turn, as their level occurred in no other part."""
     cluster: str = ""
     """The column whose whole levels were held out, where errors are clustered; empty where single rows were."""
-    points: pd.DataFrame = field(default_factory=pd.DataFrame)
-    """The curve: `cut`, `sensitivity`, `specificity`."""
     allows_for: str = ""
     """What the interval of the area allows for: clusters, or strata, of the errors of the fit; empty where rows are independent."""
     area_within: float = 0.0
     """By how much the area may be off at most: 0 where all rows are in memory; in parts, those of nearly equal log odds count as ties."""
+
+    @own_table
+    def points(self) -> pd.DataFrame:
+        """The curve, from the highest cut on: `cut`, `sensitivity`, `specificity`."""
+        return self._ordered.curve()
 
     @property
     def correct(self) -> float:
@@ -159,7 +165,7 @@ def classify(
         area,
         low,
         high,
-        points=ordered.curve(),
+        ordered,
         allows_for="" if drawn is None else drawn.words,
         **more,  # type: ignore[arg-type]
     )
