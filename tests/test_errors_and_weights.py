@@ -247,6 +247,9 @@ def test_the_page_says_what_weights_are():
     ):
         fit = mb.fit_linear(mb.Study(frame), "score", ["age"], weights="w", weights_are=kind)
         assert told in " ".join(str(fit).split())
+    study = mb.Study(frame).as_role("w", "weight")
+    fits = [mb.fit_linear(study, "score", terms) for terms in (["age"], ["w"])]
+    assert ["none: w holds some (its role), which are not made use of" in str(f) for f in fits] == [True, False]
 
 
 @pytest.mark.parametrize(("events", "remarked"), [(20, False), (19, True)])

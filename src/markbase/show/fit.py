@@ -72,7 +72,10 @@ def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
     text = f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)})"
     guessed = [_guess(c) for c in (fit.outcome, *(v.column for v in fit.variables)) if c.guess]
     doubt = [("guessed", f"{', '.join(guessed)}: no codebook says so; declare their kinds")] if guessed else []
-    weighed = [*about, *([("weights", fit.weights.words)] if fit.weights else [])]
+    weighed = list(about)
+    if fit.weights or fit.possible_weights:
+        unused = f"none: `{fit.possible_weights}` holds some (its role), which are not made use of"
+        weighed.append(("weights", fit.weights.words if fit.weights else unused))
     if fit.retold:
         weighed.append(("told again", fit.retold))
     if isinstance(fit, LinearFit) and fit.fixed_effects:

@@ -121,6 +121,8 @@ class Request:
     """The column that names the cases."""
     possible_cluster: str
     """A column with the role of a cluster that is not made use of; empty for none."""
+    possible_weights: str
+    """The same of weights."""
     index: pd.Index[Any] | None = None
     """The index of the rows of the study."""
 
@@ -175,6 +177,7 @@ def check_request(
     names = [study[n] for n in study.columns if study[n].role == "identifier"]
     possible = [n for n in study.columns if study[n].role == "cluster" and study[n].is_categorical and n not in inside]
     hint = possible[0] if possible and grouping is None else ""
+    unused = [n for n in study.columns if study[n].role == "weight" and n not in inside | {target.name}]
     if grouping is None and not controls:
         remark_on_repeated_rows(study, columns, target, used)
     return Request(
@@ -189,6 +192,7 @@ def check_request(
         options.level,
         names[0] if names else None,
         hint,
+        unused[0] if unused and weighing is None else "",
         study.index,
     )
 

@@ -73,6 +73,8 @@ class Estimated(Shown, ABC):
     """With how much each row counts; None if all count alike."""
     possible_cluster: str = ""
     """A column with the role of a cluster by which the errors are not clustered; empty for none."""
+    possible_weights: str = ""
+    """A column with the role of weights, of which no use is made; empty for none."""
 
     identifier: Column | None = None
     """The column that names the cases; None if the data have none."""

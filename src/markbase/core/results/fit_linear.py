@@ -188,6 +188,7 @@ def fit_linear(
         strata=request.strata,
         weights=request.weights,
         possible_cluster=request.possible_cluster,
+        possible_weights=request.possible_weights,
         identifier=request.identifier,
         index=request.index,
         fixed_effects=fixed,

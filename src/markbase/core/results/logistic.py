@@ -69,7 +69,8 @@ class LogisticFit(Probabilities):
         """Fit other terms on the rows of this fit."""
         kind = self.errors.asked or "classical"
         rows = self.used, self.sample, self.weights, self.cluster, self.strata
-        request = Request((), (), *rows, kind, self.level, self.identifier, self.possible_cluster, self.index)
+        hints = self.possible_cluster, self.possible_weights
+        request = Request((), (), *rows, kind, self.level, self.identifier, *hints, self.index)
         return fit_of(self.outcome, terms, request, self.data_name, bool(self.penalty))
 
     def _with_only(self, parts: tuple[Term, ...]) -> LogisticFit:
@@ -382,6 +383,7 @@ def fit_of(target: Column, terms: tuple[Term, ...], request: Request, name: str,
         strata=request.strata,
         weights=request.weights,
         possible_cluster="" if firth else request.possible_cluster,
+        possible_weights="" if firth else request.possible_weights,
         identifier=request.identifier,
         index=request.index,
         theta=found.theta,
