@@ -56,10 +56,13 @@ def check_levels(moments: Moments, terms: Sequence[Term], outcome: Column) -> No
         for level in np.flatnonzero(rows > 0):
             share = events[level] / rows[level]
             if share < 1e-9 or share > 1 - 1e-9:
-                which = "none" if share < 0.5 else "every one"
+                here = count_noun(round(rows[level]), "row")
+                which = (
+                    ("none of them has" if share < 0.5 else "every one of them has") if here != "1 row" else "it has"
+                )
+                happens = outcome.levels[0 if here == "1 row" and share < 0.5 else 1].label
                 told.append(
-                    f"`{name}` is {cell_label(component.groups, int(level))} in {count_noun(round(rows[level]), 'row')} used, and {which} of them has "
-                    f"`{outcome.name}` = `{outcome.levels[1].label}`"
+                    f"`{name}` is {cell_label(component.groups, int(level))} in {here} used, and {which} `{outcome.name}` = `{happens}`"
                 )
     if told:
         more = f" (and {len(told) - 4} more)" if len(told) > 4 else ""
