@@ -118,6 +118,11 @@ def test_what_hardly_belongs_is_said_and_what_cannot_be_told_is_refused():
     apart = mb.Study(pd.DataFrame({"a": [1, 2, 3, 4, 5, 6], "b": [3, 5, 1, 6, 2, 3]}))
     assert mb.reliability(apart, ["a", "b"]).statements[0].startswith("On average the items do not go together")
     assert str(mb.reliability(study, ["a", "b"]).statements[0]).startswith("Of two items")
+    drawn = mb.reliability(study.as_role("c", "weight"), ["a", "b"]).statements
+    assert (
+        "Rows are taken for independent and count alike: no account is taken of the weights in `c` (its role)."
+        in drawn
+    )
     opposite = mb.reliability(mb.Study(frame.assign(b=-frame["a"])), ["a", "b"])
     assert np.isnan(opposite.alpha)
     assert "none: the sum of the items does not vary" in str(opposite)

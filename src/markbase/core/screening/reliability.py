@@ -42,6 +42,8 @@ class Reliability(ShownTables):
     """What the data are called."""
     wordings: Mapping[str, str]
     """What the codebook says of items it has."""
+    unheeded: tuple[str, ...] = ()
+    """Columns with the role of clusters, strata or weights, of which these figures take no account, each with what it holds."""
 
     @property
     def items(self) -> tuple[str, ...]:
@@ -118,6 +120,11 @@ class Reliability(ShownTables):
             told.append(
                 "Alpha does not show that the items measure one thing: of the variance of the standardised items the first principal "
                 f"component holds {first}, the second {second}."
+            )
+        if self.unheeded:
+            role = "its role" if len(self.unheeded) == 1 else "their roles"
+            told.append(
+                f"Rows are taken for independent and count alike: no account is taken of {listed(self.unheeded)} ({role})."
             )
         told.append(
             "It is reliability in these rows, and only where the items err independently; among people who are more alike it is lower."
@@ -239,4 +246,7 @@ def reliability(study: Study | AnyTable, items: Sequence[str], *, level: float =
             f"{listed(quoted(found.fixed))} {'does' if one else 'do'} not vary in the rows that have every item, so {'it goes' if one else 'they go'} "
             f"with nothing; leave {'it' if one else 'them'} out."
         )
-    return Reliability(found, sample, level, study.name, {c.name: c.label for c in columns if c.label})
+    held = {"cluster": "clusters", "stratum": "strata", "weight": "weights"}
+    drawn = (study[n] for n in study.columns if study[n].role in held and n not in items)
+    unheeded = tuple(f"the {held[c.role or '']} in `{c.name}`" for c in drawn)
+    return Reliability(found, sample, level, study.name, {c.name: c.label for c in columns if c.label}, unheeded)
