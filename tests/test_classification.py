@@ -104,6 +104,8 @@ def test_intervals_allow_for_how_rows_were_drawn(drawn, weights):
     odds = np.log(c.area / (1 - c.area)) + np.array([-half, half])
     assert [c.area_low, c.area_high] == pytest.approx(1 / (1 + np.exp(-odds)), rel=1e-10)
     assert c.allows_for == " within ".join(f"{k.replace('r', 'rs') if k == 'cluster' else k} of `{v}`" for k, v in drawn.items())  # fmt: skip
+    if "cluster" in drawn:
+        assert fit.classification(folds=3).held_out.allows_for == c.allows_for
     for row in itertools.chain(fit.calibration(4).itertuples(), fit.calibration(70).itertuples()):
         here = (p >= row.lowest) & (p <= row.highest)
         variance = spread(np.where(here, w * (y - row.observed), 0) / w[here].sum())

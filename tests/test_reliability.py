@@ -120,8 +120,7 @@ def test_what_hardly_belongs_is_said_and_what_cannot_be_told_is_refused():
     assert str(mb.reliability(study, ["a", "b"]).statements[0]).startswith("Of two items")
     drawn = mb.reliability(study.as_role("c", "weight"), ["a", "b"]).statements
     assert (
-        "Rows are taken for independent and count alike: no account is taken of the weights in `c` (its role)."
-        in drawn
+        "Rows are taken for independent and count alike: no account is taken of the weights in `c` (its role)." in drawn
     )
     opposite = mb.reliability(mb.Study(frame.assign(b=-frame["a"])), ["a", "b"])
     assert np.isnan(opposite.alpha)

@@ -144,6 +144,9 @@ def test_strata_are_the_same_in_parts_saved_refitted_and_from_a_plan(drawn, stud
     assert "drawn within 4 strata of voice" in " ".join(typed.stdout.split())
     logistic = [mb.fit_logistic(cut[0], "stays", t, event="yes", **more) for t in (["age", "voice"], ["age"])]
     same(logistic[0].without("voice").coefficients, logistic[1].coefficients, 1e-8)
+    in_parts = mb.fit_logistic(cut[1], "stays", ["age", "voice"], event="yes", **more)
+    ends = [[c.area_low, c.area_high] for c in (f.classification() for f in (logistic[0], in_parts))]
+    assert ends[1] == pytest.approx(ends[0], abs=1e-4)
     beside = mb.compare(mb.fit_linear(cut[0], "belonging", ["age"]), whole)
     assert "within `district`" in " ".join(beside.cautions)
     two = mb.Study(sample().assign(two=lambda d: np.where(d.index < 2, "x", "y")))  # a fold may have one of both rows

@@ -75,7 +75,6 @@ def _drawn(fit: LogisticFit, p: Array | None = None, rows: NDArray[np.bool_] | N
         None if fit.cluster is None else (fit.cluster, fit.cluster.values[inside]),
         None if fit.strata is None else (fit.strata, fit.strata.values[inside]),
         fit.errors.drawn,
-        fit.df_rest,
     )
 
 

@@ -53,8 +53,6 @@ class DrawnRows:
     """The same of strata."""
     words: str
     """What of it intervals allow for, in a few words; empty where rows are independent."""
-    df: float
-    """Degrees of freedom of the quantile that makes intervals; infinite for the normal distribution."""
     counted: Callable[[Array], Array] = lambda p: p
     """The probability by which a row of another one is counted, where rows of nearly equal ones are taken together."""
 
