@@ -73,8 +73,11 @@ def read_as_totals(texts: Sequence[str]) -> list[int]:
     forms = [_form(text).rstrip(" :.") for text in texts]
     if len(forms) <= _FEWEST_PARTS:
         return []
+    stems, known = [form.removesuffix(" total") for form in forms], set(forms)
     return [
-        k for k, form in enumerate(forms) if _TOTAL.fullmatch(form) or form.removesuffix(" total") in {*forms} - {form}
+        k
+        for k, (form, stem) in enumerate(zip(forms, stems, strict=True))
+        if _TOTAL.fullmatch(form) or (stem != form and stem in known)
     ]
 
 
