@@ -3,10 +3,31 @@
 import itertools
 
 import numpy as np
+import pandas as pd
 import pytest
 
 import markbase as mb
 from markbase.core.study.coding import grid
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_of_very_many_levels_nothing_is_laid_out_that_grows_with_their_square():
+    data = pd.DataFrame({"g": [f"level {k}" for k in range(1001)] * 2, "y": np.arange(2002.0) % 8})
+    study = mb.Study(data, codebook={"columns": {"g": {"kind": "categorical"}}})
+    with pytest.raises(
+        mb.ColumnError, match="has 1,001 levels with rows, more than the 1,000 whose coding is laid out"
+    ):
+        study.coding("g")
+    few = study.keep_levels("g", [f"level {k}" for k in range(30)])
+    assert few["g"].missing_counts() == [("one of 971 levels not kept", 1942)]
+    with pytest.raises(mb.ColumnError, match="more than 250 codes for a missing answer"):
+        study.blank("y", [*range(300)])
+    told = str(few.coding("g"))
+    assert "30 levels, 29 columns: more than can be read here; as data it is whole" in told
+    with pytest.raises(mb.MarkbaseError, match="500,500 pairs of them are more than the 50,000 that are compared"):
+        mb.fit_linear(study, "y", ["g"]).between("g")
+    totals = study.merge_levels("g", {"level 1": ["level 2"]}).trail.steps[-1].check
+    assert (totals.passed, totals.table["rows"].tolist()) == (True, [2] * 1001)
 
 
 def test_coding_grids_are_what_the_coefficients_need_and_indicators_add_up():

@@ -333,6 +333,20 @@ def test_a_group_of_very_many_levels_is_as_its_columns_laid_out(weights, place):
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_a_group_of_very_many_levels_alone_is_told_by_its_means_without_a_word_of_linear_algebra(capfd):
+    data = _many_levels(seed=4)
+    fit = mb.fit_linear(mb.Study(data).mark("g", "g017"), "y", ["g"])
+    own = data.groupby("g")["y"]
+    means, n = own.mean(), own.count()
+    sigma = np.sqrt((own.var() * (n - 1)).sum() / (len(data) - len(n)))
+    told = fit.coefficients.iloc[1:].set_index("level")
+    np.testing.assert_allclose(told["estimate"], (means - means["g017"])[told.index], rtol=1e-9, atol=1e-12)
+    told = told.drop("g017")
+    np.testing.assert_allclose(told["se"], sigma * np.sqrt(1 / n + 1 / n["g017"])[told.index], rtol=1e-10)
+    assert capfd.readouterr().err == ""
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 @pytest.mark.parametrize("more", [
     {}, {"errors": "HC3"}, {"cluster": "team"}, {"weights": "times"}, {"weights": "times", "weights_are": "frequency"},
     {"fixed_effects": "team"}, {"fixed_effects": ("team", "day"), "cluster": "team"},

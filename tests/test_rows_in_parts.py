@@ -205,6 +205,13 @@ def test_steps_and_what_is_made_of_studies_are_those_of_rows_in_memory(studies, 
     same(STEPS[what](whole), STEPS[what](parts), 1e-9)
 
 
+def test_values_are_counted_where_they_occur_if_they_could_be_very_many(studies, monkeypatch):
+    wanted = [STEPS["cut"](studies[0]), studies[0].merge_levels("choir", below=70).trail.steps[-1].check.table]
+    monkeypatch.setattr("markbase.core.rows.row_functions._MOST_COUNTED", 3)
+    for study in studies:
+        same([STEPS["cut"](study), study.merge_levels("choir", below=70).trail.steps[-1].check.table], wanted)
+
+
 REFUSED = {
     "Spearman's correlation": lambda s: mb.screen(s, ["age", "rehearsals"], "belonging", method="spearman"),
     "a lag over rows that are not sorted by `choir` and, within it, `rehearsals`,": lambda s: s.lag(

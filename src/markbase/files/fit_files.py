@@ -168,6 +168,8 @@ def _digest(record: Mapping[str, Any]) -> str:
 
 def _plain(value: Any) -> Any:
     """Return a value as JSON can hold it."""
+    if isinstance(value, np.ndarray) and value.dtype.kind in "biuf" and np.isfinite(value).all():
+        return value.tolist()  # a look at each number takes long where there are millions
     if isinstance(value, (np.ndarray, np.generic)):
         return _plain(value.tolist())
     if isinstance(value, float) and not math.isfinite(value):

@@ -23,7 +23,7 @@ from markbase.core.study.verification import Check
 from markbase.core.tables import rows_of
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 
-_MOST_LEVELS, _OFTEN = 6, 3
+_MOST_LEVELS, _OFTEN, _MOST_CODED = 6, 3, 12
 
 Mend = Callable[[Mapping[str, Any]], str]
 """How a step that would mend something is written."""
@@ -221,7 +221,8 @@ def coding_page(coding: Coding) -> Page:
     sections = []
     for scheme, table in coding.grids.items():
         here = " (in force)" if scheme == coding.scheme else ""
-        laid = _plain_table(table.reset_index())
+        size = f"{len(table):,} levels, {count_noun(table.shape[1], 'column')}: more than can be read here; as data it is whole"
+        laid = _plain_table(table.reset_index()) if len(table) <= _MOST_CODED else Facts((("not laid out here", size),))
         sections.append(Section(f"{scheme}{here}", coding.meaning[scheme].replace("`", ""), (laid,)))
     facts = [(what, f"{rows:,}") for what, rows in coding.row_sums.items()]
     facts.append(

@@ -148,11 +148,13 @@ def map_coefficients(
     columns: NDArray[np.intp],
     level_form: bool = False,
     at: Mapping[str, float] | None = None,
+    without: str = "",
 ) -> CoefficientMap:
     """Say what each coefficient is, the intercept first, as a combination of the inner `columns`, shape (p,).
 
     With `level_form` groups that are not coded by indicators are told by the effects of their levels. `at` says where
-    numeric columns are held that a coefficient is not about, 0 for those not named; powers count from there.
+    numeric columns are held that a coefficient is not about, 0 for those not named; powers count from there. `without` names a
+    group, coded by indicators, at whose base all coefficients are told, and of which none is told itself.
     """
     variables, components = variables_of(terms), components_of(terms)
     codings: dict[str, Contrasts] = {}
@@ -160,7 +162,11 @@ def map_coefficients(
         if variable.is_categorical:
             scheme = variable.column.scheme
             form = "effect" if level_form and scheme != "indicator" else scheme
-            codings[name] = contrasts(form, variable.labels, variable.base, variable.places.tolist())
+            if name == without:
+                at_base = (np.arange(variable.size) == variable.base).astype(np.float64)
+                codings[name] = Contrasts((), np.zeros((0, variable.size)), at_base)
+            else:
+                codings[name] = contrasts(form, variable.labels, variable.base, variable.places.tolist())
     rows = [_Row(Coefficient("(intercept)", Compared("", "", False)), {}, {})]
     rows += [row for term in terms for row in _own_rows(term, codings)]
     places = at or {}

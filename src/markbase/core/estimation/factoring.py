@@ -45,6 +45,8 @@ class Factored:
         m = len(self.group)
         inverse = np.zeros(self.factor.shape)
         inverse[:m, :m] = self.group
+        if m == len(inverse):
+            return inverse
         inverse[m:, m:] = np.triu(scipy.linalg.lapack.dtrtri(self.factor[m:, m:])[0])
         inverse[:m, m:] = -(self.group @ self.factor[:m, m:]) @ inverse[m:, m:]
         return inverse
@@ -83,6 +85,8 @@ def factored(products: Array, sums: Array, weight: float, lengths: Array, levels
         products[np.ix_(others, others)], sums[others], sums[others], weight, lengths[others], lengths[others]
     )
     rest -= across.T @ across
+    if len(others) == 1:  # the outcome
+        return Factored(factor, levels, m, across[:, -1], group)
     below, order, rank, _ = scipy.linalg.lapack.dpstrf(rest[:-1, :-1], tol=_PIVOT, lower=0)
     order = order - 1
     factor[:m, m:], factor[m:, m:] = across[:, order], below

@@ -22,6 +22,7 @@ from markbase.core import extended_precision as twofold
 from markbase.core.design.cross_products_extended import gather_twofold
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
+from markbase.core.errors import remark
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares_solution import Dependent, Pivoted, Solution, Swept, condition_of
 
@@ -29,6 +30,8 @@ Array = NDArray[np.float64]
 
 MOST_CONDITION = 1e11
 """Beyond this scaled condition number fewer than 7 digits could be vouched for."""
+_LONG = 400
+"""With more columns it takes more than a few seconds."""
 _DEPENDENT = 1e-13
 _NOTHING_WITHIN = 1e-26
 
@@ -47,6 +50,11 @@ def solve_twofold(
     The solution holds what its coefficients leave over in rounding.
     """
     p = len(columns)
+    if p > _LONG:
+        remark(
+            f"The {p:,} columns of these terms are nearly dependent or very far from 0, or they reproduce the outcome: they are solved in twice the digits, "
+            f"which takes long for so many (a minute for a thousand, eight for two thousand)."
+        )
     everything = np.append(columns, moments.cross.shape[0] - 1)
     high, low = gather_twofold(moments, blocks, used, total_rows, weights)
     grid = np.ix_(everything, everything)

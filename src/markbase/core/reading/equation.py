@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from dataclasses import replace
 
 import numpy as np
 
@@ -13,30 +12,34 @@ from markbase.core.errors import MarkbaseError
 from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.formatting import decimals_for, number
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.coefficient_rows import CoefficientRows
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.statements import Equation, EquationPart, Lines
 from markbase.core.results.stored_fit import StoredFit
-from markbase.core.tables import rows_of
 
 _DIGITS = 4
 
 
-def make_equation(fit: AnyFit | StoredFit, without: str = "") -> Equation:
-    """Write the equation of a fit; without the terms of a group it is that of its base.
+def make_equation(fit: AnyFit | StoredFit) -> Equation:
+    """Write the equation of a fit.
 
     All coefficients but the bases', each shown to four digits of its standard error, so that a prediction made from the
     shown figures is off by far less than the error itself.
     """
+    return _written(fit, CoefficientRows(fit.equation_map, fit.inner))
+
+
+def _written(fit: AnyFit | StoredFit, rows: CoefficientRows, without: str = "") -> Equation:
+    """Write some coefficients of a fit as an equation, `without` the base of a group at one of whose levels it is."""
     parts: list[EquationPart] = []
-    table = fit.equation_rows
-    for told, row in zip(fit.equation_map.rows, rows_of(table), strict=True):
-        if row.base or math.isnan(row.estimate) or without in (name for name, _ in told.shown_levels):
+    for told, estimate, se in zip(rows.map.rows, rows.estimates.tolist(), rows.se.tolist(), strict=True):
+        if told.compared.base or math.isnan(estimate):
             continue
-        decimals = decimals_for(float(row.se), _DIGITS) if not math.isnan(row.se) else 4
+        decimals = decimals_for(se, _DIGITS) if not math.isnan(se) else 4
         if fit.exact:
-            decimals = decimals_for(abs(float(row.estimate)) or 1.0, 6)
+            decimals = decimals_for(abs(estimate) or 1.0, 6)
         factor = _factor(told) if parts else ""
-        parts.append(EquationPart(float(row.estimate), number(abs(float(row.estimate)), decimals), factor))
+        parts.append(EquationPart(estimate, number(abs(estimate), decimals), factor))
     groups = {v.name: v for t in fit.model_terms for v in t.groups}
     bases = tuple((g.name, g.base_label if g.column.scheme == "indicator" else "") for g in groups.values())
     bases = tuple(pair for pair in bases if pair[0] != without)
@@ -53,18 +56,11 @@ def _factor(told: Coefficient) -> str:
 def make_lines(fit: AnyFit | StoredFit, by: str) -> Lines:
     """Write the equation of a fit as one line for each level of a group, with the test whether slopes differ."""
     group = fit.variable(by, "categorical")
-    lines = [(label, make_equation(_plainly(fit.rebase(by, label), by), without=by)) for label in group.labels]
+    lines = [(label, _written(fit, fit._equation_at(by, k), without=by)) for k, label in enumerate(group.labels)]
     with_group = [t for t in fit.model_terms if by in t.names and len(t.names) > 1]
     own = tuple(dict.fromkeys(v.name for t in with_group for v in t.numerics))
     crossed = any(len(t.groups) > 1 for t in with_group)
     return Lines(fit.explained, by, tuple(lines), own, _slopes_test(fit, by), crossed)
-
-
-def _plainly(fit: AnyFit | StoredFit, by: str) -> AnyFit | StoredFit:
-    """Return the same fit with a group told by indicators, whatever its coding."""
-    group = fit.variable(by, "categorical")
-    changed = {by: replace(group, column=replace(group.column, scheme="indicator"))}
-    return replace(fit, model_terms=tuple(t.with_variables(changed) for t in fit.model_terms))
 
 
 def _slopes_test(fit: AnyFit | StoredFit, by: str) -> OverallTest | None:

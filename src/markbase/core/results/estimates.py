@@ -184,6 +184,13 @@ class Estimated(Shown, ABC):
             return self.coefficient_map
         return self._map_coefficients(level_form=True)
 
+    def _equation_at(self, group: str, level: int) -> CoefficientRows:
+        """Return the coefficients of the equation at one of the levels of a group that occur, without those of the group."""
+        own = variable_of(self.model_terms, group, "categorical")
+        changed = {group: replace(own, base=level, column=replace(own.column, scheme="indicator"))}
+        terms = tuple(t.with_variables(changed) for t in self.model_terms)
+        return CoefficientRows(self._map_coefficients(True, terms=terms, without=group), self.inner)
+
     def coefficients_at(self, at: Mapping[str, float]) -> pd.DataFrame:
         """Tell the coefficients where some numeric columns have a value of their own instead of 0.
 
@@ -371,8 +378,15 @@ class Estimated(Shown, ABC):
         """What each row of `coefficients` is estimated at, and its error."""
         return CoefficientRows(self.coefficient_map, self.inner)
 
-    def _map_coefficients(self, level_form: bool = False, at: Mapping[str, float] | None = None) -> CoefficientMap:
-        coefficient_map = map_coefficients(self.model_terms, self.moments, self.solution.columns, level_form, at)
+    def _map_coefficients(
+        self,
+        level_form: bool = False,
+        at: Mapping[str, float] | None = None,
+        terms: tuple[Term, ...] | None = None,
+        without: str = "",
+    ) -> CoefficientMap:
+        told = (self.moments, self.solution.columns, level_form, at, without)
+        coefficient_map = map_coefficients(terms or self.model_terms, *told)
         hidden = ~self._term_columns
         if hidden.any():  # the start is that of the mean over the levels taken out
             coefficient_map.chooser[0, hidden] = self.solution.means[hidden]

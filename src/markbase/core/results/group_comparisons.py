@@ -22,6 +22,7 @@ from markbase.core.study.column import Base
 Array = NDArray[np.float64]
 OTHERS = "others"
 _SUMS_TO_ZERO = 1e-9
+_MOST_PAIRS = 50_000
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -146,6 +147,12 @@ class Grouped(Estimated):
         """
         term = self.variable(group, "categorical")
         rows = self._level_rows(term, at)
+        count = term.size * (term.size - 1) // 2
+        if count > _MOST_PAIRS:
+            raise MarkbaseError(
+                f"`{group}` has {term.size:,} levels, and {count:,} pairs of them are more than the {_MOST_PAIRS:,} that are compared: plan the comparisons that "
+                f"the question is about, compare each level with the base, or merge levels."
+            )
         pairs = list(itertools.combinations(range(term.size), 2))
         combos = np.array([rows[b] - rows[a] for a, b in pairs])
         names = [(term.labels[b], term.labels[a]) for a, b in pairs]
@@ -171,7 +178,7 @@ class Grouped(Estimated):
         Raises
         ------
         MarkbaseError
-            If `between` has no such column, or as it does.
+            If `between` has no such column, or as it does (of more than 50,000 pairs).
 
         Examples
         --------

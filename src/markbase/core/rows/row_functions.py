@@ -27,6 +27,9 @@ from markbase.core.rows.parts import (
     row_numbers,
 )
 
+_MOST_COUNTED = 1 << 22
+"""Up to so many codes each has a count of its own."""
+
 
 def refuse_in_parts(values: Any, what: str, instead: str) -> None:
     """Refuse what needs all rows in memory where they come in parts."""
@@ -42,6 +45,23 @@ def counted(codes: Any, size: int) -> NDArray[np.int64]:
     if known is None:
         known = codes.__dict__["counted"] = bincount_of(codes.astype(np.int64) + 1, None, size + 1)[1:].astype(np.int64)
     return np.asarray(known)
+
+
+def counted_codes(codes: Any, size: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Return which codes below a size occur, rising, and how often: of so many codes that a count for each would take too much room."""
+    if size <= _MOST_COUNTED:
+        counts = counted(codes, size)
+        here = np.flatnonzero(counts)
+        return here, counts[here]
+    found = over_parts(_codes_of, codes)
+    every, at = np.unique(np.concatenate([own for own, _ in found]), return_inverse=True)
+    counts = np.bincount(at, weights=np.concatenate([n for _, n in found]), minlength=len(every))
+    return every.astype(np.int64), counts.astype(np.int64)
+
+
+def _codes_of(codes: NDArray[np.integer]) -> tuple[NDArray[np.integer], NDArray[np.intp]]:
+    own, counts = np.unique(codes[codes >= 0], return_counts=True)
+    return own, counts
 
 
 def made_of(count: int, function: Callable[..., Any], *trees: Any) -> tuple[Any, ...]:

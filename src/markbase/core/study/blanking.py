@@ -12,11 +12,13 @@ from markbase.core.errors import ColumnError, LevelError, count_noun, listed, qu
 from markbase.core.formatting import plain
 from markbase.core.rows.row_functions import counted, look_up
 from markbase.core.study.codebook import code_text
-from markbase.core.study.column import FIRST_CODED, Column, MissingCode
+from markbase.core.study.column import FIRST_CODED, MOST_REASONS, Column, MissingCode
 from markbase.core.study.column_types import with_default_base
 from markbase.core.study.verification import Recode, before_and_after, old_by_new
 
 Codes = Mapping[object, str] | Sequence[object]
+_MOST_TOLD = 100
+"""Of more levels that are not kept none is a reason of its own."""
 
 
 def blank_codes(column: Column, codes: Codes, ranges: Sequence[Sequence[float]]) -> Recode:
@@ -24,7 +26,11 @@ def blank_codes(column: Column, codes: Codes, ranges: Sequence[Sequence[float]])
 
     Codes never seen, and codes among ordinary values, are in the notes.
     """
-    wanted = _wanted(column, codes, ranges)
+    return _blanked(column, _wanted(column, codes, ranges))
+
+
+def _blanked(column: Column, wanted: Sequence[tuple[str, str, NDArray[np.bool_]]]) -> Recode:
+    """Make rows missing, by code, or for a reason without one, and what it means."""
     why = column.reasons()
     known = {c.code: k for k, c in enumerate(column.missing_codes)}
     reasons, notes, counts = list(column.missing_codes), [], []
@@ -33,6 +39,11 @@ def blank_codes(column: Column, codes: Codes, ranges: Sequence[Sequence[float]])
         fresh = rows & column.present & ~taken
         taken = taken | fresh
         k = known.get(code, len(reasons))
+        if k >= MOST_REASONS:
+            raise ColumnError(
+                f"`{column.name}` would have more than {MOST_REASONS} codes for a missing answer, which is as many as are told apart: blank ranges of numbers, "
+                f"or keep the levels that are to stay."
+            )
         reason = MissingCode(code, meaning)
         if k == len(reasons):
             reasons.append(reason)
@@ -79,7 +90,12 @@ def keep_levels(column: Column, levels: Sequence[object]) -> Recode:
     gone = [v.label for k, v in enumerate(column.levels) if k not in stay and column.counts[k]]
     if not gone:
         raise LevelError(f"`{column.name}` has no other level with a row, so there is nothing to leave out.")
-    found = blank_codes(column, gone, ())
+    many = f"one of {len(gone):,} levels not kept"
+    if len(gone) > _MOST_TOLD:  # told apart by no one
+        found = _blanked(column, [("", many, column.present & ~np.isin(column.values, sorted(stay)))])
+    else:
+        found = blank_codes(column, gone, ())
+    others = listed(quoted(gone)) if len(gone) <= _MOST_TOLD else f"{len(gone):,} other levels"
     notes: tuple[str, ...] = ()
     if column.base is not None and column.base.chosen and column.base.level not in stay:
         now = found.column.base
@@ -87,7 +103,7 @@ def keep_levels(column: Column, levels: Sequence[object]) -> Recode:
         notes = (f"the base `{column.levels[column.base.level].label}` is not kept: `{label}` is the base now",)
     kept = listed(quoted([column.levels[k].label for k in sorted(stay)]))
     text = (
-        f"Kept {kept} of `{column.name}`; {listed(quoted(gone))} {'is' if len(gone) == 1 else 'are'} missing now: "
+        f"Kept {kept} of `{column.name}`; {others} {'is' if len(gone) == 1 else 'are'} missing now: "
         f"{count_noun(column.valid, 'row')} with a value before, {found.column.valid:,} after"
     )
     check = replace(found.check, notes=notes)

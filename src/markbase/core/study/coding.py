@@ -27,6 +27,8 @@ from markbase.core.study.column import SCHEMES, Column, Scheme
 Array = NDArray[np.float64]
 
 _DEGREES = ("linear", "quadratic", "cubic")
+_MOST_LAID_OUT = 1_000
+"""A group of more levels is not laid out: its table grows with the square of their number."""
 
 
 class Compared(NamedTuple):
@@ -167,6 +169,11 @@ def code_group(column: Column) -> Coding:
     places = [int(k) for k in np.flatnonzero(column.counts)]
     if len(places) < 2 or column.base is None:
         raise ColumnError(f"`{column.name}` has fewer than two levels with rows, so there is nothing to code.")
+    if len(places) > _MOST_LAID_OUT:
+        raise ColumnError(
+            f"`{column.name}` has {len(places):,} levels with rows, more than the {_MOST_LAID_OUT:,} whose coding is laid out as a table; fits take such a group "
+            f"all the same, without its columns."
+        )
     labels = [column.levels[k].label for k in places]
     base = places.index(column.base.level) if column.base.level in places else 0
     schemes: list[Scheme] = [s for s in SCHEMES if s in ("indicator", "effect") or column.kind == "ordinal"]

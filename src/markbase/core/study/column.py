@@ -24,6 +24,8 @@ KINDS: tuple[Kind, ...] = ("numeric", "categorical", "ordinal")
 ROLES: tuple[Role, ...] = ("cluster", "identifier", "stratum", "weight")
 
 PRESENT, BLANK, FIRST_CODED = 0, 1, 2
+MOST_REASONS = 250
+"""So many codes for a missing answer of a column are told apart."""
 
 
 @dataclass(frozen=True)

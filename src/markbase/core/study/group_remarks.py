@@ -17,6 +17,9 @@ from markbase.core.study.level_order import numbers_within, ordered, read_as_tot
 from markbase.core.study.multiple_responses import answers_in, separator_in, steps_for
 from markbase.core.study.remark import FEW_VALUES, THIN_ROWS, Remark, about_one
 
+_MOST_COMPARED = 500
+"""Of more levels the rare ones are not held against each of the others: that takes the square of their number."""
+
 
 def group_remarks(column: Column) -> list[Remark]:
     """Say what deserves a second look in a group with rows, in the order of its weight."""
@@ -50,11 +53,8 @@ def group_remarks(column: Column) -> list[Remark]:
         if no and label.casefold() in ("yes", "true"):
             no = no.upper() if label.isupper() else no.capitalize() if label.istitle() else no
         remarks.append(about_one(column, no, f"constant: every row is `{label}`"))
-    thin = [
-        k
-        for k in here
-        if counts[k] < THIN_ROWS and column.levels[k].declared and k not in (*no_answer, *totals, *slips)
-    ]
+    known = {*no_answer, *totals, *slips}
+    thin = [k for k in here if counts[k] < THIN_ROWS and column.levels[k].declared and k not in known]
     if thin:
         shown = [f"`{column.levels[k].label}` ({counts[k]})" for k in thin[:4]]
         more = f" and {len(thin) - 4} more" if len(thin) > 4 else ""
@@ -228,13 +228,13 @@ def _misspelt(column: Column, here: Sequence[int]) -> tuple[list[Remark], set[in
             remarks.append(Remark(text, _into(column, home, [label])))
         else:
             remarks.append(Remark(words))
-    if column.guess:  # without a codebook, a rare level much like a common one may be a slip
-        for k in here:
+    if column.guess and len(here) <= _MOST_COMPARED:  # a rare level much like a common one may be a slip
+        for k in (k for k in here if column.counts[k] < THIN_ROWS and k not in told):
             common = {
                 p: v.label.casefold() for p, v in enumerate(column.levels) if column.counts[p] >= 10 * column.counts[k]
             }
             close = difflib.get_close_matches(column.levels[k].label.casefold(), list(common.values()), 1, 0.85)
-            if column.counts[k] < THIN_ROWS and close and k not in told:
+            if close:
                 home = next(p for p, text in common.items() if text == close[0])
                 text = f"rare level `{column.levels[k].label}` ({column.counts[k]}): misspelt for `{column.levels[home].label}`?"
                 remarks.append(Remark(text, _into(column, home, [column.levels[k].label])))

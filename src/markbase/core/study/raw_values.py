@@ -11,10 +11,10 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from markbase.core.errors import count_noun
+from markbase.core.errors import CodebookError, count_noun
 from markbase.core.rows.table import TextsInParts
 from markbase.core.study.codebook import code_text
-from markbase.core.study.column import FIRST_CODED, MissingCode
+from markbase.core.study.column import FIRST_CODED, MOST_REASONS, MissingCode
 
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$")
 
@@ -127,6 +127,10 @@ def parsed(texts: Sequence[str]) -> tuple[NDArray[np.float64], NDArray[np.bool_]
 
 def missing_among(raw: RawValues, missing: Sequence[MissingCode]) -> NDArray[np.uint8]:
     """Shape (distinct,): 0 for a value, 2 + k where the text is the k-th missing code."""
+    if len(missing) > MOST_REASONS:
+        raise CodebookError(
+            f"A column has {len(missing):,} codes for a missing answer, and at most {MOST_REASONS} are told apart."
+        )
     why = np.zeros(len(raw.texts), dtype=np.uint8)
     codes, code_is_number = parsed([c.code for c in missing])
     for k, code in enumerate(missing):

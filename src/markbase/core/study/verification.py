@@ -14,7 +14,7 @@ from markbase.core.display import ShownTables
 from markbase.core.errors import count_noun
 from markbase.core.formatting import plain
 from markbase.core.rows.parts import InParts
-from markbase.core.rows.row_functions import counted, learn, look_up, sd_of
+from markbase.core.rows.row_functions import counted_codes, learn, look_up, sd_of
 from markbase.core.study.column import FIRST_CODED, Column, MissingCode, skewness
 
 _SHOWN = 6
@@ -55,9 +55,9 @@ def old_by_new(source: Column, new: Column, notes: tuple[str, ...] = ()) -> Chec
     """Count every pair of an old and a new value, a row; a numeric column's old values are told as the range in each new level."""
     after, shown_after = shown_values(new)
     before, shown_before = shown_values(source) if source.is_categorical else _ranges(source, len(after), shown_after)
-    joint = counted(shown_after * len(before) + shown_before, len(before) * len(after)).reshape(len(after), len(before))
-    at, was = np.nonzero(joint)
-    table = pd.DataFrame({"old": before[was], "new": after[at], "rows": joint[at, was]})
+    codes, rows = counted_codes(shown_after.astype(np.int64) * len(before) + shown_before, len(before) * len(after))
+    at, was = np.divmod(codes, len(before))
+    table = pd.DataFrame({"old": before[was], "new": after[at], "rows": rows})
     told = int(table["rows"].sum()) == len(source.values) == len(new.values)
     # a row that was missing must not have become a level
     kept = not bool(np.any(new.present & ~source.present))
