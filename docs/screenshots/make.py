@@ -29,8 +29,8 @@ TERMINALS = {
         "1080x745+0+0",
     ),
     "screen.png": (f"markbase screen {PLAN} --outcome belonging --terms {SCREENED}", "1080x886+0+0"),
-    "fit-numbers.png": (FIT, "1080x993+0+0"),
-    "fit-words.png": (FIT, "1080x800+0+990"),
+    "fit-numbers.png": (FIT, "1080x1012+0+0"),
+    "fit-words.png": (FIT, "1080x800+0+1009"),
     "groups.png": (
         f"markbase groups {PLAN} voice --outcome belonging --terms age,voice,rehearsals --margin 3",
         "1080x890+0+0",
@@ -42,12 +42,12 @@ TERMINALS = {
     ),
     "logistic.png": (
         f"markbase fit {PLAN} --kind logistic --outcome stays --event yes --terms age,voice,rehearsals,travel_km",
-        "1080x965+0+0",
+        "1080x984+0+0",
     ),
     "blocks.png": (
         f"markbase blocks {PLAN} --outcome belonging --block 'background: age, voice' --block 'taking part: rehearsals, concerts' "
         "--block 'way in: joined_through, travel_km'",
-        "1080x918+0+0",
+        "1080x937+0+0",
     ),
     "dominance.png": (
         f"markbase dominance {PLAN} --outcome belonging --terms age,years_singing,voice,rehearsals --bootstrap 200",
