@@ -16,6 +16,8 @@ from markbase.core.tables import TableRow
 
 _OFTEN = 3
 """A caution under so many statements is said once."""
+_NAMED = 10
+"""Of more than twice as many statements so many are named."""
 _ROUNDING = 1e-9
 """A difference in an exact equation that is less than so many standard deviations of the outcome is none."""
 _TIMES = 200.0
@@ -126,10 +128,12 @@ def say_once(statements: Sequence[Statement]) -> tuple[tuple[Statement, ...], li
             under.setdefault(caution, []).append(statement)
     often = {caution: those for caution, those in under.items() if len(those) >= _OFTEN}
     kept = tuple(replace(s, cautions=tuple(c for c in s.cautions if c not in often)) for s in statements)
-    return kept, [
-        f"{caution} (Of {listed(list(dict.fromkeys(f'`{s.level or s.term}`' for s in those)))}.)"
-        for caution, those in often.items()
-    ]
+    told = []
+    for caution, those in often.items():
+        names = list(dict.fromkeys(f"`{s.level or s.term}`" for s in those))
+        few = names if len(names) <= 2 * _NAMED else [*names[:_NAMED], f"{len(names) - _NAMED:,} more"]
+        told.append(f"{caution} (Of {listed(few)}.)")
+    return kept, told
 
 
 def clear(fit: AnyFit, row: TableRow) -> bool:
