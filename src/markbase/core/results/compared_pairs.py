@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.design.terms import Variable
 from markbase.core.errors import MarkbaseError
 from markbase.core.inference.corrections import check_correction
 from markbase.core.inference.distributions import p_of_t
@@ -16,6 +17,17 @@ from markbase.core.results.equivalence import with_equivalence
 from markbase.core.results.estimates import Estimated
 
 Array = NDArray[np.float64]
+_MOST_PAIRS = 50_000
+
+
+def check_pairs(group: Variable) -> None:
+    """Refuse the pairs of a group that are too many to be held, or read."""
+    count = group.size * (group.size - 1) // 2
+    if count > _MOST_PAIRS:
+        raise MarkbaseError(
+            f"`{group.name}` has {group.size:,} levels, and {count:,} pairs of them are more than the {_MOST_PAIRS:,} that are compared: plan the "
+            f"comparisons that the question is about, compare each level with the base, or merge levels."
+        )
 
 
 def pairs_table(

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from markbase.core.design.terms import Variable
 from markbase.core.errors import FitError, LevelError, MarkbaseError, near
 from markbase.core.results.cell_means import cell_means_of
-from markbase.core.results.compared_pairs import pairs_table
+from markbase.core.results.compared_pairs import check_pairs, pairs_table
 from markbase.core.results.estimates import Estimated
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.study.column import Base
@@ -22,7 +22,6 @@ from markbase.core.study.column import Base
 Array = NDArray[np.float64]
 OTHERS = "others"
 _SUMS_TO_ZERO = 1e-9
-_MOST_PAIRS = 50_000
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -147,12 +146,7 @@ class Grouped(Estimated):
         """
         term = self.variable(group, "categorical")
         rows = self._level_rows(term, at)
-        count = term.size * (term.size - 1) // 2
-        if count > _MOST_PAIRS:
-            raise MarkbaseError(
-                f"`{group}` has {term.size:,} levels, and {count:,} pairs of them are more than the {_MOST_PAIRS:,} that are compared: plan the comparisons that "
-                f"the question is about, compare each level with the base, or merge levels."
-            )
+        check_pairs(term)
         pairs = list(itertools.combinations(range(term.size), 2))
         combos = np.array([rows[b] - rows[a] for a, b in pairs])
         names = [(term.labels[b], term.labels[a]) for a, b in pairs]
