@@ -97,11 +97,8 @@ def command(
             else:
                 page = classification_page(sorted_rows)
                 sections = (*page.sections, calibration_section(fit), *cases_page(fit, worst).sections)
-                sections += (
-                    ()
-                    if clusters is None
-                    else (clusters_section(clusters, levels_against(fit.model_terms), ratios=True),)
-                )
+                if clusters is not None:
+                    sections += (clusters_section(clusters, levels_against(fit.model_terms), ratios=True),)
                 found = replace(page, sections=sections)
         if figures:
             draw_checks_of(fit, figures, replaces)

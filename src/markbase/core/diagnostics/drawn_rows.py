@@ -15,6 +15,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from markbase.core.inference.strata import stretch_of
 from markbase.core.rows.parts import each_part
 from markbase.core.rows.sums import total_of
 from markbase.core.study.column import Column
@@ -130,5 +131,5 @@ class DrawnRows:
                 np.array([np.bincount(stratum, own) for own in each[:, here]]) for each in (sums.values, sums.values**2)
             )
         away = squares - total**2 / np.maximum(drawn, 1)
-        found: Array = np.maximum(away, 0.0) @ (drawn / np.maximum(drawn - 1, 1))
+        found: Array = np.maximum(away, 0.0) @ stretch_of(drawn)
         return found

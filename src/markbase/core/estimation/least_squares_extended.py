@@ -53,7 +53,7 @@ def solve_twofold(
     if p > _LONG:
         remark(
             f"The {p:,} columns of these terms are nearly dependent or very far from 0, or they reproduce the outcome: they are solved in twice the digits, "
-            f"which takes long for so many (a minute for a thousand, eight for two thousand)."
+            f"which takes long for so many: its time grows with the third power of their number, and is a minute or two for a thousand."
         )
     everything = np.append(columns, moments.cross.shape[0] - 1)
     high, low = gather_twofold(moments, blocks, used, total_rows, weights)

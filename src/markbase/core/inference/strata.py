@@ -63,7 +63,7 @@ def squared_within(scores: Array, strata_of: NDArray[np.intp], cluster: Column, 
     sums = np.zeros((len(drawn), scores.shape[1]))
     np.add.at(sums, strata_of, scores)
     away = scores - (sums / np.maximum(drawn, 1)[:, None])[strata_of]
-    squares: Array = away.T @ (away * _stretched(drawn)[strata_of][:, None])
+    squares: Array = away.T @ (away * stretch_of(drawn)[strata_of][:, None])
     return squares
 
 
@@ -87,7 +87,7 @@ def stratified_errors(over: Over, strata: Column, n: int, rest: int, p: int) -> 
             f"{n:,} rows less {n - rest:,} coefficients and {count:,} strata of `{strata.name}` leave no degree of freedom: merge strata, or leave "
             f"terms out."
         )
-    means, stretched = sums / np.maximum(drawn, 1)[:, None], _stretched(drawn)
+    means, stretched = sums / np.maximum(drawn, 1)[:, None], stretch_of(drawn)
 
     def squared(rows: Iterator[ScoredRows], codes: NDArray[np.integer]) -> tuple[Array, list[Array]]:
         middle, fitted = np.zeros((p + 1, p + 1)), list[Array]()
@@ -120,7 +120,7 @@ def _weighed(score: Array, leverage: Array, times: Array | None) -> Array:
     return own if times is None else own * times
 
 
-def _stretched(drawn: Array) -> Array:
+def stretch_of(drawn: Array) -> Array:
     """Return n/(n − 1) for each stratum, 0 of one without rows."""
     return np.where(drawn > 0, drawn / np.maximum(drawn - 1, 1), 0.0)
 

@@ -128,7 +128,7 @@ class Grouped(Estimated):
         ColumnError
             If the model has no such group.
         MarkbaseError
-            If there is no such correction, or ``tukey`` does not suit the model, or the margin is none.
+            If there is no such correction, or ``tukey`` does not suit the model, or the margin is none, or there are more than 50,000 pairs.
 
         Examples
         --------
@@ -172,7 +172,7 @@ class Grouped(Estimated):
         Raises
         ------
         MarkbaseError
-            If `between` has no such column, or as it does (of more than 50,000 pairs).
+            If `between` has no such column, or as it does.
 
         Examples
         --------

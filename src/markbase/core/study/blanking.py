@@ -83,7 +83,7 @@ def _blanked(column: Column, wanted: Sequence[tuple[str, str, NDArray[np.bool_]]
 
 
 def keep_levels(column: Column, levels: Sequence[object]) -> Recode:
-    """Keep some levels of a group and make the others missing, each a reason of its own. That the base went is among the notes."""
+    """Keep some levels of a group and make the others missing, each a reason of its own unless they are many. That the base went is among the notes."""
     if isinstance(levels, str) or not isinstance(levels, Sequence) or not levels:
         raise LevelError(f"Name the levels of `{column.name}` to keep as a list, not {levels!r}.")
     stay = {column.level_at(level) for level in levels}

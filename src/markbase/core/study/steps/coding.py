@@ -154,7 +154,7 @@ class CodingSteps(Stepping):
         Raises
         ------
         ColumnError
-            If there is no such column, it is numeric, or it has fewer than two levels with rows.
+            If there is no such column, it is numeric, or it has fewer than two levels with rows, or more than 1,000.
 
         Examples
         --------

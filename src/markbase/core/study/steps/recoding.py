@@ -42,7 +42,7 @@ class Recoding(Stepping):
         Raises
         ------
         ColumnError
-            If there is no such column, nothing is named, or a code or range does not suit it.
+            If there is no such column, nothing is named, a code or range does not suit it, or more than 250 codes stand for a missing answer.
 
         Warns
         -----
@@ -126,7 +126,7 @@ class Recoding(Stepping):
         return self._recoded(filling.fill_down(self.column(column)), "fill_down", given(column=column), reason, ())
 
     def keep_levels(self, column: str, levels: Sequence[object], *, reason: str = "") -> Self:
-        """Keep some levels of a group, and make all others missing, each with a count of its own.
+        """Keep some levels of a group, and make all others missing, each with a count of its own (of more than 100, all together).
 
         Parameters
         ----------
