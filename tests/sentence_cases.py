@@ -64,6 +64,15 @@ def one_row():
     return study(frame)
 
 
+def sparse(scheme):
+    """Return a choir whose first grade has 12 rows, 2 of them here, and whose other two grades are as large as one another."""
+    frame = rows(grade=np.repeat([1, 2, 3], [12, 114, 114]))
+    grade = study(frame.assign(here=frame["here"].where(frame.index > 11, frame.index < 2).astype(int))).as_ordinal(
+        "grade"
+    )
+    return grade.code_as("grade", scheme) if scheme != "indicator" else grade.mark("grade", 1)
+
+
 def shifted(to):
     """Return a choir whose tenors differ from the altos with p beside .05, on the side asked for."""
     frame = rows()
@@ -124,6 +133,11 @@ CASES = {
     "effect coding": lambda: linear(["voice", "age"], data=study().code_as("voice", "effect")),
     "trend coding": lambda: linear(["grade"], data=study().as_ordinal("grade").code_as("grade", "trend")),
     "adjacent coding": lambda: linear(["grade"], data=study().as_ordinal("grade").code_as("grade", "adjacent")),
+    "trends over a thin level": lambda: linear(["grade"], data=sparse("trend")),
+    "steps from a thin level": lambda: linear(["grade"], data=sparse("adjacent")),
+    "one of two largest as the base": lambda: linear(["grade"], data=sparse("trend").code_as("grade", "indicator")),
+    "odds, few events in the base": lambda: odds(["grade"], sparse("indicator")),
+    "odds, trends over few events": lambda: odds(["grade"], sparse("trend")),
     "a level of one row, robust": lambda: linear(["voice"], data=one_row(), errors="HC3"),
     "clusters": lambda: linear(["age", "voice"], cluster="team"),
     "fixed effects": lambda: linear(["age", "voice"], fixed_effects="team"),

@@ -296,6 +296,13 @@ CALLS = [
     (lambda s: s.values("voice"), mb.ColumnError, "`levels` counts them"),
     (lambda s: s["voise"], mb.ColumnError, "no column `voise`. Did you mean `voice`"),
     (lambda s: mb.fit_linear(s, "belonging", "age"), mb.MarkbaseError, r"a list of terms .*; for instance \['age'\]"),
+    (lambda s: mb.fit_linear(s, "belonging", "age + voice"), mb.MarkbaseError, r"for instance \['age', 'voice'\]"),
+    (lambda s: mb.fit_linear(s, "belonging", ["age + voice"]), mb.ColumnError, "give `age` and `voice` as terms"),
+    (
+        lambda s: mb.fit_linear(s, "belonging", ["age"]).predict({"age": np.array([20, 30])}),
+        mb.MarkbaseError,
+        "a list of",
+    ),
     (lambda s: mb.fit_linear(s, "belonging", []), mb.FitError, "at least one term"),
     (lambda _: mb.Study([1, 2]), mb.MarkbaseError, "not of a list"),
 ]
@@ -306,6 +313,18 @@ def test_mistakes_in_python_are_one_clear_sentence(call, kind, told):
     with pytest.raises(kind, match=told) as caught:
         call(mb.demo.choirs())
     assert "\n" not in str(caught.value)
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("made", [np.array, pd.Index, pd.Series])
+def test_an_array_of_names_or_values_is_taken_as_a_list(made):
+    study, names = mb.demo.choirs(), ["age", "voice"]
+    fit = mb.fit_linear(study, "belonging", made(names))
+    assert fit.equation() == mb.fit_linear(study, "belonging", names).equation()
+    assert mb.fit_blocks(study, "belonging", {"all": made(names)}).fits[-1].equation() == fit.equation()
+    assert study.blank("age", codes=made([20.0])).derive("both", sum=made(["age", "concerts"]))["both"].valid
+    profile = study.frame()[list(study)].loc[0, names]  # a row of a table
+    assert fit.predict(profile)["predicted"][0] == fit.predict([dict(profile)])["predicted"][0]
 
 
 def test_remarks_point_at_the_callers_line():

@@ -6,6 +6,7 @@ import functools
 import inspect
 import numbers
 import os
+import re
 from collections.abc import Callable, Container, Mapping, Sequence
 from typing import Any, TypeVar
 
@@ -17,6 +18,8 @@ from markbase.core.errors import MarkbaseError, listed
 F = TypeVar("F", bound=Callable[..., Any])
 C = TypeVar("C", bound=type)
 _SHOWN = 60
+_ARRAYS = (pd.Index, pd.Series, np.ndarray)
+"""What is taken where a list is asked for, and made one: nothing further on need know that an array is neither true nor false."""
 
 
 def _is_number(value: object) -> bool:
@@ -33,9 +36,7 @@ def _is_plain(value: object) -> bool:
 
 
 def _is_list(value: object) -> bool:
-    return isinstance(value, (list, tuple, pd.Index, pd.Series, np.ndarray)) or (
-        isinstance(value, Sequence) and not isinstance(value, (str, bytes))
-    )
+    return isinstance(value, _ARRAYS) or (isinstance(value, Sequence) and not isinstance(value, (str, bytes)))
 
 
 def _is_table(value: object) -> bool:
@@ -139,9 +140,8 @@ def _check(function: str, name: str, value: object, annotation: str) -> None:
             return
         words.append(word)
     told = [w for w in dict.fromkeys(words) if w != "none"]
-    example = (
-        f"; for instance [{value!r}]" if isinstance(value, str) and any(w.startswith("a list") for w in told) else ""
-    )
+    listing = isinstance(value, str) and any(w.startswith("a list") for w in told)
+    example = f"; for instance {[part.strip() for part in re.split('[+,;]', str(value))]}" if listing else ""
     raise MarkbaseError(f"`{name}` of `{function}` is {listed(told, 'or')}, not {told_value(value)}{example}.")
 
 
@@ -150,7 +150,15 @@ def told_value(value: object) -> str:
     if value is None or isinstance(value, (str, bytes, bool, int, float, list, tuple, dict)):
         text = repr(value)
         return text if len(text) <= _SHOWN else f"{text[:_SHOWN]}…"
-    return f"a {type(value).__name__}"
+    name = type(value).__name__
+    return f"{'an' if name[0] in 'AEIOaeio' or name == 'ndarray' else 'a'} {name}"
+
+
+def _without_arrays(value: Any) -> Any:
+    """Make lists of arrays, also of those in a table of lists."""
+    if isinstance(value, Mapping) and any(isinstance(own, _ARRAYS) for own in value.values()):
+        return {name: _without_arrays(own) for name, own in value.items()}
+    return value.tolist() if isinstance(value, _ARRAYS) else value
 
 
 def checked(function: F) -> F:
@@ -164,9 +172,15 @@ def checked(function: F) -> F:
 
     by_place = [n for n, p in signature.parameters.items() if p.kind in (p.POSITIONAL_ONLY, p.POSITIONAL_OR_KEYWORD)]
     defaults = {name: p.default for name, p in signature.parameters.items()}
+    takes_lists = {n for n, a in annotations.items() if ("Sequence" in a or "Mapping" in a) and "Any" not in a}
+
+    def listing(name: str, value: Any) -> Any:
+        return _without_arrays(value) if name in takes_lists or name not in signature.parameters else value
 
     @functools.wraps(function)
     def wrapped(*args: Any, **kwargs: Any) -> Any:
+        args = (*map(listing, by_place, args), *args[len(by_place) :])
+        kwargs = {name: listing(name, value) for name, value in kwargs.items()}
         for name, value in (*zip(by_place, args, strict=False), *kwargs.items()):
             if name in annotations and value is not defaults[name]:
                 _check(function.__name__, name, value, annotations[name])

@@ -126,6 +126,9 @@ def _refuse_arithmetic(request: str, study: Study) -> None:
             f"`{request}` is no column: a product of {listed(quoted(factors))} is an interaction, a term of its own; ask for the interaction of "
             f"{'the two' if len(factors) == 2 else 'the three'}."
         )
+    summands = [part.strip() for part in request.split("+")]
+    if len(summands) > 1 and all(name in study for name in summands):
+        raise ColumnError(f"`{request}` is no column: give {listed(quoted(summands))} as terms of their own.")
     power = re.fullmatch(r"(.+?)\s*(?:\^\s*([23])|([²³]))", request)
     if power and power[1] in study:
         degree = power[2] or ("2" if power[3] == "²" else "3")

@@ -91,11 +91,8 @@ def about_levels(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> l
     That a level is thin, undeclared or a mixture, and that its difference does not survive the correction for all
     comparisons of the group.
     """
-    cautions, level = [], str(row["level"])
-    if row["n"] < THIN_ROWS:
-        verb = "has" if row["n"] == 1 else "have"
-        cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {verb} `{term.name}` `{level}`.")
-    cautions += [_few_clusters(fit, term.variables[0], level, facts.clusters[level])] if level in facts.clusters else []
+    level = str(row["level"])
+    cautions = [*_thin(term, level, int(row["n"])), *_in_few(fit, term, level, facts.clusters)]
     known = facts.levels
     if not known[level].declared:
         cautions.append(f"`{level}` is not a level of the codebook; if it is a misspelling, mend it before reading on.")
@@ -112,6 +109,15 @@ def about_levels(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> l
                 f"Among the {len(facts.together)} comparisons of `{term.name}` together it is not clear (corrected after Holm, {p_phrase(together)})."
             )
     return cautions
+
+
+def _thin(term: Term, level: str, n: int) -> list[str]:
+    verb = "has" if n == 1 else "have"
+    return [f"Only {count_noun(n, 'row')} used {verb} `{term.name}` `{level}`."] if n < THIN_ROWS else []
+
+
+def _in_few(fit: AnyFit, term: Term, level: str, clusters: Mapping[str, int]) -> list[str]:
+    return [_few_clusters(fit, term.variables[0], level, clusters[level])] if level in clusters else []
 
 
 def in_few_clusters(fit: AnyFit, variable: Variable) -> dict[str, int]:
@@ -144,19 +150,46 @@ def about_clusters(fit: AnyFit, variable: Variable) -> list[str]:
     return [_few_clusters(fit, variable, level, n) for level, n in in_few_clusters(fit, variable).items()]
 
 
-def about_base(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[str]:
+def default_base(fit: AnyFit, variable: Variable) -> str:
+    """Say why a level that nobody chose is the base: the largest level, or one of several as large, counted on the rows used."""
+    counts = fit.rows_used.counts_at((variable.name,))
+    own, most = counts[variable.base], counts.max()
+    if own < most:
+        return "the largest level of the data, though not of the rows used"
+    return "the largest level" if np.count_nonzero(counts == most) == 1 else "one of the largest levels"
+
+
+def unnamed_levels(term: Term) -> Sequence[str]:
+    """Return the levels of a group that no coefficient's sentence is about: the base, the first of steps, all behind trends."""
+    return {"indicator": [term.base_label], "adjacent": term.labels[:1], "trend": term.labels, "effect": []}[
+        term.column.scheme
+    ]
+
+
+def about_group(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[str]:
+    """Say what must be known of the levels of a group that no coefficient's sentence is about."""
+    if term.column.scheme == "indicator":
+        return _about_base(fit, term, rows)
+    counts = dict(zip(term.labels, fit.rows_used.counts_at((term.name,)).tolist(), strict=True))
+    few = in_few_clusters(fit, term.variables[0])
+    return [
+        caution
+        for level in unnamed_levels(term)
+        for caution in (*_thin(term, level, counts[level]), *_in_few(fit, term, level, few))
+    ]
+
+
+def _about_base(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[str]:
     """Say of the base of a group that it is thin, was not chosen, or was chosen by looking at the outcome."""
     cautions = []
     base, label = term.column.base, term.base_label
     n = int(rows.loc[rows["base"], "n"].iloc[0])
     if n < THIN_ROWS:
         cautions.append(f"The base `{label}` has only {count_noun(n, 'row')}, so every comparison with it is wide.")
-    few = in_few_clusters(fit, term.variables[0])
-    cautions += [_few_clusters(fit, term.variables[0], label, few[label])] if label in few else []
+    cautions += _in_few(fit, term, label, in_few_clusters(fit, term.variables[0]))
     if base is None or not base.chosen:
-        cautions.append(
-            f"The base `{label}` was not chosen: it is the largest level. Mark the one your question needs."
-        )
+        why = default_base(fit, term.variables[0])
+        cautions.append(f"The base `{label}` was not chosen: it is {why}. Mark the one your question needs.")
     elif base.looked_at and base.looked_at in (fit.outcome.name, *(fit.outcome.made.of if fit.outcome.made else ())):
         cautions.append(
             f"The base `{label}` was chosen by looking at the outcome: differences from it come out larger than they are, and "

@@ -29,9 +29,9 @@ from markbase.core.reading.clauses import (
 from markbase.core.reading.group_cautions import (
     EQUAL_STEPS,
     GroupFacts,
-    about_base,
     about_clusters,
     about_codes,
+    about_group,
     about_levels,
     about_step,
     one_verdict,
@@ -197,7 +197,7 @@ def _jointly(fit: AnyFit, term: Term, rows: pd.DataFrame) -> Statement:
     alpha = fit.alpha
     figures = joint_figures(fit, test)
     together = f"Taken together, the {len(term.labels)} levels of `{term.name}`"
-    cautions = about_base(fit, term, rows) if term.column.scheme == "indicator" else []
+    cautions = about_group(fit, term, rows)
     if fit.exact:
         return Statement(term.name, "", f"{together} are part of an exact equation.", tuple(cautions))
     if term.name in fit.untested:

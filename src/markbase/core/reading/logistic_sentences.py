@@ -34,13 +34,14 @@ from markbase.core.reading.clauses import (
 from markbase.core.reading.group_cautions import (
     EQUAL_STEPS,
     GroupFacts,
-    about_base,
     about_clusters,
     about_codes,
+    about_group,
     about_levels,
     about_step,
     one_verdict,
     trend_step,
+    unnamed_levels,
 )
 from markbase.core.reading.interaction_sentences import (
     contrast_words,
@@ -170,6 +171,16 @@ def _wide(row: TableRow, of: str = "odds") -> list[str]:
     return []
 
 
+def _parted(fit: LogisticFit, row: TableRow, in_probability: TableRow) -> list[str]:
+    """Say that of the same comparison one scale holds clear evidence and the other does not."""
+    if clear(fit, row) == clear(fit, in_probability):
+        return []
+    here, there = ("probability", "odds") if clear(fit, row) else ("odds", "probability")
+    return [
+        f"In {here} the interval includes no difference, in {there} it does not: each is an approximation of its own, so read it as undecided."
+    ]
+
+
 def _start(fit: LogisticFit, row: TableRow) -> Statement:
     where, cautions = start_words(fit)
     odds = float(row["odds_ratio"])
@@ -203,7 +214,7 @@ def _numeric(fit: LogisticFit, term: Term, row: TableRow, marginal: Mapping[tupl
             f"No two probabilities are more than 100 percentage points apart: this is how steep it is, "
             f"{short(100 * abs(float(effect['effect'])) * sd)} points over one standard deviation ({short(sd)})."
         )
-    cautions += _wide_slope(fit, term, row)
+    cautions += [*_wide_slope(fit, term, row), *(() if at else _parted(fit, row, effect))]
     return Statement(term.name, "", text, tuple(cautions))
 
 
@@ -256,6 +267,7 @@ def _compared(
             f". In probability, averaged over these rows{where}: {as_percent(adjusted[level])} against "
             f"{as_percent(adjusted[term.base_label])}, {_points(fit, own)}"
         )
+        cautions += [] if at else _parted(fit, row, own)
     cautions = [*about_levels(fit, term, row, facts), *_few_events(fit, term, level), *_wide(row), *cautions]
     return Statement(term.name, level, f"{text}.", tuple(cautions))
 
@@ -316,7 +328,8 @@ def _jointly(fit: LogisticFit, term: Term, rows: pd.DataFrame) -> Statement:
         at, outside = at_reference(fit, *term.names)
         return Statement(term.name, "", f"{told}{at} ({figures}), {held_equal(fit)}.", tuple(outside))
     at, cautions = at_reference(fit, term.name)
-    cautions = [*(about_base(fit, term, rows) if term.column.scheme == "indicator" else []), *cautions]
+    few = [caution for level in unnamed_levels(term) for caution in _few_events(fit, term, level)]
+    cautions = [*about_group(fit, term, rows), *few, *cautions]
     together = f"Taken together, the {len(term.labels)} levels of `{term.name}`"
     verb = "differ" if clearly else "show no clear evidence of differing"
     others = rows[~rows["base"]]

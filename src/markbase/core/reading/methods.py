@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import short
+from markbase.core.reading.group_cautions import default_base
 from markbase.core.reading.left_out_words import left_out_figures
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.equivalence import margin_words
@@ -148,7 +149,7 @@ def _coded(fit: AnyFit) -> list[str]:
         base, scheme = variable.column.base, variable.column.scheme
         why = ""
         if scheme == "indicator" and (base is None or not base.chosen):
-            why = " (its largest level, not chosen)"
+            why = f" ({default_base(fit, variable)}, not chosen)"
         elif scheme == "indicator" and base is not None and base.reason:
             why = f" ({base.reason})" if base.reason.startswith("chosen") else f" (chosen: {base.reason})"
         told.append(f"`{variable.name}` entered as {_CODED[scheme].format(base=variable.base_label)}{why}.")

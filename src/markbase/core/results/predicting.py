@@ -89,13 +89,15 @@ class Predicting(Estimated):
            predicted   low  high
         0       60.4  58.7  62.0
         """
-        if isinstance(profiles, Mapping):
-            profiles = [profiles]
-        if isinstance(profiles, (str, bytes)) or (not hasattr(profiles, "__len__") and not isinstance(profiles, Study)):
+        if isinstance(profiles, (Mapping, pd.Series)):  # a row of a table, too
+            profiles = [dict(profiles)]
+        if isinstance(profiles, (str, bytes, np.ndarray)) or (
+            not hasattr(profiles, "__len__") and not isinstance(profiles, Study)
+        ):
             raise MarkbaseError(
                 f"Predictions are for profiles or for the rows of a table, not for {told_value(profiles)}."
             )
-        if isinstance(profiles, (list, tuple)) and not all(isinstance(p, Mapping) for p in profiles):
+        if isinstance(profiles, (list, tuple)) and not all(isinstance(p, (Mapping, pd.Series)) for p in profiles):
             raise MarkbaseError(
                 f"A profile is a table of columns and values, such as {{'age': 30}}, not {told_value(profiles)}."
             )
@@ -230,6 +232,10 @@ def _setting_of(fit: Predicting, known: Mapping[str, Any]) -> tuple[dict[str, fl
         if name not in variables:
             raise ColumnError(f"The model has no column `{name}`.{near(name, list(variables))}")
         term = variables[name]
+        if isinstance(value, (list, tuple, np.ndarray, pd.Series)):
+            raise MarkbaseError(
+                f"A profile has one value of `{name}`, not {told_value(value)}: for several, give a list of profiles, or a table with a row each."
+            )
         if value is None or value == "" or (isinstance(value, float) and np.isnan(value)):
             raise MarkbaseError(f"`{name}` is blank in a profile; give a value, or leave the column out.")
         if term.is_categorical:

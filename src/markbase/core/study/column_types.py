@@ -256,9 +256,10 @@ def with_default_base(column: Column, declared: str = "") -> Column:
         return replace(column, base=Base(column.level_at(declared), "declared in the codebook", chosen=True))
     if not column.valid:
         return column
-    return replace(
-        column, base=Base(int(np.argmax(column.counts)), "largest level, since none was chosen", chosen=False)
-    )
+    level = int(np.argmax(column.counts))
+    alone = np.count_nonzero(column.counts == column.counts[level]) == 1
+    why = f"{'' if alone else 'one of the '}largest level{'' if alone else 's'}, since none was chosen"
+    return replace(column, base=Base(level, why, chosen=False))
 
 
 def _shared(spec: ColumnSpec, kind: Any) -> dict[str, Any]:

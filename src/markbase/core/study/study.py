@@ -152,6 +152,9 @@ class Study(Preparing, Shown):
     def __contains__(self, name: object) -> bool:
         return name in self._columns
 
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._columns)
+
     def __len__(self) -> int:
         return self._rows
 
