@@ -116,7 +116,7 @@ REFUSED = {
     "one term": (lambda s: mb.fit_linear(s, "score", ["age"]), {}, "Between 2 and 12 terms .* not 1"),
     "one with its interaction": (lambda s: mb.fit_linear(s, "score", CROSSED[:3]), {}, "made of, count as one with it"),
     "a curve of another block": (lambda s: mb.fit_blocks(s, "score", {"a": ["age"], "b": [CURVE]}), {}, "`age` of the block `a` is part"),
-    "an interaction of two blocks": (lambda s: mb.fit_blocks(s, "score", {"a": ["age", "voice"], "b": CROSSED[2:3]}), {}, "put both into one block"),
+    "an interaction of two blocks": (lambda s: mb.fit_blocks(s, "score", {"a": ["age", "voice"], "b": CROSSED[2:]}), {}, "put both into one block"),
     "a penalised likelihood": (lambda s: mb.fit_logistic(s, "high", TERMS, event="y", penalty="firth"), {}, "no pseudo-R²"),
     "samples of levels taken out": (lambda s: mb.fit_linear(s, "score", TERMS, fixed_effects="team"), {"draws": 100}, "levels taken out"),
     "too few samples": (lambda s: mb.fit_linear(s, "score", TERMS), {"draws": 5}, "100 or more"),

@@ -125,7 +125,7 @@ def test_gaps_unseen_levels_and_rows_outside_the_data_are_told_and_stop_nothing(
     fit = mb.fit_linear(study_of(choir()), "score", TERMS)
     new = choir(8, seed=2)
     new.loc["row0", "km"] = np.nan
-    new.loc["row1", "voice"] = "descant"
+    new.loc[["row1", "row5"], "voice"] = "descant", " Alto"
     new.loc["row2", "age"] = 400
     new.loc["row3", "day"] = None
     new["km"] = new["km"].astype(object)
@@ -133,12 +133,13 @@ def test_gaps_unseen_levels_and_rows_outside_the_data_are_told_and_stop_nothing(
     told = fit.predict(new)["caution"]
     assert told["row0"] == "`km_log` is missing or no number"
     assert told["row1"] == "`descant` of `voice` occurs in no row the model was fitted to"
+    assert told["row5"] == "` Alto` of `voice` occurs in no row the model was fitted to, unlike `alto`"
     assert "`age_z` = " in told["row2"]
     assert "lies outside the rows used" in told["row2"]
     assert told["row3"] == "`day` is missing"
     assert told["row4"] == "`km_log` is missing or no number"
     predicted = fit.predict(new)["predicted"]
-    assert predicted.isna().tolist() == [True, True, False, True, True, False, False, False]
+    assert predicted.isna().tolist() == [True, True, False, True, True, True, False, False]
     with pytest.raises(mb.ColumnError, match=r"no column `km_log` \(or `km`, of which it was made\)"):
         mb.score(fit, mb.Study(new.drop(columns="km")))
     with pytest.raises(mb.MarkbaseError, match="not for 'alto'"):

@@ -86,6 +86,7 @@ STEPS_TRIED = [
     ({"do": "mark", "column": "voice", "by": "lowest_mean", "of": "age"}, "chosen by looking at `age`", lambda _, b: b["voice"].base.looked_at == "age"),
     ({"do": "code_as", "column": "voice", "scheme": "effect"}, "", lambda _, b: b["voice"].scheme == "effect"),
     ({"do": "keep", "conditions": {"age": {"at_least": 18, "below": 60}, "voice": ["alto", "bass"], "stays": {"is_not": "no"}}}, "", lambda a, b: b.rows == np.sum((a["age"].values >= 18) & (a["age"].values < 60) & np.isin(a["voice"].values, [1, 3]) & (a["stays"].values == 1))),
+    ({"do": "keep", "conditions": {"age": {"above": 30, "at_most": 60}}}, "", lambda a, b: b.rows == np.sum((a["age"].values > 30) & (a["age"].values <= 60))),
     ({"do": "sample", "rows": 500, "seed": 4}, "", lambda a, b: b.rows == 500 and set(b["singer_id"].values.tolist()) < set(a["singer_id"].values.tolist())),
     ({"do": "hold_out", "share": 0.25, "seed": 3, "within": "joined_through", "part": "held_out"}, "no held-out row of `voice` is `tennor`", lambda _, b: abs(b.rows - 501) <= 3),
 ]  # fmt: skip

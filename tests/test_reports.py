@@ -125,6 +125,9 @@ def test_a_term_within_an_interaction_is_not_called_unclear_by_itself():
     fit = mb.fit_linear(mb.Study(frame).mark("g", "a"), "y", ["g", "x", mb.interaction("g", "x")])
     assert fit.terms.set_index("term")["p"]["g"] > 0.05
     assert not any("nothing is clear" in s.text for s in answers(fit))
+    frame = frame.assign(x=rng.normal(size=400), z=frame["y"] + x)
+    fits = [mb.fit_linear(frame, "y", ["x", "z"], level=level) for level in (0.98, 0.999)]
+    assert [re.findall(r"p of (\S+) or more", answers(f)[-1].text) for f in fits] == [[".02"], [".001"]]
 
 
 def test_what_is_written_in_a_figure_of_a_report_is_what_its_file_says():

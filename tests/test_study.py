@@ -323,6 +323,7 @@ def test_an_array_of_names_or_values_is_taken_as_a_list(made):
     assert fit.equation() == mb.fit_linear(study, "belonging", names).equation()
     assert mb.fit_blocks(study, "belonging", {"all": made(names)}).fits[-1].equation() == fit.equation()
     assert study.blank("age", codes=made([20.0])).derive("both", sum=made(["age", "concerts"]))["both"].valid
+    assert study.keep({"age": {"above": np.int64(30)}}).rows == np.sum(study["age"].values > 30)
     profile = study.frame()[list(study)].loc[0, names]  # a row of a table
     assert fit.predict(profile)["predicted"][0] == fit.predict([dict(profile)])["predicted"][0]
 

@@ -154,11 +154,19 @@ def told_value(value: object) -> str:
     return f"{'an' if name[0] in 'AEIOaeio' or name == 'ndarray' else 'a'} {name}"
 
 
-def _without_arrays(value: Any) -> Any:
-    """Make lists of arrays, also of those in a table of lists."""
-    if isinstance(value, Mapping) and any(isinstance(own, _ARRAYS) for own in value.values()):
-        return {name: _without_arrays(own) for name, own in value.items()}
-    return value.tolist() if isinstance(value, _ARRAYS) else value
+def _plain(value: Any) -> Any:
+    """Make lists of arrays and Python's own values of NumPy's, also within lists and tables; what holds neither stays as it is."""
+    if isinstance(value, np.generic):
+        return value.item()
+    if isinstance(value, _ARRAYS):
+        return value.tolist()
+    if isinstance(value, Mapping):
+        table = {_plain(name): _plain(own) for name, own in value.items()}
+        return table if any(a is not b for a, b in zip(table.values(), value.values(), strict=False)) else value
+    if isinstance(value, (list, tuple)):
+        items = [_plain(own) for own in value]
+        return items if any(a is not b for a, b in zip(items, value, strict=True)) else value
+    return value
 
 
 def checked(function: F) -> F:
@@ -174,13 +182,14 @@ def checked(function: F) -> F:
     defaults = {name: p.default for name, p in signature.parameters.items()}
     takes_lists = {n for n, a in annotations.items() if ("Sequence" in a or "Mapping" in a) and "Any" not in a}
 
-    def listing(name: str, value: Any) -> Any:
-        return _without_arrays(value) if name in takes_lists or name not in signature.parameters else value
+    def plain(name: str, value: Any) -> Any:
+        whole = name in takes_lists or name not in signature.parameters
+        return _plain(value) if whole or isinstance(value, np.generic) else value
 
     @functools.wraps(function)
     def wrapped(*args: Any, **kwargs: Any) -> Any:
-        args = (*map(listing, by_place, args), *args[len(by_place) :])
-        kwargs = {name: listing(name, value) for name, value in kwargs.items()}
+        args = (*map(plain, by_place, args), *args[len(by_place) :])
+        kwargs = {name: plain(name, value) for name, value in kwargs.items()}
         for name, value in (*zip(by_place, args, strict=False), *kwargs.items()):
             if name in annotations and value is not defaults[name]:
                 _check(function.__name__, name, value, annotations[name])

@@ -30,7 +30,9 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
     rows, own = [], []
     name = fit.identifier.name if fit.identifier is not None and fit.identifier.name in table else None
     for number_of_row, r in enumerate(records_of(table.head(_MOST)), 1):
-        profile = ", ".join(f"{c} {_cell(r[c])}" for c in given if not pd.isna(r[c])) or "as in the sample"
+        gap = pd.isna(r[fit.family.predicted])
+        cells = [f"{c} {'–' if pd.isna(r[c]) else _cell(r[c])}" for c in given if gap or not pd.isna(r[c])]
+        profile = ", ".join(cells) or "as in the sample"
         if of_rows is not None:
             profile = f"row {number_of_row}" if name is None else str(r[name])
         look: Literal["aside", "plain"] = "aside" if r["caution"] else "plain"
@@ -57,7 +59,10 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
         given, variables = [], set()
         facts.append(("predicted for", f"the rows of {of_rows}, by the fit to those of {fit.data_name}"))
     left = sorted(variables - set(given))
-    partly = [c for c in given if table[c].isna().any()]
+    averaged = table[given][
+        table[fit.family.predicted].notna()
+    ]  # what has no prediction lacks a value, and is averaged over nothing
+    partly = [c for c in given if averaged[c].isna().any()]
     if left or partly:
         sometimes = f"{listed(quoted(partly))} where a profile leaves {'it' if len(partly) == 1 else 'them'} out"
         words = ", ".join([*([listed(quoted(left))] if left else []), *([sometimes] if partly else [])])

@@ -16,7 +16,7 @@ from markbase.core.diagnostics.error_measures import error_measures
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, count_noun, remark
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.results.new_rows import UNSEEN, check_unit, new_rows, without_codes
+from markbase.core.results.new_rows import UNSEEN, check_unit, new_rows, unseen, without_codes
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.rows.row_functions import counted, look_up
 from markbase.core.study.column import Column
@@ -179,7 +179,7 @@ def _levels_apart(variable: Variable, here: Column, other: Column) -> list[str]:
     }
     for level, rows in zip(other.levels, counted(other.values, len(other.levels)), strict=True):
         if rows and level.label not in known and level.code not in known:
-            found.append(f"`{level.label}` of `{variable.name}` {UNSEEN}")
+            found.append(unseen(variable, level.label))
     return found
 
 

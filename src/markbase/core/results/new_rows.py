@@ -207,10 +207,16 @@ def _slots(variable: Variable, source: _Source, told: dict[int, list[str]]) -> N
         slot[level.label] = k
     texts, codes = source.texts(name, _gaps(variable.column))
     found = np.array([*(slot.get(text, -1) for text in texts), -1], dtype=np.intp)[codes]
+    new = {code: unseen(variable, texts[code]) for code in np.unique(codes[found < 0]).tolist() if code >= 0}
     for row in np.flatnonzero(found < 0).tolist():
-        code = codes[row]
-        told[row].append(f"`{name}` is missing" if code < 0 else f"`{texts[code]}` of `{name}` {UNSEEN}")
+        told[row].append(new.get(codes[row], f"`{name}` is missing"))
     return found
+
+
+def unseen(variable: Variable, text: str) -> str:
+    """Say of a level that no row of the fit has it, and which one there differs from it in capitals or blanks at its ends alone."""
+    alike = [v for v in variable.labels if v.strip().casefold() == text.strip().casefold()]
+    return f"`{text}` of `{variable.name}` {UNSEEN}{f', unlike {listed(quoted(alike))}' if alike else ''}"
 
 
 def _note_unseen_cells(fit: Estimated, groups: dict[str, NDArray[np.intp]], told: dict[int, list[str]]) -> None:

@@ -91,9 +91,7 @@ class Predicting(Estimated):
         """
         if isinstance(profiles, (Mapping, pd.Series)):  # a row of a table, too
             profiles = [dict(profiles)]
-        if isinstance(profiles, (str, bytes, np.ndarray)) or (
-            not hasattr(profiles, "__len__") and not isinstance(profiles, Study)
-        ):
+        if isinstance(profiles, (str, bytes, np.ndarray)) or not hasattr(profiles, "__len__"):
             raise MarkbaseError(
                 f"Predictions are for profiles or for the rows of a table, not for {told_value(profiles)}."
             )
