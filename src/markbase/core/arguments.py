@@ -180,7 +180,9 @@ def checked(function: F) -> F:
 
     by_place = [n for n, p in signature.parameters.items() if p.kind in (p.POSITIONAL_ONLY, p.POSITIONAL_OR_KEYWORD)]
     defaults = {name: p.default for name, p in signature.parameters.items()}
-    takes_lists = {n for n, a in annotations.items() if ("Sequence" in a or "Mapping" in a) and "Any" not in a}
+    takes_lists = {
+        n for n, a in annotations.items() if re.search("Sequence|Mapping", a) and not re.search(r"Any\b|Array", a)
+    }
 
     def plain(name: str, value: Any) -> Any:
         whole = name in takes_lists or name not in signature.parameters

@@ -49,7 +49,7 @@ class Predicting(Estimated):
         Parameters
         ----------
         profiles : mapping, sequence of mapping, Study or table
-            Values of columns of the model: one profile, several, or a table (pandas, Polars, PyArrow, a study) with a row a case.
+            Values of columns of the model: one profile (a row of a table too), several, or a table (pandas, Polars, PyArrow, a study) with a row a case.
             A column that is not given is as in the sample: the prediction is averaged over the rows used. Columns that were
             derived from others follow them.
         back_transformed : bool
