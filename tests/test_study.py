@@ -168,6 +168,31 @@ def test_levels_that_carry_numbers_are_told_with_the_steps_that_make_a_scale_of_
         np.testing.assert_array_equal(blanked.prepare([numeric])["c"].values[: len(levels)], wanted)
 
 
+@pytest.mark.parametrize("scale", [["1 none", "2 basic", "3 degree"], ["disagree", "neutral", "agree"]])
+def test_thin_levels_of_an_order_are_merged_with_no_other_end_and_no_answer_is_none_of_it(scale):
+    study = mb.Study(pd.DataFrame({"c": np.repeat([*scale, "k.A."], [12, 60, 12, 40])}))
+    told = study.remarks()["c"]
+    mends = [mend for remark in told for mend in remark.mend]
+    assert [mend["do"] for mend in mends if mend["do"] != "as_numeric"] == ["blank", "as_ordinal"]
+    assert any("one goes together with its neighbour" in remark.text for remark in told)
+    assert [level.label for level in study.prepare(mends[:2])["c"].levels] == scale
+    with pytest.warns(
+        mb.MarkbaseWarning, match="`k.A.` is not in the order, and stands behind it as the highest level"
+    ):
+        study.prepare(mends[1:2])
+
+
+def test_dates_of_one_year_become_days_and_are_no_slips_of_one_another():
+    dates = [f"{k % 28 + 1}.{k % 2 + 1}.2024" for k in range(97)]
+    study = mb.Study(
+        pd.DataFrame({"c": [*dates, "k.A.", "k.A.", "16.2.2024"], "t": ["team 11"] * 97 + ["team 12"] * 3})
+    )
+    blank, days = (mend for remark in study.remarks()["c"] for mend in remark.mend)
+    made = study.prepare([blank, days])["c_days"].values
+    assert (np.nanmin(made), np.nanmax(made), np.isnan(made).sum()) == (0, 58, 2)
+    assert [remark.text for remark in study.remarks()["t"]] == ["thin level: `team 12` (3)"]
+
+
 def test_a_level_that_reads_like_no_answer_is_told_at_the_fit_and_mended_as_proposed():
     frame = pd.DataFrame({"place": ["east", "N/A", "west", "east"] * 20, "y": np.arange(80.0) % 7})
     with pytest.warns(mb.MarkbaseWarning, match="`place`: `N/A` reads like a missing answer"):

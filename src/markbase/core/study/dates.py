@@ -61,9 +61,23 @@ def _surely_first(texts: Sequence[str]) -> bool | None:
 
 def first_and_last(texts: Sequence[str]) -> tuple[str, str] | None:
     """Return the earliest and the latest of some dates as they are written; None if nothing says which stands first, or one is none."""
-    order = day_stands_first(texts)
-    days = [np.nan if order is None else _day_of(text, order) for text in texts]
+    days = _days(texts)
     return None if np.isnan(days).any() else (texts[int(np.argmin(days))], texts[int(np.argmax(days))])
+
+
+def first_of_one_year(texts: Sequence[str]) -> str | None:
+    """Return the earliest of some dates, as year-month-day, where all are of one year; None where they are not, or nothing says it."""
+    days = _days(texts)
+    if np.isnan(days).any():
+        return None
+    first, last = (datetime.date.fromordinal(int(day)) for day in (min(days), max(days)))
+    return first.isoformat() if first.year == last.year else None
+
+
+def _days(texts: Sequence[str]) -> list[float]:
+    """Return the days of some dates; NaN for what is none, and for all where nothing says which stands first."""
+    order = day_stands_first(texts)
+    return [np.nan if order is None else _day_of(text, order) for text in texts]
 
 
 def _day_of(text: str, day_first: bool) -> float:

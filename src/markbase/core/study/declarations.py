@@ -60,7 +60,7 @@ def declare_categorical(
     new = with_default_base(new)
     if column.base and column.base.chosen:
         new = replace(new, base=replace(column.base, level=int(slot[column.base.level])))
-    notes = []
+    notes = _not_in_order(new, len(order)) if order and kind == "ordinal" else []
     bare = [code for code in codes if told and code not in told]
     if bare:
         notes.append(f"no label for {'code' if len(bare) == 1 else 'codes'} {listed(quoted(bare[:6]))}")
@@ -68,6 +68,20 @@ def declare_categorical(
         notes.append(f"no row has {listed(quoted([told[c] for c in unused[:6]]), 'or')}")
     text = f"Declared `{column.name}` {'an ordinal column' if kind == 'ordinal' else 'a group'} of {count_noun(len(codes), 'level')}"
     return Recode(new, old_by_new(column, new, tuple(notes)), text + (f": {', '.join(notes)}." if notes else "."))
+
+
+def _not_in_order(column: Column, named: int) -> list[str]:
+    """Name levels with rows that stand behind those an order named, as the highest; none where it named none of the levels."""
+    behind = [v.label for v, n in zip(column.levels[named:], column.counts[named:], strict=True) if n]
+    if not behind:
+        return []
+    one = len(behind) == 1
+    told = (
+        "is not in the order, and stands behind it as the highest level"
+        if one
+        else "are not in the order, and stand behind it as the highest levels"
+    )
+    return [f"{listed(quoted(behind[:6]))} {told}"]
 
 
 def check_expected(column: Column, expect: Mapping[str, int]) -> None:

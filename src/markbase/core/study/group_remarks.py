@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import re
 import unicodedata
 from collections.abc import Mapping, Sequence
 from typing import Any
@@ -12,11 +13,18 @@ import numpy as np
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.study.clock_times import read_as_clock
 from markbase.core.study.column import Column
-from markbase.core.study.dates import day_stands_first, first_and_last, has_short_years, read_as_dates
+from markbase.core.study.dates import (
+    day_stands_first,
+    first_and_last,
+    first_of_one_year,
+    has_short_years,
+    read_as_dates,
+)
 from markbase.core.study.level_order import numbers_within, ordered, read_as_totals, reads_as_no_answer
 from markbase.core.study.multiple_responses import answers_in, separator_in, steps_for
 from markbase.core.study.remark import FEW_VALUES, THIN_ROWS, Remark, about_one
 
+_NOT_DIGITS = re.compile(r"\D+")
 _MOST_COMPARED = 500
 """Of more levels the rare ones are not held against each of the others: that takes the square of their number."""
 
@@ -33,13 +41,12 @@ def group_remarks(column: Column) -> list[Remark]:
                 f"times of a clock, {len(here)} of them: a model takes a number made of them", (_from_clock(column),)
             )
         ]
+    no_answer = levels_of_no_answer(column)
+    if column.guess and holds_dates(column):
+        return [*_about_no_answer(column, no_answer), _about_dates(column)]
     if column.guess and len(here) > max(FEW_VALUES, 0.9 * column.valid):
-        codes = [column.levels[k].code for k in here]
-        if read_as_dates(codes):
-            return [_about_dates(column, codes)]
         mend = ({"do": "as_role", "column": column.name, "role": "identifier"},)
         return [Remark("looks like an identifier: hardly a value occurs twice", mend)]
-    no_answer = levels_of_no_answer(column)
     few_times = column.guess and read_as_clock([column.levels[k].code for k in here])
     totals = levels_of_totals(column)
     remarks, slips = _misspelt(column, [k for k in here if k not in (*no_answer, *totals)])
@@ -56,12 +63,15 @@ def group_remarks(column: Column) -> list[Remark]:
     known = {*no_answer, *totals, *slips}
     thin = [k for k in here if counts[k] < THIN_ROWS and column.levels[k].declared and k not in known]
     if thin:
+        answers = [column.levels[k].label for k in here if k not in known]
+        in_order = column.kind == "ordinal" or numbers_within(answers) is not None or ordered(answers)[1]
         shown = [f"`{column.levels[k].label}` ({counts[k]})" for k in thin[:4]]
         more = f" and {len(thin) - 4} more" if len(thin) > 4 else ""
         targets = {"other": [column.levels[k].label for k in thin]}
         merge = ({"do": "merge_levels", "column": column.name, "targets": targets},)
         text = f"thin level{'s' if len(thin) > 1 else ''}: {', '.join(shown)}{more}"
-        remarks.append(Remark(text, merge if 1 < len(thin) <= 6 and len(thin) < len(here) else ()))
+        text += "; where levels stand in an order, one goes together with its neighbour" if in_order else ""
+        remarks.append(Remark(text, merge if 1 < len(thin) <= 6 and len(thin) < len(answers) and not in_order else ()))
     if len(here) > 1 and all(
         v.label == v.code and v.label.strip("-").isdigit() for v in (column.levels[k] for k in here)
     ):
@@ -87,23 +97,31 @@ def _from_clock(column: Column) -> Mapping[str, Any]:
 
 
 def holds_dates(column: Column) -> bool:
-    """Return whether the levels of a group that occur are dates, and more than a few."""
+    """Return whether the levels of a group that occur are dates, and more than a few; some may read like missing answers."""
     if not column.is_categorical or np.count_nonzero(column.counts) <= FEW_VALUES:
         return False
-    return read_as_dates([column.levels[k].code for k in np.flatnonzero(column.counts)])
+    return read_as_dates(_answers_of(column))
+
+
+def _answers_of(column: Column) -> list[str]:
+    """Return the codes of the levels that occur and read like answers."""
+    left = set(levels_of_no_answer(column))
+    return [column.levels[k].code for k in np.flatnonzero(column.counts).tolist() if k not in left]
 
 
 def span_of_dates(column: Column) -> tuple[str, str] | None:
     """Return the earliest and the latest date of a group of them; None if it is none, or its order is not known."""
-    if not holds_dates(column):
-        return None
-    return first_and_last([column.levels[k].code for k in np.flatnonzero(column.counts)])
+    return first_and_last(_answers_of(column)) if holds_dates(column) else None
 
 
-def _about_dates(column: Column, codes: Sequence[str]) -> Remark:
+def _about_dates(column: Column) -> Remark:
     """Say that a group holds dates, and what makes a number of them."""
+    codes = _answers_of(column)
     step = {"do": "from_date", "column": column.name, "take": "year", "name": f"{column.name}_year"}
-    text = "dates, of which none or few occur twice: a model takes a number made of them (a year, days since a day)"
+    if first := first_of_one_year(codes):  # of which the year would be the same in every row
+        step |= {"take": "days", "since": first, "name": f"{column.name}_days"}
+    which = "of which none or few occur twice" if len(codes) > 0.9 * column.valid else f"{len(codes)} of them"
+    text = f"dates, {which}: a model takes a number made of them (a year, days since a day)"
     if has_short_years(codes):
         return Remark(f"{text}; years of two digits do not say their century, so write them with four")
     if day_stands_first(codes) is not None:
@@ -173,19 +191,25 @@ def _about_totals(column: Column, totals: Sequence[int]) -> list[Remark]:
 
 def _about_words(column: Column, here: Sequence[int], no_answer: Sequence[int], slips: bool) -> list[Remark]:
     """Say that some levels read like a missing answer, and that the others are a scale of words."""
-    remarks, labels = [], [column.levels[k].label for k in here]
-    if no_answer:
-        codes = [column.levels[k].label for k in no_answer]
-        told = listed([f"`{column.levels[k].label}` ({column.counts[k]:,})" for k in no_answer])
-        verbs = "reads like a missing answer and counts as a level"
-        verbs = verbs if len(codes) == 1 else "read like missing answers and count as levels"
-        remarks.append(Remark(f"{told} {verbs}", ({"do": "blank", "column": column.name, "codes": codes},)))
+    remarks, labels = _about_no_answer(column, no_answer), [column.levels[k].label for k in here]
     if not slips and len(here) <= FEW_VALUES and ordered(labels)[1]:
         text = "a scale by its words, which stand from low to high: if it is one, declare it ordinal, or give its levels numbers"
-        remarks.append(Remark(text, ({"do": "as_ordinal", "column": column.name, "order": labels},)))
+        scale = [column.levels[k].label for k in here if k not in no_answer]
+        remarks.append(Remark(text, ({"do": "as_ordinal", "column": column.name, "order": scale},)))
     elif not slips and len(here) <= FEW_VALUES:
         remarks += _about_numbers(column, [column.levels[k].label for k in here if k not in no_answer])
     return remarks
+
+
+def _about_no_answer(column: Column, no_answer: Sequence[int]) -> list[Remark]:
+    """Say that some levels read like a missing answer, and what blanks them."""
+    if not no_answer:
+        return []
+    codes = [column.levels[k].label for k in no_answer]
+    told = listed([f"`{column.levels[k].label}` ({column.counts[k]:,})" for k in no_answer])
+    verbs = "reads like a missing answer and counts as a level"
+    verbs = verbs if len(codes) == 1 else "read like missing answers and count as levels"
+    return [Remark(f"{told} {verbs}", ({"do": "blank", "column": column.name, "codes": codes},))]
 
 
 def _about_numbers(column: Column, labels: Sequence[str]) -> list[Remark]:
@@ -220,7 +244,7 @@ def _misspelt(column: Column, here: Sequence[int]) -> tuple[list[Remark], set[in
     undeclared = [k for k in here if not column.levels[k].declared and k not in told]
     for k in undeclared[:4]:
         label = column.levels[k].label
-        close = difflib.get_close_matches(label.casefold(), list(declared.values()), 1, 0.7)
+        close = _alike(label, list(declared.values()), 0.7)
         words = f"undeclared level `{label}` in {count_noun(int(column.counts[k]), 'row')}"
         if close:
             home = next(p for p, text in declared.items() if text == close[0])
@@ -233,7 +257,7 @@ def _misspelt(column: Column, here: Sequence[int]) -> tuple[list[Remark], set[in
             common = {
                 p: v.label.casefold() for p, v in enumerate(column.levels) if column.counts[p] >= 10 * column.counts[k]
             }
-            close = difflib.get_close_matches(column.levels[k].label.casefold(), list(common.values()), 1, 0.85)
+            close = _alike(column.levels[k].label, list(common.values()), 0.85)
             if close:
                 home = next(p for p, text in common.items() if text == close[0])
                 text = f"rare level `{column.levels[k].label}` ({column.counts[k]}): misspelt for `{column.levels[home].label}`?"
@@ -241,6 +265,12 @@ def _misspelt(column: Column, here: Sequence[int]) -> tuple[list[Remark], set[in
     if len(undeclared) > 4:
         remarks.append(Remark(f"{len(undeclared) - 4} more undeclared levels"))
     return remarks, told
+
+
+def _alike(label: str, others: Sequence[str], least: float) -> list[str]:
+    """Return the one of some folded labels that comes closest to a label, none if none is close or has the same digits: `team 12` is not `team 13`."""
+    same = [other for other in others if _NOT_DIGITS.sub(" ", other).split() == _NOT_DIGITS.sub(" ", label).split()]
+    return difflib.get_close_matches(label.casefold(), same, 1, least)
 
 
 def _into(column: Column, home: int, others: list[str]) -> tuple[Mapping[str, Any], ...]:

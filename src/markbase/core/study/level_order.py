@@ -14,6 +14,9 @@ _NO_ANSWER = frozenset(
         "-", "--", ".", "?", "n/a", "na", "n.a.", "nan", "null", "missing", "unknown", "not known", "dk", "don't know", "do not know", "dont know",
         "no answer", "no response", "not answered", "not stated", "not available", "not applicable", "inapplicable", "refused", "refusal",
         "prefer not to say", "prefer not to answer", "rather not say", "would rather not say", "no information",
+        "k.a.", "k. a.", "keine angabe", "keine angaben", "keine antwort", "weiß nicht", "weiss nicht", "trifft nicht zu", "nicht zutreffend",
+        "verweigert", "entfällt", "geen antwoord", "weet niet", "n.v.t.", "sans réponse", "non réponse", "pas de réponse", "ne sait pas", "refus",
+        "non concerné", "sin respuesta", "no sabe", "no contesta", "ns/nc", "non risponde", "non sa", "sem resposta", "não sabe", "vet ej", "vet inte",
     )
 )  # fmt: skip
 _FEWEST_PARTS = 2

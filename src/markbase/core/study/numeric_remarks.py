@@ -28,7 +28,9 @@ _TAIL = 5
 _POSTAL = re.compile(
     r"\b(post(al)?[ _-]?(code)?|zip([ _-]?code)?|plz|postcode)\b|postcode|postal|zipcode", re.IGNORECASE
 )
-_WEIGHT = re.compile(r"(survey|sampling|design|person|case|post)?[ _-]?(weights?|wgts?)", re.IGNORECASE)
+_WEIGHT = re.compile(
+    r"(survey|sampling|design|person|case|post|final)?[ _-]?(weights?|wgts?|wts?|gewicht(ung)?)", re.IGNORECASE
+)
 
 
 def numeric_remarks(column: Column, alike: int = 0) -> list[Remark]:
