@@ -157,7 +157,12 @@ def checks_record(checks: Checks) -> dict[str, Any]:
             "statistic": checks.shape_statistic,
             "p": checks.shape_p,
         },
-        "spread": {"statistic": checks.spread_statistic, "df": checks.spread_df, "p": checks.spread_p},
+        "spread": {
+            "statistic": checks.spread_statistic,
+            "df": checks.spread_df,
+            "df_rest": checks.spread_df_rest if math.isfinite(checks.spread_df_rest) else None,
+            "p": checks.spread_p,
+        },
         "lines": _rows(checks.lines),
         "cases": _rows(checks.cases),
         "clusters": None if checks.clusters is None else _rows(checks.clusters),

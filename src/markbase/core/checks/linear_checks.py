@@ -80,7 +80,9 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
         )
     of_shape = (skew, kurtosis, k2, k2_p)
     tables, told = (lines, cases, clusters), (found, tuple(findings), levels_against(fit.model_terms))
-    return Checks(fit.outcome.name, *of_shape, *fit._spread, *tables, *told)
+    spread = fit._spread
+    tests = (*of_shape, spread.statistic, spread.df, spread.p)
+    return Checks(fit.outcome.name, *tests, *tables, *told[:-1], spread.df_rest, told[-1])
 
 
 def _units(fit: LinearFit) -> tuple[str, NDArray[np.intp]] | None:
@@ -250,6 +252,7 @@ def _on_shape(fit: LinearFit, skew: float, kurtosis: float, k2: float, p: float,
     figures = (
         f"skew {number(skew, 2)}, kurtosis {number(kurtosis, 2)} beyond the normal; K² = {number(k2, 2)}, {p_phrase(p)}"
     )
+    figures += ", as if rows were independent" if fit.cluster is not None and not math.isnan(p) else ""
     if abs(skew) < 0.5 and abs(kurtosis) < 1:
         meaning = (
             "close to a normal shape"

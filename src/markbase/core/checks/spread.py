@@ -12,10 +12,11 @@ from markbase.core.design.cross_products import gather
 from markbase.core.design.terms import CodedColumns
 from markbase.core.diagnostics.residuals import Finding, Spread
 from markbase.core.estimation.least_squares import solve
-from markbase.core.formatting import number, p_phrase
+from markbase.core.formatting import number
 from markbase.core.inference.covariance import errors_of
 from markbase.core.inference.distributions import p_of_f
 from markbase.core.rows.parts import in_parts
+from markbase.core.study.column import Column
 
 if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
@@ -31,7 +32,10 @@ _LITTLE = 0.1
 
 
 def spread_of(fit: LinearFit) -> Spread:
-    """Return n·R² of the squared residuals on the terms, its degrees of freedom and p (Koenker 1981)."""
+    """Return n·R² of the squared residuals on the terms, its degrees of freedom and p (Koenker 1981).
+
+    Where rows were not drawn one by one with equal weights n·R² is not chi-squared: the terms are tested together by the errors of the fit.
+    """
     heavy = fit.weights.values if fit.weights else None
     square = np.nan_to_num((fit._residuals / fit.strength.residual_sd) ** 2)
     blocks = [*fit._blocks(fit.model_terms)[:-1], CodedColumns(1, multiplier=square)]
@@ -47,6 +51,14 @@ def spread_of(fit: LinearFit) -> Spread:
         aside = solve(moments, blocks, fit.used, fit.sample.rows, columns[~own], heavy, fixed)
         left, explained = aside.residual, aside.residual - solution.residual
     df = int(own.sum())
+    drawn = fit.cluster, fit.strata
+    if any(drawn) or (fit.weights is not None and fit.weights.kind == "sampling"):
+        errors = errors_of(fit.errors.kind, *drawn, moments, blocks, solution, fit.used, fit.weights, fixed)
+        squares = Column(f"squared residuals of {fit.outcome.name}", "numeric", square)
+        test = replace(
+            fit, outcome=squares, moments=moments, solution=solution, errors=errors, fixed_effects=fixed
+        ).overall
+        return Spread(test.statistic, df, test.p, test.df_rest, test.untested)
     if not left > _SAME * moments.rows:  # all squares the same, to within rounding
         return Spread(0.0, df, 1.0)
     statistic = (moments.rows - (fixed.levels if fixed else 0)) * explained / left
@@ -70,9 +82,12 @@ def _robust_beside(fit: LinearFit) -> tuple[float, float, str]:
 
 def spread_finding(fit: LinearFit) -> Finding:
     """Say whether residuals spread more for some values of the terms, and what would do."""
-    statistic, df, p = fit._spread
-    figures = f"chi²({df}) = {number(statistic, 2)}, {p_phrase(p)} (Breusch and Pagan, studentised)"
-    if p < fit.alpha:
+    told = fit._spread
+    how = "studentised" if math.isinf(told.df_rest) else "by the errors of the fit"
+    figures = f"{told.figures} (Breusch and Pagan, {how})"
+    if told.untested:
+        return Finding("spread", figures, told.untested, "")
+    if told.p < fit.alpha:
         used = fit.errors.middle is not None
         meaning = "residuals spread more for some values of the terms than for others" + (
             ", which the errors of this fit allow for" if used else ": classical errors are then too small or too large"
@@ -88,15 +103,14 @@ def uneven_spread(fit: LinearFit) -> str:
         return ""
     if fit.sample.rows * len(fit.solution.columns) ** 2 > _MOST_WORK:
         return ""
-    statistic, df, p = fit._spread
-    if p >= fit.alpha:
+    if fit._spread.p >= fit.alpha:
         return ""
     least, most, where = _robust_beside(fit)
     if not where or (least >= 1 - _LITTLE and most <= 1 + _LITTLE):
         return ""
     return (
-        f"Residuals spread more for some values of the terms than for others (Breusch and Pagan, chi²({df}) = "
-        f"{number(statistic, 2)}, {p_phrase(p)}): robust errors (HC3), which allow for it, are "
+        f"Residuals spread more for some values of the terms than for others (Breusch and Pagan, "
+        f"{fit._spread.figures}): robust errors (HC3), which allow for it, are "
         f"{_times(least, most, where)}"
     )
 

@@ -19,6 +19,7 @@ import scipy.special as sp
 from numpy.typing import NDArray
 
 from markbase.core.display import ShownTables
+from markbase.core.formatting import number, p_phrase, plain
 
 Array = NDArray[np.float64]
 
@@ -41,11 +42,23 @@ class Spread(NamedTuple):
     """Breusch and Pagan's test in its studentised form: whether residuals spread more for some values of the terms."""
 
     statistic: float
-    """n·R² of the squared residuals on the terms."""
+    """n·R² of the squared residuals on the terms, chi-squared; with clusters, strata or sampling weights F of them all, by the errors of the fit."""
     df: int
     """Its degrees of freedom."""
     p: float
-    """Its p, of chi-squared."""
+    """Its p; NaN where these errors cannot carry a test."""
+    df_rest: float = math.inf
+    """Of F its other degrees of freedom; of chi-squared none, infinity."""
+    untested: str = ""
+    """Why there is no test, as a clause; empty if there is one."""
+
+    @property
+    def figures(self) -> str:
+        """The numbers, as they are told."""
+        if self.untested:
+            return "not tested"
+        df = f"F({self.df}, {plain(self.df_rest)})" if math.isfinite(self.df_rest) else f"chi²({self.df})"
+        return f"{df} = {number(self.statistic, 2)}, {p_phrase(self.p)}"
 
 
 @dataclass(frozen=True, eq=False)
@@ -81,7 +94,8 @@ class Checks(ShownTables):
     shape_p: float
     """Its p."""
     spread_statistic: float
-    """Breusch and Pagan's test in its studentised form: n·R² of the squared residuals on the terms."""
+    """Breusch and Pagan's test in its studentised form: n·R² of the squared residuals on the terms, chi-squared; with clusters, strata or sampling
+    weights F of their joint test by the errors of the fit, NaN where these cannot carry one."""
     spread_df: int
     """Its degrees of freedom."""
     spread_p: float
@@ -98,6 +112,8 @@ class Checks(ShownTables):
     """Correlation of a residual with the one before, Durbin and Watson's d, and p by the normal approximation; None without an order."""
     findings: tuple[Finding, ...]
     """All of it, with what it means and what would do."""
+    spread_df_rest: float = math.inf
+    """Of F the other degrees of freedom of the test of the spread; of chi-squared none, infinity."""
     against: str = ""
     """What the levels of each group are compared with, in words; empty without groups."""
 
