@@ -155,6 +155,8 @@ FIGURES = {
     "groups, odds": lambda: mb.draw_groups(odds(["age", "voice"]), "voice"),
     "adjusted": lambda: mb.draw_adjusted(linear(["age", "voice"]), "voice"),
     "adjusted, odds": lambda: mb.draw_adjusted(odds(["age", "voice"]), "voice"),
+    "cells": lambda: mb.draw_cells(linear(["voice", "stays", mb.interaction("voice", "stays")]), "voice", "stays"),
+    "cells, odds": lambda: mb.draw_cells(odds(["voice", "stays"]), "stays", "voice"),
     "lines": lambda: mb.draw_lines(linear(["age", "voice", mb.interaction("age", "voice")]), "age", "voice"),
     "lines, odds": lambda: mb.draw_lines(odds(["age", "voice"]), "age", "voice"),
     "slopes": lambda: mb.draw_slopes(linear(["age", "fee", mb.interaction("age", "fee")]), "age", by="fee"),

@@ -14,9 +14,12 @@ from hypothesis import strategies as st
 
 import markbase as mb
 from markbase.core.comparison.answers import answers
+from markbase.reports.figure_sets import figures_of
 from markbase.reports.inline import inline
+from markbase.reports.parts import Wanted, analysis_part
 from markbase.show.figures import drawn_as
 from markbase.show.html import to_html
+from markbase.show.page import Drawing
 from markbase.show.versions import merged
 from reference import made_up
 from seen import seen, words
@@ -128,6 +131,35 @@ def test_a_term_within_an_interaction_is_not_called_unclear_by_itself():
     frame = frame.assign(x=rng.normal(size=400), z=frame["y"] + x)
     fits = [mb.fit_linear(frame, "y", ["x", "z"], level=level) for level in (0.98, 0.999)]
     assert [re.findall(r"p of (\S+) or more", answers(f)[-1].text) for f in fits] == [[".02"], [".001"]]
+
+
+@pytest.mark.parametrize(
+    ("terms", "drawn"),
+    [
+        (["age", "km", "voice", "day"], {"age-by-voice"}),  # parallel, so one of them will do
+        (["age", "km", "big", "voice", "day", mb.interaction("big", "day")], {"big-by-day"}),
+        (["age", mb.polynomial("km"), "voice", "day"], {"km-by-voice"}),
+        (["day", "voice", "age", mb.interaction("day", "voice")], {"voice-and-day", "age-by-day"}),
+    ],
+)
+def test_lines_and_crossed_groups_are_drawn_where_a_figure_tells_more_than_a_number(terms, drawn):
+    study = mb.Study(pd.DataFrame(made_up(300, seed=4)).assign(big=lambda d: d["age"] * d["km"]))
+    figures = figures_of(mb.fit_linear(study, "score", terms))
+    assert {name for name in figures if "-by-" in name or "-and-" in name} == drawn
+
+
+def test_figures_stand_beside_the_group_they_show_whatever_its_name_and_for_every_base():
+    frame = pd.DataFrame(made_up(300, seed=4)).rename(columns={"voice": "voice part", "day": "voice"})
+    fit = mb.fit_linear(
+        mb.Study(frame).mark("voice part", "alto").mark("voice", "Mon"), "score", ["voice part", "voice"]
+    )
+    part = analysis_part(fit, "fit", wanted=Wanted(("voice", "voice part")), figures=figures_of(fit))
+    told = {version.level: version.pages for version in part.versions.others} | {"alto": part.pages}
+    for base in ("alto", "bass", "tenor"):
+        (page,) = (page for page in told[base] if page.title == "score, by voice part")
+        captions = [p.caption for s in page.sections for b in s.blocks if isinstance(b, Drawing) for p in b.pictures]
+        assert captions[0] == f"Differences of the levels of voice part from {base}"
+        assert [re.search("voice part|voice", caption)[0] for caption in captions] == ["voice part"] * 2
 
 
 def test_what_is_written_in_a_figure_of_a_report_is_what_its_file_says():

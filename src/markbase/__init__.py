@@ -63,6 +63,7 @@ if TYPE_CHECKING:
     from markbase.reports.document import write_document
     from markbase.reports.report_file import report
     from markbase.show.block_figures import draw_blocks, draw_paths
+    from markbase.show.cell_figure import draw_cells
     from markbase.show.check_figures import draw_checks
     from markbase.show.classification_figures import draw_calibration, draw_classification
     from markbase.show.cluster_figure import draw_clusters
@@ -117,6 +118,7 @@ _HOMES = {
     "draw_adjusted": "markbase.show.fit_figures",
     "draw_blocks": "markbase.show.block_figures",
     "draw_calibration": "markbase.show.classification_figures",
+    "draw_cells": "markbase.show.cell_figure",
     "draw_checks": "markbase.show.check_figures",
     "draw_classification": "markbase.show.classification_figures",
     "draw_clusters": "markbase.show.cluster_figure",
@@ -197,6 +199,7 @@ __all__ = [
     "draw_adjusted",
     "draw_blocks",
     "draw_calibration",
+    "draw_cells",
     "draw_checks",
     "draw_classification",
     "draw_clusters",

@@ -17,6 +17,7 @@ from markbase.reports.figure_sets import (
     KINDS,
     Drawn,
     Figures,
+    figure_of_cells,
     figures_of_blocks,
     figures_of_checks,
     figures_of_dominance,
@@ -44,11 +45,15 @@ def draw_fit(fit: AnyFit, folder: Path, replace: bool) -> None:
     _write(figures_of_fit(fit), folder, replace)
 
 
-def draw_groups_of(fit: AnyFit, groups: Sequence[str], folder: Path, replace: bool) -> None:
-    """Draw the figures of some groups of a fit into a folder, each as PNG and SVG."""
+def draw_groups_of(
+    fit: AnyFit, groups: Sequence[str], crossed: Sequence[tuple[str, str]], folder: Path, replace: bool
+) -> None:
+    """Draw the figures of some groups of a fit, and of some two together, into a folder, each as PNG and SVG."""
     figures: Figures = {}
     for group in groups:
         figures |= figures_of_group(fit, fit.variable(group, "categorical"))
+    for first, second in crossed:
+        figures |= figure_of_cells(fit, first, second)
     _write(figures, folder, replace)
 
 

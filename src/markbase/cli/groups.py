@@ -128,7 +128,7 @@ def command(
         if manuscript:
             write_document([(fit, group) for group in alone], manuscript, replace=replaces)
         if figures:
-            draw_groups_of(fit, alone, figures, replaces)
+            draw_groups_of(fit, alone, [two(group) for group in crossed], figures, replaces)
     answer(found, told)
 
 

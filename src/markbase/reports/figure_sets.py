@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -21,6 +22,7 @@ from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.parts import in_parts
 from markbase.core.screening.screen import Screen
 from markbase.show.block_figures import draw_blocks, draw_paths
+from markbase.show.cell_figure import draw_cells
 from markbase.show.check_figures import draw_checks
 from markbase.show.classification_figures import draw_calibration, draw_classification
 from markbase.show.cluster_figure import draw_clusters
@@ -47,6 +49,8 @@ class Drawn:
     """What it shows."""
     figure: Figure | SubFigure
     """The figure, as axes give it."""
+    groups: tuple[str, ...] = ()
+    """The groups it shows level by level: it stands beside what is told of one of them."""
 
     @cached_property
     def svg(self) -> bytes:
@@ -74,6 +78,8 @@ def figures_of_fit(fit: AnyFit) -> Figures:
     figures = figure_of_coefficients(fit)
     for group in (v for v in fit.variables if v.is_categorical):
         figures |= figures_of_group(fit, group)
+    for first, second in _crossed(fit):
+        figures |= figure_of_cells(fit, first, second)
     return figures | figures_of_slopes(fit) | figures_of_checks(fit)
 
 
@@ -146,7 +152,7 @@ def figures_of_slopes(fit: AnyFit, asked: Sequence[tuple[str, str | None]] | Non
         if asked is None and by is not None and fit.variables[[v.name for v in fit.variables].index(by)].is_categorical:
             continue  # the lines by group show it
         told = f" by {by}" if by else ""
-        figures[_safe(f"{numeric}-slope{told}")] = Drawn(
+        figures[safe_name(f"{numeric}-slope{told}")] = Drawn(
             f"The slope of {numeric}{told}, and where it is clear",
             draw_slopes(fit, numeric, by).figure,
         )
@@ -168,27 +174,69 @@ def differing_slopes(fit: AnyFit) -> list[tuple[str, str | None]]:
 
 
 def figures_of_group(fit: AnyFit, group: Variable) -> Figures:
-    """Draw a group of a fit: its differences, its adjusted means, and lines along the first two numeric columns."""
+    """Draw a group of a fit: its differences, its adjusted means, and lines along numeric columns, as `_along` chooses them."""
     if fit.not_averaged(group.name):
         return {}
-    name = _safe(group.name)
+    name, shown = safe_name(group.name), (group.name,)
     figures: Figures = {
         f"{name}-differences": Drawn(
             f"Differences of the levels of {group.name} from {group.base_label}",
             draw_groups(fit, group.name).figure,
+            shown,
         ),
         f"{name}-adjusted": Drawn(
             f"{group.name}: adjusted as if all rows had the level, beside what was observed",
             draw_adjusted(fit, group.name).figure,
+            shown,
         ),
     }
-    numerics = [v.name for v in fit.variables if not v.is_categorical]
-    for numeric in numerics[:2] if group.size <= MOST_LEVELS else ():
-        figures[f"{_safe(numeric)}-by-{name}"] = Drawn(
+    for numeric in _along(fit, group):
+        figures[f"{safe_name(numeric)}-by-{name}"] = Drawn(
             f"{fit.explained} along {numeric}, a line for each level of {group.name}",
             draw_lines(fit, numeric, group.name).figure,
+            shown,
         )
     return figures
+
+
+def _along(fit: AnyFit, group: Variable) -> list[str]:
+    """Return the numeric columns along which lines by a group are drawn: whose slope differs by it, and by the first group also curves.
+
+    Lines that are parallel by construction show what a number says; where there are no others, one figure of them is drawn, for
+    its rows.
+    """
+    if group.size > MOST_LEVELS:
+        return []
+    numerics = [v.name for v in fit.variables if not v.is_categorical]
+    depends = {name: fit.slope_depends_on(name) for name in numerics}
+    own = [name for name in numerics if group.name in depends[name]]
+    first = next(v.name for v in fit.variables if v.is_categorical and v.size <= MOST_LEVELS) == group.name
+    if first:
+        groups = {v.name for v in fit.variables if v.is_categorical}
+        own += [name for name in numerics if name in depends[name] and not groups & set(depends[name])]
+    return own or (numerics[:1] if first and not any(depends.values()) else [])
+
+
+def _crossed(fit: AnyFit) -> list[tuple[str, str]]:
+    """Return the pairs of groups that are in an interaction, the one of more levels first, where marks can tell the other's apart."""
+    sizes = {v.name: v.size for v in fit.variables if v.is_categorical}
+    found = [
+        tuple(sorted(pair, key=lambda name: -sizes[name]))
+        for term in fit.model_terms
+        for pair in itertools.combinations([g.name for g in term.groups], 2)
+    ]
+    return [(first, second) for first, second in dict.fromkeys(found) if sizes[second] <= MOST_LEVELS]
+
+
+def figure_of_cells(fit: AnyFit, first: str, second: str) -> Figures:
+    """Draw two groups of a fit together, the one of more levels as rows."""
+    if fit.not_averaged(first) or fit.not_averaged(second):
+        return {}
+    if fit.variable(second, "categorical").size > fit.variable(first, "categorical").size:
+        first, second = second, first
+    caption = f"{first} and {second} together: adjusted as if all rows had both levels"
+    drawn = Drawn(caption, draw_cells(fit, first, second).figure, (first, second))
+    return {f"{safe_name(first)}-and-{safe_name(second)}": drawn}
 
 
 def _classification(fit: LogisticFit) -> Figure | SubFigure:
@@ -226,6 +274,6 @@ _SUITING: dict[type, Callable[[Any], Figures]] = {
 }
 
 
-def _safe(name: str) -> str:
+def safe_name(name: str) -> str:
     """Return a name that is one on every file system."""
     return re.sub(r"[^\w.-]+", "_", name)

@@ -11,7 +11,7 @@ from markbase.core.reading.methods import Procedure, methods_paragraph
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.statements import Statement
-from markbase.reports.figure_sets import Drawn, Figures
+from markbase.reports.figure_sets import Drawn, Figures, safe_name
 from markbase.reports.inline import inline
 from markbase.show.bases import versions_of
 from markbase.show.blocks import blocks_page
@@ -81,8 +81,9 @@ def analysis_part(
     figures = dict(figures or {})
     pictures = {key: inline(drawn.svg, f"{name} {key}", drawn.caption) for key, drawn in figures.items()}
     lead = pictures.pop("blocks" if "blocks" in pictures else "coefficients", None)
-    own = _pages(made, wanted, pictures)
-    versions = _versions(made, wanted, pictures, name)
+    shown = {key: drawn.groups for key, drawn in figures.items()}
+    own = _pages(made, wanted, pictures, shown)
+    versions = _versions(made, wanted, pictures, shown, name)
     whole = replace(versions, others=tuple(replace(v, pages=(*v.pages, *more)) for v in versions.others))
     return Part(
         name,
@@ -120,8 +121,10 @@ def methods_of(made: AnyFit | Blocks, did: Procedure, version: str) -> str:
     return methods_paragraph(made.last, version, did)
 
 
-def _pages(made: AnyFit | Blocks, wanted: Wanted, pictures: Mapping[str, Picture]) -> tuple[Page, ...]:
-    """Return the pages of an analysis, its figures beside what they show."""
+def _pages(
+    made: AnyFit | Blocks, wanted: Wanted, pictures: Mapping[str, Picture], shown: Mapping[str, Sequence[str]]
+) -> tuple[Page, ...]:
+    """Return the pages of an analysis, its figures beside what they show: the groups that each shows level by level."""
     fit = made.last if isinstance(made, Blocks) else made
     left = dict(pictures)
     pages = []
@@ -134,7 +137,7 @@ def _pages(made: AnyFit | Blocks, wanted: Wanted, pictures: Mapping[str, Picture
             told = Section("", blocks=(Sentences(((reason, ()),)),))
             pages.append(Page(f"{fit.explained}, by {group}", sections=(told,)))
             continue
-        own = _taken(left, [k for k in left if k.startswith(f"{group}-") or k.endswith(f"-by-{group}")])
+        own = _taken(left, [k for k in left if group in shown[k]])
         sections: tuple[Section, ...] = (groups_section(fit, group), pairs_section(fit, group, wanted.correction))
         if 2 < fit.variable(group, "categorical").size <= _WIDEST:
             sections += (pairs_grid(fit, group, wanted.correction),)
@@ -181,15 +184,21 @@ def beside(page: Page, place: int, pictures: Sequence[Picture]) -> Page:
     return replace(page, sections=tuple(sections))
 
 
-def _versions(made: AnyFit | Blocks, wanted: Wanted, pictures: Mapping[str, Picture], name: str) -> Versions:
+def _versions(
+    made: AnyFit | Blocks,
+    wanted: Wanted,
+    pictures: Mapping[str, Picture],
+    shown: Mapping[str, Sequence[str]],
+    name: str,
+) -> Versions:
     def pages(other: AnyFit | Blocks, group: str) -> tuple[Page, ...]:
         fit = other.last if isinstance(other, Blocks) else other
         drawn = dict(pictures)
-        key = f"{group}-differences"
+        key = f"{safe_name(group)}-differences"
         if key in drawn and group in wanted.groups:
             base = fit.variable(group, "categorical").base_label
             told = Drawn(f"Differences of the levels of {group} from {base}", draw_groups(fit, group).figure)
             drawn[key] = inline(told.svg, f"{name} {key} {base}", told.caption)
-        return _pages(other, wanted, drawn)
+        return _pages(other, wanted, drawn, shown)
 
     return versions_of(made, pages)
