@@ -195,7 +195,9 @@ def _about_words(column: Column, here: Sequence[int], no_answer: Sequence[int], 
     if not slips and len(here) <= FEW_VALUES and ordered(labels)[1]:
         text = "a scale by its words, which stand from low to high: if it is one, declare it ordinal, or give its levels numbers"
         scale = [column.levels[k].label for k in here if k not in no_answer]
-        remarks.append(Remark(text, ({"do": "as_ordinal", "column": column.name, "order": scale},)))
+        scores = {label: place for place, label in enumerate(scale, 1)}
+        ordinal = {"do": "as_ordinal", "column": column.name, "order": scale}
+        remarks.append(Remark(text, (ordinal, {"do": "as_numeric", "column": column.name, "scores": scores})))
     elif not slips and len(here) <= FEW_VALUES:
         remarks += _about_numbers(column, [column.levels[k].label for k in here if k not in no_answer])
     return remarks

@@ -42,9 +42,14 @@ class TrailStep:
 
 def inline(step: Mapping[str, Any]) -> str:
     """Write a step as an inline TOML table without the braces: ``do = "mark", column = "voice", base = "alto"``."""
+    return str(_table(step).as_string())[1:-1]
+
+
+def _table(entries: Mapping[str, Any]) -> Any:
     table = tomlkit.inline_table()
-    table.update(step)
-    return table.as_string()[1:-1]
+    for key, value in entries.items():  # one by one: of whole ones within, no blank would stand behind a comma
+        table[key] = _table(value) if isinstance(value, Mapping) else value
+    return table
 
 
 @dataclass(frozen=True, eq=False, repr=False)
