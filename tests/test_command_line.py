@@ -2,6 +2,7 @@
 
 import json
 import re
+import shlex
 import shutil
 import subprocess
 import sys
@@ -396,3 +397,17 @@ def test_output_is_short_quiet_and_as_wide_as_it_is_wished():
     assert "remark: " in run(*remarked).stderr
     assert run(*remarked, "--quiet").stderr == ""
     assert run("look", DATA, "--width", "7").returncode == 2
+
+
+def test_what_look_proposes_can_be_pasted_as_its_lines_are_folded(tmp_path):
+    answers = ["strongly disagree", "neither of the two", "strongly agree", "k.A."]
+    frame = pd.DataFrame({f"question number {k}": np.roll(np.repeat(answers, [30, 40, 50, 4]), k) for k in range(3)})
+    frame["place of the rehearsals"] = ["the old town hall", "the church of the hill"] * 60 + ["the old town  hall"] * 4
+    frame.to_csv(tmp_path / "answers.csv", index=False)
+    page = run("look", "answers.csv", "--width", 58, cwd=tmp_path).stdout
+    pasted = " ".join(block.split("\n  ques")[0].split("\n  place")[0] for block in page.split("→ ")[2:])
+    assert "\n" in pasted
+    assert pasted.count("--prepare") == 10
+    done = run("look", "answers.csv", *shlex.split(pasted), cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert "second look" not in done.stdout

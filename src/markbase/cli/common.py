@@ -26,7 +26,7 @@ from markbase.core.study.study import Study
 from markbase.files.codebook import read_codebook
 from markbase.files.data import open_study, read_table
 from markbase.files.data_writing import table_bytes, write_table
-from markbase.files.plan import Plan, read_plan, read_step
+from markbase.files.plan import Plan, read_plan, read_step, unfolded
 from markbase.files.schemas import FORMAT_VERSION
 from markbase.files.text_files import STANDARD
 from markbase.show.page import Page
@@ -216,7 +216,7 @@ class Source:
                 layout=self._layout(),
                 source="--prepare",
             )
-        extra = [labelling(text) for text in self.labels]
+        extra = [labelling(unfolded(text)) for text in self.labels]
         extra += [read_step(text) for text in self.steps]
         extra += [{"do": "derive", "name": f"log_{name}", "log": name} for name in split(self.logs)]
         return replace(plan, missing=(*plan.missing, *split(self.missing)), prepare=(*plan.prepare, *extra))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -247,9 +248,17 @@ def moved_plan(plan: Plan, folder: Path) -> str:
     return tomlkit.dumps(document)
 
 
+def unfolded(text: str) -> str:
+    """Return a text that was copied from folded lines in one line: a line break, with the blanks about it, stands for a blank."""
+    return re.sub(r"[ \t]*\r?\n[ \t]*", " ", text)
+
+
 def read_step(text: str) -> dict[str, Any]:
-    """Read one preparing step written as an inline TOML table, ``{do = "mark", column = "voice"}``; the braces may be left out."""
-    bare = text.strip()
+    """Read one preparing step written as an inline TOML table, ``{do = "mark", column = "voice"}``; the braces may be left out.
+
+    It may have been copied from lines that were folded between words.
+    """
+    bare = unfolded(text.strip())
     try:
         step = parsed_toml(f"step = {bare if bare.startswith('{') else '{' + bare + '}'}", f"`{text}`")["step"]
     except MarkbaseError as problem:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 
 from markbase.core.design.terms import levels_against
@@ -146,10 +147,18 @@ def _conditions(screen: Screen) -> list[Section]:
     if not len(high):
         fact = ("none", f"the highest condition index is {short(float(table['index'].max()))}")
         return [Section(title, note, (Facts((fact,)),))]
+    shares = high.iloc[:, 1:]
+    told = [
+        ", ".join(f"{name} {without_zero(float(v), 2)}" for name, v in row.items() if v >= screen.limits.share)
+        for _, row in shares.iterrows()
+    ]
     facts = []
-    for _, row in high.iterrows():
-        big = [f"{name} {without_zero(float(v), 2)}" for name, v in row.iloc[1:].items() if v >= screen.limits.share]
-        facts.append((short(float(row["index"])), ", ".join(big) or "no coefficient has so large a share"))
+    for words, run in itertools.groupby(zip(told, high["index"].tolist(), strict=True), key=lambda pair: pair[0]):
+        own = [short(index) for _, index in run]
+        if words:
+            facts += [(index, words) for index in own]
+        else:
+            facts.append((" to ".join(own[:: max(len(own) - 1, 1)]), "no coefficient has so large a share"))
     return [Section(title, note, (Facts(tuple(facts)),))]
 
 

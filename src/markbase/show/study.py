@@ -23,7 +23,7 @@ from markbase.core.study.verification import Check
 from markbase.core.tables import rows_of
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 
-_MOST_LEVELS, _OFTEN, _MOST_CODED = 6, 3, 12
+_MOST_LEVELS, _OFTEN, _MOST_CODED, _MOST_WAYS, _LONG_RUN = 6, 3, 12, 6, 4
 
 Mend = Callable[[Mapping[str, Any]], str]
 """How a step that would mend something is written."""
@@ -61,7 +61,7 @@ def as_options(steps: Sequence[Mapping[str, Any]]) -> list[str]:
     names = [str(s["column"]) for s in steps if s["do"] == "as_categorical" and set(s) == {"do", "column"}]
     if len(names) < max(len(steps), 2) or any('"' in name for name in names):
         return [as_option(step) for step in steps]
-    return [f"--categorical {shlex.quote(','.join(_typed(name) for name in names))}"]
+    return [f"--categorical {shlex.quote(', '.join(_typed(name) for name in names))}"]
 
 
 def _typed(column: str) -> str:
@@ -108,12 +108,16 @@ def study_page(study: Study, mend: Mend | None = as_method) -> Page:
         mend = mend if any(remark.mend for _, remark in remarks) else None
         note = "→ add what follows to the command to mend it" if mend is as_option else "→ the step that would mend it"
         note = note if mend else ""
-        sections.append(Section("What deserves a second look", note, (Facts(_said_once(remarks, mend)),)))
+        sections.append(
+            Section("What deserves a second look", note, (Facts(_said_once(remarks, mend, study.columns)),))
+        )
     title = f"{study.name}: {count_noun(study.rows, 'row')}, {count_noun(len(study.columns), 'column')}"
     return Page(title, study.title, tuple(sections))
 
 
-def _said_once(remarks: Sequence[tuple[str, Remark]], mend: Mend | None) -> tuple[tuple[str, str], ...]:
+def _said_once(
+    remarks: Sequence[tuple[str, Remark]], mend: Mend | None, columns: Sequence[str]
+) -> tuple[tuple[str, str], ...]:
     """Lay out remarks, those of three columns or more in the same words once, where the first of these stands."""
     often = Counter(remark.text for _, remark in remarks)
     told: dict[tuple[str, str], list[tuple[str, Remark]]] = {}
@@ -121,12 +125,27 @@ def _said_once(remarks: Sequence[tuple[str, Remark]], mend: Mend | None) -> tupl
         told.setdefault(("" if often[remark.text] >= _OFTEN else name, remark.text), []).append((name, remark))
     pairs: list[tuple[str, str]] = []
     for (_, text), those in told.items():
-        others = listed(quoted([name for name, _ in those[1:]]))
+        others = listed(_in_runs([name for name, _ in those[1:]], columns))
         pairs.append((those[0][0], f"{text} (likewise {others})" if others else text))
         steps = [step for _, remark in those for step in remark.mend]
         written = as_options(steps) if mend is as_option else [mend(step) for step in steps] if mend else []
+        if len(written) > _MOST_WAYS and len(those) > 1:
+            own = written[: len(those[0][1].mend)]
+            written = [*own, f"and so for the other {count_noun(len(those) - 1, 'column')}"]
         pairs += [("", f"→ {way}") for way in written]
     return tuple(pairs)
+
+
+def _in_runs(names: Sequence[str], columns: Sequence[str]) -> list[str]:
+    """Return names between backquotes; of several that follow one another in the study the first and the last."""
+    place = {name: k for k, name in enumerate(columns)}
+    runs: list[list[str]] = []
+    for name in names:
+        if runs and place[name] == place[runs[-1][-1]] + 1:
+            runs[-1].append(name)
+        else:
+            runs.append([name])
+    return [told for run in runs for told in (quoted(run) if len(run) < _LONG_RUN else [f"`{run[0]}` to `{run[-1]}`"])]
 
 
 def _remark(name: str, remark: Remark, mend: Mend | None) -> list[tuple[str, str]]:

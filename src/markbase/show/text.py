@@ -72,7 +72,7 @@ def _block(block: Block) -> RenderableType:
         grid = RichTable.grid(padding=(0, 2, 0, 0))
         longest = max((cell_len(label) for label, _ in block.pairs), default=0)
         grid.add_column(no_wrap=longest <= _LONGEST_LABEL, max_width=_LONGEST_LABEL, overflow="fold")
-        grid.add_column(ratio=1)
+        grid.add_column(ratio=1, overflow="fold")
         for label, text in block.pairs:
             grid.add_row(Text(_plain(label), style="bold"), _marked(text))
         return grid
@@ -85,7 +85,7 @@ def _block(block: Block) -> RenderableType:
 def _sentences(block: Sentences) -> RenderableType:
     grid = RichTable.grid(padding=(0, 1, 0, 0))
     grid.add_column(no_wrap=True, width=1)
-    grid.add_column(ratio=1)
+    grid.add_column(ratio=1, overflow="fold")
     for text, cautions in block.lines:
         grid.add_row(Text("·"), _marked(text))
         for caution in cautions:
