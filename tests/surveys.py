@@ -6,13 +6,7 @@ import pytest
 import markbase as mb
 
 DATA, BOOK = mb.demo.path("choirs.csv"), mb.demo.path("choirs.codebook.toml")
-TERMS = [
-    "voice",
-    mb.polynomial("age", 2),
-    "joined_through",
-    mb.interaction("rehearsals", "joined_through"),
-    "log_km",
-]
+TERMS = ["voice", mb.polynomial("age", 2), "joined_through", mb.interaction("rehearsals", "joined_through"), "log_km"]
 PLAIN = ["age", "voice", "rehearsals", "concerts"]
 
 

@@ -121,8 +121,7 @@ COLUMNS = {
 
 
 @pytest.mark.parametrize(
-    ("name", "kind"),
-    [(name, kind) for name in COLUMNS for kind in (None, "categorical", "numeric")],
+    ("name", "kind"), [(name, kind) for name in COLUMNS for kind in (None, "categorical", "numeric")]
 )
 def test_a_column_is_the_same_however_its_file_is_read(name, kind, tmp_path, monkeypatch):
     pq.write_table(pa.table({"c": COLUMNS[name], "y": pa.array([k / 7 for k in MANY])}), tmp_path / "one.parquet")

@@ -65,7 +65,7 @@ CURVES = {
     "a curve by group": [("age", 2), "voice", [("age", 2), "voice"]],
     "a curve by a number": [("age", 2), "km", [("age", 2), "km"]],
     "three groups and numbers": [
-        *("age", "voice", "day", ["age", "voice"], ["age", "day"], ["voice", "day"], ["age", "voice", "day"]),
+        *("age", "voice", "day", ["age", "voice"], ["age", "day"], ["voice", "day"], ["age", "voice", "day"])
     ],
     "two numbers and a group": ["age", "km", "day", ["age", "km"], ["age", "day"], ["km", "day"], ["age", "km", "day"]],
 }

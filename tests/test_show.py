@@ -218,8 +218,7 @@ def test_an_interval_clear_of_zero_is_drawn_clear_of_it():
 
 
 @pytest.mark.parametrize(
-    ("left", "right", "words"),
-    [(-10, 10, ("lower", "higher")), (-0.8, 10.8, ("higher",)), (-10.8, 0.8, ("lower",))],
+    ("left", "right", "words"), [(-10, 10, ("lower", "higher")), (-0.8, 10.8, ("higher",)), (-10.8, 0.8, ("lower",))]
 )
 def test_the_heading_of_drawings_stands_at_their_mark(left, right, words):
     strips = [Strip(a, (a + b) / 2, b, left, right) for a, b in [(left, left / 2), (right / 2, right)]]

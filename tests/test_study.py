@@ -319,6 +319,7 @@ CALLS = [
     (lambda s: s.mark("age", by="largest"), mb.ColumnError, "is numeric and has no levels"),
     (lambda s: s.levels("age"), mb.ColumnError, "`values` describes it"),
     (lambda s: s.values("voice"), mb.ColumnError, "`levels` counts them"),
+    (pd.DataFrame, mb.MarkbaseError, r"its rows \(`study.frame\(\)`\)"),
     (lambda s: s["voise"], mb.ColumnError, "no column `voise`. Did you mean `voice`"),
     (lambda s: mb.fit_linear(s, "belonging", "age"), mb.MarkbaseError, r"a list of terms .*; for instance \['age'\]"),
     (lambda s: mb.fit_linear(s, "belonging", "age + voice"), mb.MarkbaseError, r"for instance \['age', 'voice'\]"),
@@ -349,7 +350,7 @@ def test_an_array_of_names_or_values_is_taken_as_a_list(made):
     assert mb.fit_blocks(study, "belonging", {"all": made(names)}).fits[-1].equation() == fit.equation()
     assert study.blank("age", codes=made([20.0])).derive("both", sum=made(["age", "concerts"]))["both"].valid
     assert study.keep({"age": {"above": np.int64(30)}}).rows == np.sum(study["age"].values > 30)
-    profile = study.frame()[list(study)].loc[0, names]  # a row of a table
+    profile = study.frame().loc[0, names]  # a row of a table
     assert fit.predict(profile)["predicted"][0] == fit.predict([dict(profile)])["predicted"][0]
 
 

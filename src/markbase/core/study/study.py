@@ -10,7 +10,7 @@ import pandas as pd
 
 from markbase.core.arguments import checked_methods
 from markbase.core.display import Shown
-from markbase.core.errors import CodebookError, ColumnError, listed, near, quoted, remark
+from markbase.core.errors import CodebookError, ColumnError, MarkbaseError, listed, near, quoted, remark
 from markbase.core.rows.parts import held_parts, in_parts
 from markbase.core.rows.source import PART_ROWS
 from markbase.core.rows.spread import is_spread, table_of_spread
@@ -153,7 +153,9 @@ class Study(Preparing, Shown):
         return name in self._columns
 
     def __iter__(self) -> Iterator[str]:
-        return iter(self._columns)
+        raise MarkbaseError(
+            "A study is gone through by its columns (`study.columns`) or its rows (`study.frame()`), not by itself."
+        )
 
     def __len__(self) -> int:
         return self._rows
