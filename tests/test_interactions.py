@@ -434,3 +434,37 @@ def test_a_column_may_be_called_like_a_product():
     frame = pd.DataFrame(made_up(200)).rename(columns={"km": "age*voice"})
     fit = mb.fit_linear(mb.Study(frame), "score", ["age", "age*voice"])
     assert fit.coefficients["term"].tolist() == ["(intercept)", "age", "age*voice"]
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_nothing_is_told_of_a_combination_that_no_row_has_and_all_else_as_by_dense_columns(kind, tmp_path):
+    frame = pd.DataFrame(made_up(400, seed=2))
+    none = frame["voice"].eq("bass") & frame["day"].eq("Tue")
+    frame = frame[~none].reset_index(drop=True)
+    frame["high"] = np.where(frame["score"] + np.random.default_rng(0).normal(0, 6, len(frame)) > 38, "y", "n")
+    terms = ["age", "voice", "day", mb.interaction("voice", "day"), mb.interaction("age", "voice")]
+    study, odds = mb.Study(frame).mark("voice", "alto").mark("day", "Mon"), kind == "logistic"
+    fit = mb.fit_logistic(study, "high", terms, event="y") if odds else mb.fit_linear(study, "score", terms)
+    lacking = [{"voice": "bass", "day": "Tue"}, {"voice": "bass"}, {"day": "Tue", "age": 40}]
+    told = [{"voice": "bass", "day": "Mon", "age": 40}, {"voice": "alto", "age": 50}, {"age": 30}]
+    answered, name = fit.predict([*lacking, *told]), fit.family.predicted
+    assert answered[name].isna().tolist() == answered["se"].isna().tolist() == [True] * 3 + [False] * 3
+    assert all("`voice × day` is in the model and no row used has" in c for c in answered["caution"][:3])
+    for k, profile in enumerate([*lacking, *told]):  # an average over the rows, of which each is predicted or is not
+        rows = frame.assign(**profile)
+        each = fit.predict(rows)[name]
+        assert each.isna().tolist() == (rows["voice"].eq("bass") & rows["day"].eq("Tue")).tolist()
+        assert answered[name][k] == pytest.approx(each.mean(skipna=False), rel=1e-9, nan_ok=True)
+    if not odds:
+        cells = [frame["voice"].eq(v) & frame["day"].eq(d) for v in set(frame["voice"]) for d in set(frame["day"])]
+        X = np.column_stack([*cells, *(frame["age"] * frame["voice"].eq(v) for v in set(frame["voice"]))]).astype(float)
+        fitted = X @ np.linalg.lstsq(X, frame["score"], rcond=None)[0]
+        np.testing.assert_allclose(fit.predict(frame)[name], fitted, rtol=1e-9)
+    mb.write_fit(fit, tmp_path / "fit.json")
+    stored = mb.read_fit(tmp_path / "fit.json").predict({"age": 40, "day": "Tue", "voice": "bass"})
+    assert stored[name].isna().all()
+    assert len(fit.cell_means("voice", "day")[0]) == 11
+    out = (frame["voice"].eq("alto") & frame["day"].eq("Wed")).to_numpy()  # as where rows are held out
+    unknown = np.isnan(fit.on_rows(~out).expected(None))
+    assert unknown.tolist() == out.tolist()

@@ -16,6 +16,7 @@ import tomlkit
 import markbase as mb
 from command import run
 from markbase.files.schemas import SCHEMAS
+from reference import made_up
 from seen import seen
 
 DATA, BOOK = mb.demo.path("choirs.csv"), mb.demo.path("choirs.codebook.toml")
@@ -414,3 +415,22 @@ def test_published_schemas_hold_what_is_read_and_written_and_nothing_that_is_ref
         (results / "wrong.plan.toml").write_text(text, encoding="utf-8")
         with pytest.raises(mb.MarkbaseError):
             mb.read_plan(results / "wrong.plan.toml").open()
+
+
+def test_a_plan_tells_groups_of_an_interaction_together_or_says_what_no_row_has(tmp_path):
+    frame = pd.DataFrame(made_up(300, seed=4))
+    for name, rows in (("whole", frame), ("lacking", frame[~(frame["voice"].eq("bass") & frame["day"].eq("Tue"))])):
+        rows.to_csv(tmp_path / f"{name}.csv", index=False)
+        plan = f'[data]\nfile = "{name}.csv"\n[[fit]]\nname = "f"\noutcome = "score"\ngroups = ["voice", "day"]\n'
+        terms = 'terms = ["age", "voice", "day", {interaction = ["voice", "day"]}]\n[output]\nfigures = false\n'
+        (tmp_path / f"{name}.toml").write_text(plan + terms, encoding="utf-8")
+        done = run("run", f"{name}.toml", "--into", name, "--quiet", cwd=tmp_path)
+        assert done.returncode == 0, done.stderr
+        told = json.loads((tmp_path / name / "results.json").read_text(encoding="utf-8"))["fits"]["f"]["groups"]
+        fit = mb.fit_linear(mb.Study(rows), "score", ["age", "voice", "day", mb.interaction("voice", "day")])
+        means, pairs = fit.cell_means("voice", "day")
+        assert [row["adjusted"] for row in told["voice:day"]["means"]] == pytest.approx(means["adjusted"].tolist())
+        written = pd.read_csv(tmp_path / name / "tables" / "f-voice-and-day-pairs.csv")
+        np.testing.assert_allclose(written["difference"], pairs["difference"], rtol=1e-9)
+        assert "voice and day together" in (tmp_path / name / "report.html").read_text(encoding="utf-8")
+        assert ("not_averaged" in told["voice"]) == (name == "lacking")

@@ -138,7 +138,7 @@ def test_what_hardly_belongs_is_said_and_what_cannot_be_told_is_refused():
 def test_items_are_taken_for_answers_and_a_mean_of_them_for_what_it_is():
     told = run("look", FILES[0], "--width", 400).stdout
     assert told.count("5 whole numbers, 1 to 5 as in 5 other columns: answers on one scale?") == 1
-    assert f"→ --categorical {','.join(ITEMS)}\n" in told
+    assert f"→ --categorical '{', '.join(ITEMS)}'\n" in told
     study = mb.demo.choir_items()
     assert "`welcome` has 5 values, 1 to 5" in mb.fit_linear(study, "welcome", ["heard"]).reading().cautions[1]
     t = [mb.open_study(*FILES[::2], in_parts=p).derive("t", sum=ITEMS[:3]).trail.steps[-1].text for p in (False, True)]

@@ -18,6 +18,7 @@ from markbase.core.comparison.comparison import compare
 from markbase.core.comparison.cross_validation import cross_validate
 from markbase.core.comparison.dominance import dominance
 from markbase.core.comparison.score import score
+from markbase.core.errors import FitError
 from markbase.core.reading.methods import Procedure
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
@@ -35,7 +36,7 @@ from markbase.reports.document import can_write_documents, manuscript_bytes
 from markbase.reports.figure_sets import Figures, figures_of
 from markbase.reports.manuscript import Result
 from markbase.reports.manuscript_texts import TEXTS
-from markbase.reports.parts import Part, Wanted, analysis_part, illustrated, methods_of
+from markbase.reports.parts import Part, Wanted, analysis_part, crossed_groups, illustrated, methods_of
 from markbase.reports.report import report_html
 from markbase.show.blocks import comparison_page, cross_validation_page, elimination_page, score_page
 from markbase.show.dominance import dominance_page, dominance_record
@@ -195,11 +196,24 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
     figures = figures_of(made) if draws else {}
     results.tables |= {f"{name}-coefficients": fit.coefficients, f"{name}-terms": fit.terms}
     for group in entry.groups:
+        if reason := fit.not_averaged(group):
+            record.setdefault("groups", {})[group] = {"not_averaged": reason}
+            continue
         record.setdefault("groups", {})[group] = groups_record(fit, group, entry.correction, margin=entry.margin)
         results.tables |= {
             f"{name}-{group}-levels": fit.groups(group),
             f"{name}-{group}-pairs": fit.between(group, entry.correction, margin=entry.margin),
         }
+    for first, second in crossed_groups(fit, entry.groups):
+        both = f"{first}:{second}"
+        try:
+            means, pairs = fit.cell_means(first, second, correction=entry.correction)
+        except FitError as problem:
+            record["groups"][both] = {"not_averaged": str(problem)}
+            continue
+        cells = {"means": table_record(means), "correction": entry.correction, "pairs": table_record(pairs)}
+        record["groups"][both] = cells
+        results.tables |= {f"{name}-{first}-and-{second}-cells": means, f"{name}-{first}-and-{second}-pairs": pairs}
     slopes = tuple((numeric, by or None) for numeric, by in entry.slopes)
     if slopes:
         held = {name: list(values) for name, values in entry.at.items()} or None
@@ -229,7 +243,11 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
     results.figures |= {f"{name}-{figure}": drawn for figure, drawn in figures.items()}
     wanted = Wanted(tuple(entry.groups), entry.correction, slopes, entry.at, entry.margin)
     results.parts.append(analysis_part(made, entry.name, entry.question, wanted, figures, more))
-    results.manuscript += [made, *((fit, group) for group in entry.groups), *([shares] if shares else [])]
+    results.manuscript += [
+        made,
+        *((fit, g) for g in entry.groups if not fit.not_averaged(g)),
+        *([shares] if shares else []),
+    ]
     results.record.setdefault("fits", {})[entry.name] = json.loads(to_json(record))
     did = Procedure(
         results.study.trail,

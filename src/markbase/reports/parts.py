@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from markbase.core.comparison.answers import answers
 from markbase.core.comparison.blocks import Blocks
+from markbase.core.errors import FitError
 from markbase.core.reading.methods import Procedure, methods_paragraph
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
@@ -17,7 +19,7 @@ from markbase.show.bases import versions_of
 from markbase.show.blocks import blocks_page
 from markbase.show.fit import checks_page
 from markbase.show.fit_figures import draw_groups
-from markbase.show.group_tables import groups_section, margin_section, pairs_grid, pairs_section
+from markbase.show.group_tables import cells_sections, groups_section, margin_section, pairs_grid, pairs_section
 from markbase.show.guide import guide_section
 from markbase.show.html import Versions
 from markbase.show.page import Drawing, Page, Picture, Section, Sentences
@@ -26,6 +28,8 @@ from markbase.show.slope_tables import slopes_section
 
 _WIDEST = 12
 """Groups of more levels are too wide for a grid."""
+_MOST_CELLS = 36
+"""Two groups of more combinations have too many pairs for a page."""
 
 
 @dataclass(frozen=True)
@@ -137,13 +141,20 @@ def _pages(
             told = Section("", blocks=(Sentences(((reason, ()),)),))
             pages.append(Page(f"{fit.explained}, by {group}", sections=(told,)))
             continue
-        own = _taken(left, [k for k in left if group in shown[k]])
+        own = _taken(left, [k for k in left if shown[k] == (group,)])
         sections: tuple[Section, ...] = (groups_section(fit, group), pairs_section(fit, group, wanted.correction))
         if 2 < fit.variable(group, "categorical").size <= _WIDEST:
             sections += (pairs_grid(fit, group, wanted.correction),)
         if wanted.margin is not None:
             sections += (margin_section(fit, group, wanted.margin, wanted.correction),)
         pages.append(beside(Page(f"{fit.explained}, by {group}", sections=sections), 0, own))
+    for first, second in crossed_groups(fit, wanted.groups):
+        own = _taken(left, [k for k in left if set(shown[k]) == {first, second}])
+        try:
+            sections = tuple(cells_sections(fit, first, second, wanted.correction))
+        except FitError as problem:  # averaged over a third group, of which some combinations have no row
+            sections = (Section("", blocks=(Sentences(((str(problem), ()),)),)),)
+        pages.append(beside(Page(f"{fit.explained}, by {first} and {second} together", sections=sections), 0, own))
     if wanted.slopes:
         held = {name: list(values) for name, values in wanted.at.items()} or None
         sections = tuple(slopes_section(fit, numeric, by, held) for numeric, by in wanted.slopes)
@@ -160,6 +171,17 @@ def _pages(
         pages.append(Page("", sections=(drawn,)))
     guide = replace(guide_section(fit.guide()), folded=True)
     return (*pages, Page("", sections=(guide,)))
+
+
+def crossed_groups(fit: AnyFit, groups: Sequence[str]) -> list[tuple[str, str]]:
+    """Return the pairs of some groups that are in an interaction of a fit, and have no more combinations than a page holds."""
+    sizes = {v.name: v.size for v in fit.variables if v.name in groups}
+    pairs = (pair for term in fit.model_terms for pair in itertools.combinations([g.name for g in term.groups], 2))
+    return [
+        (first, second)
+        for first, second in dict.fromkeys(pairs)
+        if {first, second} <= set(sizes) and sizes[first] * sizes[second] <= _MOST_CELLS
+    ]
 
 
 def _folded(page: Page) -> Page:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import reduce
+from functools import cached_property, reduce
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,12 +15,17 @@ from numpy.typing import NDArray
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import Component, Term, Variable, variables_of
+from markbase.core.errors import FitError
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import derivatives_of, value_of
 
 Array = NDArray[np.float64]
 Setting = Mapping[str, "float | Array"]
 """Values of numeric variables, and shares of the levels of groups."""
+
+
+class NoSuchRowsError(FitError):
+    """What is asked for rests on a combination of levels of an interaction that no row used has."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -44,6 +49,34 @@ class Sample:
     def inside(self) -> slice | NDArray[np.bool_]:
         """The rows used, as something that indexes an array."""
         return slice(None) if self.used is None else self.used
+
+    @cached_property
+    def lacking(self) -> dict[frozenset[str], tuple[tuple[str, ...], NDArray[np.bool_]]]:
+        """Of interactions of groups the combinations that no row used has: the groups in order, and shape (levels of each), true where none has it.
+
+        Interactions whose every combination some row has are not among them.
+        """
+        found = {}
+        for k, component in enumerate(components_of(self.terms)):
+            start = int(self.moments.starts[k + 1])
+            none = self.means[start : start + component.size] == 0
+            if len(component.groups) > 1 and not component.numerics and none.any():
+                names = tuple(g.name for g in component.groups)
+                found[frozenset(names)] = names, none.reshape([g.size for g in component.groups])
+        return found
+
+    def check(self, setting: Setting) -> None:
+        """Refuse a setting at which a mean runs over a combination of levels of an interaction that no row used has: `NoSuchRowsError`."""
+        for k, component in enumerate(components_of(self.terms) if self.lacking else ()):
+            if component.names in self.lacking and any(name in setting for name in component.names):
+                self._refuse_lacking(component, self._mean(k, component, {}, setting))
+
+    def _refuse_lacking(self, component: Component, shares: Array) -> None:
+        """Refuse an average in which combinations of levels that no row used has have shares, of the columns of a component."""
+        own = [g.name for g in component.groups]
+        names, none = self.lacking.get(frozenset(own), ((), None))
+        if none is not None and shares[np.transpose(none, [names.index(n) for n in own]).ravel()].any():
+            raise NoSuchRowsError(f"{told_of_lacking(names)}: name levels that some row has together, or merge levels.")
 
     @property
     def heavy(self) -> Array | None:
@@ -84,7 +117,13 @@ class Sample:
         -------
         ndarray, shape (columns of the moments,)
             Numeric columns from their centres. Of a product what is set is that value, and the rest its mean over all rows.
+
+        Raises
+        ------
+        NoSuchRowsError
+            If that runs over a combination of levels of an interaction that no row used has.
         """
+        self.check(setting)
         setting = self.followed(setting)
         wide = self.means.copy()
         for k, component in enumerate(components_of(self.terms)):
@@ -113,6 +152,11 @@ class Sample:
         -------
         ndarray, shape (columns of the moments,)
             The derivatives, those of derived variables by the chain rule.
+
+        Raises
+        ------
+        NoSuchRowsError
+            As `row`, of interactions the variable is in.
         """
         setting = self.followed(setting)
         variables = variables_of(self.terms)
@@ -131,6 +175,8 @@ class Sample:
                 lower = _from_shift(component, moving, power - 1, setting) if power > 1 else 1.0
                 if lower is None:
                     lower = (moving.column.values[self.inside] - component.shift_of(moving)) ** (power - 1)
+                if len(component.groups) > 1:
+                    self._refuse_lacking(component, self._mean(k, component, dict.fromkeys(factors, 1.0), setting))
                 factors[moving.name] = power * lower * rises[moving.name]
                 wide[start : start + component.size] += self._mean(k, component, factors, setting)
         return wide
@@ -185,6 +231,11 @@ class Sample:
         shape = [g.size for g in groups]
         sums = np.bincount(joint, weights=weights, minlength=int(np.prod(shape)))
         return np.asarray(sums / total).reshape(shape)
+
+
+def told_of_lacking(names: Sequence[str]) -> str:
+    """Say that an interaction of some groups tells nothing of what was asked."""
+    return f"`{' × '.join(names)}` is in the model and no row used has a combination of levels that this rests on"
 
 
 def _from_shift(component: Component, variable: Variable, power: int, setting: Setting) -> float | Array | None:

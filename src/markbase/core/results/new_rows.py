@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.design.mean_columns import told_of_lacking
 from markbase.core.design.terms import Variable, variables_of
 from markbase.core.errors import ColumnError, listed, near, quoted
 from markbase.core.formatting import plain
@@ -177,6 +178,12 @@ def new_rows(fit: Estimated, data: Any) -> NewRows:
                 f"`{name}` = {plain(values[k], 6)} lies outside the rows used ({plain(low, 6)} to {plain(high, 6)})"
             )
     _note_unseen_cells(fit, groups, told)
+    for names, none in fit._sample.lacking.values():
+        here = np.flatnonzero(np.all([groups[n] >= 0 for n in names], axis=0))
+        lost = here[none[tuple(groups[n][here] for n in names)]]
+        groups[names[0]][lost] = -1  # as a level the model has not seen: there is no prediction
+        for k in lost.tolist():
+            told[k].append(told_of_lacking(names))
     identifier = None
     if fit.identifier is not None and fit.identifier.name in source.names:
         texts, codes = source.texts(fit.identifier.name)

@@ -7,6 +7,7 @@ Duan (1983), Journal of the American Statistical Association 78(383), 605-610, d
 
 from __future__ import annotations
 
+import math
 from abc import abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -18,7 +19,7 @@ from numpy.typing import NDArray
 
 from markbase.core.arguments import told_value
 from markbase.core.design.coefficient_map import components_of
-from markbase.core.design.mean_columns import Setting
+from markbase.core.design.mean_columns import NoSuchRowsError, Setting
 from markbase.core.design.terms import Term, variables_of
 from markbase.core.errors import ColumnError, LevelError, MarkbaseError, count_noun, near, remark
 from markbase.core.inference.marginal_effects import known_profile
@@ -35,6 +36,10 @@ if TYPE_CHECKING:
     from markbase.core.results.statements import Equation, Lines
 
 Array = NDArray[np.float64]
+
+
+_NO_NUMBERS = (np.array(np.nan), np.array(np.nan), 0.0, None, None)
+"""What a family makes predictions of, where there are none."""
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -117,12 +122,16 @@ class Predicting(Estimated):
             raise MarkbaseError("Give at least one profile to predict for.")
         told = [*_each(self, rows)]
         found, named = [row for row, _ in told], [complete for _, complete in told]
-        outside = sum(bool(row["caution"]) for row in found)
-        if outside:
-            where = next(r["caution"] for r in found if r["caution"])
+        cautions = {
+            none: [r["caution"] for r in found if r["caution"] and math.isnan(r[self.family.predicted]) == none]
+            for none in (True, False)
+        }
+        if untold := cautions[True]:
+            remark(f"{count_noun(len(untold), 'profile')} cannot be predicted ({untold[0]}).")
+        if outside := cautions[False]:
             remark(
-                f"{count_noun(outside, 'profile')} {'lies' if outside == 1 else 'lie'} outside the data ({where}"
-                f"{', among others' if outside > 1 else ''}): the prediction there rests on the form of the model alone."
+                f"{count_noun(len(outside), 'profile')} {'lies' if len(outside) == 1 else 'lie'} outside the data ({outside[0]}"
+                f"{', among others' if len(outside) > 1 else ''}): the prediction there rests on the form of the model alone."
             )
         table = pd.DataFrame(found)
         return _back(self, table, np.array(named)) if back_transformed else table
@@ -143,6 +152,8 @@ class Predicting(Estimated):
                 found = found + by_column[starts[k]] * values
             else:
                 effects = np.append(by_column[starts[k] : starts[k] + block.levels], np.nan)
+                if len(component.groups) > 1 and component.names in self._sample.lacking:
+                    effects[:-1][self._sample.lacking[component.names][1].ravel()] = np.nan
                 found = found + look_up(effects, block.codes[chosen]) * values
         predictor: Array = found
         return predictor
@@ -212,7 +223,12 @@ def _each(fit: Predicting, rows: Sequence[Mapping[str, Any]]) -> Iterator[tuple[
                 where = f"Profile {number}: " if len(rows) > 1 else ""
                 raise type(problem)(f"{where}{problem}") from None
             cautions += fit._unseen(setting)
-            told = {**known, **fit._predicted(setting), "caution": "; ".join(cautions)}
+            try:
+                numbers = fit._predicted(setting)
+            except NoSuchRowsError as problem:
+                numbers = {k: float(v) for k, v in fit.family.predictions(*_NO_NUMBERS).items()}
+                cautions.append(str(problem).partition(":")[0])
+            told = {**known, **numbers, "caution": "; ".join(cautions)}
             found = told, known_profile(fit.model_terms, fit._sample.followed(setting))
             if plain:
                 alike[key] = found

@@ -109,6 +109,8 @@ class Probabilities(Fit):
         return float(self.inner.se((slope @ information)[None, :])[0])
 
     def _averages(self, settings: Sequence[Setting]) -> list[Averaged]:
+        for setting in settings:
+            self._sample.check(setting)
         return average_probabilities(self.likelihood, self.theta, self.solution.columns, self._sample, settings)
 
     def _adjusted(self, settings: Sequence[Setting]) -> tuple[Array, Array, Array, Array]:
