@@ -30,8 +30,8 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
     rows, own = [], []
     name = fit.identifier.name if fit.identifier is not None and fit.identifier.name in table else None
     for number_of_row, r in enumerate(records_of(table.head(_MOST)), 1):
-        gap = pd.isna(r[fit.family.predicted])
-        cells = [f"{c} {'–' if pd.isna(r[c]) else _cell(r[c])}" for c in given if gap or not pd.isna(r[c])]
+        gaps = {c for c in given if pd.isna(r[c]) and f"`{c}` is missing" in r["caution"]}  # others are left open
+        cells = [f"{c} {'–' if c in gaps else _cell(r[c])}" for c in given if c in gaps or not pd.isna(r[c])]
         profile = ", ".join(cells) or "as in the sample"
         if of_rows is not None:
             profile = f"row {number_of_row}" if name is None else str(r[name])
