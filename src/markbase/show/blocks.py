@@ -356,7 +356,12 @@ def score_page(result: Score, file: str = "", cluster: str = "") -> Page:
     if not file:
         facts.append(("one split", "another split gives other figures; cross-validation tells by how much"))
     if result.left_out:
-        facts.append(("left out", f"{count_noun(result.left_out, 'row')}: a gap, or a level the fit has not seen"))
+        facts.append(
+            (
+                "left out",
+                f"{count_noun(result.left_out, 'row')}: a gap, or a level or a crossing of levels the fit has not seen",
+            )
+        )
     facts += [("levels", words) for words in result.unseen]
     heads = ("figure", "rows of the fit", there, "no terms at all")
     blocks = (Table(heads, tuple(rows), frozenset({1, 2, 3}), 0), Facts(tuple(facts)))

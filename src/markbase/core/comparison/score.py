@@ -34,7 +34,7 @@ class Score(ShownTables):
     rows: int
     """Rows held out that could be scored."""
     left_out: int
-    """Rows held out that could not: a gap, or a level the fit has not seen."""
+    """Rows held out that could not: a gap, or a level or a crossing of levels the fit has not seen."""
     unseen: tuple[str, ...]
     """Levels of the rows held out that the fit has not seen, and levels of the fit that none of them has, in words."""
     predictions: pd.DataFrame
@@ -114,7 +114,9 @@ def _judged(fit: AnyFit | StoredFit, observed: Any, predicted: Any, left: int) -
     """Return error measures of some rows beside those of the rows of the fit, and of no terms; say how many rows have none."""
     shares = fit.family.shares
     if left:
-        remark(f"{count_noun(left, 'row')} cannot be scored: a gap, or a level the fit has not seen.")
+        remark(
+            f"{count_noun(left, 'row')} cannot be scored: a gap, or a level or a crossing of levels the fit has not seen."
+        )
     middle = fit.own_mean
     there = error_measures(shares, observed, predicted, middle, None, False)
     bare = error_measures(shares, observed, predicted * 0.0 + middle, middle, None, False)
