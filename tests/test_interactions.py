@@ -1,5 +1,7 @@
 """Curves and interactions, against dense columns and 50 digits."""
 
+import itertools
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -468,3 +470,20 @@ def test_nothing_is_told_of_a_combination_that_no_row_has_and_all_else_as_by_den
     out = (frame["voice"].eq("alto") & frame["day"].eq("Wed")).to_numpy()  # as where rows are held out
     unknown = np.isnan(fit.on_rows(~out).expected(None))
     assert unknown.tolist() == out.tolist()
+
+
+def test_a_group_is_averaged_over_combinations_of_others_that_rows_have_and_no_more():
+    frame = pd.DataFrame(made_up(600, seed=2)).assign(new=lambda d: np.where(d["age"] % 2 == 0, "no", "yes"))
+    frame = frame[~(frame["voice"].eq("bass") & frame["day"].eq("Tue"))]
+    pairs = [mb.interaction(*names) for names in itertools.combinations(["voice", "day", "new"], 2)]
+    terms = ["voice", "day", "new", *pairs, mb.interaction("voice", "day", "new")]
+    fit = mb.fit_linear(mb.Study(frame).mark("voice", "alto").mark("day", "Mon").mark("new", "no"), "score", terms)
+    cells = frame.groupby(["voice", "day", "new"])["score"].mean().unstack("new")
+    shares = frame.groupby(["voice", "day"]).size() / len(frame)
+    wanted = cells.mul(shares, axis=0).sum()
+    np.testing.assert_allclose(fit.groups("new").set_index("level")["adjusted"][["no", "yes"]], wanted, rtol=1e-9)
+    for group in ("voice", "day"):
+        with pytest.raises(mb.FitError, match="combinations of levels that no row has"):
+            fit.groups(group)
+    with pytest.raises(mb.FitError, match="no row used has a combination of levels that this rests on"):
+        fit.cell_means("voice", "new")

@@ -38,9 +38,11 @@ class Grouped(Estimated):
 
     def not_averaged(self, group: str) -> str:
         """Say why the levels of a group cannot be averaged over others, an interaction of which no row has some combinations; empty where they can."""
-        for term in self.model_terms:
-            names = tuple(g.name for g in term.groups)
-            if group in names and len(names) > 1 and (self.rows_used.counts_at(names) == 0).any():
+        for names, none in self._sample.lacking.values():
+            if group not in names:
+                continue
+            others = (~none).any(axis=names.index(group), keepdims=True)  # whose levels some row has together
+            if (none & others).any():
                 return (
                     f"`{' × '.join(names)}` has combinations of levels that no row has, so the levels of `{group}` cannot be averaged "
                     f"over the others: read the rows of the coefficients, or merge levels."
