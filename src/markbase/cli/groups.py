@@ -39,7 +39,7 @@ from markbase.show.group_tables import (
     planned_sections,
 )
 from markbase.show.page import Page, Section
-from markbase.show.records import groups_record, table_record
+from markbase.show.records import cells_record, groups_record, table_record
 from markbase.show.regression import regression_record
 
 
@@ -185,8 +185,7 @@ class _Asked:
 
     def _group(self, group: str) -> Any:
         if group in self.crossed:
-            means, pairs = self.fit.cell_means(*two(group), correction=self.correction)
-            return {"means": table_record(means), "correction": self.correction, "pairs": table_record(pairs)}
+            return cells_record(self.fit, *two(group), self.correction)
         self.fit.variable(group, "categorical")
         if self.places == ({},):
             return groups_record(self.fit, group, self.correction, margin=self.margin)

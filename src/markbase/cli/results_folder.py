@@ -36,13 +36,14 @@ from markbase.reports.document import can_write_documents, manuscript_bytes
 from markbase.reports.figure_sets import Figures, figures_of
 from markbase.reports.manuscript import Result
 from markbase.reports.manuscript_texts import TEXTS
-from markbase.reports.parts import Part, Wanted, analysis_part, crossed_groups, illustrated, methods_of
+from markbase.reports.parts import Part, Wanted, analysis_part, illustrated, methods_of, told_together
 from markbase.reports.report import report_html
 from markbase.show.blocks import comparison_page, cross_validation_page, elimination_page, score_page
 from markbase.show.dominance import dominance_page, dominance_record
 from markbase.show.page import Page
 from markbase.show.records import (
     blocks_record,
+    cells_record,
     comparison_record,
     elimination_record,
     groups_record,
@@ -204,15 +205,14 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
             f"{name}-{group}-levels": fit.groups(group),
             f"{name}-{group}-pairs": fit.between(group, entry.correction, margin=entry.margin),
         }
-    for first, second in crossed_groups(fit, entry.groups):
+    for first, second in told_together(fit, entry.groups):
         both = f"{first}:{second}"
         try:
             means, pairs = fit.cell_means(first, second, correction=entry.correction)
         except FitError as problem:
             record["groups"][both] = {"not_averaged": str(problem)}
             continue
-        cells = {"means": table_record(means), "correction": entry.correction, "pairs": table_record(pairs)}
-        record["groups"][both] = cells
+        record["groups"][both] = cells_record(fit, first, second, entry.correction)
         results.tables |= {f"{name}-{first}-and-{second}-cells": means, f"{name}-{first}-and-{second}-pairs": pairs}
     slopes = tuple((numeric, by or None) for numeric, by in entry.slopes)
     if slopes:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import re
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -50,7 +51,7 @@ class Drawn:
     figure: Figure | SubFigure
     """The figure, as axes give it."""
     groups: tuple[str, ...] = ()
-    """The groups it shows level by level: it stands beside what is told of one of them."""
+    """The groups it shows level by level: it stands beside what is told of these, of two of them together."""
 
     @cached_property
     def svg(self) -> bytes:
@@ -78,8 +79,10 @@ def figures_of_fit(fit: AnyFit) -> Figures:
     figures = figure_of_coefficients(fit)
     for group in (v for v in fit.variables if v.is_categorical):
         figures |= figures_of_group(fit, group)
-    for first, second in _crossed(fit):
-        figures |= figure_of_cells(fit, first, second)
+    for pair in crossed_groups(fit):
+        if min(fit.variable(name, "categorical").size for name in pair) <= MOST_LEVELS:
+            with suppress(FitError):  # averaged over a third group, of which some combinations have no row
+                figures |= figure_of_cells(fit, *pair)
     return figures | figures_of_slopes(fit) | figures_of_checks(fit)
 
 
@@ -217,21 +220,14 @@ def _along(fit: AnyFit, group: Variable) -> list[str]:
     return own or (numerics[:1] if first and not any(depends.values()) else [])
 
 
-def _crossed(fit: AnyFit) -> list[tuple[str, str]]:
-    """Return the pairs of groups that are in an interaction, the one of more levels first, where marks can tell the other's apart."""
-    sizes = {v.name: v.size for v in fit.variables if v.is_categorical}
-    found = [
-        tuple(sorted(pair, key=lambda name: -sizes[name]))
-        for term in fit.model_terms
-        for pair in itertools.combinations([g.name for g in term.groups], 2)
-    ]
-    return [(first, second) for first, second in dict.fromkeys(found) if sizes[second] <= MOST_LEVELS]
+def crossed_groups(fit: AnyFit) -> list[tuple[str, str]]:
+    """Return the pairs of groups that are in an interaction of a fit, in the order of its terms."""
+    pairs = (pair for term in fit.model_terms for pair in itertools.combinations([g.name for g in term.groups], 2))
+    return list(dict.fromkeys(pairs))
 
 
 def figure_of_cells(fit: AnyFit, first: str, second: str) -> Figures:
-    """Draw two groups of a fit together, the one of more levels as rows."""
-    if fit.not_averaged(first) or fit.not_averaged(second):
-        return {}
+    """Draw two groups of a fit together, the one of more levels as rows; raises as `draw_cells`."""
     if fit.variable(second, "categorical").size > fit.variable(first, "categorical").size:
         first, second = second, first
     caption = f"{first} and {second} together: adjusted as if all rows had both levels"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
@@ -13,7 +12,7 @@ from markbase.core.reading.methods import Procedure, methods_paragraph
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.statements import Statement
-from markbase.reports.figure_sets import Drawn, Figures, safe_name
+from markbase.reports.figure_sets import Drawn, Figures, crossed_groups, safe_name
 from markbase.reports.inline import inline
 from markbase.show.bases import versions_of
 from markbase.show.blocks import blocks_page
@@ -148,7 +147,7 @@ def _pages(
         if wanted.margin is not None:
             sections += (margin_section(fit, group, wanted.margin, wanted.correction),)
         pages.append(beside(Page(f"{fit.explained}, by {group}", sections=sections), 0, own))
-    for first, second in crossed_groups(fit, wanted.groups):
+    for first, second in told_together(fit, wanted.groups):
         own = _taken(left, [k for k in left if set(shown[k]) == {first, second}])
         try:
             sections = tuple(cells_sections(fit, first, second, wanted.correction))
@@ -173,15 +172,10 @@ def _pages(
     return (*pages, Page("", sections=(guide,)))
 
 
-def crossed_groups(fit: AnyFit, groups: Sequence[str]) -> list[tuple[str, str]]:
+def told_together(fit: AnyFit, groups: Sequence[str]) -> list[tuple[str, str]]:
     """Return the pairs of some groups that are in an interaction of a fit, and have no more combinations than a page holds."""
     sizes = {v.name: v.size for v in fit.variables if v.name in groups}
-    pairs = (pair for term in fit.model_terms for pair in itertools.combinations([g.name for g in term.groups], 2))
-    return [
-        (first, second)
-        for first, second in dict.fromkeys(pairs)
-        if {first, second} <= set(sizes) and sizes[first] * sizes[second] <= _MOST_CELLS
-    ]
+    return [(a, b) for a, b in crossed_groups(fit) if {a, b} <= set(sizes) and sizes[a] * sizes[b] <= _MOST_CELLS]
 
 
 def _folded(page: Page) -> Page:

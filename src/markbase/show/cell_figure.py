@@ -42,6 +42,8 @@ def draw_cells(fit: AnyFit, group: str, by: str, ax: Axes | None = None) -> Axes
     ------
     ColumnError
         If the model has no such group.
+    FitError
+        As for `cell_means`.
     MarkbaseError
         If the groups are one, or `by` has more levels than can be told apart.
 

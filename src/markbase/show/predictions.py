@@ -30,9 +30,7 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
     rows, own = [], []
     name = fit.identifier.name if fit.identifier is not None and fit.identifier.name in table else None
     for number_of_row, r in enumerate(records_of(table.head(_MOST)), 1):
-        gaps = {c for c in given if pd.isna(r[c]) and f"`{c}` is missing" in r["caution"]}  # others are left open
-        cells = [f"{c} {'–' if c in gaps else _cell(r[c])}" for c in given if c in gaps or not pd.isna(r[c])]
-        profile = ", ".join(cells) or "as in the sample"
+        profile = ", ".join(f"{c} {_cell(r[c])}" for c in given if not pd.isna(r[c])) or "as in the sample"
         if of_rows is not None:
             profile = f"row {number_of_row}" if name is None else str(r[name])
         look: Literal["aside", "plain"] = "aside" if r["caution"] else "plain"
@@ -59,9 +57,7 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
         given, variables = [], set()
         facts.append(("predicted for", f"the rows of {of_rows}, by the fit to those of {fit.data_name}"))
     left = sorted(variables - set(given))
-    averaged = table[given][
-        table[fit.family.predicted].notna()
-    ]  # what has no prediction lacks a value, and is averaged over nothing
+    averaged = table.loc[table[fit.family.predicted].notna(), given]  # what has no prediction is averaged over nothing
     partly = [c for c in given if averaged[c].isna().any()]
     if left or partly:
         sometimes = f"{listed(quoted(partly))} where a profile leaves {'it' if len(partly) == 1 else 'them'} out"

@@ -79,10 +79,10 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
             )
         )
     of_shape = (skew, kurtosis, k2, k2_p)
-    tables, told = (lines, cases, clusters), (found, tuple(findings), levels_against(fit.model_terms))
-    spread = fit._spread
+    spread, against = fit._spread, levels_against(fit.model_terms)
     tests = (*of_shape, spread.statistic, spread.df, spread.p)
-    return Checks(fit.outcome.name, *tests, *tables, *told[:-1], spread.df_rest, told[-1])
+    told = (lines, cases, clusters, found, tuple(findings))
+    return Checks(fit.outcome.name, *tests, *told, spread_df_rest=spread.df_rest, against=against)
 
 
 def _units(fit: LinearFit) -> tuple[str, NDArray[np.intp]] | None:

@@ -27,6 +27,9 @@ Setting = Mapping[str, "float | Array"]
 class NoSuchRowsError(FitError):
     """What is asked for rests on a combination of levels of an interaction that no row used has."""
 
+    told = ""
+    """That it does, as a clause."""
+
 
 @dataclass(frozen=True, eq=False)
 class Sample:
@@ -76,7 +79,11 @@ class Sample:
         own = [g.name for g in component.groups]
         names, none = self.lacking.get(frozenset(own), ((), None))
         if none is not None and shares[np.transpose(none, [names.index(n) for n in own]).ravel()].any():
-            raise NoSuchRowsError(f"{told_of_lacking(names)}: name levels that some row has together, or merge levels.")
+            problem = NoSuchRowsError(
+                f"{told_of_lacking(names)}: name levels that some row has together, or merge levels."
+            )
+            problem.told = told_of_lacking(names)
+            raise problem
 
     @property
     def heavy(self) -> Array | None:

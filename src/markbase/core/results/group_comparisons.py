@@ -312,6 +312,8 @@ class Grouped(Estimated):
         ------
         ColumnError
             If the model has no such group.
+        FitError
+            If a mean would run over combinations of levels that no row has, with a third group of an interaction.
 
         Examples
         --------

@@ -69,7 +69,7 @@ class Predicting(Estimated):
             then for a linear model `predicted`, `se`, `low`, `high` (the mean of all such people) and `one_low`, `one_high`
             (one such person: with the spread of the residuals, and of what the profile does not name); for a logistic model
             `probability`, `low`, `high`, `log_odds`, `se`. `residual` where the outcome is known. `caution` says where a row has
-            a gap, which gives no prediction and no stop, or lies outside the data.
+            a gap, or levels of an interaction that no row used has together, which give no prediction and no stop, or lies outside the data.
 
         Raises
         ------
@@ -83,7 +83,7 @@ class Predicting(Estimated):
         Warns
         -----
         MarkbaseWarning
-            For profiles outside the data.
+            For profiles outside the data, and for those that cannot be predicted.
 
         Examples
         --------
@@ -227,7 +227,7 @@ def _each(fit: Predicting, rows: Sequence[Mapping[str, Any]]) -> Iterator[tuple[
                 numbers = fit._predicted(setting)
             except NoSuchRowsError as problem:
                 numbers = {k: float(v) for k, v in fit.family.predictions(*_NO_NUMBERS).items()}
-                cautions.append(str(problem).partition(":")[0])
+                cautions.append(problem.told)
             told = {**known, **numbers, "caution": "; ".join(cautions)}
             found = told, known_profile(fit.model_terms, fit._sample.followed(setting))
             if plain:

@@ -93,6 +93,8 @@ class Probed(Estimated):
             If the model has no such column.
         LevelError
             If a group has no such level in the rows used.
+        FitError
+            If the slope would be that of a combination of levels that no row used has.
 
         Examples
         --------
@@ -136,7 +138,7 @@ class Probed(Estimated):
         ColumnError
             If the model has no such column.
         FitError
-            If nothing in the model lets the slope differ by `by`.
+            If nothing in the model lets the slope differ by `by`, or it would be averaged over a combination of levels that no row used has.
 
         Warns
         -----
