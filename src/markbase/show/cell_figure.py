@@ -36,7 +36,7 @@ def draw_cells(fit: AnyFit, group: str, by: str, ax: Axes | None = None) -> Axes
     Returns
     -------
     matplotlib.axes.Axes
-        The axes drawn on. Combinations of fewer than 30 rows are hollow.
+        The axes drawn on. Combinations of fewer than 30 rows are hollow, of those that no row has there is no mark.
 
     Raises
     ------
@@ -63,13 +63,15 @@ def draw_cells(fit: AnyFit, group: str, by: str, ax: Axes | None = None) -> Axes
     means, _ = fit.cell_means(group, by, correction="none")
     if ax is None:
         ax = own_axes(7.6, 1.8 + (0.22 + 0.17 * marks.size) * rows.size)
+    place = {label: -j for j, label in enumerate(rows.labels)}
     for k, level in enumerate(marks.labels):
         own = means[means[by] == level]
-        place = {label: -j for j, label in enumerate(rows.labels)}
         y = own[group].map(place).to_numpy(dtype=float) + 0.17 * ((marks.size - 1) / 2 - k)
         value, low, high = (fit.family.factor * own[key].to_numpy() for key in ("adjusted", "low", "high"))
         (color, dashes), thin = LINES[k], own["n"].to_numpy() < THIN_ROWS
-        ax.plot(value, y, color=color, linestyle=dashes, linewidth=1.1, alpha=0.6)
+        path = np.full((2, rows.size), np.nan)  # a line ends where no row has both
+        path[:, [-place[v] for v in own[group]]] = value, y
+        ax.plot(*path, color=color, linestyle=dashes, linewidth=1.1, alpha=0.6)
         ax.hlines(y, low, high, color=color, linewidth=2)
         for here, face in ((~thin, color), (thin, "white")):
             ax.plot(value[here], y[here], MARKS[k], color=color, markerfacecolor=face, markersize=6.5)
@@ -83,6 +85,7 @@ def draw_cells(fit: AnyFit, group: str, by: str, ax: Axes | None = None) -> Axes
     together = any({group, by} <= set(t.names) for t in fit.model_terms)
     told = "as if all rows had both" if together else "their interaction is not in the model"
     hollow = f"; hollow: fewer than {THIN_ROWS} rows" if (means["n"] < THIN_ROWS).any() else ""
-    finish(ax, f"{group} and {by}, {told}; {interval_words(fit)}{hollow}")
+    lacking = "; no mark: no row has both" if len(means) < rows.size * marks.size else ""
+    finish(ax, f"{group} and {by}, {told}; {interval_words(fit)}{hollow}{lacking}")
     legend_below(ax, 4, handlelength=3.4)
     return ax
