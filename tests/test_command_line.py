@@ -298,11 +298,6 @@ def test_a_shell_offers_commands_choices_columns_levels_and_fits(typed, begun, o
     assert [item.value for item in shell.get_completions(typed, begun)] == offered
 
 
-def piped(content, *arguments):
-    command = [sys.executable, "-m", "markbase", *map(str, arguments)]
-    return subprocess.run(command, input=content, capture_output=True, check=False)
-
-
 @pytest.mark.parametrize(
     "typed",
     [
@@ -361,11 +356,13 @@ def test_what_is_between_commas_is_meant_where_it_is_a_column_too(tmp_path):
 def test_a_dash_reads_standard_input_and_writes_standard_output(tmp_path):
     raw = mb.demo.path("choirs.csv").read_bytes()
     book = ["--codebook", BOOK]
-    written = piped(raw, "prepare", "-", *book, "--into", "-")
+    command = [sys.executable, "-m", "markbase", "prepare", "-", *book, "--into", "-"]
+    written = subprocess.run(command, input=raw, capture_output=True, check=False)
     assert written.returncode == 0, written.stderr
     mb.write_data(mb.demo.choirs(), tmp_path / "same.csv")
     assert written.stdout == (tmp_path / "same.csv").read_bytes()
-    fitted = piped(written.stdout, "fit", "-", *book, "--outcome", "belonging", "--terms", "age,voice", "--json")
+    model = ["--outcome", "belonging", "--terms", "age,voice", "--json"]
+    fitted = run("fit", "-", *book, *model, stdin=written.stdout)
     own = mb.fit_linear(mb.demo.choirs(), "belonging", ["age", "voice"])
     assert [r["estimate"] for r in json.loads(fitted.stdout)["coefficients"]] == own.coefficients["estimate"].tolist()
     predicted = run("predict", PLAN, "Voice parts compared", "--profile", "voice=tenor", "--into", "-")

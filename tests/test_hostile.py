@@ -114,14 +114,11 @@ def test_a_full_disk_and_closed_streams_are_said_or_passed_over():
     with Path("/dev/full").open("w") as full:
         done = subprocess.run(command, stdout=full, stderr=subprocess.PIPE, text=True, check=False)
     assert (done.returncode, done.stderr) == (2, "markbase: the output cannot be written: no space left on device.\n")
-    for closed in (">&-", "2>&-", ">&- 2>&-"):
+    for closed in (">&- 2>&-", "| head -1"):
         done = subprocess.run(
             ["sh", "-c", f'"$@" {closed}', "sh", *command], capture_output=True, text=True, check=False
         )
-        assert done.returncode == 0
-        assert "Traceback" not in done.stderr
-    piped = subprocess.run(["sh", "-c", '"$@" | head -1', "sh", *command], capture_output=True, text=True, check=False)
-    assert (piped.returncode, piped.stderr) == (0, "")
+        assert (done.returncode, done.stderr) == (0, "")
 
 
 @pytest.mark.parametrize("fails", ["write", "rename"])
@@ -192,14 +189,11 @@ def test_figures_do_not_follow_the_settings_of_the_user(tmp_path):
         "axes.facecolor: black\nfont.size: 30\nlines.linewidth: 9\nsavefig.dpi: 20\nsvg.fonttype: none\n"
     )
     drawn = []
-    for folder in (tmp_path, tmp_path / "elsewhere"):
-        folder.mkdir(exist_ok=True)
-        done = run_process(
-            "slopes", PLAN, "age", *FIT[4:6], "--terms", "voice", "--polynomial", "age=2", "--figures", "drawn",
-            cwd=folder,
-        )  # fmt: skip
+    for place, run_it in (("here", run_process), ("elsewhere", run)):
+        typed = ["slopes", PLAN, "age", *FIT[4:6], "--terms", "voice", "--polynomial", "age=2", "--figures", place]
+        done = run_it(*typed, cwd=tmp_path)  # another process reads the settings; this one was loaded without them
         assert done.returncode == 0, done.stderr
-        drawn.append({p.name: p.read_bytes() for p in (folder / "drawn").iterdir()})
+        drawn.append({p.name: p.read_bytes() for p in (tmp_path / place).iterdir()})
     assert drawn[0] == drawn[1]
 
 

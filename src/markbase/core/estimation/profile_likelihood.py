@@ -12,7 +12,6 @@ from dataclasses import dataclass
 from functools import cache, cached_property
 
 import numpy as np
-import scipy.optimize
 from numpy.typing import NDArray
 
 from markbase.core.estimation.least_squares_solution import Dependent
@@ -104,6 +103,8 @@ class Profile:
 
     def _by_search(self, fall: float, sign: float) -> float:
         """Look for the end among the highest points where the combination is held, further and further out and then between; NaN where there is none."""
+        from scipy.optimize import brentq  # slow to load, and seldom needed
+
         middle, known = self._at(self.theta), {0.0: self.rows.pass_at(self.theta)}
 
         @cache
@@ -124,7 +125,7 @@ class Profile:
                 near, far, short = far, far + min(max(ahead, 0.1 * far), 0.5 * far), gap
                 if far > _NOWHERE:
                     return math.nan
-            found = scipy.optimize.brentq(beyond, near, far, xtol=1e-9, rtol=1e-12)
+            found = brentq(beyond, near, far, xtol=1e-9, rtol=1e-12)
         except (ArithmeticError, Dependent, np.linalg.LinAlgError):
             return math.nan
         return middle + sign * self._error * float(found)
