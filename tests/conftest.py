@@ -71,12 +71,12 @@ def demo_run(made_once):
 
 @pytest.fixture(scope="module")
 def small_parts():
-    """Parts of 331 rows, of which 300 are kept in memory: the survey comes in 7 parts."""
+    """Parts of 501 rows, of which 300 are kept in memory: the survey comes in at least 4 parts."""
     from markbase.files.parts import files_in_parts, table_files, text_blocks
 
     with pytest.MonkeyPatch.context() as patch:
         for home in (table_files, text_blocks, files_in_parts):
-            patch.setattr(home, "PART_ROWS", 331)
+            patch.setattr(home, "PART_ROWS", 501)
         patch.setattr("markbase.core.rows.table.KEPT_ROWS", 300)
         yield
 

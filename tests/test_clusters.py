@@ -117,7 +117,7 @@ def test_what_one_cluster_decides_alone_or_most_of_is_named(monkeypatch):
 def test_parts_that_lack_clusters_or_have_none_change_nothing(small_parts, errors, tmp_path):  # noqa: ARG001 - it sets how large parts are
     frame = survey(1400).sort_values("team", ignore_index=True)
     frame.loc[frame["team"] == "t04", "voice"] = np.resize(["solo", "alto"], (frame["team"] == "t04").sum())
-    frame.loc[331:670, "km"] = np.nan  # a part of gaps alone
+    frame.loc[501:1010, "km"] = np.nan  # a part of gaps alone
     frame.to_parquet(tmp_path / "sorted.parquet")
     studies = [mb.open_study(tmp_path / "sorted.parquet", in_parts=p).mark("voice", "alto") for p in (False, True)]
     told = [quietly(mb.fit_linear, s, "score", TERMS, cluster="team", errors=errors) for s in studies]

@@ -179,7 +179,7 @@ def _strip_head(laid: LaidBlock) -> dict[str, Any]:
 
 def _strip(strip: Strip) -> dict[str, float]:
     def at(value: float) -> float:
-        return round((value - strip.left) / (strip.right - strip.left) * (_WIDTH - 12) + 6, 1)
+        return round(round((value - strip.left) / (strip.right - strip.left) * (_WIDTH - 12) + 6, 9), 1)
 
     places = {
         "low": at(strip.low),

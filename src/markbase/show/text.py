@@ -243,7 +243,9 @@ def headed(head: str, strips: Sequence[Strip], width: int) -> str:
 
 def _place(strip: Strip, value: float, width: int) -> int:
     """Return the character at which a value is drawn."""
-    return round((value - strip.left) / (strip.right - strip.left) * (width - 1))
+    return round(
+        round((value - strip.left) / (strip.right - strip.left) * (width - 1), 9)
+    )  # the last digit decides nothing
 
 
 def draw(strip: Strip, width: int) -> str:
