@@ -30,3 +30,7 @@ def same(one, other, tolerance=1e-10):
         assert one == other.replace("choirs.parquet", "choirs.csv")
     else:
         assert one == other
+
+
+def listed(found):
+    return list(found.items()) if isinstance(found, dict) else found

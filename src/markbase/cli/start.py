@@ -124,7 +124,9 @@ def _about_rows(study: Study, outcome: str) -> str:
     """Return, as comments, the clusters, strata and weights that a fit may take: columns with such a role, or that look like it."""
     text = ""
     for column in (study[name] for name in study.columns if name != outcome):
-        if column.role == "cluster" or looks_like_group_numbers(column):
+        levels = int((column.counts > 0).sum()) if column.is_categorical and column.role is None else 0
+        many = levels > _MOST_LEVELS and column.valid >= 2 * levels  # too many for a term, and rows share them
+        if column.role == "cluster" or many or looks_like_group_numbers(column):
             declare = "" if column.is_categorical else "; declare it categorical first"
             text += f"# cluster = {_toml(column.name)}   # if rows with the same {_one_line(column.name)} may go together{declare}\n"
         if column.role == "stratum":
