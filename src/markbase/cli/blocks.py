@@ -22,6 +22,7 @@ from markbase.show.records import blocks_record
     "blocks",
     epilog=examples(
         "markbase blocks choirs.plan.toml --outcome belonging --block 'background: age, voice' --block 'taking part: rehearsals'",
+        "markbase blocks choirs.plan.toml --outcome belonging --block 'singer: age, voice' --block 'moderation: interaction(age, voice)'",
         "markbase blocks my.plan.toml 'in blocks' --bootstrap 1000",
     ),
 )
@@ -32,7 +33,7 @@ from markbase.show.records import blocks_record
     "texts",
     multiple=True,
     metavar="'NAME: COLUMNS'",
-    help="Terms that enter together, in the order given.",
+    help="Terms that enter together, in the order given: columns by commas, and interaction(age, voice). What --interaction and --polynomial ask for enters with the last.",
     panel="Blocks",
 )
 @bootstrap_options("Blocks", "what each block adds")

@@ -36,7 +36,11 @@ def model_options(function: F) -> F:
     terms = [
         click.option("--outcome", help="What to explain: a numeric column, or a yes/no column.", panel=_MODEL),
         click.option(
-            "--terms", multiple=True, metavar="COLUMNS", help="What to explain it with, by commas.", panel=_MODEL
+            "--terms",
+            multiple=True,
+            metavar="COLUMNS",
+            help="What to explain it with, by commas: columns, polynomial(age, 2), interaction(age, voice).",
+            panel=_MODEL,
         ),
         click.option(
             "--polynomial",

@@ -13,6 +13,7 @@ from markbase.core.design.requested_terms import (
     Polynomial,
     TermRequest,
     degrees_of,
+    read_term,
     request_name,
     request_of,
     term_name,
@@ -87,7 +88,7 @@ def fit_blocks(
         raise MarkbaseError(
             'Give the blocks in order, each with its terms: {"background": ["age", "voice"], "taking part": ["rehearsals"]}.'
         )
-    every, stages = _stages(blocks)
+    every, stages = _stages(blocks, study.columns)
     fit: AnyFit = (
         fit_linear(study, outcome, every, **settings)
         if kind == "linear"
@@ -108,7 +109,9 @@ Degrees = dict[frozenset[str], dict[str, int]]
 """The highest power of each column of a term, by the columns it is made of."""
 
 
-def _stages(blocks: Mapping[str, Sequence[TermRequest]]) -> tuple[list[TermRequest], list[Degrees]]:
+def _stages(
+    blocks: Mapping[str, Sequence[TermRequest]], columns: Sequence[str]
+) -> tuple[list[TermRequest], list[Degrees]]:
     """Return the terms of the whole model, each where it first enters with the powers it has in the end, and those after each block."""
     stages: list[Degrees] = []
     block_of: dict[frozenset[str], str] = {}
@@ -116,26 +119,26 @@ def _stages(blocks: Mapping[str, Sequence[TermRequest]]) -> tuple[list[TermReque
         if isinstance(terms, (str, Polynomial, Interaction)) or not isinstance(terms, Collection) or not terms:
             raise FitError(f"Block `{name}` needs a list of one term or more.")
         now = dict(stages[-1]) if stages else {}
-        for term in terms:
+        for term in (read_term(t, columns) for t in terms):
             degrees = degrees_of(term)
-            columns, told = frozenset(degrees), request_name(term)
-            before = now.get(columns)
+            own, told = frozenset(degrees), request_name(term)
+            before = now.get(own)
             if before is not None and all(degrees[n] <= before[n] for n in degrees):
                 raise FitError(
                     f"The term `{told}` stands in block `{name}` twice; give it once."
-                    if degrees == before and block_of[columns] == name
+                    if degrees == before and block_of[own] == name
                     else f"The term `{told}` stands in two blocks; let it enter once, where it is first needed."
                     if degrees == before
                     else f"`{term_name(before)}` contains `{told}` already; leave the latter out of block `{name}`, or let it enter before."
                 )
-            if before is not None and (block_of[columns] == name or any(degrees[n] < before[n] for n in degrees)):
+            if before is not None and (block_of[own] == name or any(degrees[n] < before[n] for n in degrees)):
                 raise FitError(
                     f"`{told}` and `{term_name(before)}` are of the same columns; leave one out of block `{name}`."
                 )
-            now[columns], block_of[columns] = degrees, name
+            now[own], block_of[own] = degrees, name
         stages.append(now)
     whole = stages[-1]
-    return [request_of(whole[columns]) for columns in whole], stages
+    return [request_of(degrees) for degrees in whole.values()], stages
 
 
 def _terms_of(whole: Sequence[Term], degrees: Degrees, given: Container[frozenset[str]]) -> tuple[Term, ...]:

@@ -14,9 +14,11 @@ from markbase.core.design.requested_terms import (
     Polynomial,
     TermRequest,
     degrees_of,
+    read_term,
     request_name,
     request_of,
     term_name,
+    term_text,
 )
 from markbase.core.design.term_remarks import (
     by_construction,
@@ -84,6 +86,7 @@ def requested_terms(
     for request in requests:
         if not isinstance(request, (str, Polynomial, Interaction)):
             raise FitError(f"A term is a column name, a polynomial or an interaction, not {request!r}.")
+        request = read_term(request, study.columns)
         if isinstance(request, str) and request not in study:
             _refuse_arithmetic(request, study)
         degrees = degrees_of(request)
@@ -123,8 +126,8 @@ def _refuse_arithmetic(request: str, study: Study) -> None:
     factors = [part.strip() for part in re.split(r"[*·×]", request)]
     if 1 < len(factors) <= 3 and all(name in study for name in factors):
         raise ColumnError(
-            f"`{request}` is no column: a product of {listed(quoted(factors))} is an interaction, a term of its own; ask for the interaction of "
-            f"{'the two' if len(factors) == 2 else 'the three'}."
+            f"`{request}` is no column: a product of {listed(quoted(factors))} is an interaction, a term of its own: "
+            f"{term_text('interaction', *factors)}."
         )
     summands = [part.strip() for part in request.split("+")]
     if len(summands) > 1 and all(name in study for name in summands):
@@ -133,7 +136,7 @@ def _refuse_arithmetic(request: str, study: Study) -> None:
     if power and power[1] in study:
         degree = power[2] or ("2" if power[3] == "²" else "3")
         raise ColumnError(
-            f"`{request}` is no column: powers of `{power[1]}` are a polynomial, a term of its own; ask for that of degree {degree}."
+            f"`{request}` is no column: powers of `{power[1]}` are a polynomial, a term of its own: {term_text('polynomial', power[1], degree)}."
         )
     inside = re.fullmatch(r"\w+\((.+)\)", request)
     if inside and inside[1].strip() in study:
@@ -204,7 +207,7 @@ def single_columns(study: Study, requests: Sequence[TermRequest] | AllBut, outco
         If a polynomial or an interaction is among them, and as `requested_terms`.
     """
     if not isinstance(requests, (AllBut, str)):
-        for request in requests:
+        for request in (read_term(r, study.columns) for r in requests):
             if not isinstance(request, str):
                 name = request_name(request) if isinstance(request, (Polynomial, Interaction)) else repr(request)
                 raise FitError(f"`{name}` is no single column; screen the columns it is made of.")

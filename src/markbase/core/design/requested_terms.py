@@ -142,6 +142,18 @@ def term_from_text(text: str, columns: Sequence[str] = ()) -> TermRequest:
     return polynomial(parts[0], int(parts[1]) if len(parts) == 2 else 2)
 
 
+def read_term(request: TermRequest, columns: Sequence[str]) -> TermRequest:
+    """Return a term that may be written as text; one that is neither a column nor so written stays as it is."""
+    made = request if not isinstance(request, str) or request in columns else term_from_text(request, columns)
+    return request if isinstance(made, str) else made
+
+
+def term_text(head: str, *parts: str | int) -> str:
+    """Write a term as `term_from_text` reads it."""
+    names = (f'"{part}"' if isinstance(part, str) and set(part) & set(",()") else str(part) for part in parts)
+    return f"{head}({', '.join(names)})"
+
+
 def split_outside(text: str, brackets: bool = True) -> list[str]:
     """Part a text at the commas that stand between no double quotes, which a name may begin and end with, and in no brackets."""
     parts, depth, now, quoted = [], 0, "", False

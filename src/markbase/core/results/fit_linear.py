@@ -56,7 +56,7 @@ def fit_linear(
     terms : sequence of str, Polynomial or Interaction, or AllBut
         Names of columns, or `all_but` of some. A numeric column enters as it is, a group as its coding has it
         (by default the differences of its levels from its base). `polynomial` lets a numeric column have a curve,
-        `interaction` what one column goes with differ by another.
+        `interaction` what one column goes with differ by another; either may be written as text, ``"interaction(age, voice)"``.
     level : float
         Confidence level of the intervals, between 0 and 1.
     errors : str
