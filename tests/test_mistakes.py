@@ -57,7 +57,17 @@ MISTAKES = [
     (["fit", "gaps.csv", *XY], "no row of 3 has the outcome and every term"),
     (["fit", "few.csv", *XY], "cannot carry 2 coefficients (the intercept among them): at least 3 are needed"),
     (["fit", "few.csv", *XY], "Leave terms out or merge levels. `x` alone lacks a value in 1 row (blank)."),
-    (["fit", DATA, "--codebook", BOOK, "--outcome", "stays", "--terms", "age"], "`stays` is categorical of 2 levels"),
+    (
+        ["fit", DATA, "--codebook", BOOK, "--outcome", "stays", "--terms", "age"],
+        "`stays` is categorical of 2 levels, and a linear regression needs a numeric column; one of two levels is for a logistic regression, of the event `no` or `yes`.",
+    ),
+    ([*FIT[:-1], "age voice"], "`age voice` is no column: give `age` and `voice` as terms of their own"),
+    ([*FIT[:-1], "C(voice)"], "`voice` is categorical as it is"),
+    (["fit", DATA, "belonging", "age"], "only a plan has fits to name; say what to explain, and with what: --outcome"),
+    (
+        ["fit", DATA, "--outcome", "choir", "--terms", "age"],
+        "of 24 levels, and a linear regression needs a numeric column; if its",
+    ),
     (["fit", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "singer_id"], "Only identifiers"),
     ([*FIT[:-1], "age,voise"], "no column `voise`. Did you mean `voice`"),
     ([*FIT[:-1], "rehearsals,concerts,events"], "`events` equals `rehearsals` + `concerts`"),

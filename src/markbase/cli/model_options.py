@@ -59,7 +59,10 @@ def model_options(function: F) -> F:
             panel=_MODEL,
         ),
         click.option(
-            "--kind", type=click.Choice(KINDS), help="The kind of regression.  [default: linear]", panel=_MODEL
+            "--kind",
+            type=click.Choice(KINDS, case_sensitive=False),
+            help="The kind of regression.  [default: linear]",
+            panel=_MODEL,
         ),
     ]
     settings = [_option(f) for f in fields(FitOptions)]
@@ -76,7 +79,7 @@ def _option(setting: Any) -> Callable[[F], F]:
         told = f"{about['kinds'][0].capitalize()}: {told[0].lower()}{told[1:]}"
     more: dict[str, Any] = {"type": float} if isinstance(default, float) else {}
     if about["choices"]:
-        more = {"type": click.Choice(about["choices"])}
+        more = {"type": click.Choice(about["choices"], case_sensitive=False)}
     elif about["names"]:
         more = {"metavar": about["names"]}
     return click.option(
@@ -136,7 +139,7 @@ class Model:
                 + (
                     "a fit of a plan is named as the plan does."
                     if self.source.file.suffix.lower() == ".toml"
-                    else "only a plan has fits to name."
+                    else "only a plan has fits to name; say what to explain, and with what: --outcome belonging --terms age,voice."
                 )
             )
         return names

@@ -46,9 +46,14 @@ def outcome_column(study: Study, name: str) -> Column:
             f"the marks off."
         )
     if column.is_categorical:
+        levels = [column.levels[k].label for k in np.flatnonzero(column.counts)]
         raise ColumnError(
-            f"The outcome `{name}` is categorical of {len(np.flatnonzero(column.counts))} levels, and a linear regression "
-            f"needs a numeric column; if its levels are numbers that measure, declare it numeric."
+            f"The outcome `{name}` is categorical of {len(levels)} levels, and a linear regression needs a numeric column; "
+            + (
+                f"one of two levels is for a logistic regression, of the event `{levels[0]}` or `{levels[1]}`."
+                if len(levels) == 2
+                else "if its levels are numbers that measure, declare it numeric."
+            )
         )
     check_usable(column)
     remark_on_codes(column)
@@ -129,9 +134,9 @@ def _refuse_arithmetic(request: str, study: Study) -> None:
             f"`{request}` is no column: a product of {listed(quoted(factors))} is an interaction, a term of its own: "
             f"{term_text('interaction', *factors)}."
         )
-    summands = [part.strip() for part in request.split("+")]
-    if len(summands) > 1 and all(name in study for name in summands):
-        raise ColumnError(f"`{request}` is no column: give {listed(quoted(summands))} as terms of their own.")
+    for summands in ([part.strip() for part in request.split("+")], request.split()):
+        if len(summands) > 1 and all(name in study for name in summands):
+            raise ColumnError(f"`{request}` is no column: give {listed(quoted(summands))} as terms of their own.")
     power = re.fullmatch(r"(.+?)\s*(?:\^\s*([23])|([²³]))", request)
     if power and power[1] in study:
         degree = power[2] or ("2" if power[3] == "²" else "3")
@@ -139,10 +144,13 @@ def _refuse_arithmetic(request: str, study: Study) -> None:
             f"`{request}` is no column: powers of `{power[1]}` are a polynomial, a term of its own: {term_text('polynomial', power[1], degree)}."
         )
     inside = re.fullmatch(r"\w+\((.+)\)", request)
-    if inside and inside[1].strip() in study:
-        raise ColumnError(
-            f"`{request}` is no column: a term is the name of one, so make a column of `{inside[1].strip()}` first, in a preparing step."
+    if inside and (name := inside[1].strip()) in study:
+        way = (
+            f"`{name}` is categorical as it is, so give that name"
+            if study.column(name).is_categorical
+            else f"a term is the name of one, so make a column of `{name}` first, in a preparing step"
         )
+        raise ColumnError(f"`{request}` is no column: {way}.")
 
 
 def _check_once(degrees: Mapping[str, int], wanted: Sequence[TermRequest]) -> None:

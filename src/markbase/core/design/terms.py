@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.design.requested_terms import TermRequest, degrees_of, term_name
-from markbase.core.errors import ColumnError, FitError, near
+from markbase.core.errors import ColumnError, FitError, listed, near, quoted
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import counted, learn, look_up
 from markbase.core.study.column import Column
@@ -293,10 +293,14 @@ def levels_against(terms: Sequence[Term]) -> str:
 
 def variable_of(terms: Sequence[Term], name: str, kind: str) -> Variable:
     """Return the variable of some terms that has a name and is of a kind, ``numeric`` or ``categorical``; raises ColumnError."""
-    alike = {v.name: v for v in variables_of(terms).values() if v.kind == kind}
+    every = variables_of(terms)
+    alike = {v.name: v for v in every.values() if v.kind == kind}
     if name not in alike:
         word = "group" if kind == "categorical" else "numeric column"
-        raise ColumnError(f"The model has no {word} `{name}`.{near(str(name), list(alike))}")
+        if name in every:
+            raise ColumnError(f"The model has no {word} `{name}`: it is {every[name].kind}.")
+        hint = near(str(name), list(alike)) or f" It is made of {listed(quoted(every))}."
+        raise ColumnError(f"The model has no {word} `{name}`.{hint}")
     return alike[name]
 
 
