@@ -43,85 +43,17 @@ LOGGED = "choirs.plan.toml --outcome log_practice_hours --log practice_hours"
 EFFECT = " ".join(
     f"""--prepare 'do = "code_as", column = "{name}", scheme = "effect"'""" for name in ("voice", "stays")
 )
-COMMANDS = f"""
-look choirs.csv {BOOK}
-look choirs.csv --missing -9,-8 --categorical rehearsal_day
-look choirs.csv {BOOK} --in-parts --short
-look choirs.csv joined_through {BOOK}
-look choirs.csv voice {BOOK} --base voice=bass
-look choirs.csv practice_hours {BOOK} --width 70
-look choirs.csv singer_id {BOOK}
-look choirs.csv age {BOOK} --in-parts
-prepare choirs.plan.toml --check joined_through --coding voice --coding rehearsal_day
-prepare choirs.csv {BOOK} --prepare 'do = "cut", column = "age", edges = [30, 45, 60], name = "age_band"' --check age_band --coding age_band
-prepare choir_terms.plan.toml --check concerts_before
-prepare choirs.csv {BOOK} --log practice_hours --check log_practice_hours
-prepare choirs.csv {BOOK} --prepare 'do = "code_as", column = "voice", scheme = "effect"' --coding voice
-prepare choirs.csv {BOOK} --prepare 'do = "as_ordinal", column = "rehearsal_day"' --prepare 'do = "code_as", column = "rehearsal_day", scheme = "trend"' --coding rehearsal_day
-prepare choirs.plan.toml {STEPS} --check voice --check old --check age_z --check km_per_min --check tenors --check content
-indicators choirs.csv {BOOK} voice --into groups.csv
-screen {BELONGING} --terms age,years_singing,years_in_choir,travel_km,travel_min,rehearsals,voice --focus travel_km
-screen {BELONGING} --terms rehearsals,concerts,events,travel_km,travel_min,joined_through --prune --pairwise --ranks
-screen {BELONGING} --terms age,travel_km,travel_min,voice --limit-r 0.5 --limit-vif 3 --fixed-effects choir --manuscript t.md
-fit {BELONGING} --terms age,voice,joined_through,travel_km --guide
-fit {BELONGING} --terms age,voice,joined_through,travel_km --standardised --manuscript t.md
-fit {BELONGING} --terms rehearsals,concerts,events
-fit {BELONGING} --terms age,voice --cluster choir --errors CR3 --short
-fit {BELONGING} --terms age,voice --errors HC3 --level 0.9 --base voice=tenor
-fit {BELONGING} --terms age,voice,rehearsals --fixed-effects choir --cluster choir
-fit {BELONGING} --terms age,voice --weights weight --weights-are sampling --short
-fit {BELONGING} {CURVED}
-fit {BELONGING} --terms choir,age
-fit {BELONGING} --terms voice,stays,age --interaction voice,stays {EFFECT} --manuscript t.md
-fit choirs.csv {BOOK} --outcome belonging --terms age,voice,joined_through --interaction voice,joined_through --manuscript t.md
-fit {LOGGED} --terms voice,rehearsals --interaction voice,rehearsals
-fit {LOGGED} --terms rehearsals,years_in_choir --interaction rehearsals,years_in_choir --weights events --weights-are frequency
-fit {STAYS} --terms age,voice,rehearsals,travel_km --guide
-fit {STAYS} --terms age,voice,rehearsals,travel_km --manuscript t.md
-fit {STAYS} --terms age,voice --penalty firth
-fit {STAYS} --terms rehearsals --polynomial age=2 --interaction voice,rehearsals --cluster choir
-blocks {BELONGING} --block "background: age, voice" --block "taking part: rehearsals, concerts" --block "way in: joined_through, travel_km" --manuscript t.tex
-blocks {BELONGING} --block "background: age, voice" --block "taking part: rehearsals" --bootstrap 100 --cluster choir
-blocks {STAYS} --block "background: age, voice" --block "taking part: rehearsals" --block "at home: belonging"
-blocks {STAYS} --block "background: age, voice" --block "taking part: rehearsals" --bootstrap 100 --level 0.9
-blocks {BELONGING} --block "straight: age, voice" --block "curve: polynomial(age, 2)" --block "differs: interaction(polynomial(age, 2), voice)"
-groups choirs.plan.toml "Voice parts compared" voice --contrast "high and low: soprano=0.5, alto=0.5, tenor=-0.5, bass=-0.5" --manuscript t.html
-groups choirs.plan.toml "Voice parts compared" voice --contrast tenor --short
-groups {BELONGING} voice --terms age,voice --interaction age,voice --correction tukey
-groups {BELONGING} voice --terms age,voice --interaction age,voice --at age=30,60 --correction holm
-groups {BELONGING} voice --terms age,voice --contrast tenor --correction tukey
-groups {BELONGING} voice:stays --terms voice,stays,age --interaction voice,stays
-groups {STAYS} voice --terms age,voice,rehearsals --correction bonferroni
-slopes {BELONGING} age:voice {CURVED} --at age=30,60
-slopes {BELONGING} age:rehearsals --terms age,rehearsals,voice --interaction age,rehearsals
-slopes {STAYS} age:voice --terms age,voice --interaction age,voice
-slopes {STAYS} age --terms voice --polynomial age=2
-predict choirs.plan.toml "Voice parts compared" --profile "voice=tenor, age=30" --profile "age=95"
-predict {STAYS} --terms age,voice --profile "voice=tenor"
-predict {BELONGING} --terms age,voice,rehearsals --for choirs.csv
-predict choirs.plan.toml --outcome log_practice_hours --log practice_hours --terms age,voice --profile "voice=bass, age=40" --profile age=20 --back-transformed
-reliability choir_items.csv --codebook choir_items.codebook.toml welcome,friends,heard,stranger,part_of_it,would_miss
-reliability choir_items.csv welcome,friends,heard --level 0.9
-check choirs.plan.toml "Voice parts compared" --cases 4
-groups {BELONGING} voice --terms age,voice,rehearsals --margin 3 --correction none
-groups {STAYS} voice --terms age,voice --margin 1.5
-check {STAYS} --terms voice,rehearsals --cluster choir --errors CR3 --cases 1
-check choir_terms.plan.toml "Concerts and attendance" --order term --cases 2
-fit choir_terms.plan.toml "Concerts and attendance" --short
-check {STAYS} --terms age,voice,rehearsals --folds 5 --cut 0.6 --cases 3
-validate {BELONGING} --terms age,voice,rehearsals --folds 5 --repeats 2
-check {STAYS} --terms age,choir --cluster choir --cases 1
-validate {BELONGING} --terms age,voice --cluster choir --hold-out 0.3 --seed 2
-validate {STAYS} --terms age,voice,rehearsals --hold-out 0.25 --seed 4
-compare {BELONGING} --variant "short: age, voice" --variant "long: age, voice, joined_through" --manuscript t.md
-compare {BELONGING} --variant "line: age, voice" --variant "curve: polynomial(age), voice"
-compare {STAYS} --variant "short: age" --variant "long: age, voice"
-eliminate {BELONGING} --terms age,voice,rehearsals,travel_km --keep voice
-eliminate {STAYS} --terms age,voice,rehearsals,travel_km --limit 0.01
-dominance {BELONGING} --terms age,years_singing,voice,rehearsals --bootstrap 100 --seed 5
-dominance {STAYS} --block "who: age, voice" --block "way: travel_km, rehearsals"
-start choirs.csv {BOOK} --outcome stays
-""".strip().splitlines()
+SHORT = {
+    "BOOK": BOOK,
+    "BELONGING": BELONGING,
+    "STAYS": STAYS,
+    "CURVED": CURVED,
+    "STEPS": STEPS,
+    "LOGGED": LOGGED,
+    "EFFECT": EFFECT,
+}
+COMMANDS = (Path(__file__).parent / "commands.txt").read_text(encoding="utf-8").format(**SHORT).splitlines()
+"""The commands, a line each, where what many have in common stands in braces."""
 
 
 def demo_folder():

@@ -215,19 +215,9 @@ def test_strength_is_what_its_definitions_say():
         math.log(n) * (p + 1) - 2 * loglik,
     )
     np.testing.assert_allclose((s.r2, s.r2_adjusted, s.residual_sd, s.loglik, s.aic, s.bic), wanted, rtol=1e-10)
-    happened, q = (frame["high"] == "y").to_numpy(float), logistic.fitted.to_numpy()
-    ll = float(np.sum(np.log(np.where(happened == 1, q, 1 - q))))
-    rate = happened.mean()
+    q, rate = logistic.fitted.to_numpy(), (frame["high"] == "y").mean()
+    ll = float(np.sum(np.log(np.where(frame["high"] == "y", q, 1 - q))))
     null = n * (rate * math.log(rate) + (1 - rate) * math.log(1 - rate))
-    s = logistic.strength
-    snell = 1 - math.exp(2 * (null - ll) / n)
-    wanted = (
-        ll, null, -2 * ll, 1 - ll / null, snell, snell / (1 - math.exp(2 * null / n)),
-        q[happened == 1].mean() - q[happened == 0].mean(), ((happened - q) ** 2).mean(), 16 - 2 * ll,
-        math.log(n) * 8 - 2 * ll,
-    )  # fmt: skip
-    found = (s.loglik, s.loglik_null, s.deviance, s.mcfadden, s.cox_snell, s.nagelkerke, s.tjur, s.brier, s.aic, s.bic)
-    np.testing.assert_allclose(found, wanted, rtol=1e-9)
     assert logistic.overall.statistic == pytest.approx(2 * (ll - null), rel=1e-9)
     assert logistic.overall.df == 7
 
