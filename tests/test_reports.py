@@ -99,7 +99,9 @@ def test_answers_are_few_and_every_number_in_them_is_one_of_the_page(kind):
     known = set(re.findall(_NUMBER, page)) | {"95", ".05", f"{100 * share:.1f}"}
     if kind == "crossed":
         averaged = fit.group_test("voice")
-        known |= {f"{averaged.statistic:.2f}", *(f"{p:.3f}"[1:] for p in (averaged.p,))}
+        (slope,) = fit.simple_slopes("age")[["slope", "low", "high", "p"]].to_numpy()
+        known |= {f"{averaged.statistic:.2f}", *(f"{p:.3f}"[1:] for p in (averaged.p, slope[3]))}
+        known |= {f"{abs(v):.3f}" for v in slope[:3]}
     for statement in told:
         assert set(re.findall(_NUMBER, statement.text)) <= known, statement.text
     named = re.findall(r"`([^`]*)`", told[-1].text) if "nothing is clear" in told[-1].text else []
@@ -119,6 +121,39 @@ def test_what_is_clear_and_has_no_room_is_named_but_not_within_an_interaction():
     assert not {s.term for s in told} & set(named)
     assert not {"a", "b"} & set(named)
     assert not any(s.text.startswith("Clear as well") for s in answers(mb.fit_linear(frame, "y", ["a", "c"])))
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("kind", ["linear", "logistic", "blocks"])
+def test_a_slope_within_an_interaction_that_is_not_clear_is_told_as_it_is_on_average(kind):
+    rng = np.random.default_rng(7)
+    frame = pd.DataFrame(rng.normal(size=(500, 4)) + 5, columns=list("abcd")).assign(g=rng.choice(["u", "v"], 500))
+    y = frame["a"] - frame["c"] + frame["d"] / 2 + (frame["g"] == "v") + rng.normal(size=500)
+    frame = frame.assign(y=np.where(y > y.median(), "yes", "no") if kind == "logistic" else y)
+    first, then = [*"abcgd"], [mb.interaction("a", "b"), mb.interaction("c", "g")]
+    made = {
+        "linear": lambda: mb.fit_linear(frame, "y", [*first, *then]),
+        "logistic": lambda: mb.fit_logistic(frame, "y", [*first, *then], event="yes"),
+        "blocks": lambda: mb.fit_blocks(frame, "y", {"first": first, "then": then}),
+    }[kind]()
+    fit = made.last if kind == "blocks" else made
+    told = [s.text for s in answers(made)]
+    averaged = [t for t in told if t.startswith("Averaged over these rows, per further unit of")]
+    names = [re.search("unit of `(.)`", t)[1] for t in averaged]
+    rest = " ".join(t for t in told if t.startswith(("Clear as well", "Averaged over these rows, the ")))
+    assert names
+    assert {*names, *re.findall("`(.)`", rest)} >= {"a", "c", "g"}  # of `b` nothing is clear
+    assert not any(t.startswith(("Per further unit of `a`", "Per further unit of `c`")) for t in told)
+    for name, text in zip(names, averaged, strict=True):
+        if kind == "logistic":
+            (wanted,) = fit.marginal.set_index("term").loc[[name], ["effect", "low", "high"]].to_numpy() * 100
+        else:  # the rows put into the equation, and once more with one unit more
+            up, here = (fit.predict(frame.assign(**{name: frame[name] + k}))["predicted"].mean() for k in (1, 0))
+            wanted = np.array([up - here])
+        found = [float(v) for v in re.findall(_NUMBER, text.replace("95% CI", "").replace(",", ""))]
+        wanted = [abs(wanted[0]), *sorted(np.abs(wanted[1:]))]
+        assert found[: len(wanted)] == pytest.approx(wanted, abs=0.051 if kind == "logistic" else 0.0051)
+        assert ("lower" if name == "c" else "higher") in text
 
 
 def test_a_term_within_an_interaction_is_not_called_unclear_by_itself():
