@@ -116,6 +116,36 @@ def test_the_interval_of_a_change_inverts_the_noncentral_f():
     assert nothing["change_low"] == 0.0
 
 
+@pytest.mark.parametrize(
+    ("aim", "said"), [(1e-4, "No interval is told"), (0.0725, "The figure is above its interval"), (1.5, "")]
+)
+def test_what_chance_alone_would_show_is_said_where_a_block_shows_no_more(aim, said):
+    rng = np.random.default_rng(3)
+    x, noise = rng.normal(size=(200, 4)), rng.normal(size=200)
+    Q = np.linalg.qr(np.column_stack([np.ones(200), x]))[0]
+    e, along = noise - Q @ (Q.T @ noise), Q[:, 2]
+    y = (
+        x[:, 0] + e + along * np.sqrt(aim * 3 * (e @ e) / 195)
+    )  # so that F of the last three columns is what is aimed at
+    table = pd.DataFrame(x, columns=list("abcd")).assign(y=y)
+    hierarchy = mb.fit_blocks(table, "y", {"one": ["a"], "chance": ["b", "c", "d"]})
+    step = hierarchy.steps.iloc[1]
+    assert step["statistic"] == pytest.approx(aim, rel=1e-6)
+    assert np.isnan(step["change_low"]) == np.isnan(step["change_high"]) == (ncf.cdf(aim, 3, 195, 0) < 0.025)
+    (cautions,) = [s.cautions for s in hierarchy.reading().statements if s.term == "chance" and not s.level]
+    seen = [
+        mb.fit_blocks(
+            table.assign(**dict(zip("bcd", rng.normal(size=(3, 200)), strict=True))),
+            "y",
+            {"a": ["a"], "b": ["b", "c", "d"]},
+        ).steps["r2_change"][1]
+        for _ in range(200)
+    ]
+    found = [float(re.search(r"seem to add (\S+) percentage", c)[1]) for c in cautions if said and c.startswith(said)]
+    assert len(found) == bool(said)
+    assert all(abs(v - 100 * np.mean(seen)) < 3 * 100 * np.std(seen) / np.sqrt(200) for v in found)
+
+
 RESAMPLED = {"rows": {}, "clusters": {"cluster": "team"}, "weights": {"weights": "times"}}
 RESAMPLED["weighted clusters"] = RESAMPLED["clusters"] | RESAMPLED["weights"]
 

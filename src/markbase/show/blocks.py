@@ -143,7 +143,10 @@ def _steps(hierarchy: Blocks) -> Section:
         if not any(row.strip for row in rows):  # robust errors have no interval of the change, unless samples are drawn
             heads, strips = (*heads[:5], *heads[6:]), ""
             rows = [Row((*row.cells[:5], *row.cells[6:])) for row in rows]
-            facts.append(("interval", "none of the change with these errors; `bootstrap` draws samples for it"))
+            why = "none of the change with these errors; `bootstrap` draws samples for it"
+            if fit.errors.middle is None:
+                why = "none of the change: F is smaller than in nearly all samples in which nothing is added"
+            facts.append(("interval", why))
         blocks = (Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0, strips), Facts(tuple(facts)))
     note = f"the change of each block over the one before; {hierarchy.steps['test'].iloc[-1]} test"
     return Section("2  What each block adds", note, blocks)

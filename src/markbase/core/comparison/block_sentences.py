@@ -74,6 +74,18 @@ def _adds(name: str, terms: Sequence[str], fit: AnyFit, change: Change, step: pd
             cautions.append(
                 "No sample of rows can show less than 0, so it is no evidence that this interval lies above 0."
             )
+        most = added if math.isnan(float(step["change_high"])) else float(step["change_high"])
+        if not clear and added >= most and fit.errors.middle is None:
+            chance = (1 - float(step["r2"]) + added) * change.df / (change.df + change.df_rest)
+            why = (
+                "The figure is above its interval, since rows always show a little by chance"
+                if added > most
+                else "No interval is told, since chance alone nearly always shows more"
+            )
+            who = "a coefficient that adds" if change.df == 1 else f"{change.df} coefficients that add"
+            cautions.append(
+                f"{why}: in so many rows {who} nothing would on average seem to add {points(chance)} percentage points."
+            )
         if clear and added < 0.01:
             cautions.append("Clear, but very little: with so many rows even next to nothing has a small p.")
     else:

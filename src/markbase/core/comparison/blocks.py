@@ -92,7 +92,8 @@ class Blocks(Shown):
         for logistic ones `deviance`, `mcfadden`, `mcfadden_change`, `change_low`, `change_high`, `nagelkerke`, `tjur`; then the test
         of the change: `statistic` (F, or chi-squared), `df`, `df_rest`, `p`, `test` (which it is), and `aic`, `bic`. The interval of
         the change is that of `bootstrap`; before it, that of the noncentral F for linear models with classical errors, with R² of
-        the block below taken as it is, and NaN otherwise. Where the levels of fixed effects are taken out, every R² is of the
+        the block below taken as it is, and NaN otherwise, and where F is smaller than in all but 2.5% (at a level of 95%) of samples in
+        which nothing is added. Where the levels of fixed effects are taken out, every R² is of the
         variation within these levels, which is what the blocks can explain.
         """
         return table_of(
@@ -328,13 +329,14 @@ class Blocks(Shown):
 
 
 def _interval(change: Change, before: float, fit: LinearFit) -> tuple[float, float]:
-    """Return an interval for the change of R², from the noncentral F of its test."""
+    """Return an interval for the change of R², from the noncentral F of its test; NaN where F is too small even for no effect at all."""
     if change.kind != "F" or fit.errors.middle is not None or not math.isfinite(change.statistic):
         return math.nan, math.nan
     n, tail = fit.moments.rows, (1 - fit.level) / 2
-    ends = []
+    central, ends = float(sp.fdtr(change.df, change.df_rest, change.statistic)), []
+    if central < tail:
+        return math.nan, math.nan
     for upper in (1 - tail, tail):
-        central = float(sp.fdtr(change.df, change.df_rest, change.statistic))
         if central <= upper:  # even no effect at all puts less than this below what was seen
             ends.append(0.0)
             continue
