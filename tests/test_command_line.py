@@ -373,6 +373,7 @@ def test_a_dash_reads_standard_input_and_writes_standard_output(tmp_path):
         (raw, ["prepare", "-", "--write-plan", tmp_path / "p.toml"], "A plan names its data file"),
         (raw, ["start", "-", "--outcome", "belonging"], "A plan names its data file"),
         (raw, ["prepare", "-", *book, "--into", "-", "--json"], "are both printed"),
+        (raw, ["indicators", "-", *book, "voice", "--into", "-", "--json"], "are both printed"),
     ):
         done = run(*arguments, stdin=content)
         assert done.returncode == 2
