@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 import markbase as mb
 from markbase.core.comparison.answers import answers
-from markbase.reports.figure_sets import figures_of
+from markbase.reports.figure_sets import figures_of, figures_of_fit
 from markbase.reports.inline import inline
 from markbase.reports.parts import Wanted, analysis_part
 from markbase.show.figures import drawn_as
@@ -181,6 +181,23 @@ def test_lines_and_crossed_groups_are_drawn_where_a_figure_tells_more_than_a_num
     study = mb.Study(pd.DataFrame(made_up(300, seed=4)).assign(big=lambda d: d["age"] * d["km"]))
     figures = figures_of(mb.fit_linear(study, "score", terms))
     assert {name for name in figures if "-by-" in name or "-and-" in name} == drawn
+
+
+@pytest.mark.parametrize(
+    ("asked", "drawn"),
+    [
+        ((), {"age-slope_by_km", "big-slope_by_team"}),
+        ((("km", "age"), ("age", "voice")), {"km-slope_by_age", "big-slope_by_team"}),
+        ((("km", "age"), ("age", "km")), {"age-slope_by_km", "km-slope_by_age", "big-slope_by_team"}),
+    ],
+)
+def test_slopes_are_drawn_as_they_are_asked_for_and_by_a_group_of_more_levels_than_lines_can_tell(asked, drawn):
+    frame = pd.DataFrame(made_up(300, seed=4)).assign(
+        big=lambda d: d["age"] ** 2, team=[f"t{k % 8}" for k in range(300)]
+    )
+    products = [mb.interaction("age", "km"), mb.interaction("km", "voice"), mb.interaction("big", "team")]
+    fit = mb.fit_linear(mb.Study(frame), "score", ["age", "km", "big", "voice", "team", *products])
+    assert {name for name in figures_of_fit(fit, asked) if "-slope" in name} == drawn
 
 
 def test_figures_stand_beside_the_group_they_show_whatever_its_name_and_for_every_base():

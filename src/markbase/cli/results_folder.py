@@ -33,7 +33,7 @@ from markbase.files.plan_analysis import check_columns
 from markbase.files.plan_entries import Analysis, FitEntry
 from markbase.files.schemas import FORMAT_VERSION
 from markbase.reports.document import can_write_documents, manuscript_bytes
-from markbase.reports.figure_sets import Figures, figures_of
+from markbase.reports.figure_sets import Figures, figures_of, figures_of_fit
 from markbase.reports.manuscript import Result
 from markbase.reports.manuscript_texts import TEXTS
 from markbase.reports.parts import Part, Wanted, analysis_part, illustrated, methods_of, told_together
@@ -194,7 +194,10 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         results.tables |= {f"{name}-steps": made.steps, f"{name}-moves": made.moves}
     else:
         record = regression_record(fit)
-    figures = figures_of(made) if draws else {}
+    slopes = tuple((numeric, by or None) for numeric, by in entry.slopes)
+    figures: Figures = {}
+    if draws:
+        figures = figures_of(made) if isinstance(made, Blocks) else figures_of_fit(made, slopes)
     results.tables |= {f"{name}-coefficients": fit.coefficients, f"{name}-terms": fit.terms}
     for group in entry.groups:
         if reason := fit.not_averaged(group):
@@ -214,7 +217,6 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
             continue
         record["groups"][both] = cells_record(fit, first, second, entry.correction)
         results.tables |= {f"{name}-{first}-and-{second}-cells": means, f"{name}-{first}-and-{second}-pairs": pairs}
-    slopes = tuple((numeric, by or None) for numeric, by in entry.slopes)
     if slopes:
         held = {name: list(values) for name, values in entry.at.items()} or None
         told = {f"{n} by {by}" if by else n: fit.simple_slopes(n, by=by, at=held) for n, by in slopes}

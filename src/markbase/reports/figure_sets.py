@@ -39,6 +39,7 @@ if TYPE_CHECKING:
 KINDS = ("png", "svg")
 """The endings of a figure's files."""
 _MOST_CORRELATED = 30
+_MOST_SLOPES = 40
 """Columns of a screening whose correlations are drawn unasked."""
 
 
@@ -74,8 +75,8 @@ def figures_of(result: object) -> Figures:
     return draw(result) if draw else {}
 
 
-def figures_of_fit(fit: AnyFit) -> Figures:
-    """Draw every figure that suits a fit, by name."""
+def figures_of_fit(fit: AnyFit, slopes: Sequence[tuple[str, str | None]] = ()) -> Figures:
+    """Draw every figure that suits a fit, by name; of the two slopes of an interaction those that are asked for."""
     figures = figure_of_coefficients(fit)
     for group in (v for v in fit.variables if v.is_categorical):
         figures |= figures_of_group(fit, group)
@@ -83,7 +84,23 @@ def figures_of_fit(fit: AnyFit) -> Figures:
         if min(fit.variable(name, "categorical").size for name in pair) <= MOST_LEVELS:
             with suppress(FitError):  # averaged over a third group, of which some combinations have no row
                 figures |= figure_of_cells(fit, *pair)
-    return figures | figures_of_slopes(fit) | figures_of_checks(fit)
+    for slope in _slopes_drawn(fit, slopes):
+        with suppress(FitError):  # likewise
+            figures |= figures_of_slopes(fit, [slope])
+    return figures | figures_of_checks(fit)
+
+
+def _slopes_drawn(fit: AnyFit, asked: Sequence[tuple[str, str | None]]) -> list[tuple[str, str | None]]:
+    """Return the slopes that differ and that no lines by group show, those of an interaction of numbers as they are asked for."""
+    found: list[tuple[str, str | None]] = []
+    for numeric, by in differing_slopes(fit):
+        size = next((v.size for v in fit.variables if v.name == by and v.is_categorical), 0)
+        if not size:
+            either = [(numeric, by)] if by is None else [(numeric, by), (by, numeric)]
+            found += [pair for pair in either if pair in asked] or either[:1]
+        elif MOST_LEVELS < size <= _MOST_SLOPES:
+            found.append((numeric, by))
+    return found
 
 
 def figure_of_coefficients(fit: AnyFit) -> Figures:
@@ -148,12 +165,10 @@ def _figures_of_rows(fit: AnyFit) -> Figures:
     return {} if fit.exact else {"checks": Drawn("Four views of the residuals", draw_checks(fit))}
 
 
-def figures_of_slopes(fit: AnyFit, asked: Sequence[tuple[str, str | None]] | None = None) -> Figures:
-    """Draw the slopes asked for, or those that differ along a numeric column in the model."""
+def figures_of_slopes(fit: AnyFit, asked: Sequence[tuple[str, str | None]]) -> Figures:
+    """Draw the slopes asked for."""
     figures = {}
-    for numeric, by in differing_slopes(fit) if asked is None else asked:
-        if asked is None and by is not None and fit.variables[[v.name for v in fit.variables].index(by)].is_categorical:
-            continue  # the lines by group show it
+    for numeric, by in asked:
         told = f" by {by}" if by else ""
         figures[safe_name(f"{numeric}-slope{told}")] = Drawn(
             f"The slope of {numeric}{told}, and where it is clear",

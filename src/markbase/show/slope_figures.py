@@ -64,9 +64,10 @@ def draw_slopes(fit: AnyFit | StoredFit, numeric: str, by: str | None = None, ax
     >>> mb.draw_slopes(fit, "age", by="rehearsals").get_xlabel()
     'rehearsals'
     """
-    if ax is None:
-        ax = own_axes(8.0, 4.8)
     moderator = next((v for v in fit.variables if v.name == by), None)
+    if ax is None:
+        levels = moderator.size if moderator is not None and moderator.is_categorical else 0
+        ax = own_axes(8.0, max(4.8, 1 + 0.18 * levels))
     if moderator is not None and moderator.is_categorical:
         return _by_level(fit, numeric, moderator.name, ax)
     along = by or numeric
