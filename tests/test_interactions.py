@@ -7,6 +7,7 @@ import pandas as pd
 import pytest
 
 import markbase as mb
+from markbase.show.slope_tables import slopes_section
 from reference import digits, least_squares, made_up, sandwich, term_of
 
 
@@ -407,6 +408,13 @@ def test_a_moderator_of_two_values_is_held_at_both_and_at_nothing_between():
     fit = mb.fit_linear(frame, "y", ["x", "on", mb.interaction("x", "on")])
     told = fit.simple_slopes("x", by="on")
     assert told["on"].tolist() == [0, 1]
+    skewed = frame.assign(on=np.where(frame["on"] == 1, np.exp(3 * frame["x"]), 0.0))
+    said = {}
+    for name, table in {"both": frame, "above": skewed}.items():
+        made = mb.fit_linear(table, "y", ["x", "on", mb.interaction("x", "on")])
+        said[name] = slopes_section(made, "x", "on", None).note
+    assert "on at both its values;" in said["both"]
+    assert "on at its mean and a standard deviation above, inside the rows;" in said["above"]
     each = [np.polyfit(own["x"], own["y"], 1)[0] for _, own in frame.groupby("on")]
     np.testing.assert_allclose(told["slope"], each, rtol=1e-9)
 

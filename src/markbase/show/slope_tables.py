@@ -45,9 +45,9 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
         )
         rows.append(Row(cells, "plain", Strip(r["low"], r["slope"], r["high"], *scale)))
     unit = fit.family.scale(fit.outcome)
-    note = (
-        f"in {unit} per {fit.variable(numeric, 'numeric').column.step_one}; what is not named is averaged over the rows"
-    )
+    places = "".join(f"{_chosen(fit, name, set(table[name]))}; " for name in held if name not in (at or {}))
+    step = fit.variable(numeric, "numeric").column.step_one
+    note = f"in {unit} per {step}; {places}what is not named is averaged over the rows"
     heads = ("where", "slope", "se", f"{short(100 * fit.level, 4)}% CI", "p")
     blocks: list[Table | Facts] = [Table(heads, tuple(rows), frozenset({1, 2, 3, 4}), 0, "lower ┊ higher")]
     facts: list[tuple[str, str]] = []
@@ -79,6 +79,16 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
             )
     title = f"Simple slopes of {numeric}" + (f" by {by}" if by else "")
     return Section(title, note, (*blocks, *([Facts(tuple(facts))] if facts else [])))
+
+
+def _chosen(fit: AnyFit, name: str, values: set[float]) -> str:
+    """Say at which values a column is held where nobody chose them."""
+    middle = fit.rows_used.middle(name)
+    if middle not in values:
+        return f"{name} at both its values"
+    sides = {1: "", 3: " and a standard deviation below and above"}
+    side = f" and a standard deviation {'above' if max(values) > middle else 'below'}, inside the rows"
+    return f"{name} at its mean{sides.get(len(values), side)}"
 
 
 def _in_points(table: pd.DataFrame) -> Iterator[tuple[str, str, str]]:
