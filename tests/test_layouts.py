@@ -41,7 +41,18 @@ def same(study, other):
 
 
 @given(
-    above=st.lists(st.sampled_from([["Survey"], [], ["Survey, 2024", "", "", ""], ["", "of", "all", ""]]), max_size=3),
+    above=st.lists(
+        st.sampled_from(
+            [
+                ["Survey"],
+                ["Survey, of 2024, in 3 valleys, by hand, all"],
+                [],
+                ["Survey, 2024", "", "", ""],
+                ["", "of", "all", ""],
+            ]
+        ),
+        max_size=3,
+    ),
     between=st.lists(st.just(["", "n", "", ""]), max_size=2),
     labelled=st.booleans(),
     separator=st.sampled_from([",", ";", "\t"]),

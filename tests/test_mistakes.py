@@ -98,6 +98,7 @@ MISTAKES = [
     (["fit", PLAN, "Voice parts compare"], "Did you mean `Voice parts compared`?"),
     (["fit", PLAN, "Who stays", "voice"], "There is nothing to do with `voice`"),
     (["indicators", DATA, "age"], "`age` is numeric"),
+    ([*FIT, "--label", "voice: 1=, 2=bass"], "should read `--label 'COLUMN: CODE=LABEL, CODE=LABEL'`"),
     ([*FIT, "--label", "voice"], "should read `--label 'COLUMN: CODE=LABEL, CODE=LABEL'`"),
     (["prepare", DATA, "--codes"], "--codes says how --into puts groups down"),
     (["fit", *CHOIRS, *STAYS, "--outcome", "choir"], "The outcome `choir` has 24 levels"),

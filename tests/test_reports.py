@@ -206,6 +206,12 @@ def test_figures_stand_beside_the_group_they_show_whatever_its_name_and_for_ever
         mb.Study(frame).mark("voice part", "alto").mark("voice", "Mon"), "score", ["voice part", "voice"]
     )
     part = analysis_part(fit, "fit", wanted=Wanted(("voice", "voice part")), figures=figures_of(fit))
+    blocks = mb.fit_blocks(frame, "score", {"one": ["age"], "two": ["voice"]})
+    leads = [p.lead.caption for p in (part, analysis_part(blocks, "blocks", figures=figures_of(blocks)))]
+    assert leads == [
+        "score: every level against its base, numeric columns per standard deviation",
+        "What each block adds to R²",
+    ]
     told = {version.level: version.pages for version in part.versions.others} | {"alto": part.pages}
     for base in ("alto", "bass", "tenor"):
         (page,) = (page for page in told[base] if page.title == "score, by voice part")
