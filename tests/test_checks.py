@@ -158,6 +158,9 @@ def test_a_line_is_tested_by_its_square_and_a_bend_is_found():
     finding = next(f for f in bent.findings if f.about == "straight lines")
     assert "the line of `age` (upward) bends" in finding.meaning
     assert "a square (centred first)" in finding.way_on
+    few = frame.iloc[:5].assign(other=[1.0, 4.0, 2.0, 2.0, 7.0])  # a square more would leave no row over
+    for errors in ("classical", "HC3"):
+        assert mb.fit_linear(few, "score", ["age", "other", "km"], errors=errors).checks().lines.empty
 
 
 SETTINGS = {

@@ -113,8 +113,8 @@ def bends_of(fit: LinearFit) -> pd.DataFrame:
             for t in some
         ]
         for term, more in zip(some, fit._with_each(bent), strict=True):
-            if more is None:
-                continue  # two values only, or its square is in the model already
+            if more is None or more.rows_over < 1:
+                continue  # two values only, its square is in the model already, or no row is left to tell it by
             own = np.flatnonzero(more.solution.columns == place)
             F = more.inner.columns(own).statistic
             bend = "upward" if more.solution.coefficients[own[0]] > 0 else "downward"
