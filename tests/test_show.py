@@ -39,6 +39,15 @@ def test_every_label_is_escaped_in_html_and_literal_in_text():
     assert page == fit._repr_html_()
 
 
+def test_weight_and_colour_say_nothing_that_the_words_do_not_and_names_are_bold():
+    fit = mb.fit_linear(mb.demo.choirs().mark("voice", "alto"), "belonging", ["age", "voice"])
+    plain_text, page = to_text(fit_page(fit), 400), to_text(fit_page(fit), 400, colour=True)
+    assert [re.sub(r"\x1b\[[\d;]*m", "", line).rstrip() for line in page.splitlines()] == plain_text.splitlines()
+    told = [line.replace("·", "").strip() for line in page.splitlines() if "\x1b[1m" in line]
+    for statement in fit.reading().statements:
+        assert re.sub("`([^`]*)`", "\x1b[1m\\1\x1b[0m", statement.text) in told
+
+
 @pytest.mark.parametrize(
     "result",
     ["fit", "study", "trail", "reading", "equation", "lines", "guide", "odds", "classification", "odds reading"],
