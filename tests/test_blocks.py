@@ -228,24 +228,6 @@ def test_inflation_of_each_rung_is_that_of_its_terms():
     assert hierarchy.vif["a"].tolist()[0] == pytest.approx(1.0)
 
 
-def test_sentences_name_what_is_added_and_what_moves():
-    rng = np.random.default_rng(4)
-    common = rng.normal(size=400)
-    frame = pd.DataFrame({"seen": common + rng.normal(size=400), "cause": common, "noise": rng.normal(size=400)})
-    frame["y"] = 2 * common + rng.normal(size=400)
-    reading = mb.fit_blocks(mb.Study(frame), "y", {"first": ["seen"], "then": ["cause"], "last": ["noise"]}).reading()
-    told = [s.text for s in reading.statements]
-    assert "Adding `cause` (block `then`) raises the share of the variance of `y`" in told[1]
-    assert "the estimate of `seen` moves from" in told[2]
-    assert told[2].endswith("part of what it stood for goes with the terms added.")
-    assert "no clear evidence that it adds anything" in told[3]
-    frame["event"] = np.where(frame["y"] > 0, "yes", "no")
-    odds = mb.fit_blocks(
-        mb.Study(frame), "event", {"a": ["seen"], "b": ["noise"]}, kind="logistic", event="yes"
-    ).reading()
-    assert "also without any confounding" in odds.cautions[-1]
-
-
 WRONG = {
     "no block": ({}, {}, "Give the blocks in order"),
     "an empty block": ({"a": []}, {}, "Block `a` needs a list"),

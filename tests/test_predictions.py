@@ -170,28 +170,6 @@ def test_a_logged_outcome_comes_back_as_geometric_mean_and_by_smearing(tmp_path)
         mb.fit_linear(study_of(choir()), "score", ["age"]).predict({"age": 3}, back_transformed=True)
 
 
-def test_intervals_for_the_mean_and_for_one_person_cover_as_often_as_they_say():
-    rng = np.random.default_rng(0)
-    held = {"mean": 0, "named": 0, "in part": 0}
-    runs, people = 400, 40
-    for _ in range(runs):
-        g = rng.choice(["a", "b"], 60, p=[0.7, 0.3])
-        x = rng.normal(0, 3, 60) + (g == "b")
-        frame = pd.DataFrame({"g": g, "x": x, "y": 2 + 1.5 * x + (g == "b") + rng.normal(size=60)})
-        fit = mb.fit_linear(mb.Study(frame), "y", ["g", "x"])
-        named = fit.predict({"g": "a", "x": 1.0}).iloc[0]
-        part = fit.predict({"g": "a"}).iloc[0]
-        held["mean"] += people * (named["low"] <= 3.5 <= named["high"])
-        held["named"] += np.sum(
-            np.abs(rng.normal(3.5, 1, people) - named["predicted"]) <= named["one_high"] - named["predicted"]
-        )
-        # one such person: of anybody with g = a, x as people of the sample have it
-        others = 2 + 1.5 * (rng.normal(0, 3, people) + (rng.random(people) < 0.3)) + rng.normal(size=people)
-        held["in part"] += np.sum((others >= part["one_low"]) & (others <= part["one_high"]))
-    for name, count in held.items():
-        assert count / (runs * people) == pytest.approx(0.95, abs=0.03 if name == "mean" else 0.015), name
-
-
 def test_a_held_out_part_is_scored_by_hand():
     frame = choir(400)
     frame["high"] = np.where(frame["score"] > 38, "y", "n")

@@ -8,8 +8,6 @@ from collections import Counter
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
 
 import markbase as mb
 from command import run
@@ -138,24 +136,6 @@ def test_every_step_that_can_be_written_down_is_tried():
     assert {step["do"] for step, _, _ in STEPS_TRIED} | elsewhere == set(STEPS)
 
 
-def test_a_lag_looks_back_within_its_series_and_never_across():
-    study = mb.demo.choir_terms().lag("attendance", by=2, order="term", within="choir", name="before")
-    frame = study.frame().sample(frac=1, random_state=1).reset_index(drop=True)
-    shuffled = (
-        mb.Study(frame.drop(columns="before"))
-        .lag("attendance", by=2, order="term", within="choir", name="before")
-        .frame()
-    )
-    known = {(r.choir, r.term): r.attendance for r in frame.itertuples()}
-    wanted = [known.get((r.choir, r.term - 2), np.nan) for r in frame.itertuples()]
-    np.testing.assert_array_equal(shuffled["before"].to_numpy(dtype=float), np.array(wanted, dtype=float))
-    counts = dict(study["before"].missing_counts())
-    assert counts == {"start of a series": 48, "gap in the series": 1}
-    twice = pd.concat([frame, frame.head(1)], ignore_index=True)
-    with pytest.raises(mb.ColumnError, match="two rows at"):
-        mb.Study(twice.drop(columns="before")).lag("attendance", order="term", within="choir", name="b")
-
-
 REFUSED = [
     ({"do": "derive", "name": "n", "log": "concerts"}, "needs values above 0, and 18 rows are not .* log1p takes zeros"),
     ({"do": "derive", "name": "n", "z": "voice"}, "`voice` is categorical, so `z` is refused: an indicator has no standard deviation"),
@@ -226,23 +206,6 @@ def test_a_setting_of_the_wrong_kind_is_refused_in_a_sentence_or_means_something
             except mb.MarkbaseError as problem:
                 said = str(problem)
             assert said.startswith("steps, step 1: ") if said else str(after.trail), (step, key)
-
-
-@settings(max_examples=40, deadline=None)
-@given(seed=st.integers(0, 10**6), rows=st.integers(8, 80), levels=st.integers(2, 7))
-def test_merging_and_blanking_preserve_counts_and_missing(seed, rows, levels):
-    rng = np.random.default_rng(seed)
-    values = np.array([*(f"L{k}" for k in range(levels)), None], dtype=object)[rng.integers(0, levels + 1, rows)]
-    values[:levels] = [f"L{k}" for k in range(levels)]
-    study = mb.Study(pd.DataFrame({"g": values}))
-    chosen = [f"L{k}" for k in range(levels) if rng.random() < 0.6] or ["L0"]
-    merged = quietly(study.merge_levels, "g", {"m": chosen}, name="m")
-    wanted = pd.Series(values).map(lambda v: "m" if v in chosen else v)
-    got = merged.frame()["m"].astype(object)
-    assert got.fillna("").tolist() == wanted.fillna("").tolist()
-    assert merged["g"] is study["g"]
-    blanked = quietly(study.blank, "g", chosen[:1])
-    assert blanked["g"].valid == study["g"].valid - (wanted.size and int((pd.Series(values) == chosen[0]).sum()))
 
 
 def test_holding_out_parts_the_rows_and_says_what_a_part_lacks():

@@ -10,9 +10,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import markbase as mb
-from command import run
 from markbase.core.study.codebook import DECLARABLE
-from markbase.files.codebook import codebook_content
 
 FILES = ["b.toml", "b.xml", "b.json", "b-metadata.json", "b.schema.json", "b.csv"]
 WORDS = st.text(st.characters(codec="utf-8", exclude_categories=["C", "Z"]), min_size=1, max_size=8)
@@ -70,24 +68,6 @@ def test_a_codebook_is_the_same_after_a_way_through_every_standard(file, columns
     assert dict(again.columns) == dict(book.columns)
     assert list(again.columns) == list(book.columns)
     assert again.title == title or suffix == ".csv" or (suffix == ".xml" and not title)
-
-
-@pytest.mark.parametrize("file", FILES)
-def test_the_demo_is_the_same_study_under_its_codebook_in_every_standard(file, tmp_path):
-    plain = mb.demo.choirs()
-    data = mb.demo.path("choirs.csv")
-    done = run("look", data, "--codebook", mb.demo.path("choirs.codebook.toml"), "--write-codebook", file, cwd=tmp_path)
-    assert done.returncode == 0, done.stderr
-    study = mb.open_study(data, tmp_path / file)
-    drop = ["remarks"]
-    pd.testing.assert_frame_equal(study.overview().drop(columns=drop), plain.overview().drop(columns=drop))
-    for name in plain.columns:
-        if plain[name].is_categorical:
-            pd.testing.assert_frame_equal(study.levels(name).drop(columns=drop), plain.levels(name).drop(columns=drop))
-    assert not study.overview()["guessed"].any()
-    fits = [mb.fit_linear(s.mark("voice", "alto"), "belonging", ["age", "voice"]) for s in (study, plain)]
-    assert fits[0].coefficients.equals(fits[1].coefficients)
-    assert codebook_content(study, tmp_path / file) == (tmp_path / file).read_bytes()
 
 
 FRAME = pd.DataFrame(
