@@ -3,6 +3,7 @@
 import json
 import re
 import warnings
+from xml.etree import ElementTree
 
 import pandas as pd
 import pytest
@@ -68,6 +69,21 @@ def test_a_codebook_is_the_same_after_a_way_through_every_standard(file, columns
     assert dict(again.columns) == dict(book.columns)
     assert list(again.columns) == list(book.columns)
     assert again.title == title or suffix == ".csv" or (suffix == ".xml" and not title)
+    if suffix == ".xml":  # as other programs read it
+        words = {
+            "numeric": ("contin", "interval"),
+            "categorical": ("discrete", "nominal"),
+            "ordinal": ("discrete", "ordinal"),
+        }
+        for told in ElementTree.parse(path).iterfind(".//{*}var"):
+            kind = book.columns[told.get("name")].kind
+            assert (told.get("intrvl"), told.get("nature")) == words.get(kind, (None, None))
+    elif suffix.endswith("json"):
+        told = json.loads(path.read_text(encoding="utf-8"))
+        schema = told["resources"][0]["schema"] if "resources" in told else told.get("tableSchema", told)
+        for field in schema.get("columns", schema.get("fields")):
+            numeric = book.columns[field.get("titles", field["name"])].kind == "numeric"
+            assert ("number" in (field.get("type"), field.get("datatype"))) == numeric
 
 
 FRAME = pd.DataFrame(

@@ -44,6 +44,8 @@ def test_overview_of_the_demo_says_what_is_wrong_with_it():
     assert table.loc["age", ["mean", "sd", "median"]].tolist() == pytest.approx(
         [ages.mean(), ages.std(), ages.median()]
     )
+    mended = study.merge_levels("voice", {"tenor": ["tennor"]})
+    assert not any("misspelt" in remark.text for remark in mended.remarks().get("voice", []))
     assert table.loc["age", "skew"] == pytest.approx(((ages - ages.mean()) ** 3).mean() / ages.std(ddof=0) ** 3)
 
 

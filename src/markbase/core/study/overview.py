@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 import pandas as pd
@@ -13,7 +13,6 @@ from markbase.core.rows.parts import InParts
 from markbase.core.rows.row_functions import sd_of
 from markbase.core.study.column import Column
 from markbase.core.study.remark import THIN_ROWS, Remark
-from markbase.core.study.remarks import remarks_on
 
 OVERVIEW_COLUMNS = [
     "column",
@@ -37,9 +36,8 @@ OVERVIEW_COLUMNS = [
 ]
 
 
-def overview_table(columns: Sequence[Column]) -> pd.DataFrame:
+def overview_table(columns: Sequence[Column], remarks: Mapping[str, Sequence[Remark]]) -> pd.DataFrame:
     """Describe every column in a row, as `Study.overview` documents it."""
-    remarks = remarks_on(columns)
     records = [_record(column, remarks[column.name]) for column in columns]
     return pd.DataFrame(records, columns=OVERVIEW_COLUMNS)
 

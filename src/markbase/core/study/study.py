@@ -67,6 +67,8 @@ class Study(Preparing, Shown):
     1   low      2   True
     """
 
+    _known: tuple[dict[str, Column], dict[str, list[Remark]]] | None = None
+
     def __init__(
         self,
         frame: object,
@@ -230,7 +232,7 @@ class Study(Preparing, Shown):
         1      choir  categorical        0
         2      voice  categorical        0
         """
-        return overview_table(list(self._columns.values()))
+        return overview_table(list(self._columns.values()), self._remarks)
 
     def remarks(self) -> dict[str, list[Remark]]:
         """Say what deserves a second look, with the steps that would mend it.
@@ -246,8 +248,14 @@ class Study(Preparing, Shown):
         >>> [remark.text for remark in mb.demo.choirs().remarks()["events"]]
         ['exact total of `rehearsals` and `concerts`']
         """
-        told = remarks_on(list(self._columns.values()))
-        return {name: remarks for name, remarks in told.items() if remarks}
+        return {name: list(remarks) for name, remarks in self._remarks.items() if remarks}
+
+    @property
+    def _remarks(self) -> dict[str, list[Remark]]:
+        """The remarks on the columns, looked for once; a study made of this one takes over what it knows, and has other columns."""
+        if self._known is None or self._known[0] is not self._columns:
+            self._known = self._columns, remarks_on(list(self._columns.values()))
+        return self._known[1]
 
     def levels(self, name: str) -> pd.DataFrame:
         """Count the levels of a group, with its missing answers below.
