@@ -18,7 +18,9 @@ def test_variants_are_compared_on_the_rows_they_share():
     frame = gappy()
     study = study_of(frame)
     a, b, c = (mb.fit_linear(study, "score", terms) for terms in (["voice", "age"], ["voice", "age", "km"], ["day"]))
-    found = mb.compare(a, b, c, names=["small", "large", "other"])
+    found = mb.compare({"small": a, "large": b, "other": c})
+    assert found.names == ("small", "large", "other")
+    pd.testing.assert_frame_equal(found.tests, mb.compare(a, b, c, names=found.names).tests)
     complete = study_of(frame.dropna().reset_index(drop=True))
     assert found.refitted == ("small", "large", "other")
     for name, terms in (("small", ["voice", "age"]), ("large", ["voice", "age", "km"]), ("other", ["day"])):

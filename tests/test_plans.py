@@ -15,6 +15,7 @@ import tomlkit
 
 import markbase as mb
 from command import run
+from markbase.core.formatting import p_phrase
 from markbase.files.schemas import SCHEMAS
 from reference import made_up
 from seen import seen
@@ -203,6 +204,28 @@ def test_tables_for_a_manuscript_hold_the_numbers_and_every_base(results):
         assert read((results / "out" / f"tables{kind}").read_text(encoding="utf-8")) == cells, kind
     with pytest.raises(mb.FileError, match=r"does not end in \.docx"):
         mb.write_document(fit, results / "tables.odt")
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_a_table_for_a_manuscript_says_where_coefficients_hold_and_tests_what_stands_in_it(kind, tmp_path):
+    study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    terms = ["age", "voice", "rehearsals", mb.interaction("age", "voice"), mb.interaction("age", "rehearsals")]
+    if kind == "linear":
+        fit = mb.fit_linear(study, "belonging", terms)
+    else:
+        fit = mb.fit_logistic(study, "stays", terms, event="yes")
+    mb.write_document([fit, (fit, "voice"), mb.compare(fit, fit.without(terms[4].name))], tmp_path / "t.md")
+    notes = [
+        line for line in (tmp_path / "t.md").read_text(encoding="utf-8").splitlines() if line.startswith("*Note.*")
+    ]
+    where = "age at the base alto of voice and rehearsals = 0 (outside these rows); voice at age = 0 (outside these rows); rehearsals at age = 0 (outside"
+    assert all(f"of the others: {where}" in note for note in (notes[0], notes[2]))
+    assert re.search(
+        r" B: .*of the others: age at the base alto of voice; voice at age = 0 \(outside these rows\)\.$", notes[2]
+    )
+    p = fit.group_test("voice").p  # of the differences as they stand in the table, averaged over the rows
+    assert abs(p - fit.terms.set_index("term").loc["voice", "p"]) > 0.01
+    assert f"All levels together: {p_phrase(p)}." in notes[1].replace("\\", "")
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")

@@ -17,6 +17,7 @@ from markbase.core.display import suiting
 from markbase.core.errors import MarkbaseError, listed
 from markbase.core.formatting import decimals_for, from_to, number, p_phrase, p_value, short, without_zero
 from markbase.core.inference.distributions import t_quantile
+from markbase.core.reading.slope_sentences import at_reference
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.fit import Fit
 from markbase.core.results.logistic import LogisticFit
@@ -24,7 +25,7 @@ from markbase.core.screening.reliability import Reliability
 from markbase.core.screening.screen import Screen
 from markbase.core.tables import rows_of
 from markbase.show.dominance import added_table
-from markbase.show.group_tables import levels_table
+from markbase.show.group_tables import joint_p, levels_table
 from markbase.show.page import Row, Section, Table
 from markbase.show.reliability import items_table
 from markbase.show.statistics import coefficients_table, side_by_side
@@ -54,7 +55,19 @@ def table_in(told: Section) -> Table:
 
 def _model(fit: AnyFit) -> Section:
     caption = f"{fit.explained}: {fit.family.name} regression"
-    return Section(caption, _note(fit), (coefficients_table(fit, formal=True),))
+    return Section(caption, f"{_at_references(fit)}{_note(fit)}", (coefficients_table(fit, formal=True),))
+
+
+def _at_references(fit: AnyFit) -> str:
+    """Say where the coefficients of terms hold that are within interactions; empty where there are none."""
+    places = []
+    for term in fit.model_terms:
+        at, outside = at_reference(fit, *term.names)
+        if at:
+            places.append(f"{term.name}{at}{' (outside these rows)' if outside else ''}".replace("`", ""))
+    if not places:
+        return ""
+    return f"Within interactions a coefficient holds at the reference of the others: {'; '.join(places)}. "
 
 
 def _note(fit: AnyFit) -> str:
@@ -90,9 +103,8 @@ def _steps(hierarchy: Blocks) -> Section:
     rows.append(Row((f"{sign} of the change", *(f"{number(s.statistic, 2)}" for s in steps))))
     df = (f"{s.df}" + ("" if math.isinf(s.df_rest) else f", {s.df_rest:.0f}") for s in steps)
     rows += [Row(("df", *df)), Row(("p", *(p_value(s.p) for s in steps)))]
-    note = (
-        f"{_in_brackets(fit)} All columns on the same {fit.sample.used:,} of {fit.sample.rows:,} rows. {_errors(fit)}."
-    )
+    rows_used = f"All columns on the same {fit.sample.used:,} of {fit.sample.rows:,} rows."
+    note = f"{_in_brackets(fit)} {_at_references(fit)}{rows_used} {_errors(fit)}."
     return Section(f"{fit.explained}, block by block", note, (_beside(tuple(hierarchy), names, rows),))
 
 
@@ -105,7 +117,10 @@ def _variants(comparison: Comparison) -> Section:
             shown = [number(v, 1) if key in ("aic", "bic") else without_zero(v) for v in values]
             rows.append(Row((words, *shown)))
     note = f"{_in_brackets(fits[0])} All columns on the same {comparison.rows:,} rows. "
-    note += " ".join(f"{n}: {_errors(f)[0].lower()}{_errors(f)[1:]}." for n, f in zip(names, fits, strict=True))
+    each = (
+        f"{n}: {_errors(f)[0].lower()}{_errors(f)[1:]}. {_at_references(f)}" for n, f in zip(names, fits, strict=True)
+    )
+    note += " ".join(words.strip() for words in each)
     explained = " and ".join(dict.fromkeys(f.explained for f in fits))
     return Section(f"{explained}: {len(fits)} models side by side", note, (_beside(fits, names, rows),))
 
@@ -122,8 +137,8 @@ def _in_brackets(fit: AnyFit) -> str:
 
 
 def _levels(fit: AnyFit, group: str) -> Section:
-    test = fit.terms[fit.terms["term"] == group]
-    joint = f"All levels together: {p_phrase(float(test['p'].iloc[0]))}. " if len(test) else ""
+    p = joint_p(fit, group)
+    joint = "" if math.isnan(p) else f"All levels together: {p_phrase(p)}. "
     others = [t.name for t in fit.model_terms if group not in t.names]
     held = f" with {listed(others)} as they are" if others else ""
     note = f"Adjusted {fit.family.means}: if all rows had this level{held}. Differences are from the base; their p are not corrected for one another. {joint}{_note(fit)}"

@@ -38,13 +38,19 @@ _CORRECTED = {
 }
 
 
-def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = None) -> Section:
-    """Describe the levels of a group: rows, mean or rate, adjusted mean or probability, difference from the base."""
+def joint_p(fit: AnyFit, group: str, at: Mapping[str, float] | None = None) -> float:
+    """Return the p of all differences of the levels of a group together, as they stand in its table."""
     alone = not any(group in t.names and len(t.names) > 1 for t in fit.model_terms)
     if alone and group in set(fit.terms["term"]):
-        p = float(fit.terms.loc[fit.terms["term"] == group, "p"].iloc[0])
-    else:  # the differences depend on other columns: the test is of those that stand below
-        p = fit.group_test(group, at=at).p
+        return float(fit.terms.loc[fit.terms["term"] == group, "p"].iloc[0])
+    return fit.group_test(
+        group, at=at
+    ).p  # the differences depend on other columns: the term would be tested at one value of these
+
+
+def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = None) -> Section:
+    """Describe the levels of a group: rows, mean or rate, adjusted mean or probability, difference from the base."""
+    p = joint_p(fit, group, at)
     joint = "" if math.isnan(p) else f"joint test {p_phrase(p)}; "
     if at:
         joint += f"at {', '.join(f'{name} = {plain(value, 6)}' for name, value in at.items())}; "

@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
 
+from markbase.core.arguments import told_value
 from markbase.core.comparison.block_changes import AnyFit, change_between
 from markbase.core.design.terms import keys_of, variables_of
 from markbase.core.display import ShownTables
 from markbase.core.errors import FitError, MarkbaseError, listed, quoted
+from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.row_functions import all_of
 from markbase.core.tables import rows_of
@@ -43,13 +45,13 @@ class Comparison(ShownTables):
     """What must be read with it."""
 
 
-def compare(*fits: AnyFit, names: Sequence[str] | None = None) -> Comparison:
+def compare(*fits: AnyFit | Mapping[str, AnyFit], names: Sequence[str] | None = None) -> Comparison:
     """Lay variants of a model side by side, on the rows they share.
 
     Parameters
     ----------
-    *fits : LinearFit or LogisticFit
-        Two fits or more, of one kind, of the same data.
+    *fits : LinearFit or LogisticFit, or one mapping of str to these
+        Two fits or more, of one kind, of the same data; in a mapping by their names.
     names : sequence of str, optional
         What to call them; by default A, B, C, ….
 
@@ -76,6 +78,15 @@ def compare(*fits: AnyFit, names: Sequence[str] | None = None) -> Comparison:
     >>> mb.compare(fit, longer, names=["short", "long"]).tests["p"].lt(0.001).tolist()
     [True]
     """
+    if len(fits) == 1 and isinstance(fits[0], Mapping):
+        return compare(*fits[0].values(), names=list(fits[0]) if names is None else names)
+    for given in fits:
+        if not isinstance(given, (LinearFit, LogisticFit)):
+            raise MarkbaseError(f"Fits with their rows are compared, and {told_value(given)} is none.")
+    return _compared([f for f in fits if not isinstance(f, Mapping)], names)
+
+
+def _compared(fits: Sequence[AnyFit], names: Sequence[str] | None) -> Comparison:
     if len(fits) < 2:
         raise MarkbaseError("Give two fits or more to compare.")
     if len({type(f) for f in fits}) > 1:
