@@ -154,6 +154,12 @@ def test_a_slope_within_an_interaction_that_is_not_clear_is_told_as_it_is_on_ave
         wanted = [abs(wanted[0]), *sorted(np.abs(wanted[1:]))]
         assert found[: len(wanted)] == pytest.approx(wanted, abs=0.051 if kind == "logistic" else 0.0051)
         assert ("lower" if name == "c" else "higher") in text
+    terms = next(step for step in fit.guide().steps if step.question == "Which terms?")
+    assert [set(re.findall("`([^`]*)`", part)) for part in terms.answer.split("; not clear: ")] == [
+        set("acdg"),
+        {"b", "a × b", "c × g"},
+    ]
+    assert "in an interaction that is not clear, are tested as averaged over the rows" in terms.meaning
 
 
 def test_a_term_within_an_interaction_is_not_called_unclear_by_itself():
@@ -163,6 +169,11 @@ def test_a_term_within_an_interaction_is_not_called_unclear_by_itself():
     fit = mb.fit_linear(mb.Study(frame).mark("g", "a"), "y", ["g", "x", mb.interaction("g", "x")])
     assert fit.terms.set_index("term")["p"]["g"] > 0.05
     assert not any("nothing is clear" in s.text for s in answers(fit))
+    terms = next(step for step in fit.guide().steps if step.question == "Which terms?")
+    assert (terms.answer, terms.meaning.partition(". ")[2]) == (
+        "clear: `g × x`; not clear: none",
+        "What `g` and `x` go with depends on other columns: read the interaction, its slopes or its combinations.",
+    )
     frame = frame.assign(x=rng.normal(size=400), z=frame["y"] + x)
     fits = [mb.fit_linear(frame, "y", ["x", "z"], level=level) for level in (0.98, 0.999)]
     assert [re.findall(r"p of (\S+) or more", answers(f)[-1].text) for f in fits] == [[".02"], [".001"]]

@@ -7,6 +7,7 @@ from typing import Any
 
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, number, p_phrase, points, ratio, share, without_zero
+from markbase.core.reading.averages import averages_of, within_others
 from markbase.core.reading.clauses import percent, unit_of
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
@@ -84,12 +85,19 @@ def _how_much(fit: AnyFit) -> Step:
 
 
 def _which_terms(fit: AnyFit) -> Step:
-    clear = [r.term for r in rows_of(fit.terms) if r.p < fit.alpha]
-    other = [r.term for r in rows_of(fit.terms) if not r.p < fit.alpha]
+    averaged = {a.name: a.p for a in averages_of(fit)}
+    inner = [t for t in within_others(fit) if t not in averaged]
+    tests = {str(r.term): averaged.get(r.term, r.p) for r in rows_of(fit.terms) if r.term not in inner}
+    clear = [term for term, p in tests.items() if p < fit.alpha]
+    other = [term for term in tests if term not in clear]
     answer = f"clear: {listed(quoted(clear)) or 'none'}; not clear: {listed(quoted(other)) or 'none'}"
     meaning = (
         "Each is tested with all the others in the model; a term that is not clear has not been shown to do nothing."
     )
+    if named := [term for term in tests if term in averaged]:
+        meaning += f" {listed(quoted(named))}, in an interaction that is not clear, {'is' if len(named) == 1 else 'are'} tested as averaged over the rows."
+    if named := [str(r.term) for r in rows_of(fit.terms) if r.term in inner]:
+        meaning += f" What {listed(quoted(named))} {'goes' if len(named) == 1 else 'go'} with depends on other columns: read the interaction, its slopes or its combinations."
     return Step("Which terms?", answer, meaning)
 
 
