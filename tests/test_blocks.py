@@ -330,22 +330,3 @@ def test_the_interval_of_a_change_that_is_nearly_everything_is_as_wide_as_its_sh
     half = 1.96 * np.sqrt(2 / row["df_rest"])
     np.testing.assert_allclose(np.log((1 - ends) / left), [half, -half], rtol=0.12)
     assert (row["df"] * row["statistic"] > 1e7) == (noise < 1e-2)
-
-
-@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
-@pytest.mark.parametrize(
-    ("setting", "words"),
-    [
-        ({}, "F({df}, {rest:.0f})"),
-        ({"cluster": "team"}, "Wald F({df}, {rest:.0f})"),
-        ({"kind": "logistic", "event": "yes"}, "likelihood ratio chi²({df})"),
-        ({"kind": "logistic", "event": "yes", "errors": "HC1"}, "Wald chi²({df})"),
-    ],
-)
-def test_what_a_block_adds_is_said_with_the_statistic_of_its_test(setting, words):
-    outcome = "stays" if "kind" in setting else "score"
-    hierarchy = mb.fit_blocks(study_of(choir(400)), outcome, {"one": ["age"], "two": ["voice", "km"]}, **setting)
-    step = hierarchy.steps.iloc[1]
-    told = next(s.text for s in hierarchy.reading().statements if "(block `two`)" in s.text)
-    figures = words.format(df=step["df"], rest=step["df_rest"]) + f" = {step['statistic']:.2f},"
-    assert re.search(rf"(?<![a-zA-Z²] ){re.escape(figures)}", told), (told, figures)

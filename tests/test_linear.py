@@ -9,8 +9,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import markbase as mb
-from markbase.core.design.cross_products import gather
-from markbase.core.design.terms import CodedColumns
 from reference import digits, least_squares, made_up, two_sided_t
 from test_logistic import choir
 
@@ -157,25 +155,6 @@ def _dense(frame):
     levels = sorted(frame["g"].unique())[1:]
     columns = [np.ones(len(frame)), *((frame["g"] == v).to_numpy(float) for v in levels), frame["x"]]
     return np.column_stack(columns), frame["y"].to_numpy()
-
-
-def test_moments_are_the_cross_products_of_columns_laid_out():
-    rng = np.random.default_rng(8)
-    n = 500
-    x, y = rng.normal(1e6, 1, n), rng.normal(size=n) * np.geomspace(1, 50, n)
-    g, h = rng.integers(0, 3, n), rng.integers(0, 200, n)
-    blocks = [
-        CodedColumns(1, multiplier=x),
-        CodedColumns(3, codes=g),
-        CodedColumns(200, codes=h),
-        CodedColumns(1, multiplier=y),
-    ]
-    moments = gather(blocks, n)
-    assert moments.rows == n
-    of_numbers = [(v - moments.centres[k]) / moments.scales[k] for k, v in ((1, x), (4, y))]
-    X = np.column_stack([np.ones(n), of_numbers[0], np.eye(3)[g], np.eye(200)[h], of_numbers[1]])
-    np.testing.assert_allclose(moments.cross, X.T @ X, rtol=1e-12, atol=1e-12)
-    np.testing.assert_array_equal(moments.cross[5:205, 2:5], pd.crosstab(h, g).reindex(range(200), fill_value=0))
 
 
 OVERLAPS = [
