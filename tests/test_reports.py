@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 import markbase as mb
 from markbase.core.comparison.answers import answers
+from markbase.core.reading.averages import averages_of
 from markbase.reports.figure_sets import figures_of, figures_of_fit
 from markbase.reports.inline import inline
 from markbase.reports.parts import Wanted, analysis_part
@@ -127,17 +128,20 @@ def test_what_is_clear_and_has_no_room_is_named_but_not_within_an_interaction():
 @pytest.mark.parametrize("kind", ["linear", "logistic", "blocks"])
 def test_a_slope_within_an_interaction_that_is_not_clear_is_told_as_it_is_on_average(kind):
     rng = np.random.default_rng(7)
-    frame = pd.DataFrame(rng.normal(size=(500, 4)) + 5, columns=list("abcd")).assign(g=rng.choice(["u", "v"], 500))
-    y = frame["a"] - frame["c"] + frame["d"] / 2 + (frame["g"] == "v") + rng.normal(size=500)
+    frame = pd.DataFrame(rng.normal(size=(500, 7)) + 5, columns=list("abcdefh")).assign(g=rng.choice(["u", "v"], 500))
+    y = frame["a"] - frame["c"] + frame[list("defh")].sum(axis=1) / 2 + (frame["g"] == "v") + rng.normal(size=500)
     frame = frame.assign(y=np.where(y > y.median(), "yes", "no") if kind == "logistic" else y)
-    first, then = [*"abcgd"], [mb.interaction("a", "b"), mb.interaction("c", "g")]
+    first, then = [*"abcgdefh"], [mb.interaction("a", "b"), mb.interaction("c", "g")]
     made = {
         "linear": lambda: mb.fit_linear(frame, "y", [*first, *then]),
         "logistic": lambda: mb.fit_logistic(frame, "y", [*first, *then], event="yes"),
         "blocks": lambda: mb.fit_blocks(frame, "y", {"first": first, "then": then}),
     }[kind]()
     fit = made.last if kind == "blocks" else made
-    told = [s.text for s in answers(made)]
+    told, averages = [s.text for s in answers(made)], averages_of(fit)
+    assert [a.p for a in averages] == sorted(a.p for a in averages)
+    wanted = [a.text for a in averages[: 1 if kind == "blocks" else 2]]  # however many others are clear
+    assert [t for t in told if t.startswith("Averaged over")] == wanted
     averaged = [t for t in told if t.startswith("Averaged over these rows, per further unit of")]
     names = [re.search("unit of `(.)`", t)[1] for t in averaged]
     rest = " ".join(t for t in told if t.startswith(("Clear as well", "Averaged over these rows, the ")))
@@ -156,10 +160,14 @@ def test_a_slope_within_an_interaction_that_is_not_clear_is_told_as_it_is_on_ave
         assert ("lower" if name == "c" else "higher") in text
     terms = next(step for step in fit.guide().steps if step.question == "Which terms?")
     assert [set(re.findall("`([^`]*)`", part)) for part in terms.answer.split("; not clear: ")] == [
-        set("acdg"),
+        set("acdefgh"),
         {"b", "a × b", "c × g"},
     ]
     assert "in an interaction that is not clear, are tested as averaged over the rows" in terms.meaning
+    if kind == "linear":  # a square moves along, so neither is held while the other is told
+        squared = mb.Study(frame).derive("a2", square="a")
+        both = mb.fit_linear(squared, "y", ["a", "a2", "g", mb.interaction("a", "g"), mb.interaction("a2", "g")])
+        assert [a.name for a in averages_of(both)] == ["g"]
 
 
 def test_a_term_within_an_interaction_is_not_called_unclear_by_itself():
