@@ -268,6 +268,9 @@ PROFILES = {
     "no number": ({"age": "old"}, "`age` is numeric, and 'old' is no number"),
     "a gap": ({"age": float("nan")}, "`age` is blank in a profile"),
     "none": ([], "at least one profile"),
+    "the second of two": ([{"voice": "bass"}, {"voice": "baritone"}], "^Profile 2: .*no level `baritone`"),
+    "a text": ("bass", "Predictions are for profiles or for the rows of a table, not for 'bass'"),
+    "a number": (5, "Predictions are for profiles or for the rows of a table, not for 5"),
 }
 
 

@@ -304,6 +304,7 @@ def test_a_report_from_python_tells_fits_with_their_other_bases(tmp_path):
     mb.report(several, path, title="Choir & score", margin={"score": 2})
     page = path.read_text(encoding="utf-8")
     tree = seen(page)
+    assert "beside this page" not in words(tree)
     assert [words(h) for h in tree.xpath("//h2")] == ["In short", *several, "Methods"]
     captions = [words(c) for c in tree.xpath("//figcaption")]
     assert {c.partition(":")[0] for c in captions} >= {"Correlations", "What each term adds over all orders of entry"}
