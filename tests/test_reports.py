@@ -173,6 +173,19 @@ def test_a_slope_within_an_interaction_that_is_not_clear_is_told_as_it_is_on_ave
         assert [a.name for a in averages_of(both)] == ["g"]
 
 
+def test_what_a_column_of_two_values_adds_to_a_probability_is_told_as_how_steep_it_is():
+    rng = np.random.default_rng(1)
+    frame = pd.DataFrame({"on": rng.integers(0, 2, 600), "x": rng.normal(size=600)})
+    frame["y"] = np.where(rng.random(600) < 1 / (1 + np.exp(2 - 2.5 * frame["on"] - 0.8 * frame["x"])), "yes", "no")
+    fit = mb.fit_logistic(frame, "y", ["on", "x", mb.interaction("on", "x")], event="yes")
+    slope = 100 * fit.marginal.set_index("term").loc["on", "effect"]
+    per_unit = f"{slope:.1f} percentage points higher"
+    assert f"the probability is {per_unit} per unit" in next(s.text for s in fit.reading().statements if s.term == "on")
+    (told,) = [a.text for a in averages_of(fit) if a.name == "on"]
+    assert told.startswith("Averaged over these rows, per further unit of `on`, the probability")
+    assert per_unit in told
+
+
 def test_a_term_within_an_interaction_is_not_called_unclear_by_itself():
     rng = np.random.default_rng(3)
     group, x = rng.choice(["a", "b"], 400), rng.normal(size=400)

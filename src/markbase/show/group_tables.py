@@ -43,9 +43,8 @@ def joint_p(fit: AnyFit, group: str, at: Mapping[str, float] | None = None) -> f
     alone = not any(group in t.names and len(t.names) > 1 for t in fit.model_terms)
     if alone and group in set(fit.terms["term"]):
         return float(fit.terms.loc[fit.terms["term"] == group, "p"].iloc[0])
-    return fit.group_test(
-        group, at=at
-    ).p  # the differences depend on other columns: the term would be tested at one value of these
+    # the differences depend on other columns: the term would be tested at one value of these
+    return fit.group_test(group, at=at).p
 
 
 def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = None) -> Section:

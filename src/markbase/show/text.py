@@ -243,9 +243,8 @@ def headed(head: str, strips: Sequence[Strip], width: int) -> str:
 
 def _place(strip: Strip, value: float, width: int) -> int:
     """Return the character at which a value is drawn."""
-    return round(
-        round((value - strip.left) / (strip.right - strip.left) * (width - 1), 9)
-    )  # the last digit decides nothing
+    share = (value - strip.left) / (strip.right - strip.left)
+    return round(round(share * (width - 1), 9))  # the last digit decides nothing
 
 
 def draw(strip: Strip, width: int) -> str:

@@ -33,14 +33,10 @@ def answers(made: AnyFit | Blocks, first: Sequence[str] = ()) -> tuple[Statement
         steps, moved = [told[k] for k in places], told[places[-1] + 1 : places[-1] + 2]
         room = max(1, _MOST - len(steps) - len(moved) - len(_unclear(made.last)))
         return (*steps, *_of_terms(made.last, (*made.added[-1], *first), room), *moved, *_unclear(made.last))
-    terms = _of_terms(made, first, _MOST_STATEMENTS)
-    if (
-        not made.overall.p < made.alpha
-        and not any(s.p < made.alpha for s in averages_of(made))
-        and not _clear(made, first, 1)
-    ):
+    nothing = not made.overall.p < made.alpha and not any(a.p < made.alpha for a in averages_of(made))
+    if nothing and not _clear(made, first, 1):
         return (_strength(made),)  # it says all there is
-    return (_strength(made), *terms, *_unclear(made))
+    return (_strength(made), *_of_terms(made, first, _MOST_STATEMENTS), *_unclear(made))
 
 
 def _of_terms(fit: AnyFit, first: Sequence[str], most: int) -> tuple[Statement, ...]:

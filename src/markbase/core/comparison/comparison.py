@@ -65,7 +65,7 @@ def compare(*fits: AnyFit | Mapping[str, AnyFit], names: Sequence[str] | None = 
     Raises
     ------
     MarkbaseError
-        If there are fewer than two fits, of two kinds, of other data, or with other weights; or names do not match.
+        If something is no fit with its rows, there are fewer than two, of two kinds, of other data, or with other weights; or names do not match.
     FitError
         If the common rows are too few.
 
