@@ -319,7 +319,13 @@ def test_nothing_is_written_over_and_nothing_half(results, monkeypatch):
     assert "--replace" in refused.stderr
     (results / "quiet.toml").write_text(PLAN.replace("[output]", "[output]\nfigures = false"))
     assert run("run", "quiet.toml", "--into", "quiet", cwd=results).returncode == 0
-    assert run("run", "quiet.toml", "--into", "quiet", "--replace", cwd=results).returncode == 0
+    for old in ("figures/b.png", "tables/gone.csv", "tables.old", "tables/a.csv", "mine.txt"):
+        (results / "quiet" / old).parent.mkdir(exist_ok=True)
+        (results / "quiet" / old).touch()
+    again = run("run", "quiet.toml", "--into", "quiet", "--replace", cwd=results)
+    assert again.returncode == 0
+    said = "Beside them 4 files that this run did not write: figures/b.png, tables.old, tables/a.csv, … Take away"
+    assert said in " ".join(again.stderr.split())
     (results / "broken.toml").write_text(
         PLAN.replace(
             'terms = ["age", "voice"]\ngroups', 'terms = ["age", "rehearsals", "concerts", "events"]\ngroups'

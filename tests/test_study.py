@@ -1,7 +1,6 @@
 """Columns, kinds, missing answers, levels and bases."""
 
 import datetime
-import shlex
 
 import numpy as np
 import pandas as pd
@@ -10,14 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import markbase as mb
-from command import run
 from markbase.core.study.exact_sums import find_totals
 from markbase.demo import generate
-from markbase.show.study import as_option
-
-
-def remarks(study, column):
-    return study.overview().set_index("column").loc[column, "remarks"]
 
 
 def test_the_demo_data_are_what_the_generator_makes(tmp_path):
@@ -50,55 +43,6 @@ def test_levels_count_every_row_once():
     assert table.iloc[-1][["level", "count", "missing"]].tolist() == ["blank", 18, True]
 
 
-GUESSES = [
-    ([1, 2, 3, 4, 5] * 20, "numeric", "digits that look like codes: 5 whole numbers"),
-    ([0] * 80 + [1] * 12 + [2] * 8, "numeric", "digits that look like codes: 3 whole numbers"),
-    (list(range(1001, 1101)), "numeric", "looks like an identifier"),
-    ([f"P{k}" for k in range(100)], "categorical", "looks like an identifier"),
-    (["a", "b"] * 50, "categorical", ""),
-    (["1.5", "2,5", "n/a"] + ["3.5"] * 97, "categorical", "mostly numbers, but text in 2 rows"),
-    (["1,5", "2"] * 50, "numeric", "decimal commas"),
-    (["12.5%", "7 %", "", "3%"] * 25, "numeric", "percent signs read away"),
-    (["12,5%", "70%"] * 50, "numeric", "decimal commas"),
-    (["10%", "20"] * 50, "categorical", ""),
-    (["1,500", "2,500"] * 50, "categorical", ""),
-    ([7] * 100, "numeric", "constant"),
-    ([True, False] * 50, "categorical", ""),
-    (["a"] * 100, "categorical", "constant: every row is `a`"),
-    (["a ", "a", " b", "b"] * 25, "categorical", "blanks around the text read away in 50 rows"),
-    ([None] * 100, "numeric", "every row is missing"),
-    ([1.0, np.inf] * 50, "numeric", "infinite in 50 rows"),
-    (["1_000"] * 50 + ["x"] * 50, "categorical", ""),
-    (["Agree", "Disagree", "Neutral", "n/a"] * 25, "categorical", "a scale by its words, which stand from low to high"),
-    (["Agree", "Disagree", "Neutral", "n/a"] * 25, "categorical", "`n/a` (25) reads like a missing answer"),
-    (["east", "N/A", "Refused", "west"] * 25, "categorical", "`N/A` (25) and `Refused` (25) read like missing answers"),
-    (["DE", "NA", "ZA", "FR"] * 25, "categorical", ""),
-    (["North", "South", "North total", "Total"] * 25, "categorical", "`Total` (25) read like totals of other rows"),
-    (["women", "men", "Gesamt:", "men"] * 25, "categorical", "`Gesamt:` (25) reads like the total of other rows"),
-    (["partial", "total", "partial", "total"] * 25, "categorical", ""),
-    (["half", "sum total", "none", "none"] * 25, "categorical", ""),
-    (["Female", "Male", "female ", "Male"] * 25, "categorical", "differ only by case"),
-    ([f"2024-01-{k % 28 + 1:02d} 1{k % 10}:00:00" for k in range(100)], "categorical", "a number made of them"),
-    (list(range(1, 21)) * 5, "numeric", "whole numbers from 1 to 20, each in about as many rows: numbers of groups?"),
-]
-AMOUNTS = {  # whole numbers none of which occurs twice, but amounts, or counts, or of a unit
-    "long tail": (np.exp(np.linspace(2, 12, 100)).round(), {}),
-    "below 0": (np.arange(-50, 50), {}),
-    "of a unit": (np.arange(1001, 1101), {"unit": "euro"}),
-    "from 0": (np.arange(100) % 20, {}),
-    "few in the last": (np.r_[np.arange(99) % 14 + 1, 15], {}),
-}
-
-
-@pytest.mark.parametrize("case", AMOUNTS)
-def test_what_measures_is_taken_neither_for_an_identifier_nor_for_numbers_of_groups(case):
-    values, spec = AMOUNTS[case]
-    study = mb.Study(pd.DataFrame({"c": values}), codebook={"columns": {"c": spec}})
-    told = study.overview()["remarks"].iloc[0]
-    assert "identifier" not in told
-    assert "numbers of groups" not in told
-
-
 @pytest.mark.parametrize(
     "levels",
     [
@@ -128,108 +72,6 @@ def test_levels_stand_in_the_order_people_give_them(levels, tmp_path):
         study = mb.open_study(tmp_path / "c.csv", in_parts=in_parts)
         assert [level.label for level in study["c"].levels] == levels
     assert study["c"].levels[study["c"].base.level].label == levels[1]
-
-
-@pytest.mark.parametrize(
-    ("levels", "numbers"),
-    [
-        (["1 - never", "2 - rarely", "3", "4 - often"], [1, 2, 3, 4]),
-        (["Strongly disagree (1)", "Neutral (2)", "Strongly agree (3)"], [1, 2, 3]),
-        (["[7] a lot", "[0] not at all", "[3] some", "Refused"], [7, 0, 3, None]),
-        (["1=low", "2=middle", "3=high"], [1, 2, 3]),
-        (["1 - north", "2 - south"], None),  # two levels are no scale
-        (["1 - never", "1 - rarely", "2 - often"], None),
-        (["1a", "1b", "2a"], None),
-        (["1 - east", "25 - west", "99 - north"], None),
-        (["18-24", "25-34", "35-44"], None),
-        (["1", "2", "3 - high"], None),
-    ],
-)
-def test_levels_that_carry_numbers_are_told_with_the_steps_that_make_a_scale_of_them(levels, numbers):
-    study = mb.Study(pd.DataFrame({"c": levels * 40}))
-    told = [r for r in study.remarks().get("c", []) if "carry numbers" in r.text]
-    assert bool(told) == (numbers is not None)
-    if numbers is not None:
-        ordinal, numeric = told[0].mend
-        low_to_high = [t for n, t in sorted((n, t) for n, t in zip(numbers, levels, strict=True) if n is not None)]
-        assert ordinal["order"] == low_to_high
-        blanked = (
-            study.blank("c", [t for n, t in zip(numbers, levels, strict=True) if n is None])
-            if None in numbers
-            else study
-        )
-        assert [level.label for level in blanked.prepare([ordinal])["c"].levels] == low_to_high
-        wanted = np.array([np.nan if n is None else n for n in numbers])
-        np.testing.assert_array_equal(blanked.prepare([numeric])["c"].values[: len(levels)], wanted)
-
-
-@pytest.mark.parametrize("scale", [["1 none", "2 basic", "3 degree"], ["disagree", "neutral", "agree"]])
-def test_thin_levels_of_an_order_are_merged_with_no_other_end_and_no_answer_is_none_of_it(scale):
-    study = mb.Study(pd.DataFrame({"c": np.repeat([*scale, "k.A."], [12, 60, 12, 40])}))
-    told = study.remarks()["c"]
-    mends = [mend for remark in told for mend in remark.mend]
-    assert [mend["do"] for mend in mends if mend["do"] != "as_numeric"] == ["blank", "as_ordinal"]
-    assert any("one goes together with its neighbour" in remark.text for remark in told)
-    assert [level.label for level in study.prepare(mends[:2])["c"].levels] == scale
-    with pytest.warns(
-        mb.MarkbaseWarning, match="`k.A.` is not in the order, and stands behind it as the highest level"
-    ):
-        study.prepare(mends[1:2])
-
-
-def test_dates_of_one_year_become_days_and_are_no_slips_of_one_another():
-    dates = [f"{k % 28 + 1}.{k % 2 + 1}.2024" for k in range(97)]
-    study = mb.Study(
-        pd.DataFrame({"c": [*dates, "k.A.", "k.A.", "16.2.2024"], "t": ["team 11"] * 97 + ["team 12"] * 3})
-    )
-    blank, days = (mend for remark in study.remarks()["c"] for mend in remark.mend)
-    made = study.prepare([blank, days])["c_days"].values
-    assert (np.nanmin(made), np.nanmax(made), np.isnan(made).sum()) == (0, 58, 2)
-    assert [remark.text for remark in study.remarks()["t"]] == ["thin level: `team 12` (3)"]
-
-
-def test_a_level_that_reads_like_no_answer_is_told_at_the_fit_and_mended_as_proposed():
-    frame = pd.DataFrame({"place": ["east", "N/A", "west", "east"] * 20, "y": np.arange(80.0) % 7})
-    with pytest.warns(mb.MarkbaseWarning, match="`place`: `N/A` reads like a missing answer"):
-        mb.fit_linear(frame, "y", ["place"])
-    study = mb.Study(frame)
-    (mend,) = study.remarks()["place"][0].mend
-    assert mb.fit_linear(study.prepare([mend]), "y", ["place"]).sample.used == 60
-    book = {
-        "columns": {
-            "place": {"kind": "categorical", "levels": {"east": "East", "west": "West", "N/A": "North Atlantic"}}
-        }
-    }
-    mb.fit_linear(mb.Study(frame, codebook=book).mark("place", "East"), "y", ["place"])  # warnings are errors here
-
-
-def test_a_step_that_is_proposed_can_be_typed_whatever_the_name_of_the_column(tmp_path):
-    pd.DataFrame({"sex (1=m, 2=f)": [1, 2] * 30, "y": np.arange(60.0)}).to_csv(tmp_path / "c.csv", index=False)
-    (mend,) = mb.open_study(tmp_path / "c.csv").remarks()["sex (1=m, 2=f)"][0].mend
-    option, name = shlex.split(as_option(mend))
-    assert (option, name) == ("--categorical", '"sex (1=m, 2=f)"')
-    assert "sex (1=m, 2=f)  categorical " in run("look", "c.csv", option, name, cwd=tmp_path).stdout
-
-
-def test_a_column_named_like_a_weight_is_asked_about():
-    frame = pd.DataFrame(
-        {name: np.linspace(0.5, 2, 50) for name in ("weight", "survey_weight", "birth_weight_kg", "wgt")}
-    )
-    told = mb.Study(frame).overview().set_index("column")["remarks"].str.contains("a weight of the rows, by its name")
-    assert told.to_dict() == {"weight": True, "survey_weight": True, "birth_weight_kg": False, "wgt": True}
-    assert "by its name" not in mb.Study(frame).as_role("weight", "weight").overview()["remarks"].iloc[0]
-
-
-@pytest.mark.parametrize(("values", "kind", "remark"), GUESSES)
-def test_kinds_are_guessed_and_said_to_be(values, kind, remark):
-    study = mb.Study(pd.DataFrame({"c": values, "other": np.arange(100) % 7}))
-    row = study.overview().set_index("column").loc["c"]
-    assert (row["kind"], row["guessed"]) == (kind, True)
-    assert remark in row["remarks"]
-    assert ("of other rows" in remark) == ("of other rows" in row["remarks"])
-    assert "NA" not in values or "missing answer" not in row["remarks"]
-    assert "codes" not in remark or "skewed" not in row["remarks"]
-    assert "c?" in str(study) or f"{kind}?" in str(study)
 
 
 def test_the_codebook_decides_and_missing_codes_keep_their_meaning():
@@ -279,7 +121,7 @@ def test_categories_keep_their_order_and_only_numbers_are_totals():
     assert study["size"].kind == "ordinal"
     assert study.levels("size")["level"].tolist() == ["s", "m", "l"]
     many = mb.Study(pd.concat([frame] * 30, ignore_index=True).assign(w=np.arange(120) % 11))
-    assert "exact total of `a` and `b`" in remarks(many, "total")
+    assert "exact total of `a` and `b`" in " ".join(r.text for r in many.remarks()["total"])
 
 
 BAD_CODEBOOKS = [

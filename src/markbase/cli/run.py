@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Mapping
 from pathlib import Path
 
 import rich_click as click
@@ -14,6 +15,8 @@ from markbase.cli.results_folder import ALWAYS, carry_out
 from markbase.core.errors import MarkbaseError, count_noun, listed, quoted, remark
 from markbase.files.plan import read_plan
 from markbase.files.whole_files import refuse_to_replace, write_all
+
+_SHOWN = 3
 
 
 @click.command(
@@ -68,6 +71,18 @@ def command(plan: Path, into: Path, replace: bool, inside: bool) -> None:
     sys.stdout.write(f"{into / 'report.html'}\n")
     kinds = dict.fromkeys(name.partition("/")[0] for name in files)
     report_progress(f"{count_noun(len(files), 'file')} written into {into}: {', '.join(kinds)}.")
+    if others := _of_other_runs(into, files):
+        shown = ", ".join(others[:_SHOWN]) + (", …" if len(others) > _SHOWN else ".")
+        report_progress(
+            f"Beside them {count_noun(len(others), 'file')} that this run did not write: {shown} Take away what "
+            "an earlier run left there and this plan no longer asks for."
+        )
+
+
+def _of_other_runs(into: Path, files: Mapping[str, object]) -> list[str]:
+    """Return what stands where results stand and is not of this run."""
+    there = [*into.glob("tables.*"), *into.glob("tables/*"), *into.glob("figures/*")]
+    return sorted(name for path in there if (name := path.relative_to(into).as_posix()) not in files)
 
 
 def _progress(text: str) -> None:

@@ -1,0 +1,86 @@
+"""Combinations of levels that no row has: said, and nothing made up for them."""
+
+import itertools
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import markbase as mb
+from reference import made_up
+
+
+def test_a_combination_that_never_occurs_is_said_and_not_made_up():
+    frame = pd.DataFrame(made_up(300))
+    frame.loc[(frame["voice"] == "bass") & (frame["day"] == "Wed"), "day"] = "Tue"
+    study = mb.Study(frame).mark("voice", "alto").mark("day", "Mon")
+    for coded in (study, study.code_as("voice", "effect").code_as("day", "effect")):
+        fit = mb.fit_linear(coded, "score", ["voice", "day", mb.interaction("voice", "day")])
+        test = fit.terms.set_index("term").loc["voice × day"]
+        without = mb.fit_linear(coded, "score", ["voice", "day"]).strength.residual_ss
+        F = (without - fit.strength.residual_ss) / 5 / fit.strength.residual_sd**2
+        assert (test["df"], test["statistic"]) == (5, pytest.approx(F, rel=1e-9))
+        cells = frame.groupby(["voice", "day"])["score"].transform("mean")
+        np.testing.assert_allclose(fit.fitted, cells, rtol=1e-10)
+    fit = mb.fit_linear(study, "score", ["voice", "day", mb.interaction("voice", "day")])
+    table = fit.coefficients.set_index(["term", "level"])
+    assert table.loc[("voice × day", "bass × Wed"), ["estimate", "se", "low", "high", "p"]].isna().all()
+    means = frame.groupby(["voice", "day"])["score"].mean()
+    difference = means["bass", "Tue"] - means["bass", "Mon"] - means["alto", "Tue"] + means["alto", "Mon"]
+    assert table.loc[("voice × day", "bass × Tue"), "estimate"] == pytest.approx(difference, rel=1e-10)
+    assert "cannot be estimated" in " ".join(s.text for s in fit.reading().statements)
+    assert "nan" not in str(fit)
+    found, pairs = fit.cell_means("voice", "day")
+    np.testing.assert_allclose(found["adjusted"], [means[k] for k in zip(found["voice"], found["day"], strict=True)])
+    assert len(found) == 11
+    assert set(pairs["of"]) == {"voice", "day"}
+    for pair in pairs.itertuples():
+        way = 1 if pair.of == "voice" else -1
+        here, there = ((level, pair.within)[::way] for level in (pair.level, pair.against))
+        assert pair.difference == pytest.approx(means[here] - means[there])
+    assert pairs.groupby("of").size().to_dict() == {"voice": 2 * 6 + 3, "day": 3 * 3 + 1}  # one cell has no row
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_nothing_is_told_of_a_combination_that_no_row_has_and_averages_over_none(kind, tmp_path):
+    frame = pd.DataFrame(made_up(400, seed=2))
+    none = frame["voice"].eq("bass") & frame["day"].eq("Tue")
+    frame = frame[~none].reset_index(drop=True)
+    frame["high"] = np.where(frame["score"] + np.random.default_rng(0).normal(0, 6, len(frame)) > 38, "y", "n")
+    terms = ["age", "voice", "day", mb.interaction("voice", "day"), mb.interaction("age", "voice")]
+    study, odds = mb.Study(frame).mark("voice", "alto").mark("day", "Mon"), kind == "logistic"
+    fit = mb.fit_logistic(study, "high", terms, event="y") if odds else mb.fit_linear(study, "score", terms)
+    lacking = [{"voice": "bass", "day": "Tue"}, {"voice": "bass"}, {"day": "Tue", "age": 40}]
+    told = [{"voice": "bass", "day": "Mon", "age": 40}, {"voice": "alto", "age": 50}, {"age": 30}]
+    answered, name = fit.predict([*lacking, *told]), fit.family.predicted
+    assert answered[name].isna().tolist() == answered["se"].isna().tolist() == [True] * 3 + [False] * 3
+    assert all("`voice × day` is in the model and no row used has" in c for c in answered["caution"][:3])
+    for k, profile in enumerate([*lacking, *told]):  # an average over the rows, of which each is predicted or is not
+        rows = frame.assign(**profile)
+        each = fit.predict(rows)[name]
+        assert each.isna().tolist() == (rows["voice"].eq("bass") & rows["day"].eq("Tue")).tolist()
+        assert answered[name][k] == pytest.approx(each.mean(skipna=False), rel=1e-9, nan_ok=True)
+    mb.write_fit(fit, tmp_path / "fit.json")
+    stored = mb.read_fit(tmp_path / "fit.json").predict({"age": 40, "day": "Tue", "voice": "bass"})
+    assert stored[name].isna().all()
+    out = (frame["voice"].eq("alto") & frame["day"].eq("Wed")).to_numpy()  # as where rows are held out
+    unknown = np.isnan(fit.on_rows(~out).expected(None))
+    assert unknown.tolist() == out.tolist()
+
+
+def test_a_group_is_averaged_over_combinations_of_others_that_rows_have_and_no_more():
+    frame = pd.DataFrame(made_up(600, seed=2)).assign(new=lambda d: np.where(d["age"] % 2 == 0, "no", "yes"))
+    frame = frame[~(frame["voice"].eq("bass") & frame["day"].eq("Tue"))]
+    pairs = [mb.interaction(*names) for names in itertools.combinations(["voice", "day", "new"], 2)]
+    terms = ["voice", "day", "new", *pairs, mb.interaction("voice", "day", "new")]
+    fit = mb.fit_linear(mb.Study(frame).mark("voice", "alto").mark("day", "Mon").mark("new", "no"), "score", terms)
+    cells = frame.groupby(["voice", "day", "new"])["score"].mean().unstack("new")
+    shares = frame.groupby(["voice", "day"]).size() / len(frame)
+    wanted = cells.mul(shares, axis=0).sum()
+    np.testing.assert_allclose(fit.groups("new").set_index("level")["adjusted"][["no", "yes"]], wanted, rtol=1e-9)
+    for group in ("voice", "day"):
+        with pytest.raises(mb.FitError, match="combinations of levels that no row has"):
+            fit.groups(group)
+    with pytest.raises(mb.FitError, match="no row used has a combination of levels that this rests on"):
+        fit.cell_means("voice", "new")

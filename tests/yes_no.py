@@ -1,0 +1,35 @@
+"""A made-up yes/no outcome, and its probabilities at 50 digits."""
+
+import mpmath as mp
+import numpy as np
+import pandas as pd
+
+import markbase as mb
+from reference import made_up
+
+
+def choir(rows=140, seed=3):
+    """Return the made-up table with a yes/no outcome, and weights."""
+    frame = pd.DataFrame(made_up(rows, seed))
+    rng = np.random.default_rng(seed + 1)
+    eta = (
+        0.6 * (frame["voice"] == "tenor")
+        - 0.9 * (frame["voice"] == "bass")
+        + 0.03 * (frame["age"] - 45)
+        - 0.1 * frame["km"]
+        + 0.8
+    )
+    frame["stays"] = np.where(rng.random(rows) < 1 / (1 + np.exp(-eta)), "yes", "no")
+    frame["times"] = rng.integers(1, 4, rows).astype(float)
+    frame["team"] = np.char.add("t", (np.arange(rows) % 31).astype(str))
+    return frame
+
+
+def study_of(frame, base="alto"):
+    return mb.Study(frame).mark("voice", base)
+
+
+def exactly(values):
+    """1 / (1 + exp(−v)) of every value, with 50 digits on the way."""
+    with mp.workdps(50):
+        return np.array([float(1 / (1 + mp.exp(-mp.mpf(float(v))))) for v in values])
