@@ -72,8 +72,12 @@ def group_remarks(column: Column) -> list[Remark]:
         text = f"thin level{'s' if len(thin) > 1 else ''}: {', '.join(shown)}{more}"
         text += "; where levels stand in an order, one goes together with its neighbour" if in_order else ""
         remarks.append(Remark(text, merge if 1 < len(thin) <= 6 and len(thin) < len(answers) and not in_order else ()))
-    if column.role is None and len(here) > 1 and all(  # of clusters and strata no level is told
-        v.label == v.code and v.label.strip("-").isdigit() for v in (column.levels[k] for k in here)
+    if (
+        column.role is None
+        and len(here) > 1
+        and all(  # of clusters and strata no level is told
+            v.label == v.code and v.label.strip("-").isdigit() for v in (column.levels[k] for k in here)
+        )
     ):
         labels = {column.levels[k].code: f"what {column.levels[k].code} stands for" for k in here[:2]}
         declare = {"do": "as_categorical", "column": column.name, "labels": labels}
