@@ -11,7 +11,7 @@ from scipy.stats import f as f_tail
 from scipy.stats import kurtosis, normaltest, skew, t, ttest_ind
 
 import markbase as mb
-from test_logistic import choir
+from yes_no import choir
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 TERMS = ["voice", "age", "km"]

@@ -8,9 +8,10 @@ import pytest
 
 import markbase as mb
 from test_clusters import TIMES
-from test_logistic import TERMS, choir, study_of
+from test_logistic import TERMS
 from test_strata import sample
 from test_strata import study_of as drawn_study
+from yes_no import choir, study_of
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 

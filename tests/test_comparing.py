@@ -9,7 +9,7 @@ import pytest
 
 import markbase as mb
 from test_blocks import BENT, gappy, study_of
-from test_logistic import choir
+from yes_no import choir
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 

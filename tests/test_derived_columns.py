@@ -9,7 +9,7 @@ import pytest
 import markbase as mb
 from markbase.core.study.derived_values import _FUNCTIONS, derivatives_of, value_of
 from reference import made_up
-from test_logistic import choir
+from yes_no import choir
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")

@@ -1,17 +1,20 @@
 """Reading the groups: means, pairs, other bases, slopes, predictions, held against refits and brute force."""
 
 import itertools
+import math
 
 import mpmath as mp
 import numpy as np
 import pandas as pd
 import pytest
-from scipy.stats import norm, studentized_range
+from scipy.stats import chi, norm, studentized_range
 from scipy.stats import t as t_distribution
 
 import markbase as mb
+from markbase.core.inference.distributions import p_of_t
+from markbase.core.inference.joint_t import LargestOf
 from markbase.core.inference.multiplicity import corrected, studentised_range_tail
-from test_logistic import choir, study_of
+from yes_no import choir, study_of
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 TERMS = ["voice", "day", "age", "km", mb.interaction("age", "voice")]
@@ -333,3 +336,87 @@ def test_a_model_whose_interaction_lacks_a_combination_is_printed_reported_and_d
     if kind == "logistic":
         assert fit.marginal.query("term == 'g'")["effect"].isna().all()
         assert "not averaged: empty combinations" in str(fit)
+
+
+def _largest(correlation, width, df):
+    """Return the tail of the largest of 3 t statistics by nested quadrature over the standard error and two of the values."""
+    root, (x, weight) = np.linalg.cholesky(correlation), np.polynomial.legendre.leggauss(70)
+    s, f = np.array([1.0]), np.array([1.0])
+    if np.isfinite(df):
+        s = np.linspace(0, 1 + 9 / np.sqrt(df), 71)[1:]
+        f = chi(df, scale=1 / np.sqrt(df)).pdf(s)
+        f /= f.sum()
+    total = 0.0
+    for scale, share in zip(width * s, f, strict=True):
+        far = min(scale, 9.0)
+        u, v = (a.ravel() for a in np.meshgrid(far * x, x))
+        low, high = (np.clip((sign * scale - root[1, 0] * u) / root[1, 1], -9, 9) for sign in (-1, 1))
+        v = (high - low) / 2 * v + (high + low) / 2
+        inner = np.outer(weight, weight * far).ravel() * (high - low) / 2 * norm.pdf(u) * norm.pdf(v)
+        shift = root[2, 0] * u + root[2, 1] * v
+        total += share * inner @ (norm.cdf((scale - shift) / root[2, 2]) - norm.cdf((-scale - shift) / root[2, 2]))
+    return 1 - total
+
+
+def test_the_largest_of_several_statistics_is_that_of_tables_and_of_nested_quadrature():
+    tabled = {
+        10: (2.23, 2.57, 2.76, 2.89, 2.99),
+        20: (2.09, 2.38, 2.54, 2.65, 2.73),
+        math.inf: (1.96, 2.21, 2.35, 2.44, 2.51),
+    }
+    for df, wanted in tabled.items():  # Dunnett's, of equal numbers, at .05
+        for m, value in enumerate(wanted, 1):
+            assert LargestOf((np.eye(m) + 1) / 2, df).quantile(0.05) == pytest.approx(value, abs=0.0051)
+    product = np.outer([0.9, 0.6, 0.3], [0.9, 0.6, 0.3])
+    for off, near in ((0.0, 2e-9), (0.1, 5e-6)):
+        correlation = product + off * np.array([[0, 1, -1], [1, 0, 0], [-1, 0, 0]])
+        np.fill_diagonal(correlation, 1.0)
+        for width, df in ((0.7, math.inf), (2.1, math.inf), (3.3, 40.0), (2.4, 12.0)):
+            assert LargestOf(correlation, df).tail(width) == pytest.approx(_largest(correlation, width, df), abs=near)
+    steep = np.array([[1.0, 0.9999], [0.9999, 1.0]])  # a small base: its error is all there is
+    assert float(p_of_t(2.0, 30)) < LargestOf(steep, 30).tail(2.0) < 1.02 * float(p_of_t(2.0, 30))
+
+
+@pytest.mark.parametrize("options", [{}, {"errors": "HC3"}, {"cluster": "team"}], ids="-".join)
+@pytest.mark.parametrize("kind", KINDS)
+def test_comparisons_with_one_level_are_corrected_for_one_another_and_no_more(kind, options):
+    fit = KINDS[kind](study_of(choir(300)), ["voice", "age", mb.interaction("voice", "age")], **options)
+    table, plain = fit.between("voice", "dunnett"), fit.between("voice", "none", against="alto")
+    assert table["against"].tolist() == ["alto"] * 3
+    assert (plain["p"] <= table["p_corrected"]).all()
+    assert (table["p_corrected"] <= fit.between("voice", "bonferroni", against="alto")["p_corrected"]).all()
+    assert ((table["low"] > 0) | (table["high"] < 0)).tolist() == (table["p_corrected"] < 0.05).tolist()
+    told = fit.rebase("voice", "tenor").between("voice", "dunnett")
+    pd.testing.assert_frame_equal(told, fit.between("voice", "dunnett", against="tenor"), rtol=1e-7)
+    for row in plain.itertuples():
+        pair = fit.between("voice", "none").set_index(["level", "against"])["difference"]
+        assert abs(row.difference) == pytest.approx(abs(pair.get((row.level, "alto"), pair.get(("alto", row.level)))))
+
+
+@pytest.mark.parametrize("options", [{}, {"errors": "HC3"}], ids=["classical", "robust"])
+@pytest.mark.parametrize("kind", KINDS)
+def test_the_clearest_of_all_comparisons_is_after_scheffe_as_clear_as_the_joint_test(kind, options):
+    fit = KINDS[kind](study_of(choir(300)), ["voice", "age"], **options)
+    own = fit.coefficients.loc[lambda t: (t["term"] == "voice") & ~t["base"]]
+    among = "voice: " + own["level"]
+    clearest = np.linalg.solve(fit.covariance.loc[among, among], own["estimate"])
+    weights = dict(zip(own["level"], clearest, strict=True)) | {"alto": -clearest.sum()}
+    row = fit.planned("voice", {"clearest": weights}, "scheffe").iloc[0]
+    assert row["p_corrected"] == pytest.approx(fit.group_test("voice").p, rel=1e-7)
+    level = 1 - row["p_corrected"]  # at which its interval ends at no difference
+    at_it = KINDS[kind](study_of(choir(300)), ["voice", "age"], level=level, **options)
+    edge = at_it.planned("voice", {"clearest": weights}, "scheffe").iloc[0]
+    assert min(abs(edge["low"]), abs(edge["high"])) < 1e-5 * abs(edge["difference"])
+
+
+def test_a_correction_that_does_not_suit_the_comparisons_is_refused():
+    fit = KINDS["linear"](study_of(choir(300)), ["voice", "age"])
+    for ask, told in (
+        (lambda: fit.between("voice", "tukey", against="bass"), "Tukey-Kramer is for all pairs; .* take `dunnett`"),
+        (lambda: fit.between("voice", against="bas"), "no level `bas`. Did you mean `bass`"),
+        (lambda: fit.planned("voice", ["bass"], "dunnett"), "Dunnett's is for comparisons with one level; planned"),
+        (lambda: fit.between_grid("voice", "dunnett"), "a grid has every pair: use `holm`"),
+        (lambda: fit.between("voice", "sidak"), "`dunnett`, `holm`, `none`, `scheffe` and `tukey`"),
+    ):
+        with pytest.raises(mb.MarkbaseError, match=told):
+            ask()

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 import markbase as mb
 from reference import digits, least_squares, made_up, two_sided_t
-from test_logistic import choir
+from yes_no import choir
 
 
 def plain():

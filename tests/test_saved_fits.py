@@ -261,7 +261,7 @@ def places(record, path=()):
     return found
 
 
-@pytest.mark.parametrize("damage", ["drop", None, "x", -1, [], {}, True, 1e-3])
+@pytest.mark.parametrize("damage", ["drop", None, "x", -1, [], 1e-3])
 def test_a_saved_fit_that_was_changed_anywhere_is_refused(damage, tmp_path):
     study, file = mb.Study(pd.DataFrame(made_up(60))).mark("voice", "alto"), tmp_path / "fit.json"
     mb.write_fit(mb.fit_linear(study, "score", ["voice", mb.polynomial("age", 2)]), file)

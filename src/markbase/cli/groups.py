@@ -25,7 +25,7 @@ from markbase.cli.model_options import model_of, model_options
 from markbase.cli.typed import parted, places_of, split, two
 from markbase.core.design.requested_terms import unquoted
 from markbase.core.errors import MarkbaseError, listed, quoted
-from markbase.core.inference.corrections import CORRECTIONS
+from markbase.core.inference.corrections import CORRECTIONS, OF_ALL_PAIRS, WITH_ONE_LEVEL
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.equivalence import check_margin
 from markbase.reports.document import write_document
@@ -58,7 +58,13 @@ from markbase.show.regression import regression_record
     type=click.Choice(CORRECTIONS),
     default="holm",
     show_default=True,
-    help="Of the p of all pairs.",
+    help="Of the p of several comparisons: tukey of every pair, dunnett of each level with the base, scheffe of any comparison.",
+    panel="Comparison",
+)
+@click.option(
+    "--against",
+    metavar="LEVEL",
+    help="Compare the other levels of one group with this one, instead of every pair.",
     panel="Comparison",
 )
 @click.option(
@@ -83,6 +89,7 @@ from markbase.show.regression import regression_record
 def command(
     places: tuple[str, ...],
     correction: str,
+    against: str | None,
     margin: float | None,
     contrasts: tuple[str, ...],
     manuscript: Path | None,
@@ -105,6 +112,10 @@ def command(
             raise MarkbaseError("The model has no group: its terms are all numeric.")
         if contrasts and len(groups) != 1:
             raise click.UsageError(f"--contrast is for one group; name it behind the file ({listed(quoted(groups))}).")
+        if against is not None and (len(groups) != 1 or groups[0] not in inside):
+            raise click.UsageError(
+                f"--against is a level of one group; name that behind the file ({listed(quoted(inside))})."
+            )
         crossed = [group for group in groups if ":" in group and group not in inside]
         if crossed and (at or contrasts):
             raise click.UsageError(f"{crossed[0]} are two groups together; leave --at and --contrast out.")
@@ -119,6 +130,7 @@ def command(
             tuple(dict(zip(at, values, strict=True)) for values in itertools.product(*at.values())),
             correction,
             margin,
+            against,
             _weights(contrasts) if contrasts else None,
         )
         found = asked.record() if as_json else asked.page()
@@ -144,12 +156,13 @@ class _Asked:
     """Where numeric columns are held; one empty place for as in the sample."""
     correction: str
     margin: float | None
+    against: str | None
     planned: Mapping[str, Mapping[str, float]] | Sequence[str] | None
 
     @property
     def planned_correction(self) -> str:
-        """The correction of planned comparisons; that of all pairs does not suit them."""
-        return "none" if self.correction == "tukey" else self.correction
+        """The correction of planned comparisons; those of all pairs, or of pairs with one level, do not suit them."""
+        return "none" if self.correction in (*OF_ALL_PAIRS, *WITH_ONE_LEVEL) else self.correction
 
     def page(self) -> Page:
         fit, sections = self.fit, []
@@ -159,10 +172,11 @@ class _Asked:
                 continue
             fit.variable(group, "categorical")
             sections += [groups_section(fit, group, place or None) for place in self.places]
-            sections += [pairs_section(fit, group, self.correction, place or None) for place in self.places]
+            one = self.against
+            sections += [pairs_section(fit, group, self.correction, place or None, one) for place in self.places]
             if self.margin is not None:
                 held = (fit, group, self.margin, self.correction)
-                sections += [margin_section(*held, place or None) for place in self.places]
+                sections += [margin_section(*held, place or None, one) for place in self.places]
             if self.planned is not None:
                 for place in self.places:
                     asked = (fit, group, self.planned, self.planned_correction, place or None, self.margin)
@@ -188,9 +202,9 @@ class _Asked:
             return cells_record(self.fit, *two(group), self.correction)
         self.fit.variable(group, "categorical")
         if self.places == ({},):
-            return groups_record(self.fit, group, self.correction, margin=self.margin)
+            return groups_record(self.fit, group, self.correction, margin=self.margin, against=self.against)
         return [
-            {"at": place, **groups_record(self.fit, group, self.correction, place, self.margin)}
+            {"at": place, **groups_record(self.fit, group, self.correction, place, self.margin, self.against)}
             for place in self.places
         ]
 

@@ -39,8 +39,9 @@ if TYPE_CHECKING:
 KINDS = ("png", "svg")
 """The endings of a figure's files."""
 _MOST_CORRELATED = 30
-_MOST_SLOPES = 40
 """Columns of a screening whose correlations are drawn unasked."""
+_MOST_SLOPES = 40
+"""Levels of a group by which slopes are drawn unasked."""
 
 
 @dataclass(frozen=True, eq=False)

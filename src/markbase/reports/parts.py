@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from markbase.core.comparison.answers import answers
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.errors import FitError
+from markbase.core.inference.corrections import WITH_ONE_LEVEL
 from markbase.core.reading.methods import Procedure, methods_paragraph
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
@@ -142,7 +143,7 @@ def _pages(
             continue
         own = _taken(left, [k for k in left if shown[k] == (group,)])
         sections: tuple[Section, ...] = (groups_section(fit, group), pairs_section(fit, group, wanted.correction))
-        if 2 < fit.variable(group, "categorical").size <= _WIDEST:
+        if 2 < fit.variable(group, "categorical").size <= _WIDEST and wanted.correction not in WITH_ONE_LEVEL:
             sections += (pairs_grid(fit, group, wanted.correction),)
         if wanted.margin is not None:
             sections += (margin_section(fit, group, wanted.margin, wanted.correction),)

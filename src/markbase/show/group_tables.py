@@ -23,6 +23,7 @@ from markbase.core.formatting import (
     short,
     value_with_ends,
 )
+from markbase.core.inference.corrections import WITH_ONE_LEVEL
 from markbase.core.reading.group_cautions import about_clusters
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.tables import records_of, rows_of
@@ -34,6 +35,8 @@ _CORRECTED = {
     "holm": "corrected after Holm; intervals each by itself",
     "bonferroni": "corrected after Bonferroni; intervals hold together",
     "tukey": "corrected after Tukey and Kramer; intervals hold together",
+    "dunnett": "corrected after Dunnett, for these comparisons together; intervals hold together",
+    "scheffe": "corrected after Scheffé, for any comparison of these levels; intervals hold together",
     "none": "not corrected: each by itself",
 }
 
@@ -98,18 +101,33 @@ def levels_table(fit: AnyFit, group: str, at: Mapping[str, float] | None = None,
     return laid_out(group, (*always, *compared), entries, formal=formal, strip_head="lower ┊ higher")
 
 
-def pairs_section(fit: AnyFit, group: str, correction: str = "holm", at: Mapping[str, float] | None = None) -> Section:
-    """Describe every pair of levels of a group, a row a pair."""
-    title = f"Every pair of {group}{_held(at)}"
-    return compared_section(fit, fit.between(group, correction, at=at), title, correction)
+def pairs_section(
+    fit: AnyFit, group: str, correction: str = "holm", at: Mapping[str, float] | None = None, against: str | None = None
+) -> Section:
+    """Describe every pair of levels of a group, or each with one of them, a row a pair."""
+    table = fit.between(group, correction, against=against, at=at)
+    return compared_section(fit, table, _title(fit, group, correction, at, against), correction)
+
+
+def _title(fit: AnyFit, group: str, correction: str, at: Mapping[str, float] | None, against: str | None) -> str:
+    """Say which levels of a group are compared with which."""
+    if against is None and correction in WITH_ONE_LEVEL:
+        against = fit.variable(group, "categorical").base_label
+    what = f"Every pair of {group}" if against is None else f"Levels of {group} against {against}"
+    return what + _held(at)
 
 
 def margin_section(
-    fit: AnyFit, group: str, margin: float, correction: str = "holm", at: Mapping[str, float] | None = None
+    fit: AnyFit,
+    group: str,
+    margin: float,
+    correction: str = "holm",
+    at: Mapping[str, float] | None = None,
+    against: str | None = None,
 ) -> Section:
-    """Say of every pair of levels of a group whether it differs by less than would matter, or by more."""
-    table = fit.between(group, correction, at=at, margin=margin)
-    return equivalence_section(fit, table, margin, correction, f"Every pair of {group}{_held(at)}")
+    """Say of every pair of levels of a group, or of each with one of them, whether it differs by less than would matter, or by more."""
+    table = fit.between(group, correction, against=against, at=at, margin=margin)
+    return equivalence_section(fit, table, margin, correction, _title(fit, group, correction, at, against))
 
 
 def pairs_grid(fit: AnyFit, group: str, correction: str = "holm") -> Section:
@@ -134,7 +152,7 @@ def pairs_grid(fit: AnyFit, group: str, correction: str = "holm") -> Section:
     places = range(len(labels))
     rows = tuple(Row((label, *(cell(row, column) for column in places))) for row, label in enumerate(labels))
     size = "odds ratio, row to column" if odds else f"difference, row less column ({fit.outcome.step_many})"
-    kind = "p" if correction == "none" else f"p, corrected after {correction.capitalize()}"
+    kind = "p" if correction == "none" else f"p, {_CORRECTED[correction].partition(';')[0].partition(',')[0]}"
     drawn = Table((group, *labels), rows, frozenset(range(1, len(labels) + 1)))
     return Section(f"Every pair of {group} as a grid", f"below the dots: {size}; above them: {kind}", (drawn,))
 
@@ -172,19 +190,16 @@ def cells_sections(fit: AnyFit, first: str, second: str, correction: str = "holm
     for of, other in ((first, second), (second, first)):
         own = pairs[pairs["of"] == of] if len(pairs) else pairs
         if not depends:
-            sections.append(
-                compared_section(fit, own, f"Every pair of {of}, at whichever level of {other}", correction)
-            )
+            title = f"{_title(fit, of, correction, None, None)}, at whichever level of {other}"
+            sections.append(compared_section(fit, own, title, correction))
         elif len(own):
             told = own.assign(level=[f"{r.within}: {r.level}" for r in rows_of(own)])
             found = compared_section(fit, told, f"Pairs of {of} within each level of {other}", correction)
-            scope = (
-                ""
-                if correction == "none"
-                else "within each level, "
-                if correction == "tukey"
-                else "all of this table together, "
-            )
+            scope = ""
+            if correction != "none":
+                scope = (
+                    "all of this table together, " if correction in ("holm", "bonferroni") else "within each level, "
+                )
             sections.append(replace(found, note=scope + found.note))
     return sections
 

@@ -118,15 +118,16 @@ def groups_record(
     correction: str,
     at: Mapping[str, float] | None = None,
     margin: float | None = None,
+    against: str | None = None,
 ) -> dict[str, Any]:
-    """Return a group of a fit as plain data: its levels and every pair, where numeric columns are held, and the equation by its levels."""
+    """Return a group of a fit as plain data: its levels and every pair, or each with one of them, where numeric columns are held, and the equation by its levels."""
     lines = fit.equation(by=group)
     test = lines.parallel
     return {
         "levels": _rows(fit.groups(group, at=at)),
         "correction": correction,
         "margin": margin,
-        "pairs": _rows(fit.between(group, correction, at=at, margin=margin)),
+        "pairs": _rows(fit.between(group, correction, against=against, at=at, margin=margin)),
         "lines": {level: equation.text for level, equation in lines.lines},
         "parallel": {k: getattr(test, k) for k in ("statistic", "df", "df_rest", "p")} if test else None,
     }

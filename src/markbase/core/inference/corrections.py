@@ -4,7 +4,13 @@ from __future__ import annotations
 
 from markbase.core.errors import MarkbaseError, listed, quoted
 
-CORRECTIONS = ("bonferroni", "holm", "none", "tukey")
+CORRECTIONS = ("bonferroni", "dunnett", "holm", "none", "scheffe", "tukey")
+WITH_ONE_LEVEL = ("dunnett",)
+"""Those that are for comparisons with one level."""
+OF_ALL_PAIRS = ("tukey",)
+"""Those that are for all pairs of levels, and no others."""
+HELD_TOGETHER = ("bonferroni", "dunnett", "scheffe", "tukey")
+"""Those whose intervals hold together."""
 
 
 def check_correction(correction: str) -> None:

@@ -38,6 +38,13 @@ def p_of_f(statistic: ArrayLike, df: ArrayLike, df_rest: float) -> NDArray[np.fl
     return _beta_tail(a / 2, df_rest / 2, a * F, df_rest)
 
 
+def f_quantile(level: float, df: float, df_rest: float) -> float:
+    """Return the quantile of F; with an infinite `df_rest` that of chi-squared over its degrees of freedom."""
+    if np.isinf(df_rest):
+        return 2 * float(sp.gammaincinv(df / 2, level)) / df
+    return float(sp.fdtri(df, df_rest, level))
+
+
 def _beta_tail(a: float | NDArray[np.float64], b: float, over: NDArray[np.float64], rest: float) -> NDArray[np.float64]:
     """Return 1 − I(a, b; over/(over + rest)), from whichever of the two shares is the smaller and so has all its digits."""
     with np.errstate(over="ignore", invalid="ignore", divide="ignore"):

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import short
+from markbase.core.inference.corrections import WITH_ONE_LEVEL
 from markbase.core.reading.group_cautions import default_base
 from markbase.core.reading.left_out_words import left_out_figures
 from markbase.core.results.any_fit import AnyFit
@@ -25,6 +26,8 @@ _CORRECTED = {
     "holm": "corrected after Holm (1979)",
     "bonferroni": "corrected after Bonferroni",
     "tukey": "corrected after Tukey and Kramer",
+    "dunnett": "corrected after Dunnett",
+    "scheffe": "corrected after Scheffé",
     "none": "not corrected for one another",
 }
 _TOLD_OF_ROWS = ("keep", "hold_out")
@@ -81,9 +84,13 @@ def methods_paragraph(fit: AnyFit, version: str, procedure: Procedure | None = N
         told += _entered(did)
     told.append(f"Standard errors are {fit.errors_words}; intervals are at {short(100 * fit.level, 4)}%.")
     if did.groups:
-        told.append(
-            f"The p values of all pairs of levels of {listed(quoted(did.groups))} were {_CORRECTED[did.correction]}."
+        of = listed(quoted(did.groups))
+        which = (
+            f"all pairs of levels of {of}"
+            if did.correction not in WITH_ONE_LEVEL
+            else f"the levels of {of} against their base"
         )
+        told.append(f"The p values of {which} were {_CORRECTED[did.correction]}.")
     if did.margin is not None:
         told.append(
             f"Whether differences are smaller than {margin_words(fit, did.margin)}, in either direction, was tested by two one-sided tests (Schuirmann, 1987)."

@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.errors import MarkbaseError
+from markbase.core.inference.corrections import WITH_ONE_LEVEL
 from markbase.core.results.compared_pairs import pairs_table
 from markbase.core.results.estimates import Estimated
 
@@ -45,15 +46,26 @@ def cell_means_of(
         names, combos, within = [], [], []
         for j in range(outer.size if depends else 0):
             here = [i for i in range(inner.size) if ((i, j) if not turned else (j, i)) in rows]
-            for i, k in itertools.combinations(here, 2):
+            pairs = [*itertools.combinations(here, 2)]
+            if correction in WITH_ONE_LEVEL:
+                pairs = [(inner.base, k) for k in here if k != inner.base and inner.base in here]
+            for i, k in pairs:
                 here_at, there_at = ((i, j), (k, j)) if not turned else ((j, i), (j, k))
                 names.append((inner.labels[k], inner.labels[i]))
                 combos.append(rows[there_at] - rows[here_at])
                 within.append(outer.labels[j])
-        if depends and combos:
-            table = pairs_table(fit, names, np.array(combos), correction, inner.size)
-        elif depends:
-            continue
+        if depends:
+            # those with one level have a distribution of their own within each level
+            apart = list(dict.fromkeys(within)) if correction in WITH_ONE_LEVEL else [None]
+            some = [[p for p, label in enumerate(within) if own in (None, label)] for own in apart]
+            tables = [
+                pairs_table(fit, [names[p] for p in places], np.array(combos)[places], correction, inner.size)
+                for places in some
+                if places
+            ]
+            if not tables:
+                continue
+            table = pd.concat(tables, ignore_index=True)
         else:
             table = between(inner.name, correction)
             within = ["every level"] * len(table)

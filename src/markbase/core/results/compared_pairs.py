@@ -12,12 +12,15 @@ from markbase.core.design.terms import Variable
 from markbase.core.errors import MarkbaseError
 from markbase.core.inference.corrections import check_correction
 from markbase.core.inference.distributions import p_of_t
+from markbase.core.inference.joint_t import LargestOf
 from markbase.core.inference.multiplicity import corrected, half_width
 from markbase.core.results.equivalence import with_equivalence
 from markbase.core.results.estimates import Estimated
 
 Array = NDArray[np.float64]
 _MOST_PAIRS = 50_000
+_MOST_TOGETHER = 100
+"""Comparisons with one level of which the joint distribution is worked out."""
 
 
 def check_pairs(group: Variable) -> None:
@@ -40,7 +43,7 @@ def pairs_table(
 ) -> pd.DataFrame:
     """Compare pairs by combinations of the columns of the moments, shape (pairs, columns): a row a pair.
 
-    `levels` is how many are compared with one another, for ``tukey``; with a `margin` it is told which are smaller.
+    `levels` is how many are compared with one another, for ``tukey`` and ``scheffe``; with a `margin` it is told which are smaller.
     """
     check_correction(correction)
     if correction == "tukey" and (fit.family.statistic != "t" or fit.errors.middle is not None):
@@ -53,7 +56,8 @@ def pairs_table(
     with np.errstate(divide="ignore", invalid="ignore"):
         statistic = difference / se
     p = p_of_t(statistic, fit.df_rest)
-    half = half_width(correction, fit.level, len(combos), levels, fit.df_rest) * se
+    largest = _largest_of(fit, roots, se) if correction == "dunnett" else None
+    half = half_width(correction, fit.level, len(combos), levels, fit.df_rest, largest) * se
     table = pd.DataFrame(
         {
             "level": [a for a, _ in names],
@@ -64,8 +68,21 @@ def pairs_table(
             "low": difference - half,
             "high": difference + half,
             "p": p,
-            "p_corrected": corrected(p, correction, statistic, levels, fit.df_rest),
+            "p_corrected": corrected(p, correction, statistic, levels, fit.df_rest, largest),
         }
     )
     table = fit.family.with_ratios(table, "difference")
     return table if margin is None else with_equivalence(table, fit, margin, correction)
+
+
+def _largest_of(fit: Estimated, roots: Array, se: Array) -> LargestOf:
+    """Return the distribution of the largest statistic of several comparisons, by their roots; of those that have an error."""
+    if len(roots) > _MOST_TOGETHER:
+        raise MarkbaseError(
+            f"Dunnett's correction takes up to {_MOST_TOGETHER} comparisons with one level, and there are {len(roots):,}: use `holm`."
+        )
+    told = np.flatnonzero(np.isfinite(se) & (se > 0))
+    if not len(told):
+        return LargestOf(np.eye(1), fit.df_rest)
+    covariance = fit.inner.covariance(roots[told])
+    return LargestOf(covariance / np.outer(se[told], se[told]), fit.df_rest)

@@ -44,12 +44,12 @@ def with_equivalence(table: pd.DataFrame, fit: Estimated, margin: float, correct
     """Add to comparisons whether each is smaller than a margin, either way, or larger.
 
     `inner_low` and `inner_high` end the interval of 1 − 2α that belongs to the tests; `p_smaller` is the larger p of the two one-sided
-    tests, `p_larger` that of so large a difference, on either side, if it were no larger than the margin, both corrected (after Holm where all pairs are by Tukey and Kramer);
+    tests, `p_larger` that of so large a difference, on either side, if it were no larger than the margin, both corrected (after Holm where differences are by a method of their own);
     `verdict` is ``smaller``, ``larger`` or ``open``.
     """
     bound = check_margin(margin, fit.family.ratios)
     size, se = np.abs(table["difference"].to_numpy()), table["se"].to_numpy()
-    steps = "holm" if correction == "tukey" else correction
+    steps = correction if correction in ("bonferroni", "none") else "holm"
     with np.errstate(divide="ignore", invalid="ignore"):
         near, far = ((size - edge) / se for edge in (bound, -bound))
     beyond = np.minimum(_upper(near, fit.df_rest) + _upper(far, fit.df_rest), 1.0)  # as large, on either side
