@@ -264,3 +264,61 @@ def test_rows_that_decide_a_coefficient_alone_are_no_cases():
     np.testing.assert_allclose(found.cases["influence"] * 8 / 4, rest.cases["influence"], rtol=1e-9)
     assert (found.skew, found.kurtosis) == (pytest.approx(rest.skew), pytest.approx(rest.kurtosis))
     assert not [f for f in rest.findings if f.about == "rows alone"]
+
+
+def test_rows_of_a_cluster_are_as_alike_as_dense_matrices_say():
+    frame = choir(240)
+    team = frame["team"].str[1:].astype(int).to_numpy()
+    rng = np.random.default_rng(5)
+    frame["same"] = rng.normal(size=31)[team]  # the same for all rows of a team
+    frame["score"] += 6 * rng.normal(size=31)[team]
+    frame = frame[rng.random(240) < 0.8]  # of teams that differ in size
+    team = team[frame.index]
+    study = mb.Study(frame.reset_index(drop=True)).as_role("team", "cluster")
+    terms = ["age", "voice", "same"]
+    found = mb.fit_linear(study, "score", terms).checks()
+    alike, n = found.intraclass, len(frame)
+    columns = [frame["age"], frame["same"], *(frame["voice"] == v for v in ("bass", "soprano", "tenor"))]
+    X = np.column_stack([np.ones(n), *columns]).astype(float)
+    Z, y = (team[:, None] == np.unique(team)).astype(float), frame["score"].to_numpy()
+    M = np.eye(n) - X @ np.linalg.pinv(X)
+    P = M @ Z @ np.linalg.pinv(Z.T @ M @ Z, rcond=1e-10) @ Z.T @ M
+    df = round(np.trace(P))
+    variance = y @ (M - P) @ y / (n - 6 - df)
+    of_teams = (y @ P @ y - df * variance) / np.trace(Z.T @ M @ Z)
+    assert df == Z.shape[1] - 2  # one is the mean, one is `same`
+    assert alike.correlation == pytest.approx(of_teams / (of_teams + variance), rel=1e-9)
+    assert (alike.df, alike.df_rest, alike.statistic) == (
+        df,
+        n - 6 - df,
+        pytest.approx(y @ P @ y / df / variance, rel=1e-9),
+    )
+    assert alike.p == pytest.approx(float(f_tail.sf(alike.statistic, df, n - 6 - df)), rel=1e-7)
+    size = np.trace(Z.T @ M @ Z) / df
+    for end, q in ((alike.low, 0.975), (alike.high, 0.025)):  # where F by the variances is that quantile
+        theirs = f_tail.ppf(q, df, n - 6 - df)
+        assert alike.statistic / (1 + size * end / (1 - end)) == pytest.approx(theirs, rel=1e-8)
+    counts = Z.sum(axis=0)
+    means = Z.T @ y / counts
+    within = np.sum((y - Z @ means) ** 2) / (n - len(counts))
+    between = counts @ (means - y.mean()) ** 2 / (len(counts) - 1)
+    n0 = (n - counts @ counts / n) / (len(counts) - 1)
+    assert alike.of_outcome == pytest.approx((between - within) / (between + (n0 - 1) * within), rel=1e-9)
+    assert alike.design_effect == pytest.approx(1 + (counts @ counts / n - 1) * alike.correlation, rel=1e-9)
+    told = next(f for f in found.findings if f.about == "rows together")
+    assert f"about {alike.design_effect:.1f} times" in told.meaning
+    assert told.way_on == "cluster the errors by `team`"
+    clustered = mb.fit_linear(study, "score", terms, cluster="team").checks()
+    assert clustered.intraclass == alike
+    assert "allow for" in clustered.findings[-1].meaning
+    weighted = mb.fit_linear(study, "score", terms, weights="times", weights_are="frequency").checks().intraclass
+    repeated = frame.loc[frame.index.repeat(frame["times"].astype(int))].reset_index(drop=True)
+    laid_out = mb.fit_linear(mb.Study(repeated).as_role("team", "cluster"), "score", terms).checks().intraclass
+    assert weighted[2:] == pytest.approx(laid_out[2:], rel=1e-9)
+    sampled = mb.fit_linear(study, "score", terms, weights="times", weights_are="sampling").checks()
+    assert sampled.intraclass is None
+    assert "which no figure here shows" in sampled.findings[-1].meaning
+    noise = mb.fit_linear(
+        mb.Study(frame.reset_index(drop=True).assign(score=rng.normal(size=n))), "score", ["age"], cluster="team"
+    )
+    assert "no clear evidence that rows of one `team` are alike" in noise.checks().findings[-1].meaning

@@ -132,7 +132,7 @@ def errors_text(fit: AnyFit) -> str:
     """Say what the standard errors rest on, and what they might."""
     told = [fit.errors.words]
     if fit.possible_cluster:
-        name = fit.possible_cluster
+        name = fit.possible_cluster.name
         told.append(f"Rows of one `{name}` may go together: errors clustered by it take that into account")
     if isinstance(fit, LinearFit) and (uneven := uneven_spread(fit)):
         told.append(uneven)

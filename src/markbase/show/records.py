@@ -173,6 +173,7 @@ def checks_record(checks: Checks) -> dict[str, Any]:
         "lines": _rows(checks.lines),
         "cases": _rows(checks.cases),
         "clusters": None if checks.clusters is None else _rows(checks.clusters),
+        "intraclass": None if checks.intraclass is None else checks.intraclass._asdict(),
         "findings": [dataclasses.asdict(f) for f in checks.findings],
     }
 

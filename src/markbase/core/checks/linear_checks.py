@@ -11,6 +11,7 @@ import scipy.special as sp
 from numpy.typing import NDArray
 
 from markbase.core.checks.clusters_left_out import clusters_finding
+from markbase.core.checks.intraclass import intraclass_finding, intraclass_of
 from markbase.core.checks.spread import spread_finding
 from markbase.core.design.terms import levels_against, single
 from markbase.core.diagnostics.residuals import Checks, Finding, Views, serial, shape
@@ -68,8 +69,11 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     ]
     if found is not None:
         findings.append(_on_order(fit, found))
-    elif fit.possible_cluster:
-        name = fit.possible_cluster
+    alike = intraclass_of(fit)
+    if alike is not None:
+        findings.append(intraclass_finding(fit, alike))
+    elif found is None and fit.possible_cluster:
+        name = fit.possible_cluster.name
         findings.append(
             Finding(
                 "rows together",
@@ -82,7 +86,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     spread, against = fit._spread, levels_against(fit.model_terms)
     tests = (*of_shape, spread.statistic, spread.df, spread.p)
     told = (lines, cases, clusters, found, tuple(findings))
-    return Checks(fit.outcome.name, *tests, *told, spread_df_rest=spread.df_rest, against=against)
+    return Checks(fit.outcome.name, *tests, *told, spread_df_rest=spread.df_rest, against=against, intraclass=alike)
 
 
 def _units(fit: LinearFit) -> tuple[str, NDArray[np.intp]] | None:

@@ -105,7 +105,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
         }
     )
     about = fit.family.observed(fit.outcome), parts, repeats, seed, table, left
-    return CrossValidation(*about, fit.errors.cluster, fit.possible_cluster)
+    return CrossValidation(*about, fit.errors.cluster, fit.possible_cluster.name if fit.possible_cluster else "")
 
 
 def _figures(fit: AnyFit, rows: NDArray[np.bool_], y: Array, predicted: Array, mean: Array) -> dict[str, float]:

@@ -119,8 +119,8 @@ class Request:
     """Confidence level."""
     identifier: Column | None
     """The column that names the cases."""
-    possible_cluster: str
-    """A column with the role of a cluster that is not made use of; empty for none."""
+    possible_cluster: Column | None
+    """A column with the role of a cluster that is not made use of; None for none."""
     possible_weights: str
     """The same of weights."""
     index: pd.Index[Any] | None = None
@@ -176,7 +176,7 @@ def check_request(
     inside = {column.name for column in columns}
     names = [study[n] for n in study.columns if study[n].role == "identifier"]
     possible = [n for n in study.columns if study[n].role == "cluster" and study[n].is_categorical and n not in inside]
-    hint = possible[0] if possible and grouping is None else ""
+    hint = study[possible[0]] if possible and grouping is None else None
     unused = [n for n in study.columns if study[n].role == "weight" and n not in inside | {target.name}]
     if grouping is None and not controls:
         remark_on_repeated_rows(study, columns, target, used)

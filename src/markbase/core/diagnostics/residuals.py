@@ -61,6 +61,33 @@ class Spread(NamedTuple):
         return f"{df} = {number(self.statistic, 2)}, {p_phrase(self.p)}"
 
 
+class Intraclass(NamedTuple):
+    """How alike rows of one cluster are in what a linear model misses."""
+
+    cluster: str
+    """The column of the clusters."""
+    clusters: int
+    """How many have rows."""
+    correlation: float
+    """The intraclass correlation of the residuals: the share of their variance that lies between clusters; below 0 by chance."""
+    low: float
+    """Where its interval begins; about, where clusters differ in size."""
+    high: float
+    """Where it ends."""
+    of_outcome: float
+    """The intraclass correlation of the outcome, without any term."""
+    design_effect: float
+    """How many times the variance of what is the same for all rows of a cluster is that of independent rows: 1 + (Σn²/n − 1)·ICC."""
+    statistic: float
+    """F of the clusters beyond the terms."""
+    df: int
+    """Its degrees of freedom."""
+    df_rest: float
+    """Its other degrees of freedom."""
+    p: float
+    """Its p."""
+
+
 @dataclass(frozen=True, eq=False)
 class Views:
     """What the figure of the checks draws, a value a row used."""
@@ -116,6 +143,9 @@ class Checks(ShownTables):
     """Of F the other degrees of freedom of the test of the spread; of chi-squared none, infinity."""
     against: str = ""
     """What the levels of each group are compared with, in words; empty without groups."""
+    intraclass: Intraclass | None = None
+    """How alike rows of one cluster are, by the clusters of the errors or a column with that role; None without clusters, with fixed effects, or
+    with sampling weights."""
 
 
 def shape(residuals: Array) -> tuple[float, float, float, float]:

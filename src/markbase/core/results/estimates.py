@@ -71,8 +71,8 @@ class Estimated(Shown, ABC):
     """The column of the strata within which clusters, or rows, were drawn; None for none."""
     weights: Weights | None = None
     """With how much each row counts; None if all count alike."""
-    possible_cluster: str = ""
-    """A column with the role of a cluster by which the errors are not clustered; empty for none."""
+    possible_cluster: Column | None = None
+    """A column with the role of a cluster by which the errors are not clustered; None for none."""
     possible_weights: str = ""
     """A column with the role of weights, of which no use is made; empty for none."""
 
