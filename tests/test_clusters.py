@@ -98,7 +98,7 @@ def test_what_one_cluster_decides_alone_or_most_of_is_named(monkeypatch):
     frame.loc[frame["team"] == "t10", "score"] += 8 * frame["km"]
     pulled = quietly(mb.fit_linear, mb.Study(frame).mark("voice", "alto"), "score", TERMS, cluster="team").checks()
     assert pulled.clusters["cluster"][0] == "t10"
-    told = pulled.findings[-1]
+    told = next(f for f in pulled.findings if f.about == "clusters")
     assert told.figures.endswith("without `team` `t10`")
     assert "three times as much, in squares, as all others together" in told.meaning
     assert "t10" in str(pulled)

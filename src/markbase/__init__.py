@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from markbase.core.comparison.score import Score, score
     from markbase.core.design.requested_terms import all_but, interaction, polynomial
     from markbase.core.diagnostics.classification import Classification
+    from markbase.core.diagnostics.log_odds import LogisticChecks
     from markbase.core.diagnostics.residuals import Checks
     from markbase.core.errors import (
         CodebookError,
@@ -97,6 +98,7 @@ _HOMES = {
     "Limits": "markbase.core.screening.limits",
     "LinearFit": "markbase.core.results.linear",
     "Lines": "markbase.core.results.statements",
+    "LogisticChecks": "markbase.core.diagnostics.log_odds",
     "LogisticFit": "markbase.core.results.logistic",
     "MarkbaseError": "markbase.core.errors",
     "MarkbaseWarning": "markbase.core.errors",
@@ -176,6 +178,7 @@ __all__ = [
     "Limits",
     "LinearFit",
     "Lines",
+    "LogisticChecks",
     "LogisticFit",
     "MarkbaseError",
     "MarkbaseWarning",

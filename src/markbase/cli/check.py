@@ -13,16 +13,14 @@ from markbase.cli.figure_files import draw_checks_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options, only_for
 from markbase.cli.sampling_options import seed_option
-from markbase.core.checks.clusters_left_out import few_enough, moved_most
-from markbase.core.design.terms import levels_against
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.errors import FitError, remark
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.parts import in_parts
-from markbase.show.fit import checks_page, clusters_section
-from markbase.show.logistic import calibration_section, cases_page, classification_page
-from markbase.show.records import checks_record, classification_record, table_record
+from markbase.show.fit import checks_page
+from markbase.show.logistic import calibration_section, classification_page, logistic_checks_page
+from markbase.show.records import checks_record, classification_record, logistic_checks_record, table_record
 from markbase.show.regression import regression_record
 
 
@@ -74,7 +72,7 @@ def command(
     as_json: bool,
     **given: Any,
 ) -> None:
-    """Check a fit. Linear: residuals, spread, straight lines, cases. Logistic: classification, calibration, cases."""
+    """Check a fit. Linear: residuals, spread, straight lines, cases. Logistic: straight lines in the log odds, classification, calibration, cases."""
     with remarks() as told:
         model = model_of(given)
         model.rest(0)
@@ -86,20 +84,19 @@ def command(
             found = regression_record(fit) | {"checks": checks_record(checks)} if as_json else checks_page(checks)
         else:
             sorted_rows = _classified(fit, 0.5 if cut is None else cut, folds, seed or 0)
-            worst = fit.cases(cases or 10)
-            clusters = moved_most(fit.without_clusters()) if few_enough(fit) else None
+            looked = fit.checks(most=cases or 10)
             if as_json:
                 found = regression_record(fit) | {
+                    "checks": logistic_checks_record(looked),
                     "classification": classification_record(sorted_rows),
-                    "cases": table_record(worst),
-                    "clusters": None if clusters is None else table_record(clusters),
+                    "cases": table_record(looked.cases),
+                    "clusters": None if looked.clusters is None else table_record(looked.clusters),
                 }
             else:
-                page = classification_page(sorted_rows)
-                sections = (*page.sections, calibration_section(fit), *cases_page(fit, worst).sections)
-                if clusters is not None:
-                    sections += (clusters_section(clusters, levels_against(fit.model_terms), ratios=True),)
-                found = replace(page, sections=sections)
+                page = logistic_checks_page(looked)
+                findings, *rest = page.sections
+                told_apart = (*classification_page(sorted_rows).sections, calibration_section(fit))
+                found = replace(page, sections=(findings, *told_apart, *rest))
         if figures:
             draw_checks_of(fit, figures, replaces)
     answer(found, told)

@@ -12,6 +12,7 @@ from markbase.core.inference.corrections import WITH_ONE_LEVEL
 from markbase.core.reading.methods import Procedure, methods_paragraph
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Statement
 from markbase.reports.figure_sets import Drawn, Figures, crossed_groups, safe_name
 from markbase.reports.inline import inline
@@ -22,6 +23,7 @@ from markbase.show.fit_figures import draw_groups
 from markbase.show.group_tables import cells_sections, groups_section, margin_section, pairs_grid, pairs_section
 from markbase.show.guide import guide_section
 from markbase.show.html import Versions
+from markbase.show.logistic import logistic_checks_page
 from markbase.show.page import Drawing, Page, Picture, Section, Sentences
 from markbase.show.regression import regression_page
 from markbase.show.slope_tables import slopes_section
@@ -163,6 +165,9 @@ def _pages(
     looked = _taken(left, ["checks", "clusters", "classification", "calibration"])
     if isinstance(fit, LinearFit) and not fit.exact:
         sections = tuple(replace(s, folded=True) for s in checks_page(fit.checks()).sections)
+        pages.append(beside(Page("Checks of the fit", sections=sections), 0, looked))
+    elif isinstance(fit, LogisticFit):
+        sections = tuple(replace(s, folded=True) for s in logistic_checks_page(fit.checks()).sections)
         pages.append(beside(Page("Checks of the fit", sections=sections), 0, looked))
     elif looked:
         pages.append(beside(Page("Checks of the fit", sections=(Section("Figures", folded=True),)), 0, looked))

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 import pandas as pd
 
 from markbase.core.checks.spread import uneven_spread
-from markbase.core.diagnostics.residuals import Checks
+from markbase.core.diagnostics.residuals import Checks, Finding
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import (
     decimals_for,
@@ -229,15 +229,6 @@ def reading_blocks(reading: Reading) -> tuple[Sentences, ...]:
 
 def checks_page(checks: Checks) -> Page:
     """Describe the checks of a linear fit: what was looked at, what it means and what would do; then the cases that weigh most."""
-    lines = []
-    for f in checks.findings:
-        way = f" What would do: {f.way_on}." if f.way_on else ""
-        lines.append(
-            (
-                f"`{f.about}`: {f.figures}. {f.meaning[0].upper() if f.meaning[0] != '`' else '`'}{f.meaning[1:]}.{way}",
-                (),
-            )
-        )
     name = str(checks.cases.columns[0])
     decimals = decimals_for(float(checks.cases["fitted"].std() or 1.0), 2)
     digits = [max(4, decimals_for(float(checks.cases[name].max()))) for name in ("leverage", "influence")]
@@ -261,13 +252,23 @@ def checks_page(checks: Checks) -> Page:
         f"{checks.outcome}: checks of the fit",
         "figures to think with, not marks to pass",
         (
-            Section("What was looked at", blocks=(Sentences(tuple(lines)),)),
+            findings_section(checks.findings),
             Section(
                 "Cases that weigh most", f"residuals standardised; influence is Cook's distance{against}", (table,)
             ),
             *([] if checks.clusters is None else [clusters_section(checks.clusters, checks.against)]),
         ),
     )
+
+
+def findings_section(findings: Sequence[Finding]) -> Section:
+    """Describe what was looked at, what it means and what would do."""
+    lines = []
+    for f in findings:
+        way = f" What would do: {f.way_on}." if f.way_on else ""
+        meaning = f.meaning if f.meaning[0] == "`" else f.meaning[0].upper() + f.meaning[1:]
+        lines.append((f"`{f.about}`: {f.figures}. {meaning}.{way}", ()))
+    return Section("What was looked at", blocks=(Sentences(tuple(lines)),))
 
 
 def of_whole(cluster: str) -> str:

@@ -7,6 +7,7 @@ import math
 import pandas as pd
 
 from markbase.core.diagnostics.classification import Classification
+from markbase.core.diagnostics.log_odds import LogisticChecks
 from markbase.core.errors import count_noun, listed
 from markbase.core.formatting import (
     as_percent,
@@ -25,7 +26,7 @@ from markbase.core.formatting import (
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.tables import rows_of
 from markbase.show.equation import equation_blocks
-from markbase.show.fit import errors_text, of_whole, reading_blocks, rows_section
+from markbase.show.fit import clusters_section, errors_text, findings_section, of_whole, reading_blocks, rows_section
 from markbase.show.page import LEVEL_INDENT, Facts, Page, Row, Section, Sentences, Strip, Table
 from markbase.show.statistics import coefficients_table, scale_of
 
@@ -231,7 +232,17 @@ def calibration_section(fit: LogisticFit) -> Section:
     return Section("Calibration", note, (Table(heads, tuple(rows), frozenset({0, 1, 2, 3, 4})),))
 
 
-def cases_page(fit: LogisticFit, table: pd.DataFrame) -> Page:
+def logistic_checks_page(checks: LogisticChecks) -> Page:
+    """Describe the checks of a logistic fit: what was looked at, what it means and what would do; then cases, and clusters."""
+    found = [] if checks.clusters is None else [clusters_section(checks.clusters, checks.against, ratios=True)]
+    return Page(
+        f"{checks.outcome}: checks of the fit",
+        "figures to think with, not marks to pass",
+        (findings_section(checks.findings), cases_section(checks.event, checks.cases), *found),
+    )
+
+
+def cases_section(event: str, table: pd.DataFrame) -> Section:
     """Describe cases that weigh most, as the `cases` of a fit returned them."""
     name = str(table.columns[0])
     digits = [max(4, decimals_for(float(table[name].max()))) for name in ("leverage", "influence")]
@@ -239,12 +250,10 @@ def cases_page(fit: LogisticFit, table: pd.DataFrame) -> Page:
         Row((str(r[0]), str(r[1]), as_percent(r[2]), number(r[3], 2), *map(number, r[4:6], digits)))
         for r in table.itertuples(index=False, name=None)
     )
-    heads = (name, "observed", f"probability of {fit.event}", "residual", "leverage", "influence")
+    heads = (name, "observed", f"probability of {event}", "residual", "leverage", "influence")
     text = (
         "Influence is about what leaving the case out would move, over all coefficients; above 1 is much. A large residual is somebody the "
         "model did not expect: look whether the row is right before leaving it out, and say so if you do."
     )
     blocks = (Table(heads, rows, frozenset({2, 3, 4, 5})), Sentences(((text, ()),)))
-    return Page(
-        f"{fit.outcome.name} = {fit.event}: cases", fit.data_name, (Section("Cases that weigh most", blocks=blocks),)
-    )
+    return Section("Cases that weigh most", blocks=blocks)

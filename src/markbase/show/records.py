@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from markbase.core.comparison.comparison import Comparison
     from markbase.core.comparison.score import Score
     from markbase.core.diagnostics.classification import Classification
+    from markbase.core.diagnostics.log_odds import LogisticChecks
     from markbase.core.diagnostics.residuals import Checks
     from markbase.core.results.linear import LinearFit
     from markbase.core.results.logistic import LogisticFit
@@ -174,6 +175,14 @@ def checks_record(checks: Checks) -> dict[str, Any]:
         "cases": _rows(checks.cases),
         "clusters": None if checks.clusters is None else _rows(checks.clusters),
         "intraclass": None if checks.intraclass is None else checks.intraclass._asdict(),
+        "findings": [dataclasses.asdict(f) for f in checks.findings],
+    }
+
+
+def logistic_checks_record(checks: LogisticChecks) -> dict[str, Any]:
+    """Return what was looked at in a logistic fit as plain data."""
+    return {
+        "lines": None if checks.lines is None else _rows(checks.lines),
         "findings": [dataclasses.asdict(f) for f in checks.findings],
     }
 

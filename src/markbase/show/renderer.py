@@ -12,6 +12,7 @@ from markbase.core.comparison.cross_validation import CrossValidation
 from markbase.core.comparison.dominance import Dominance
 from markbase.core.comparison.score import Score
 from markbase.core.diagnostics.classification import Classification
+from markbase.core.diagnostics.log_odds import LogisticChecks
 from markbase.core.diagnostics.residuals import Checks
 from markbase.core.display import Renderer, suiting
 from markbase.core.results.linear import LinearFit
@@ -41,7 +42,7 @@ from markbase.show.equation import equation_page, lines_page
 from markbase.show.fit import checks_page, fit_page, reading_page, stored_page
 from markbase.show.guide import guide_page
 from markbase.show.html import to_html
-from markbase.show.logistic import classification_page, logistic_page
+from markbase.show.logistic import classification_page, logistic_checks_page, logistic_page
 from markbase.show.page import Page
 from markbase.show.reliability import reliability_page
 from markbase.show.screen import pruned_page, screen_page, specifications_page
@@ -58,6 +59,7 @@ _PAGES: dict[type, Callable[[Any], Page]] = {
     Lines: lines_page,
     LogisticFit: logistic_page,
     Checks: checks_page,
+    LogisticChecks: logistic_checks_page,
     Classification: classification_page,
     Comparison: comparison_page,
     CrossValidation: cross_validation_page,

@@ -21,7 +21,6 @@ from markbase.core.tables import rows_of, table_of
 if TYPE_CHECKING:
     from markbase.core.inference.standard_errors import Over
     from markbase.core.results.any_fit import AnyFit
-    from markbase.core.results.linear import LinearFit
 
 _MOST = 0.75
 """A cluster with a larger share of the squared movements of an estimate is one that it hangs on."""
@@ -96,7 +95,7 @@ def moved_most(table: pd.DataFrame) -> pd.DataFrame:
     return ordered.drop(columns="size").reset_index(drop=True)
 
 
-def clusters_finding(fit: LinearFit) -> tuple[pd.DataFrame | None, list[Finding]]:
+def clusters_finding(fit: AnyFit) -> tuple[pd.DataFrame | None, list[Finding]]:
     """Return what leaving out each cluster would move most, and what is to be said of it; None without clusters."""
     if fit.cluster is None or not few_enough(fit):
         return None, []
@@ -105,7 +104,10 @@ def clusters_finding(fit: LinearFit) -> tuple[pd.DataFrame | None, list[Finding]
     except FitError:  # levels taken out lie in several clusters
         return None, []
     alone = table[table["without"].isna()]
-    return moved_most(table), [*_on_those_alone(fit.cluster.name, alone), *_on_largest(fit.cluster.name, table)]
+    return moved_most(table), [
+        *_on_those_alone(fit.cluster.name, alone),
+        *_on_largest(fit.cluster.name, table, fit.family.ratios),
+    ]
 
 
 def _on_those_alone(name: str, alone: pd.DataFrame) -> list[Finding]:
@@ -124,7 +126,7 @@ def _on_those_alone(name: str, alone: pd.DataFrame) -> list[Finding]:
     ]
 
 
-def _on_largest(name: str, table: pd.DataFrame) -> list[Finding]:
+def _on_largest(name: str, table: pd.DataFrame, ratios: bool) -> list[Finding]:
     known = table[table["moves"].notna() & (table["term"] != "(intercept)")]
     if not len(known):
         return []
@@ -134,7 +136,7 @@ def _on_largest(name: str, table: pd.DataFrame) -> list[Finding]:
     first = rows_of(known)[int(np.argmax(share if hangs else squares))]
     decimals = decimals_for(first.se)
     figures = (
-        f"largest movement {number(first.moves, 2)} standard errors: `{label_of(first.term, first.level)}` is {number(first.estimate, decimals)}, "
+        f"largest movement {number(first.moves, 2)} standard errors: `{label_of(first.term, first.level)}` is {number(first.estimate, decimals)}{' in log odds' if ratios else ''}, "
         f"and {number(first.without, decimals)} without `{name}` `{first.cluster}`"
     )
     if not hangs:

@@ -8,12 +8,12 @@ from dataclasses import dataclass
 import pandas as pd
 
 from markbase.core.arguments import checked
-from markbase.core.comparison.block_changes import AnyFit, change_between
 from markbase.core.design.requested_terms import term_name
 from markbase.core.design.terms import POWER_MARKS, Term, contains, keys_of, variables_of
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, listed, near, quoted
 from markbase.core.formatting import decimals_for, number
+from markbase.core.results.changes import AnyFit, change_between
 from markbase.core.results.fit_statistics import LinearStrength
 from markbase.core.results.movements import movements, worth_telling
 from markbase.core.study.derived_values import origins

@@ -7,10 +7,10 @@ from collections.abc import Sequence
 
 import pandas as pd
 
-from markbase.core.comparison.block_changes import AnyFit, Change
 from markbase.core.design.terms import variables_of
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, number, p_phrase, points, short, without_zero
+from markbase.core.results.changes import AnyFit, Change
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.movements import keeps_its_meaning, movements, worth_telling
 from markbase.core.results.statements import Reading, Statement

@@ -19,11 +19,11 @@ import pandas as pd
 import scipy.special as sp
 
 from markbase.core.arguments import checked_methods
-from markbase.core.comparison.block_changes import Change, change_between
 from markbase.core.comparison.block_sentences import make_block_reading
 from markbase.core.comparison.bootstrap import Bootstrap, bootstrap
 from markbase.core.display import Shown
 from markbase.core.errors import MarkbaseError, near
+from markbase.core.results.changes import Change, change_between
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.movements import COLUMNS, movements

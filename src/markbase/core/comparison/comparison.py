@@ -11,10 +11,10 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.arguments import told_value
-from markbase.core.comparison.block_changes import AnyFit, change_between
 from markbase.core.design.terms import keys_of, variables_of
 from markbase.core.display import ShownTables
 from markbase.core.errors import FitError, MarkbaseError, listed, quoted
+from markbase.core.results.changes import AnyFit, change_between
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.row_functions import all_of

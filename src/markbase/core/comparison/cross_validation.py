@@ -10,10 +10,10 @@ from numpy.typing import NDArray
 
 from markbase.core.arguments import checked
 from markbase.core.checks.folds import folds_of, predicted_in_turn
-from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.diagnostics.error_measures import AREA, error_measures
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError
+from markbase.core.results.changes import AnyFit
 
 Array = NDArray[np.float64]
 

@@ -23,7 +23,6 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.arguments import checked
-from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.bootstrap import corrected_ends, drawn_words, sampled_shares
 from markbase.core.comparison.term_sets import (
@@ -39,6 +38,7 @@ from markbase.core.design.terms import Term
 from markbase.core.display import ShownTables
 from markbase.core.errors import FitError, NoRowsError, count_noun, listed, quoted
 from markbase.core.formatting import without_zero
+from markbase.core.results.changes import AnyFit
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import records_of, rows_of
 

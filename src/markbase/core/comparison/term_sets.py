@@ -11,11 +11,11 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.comparison.block_changes import AnyFit
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.design.terms import Term, variables_of
 from markbase.core.errors import FitError
 from markbase.core.inference.standard_errors import Errors
+from markbase.core.results.changes import AnyFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.study.derived_values import origins
 

@@ -9,8 +9,11 @@ import pandas as pd
 from markbase.core.checks.clusters_left_out import without_clusters
 from markbase.core.checks.linear_checks import bends_of, check_fit, views_of
 from markbase.core.checks.logistic_checks import calibration_of, cases_of, classification_of
+from markbase.core.checks.logistic_findings import bends_of as bends_in_log_odds
+from markbase.core.checks.logistic_findings import check_logistic
 from markbase.core.checks.spread import spread_of
 from markbase.core.diagnostics.classification import Classification
+from markbase.core.diagnostics.log_odds import LogisticChecks
 from markbase.core.diagnostics.residuals import Checks, Spread, Views
 from markbase.core.reading.equation import make_equation, make_lines
 from markbase.core.reading.guide import make_guide
@@ -38,11 +41,14 @@ class _Readers:
     def checks(self, fit: Any, most: int, order: Any) -> Checks:
         return check_fit(fit, most, order)
 
+    def logistic_checks(self, fit: Any, most: int) -> LogisticChecks:
+        return check_logistic(fit, most)
+
     def without_clusters(self, fit: Any) -> pd.DataFrame:
         return without_clusters(fit)
 
     def bends(self, fit: Any) -> pd.DataFrame:
-        return bends_of(fit)
+        return bends_in_log_odds(fit) if isinstance(fit, LogisticFit) else bends_of(fit)
 
     def spread(self, fit: Any) -> Spread:
         return spread_of(fit)

@@ -169,9 +169,9 @@ class Grouped(Estimated):
         5   bass    tenor       -2.24 -4.27 -0.22
         >>> fit.between("voice", "dunnett")[["level", "against", "difference", "low", "high"]].round(2)
              level against  difference   low  high
-        0  soprano    alto       -1.37 -2.96  0.23
-        1    tenor    alto        3.94  1.79  6.09
-        2     bass    alto        1.69 -0.22  3.60
+        0  soprano    alto       -1.37 -2.97  0.24
+        1    tenor    alto        3.94  1.75  6.12
+        2     bass    alto        1.69 -0.24  3.63
         """
         term = self.variable(group, "categorical")
         rows = self._level_rows(term, at)

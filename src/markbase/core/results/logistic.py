@@ -29,6 +29,7 @@ from markbase.core.tables import own_table
 
 if TYPE_CHECKING:
     from markbase.core.diagnostics.classification import Classification
+    from markbase.core.diagnostics.log_odds import LogisticChecks
 
 Array = NDArray[np.float64]
 
@@ -42,7 +43,7 @@ class LogisticFit(Probabilities):
     """
 
     _same_from_every_base: ClassVar[frozenset[str]] = frozenset(
-        {"_fitted", "left_out", "overall", "own_measures", "ratios", "strength"}
+        {"_bends", "_fitted", "left_out", "overall", "own_measures", "ratios", "strength"}
     )
     at_end: Point
     """The likelihood at the estimates."""
@@ -258,6 +259,35 @@ class LogisticFit(Probabilities):
         0.58
         """
         return readers().classification(self, cut, folds, seed)
+
+    @cached_property
+    def _bends(self) -> pd.DataFrame:
+        return readers().bends(self)
+
+    def checks(self, *, most: int = 10) -> LogisticChecks:
+        """Check the fit: straight lines in the log odds, cases, and clusters that a result hangs on.
+
+        Parameters
+        ----------
+        most : int
+            How many cases to list, those that weigh most.
+
+        Returns
+        -------
+        LogisticChecks
+            Each figure with what it means here and what would do; print it, or take its `findings`. How well the fit tells people
+            apart is in `classification` and `calibration`.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_logistic(study, "stays", ["age", "voice"], event="yes")
+        >>> fit.checks().lines[["term", "p", "bend"]].round(2)
+          term     p    bend
+        0  age  0.95  upward
+        """
+        return readers().logistic_checks(self, most)
 
     def calibration(self, parts: int = 10) -> pd.DataFrame:
         """Compare predicted probabilities with observed shares, in parts of rising probability.

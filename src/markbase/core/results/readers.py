@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from markbase.core.diagnostics.classification import Classification
+    from markbase.core.diagnostics.log_odds import LogisticChecks
     from markbase.core.diagnostics.residuals import Checks, Spread, Views
     from markbase.core.results.statements import Equation, Guide, Lines, Reading
 
@@ -40,12 +41,16 @@ class Readers(Protocol):
         """Check a linear fit."""
         ...
 
+    def logistic_checks(self, fit: Any, most: int) -> LogisticChecks:
+        """Check a logistic fit."""
+        ...
+
     def without_clusters(self, fit: Any) -> pd.DataFrame:
         """Tell every coefficient without each cluster."""
         ...
 
     def bends(self, fit: Any) -> pd.DataFrame:
-        """Test the square of each numeric column, added to a linear fit."""
+        """Test the square of each numeric column, added to a fit."""
         ...
 
     def spread(self, fit: Any) -> Spread:

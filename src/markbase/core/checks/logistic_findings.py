@@ -1,0 +1,107 @@
+"""Checking a logistic fit: whether log odds are straight along numeric columns, cases, clusters that a result hangs on."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pandas as pd
+
+from markbase.core.checks.clusters_left_out import clusters_finding
+from markbase.core.checks.linear_checks import case_words
+from markbase.core.design.terms import levels_against, single
+from markbase.core.diagnostics.log_odds import LogisticChecks
+from markbase.core.diagnostics.residuals import Finding
+from markbase.core.errors import CollinearityError, SeparationError, listed, quoted
+from markbase.core.formatting import number, p_phrase, plain, short
+from markbase.core.results.changes import change_between
+from markbase.core.rows.parts import in_parts
+from markbase.core.study.column import Column
+from markbase.core.tables import records_of
+
+if TYPE_CHECKING:
+    from markbase.core.results.logistic import LogisticFit
+
+_LARGE_DISTANCE = 1.0
+
+
+def check_logistic(fit: LogisticFit, most: int) -> LogisticChecks:
+    """Make the checks of a logistic fit that are not about its classification."""
+    lines = None if in_parts(fit.outcome.values) else fit._bends.copy()
+    cases = fit.cases(most)
+    clusters, on_clusters = clusters_finding(fit)
+    findings = [*_on_lines(fit, lines), *([_on_cases(cases)] if len(cases) else []), *on_clusters]
+    if fit.possible_cluster:
+        name = fit.possible_cluster.name
+        means = "may go together, which no figure here shows"
+        findings.append(Finding("rows together", f"rows of one `{name}`", means, f"cluster the errors by `{name}`"))
+    told = f"{fit.outcome.name} = {fit.event}"
+    return LogisticChecks(told, lines, cases, clusters, tuple(findings), levels_against(fit.model_terms), fit.event)
+
+
+def bends_of(fit: LogisticFit) -> pd.DataFrame:
+    """Test the square of each numeric column, added to the model: by the likelihood ratio, or by Wald's test with errors of other kinds.
+
+    One that foretells the outcome together with the others has no test, NaN; a column of two values has no square of its own.
+    """
+    records = []
+    for term in (t for t in fit.model_terms if t.kind == "numeric"):
+        square = Column(f"{term.name} squared", "numeric", (term.column.values - fit.rows_used.middle(term.name)) ** 2)
+        try:
+            more = fit._with_more([single(square)])
+        except CollinearityError:  # it is in the model already
+            continue
+        except SeparationError:
+            records.append([term.name, np.nan, np.nan, np.nan, ""])
+            continue
+        change = change_between(fit, more)
+        (place,) = more.term_tests.beyond(fit.model_terms)
+        bend = "upward" if more.solution.coefficients[place] > 0 else "downward"
+        records.append([term.name, change.statistic, change.df_rest, change.p, bend])
+    return pd.DataFrame(records, columns=["term", "statistic", "df_rest", "p", "bend"])
+
+
+def _on_lines(fit: LogisticFit, lines: pd.DataFrame | None) -> list[Finding]:
+    what = "straight lines"
+    if lines is None:
+        figures = "not looked at, since rows are read in parts and every numeric column takes a fit"
+        names = [f"`{t.name}`" for t in fit.model_terms if t.kind == "numeric"]
+        way = "add the square of a column to the model"
+        return (
+            [Finding(what, figures, f"nothing says whether the log odds are straight along {listed(names)}", way)]
+            if names
+            else []
+        )
+    if not len(lines):
+        return []
+    told = [
+        f"`{r['term']}` {_test(r)}, {p_phrase(r['p'])}"
+        if np.isfinite(r["statistic"])
+        else f"`{r['term']}` not tested, as its square foretells the outcome"
+        for r in records_of(lines)
+    ]
+    bent = lines[lines["p"] < fit.alpha]
+    if not len(bent):
+        return [Finding(what, "; ".join(told), "no clear evidence that the log odds bend along any numeric column", "")]
+    along = listed([f"`{r['term']}` ({r['bend']})" for r in records_of(bent)])
+    means = f"the log odds bend along {along}: one odds ratio a step tells only their average"
+    way = f"a square of {listed(quoted(bent['term']), 'or')} (centred first), a logarithm or cutting into groups may fit better; see the calibration too"
+    return [Finding(what, "; ".join(told), means, way)]
+
+
+def _test(r: Mapping[str, Any]) -> str:
+    kind = f"F(1, {plain(r['df_rest'])})" if np.isfinite(r["df_rest"]) else "chi²(1)"
+    return f"{kind} = {number(r['statistic'], 2)}"
+
+
+def _on_cases(cases: pd.DataFrame) -> Finding:
+    first, name = cases.iloc[0], str(cases.columns[0])
+    figures = (
+        f"largest distance {short(float(first['influence']))} (Pregibon's; {case_words(name, first[name])}), largest residual among these "
+        f"{number(float(cases['residual'].abs().max()), 2)}"
+    )
+    if first["influence"] > _LARGE_DISTANCE:
+        way = "look whether its row is right; if it is, tell the fit with and without it"
+        return Finding("cases", figures, "one case alone moves the fit", way)
+    return Finding("cases", figures, "no single case moves the fit by much", "")

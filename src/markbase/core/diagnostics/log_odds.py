@@ -1,0 +1,31 @@
+"""What was looked at in a logistic fit: straight lines in the log odds, cases, clusters."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import pandas as pd
+
+from markbase.core.diagnostics.residuals import Finding
+from markbase.core.display import ShownTables
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class LogisticChecks(ShownTables):
+    """The checks of a logistic fit: none is a bare pass or fail."""
+
+    outcome: str
+    """The outcome, with its event."""
+    lines: pd.DataFrame | None
+    """One row a numeric column: `term`, `statistic` (chi-squared, or F, of its square, added to the model), `df_rest`, `p`, `bend` (which way the
+    log odds bend); None where rows come in parts, since every column takes a fit."""
+    cases: pd.DataFrame
+    """The cases that weigh most, as `LogisticFit.cases` lists them."""
+    clusters: pd.DataFrame | None
+    """Of each cluster the coefficient that leaving it out would move most, as of a linear fit; None without clusters, or with more than 1,000."""
+    findings: tuple[Finding, ...]
+    """All of it, with what it means and what would do."""
+    against: str = ""
+    """What the levels of each group are compared with, in words; empty without groups."""
+    event: str = ""
+    """The side of the outcome whose probability the cases have."""
