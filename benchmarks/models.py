@@ -105,6 +105,16 @@ def ends(fit: Any) -> None:
         raise mb.FitError(f"{missing.to_numpy().tolist()} have no interval.")
 
 
+def corrected(fit: Any, group: str, correction: str) -> None:
+    """Refuse p that is smaller for being corrected, and intervals that say otherwise than it."""
+    table = fit.between(group, correction).dropna(subset=["p"])
+    clear = (table["low"] > 0) | (table["high"] < 0)
+    told = (table["p_corrected"] < fit.alpha) == clear
+    near = (table["p_corrected"] - fit.alpha).abs() < 1e-6  # their last digits may differ
+    if not (told | near).all() or not (table["p_corrected"] >= table["p"] * (1 - 1e-12)).all():
+        raise RuntimeError(f"{correction}: p and intervals disagree\n{table}")
+
+
 def questions(fit: Any, again: Callable[[], Any], folder: Path) -> Iterator[tuple[str, Callable[[], Any]]]:
     """Tell what is asked of a fit."""
     linear = isinstance(fit, mb.LinearFit)
@@ -114,7 +124,7 @@ def questions(fit: Any, again: Callable[[], Any], folder: Path) -> Iterator[tupl
     yield "ends", lambda: ends(fit)
     yield "report", lambda: mb.report(fit, folder / "r.html")
     yield "manuscript", lambda: mb.write_document(fit, folder / "m.md")
-    yield "checks", lambda: str(fit.checks() if linear else fit.classification())
+    yield "checks", lambda: str(fit.checks()) + ("" if linear else str(fit.classification()))
     yield "figures", lambda: (mb.draw_coefficients(fit), mb.draw_checks(fit) if linear else mb.draw_calibration(fit))
     if fit.cluster is not None:
         yield "clusters", lambda: (fit.without_clusters(), mb.draw_clusters(fit))
@@ -126,6 +136,8 @@ def questions(fit: Any, again: Callable[[], Any], folder: Path) -> Iterator[tupl
         if own.is_categorical:
             yield "groups", lambda own=own: (fit.groups(own.name), mb.draw_groups(fit, own.name))
             yield "pairs", lambda own=own: fit.between(own.name, margin=1.5)
+            for correction in ("dunnett", "scheffe"):
+                yield "pairs", lambda own=own, correction=correction: corrected(fit, own.name, correction)
             yield "base", lambda own=own: str(fit.rebase(own.name, own.labels[-1]))
         else:
             yield "slopes", lambda own=own: fit.simple_slopes(own.name)

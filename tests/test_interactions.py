@@ -240,6 +240,33 @@ def test_rows_that_are_not_used_change_no_number(kind):
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("errors", ["classical", "HC3"])
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_simple_effects_are_the_tests_of_a_group_where_the_other_is_at_its_base(kind, errors):
+    frame = pd.DataFrame(made_up(400))
+    frame["high"] = np.where(frame["score"] > frame["score"].median() + 5 * np.sin(frame["age"]), "y", "n")
+    terms = ["voice", "day", "age", mb.interaction("voice", "day")]
+
+    def fitted(base, terms=terms, **more):
+        study = mb.Study(frame).mark("day", base).mark("voice", "tenor")
+        if kind == "linear":
+            return mb.fit_linear(study, "score", terms, errors=errors, **more)
+        return mb.fit_logistic(study, "high", terms, event="y", errors=errors, **more)
+
+    own = fitted("Mon").simple_effects("voice", by="day")
+    assert own["within"].tolist() == ["Mon", "Tue", "Wed"]
+    for row in own.itertuples():
+        table = fitted(row.within).terms.set_index("term").loc["voice"]
+        wald = ["wald", "wald_p"] if "wald" in table else ["statistic", "p"]
+        assert (row.df, row.statistic, row.p) == (3, *(pytest.approx(v, rel=1e-7) for v in table[wald]))
+    plain = fitted("Mon", ["voice", "day", "age"])
+    (row,) = plain.simple_effects("voice", by="day").to_dict("records")
+    assert (row["within"], row["p"]) == ("every level", plain.group_test("voice").p)
+    with pytest.raises(mb.MarkbaseError, match="two different groups"):
+        plain.simple_effects("voice", by="voice")
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 @pytest.mark.parametrize("weights", [{}, {"weights": "w", "weights_are": "frequency"}], ids=["rows", "counted"])
 def test_cells_of_two_groups_are_averages_over_rows_set_to_both_levels(weights):
     """By hand: every row set to both levels, predicted, and averaged; the intervals are those of one group of all cells."""

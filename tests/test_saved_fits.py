@@ -27,7 +27,7 @@ ASKED = {
     "expected": (None,), "fall": None, "group_test": ("voice",), "groups": ("voice",), "identified": None,
     "moves_with": ("age",), "not_averaged": ("voice",), "observed": (None,), "on_rows": (np.arange(250) < 200,), "only": (["voice"],),
     "planned": ("voice", ["tenor"]), "predict": ({"age": 40.0, "km": 3.0, "voice": "tenor", "day": "Mon"},),
-    "rebase": ("voice", "tenor"), "rows_for": (["voice"],), "simple_slopes": ("age", {"by": "km"}),
+    "rebase": ("voice", "tenor"), "rows_for": (["voice"],), "simple_effects": ("voice", "day"), "simple_slopes": ("age", {"by": "km"}),
     "slope_at": ("age", {"at": {"km": 2.0}}), "slope_depends_on": ("age",), "turning_point": ("age",),
     "turning_points": ("age",), "variable": None, "without": ("day",),
 }  # fmt: skip

@@ -217,6 +217,8 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
             continue
         record["groups"][both] = cells_record(fit, first, second, entry.correction)
         results.tables |= {f"{name}-{first}-and-{second}-cells": means, f"{name}-{first}-and-{second}-pairs": pairs}
+        effects = pd.concat([fit.simple_effects(first, by=second), fit.simple_effects(second, by=first)])
+        results.tables[f"{name}-{first}-and-{second}-effects"] = effects
     if slopes:
         held = {name: list(values) for name, values in entry.at.items()} or None
         told = {f"{n} by {by}" if by else n: fit.simple_slopes(n, by=by, at=held) for n, by in slopes}

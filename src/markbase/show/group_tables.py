@@ -8,6 +8,7 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
+import pandas as pd
 
 from markbase.core.formatting import (
     decimals_for,
@@ -28,7 +29,7 @@ from markbase.core.reading.group_cautions import about_clusters
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.tables import records_of, rows_of
 from markbase.show.equivalence import equivalence_section
-from markbase.show.page import Facts, Row, Section, Strip, Table
+from markbase.show.page import Facts, Row, Section, Sentences, Strip, Table
 from markbase.show.statistics import Entry, Statistic, laid_out, scale_of, scale_over
 
 _CORRECTED = {
@@ -187,6 +188,8 @@ def cells_sections(fit: AnyFit, first: str, second: str, correction: str = "holm
         note += "; their interaction is not a term: the difference between two levels is the same at every level of the other"
     table = Table(heads, tuple(rows), frozenset({2, 3, 4}), wide=-1)
     sections = [Section(f"{first} and {second} together", note, (table,))]
+    if depends:
+        sections.append(_effects_section(fit, first, second, together is not None and not deeper))
     for of, other in ((first, second), (second, first)):
         own = pairs[pairs["of"] == of] if len(pairs) else pairs
         if not depends:
@@ -202,6 +205,30 @@ def cells_sections(fit: AnyFit, first: str, second: str, correction: str = "holm
                 )
             sections.append(replace(found, note=scope + found.note))
     return sections
+
+
+def _effects_section(fit: AnyFit, first: str, second: str, tested: bool) -> Section:
+    """Describe the joint tests of each of two groups within every level of the other."""
+    told = pd.concat([fit.simple_effects(of, by=by) for of, by in ((first, second), (second, first))])
+    others = [second] * fit.variable(second, "categorical").size + [first] * fit.variable(first, "categorical").size
+    rows = [
+        Row((f"{r.of}, where {other} is {r.within}", _test_text(r), p_value(r.p)))
+        for r, other in zip(rows_of(told), others, strict=True)
+    ]
+    words = "Clear within one level and not within another is no evidence that the effects differ"
+    words += (
+        ": that is what the test of the interaction says." if tested else "; that is what interactions are tested for."
+    )
+    blocks = (Table(("differences of", "test", "p"), tuple(rows), frozenset({2})), Sentences(((words, ()),)))
+    note = "all levels of one group within a level of the other, p each by itself"
+    return Section("Simple effects", note + ("; of log odds" if fit.family.ratios else ""), blocks)
+
+
+def _test_text(test: Any) -> str:
+    if math.isnan(test.statistic):
+        return "–"
+    kind = f"F({test.df}, {plain(test.df_rest)})" if math.isfinite(test.df_rest) else f"Wald chi²({test.df})"
+    return f"{kind} = {number(test.statistic, 2)}"
 
 
 def planned_sections(

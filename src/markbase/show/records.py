@@ -137,7 +137,8 @@ def groups_record(
 def cells_record(fit: LinearFit | LogisticFit, first: str, second: str, correction: str) -> dict[str, Any]:
     """Return two groups of a fit together as plain data: every combination, and the pairs within each level."""
     means, pairs = fit.cell_means(first, second, correction=correction)
-    return {"means": _rows(means), "correction": correction, "pairs": _rows(pairs)}
+    effects = [row for of, by in ((first, second), (second, first)) for row in _rows(fit.simple_effects(of, by=by))]
+    return {"means": _rows(means), "effects": effects, "correction": correction, "pairs": _rows(pairs)}
 
 
 def coding_record(coding: Coding) -> dict[str, Any]:

@@ -3,15 +3,50 @@
 from __future__ import annotations
 
 import itertools
+import math
 from collections.abc import Callable
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
+from markbase.core.design.terms import Variable
 from markbase.core.errors import MarkbaseError
 from markbase.core.inference.corrections import WITH_ONE_LEVEL
 from markbase.core.results.compared_pairs import pairs_table
 from markbase.core.results.estimates import Estimated
+from markbase.core.results.fit_statistics import OverallTest
+
+Array = NDArray[np.float64]
+EVERY_LEVEL = "every level"
+_UNTESTED = OverallTest(math.nan, 0, math.nan, math.nan)
+
+
+def simple_effects_of(fit: Estimated, group: str, by: str, whole: Callable[[str], OverallTest]) -> pd.DataFrame:
+    """Test the differences between the levels of a group within each level of another, as `simple_effects`."""
+    inner, outer = fit.variable(group, "categorical"), fit.variable(by, "categorical")
+    rows = _cell_rows(fit, inner, outer)
+    if not any({group, by} <= set(t.names) for t in fit.model_terms):
+        tests = {EVERY_LEVEL: whole(group)}
+    else:
+        tests = {}
+        for j, within in enumerate(outer.labels):
+            here = np.array([row for (_, other), row in rows.items() if other == j])[:, fit.solution.columns]
+            none = len(here) < 2  # one level, and nothing to compare it with
+            tests[within] = _UNTESTED if none else fit._as_overall(fit.inner.joint(here[1:] - here[0]))
+    records = [[within, group, t.df, t.statistic, t.df_rest, t.p] for within, t in tests.items()]
+    return pd.DataFrame(records, columns=["within", "of", "df", "statistic", "df_rest", "p"])
+
+
+def _cell_rows(fit: Estimated, first: Variable, second: Variable) -> dict[tuple[int, int], Array]:
+    """Return the mean columns of every combination of two groups that rows have, by the places of its levels."""
+    if first.name == second.name:
+        raise MarkbaseError(f"Name two different groups; `{first.name}` was given twice.")
+    counts = fit.rows_used.counts_at((first.name, second.name))
+    return {
+        (int(i), int(j)): fit._sample.row({first.name: np.eye(first.size)[i], second.name: np.eye(second.size)[j]})
+        for i, j in np.argwhere(counts > 0)
+    }
 
 
 def cell_means_of(
@@ -19,13 +54,7 @@ def cell_means_of(
 ) -> tuple[pd.DataFrame, pd.DataFrame]:
     """Tell the adjusted mean of every combination of two groups, and the pairs within each, as `cell_means`."""
     a, b = fit.variable(first, "categorical"), fit.variable(second, "categorical")
-    if first == second:
-        raise MarkbaseError(f"Name two different groups; `{first}` was given twice.")
-    counts = fit.rows_used.counts_at((first, second))
-    rows = {
-        (i, j): fit._sample.row({first: np.eye(a.size)[i], second: np.eye(b.size)[j]})
-        for i, j in np.argwhere(counts > 0)
-    }
+    rows, counts = _cell_rows(fit, a, b), fit.rows_used.counts_at((first, second))
     keys = list(rows)
     settings = [{first: np.eye(a.size)[i], second: np.eye(b.size)[j]} for i, j in keys]
     adjusted, se, low, high = fit._adjusted(settings)
@@ -68,7 +97,7 @@ def cell_means_of(
             table = pd.concat(tables, ignore_index=True)
         else:
             table = between(inner.name, correction)
-            within = ["every level"] * len(table)
+            within = [EVERY_LEVEL] * len(table)
         table.insert(0, "of", inner.name)
         table.insert(0, "within", within)
         families.append(table)

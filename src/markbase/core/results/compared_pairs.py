@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.design.terms import Variable
-from markbase.core.errors import MarkbaseError
+from markbase.core.errors import FitError, LevelError, MarkbaseError, near
 from markbase.core.inference.corrections import check_correction
 from markbase.core.inference.distributions import p_of_t
 from markbase.core.inference.joint_t import LargestOf
@@ -18,6 +18,8 @@ from markbase.core.results.equivalence import with_equivalence
 from markbase.core.results.estimates import Estimated
 
 Array = NDArray[np.float64]
+OTHERS = "others"
+_SUMS_TO_ZERO = 1e-9
 _MOST_PAIRS = 50_000
 _MOST_TOGETHER = 100
 """Comparisons with one level of which the joint distribution is worked out."""
@@ -31,6 +33,37 @@ def check_pairs(group: Variable) -> None:
             f"`{group.name}` has {group.size:,} levels, and {count:,} pairs of them are more than the {_MOST_PAIRS:,} that are compared: plan the "
             f"comparisons that the question is about, compare each level with the base, or merge levels."
         )
+
+
+def planned_weights(
+    group: Variable, comparisons: Mapping[str, Mapping[str, float]] | Sequence[str]
+) -> list[tuple[str, str, Array]]:
+    """Return of each planned comparison its name, what is compared with, and the weights of the levels, shape (levels,)."""
+    if isinstance(comparisons, str):
+        comparisons = [comparisons]
+    labels, others = group.labels, group.size - 1
+    if not isinstance(comparisons, Mapping):
+        comparisons = {
+            level: {v: 1.0 if v == level else -1.0 / others for v in labels} if level in labels else {level: 1.0}
+            for level in comparisons
+        }
+    if not comparisons:
+        raise MarkbaseError(f"Name at least one comparison of the levels of `{group.name}`.")
+    found = []
+    for name, weights in comparisons.items():
+        full = np.zeros(group.size)
+        for level, weight in weights.items():
+            if level not in labels:
+                raise LevelError(f"`{group.name}` has no level `{level}` in the rows used.{near(str(level), labels)}")
+            full[labels.index(level)] = weight
+        if abs(full.sum()) > _SUMS_TO_ZERO * np.abs(full).max(initial=0) or not full.any():
+            raise FitError(
+                f"The weights of a comparison sum to 0, and those of `{name}` sum to {full.sum():g}: for instance "
+                f"{{{labels[0]!r}: 1, {labels[-1]!r}: -1}}."
+            )
+        against = [v for v, w in zip(labels, full, strict=True) if w < 0]
+        found.append((name, f"mean of {OTHERS}" if len(against) == others > 1 else " + ".join(against), full))
+    return found
 
 
 def pairs_table(

@@ -4,33 +4,26 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
-from typing import ClassVar, Self
+from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.design.terms import Variable
-from markbase.core.errors import FitError, LevelError, MarkbaseError, near
+from markbase.core.errors import FitError, MarkbaseError, near
 from markbase.core.inference.corrections import OF_ALL_PAIRS, WITH_ONE_LEVEL
-from markbase.core.results.cell_means import cell_means_of
-from markbase.core.results.compared_pairs import check_pairs, pairs_table
-from markbase.core.results.estimates import Estimated
+from markbase.core.results.cell_means import cell_means_of, simple_effects_of
+from markbase.core.results.compared_pairs import check_pairs, pairs_table, planned_weights
 from markbase.core.results.fit_statistics import OverallTest
-from markbase.core.study.column import Base
+from markbase.core.results.retelling import Retold
 
 Array = NDArray[np.float64]
-OTHERS = "others"
-_SUMS_TO_ZERO = 1e-9
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Grouped(Estimated):
+class Grouped(Retold):
     """An estimated regression with its groups to be read."""
-
-    _same_from_every_base: ClassVar[frozenset[str]] = frozenset()
-    """What was worked out already and does not depend on the bases."""
 
     def _setting(self, at: Mapping[str, float] | None) -> dict[str, float | Array]:
         for name in at or {}:
@@ -61,15 +54,6 @@ class Grouped(Estimated):
         setting = self._setting(at)
         every = np.eye(term.size)
         return np.array([self._sample.row({**setting, term.name: share}) for share in every])
-
-    def _slot_of(self, group: Variable, level: object) -> int:
-        """Return which of the levels that occur one is, by its label or code."""
-        place = group.column.level_at(level)
-        if place not in group.places:
-            raise LevelError(
-                f"No row used is `{level}` of `{group.name}`, so nothing can be compared with it.{near(str(level), group.labels)}"
-            )
-        return int(np.flatnonzero(group.places == place)[0])
 
     def group_test(self, group: str, *, at: Mapping[str, float] | None = None) -> OverallTest:
         """Test the differences between the levels of a group that `groups` and `between` tell, all together.
@@ -290,35 +274,9 @@ class Grouped(Estimated):
         [3.5]
         """
         term = self.variable(group, "categorical")
-        if isinstance(comparisons, str):
-            comparisons = [comparisons]
-        if not isinstance(comparisons, Mapping):
-            others = term.size - 1
-            comparisons = {
-                level: {v: 1.0 if v == level else -1.0 / others for v in term.labels}
-                if level in term.labels
-                else {level: 1.0}
-                for level in comparisons
-            }
-        if not comparisons:
-            raise MarkbaseError(f"Name at least one comparison of the levels of `{group}`.")
-        rows, names, combos = self._level_rows(term, at), [], []
-        for name, weights in comparisons.items():
-            full = np.zeros(term.size)
-            for level, weight in weights.items():
-                if level not in term.labels:
-                    raise LevelError(
-                        f"`{group}` has no level `{level}` in the rows used.{near(str(level), term.labels)}"
-                    )
-                full[term.labels.index(level)] = weight
-            if abs(full.sum()) > _SUMS_TO_ZERO * np.abs(full).max(initial=0) or not full.any():
-                raise FitError(
-                    f"The weights of a comparison sum to 0, and those of `{name}` sum to {full.sum():g}: for instance "
-                    f"{{{term.labels[0]!r}: 1, {term.labels[-1]!r}: -1}}."
-                )
-            against = [v for v, w in zip(term.labels, full, strict=True) if w < 0]
-            names.append((name, f"mean of {OTHERS}" if len(against) == term.size - 1 > 1 else " + ".join(against)))
-            combos.append(full @ rows)
+        planned = planned_weights(term, comparisons)
+        rows, names = self._level_rows(term, at), [(name, against) for name, against, _ in planned]
+        combos = [weights @ rows for _, _, weights in planned]
         if correction in (*OF_ALL_PAIRS, *WITH_ONE_LEVEL):
             what = (
                 "Tukey-Kramer is for all pairs"
@@ -327,6 +285,42 @@ class Grouped(Estimated):
             )
             raise MarkbaseError(f"{what}; planned comparisons take `holm`, `bonferroni`, `scheffe` or `none`.")
         return pairs_table(self, names, np.array(combos), correction, term.size, margin)
+
+    def simple_effects(self, group: str, by: str) -> pd.DataFrame:
+        """Test the differences between the levels of a group within each level of another (simple effects, simple main effects).
+
+        Parameters
+        ----------
+        group : str
+            A group of the model.
+        by : str
+            Another group of the model.
+
+        Returns
+        -------
+        pandas.DataFrame
+            A row a level of `by`: `within`, `of`, `df`, `statistic` (F, or Wald's chi-squared of log odds), `df_rest`, `p`, each by itself. Where no
+            term has both groups there is one row, ``every level``; a level at which only one level of `group` has rows has NaN. They do not
+            depend on the bases. Whether the effects differ is the test of the interaction.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such group.
+        FitError
+            If it would run over combinations of levels that no row has, with a third group of an interaction.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["voice", "stays", mb.interaction("voice", "stays")])
+        >>> fit.simple_effects("voice", by="stays")[["within", "df", "statistic"]].round(1)
+          within  df  statistic
+        0     no   3        3.2
+        1    yes   3        6.6
+        """
+        return simple_effects_of(self, group, by, self.group_test)
 
     def cell_means(self, first: str, second: str, *, correction: str = "holm") -> tuple[pd.DataFrame, pd.DataFrame]:
         """Tell the adjusted mean of every combination of two groups, and the pairs within each.
@@ -374,64 +368,3 @@ class Grouped(Estimated):
         7     bass   yes      64.6
         """
         return cell_means_of(self, first, second, correction, self.between)
-
-    def rebase(self, group: str, base: object) -> Self:
-        """Tell the same fit from another base. The rows are not touched, and nothing is estimated again.
-
-        Parameters
-        ----------
-        group : str
-            A group of the model.
-        base : object
-            The label or the code of the new base.
-
-        Returns
-        -------
-        LinearFit or LogisticFit
-            The same fit: its R² or likelihood, its fitted values and its joint tests are the same numbers.
-
-        Raises
-        ------
-        ColumnError
-            If the model has no such group.
-        LevelError
-            If the group has no such level in the rows used.
-
-        Examples
-        --------
-        >>> import markbase as mb
-        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
-        >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
-        >>> fit.rebase("voice", "tenor").coefficients[["term", "level", "estimate"]].round(2)
-                  term    level  estimate
-        0  (intercept)              53.44
-        1          age               0.23
-        2        voice  soprano     -5.31
-        3        voice     alto     -3.94
-        4        voice    tenor      0.00
-        5        voice     bass     -2.24
-        """
-        term = self.variable(group, "categorical")
-        slot = self._slot_of(term, base)
-        place = int(term.places[slot])
-        column = replace(term.column, base=Base(place, "chosen when the fit was read", chosen=True))
-
-        changed = {group: replace(term, column=column, base=slot)}
-        again = replace(self, model_terms=tuple(t.with_variables(changed) for t in self.model_terms))
-        again = replace(again, retold=self._retelling(again, term, place))
-        again.__dict__.update({name: self.__dict__[name] for name in self._same_from_every_base & self.__dict__.keys()})
-        return again
-
-    def _retelling(self, again: Grouped, term: Variable, place: int) -> str:
-        """Verify that both tables start every level of a group at the same place, and say so."""
-        label = term.column.levels[place].label
-        words = f"from the base `{label}` of `{term.name}` instead of `{term.base_label}`; R² or likelihood, joint tests and fitted values are the same numbers"
-        if term.column.scheme != "indicator":
-            return words
-        starts = []
-        for fit in (self, again):
-            rows = zip(fit.coefficient_map.rows, fit.coefficient_rows.estimates.tolist(), strict=True)
-            own = {r.compared.level: v for r, v in rows if r.term == term.name}
-            starts.append(np.array([fit.coefficient_rows.estimates[0] + own[v] for v in term.labels]))
-        gap = float(np.max(np.abs(starts[0] - starts[1])))
-        return f"{words} (start of every level told by both tables: largest difference {gap:.1e})"

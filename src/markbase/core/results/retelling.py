@@ -1,0 +1,91 @@
+"""The same fit told from another base: the rows are not touched, and nothing is estimated again."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import ClassVar, Self
+
+import numpy as np
+
+from markbase.core.design.terms import Variable
+from markbase.core.errors import LevelError, near
+from markbase.core.results.estimates import Estimated
+from markbase.core.study.column import Base
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Retold(Estimated):
+    """An estimated regression that can be told from other bases."""
+
+    _same_from_every_base: ClassVar[frozenset[str]] = frozenset()
+    """What was worked out already and does not depend on the bases."""
+
+    def _slot_of(self, group: Variable, level: object) -> int:
+        """Return which of the levels that occur one is, by its label or code."""
+        place = group.column.level_at(level)
+        if place not in group.places:
+            raise LevelError(
+                f"No row used is `{level}` of `{group.name}`, so nothing can be compared with it.{near(str(level), group.labels)}"
+            )
+        return int(np.flatnonzero(group.places == place)[0])
+
+    def rebase(self, group: str, base: object) -> Self:
+        """Tell the same fit from another base. The rows are not touched, and nothing is estimated again.
+
+        Parameters
+        ----------
+        group : str
+            A group of the model.
+        base : object
+            The label or the code of the new base.
+
+        Returns
+        -------
+        LinearFit or LogisticFit
+            The same fit: its R² or likelihood, its fitted values and its joint tests are the same numbers.
+
+        Raises
+        ------
+        ColumnError
+            If the model has no such group.
+        LevelError
+            If the group has no such level in the rows used.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
+        >>> fit.rebase("voice", "tenor").coefficients[["term", "level", "estimate"]].round(2)
+                  term    level  estimate
+        0  (intercept)              53.44
+        1          age               0.23
+        2        voice  soprano     -5.31
+        3        voice     alto     -3.94
+        4        voice    tenor      0.00
+        5        voice     bass     -2.24
+        """
+        term = self.variable(group, "categorical")
+        slot = self._slot_of(term, base)
+        place = int(term.places[slot])
+        column = replace(term.column, base=Base(place, "chosen when the fit was read", chosen=True))
+
+        changed = {group: replace(term, column=column, base=slot)}
+        again = replace(self, model_terms=tuple(t.with_variables(changed) for t in self.model_terms))
+        again = replace(again, retold=self._retelling(again, term, place))
+        again.__dict__.update({name: self.__dict__[name] for name in self._same_from_every_base & self.__dict__.keys()})
+        return again
+
+    def _retelling(self, again: Retold, term: Variable, place: int) -> str:
+        """Verify that both tables start every level of a group at the same place, and say so."""
+        label = term.column.levels[place].label
+        words = f"from the base `{label}` of `{term.name}` instead of `{term.base_label}`; R² or likelihood, joint tests and fitted values are the same numbers"
+        if term.column.scheme != "indicator":
+            return words
+        starts = []
+        for fit in (self, again):
+            rows = zip(fit.coefficient_map.rows, fit.coefficient_rows.estimates.tolist(), strict=True)
+            own = {r.compared.level: v for r, v in rows if r.term == term.name}
+            starts.append(np.array([fit.coefficient_rows.estimates[0] + own[v] for v in term.labels]))
+        gap = float(np.max(np.abs(starts[0] - starts[1])))
+        return f"{words} (start of every level told by both tables: largest difference {gap:.1e})"
