@@ -44,6 +44,7 @@ TERMINALS = {
         f"markbase fit {PLAN} --kind logistic --outcome stays --event yes --terms age,voice,rehearsals,travel_km",
         "1080x984+0+0",
     ),
+    "check.png": (f"markbase check {PLAN} --outcome belonging --terms age,voice,rehearsals", "1080x640+0+0"),
     "blocks.png": (
         f"markbase blocks {PLAN} --outcome belonging --block 'background: age, voice' --block 'taking part: rehearsals, concerts' "
         "--block 'way in: joined_through, travel_km'",
@@ -107,11 +108,9 @@ def terminal(name: str, command: str, part: str, folder: Path) -> None:
 
 
 def figure() -> None:
-    """Draw the variance inflation of the terms screened, and the groups of a fit."""
+    """Draw the groups of a fit, and what blocks add."""
     import markbase as mb
 
-    screen = mb.screen(mb.demo.plan().open(), SCREENED.split(","), "belonging")
-    mb.draw_vif(screen).figure.savefig(HERE / "vif.png", dpi=120)
     fit = mb.fit_linear(
         mb.demo.plan().open(), "belonging", ["age", "voice", "rehearsals", mb.interaction("age", "voice")]
     )
@@ -175,7 +174,7 @@ def main() -> None:
                     terminal(file, command, part, folder)
         finally:
             screen.kill()
-        if not wanted or "vif.png" in wanted:
+        if not wanted or "voice-differences.png" in wanted:
             figure()
         if not wanted or "notebook.png" in wanted:
             notebook(folder)

@@ -103,14 +103,14 @@ def intraclass_finding(fit: LinearFit, found: Intraclass) -> Finding:
     )
     clustered = bool(fit.errors.cluster)
     if not found.p < fit.alpha:
-        meaning = f"no clear evidence that rows of one `{name}` are alike in it"
+        meaning = f"no clear evidence that rows of one `{name}` are alike in what the model misses"
         way = (
             ""
             if clustered
             else f"cluster the errors by `{name}` all the same if its rows were drawn, or treated, together"
         )
         return Finding("rows together", figures, meaning, way)
-    meaning = f"rows of one `{name}` are alike in it"
+    meaning = f"rows of one `{name}` are alike in what the model misses"
     if clustered:
         return Finding("rows together", figures, f"{meaning}, which the clustered errors of this fit allow for", "")
     meaning += (
