@@ -11,6 +11,7 @@ from scipy.stats import f as f_tail
 from scipy.stats import kurtosis, normaltest, skew, t, ttest_ind
 
 import markbase as mb
+from markbase.core.checks import intraclass
 from yes_no import choir
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -294,10 +295,13 @@ def test_rows_of_a_cluster_are_as_alike_as_dense_matrices_say():
         pytest.approx(y @ P @ y / df / variance, rel=1e-9),
     )
     assert alike.p == pytest.approx(float(f_tail.sf(alike.statistic, df, n - 6 - df)), rel=1e-7)
-    size = np.trace(Z.T @ M @ Z) / df
-    for end, q in ((alike.low, 0.975), (alike.high, 0.025)):  # where F by the variances is that quantile
-        theirs = f_tail.ppf(q, df, n - 6 - df)
-        assert alike.statistic / (1 + size * end / (1 - end)) == pytest.approx(theirs, rel=1e-8)
+    C, sums = Z.T @ M @ Z, Z.T @ M @ y
+    for end, q in (
+        (alike.low, 0.975),
+        (alike.high, 0.025),
+    ):  # if this were the correlation, the clusters explain that quantile
+        of_sums = np.linalg.pinv(C + end / (1 - end) * C @ C, rcond=1e-10)
+        assert sums @ of_sums @ sums / df / variance == pytest.approx(f_tail.ppf(q, df, n - 6 - df), rel=1e-8)
     counts = Z.sum(axis=0)
     means = Z.T @ y / counts
     within = np.sum((y - Z @ means) ** 2) / (n - len(counts))
@@ -308,6 +312,13 @@ def test_rows_of_a_cluster_are_as_alike_as_dense_matrices_say():
     told = next(f for f in found.findings if f.about == "rows together")
     assert f"about {alike.design_effect:.1f} times" in told.meaning
     assert told.way_on == "cluster the errors by `team`"
+    with (
+        pytest.MonkeyPatch.context() as patch
+    ):  # of many clusters as if they were of one size, by which these hardly differ
+        patch.setattr(intraclass, "_EXACT", 3)
+        about = mb.fit_linear(study, "score", terms).checks().intraclass
+    assert (about.exact, alike.exact) == (False, True)
+    assert about[3:5] == pytest.approx(alike[3:5], abs=0.03)
     clustered = mb.fit_linear(study, "score", terms, cluster="team").checks()
     assert clustered.intraclass == alike
     assert "allow for" in clustered.findings[-1].meaning

@@ -58,7 +58,8 @@ from markbase.show.regression import regression_record
     type=click.Choice(CORRECTIONS),
     default="holm",
     show_default=True,
-    help="Of the p of several comparisons: tukey of every pair, dunnett of each level with the base, scheffe of any comparison.",
+    metavar="METHOD",
+    help="For the p of several comparisons: holm, bonferroni, tukey (of every pair), dunnett (of each level with the base), scheffe (of any) or none.",
     panel="Comparison",
 )
 @click.option(

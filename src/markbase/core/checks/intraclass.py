@@ -7,13 +7,14 @@ Q the whitened columns, S = ZᵀQ and D = ZᵀZ, ZᵀMZ = D − SSᵀ: all of it
 References
 ----------
 Henderson (1953), Biometrics 9(2), 226-252, doi:10.2307/3001853.
-Searle, Casella & McCulloch (1992), Variance Components, chapters 3 and 5, for the interval.
+Harville & Fenech (1985), Biometrics 41(1), 137-152, doi:10.2307/2530650, for the interval: exact for normal values, whatever the sizes.
 Kish (1965), Survey Sampling, section 5.4, for the design effect.
 """
 
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -30,6 +31,8 @@ if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
 
 Array = NDArray[np.float64]
+_EXACT = 1_000
+"""Of more clusters the interval is taken as if they were of one size."""
 _WITHIN = 1e-9
 """A direction of the terms with no more of its variation within clusters is the same for all rows of one."""
 
@@ -74,18 +77,43 @@ def intraclass_of(fit: LinearFit) -> Intraclass | None:
     size = (weight - float(np.sum(S**2))) / df
     variance = float(squares[1] - between) / rest
     F = between / df / variance
-    correlation, low, high = _from_f(F, size), *(_from_f(F / f_quantile(q, df, rest), size) for q in _ends(fit.level))
+    correlation, quantiles = (
+        _from_f(F, size),
+        [f_quantile(q, df, rest) for q in ((1 + fit.level) / 2, (1 - fit.level) / 2)],
+    )
+    low, high = (_from_f(F / q, size) for q in quantiles)
+    if exact := len(counts) <= _EXACT:
+        low, high = _ends(np.diag(counts) - S @ S.T, of_residuals, df, [df * variance * q for q in quantiles])
     alone = float(of_outcome @ (of_outcome / counts) - of_outcome.sum() ** 2 / weight)
     left, own_df = float(squares[0] - of_outcome @ (of_outcome / counts)), len(counts) - 1
     own_size = (weight - float(counts @ counts) / weight) / own_df
     of_itself = _from_f(alone / own_df / (left / (weight - own_df - 1)), own_size) if left > 0 else math.nan
     effect = 1 + (float(counts @ counts) / weight - 1) * max(correlation, 0.0)
     p = float(p_of_f(F, df, rest))
-    return Intraclass(cluster.name, len(counts), correlation, low, high, of_itself, effect, F, df, rest, p)
+    return Intraclass(cluster.name, len(counts), correlation, low, high, of_itself, effect, F, df, rest, p, exact)
 
 
-def _ends(level: float) -> tuple[float, float]:
-    return (1 + level) / 2, (1 - level) / 2
+def _ends(covariance: Array, sums: Array, df: int, wanted: Sequence[float]) -> tuple[float, float]:
+    """Return the intraclass correlations at which the clusters explain as much as is wanted.
+
+    With γ the variance of the clusters over σ², the residuals' sums by cluster have the covariance σ²(C + γC²), C = ZᵀMZ.
+    """
+    from scipy.optimize import brentq  # slow to load, and seldom needed
+
+    sizes, directions = np.linalg.eigh(covariance)
+    sizes, squares = sizes[-df:], (directions.T @ sums)[-df:] ** 2
+    ends = []
+    for much in wanted:
+        least, most = -1 / sizes[-1], 1.0
+        while _explained(most, sizes, squares) > much:
+            most *= 4
+        gamma = brentq(lambda g, much=much: _explained(g, sizes, squares) - much, least * (1 - 1e-12), most, xtol=1e-14)
+        ends.append(gamma / (1 + gamma))
+    return ends[0], ends[1]
+
+
+def _explained(gamma: float, sizes: Array, squares: Array) -> float:
+    return float(np.sum(squares / (sizes * (1 + gamma * sizes))))
 
 
 def _from_f(F: float, size: float) -> float:
@@ -96,7 +124,7 @@ def _from_f(F: float, size: float) -> float:
 def intraclass_finding(fit: LinearFit, found: Intraclass) -> Finding:
     """Say whether rows of one cluster are alike in what a fit misses, and what that does to its errors."""
     name = found.cluster
-    ends = f"{short(100 * fit.level, 4)}% CI about {number(found.low, 3)} to {number(found.high, 3)}"
+    ends = f"{short(100 * fit.level, 4)}% CI {'' if found.exact else 'about '}{number(found.low, 3)} to {number(found.high, 3)}"
     figures = (
         f"intraclass correlation by `{name}` ({count_noun(found.clusters, 'cluster')}) {number(found.correlation, 3)} of what the model misses ({ends}), "
         f"{number(found.of_outcome, 3)} of `{fit.outcome.name}` itself; F({found.df}, {plain(found.df_rest)}) = {number(found.statistic, 2)}, {p_phrase(found.p)}"

@@ -71,7 +71,7 @@ class Intraclass(NamedTuple):
     correlation: float
     """The intraclass correlation of the residuals: the share of their variance that lies between clusters; below 0 by chance."""
     low: float
-    """Where its interval begins; about, where clusters differ in size."""
+    """Where its interval begins."""
     high: float
     """Where it ends."""
     of_outcome: float
@@ -86,6 +86,8 @@ class Intraclass(NamedTuple):
     """Its other degrees of freedom."""
     p: float
     """Its p."""
+    exact: bool
+    """Whether the interval is exact for normal values; of more than 1,000 clusters it is taken as if they were of one size."""
 
 
 @dataclass(frozen=True, eq=False)
