@@ -326,6 +326,8 @@ def test_rows_of_a_cluster_are_as_alike_as_dense_matrices_say():
     repeated = frame.loc[frame.index.repeat(frame["times"].astype(int))].reset_index(drop=True)
     laid_out = mb.fit_linear(mb.Study(repeated).as_role("team", "cluster"), "score", terms).checks().intraclass
     assert weighted[2:] == pytest.approx(laid_out[2:], rel=1e-9)
+    apart = mb.Study(frame.assign(team=[f"t{k}" for k in range(n)])).as_role("team", "cluster")
+    assert mb.fit_linear(apart, "score", terms).checks().intraclass is None  # nothing lies within
     sampled = mb.fit_linear(study, "score", terms, weights="times", weights_are="sampling").checks()
     assert sampled.intraclass is None
     assert "which no figure here shows" in sampled.findings[-1].meaning
