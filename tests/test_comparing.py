@@ -1,5 +1,6 @@
 """Variants, terms left out, rows held out: against separate fits and definitions."""
 
+import math
 import re
 import warnings
 
@@ -180,11 +181,21 @@ def test_rows_and_whole_clusters_held_out_by_hand(kind, cluster):
         means[part == k] = y[part != k].mean()
     error = np.mean((y - predicted) ** 2)
     if kind == "linear":
-        wanted = [np.sqrt(error), 1 - error / np.mean((y - means) ** 2), np.mean(y - predicted)]
+        slope = np.polyfit(predicted, y, 1)[0]
+        wanted = [np.sqrt(error), 1 - error / np.mean((y - means) ** 2), np.mean(y - predicted), slope]
         assert found.tolist() == pytest.approx(wanted, rel=1e-9)
     else:
         assert found[["Brier score", "mean error"]].tolist() == pytest.approx([error, np.mean(y - predicted)], rel=1e-9)
         assert found["classified correctly"] == np.mean((predicted >= 0.5) == y)
+        odds = np.log(predicted / (1 - predicted))
+        of_odds = mb.fit_logistic(
+            mb.Study(pd.DataFrame({"y": np.where(y, "a", "b"), "x": odds})), "y", ["x"], event="a"
+        )
+        assert found["calibration slope"] == pytest.approx(of_odds.coefficients["estimate"].iloc[1], rel=1e-7)
+    assert told.table.set_index("figure").loc["calibration slope", ["of_the_fit", "without_terms"]].tolist() == [
+        pytest.approx(1, rel=1e-7),
+        pytest.approx(math.nan, nan_ok=True),
+    ]
 
 
 def test_rows_that_answer_another_question_are_named_and_not_compared():

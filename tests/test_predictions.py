@@ -6,9 +6,11 @@ import numpy as np
 import pandas as pd
 import pytest
 import scipy.special as sp
+from scipy.optimize import minimize
 
 import markbase as mb
 from command import run
+from markbase.core.diagnostics.error_measures import calibration_slope
 from reference import made_up
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -287,3 +289,20 @@ def test_one_person_of_a_profile_spreads_as_the_rows_with_what_is_named_put_in(t
         spread = np.average((put_in - np.average(put_in, weights=heavy)) ** 2, weights=heavy)
         wide = np.sqrt(fit.strength.residual_sd**2 + spread + row.se**2) * sp.stdtrit(fit.df_rest, 0.975)
         assert row.one_high - row.predicted == pytest.approx(wide, rel=1e-9)
+
+
+@pytest.mark.parametrize("weighted", [False, True])
+def test_a_calibration_slope_is_nothing_where_none_can_be_told(weighted):
+    rng = np.random.default_rng(4)
+    x, often = rng.normal(size=300), rng.integers(1, 4, 300).astype(float) if weighted else None
+    y = (rng.random(300) < 1 / (1 + np.exp(-0.5 * x))).astype(float)
+    p = 1 / (1 + np.exp(-2 * x - 0.3))  # log odds four times as far apart as they are
+    fit = minimize(
+        lambda b: -np.average(y * (b[0] + b[1] * x) - np.logaddexp(0, b[0] + b[1] * x), weights=often),
+        [0, 0],
+        tol=1e-12,
+    )
+    assert calibration_slope(True, y, p, often) == pytest.approx(fit.x[1] / 2, rel=1e-5)
+    assert calibration_slope(False, 3 * x + 1, x + 7, often) == pytest.approx(3)
+    for observed, told in ((y, np.full(300, 0.4)), ((x > 0).astype(float), p), (np.zeros(300), p)):
+        assert math.isnan(calibration_slope(True, observed, told, often))

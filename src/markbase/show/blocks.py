@@ -307,7 +307,7 @@ def cross_validation_page(result: CrossValidation) -> Page:
     over = ["over the repeats"] if result.repeats > 1 else []
     heads = ("figure", "rows of the fit", "rows held out", *over, "no terms at all")
     note = f"each of {result.folds} parts{of_whole(result.cluster)} predicted by a fit to the others, {count_noun(result.repeats, 'time')}, seed {result.seed}"
-    facts = [_ABOUT_MEAN, ("reading", f"for {_who(result.cluster)}, expect the figures held out, not those of the fit")]
+    facts = [*_ABOUT, ("reading", f"for {_who(result.cluster)}, expect the figures held out, not those of the fit")]
     if result.possible_cluster:
         name = result.possible_cluster
         facts.append(
@@ -326,7 +326,13 @@ def _who(cluster: str) -> str:
     return f"people like these of a {cluster} that is not among these" if cluster else "new people like these"
 
 
-_ABOUT_MEAN = ("mean error", "observed less predicted, on average: above 0 where predictions are too low")
+_ABOUT = (
+    ("mean error", "observed less predicted, on average: above 0 where predictions are too low"),
+    (
+        "calibration slope",
+        "of what happens on what is predicted: below 1 where predictions lie too far apart, above 1 not far enough",
+    ),
+)
 
 
 def _measures(table: pd.DataFrame, row: Any) -> list[str]:
@@ -350,7 +356,7 @@ def score_page(result: Score, file: str = "", cluster: str = "") -> Page:
             "scored",
             f"{count_noun(result.rows, 'row')} {'of ' + file if file else f'held out{of_whole(cluster)}'.rstrip(',')}",
         ),
-        _ABOUT_MEAN,
+        *_ABOUT,
         (
             "reading",
             f"for {_who(cluster)}, expect the figures {f'of {file}' if file else 'held out'}, not those of the fit",

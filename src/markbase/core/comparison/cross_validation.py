@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,12 +11,16 @@ from numpy.typing import NDArray
 
 from markbase.core.arguments import checked
 from markbase.core.checks.folds import folds_of, predicted_in_turn
-from markbase.core.diagnostics.error_measures import AREA, error_measures
+from markbase.core.diagnostics.error_measures import AREA, SLOPE, error_measures
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError
 from markbase.core.results.changes import AnyFit
 
 Array = NDArray[np.float64]
+
+
+_BARE = {AREA: 0.5, SLOPE: math.nan}
+"""What these are of no term at all, whatever the parts."""
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -61,7 +66,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
     -------
     CrossValidation
         Of a linear fit the residual standard deviation (root mean squared) and R²; of a logistic one the share classified correctly at 0.5, the area under the
-        curve and the Brier score. Each beside the same on the rows of the fit, and with no term at all.
+        curve and the Brier score. Of both the mean error and the calibration slope. Each beside the same on the rows of the fit, and with no term at all.
 
     Raises
     ------
@@ -77,7 +82,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
     >>> fit = mb.fit_linear(study, "belonging", ["age", "voice"])
     >>> found = mb.cross_validate(fit, folds=5)
     >>> print(found.table.iloc[:, 0].tolist())
-    ['root mean squared error', 'R²', 'mean error']
+    ['root mean squared error', 'R²', 'mean error', 'calibration slope']
     """
     if not isinstance(repeats, int) or repeats < 1:
         raise MarkbaseError(f"Rows are held out once or more, not {repeats!r} times.")
@@ -101,7 +106,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
             "held_out": [float(np.mean([s[k] for s in seen])) for k in own],
             "lowest": [min(s[k] for s in seen) for k in own],
             "highest": [max(s[k] for s in seen) for k in own],
-            "without_terms": [0.5 if k == AREA else float(np.mean([s[k] for s in bare])) for k in own],
+            "without_terms": [_BARE.get(k, float(np.mean([s[k] for s in bare]))) for k in own],
         }
     )
     about = fit.family.observed(fit.outcome), parts, repeats, seed, table, left

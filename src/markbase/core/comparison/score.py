@@ -56,7 +56,8 @@ def score(fit: AnyFit | StoredFit, test: Study | Any) -> Score:
     -------
     Score
         Linear: root mean squared error and R² (against the mean of the fit's own rows). Logistic: share classified correctly,
-        area under the curve, Brier score. Each beside the same on the rows of the fit, and with no terms.
+        area under the curve, Brier score. Of both the mean error and the calibration slope, 1 where predictions are as far apart as they should be.
+        Each beside the same on the rows of the fit, and with no terms.
 
     Raises
     ------
