@@ -403,6 +403,10 @@ def test_the_clearest_of_all_comparisons_is_after_scheffe_as_clear_as_the_joint_
     weights = dict(zip(own["level"], clearest, strict=True)) | {"alto": -clearest.sum()}
     row = fit.planned("voice", {"clearest": weights}, "scheffe").iloc[0]
     assert row["p_corrected"] == pytest.approx(fit.group_test("voice").p, rel=1e-7)
+    columns = np.eye(fit.inner.solution.factor.shape[0])
+    two = columns[:2] + columns[1:3]
+    told, wanted = (fit.inner.joint(rows) for rows in (np.vstack([two, two.sum(axis=0)]), two))  # one that adds nothing
+    assert (told.df, told.statistic) == (2, pytest.approx(wanted.statistic, rel=1e-9))
     level = 1 - row["p_corrected"]  # at which its interval ends at no difference
     at_it = KINDS[kind](study_of(choir(300)), ["voice", "age"], level=level, **options)
     edge = at_it.planned("voice", {"clearest": weights}, "scheffe").iloc[0]
