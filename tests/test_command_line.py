@@ -80,16 +80,6 @@ def test_two_groups_together_are_told_cell_by_cell_and_their_pairs_only_where_th
     assert (refused.returncode, "voice:rehearsal_day are two groups" in " ".join(refused.stderr.split())) == (2, True)
 
 
-def test_groups_guide_and_sorting_can_be_asked_for_alone():
-    group = run("groups", DATA, "voice", *CHOIRS[1:], *STAYS, "--correction", "bonferroni", "--cluster", "choir").stdout
-    assert "1,936 rows · errors clustered by choir (24 clusters): rows within one" in " ".join(group.split())
-    assert "intervals hold together" in group
-    assert "Which groups? voice base alto" in run("fit", *CHOIRS, *STAYS, "--guide").stdout
-    sorting = run("check", *CHOIRS, *STAYS, "--folds", "5", "--cases", "3").stdout
-    assert stays_fit().cases(3)["singer_id"].tolist() == [line.split()[0] for line in sorting.splitlines() if line.strip().startswith("S")]  # fmt: skip
-    assert "In rows the model had not seen   each of 5 parts" in sorting
-
-
 @pytest.mark.parametrize("more", [[], ["--in-parts"]], ids=["memory", "parts"])
 def test_rows_of_another_file_are_prepared_as_the_data_were(more, tmp_path):
     """Whatever levels the file has: those that the data merged are merged, and no others."""
@@ -190,18 +180,6 @@ def test_figures_of_a_fit_are_written_whole_and_over_others_only_when_asked(tmp_
     assert {name for name in after if after[name] != drawn.get(name)} == {
         f"{name}.{kind}" for name in ("coefficients", "checks") for kind in ("png", "svg")
     }
-
-
-def test_look_shows_one_column():
-    one = run("look", DATA, "rehearsal_day", "--codebook", BOOK, "--base", "rehearsal_day=3")
-    assert [line.split()[0] for line in one.stdout.splitlines() if line.rstrip().endswith("chosen by name")] == [
-        "Wednesday"
-    ]
-    table = json.loads(run("look", DATA, "voice", "--codebook", BOOK, "--json").stdout)
-    assert sum(level["count"] for level in table["levels"]) == 2003
-    numeric = run("look", DATA, "practice_hours", "--codebook", BOOK)
-    assert "missing: no answer (-9)" in numeric.stdout
-    assert "group?" not in run("look", DATA, "--categorical", "rehearsal_day", "--codebook", BOOK).stdout
 
 
 def test_a_slope_that_differs_is_not_told_as_one_without_a_word():

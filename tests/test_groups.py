@@ -1,6 +1,5 @@
 """Reading the groups: means, pairs, other bases, slopes, predictions, held against refits and brute force."""
 
-import itertools
 import math
 
 import mpmath as mp
@@ -293,22 +292,6 @@ def test_profiles_outside_the_data_are_remarked():
     assert table["caution"].tolist()[0] == "no row used has `voice` `tenor` and `day` `Wed` together"
     assert "`age` = 200 lies outside the rows used" in table["caution"][1]
     assert table["caution"][2] == ""
-
-
-@pytest.mark.parametrize("kind", KINDS)
-def test_a_grid_shows_every_pair_from_both_sides(kind):
-    fit = KINDS[kind](study_of(choir(300)), ["voice", "age"])
-    grid, low, high = (fit.between_grid("voice", show=s) for s in ("difference", "low", "high"))
-    table = fit.between("voice")
-    for a, b in itertools.permutations(grid.index, 2):
-        assert grid.loc[a, b] == -grid.loc[b, a]
-        assert low.loc[a, b] < grid.loc[a, b] < high.loc[a, b]
-    first = table.iloc[0]
-    assert grid.loc[first["level"], first["against"]] == first["difference"]
-    for show in ("p", "p_corrected", "se"):  # the same from both sides
-        both = fit.between_grid("voice", show=show)
-        told = table.set_index(["level", "against"])[show]
-        assert all(both.loc[a, b] == both.loc[b, a] == v for (a, b), v in told.items())
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")

@@ -7,6 +7,7 @@ import pandas as pd
 import pytest
 
 import markbase as mb
+from markbase.core.checks import logistic_findings
 from yes_no import choir, study_of
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -60,6 +61,11 @@ def test_what_bends_is_said_and_what_has_no_square_or_no_test_is_not_made_up():
     foretold = mb.fit_logistic(mb.Study(frame), "y", ["x"], event="yes").checks()
     assert math.isnan(foretold.lines["statistic"].iloc[0])
     assert "`x` not tested, as its square foretells the outcome" in finding(foretold, "straight lines").figures
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(logistic_findings, "_MOST_WORK", 100)
+        much = mb.fit_logistic(study, "y", ["x", "two"], event="yes").checks()
+    assert much.lines is None
+    assert "straight along `x` and `two`" in finding(much, "straight lines").meaning
     assert not any(
         f.about == "straight lines"
         for f in mb.fit_logistic(mb.Study(frame.assign(y=rng.permutation(frame["y"]))), "y", ["two"], event="yes")

@@ -35,14 +35,6 @@ def test_overview_of_the_demo_has_its_numbers_and_what_is_mended_is_not_remarked
     assert table.loc["age", "skew"] == pytest.approx(((ages - ages.mean()) ** 3).mean() / ages.std(ddof=0) ** 3)
 
 
-def test_levels_count_every_row_once():
-    table = mb.demo.choirs().mark("joined_through", "family").levels("joined_through")
-    assert table["count"].sum() == 2003
-    assert table.loc[~table["missing"], "share_valid"].sum() == pytest.approx(1)
-    assert table.loc[table["base"], "level"].tolist() == ["family"]
-    assert table.iloc[-1][["level", "count", "missing"]].tolist() == ["blank", 18, True]
-
-
 @pytest.mark.parametrize(
     "levels",
     [

@@ -24,11 +24,16 @@ if TYPE_CHECKING:
     from markbase.core.results.logistic import LogisticFit
 
 _LARGE_DISTANCE = 1.0
+_MOST_NAMED = 4
+_MOST_WORK = 5e9
+"""So many numbers are gone through for the squares of all numeric columns, which takes a minute or so; where there are more they are not tested."""
 
 
 def check_logistic(fit: LogisticFit, most: int) -> LogisticChecks:
     """Make the checks of a logistic fit that are not about its classification."""
-    lines = None if in_parts(fit.outcome.values) else fit._bends.copy()
+    numeric = sum(t.kind == "numeric" for t in fit.model_terms)
+    much = numeric * fit.sample.used * len(fit.solution.columns) > _MOST_WORK
+    lines = None if much or in_parts(fit.outcome.values) else fit._bends.copy()
     cases = fit.cases(most)
     clusters, on_clusters = clusters_finding(fit)
     findings = [*_on_lines(fit, lines), *([_on_cases(cases)] if len(cases) else []), *on_clusters]
@@ -65,14 +70,13 @@ def bends_of(fit: LogisticFit) -> pd.DataFrame:
 def _on_lines(fit: LogisticFit, lines: pd.DataFrame | None) -> list[Finding]:
     what = "straight lines"
     if lines is None:
-        figures = "not looked at, since rows are read in parts and every numeric column takes a fit"
+        figures = "not looked at, since every numeric column takes a fit"
         names = [f"`{t.name}`" for t in fit.model_terms if t.kind == "numeric"]
-        way = "add the square of a column to the model"
-        return (
-            [Finding(what, figures, f"nothing says whether the log odds are straight along {listed(names)}", way)]
-            if names
-            else []
-        )
+        if not names:
+            return []
+        shown = listed(names[:_MOST_NAMED] + [f"{len(names) - _MOST_NAMED:,} more"] * (len(names) > _MOST_NAMED))
+        means = f"nothing says whether the log odds are straight along {shown}"
+        return [Finding(what, figures, means, "add the square of a column to the model")]
     if not len(lines):
         return []
     told = [

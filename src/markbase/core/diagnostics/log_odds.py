@@ -18,7 +18,7 @@ class LogisticChecks(ShownTables):
     """The outcome, with its event."""
     lines: pd.DataFrame | None
     """One row a numeric column: `term`, `statistic` (chi-squared, or F, of its square, added to the model), `df_rest`, `p`, `bend` (which way the
-    log odds bend); None where rows come in parts, since every column takes a fit."""
+    log odds bend); None where rows come in parts, or the work would take minutes, since every column takes a fit."""
     cases: pd.DataFrame
     """The cases that weigh most, as `LogisticFit.cases` lists them."""
     clusters: pd.DataFrame | None
