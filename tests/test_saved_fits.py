@@ -52,7 +52,8 @@ def asked(fit, name):
 
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
 @pytest.mark.parametrize("options", [
-    {}, {"weights": "times", "weights_are": "frequency"}, {"weights": "heavy", "weights_are": "sampling"}, {"cluster": "team"},
+    {}, {"errors": "HC3"}, {"weights": "times", "weights_are": "frequency"}, {"weights": "heavy", "weights_are": "sampling"},
+    {"cluster": "team"}, {"cluster": "team", "errors": "CR3"},
 ], ids=str)  # fmt: skip
 def test_a_saved_fit_says_what_the_fit_says_or_that_it_has_no_rows(kind, options, tmp_path):
     frame = choir().assign(high=lambda d: np.where(d["score"] > 38, "y", "n"), team=[f"t{k % 40}" for k in range(250)])
@@ -97,40 +98,16 @@ def test_a_saved_fit_says_what_the_fit_says_or_that_it_has_no_rows(kind, options
 
 
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
-@pytest.mark.parametrize("errors", ["classical", "HC3", "clustered", "CR3"])
-def test_a_saved_fit_predicts_compares_and_changes_its_base_as_the_fit_did(kind, errors, tmp_path):
-    frame = choir(300)
-    frame["team"] = [f"t{k % 31}" for k in range(300)]
-    frame["high"] = np.where(frame["score"] > 38, "y", "n")
-    options = {"clustered": {"cluster": "team"}, "CR3": {"cluster": "team", "errors": "CR3"}}.get(
-        errors, {"errors": errors}
-    )
-    study = study_of(frame)
+def test_a_saved_fit_predicts_other_rows_and_is_refused_where_it_was_changed(kind, tmp_path):
+    frame = choir(300).assign(high=lambda d: np.where(d["score"] > 38, "y", "n"))
     terms = ["voice", "day", "km_log", mb.polynomial("age_z"), mb.interaction("voice", "km_log")]
-    fit = (
-        mb.fit_linear(study, "score", terms, **options)
-        if kind == "linear"
-        else mb.fit_logistic(study, "high", terms, event="y", **options)
-    )
+    linear = kind == "linear"
+    make, outcome, event = (mb.fit_linear, "score", {}) if linear else (mb.fit_logistic, "high", {"event": "y"})
+    fit = make(study_of(frame), outcome, terms, **event)
     mb.write_fit(fit, tmp_path / "fit.json")
-    saved = mb.read_fit(tmp_path / "fit.json")
-    numbers = ["estimate", "se", "p", "low", "high", "n"]
-    np.testing.assert_array_equal(saved.coefficients[numbers], fit.coefficients[numbers])
-    new = choir(100, seed=3)
+    saved, new = mb.read_fit(tmp_path / "fit.json"), choir(100, seed=3)
     pd.testing.assert_frame_equal(saved.predict(new), fit.predict(new))
-    pd.testing.assert_frame_equal(saved.between("voice"), fit.between("voice"))
     pd.testing.assert_frame_equal(saved.between("day", at={"age_z": 1.0}), fit.between("day", at={"age_z": 1.0}))
-    told, wanted = saved.rebase("voice", "tenor").coefficients, fit.rebase("voice", "tenor").coefficients
-    np.testing.assert_allclose(told[numbers], wanted[numbers], rtol=1e-12)
-    assert vars(saved.strength) == vars(fit.strength)
-    np.testing.assert_array_equal(saved.terms["p"], fit.terms["p"])
-    np.testing.assert_array_equal(saved.simple_slopes("age_z")["slope"], fit.simple_slopes("age_z")["slope"])
-    assert saved.equation().text == fit.equation().text
-    if kind == "linear":
-        pd.testing.assert_frame_equal(saved.groups("voice"), fit.groups("voice"))
-        np.testing.assert_allclose(
-            saved.predict({"age_z": 1.0})["predicted"], fit.predict({"age_z": 1.0})["predicted"], rtol=1e-12
-        )
     text = (tmp_path / "fit.json").read_text()
     assert "s0007" not in text  # no row of the data
     assert "holds no rows" in _said(lambda: saved.without("day"))
