@@ -12,7 +12,7 @@ from scipy.stats import kurtosis, normaltest, skew, t, ttest_ind
 
 import markbase as mb
 from markbase.core.checks import intraclass
-from yes_no import choir
+from yes_no import choir, either
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 TERMS = ["voice", "age", "km"]
@@ -113,11 +113,7 @@ def test_rows_left_out_are_held_against_those_used(kind, clustered, noise):
     more = {"cluster": "team"} if clustered else {}
     frame["high"] = np.exp(-frame["score"])
     study = mb.Study(frame).mark("voice", "alto")
-    fit = (
-        mb.fit_linear(study, "score", TERMS, **more)
-        if kind == "linear"
-        else mb.fit_logistic(study, "stays", TERMS, event="yes", **more)
-    )
+    fit = either(kind, study, TERMS, **more)
     known = frame["score"].notna() & (frame["team"].notna() | (not clustered))
     out, value = known & frame["km"].isna(), (y if kind == "linear" else y / 100)
     groups, found = (value[out], value[known & ~out]), fit.left_out

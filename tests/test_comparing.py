@@ -10,7 +10,7 @@ import pytest
 
 import markbase as mb
 from test_blocks import BENT, gappy, study_of
-from yes_no import choir
+from yes_no import choir, either
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 
@@ -128,8 +128,7 @@ def test_a_curve_loses_its_highest_power_first_and_none_that_an_interaction_cont
     def fitted(terms):
         terms = [t for t in terms if t]
         if str(terms) not in known:
-            known[str(terms)] = (mb.fit_linear(study, "score", terms, errors=errors) if kind == "linear"
-                                 else mb.fit_logistic(study, "stays", terms, event="yes", errors=errors))  # fmt: skip
+            known[str(terms)] = either(kind, study, terms, errors=errors)
         return known[str(terms)]
 
     curved = [mb.polynomial("n1", 3), "n3", mb.interaction(square, "n3"), "age"]
@@ -156,12 +155,7 @@ def test_a_curve_loses_its_highest_power_first_and_none_that_an_interaction_cont
 def test_rows_and_whole_clusters_held_out_by_hand(kind, cluster):
     frame = gappy().dropna().reset_index(drop=True)
     n, terms = len(frame), ["voice", "age", "km"]
-    make = (
-        (lambda s: mb.fit_linear(s, "score", terms, cluster=cluster))
-        if kind == "linear"
-        else (lambda s: mb.fit_logistic(s, "stays", terms, event="yes", cluster=cluster))
-    )
-    told = mb.cross_validate(make(study_of(frame)), folds=3, repeats=1, seed=8)
+    told = mb.cross_validate(either(kind, study_of(frame), terms, cluster=cluster), folds=3, repeats=1, seed=8)
     found, part = told.table.set_index("figure")["held_out"], np.empty(n, dtype=int)
     part[np.random.default_rng([8, 0]).permutation(n)] = np.arange(n) % 3
     if cluster:
@@ -175,7 +169,7 @@ def test_rows_and_whole_clusters_held_out_by_hand(kind, cluster):
     predicted, means = np.empty(n), np.empty(n)
     y = frame["score"].to_numpy() if kind == "linear" else (frame["stays"] == "yes").to_numpy(float)
     for k in range(3):
-        smaller = make(study_of(frame[part != k].reset_index(drop=True)))
+        smaller = either(kind, study_of(frame[part != k].reset_index(drop=True)), terms, cluster=cluster)
         table = smaller.predict(frame.loc[part == k, terms])
         predicted[part == k] = table["predicted" if kind == "linear" else "probability"]
         means[part == k] = y[part != k].mean()

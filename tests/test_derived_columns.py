@@ -9,7 +9,7 @@ import pytest
 import markbase as mb
 from markbase.core.study.derived_values import _FUNCTIONS, derivatives_of, value_of
 from reference import made_up
-from yes_no import choir
+from yes_no import choir, either
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -74,12 +74,7 @@ def test_derived_columns_follow_their_sources():
 def test_what_was_derived_from_columns_outside_the_model_too_is_read_with_them(kind, how):
     frame = choir(300).assign(km=lambda f: f["km"] + 1)
     study = mb.Study(frame).derive("new", **{how: ["age", "km"]})
-    fits = [
-        mb.fit_linear(study, "score", terms)
-        if kind == "linear"
-        else mb.fit_logistic(study, "stays", terms, event="yes")
-        for terms in (["new", "age"], ["age", "km"])
-    ]
+    fits = [either(kind, study, terms) for terms in (["new", "age"], ["age", "km"])]
     own, other = (fit.coefficients.set_index("term") for fit in fits)
     found = fits[0].simple_slopes("age")
     if how in ("product", "ratio"):

@@ -11,6 +11,7 @@ import markbase as mb
 from markbase.show.group_tables import groups_section
 from reference import dense, digits, least_squares, made_up, sandwich, two_sided_t
 from test_linear import _quietly, plain
+from yes_no import either
 
 ERRORS = [
     ("HC0", None),
@@ -64,11 +65,7 @@ def test_levels_that_few_clusters_have_are_cautioned_about(outcome):
     study = mb.Study(frame).mark("kind", "some")
     terms = ["kind", "pilot", "half"]
     for cluster in ("team", None):
-        fit = (
-            mb.fit_linear(study, "score", terms, cluster=cluster)
-            if outcome == "score"
-            else mb.fit_logistic(study, "high", terms, event="y", cluster=cluster)
-        )
+        fit = either("linear" if outcome == "score" else "logistic", study, terms, ("high", "y"), cluster=cluster)
         few = re.findall(r"`(\w+)`(?: of `kind`| = (\d)) occurs in (\d+) of 60 clusters only", str(_cautions(fit)))
         assert few == ([("some", "", "9"), ("rare", "", "4"), ("pilot", "1", "6")] if cluster else [])
         facts = groups_section(fit, "kind").blocks[1:]

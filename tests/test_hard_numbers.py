@@ -11,6 +11,7 @@ import markbase as mb
 from markbase.core.inference.distributions import p_of_f, p_of_t, t_quantile
 from markbase.core.inference.multiplicity import corrected, half_width, studentised_range_tail
 from reference import dense, digits, least_squares, made_up, mp, sandwich
+from yes_no import either
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 
@@ -289,10 +290,7 @@ def test_every_result_of_frequencies_is_that_of_the_rows_repeated(kind, options)
     terms = ["voice", "age", "km", mb.interaction("age", "voice")]
 
     def make(table, **weights):
-        study = mb.Study(table).mark("voice", "alto")
-        if kind == "linear":
-            return mb.fit_linear(study, "score", terms, **options, **weights)
-        return mb.fit_logistic(study, "high", terms, event="y", **options, **weights)
+        return either(kind, mb.Study(table).mark("voice", "alto"), terms, ("high", "y"), **options, **weights)
 
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")

@@ -197,80 +197,66 @@ def test_figures_do_not_follow_the_settings_of_the_user(tmp_path):
     assert drawn[0] == drawn[1]
 
 
+def every_figure(group, numeric, other, outcome, event, levels, sides, entered):
+    """Draw every figure of a made-up study with these names; return them with its fits."""
+    rng = np.random.default_rng(2)
+    data = {group: rng.choice(levels, 300), event: rng.choice(sides, 300)}
+    study = mb.Study(pd.DataFrame({**data, **{name: rng.normal(size=300) for name in (numeric, outcome, other)}}))
+    fit = mb.fit_linear(study, outcome, [group, numeric, mb.interaction(group, numeric)])
+    odds = mb.fit_logistic(study, event, [group, numeric], event=sides[1])
+    blocks = mb.fit_blocks(study, outcome, dict(zip(entered, ([group], [numeric, other]), strict=True)))
+    screened, both = mb.screen(study, [group, numeric, other], outcome), [mb.interaction(numeric, other)]
+    return fit, odds, {
+        "groups": mb.draw_groups(fit, group), "adjusted": mb.draw_adjusted(odds, group), "lines": mb.draw_lines(fit, numeric, group),
+        "slopes": mb.draw_slopes(fit, numeric, group), "slope": mb.draw_slopes(mb.fit_linear(study, outcome, both), numeric, other),
+        "coefficients": mb.draw_coefficients(odds), "estimates": mb.draw_coefficients(fit), "cuts": mb.draw_classification(odds),
+        "calibration": mb.draw_calibration(odds), "blocks": mb.draw_blocks(blocks), "paths": mb.draw_paths(blocks),
+        "correlations": mb.draw_correlations(screened), "vif": mb.draw_vif(screened), "pairs": mb.draw_pairs(study, screened),
+        "checks": mb.draw_checks(fit),
+    }  # fmt: skip
+
+
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 def test_names_stand_in_figures_as_they_are():
     from matplotlib.figure import Figure
 
     from markbase.show.figures import drawn_as
 
-    rng = np.random.default_rng(1)
-    levels = ["$0 to $10k", "_other", r"$\frac$"]
-    data = {"_g $x$": rng.choice(levels, 300), "e": rng.choice(["$no$", "$yes$"], 300)}
-    study = mb.Study(pd.DataFrame({**data, **{name: rng.normal(size=300) for name in ("a$b$", "y$1$", "z$")}}))
-    product = mb.interaction("_g $x$", "a$b$")
-    fit = mb.fit_linear(study, "y$1$", ["_g $x$", "a$b$", product])
-    odds = mb.fit_logistic(study, "e", ["_g $x$", "a$b$"], event="$yes$")
-    blocks = mb.fit_blocks(study, "y$1$", {"a$1$": ["_g $x$"], "$b$": ["a$b$", "z$"]})
-    screened = mb.screen(study, ["_g $x$", "a$b$", "z$"], "y$1$")
+    levels, sides = ["$0 to $10k", "_other", r"$\frac$"], ["$no$", "$yes$"]
+    fit, odds, drawn = every_figure("_g $x$", "a$b$", "z$", "y$1$", "e", levels, sides, ["a$1$", "$b$"])
     given = Figure().subplots()
     given.set_xlabel("$x^2$")
     kept = given.text(0, 0, "$x^2$")
     mb.draw_classification(odds, given)
     assert kept.get_parse_math()
     base = fit.variable("_g $x$", "categorical").base_label
+    other = "_other" if base != "_other" else levels[0]
     marked = [f"{level} (base)" if level == base else level for level in levels]
-    for drawn, wanted in (
-        (mb.draw_groups(fit, "_g $x$"), ["difference in y$1$, units"]),
-        (mb.draw_adjusted(odds, "_g $x$"), ["_g $x$: adjusted as if all rows had the level"]),
-        (mb.draw_lines(fit, "a$b$", "_g $x$"), ["a$b$", *(f" {m}" if m[0] == "_" else m for m in marked)]),
-        (mb.draw_slopes(fit, "a$b$", "_g $x$"), ["units of y$1$ per unit"]),
-        (mb.draw_coefficients(odds), ["_g $x$", *marked]),
-        (mb.draw_classification(odds), ["% of $no$ predicted $yes$"]),
-        (mb.draw_calibration(odds), ["predicted % with e = $yes$"]),
-        (mb.draw_blocks(blocks), ["a$1$", "$b$"]),
-        (mb.draw_paths(blocks), ["a$1$", "$b$", f" _g $x$: _other against {base}"]),
-        (mb.draw_correlations(screened), ["y$1$", "z$", "_g $x$"]),
-        (mb.draw_vif(screened), ["z$", "a$b$", "_g $x$"]),
-        (mb.draw_pairs(study, screened), ["y$1$", "a$b$", "z$"]),
-        (mb.draw_checks(fit), ["fitted y$1$, units"]),
-        (given, ["% of $no$ predicted $yes$"]),
-    ):
-        root = lxml.html.fromstring(drawn_as(getattr(drawn, "figure", drawn), "svg"))
-        written = ["".join(text.itertext()) for text in root.iter("text")]
-        assert set(wanted) <= set(written)
+    wanted = {
+        "groups": ["difference in y$1$, units"], "adjusted": ["_g $x$: adjusted as if all rows had the level"],
+        "lines": ["a$b$", *(f" {m}" if m[0] == "_" else m for m in marked)], "slopes": ["units of y$1$ per unit"],
+        "coefficients": ["_g $x$", *marked], "cuts": ["% of $no$ predicted $yes$"], "calibration": ["predicted % with e = $yes$"],
+        "blocks": ["a$1$", "$b$"], "paths": ["a$1$", "$b$", f" _g $x$: {other} against {base}"],
+        "correlations": ["y$1$", "z$", "_g $x$"], "vif": ["z$", "a$b$", "_g $x$"], "pairs": ["y$1$", "a$b$", "z$"],
+        "checks": ["fitted y$1$, units"], "given": ["% of $no$ predicted $yes$"],
+    }  # fmt: skip
+    for name, texts in wanted.items():
+        figure = (drawn | {"given": given})[name]
+        root = lxml.html.fromstring(drawn_as(getattr(figure, "figure", figure), "svg"))
+        assert set(texts) <= {"".join(text.itertext()) for text in root.iter("text")}, name
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 def test_long_names_are_folded_in_figures_and_nothing_is_cut_or_hidden():
-    rng = np.random.default_rng(2)
-    group, numeric, outcome, event, other = (
+    names = [
         f"{question}, thinking of the last twelve months and of every choir you were a member of, however long?"
-        for question in (
-            "How often do you sing",
-            "How old were you",
-            "How well did you feel",
-            "Will you stay",
-            "How far is it",
+        for question in "How often do you sing/How old were you/How far is it/How well did you feel/Will you stay".split(
+            "/"
         )
-    )
+    ]
     levels = [f"{k}: less often than every other week, but more often than once in each of the months" for k in "abcd"]
-    data = {
-        group: rng.choice(levels, 300),
-        event: rng.choice(["no, as far as I can see", "yes, as far as I can see"], 300),
-    }
-    study = mb.Study(pd.DataFrame({**data, **{name: rng.normal(size=300) for name in (numeric, outcome, other)}}))
-    fit = mb.fit_linear(study, outcome, [group, numeric, mb.interaction(group, numeric)])
-    odds = mb.fit_logistic(study, event, [group, numeric], event="yes, as far as I can see")
-    blocks = mb.fit_blocks(study, outcome, {group: [group], f"{other} again": [numeric, other]})
-    screened = mb.screen(study, [group, numeric, other], outcome)
-    for drawn in (
-        mb.draw_groups(fit, group), mb.draw_adjusted(odds, group), mb.draw_lines(fit, numeric, group),
-        mb.draw_slopes(fit, numeric, group),
-        mb.draw_slopes(mb.fit_linear(study, outcome, [mb.interaction(numeric, other)]), numeric, other),
-        mb.draw_coefficients(fit), mb.draw_classification(odds), mb.draw_calibration(odds), mb.draw_blocks(blocks),
-        mb.draw_paths(blocks), mb.draw_correlations(screened), mb.draw_vif(screened),
-        mb.draw_pairs(study, screened), mb.draw_checks(fit),
-    ):  # fmt: skip
+    sides = ["no, as far as I can see", "yes, as far as I can see"]
+    for drawn in every_figure(*names, levels, sides, [names[0], f"{names[2]} again"])[2].values():
         figure = getattr(drawn, "figure", drawn)
         figure.canvas.draw()
         inside, (width, height) = figure.get_tightbbox(), figure.get_size_inches()

@@ -7,6 +7,7 @@ import pytest
 import markbase as mb
 from markbase.show.slope_tables import slopes_section
 from reference import digits, least_squares, made_up, sandwich, term_of
+from yes_no import either
 
 
 def dense_interaction(frame, kind, base, centred):
@@ -249,9 +250,7 @@ def test_simple_effects_are_the_tests_of_a_group_where_the_other_is_at_its_base(
 
     def fitted(base, terms=terms, **more):
         study = mb.Study(frame).mark("day", base).mark("voice", "tenor")
-        if kind == "linear":
-            return mb.fit_linear(study, "score", terms, errors=errors, **more)
-        return mb.fit_logistic(study, "high", terms, event="y", errors=errors, **more)
+        return either(kind, study, terms, ("high", "y"), errors=errors, **more)
 
     own = fitted("Mon").simple_effects("voice", by="day")
     assert own["within"].tolist() == ["Mon", "Tue", "Wed"]
@@ -274,11 +273,9 @@ def test_cells_of_two_groups_are_averages_over_rows_set_to_both_levels(weights):
     frame["w"] = np.arange(len(frame)) % 3 + 1.0
     frame["high"] = np.where(frame["score"] > frame["score"].median() + 5 * np.sin(frame["age"]), "y", "n")
     crossed = ["voice", "day", "age", mb.interaction("voice", "day"), mb.interaction("voice", "age")]
-    for kind, outcome in (("linear", "score"), ("logistic", "high")):
+    for kind in ("linear", "logistic"):
         study = mb.Study(frame)
-        fit_of = {"linear": mb.fit_linear, "logistic": mb.fit_logistic}[kind]
-        event = {"event": "y"} if kind == "logistic" else {}
-        fit = fit_of(study, outcome, crossed, **event, **weights)
+        fit = either(kind, study, crossed, ("high", "y"), **weights)
         found, pairs = fit.cell_means("voice", "day", correction="bonferroni")
         value = {"linear": "predicted", "logistic": "probability"}[kind]
         for row in found.to_dict("records"):
@@ -292,12 +289,12 @@ def test_cells_of_two_groups_are_averages_over_rows_set_to_both_levels(weights):
             size = int((pairs["of"] == of).sum())
             np.testing.assert_allclose(family["p_corrected"], np.minimum(1, family["p"] * size))
         merged = mb.Study(frame.assign(cell=frame["voice"] + " " + frame["day"]))
-        one = fit_of(merged, outcome, ["cell", "age"], **event, **weights).groups("cell").set_index("level")
-        cells, _ = fit_of(study, outcome, crossed[:4], **event, **weights).cell_means("voice", "day")
+        one = either(kind, merged, ["cell", "age"], ("high", "y"), **weights).groups("cell").set_index("level")
+        cells, _ = either(kind, study, crossed[:4], ("high", "y"), **weights).cell_means("voice", "day")
         own = one.loc[cells["voice"] + " " + cells["day"]]
         for name, other in (("adjusted", "adjusted"), ("low", "adjusted_low"), ("high", "adjusted_high")):
             np.testing.assert_allclose(cells[name], own[other], rtol=1e-7)
-        alone = fit_of(study, outcome, ["voice", "day", "age"], **event, **weights)
+        alone = either(kind, study, ["voice", "day", "age"], ("high", "y"), **weights)
         whole, pairs = alone.cell_means("voice", "day")
         assert set(pairs["within"]) == {"every level"}
         np.testing.assert_allclose(pairs.loc[pairs["of"] == "day", "p_corrected"], alone.between("day")["p_corrected"])

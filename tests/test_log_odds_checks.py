@@ -74,7 +74,7 @@ def test_what_bends_is_said_and_what_has_no_square_or_no_test_is_not_made_up():
     )
 
 
-def test_cases_and_clusters_are_those_of_the_fit(capsys):
+def test_cases_and_clusters_are_those_of_the_fit():
     frame = choir(300)
     frame.loc[0, ["km", "stays"]] = [900.0, "yes"]
     study = study_of(frame).as_role("team", "cluster")
@@ -89,7 +89,4 @@ def test_cases_and_clusters_are_those_of_the_fit(capsys):
     assert " in log odds, and " in finding(checks, "clusters").figures
     alone = mb.fit_logistic(study, "stays", ["age", "km"], event="yes").checks()
     assert finding(alone, "rows together").way_on == "cluster the errors by `team`"
-    print(checks)
-    shown = capsys.readouterr().out
-    assert "stays = yes: checks of the fit" in shown
-    assert "probability of yes" in shown
+    assert "probability of yes" in str(checks)

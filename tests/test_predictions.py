@@ -12,6 +12,7 @@ import markbase as mb
 from command import run
 from markbase.core.diagnostics.error_measures import calibration_slope
 from reference import made_up
+from yes_no import either
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 
@@ -53,11 +54,7 @@ def test_every_row_of_another_table_is_predicted_as_on_dense_columns(kind, error
     frame, new = choir(), choir(300, seed=11)
     frame["high"], new["high"] = (np.where(f["score"] > 38, "y", "n") for f in (frame, new))
     study = study_of(frame)
-    fit = (
-        mb.fit_linear(study, "score", TERMS, errors=errors)
-        if kind == "linear"
-        else mb.fit_logistic(study, "high", TERMS, event="y", errors=errors)
-    )
+    fit = either(kind, study, TERMS, ("high", "y"), errors=errors)
     what = "predicted" if kind == "linear" else "probability"
     X, own = laid_out(new, fit), ~fit.coefficients["base"]
     b, V = fit.coefficients.loc[own, "estimate"].to_numpy(), fit.covariance.to_numpy()[np.ix_(own, own)]

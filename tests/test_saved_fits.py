@@ -16,6 +16,7 @@ from markbase import demo
 from markbase.core.results.fit_statistics import OverallTest
 from reference import made_up
 from test_predictions import choir, study_of
+from yes_no import either
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 
@@ -59,11 +60,7 @@ def test_a_saved_fit_says_what_the_fit_says_or_that_it_has_no_rows(kind, options
     frame = choir().assign(high=lambda d: np.where(d["score"] > 38, "y", "n"), team=[f"t{k % 40}" for k in range(250)])
     frame = frame.assign(times=1 + np.arange(250) % 3, heavy=0.5 + (np.arange(250) % 7) / 3, km=5e6 - frame["km"] ** 4)
     terms = ["voice", "day", mb.polynomial("age"), mb.interaction("age", "km"), mb.interaction("age", "voice")]
-    fit = (
-        mb.fit_linear(study_of(frame), "score", terms, **options)
-        if kind == "linear"
-        else mb.fit_logistic(study_of(frame), "high", terms, event="y", **options)
-    )
+    fit = either(kind, study_of(frame), terms, ("high", "y"), **options)
     own = (fit.strength.r2, "R²") if kind == "linear" else (fit.strength.brier, "Brier score")
     assert fit.own_measures[own[1]] == pytest.approx(own[0], rel=1e-10)
     mb.write_fit(fit, tmp_path / "fit.json")
@@ -101,9 +98,7 @@ def test_a_saved_fit_says_what_the_fit_says_or_that_it_has_no_rows(kind, options
 def test_a_saved_fit_predicts_other_rows_and_is_refused_where_it_was_changed(kind, tmp_path):
     frame = choir(300).assign(high=lambda d: np.where(d["score"] > 38, "y", "n"))
     terms = ["voice", "day", "km_log", mb.polynomial("age_z"), mb.interaction("voice", "km_log")]
-    linear = kind == "linear"
-    make, outcome, event = (mb.fit_linear, "score", {}) if linear else (mb.fit_logistic, "high", {"event": "y"})
-    fit = make(study_of(frame), outcome, terms, **event)
+    fit = either(kind, study_of(frame), terms, ("high", "y"))
     mb.write_fit(fit, tmp_path / "fit.json")
     saved, new = mb.read_fit(tmp_path / "fit.json"), choir(100, seed=3)
     pd.testing.assert_frame_equal(saved.predict(new), fit.predict(new))
@@ -218,16 +213,10 @@ def test_rows_in_parts_are_judged_by_label_or_code_as_in_memory(tmp_path):
         declared = {"columns": {"day": {"kind": "categorical"} | levels} | left}
         parts = mb.score(fit, mb.open_study(tmp_path / "other.csv", declared, in_parts=True))
         np.testing.assert_allclose(parts.table.iloc[:, 1:], whole.table.iloc[:, 1:], atol=1e-3)
-        assert (
-            (parts.rows, parts.left_out)
-            == (whole.rows, whole.left_out)
-            == (int(((other["day"] < 3) & (other["age"] > 0)).sum()), 150 - whole.rows)
-        )
-        assert (
-            set(parts.unseen)
-            == set(whole.unseen)
-            == {"no row scored has `day` `Wed`", "`4` of `day` occurs in no row the model was fitted to"}
-        )
+        known = int(((other["day"] < 3) & (other["age"] > 0)).sum())
+        assert (parts.rows, parts.left_out) == (whole.rows, whole.left_out) == (known, 150 - known)
+        unseen = {"no row scored has `day` `Wed`", "`4` of `day` occurs in no row the model was fitted to"}
+        assert set(parts.unseen) == set(whole.unseen) == unseen
 
 
 def places(record, path=()):

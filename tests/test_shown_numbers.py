@@ -186,14 +186,8 @@ def test_strength_is_what_its_definitions_say():
     rss, tss = float(e @ e), float(((y - y.mean()) ** 2).sum())
     loglik = float(mp.fsum(-mp.log(mp.sqrt(2 * mp.pi * rss / n)) - mp.mpf(v) ** 2 / (2 * rss / n) for v in e))
     s = fit.strength
-    wanted = (
-        1 - rss / tss,
-        1 - (rss / (n - p)) / (tss / (n - 1)),
-        math.sqrt(rss / (n - p)),
-        loglik,
-        2 * (p + 1) - 2 * loglik,
-        math.log(n) * (p + 1) - 2 * loglik,
-    )
+    wanted = [1 - rss / tss, 1 - (rss / (n - p)) / (tss / (n - 1)), math.sqrt(rss / (n - p)), loglik]
+    wanted += [2 * (p + 1) - 2 * loglik, math.log(n) * (p + 1) - 2 * loglik]
     np.testing.assert_allclose((s.r2, s.r2_adjusted, s.residual_sd, s.loglik, s.aic, s.bic), wanted, rtol=1e-10)
 
 

@@ -29,6 +29,13 @@ def study_of(frame, base="alto"):
     return mb.Study(frame).mark("voice", base)
 
 
+def either(kind, study, terms, yes_no=("stays", "yes"), **options):
+    """Return a linear fit of the score, or a logistic one of a yes/no outcome."""
+    if kind == "linear":
+        return mb.fit_linear(study, "score", terms, **options)
+    return mb.fit_logistic(study, yes_no[0], terms, event=yes_no[1], **options)
+
+
 def exactly(values):
     """1 / (1 + exp(−v)) of every value, with 50 digits on the way."""
     with mp.workdps(50):

@@ -16,6 +16,8 @@ if TYPE_CHECKING:
 
 _LETTER = 0.54
 """How wide a letter is, in parts of its size, on average."""
+_BOLD = 1.2
+"""How much wider it is where letters are bold."""
 _LONGEST = 34
 """Letters a line of a name beside an axis, or in a legend."""
 _MOST_LINES = 3
@@ -84,13 +86,17 @@ def _room(ax: Axes) -> tuple[float, float]:
         own = ax.get_position()
         return width * own.width, height * own.height
     grid = place.get_gridspec()
-    names = max(map(_longest, _told(ax.get_yaxis())), default=0)
+    names = max((_longest(t.get_text()) * _weight(t) for t in ax.get_yaxis().get_ticklabels()), default=0.0)
     across = width * len(place.colspan) / grid.ncols - (40 if ax.get_ylabel() else 16) - names * _LETTER * 9
     return across, 0.72 * height * len(place.rowspan) / grid.nrows
 
 
 def _told(axis: Any) -> list[str]:
     return [label.get_text() for label in axis.get_ticklabels()]
+
+
+def _weight(text: Any) -> float:
+    return _BOLD if text.get_fontweight() == "bold" else 1.0
 
 
 def _longest(text: str) -> int:

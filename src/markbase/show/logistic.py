@@ -23,6 +23,7 @@ from markbase.core.formatting import (
     short,
     without_zero,
 )
+from markbase.core.reading.clauses import compared_at
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.tables import rows_of
 from markbase.show.equation import equation_blocks
@@ -158,7 +159,7 @@ def _chances(fit: LogisticFit) -> Section:
         column = next(p.column for t in fit.model_terms for p in t.variables if p.name == name)
         for r in rows_of(own):
             strip = Strip(float(r.low), float(r.effect), float(r.high), *scale, is_base=bool(r.base))
-            label = LEVEL_INDENT + str(r.level) if levels else f"{name}, per {column.step_one}"
+            label = LEVEL_INDENT + str(r.level) if levels else f"{name}, {compared_at(column)}"
             chance = as_percent(float(adjusted[r.level])) if levels else ""
             if r.base:
                 rows.append(Row((label, chance, "0", "base", ""), "base", strip))

@@ -9,7 +9,7 @@ from typing import NamedTuple
 from markbase.core.design.terms import Variable
 from markbase.core.errors import FitError
 from markbase.core.formatting import number, p_phrase
-from markbase.core.reading.clauses import held_equal, outcome_words, per_step, percent, points_words, size, step_lead
+from markbase.core.reading.clauses import held_equal, outcome_words, percent, points_words, size, step_lead
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.logistic import LogisticFit
@@ -64,8 +64,6 @@ def _average_of_slope(fit: AnyFit, numeric: Variable) -> Average | None:
     if numeric.name in (*fit.slope_depends_on(numeric.name), *others) or fit.moves_with(numeric.name):
         return None
     lead, question = step_lead(numeric.column, "")
-    if isinstance(fit, LogisticFit):  # how steep the probability is, also of a column of two values
-        lead, question = f"Per {per_step(numeric.column).rstrip(',')},", "that the two go together"
     lead = f"Averaged over these rows, {lead[0].lower()}{lead[1:]}"
     if isinstance(fit, LogisticFit):
         effect = fit.marginal[fit.marginal["term"] == numeric.name].iloc[0]

@@ -111,6 +111,14 @@ def step_lead(column: Column, at: str) -> tuple[str, str]:
     return f"Per {per_step(column).rstrip(',')}{at},", "that the two go together"
 
 
+def compared_at(column: Column) -> str:
+    """Say what a numeric column is compared at, as a label has it."""
+    pair = column.two_values
+    if pair is not None and pair[1] - pair[0] == 1:
+        return f"{plain(pair[1])} against {plain(pair[0])}"
+    return f"per {column.step_one}"
+
+
 def said_of_clear(fit: AnyFit) -> list[str]:
     """Say below which p evidence counts as clear, where it is not the usual 0.05."""
     if fit.convention is not None:

@@ -206,7 +206,7 @@ def _numeric(fit: LogisticFit, term: Term, row: TableRow, marginal: Mapping[tupl
     text = _odds_sentence(fit, lead, row, question)
     effect = marginal[term.name, ""]
     where = f", not only{at}" if at else ""
-    per = f" per {term.column.step_one}"  # how steep it is, also of a column of two values, which differ by another figure
+    per = "" if question == "of a difference" else f" per {term.column.step_one}"
     text += f". Averaged over these rows{where}, the probability is {_points(fit, effect, per)}."
     if max(abs(float(effect[key])) for key in ("effect", "low", "high")) > 1:
         sd = fit.rows_used.spread(term.name)[2]

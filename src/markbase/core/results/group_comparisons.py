@@ -317,8 +317,8 @@ class Grouped(Retold):
         >>> fit = mb.fit_linear(study, "belonging", ["voice", "stays", mb.interaction("voice", "stays")])
         >>> fit.simple_effects("voice", by="stays")[["within", "df", "statistic"]].round(1)
           within  df  statistic
-        0     no   3        3.2
-        1    yes   3        6.6
+        0     no   3        5.1
+        1    yes   3        8.6
         """
         return simple_effects_of(self, group, by, self.group_test)
 

@@ -219,14 +219,13 @@ class Probabilities(Fit):
     def marginal(self) -> pd.DataFrame:
         """Average marginal effects: by how much the probability of the event is higher, averaged over the rows.
 
-        `term`, `level`, `against`, `base`, `n`, `effect` (per unit of a numeric column, or between a level and the base; times
-        100 it is percentage points), `se`, `low`, `high`, `p` (delta method); NaN where there is no such average.
+        `term`, `level`, `against`, `base`, `n`, `effect` (per unit of a numeric column, of one with two values from one to the
+        other; or between a level and the base; times 100 it is percentage points), `se`, `low`, `high`, `p` (delta method); NaN where
+        there is no such average.
         """
         half = t_quantile(self.level, self.df_rest)
         records: list[list[object]] = []
-        numerics = [v.name for v in variables_of(self.model_terms).values() if not v.is_categorical]
-        slopes = average_slopes(self.likelihood, self.theta, self.solution.columns, self._sample, numerics)
-        rises = dict(zip(numerics, slopes, strict=True))
+        rises = self._rises()
         for term in variables_of(self.model_terms).values():
             if term.is_categorical:
                 table = self._unaveraged(term) if self.not_averaged(term.name) else self.groups(term.name)
@@ -240,6 +239,20 @@ class Probabilities(Fit):
             ends = found.value - half * se, found.value + half * se
             records.append([term.name, "", "", False, self.rows_used.counted, found.value, se, *ends, p])
         return pd.DataFrame(records, columns=_MARGINAL).astype({"n": np.int64, "base": bool})
+
+    def _rises(self) -> dict[str, Averaged]:
+        """Return by how much the probability rises per unit of each numeric column: a slope, or of one with two values the difference."""
+        columns = [v.column for v in variables_of(self.model_terms).values() if not v.is_categorical]
+        pairs = {c.name: c.two_values for c in columns if c.two_values is not None}
+        many = [c.name for c in columns if c.name not in pairs]
+        slopes = average_slopes(self.likelihood, self.theta, self.solution.columns, self._sample, many)
+        found = dict(zip(many, slopes, strict=True))
+        ends = self._averages([{name: value} for name, pair in pairs.items() for value in pair]) if pairs else []
+        for (name, (low, high)), below, above in zip(pairs.items(), ends[::2], ends[1::2], strict=True):
+            found[name] = Averaged(
+                (above.value - below.value) / (high - low), (above.slope - below.slope) / (high - low)
+            )
+        return found
 
     def _unaveraged(self, group: Variable) -> pd.DataFrame:
         """Return the levels of a group that cannot be averaged over others, without their figures."""
