@@ -89,5 +89,6 @@ def test_a_group_is_averaged_over_combinations_of_others_that_rows_have_and_no_m
     for group in ("voice", "day"):
         with pytest.raises(mb.FitError, match="combinations of levels that no row has"):
             fit.groups(group)
-    with pytest.raises(mb.FitError, match="no row used has a combination of levels that this rests on"):
-        fit.cell_means("voice", "new")
+    for ask in (fit.cell_means, fit.simple_effects):
+        with pytest.raises(mb.FitError, match="no row used has a combination of levels that this rests on"):
+            ask("voice", "new")
