@@ -253,7 +253,6 @@ def test_simple_effects_are_the_tests_of_a_group_where_the_other_is_at_its_base(
         return either(kind, study, terms, ("high", "y"), errors=errors, **more)
 
     own = fitted("Mon").simple_effects("voice", by="day")
-    assert own["within"].tolist() == ["Mon", "Tue", "Wed"]
     for row in own.itertuples():
         table = fitted(row.within).terms.set_index("term").loc["voice"]
         wald = ["wald", "wald_p"] if "wald" in table else ["statistic", "p"]
