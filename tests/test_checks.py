@@ -285,17 +285,11 @@ def test_rows_of_a_cluster_are_as_alike_as_dense_matrices_say():
     of_teams = (y @ P @ y - df * variance) / np.trace(Z.T @ M @ Z)
     assert df == Z.shape[1] - 2  # one is the mean, one is `same`
     assert alike.correlation == pytest.approx(of_teams / (of_teams + variance), rel=1e-9)
-    assert (alike.df, alike.df_rest, alike.statistic) == (
-        df,
-        n - 6 - df,
-        pytest.approx(y @ P @ y / df / variance, rel=1e-9),
-    )
+    F = y @ P @ y / df / variance
+    assert (alike.df, alike.df_rest, alike.statistic) == (df, n - 6 - df, pytest.approx(F, rel=1e-9))
     assert alike.p == pytest.approx(float(f_tail.sf(alike.statistic, df, n - 6 - df)), rel=1e-7)
     C, sums = Z.T @ M @ Z, Z.T @ M @ y
-    for end, q in (
-        (alike.low, 0.975),
-        (alike.high, 0.025),
-    ):  # if this were the correlation, the clusters explain that quantile
+    for end, q in ((alike.low, 0.975), (alike.high, 0.025)):  # if this were it, the clusters explain that quantile
         of_sums = np.linalg.pinv(C + end / (1 - end) * C @ C, rcond=1e-10)
         assert sums @ of_sums @ sums / df / variance == pytest.approx(f_tail.ppf(q, df, n - 6 - df), rel=1e-8)
     counts = Z.sum(axis=0)

@@ -177,19 +177,18 @@ def test_what_a_column_of_two_values_adds_to_a_probability_is_the_difference_of_
     rng = np.random.default_rng(1)
     frame = pd.DataFrame({"on": rng.integers(0, 2, 600), "x": rng.normal(size=600)})
     frame["y"] = np.where(rng.random(600) < 1 / (1 + np.exp(2 - 2.5 * frame["on"] - 0.8 * frame["x"])), "yes", "no")
-    fit = mb.fit_logistic(frame, "y", ["on", "x", mb.interaction("on", "x")], event="yes")
+    terms = ["on", "x", mb.interaction("on", "x")]
+    fit = mb.fit_logistic(frame, "y", terms, event="yes")
     both = [fit.predict(frame.assign(on=on))["probability"].mean() for on in (0, 1)]
     own = fit.marginal.set_index("term").loc["on"]
     assert own["effect"] == pytest.approx(both[1] - both[0], rel=1e-9)
-    as_group = mb.fit_logistic(
-        mb.Study(frame).as_categorical("on").mark("on", 0), "y", ["on", "x", mb.interaction("on", "x")], event="yes"
-    )
-    level = as_group.groups("on").iloc[1]  # the same column, of levels
-    assert own[["effect", "se", "low", "high", "p"]].tolist() == pytest.approx(
-        level[["difference", "se", "low", "high", "p"]].tolist(), rel=1e-6
-    )
-    wide = mb.fit_logistic(frame.assign(on=7 * frame["on"]), "y", ["on", "x", mb.interaction("on", "x")], event="yes")
-    assert wide.marginal["effect"].iloc[0] == pytest.approx(own["effect"] / 7, rel=1e-6)
+    of_levels = mb.Study(frame).as_categorical("on").mark("on", 0)  # the same column
+    level = mb.fit_logistic(of_levels, "y", terms, event="yes").groups("on").iloc[1].rename({"difference": "effect"})
+    wide = mb.fit_logistic(frame.assign(on=7 * frame["on"]), "y", terms, event="yes").marginal.iloc[0]
+    for other, times in ((level, 1), (wide, 7)):
+        assert [times * other[k] for k in ("effect", "se", "low")] == pytest.approx(
+            own[["effect", "se", "low"]].tolist(), rel=1e-6
+        )
     assert "on, 1 against 0" in str(fit)
     higher = f"the probability is {100 * own['effect']:.1f} percentage points higher ("
     assert higher in next(s.text for s in fit.reading().statements if s.term == "on")
