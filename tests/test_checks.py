@@ -302,9 +302,7 @@ def test_rows_of_a_cluster_are_as_alike_as_dense_matrices_say():
     told = next(f for f in found.findings if f.about == "rows together")
     assert f"about {alike.design_effect:.1f} times" in told.meaning
     assert told.way_on == "cluster the errors by `team`"
-    with (
-        pytest.MonkeyPatch.context() as patch
-    ):  # of many clusters as if they were of one size, by which these hardly differ
+    with pytest.MonkeyPatch.context() as patch:  # of many clusters as if they were of one size
         patch.setattr(intraclass, "_EXACT", 3)
         about = mb.fit_linear(study, "score", terms).checks().intraclass
     assert (about.exact, alike.exact) == (False, True)
@@ -316,12 +314,14 @@ def test_rows_of_a_cluster_are_as_alike_as_dense_matrices_say():
     repeated = frame.loc[frame.index.repeat(frame["times"].astype(int))].reset_index(drop=True)
     laid_out = mb.fit_linear(mb.Study(repeated).as_role("team", "cluster"), "score", terms).checks().intraclass
     assert weighted[2:] == pytest.approx(laid_out[2:], rel=1e-9)
+    of_one = mb.Study(frame.reset_index(drop=True).assign(score=team % 7.0)).as_role("team", "cluster")
+    exact = mb.fit_linear(of_one, "score", ["age"]).checks().intraclass
+    assert exact[2:7] == pytest.approx([1, 1, 1, 1, counts @ counts / n])
     apart = mb.Study(frame.assign(team=[f"t{k}" for k in range(n)])).as_role("team", "cluster")
     assert mb.fit_linear(apart, "score", terms).checks().intraclass is None  # nothing lies within
     sampled = mb.fit_linear(study, "score", terms, weights="times", weights_are="sampling").checks()
     assert sampled.intraclass is None
     assert "which no figure here shows" in sampled.findings[-1].meaning
-    noise = mb.fit_linear(
-        mb.Study(frame.reset_index(drop=True).assign(score=rng.normal(size=n))), "score", ["age"], cluster="team"
-    )
+    random = mb.Study(frame.reset_index(drop=True).assign(score=rng.normal(size=n)))
+    noise = mb.fit_linear(random, "score", ["age"], cluster="team")
     assert "no clear evidence that rows of one `team` are alike" in noise.checks().findings[-1].meaning

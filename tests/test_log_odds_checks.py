@@ -88,4 +88,7 @@ def test_cases_and_clusters_are_those_of_the_fit():
     assert " in log odds, and " in finding(checks, "clusters").figures
     alone = mb.fit_logistic(study, "stays", ["age", "km"], event="yes").checks()
     assert finding(alone, "rows together").way_on == "cluster the errors by `team`"
-    assert "probability of yes" in str(checks)
+    frame.loc[4, "voice"] = "solo"
+    lone = mb.fit_logistic(study_of(frame), "stays", ["age", "voice"], event="yes", penalty="firth").checks()
+    assert lone.cases["influence"].max() < 1
+    assert finding(lone, "rows alone").figures == "1 row with a leverage of 1"

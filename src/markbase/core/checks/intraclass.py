@@ -33,6 +33,7 @@ if TYPE_CHECKING:
 Array = NDArray[np.float64]
 _EXACT = 1_000
 """Of more clusters the interval is taken as if they were of one size."""
+_SAME = 1e-14
 _WITHIN = 1e-9
 """A direction of the terms with no more of its variation within clusters is the same for all rows of one."""
 
@@ -72,8 +73,11 @@ def intraclass_of(fit: LinearFit) -> Intraclass | None:
     between = float(of_residuals @ (of_residuals / counts) + more.sum())
     df = len(counts) - int(np.count_nonzero(~varies))
     rest = fit.rows_over - df
-    if df < 1 or rest < 1 or not squares[1] - between > 0:
+    if df < 1 or rest < 1:
         return None
+    effect = float(counts @ counts) / weight
+    if squares[1] - between <= _SAME * squares[1]:  # the outcome is the same for all rows of a cluster
+        return Intraclass(cluster.name, len(counts), 1.0, 1.0, 1.0, 1.0, effect, math.inf, df, rest, 0.0, True)
     size = (weight - float(np.sum(S**2))) / df
     variance = float(squares[1] - between) / rest
     F = between / df / variance
@@ -88,7 +92,7 @@ def intraclass_of(fit: LinearFit) -> Intraclass | None:
     left, own_df = float(squares[0] - of_outcome @ (of_outcome / counts)), len(counts) - 1
     own_size = (weight - float(counts @ counts) / weight) / own_df
     of_itself = _from_f(alone / own_df / (left / (weight - own_df - 1)), own_size) if left > 0 else math.nan
-    effect = 1 + (float(counts @ counts) / weight - 1) * max(correlation, 0.0)
+    effect = 1 + (effect - 1) * max(correlation, 0.0)
     p = float(p_of_f(F, df, rest))
     return Intraclass(cluster.name, len(counts), correlation, low, high, of_itself, effect, F, df, rest, p, exact)
 

@@ -64,7 +64,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
         spread_finding(fit),
         *_on_lines(fit, lines),
         *([_on_cases(cases)] if len(cases) else []),
-        *_on_exact_rows(int(np.count_nonzero(alone))),
+        *on_exact_rows(int(np.count_nonzero(alone))),
         *on_clusters,
     ]
     if found is not None:
@@ -328,10 +328,11 @@ def _on_cases(cases: pd.DataFrame) -> Finding:
     return Finding("cases", figures, meaning, "look whether their rows are right" if len(far) else "")
 
 
-def _on_exact_rows(rows: int) -> list[Finding]:
+def on_exact_rows(rows: int, how: str = "fitted exactly") -> list[Finding]:
+    """Say how many rows decide a coefficient alone."""
     if not rows:
         return []
-    figures = f"{count_noun(rows, 'row')} fitted exactly"
+    figures = f"{count_noun(rows, 'row')} {how}"
     meaning = "each decides a coefficient alone, as the only row of a level does: no residual shows whether it is odd, and it is none of the cases"
     return [Finding("rows alone", figures, meaning, "merge such levels, or check these rows by hand")]
 

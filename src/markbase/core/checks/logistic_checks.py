@@ -21,6 +21,8 @@ if TYPE_CHECKING:
     from markbase.core.results.logistic import LogisticFit
 
 Array = NDArray[np.float64]
+ALONE = 1e-9
+"""A row with no more than this left of its own residual decides a coefficient alone."""
 
 
 def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int) -> Classification:
@@ -106,7 +108,7 @@ def cases_of(fit: LogisticFit, most: int | None, by: str) -> pd.DataFrame:
         raise MarkbaseError(f"Cases are listed by `influence` or by `residual`, not {by!r}.{near(by, choices)}")
     p, happened, h = fit._fitted, fit.likelihood.event, _leverages(fit)
     pearson = (happened - p) / np.sqrt(np.maximum(p * (1 - p), 1e-300))
-    room = np.maximum(1 - h, 1e-12)
+    room = np.where(1 - h > ALONE, 1 - h, np.nan)  # a row that decides a coefficient alone has no residual to tell
     standardised = pearson / np.sqrt(room)
     influence = standardised**2 * h / room / (len(fit.solution.columns) + 1)
     key = np.abs(standardised) if by == "residual" else influence
@@ -125,6 +127,11 @@ def cases_of(fit: LogisticFit, most: int | None, by: str) -> pd.DataFrame:
             "influence": influence,
         }
     )
+
+
+def rows_alone(fit: LogisticFit) -> int:
+    """Count the rows that decide a coefficient alone, as the only one of a level does; none without a penalty, where that is separation."""
+    return int(np.count_nonzero(_leverages(fit) >= 1 - ALONE)) if fit.penalty else 0
 
 
 def _leverages(fit: LogisticFit) -> Array:

@@ -9,7 +9,8 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.checks.clusters_left_out import clusters_finding
-from markbase.core.checks.linear_checks import case_words
+from markbase.core.checks.linear_checks import case_words, on_exact_rows
+from markbase.core.checks.logistic_checks import rows_alone
 from markbase.core.design.terms import levels_against, single
 from markbase.core.diagnostics.log_odds import LogisticChecks
 from markbase.core.diagnostics.residuals import Finding
@@ -36,7 +37,12 @@ def check_logistic(fit: LogisticFit, most: int) -> LogisticChecks:
     lines = None if much or in_parts(fit.outcome.values) else fit._bends.copy()
     cases = fit.cases(most)
     clusters, on_clusters = clusters_finding(fit)
-    findings = [*_on_lines(fit, lines), *([_on_cases(cases)] if len(cases) else []), *on_clusters]
+    findings = [
+        *_on_lines(fit, lines),
+        *([_on_cases(cases)] if len(cases) else []),
+        *on_exact_rows(rows_alone(fit), "with a leverage of 1"),
+        *on_clusters,
+    ]
     if fit.possible_cluster:
         name = fit.possible_cluster.name
         means = "may go together, which no figure here shows"
