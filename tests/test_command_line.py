@@ -13,16 +13,8 @@ import pytest
 from click.shell_completion import BashComplete
 
 import markbase as mb
-from command import BOOK, CHOIRS, DATA, FIT, PLAN, STAYS, run, run_process
+from command import BOOK, CHOIRS, DATA, FIT, PLAN, STAYS, run
 from markbase.cli.main import markbase
-
-
-def test_a_fit_has_every_base_in_sight():
-    done = run_process(*FIT, "--base", "voice=alto", "--base-by", "joined_through=largest")
-    assert (done.returncode, done.stderr) == (0, "")
-    lines = done.stdout.splitlines()
-    for base in ("alto", "friend"):
-        assert [line for line in lines if line.split()[:1] == [base] and "base" in line and "◇" in line]
 
 
 def test_json_holds_the_same_numbers_as_python_at_full_precision():

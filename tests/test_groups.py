@@ -253,17 +253,6 @@ def test_corrections_by_definition():
         KINDS["logistic"](study_of(choir(300)), ["voice", "age"]).between("voice", "tukey")
 
 
-def test_intervals_of_predictions_by_the_textbook():
-    frame = choir(120)
-    fit = mb.fit_linear(study_of(frame), "score", ["age"])
-    x, n, s = frame["age"], len(frame), fit.strength.residual_sd
-    row = fit.predict({"age": 60}).iloc[0]
-    lever = 1 / n + (60 - x.mean()) ** 2 / ((x - x.mean()) ** 2).sum()
-    half = row["high"] - row["predicted"]
-    assert row["se"] == pytest.approx(s * np.sqrt(lever), rel=1e-12)
-    assert (row["one_high"] - row["predicted"]) / half == pytest.approx(np.sqrt((1 + lever) / lever), rel=1e-12)
-
-
 PROFILES = {
     "an unseen level": ({"voice": "baritone"}, "no level `baritone`"),
     "no such column": ({"voise": "bass"}, "The model has no column `voise`"),

@@ -1,5 +1,8 @@
 """Logistic regression: against 50-digit arithmetic, closed forms, and outcomes that cannot be fitted."""
 
+import itertools
+import math
+
 import mpmath as mp
 import numpy as np
 import pandas as pd
@@ -9,6 +12,8 @@ from hypothesis import strategies as st
 from scipy.optimize import minimize
 
 import markbase as mb
+from markbase.core.estimation import newton
+from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.estimation.likelihood_points import Theta
 from markbase.core.estimation.secants import Secants
 from reference import digits, logistic
@@ -336,3 +341,18 @@ def test_a_curvature_learnt_from_steps_holds_along_the_last_and_is_solved_for(si
     left = seen.times(step) - inside
     np.testing.assert_allclose(off.T @ step, 0, atol=1e-9)
     np.testing.assert_allclose(left - off @ (off.T @ left), 0, atol=1e-7)
+
+
+def test_a_penalised_step_to_where_no_curvature_is_left_is_halved(monkeypatch):
+    study, real, calls = study_of(choir()), newton.information_at, itertools.count()
+    wanted = mb.fit_logistic(study, "stays", TERMS, event="yes", penalty="firth").coefficients
+
+    def none_left(*given, rough=True):
+        if not rough and next(calls) == 1:
+            raise Dependent(np.eye(1), np.ones(1), np.zeros(1, dtype=int), 0.0, math.inf)
+        return real(*given, rough=rough)
+
+    monkeypatch.setattr(newton, "information_at", none_left)
+    found = mb.fit_logistic(study, "stays", TERMS, event="yes", penalty="firth").coefficients
+    pd.testing.assert_frame_equal(found, wanted, rtol=1e-7)
+    assert next(calls) > 2

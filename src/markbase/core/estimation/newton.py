@@ -23,7 +23,7 @@ from numpy.typing import NDArray
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.least_squares import solve
-from markbase.core.estimation.least_squares_solution import Solution
+from markbase.core.estimation.least_squares_solution import Dependent, Solution
 from markbase.core.estimation.likelihood import Likelihood
 from markbase.core.estimation.likelihood_points import Asked, Passed, Point, Theta
 from markbase.core.estimation.secants import Secants
@@ -242,7 +242,10 @@ def _climb(
         before, size = gain, 1.0
         for _ in range(_HALVINGS):
             new, new_passed = yield Asked(point.theta.moved(columns, step, size), curved=curved)
-            ahead = information_at(rows, new_passed, columns, rough=False) if firth else information
+            ahead = _curved_ahead(rows, new_passed, columns) if firth else information
+            if ahead is None:
+                size /= 2
+                continue
             reached = _objective(new, ahead, firth)
             if reached >= objective - 1e-12 * (1 + abs(objective)) or (constraint is not None and taken == 0):
                 break
@@ -260,6 +263,14 @@ def _climb(
         change = kept.root.T @ (old - gradient)
         seen = Secants.none(len(step)) if fresh else seen.after(size * whitened, change)
     return Maximum(point, passed, objective, "moving", MOST_STEPS, step, information)
+
+
+def _curved_ahead(rows: Likelihood, passed: Passed, columns: NDArray[np.intp]) -> Information | None:
+    """Return the curvature where a step leads; None where hardly any is left, and the penalty falls without bound."""
+    try:
+        return information_at(rows, passed, columns, rough=False)
+    except Dependent:
+        return None
 
 
 def _objective(point: Point, information: Information, firth: bool) -> float:
