@@ -34,6 +34,8 @@ Array = NDArray[np.float64]
 _EXACT = 1_000
 """Of more clusters the interval is taken as if they were of one size."""
 _SAME = 1e-14
+_LEAST = -0.5
+"""No variance of clusters is further below 0, over σ²: a correlation of −1, of two rows that are opposites."""
 _WITHIN = 1e-9
 """A direction of the terms with no more of its variation within clusters is the same for all rows of one."""
 
@@ -108,10 +110,13 @@ def _ends(covariance: Array, sums: Array, df: int, wanted: Sequence[float]) -> t
     sizes, squares = sizes[-df:], (directions.T @ sums)[-df:] ** 2
     ends = []
     for much in wanted:
-        least, most = -1 / sizes[-1], 1.0
+        least, most = max(-(1 - 1e-12) / sizes[-1], _LEAST), 1.0
+        if _explained(least, sizes, squares) <= much:  # clusters of hardly more than a row
+            ends.append(least / (1 + least))
+            continue
         while _explained(most, sizes, squares) > much:
             most *= 4
-        gamma = brentq(lambda g, much=much: _explained(g, sizes, squares) - much, least * (1 - 1e-12), most, xtol=1e-14)
+        gamma = brentq(lambda g, much=much: _explained(g, sizes, squares) - much, least, most, xtol=1e-14)
         ends.append(gamma / (1 + gamma))
     return ends[0], ends[1]
 
@@ -122,7 +127,7 @@ def _explained(gamma: float, sizes: Array, squares: Array) -> float:
 
 def _from_f(F: float, size: float) -> float:
     """Return the intraclass correlation that belongs to a ratio of mean squares, of clusters of a size."""
-    return (F - 1) / (F - 1 + size)
+    return max((F - 1) / (F - 1 + size), -1.0) if F - 1 + size > 0 else -1.0
 
 
 def intraclass_finding(fit: LinearFit, found: Intraclass) -> Finding:

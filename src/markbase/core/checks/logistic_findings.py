@@ -14,7 +14,7 @@ from markbase.core.checks.logistic_checks import rows_alone
 from markbase.core.design.terms import levels_against, single
 from markbase.core.diagnostics.log_odds import LogisticChecks
 from markbase.core.diagnostics.residuals import Finding
-from markbase.core.errors import CollinearityError, SeparationError, listed, quoted
+from markbase.core.errors import CollinearityError, FitError, listed, quoted
 from markbase.core.formatting import number, p_phrase, plain, short
 from markbase.core.results.changes import change_between
 from markbase.core.rows.parts import in_parts
@@ -54,7 +54,8 @@ def check_logistic(fit: LogisticFit, most: int) -> LogisticChecks:
 def bends_of(fit: LogisticFit) -> pd.DataFrame:
     """Test the square of each numeric column, added to the model: by the likelihood ratio, or by Wald's test with errors of other kinds.
 
-    One that foretells the outcome together with the others has no test, NaN; a column of two values has no square of its own.
+    One with which the model cannot be estimated, as where it foretells the outcome, has no test, NaN; a column of two values has no
+    square of its own.
     """
     records = []
     for term in (t for t in fit.model_terms if t.kind == "numeric"):
@@ -63,7 +64,7 @@ def bends_of(fit: LogisticFit) -> pd.DataFrame:
             more = fit._with_more([single(square)])
         except CollinearityError:  # it is in the model already
             continue
-        except SeparationError:
+        except FitError:
             records.append([term.name, np.nan, np.nan, np.nan, ""])
             continue
         change = change_between(fit, more)
@@ -88,7 +89,7 @@ def _on_lines(fit: LogisticFit, lines: pd.DataFrame | None) -> list[Finding]:
     told = [
         f"`{r['term']}` {_test(r)}, {p_phrase(r['p'])}"
         if np.isfinite(r["statistic"])
-        else f"`{r['term']}` not tested, as its square foretells the outcome"
+        else f"`{r['term']}` not tested, since with its square the model cannot be estimated"
         for r in records_of(lines)
     ]
     bent = lines[lines["p"] < fit.alpha]
