@@ -90,6 +90,7 @@ def intraclass_of(fit: LinearFit) -> Intraclass | None:
     low, high = (_from_f(F / q, size) for q in quantiles)
     if exact := len(counts) <= _EXACT:
         low, high = _ends(np.diag(counts) - S @ S.T, of_residuals, df, [df * variance * q for q in quantiles])
+    low, high = min(low, correlation), max(high, correlation)  # of hardly any rows they could disagree
     alone = float(of_outcome @ (of_outcome / counts) - of_outcome.sum() ** 2 / weight)
     left, own_df = float(squares[0] - of_outcome @ (of_outcome / counts)), len(counts) - 1
     own_size = (weight - float(counts @ counts) / weight) / own_df
