@@ -31,7 +31,8 @@ if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
 
 Array = NDArray[np.float64]
-_LARGE_DISTANCE = 1.0
+LARGE_DISTANCE = 1.0
+"""Of a case that moves a fit alone: Cook's, or Pregibon's, distance."""
 _FAR = 3.0
 _MOVES = 0.5
 _LITTLE_ROOM = 1e-6
@@ -73,15 +74,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     if alike is not None:
         findings.append(intraclass_finding(fit, alike))
     elif found is None and fit.possible_cluster:
-        name = fit.possible_cluster.name
-        findings.append(
-            Finding(
-                "rows together",
-                f"rows of one `{name}`",
-                "may go together, which no figure here shows",
-                f"cluster the errors by `{name}`",
-            )
-        )
+        findings.append(unseen_together(fit.possible_cluster.name))
     of_shape = (skew, kurtosis, k2, k2_p)
     spread, against = fit._spread, levels_against(fit.model_terms)
     tests = (*of_shape, spread.statistic, spread.df, spread.p)
@@ -312,7 +305,7 @@ def _on_cases(cases: pd.DataFrame) -> Finding:
     first = cases.iloc[0]
     name = str(cases.columns[0])
     figures = f"largest Cook's distance {short(float(first['influence']))} ({case_words(name, first[name])}), largest residual among these {number(float(cases['residual'].abs().max()), 2)}"
-    if first["influence"] > _LARGE_DISTANCE:
+    if first["influence"] > LARGE_DISTANCE:
         meaning = f"one case alone moves the fit: `{first['moves']}` by {number(float(first['by']), 1)} standard errors"
         return Finding(
             "cases", figures, meaning, "look whether its row is right; if it is, tell the fit with and without it"
@@ -326,6 +319,12 @@ def _on_cases(cases: pd.DataFrame) -> Finding:
     if len(far):
         meaning += f"{'; ' if alone else ', though '}{len(far)} of the {len(cases)} that weigh most {'lies' if len(far) == 1 else 'lie'} more than {_FAR:g} standard deviations off"
     return Finding("cases", figures, meaning, "look whether their rows are right" if len(far) else "")
+
+
+def unseen_together(name: str) -> Finding:
+    """Say that rows of one cluster may go together, where no figure tells whether they do."""
+    means = "may go together, which no figure here shows"
+    return Finding("rows together", f"rows of one `{name}`", means, f"cluster the errors by `{name}`")
 
 
 def on_exact_rows(rows: int, how: str = "fitted exactly") -> list[Finding]:

@@ -14,6 +14,7 @@ from markbase.core.diagnostics.classification import Cells, Classification, cali
 from markbase.core.diagnostics.drawn_rows import DrawnRows
 from markbase.core.errors import MarkbaseError, near
 from markbase.core.estimation.whitening import Whitened
+from markbase.core.inference.standard_errors import ALONE
 from markbase.core.rows.parts import in_parts, rows_at
 from markbase.core.rows.row_functions import lowest
 
@@ -21,8 +22,6 @@ if TYPE_CHECKING:
     from markbase.core.results.logistic import LogisticFit
 
 Array = NDArray[np.float64]
-ALONE = 1e-9
-"""A row with no more than this left of its own residual decides a coefficient alone."""
 
 
 def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int) -> Classification:

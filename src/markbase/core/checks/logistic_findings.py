@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.checks.clusters_left_out import clusters_finding
-from markbase.core.checks.linear_checks import case_words, on_exact_rows
+from markbase.core.checks.linear_checks import LARGE_DISTANCE, case_words, on_exact_rows, unseen_together
 from markbase.core.checks.logistic_checks import rows_alone
 from markbase.core.design.terms import levels_against, single
 from markbase.core.diagnostics.log_odds import LogisticChecks
@@ -24,7 +24,6 @@ from markbase.core.tables import records_of
 if TYPE_CHECKING:
     from markbase.core.results.logistic import LogisticFit
 
-_LARGE_DISTANCE = 1.0
 _MOST_NAMED = 4
 _MOST_WORK = 5e9
 """So many numbers are gone through for the squares of all numeric columns, which takes a minute or so; where there are more they are not tested."""
@@ -44,9 +43,7 @@ def check_logistic(fit: LogisticFit, most: int) -> LogisticChecks:
         *on_clusters,
     ]
     if fit.possible_cluster:
-        name = fit.possible_cluster.name
-        means = "may go together, which no figure here shows"
-        findings.append(Finding("rows together", f"rows of one `{name}`", means, f"cluster the errors by `{name}`"))
+        findings.append(unseen_together(fit.possible_cluster.name))
     told = f"{fit.outcome.name} = {fit.event}"
     return LogisticChecks(told, lines, cases, clusters, tuple(findings), levels_against(fit.model_terms), fit.event)
 
@@ -112,7 +109,7 @@ def _on_cases(cases: pd.DataFrame) -> Finding:
         f"largest distance {short(float(first['influence']))} (Pregibon's; {case_words(name, first[name])}), largest residual among these "
         f"{number(float(cases['residual'].abs().max()), 2)}"
     )
-    if first["influence"] > _LARGE_DISTANCE:
+    if first["influence"] > LARGE_DISTANCE:
         way = "look whether its row is right; if it is, tell the fit with and without it"
         return Finding("cases", figures, "one case alone moves the fit", way)
     return Finding("cases", figures, "no single case moves the fit by much", "")

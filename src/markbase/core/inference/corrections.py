@@ -9,8 +9,6 @@ WITH_ONE_LEVEL = ("dunnett",)
 """Those that are for comparisons with one level."""
 OF_ALL_PAIRS = ("tukey",)
 """Those that are for all pairs of levels, and no others."""
-HELD_TOGETHER = ("bonferroni", "dunnett", "scheffe", "tukey")
-"""Those whose intervals hold together."""
 
 
 def check_correction(correction: str) -> None:

@@ -105,16 +105,19 @@ def step_lead(column: Column, at: str) -> tuple[str, str]:
 
     Returns the beginning of a sentence, with its comma, and what there may be no clear evidence of, with its preposition.
     """
-    pair = column.two_values
-    if pair is not None and pair[1] - pair[0] == 1:
+    if pair := _pair_a_unit_apart(column):
         return f"For `{column.name}` = {plain(pair[1])}, compared with {plain(pair[0])}{at},", "of a difference"
     return f"Per {per_step(column).rstrip(',')}{at},", "that the two go together"
 
 
+def _pair_a_unit_apart(column: Column) -> tuple[float, float] | None:
+    pair = column.two_values
+    return pair if pair is not None and pair[1] - pair[0] == 1 else None
+
+
 def compared_at(column: Column) -> str:
     """Say what a numeric column is compared at, as a label has it."""
-    pair = column.two_values
-    if pair is not None and pair[1] - pair[0] == 1:
+    if pair := _pair_a_unit_apart(column):
         return f"{plain(pair[1])} against {plain(pair[0])}"
     return f"per {column.step_one}"
 

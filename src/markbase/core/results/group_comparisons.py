@@ -136,7 +136,7 @@ class Grouped(Retold):
         Notes
         -----
         Dunnett's correction is exact in linear models with classical errors, and else as good as the errors are for large samples
-        (Hothorn, Bretz & Westfall 2008). Its p are right to about 5 decimals where other terms are in the model, else to 10.
+        (Hothorn, Bretz & Westfall 2008). Its p are right to about 5 decimals where other terms are in the model, else to 8.
 
         Examples
         --------
@@ -309,6 +309,14 @@ class Grouped(Retold):
             If the model has no such group.
         FitError
             If it would run over combinations of levels that no row has, with a third group of an interaction.
+        MarkbaseError
+            If the two are the same.
+
+        Notes
+        -----
+        F = (Cb)ᵀ(CVCᵀ)⁻¹Cb/df, with a row of C for each difference of adjusted means from the first of them at that level of `by`, and V
+        the covariance of the coefficients by the errors of the fit (Maxwell, Delaney & Kelley 2017, Designing Experiments and
+        Analyzing Data, chapter 7).
 
         Examples
         --------

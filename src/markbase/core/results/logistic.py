@@ -278,6 +278,11 @@ class LogisticFit(Probabilities):
             Each figure with what it means here and what would do; print it, or take its `findings`. How well the fit tells people
             apart is in `classification` and `calibration`.
 
+        Notes
+        -----
+        A line is tested by the square of the column, added to the model: by the likelihood ratio, or with errors of other kinds by
+        Wald's test (Weisberg 2005, Applied Linear Regression, section 8.2).
+
         Examples
         --------
         >>> import markbase as mb
@@ -332,7 +337,7 @@ class LogisticFit(Probabilities):
         -------
         pandas.DataFrame
             The identifier of the data, then `observed`, `probability`, `residual` (Pearson's, standardised),
-            `leverage`, `influence`, the largest first.
+            `leverage`, `influence`, the largest first; without rows that decide a coefficient alone, which have no residual.
 
         Raises
         ------
