@@ -6,6 +6,7 @@ import mpmath as mp
 import numpy as np
 import pandas as pd
 import pytest
+from scipy.special import expit
 from scipy.stats import chi, norm, studentized_range
 from scipy.stats import t as t_distribution
 
@@ -13,6 +14,7 @@ import markbase as mb
 from markbase.core.inference.distributions import p_of_t
 from markbase.core.inference.joint_t import LargestOf
 from markbase.core.inference.multiplicity import corrected, studentised_range_tail
+from markbase.core.inference.shift_nodes import shift_nodes
 from yes_no import choir, study_of
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -399,3 +401,38 @@ def test_a_correction_that_does_not_suit_the_comparisons_is_refused():
     ):
         with pytest.raises(mb.MarkbaseError, match=told):
             ask()
+
+
+@pytest.mark.parametrize(("levels", "spread", "start"), [(40, 0.3, 0.0), (60, 0.9, -3.0)])
+def test_averages_at_many_levels_keep_all_digits_though_taken_at_few_places(levels, spread, start):
+    rng = np.random.default_rng(levels)
+    choirs = rng.permutation(np.repeat(np.arange(levels), 150))
+    age = rng.normal(size=len(choirs))
+    odds = start + 2 * age + rng.normal(scale=spread, size=levels)[choirs]
+    frame = pd.DataFrame(
+        {"choir": [f"c{k:02}" for k in choirs], "age": age, "sings": rng.random(len(age)) < expit(odds)}
+    )
+    fit = mb.fit_logistic(frame, "sings", ["age", "choir"], event=True)
+    table, told = fit.groups("choir").set_index("level"), _told(fit)
+    X = np.column_stack([np.ones(len(age)), age, np.zeros((len(age), levels - 1))])
+    averages, slopes = {}, {}
+    for level in table.index:
+        X[:, 2:] = told["level"][2:] == level
+        p = expit(X @ told["estimate"].to_numpy())
+        averages[level], slopes[level] = p.mean(), X.T @ (p * (1 - p)) / len(p)
+    np.testing.assert_allclose(table["adjusted"], pd.Series(averages), rtol=1e-12)
+    base, V = table.index[table["base"]][0], _covariance(fit)
+    lean = np.array([slopes[level] - slopes[base] for level in table.index])
+    np.testing.assert_allclose(table["se"], np.sqrt(np.einsum("ij,jk,ik->i", lean, V, lean)), rtol=1e-9, atol=1e-15)
+
+
+@pytest.mark.parametrize("span", [0.0, 0.1, 3.0, 16.0])
+@pytest.mark.parametrize("middle", [-30.0, 0.0, 5.0])
+def test_sums_at_all_shifts_follow_from_those_at_few(span, middle):
+    rng = np.random.default_rng(3)
+    odds, shifts = rng.normal(middle, 4, 50), rng.uniform(-span / 2, span / 2, 400)
+    nodes, shares = shift_nodes(shifts)
+    assert len(nodes) < (50 if span < 4 else 300)
+    for power in (0, 1):  # p, and p(1 - p)
+        at = [(expit(odds + s) * expit(-odds - s) ** power).sum() for s in (*nodes, *shifts)]
+        np.testing.assert_allclose(shares @ at[: len(nodes)], at[len(nodes) :], rtol=1e-13)

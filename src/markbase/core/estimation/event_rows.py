@@ -39,6 +39,18 @@ class _Joint:
 
 
 @dataclass(frozen=True, eq=False)
+class _Effects:
+    """What columns add to the linear predictor, at one or several coefficients."""
+
+    slopes: Array
+    """Shape (coefficients, 1 + numeric columns): the start, and the slopes of numeric columns."""
+    tables: list[Array]
+    """Shape (coefficients, joint cells) each: of the groups looked up together."""
+    by_level: list[Array]
+    """Shape (coefficients, levels) each: the slopes of numeric columns that differ by level."""
+
+
+@dataclass(frozen=True, eq=False)
 class EventRows:
     """The rows of a logistic model."""
 
@@ -138,10 +150,10 @@ class EventRows:
 
             lazily: Array = made_of(1, predictor, *self._trees)[0]
             return lazily
-        found, tables = np.full(len(self.event), np.nan), [table[None, :] for table in self._tables(theta)]
+        found, effects = np.full(len(self.event), np.nan), self._effects([theta])
         for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
             columns, cells = self._stacked(chunk, len(self.event[chunk])), [own[chunk] for own in self._cells]
-            found[chunk] = self._predictors([theta], columns, tables, cells, chunk)[0]
+            found[chunk] = self._predictors(effects, columns, cells, chunk)[0]
         return found
 
     def dense(self, columns: NDArray[np.intp], places: NDArray[np.intp]) -> Array:
@@ -193,16 +205,22 @@ class EventRows:
         by_cell = [np.zeros((often, math.prod(joint.shape))) for joint in self._joints]
         return np.zeros((often, self.moments.cross.shape[0])), by_cell
 
-    def _tables(self, theta: Theta) -> list[Array]:
-        """Return the joint effect of each cell of the groups looked up together."""
+    def _effects(self, thetas: Sequence[Theta]) -> _Effects:
+        """Return what the columns add at some coefficients."""
+        starts, slopes = np.array([theta.start for theta in thetas]), np.array([theta.slopes for theta in thetas])
+
+        def of(k: int) -> Array:
+            own: Array = slopes[:, self._starts[k] :][:, : self.blocks[k].levels]
+            return own
+
         tables = []
         for joint in self._joints:
-            table = np.zeros(joint.shape)
-            for axis, k in enumerate(joint.members):
-                own = theta.slopes[self._starts[k] :][: joint.shape[axis]]
-                table += own.reshape([-1 if a == axis else 1 for a in range(table.ndim)])
-            tables.append(table.ravel())
-        return tables
+            table = np.zeros((len(thetas), *joint.shape))
+            for axis, k in enumerate(joint.members, 1):
+                table += of(k).reshape([len(thetas), *(-1 if a == axis else 1 for a in range(1, table.ndim))])
+            tables.append(table.reshape(len(thetas), -1))
+        numerics = np.column_stack([starts, slopes[:, self._numeric_places]])
+        return _Effects(numerics, tables, [of(k) for k in self._slopes])
 
     def _stacked(self, chunk: slice | NDArray[np.intp], size: int) -> Array:
         """Return ones and the numeric columns of a chunk from their centres, shape (1 + numeric columns, rows)."""
@@ -222,23 +240,20 @@ class EventRows:
 
     def _predictors(
         self,
-        thetas: Sequence[Theta],
+        effects: _Effects,
         columns: Array,
-        tables: Sequence[Array],
         cells: Sequence[NDArray[np.integer]],
         chunk: slice | NDArray[np.intp],
     ) -> Array:
         """Return the linear predictors of a chunk, shape (coefficients, rows), of ones and its numeric columns, and of its joint cells."""
-        at, shape = self._numeric_places, (len(thetas), columns.shape[1])
-        slopes = np.array([np.append(theta.start, theta.slopes[at]) for theta in thetas])
-        eta = np.dot(slopes, columns, out=WORKSPACE.array("predictor", *shape))
+        shape = len(effects.slopes), columns.shape[1]
+        eta = np.dot(effects.slopes, columns, out=WORKSPACE.array("predictor", *shape))
         room = WORKSPACE.array("looked up", *shape)
-        for table, own in zip(tables, cells, strict=True):
+        for table, own in zip(effects.tables, cells, strict=True):
             eta += np.take(table, own, axis=1, mode="clip", out=room)
-        for k in self._slopes:
+        for k, slopes in zip(self._slopes, effects.by_level, strict=True):
             codes, deviation = self._slope_of(k, chunk)
-            own_slopes = np.array([theta.slopes[self._starts[k] :][: self.blocks[k].levels] for theta in thetas])
-            eta += own_slopes[:, codes] * deviation
+            eta += slopes[:, codes] * deviation
         return eta
 
     @cached_property

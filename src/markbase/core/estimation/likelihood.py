@@ -108,7 +108,7 @@ class Likelihood(EventRows):
         cells = self._cells if cells is None else cells
         kept = np.zeros((k, 2, len(event))) if keep else None
         loglik, squares, missed = np.zeros(k), np.zeros(k), np.zeros((2, k))
-        tables = [np.array(own) for own in zip(*(self._tables(theta) for theta in thetas), strict=True)]
+        effects = self._effects(thetas)
         (sums, by_cell), farthest = self._nothing(k), np.zeros(k)
         running = {i: Running(plan) for i, plan in enumerate(plans) if plan is not None}
         size = min(_PASS_ROWS, max(_LEAST_ROWS, _PASS_VALUES // (k + len(self._numerics))))
@@ -116,7 +116,7 @@ class Likelihood(EventRows):
             happened = event[chunk]
             values = self._stacked(chunk, len(happened))
             here = [own[chunk].astype(np.intp) for own in cells]  # counting would do it for each of them
-            margin = self._predictors(thetas, values, tables, here, chunk)
+            margin = self._predictors(effects, values, here, chunk)
             sign = 2 * happened - 1
             margin *= sign
             reach = np.maximum(margin.max(axis=1, initial=0.0), -margin.min(axis=1, initial=0.0))
@@ -176,13 +176,13 @@ class Likelihood(EventRows):
         Shapes (), (shifts,) and (shifts, columns).
         """
         values, weight = np.zeros(len(shifts)), 0.0
-        (sums, by_cell), tables = self._nothing(len(shifts)), [own[None, :] for own in self._tables(theta)]
+        (sums, by_cell), effects = self._nothing(len(shifts)), self._effects([theta])
         size = min(_PASS_ROWS, _PASS_VALUES // min(len(shifts), _SHIFTS_AT_ONCE))
         for chunk in row_chunks(len(self.event), self.used, size):
             w = np.ones(len(self.event[chunk])) if self.weights is None else self.weights[chunk]
             weight += float(w.sum())
             columns, cells = self._stacked(chunk, len(w)), [own[chunk].astype(np.intp) for own in self._cells]
-            still = self._predictors([theta], columns, tables, cells, chunk)[0]
+            still = self._predictors(effects, columns, cells, chunk)[0]
             for first in range(0, len(shifts), _SHIFTS_AT_ONCE):
                 some = slice(first, first + _SHIFTS_AT_ONCE)
                 p, curvature = _at_shifts(still, shifts[some])

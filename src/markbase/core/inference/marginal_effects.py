@@ -21,7 +21,8 @@ from markbase.core.design.mean_columns import Sample, Setting, derivative_along
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns, Component, Term, Variable, variables_of
 from markbase.core.estimation.likelihood import Likelihood
-from markbase.core.estimation.likelihood_points import Theta, probability
+from markbase.core.estimation.likelihood_points import Passed, Theta, probability
+from markbase.core.inference.shift_nodes import shift_nodes
 from markbase.core.rows.parts import each_part
 from markbase.core.rows.row_functions import constant, spread_over
 from markbase.core.rows.sums import totals_of
@@ -56,16 +57,18 @@ def average_probabilities(
     levels = [_levels_set(sample, moved, setting, moments) for setting in settings]
     told = [level for level in levels if level is not None]
     if len(told) == len(settings):  # what is set adds the same number in every row
-        shifts = np.array([float(theta.slopes[at].sum()) for at in told])
+        nodes, shares = shift_nodes(np.array([float(theta.slopes[at].sum()) for at in told]))
         trees: list[Any] = [[rows.blocks[k] for k in stay], rows.event, rows.used, rows.weights]
-        found = each_part(partial(_averaged_at_shifts, theta, moments, tuple(stay), shifts), *trees)
+        found = each_part(partial(_averaged_at_shifts, theta, moments, tuple(stay), nodes), *trees)
+        weight, *averages = totals_of(found)
+        values, sums = (shares @ own for own in averages)
+        for own, at in zip(sums, told, strict=True):
+            own[at] = own[0]
     else:
         trees = [[rows.blocks[k] for k in stay], [[blocks[k] for k in moved] for blocks in changed]]
         trees += [rows.event, rows.used, rows.weights]
         found = each_part(partial(_averaged, theta, moments, tuple(stay), tuple(moved)), *trees)
-    weight, values, sums, curvatures = totals_of(found)
-    for k, at in enumerate(told if len(told) == len(settings) else ()):
-        sums[k][at] = curvatures[k]
+        weight, values, sums = totals_of(found)
     return [
         Averaged(float(value / weight), np.concatenate([own[:1], own[columns]]) / weight)
         for value, own in zip(values, sums, strict=True)
@@ -97,9 +100,8 @@ def _averaged_at_shifts(
     used: NDArray[np.bool_] | None,
     weights: Array | None,
 ) -> tuple[Array, ...]:
-    """Return Σw, and for each shift of the linear predictor Σ w p, Σ w p(1 − p) x of the columns that stay, and Σ w p(1 − p)."""
-    weight, values, sums = Likelihood(blocks, event, used, weights, moments, stay).averages_at(theta, shifts)
-    return weight, values, sums, sums[:, 0]
+    """Return Σw, and for each shift of the linear predictor Σ w p, and Σ w p(1 − p) x of the start and the columns that stay."""
+    return Likelihood(blocks, event, used, weights, moments, stay).averages_at(theta, shifts)
 
 
 def _averaged(
@@ -113,7 +115,7 @@ def _averaged(
     used: NDArray[np.bool_] | None,
     weights: Array | None,
 ) -> tuple[Array, ...]:
-    """Return Σw, and for each set of changed columns Σ w p, Σ w p(1 − p) x of all columns, and Σ w p(1 − p)."""
+    """Return Σw, and for each set of changed columns Σ w p, and Σ w p(1 − p) x of all columns."""
     values, sums = np.zeros(len(changed)), np.zeros((len(changed), moments.cross.shape[0]))
     weight, none = 0.0, Theta(0.0, theta.slopes)
     for chunk in row_chunks(
@@ -133,7 +135,7 @@ def _averaged(
             own_sums = other.sums_of(curvature)
             own_sums[0] = 0.0  # the start is among those of the columns that stay
             sums[k] += common.sums_of(curvature) + own_sums
-    return np.asarray(weight), values, sums, sums[:, 0]
+    return np.asarray(weight), values, sums
 
 
 def _some(blocks: Sequence[CodedColumns], chunk: slice | NDArray[np.intp]) -> list[CodedColumns]:
@@ -185,17 +187,18 @@ def _values(variable: Variable, sample: Sample, setting: Setting) -> Array:
 
 
 def average_slopes(
-    rows: Likelihood, theta: Theta, columns: NDArray[np.intp], sample: Sample, names: Sequence[str]
+    rows: Likelihood, theta: Theta, passed: Passed, columns: NDArray[np.intp], sample: Sample, names: Sequence[str]
 ) -> list[Averaged]:
     """Average by how much the probability rises per unit of each of some numeric columns, all as they are in the rows.
 
-    As `average_slope`, one for each; of those that enter by a slope that is the same in every row, in one pass.
+    As `average_slope`, one for each; of those that enter by a slope that is the same in every row, from what a pass at these
+    coefficients found in each row.
     """
     alone = {name: _alone(sample, name) for name in names}
     moments = rows.moments
     if any(k is not None for k in alone.values()):
-        trees = (list(rows.blocks), rows.event, rows.used, rows.weights)
-        weight, curvature, bent = totals_of(each_part(partial(_curvatures, theta, moments), *trees))
+        trees = (list(rows.blocks), rows.event, rows.used, rows.weights, passed.curvature, passed.score)
+        weight, curvature, bent = totals_of(each_part(partial(_curvatures, moments), *trees))
     found = []
     for name, k in alone.items():
         if k is None:
@@ -226,21 +229,21 @@ def _rests_on(column: Column, name: str) -> bool:
 
 
 def _curvatures(
-    theta: Theta,
     moments: Moments,
     blocks: Sequence[CodedColumns],
     event: Array,
     used: NDArray[np.bool_] | None,
     weights: Array | None,
+    curvature: Array,
+    score: Array,
 ) -> tuple[Array, ...]:
     """Return Σw, Σ w p(1 − p), and Σ w p(1 − p)(1 − 2p) x of all columns."""
     own = Likelihood(blocks, event, used, weights, moments)
-    passed = own.pass_at(theta)[1]
     heavy = np.ones(len(event)) if weights is None else weights
     heavy = heavy if used is None else np.where(used, heavy, 0.0)
-    miss = np.divide(passed.score, heavy, out=np.zeros(len(event)), where=heavy > 0)  # event − p
-    bent = own.sums_of(passed.curvature * (1 - 2 * (event - miss)))
-    return np.asarray(heavy.sum()), np.asarray(passed.curvature.sum()), bent
+    miss = np.divide(score, heavy, out=np.zeros(len(event)), where=heavy > 0)  # event − p
+    bent = own.sums_of(curvature * (1 - 2 * (event - miss)))
+    return np.asarray(heavy.sum()), np.asarray(curvature.sum()), bent
 
 
 def average_slope(

@@ -17,7 +17,7 @@ from markbase.core.arguments import checked_methods
 from markbase.core.design.options import Request
 from markbase.core.design.terms import Term
 from markbase.core.errors import FitError
-from markbase.core.estimation.likelihood_points import Passed, Point, probability
+from markbase.core.estimation.likelihood_points import Point, probability
 from markbase.core.inference.distributions import p_of_f
 from markbase.core.results.fit_statistics import LogisticStrength, OverallTest
 from markbase.core.results.likelihood_ratios import LikelihoodRatios
@@ -47,8 +47,6 @@ class LogisticFit(Probabilities):
     )
     at_end: Point
     """The likelihood at the estimates."""
-    passed: Passed
-    """What each row contributes there."""
     objective: float
     """What was maximised: the log-likelihood, with the penalty if there is one."""
     status: str

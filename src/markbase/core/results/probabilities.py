@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from markbase.core.design.mean_columns import Setting
 from markbase.core.design.terms import Variable, variables_of
 from markbase.core.estimation.likelihood import Likelihood
-from markbase.core.estimation.likelihood_points import Theta
+from markbase.core.estimation.likelihood_points import Passed, Theta
 from markbase.core.estimation.newton import Information
 from markbase.core.inference.distributions import p_of_t, t_quantile
 from markbase.core.inference.marginal_effects import (
@@ -47,8 +47,10 @@ class Probabilities(Fit):
     """The inner coefficients."""
     likelihood: Likelihood
     """The rows, for tests that go back to them."""
+    passed: Passed
+    """What each row contributes at the estimates."""
     information: Information
-    """The curvature at the estimates."""
+    """The curvature there."""
 
     @property
     def event(self) -> str:
@@ -245,7 +247,7 @@ class Probabilities(Fit):
         columns = [v.column for v in variables_of(self.model_terms).values() if not v.is_categorical]
         pairs = {c.name: c.two_values for c in columns if c.two_values is not None}
         many = [c.name for c in columns if c.name not in pairs]
-        slopes = average_slopes(self.likelihood, self.theta, self.solution.columns, self._sample, many)
+        slopes = average_slopes(self.likelihood, self.theta, self.passed, self.solution.columns, self._sample, many)
         found = dict(zip(many, slopes, strict=True))
         ends = self._averages([{name: value} for name, pair in pairs.items() for value in pair]) if pairs else []
         for (name, (low, high)), below, above in zip(pairs.items(), ends[::2], ends[1::2], strict=True):
