@@ -5,6 +5,7 @@ import itertools
 import numpy as np
 import pandas as pd
 import pytest
+from scipy.stats import chi2
 
 import markbase as mb
 from test_clusters import TIMES
@@ -72,6 +73,58 @@ def test_calibration_shares_are_counted_and_their_intervals_are_wilsons():
             assert abs(z) == pytest.approx(1.959963984540054, rel=1e-9)
     total = np.average(table["predicted"], weights=table["n"])
     assert total == pytest.approx(y.mean(), rel=1e-9)  # the likelihood equations
+
+
+@pytest.mark.parametrize("terms", [["age", "voice"], ["voice", "day"], [mb.interaction("voice", "day")]], ids=str)
+@pytest.mark.parametrize("frequencies", [{}, TIMES], ids=["plain", "frequencies"])
+def test_goodness_of_fit_counts_parts_or_combinations(terms, frequencies):
+    frame = choir(240, seed=9)
+    frame["times"] = 1 + np.arange(240) % 3
+    fit = mb.fit_logistic(study_of(frame), "stays", terms, event="yes", **frequencies)
+    test, rows = fit.calibration_test(6), frame.assign(p=fit.fitted, y=frame["stays"] == "yes")
+    rows = rows.loc[rows.index.repeat(frame["times"])] if frequencies else rows
+    parts = np.digitize(rows["p"], np.quantile(rows["p"], np.arange(1, 6) / 6), right=True)
+    sides = rows.groupby(parts if "age" in terms else ["voice", "day"]).agg(
+        n=("y", "size"), y=("y", "sum"), p=("p", "sum")
+    )
+    squares = (sides["y"] - sides["p"]) ** 2
+    statistic = (squares / sides["p"] + squares / (sides["n"] - sides["p"])).sum()  # of events, and of the others
+    df = 4 if "age" in terms else len(sides) - np.count_nonzero(~fit.coefficients["base"])
+    told = next(f for f in fit.checks().findings if f.about == "calibration")
+    if not df:
+        assert "a coefficient for every combination" in test.untested
+        assert told.figures == "not tested"
+        return
+    assert (test.of, test.groups, test.df) == ("parts" if "age" in terms else "combinations", len(sides), df)
+    assert (test.statistic, test.p) == pytest.approx((statistic, chi2.sf(statistic, df)), rel=1e-9)
+    wanted = fit.calibration_test()
+    assert told.figures.startswith(f"chi²({wanted.df}) = {wanted.statistic:.2f}, p = ")
+
+
+def test_goodness_of_fit_is_clear_of_what_bends_and_not_told_where_rows_are_not_alike():
+    rng = np.random.default_rng(6)
+    frame = choir(400, seed=2).assign(x=rng.normal(size=400), w=1 + rng.random(400))
+    frame["stays"] = np.where(rng.random(400) < 1 / (1 + np.exp(1.5 - 2 * frame["x"] ** 2)), "yes", "no")
+    study = study_of(frame)
+    (told,) = (
+        f for f in mb.fit_logistic(study, "stays", ["x"], event="yes").checks().findings if f.about == "calibration"
+    )
+    assert told.meaning.startswith("what happens differs")
+    bent = mb.fit_logistic(study, "stays", [mb.polynomial("x", 2)], event="yes").calibration_test()
+    assert bent.p > 0.05
+    for options, why in (
+        ({"cluster": "team"}, "`team`"),
+        ({"weights": "w"}, "sampling weights"),
+        ({"penalty": "firth"}, "penalty"),
+    ):
+        none = mb.fit_logistic(study, "stays", ["x"], event="yes", **options).calibration_test()
+        assert why in none.untested
+        assert np.isnan(none.p)
+    rare = study_of(frame.assign(stays=np.where(np.arange(400) % 40 == 7, "yes", "no")))
+    (told,) = (
+        f for f in mb.fit_logistic(rare, "stays", ["x"], event="yes").checks().findings if f.about == "calibration"
+    )
+    assert "in 10 parts fewer than 5 rows of one side are expected" in told.figures
 
 
 @pytest.mark.parametrize("weights", [{}, {"weights": "times"}, TIMES], ids=lambda w: "-".join(w.values()))

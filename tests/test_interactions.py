@@ -209,6 +209,11 @@ def test_what_moderates_is_probed_and_regions_end_where_the_interval_touches_zer
     at_45 = logistic.simple_slopes("age", by="km", at={"km": 5, "age": 45}).iloc[0]
     assert at_45["probability_slope"] == pytest.approx((by_hand[1] - by_hand[0]) / 0.002, rel=1e-5)
     assert row["odds_ratio"] == pytest.approx(np.exp(row["slope"]))
+    people = frame.assign(high=frame["score"] > frame["score"].median(), two=np.arange(len(frame)) % 2 * 3.0)
+    two = mb.fit_logistic(people, "high", ["two", "km", mb.interaction("two", "km")], event=True)
+    ends = [two.predict(people.assign(km=5, two=value))["probability"].mean() for value in (0.0, 3.0)]
+    told = two.simple_slopes("two", by="km", at={"km": 5})["probability_slope"]
+    assert told.tolist() == pytest.approx([(ends[1] - ends[0]) / 3])
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from markbase.core.comparison.fit_blocks import fit_blocks
     from markbase.core.comparison.score import Score, score
     from markbase.core.design.requested_terms import all_but, interaction, polynomial
+    from markbase.core.diagnostics.calibration_test import CalibrationTest
     from markbase.core.diagnostics.classification import Classification
     from markbase.core.diagnostics.log_odds import LogisticChecks
     from markbase.core.diagnostics.residuals import Checks
@@ -80,6 +81,7 @@ _HOMES = {
     "Blocks": "markbase.core.comparison.blocks",
     "Check": "markbase.core.study.verification",
     "Checks": "markbase.core.diagnostics.residuals",
+    "CalibrationTest": "markbase.core.diagnostics.calibration_test",
     "Classification": "markbase.core.diagnostics.classification",
     "Codebook": "markbase.core.study.codebook",
     "CodebookError": "markbase.core.errors",
@@ -158,6 +160,7 @@ _HOMES = {
 
 __all__ = [
     "Blocks",
+    "CalibrationTest",
     "Check",
     "Checks",
     "Classification",

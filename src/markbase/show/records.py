@@ -184,6 +184,7 @@ def logistic_checks_record(checks: LogisticChecks) -> dict[str, Any]:
     """Return what was looked at in a logistic fit as plain data."""
     return {
         "lines": None if checks.lines is None else _rows(checks.lines),
+        "calibration_test": dataclasses.asdict(checks.calibration),
         "findings": [dataclasses.asdict(f) for f in checks.findings],
     }
 

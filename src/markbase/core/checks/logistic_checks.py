@@ -10,9 +10,15 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.checks.folds import folds_of, predicted_in_turn
+from markbase.core.diagnostics.calibration_test import (
+    CalibrationTest,
+    combinations_test,
+    no_test,
+    parts_test,
+)
 from markbase.core.diagnostics.classification import Cells, Classification, calibrate, cells_of, check_cut, classify
 from markbase.core.diagnostics.drawn_rows import DrawnRows
-from markbase.core.errors import MarkbaseError, near
+from markbase.core.errors import MarkbaseError, listed, near
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.inference.standard_errors import ALONE
 from markbase.core.rows.parts import in_parts, rows_at
@@ -62,6 +68,27 @@ def calibration_of(fit: LogisticFit, parts: int) -> pd.DataFrame:
         return calibrate(*own, None if alike else replace(drawn, counted=cells.counted))
     happened, p, heavy = _inside(fit)
     return calibrate(happened, p, heavy, parts, fit.level, drawn=None if alike else drawn)
+
+
+def calibration_test_of(fit: LogisticFit, parts: int) -> CalibrationTest:
+    """Test whether the probabilities of a fit are what happens."""
+    table = calibration_of(fit, parts)
+    allowing = _drawn(fit)
+    beyond = [allowing.words] if allowing.words else []
+    if allowing.weights is not None:
+        beyond.append("sampling weights")
+    if beyond:
+        return no_test(
+            f"a test takes rows as independent and alike; the intervals of the calibration allow for {listed(beyond)}"
+        )
+    if fit.penalty:
+        return no_test("a penalty moves probabilities towards one half, away from the shares observed")
+    if not in_parts(fit.outcome.values):
+        happened, p, _ = _inside(fit)
+        told = combinations_test(happened, p, len(fit.solution.columns) + 1, parts)
+        if told is not None:
+            return told
+    return parts_test(table)
 
 
 def _drawn(fit: LogisticFit, p: Array | None = None, rows: NDArray[np.bool_] | None = None) -> DrawnRows:

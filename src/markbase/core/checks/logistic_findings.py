@@ -1,4 +1,4 @@
-"""Checking a logistic fit: whether log odds are straight along numeric columns, cases, clusters that a result hangs on."""
+"""Checking a logistic fit: whether log odds are straight along numeric columns, calibration, cases, clusters that a result hangs on."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from markbase.core.checks.clusters_left_out import clusters_finding
 from markbase.core.checks.linear_checks import LARGE_DISTANCE, case_words, on_exact_rows, unseen_together
 from markbase.core.checks.logistic_checks import rows_alone
 from markbase.core.design.terms import levels_against, single
+from markbase.core.diagnostics.calibration_test import CalibrationTest
 from markbase.core.diagnostics.log_odds import LogisticChecks
 from markbase.core.diagnostics.residuals import Finding
 from markbase.core.errors import CollinearityError, FitError, listed, quoted
@@ -25,6 +26,8 @@ if TYPE_CHECKING:
     from markbase.core.results.logistic import LogisticFit
 
 _MOST_NAMED = 4
+_ROUGH = 0.2
+"""A larger share of parts with few rows of one side is said."""
 _MOST_WORK = 5e9
 """So many numbers are gone through for the squares of all numeric columns, which takes a minute or so; where there are more they are not tested."""
 
@@ -36,8 +39,10 @@ def check_logistic(fit: LogisticFit, most: int) -> LogisticChecks:
     lines = None if much or in_parts(fit.outcome.values) else fit._bends.copy()
     cases = fit.cases(most)
     clusters, on_clusters = clusters_finding(fit)
+    calibration = fit.calibration_test()
     findings = [
         *_on_lines(fit, lines),
+        _on_calibration(calibration, fit.alpha),
         *([_on_cases(cases)] if len(cases) else []),
         *on_exact_rows(rows_alone(fit), "with a leverage of 1"),
         *on_clusters,
@@ -45,7 +50,8 @@ def check_logistic(fit: LogisticFit, most: int) -> LogisticChecks:
     if fit.possible_cluster:
         findings.append(unseen_together(fit.possible_cluster.name))
     told = f"{fit.outcome.name} = {fit.event}"
-    return LogisticChecks(told, lines, cases, clusters, tuple(findings), levels_against(fit.model_terms), fit.event)
+    against = levels_against(fit.model_terms)
+    return LogisticChecks(told, lines, calibration, cases, clusters, tuple(findings), against, fit.event)
 
 
 def bends_of(fit: LogisticFit) -> pd.DataFrame:
@@ -101,6 +107,25 @@ def _on_lines(fit: LogisticFit, lines: pd.DataFrame | None) -> list[Finding]:
 def _test(r: Mapping[str, Any]) -> str:
     kind = f"F(1, {plain(r['df_rest'])})" if np.isfinite(r["df_rest"]) else "chi²(1)"
     return f"{kind} = {number(r['statistic'], 2)}"
+
+
+def _on_calibration(test: CalibrationTest, alpha: float) -> Finding:
+    what = "calibration"
+    if test.untested:
+        return Finding(what, "not tested", test.untested, "")
+    rests = (
+        f"Hosmer and Lemeshow, {test.groups} parts"
+        if test.of == "parts"
+        else f"Pearson, {test.groups:,} combinations of the terms"
+    )
+    figures = f"chi²({test.df:,}) = {number(test.statistic, 2)}, {p_phrase(test.p)} ({rests})"
+    if test.few > _ROUGH * test.groups:
+        figures += f"; in {test.few} parts fewer than 5 rows of one side are expected, so p is rough"
+    if test.p < alpha:
+        means = "what happens differs from the probabilities by more than chance"
+        way = "see in the calibration where, and by how much (of very many rows little is clear): a curve, an interaction or a term may be missing"
+        return Finding(what, figures, means, way)
+    return Finding(what, figures, "no clear evidence that what happens differs from the probabilities", "")
 
 
 def _on_cases(cases: pd.DataFrame) -> Finding:

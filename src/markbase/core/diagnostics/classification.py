@@ -30,6 +30,8 @@ Array = NDArray[np.float64]
 _REACH, _CELLS = 40.0, 1 << 17
 """Log odds of rows in parts are told apart up to so far, in so many cells."""
 _WIDTH = 2 * _REACH / _CELLS
+MOST_PARTS = 1_000
+"""So many parts of rising probability a calibration takes."""
 
 
 class Cells(NamedTuple):
@@ -325,8 +327,8 @@ def calibrate(
     with `low` and `high` (Wilson, of as many independent rows as would tell as much of the share, at most those there are). The
     arguments are those of `classify`.
     """
-    if not isinstance(parts, int) or parts < 2:
-        raise MarkbaseError(f"Calibration takes two parts or more, not {parts!r}.")
+    if not isinstance(parts, int) or not 2 <= parts <= MOST_PARTS:
+        raise MarkbaseError(f"Calibration takes two parts or more, at most {MOST_PARTS:,}, not {parts!r}.")
     heavy = np.ones(len(p)) if weights is None else weights
     shares = np.linspace(0, 1, parts + 1)[1:-1]
     if times is None:

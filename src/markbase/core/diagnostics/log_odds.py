@@ -1,4 +1,4 @@
-"""What was looked at in a logistic fit: straight lines in the log odds, cases, clusters."""
+"""What was looked at in a logistic fit: straight lines in the log odds, calibration, cases, clusters."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import pandas as pd
 
+from markbase.core.diagnostics.calibration_test import CalibrationTest
 from markbase.core.diagnostics.residuals import Finding
 from markbase.core.display import ShownTables
 
@@ -19,6 +20,8 @@ class LogisticChecks(ShownTables):
     lines: pd.DataFrame | None
     """One row a numeric column: `term`, `statistic` (chi-squared, or F, of its square, added to the model), `df_rest`, `p`, `bend` (which way the
     log odds bend); None where rows come in parts, or the work would take minutes, since every column takes a fit."""
+    calibration: CalibrationTest
+    """Whether probabilities are what happens, as `LogisticFit.calibration_test` tells it."""
     cases: pd.DataFrame
     """The cases that weigh most, as `LogisticFit.cases` lists them."""
     clusters: pd.DataFrame | None

@@ -8,10 +8,16 @@ import pandas as pd
 
 from markbase.core.checks.clusters_left_out import without_clusters
 from markbase.core.checks.linear_checks import bends_of, check_fit, views_of
-from markbase.core.checks.logistic_checks import calibration_of, cases_of, classification_of
+from markbase.core.checks.logistic_checks import (
+    calibration_of,
+    calibration_test_of,
+    cases_of,
+    classification_of,
+)
 from markbase.core.checks.logistic_findings import bends_of as bends_in_log_odds
 from markbase.core.checks.logistic_findings import check_logistic
 from markbase.core.checks.spread import spread_of
+from markbase.core.diagnostics.calibration_test import CalibrationTest
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.diagnostics.log_odds import LogisticChecks
 from markbase.core.diagnostics.residuals import Checks, Spread, Views
@@ -61,6 +67,9 @@ class _Readers:
 
     def calibration(self, fit: Any, parts: int) -> pd.DataFrame:
         return calibration_of(fit, parts)
+
+    def calibration_test(self, fit: Any, parts: int) -> CalibrationTest:
+        return calibration_test_of(fit, parts)
 
     def cases(self, fit: Any, most: int | None, by: str) -> pd.DataFrame:
         return cases_of(fit, most, by)

@@ -28,6 +28,7 @@ from markbase.core.study.column import Column
 from markbase.core.tables import own_table
 
 if TYPE_CHECKING:
+    from markbase.core.diagnostics.calibration_test import CalibrationTest
     from markbase.core.diagnostics.classification import Classification
     from markbase.core.diagnostics.log_odds import LogisticChecks
 
@@ -263,7 +264,7 @@ class LogisticFit(Probabilities):
         return readers().bends(self)
 
     def checks(self, *, most: int = 10) -> LogisticChecks:
-        """Check the fit: straight lines in the log odds, cases, and clusters that a result hangs on.
+        """Check the fit: straight lines in the log odds, calibration, cases, and clusters that a result hangs on.
 
         Parameters
         ----------
@@ -309,7 +310,7 @@ class LogisticFit(Probabilities):
         Raises
         ------
         MarkbaseError
-            If there are fewer than two parts.
+            If there are fewer than two parts, or more than 1,000.
 
         Examples
         --------
@@ -320,6 +321,43 @@ class LogisticFit(Probabilities):
         10
         """
         return readers().calibration(self, parts)
+
+    def calibration_test(self, parts: int = 10) -> CalibrationTest:
+        """Test whether predicted probabilities are what happens (goodness of fit, after Hosmer and Lemeshow).
+
+        Parameters
+        ----------
+        parts : int
+            Into how many parts of rising probability the rows are put. Where the values of the terms have five combinations a
+            part at most, and five rows or more each, these are taken one by one instead (Pearson's chi-squared).
+
+        Returns
+        -------
+        CalibrationTest
+            `statistic`, `df` and `p`, and which of the two it is. With clusters, strata, sampling weights or a penalty there is no
+            test; `untested` says why.
+
+        Raises
+        ------
+        MarkbaseError
+            If there are fewer than two parts, or more than 1,000.
+
+        Notes
+        -----
+        The sum of (O − E)²/(E(1 − E/n)) over the parts, O of the n rows of one with the event and E expected: chi-squared on the parts
+        less 2 (Hosmer & Lemeshow 1980, doi:10.1080/03610928008827941), or on the combinations less the coefficients. With few rows it
+        misses much, and with very many it finds what does not matter: `calibration` says by how much.
+
+        Examples
+        --------
+        >>> import markbase as mb
+        >>> study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+        >>> fit = mb.fit_logistic(study, "stays", ["age", "voice"], event="yes")
+        >>> test = fit.calibration_test()
+        >>> test.of, test.df, round(test.p, 2)
+        ('parts', 8, 0.2)
+        """
+        return readers().calibration_test(self, parts)
 
     def cases(self, most: int | None = 10, *, by: str = "influence") -> pd.DataFrame:
         """List the cases that weigh most, or fit worst.

@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import ClassVar
+from typing import Any, ClassVar
 
 import numpy as np
 import pandas as pd
@@ -208,10 +208,12 @@ class Probabilities(Fit):
         self, table: pd.DataFrame, numeric: str, settings: Sequence[Mapping[str, float | Array]]
     ) -> pd.DataFrame:
         half = t_quantile(self.level, self.df_rest)
-        found = [
-            average_slope(self.likelihood, self.theta, self.solution.columns, self._sample, numeric, setting)
-            for setting in settings
-        ]
+        pair = self.variable(numeric, "numeric").column.two_values
+        if pair is not None:
+            found = self._between_values([(numeric, pair, setting) for setting in settings])
+        else:
+            rows = self.likelihood, self.theta, self.solution.columns, self._sample
+            found = [average_slope(*rows, numeric, setting) for setting in settings]
         value, se = np.array([f.value for f in found]), np.array([self._se_of(f.slope) for f in found])
         return table.assign(
             probability_slope=value, probability_low=value - half * se, probability_high=value + half * se
@@ -248,13 +250,16 @@ class Probabilities(Fit):
         pairs = {c.name: c.two_values for c in columns if c.two_values is not None}
         many = [c.name for c in columns if c.name not in pairs]
         slopes = average_slopes(self.likelihood, self.theta, self.passed, self.solution.columns, self._sample, many)
-        found = dict(zip(many, slopes, strict=True))
-        ends = self._averages([{name: value} for name, pair in pairs.items() for value in pair]) if pairs else []
-        for (name, (low, high)), below, above in zip(pairs.items(), ends[::2], ends[1::2], strict=True):
-            found[name] = Averaged(
-                (above.value - below.value) / (high - low), (above.slope - below.slope) / (high - low)
-            )
-        return found
+        differences = self._between_values([(name, pair, {}) for name, pair in pairs.items()])
+        return dict(zip([*many, *pairs], [*slopes, *differences], strict=True))
+
+    def _between_values(self, asked: Sequence[tuple[str, tuple[float, float], Mapping[str, Any]]]) -> list[Averaged]:
+        """Return the difference, per unit, of the average probabilities at the two values of each of some columns, each with where others are held."""
+        ends = self._averages([{**held, name: value} for name, pair, held in asked for value in pair]) if asked else []
+        return [
+            Averaged((above.value - below.value) / (high - low), (above.slope - below.slope) / (high - low))
+            for (_, (low, high), _), below, above in zip(asked, ends[::2], ends[1::2], strict=True)
+        ]
 
     def _unaveraged(self, group: Variable) -> pd.DataFrame:
         """Return the levels of a group that cannot be averaged over others, without their figures."""

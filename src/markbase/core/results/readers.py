@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 if TYPE_CHECKING:
     import pandas as pd
 
+    from markbase.core.diagnostics.calibration_test import CalibrationTest
     from markbase.core.diagnostics.classification import Classification
     from markbase.core.diagnostics.log_odds import LogisticChecks
     from markbase.core.diagnostics.residuals import Checks, Spread, Views
@@ -67,6 +68,10 @@ class Readers(Protocol):
 
     def calibration(self, fit: Any, parts: int) -> pd.DataFrame:
         """Compare probabilities with what happened."""
+        ...
+
+    def calibration_test(self, fit: Any, parts: int) -> CalibrationTest:
+        """Test whether probabilities are what happens."""
         ...
 
     def cases(self, fit: Any, most: int | None, by: str) -> pd.DataFrame:
