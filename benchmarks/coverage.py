@@ -1,7 +1,8 @@
-"""How often 95% intervals hold the truth where clusters are few: ``python benchmarks/coverage.py --samples 600 --seed 7``.
+"""How often 95% intervals hold the truth, and joint tests find nothing, where clusters are few: ``python benchmarks/coverage.py --samples 600 --seed 7``.
 
-Clusters of uneven sizes, and a predictor and an outcome that go together within them and not with one another: the slope is 0. Each
-sample is fitted with the usual clustered errors (CR1) and with those from leaving out one cluster at a time (CR3).
+Clusters of uneven sizes, and five predictors and an outcome that go together within them and not with one another: all slopes are 0. Each
+sample is fitted with the usual clustered errors (CR1) and with those from leaving out one cluster at a time (CR3), and as a logistic
+regression of whether the outcome is above 0. A joint test should be clear in 5% of samples.
 """
 
 import warnings
@@ -11,36 +12,50 @@ import numpy as np
 import pandas as pd
 from rich.console import Console
 from rich.table import Table
+from scipy.stats import f as f_tail
 
 import markbase as mb
 
+NAMES = [f"x{k}" for k in range(5)]
+KINDS = {"CR1": ("y", mb.fit_linear), "CR3": ("y", mb.fit_linear), "logistic, CR1": ("high", mb.fit_logistic)}
+
 
 def drawn(rng: np.random.Generator, clusters: int) -> mb.Study:
-    """Return a sample: rows in clusters of 5 rows and more, about 24 on average, of which each has a level of its own in both columns."""
+    """Return a sample: rows in clusters of 5 rows and more, about 24 on average, of which each has a level of its own in all columns."""
     team = np.repeat(np.arange(clusters), rng.geometric(1 / 20, clusters) + 4)
-    x, y = (rng.normal(size=clusters)[team] + rng.normal(size=len(team)) for _ in range(2))
-    return mb.Study(pd.DataFrame({"x": x, "y": y, "team": [f"t{k:02d}" for k in team]}))
+    columns = {name: rng.normal(size=clusters)[team] + rng.normal(size=len(team)) for name in [*NAMES, "y"]}
+    high = (columns["y"] > 0).astype(int)
+    return mb.Study(pd.DataFrame({**columns, "high": high, "team": [f"t{k:02d}" for k in team]}))
 
 
 @click.command()
 @click.option("--samples", default=600, help="How many of each number of clusters.")
 @click.option("--seed", default=7, help="Of the drawing.")
 def main(samples: int, seed: int) -> None:
-    """Draw samples, and print how often each kind of interval holds the slope."""
+    """Draw samples, and print how often each kind of interval holds a slope, and each joint test is clear."""
     warnings.simplefilter("ignore")
-    table = Table(title="95% intervals", title_justify="left")
-    for head in ("clusters", "CR1", "CR3"):
+    table = Table(title="95% intervals of one slope, and joint tests of five at .05", title_justify="left")
+    for head in ("clusters", *KINDS, *(f"joint, {kind}" for kind in KINDS), "joint, F on clusters less one"):
         table.add_column(head, justify="right")
     rng = np.random.default_rng(seed)
     for clusters in (8, 12, 24, 60):
-        held = np.zeros(2)
+        held, clear, plainly = np.zeros(len(KINDS)), np.zeros(len(KINDS)), 0
         for _ in range(samples):
             study = drawn(rng, clusters)
-            for k, errors in enumerate(("CR1", "CR3")):
-                slope = mb.fit_linear(study, "y", ["x"], cluster="team", errors=errors).coefficients.iloc[1]
-                held[k] += slope["low"] <= 0 <= slope["high"]
-        table.add_row(f"{clusters}", *(f"{100 * share:.1f}%" for share in held / samples))
-    Console().print(table)
+            for k, (kind, (outcome, fit)) in enumerate(KINDS.items()):
+                result = fit(study, outcome, NAMES, cluster="team", errors=kind[-3:])
+                slope, test = result.coefficients.iloc[1], result.overall
+                held[k] += (
+                    slope["low"] <= 0 <= slope["high"]
+                    if outcome == "y"
+                    else slope["odds_low"] <= 1 <= slope["odds_high"]
+                )
+                clear[k] += test.p < 0.05
+                if kind == "CR1":
+                    wald = test.statistic * result.df_rest / test.df_rest  # with nothing said of how few they are
+                    plainly += f_tail.sf(wald, test.df, result.df_rest) < 0.05
+        table.add_row(f"{clusters}", *(f"{100 * n / samples:.1f}%" for n in (*held, *clear, plainly)))
+    Console(width=150).print(table)
 
 
 if __name__ == "__main__":

@@ -83,13 +83,19 @@ def least_squares(frame, outcome, terms, bases):
     }
 
 
-def joint(terms, names, b, V):
-    """Return the joint F of the coefficients of each term under a covariance."""
+def hotelling(wald, r, df):
+    """Return F and its second degrees of freedom, of Hotelling's T² of `r` figures whose covariance has `df`."""
+    return wald / r * (df - r + 1) / df, df - r + 1
+
+
+def joint(terms, names, b, V, df=None):
+    """Return the joint F of the coefficients of each term under a covariance; Hotelling's where `df` of it are given."""
     found = {}
     for term in [t if isinstance(t, str) else term_of(t).name for t in terms]:
         at = [k for k, (name, _) in enumerate(names) if name == term]
         part, z = mp.matrix([[V[i, j] for j in at] for i in at]), mp.matrix([b[i] for i in at])
-        found[term] = (z.T * mp.inverse(part) * z)[0] / len(at)
+        wald = (z.T * mp.inverse(part) * z)[0]
+        found[term] = wald / len(at) if df is None else hotelling(wald, len(at), df)[0]
     return found
 
 
@@ -175,12 +181,15 @@ def sandwich(frame, outcome, terms, bases, kind, cluster=None):
     V = inverse * middle * inverse
     every = mp.matrix([[V[i, j] for j in range(1, p)] for i in range(1, p)])
     z = mp.matrix([b[i] for i in range(1, p)])
-    overall = (z.T * mp.inverse(every) * z)[0] / (p - 1) if p - 1 <= df else None
+    overall, rest = (z.T * mp.inverse(every) * z)[0] / (p - 1) if p - 1 <= df else None, df
+    if cluster is not None and overall is not None:
+        overall, rest = hotelling(overall * (p - 1), p - 1, df)
     return {
         "se": {name: mp.sqrt(V[k, k]) for k, name in enumerate(names)},
-        "joint": joint(terms, names, b, V),
+        "joint": joint(terms, names, b, V, None if cluster is None else df),
         "overall": overall,
         "df": df,
+        "df_rest": rest,
     }
 
 

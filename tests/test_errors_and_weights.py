@@ -6,6 +6,7 @@ import warnings
 import numpy as np
 import pandas as pd
 import pytest
+from scipy.stats import f as f_tail
 
 import markbase as mb
 from markbase.show.group_tables import groups_section
@@ -47,11 +48,29 @@ def test_robust_and_clustered_errors_agree_with_50_digits(kind, cluster, base, f
     for term, F in wanted["joint"].items():
         assert digits(fit.terms.set_index("term")["statistic"][term], F) > (7 if far else 10)
     assert digits(fit.overall.statistic, wanted["overall"]) > (7 if far else 10)
-    assert fit.overall.df_rest == wanted["df"]
+    assert (fit.df_rest, fit.overall.df_rest) == (wanted["df"], wanted["df_rest"])
     np.testing.assert_allclose(np.sqrt(np.diag(fit.covariance)), fit.coefficients["se"], rtol=1e-9)
     plain_fit = mb.fit_linear(study, "score", terms)
     assert plain_fit.strength == fit.strength
     assert "HC" in str(fit) or "clustered by team (17 clusters)" in str(fit)
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_one_row_a_level_in_every_cluster_is_hotellings_test_of_repeated_measures():
+    rng, clusters, levels = np.random.default_rng(1), 9, 4
+    y = rng.normal(size=(clusters, 1)) + rng.normal(size=(clusters, levels)) @ rng.normal(size=(levels, levels))
+    frame = pd.DataFrame({"y": y.ravel(), "day": list("abcd") * clusters, "who": np.repeat(list("ABCDEFGHI"), levels)})
+    fit = mb.fit_linear(mb.Study(frame).mark("day", "a"), "y", ["day"], cluster="who", errors="CR3")
+    apart = y[:, 1:] - y[:, :1]
+    squared = clusters * apart.mean(axis=0) @ np.linalg.solve(np.cov(apart.T), apart.mean(axis=0))  # T²
+    F = squared * (clusters - 3) / (3 * (clusters - 1))
+    told = fit.terms.iloc[0]
+    assert (told["df"], told["df_rest"]) == (3, 6)
+    assert (told["statistic"], told["p"]) == pytest.approx((F, f_tail.sf(F, 3, 6)), rel=1e-10)
+    pairs = fit.between("day", "scheffe")
+    wanted = f_tail.sf(pairs["t"] ** 2 * 6 / 24, 3, 6)
+    np.testing.assert_allclose(pairs["p_corrected"], wanted, rtol=1e-10)
+    np.testing.assert_allclose((pairs["high"] - pairs["low"]) / 2, pairs["se"] * np.sqrt(4 * f_tail.isf(0.05, 3, 6)))
 
 
 @pytest.mark.filterwarnings("ignore:.* is the same in all rows of each `team`")

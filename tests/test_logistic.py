@@ -10,13 +10,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from scipy.optimize import minimize
+from scipy.stats import f as f_tail
+from scipy.stats import t
 
 import markbase as mb
 from markbase.core.estimation import newton
 from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.estimation.likelihood_points import Theta
 from markbase.core.estimation.secants import Secants
-from reference import digits, logistic
+from reference import digits, hotelling, logistic
 from untraced import untraced
 from yes_no import choir, study_of
 
@@ -190,7 +192,15 @@ def test_robust_errors_are_sandwiches_of_scores(errors, repeated):
     np.testing.assert_allclose(
         rows["se"], [named[t, v] for t, v in zip(rows["term"], rows["level"], strict=True)], rtol=1e-9
     )
-    assert fit.overall.kind == "Wald"
+    z, inside = rows["estimate"].to_numpy()[1:], fit.covariance.to_numpy()[np.ix_(rows.index[1:], rows.index[1:])]
+    wald, told = z @ np.linalg.solve(inside, z), fit.overall
+    if errors == "clustered":  # as few scores as there are clusters: t, and F
+        F, rest = hotelling(wald, p - 1, len(scores) - 1)
+        assert (told.kind, told.df_rest, fit.df_rest) == ("F", rest, len(scores) - 1)
+        assert (told.statistic, told.p) == pytest.approx((F, f_tail.sf(F, p - 1, rest)), rel=1e-9)
+        assert rows["p"].to_numpy() == pytest.approx(2 * t.sf(np.abs(rows["t"]), len(scores) - 1), rel=1e-9)
+    else:
+        assert (told.kind, told.statistic) == ("Wald", pytest.approx(wald, rel=1e-9))
     with pytest.raises(mb.FitError, match="have none"):
         fit.profile()
 
@@ -257,7 +267,7 @@ def test_an_outcome_of_any_two_values_is_accepted(values):
     frame["stays"] = np.where(frame["stays"] == "yes", values[1], values[0])
     fit = mb.fit_logistic(study_of(frame), "stays", TERMS, event=values[1])
     np.testing.assert_allclose(fit.coefficients["estimate"], plain.coefficients["estimate"], rtol=1e-12)
-    if type(values[0]) is int and values == (0, 1):
+    if values == (0, 1):  # and false and true
         assert mb.fit_logistic(study_of(frame), "stays", TERMS).event == fit.event
 
 

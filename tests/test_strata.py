@@ -71,7 +71,7 @@ def test_errors_are_those_of_scores_from_the_mean_of_their_stratum(kind, setting
     np.testing.assert_allclose(own["se"].to_numpy()[slopes], np.sqrt(np.diag(V))[slopes], rtol=1e-9)
     df = 11 - 3 if drawn == "clusters" else n - X.shape[1] - 2
     assert fit.rows_for(["age"]) == fit.sample.used == len(frame)
-    assert fit.df_rest == (df if kind == "linear" else np.inf)
+    assert fit.df_rest == (df if kind == "linear" or drawn == "clusters" else np.inf)
     assert "drawn within 3 strata of `district`" in fit.errors.words
 
 

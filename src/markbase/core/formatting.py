@@ -214,6 +214,13 @@ def p_phrase(p: float) -> str:
     return f"p {text}" if text[0] in "<>" else f"p = {text}"
 
 
+def figures_of(statistic: float, df: int, df_rest: float, kind: str = "") -> str:
+    """Write the statistic of a test with its degrees of freedom: F, or, where `df_rest` is infinite, chi-squared of some kind."""
+    name = f"{kind} chi²".lstrip() if math.isinf(df_rest) else "F"
+    rest = f", {df_rest:.0f}" if math.isfinite(df_rest) else ""
+    return f"{name}({df:.0f}{rest}) = {number(statistic, 2)}"
+
+
 def without_zero(value: float, decimals: int = 3) -> str:
     """Write a share of variation without its leading zero: ``.198``, ``1.000``, ``−.004``; what is below 1, or above 0, with the digits that show it.
 

@@ -15,7 +15,7 @@ from markbase.core.comparison.comparison import Comparison
 from markbase.core.comparison.dominance import Dominance
 from markbase.core.display import suiting
 from markbase.core.errors import MarkbaseError, listed
-from markbase.core.formatting import decimals_for, from_to, number, p_phrase, p_value, short, without_zero
+from markbase.core.formatting import decimals_for, figures_of, from_to, number, p_phrase, p_value, short, without_zero
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.reading.slope_sentences import at_reference
 from markbase.core.results.any_fit import AnyFit
@@ -28,7 +28,7 @@ from markbase.show.dominance import added_table
 from markbase.show.group_tables import joint_p, levels_table
 from markbase.show.page import Row, Section, Table
 from markbase.show.reliability import items_table
-from markbase.show.statistics import coefficients_table, side_by_side
+from markbase.show.statistics import coefficients_table, df_words, side_by_side
 
 Result = AnyFit | Blocks | Comparison | Dominance | Reliability | Screen | tuple[AnyFit, str]
 
@@ -73,11 +73,10 @@ def _at_references(fit: AnyFit) -> str:
 def _note(fit: AnyFit) -> str:
     test = fit.overall
     rows = f"n = {fit.sample.used:,} of {fit.sample.rows:,} rows"
+    whole = f"{figures_of(test.statistic, test.df, test.df_rest, test.kind.capitalize())}, {p_phrase(test.p)}"
     if isinstance(fit, LogisticFit):
         t = fit.strength
-        whole = f"{test.kind.capitalize()} chi²({test.df}) = {number(test.statistic, 2)}, {p_phrase(test.p)}"
         return f"{rows}; event: {fit.event} ({fit.events:,}). {whole}; McFadden {without_zero(t.mcfadden)}, Tjur {without_zero(t.tjur)}. {_errors(fit)}."
-    whole = f"F({test.df}, {test.df_rest:.0f}) = {number(test.statistic, 2)}, {p_phrase(test.p)}"
     shown = f"R² = {without_zero(fit.strength.r2)}, adjusted {without_zero(fit.strength.r2_adjusted)}"
     return f"{rows}. {whole}; {shown}. {_errors(fit)}."
 
@@ -99,10 +98,9 @@ def _steps(hierarchy: Blocks) -> Section:
         measure = "R² within levels" if fit.fixed_effect_names else "R²"
         rows = [Row((measure, *(without_zero(s.r2) for s in steps)), "group")]
         rows.append(Row(("Change of R²", *(without_zero(s.r2_change) for s in steps))))
-    sign = "chi²" if hierarchy.logistic else "F"
+    sign = "chi²" if math.isinf(fit.df_rest) else "F"
     rows.append(Row((f"{sign} of the change", *(f"{number(s.statistic, 2)}" for s in steps))))
-    df = (f"{s.df}" + ("" if math.isinf(s.df_rest) else f", {s.df_rest:.0f}") for s in steps)
-    rows += [Row(("df", *df)), Row(("p", *(p_value(s.p) for s in steps)))]
+    rows += [Row(("df", *map(df_words, steps))), Row(("p", *(p_value(s.p) for s in steps)))]
     rows_used = f"All columns on the same {fit.sample.used:,} of {fit.sample.rows:,} rows."
     note = f"{_in_brackets(fit)} {_at_references(fit)}{rows_used} {_errors(fit)}."
     return Section(f"{fit.explained}, block by block", note, (_beside(tuple(hierarchy), names, rows),))

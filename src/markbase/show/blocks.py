@@ -22,7 +22,7 @@ from markbase.core.results.turning_points import TurningPoint
 from markbase.core.tables import records_of, rows_of
 from markbase.show.fit import errors_text, of_whole, reading_blocks, rows_section, what_is_read
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
-from markbase.show.statistics import side_by_side
+from markbase.show.statistics import df_words, side_by_side
 
 
 def blocks_page(hierarchy: Blocks) -> Page:
@@ -67,7 +67,8 @@ def _steps(hierarchy: Blocks) -> Section:
     if isinstance(fit, LogisticFit):
         percent = f"{short(100 * fit.level, 4)}% CI"
         drawn = ("change", percent) if hierarchy.bootstrapped else ()
-        heads: tuple[str, ...] = ("block", "parameters", "deviance", "McFadden", *drawn, "Tjur", "chi²", "df", "p")
+        statistic = "chi²" if math.isinf(fit.df_rest) else "F"
+        heads: tuple[str, ...] = ("block", "parameters", "deviance", "McFadden", *drawn, "Tjur", statistic, "df", "p")
         guess = max(fit.rate, 1 - fit.rate)
         null = -2 * fit.strength.loglik_null
         rows.append(Row(("no terms", "1", number(null, 1), ".000", *("" for _ in drawn), ".000", "", "", ""), "aside"))
@@ -81,7 +82,7 @@ def _steps(hierarchy: Blocks) -> Section:
                     *((without_zero(r.mcfadden_change), _change_interval(r)) if drawn else ()),
                     without_zero(r.tjur),
                     number(r.statistic, 2),
-                    f"{r.df}",
+                    df_words(r),
                     p_value(r.p),
                 )
             )
@@ -130,7 +131,7 @@ def _steps(hierarchy: Blocks) -> Section:
                 interval,
                 without_zero(r.f2),
                 number(r.statistic, 2),
-                f"{r.df}, {r.df_rest:.0f}",
+                df_words(r),
                 p_value(r.p),
             )
             rows.append(Row(cells, "plain", strip))
@@ -236,7 +237,7 @@ def comparison_page(comparison: Comparison) -> Page:
                     f"{r.larger} over {r.smaller}",
                     r.test,
                     number(r.statistic, 2),
-                    f"{r.df}" + ("" if math.isinf(r.df_rest) else f", {r.df_rest:.0f}"),
+                    df_words(r),
                     p_value(r.p),
                 )
             )
@@ -277,7 +278,7 @@ def elimination_page(elimination: Elimination) -> Page:
         "step",
         "left out",
         "df",
-        "chi²" if isinstance(fit, LogisticFit) else "F",
+        "chi²" if math.isinf(fit.df_rest) else "F",
         "p",
         "McFadden" if figure == "mcfadden" else "adjusted R²",
         "AIC",
@@ -288,7 +289,7 @@ def elimination_page(elimination: Elimination) -> Page:
         facts.append(("protected", listed(quoted(elimination.protected))))
     blocks: list[Table | Facts | Sentences] = [Table(heads, rows, frozenset({0, 2, 3, 4, 5, 6, 7}), 1)] if rows else []
     blocks += [Facts(tuple(facts)), Sentences(tuple((c, ()) for c in elimination.cautions))]
-    kind = fit.overall.kind if fit.errors.middle is None else fit.family.wald
+    kind = "Wald" if fit.errors.middle is not None else fit.overall.kind
     note = f"while p is above {short(elimination.limit)}, the largest first; {kind} tests, given the terms still in"
     return Page(
         f"{fit.explained}: terms left out one by one",

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-from markbase.core.formatting import number, p_phrase
+from markbase.core.formatting import figures_of, p_phrase
 from markbase.core.results.statements import Equation, Lines
 from markbase.show.page import Facts, Formula, Page, Section
 
@@ -49,11 +49,7 @@ def lines_page(lines: Lines) -> Page:
     facts = []
     if lines.parallel is not None:
         t = lines.parallel
-        figures = (
-            f"F({t.df}, {t.df_rest:.0f}) = {number(t.statistic, 2)}"
-            if not math.isinf(t.df_rest)
-            else f"Wald chi²({t.df}) = {number(t.statistic, 2)}"
-        )
+        figures = figures_of(t.statistic, t.df, t.df_rest, "Wald")
         what = (
             "slopes that differ in this model"
             if lines.own_slopes

@@ -12,6 +12,7 @@ from markbase.core.diagnostics.residuals import Checks, Finding
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import (
     decimals_for,
+    figures_of,
     from_to,
     number,
     p_phrase,
@@ -32,7 +33,7 @@ from markbase.core.study.written_numbers import THOUSANDS
 from markbase.core.tables import rows_of
 from markbase.show.equation import equation_blocks
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
-from markbase.show.statistics import coefficients_table
+from markbase.show.statistics import coefficients_table, df_words
 
 _MOST_CLUSTERS = 5
 """So many clusters are shown, those that weigh most."""
@@ -114,7 +115,7 @@ def _guess(column: Column) -> str:
 
 def _whether(fit: LinearFit) -> Section:
     test = fit.overall
-    figures = f"F({test.df}, {test.df_rest}) = {number(test.statistic, 2)}, {p_phrase(test.p)}"
+    figures = f"{figures_of(test.statistic, test.df, test.df_rest)}, {p_phrase(test.p)}"
     if fit.exact:
         words = f"the terms reproduce `{fit.outcome.name}` exactly, so this test means nothing"
     elif test.p < 1 - fit.level:
@@ -194,12 +195,15 @@ def _how_much(fit: LinearFit) -> Section:
 
 
 def _terms(fit: LinearFit) -> Section:
-    note = f"each given all the others; F on df and {fit.df_rest}; a group is tested as a whole"
+    clustered = bool(fit.errors.clusters)
+    beside = "" if clustered else f" and {fit.df_rest}"
+    note = f"each given all the others; F on df{beside}; a group is tested as a whole"
     if any(t.kind == "interaction" for t in fit.model_terms):
         note += "; a term inside another is tested at the other's base, or at 0"
     heads: tuple[str, ...] = ("term", "df", "F", "p")
     cells: list[tuple[str, ...]] = [
-        (r.term, f"{r.df}", number(r.statistic, 2), p_value(r.p)) for r in rows_of(fit.terms)
+        (r.term, df_words(r) if clustered else f"{r.df}", number(r.statistic, 2), p_value(r.p))
+        for r in rows_of(fit.terms)
     ]
     words: list[tuple[str, str]] = []
     if len(cells) > 1 and not fit.exact:

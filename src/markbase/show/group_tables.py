@@ -12,6 +12,7 @@ import pandas as pd
 
 from markbase.core.formatting import (
     decimals_for,
+    figures_of,
     from_to,
     number,
     p_phrase,
@@ -227,8 +228,7 @@ def _effects_section(fit: AnyFit, first: str, second: str, tested: bool) -> Sect
 def _test_text(test: Any) -> str:
     if math.isnan(test.statistic):
         return "–"
-    kind = f"F({test.df}, {plain(test.df_rest)})" if math.isfinite(test.df_rest) else f"Wald chi²({test.df})"
-    return f"{kind} = {number(test.statistic, 2)}"
+    return figures_of(test.statistic, test.df, test.df_rest, "Wald")
 
 
 def planned_sections(

@@ -12,6 +12,7 @@ from markbase.core.errors import count_noun, listed
 from markbase.core.formatting import (
     as_percent,
     decimals_for,
+    figures_of,
     from_to,
     number,
     p_phrase,
@@ -29,7 +30,7 @@ from markbase.core.tables import rows_of
 from markbase.show.equation import equation_blocks
 from markbase.show.fit import clusters_section, errors_text, findings_section, of_whole, reading_blocks, rows_section
 from markbase.show.page import LEVEL_INDENT, Facts, Page, Row, Section, Sentences, Strip, Table
-from markbase.show.statistics import coefficients_table, scale_of
+from markbase.show.statistics import coefficients_table, df_words, scale_of
 
 _ROUNDING = 1e-9
 
@@ -65,7 +66,7 @@ def _event(fit: LogisticFit) -> list[tuple[str, str]]:
 
 def _whether(fit: LogisticFit) -> Section:
     test = fit.overall
-    figures = f"{test.kind} chi²({test.df}) = {number(test.statistic, 2)}, {p_phrase(test.p)}"
+    figures = f"{figures_of(test.statistic, test.df, test.df_rest, test.kind)}, {p_phrase(test.p)}"
     if math.isnan(test.statistic):
         words = f"not tested: {test.untested or 'no test could be computed'}"
     elif test.p < fit.alpha:
@@ -129,16 +130,18 @@ def classification_text(c: Classification) -> str:
 
 def _terms(fit: LogisticFit) -> Section:
     rows = tuple(
-        Row((r.term, f"{r.df}", number(r.statistic, 2), p_value(r.p), number(r.wald, 2), p_value(r.wald_p)))
+        Row((r.term, df_words(r), number(r.statistic, 2), p_value(r.p), number(r.wald, 2), p_value(r.wald_p)))
         for r in rows_of(fit.terms)
     )
-    note = f"each given all the others; chi² ({fit.overall.kind}) on df; a group is tested as a whole"
+    name = f"chi² ({fit.overall.kind})" if math.isinf(fit.df_rest) else "F (Wald's)"
+    note = f"each given all the others; {name} on df; a group is tested as a whole"
     if any(t.kind == "interaction" for t in fit.model_terms):
         note += "; a term inside another is tested at the other's base, or at 0"
     heads: tuple[str, ...] = ("term", "df", "chi²", "p", "Wald chi²", "p")
     right = frozenset({1, 2, 3, 4, 5})
     if not fit.by_likelihood:
-        heads, rows = heads[:4], tuple(Row(r.cells[:4]) for r in rows)
+        statistic = "chi²" if math.isinf(fit.df_rest) else "F"
+        heads, rows = ("term", "df", statistic, "p"), tuple(Row(r.cells[:4]) for r in rows)
         right = frozenset({1, 2, 3})
     return Section("4  Which terms", note, (Table(heads, rows, right),))
 

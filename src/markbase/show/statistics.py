@@ -177,6 +177,11 @@ def _statistics(fit: AnyFit) -> tuple[Statistic, ...]:
     )
 
 
+def df_words(row: Any) -> str:
+    """Write the degrees of freedom of a test that is a row of a table, `df` and `df_rest`: of chi-squared the first alone."""
+    return f"{row.df:.0f}" + (f", {row.df_rest:.0f}" if math.isfinite(row.df_rest) else "")
+
+
 def side_by_side(fits: Sequence[AnyFit], names: Sequence[str], *, formal: bool = False) -> Table:
     """Return the coefficients of fits side by side, standard errors in brackets, a row for each base.
 

@@ -26,16 +26,16 @@ def t_quantile(level: float, df: float) -> float:
     return float(sp.stdtrit(df, (1 + level) / 2))
 
 
-def p_of_f(statistic: ArrayLike, df: ArrayLike, df_rest: float) -> NDArray[np.float64]:
-    """Return the upper tail of F statistics: 0 for an infinite one; with an infinite `df_rest` df·F is chi-squared.
+def p_of_f(statistic: ArrayLike, df: ArrayLike, df_rest: ArrayLike) -> NDArray[np.float64]:
+    """Return the upper tail of F statistics: 0 for an infinite one; with infinite `df_rest`, of one as of all, df·F is chi-squared.
 
     P(F >= statistic) as I(df_rest/2, df/2; df_rest/(df_rest + df·F)) (Abramowitz & Stegun 1964, Handbook of Mathematical
     Functions, 26.6.2).
     """
-    F, a = np.asarray(statistic, dtype=np.float64), np.asarray(df, dtype=np.float64)
-    if np.isinf(df_rest):
+    F, a, rest = (np.asarray(each, dtype=np.float64) for each in (statistic, df, df_rest))
+    if np.isinf(rest).any():
         return np.asarray(sp.gammaincc(a / 2, a * F / 2))
-    return _beta_tail(a / 2, df_rest / 2, a * F, df_rest)
+    return _beta_tail(a / 2, rest / 2, a * F, rest)
 
 
 def f_quantile(level: float, df: float, df_rest: float) -> float:
@@ -45,7 +45,12 @@ def f_quantile(level: float, df: float, df_rest: float) -> float:
     return float(sp.fdtri(df, df_rest, level))
 
 
-def _beta_tail(a: float | NDArray[np.float64], b: float, over: NDArray[np.float64], rest: float) -> NDArray[np.float64]:
+def _beta_tail(
+    a: float | NDArray[np.float64],
+    b: float | NDArray[np.float64],
+    over: NDArray[np.float64],
+    rest: float | NDArray[np.float64],
+) -> NDArray[np.float64]:
     """Return 1 − I(a, b; over/(over + rest)), from whichever of the two shares is the smaller and so has all its digits."""
     with np.errstate(over="ignore", invalid="ignore", divide="ignore"):
         small = sp.betaincc(a, b, over / (over + rest))

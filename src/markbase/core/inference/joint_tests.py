@@ -42,6 +42,8 @@ class JointTest(NamedTuple):
     """F; NaN where there is no test."""
     df: int
     """How many independent combinations are tested."""
+    df_rest: float = math.nan
+    """Degrees of freedom of the denominator of F; infinite where normal theory is used, NaN where there is no test."""
     untested: str = ""
     """Why there is no test, as a clause; empty if there is one."""
 
@@ -49,37 +51,44 @@ class JointTest(NamedTuple):
 def joint_test(solution: Solution, combinations: Array, errors: Errors, sigma2: float) -> JointTest:
     """Test whether `combinations` of the inner coefficients, shape (m, p), are all zero.
 
-    Wald's F = zᵀV⁻¹z/r over the r independent ones; `sigma2` is the residual variance, for classical errors.
+    Wald's F = zᵀV⁻¹z/r over the r independent ones; `sigma2` is the residual variance, for classical errors. With clusters V rests on
+    as few scores as there are clusters, so that zᵀV⁻¹z is taken as Hotelling's T² on their degrees of freedom d:
+    F = zᵀV⁻¹z/r·(d − r + 1)/d on r and d − r + 1 (Pustejovsky & Tipton 2018, doi:10.1080/07350015.2016.1247004).
     """
     rows = independent_rows(solution, combinations)
     df = len(rows)
     if not df:
-        return JointTest(math.nan, 0, "nothing of it can be told from the other terms in these rows")
-    if errors.clusters and df >= errors.clusters - 1:
+        return JointTest(math.nan, 0, untested="nothing of it can be told from the other terms in these rows")
+    if errors.clusters and df >= errors.df:
         return JointTest(
-            math.nan, df, f"{errors.clusters} clusters cannot carry a joint test of {count_noun(df, 'coefficient')}"
+            math.nan,
+            df,
+            untested=f"{errors.clusters} clusters cannot carry a joint test of {count_noun(df, 'coefficient')}",
         )
     basis, z = _whitened(solution, rows)
     if errors.middle is None:
-        return JointTest(float(z @ z) / df / sigma2 if sigma2 > 0 else math.inf, df)
+        return JointTest(float(z @ z) / df / sigma2 if sigma2 > 0 else math.inf, df, errors.df)
     if errors.touches(np.vstack([np.zeros(df), basis]).T).any():
-        return JointTest(math.nan, df, errors.unknown_words)
+        return JointTest(math.nan, df, untested=errors.unknown_words)
     V = basis.T @ errors.middle[1:, 1:] @ basis
     if errors.uncancelled is not None:
         whole = basis.T @ errors.uncancelled[1:, 1:] @ basis
         if float(np.min(scipy.linalg.eigh(V, whole + 1e-300 * np.eye(df), eigvals_only=True))) < _CARRIED:
             return JointTest(
-                math.nan, df, "its scores sum to zero within clusters, so that the clusters say nothing of its errors"
+                math.nan,
+                df,
+                untested="its scores sum to zero within clusters, so that the clusters say nothing of its errors",
             )
     scale = np.sqrt(np.diag(V))
     if not scale.all():
-        return JointTest(math.inf, df)
+        return JointTest(math.inf, df, errors.df_of_several(df))
     try:
         root = np.linalg.cholesky(V / np.outer(scale, scale))
     except np.linalg.LinAlgError:
-        return JointTest(math.nan, df, "the errors of its coefficients are not independent of one another")
+        return JointTest(math.nan, df, untested="the errors of its coefficients are not independent of one another")
     t = scipy.linalg.solve_triangular(root, z / scale, lower=True)
-    return JointTest(float(t @ t) / df, df)
+    rest = errors.df_of_several(df)
+    return JointTest(float(t @ t) / df * (rest / errors.df if errors.clusters else 1.0), df, rest)
 
 
 def columns_test(solution: Solution, places: NDArray[np.intp], errors: Errors, sigma2: float) -> JointTest:
@@ -90,31 +99,31 @@ def columns_test(solution: Solution, places: NDArray[np.intp], errors: Errors, s
     if solution.twofold or errors.middle is not None or not len(places):
         return joint_test(solution, np.eye(len(solution.columns))[places], errors, sigma2)
     if not sigma2 > 0:
-        return JointTest(math.inf, len(places))
+        return JointTest(math.inf, len(places), errors.df)
     roots, b = solution.root[places], solution.coefficients[places]
     if len(places) == 1:
-        return JointTest(float(b[0] ** 2 / (roots[0] @ roots[0]) / sigma2), 1)
+        return JointTest(float(b[0] ** 2 / (roots[0] @ roots[0]) / sigma2), 1, errors.df)
     if len(solution.columns) <= _MANY:
-        return _test_of_roots(roots, b, sigma2)
+        return JointTest(_statistic_of_roots(roots, b) / sigma2, len(places), errors.df)
     with ONE_THREAD_EACH:
-        return _test_of_many(solution, places, roots, b, sigma2)
+        return JointTest(_statistic_of_many(solution, places, roots, b) / sigma2, len(places), errors.df)
 
 
-def _test_of_many(solution: Solution, places: NDArray[np.intp], roots: Array, b: Array, sigma2: float) -> JointTest:
-    """Test some of many coefficients: from whichever columns are fewer."""
+def _statistic_of_many(solution: Solution, places: NDArray[np.intp], roots: Array, b: Array) -> float:
+    """Return the mean square of some of many coefficients: from whichever columns are fewer."""
     if 2 * len(places) > len(solution.columns):
         across = _across_columns(solution, places)
         if across @ across > _KEPT * (solution.whitened @ solution.whitened):
-            return JointTest(float(across @ across) / len(places) / sigma2, len(places))
-    return _test_of_roots(roots, b, sigma2)
+            return float(across @ across) / len(places)
+    return _statistic_of_roots(roots, b)
 
 
-def _test_of_roots(roots: Array, b: Array, sigma2: float) -> JointTest:
-    """Test coefficients by their roots, shape (r, p)."""
+def _statistic_of_roots(roots: Array, b: Array) -> float:
+    """Return the mean square of coefficients by their roots, shape (r, p)."""
     scale = np.sqrt(np.einsum("ij,ij->i", roots, roots))
     R = scipy.linalg.lapack.dgeqrf((roots / scale[:, None]).T)[0][: len(b)]
     z = scipy.linalg.lapack.dtrtrs(R, b / scale, trans=1)[0]
-    return JointTest(float(z @ z) / len(b) / sigma2, len(b))
+    return float(z @ z) / len(b)
 
 
 def _across_columns(solution: Solution, places: NDArray[np.intp]) -> Array:

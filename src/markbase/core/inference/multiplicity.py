@@ -28,14 +28,20 @@ _ACROSS = 200
 
 
 def corrected(
-    p: Array, correction: str, statistic: Array, levels: int, df: float, largest: LargestOf | None = None
+    p: Array,
+    correction: str,
+    statistic: Array,
+    levels: int,
+    df: float,
+    largest: LargestOf | None = None,
+    clustered: bool = False,
 ) -> Array:
     """Correct the p values of several comparisons, shape (m,).
 
     Holm: the k-th smallest times m − k + 1, never less than the one before it. Bonferroni: times m. Tukey-Kramer, of all
     pairs of `levels`: the tail of the studentised range at √2 times the statistic, the difference over its standard error.
     Dunnett, of comparisons with one level: the tail of the `largest` of their statistics. Scheffé, of whatever comparisons of
-    `levels`: that of F at t²/(levels − 1).
+    `levels`: that of F at t²/(levels − 1); of `clustered` errors, of Hotelling's T² at t².
     """
     check_correction(correction)
     if correction == "none" or not len(p):
@@ -44,7 +50,8 @@ def corrected(
         tails = np.array([studentised_range_tail(math.sqrt(2) * abs(t), levels, df) for t in statistic])
         return np.asarray(np.maximum(tails, p))  # all pairs together are no clearer than one by itself
     if correction == "scheffe":
-        return np.maximum(p_of_f(statistic**2 / (levels - 1), levels - 1, df), p)
+        share, rest = _of_all(levels, df, clustered)
+        return np.maximum(p_of_f(statistic**2 / (levels - 1) * share, levels - 1, rest), p)
     if correction == "dunnett":
         assert largest is not None
         return np.array([math.nan if math.isnan(t) else largest.tail(abs(t)) for t in statistic])
@@ -59,7 +66,13 @@ def corrected(
 
 
 def half_width(
-    correction: str, level: float, comparisons: int, levels: int, df: float, largest: LargestOf | None = None
+    correction: str,
+    level: float,
+    comparisons: int,
+    levels: int,
+    df: float,
+    largest: LargestOf | None = None,
+    clustered: bool = False,
 ) -> float:
     """Return by how many standard errors an interval reaches to either side.
 
@@ -71,11 +84,18 @@ def half_width(
     if correction == "tukey":
         return _range_quantile(1 - level, levels, df) / math.sqrt(2)
     if correction == "scheffe":
-        return math.sqrt((levels - 1) * f_quantile(level, levels - 1, df))
+        share, rest = _of_all(levels, df, clustered)
+        return math.sqrt((levels - 1) / share * f_quantile(level, levels - 1, rest))
     if correction == "dunnett":
         assert largest is not None
         return largest.quantile(1 - level)
     return t_quantile(level, df)
+
+
+def _of_all(levels: int, df: float, clustered: bool) -> tuple[float, float]:
+    """Return what a mean square of all levels is multiplied by to be F, and its degrees of freedom; NaN where clusters are too few for it."""
+    rest = df - (levels - 1) + 1 if clustered and levels > 1 else df
+    return (1.0, df) if math.isinf(df) else (rest / df, rest) if rest > 0 else (math.nan, math.nan)
 
 
 @functools.lru_cache(maxsize=64)

@@ -27,7 +27,8 @@ class Errors:
     kind: str
     """``classical``, ``HC0`` to ``HC3``, ``clustered`` (by summed scores, CR1) or ``CR3``."""
     df: float
-    """Degrees of freedom of t and of the denominator of F: rows less coefficients, or clusters less one; of several strata one less for each more."""
+    """Degrees of freedom of t, and of the denominator of F of one coefficient: rows less coefficients, or clusters less one; of several strata one
+    less for each more; infinite where normal theory is used."""
     cluster: str = ""
     """The column of the clusters; empty for none."""
     clusters: int = 0
@@ -42,6 +43,21 @@ class Errors:
     """The column of the strata within which clusters, or rows, were drawn; empty for none."""
     strata_count: int = 0
     """How many strata there are; 0 for none."""
+
+    def df_of_several(self, several: int) -> float:
+        """Return the degrees of freedom of the denominator of F of several coefficients together: with clusters one less for each more.
+
+        Parameters
+        ----------
+        several : int
+            How many coefficients.
+
+        Returns
+        -------
+        float
+            As `df`; with clusters, whose scores carry no more coefficients than there are of them, `df` − `several` + 1.
+        """
+        return self.df - several + 1 if self.clusters else self.df
 
     def touches(self, roots: Array) -> NDArray[np.bool_]:
         """Return which combinations rest on rows or clusters that are fitted exactly, whose residuals say nothing.

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from markbase.core.design.terms import Variable
 from markbase.core.errors import FitError
-from markbase.core.formatting import number, p_phrase
+from markbase.core.formatting import figures_of, p_phrase
 from markbase.core.reading.clauses import held_equal, outcome_words, percent, points_words, size, step_lead
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.fit_statistics import OverallTest
@@ -91,9 +91,4 @@ def within_others(fit: AnyFit) -> set[str]:
 
 def overall_figures(test: OverallTest) -> str:
     """Write a test: its statistic with its degrees of freedom, and p."""
-    rest = "" if math.isinf(test.df_rest) else f", {test.df_rest:.0f}"
-    if test.kind == "F":
-        name = f"F({test.df}{rest})"
-    else:
-        name = f"{test.kind}({test.df}{rest})" if rest else f"{test.kind} chi²({test.df})"
-    return f"{name} = {number(test.statistic, 2)}, {p_phrase(test.p)}"
+    return f"{figures_of(test.statistic, test.df, test.df_rest, test.kind)}, {p_phrase(test.p)}"

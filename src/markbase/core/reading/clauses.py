@@ -7,7 +7,16 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from markbase.core.errors import listed, quoted
-from markbase.core.formatting import clear_of_zero, decimals_for, number, p_phrase, plain, point_decimals, short
+from markbase.core.formatting import (
+    clear_of_zero,
+    decimals_for,
+    figures_of,
+    number,
+    p_phrase,
+    plain,
+    point_decimals,
+    short,
+)
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Statement
@@ -244,8 +253,6 @@ def step_words(fit: AnyFit, value: float) -> str:
 
 
 def joint_figures(fit: AnyFit, test: TableRow, kind: str = "") -> str:
-    """Write a joint test: its statistic with its degrees of freedom, and p; of a logistic fit also its kind."""
-    if isinstance(fit, LogisticFit):
-        chosen = kind or fit.overall.kind
-        return f"{chosen} chi²({int(test['df'])}) = {number(test['statistic'], 2)}, {p_phrase(float(test['p']))}"
-    return f"F({int(test['df'])}, {fit.df_rest}) = {number(test['statistic'], 2)}, {p_phrase(float(test['p']))}"
+    """Write a joint test: its statistic with its degrees of freedom, and p; of chi-squared also its kind."""
+    df = (int(test["df"]), fit.df_rest if math.isinf(fit.df_rest) else float(test["df_rest"]))
+    return f"{figures_of(test['statistic'], *df, kind or fit.overall.kind)}, {p_phrase(float(test['p']))}"

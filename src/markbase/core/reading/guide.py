@@ -6,7 +6,17 @@ import math
 from typing import Any
 
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.formatting import as_percent, decimals_for, number, p_phrase, points, ratio, share, without_zero
+from markbase.core.formatting import (
+    as_percent,
+    decimals_for,
+    figures_of,
+    number,
+    p_phrase,
+    points,
+    ratio,
+    share,
+    without_zero,
+)
 from markbase.core.reading.averages import averages_of, within_others
 from markbase.core.reading.clauses import percent, unit_of
 from markbase.core.results.any_fit import AnyFit
@@ -42,8 +52,7 @@ def _rows(fit: AnyFit) -> Step:
 
 def _whether(fit: AnyFit) -> Step:
     test = fit.overall
-    name = f"F({test.df}, {test.df_rest:.0f})" if test.kind == "F" else f"{test.kind} chi²({test.df})"
-    answer = f"{name} = {number(test.statistic, 2)}, {p_phrase(test.p)}"
+    answer = f"{figures_of(test.statistic, test.df, test.df_rest, test.kind)}, {p_phrase(test.p)}"
     if math.isnan(test.p):
         return Step("Does the model say anything?", "not tested", f"{test.untested[0].upper()}{test.untested[1:]}.")
     clear = test.p < fit.alpha

@@ -142,5 +142,5 @@ def bend_sentence(fit: AnyFit, term: Term) -> str:
         f"Taken together, {powers} {'go' if sure else 'show no clear evidence of going'} with `{fit.outcome.name}`"
     )
     shape = "the line is clearly bent" if curved else "no clear evidence that the line is bent"
-    figures = joint_figures(fit, {"df": bend.df, "statistic": bend.statistic, "p": bend.p}, bend.kind)
+    figures = joint_figures(fit, vars(bend), bend.kind)
     return f"{together}{where} ({joint_figures(fit, test)}); {shape}{where} ({figures}), {held_equal(fit)}."

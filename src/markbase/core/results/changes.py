@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from markbase.core.inference.distributions import p_of_f
+from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 
@@ -40,13 +41,13 @@ def change_between(smaller: AnyFit | None, larger: AnyFit) -> Change:
         t = larger.overall
         kind = t.kind
         if larger.errors.middle is not None:
-            kind = larger.family.wald
+            kind = _wald(t)
         return Change(t.statistic, t.df, t.df_rest, t.p, kind)
     more = larger.term_tests.beyond(smaller.model_terms)
     df = len(larger.solution.columns) - len(smaller.solution.columns)
     if larger.errors.middle is not None:
         test = larger._as_overall(larger.inner.columns(more))
-        return Change(test.statistic, test.df, test.df_rest, test.p, larger.family.wald)
+        return Change(test.statistic, test.df, test.df_rest, test.p, _wald(test))
     if isinstance(larger, LogisticFit):
         if larger.penalty:
             chi2 = float(larger.ratios.falls_of([np.eye(len(larger.solution.columns))[more]])[0])
@@ -56,3 +57,7 @@ def change_between(smaller: AnyFit | None, larger: AnyFit) -> Change:
         return Change(chi2, df, math.inf, float(p_of_f(chi2 / df, df, math.inf)), "likelihood ratio")
     F = larger.inner.columns(more).statistic  # the same as by residual sums of squares
     return Change(F, df, larger.df_rest, float(p_of_f(F, df, larger.df_rest)), "F")
+
+
+def _wald(test: OverallTest) -> str:
+    return "Wald" if math.isinf(test.df_rest) else "Wald F"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 
 import numpy as np
@@ -79,7 +80,7 @@ def pairs_table(
     `levels` is how many are compared with one another, for ``tukey`` and ``scheffe``; with a `margin` it is told which are smaller.
     """
     check_correction(correction)
-    if correction == "tukey" and (fit.family.statistic != "t" or fit.errors.middle is not None):
+    if correction == "tukey" and (math.isinf(fit.df_rest) or fit.errors.middle is not None):
         raise MarkbaseError(
             "Tukey-Kramer rests on one variance for all rows: it is for linear models with classical errors. Use `holm`."
         )
@@ -90,18 +91,19 @@ def pairs_table(
         statistic = difference / se
     p = p_of_t(statistic, fit.df_rest)
     largest = _largest_of(fit, roots, se) if correction == "dunnett" else None
-    half = half_width(correction, fit.level, len(combos), levels, fit.df_rest, largest) * se
+    told = levels, fit.df_rest, largest, bool(fit.errors.clusters)
+    half = half_width(correction, fit.level, len(combos), *told) * se
     table = pd.DataFrame(
         {
             "level": [a for a, _ in names],
             "against": [b for _, b in names],
             "difference": difference,
             "se": se,
-            fit.family.statistic: statistic,
+            fit.statistic_name: statistic,
             "low": difference - half,
             "high": difference + half,
             "p": p,
-            "p_corrected": corrected(p, correction, statistic, levels, fit.df_rest, largest),
+            "p_corrected": corrected(p, correction, statistic, *told),
         }
     )
     table = fit.family.with_ratios(table, "difference")

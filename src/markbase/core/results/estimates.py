@@ -90,8 +90,13 @@ class Estimated(Shown, ABC):
 
     @property
     def df_rest(self) -> float:
-        """Degrees of freedom of t and of the denominator of F; infinite where normal theory is used."""
+        """Degrees of freedom of t; infinite where normal theory is used. Those of F are told with each test."""
         return self.errors.df
+
+    @property
+    def statistic_name(self) -> str:
+        """What an estimate over its standard error is called: t, or z where normal theory is used."""
+        return "z" if math.isinf(self.df_rest) else "t"
 
     @property
     def fixed_effect_names(self) -> tuple[str, ...]:
@@ -324,13 +329,13 @@ class Estimated(Shown, ABC):
     def _as_overall(self, test: JointTest) -> OverallTest:
         """Put a joint test into words of a test: F, or Wald's chi-squared where normal theory is used."""
         df = max(test.df, 1)
-        p = float(p_of_f(test.statistic, df, self.df_rest))
+        p = float(p_of_f(test.statistic, df, test.df_rest))
         if math.isinf(self.df_rest):
             return OverallTest(test.statistic * df, test.df, math.inf, p, "Wald", test.untested)
-        return OverallTest(test.statistic, test.df, self.df_rest, p, untested=test.untested)
+        return OverallTest(test.statistic, test.df, test.df_rest, p, untested=test.untested)
 
     def _table(self, rows: CoefficientRows) -> pd.DataFrame:
-        return rows.table(self.family.statistic, self.level, self.df_rest, self._rows_of)
+        return rows.table(self.statistic_name, self.level, self.df_rest, self._rows_of)
 
     @cached_property
     def term_tests(self) -> TermTests:

@@ -24,10 +24,6 @@ class Family:
 
     name: str
     """What it is called."""
-    statistic: str
-    """The statistic of a coefficient."""
-    wald: str
-    """What a Wald test of several coefficients is called."""
     predicted: str
     """The column of a prediction."""
     share: str
@@ -156,8 +152,6 @@ class OddsFamily(Family):
 
 LINEAR = Family(
     name="linear",
-    statistic="t",
-    wald="Wald F",
     predicted="predicted",
     share="r2",
     adjusted_share="r2_adjusted",
@@ -172,8 +166,6 @@ LINEAR = Family(
 )
 LOGISTIC = OddsFamily(
     name="logistic",
-    statistic="z",
-    wald="Wald",
     predicted="probability",
     share="mcfadden",
     adjusted_share="mcfadden",

@@ -65,7 +65,7 @@ def fit_linear(
         `cluster`, ``CR1`` (the default) or ``CR3``.
     cluster : str, optional
         A group whose rows may go together, such as the choir of a singer: errors are clustered by
-        it, with t on G − 1 degrees of freedom. ``CR1`` sums scores within clusters, with G/(G − 1)·(n − 1)/(n − p); ``CR3``, the
+        it, with t on G − 1 degrees of freedom, and F of several coefficients after Hotelling. ``CR1`` sums scores within clusters, with G/(G − 1)·(n − 1)/(n − p); ``CR3``, the
         jackknife, takes what estimates would be without each cluster, and is seldom too small where clusters are few.
     strata : str, optional
         A group within whose levels the sample was drawn, whole clusters of it, or rows where there is no `cluster`. What differs
@@ -117,6 +117,7 @@ def fit_linear(
     MacKinnon & White (1985), Journal of Econometrics 29(3), 305-325, doi:10.1016/0304-4076(85)90158-7.
     MacKinnon, Nielsen & Webb (2023), Journal of Applied Econometrics 38(5), 671-694, doi:10.1002/jae.2969.
     Fuller (1975), Sankhyā C 37(3), 117-132 (strata).
+    Pustejovsky & Tipton (2018), Journal of Business & Economic Statistics 36(4), 672-683, doi:10.1080/07350015.2016.1247004.
 
     Examples
     --------

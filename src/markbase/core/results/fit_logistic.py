@@ -53,15 +53,15 @@ def fit_logistic(
         As for `fit_linear`.
     event : object, optional
         The level (label or code) or value of the outcome whose odds are modelled. It may be left out only
-        where the codebook names it, or the outcome is 0 and 1, of which 1 is the event.
+        where the codebook names it, or the outcome is 0 and 1, or false and true, of which 1 or true is the event.
     level : float
         Confidence level of the intervals, between 0 and 1.
     errors : str
         ``classical`` (the default: from the curvature of the likelihood), or ``robust`` (which is ``HC3``),
         ``HC0``, ``HC1``, ``HC2``, ``HC3``, which sampling weights need and get by default; with a `cluster`, ``CR1`` or ``CR3``.
     cluster : str, optional
-        A group whose rows may go together; errors are clustered by it, as for `fit_linear`. What estimates would be without each
-        cluster (``CR3``) is told by one step of the fit.
+        A group whose rows may go together; errors are clustered by it, as for `fit_linear`, with t and F on degrees of freedom of the
+        clusters in place of z and chi-squared. What estimates would be without each cluster (``CR3``) is told by one step of the fit.
     strata : str, optional
         A group within whose levels clusters, or rows, were drawn, as for `fit_linear`.
     weights : str, optional
@@ -150,7 +150,7 @@ def fit_logistic(
 def two_level_outcome(study: Study, name: str, event: object) -> Column:
     """Return a yes/no outcome as a group of two levels, the event the second.
 
-    Where the event is None it is what the codebook says, or 1 of 0 and 1.
+    Where the event is None it is what the codebook says, or 1 of 0 and 1, and true of true and false.
     """
     column = study.column(name)
     if column.fault:
@@ -181,6 +181,8 @@ def two_level_outcome(study: Study, name: str, event: object) -> Column:
             event = column.levels[column.event].label
         elif not column.is_categorical and column.span == (0.0, 1.0):
             event = 1
+        elif sorted(label.casefold() for label in occurring) == ["false", "true"]:
+            event = next(label for label in occurring if label.casefold() == "true")
         else:
             raise FitError(
                 f"Which of {listed(quoted(occurring), 'or')} of `{name}` is the event whose odds are to be modelled? "

@@ -10,11 +10,11 @@ class OverallTest:
     """The test of all terms together, whether the model says anything."""
 
     statistic: float
-    """F, the mean square explained over the mean square left over."""
+    """F, the mean square explained over the mean square left over; with clusters Hotelling's; or chi-squared."""
     df: int
     """Coefficients tested."""
     df_rest: float
-    """Rows less coefficients, the intercept among them."""
+    """Rows less coefficients, the intercept among them; with clusters those less the coefficients tested; infinite for chi-squared."""
     p: float
     """P(F or more) if no term had any bearing on the outcome."""
     kind: str = "F"

@@ -125,7 +125,7 @@ class LinearFit(Fit):
     def terms(self) -> pd.DataFrame:
         """The joint test of each term, given all the others.
 
-        `term`, `df` (its coefficients), `statistic` (F on `df` and `df_rest` degrees of freedom),
+        `term`, `df` (its coefficients), `df_rest`, `statistic` (F on these two degrees of freedom),
         `p`. A group is tested as a whole; its test does not depend on the base. A term that an interaction contains is
         tested where the other columns of the interaction are at their reference (0, the base, or the mean of the levels). Robust
         and clustered errors make it a Wald test; where these cannot carry one there is none (NaN; `untested` says why).
@@ -134,11 +134,14 @@ class LinearFit(Fit):
         an interaction contains. Where levels are taken out both are of the variation within these levels.
         """
         df, F = [test.df for test in self.term_tests.each], np.array([test.statistic for test in self.term_tests.each])
-        p = p_of_f(F, np.maximum(df, 1), self.df_rest)
+        rest = np.array([test.df_rest for test in self.term_tests.each], dtype=np.float64)
+        p = p_of_f(F, np.maximum(df, 1), rest)
         whole = self.strength.total_ss if self.fixed_effects is None else self.fixed_effects.outcome_ss
         squares = np.full(len(df), np.nan) if self.exact else self.term_tests.squares
         part = {"part_r2": squares / whole, "partial_r2": squares / (squares + self.solution.residual)}
-        return table_of({"term": [t.name for t in self.model_terms], "df": df, "statistic": F, "p": p, **part})
+        return table_of(
+            {"term": [t.name for t in self.model_terms], "df": df, "df_rest": rest, "statistic": F, "p": p, **part}
+        )
 
     @own_table
     def standardised(self) -> pd.DataFrame:

@@ -25,7 +25,7 @@ from markbase.core.results.logistic_estimate import estimate
 from markbase.core.results.probabilities import Probabilities
 from markbase.core.results.readers import readers
 from markbase.core.study.column import Column
-from markbase.core.tables import own_table
+from markbase.core.tables import own_table, table_of
 
 if TYPE_CHECKING:
     from markbase.core.diagnostics.calibration_test import CalibrationTest
@@ -135,27 +135,23 @@ class LogisticFit(Probabilities):
     def terms(self) -> pd.DataFrame:
         """The joint test of each term, given all the others.
 
-        `term`, `df` (its coefficients), `statistic` (chi-squared: of the likelihood ratio, or with robust or
-        clustered errors the Wald statistic), `p`, and beside them `wald` and `wald_p`.
+        `term`, `df` (its coefficients), `df_rest`, `statistic`, `p`, and beside them `wald` and `wald_p`. The statistic is chi-squared, of the
+        likelihood ratio, or with robust errors Wald's; with clustered errors Wald's F, on `df` and `df_rest` degrees of freedom.
         """
-        df, F = [test.df for test in self.term_tests.each], np.array([test.statistic for test in self.term_tests.each])
+        each = self.term_tests.each
+        df, wald = [test.df for test in each], np.array([test.statistic for test in each])
+        rest = np.array([test.df_rest for test in each], dtype=np.float64)
         degrees = np.maximum(df, 1)
-        wald = F * degrees
-        wald_p = p_of_f(F, degrees, math.inf)
+        wald_p = p_of_f(wald, degrees, rest)
+        if math.isinf(self.df_rest):
+            wald = wald * degrees
         statistic, p = wald, wald_p
         if self.by_likelihood:
             statistic = self.ratios.falls_of([self.term_tests.tested(term) for term in self.model_terms])
             p = p_of_f(statistic / degrees, degrees, math.inf)
-        return pd.DataFrame(
-            {
-                "term": [t.name for t in self.model_terms],
-                "df": df,
-                "statistic": statistic,
-                "p": p,
-                "wald": wald,
-                "wald_p": wald_p,
-            }
-        )
+        names = [t.name for t in self.model_terms]
+        told = {"statistic": statistic, "p": p, "wald": wald, "wald_p": wald_p}
+        return table_of({"term": names, "df": df, "df_rest": rest, **told})
 
     @property
     def _told(self) -> list[int]:
@@ -181,7 +177,7 @@ class LogisticFit(Probabilities):
         """One row a coefficient, and one for the base of each group.
 
         As of a linear fit, in log odds of the event: `term`, `level`, `against`, `base`, `n`, `estimate`,
-        `se`, `z`, `p`, `low`, `high`; and `odds_ratio`, `odds_low`, `odds_high`, their exponentials (of the
+        `se`, `z` (with clusters `t`), `p`, `low`, `high`; and `odds_ratio`, `odds_low`, `odds_high`, their exponentials (of the
         intercept: odds). Under Firth's penalty `p`, `low` and `high` are those of the penalised likelihood.
         """
         table = self._table(self.coefficient_rows)

@@ -199,12 +199,13 @@ def _finished(
 
 
 def _errors(request: Request, rows: Likelihood, passed: Passed, information: Information, p: int) -> Errors:
-    """Return what the standard errors rest on: the curvature, or squared scores as in a linear model."""
+    """Return what the standard errors rest on: the curvature, or squared scores as in a linear model, with t where clusters are what counts."""
     if request.errors == "classical" and request.cluster is None:  # within strata they never are
         return Errors("classical", math.inf)
     n = request.counted_rows
     over = scored_rows(rows, passed, information, request.weights)
-    return replace(sandwich(request.errors, request.cluster, request.strata, over, n, n - p - 1, p), df=math.inf)
+    errors = sandwich(request.errors, request.cluster, request.strata, over, n, n - p - 1, p)
+    return errors if errors.clusters else replace(errors, df=math.inf)
 
 
 def scored_rows(rows: Likelihood, passed: Passed, information: Information, weights: Weights | None) -> Over:

@@ -168,7 +168,7 @@ class Probabilities(Fit):
         difference = np.array([a.value - anchor.value for a in averaged])
         se = np.array([self._se_of(a.slope - anchor.slope) for a in averaged])
         with np.errstate(divide="ignore", invalid="ignore"):
-            p = np.where(base, np.nan, p_of_t(difference / se, math.inf))
+            p = np.where(base, np.nan, p_of_t(difference / se, self.df_rest))
         rows = self._level_rows(term, at)
         odds = pairs_table(self, [(v, "") for v in term.labels], rows - rows[term.base], "none", term.size)
         return pd.DataFrame(
@@ -239,7 +239,7 @@ class Probabilities(Fit):
                 continue
             found = rises[term.name]
             se = self._se_of(found.slope) if math.isfinite(found.value) else math.nan
-            p = float(p_of_t(found.value / se, math.inf)) if se > 0 else math.nan
+            p = float(p_of_t(found.value / se, self.df_rest)) if se > 0 else math.nan
             ends = found.value - half * se, found.value + half * se
             records.append([term.name, "", "", False, self.rows_used.counted, found.value, se, *ends, p])
         return pd.DataFrame(records, columns=_MARGINAL).astype({"n": np.int64, "base": bool})

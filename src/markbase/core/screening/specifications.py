@@ -78,7 +78,7 @@ def specifications(fit: AnyFit, focus: str) -> Specifications:
     if len(names) < 2:
         raise FitError(f"`{focus}` is the only term, so there is nothing to leave out.")
     whole = _rows(fit, focus)
-    name_of = fit.family.statistic
+    name_of = fit.statistic_name
     records, changed = _records("", whole, whole, name_of), []
     for name in names:
         own = next(t for t in fit.model_terms if t.name == name)
