@@ -5,7 +5,7 @@ import itertools
 import numpy as np
 import pandas as pd
 import pytest
-from scipy.stats import chi2
+from scipy.stats import chi2, t
 
 import markbase as mb
 from test_clusters import TIMES
@@ -141,7 +141,7 @@ def test_intervals_allow_for_how_rows_were_drawn(drawn, weights):
 
     def spread(z):  # of the sum of what each row has part in
         units = pd.DataFrame({"unit": unit, "stratum": stratum, "z": z}).groupby(["stratum", "unit"])["z"].sum()
-        return sum(len(t) / (len(t) - 1) * ((t - t.mean()) ** 2).sum() for _, t in units.groupby("stratum"))
+        return sum(len(u) / (len(u) - 1) * ((u - u.mean()) ** 2).sum() for _, u in units.groupby("stratum"))
 
     c, wins = fit.classification(), (p[y][:, None] > p[~y]) + (p[y][:, None] == p[~y]) / 2
     sides = [np.zeros(len(y)), np.zeros(len(y))]
@@ -154,7 +154,8 @@ def test_intervals_allow_for_how_rows_were_drawn(drawn, weights):
         one, other, both = (len(set(unit[some])) for some in (y, ~y, y | ~y))
         variance = one / (one - 1) * a @ a + other / (other - 1) * b @ b
         variance += 2 * both / (both - 1) * a @ b
-    half = 1.959963984540054 * np.sqrt(variance) / (c.area * (1 - c.area))
+    quantile = t.isf(0.025, fit.df_rest) if "cluster" in drawn else 1.959963984540054
+    half = quantile * np.sqrt(variance) / (c.area * (1 - c.area))
     odds = np.log(c.area / (1 - c.area)) + np.array([-half, half])
     assert [c.area_low, c.area_high] == pytest.approx(1 / (1 + np.exp(-odds)), rel=1e-10)
     assert c.allows_for == " within ".join(f"{k.replace('r', 'rs') if k == 'cluster' else k} of `{v}`" for k, v in drawn.items())  # fmt: skip
@@ -167,8 +168,7 @@ def test_intervals_allow_for_how_rows_were_drawn(drawn, weights):
         if (drawn or w.max() > 1) and 0 < row.observed < 1:
             told = min(told, row.observed * (1 - row.observed) / variance)
         for end in (row.low, row.high):
-            z2 = 1.959963984540054**2
-            assert (row.observed - end) ** 2 * told == pytest.approx(z2 * end * (1 - end), rel=1e-9, abs=1e-12)
+            assert (row.observed - end) ** 2 * told == pytest.approx(quantile**2 * end * (1 - end), rel=1e-9, abs=1e-12)
 
 
 @pytest.mark.parametrize("repeated", [False, True])

@@ -103,6 +103,7 @@ def _drawn(fit: LogisticFit, p: Array | None = None, rows: NDArray[np.bool_] | N
         None if fit.cluster is None else (fit.cluster, fit.cluster.values[inside]),
         None if fit.strata is None else (fit.strata, fit.strata.values[inside]),
         fit.errors.drawn,
+        fit.errors.df if fit.errors.clusters else np.inf,
     )
 
 

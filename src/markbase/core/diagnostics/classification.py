@@ -22,6 +22,7 @@ from numpy.typing import NDArray
 from markbase.core.diagnostics.drawn_rows import DrawnRows
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError
+from markbase.core.inference.distributions import t_quantile
 from markbase.core.rows.parts import each_part
 from markbase.core.rows.sums import total_of
 from markbase.core.tables import own_table
@@ -155,7 +156,7 @@ def classify(
     area, se = ordered.area()
     if drawn is not None and drawn.words and math.isfinite(area):
         se = drawn.error_of_area(ordered.values, ordered.components() / ordered.weights.sum(axis=1)[:, None])
-    low, high = _even_in_log_odds(area, se, level)
+    low, high = _even_in_log_odds(area, se, t_quantile(level, math.inf if drawn is None else drawn.df))
     return Classification(
         outcome,
         event,
@@ -303,10 +304,10 @@ def cells_of(happened: Array, p: Array, heavy: Array | None, often: Array | None
     return Cells(*told, within, lambda p: mean[cell_of(p)])
 
 
-def _even_in_log_odds(share: float, se: float, level: float) -> tuple[float, float]:
+def _even_in_log_odds(share: float, se: float, half: float) -> tuple[float, float]:
     if not 0 < share < 1 or not se > 0:
         return (share, share) if se == 0 else (math.nan, math.nan)
-    reach = float(sp.ndtri((1 + level) / 2)) * se / (share * (1 - share))
+    reach = half * se / (share * (1 - share))
     middle = math.log(share / (1 - share))
     return float(sp.expit(middle - reach)), float(sp.expit(middle + reach))
 
@@ -352,7 +353,7 @@ def calibrate(
         vary = observed * (1 - observed)
         less = (variance > 0) & (vary < told * variance)  # of a share of 0 or 1 no row differs from another
         told[less] = (vary / np.where(less, variance, 1.0))[less]
-    z2 = float(sp.ndtri((1 + level) / 2)) ** 2
+    z2 = t_quantile(level, math.inf if drawn is None else drawn.df) ** 2
     middle = (observed + z2 / (2 * told)) / (1 + z2 / told)
     half = np.sqrt(z2 * (observed * (1 - observed) / told + z2 / (4 * told**2))) / (1 + z2 / told)
     return pd.DataFrame(

@@ -54,6 +54,8 @@ class DrawnRows:
     """The same of strata."""
     words: str
     """What of it intervals allow for, in a few words; empty where rows are independent."""
+    df: float = np.inf
+    """Degrees of freedom of intervals: clusters less one, or less strata; infinite where there are none."""
     counted: Callable[[Array], Array] = lambda p: p
     """The probability by which a row of another one is counted, where rows of nearly equal ones are taken together."""
 
