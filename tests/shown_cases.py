@@ -43,15 +43,7 @@ LOGGED = "choirs.plan.toml --outcome log_practice_hours --log practice_hours"
 EFFECT = " ".join(
     f"""--prepare 'do = "code_as", column = "{name}", scheme = "effect"'""" for name in ("voice", "stays")
 )
-SHORT = {
-    "BOOK": BOOK,
-    "BELONGING": BELONGING,
-    "STAYS": STAYS,
-    "CURVED": CURVED,
-    "STEPS": STEPS,
-    "LOGGED": LOGGED,
-    "EFFECT": EFFECT,
-}
+SHORT = {name: globals()[name] for name in ("BOOK", "BELONGING", "STAYS", "CURVED", "STEPS", "LOGGED", "EFFECT")}
 COMMANDS = (Path(__file__).parent / "commands.txt").read_text(encoding="utf-8").format(**SHORT).splitlines()
 """The commands, a line each, where what many have in common stands in braces."""
 

@@ -14,15 +14,7 @@ from reference import dense, digits, least_squares, made_up, sandwich, two_sided
 from test_linear import _quietly, plain
 from yes_no import either
 
-ERRORS = [
-    ("HC0", None),
-    ("HC1", None),
-    ("HC2", None),
-    ("HC3", None),
-    ("robust", None),
-    ("CR1", "team"),
-    ("CR3", "team"),
-]
+ERRORS = [*((kind, None) for kind in ("HC0", "HC1", "HC2", "HC3", "robust")), ("CR1", "team"), ("CR3", "team")]
 
 
 @pytest.mark.parametrize(("kind", "cluster"), ERRORS)
@@ -106,12 +98,7 @@ def test_errors_that_cannot_be_had_are_refused_or_remarked():
     np.testing.assert_allclose(smaller.coefficients["se"], again.coefficients["se"], rtol=1e-9)
     frame, terms, _ = plain()
     frame.loc[0, "voice"] = "solo"
-    for kind in (
-        "HC0",
-        "HC1",
-        "HC2",
-        "HC3",
-    ):  # a row that is a level of its own has no residual, and its level no error
+    for kind in ("HC0", "HC1", "HC2", "HC3"):  # a row that is a level of its own has no residual, its level no error
         lone = mb.fit_linear(mb.Study(frame), "score", terms, errors=kind)
         without = mb.fit_linear(mb.Study(frame.iloc[1:]), "score", terms, errors=kind)
         one, other = (f.coefficients.set_index(["term", "level"])["se"] for f in (lone, without))

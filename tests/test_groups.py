@@ -28,6 +28,7 @@ SETTINGS = {
     "HC3": {"errors": "HC3"},
     "clustered": {"cluster": "team"},
     "frequencies": {"weights": "times", "weights_are": "frequency"},
+    "sampling": {"weights": "times"},
 }
 
 
@@ -104,7 +105,7 @@ def test_adjusted_means_and_probabilities_are_averages_of_predictions(kind, sett
     frame = choir(300)
     fit = KINDS[kind](study_of(frame), **SETTINGS[setting])
     table = fit.groups("voice", at=at).set_index("level")
-    weights = frame["times"] if setting == "frequencies" else np.ones(len(frame))
+    weights = frame["times"] if "weights" in SETTINGS[setting] else np.ones(len(frame))
     averages, slopes = {}, {}
     for level in table.index:
         people = frame.assign(voice=level, **(at or {}))

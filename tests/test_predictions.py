@@ -198,14 +198,8 @@ def test_a_held_out_part_is_scored_by_hand():
     assert told.loc["area under the curve", "held_out"] == pytest.approx(wins, rel=1e-10)
     assert told.loc["area under the curve", "without_terms"] == 0.5
     assert told.loc["classified correctly", "held_out"] == pytest.approx(((p >= 0.5) == y).mean())
-    lone = study_of(
-        frame.assign(
-            voice=np.where(
-                np.arange(400) == int(np.flatnonzero(frame.index == rows.index[0])[0]), "solo", frame["voice"]
-            )
-        )
-    )
-    kept, held = lone.hold_out(share=0.25, seed=3)
+    frame.loc[rows.index[0], "voice"] = "solo"
+    kept, held = study_of(frame).hold_out(share=0.25, seed=3)
     with pytest.warns(mb.MarkbaseWarning, match="1 row cannot be scored"):
         some = mb.score(mb.fit_linear(kept, "score", ["voice", "age"]), held)
     assert some.left_out == 1

@@ -149,14 +149,8 @@ def test_the_analyst_says_which_mark_stands_before_decimals():
             (study.as_numeric("c", decimal=".") if said.startswith("was") else study).as_numeric("c", **wrong)
 
 
-FORMS = {
-    "ISO": "%Y-%m-%d",
-    "points": "%d.%m.%Y",
-    "day": "%d/%m/%Y",
-    "month": "%m/%d/%Y",
-    "slashes": "%Y/%m/%d",
-    "time": "%Y-%m-%dT%H:%M:%S",
-}
+FORMS = {"ISO": "%Y-%m-%d", "points": "%d.%m.%Y", "day": "%d/%m/%Y", "month": "%m/%d/%Y", "slashes": "%Y/%m/%d"}
+FORMS["time"] = "%Y-%m-%dT%H:%M:%S"
 days = st.dates(datetime.date(1000, 1, 1), datetime.date(9998, 12, 31))
 
 

@@ -322,6 +322,8 @@ def _fit(record: Mapping[str, Any]) -> StoredFit:
     tests = pd.DataFrame(
         {k: v if k == "term" else np.asarray(v) if k == "df" else _array(v) for k, v in record["tests"].items()}
     )
+    if "df_rest" not in tests:  # of a fit that was saved before tests had their own
+        tests.insert(2, "df_rest", e["df"])
     sample = record["sample"]
     logistic = record["kind"] == "logistic"
     return StoredFit(
