@@ -92,6 +92,12 @@ def test_errors_that_cannot_be_had_are_refused_or_remarked():
     with pytest.warns(mb.MarkbaseWarning, match="`choir` has only 24 clusters"):
         fit = mb.fit_linear(study, "belonging", ["age", "voice"], cluster="choir")
     assert fit.df_rest == 23
+    uneven = np.repeat(np.arange(41), [5] * 40 + [200])
+    people = pd.DataFrame(
+        {"y": np.sin(np.arange(400.0)), "x": np.cos(np.arange(400.0) ** 2), "team": [f"t{k}" for k in uneven]}
+    )
+    with pytest.warns(mb.MarkbaseWarning, match="41 clusters of uneven size, which count as about 3.9 even ones"):
+        mb.fit_linear(people, "y", ["x"], cluster="team")
     smaller = fit.without("voice")
     with pytest.warns(mb.MarkbaseWarning):
         again = mb.fit_linear(study, "belonging", ["age"], cluster="choir")

@@ -106,7 +106,8 @@ def clustered_errors(
     fitted = np.vstack([directions for _, directions in alone]) if alone else None
     own = "CR3" if kind == "CR3" else "clustered"
     free = clusters - max(drawn[1], 1)
-    return Errors(own, free, cluster.name, clusters, middle, sums.uncancelled, fitted, *drawn)
+    even = float(sums.rows.sum()) ** 2 / float(sums.rows.astype(np.float64) @ sums.rows)
+    return Errors(own, free, cluster.name, clusters, middle, sums.uncancelled, fitted, *drawn, even)
 
 
 def moves_without(over: Over, cluster: Column, sums: ClusterSums, p: int) -> tuple[Array, list[tuple[int, Array]]]:

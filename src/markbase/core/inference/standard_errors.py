@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import remark
+from markbase.core.formatting import short
 
 Array = NDArray[np.float64]
 
@@ -43,6 +44,9 @@ class Errors:
     """The column of the strata within which clusters, or rows, were drawn; empty for none."""
     strata_count: int = 0
     """How many strata there are; 0 for none."""
+    even_clusters: float = 0.0
+    """As how many clusters of equal size they count, (Σn)²/Σn² for clusters of n rows (Carter, Schnepel & Steigerwald 2017,
+    doi:10.1162/REST_a_00639, where rows go together alike in all of them); 0 for none."""
 
     def df_of_several(self, several: int) -> float:
         """Return the degrees of freedom of the denominator of F of several coefficients together: with clusters one less for each more.
@@ -136,11 +140,16 @@ class ScoredRows(NamedTuple):
 
 
 def remark_on_clusters(errors: Errors) -> None:
-    """Remark on clusters that are few."""
-    if 0 < errors.clusters < FEW_CLUSTERS + max(errors.strata_count - 1, 0) and errors.kind == "clustered":
+    """Remark on clusters that are few, or so uneven that few of them count."""
+    enough = FEW_CLUSTERS + max(errors.strata_count - 1, 0)
+    if errors.kind == "clustered" and min(errors.clusters, errors.even_clusters) < enough:
         told = f"{errors.clusters} clusters{f' in {errors.strata_count} strata' if errors.strata else ''}"
+        if errors.clusters < enough:
+            told = f"only {told}"
+        else:
+            told += f" of uneven size, which count as about {short(errors.even_clusters, 2)} even ones"
         way = "" if errors.strata else ", or take errors from leaving out one cluster at a time (CR3)"
         remark(
-            f"`{errors.cluster}` has only {told}: clustered errors tend to be too small with fewer than {FEW_CLUSTERS}"
+            f"`{errors.cluster}` has {told}: clustered errors tend to be too small with fewer than {FEW_CLUSTERS}"
             f"{' and one more for each further stratum' if errors.strata else ''}, so read intervals as narrower than they should be{way}."
         )
