@@ -66,7 +66,8 @@ def test_errors_are_those_of_scores_from_the_mean_of_their_stratum(kind, setting
         drawn_there = often[here].sum()
         away = scores[here] - often[here] @ scores[here] / drawn_there
         middle += drawn_there / (drawn_there - 1) * (away * often[here][:, None]).T @ away
-    V = bread @ middle @ bread * (n - 1) / (n - X.shape[1])
+    counted = 6 if fixed and drawn == "clusters" else X.shape[1]  # of rooms that lie in one cluster each, none
+    V = bread @ middle @ bread * (n - 1) / (n - counted)
     slopes = slice(1, 6) if fixed else slice(0, 6)
     np.testing.assert_allclose(own["se"].to_numpy()[slopes], np.sqrt(np.diag(V))[slopes], rtol=1e-9)
     df = 11 - 3 if drawn == "clusters" else n - X.shape[1] - 2

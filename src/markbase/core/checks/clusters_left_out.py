@@ -10,7 +10,7 @@ import pandas as pd
 from markbase.core.diagnostics.residuals import Finding
 from markbase.core.errors import FitError, MarkbaseError, count_noun, listed
 from markbase.core.formatting import decimals_for, number
-from markbase.core.inference.clustered_errors import check_nested, cluster_sums, moves_without
+from markbase.core.inference.clustered_errors import cluster_sums, moves_without, nested_in, refuse_crossed
 from markbase.core.inference.covariance import scored_rows
 from markbase.core.inference.standard_errors import rest_on
 from markbase.core.results.coefficient_rows import label_of
@@ -77,7 +77,8 @@ def _scored(fit: AnyFit) -> Over:
     fixed = fit.fixed_effects
     over = scored_rows(fit.moments, fit._blocks(fit.model_terms), fit.solution, fit.used, fit.weights, fixed)
     assert fit.cluster is not None
-    check_nested(fit.cluster, fixed, over)
+    if fixed is not None and not nested_in(fit.cluster, fixed, over):
+        refuse_crossed(fit.cluster, fixed)
     return over
 
 

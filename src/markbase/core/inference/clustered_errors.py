@@ -205,14 +205,16 @@ def _gathered(
         yield np.concatenate(places), np.vstack(inside)
 
 
-def check_nested(cluster: Column, fixed_effects: FixedEffects | None, over: Over) -> None:
-    """Refuse levels taken out that lie in several clusters: without one of these, they would be others."""
-    if fixed_effects is None:
-        return
+def nested_in(cluster: Column, fixed_effects: FixedEffects, over: Over) -> bool:
+    """Return whether each of the levels taken out lies in one cluster."""
     low, high = codes_within(over, len(fixed_effects.rows_at), fixed_effects.codes, cluster.values)
-    if (high > low).any():
-        name = fixed_effects.names[0]
-        raise FitError(
-            f"Levels of `{name}` that are taken out lie in several clusters of `{cluster.name}`, and would be others without one of them; what "
-            f"estimates would be without each cluster (CR3) needs each level in one. Cluster by `{name}`, or take the usual clustered errors (CR1)."
-        )
+    return not (high > low).any()
+
+
+def refuse_crossed(cluster: Column, fixed_effects: FixedEffects) -> None:
+    """Refuse levels taken out that lie in several clusters, where each is to be left out: without one of these, they would be others."""
+    name = fixed_effects.names[0]
+    raise FitError(
+        f"Levels of `{name}` that are taken out lie in several clusters of `{cluster.name}`, and would be others without one of them; what "
+        f"estimates would be without each cluster (CR3) needs each level in one. Cluster by `{name}`, or take the usual clustered errors (CR1)."
+    )

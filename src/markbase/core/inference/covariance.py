@@ -19,7 +19,7 @@ from markbase.core.design.weights import Weights
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.estimation.whitening import Whitened
-from markbase.core.inference.clustered_errors import check_nested, clustered_errors
+from markbase.core.inference.clustered_errors import clustered_errors, nested_in, refuse_crossed
 from markbase.core.inference.standard_errors import ALONE, Errors, Over, ScoredRows
 from markbase.core.inference.strata import stratified_errors
 from markbase.core.rows.sums import total_of
@@ -43,16 +43,20 @@ def errors_of(
     """Compute what the standard errors need beyond the moments.
 
     With e the residuals and h the leverages, scores are weighted by e² (HC0), e²·n/(n − k) (HC1), e²/(1 − h) (HC2), e²/(1 −
-    h)² (HC3, also called ``robust``); with a `cluster` they are those of `clustered_errors`, with `strata` taken within each. Raises
-    a `FitError` if there are fewer than two clusters, or one in a stratum, or levels taken out lie in several and each is to be left out.
+    h)² (HC3, also called ``robust``); with a `cluster` they are those of `clustered_errors`, with `strata` taken within each. Levels
+    taken out that each lie in one cluster are not counted among the coefficients: what they take from a cluster is taken from
+    its score (Cameron & Miller 2015, doi:10.3368/jhr.50.2.317, section III.B). Raises a `FitError` if there are fewer than two clusters, or one in a stratum, or levels taken out lie in several and each is to be left out.
     """
     n, p = moments.rows, len(solution.columns)
     rest = n - p - (1 if fixed_effects is None else fixed_effects.levels)
     if cluster is None and kind == "classical":
         return Errors("classical", rest)
     over = scored_rows(moments, blocks, solution, used, weights, fixed_effects)
-    if cluster is not None and kind == "CR3":
-        check_nested(cluster, fixed_effects, over)
+    if cluster is not None and fixed_effects is not None:
+        if nested_in(cluster, fixed_effects, over):
+            rest = n - p - 1
+        elif kind == "CR3":
+            refuse_crossed(cluster, fixed_effects)
     return sandwich(kind, cluster, strata, over, n, rest, p)
 
 

@@ -74,7 +74,8 @@ def fit_linear(
         stratum errors are those without: ``CR1``, or ``HC1`` of rows.
     fixed_effects : str or sequence of str, optional
         One column, or two, whose many levels are controlled for and not listed: every other estimate is
-        the same as with all their indicators in the model.
+        the same as with all their indicators in the model. Clustered errors (CR1) do not count levels that lie in one cluster each among
+        the coefficients, as they would indicators.
     weights : str, optional
         A numeric column that says with how much each row counts; a row of 0 is left out, none may be below 0.
     weights_are : str
