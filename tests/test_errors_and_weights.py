@@ -59,6 +59,8 @@ def test_one_row_a_level_in_every_cluster_is_hotellings_test_of_repeated_measure
     told = fit.terms.iloc[0]
     assert (told["df"], told["df_rest"]) == (3, 6)
     assert (told["statistic"], told["p"]) == pytest.approx((F, f_tail.sf(F, 3, 6)), rel=1e-10)
+    few = mb.fit_linear(mb.Study(frame[frame["who"] < "E"]).mark("day", "a"), "y", ["day"], cluster="who", errors="CR3")
+    assert few.untested["day"] == "4 clusters cannot carry a joint test of 3 coefficients"
     pairs = fit.between("day", "scheffe")
     wanted = f_tail.sf(pairs["t"] ** 2 * 6 / 24, 3, 6)
     np.testing.assert_allclose(pairs["p_corrected"], wanted, rtol=1e-10)
