@@ -121,6 +121,9 @@ def test_a_saved_fit_predicts_other_rows_and_is_refused_where_it_was_changed(kin
             mb.read_fit(tmp_path / "bad.json")
     with pytest.raises(mb.FileError, match="is there already"):
         mb.write_fit(fit, tmp_path / "fit.json")
+    told = pd.DataFrame({"g": ["a", "b"] * 20, "y": [0, 1] * 20})  # foretold, so that no slope of calibration is finite
+    mb.write_fit(mb.fit_logistic(told, "y", ["g"], penalty="firth"), tmp_path / "told.json")
+    assert np.isnan(mb.read_fit(tmp_path / "told.json").own_measures["calibration slope"])
 
 
 @pytest.mark.parametrize("outcome", ["belonging", "stays"])

@@ -176,6 +176,8 @@ def _plain(value: Any) -> Any:
         return str(value)
     if isinstance(value, (list, tuple)):
         return [_plain(v) for v in value]
+    if isinstance(value, Mapping):
+        return {k: _plain(v) for k, v in value.items()}
     if isinstance(value, pd.DataFrame):
         return {str(k): _plain(value[k].tolist()) for k in value.columns}
     if is_dataclass(value) and not isinstance(value, type):
@@ -242,9 +244,9 @@ def _record(fit: StoredFit) -> dict[str, Any]:
         },
         "solution": {n: v for n, v in _plain(fit.solution).items() if n != "pivoted"}
         | {"factor": _plain(fit.solution.factor)},
-        "spreads": {k: _plain(v) for k, v in fit.spreads.items()},
+        "spreads": _plain(fit.spreads),
         "counts": [{"groups": list(k), "rows": _plain(v)} for k, v in fit.counts.items()],
-        "plain": {k: _plain(v) for k, v in fit.plain.items()},
+        "plain": _plain(fit.plain),
         "part_means": [
             {"component": k, "variables": sorted(names), "means": _plain(v)} for (k, names), v in fit.part_means.items()
         ],
