@@ -328,3 +328,16 @@ def test_rows_of_a_cluster_are_as_alike_as_dense_matrices_say():
     random = mb.Study(frame.reset_index(drop=True).assign(score=rng.normal(size=n)))
     noise = mb.fit_linear(random, "score", ["age"], cluster="team")
     assert "no clear evidence that rows of one `team` are alike" in noise.checks().findings[-1].meaning
+
+
+def test_a_weighted_row_that_all_but_decides_a_slope_keeps_the_digits_of_its_residual():
+    rng, w = np.random.default_rng(4), 1 + np.arange(60) % 3 / 2
+    X, y = np.column_stack([np.ones(60), np.append(rng.normal(size=59), 3e6)]), rng.normal(size=60)
+    fit = mb.fit_linear(pd.DataFrame({"x": X[:, 1], "y": y, "w": w}), "y", ["x"], weights="w")
+    A, own = X[:-1].T @ (X[:-1] * w[:-1, None]), X[-1]
+    gap = y[-1] - own @ np.linalg.solve(
+        A, X[:-1].T @ (w * y)[:-1]
+    )  # from what the others say, which has all its digits
+    room = 1 / (1 + w[-1] * own @ np.linalg.solve(A, own))
+    wanted = gap * np.sqrt(w[-1] / w.mean() * room / (fit.strength.residual_ss / 58))
+    assert fit.checks(most=1).cases["residual"].iloc[0] == pytest.approx(wanted, rel=1e-8)

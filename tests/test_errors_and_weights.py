@@ -203,13 +203,8 @@ def test_sampling_weights_agree_with_weighted_columns_and_need_robust_errors(kin
     table = fit.coefficients.set_index(["term", "level"]).loc[names]
     np.testing.assert_allclose(table["estimate"], b, rtol=1e-9)
     np.testing.assert_allclose(table["se"], np.sqrt(np.diag(V)), rtol=1e-9)
-    scaled = mb.fit_linear(
-        mb.Study(frame.assign(w=frame["w"] * 1000)).mark("day", "Mon").mark("voice", "alto"),
-        "score",
-        terms,
-        weights="w",
-        errors=kind,
-    )
+    heavier = mb.Study(frame.assign(w=frame["w"] * 1000)).mark("day", "Mon").mark("voice", "alto")
+    scaled = mb.fit_linear(heavier, "score", terms, weights="w", errors=kind)
     np.testing.assert_allclose(scaled.coefficients["se"], fit.coefficients["se"], rtol=1e-12)
     assert "sampling weights from w" in str(fit)
 

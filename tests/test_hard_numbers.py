@@ -252,12 +252,8 @@ def test_profile_intervals_have_ends_where_columns_are_nearly_collinear(penalty)
 def everything(fit):
     """Return every public result of a fit that rows stand behind, as numbers by name."""
     logistic = hasattr(fit, "event")
-    out = {
-        "coefficients": fit.coefficients,
-        "terms": fit.terms,
-        "groups": fit.groups("voice"),
-        "pairs": fit.between("voice"),
-    }
+    out = {"coefficients": fit.coefficients, "terms": fit.terms, "groups": fit.groups("voice")}
+    out["pairs"] = fit.between("voice")
     out["strength"] = pd.DataFrame([vars(fit.strength)])
     out["slopes"] = fit.simple_slopes("age", by="voice")
     out["spread"] = pd.DataFrame([[*fit.rows_used.spread("age"), fit.rows_used.middle("age"), fit.outcome_sd]])

@@ -12,13 +12,8 @@ def choir(rows=140, seed=3):
     """Return the made-up table with a yes/no outcome, and weights."""
     frame = pd.DataFrame(made_up(rows, seed))
     rng = np.random.default_rng(seed + 1)
-    eta = (
-        0.6 * (frame["voice"] == "tenor")
-        - 0.9 * (frame["voice"] == "bass")
-        + 0.03 * (frame["age"] - 45)
-        - 0.1 * frame["km"]
-        + 0.8
-    )
+    eta = 0.6 * (frame["voice"] == "tenor") - 0.9 * (frame["voice"] == "bass") + 0.03 * (frame["age"] - 45)
+    eta = eta - 0.1 * frame["km"] + 0.8
     frame["stays"] = np.where(rng.random(rows) < 1 / (1 + np.exp(-eta)), "yes", "no")
     frame["times"] = rng.integers(1, 4, rows).astype(float)
     frame["team"] = np.char.add("t", (np.arange(rows) % 31).astype(str))
