@@ -79,9 +79,9 @@ __version__ = VERSION
 
 _HOMES = {
     "Blocks": "markbase.core.comparison.blocks",
+    "CalibrationTest": "markbase.core.diagnostics.calibration_test",
     "Check": "markbase.core.study.verification",
     "Checks": "markbase.core.diagnostics.residuals",
-    "CalibrationTest": "markbase.core.diagnostics.calibration_test",
     "Classification": "markbase.core.diagnostics.classification",
     "Codebook": "markbase.core.study.codebook",
     "CodebookError": "markbase.core.errors",

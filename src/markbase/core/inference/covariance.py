@@ -45,7 +45,8 @@ def errors_of(
     With e the residuals and h the leverages, scores are weighted by e² (HC0), e²·n/(n − k) (HC1), e²/(1 − h) (HC2), e²/(1 −
     h)² (HC3, also called ``robust``); with a `cluster` they are those of `clustered_errors`, with `strata` taken within each. Levels
     taken out that each lie in one cluster are not counted among the coefficients: what they take from a cluster is taken from
-    its score (Cameron & Miller 2015, doi:10.3368/jhr.50.2.317, section III.B). Raises a `FitError` if there are fewer than two clusters, or one in a stratum, or levels taken out lie in several and each is to be left out.
+    its score (Cameron & Miller 2015, doi:10.3368/jhr.50.2.317, section III.B). Raises a `FitError` if there are
+    fewer than two clusters, or one in a stratum, or levels taken out lie in several and each is to be left out.
     """
     n, p = moments.rows, len(solution.columns)
     rest = n - p - (1 if fixed_effects is None else fixed_effects.levels)
