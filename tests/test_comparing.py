@@ -83,16 +83,20 @@ def test_what_cannot_be_compared_is_refused_or_said():
             mb.compare(*fits)
 
 
-def test_terms_go_worst_first_as_a_whole_and_not_before_what_is_made_of_them():
+@pytest.mark.parametrize("drawn", [{}, {"cluster": "choir"}])
+def test_terms_go_worst_first_as_a_whole_and_not_before_what_is_made_of_them(drawn):
     rng = np.random.default_rng(11)
     frame = choir(300).assign(n1=rng.normal(size=300), n2=rng.normal(size=300), n3=rng.choice(list("pqr"), 300))
-    fit = mb.fit_linear(mb.Study(frame).mark("voice", "alto"), "score", ["voice", "age", "km", "n1", "n2", "n3"])
+    fit = mb.fit_linear(
+        mb.Study(frame).mark("voice", "alto"), "score", ["voice", "age", "km", "n1", "n2", "n3"], **drawn
+    )
     elimination = mb.backward_elimination(fit, keep=["n2"])
     left = ["voice", "age", "km", "n1", "n2", "n3"]
     for row in elimination.steps.itertuples():
-        table = mb.fit_linear(mb.Study(frame).mark("voice", "alto"), "score", left).terms
+        table = mb.fit_linear(mb.Study(frame).mark("voice", "alto"), "score", left, **drawn).terms
         free = table[table["term"] != "n2"].sort_values("p").iloc[-1]
-        assert (row.dropped, row.p) == (free["term"], pytest.approx(free["p"], rel=1e-9))
+        told = ["df", "df_rest", "statistic", "p"]
+        assert (row.dropped, *row[3:7]) == (free["term"], *(pytest.approx(free[v], rel=1e-9) for v in told))
         left.remove(row.dropped)
     assert "n2" in elimination.kept
     assert "do not know that terms were looked at" in elimination.cautions[0]

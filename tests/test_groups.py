@@ -81,7 +81,7 @@ def test_a_margin_is_held_against_two_one_sided_tests(kind, setting, correction,
     sides = np.maximum(dist.cdf((d - bound) / se), dist.sf((d + bound) / se))
     beyond = dist.sf((d.abs() - bound) / se) + dist.cdf((-d.abs() - bound) / se)
     for column, alone in (("p_smaller", sides), ("p_larger", beyond)):
-        np.testing.assert_allclose(table[column], corrected(np.asarray(alone), correction, d, 4, 1), rtol=1e-10)
+        np.testing.assert_allclose(table[column], corrected(np.asarray(alone), correction), rtol=1e-10)
     half = dist.ppf(0.9) * se  # of level 0.9 the interval at 80%: 10% at either end
     np.testing.assert_allclose(table[["inner_low", "inner_high"]], np.column_stack([d - half, d + half]), rtol=1e-9)
     wanted = np.where(table["p_smaller"] < 0.1, "smaller", np.where(table["p_larger"] < 0.1, "larger", "open"))
@@ -242,8 +242,8 @@ def test_planned_comparisons_are_combinations_of_coefficients():
 
 def test_corrections_by_definition():
     p = np.array([0.04, 0.001, 0.02, 0.9])
-    assert corrected(p, "holm", p, 4, 50) == pytest.approx([0.08, 0.004, 0.06, 0.9])
-    assert corrected(p, "bonferroni", p, 4, 50) == pytest.approx([0.16, 0.004, 0.08, 1.0])
+    assert corrected(p, "holm") == pytest.approx([0.08, 0.004, 0.06, 0.9])
+    assert corrected(p, "bonferroni") == pytest.approx([0.16, 0.004, 0.08, 1.0])
     for q, levels, df in ((3.5, 3, 12), (2.0, 5, 40), (5.2, 4, 300), (1.1, 2, 3)):
         assert studentised_range_tail(q, levels, df) == pytest.approx(studentized_range.sf(q, levels, df), rel=1e-8)
     t = 2.2  # two levels: the range is √2 |t|

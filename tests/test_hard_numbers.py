@@ -9,7 +9,8 @@ import pytest
 
 import markbase as mb
 from markbase.core.inference.distributions import p_of_f, p_of_t, t_quantile
-from markbase.core.inference.multiplicity import corrected, half_width, studentised_range_tail
+from markbase.core.inference.multiplicity import Together, studentised_range_tail
+from markbase.core.inference.standard_errors import Errors
 from reference import dense, digits, least_squares, made_up, mp, sandwich
 from yes_no import either
 
@@ -202,7 +203,7 @@ def test_the_studentised_range_of_two_is_t_in_every_tail_and_no_correction_makes
     for q, df in [*least, (5, 20), (15, 60), (30, 200), *most]:
         assert studentised_range_tail(q, 2, df) == pytest.approx(float(p_of_t(q / math.sqrt(2), df)), rel=1e-11)
     for levels, df in ((2, 1), (4, 1909), (30, 10**6), (6, math.inf)):
-        wide = half_width("tukey", 0.95, 6, levels, df)
+        wide = Together(levels, Errors("classical", df)).half_width("tukey", 0.95, 6)
         assert studentised_range_tail(math.sqrt(2) * wide, levels, df) == pytest.approx(0.05, rel=1e-11)
     # tabled values at .05
     assert studentised_range_tail(3.578, 3, 20) == pytest.approx(0.05, abs=5e-5)
@@ -210,7 +211,8 @@ def test_the_studentised_range_of_two_is_t_in_every_tail_and_no_correction_makes
     t = np.array([0.3, 2.0, 9.0, 40.0, 90.0])
     for df in (20.0, 1900.0, math.inf):
         for correction in ("holm", "bonferroni", "tukey"):
-            assert (corrected(p_of_t(t, df), correction, t, 4, df) >= p_of_t(t, df)).all()
+            together = Together(4, Errors("classical", df))
+            assert (together.corrected(p_of_t(t, df), correction, t) >= p_of_t(t, df)).all()
 
 
 def test_what_cannot_be_computed_is_said_and_what_can_is_right():

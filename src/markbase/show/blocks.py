@@ -262,17 +262,17 @@ def elimination_page(elimination: Elimination) -> Page:
     rows = tuple(
         Row(
             (
-                f"{r['step']}",
-                str(r["dropped"]),
-                f"{r['df']}",
-                number(r["statistic"], 2),
-                p_value(r["p"]),
-                without_zero(r[figure]),
-                number(r["aic"], 1),
-                number(r["bic"], 1),
+                f"{r.step}",
+                r.dropped,
+                df_words(r),
+                number(r.statistic, 2),
+                p_value(r.p),
+                without_zero(getattr(r, figure)),
+                number(r.aic, 1),
+                number(r.bic, 1),
             )
         )
-        for r in records_of(elimination.steps)
+        for r in rows_of(elimination.steps)
     )
     heads = (
         "step",

@@ -27,7 +27,7 @@ class Elimination(ShownTables):
     limit: float
     """Terms with a larger p were candidates."""
     steps: pd.DataFrame
-    """`step`, `dropped`, `df`, `statistic`, `p` (of what is dropped, given all still in), then `r2_adjusted` (or `mcfadden`), `aic`, `bic` without it."""
+    """`step`, `dropped`, `df`, `df_rest`, `statistic`, `p` (as in `terms` of a fit: of what is dropped, given all still in), then `r2_adjusted` (or `mcfadden`), `aic`, `bic` without it."""
     fit: AnyFit
     """What is left."""
     kept: tuple[str, ...]
@@ -93,6 +93,7 @@ def backward_elimination(fit: AnyFit, *, limit: float = 0.05, keep: Sequence[str
                 "step": len(records) + 1,
                 "dropped": worst.name,
                 "df": worst.df,
+                "df_rest": worst.df_rest,
                 "statistic": worst.statistic,
                 "p": worst.p,
                 **kind,
@@ -101,7 +102,7 @@ def backward_elimination(fit: AnyFit, *, limit: float = 0.05, keep: Sequence[str
             }
         )
     figure = fit.family.adjusted_share
-    columns = ["step", "dropped", "df", "statistic", "p", figure, "aic", "bic"]
+    columns = ["step", "dropped", "df", "df_rest", "statistic", "p", figure, "aic", "bic"]
     kept = tuple(t.name for t in now.model_terms)
     return Elimination(
         limit,
@@ -126,6 +127,7 @@ class _Candidate:
     left: tuple[Term, ...]
     """The terms without it."""
     df: int
+    df_rest: float
     statistic: float
     p: float
 
@@ -145,7 +147,7 @@ def _candidates(fit: AnyFit, keep: Sequence[str]) -> Iterator[_Candidate]:
             if not left or any(contains(higher, key) for higher in keys_of(left) for key in gone):
                 continue
             told = change_between(fit._with_only(left), fit) if lower else tested[term.name]
-            yield _Candidate(name, left, told.df, told.statistic, told.p)
+            yield _Candidate(name, left, told.df, told.df_rest, told.statistic, told.p)
 
 
 def _without_highest(term: Term) -> Iterator[tuple[str, Term | None]]:

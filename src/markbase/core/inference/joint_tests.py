@@ -79,16 +79,16 @@ def joint_test(solution: Solution, combinations: Array, errors: Errors, sigma2: 
                 df,
                 untested="its scores sum to zero within clusters, so that the clusters say nothing of its errors",
             )
+    share, rest = errors.hotelling(df)
     scale = np.sqrt(np.diag(V))
     if not scale.all():
-        return JointTest(math.inf, df, errors.df_of_several(df))
+        return JointTest(math.inf, df, rest)
     try:
         root = np.linalg.cholesky(V / np.outer(scale, scale))
     except np.linalg.LinAlgError:
         return JointTest(math.nan, df, untested="the errors of its coefficients are not independent of one another")
     t = scipy.linalg.solve_triangular(root, z / scale, lower=True)
-    rest = errors.df_of_several(df)
-    return JointTest(float(t @ t) / df * (rest / errors.df if errors.clusters else 1.0), df, rest)
+    return JointTest(float(t @ t) / df * share, df, rest)
 
 
 def columns_test(solution: Solution, places: NDArray[np.intp], errors: Errors, sigma2: float) -> JointTest:

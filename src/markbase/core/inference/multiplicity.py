@@ -12,90 +12,85 @@ from __future__ import annotations
 
 import functools
 import math
+from dataclasses import dataclass
 
 import numpy as np
 import scipy.special as sp
 from numpy.typing import NDArray
 
-from markbase.core.inference.corrections import check_correction
 from markbase.core.inference.distributions import f_quantile, p_of_f, t_quantile
 from markbase.core.inference.joint_t import LargestOf
 from markbase.core.inference.standard_error_mixture import gauss_legendre, over_standard_errors, where_tail_is
+from markbase.core.inference.standard_errors import Errors
 
 Array = NDArray[np.float64]
 _ACROSS = 200
 """Nodes for the largest of the values: with hundreds of levels its distribution is steep."""
 
 
-def corrected(
-    p: Array,
-    correction: str,
-    statistic: Array,
-    levels: int,
-    df: float,
-    largest: LargestOf | None = None,
-    clustered: bool = False,
-) -> Array:
-    """Correct the p values of several comparisons, shape (m,).
+def corrected(p: Array, correction: str) -> Array:
+    """Correct the p values of several comparisons step by step, whatever they are of, shape (m,).
 
-    Holm: the k-th smallest times m − k + 1, never less than the one before it. Bonferroni: times m. Tukey-Kramer, of all
-    pairs of `levels`: the tail of the studentised range at √2 times the statistic, the difference over its standard error.
-    Dunnett, of comparisons with one level: the tail of the `largest` of their statistics. Scheffé, of whatever comparisons of
-    `levels`: that of F at t²/(levels − 1); of `clustered` errors, of Hotelling's T² at t².
+    Holm: the k-th smallest times m − k + 1, never less than the one before it. Bonferroni: times m. None: as they are.
     """
-    check_correction(correction)
     if correction == "none" or not len(p):
         return p
-    if correction == "tukey":
-        tails = np.array([studentised_range_tail(math.sqrt(2) * abs(t), levels, df) for t in statistic])
-        return np.asarray(np.maximum(tails, p))  # all pairs together are no clearer than one by itself
-    if correction == "scheffe":
-        share, rest = _of_all(levels, df, clustered)
-        return np.maximum(p_of_f(statistic**2 / (levels - 1) * share, levels - 1, rest), p)
-    if correction == "dunnett":
-        assert largest is not None
-        return np.array([math.nan if math.isnan(t) else largest.tail(abs(t)) for t in statistic])
-    if correction == "bonferroni":
-        return np.minimum(p * np.count_nonzero(~np.isnan(p)), 1.0)
-    order = np.argsort(p, kind="stable")
     m = np.count_nonzero(~np.isnan(p))
+    if correction == "bonferroni":
+        return np.minimum(p * m, 1.0)
+    order = np.argsort(p, kind="stable")
     stepped = np.minimum(np.maximum.accumulate(p[order] * np.maximum(m - np.arange(len(p)), 1)), 1.0)
     found = np.empty(len(p))
     found[order] = stepped
     return found
 
 
-def half_width(
-    correction: str,
-    level: float,
-    comparisons: int,
-    levels: int,
-    df: float,
-    largest: LargestOf | None = None,
-    clustered: bool = False,
-) -> float:
-    """Return by how many standard errors an interval reaches to either side.
+@dataclass(frozen=True, eq=False)
+class Together:
+    """What comparisons of the levels of a group have in common, from which their statistics go by one distribution."""
 
-    Intervals hold together but for ``holm``, which has none of its own, so that its intervals are, like those of ``none``, each
-    by itself.
-    """
-    if correction == "bonferroni":
-        return t_quantile(1 - (1 - level) / max(comparisons, 1), df)
-    if correction == "tukey":
-        return _range_quantile(1 - level, levels, df) / math.sqrt(2)
-    if correction == "scheffe":
-        share, rest = _of_all(levels, df, clustered)
-        return math.sqrt((levels - 1) / share * f_quantile(level, levels - 1, rest))
-    if correction == "dunnett":
-        assert largest is not None
-        return largest.quantile(1 - level)
-    return t_quantile(level, df)
+    levels: int
+    """How many are compared with one another."""
+    errors: Errors
+    """What their standard errors rest on."""
+    largest: LargestOf | None = None
+    """The distribution of the largest of their statistics, for Dunnett's correction."""
 
+    def corrected(self, p: Array, correction: str, statistic: Array) -> Array:
+        """Correct the p values of the comparisons, shape (m,), each a difference over its standard error.
 
-def _of_all(levels: int, df: float, clustered: bool) -> tuple[float, float]:
-    """Return what a mean square of all levels is multiplied by to be F, and its degrees of freedom; NaN where clusters are too few for it."""
-    rest = df - (levels - 1) + 1 if clustered and levels > 1 else df
-    return (1.0, df) if math.isinf(df) else (rest / df, rest) if rest > 0 else (math.nan, math.nan)
+        Tukey-Kramer, of all pairs: the tail of the studentised range at √2 times the statistic. Dunnett, of comparisons with one
+        level: the tail of the `largest`. Scheffé, of whatever comparisons: that of F at t²/(levels − 1); of clustered errors, of
+        Hotelling's T² at t². Others: see `corrected`.
+        """
+        if correction == "tukey":
+            tails = [studentised_range_tail(math.sqrt(2) * abs(t), self.levels, self.errors.df) for t in statistic]
+            return np.maximum(tails, p)  # all pairs together are no clearer than one by itself
+        if correction == "scheffe":
+            df, (share, rest) = self.levels - 1, self.errors.hotelling(self.levels - 1)
+            return np.maximum(p_of_f(statistic**2 / df * share, df, rest), p)
+        if correction == "dunnett":
+            assert self.largest is not None
+            return np.array([math.nan if math.isnan(t) else self.largest.tail(abs(t)) for t in statistic])
+        return corrected(p, correction)
+
+    def half_width(self, correction: str, level: float, comparisons: int) -> float:
+        """Return by how many standard errors an interval of one of the comparisons reaches to either side.
+
+        Intervals hold together but for ``holm``, which has none of its own, so that its intervals are, like those of ``none``, each
+        by itself.
+        """
+        if correction == "bonferroni":
+            return t_quantile(1 - (1 - level) / max(comparisons, 1), self.errors.df)
+        if correction == "tukey":
+            return _range_quantile(1 - level, self.levels, self.errors.df) / math.sqrt(2)
+        if correction == "scheffe":
+            df, (share, rest) = self.levels - 1, self.errors.hotelling(self.levels - 1)
+            return math.sqrt(df / share * f_quantile(level, df, rest))
+        if correction == "dunnett":
+            assert self.largest is not None
+            return self.largest.quantile(1 - level)
+        return t_quantile(level, self.errors.df)
 
 
 @functools.lru_cache(maxsize=64)

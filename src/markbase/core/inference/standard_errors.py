@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any, NamedTuple
@@ -48,20 +49,25 @@ class Errors:
     """As how many clusters of equal size they count, (Σn)²/Σn² for clusters of n rows (Carter, Schnepel & Steigerwald 2017,
     doi:10.1162/REST_a_00639, where rows go together alike in all of them); 0 for none."""
 
-    def df_of_several(self, several: int) -> float:
-        """Return the degrees of freedom of the denominator of F of several coefficients together: with clusters one less for each more.
+    def hotelling(self, several: int) -> tuple[float, float]:
+        """Return how the mean square of several coefficients together goes by F.
 
         Parameters
         ----------
         several : int
-            How many coefficients.
+            How many coefficients, r.
 
         Returns
         -------
-        float
-            As `df`; with clusters, whose scores carry no more coefficients than there are of them, `df` − `several` + 1.
+        share : float
+            What the mean square is multiplied by to be F: 1; with clusters, of which it is Hotelling's T²/r, (d − r + 1)/d, d being `df`.
+        df_rest : float
+            Degrees of freedom of its denominator: `df`; with clusters d − r + 1. Both NaN where the clusters are too few.
         """
-        return self.df - several + 1 if self.clusters else self.df
+        rest = self.df - several + 1
+        if not self.clusters or math.isinf(self.df):
+            return 1.0, self.df
+        return (rest / self.df, rest) if rest > 0 else (math.nan, math.nan)
 
     def touches(self, roots: Array) -> NDArray[np.bool_]:
         """Return which combinations rest on rows or clusters that are fitted exactly, whose residuals say nothing.

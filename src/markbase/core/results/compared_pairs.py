@@ -14,7 +14,7 @@ from markbase.core.errors import FitError, LevelError, MarkbaseError, near
 from markbase.core.inference.corrections import check_correction
 from markbase.core.inference.distributions import p_of_t
 from markbase.core.inference.joint_t import LargestOf
-from markbase.core.inference.multiplicity import corrected, half_width
+from markbase.core.inference.multiplicity import Together
 from markbase.core.results.equivalence import with_equivalence
 from markbase.core.results.estimates import Estimated
 
@@ -91,8 +91,8 @@ def pairs_table(
         statistic = difference / se
     p = p_of_t(statistic, fit.df_rest)
     largest = _largest_of(fit, roots, se) if correction == "dunnett" else None
-    told = levels, fit.df_rest, largest, bool(fit.errors.clusters)
-    half = half_width(correction, fit.level, len(combos), *told) * se
+    together = Together(levels, fit.errors, largest)
+    half = together.half_width(correction, fit.level, len(combos)) * se
     table = pd.DataFrame(
         {
             "level": [a for a, _ in names],
@@ -103,7 +103,7 @@ def pairs_table(
             "low": difference - half,
             "high": difference + half,
             "p": p,
-            "p_corrected": corrected(p, correction, statistic, *told),
+            "p_corrected": together.corrected(p, correction, statistic),
         }
     )
     table = fit.family.with_ratios(table, "difference")

@@ -53,7 +53,7 @@ def with_equivalence(table: pd.DataFrame, fit: Estimated, margin: float, correct
     with np.errstate(divide="ignore", invalid="ignore"):
         near, far = ((size - edge) / se for edge in (bound, -bound))
     beyond = np.minimum(_upper(near, fit.df_rest) + _upper(far, fit.df_rest), 1.0)  # as large, on either side
-    smaller, larger = (corrected(p, steps, size, len(size), fit.df_rest) for p in (_upper(-near, fit.df_rest), beyond))
+    smaller, larger = (corrected(p, steps) for p in (_upper(-near, fit.df_rest), beyond))
     half = t_quantile(max(1 - 2 * fit.alpha, 0.0), fit.df_rest) * se
     verdict = np.select([smaller < fit.alpha, larger < fit.alpha], ["smaller", "larger"], "open")
     return table.assign(

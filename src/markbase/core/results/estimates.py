@@ -126,8 +126,7 @@ class Estimated(Shown, ABC):
         list of float
             The corrected ones, in the same order.
         """
-        values = np.asarray(p, dtype=np.float64)
-        return [float(v) for v in corrected(values, "holm", values, len(values), self.df_rest)]
+        return [float(v) for v in corrected(np.asarray(p, dtype=np.float64), "holm")]
 
     def _convention(self, alpha: float | None) -> Self:
         if alpha is None:
