@@ -2,8 +2,8 @@
 
 Comparisons with one level share that level's error, so they are correlated by about ½, and by what the other terms of a model add.
 Where the correlations are products of loadings, rᵢⱼ = λᵢλⱼ, as those of plain means are, the statistics are independent given one
-normal value and the tail is an integral over it. What is left of other correlations is added by sequential conditioning on the
-points of a lattice, as the difference from the nearest such products: a small number, to be had with few points.
+normal value and the tail is an integral over it. What is left of other correlations is added by sequential conditioning on
+nodes, or of many statistics on the points of a lattice, as the difference from the nearest such products: a small number.
 
 References
 ----------
@@ -20,6 +20,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+import scipy.linalg
 import scipy.special as sp
 from numpy.polynomial import Chebyshev
 from numpy.typing import NDArray
@@ -37,8 +38,11 @@ _BEYOND_DOUBT = 1e-12
 """A tail that is smaller is the sum of the single ones."""
 _PRODUCTS = 1e-8
 """Correlations this near to products are such."""
-_POINTS = 4093
-_ROUGH_FAR, _ROUGH_DEGREE = 7.0, 24
+_MOST_BY_NODES, _NODES_EACH, _FEWER_NODES_EACH = 5, 20, 16
+"""Up to so many statistics, with so many nodes for each if they are fewer, and if they are as many."""
+_EDGE = 6.0
+_MANY, _POINTS, _ROUGH_POINTS = 30, 16381, 4093
+_ROUGH_FAR, _ROUGH_DEGREE, _FINE_DEGREE = 7.0, 24, 32
 _ROUNDS = 400
 
 
@@ -122,27 +126,54 @@ class LargestOf:
         if np.abs(products - self.correlation).max() < _PRODUCTS:
             return None
 
+        order = scipy.linalg.lapack.dpstrf(self.correlation, lower=1)[1] - 1
+        few = len(order) <= _MOST_BY_NODES
+        order = order if few else order[::-1]  # for points what goes most with others comes first
+        within = _within_by_nodes if few else _within_by_points
+        roots: list[Array] = [
+            scipy.linalg.cholesky(c[np.ix_(order, order)] + 1e-13 * np.eye(len(order)), lower=True)
+            for c in (products, self.correlation)
+        ]
+
         def off(widths: Array) -> Array:
-            return _within(products, widths) - _within(self.correlation, widths)
+            return np.array([within(roots[0], width) - within(roots[1], width) for width in widths.tolist()])
 
-        return Chebyshev.interpolate(off, _ROUGH_DEGREE, domain=[0, _ROUGH_FAR])
+        return Chebyshev.interpolate(off, _FINE_DEGREE if few else _ROUGH_DEGREE, domain=[0, _ROUGH_FAR])
 
 
-def _within(correlation: Array, widths: Array) -> Array:
-    """Return the probability that no normal value of some correlations is larger than a width, shape (widths,), on a lattice of points."""
-    count = len(correlation)
-    root = np.linalg.cholesky(correlation + 1e-13 * np.eye(count))
-    steps = np.sqrt(np.array(_primes(count)))
-    chance = np.ones((len(widths), _POINTS))
-    values = np.zeros((count, *chance.shape))
-    for j in range(count):
-        shift = np.tensordot(root[j, :j], values[:j], axes=1) if j else np.zeros(chance.shape)
-        low, high = (sp.ndtr((sign * widths[:, None] - shift) / root[j, j]) for sign in (-1, 1))
+def _within_by_nodes(root: Array, width: float) -> float:
+    """Return the probability that no normal value is larger than a width, by the lower root of their correlations, shape (m, m).
+
+    Every value but the last by the nodes of Gauss and Legendre between its ends, given those before it; the last as a closed form.
+    """
+    nodes, weights = gauss_legendre(_NODES_EACH if len(root) < _MOST_BY_NODES else _FEWER_NODES_EACH)
+    values, chance = np.empty((0, 1)), np.ones(1)
+    for j in range(len(root) - 1):
+        low, high = (np.clip(end, -_EDGE, _EDGE)[:, None] for end in _ends(root[j], values, width))
+        own = (low + high + (high - low) * nodes) / 2
+        density = np.exp(-(own**2) / 2) / math.sqrt(2 * math.pi)
+        chance = (chance[:, None] * weights * density * (high - low) / 2).ravel()
+        values = np.vstack([np.repeat(values, len(nodes), axis=1), own.ravel()])
+    low, high = _ends(root[-1], values, width)
+    return float(chance @ (sp.ndtr(high) - sp.ndtr(low)))
+
+
+def _within_by_points(root: Array, width: float) -> float:
+    """Return the same by the points of a lattice in the chances of all values but the last."""
+    count = _POINTS if len(root) <= _MANY else _ROUGH_POINTS
+    values, chance = np.empty((len(root), count)), np.full(count, 1 / count)
+    for j, step in enumerate(np.sqrt(_primes(len(root)))):
+        low, high = (sp.ndtr(end) for end in _ends(root[j], values[:j], width))
         chance *= high - low
-        points = np.abs(2 * np.modf(np.arange(1, _POINTS + 1) * steps[j])[0] - 1)
-        values[j] = np.clip(sp.ndtri(low + points * (high - low)), -_FAR, _FAR)
-    inside: Array = chance.mean(axis=1)
-    return inside
+        places = np.abs(2 * np.modf(np.arange(1, count + 1) * step)[0] - 1)
+        values[j] = np.clip(sp.ndtri(low + places * (high - low)), -_FAR, _FAR)
+    return float(chance.sum())
+
+
+def _ends(root: Array, values: Array, width: float) -> tuple[Array, Array]:
+    """Return between which ends a value has to lie, given those before it, shape (j, points), as a standard normal one."""
+    shift = root[: len(values)] @ values
+    return (-width - shift) / root[len(values)], (width - shift) / root[len(values)]
 
 
 def _primes(count: int) -> list[int]:
