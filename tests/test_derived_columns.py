@@ -167,7 +167,8 @@ def test_what_is_steep_without_bound_where_rows_are_has_no_average_slope():
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 def test_a_product_with_what_moves_along_is_read(tmp_path):
-    study = mb.Study(choir(200)).derive("both", mean=["age", "km"]).derive("age2", square="age")
+    frame = choir(200)
+    study = mb.Study(frame).derive("both", mean=["age", "km"]).derive("age2", square="age")
     summed = mb.fit_linear(study, "score", [mb.interaction("age", "both")])
     mb.report(summed, tmp_path / "s.html")
     told = " ".join(str(summed).split())
@@ -175,6 +176,13 @@ def test_a_product_with_what_moves_along_is_read(tmp_path):
     squared = mb.fit_linear(study, "score", [mb.interaction("age", "age2")])
     assert "at age = " in " ".join(str(squared).split())
     mb.report(squared, tmp_path / "r.html")
+    fit = mb.fit_logistic(study, "stays", [mb.interaction("age", "age2", "km")], event="yes")
+    further = (
+        fit.predict(frame.assign(age=a, age2=a**2))["probability"].mean()
+        for a in (frame["age"] + 1e-4, frame["age"] - 1e-4)
+    )
+    wanted = float(np.subtract(*further)) / 2e-4  # by hand: each row a little further along
+    assert fit.marginal.set_index("term")["effect"]["age"] == pytest.approx(wanted, rel=1e-6)
 
 
 def test_rows_taken_are_taken_of_the_sources_too():
