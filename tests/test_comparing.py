@@ -101,6 +101,7 @@ def test_terms_go_worst_first_as_a_whole_and_not_before_what_is_made_of_them(dra
         left.remove(row.dropped)
     assert "n2" in elimination.kept
     assert "do not know that terms were looked at" in elimination.cautions[0]
+    assert ("AIC and BIC take rows as independent" in elimination.cautions[-1]) == bool(drawn)
     sloped = mb.fit_linear(mb.Study(frame), "score", ["n1", "n3", mb.interaction("n1", "n3")])
     assert mb.backward_elimination(sloped).steps["dropped"].iloc[0] == "n1 × n3"
     with pytest.raises(mb.MarkbaseError, match="no such term"):

@@ -211,10 +211,11 @@ def test_a_table_for_a_manuscript_says_where_coefficients_hold_and_tests_what_st
     study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
     terms = ["age", "voice", "rehearsals", mb.interaction("age", "voice"), mb.interaction("age", "rehearsals")]
     if kind == "linear":
-        fit = mb.fit_linear(study, "belonging", terms)
+        fit, robust = (mb.fit_linear(study, "belonging", terms, errors=e) for e in ("classical", "HC3"))
     else:
-        fit = mb.fit_logistic(study, "stays", terms, event="yes")
-    mb.write_document([fit, (fit, "voice"), mb.compare(fit, fit.without(terms[4].name))], tmp_path / "t.md")
+        fit, robust = (mb.fit_logistic(study, "stays", terms, event="yes", errors=e) for e in ("classical", "HC3"))
+    variants = [mb.compare(fit, fit.without(terms[4].name)), mb.compare(fit, robust)]
+    mb.write_document([fit, (fit, "voice"), *variants], tmp_path / "t.md")
     notes = [
         line for line in (tmp_path / "t.md").read_text(encoding="utf-8").splitlines() if line.startswith("*Note.*")
     ]
@@ -223,6 +224,7 @@ def test_a_table_for_a_manuscript_says_where_coefficients_hold_and_tests_what_st
     assert re.search(
         r" B: .*of the others: age at the base alto of voice; voice at age = 0 \(outside these rows\)\.$", notes[2]
     )
+    assert re.search(r" A: (classical )?errors.* B: HC3 errors.* AIC and BIC take rows as independent", notes[3])
     p = fit.group_test("voice").p  # of the differences as they stand in the table, averaged over the rows
     assert abs(p - fit.terms.set_index("term").loc["voice", "p"]) > 0.01
     assert f"All levels together: {p_phrase(p)}." in notes[1].replace("\\", "")

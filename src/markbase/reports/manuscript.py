@@ -11,7 +11,7 @@ import numpy as np
 
 from markbase.core.arguments import told_value
 from markbase.core.comparison.blocks import Blocks
-from markbase.core.comparison.comparison import Comparison
+from markbase.core.comparison.comparison import Comparison, about_criteria
 from markbase.core.comparison.dominance import Dominance
 from markbase.core.display import suiting
 from markbase.core.errors import MarkbaseError, listed
@@ -81,12 +81,12 @@ def _note(fit: AnyFit) -> str:
     return f"{rows}. {whole}; {shown}. {_errors(fit)}."
 
 
-def _errors(fit: AnyFit) -> str:
-    """Say what errors rest on, and which levels were taken out."""
+def _errors(fit: AnyFit, name: str = "") -> str:
+    """Say what errors rest on, of a model with a name behind that, and which levels were taken out."""
     words = fit.errors.words.replace("`", "")
     if fit.fixed_effect_names:
         words += f". All levels of {listed(fit.fixed_effect_names)} are in the model and not listed"
-    return words[0].upper() + words[1:]
+    return f"{name}: {words}" if name else words[0].upper() + words[1:]
 
 
 def _steps(hierarchy: Blocks) -> Section:
@@ -115,10 +115,12 @@ def _variants(comparison: Comparison) -> Section:
             shown = [number(v, 1) if key in ("aic", "bic") else without_zero(v) for v in values]
             rows.append(Row((words, *shown)))
     note = f"{_in_brackets(fits[0])} All columns on the same {comparison.rows:,} rows. "
-    each = (
-        f"{n}: {_errors(f)[0].lower()}{_errors(f)[1:]}. {_at_references(f)}" for n, f in zip(names, fits, strict=True)
-    )
-    note += " ".join(words.strip() for words in each)
+    errors = list(dict.fromkeys(map(_errors, fits)))
+    each = [f"{errors[0]}."] if len(errors) == 1 else [f"{_errors(f, n)}." for n, f in zip(names, fits, strict=True)]
+    each += [f"{n}: w{at[1:]}" for n, f in zip(names, fits, strict=True) if (at := _at_references(f))]
+    note = " ".join(
+        [note.rstrip(), *(words.strip() for words in each), about_criteria(fits) * comparison.same_outcome]
+    ).rstrip()
     explained = " and ".join(dict.fromkeys(f.explained for f in fits))
     return Section(f"{explained}: {len(fits)} models side by side", note, (_beside(fits, names, rows),))
 

@@ -90,12 +90,13 @@ def _how_much(fit: LogisticFit) -> Section:
         ("Nagelkerke", s.nagelkerke),
     )
     area = f"{_area(sorted_)}; .5 is no better than a coin"
+    taken = "; both as if rows were independent, so no test here rests on them" * (not fit.by_likelihood)
     facts = (
         (
             "pseudo-R²",
             f"{', '.join(f'{name} {without_zero(value)}' for name, value in named)}: none is a share of variation",
         ),
-        ("log-likelihood", f"{number(s.loglik, 2)}; with no terms at all {number(s.loglik_null, 2)}"),
+        ("log-likelihood", f"{number(s.loglik, 2)}; with no terms at all {number(s.loglik_null, 2)}{taken}"),
         ("classification", classification_text(sorted_)),
         ("area under the curve", area),
     )

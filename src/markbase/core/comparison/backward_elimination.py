@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import pandas as pd
 
 from markbase.core.arguments import checked
+from markbase.core.comparison.comparison import about_criteria
 from markbase.core.design.requested_terms import term_name
 from markbase.core.design.terms import POWER_MARKS, Term, contains, keys_of, variables_of
 from markbase.core.display import ShownTables
@@ -111,7 +112,7 @@ def backward_elimination(fit: AnyFit, *, limit: float = 0.05, keep: Sequence[str
         kept,
         tuple(keep),
         tuple(
-            [*_cautions(now, records, keep, limit), *_moved(now, fit)]
+            [*_cautions(now, records, keep, limit), *_moved(now, fit), *filter(None, [about_criteria([fit])])]
             if records
             else _cautions(now, records, keep, limit)
         ),

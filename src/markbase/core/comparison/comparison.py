@@ -120,10 +120,7 @@ def _compared(fits: Sequence[AnyFit], names: Sequence[str] | None) -> Comparison
     tests = _tests(called, same_rows) if one else []
     if one:
         cautions += _untested(called, same_rows, bool(tests))
-    if any(f.errors.middle is not None for f in fits):
-        cautions.append(
-            "AIC and BIC take rows as independent and the form of the model as right, whatever the errors rest on."
-        )
+    cautions += filter(None, [about_criteria(fits)])
     if one and any(_penalty(f) for f in fits):
         cautions.append(
             "A penalised fit does not make the likelihood as large as it can be, so its AIC and BIC are somewhat too large."
@@ -233,6 +230,15 @@ def _unlike(first: AnyFit, second: AnyFit) -> str:
     if rest[0] != rest[1]:
         return f"their errors are not of one kind ({rest[0]} and {rest[1]}); fit both with the same"
     return ""
+
+
+def about_criteria(fits: Sequence[AnyFit]) -> str:
+    """Say what AIC and BIC take for granted and the errors do not; empty where both take the same."""
+    weighted = any(f.weights is not None and f.weights.kind == "sampling" for f in fits)
+    if not weighted and all(f.errors.middle is None for f in fits):
+        return ""
+    rows = "rows as independent, each as so many as its weight says," if weighted else "rows as independent"
+    return f"AIC and BIC take {rows} and the form of the model as right, whatever the errors rest on."
 
 
 def _penalty(fit: AnyFit) -> str:
