@@ -59,7 +59,7 @@ def test_every_group_turns_where_it_does_by_itself_and_a_cubic_twice_or_not_at_a
         assert row.se == pytest.approx(turn.se * spread, rel=1e-8)
     x = np.linspace(-3, 5, 90)
     for bend, turns in ((-0.05, 2), (0.05, 0), (-1e-4, 2)):
-        wave = pd.DataFrame({"x": x, "y": 0.1 * (x - 1) ** 3 + bend * 5 * x + 1e-3 * np.sin(40 * x)})
+        wave = pd.DataFrame({"x": x, "y": 0.1 * (x - 2) ** 3 + bend * 5 * x + 1e-3 * np.sin(40 * x)})
         found = mb.fit_linear(mb.Study(wave), "y", [mb.polynomial("x", 3)]).turning_points("x")
         slope = np.polyder(np.polyfit(x, wave["y"], 3))
         roots = np.sort(np.roots(slope)) if turns else []
