@@ -22,6 +22,7 @@ from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.complete_cases import CompleteCases, Loss
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import Term, Variable, variables_of
+from markbase.core.design.weights import Weighting
 from markbase.core.errors import FileError
 from markbase.core.estimation.least_squares_solution import Pivoted, Solution
 from markbase.core.inference.standard_errors import Errors
@@ -251,6 +252,7 @@ def _record(fit: StoredFit) -> dict[str, Any]:
             {"component": k, "variables": sorted(names), "means": _plain(v)} for (k, names), v in fit.part_means.items()
         ],
         "column_means": _plain(fit.column_means),
+        "weights": _plain(fit.weighted_by),
         "own_mean": _plain(fit.own_mean),
         "own_measures": _plain(fit.own_measures),
     }
@@ -351,6 +353,9 @@ def _fit(record: Mapping[str, Any]) -> StoredFit:
         column_means=_array(record["column_means"]),
         fixed_names=tuple(record["fixed_effects"]),
         counted=int(sample.get("counted", sample["used"])),
+        weighted_by=Weighting(**{k: str(v) for k, v in weights.items()})
+        if (weights := record.get("weights"))
+        else None,
         own_mean=_number(record.get("own_mean", math.nan)),
         own_measures={str(k): _number(v) for k, v in record.get("own_measures", {}).items()},
     )

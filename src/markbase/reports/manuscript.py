@@ -83,7 +83,7 @@ def _note(fit: AnyFit) -> str:
 
 def _errors(fit: AnyFit, name: str = "") -> str:
     """Say what errors rest on, of a model with a name behind that, and which levels were taken out."""
-    words = fit.errors.words.replace("`", "")
+    words = f"{fit.errors.words}{f'; {fit.weighting.short}' if fit.weighting else ''}".replace("`", "")
     if fit.fixed_effect_names:
         words += f". All levels of {listed(fit.fixed_effect_names)} are in the model and not listed"
     return f"{name}: {words}" if name else words[0].upper() + words[1:]
@@ -173,7 +173,9 @@ def _shares(found: Dominance) -> Section:
     note = f"Averages over all orders of entry (dominance analysis); they sum to the {found.measure} of the whole model, {without_zero(found.total)}"
     note += f"; intervals of them from {found.sampled}" if found.sampled else ""
     members = (f"{name}: {', '.join(own)}" for name, own in found.members.items() if found.what == "block")
-    parts = [f"{note}.", *(f"{told}." for told in members), f"n = {fit.sample.used:,} of {fit.sample.rows:,} rows."]
+    rows = f"n = {fit.sample.used:,} of {fit.sample.rows:,} rows"
+    rows += f", by {fit.weighting.short.replace('`', '')}" if fit.weighting else ""
+    parts = [f"{note}.", *(f"{told}." for told in members), f"{rows}."]
     title = f"{fit.explained}: what each {found.what} adds to {found.measure}"
     return Section(title, " ".join(parts), (added_table(found, formal=True),))
 

@@ -223,6 +223,8 @@ def comparison_page(comparison: Comparison) -> Page:
         if len(set(said.values())) == 1
         else [(f"errors of {name}", text) for name, text in said.items()]
     )
+    weighting = comparison.fits[0].weighting  # that of all
+    errors += _weighed(weighting.short if weighting else "")
     sections.append(
         Section(
             "How much each says",
@@ -308,7 +310,8 @@ def cross_validation_page(result: CrossValidation) -> Page:
     over = ["over the repeats"] if result.repeats > 1 else []
     heads = ("figure", "rows of the fit", "rows held out", *over, "no terms at all")
     note = f"each of {result.folds} parts{of_whole(result.cluster)} predicted by a fit to the others, {count_noun(result.repeats, 'time')}, seed {result.seed}"
-    facts = [*_ABOUT, ("reading", f"for {_who(result.cluster)}, expect the figures held out, not those of the fit")]
+    facts = [*_ABOUT, *_weighed(result.counted)]
+    facts += [("reading", f"for {_who(result.cluster)}, expect the figures held out, not those of the fit")]
     if result.possible_cluster:
         name = result.possible_cluster
         facts.append(
@@ -321,6 +324,10 @@ def cross_validation_page(result: CrossValidation) -> Page:
         facts.append(("left out", f"{count_noun(result.left_out, 'row')} whose level occurs in no other part"))
     blocks = (Table(heads, tuple(rows), frozenset(range(1, len(heads))), 0), Facts(tuple(facts)))
     return Page(f"{result.outcome}: on rows the model has not seen", "", (Section("Held out in turn", note, blocks),))
+
+
+def _weighed(words: str) -> list[tuple[str, str]]:
+    return [("weights", words)] if words else []
 
 
 def _who(cluster: str) -> str:
@@ -358,6 +365,7 @@ def score_page(result: Score, file: str = "", cluster: str = "") -> Page:
             f"{count_noun(result.rows, 'row')} {'of ' + file if file else f'held out{of_whole(cluster)}'.rstrip(',')}",
         ),
         *_ABOUT,
+        *_weighed(result.counted),
         (
             "reading",
             f"for {_who(cluster)}, expect the figures {f'of {file}' if file else 'held out'}, not those of the fit",
@@ -369,7 +377,7 @@ def score_page(result: Score, file: str = "", cluster: str = "") -> Page:
         facts.append(
             (
                 "left out",
-                f"{count_noun(result.left_out, 'row')}: a gap, or a level or a crossing of levels the fit has not seen",
+                f"{count_noun(result.left_out, 'row')}: a gap{', no weight' if result.counted else ''}, or a level or a crossing of levels the fit has not seen",
             )
         )
     facts += [("levels", words) for words in result.unseen]

@@ -6,9 +6,9 @@ from collections.abc import Mapping
 from typing import Any
 
 from markbase.core.comparison.dominance import Dominance
-from markbase.core.errors import count_noun
 from markbase.core.formatting import as_percent, from_to, short, without_zero
 from markbase.core.tables import records_of, rows_of
+from markbase.show.fit import what_is_used
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
 from markbase.show.records import table_record
 
@@ -59,7 +59,7 @@ def dominance_page(found: Dominance) -> Page:
     )
     return Page(
         f"{fit.explained}: what each {what} adds in every order of entry",
-        f"{fit.data_name} · {count_noun(fit.sample.used, 'row')}",
+        what_is_used(fit),
         (
             Section(f"What each {what} adds to {found.measure}", whole, (added, *([Facts(tuple(about))] if about else []))),
             *([Section("On average to so many of the others", "before all orders are averaged", (by_size,))] if len(sizes) > 2 else []),

@@ -142,7 +142,13 @@ def errors_text(fit: AnyFit) -> str:
 
 def what_is_read(fit: AnyFit | StoredFit) -> str:
     """Say, below the title of a page that reads a fit, of which data it is, how many rows it used, and what its errors rest on."""
-    return f"{fit.data_name} · {count_noun(fit.sample.used, 'row')} · {fit.errors.words.replace('`', '')}"
+    return f"{what_is_used(fit)} · {fit.errors.words.replace('`', '')}"
+
+
+def what_is_used(fit: AnyFit | StoredFit) -> str:
+    """Say of which data a fit is, how many rows it used, and by what they count."""
+    weights = f" · {fit.weighting.short.replace('`', '')}" if fit.weighting else ""
+    return f"{fit.data_name} · {count_noun(fit.sample.used, 'row')}{weights}"
 
 
 def standardised_section(fit: LinearFit) -> Section:
@@ -331,6 +337,7 @@ def stored_page(fit: StoredFit) -> Page:
             "saved fit",
             f"{fit.outcome.name}: {kind}, {fit.sample.used:,} of {fit.sample.rows:,} rows of {fit.data_name}",
         ),
+        *([("weights", fit.weighting.words)] if fit.weighting else []),
         ("errors", fit.errors.words),
         ("holds", "no rows: it predicts, tells other bases and compares groups, and cannot be fitted again"),
     ]

@@ -43,6 +43,8 @@ class CrossValidation(ShownTables):
     """The column whose whole levels were held out, where errors are clustered; empty where single rows were."""
     possible_cluster: str = ""
     """A column whose rows may go together and were held out apart from one another; empty for none."""
+    counted: str = ""
+    """By what rows count, in words; empty where all count alike."""
 
 
 @checked
@@ -110,7 +112,8 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
         }
     )
     about = fit.family.observed(fit.outcome), parts, repeats, seed, table, left
-    return CrossValidation(*about, fit.errors.cluster, fit.possible_cluster.name if fit.possible_cluster else "")
+    apart = fit.possible_cluster.name if fit.possible_cluster else ""
+    return CrossValidation(*about, fit.errors.cluster, apart, fit.weighting.short if fit.weighting else "")
 
 
 def _figures(fit: AnyFit, rows: NDArray[np.bool_], y: Array, predicted: Array, mean: Array) -> dict[str, float]:

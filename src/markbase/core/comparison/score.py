@@ -12,6 +12,7 @@ import pandas as pd
 
 from markbase.core.arguments import checked
 from markbase.core.design.terms import Variable, variables_of
+from markbase.core.design.weights import take_weights
 from markbase.core.diagnostics.error_measures import error_measures
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, count_noun, remark
@@ -37,6 +38,8 @@ class Score(ShownTables):
     """Rows held out that could not: a gap, or a level or a crossing of levels the fit has not seen."""
     unseen: tuple[str, ...]
     """Levels of the rows held out that the fit has not seen, and levels of the fit that none of them has, in words."""
+    counted: str
+    """By what rows count, in words; empty where all count alike."""
     predictions: pd.DataFrame
     """A row for each row held out, of rows in memory: `observed`, `predicted` or `probability`, `residual`, `caution`."""
 
@@ -92,11 +95,9 @@ def score(fit: AnyFit | StoredFit, test: Study | Any) -> Score:
         )
     told = fit._of_rows(rows)
     predicted, observed = told[fit.family.predicted].to_numpy(), rows.observed
-    known = np.isfinite(predicted) & np.isfinite(observed)
-    if not known.any():
-        raise MarkbaseError("No row held out has the outcome and a value the model can use in every column.")
+    known, often = _counting(fit, observed, predicted, rows.weights)
     n, left = int(known.sum()), int((~known).sum())
-    table = _judged(fit, observed[known], predicted[known], left)
+    table = _judged(fit, observed[known], predicted[known], often, left)
     predictions = pd.DataFrame(
         {
             "observed": observed,
@@ -106,21 +107,43 @@ def score(fit: AnyFit | StoredFit, test: Study | Any) -> Score:
         },
         index=rows.index,
     )
-    return Score(
-        fit.family.observed(fit.outcome), table, n, left, _unseen(fit, rows.groups, rows.cautions), predictions
-    )
+    apart = _unseen(fit, rows.groups, rows.cautions)
+    return Score(fit.family.observed(fit.outcome), table, n, left, apart, _counted(fit, often), predictions)
 
 
-def _judged(fit: AnyFit | StoredFit, observed: Any, predicted: Any, left: int) -> pd.DataFrame:
+def _counting(fit: AnyFit | StoredFit, observed: Any, predicted: Any, weights: Any) -> tuple[Any, Any]:
+    """Return which rows can be scored, and with how much each of these counts; None where they count alike, for want of `weights`."""
+    known = np.isfinite(predicted) & np.isfinite(observed)
+    if weights is not None:
+        known = known & np.isfinite(weights) & (weights != 0)
+    if not np.count_nonzero(known):
+        needed = "" if weights is None or fit.weighting is None else f", and a weight in `{fit.weighting.column}`"
+        raise MarkbaseError(f"No row held out has the outcome and a value the model can use in every column{needed}.")
+    if weights is None or fit.weighting is None:
+        return known, None
+    column = Column(fit.weighting.column, "numeric", weights)
+    return known, take_weights(column, fit.weighting.kind, known).values[known]
+
+
+def _counted(fit: AnyFit | StoredFit, often: Any) -> str:
+    """Say by what rows count."""
+    if fit.weighting is None:
+        return ""
+    if often is None:
+        return f"rows of the fit count by {fit.weighting.short}, which those held out do not have: they count alike"
+    return f"{fit.weighting.short}, of the rows of the fit and of those held out"
+
+
+def _judged(fit: AnyFit | StoredFit, observed: Any, predicted: Any, often: Any, left: int) -> pd.DataFrame:
     """Return error measures of some rows beside those of the rows of the fit, and of no terms; say how many rows have none."""
     shares = fit.family.shares
     if left:
         remark(
-            f"{count_noun(left, 'row')} cannot be scored: a gap, or a level or a crossing of levels the fit has not seen."
+            f"{count_noun(left, 'row')} cannot be scored: a gap{'' if often is None else ', no weight'}, or a level or a crossing of levels the fit has not seen."
         )
-    middle = fit.own_mean
-    there = error_measures(shares, observed, predicted, middle, None, False)
-    bare = error_measures(shares, observed, predicted * 0.0 + middle, middle, None, False)
+    middle, repeated = fit.own_mean, fit.weighting is not None and fit.weighting.kind == "frequency"
+    there = error_measures(shares, observed, predicted, middle, often, repeated)
+    bare = error_measures(shares, observed, predicted * 0.0 + middle, middle, often, repeated)
     here = {figure: fit.own_measures.get(figure, math.nan) for figure in there}
     columns = {"of_the_fit": here, "held_out": there, "without_terms": bare}
     return pd.DataFrame({"figure": list(there), **{name: list(found.values()) for name, found in columns.items()}})
@@ -146,13 +169,15 @@ def _scored_in_parts(fit: AnyFit | StoredFit, test: Study) -> Score:
     observed = (
         _happened(fit.outcome, outcome) if fit.outcome.is_categorical else without_codes(fit.outcome, outcome.values)
     )
-    known = np.isfinite(predicted) & np.isfinite(observed)
+    weights = None
+    if fit.weighting is not None and fit.weighting.column in test.columns:
+        weights = test.column(fit.weighting.column).values
+    known, often = _counting(fit, observed, predicted, weights)
     n = int(np.count_nonzero(known))
-    if not n:
-        raise MarkbaseError("No row held out has the outcome and a value the model can use in every column.")
-    table = _judged(fit, observed[known], predicted[known], test.rows - n)
+    table = _judged(fit, observed[known], predicted[known], often, test.rows - n)
     none = pd.DataFrame({"observed": [], fit.family.predicted: [], "residual": [], "caution": []})
-    return Score(fit.family.observed(fit.outcome), table, n, test.rows - n, tuple(unseen), none)
+    about = fit.family.observed(fit.outcome), table, n, test.rows - n, tuple(unseen), _counted(fit, often)
+    return Score(*about, none)
 
 
 def _at_levels_of(own: Column, other: Column) -> Column:

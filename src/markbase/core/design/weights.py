@@ -14,23 +14,34 @@ from markbase.core.study.column import Column
 Array = NDArray[np.float64]
 
 
-@dataclass(frozen=True, eq=False)
-class Weights:
-    """With how much each row counts."""
+@dataclass(frozen=True)
+class Weighting:
+    """By what rows count."""
 
     kind: str
     """``frequency`` (a row stands for several alike) or ``sampling`` (it stands for others who were not asked)."""
     column: str
     """The column they are from."""
-    values: Array
-    """Shape (rows,): as given for frequencies; for sampling, scaled so that the rows used have mean 1."""
+
+    @property
+    def short(self) -> str:
+        """What the weights are, for where that stands beside other facts."""
+        return f"{'frequencies' if self.kind == 'frequency' else 'sampling weights'} from `{self.column}`"
 
     @property
     def words(self) -> str:
-        """What they are, in a few words."""
+        """What the weights are, and what follows from it."""
         if self.kind == "frequency":
-            return f"frequencies from `{self.column}`: each row counts as so many rows"
-        return f"sampling weights from `{self.column}`, scaled to mean 1: estimates are for those the sample stands for"
+            return f"{self.short}: each row counts as so many rows"
+        return f"{self.short}, scaled to mean 1: estimates are for those the sample stands for"
+
+
+@dataclass(frozen=True, eq=False)
+class Weights(Weighting):
+    """With how much each row counts."""
+
+    values: Array
+    """Shape (rows,): as given for frequencies; for sampling, scaled so that the rows used have mean 1."""
 
 
 def without_no_weight(column: Column) -> Column:

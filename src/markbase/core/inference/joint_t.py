@@ -126,7 +126,8 @@ class LargestOf:
         if np.abs(products - self.correlation).max() < _PRODUCTS:
             return None
 
-        order = scipy.linalg.lapack.dpstrf(self.correlation, lower=1)[1] - 1
+        told = np.round(self.correlation, 9)  # so that the order does not hang on the last digits
+        order = scipy.linalg.lapack.dpstrf(told, lower=1)[1] - 1
         few = len(order) <= _MOST_BY_NODES
         order = order if few else order[::-1]  # for points what goes most with others comes first
         within = _within_by_nodes if few else _within_by_points

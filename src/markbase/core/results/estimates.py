@@ -18,7 +18,7 @@ from markbase.core.design.complete_cases import CompleteCases
 from markbase.core.design.mean_columns import Sample, Setting
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import Component, Term, Variable, variable_of, variables_of
-from markbase.core.design.weights import Weights
+from markbase.core.design.weights import Weighting, Weights
 from markbase.core.display import Shown
 from markbase.core.errors import FitError, MarkbaseError, count_noun
 from markbase.core.estimation.least_squares_solution import Solution
@@ -92,6 +92,11 @@ class Estimated(Shown, ABC):
     def df_rest(self) -> float:
         """Degrees of freedom of t; infinite where normal theory is used. Those of F are told with each test."""
         return self.errors.df
+
+    @property
+    def weighting(self) -> Weighting | None:
+        """By what rows count; None where they count alike."""
+        return self.weights
 
     @property
     def statistic_name(self) -> str:

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from markbase.core.design.mean_columns import told_of_lacking
 from markbase.core.design.terms import Variable, variables_of
+from markbase.core.design.weights import Weighting
 from markbase.core.errors import ColumnError, listed, near, quoted
 from markbase.core.formatting import plain
 from markbase.core.study.codebook import ColumnSpec
@@ -49,6 +50,8 @@ class NewRows:
     """Shape (rows,): the outcome (1 for an event), if the table has it."""
     identifier: NDArray[np.object_] | None
     """The identifier of each row, if the table has it."""
+    weights: Array | None = None
+    """Shape (rows,): with how much each row counts, NaN for nothing, if rows of the fit count by a column that the table has."""
 
     @property
     def cautions(self) -> NDArray[np.object_]:
@@ -189,7 +192,15 @@ def new_rows(fit: Estimated, data: Any) -> NewRows:
         texts, codes = source.texts(fit.identifier.name)
         identifier = np.array([*texts, "–"], dtype=object)[codes]
     words = {row: "; ".join(told[row]) for row in sorted(told)}
-    return NewRows(source.index, numerics, groups, words, _observed(fit, source), identifier)
+    return NewRows(
+        source.index, numerics, groups, words, _observed(fit, source), identifier, _weights(fit.weighting, source)
+    )
+
+
+def _weights(weighting: Weighting | None, source: _Source) -> Array | None:
+    if weighting is None or weighting.column not in source.names:
+        return None
+    return source.numeric(Column(weighting.column, "numeric", np.zeros(0)))
 
 
 def _numeric(column: Column, source: _Source) -> Array | None:

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from markbase.core.arguments import checked_methods
 from markbase.core.design.mean_columns import Sample, Setting
 from markbase.core.design.terms import Variable, variable_of, variables_of
+from markbase.core.design.weights import Weighting
 from markbase.core.errors import FitError, MarkbaseError, NoRowsError
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.inference.marginal_effects import known_profile
@@ -122,6 +123,8 @@ class StoredFit(Grouped, Probed, Predicting):
     """The columns whose levels were taken out; empty for none."""
     counted: int = 0
     """Rows that were used, each as often as a frequency weight said."""
+    weighted_by: Weighting | None = None
+    """By what rows counted; None where they counted alike, and of a fit saved before it was kept."""
     own_mean: float = math.nan
     """The mean of the outcome in the rows that were used, or the share of the event; NaN of a fit saved before it was kept."""
     own_measures: Mapping[str, float] = field(default_factory=dict)
@@ -132,6 +135,11 @@ class StoredFit(Grouped, Probed, Predicting):
         if name.startswith("_") or not known:
             raise AttributeError(f"a saved fit has no `{name}`")
         raise NoRowsError(f"{_NO_ROWS}, so it has no `{name}`: take it of the fit before it is saved.")
+
+    @property
+    def weighting(self) -> Weighting | None:
+        """By what rows counted."""
+        return self.weighted_by
 
     @property
     def kind(self) -> str:
@@ -286,6 +294,7 @@ def store(fit: AnyFit) -> StoredFit:
         column_means=fit._column_means,
         fixed_names=tuple(fit.fixed_effect_names),
         counted=fit.rows_used.counted,
+        weighted_by=fit.weights and Weighting(fit.weights.kind, fit.weights.column),
         own_mean=fit.own_mean,
         own_measures={} if fit.fixed_effect_names else fit.own_measures,
     )
