@@ -177,10 +177,8 @@ def test_a_product_with_what_moves_along_is_read(tmp_path):
     assert "at age = " in " ".join(str(squared).split())
     mb.report(squared, tmp_path / "r.html")
     fit = mb.fit_logistic(study, "stays", [mb.interaction("age", "age2", "km")], event="yes")
-    further = (
-        fit.predict(frame.assign(age=a, age2=a**2))["probability"].mean()
-        for a in (frame["age"] + 1e-4, frame["age"] - 1e-4)
-    )
+    moved = (frame["age"] + 1e-4, frame["age"] - 1e-4)
+    further = [fit.predict(frame.assign(age=a, age2=a**2))["probability"].mean() for a in moved]
     wanted = float(np.subtract(*further)) / 2e-4  # by hand: each row a little further along
     assert fit.marginal.set_index("term")["effect"]["age"] == pytest.approx(wanted, rel=1e-6)
 

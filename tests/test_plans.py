@@ -210,10 +210,8 @@ def test_tables_for_a_manuscript_hold_the_numbers_and_every_base(results):
 def test_a_table_for_a_manuscript_says_where_coefficients_hold_and_tests_what_stands_in_it(kind, tmp_path):
     study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
     terms = ["age", "voice", "rehearsals", mb.interaction("age", "voice"), mb.interaction("age", "rehearsals")]
-    if kind == "linear":
-        fit, robust = (mb.fit_linear(study, "belonging", terms, errors=e) for e in ("classical", "HC3"))
-    else:
-        fit, robust = (mb.fit_logistic(study, "stays", terms, event="yes", errors=e) for e in ("classical", "HC3"))
+    outcome, more = {"linear": ("belonging", {}), "logistic": ("stays", {"event": "yes"})}[kind]
+    fit, robust = (getattr(mb, f"fit_{kind}")(study, outcome, terms, errors=e, **more) for e in ("classical", "HC3"))
     variants = [mb.compare(fit, fit.without(terms[4].name)), mb.compare(fit, robust)]
     mb.write_document([fit, (fit, "voice"), *variants], tmp_path / "t.md")
     notes = [
