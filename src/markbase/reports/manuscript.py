@@ -148,15 +148,21 @@ def _levels(fit: AnyFit, group: str) -> Section:
 
 def _associations(screen: Screen) -> Section:
     columns = [c for c in (screen.outcome, *(t.column for t in screen.basis.terms)) if c is not None]
-    used, values = screen.basis.used, screen.among.values
+    used, values, heavy = screen.basis.used, screen.among.values, screen.basis.weights
+    often = heavy if heavy is None or used is None else heavy[used]
     rows = []
     for k, column in enumerate(columns):
         mean = sd = ""
         name = column.name
         if not column.is_categorical or len(column.levels) == 2:
             inside = (column.values if used is None else column.values[used]).astype(np.float64)
-            decimals = decimals_for(float(inside.std(ddof=1)) or 1.0, 3)
-            mean, sd = number(float(inside.mean()), decimals), number(float(inside.std(ddof=1)), decimals)
+            middle, count = (
+                float(np.average(inside, weights=often)),
+                len(inside) if often is None else float(often.sum()),
+            )
+            spread = math.sqrt(float(np.average((inside - middle) ** 2, weights=often)) * count / (count - 1))
+            decimals = decimals_for(spread or 1.0, 3)
+            mean, sd = number(middle, decimals), number(spread, decimals)
             if column.is_categorical:
                 name = f"{name} (1: {column.levels[1].label})"
         cells = [
@@ -204,15 +210,16 @@ def _about_associations(screen: Screen) -> str:
     note = "; ".join(w for k, w in words.items() if k in kinds) + "."
     n = screen.sample.used
     rows = f"n = {n:,} of {screen.sample.rows:,} rows, those with a value in every column"
+    weights = f" Weights: {screen.counted.replace('`', '')}." if screen.counted else ""
     if screen.rows == "pairwise":
         low, high = int(screen.among.rows.min()), int(screen.among.rows.max())
-        return f"{note} Each on the rows that have both, {low:,} to {high:,}; M and SD on {rows}."
-    if n > 3 and screen.method == "pearson":
+        return f"{note} Each on the rows that have both, {low:,} to {high:,}; M and SD on {rows}.{weights}"
+    if n > 3 and screen.method == "pearson" and screen.basis.weights is None:
         t = float(t_quantile(0.95, n - 2))
         note += (
             f" An r further from 0 than {without_zero(t / math.sqrt(n - 2 + t * t), 3)} has p < .05, taken by itself."
         )
-    return f"{note[0].upper()}{note[1:]} {rows}."
+    return f"{note[0].upper()}{note[1:]} {rows}.{weights}"
 
 
 _TABLES: Mapping[type, Callable[[Any], Section]] = {

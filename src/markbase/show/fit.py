@@ -8,6 +8,7 @@ from collections.abc import Sequence
 import pandas as pd
 
 from markbase.core.checks.spread import uneven_spread
+from markbase.core.design.weights import unused_words
 from markbase.core.diagnostics.residuals import Checks, Finding
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import (
@@ -75,8 +76,7 @@ def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
     doubt = [("guessed", f"{', '.join(guessed)}: no codebook says so; declare their kinds")] if guessed else []
     weighed = list(about)
     if fit.weights or fit.possible_weights:
-        unused = f"none: `{fit.possible_weights}` holds some (its role), which are not made use of"
-        weighed.append(("weights", fit.weights.words if fit.weights else unused))
+        weighed.append(("weights", fit.weights.words if fit.weights else unused_words(fit.possible_weights)))
     if fit.retold:
         weighed.append(("told again", fit.retold))
     if isinstance(fit, LinearFit) and fit.fixed_effects:

@@ -41,6 +41,8 @@ def _rows(screen: Screen) -> Section:
     sample = screen.sample
     text = f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)}): those a model of all of these would use"
     facts = [("complete cases", text)]
+    if screen.counted:
+        facts.append(("weights", screen.counted))
     if screen.rows == "pairwise":
         facts.append(
             ("correlations", "each from all rows that have both columns; variance inflation from the complete rows")

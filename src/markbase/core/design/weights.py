@@ -44,6 +44,11 @@ class Weights(Weighting):
     """Shape (rows,): as given for frequencies; for sampling, scaled so that the rows used have mean 1."""
 
 
+def unused_words(column: str) -> str:
+    """Say that a column has the role of weights, of which no use is made."""
+    return f"none, though `{column}` holds some (its role)"
+
+
 def without_no_weight(column: Column) -> Column:
     """Return a column of weights in which 0 is missing: such a row stands for nobody, and is left out as others are."""
     if not column.valid or np.nanmin(column.values) > 0:

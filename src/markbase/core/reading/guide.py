@@ -43,9 +43,10 @@ def _rows(fit: AnyFit) -> Step:
     if lost > 0.1 * sample.rows:
         worst = max(sample.losses, key=lambda loss: loss.rows)
         meaning = f"More than a tenth is lost, most of it to `{worst.column}` ({worst.reason}): are the rows left still those you mean?"
+    by = f", which count by {fit.weighting.short}" if fit.weighting else ""
     return Step(
         "Which rows?",
-        f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)})",
+        f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)}){by}",
         meaning,
     )
 

@@ -16,6 +16,7 @@ from markbase.core.design.complete_cases import complete_rows
 from markbase.core.design.cross_products import gather
 from markbase.core.design.requested_terms import AllBut
 from markbase.core.design.terms import CodedColumns, Component, Term, make_term, single
+from markbase.core.design.weights import unused_words
 from markbase.core.errors import FitError, MarkbaseError, remark
 from markbase.core.results.linear import LinearFit
 from markbase.core.screening.advice import Advice, advice_on_products, give_advice
@@ -169,6 +170,7 @@ def screen(
                 f"the model {complete[a, b]:.2f}: the rows that are lost are not like the others."
             )
     labels = [t.name for t in every]
+    holding = [n for n in study.columns if study[n].role == "weight" and n not in labels]
     return Screen(
         target,
         sample,
@@ -178,6 +180,7 @@ def screen(
         study.name,
         basis,
         Pairs(labels, values, names, counts),
+        counted=unused_words(holding[0]) if holding else "",
     )
 
 
@@ -246,6 +249,7 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
         basis,
         Pairs(labels, values, names, np.full(values.shape, fit.rows_used.counted)),
         fit.level,
+        fit.weighting.short if fit.weighting else unused_words(fit.possible_weights) if fit.possible_weights else "",
         advice_on_products(fit),
     )
 

@@ -68,6 +68,8 @@ class ScreenTables(Shown):
     """The associations, as `correlations`, `measures` and `pair_rows` show them."""
     level: float = 0.95
     """Confidence level of the intervals."""
+    counted: str = ""
+    """By what rows count, or what holds weights and is not made use of, in words; empty where there are none."""
 
     @own_table
     def correlations(self) -> pd.DataFrame:
