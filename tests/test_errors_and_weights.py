@@ -131,10 +131,15 @@ def test_errors_that_cannot_be_had_are_refused_or_remarked():
     assert "2 clusters cannot carry a joint test of" in " ".join(str(few).split())
 
 
-def test_standardised_estimates_are_those_of_z_scores_and_levels_stay_differences():
+@pytest.mark.parametrize("kind", ["frequency", "sampling", ""])
+def test_standardised_estimates_are_those_of_z_scores_and_levels_stay_differences(kind):
     frame, terms, _ = plain()
-    z = frame.assign(**{n: (frame[n] - frame[n].mean()) / frame[n].std() for n in ("age", "km", "score")})
-    fits = [mb.fit_linear(mb.Study(f).mark("voice", "alto"), "score", terms) for f in (frame, z)]
+    w = np.random.default_rng(8).integers(1, 6, len(frame)) / (1 if kind == "frequency" else 7)
+    w = w / (w.mean() if kind == "sampling" else 1) if kind else np.ones(len(frame))
+    centred = frame[["age", "km", "score"]].apply(lambda x: x - np.average(x, weights=w))
+    z = frame.assign(w=w, **centred / np.sqrt((centred**2).mul(w, axis=0).sum() / (w.sum() - 1)))
+    options = {"weights": "w", "weights_are": kind} if kind else {}
+    fits = [mb.fit_linear(mb.Study(f).mark("voice", "alto"), "score", terms, **options) for f in (frame.assign(w=w), z)]
     got, wanted = fits[0].standardised, fits[1].coefficients.iloc[1:].reset_index(drop=True)
     for column in ("estimate", "low", "high"):
         np.testing.assert_allclose(got[column], wanted[column], rtol=1e-9, atol=1e-12)
@@ -175,9 +180,8 @@ def test_frequencies_are_rows_repeated(settings_of_errors, near, tmp_path):
     np.testing.assert_allclose(short_fit.terms["statistic"], long_fit.terms["statistic"], rtol=1e-8)
     assert short_fit.strength.bic == pytest.approx(long_fit.strength.bic, rel=1e-11)
     assert short_fit.coefficients["n"][0] == len(long)
-    assert ("times", "stands for nobody (0)", int((frame["times"] == 0).sum())) in [
-        loss[:3] for loss in short_fit.sample.losses
-    ]
+    lost = [loss[:3] for loss in short_fit.sample.losses]
+    assert ("times", "stands for nobody (0)", int((frame["times"] == 0).sum())) in lost
     assert "with a gap in the outcome, a term or times:" in str(short_fit)
     screens = [mb.screen_fit(f) for f in (short_fit, long_fit)]
     np.testing.assert_allclose(*(s.terms["gvif"] for s in screens), rtol=1e-9)

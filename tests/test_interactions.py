@@ -331,9 +331,7 @@ def test_a_published_probing_is_rebuilt_from_its_summary():
     y = X @ [2.54, 1.14, 3.58, 2.58] + noise - X @ np.linalg.lstsq(X, noise, rcond=None)[0]
     fit = mb.fit_linear(mb.Study(pd.DataFrame({"x": x, "z": z, "y": y})), "y", ["x", "z", mb.interaction("x", "z")])
     table = fit.simple_slopes("x", by="z", at={"z": [-2.20, 0.0, 2.20]})
-    np.testing.assert_allclose(
-        table["slope"], [-4.54, 1.14, 6.81], atol=0.0101
-    )  # as printed, of coefficients of two decimals
+    np.testing.assert_allclose(table["slope"], [-4.54, 1.14, 6.81], atol=0.0101)  # as printed, of two decimals
     np.testing.assert_allclose(table["slope"], 1.14 + 2.58 * table["z"], rtol=1e-9)
     V = np.linalg.inv(X.T @ X) * ((y - fit.fitted) ** 2).sum() / 396
     se = np.sqrt(V[1, 1] + 2 * table["z"] * V[1, 3] + table["z"] ** 2 * V[3, 3])  # their eq. 2.3

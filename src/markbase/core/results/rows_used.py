@@ -72,7 +72,7 @@ class RowsUsed:
         Returns
         -------
         low, high, sd : float
-            Its lowest and highest value and its standard deviation (n − 1), rows counted by frequency weights.
+            Its lowest and highest value and its standard deviation (n − 1), each row counted by its weight.
 
         Raises
         ------
@@ -85,11 +85,12 @@ class RowsUsed:
 
     def _spread_of(self, numeric: str) -> tuple[float, float, float]:
         values, heavy = self._values_of(numeric)
-        if heavy is None or (self.weights is not None and self.weights.kind == "sampling"):
-            return float(values.min()), float(values.max()), sd_of(values)
-        mean = np.average(values, weights=heavy)
-        variance = float(heavy @ (values - mean) ** 2) / (float(heavy.sum()) - 1)
-        return float(values.min()), float(values.max()), math.sqrt(variance)
+        low, high = float(values.min()), float(values.max())
+        if heavy is None:
+            return low, high, sd_of(values)
+        above = values - low  # as many digits however far from 0 they are
+        variance = float(heavy @ (above - np.average(above, weights=heavy)) ** 2) / (float(heavy.sum()) - 1)
+        return low, high, math.sqrt(variance)
 
     def middle(self, numeric: str) -> float:
         """Return the mean of a numeric column in the rows used, each counted by its weight.
