@@ -307,7 +307,9 @@ def test_a_model_whose_interaction_lacks_a_combination_is_printed_reported_and_d
     with pytest.raises(mb.FitError, match="merge levels"):
         fit.groups("g")
     if kind == "logistic":
-        assert fit.marginal.query("term == 'g'")["effect"].isna().all()
+        bare = fit.marginal.query("term == 'g'")
+        assert bare["effect"].isna().all()
+        assert bare.query("base")["level"].tolist() == [fit.variable("g", "categorical").base_label]
         assert "not averaged: empty combinations" in str(fit)
 
 
