@@ -48,6 +48,7 @@ OF_ANY_FIT = {
     "without clusters": lambda f: f.without_clusters() if f.cluster else [],
 }
 
+OFTEN = {"weights": "concerts", "weights_are": "frequency", "errors": "HC3"}
 OF_LINEAR = {
     "standardised": lambda f: f.standardised,
     "checks": lambda f: str(f.checks()),
@@ -66,7 +67,7 @@ OF_LOGISTIC = {
 @pytest.mark.parametrize("what", [*OF_ANY_FIT, *OF_LINEAR])
 @pytest.mark.parametrize(
     "options",
-    [{}, {"errors": "HC3"}, {"cluster": "choir", "errors": "CR3"}, {"weights": "weight"}, {"fixed_effects": "choir"}],
+    [{}, OFTEN, {"cluster": "choir", "errors": "CR3"}, {"weights": "weight"}, {"fixed_effects": "choir"}],
     ids=lambda o: "-".join(o) or "plain",
 )
 def test_every_result_of_a_linear_fit_is_that_of_rows_in_memory(fits, what, options):
@@ -86,7 +87,7 @@ def test_every_result_of_a_linear_fit_is_that_of_rows_in_memory(fits, what, opti
 @pytest.mark.parametrize("what", [*OF_ANY_FIT, *OF_LOGISTIC])
 @pytest.mark.parametrize(
     "options",
-    [{}, {"errors": "HC1"}, {"weights": "weight"}, {"cluster": "choir", "errors": "CR3"}],
+    [{}, OFTEN, {"weights": "weight"}, {"cluster": "choir", "errors": "CR3"}],
     ids=lambda o: "-".join(o) or "plain",
 )
 def test_every_result_of_a_logistic_fit_is_that_of_rows_in_memory(fits, what, options):

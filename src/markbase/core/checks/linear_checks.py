@@ -49,11 +49,11 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
         raise FitError("The outcome is reproduced exactly, so there are no residuals to check.")
     inside = slice(None) if fit.used is None else fit.used
     looked = _standardised(fit)
-    e, alone = fit._residuals[inside], np.isnan(looked[1][inside])
-    often, exactly = fit.rows_used.repeated(e, alone)
+    e, alone, times = fit._residuals[inside], np.isnan(looked[1][inside]), fit.rows_used.times
+    own, often = e, None if times is None else times[inside]
     if alone.any():
-        often = often[exactly == 0]
-    skew, kurtosis, k2, k2_p = shape(often)
+        own, often = e[alone == 0], None if often is None else often[alone == 0]
+    skew, kurtosis, k2, k2_p = shape(own, often)
     lines, cases = fit._bends.copy(), _cases(fit, most, looked)
     clusters, on_clusters = clusters_finding(fit)
     found = None
@@ -61,7 +61,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
         unit = _units(fit)
         found = serial(e, _order(order, fit.sample.rows)[inside], None if unit is None else unit[1][inside])
     findings = [
-        _on_shape(fit, skew, kurtosis, k2, k2_p, len(often)),
+        _on_shape(fit, skew, kurtosis, k2, k2_p, len(own) if often is None else round(float(often.sum()))),
         spread_finding(fit),
         *_on_lines(fit, lines),
         *([_on_cases(cases)] if len(cases) else []),

@@ -150,20 +150,18 @@ class Checks(ShownTables):
     with sampling weights."""
 
 
-def shape(residuals: Array) -> tuple[float, float, float, float]:
-    """Return skew, kurtosis less 3, K² and its p; NaN for the last two below 20 rows, for which the approximation is not made."""
-    n = len(residuals)
+def shape(residuals: Array, times: Array | None = None) -> tuple[float, float, float, float]:
+    """Return skew, kurtosis less 3, K² and its p of residuals, each for so many rows; NaN for the last two below 20 rows, for which the approximation is not made."""
+    n = len(residuals) if times is None else round(float(times.sum()))
     size = float(np.abs(residuals).max(initial=0.0))
     if size == 0:
         return math.nan, math.nan, math.nan, math.nan
-    centred = residuals / size - float(
-        np.mean(residuals / size)
-    )  # powers of very large or small ones cannot be written
-    m2 = float(np.mean(centred**2))
+    scaled = residuals / size  # powers of very large or small ones cannot be written
+    centred = scaled - float(np.average(scaled, weights=times))
+    m2, m3, m4 = (float(np.average(centred**power, weights=times)) for power in (2, 3, 4))
     if m2 == 0:
         return math.nan, math.nan, math.nan, math.nan
-    skew = float(np.mean(centred**3)) / m2**1.5
-    kurtosis = float(np.mean(centred**4)) / m2**2
+    skew, kurtosis = m3 / m2**1.5, m4 / m2**2
     if n < 20:
         return skew, kurtosis - 3, math.nan, math.nan
     y = skew * math.sqrt((n + 1) * (n + 3) / (6 * (n - 2)))

@@ -195,7 +195,7 @@ class InParts(NDArrayOperatorsMixin):
     __hash__ = object.__hash__
 
     def __array_ufunc__(self, ufunc: np.ufunc, method: str, *inputs: Any, **settings: Any) -> Any:
-        if ufunc is np.matmul and len(inputs) == 2 and all(np.ndim(a) == 1 for a in inputs):
+        if ufunc is np.matmul and len(inputs) == 2 and all(getattr(a, "ndim", 0) == 1 for a in inputs):
             return float(total_of(each_part(np.dot, *inputs)))
         if method != "__call__" or settings.get("out") is not None or ufunc.nout != 1 or ufunc.signature is not None:
             raise needs_all("this")
