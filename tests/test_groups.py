@@ -307,9 +307,8 @@ def test_a_model_whose_interaction_lacks_a_combination_is_printed_reported_and_d
     with pytest.raises(mb.FitError, match="merge levels"):
         fit.groups("g")
     if kind == "logistic":
-        bare = fit.marginal.query("term == 'g'")
-        assert bare["effect"].isna().all()
-        assert bare.query("base")["level"].tolist() == [fit.variable("g", "categorical").base_label]
+        g, base = fit.marginal.query("term == 'g'"), fit.variable("g", "categorical").base_label
+        assert (g["effect"].isna().all(), *g.query("base")["level"]) == (True, base)
         assert "not averaged: empty combinations" in str(fit)
 
 
