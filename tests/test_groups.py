@@ -319,11 +319,10 @@ def _largest(loadings, width, df):
     if np.isfinite(df):
         s = np.linspace(0, 1 + 9 / np.sqrt(df), 71)[1:]
         f = chi(df, scale=1 / np.sqrt(df)).pdf(s)
-        f /= f.sum()
     shared, own = loadings @ np.stack(np.meshgrid(x, x)).reshape(2, -1), np.sqrt(1 - (loadings**2).sum(axis=1))
     weights = np.multiply.outer(weight * norm.pdf(x), weight * norm.pdf(x)).ravel()
     inside = [ndtr((w - shared.T) / own) - ndtr((-w - shared.T) / own) for w in width * s]
-    return 1 - f @ [weights @ some.prod(axis=1) for some in inside]
+    return 1 - f @ [weights @ some.prod(axis=1) for some in inside] / f.sum()
 
 
 def test_the_largest_of_several_statistics_is_that_of_tables_and_of_quadrature():

@@ -21,6 +21,7 @@ from markbase.core.reading.slope_sentences import at_reference
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.fit import Fit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.rows.row_functions import sd_of
 from markbase.core.screening.reliability import Reliability
 from markbase.core.screening.screen import Screen
 from markbase.core.tables import rows_of
@@ -156,11 +157,7 @@ def _associations(screen: Screen) -> Section:
         name = column.name
         if not column.is_categorical or len(column.levels) == 2:
             inside = (column.values if used is None else column.values[used]).astype(np.float64)
-            middle, count = (
-                float(np.average(inside, weights=often)),
-                len(inside) if often is None else float(often.sum()),
-            )
-            spread = math.sqrt(float(np.average((inside - middle) ** 2, weights=often)) * count / (count - 1))
+            middle, spread = float(np.average(inside, weights=often)), sd_of(inside, often)
             decimals = decimals_for(spread or 1.0, 3)
             mean, sd = number(middle, decimals), number(spread, decimals)
             if column.is_categorical:

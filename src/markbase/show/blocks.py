@@ -377,7 +377,7 @@ def score_page(result: Score, file: str = "", cluster: str = "") -> Page:
         facts.append(
             (
                 "left out",
-                f"{count_noun(result.left_out, 'row')}: a gap{', no weight' if result.counted else ''}, or a level or a crossing of levels the fit has not seen",
+                f"{count_noun(result.left_out, 'row')}: a gap, or a level or a crossing of levels the fit has not seen",
             )
         )
     facts += [("levels", words) for words in result.unseen]

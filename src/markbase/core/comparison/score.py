@@ -17,7 +17,7 @@ from markbase.core.diagnostics.error_measures import error_measures
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError, count_noun, remark
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.results.new_rows import UNSEEN, check_unit, new_rows, unseen, without_codes
+from markbase.core.results.new_rows import UNSEEN, check_unit, new_rows, unseen, weights_in, without_codes
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.rows.row_functions import counted, look_up
 from markbase.core.study.column import Column
@@ -60,12 +60,15 @@ def score(fit: AnyFit | StoredFit, test: Study | Any) -> Score:
     Score
         Linear: root mean squared error and R² (against the mean of the fit's own rows). Logistic: share classified correctly,
         area under the curve, Brier score. Of both the mean error and the calibration slope, 1 where predictions are as far apart as they should be.
-        Each beside the same on the rows of the fit, and with no terms.
+        Each beside the same on the rows of the fit, and with no terms. Where the rows of the fit count by weights, so do those held out, by
+        the column of the same name; `counted` says so, or that they lack it and count alike.
 
     Raises
     ------
     ColumnError
-        If the table lacks a column of the model.
+        If the table lacks a column of the model, or its weights are no numbers.
+    FitError
+        For a weight below 0, or a frequency that is no whole number.
     MarkbaseError
         If it has not the outcome, no row can be scored, or levels were taken out.
 
@@ -95,7 +98,7 @@ def score(fit: AnyFit | StoredFit, test: Study | Any) -> Score:
         )
     told = fit._of_rows(rows)
     predicted, observed = told[fit.family.predicted].to_numpy(), rows.observed
-    known, often = _counting(fit, observed, predicted, rows.weights)
+    known, often = _counting(fit, observed, predicted, weights_in(fit.weighting, test))
     n, left = int(known.sum()), int((~known).sum())
     table = _judged(fit, observed[known], predicted[known], often, left)
     predictions = pd.DataFrame(
@@ -139,7 +142,7 @@ def _judged(fit: AnyFit | StoredFit, observed: Any, predicted: Any, often: Any, 
     shares = fit.family.shares
     if left:
         remark(
-            f"{count_noun(left, 'row')} cannot be scored: a gap{'' if often is None else ', no weight'}, or a level or a crossing of levels the fit has not seen."
+            f"{count_noun(left, 'row')} cannot be scored: a gap, or a level or a crossing of levels the fit has not seen."
         )
     middle, repeated = fit.own_mean, fit.weighting is not None and fit.weighting.kind == "frequency"
     there = error_measures(shares, observed, predicted, middle, often, repeated)
@@ -169,10 +172,7 @@ def _scored_in_parts(fit: AnyFit | StoredFit, test: Study) -> Score:
     observed = (
         _happened(fit.outcome, outcome) if fit.outcome.is_categorical else without_codes(fit.outcome, outcome.values)
     )
-    weights = None
-    if fit.weighting is not None and fit.weighting.column in test.columns:
-        weights = test.column(fit.weighting.column).values
-    known, often = _counting(fit, observed, predicted, weights)
+    known, often = _counting(fit, observed, predicted, weights_in(fit.weighting, test))
     n = int(np.count_nonzero(known))
     table = _judged(fit, observed[known], predicted[known], often, test.rows - n)
     none = pd.DataFrame({"observed": [], fit.family.predicted: [], "residual": [], "caution": []})

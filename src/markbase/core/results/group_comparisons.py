@@ -136,8 +136,8 @@ class Grouped(Retold):
         Notes
         -----
         Dunnett's correction is exact in linear models with classical errors, and else as good as the errors are for large samples
-        (Hothorn, Bretz & Westfall 2008). Its p are right to 8 decimals where no
-        other term is in the model, else to 6 with up to six levels, to 4 with up to thirty, and to 3 with more.
+        (Hothorn, Bretz & Westfall 2008). Its p are right to 8 decimals where no other term is in the model, else to 6 with up
+        to six levels, to 4 with up to thirty, and to 3 with more.
 
         Examples
         --------

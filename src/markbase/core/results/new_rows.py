@@ -50,8 +50,6 @@ class NewRows:
     """Shape (rows,): the outcome (1 for an event), if the table has it."""
     identifier: NDArray[np.object_] | None
     """The identifier of each row, if the table has it."""
-    weights: Array | None = None
-    """Shape (rows,): with how much each row counts, NaN for nothing, if rows of the fit count by a column that the table has."""
 
     @property
     def cautions(self) -> NDArray[np.object_]:
@@ -192,12 +190,12 @@ def new_rows(fit: Estimated, data: Any) -> NewRows:
         texts, codes = source.texts(fit.identifier.name)
         identifier = np.array([*texts, "–"], dtype=object)[codes]
     words = {row: "; ".join(told[row]) for row in sorted(told)}
-    return NewRows(
-        source.index, numerics, groups, words, _observed(fit, source), identifier, _weights(fit.weighting, source)
-    )
+    return NewRows(source.index, numerics, groups, words, _observed(fit, source), identifier)
 
 
-def _weights(weighting: Weighting | None, source: _Source) -> Array | None:
+def weights_in(weighting: Weighting | None, data: Any) -> Array | None:
+    """Return with how much each row of another table counts, shape (rows,), NaN for a gap; None where rows count alike, or for want of the column."""
+    source = _Source(data)
     if weighting is None or weighting.column not in source.names:
         return None
     return source.numeric(Column(weighting.column, "numeric", np.zeros(0)))

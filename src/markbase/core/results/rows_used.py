@@ -85,12 +85,7 @@ class RowsUsed:
 
     def _spread_of(self, numeric: str) -> tuple[float, float, float]:
         values, heavy = self._values_of(numeric)
-        low, high = float(values.min()), float(values.max())
-        if heavy is None:
-            return low, high, sd_of(values)
-        above = values - low  # as many digits however far from 0 they are
-        variance = float(heavy @ (above - np.average(above, weights=heavy)) ** 2) / (float(heavy.sum()) - 1)
-        return low, high, math.sqrt(variance)
+        return float(values.min()), float(values.max()), sd_of(values, heavy)
 
     def middle(self, numeric: str) -> float:
         """Return the mean of a numeric column in the rows used, each counted by its weight.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import math
 import operator
 from collections.abc import Callable, Sequence
 from typing import Any
@@ -76,8 +77,12 @@ def made_of(count: int, function: Callable[..., Any], *trees: Any) -> tuple[Any,
     )
 
 
-def sd_of(values: Any) -> float:
-    """Return the standard deviation (n − 1) of numbers without gaps, however far from 0 they are."""
+def sd_of(values: Any, heavy: Any = None) -> float:
+    """Return the standard deviation (n − 1) of numbers without gaps, however far from 0 they are, each counted by its weight."""
+    if heavy is not None:
+        above = values - values.min()
+        squares = float(heavy @ (above - np.average(above, weights=heavy)) ** 2)
+        return math.sqrt(squares / (float(heavy.sum()) - 1))
     return float(values.std(ddof=1) if isinstance(values, InParts) else (values - values.min()).std(ddof=1))
 
 
