@@ -16,7 +16,8 @@ settings.register_profile(
     "unhurried", deadline=None
 )  # how long an example takes says more of the machine than of the code
 settings.load_profile("unhurried")
-AROUND = "browser command_line files files_in_parts hostile layouts mistakes package plans reports shown standards text_in_parts"
+AROUND = """browser classification command_line files files_in_parts hands_off held_out_in_parts hostile layouts mistakes package plans reports show shown
+shown_numbers standards text_in_parts"""
 """What these pass through of the core on their way does not count as tested: coverage is that of the other tests."""
 LONG = "blocks dominance errors_and_weights groups hard_numbers logistic rows_in_parts saved_fits screening sentences separation"
 """Of a table of cases in these the first three count: the others go through hardly another line, and counting takes twice the time."""
