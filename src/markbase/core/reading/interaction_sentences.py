@@ -245,11 +245,12 @@ def start_words(fit: AnyFit) -> tuple[list[str], list[str]]:
             where.append(
                 f"`{variable.name}` at {'the mean of its levels' if mean else f'its base `{variable.base_label}`'}"
             )
-    outside = []
+    ranges: list[str] = []
     for name in free:
         low, high, _ = fit.rows_used.spread(name)
         if not low <= 0 <= high:
-            outside.append(f"`{name}` runs from {plain(low)} to {plain(high)} in these rows")
+            ranges.append(f"`{name}`{'' if ranges else ' runs'} from {plain(low)} to {plain(high)}")
+    outside = [f"in these rows {listed(ranges)}"] if ranges else []
     for name in apart:
         sources = sources_in(fit, numerics[name].column)
         outside.append(f"`{name}` is not 0 where {listed(quoted(sources))} {'is' if len(sources) == 1 else 'are'}")
