@@ -106,9 +106,7 @@ def test_what_one_cluster_decides_alone_or_most_of_is_named(monkeypatch):
         quietly(mb.fit_linear, mb.Study(frame), "score", TERMS, cluster="team", errors="CR3", fixed_effects="day")
     crossed = quietly(mb.fit_linear, mb.Study(frame), "score", TERMS, cluster="team", fixed_effects="day")
     assert crossed.checks().clusters is None
-    monkeypatch.setattr(
-        "markbase.core.checks.clusters_left_out._FEW_ENOUGH", 10
-    )  # of so many nobody looks at each unasked
+    monkeypatch.setattr("markbase.core.checks.clusters_left_out._FEW_ENOUGH", 10)  # nobody looks at more unasked
     assert fit.checks().clusters is None
     assert len(fit.without_clusters()) == 11 * 7
 

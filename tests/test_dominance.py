@@ -98,9 +98,7 @@ def test_samples_give_intervals_and_say_how_often_one_adds_more():
     rows = pd.DataFrame({"x": [1.0, 2, 4, 3, 5, 2], "z": [1.0, -1, 1, -1, 2, 0], "y": [2.0, 1, 5, 4, 4, 3]})
     alike = mb.Study(pd.concat([rows.assign(team=t) for t in "pqrs"]))
     found = mb.dominance(mb.fit_linear(alike, "y", ["x", "z"], cluster="team"), draws=100)
-    np.testing.assert_allclose(
-        found.table[["low", "high"]], found.table[["average"] * 2], rtol=1e-12
-    )  # all are the same
+    np.testing.assert_allclose(found.table[["low", "high"]], found.table[["average"] * 2], rtol=1e-12)  # all alike
     assert found.pairs["samples"].tolist() == [1.0]
     assert "100 samples of whole levels of `team`" in found.sampled
     rng = np.random.default_rng(4)

@@ -29,10 +29,8 @@ pytestmark = [pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning"), py
 @pytest.fixture(scope="module")
 def folders(tmp_path_factory):
     """The survey as files of every kind."""
-    home, table = (
-        tmp_path_factory.mktemp("data"),
-        pd.read_csv(DATA, dtype=object, keep_default_na=False, na_values=[""]),
-    )
+    home = tmp_path_factory.mktemp("data")
+    table = pd.read_csv(DATA, dtype=object, keep_default_na=False, na_values=[""])
     raw = DATA.read_bytes()
     (home / "choirs.csv").write_bytes(raw)
     (home / "packed.csv.gz").write_bytes(gzip.compress(raw))
@@ -54,10 +52,7 @@ def folders(tmp_path_factory):
 )
 def test_files_of_every_kind_hold_the_same_rows(folders, studies, name):
     study = prepared(mb.open_study(folders / name, codebook=BOOK, in_parts=True))
-    same(
-        mb.fit_linear(study, "belonging", TERMS).coefficients,
-        mb.fit_linear(studies[0], "belonging", TERMS).coefficients,
-    )
+    same(*(mb.fit_linear(s, "belonging", TERMS).coefficients for s in (study, studies[0])))
     if name not in ("choirs.csv", "tabs.tsv"):
         with pytest.raises(mb.FileError, match="in_parts=True"):
             mb.open_study(folders / name)
@@ -150,11 +145,7 @@ def test_columns_alone_are_read_with_what_they_are_made_of(name, how, tmp_path, 
     assert study.columns == ("voice", "rehearsals", "concerts", "events")
     whole = mb.open_study(tmp_path / name, book, **more).overview().set_index("column")
     pd.testing.assert_frame_equal(study.overview().set_index("column"), whole.loc[list(study.columns)])
-    for wanted, said in (
-        (["voise"], "no column `voise`. Did you mean `voice`"),
-        ("voice", "as a list"),
-        ([], "at least one"),
-    ):
+    for wanted, said in ((["voise"], "no column `voise`. Did you mean"), ("voice", "as a list"), ([], "at least one")):
         with pytest.raises(mb.ColumnError, match=said):
             mb.open_study(tmp_path / name, book, columns=wanted, **more)
 

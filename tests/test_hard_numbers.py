@@ -132,7 +132,7 @@ def test_collinearity_is_said_to_be_exact_only_where_every_row_bears_it_out():
         (["g", "h", mb.interaction("h", "g")], "`h` is 7 in each of the {u} rows used where `g` is `u`", "`v`"),
         (
             ["rare", "a", mb.interaction("a", "rare")],
-            "`rare` is `z` in 1 row used, fewer than the 2 coefficients that",
+            "`rare` is `z` in 1 row used, fewer than the 2 coefficients",
             "`g`",
         ),
         (

@@ -345,6 +345,7 @@ MISTAKES = {
     "an unknown key of the screening": ("limit_vif = 4", "limit_viff = 4", r"line LINE: unknown key `limit_viff`"),
     "a misspelt column": ('terms = ["age", "voice"]\ngroups', 'terms = ["age", "voise"]\ngroups', r"line LINE: there is no column `voise` in the prepared data\. Did you mean `voice`"),
     "a misspelt column in a block": ('"rehearsals", {', '"rehersals", {', r"line LINE: there is no column `rehersals`"),
+    "a weight of the screening": ("limit_vif = 4", 'weights_are = "x"', r"line LINE: `weights_are` is `sampling` or `frequency`, not 'x'"),
     "a misspelt column of the screening": ('"travel_km", "travel_min"]', '"travel_km", "travelmin"]', r"line LINE: there is no column `travelmin`"),
     "a misspelt level": ('base = "alto"', 'base = "altos"', r"line LINE, prepare, step 2: .*no level `altos`. Did you mean `alto`"),
     "a misspelt event": ('event = "yes"', 'event = "yess"', r"line LINE, fit `who stays`: .*no level `yess`"),

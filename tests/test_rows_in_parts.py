@@ -165,6 +165,7 @@ STEPS = {
     "remarks": lambda s: list(s.remarks()),
     "screening": lambda s: mb.screen(s, [*PLAIN, "events"], "belonging").correlations,
     "reliability": lambda s: mb.reliability(s, ["rehearsals", "concerts", "age"]).table,
+    "weighted screening": lambda s: mb.screen(s, PLAIN, "belonging", weights="weight", rows="pairwise").correlations,
     "pruning": lambda s: mb.screen(s, [*PLAIN, "events"], "belonging").prune(keep=["age"]).steps,
     "page of a screening": lambda s: str(mb.screen(s, PLAIN, "belonging")),
     "blocks": lambda s: str(mb.fit_blocks(s, "belonging", {"first": ["age", "voice"], "then": ["rehearsals"]})),

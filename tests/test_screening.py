@@ -118,6 +118,45 @@ def test_pairwise_rows_are_counted_and_the_difference_is_pointed_out():
     assert screen.pairs["rows"].tolist() == [int(table["km"].notna().sum())]
 
 
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("rows", ["complete", "pairwise"])
+def test_by_frequencies_a_screening_is_that_of_the_rows_repeated(rows):
+    table = frame().assign(times=np.random.default_rng(5).integers(0, 4, 140))
+    table.loc[3:30, "km"] = np.nan
+    long = table.loc[table.index.repeat(table["times"])].reset_index(drop=True)
+    short, wanted = (
+        mb.screen(mb.Study(t).mark("voice", "alto").mark("day", "Mon"), TERMS, "score", rows=rows, **by)
+        for t, by in ((table, {"weights": "times", "weights_are": "frequency"}), (long, {}))
+    )
+    for name in ("correlations", "measures", "pair_rows", "pairs", "vif", "terms", "conditions"):
+        pd.testing.assert_frame_equal(getattr(short, name), getattr(wanted, name), rtol=1e-9, atol=1e-13)
+    assert [a.text for a in short.advice] == [a.text for a in wanted.advice]
+    pd.testing.assert_frame_equal(short.prune(1.5).steps, wanted.prune(1.5).steps, rtol=1e-9)
+
+
+def test_sampling_weights_weigh_correlations_and_inflation_and_leave_no_interval(tmp_path):
+    table = frame()
+    table["w"] = np.random.default_rng(6).uniform(0.2, 3, len(table))
+    covariance = np.cov(table[["score", "age", "km", "age2"]].T, aweights=table["w"])
+    wanted = covariance / np.sqrt(np.outer(np.diag(covariance), np.diag(covariance)))
+    fit = mb.fit_linear(mb.Study(table), "score", ["age", "km", "age2"], weights="w")
+    for screen in (mb.screen(mb.Study(table), ["age", "km", "age2"], "score", weights="w"), mb.screen_fit(fit)):
+        np.testing.assert_allclose(screen.correlations, wanted, atol=1e-13)
+        np.testing.assert_allclose(screen.vif["vif"], np.diag(np.linalg.inv(wanted[1:, 1:])), rtol=1e-10)
+        assert screen.pairs.filter(regex="low|high").isna().all(axis=None)
+        assert "need not be inflated by just as much" in " ".join(str(screen).split())
+    wanted = mb.screen(mb.demo.choirs(), ["age", "voice"], "belonging", weights="weight").vif["vif"]
+    plan = 'data = {{file = "{}", codebook = "{}"}}\n[screen]\noutcome = "belonging"\nterms = ["age", "voice"]\nweights = "weight"'
+    (tmp_path / "p.toml").write_text(plan.format(DATA, BOOK), encoding="utf-8")
+    assert run("run", "p.toml", "--into", "out", cwd=tmp_path).returncode == 0
+    told = run(
+        "screen", "p.toml", "--outcome=belonging", "--terms=age,voice", "--weights=weight", "--json", cwd=tmp_path
+    )
+    for found in (json.loads(told.stdout), json.loads((tmp_path / "out" / "results.json").read_text())["screen"]):
+        assert found["weights"] == {"kind": "sampling", "column": "weight"}
+        np.testing.assert_array_equal([row["vif"] for row in found["vif"]], wanted)
+
+
 def test_exact_overlaps_are_infinite_and_named_and_the_others_keep_their_values():
     study = mb.demo.choirs()
     screen = mb.screen(study, ["age", "rehearsals", "concerts", "events", "travel_km"], "belonging")
@@ -247,6 +286,7 @@ def test_sensitivity_is_what_refitting_gives_and_says_what_turns():
 BAD = [
     (lambda s: mb.screen(s, ["age"], method="kendal"), "no way to correlate; there are `pearson` and `spearman`"),
     (lambda s: mb.screen(s, ["age"], rows="all"), "no choice of rows"),
+    (lambda s: mb.screen(s, ["age"], method="spearman", weights="weight"), "Ranks are not weighted"),
     (lambda s: mb.screen(s, ["age", "agee"]), "Did you mean `age`"),
     (lambda _: mb.Limits(r=2), "must lie between 0 and 1"),
     (lambda _: mb.Limits(vif=0.5), "must be above 1"),
@@ -288,7 +328,13 @@ def test_the_command_screens_prunes_and_draws(tmp_path):
     assert told["pruned"]["steps"][0]["dropped"] in ("travel_km", "travel_min")
     assert told["names"][0] == "belonging"
     assert told["terms"][0]["gvif"] == mb.screen(mb.demo.choirs(), terms.split(",")[:-1], "belonging").terms["gvif"][0]
-    for more in (["--focus", "age"], ["--outcome", "belonging", "--cluster", "choir"]):
+    weighted = ["--weights", "weight"]
+    for more in (
+        ["--focus=age"],
+        ["--outcome=belonging", "--cluster=choir"],
+        [*weighted, "--ranks"],
+        ["--weights-are=sampling"],
+    ):
         assert run("screen", DATA, "--codebook", BOOK, "--terms", "age,voice", *more).returncode == 2
 
 

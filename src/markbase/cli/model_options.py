@@ -65,10 +65,20 @@ def model_options(function: F) -> F:
             panel=_MODEL,
         ),
     ]
-    settings = [_option(f) for f in fields(FitOptions)]
-    for option in reversed([data_options, *terms, base_options, *settings]):
+    for option in reversed([data_options, *terms, base_options, setting_options(*FitOptions.names())]):
         function = option(function)
     return function
+
+
+def setting_options(*names: str) -> Callable[[F], F]:
+    """Return what adds the options for some settings of a fit, in the order of their description."""
+
+    def added(function: F) -> F:
+        for setting in reversed(fields(FitOptions)):
+            function = _option(setting)(function) if setting.name in names else function
+        return function
+
+    return added
 
 
 def _option(setting: Any) -> Callable[[F], F]:

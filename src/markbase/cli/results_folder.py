@@ -176,7 +176,14 @@ def _screened(analysis: Analysis, study: Study, results: Results) -> None:
     entry = analysis.screen
     assert entry is not None
     chosen = {k: v for k, v in (("r", entry.limit_r), ("vif", entry.limit_vif)) if v is not None}
-    found = screen(study, list(entry.terms), entry.outcome, limits=Limits(**chosen))
+    found = screen(
+        study,
+        list(entry.terms),
+        entry.outcome,
+        limits=Limits(**chosen),
+        weights=entry.weights,
+        weights_are=entry.weights_are,
+    )
     page = screen_page(found)
     results.parts.append(Part("Screening", (results.drawn(page, found, "screen") if analysis.figures else page,)))
     results.manuscript.append(found)

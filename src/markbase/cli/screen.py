@@ -21,6 +21,7 @@ from markbase.cli.common import (
     show_json,
 )
 from markbase.cli.help import examples
+from markbase.cli.model_options import setting_options
 from markbase.cli.typed import split
 from markbase.core.results.fit_linear import fit_linear
 from markbase.core.screening.limits import Limits
@@ -88,6 +89,7 @@ from markbase.show.screen import pruned_page, screen_page, specifications_page
     help="Variance inflation within the levels of this group; once or twice. Needs --outcome.",
     panel="Screening",
 )
+@setting_options("weights", "weights_are")
 @manuscript_option
 @figure_options
 @json_option
@@ -103,6 +105,8 @@ def command(
     focus: str | None,
     cluster: str | None,
     fixed_effects: tuple[str, ...],
+    weights: str | None,
+    weights_are: str | None,
     manuscript: Path | None,
     figures: Path | None,
     replaces: bool,
@@ -120,21 +124,29 @@ def command(
         raise click.UsageError("--focus needs --outcome: it is an estimate that moves.")
     if cluster and not focus:
         raise click.UsageError("--cluster is for the errors of --focus; add that, or leave it out.")
+    if weights and ranks:
+        raise click.UsageError("--ranks goes without --weights: ranks are not weighted.")
+    if weights_are and not weights:
+        raise click.UsageError("--weights-are says what --weights are; add that, or leave it out.")
+    by: dict[str, Any] = {"weights": weights} | ({"weights_are": weights_are} if weights_are else {})
     with remarks() as told:
         with held_back() as held:
             study = Source(**source).open()
         names = split(terms, study.columns)
-        retell(held, study, {*names, outcome or ""})
+        retell(held, study, {*names, outcome or "", weights or ""})
         limits = Limits(r=limit_r, vif=limit_vif)
         if fixed_effects:
-            result = screen_fit(fit_linear(study, outcome or "", names, fixed_effects=fixed_effects), limits=limits)
+            whole = fit_linear(study, outcome or "", names, fixed_effects=fixed_effects, **by)
+            result = screen_fit(whole, limits=limits)
         else:
             method, rows = "spearman" if ranks else "pearson", "pairwise" if pairwise else "complete"
-            result = screen(study, names, outcome, limits=limits, method=method, rows=rows)
+            result = screen(study, names, outcome, limits=limits, method=method, rows=rows, **by)
         protected = [*split(keep, study.columns), *([focus] if focus else [])]  # what the question is about stays
         pruned = result.prune(keep=list(dict.fromkeys(protected))) if pruning else None
         moved = (
-            specifications(fit_linear(study, outcome or "", names, fixed_effects=fixed_effects, cluster=cluster), focus)
+            specifications(
+                fit_linear(study, outcome or "", names, fixed_effects=fixed_effects, cluster=cluster, **by), focus
+            )
             if focus
             else None
         )

@@ -31,7 +31,7 @@ FIT_KEYS = tuple(
 BLOCK_KEYS = tuple(
     sorted((*(k for k in _SHARED if k not in ("groups", "penalty")), "entry", "bootstrap", "dominance", "seed"))
 )
-SCREEN_KEYS = ("limit_r", "limit_vif", "outcome", "terms")
+SCREEN_KEYS = ("limit_r", "limit_vif", "outcome", "terms", "weights", "weights_are")
 COMPARE_KEYS = ("fits", "name")
 ELIMINATION_KEYS = ("fit", "keep", "limit", "name")
 RELIABILITY_KEYS = ("items", "level", "name")
@@ -97,6 +97,14 @@ def _check_keys(entry: Mapping[str, Any], keys: Sequence[str], table: str, numbe
             raise lines.error(f"`{key}` is {word}, not {value!r}", at=at)
 
 
+def _check_choices(entry: Mapping[str, Any], table: str, number: int, lines: Lines) -> None:
+    choices = {f.name: f.metadata["choices"] for f in fields(FitOptions) if f.metadata["choices"]}
+    for key, known in {**choices, "correction": CORRECTIONS}.items():
+        if key in entry and entry[key] not in known:
+            told = f"`{key}` is {listed(quoted(known), 'or')}, not {entry[key]!r}"
+            raise lines.error(told, at=lines.within(table, number, key))
+
+
 def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence[str], lines: Lines) -> FitEntry:
     _check_keys(entry, keys, table, number, lines)
     here = lines.header(table, number)
@@ -112,11 +120,7 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
                 f'`{key}` is for a {other} fit; say kind = "{other}" or leave it out',
                 at=lines.within(table, number, key),
             )
-    choices = {f.name: f.metadata["choices"] for f in fields(FitOptions) if f.metadata["choices"]}
-    for key, known in {**choices, "correction": CORRECTIONS}.items():
-        if key in entry and entry[key] not in known:
-            told = f"`{key}` is {listed(quoted(known), 'or')}, not {entry[key]!r}"
-            raise lines.error(told, at=lines.within(table, number, key))
+    _check_choices(entry, table, number, lines)
     _check_level(entry, table, number, lines)
     terms: tuple[TermRequest, ...] = ()
     blocks: tuple[tuple[str, tuple[TermRequest, ...]], ...] = ()
@@ -312,10 +316,12 @@ def _screen_entry(entry: Any, lines: Lines) -> ScreenEntry | None:
         ("outcome", str, "a text"),
         ("limit_r", (int, float), "a number"),
         ("limit_vif", (int, float), "a number"),
+        ("weights", str, "a text"),
     ):
         if key in entry and (not isinstance(entry[key], kind) or isinstance(entry[key], bool)):
             raise lines.error(f"`{key}` is {what}, not {entry[key]!r}", at=lines.within("screen", 0, key))
-    return ScreenEntry(tuple(terms), entry.get("outcome"), entry.get("limit_r"), entry.get("limit_vif"))
+    _check_choices(entry, "screen", 0, lines)
+    return ScreenEntry(tuple(terms), **{key: value for key, value in entry.items() if key != "terms"})
 
 
 def check_columns(analysis: Analysis, columns: Sequence[str], text: str, source: str) -> None:
@@ -324,7 +330,7 @@ def check_columns(analysis: Analysis, columns: Sequence[str], text: str, source:
     needed: list[tuple[str, int, Sequence[str]]] = [(e.table, e.number, e.columns) for e in analysis.fits]
     needed += [("reliability", number, scale.items) for number, scale in enumerate(analysis.scales)]
     if screened:
-        needed.append(("screen", 0, (*screened.terms, *([screened.outcome] if screened.outcome else []))))
+        needed.append(("screen", 0, [*screened.terms, *filter(None, (screened.outcome, screened.weights))]))
     for table, number, names in needed:
         for name in names:
             if name not in columns:

@@ -119,6 +119,10 @@ class ScreenEntry:
     """From which correlation a pair is flagged."""
     limit_vif: float | None = None
     """From which variance inflation factor a term is."""
+    weights: str | None = None
+    """With how much each row counts."""
+    weights_are: str = "sampling"
+    """What the weights are."""
 
 
 @dataclass(frozen=True)

@@ -201,7 +201,10 @@ def draw_correlations(screen: Screen, ax: Axes | None = None) -> Axes:
     for side in ax.spines.values():
         side.set_visible(False)
     ax.tick_params(length=0)
-    title = f"Correlations, {screen.sample.used:,} rows (▲ from |r| = {short(screen.limits.r)} among predictors)"
+    weighted = f", {screen.weighting.short.replace('`', '')}" if screen.weighting else ""
+    title = (
+        f"Correlations, {screen.sample.used:,} rows{weighted} (▲ from |r| = {short(screen.limits.r)} among predictors)"
+    )
     ax.set_title(fold_words(ax, title, 9), fontsize=9, loc="left")
     return ax
 
@@ -380,6 +383,7 @@ def draw_pairs(study: Study, screen: Screen) -> Figure:
                 ax.set_ylabel(folded(names[a], 20), fontsize=7)
     every = study.rows if screen.basis.used is None else int(np.count_nonzero(screen.basis.used))
     points = f"{len(some):,} of {every:,} rows drawn" if len(some) < every else f"{every:,} rows"
+    points += f", correlations by {screen.weighting.short.replace('`', '')}" if screen.weighting else ""
     figure.suptitle(
         f"Pairs of numeric columns, {points} (▲ from |r| = {short(screen.limits.r)})", fontsize=9, x=0.01, ha="left"
     )

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from markbase.core.comparison.blocks import Blocks
     from markbase.core.comparison.comparison import Comparison
     from markbase.core.comparison.score import Score
+    from markbase.core.design.weights import Weighting
     from markbase.core.diagnostics.classification import Classification
     from markbase.core.diagnostics.log_odds import LogisticChecks
     from markbase.core.diagnostics.residuals import Checks
@@ -47,7 +48,7 @@ def _shared(fit: LinearFit | LogisticFit, kind: str) -> dict[str, Any]:
         "level": fit.level,
         "errors": {"kind": fit.errors.kind, "cluster": fit.errors.cluster, "clusters": fit.errors.clusters}
         | ({"strata": fit.errors.strata, "strata_count": fit.errors.strata_count} if fit.errors.strata else {}),
-        "weights": {"kind": fit.weights.kind, "column": fit.weights.column} if fit.weights else None,
+        "weights": _weights(fit.weights),
         "sample": {
             "rows": fit.sample.rows,
             "used": fit.sample.used,
@@ -272,6 +273,7 @@ def screen_record(screen: Screen) -> dict[str, Any]:
         "data": screen.data_name,
         "outcome": screen.outcome.name if screen.outcome else None,
         "sample": {"rows": screen.sample.rows, "used": screen.sample.used, "lost": _rows(screen.sample.lost)},
+        "weights": _weights(screen.weighting),
         "limits": dataclasses.asdict(screen.limits),
         "names": list(screen.correlations.columns),
         "correlations": screen.correlations.to_numpy().tolist(),
@@ -310,6 +312,10 @@ def _about(column: Column) -> dict[str, Any]:
         "role": column.role or "",
         "unit": unit,
     }
+
+
+def _weights(weighting: Weighting | None) -> dict[str, str] | None:
+    return {"kind": weighting.kind, "column": weighting.column} if weighting else None
 
 
 def _rows(table: pd.DataFrame) -> list[dict[str, Any]]:

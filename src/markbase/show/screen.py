@@ -43,6 +43,13 @@ def _rows(screen: Screen) -> Section:
     facts = [("complete cases", text)]
     if screen.counted:
         facts.append(("weights", screen.counted))
+    if screen.weighting is not None and screen.weighting.kind == "sampling":
+        facts.append(
+            (
+                "inflation",
+                "that of weighted columns and of classical errors; the robust errors of such a fit need not be inflated by just as much",
+            )
+        )
     if screen.rows == "pairwise":
         facts.append(
             ("correlations", "each from all rows that have both columns; variance inflation from the complete rows")

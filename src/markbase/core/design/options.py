@@ -136,7 +136,7 @@ class Request:
         """Rows used, each as often as a frequency weight says."""
         if self.weights is None or self.weights.kind != "frequency":
             return self.sample.used
-        return round(float(self.weights.values.sum()))
+        return self.weights.counted()
 
     def terms(self) -> tuple[Term, ...]:
         """Make the terms, on the rows used."""
@@ -162,7 +162,7 @@ def check_request(
         )
     specs, wanted = requested_terms(study, terms, target.name, options.main_effects)
     columns = list(wanted.values())
-    weighing = _weight_column(study, options.weights)
+    weighing = weight_column(study, options.weights)
     sampled = weighing is not None and options.weights_are == "sampling"
     if sampled and options.errors == "classical" and options.cluster is None and options.strata is None:
         raise MarkbaseError("Sampling weights need robust or clustered errors; leave `errors` out, or cluster.")
@@ -277,7 +277,8 @@ def _strata_column(study: Study, name: str | None) -> Column | None:
     return _group_of_rows(study, name, "strata")
 
 
-def _weight_column(study: Study, name: str | None) -> Column | None:
+def weight_column(study: Study, name: str | None) -> Column | None:
+    """Return the column of the weights that are asked for, in which 0 is missing; raises a `ColumnError` for what holds none."""
     if name is None:
         return None
     column = study.column(name)

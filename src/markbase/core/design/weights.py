@@ -43,6 +43,11 @@ class Weights(Weighting):
     values: Array
     """Shape (rows,): as given for frequencies; for sampling, scaled so that the rows used have mean 1."""
 
+    def counted(self, rows: NDArray[np.bool_] | None = None) -> int:
+        """Return how many rows some of them are, by default all: each as often as a frequency says."""
+        some = self.values if rows is None else self.values[rows]
+        return round(float(some.sum())) if self.kind == "frequency" else int(np.count_nonzero(some))
+
 
 def unused_words(column: str) -> str:
     """Say that a column has the role of weights, of which no use is made."""

@@ -22,6 +22,7 @@ from numpy.typing import NDArray
 from markbase.core.design.cross_products import gather
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns, Term
+from markbase.core.design.weights import Weights
 from markbase.core.rows.row_functions import refuse_in_parts
 from markbase.core.study.column import Column
 
@@ -103,24 +104,30 @@ def ranked(column: Column, used: NDArray[np.bool_] | None) -> Array:
     return ranks
 
 
-def pairwise(columns: Sequence[Column], make: object, spearman: bool) -> tuple[Array, NDArray[np.int64]]:
+def pairwise(
+    columns: Sequence[Column], make: object, spearman: bool, weights: Weights | None = None
+) -> tuple[Array, NDArray[np.int64]]:
     """Compute each association on all rows that have both columns, and count these, both of shape (columns, columns).
 
-    `make` makes a term of a column on some rows. NaN where fewer than 3 rows have both, or one does not vary there.
+    `make` makes a term of a column on some rows; `weights` are of every row, 0 where there is none. NaN where fewer than 3 rows
+    have both, or one does not vary there.
     """
-    count = len(columns)
+    count, heavy = len(columns), weights.values if weights else None
     values, rows = np.eye(count), np.zeros((count, count), dtype=np.int64)
     for a in range(count):
-        rows[a, a] = columns[a].valid
-        for b in range(a + 1, count):
+        for b in range(a, count):
             both = columns[a].present & columns[b].present
-            rows[a, b] = rows[b, a] = int(both.sum())
+            both = both if heavy is None else both & (heavy > 0)
+            found = int(np.count_nonzero(both))
+            rows[a, b] = rows[b, a] = weights.counted(both) if weights else found
+            if a == b:
+                continue
             values[a, b] = values[b, a] = np.nan
-            if rows[a, b] < 3 or any(_constant(c, both) for c in (columns[a], columns[b])):
+            if found < 3 or any(_constant(c, both) for c in (columns[a], columns[b])):
                 continue
             terms = [make(c, both) for c in (columns[a], columns[b])]  # type: ignore[operator]
             blocks = [_block(t, both, spearman) for t in terms]
-            values[a, b] = values[b, a] = associations(gather(blocks, len(both), both), terms)[0][0, 1]
+            values[a, b] = values[b, a] = associations(gather(blocks, len(both), both, heavy), terms)[0][0, 1]
     return values, rows
 
 

@@ -14,9 +14,10 @@ from markbase.core.design.checked_terms import single_columns
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.complete_cases import complete_rows
 from markbase.core.design.cross_products import gather
+from markbase.core.design.options import weight_column
 from markbase.core.design.requested_terms import AllBut
 from markbase.core.design.terms import CodedColumns, Component, Term, make_term, single
-from markbase.core.design.weights import unused_words
+from markbase.core.design.weights import Weighting, take_weights
 from markbase.core.errors import FitError, MarkbaseError, remark
 from markbase.core.results.linear import LinearFit
 from markbase.core.screening.advice import Advice, advice_on_products, give_advice
@@ -89,6 +90,8 @@ def screen(
     limits: Limits | None = None,
     method: str = "pearson",
     rows: str = "complete",
+    weights: str | None = None,
+    weights_are: str = "sampling",
 ) -> Screen:
     """Screen predictors for what they have in common.
 
@@ -108,6 +111,10 @@ def screen(
     rows : str
         ``complete``: correlations on the rows a model would use. ``pairwise``: each on all rows that
         have both columns. Inflation is always on complete rows.
+    weights : str, optional
+        With how much each row counts, as for a fit: a numeric column. Ranks are not weighted.
+    weights_are : str
+        ``sampling`` or ``frequency``.
 
     Returns
     -------
@@ -119,7 +126,7 @@ def screen(
     ColumnError
         If a column is missing, or cannot be used as declared.
     FitError
-        If no row is complete, or no predictor is left that varies.
+        If no row is complete, no predictor is left that varies, or a weight is below 0, or a frequency no whole number.
 
     Warns
     -----
@@ -140,11 +147,16 @@ def screen(
     study = as_study(study)
     if method not in _METHODS:
         raise MarkbaseError(f"`{method}` is no way to correlate; there are `pearson` and `spearman`.")
+    if method == "spearman" and weights is not None:
+        raise MarkbaseError("Ranks are not weighted: leave `weights` out, or correlate by `pearson`.")
     if rows not in _ROWS:
         raise MarkbaseError(f"`{rows}` is no choice of rows; there are `complete` and `pairwise`.")
     target = None if outcome is None else study.column(outcome)
     columns = single_columns(study, predictors, outcome or "")
-    used, sample = complete_rows([c for c in (target, *columns) if c is not None])
+    weighing = weight_column(study, weights)
+    used, sample = complete_rows(list(dict.fromkeys(c for c in (target, *columns, weighing) if c is not None)))
+    weighed = None if weighing is None else take_weights(weighing, weights_are, used)
+    heavy = weighed.values if weighed else None
     terms = []
     for column in columns:
         values = column.values if used is None else column.values[used]
@@ -155,13 +167,14 @@ def screen(
     if not terms:
         raise FitError("No predictor varies in the rows used, so there is nothing to screen.")
     head = [] if target is None else [_outcome_term(target, used)]
-    basis = _basis(terms, used, study.rows)
+    basis = _basis(terms, used, study.rows, heavy)
     every = [*head, *terms]
-    values, names = _correlated(every, used, study.rows, method == "spearman")
-    counts = np.full(values.shape, sample.used)
+    values, names = _correlated(every, used, study.rows, method == "spearman", heavy)
+    counts = np.full(values.shape, weighed.counted() if weighed else sample.used)
     if rows == "pairwise":
         complete = values
-        values, counts = pairwise([t.column for t in every], make_term, method == "spearman")
+        whole = None if weighing is None else take_weights(weighing, weights_are, weighing.present)
+        values, counts = pairwise([t.column for t in every], make_term, method == "spearman", whole)
         gap = np.nanmax(np.abs(values - complete)) if len(every) > 1 else 0.0
         if gap >= 0.05:
             a, b = np.unravel_index(int(np.nanargmax(np.abs(values - complete))), values.shape)
@@ -171,6 +184,7 @@ def screen(
             )
     labels = [t.name for t in every]
     holding = [n for n in study.columns if study[n].role == "weight" and n not in labels]
+    by = Weighting(weighed.kind, weighed.column) if weighed else None
     return Screen(
         target,
         sample,
@@ -180,7 +194,8 @@ def screen(
         study.name,
         basis,
         Pairs(labels, values, names, counts),
-        counted=unused_words(holding[0]) if holding else "",
+        weighting=by,
+        possible_weights=holding[0] if holding else "",
     )
 
 
@@ -249,7 +264,8 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
         basis,
         Pairs(labels, values, names, np.full(values.shape, fit.rows_used.counted)),
         fit.level,
-        fit.weighting.short if fit.weighting else unused_words(fit.possible_weights) if fit.possible_weights else "",
+        fit.weighting,
+        fit.possible_weights,
         advice_on_products(fit),
     )
 
@@ -266,18 +282,24 @@ def _outcome_term(column: Column, used: NDArray[np.bool_] | None) -> Term:
     return make_term(column, used)
 
 
-def _basis(terms: Sequence[Term], used: NDArray[np.bool_] | None, rows: int) -> Basis:
+def _basis(
+    terms: Sequence[Term], used: NDArray[np.bool_] | None, rows: int, heavy: NDArray[np.float64] | None
+) -> Basis:
     """Take the moments of the terms, with a stand-in for an outcome that has nothing to do with them."""
     stand_in = np.random.default_rng(0).standard_normal(rows)
     blocks = (*(c.coded() for c in components_of(terms)), CodedColumns(1, multiplier=stand_in))
-    return Basis(gather(blocks, rows, used), blocks, tuple(terms), used, rows)
+    return Basis(gather(blocks, rows, used, heavy), blocks, tuple(terms), used, rows, heavy)
 
 
 def _correlated(
-    terms: Sequence[Term], used: NDArray[np.bool_] | None, rows: int, spearman: bool
+    terms: Sequence[Term],
+    used: NDArray[np.bool_] | None,
+    rows: int,
+    spearman: bool,
+    heavy: NDArray[np.float64] | None,
 ) -> tuple[NDArray[np.float64], list[list[str]]]:
     blocks = [
         CodedColumns(1, multiplier=ranked(t.column, used)) if spearman and not t.is_categorical else t.coded()[0]
         for t in terms
     ]
-    return associations(gather(blocks, rows, used), terms)
+    return associations(gather(blocks, rows, used, heavy), terms)

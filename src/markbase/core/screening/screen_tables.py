@@ -13,6 +13,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.design.complete_cases import CompleteCases
+from markbase.core.design.weights import Weighting, unused_words
 from markbase.core.display import Shown
 from markbase.core.estimation.collinearity_names import Collinearity
 from markbase.core.screening.association import interval_of_r
@@ -68,8 +69,17 @@ class ScreenTables(Shown):
     """The associations, as `correlations`, `measures` and `pair_rows` show them."""
     level: float = 0.95
     """Confidence level of the intervals."""
-    counted: str = ""
-    """By what rows count, or what holds weights and is not made use of, in words; empty where there are none."""
+    weighting: Weighting | None = None
+    """By what rows count; None if all count alike."""
+    possible_weights: str = ""
+    """A column with the role of weights, where no use is made of it; empty where there is none."""
+
+    @property
+    def counted(self) -> str:
+        """By what rows count, or what holds weights and is not made use of, in words; empty where there are none."""
+        if self.weighting is not None:
+            return self.weighting.short
+        return unused_words(self.possible_weights) if self.possible_weights else ""
 
     @own_table
     def correlations(self) -> pd.DataFrame:
@@ -116,7 +126,7 @@ class ScreenTables(Shown):
         `first`, `second`, `r` (the association), `measure`, `rows`, `flag` (true at or above the limit),
         and how each relates to the outcome: `first_outcome`, `first_low`, `first_high`,
         `second_outcome`, `second_low`, `second_high` (NaN without an outcome; intervals by Fisher's z,
-        for signed measures only).
+        for signed measures only, and with sampling weights for none).
         """
         names = [t.name for t in self.basis.terms]
         told = {name: self._with_outcome(name) for name in names}
@@ -134,7 +144,8 @@ class ScreenTables(Shown):
         if self.outcome is None:
             return math.nan, math.nan, math.nan
         r, measure, rows = self._association(name, self.outcome.name)
-        if measure in ("correlation ratio", "Cramér's V"):
+        sampled = self.weighting is not None and self.weighting.kind == "sampling"  # then Fisher's z does not hold
+        if sampled or measure in ("correlation ratio", "Cramér's V"):
             return r, math.nan, math.nan
         return r, *interval_of_r(r, rows, self.level)
 
