@@ -43,6 +43,9 @@ def test_coding_grids_are_what_the_coefficients_need_and_indicators_add_up():
     np.testing.assert_allclose(trend.T @ trend, np.eye(3), atol=1e-15)
     published = np.array([[-3, -1, 1, 3], [1, -1, -1, 1], [-1, 3, -3, 1]]).T / np.sqrt([20, 4, 20])
     np.testing.assert_allclose(trend, published, atol=1e-15)
+    coded = study.code_as("voice", "effect").code_as("band", "trend")
+    screened = " ".join(str(mb.screen(coded, ["voice", "band"])).split())
+    assert "; voice against the mean of its levels, band in trend coding" in screened
     columns = study.indicators(["band", "voice"])
     assert columns.shape == (2003, 7)
     assert columns.iloc[:, :3].isna().all(axis=1).sum() == 43

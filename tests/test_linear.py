@@ -158,11 +158,9 @@ def _dense(frame):
 
 
 OVERLAPS = [
-    (
-        ["rehearsals", "concerts", "events"],
-        "`events` equals `rehearsals` \\+ `concerts` .* one more in `rehearsals`, and",
-    ),
+    (["rehearsals", "concerts", "events"], "`events` equals `rehearsals` \\+ `concerts` .* one more in `rehearsals`"),
     (["age", "mean", "concerts", "rehearsals"], "`mean` equals 0.5·`concerts` \\+ 0.5·`rehearsals` .*Leave out one of"),
+    (["age", "size", mb.interaction("age", "size"), "both"], "Leave out one of `age × size` or `both`;"),
     (["age", "months"], "`months` equals 12·`age` \\+ 3"),
     (["voice", "part"], "`voice` and `part` sort the rows into the same groups"),
     (["choir", "district"], "every level of `choir` lies within one level of `district`"),
@@ -185,6 +183,7 @@ def test_exact_overlaps_are_named_and_never_dropped(terms, told):
     frame["part"] = frame["voice"].str[0]
     frame["district"] = np.where(choir < 3, "upper", "lower")
     frame["size"] = np.array([11.5, 40, 23, 30, 18, 55, 27, 33])[choir]
+    frame["both"] = (frame["size"] + 2) * frame["age"]
     frame["late"] = np.where(voice == "bass", "yes", rng.choice(["no", "some"], n))
     frame["y"] = rng.normal(size=n)
     with pytest.raises(mb.CollinearityError, match=told):
