@@ -2,6 +2,7 @@
 
 import json
 import re
+import shlex
 import warnings
 from fractions import Fraction
 
@@ -99,6 +100,9 @@ def test_items_worded_the_other_way_round_are_named_and_turned_back(turned):
     with pytest.warns(mb.MarkbaseWarning, match=f"`{named[0]}`.* go(es)? against the other items"):
         made = wrong.derive("home", mean=ITEMS)
     assert f"Cronbach's alpha {found.alpha:.2f}".replace("0.", ".").replace("-", "−") in made.trail.steps[-1].text
+    for step in found.mend:
+        wrong = wrong.as_numeric(step["column"], scores=step["scores"])
+    assert mb.reliability(wrong, ITEMS).alpha == pytest.approx(clean.alpha)
     with warnings.catch_warnings():
         warnings.simplefilter("error")
         assert "alpha .88 in the 360 rows" in right.derive("home", sum=ITEMS).trail.steps[-1].text
@@ -152,6 +156,10 @@ def test_the_command_and_a_plan_tell_the_same(tmp_path):
     told = json.loads(run("reliability", *FILES, ",".join(ITEMS), "--json").stdout)
     assert (told["alpha"], told["low"], told["high"]) == (found.alpha, *found.interval)
     pd.testing.assert_frame_equal(pd.DataFrame(told["table"]), found.table)
+    way = run("reliability", *FILES, ",".join(ITEMS), "--width", 400).stdout.split("→ ")[1].splitlines()[0]
+    assert " .88, 95% CI" in run("reliability", *FILES, ",".join(ITEMS), *shlex.split(way)).stdout
+    mb.report([found, mb.demo.choirs()], tmp_path / "page.html")
+    assert not re.search(r"study\.\w+\(|--prepare", (tmp_path / "page.html").read_text())
     assert "`welcome` alone" in run("reliability", *FILES, "welcome").stderr
     text = f"[data]\nfile = '{FILES[0]}'\n\n[[reliability]]\nname = 'At home'\nitems = {ITEMS}\n"
     plan = tmp_path / "items.plan.toml"

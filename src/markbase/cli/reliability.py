@@ -23,6 +23,7 @@ from markbase.core.screening.reliability import reliability
 from markbase.reports.document import write_document
 from markbase.show.page import Page
 from markbase.show.reliability import reliability_page, reliability_record
+from markbase.show.study import as_option
 
 
 @click.command(
@@ -47,5 +48,5 @@ def command(
         result = reliability(study, split(names, study.columns), level=level)
         if manuscript:
             write_document(result, manuscript, replace=replaces)
-        found: Page | dict[str, Any] = reliability_record(result) if as_json else reliability_page(result)
+        found: Page | dict[str, Any] = reliability_record(result) if as_json else reliability_page(result, as_option)
     answer(found, told)

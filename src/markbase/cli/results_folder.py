@@ -138,7 +138,7 @@ def carry_out(plan: Plan, progress: Progress) -> Results:
     for number, scale in enumerate(analysis.scales):
         with plan.naming("reliability", number, f"reliability `{scale.name}`"):
             items = reliability(study, list(scale.items), level=scale.level)
-        results.parts.append(Part(scale.name, (reliability_page(items),)))
+        results.parts.append(Part(scale.name, (reliability_page(items, None),)))
         results.record.setdefault("reliability", {})[scale.name] = reliability_record(items)
         results.tables[_file_name(scale.name, used)] = items.table
         results.manuscript.append(items)

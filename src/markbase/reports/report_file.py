@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace as changed
 from pathlib import Path
 from typing import Any
@@ -15,6 +15,8 @@ from markbase.core.reading.methods import Procedure
 from markbase.core.results.equivalence import check_margin
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.screening.reliability import Reliability
+from markbase.core.study.study import Study
 from markbase.core.version import VERSION
 from markbase.files.whole_files import refuse_to_replace, write_whole
 from markbase.reports.figure_sets import figures_of
@@ -22,7 +24,9 @@ from markbase.reports.parts import Part, Wanted, analysis_part, illustrated, met
 from markbase.reports.report import report_html
 from markbase.show.bases import MOST_LEVELS
 from markbase.show.page import Page
+from markbase.show.reliability import reliability_page
 from markbase.show.renderer import page_of
+from markbase.show.study import study_page
 
 _SUFFIXES = (".html", ".htm")
 _FITTED = (LinearFit, LogisticFit, Blocks)
@@ -166,8 +170,15 @@ def _margins(fits: Sequence[LinearFit | LogisticFit], margin: float | Mapping[st
     return dict(margin)
 
 
+_WITHOUT_STEPS: dict[type, Callable[[Any], Page]] = {
+    Study: lambda study: study_page(study, None),
+    Reliability: lambda found: reliability_page(found, None),
+}
+"""Pages that write steps for a front end, of which a report has none."""
+
+
 def _other_part(heading: str, result: Shown, figures: bool) -> Part:
     """Tell a result that is none of a fit: the page it prints, with its figures."""
-    page: Page = page_of(result)
+    page: Page = _WITHOUT_STEPS.get(type(result), page_of)(result)
     page = changed(page, title="" if page.title == heading else page.title)
     return Part(heading, (illustrated(page, figures_of(result), heading) if figures else page,))

@@ -11,10 +11,11 @@ from markbase.core.screening.reliability import Reliability
 from markbase.core.tables import rows_of
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
 from markbase.show.records import table_record
+from markbase.show.study import Mend, as_method
 
 
-def reliability_page(found: Reliability) -> Page:
-    """Describe how far the items of a scale go together."""
+def reliability_page(found: Reliability, mend: Mend | None = as_method) -> Page:
+    """Describe how far the items of a scale go together; `mend` writes the step that turns an item round."""
     sample, items = found.sample, len(found.items)
     low, high = found.interval
     figures = [
@@ -30,6 +31,7 @@ def reliability_page(found: Reliability) -> Page:
     ]  # fmt: skip
     used = f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)}): those that have every item"
     which = Facts((("complete cases", used), *found.wordings.items()))
+    ways = (_turned(found, mend),) if mend and found.mend else ()
     with_rest = "r with the sum of the others" if items > 2 else "r with the other"
     return Page(
         f"Reliability of a scale of {count_noun(items, 'item')}",
@@ -38,9 +40,16 @@ def reliability_page(found: Reliability) -> Page:
             Section("1  Which rows, which items", blocks=(which,)),
             Section("2  How far the items go together", blocks=(Facts(tuple(figures)),)),
             Section("3  Each item", with_rest, (items_table(found),)),
-            Section("4  What it means here", blocks=(Sentences(tuple((text, ()) for text in found.statements)),)),
+            Section("4  What it means here", blocks=(Sentences(tuple((text, ()) for text in found.statements)), *ways)),
         ),
     )
+
+
+def _turned(found: Reliability, mend: Mend) -> Facts:
+    """Return the step that turns each item round, as a front end writes it."""
+    scores = list(found.mend[0]["scores"])
+    ways = [(f"{step['column']} turned round", f"→ {mend(step)}") for step in found.mend]
+    return Facts((*ways, ("answers", f"taken to run from {scores[0]} to {scores[-1]}, as they do in these rows")))
 
 
 def items_table(found: Reliability, formal: bool = False) -> Table:

@@ -71,7 +71,10 @@ def _correlations(screen: Screen) -> Section:
     note = "▲ at or above the limit" + (" · ranks" if screen.method == "spearman" else "")
     if len(names) > _MOST_SHOWN:
         facts = (
-            ("shown below", f"of {len(names)} columns, the pairs at or above the limit; `correlations` holds all"),
+            (
+                "shown below",
+                f"of {len(names)} columns, the pairs at or above the limit; the table of all correlations has the others",
+            ),
         )
         return Section("2  How they go together", note, (Facts(facts),))
     rows = []

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -16,6 +17,7 @@ from markbase.core.display import ShownTables
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, listed, quoted
 from markbase.core.formatting import as_percent, number, without_zero
 from markbase.core.screening.association import interval_of_r
+from markbase.core.study.column import Column
 from markbase.core.study.consistency import Consistency, consistency_of
 from markbase.core.study.frames import AnyTable
 from markbase.core.study.study import Study, as_study
@@ -26,6 +28,8 @@ _UNLIKE = 2.0
 """A standard deviation that is more times another is spoken of."""
 _WORTH_TELLING = 0.01
 """By so much alpha of the other items is higher before it is spoken of."""
+_MOST_APART = 10
+"""Answers further apart are no steps of a scale."""
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -44,6 +48,8 @@ class Reliability(ShownTables):
     """What the codebook says of items it has."""
     unheeded: tuple[str, ...] = ()
     """Columns with the role of clusters, strata or weights, of which these figures take no account, each with what it holds."""
+    mend: tuple[Mapping[str, Any], ...] = ()
+    """Steps that turn round what goes against the others, where all answers are few whole numbers: the lowest becomes the highest."""
 
     @property
     def items(self) -> tuple[str, ...]:
@@ -249,4 +255,17 @@ def reliability(study: Study | AnyTable, items: Sequence[str], *, level: float =
     held = {"cluster": "clusters", "stratum": "strata", "weight": "weights"}
     drawn = (study[n] for n in study.columns if study[n].role in held and n not in items)
     unheeded = tuple(f"the {held[c.role or '']} in `{c.name}`" for c in drawn)
-    return Reliability(found, sample, level, study.name, {c.name: c.label for c in columns if c.label}, unheeded)
+    wordings = {c.name: c.label for c in columns if c.label}
+    return Reliability(found, sample, level, study.name, wordings, unheeded, _turning(columns, found.against))
+
+
+def _turning(columns: Sequence[Column], against: Iterable[str]) -> tuple[Mapping[str, Any], ...]:
+    """Return a step for each item to turn round, from the lowest to the highest answer of any; none where they are not few whole numbers."""
+    answers = [c.few_whole for c in columns]
+    if not all(answers):
+        return ()
+    low, high = int(min(map(min, answers))), int(max(map(max, answers)))
+    if high - low > _MOST_APART:
+        return ()
+    scores = {value: low + high - value for value in range(low, high + 1)}
+    return tuple({"do": "as_numeric", "column": name, "scores": scores} for name in against)

@@ -48,7 +48,7 @@ def inline(step: Mapping[str, Any]) -> str:
 def _table(entries: Mapping[str, Any]) -> Any:
     table = tomlkit.inline_table()
     for key, value in entries.items():  # one by one: of whole ones within, no blank would stand behind a comma
-        table[key] = _table(value) if isinstance(value, Mapping) else value
+        table[str(key)] = _table(value) if isinstance(value, Mapping) else value
     return table
 
 
