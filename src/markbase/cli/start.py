@@ -94,7 +94,7 @@ def draft(study: Study, outcome: str, given: Source, into: Path | None) -> str:
     terms, left = _terms(study, outcome)
     explained = _toml(outcome)
     text += _marked(study, terms)
-    text += f"\n[screen]\noutcome = {explained}\nterms = {_toml(terms)}\n"
+    text += f"\n[screen]\noutcome = {explained}\nterms = {_toml(terms)}\n{_about_weights(study, outcome)}"
     text += f'\n[[fit]]\nname = "all together"\noutcome = {explained}\n'
     if logistic:
         told = " or ".join(map(_toml, levels))
@@ -133,9 +133,16 @@ def _about_rows(study: Study, outcome: str) -> str:
             text += (
                 f"# strata = {_toml(column.name)}   # if the sample was drawn within each {_one_line(column.name)}\n"
             )
-        if column.role == "weight" or looks_like_weight(column):
-            text += f'# weights = {_toml(column.name)}   # if rows count differently\n# weights_are = "sampling"   # or "frequency"\n'
-    return text
+    return text + _about_weights(study, outcome)
+
+
+def _about_weights(study: Study, outcome: str) -> str:
+    """Return, as comments, the weights that a screening or a fit may take."""
+    return "".join(
+        f'# weights = {_toml(name)}   # if rows count differently\n# weights_are = "sampling"   # or "frequency"\n'
+        for name in study.columns
+        if name != outcome and (study[name].role == "weight" or looks_like_weight(study[name]))
+    )
 
 
 def _toml(value: Any) -> str:
