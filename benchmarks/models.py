@@ -130,6 +130,7 @@ def questions(fit: Any, again: Callable[[], Any], folder: Path) -> Iterator[tupl
         yield "clusters", lambda: (fit.without_clusters(), mb.draw_clusters(fit))
     yield "blocks", lambda: str(again())
     yield "elimination", lambda: str(mb.backward_elimination(fit))
+    yield "bootstrap", lambda: str(mb.bootstrap(fit, 100))
     yield "dominance", lambda: mb.draw_dominance(mb.dominance(fit))
     yield "specifications", lambda: str(mb.specifications(fit, focus=fit.model_terms[0].name))
     for own in fit.variables:

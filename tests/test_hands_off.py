@@ -25,6 +25,7 @@ def results():
         "pruned": mb.screen(study, ["age", "rehearsals", "concerts"]).prune(limit=1.001),
         "compared": mb.compare(linear, mb.fit_linear(study, "belonging", ["age"])),
         "eliminated": mb.backward_elimination(mb.fit_linear(study, "belonging", ["age", "travel_km", "travel_min"])),
+        "bootstrap": mb.bootstrap(linear, 100),
         "dominance": mb.dominance(linear),
         "specifications": mb.specifications(linear, "age"),
         "score": mb.score(mb.fit_linear(kept, "belonging", ["age"]), test),
@@ -37,7 +38,7 @@ def results():
 
 
 KINDS = (
-    "linear", "logistic", "blocks", "screen", "pruned", "compared", "eliminated", "dominance", "specifications", "score", "cross-validated", "checks",
+    "linear", "logistic", "blocks", "screen", "pruned", "compared", "eliminated", "bootstrap", "dominance", "specifications", "score", "cross-validated", "checks",
     "classification", "check", "coding",
 )  # fmt: skip
 

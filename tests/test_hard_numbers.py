@@ -130,11 +130,7 @@ def test_collinearity_is_said_to_be_exact_only_where_every_row_bears_it_out():
         (["a", "b", "far", "sum"], "`sum` equals `a` + `b` in every row used", "far"),
         (["a", "b", "far", "reg", "sum"], "`sum` equals `a` + `b` in every row used", "reg"),
         (["g", "h", mb.interaction("h", "g")], "`h` is 7 in each of the {u} rows used where `g` is `u`", "`v`"),
-        (
-            ["rare", "a", mb.interaction("a", "rare")],
-            "`rare` is `z` in 1 row used, fewer than the 2 coefficients",
-            "`g`",
-        ),
+        (["rare", "a", mb.interaction("a", "rare")], "`rare` is `z` in 1 row used, fewer than the 2", "`g`"),
         (
             ["rare", mb.interaction("a", "b", "rare")],
             "fewer than the 4 coefficients that `rare`, `a × rare`, `b × rare` and `a × b × rare` have there. Merge such a level with one "

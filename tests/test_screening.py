@@ -243,10 +243,7 @@ def test_pruning_drops_whole_groups_keeps_the_protected_and_breaks_ties_by_order
         curved = mb.screen(mb.Study(table).derive("square", square="a"), ["a", "square", "twin"])
     assert curved.prune(3, keep=["twin"]).steps["dropped"].tolist() == ["a", "square"]  # a curve goes as a whole
     table["part"] = table["a"] + rng.normal(size=n)
-    for other, words in (
-        ("twin", "too much alike in strength"),
-        ("part", "one is the stronger"),
-    ):  # by half an interval
+    for other, words in (("twin", "too much alike in strength"), ("part", "one is the stronger")):  # by half of one
         advice = mb.screen(mb.Study(table), ["a", other], "y", limits=mb.Limits(r=0.6)).advice
         assert words in advice[0].text
     protected = screen.prune(3, keep=["twin", "a"])

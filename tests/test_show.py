@@ -58,9 +58,8 @@ def test_html_and_text_show_the_same_numbers(result, monkeypatch):
     fit = mb.fit_linear(study, "belonging", ["age", "voice", "travel_km"])
     shown = {"fit": fit, "study": study, "trail": study.trail, "reading": fit.reading(), "equation": fit.equation()}
     if result not in shown:
-        logistic = mb.fit_logistic(
-            study.merge_levels("voice", {"tenor": ["tennor"]}), "stays", ["age", "voice"], event="yes"
-        )
+        merged = study.merge_levels("voice", {"tenor": ["tennor"]})
+        logistic = mb.fit_logistic(merged, "stays", ["age", "voice"], event="yes")
         shown |= {
             "lines": fit.equation(by="voice"),
             "guide": fit.guide(),
@@ -90,11 +89,7 @@ SENTENCES = [
     ({"effect": 3.0}, r"on average [23]\.\d+ units higher \(95% CI 2\.\d+ to 3\.\d+ higher, p < \.001\)", ""),
     ({"effect": -3.0}, r"on average \d\.\d+ units lower \(95% CI 2\.\d+ to 3\.\d+ lower, p < \.001\)", ""),
     ({"effect": 0.0}, r"estimated .* lower to .* higher, p = .*: no clear evidence of a difference", ""),
-    (
-        {"effect": 0.0, "noise": 5, "share": 0.02},
-        "no clear evidence of a difference",
-        "Only 8 rows used have `g` `new`",
-    ),
+    ({"effect": 0.0, "noise": 5, "share": 0.02}, "no clear evidence of a difference", "Only 8 rows used have `g`"),
     ({"effect": 1e-7, "noise": 1e-8}, r"on average 0\.0000001\d+ units higher|e−8|e−7", ""),
     ({"effect": 4e9, "noise": 1e8}, r"on average 3,9\d\d,\d\d\d,\d\d\d units higher", ""),
 ]
@@ -123,11 +118,7 @@ ODDS_SENTENCES = [
     ({"effect": -0.5}, r"are (3|4)\d% lower \(odds ratio 0\.\d{3}, .* percentage points lower", ""),
     ({"effect": 0.0}, r"are estimated .*: no clear evidence of a difference, in either direction\. In probability", ""),
     ({"effect": 0.0, "share": 0.01}, "no clear evidence of a difference", "Only 20 rows used have `g` `new`"),
-    (
-        {"effect": 0.3, "rate": -5.0, "share": 0.1, "penalty": "firth"},
-        "odds ratio",
-        "what is told of it rests on these",
-    ),
+    ({"effect": 0.3, "rate": -5.0, "share": 0.1, "penalty": "firth"}, "odds ratio", "what is told of it rests on"),
     ({"effect": 6.0, "rate": -4.0}, r"(1|2|3|4|5|6|7|8|9)\d\d(\.\d)? times as high", ""),
 ]
 
@@ -212,9 +203,8 @@ def test_text_keeps_to_its_width(width):
     assert max(map(len, lines)) <= width
     assert ("◇" in "".join(lines)) == (width > 60)
     base = [k for k, line in enumerate(lines) if line.split()[-1:] == ["alto"] or line.split()[:1] == ["alto"]]
-    assert any(
-        "base" in " ".join(lines[k : k + (1 if width > 60 else 7)]) for k in base
-    )  # below it, where rows are stacked
+    below = 1 if width > 60 else 7  # where rows are stacked
+    assert any("base" in " ".join(lines[k : k + below]) for k in base)
 
 
 def test_an_interval_clear_of_zero_is_drawn_clear_of_it():
@@ -286,10 +276,8 @@ def test_long_names_are_folded_and_what_is_beside_them_stays_whole():
         assert f"base of {question}" in label
         begun = next(k for k, line in enumerate(lines) if line.startswith("    Less often"))
         cells = re.split(r" {2,}", lines[begun].strip())
-        name = " ".join(
-            [cells[0], *(line.strip() for line in lines[begun + 1 : begun + 3] if line.startswith(" " * 8))]
-        )
-        assert level in name
+        more = [line.strip() for line in lines[begun + 1 : begun + 3] if line.startswith(" " * 8)]
+        assert level in " ".join([cells[0], *more])
         assert cells[-1] == "◇" or cells[-1] == "base"
 
 
@@ -311,12 +299,10 @@ def test_what_is_rare_or_small_is_never_told_as_nothing(tmp_path):
         r"0\.060% against 0\.040%, 0\.020 percentage points higher",
     ):
         assert re.search(pattern, told), pattern
-    assert re.search(
-        r"south +10,000 +0\.060 +0\.060 +0\.020", run("groups", rare[0], "part", *rare[1:], cwd=tmp_path).stdout
-    )
-    assert re.search(
-        r"part north +0\.040% +0\.015% to 0\.11%", run("predict", *rare, "--profile", "part=north", cwd=tmp_path).stdout
-    )
+    told = run("groups", rare[0], "part", *rare[1:], cwd=tmp_path).stdout
+    assert re.search(r"south +10,000 +0\.060 +0\.060 +0\.020", told)
+    told = run("predict", *rare, "--profile", "part=north", cwd=tmp_path).stdout
+    assert re.search(r"part north +0\.040% +0\.015% to 0\.11%", told)
     assert re.search(r"Brier score +\.0005 +\.0005", run("validate", *rare, cwd=tmp_path).stdout)
     large = ["--outcome", "budget", "--terms", "part"]
     told = " ".join(run("groups", rare[0], "part", *large, cwd=tmp_path).stdout.split())

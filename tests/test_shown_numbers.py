@@ -73,12 +73,8 @@ def test_every_cell_of_the_coefficients_is_the_number_of_its_column(kind, level)
             ratios = [(row.cells[2], r.odds_ratio), (low, r.odds_low), (high, r.odds_high)]
             pairs = [*ratios, (row.cells[4], r.estimate), (row.cells[5], r.se), (row.cells[6], r.p)]
         else:
-            pairs = [
-                *zip(row.cells[2:4], (r.estimate, r.se), strict=True),
-                (low, r.low),
-                (high, r.high),
-                (row.cells[5], r.p),
-            ]
+            told = (*row.cells[2:4], low, high, row.cells[5])
+            pairs = list(zip(told, (r.estimate, r.se, r.low, r.high, r.p), strict=True))
         assert all(near(text, value) for text, value in pairs), (row.cells, r)
         if r.level:
             assert near(row.cells[1], r.n)

@@ -14,10 +14,7 @@ from reference import made_up
             "age*voice",
             "a product of `age` and `voice` is an interaction, a term of its own: interaction\\(age, voice\\)\\.$",
         ),
-        (
-            "age × voice·km",
-            "a product of `age`, `voice` and `km` is an interaction, .*: interaction\\(age, voice, km\\)\\.$",
-        ),
+        ("age × voice·km", "of `age`, `voice` and `km` is an interaction, .*: interaction\\(age, voice, km\\)\\.$"),
         ("age^2", "powers of `age` are a polynomial, a term of its own: polynomial\\(age, 2\\)\\.$"),
         ("age ³", "powers of `age` are a polynomial, .*: polynomial\\(age, 3\\)\\.$"),
         ("polynomial(age, 4)", "degree 2 or 3, not 4"),

@@ -248,11 +248,7 @@ def test_times_on_both_sides_of_midnight_are_remarked_on(texts, near):
 @pytest.mark.parametrize(
     ("texts", "settings", "said"),
     [
-        (
-            ["1:30", "0:01:30"],
-            {"take": "hours"},
-            "holds `1:30` and `0:01:30`, and nothing says whether the first of two",
-        ),
+        (["1:30", "0:01:30"], {"take": "hours"}, "holds `1:30` and `0:01:30`, and nothing says whether the first"),
         (["1:30", "1:75"], {"take": "hours"}, r"holds `1:75` \(1 row\), which is no time"),
         ([1.5, 2.5], {"take": "hours"}, "is numeric, and holds no times"),
         (["1:30", "2:30"], {"take": "days"}, "`days` is nothing to count a time in"),

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from markbase import demo
     from markbase.core.comparison.backward_elimination import Elimination, backward_elimination
     from markbase.core.comparison.blocks import Blocks
+    from markbase.core.comparison.coefficient_samples import CoefficientSamples, bootstrap
     from markbase.core.comparison.comparison import Comparison, compare
     from markbase.core.comparison.cross_validation import CrossValidation, cross_validate
     from markbase.core.comparison.dominance import Dominance, dominance
@@ -86,6 +87,7 @@ _HOMES = {
     "Codebook": "markbase.core.study.codebook",
     "CodebookError": "markbase.core.errors",
     "Coding": "markbase.core.study.coding",
+    "CoefficientSamples": "markbase.core.comparison.coefficient_samples",
     "CollinearityError": "markbase.core.errors",
     "ColumnError": "markbase.core.errors",
     "Comparison": "markbase.core.comparison.comparison",
@@ -115,6 +117,7 @@ _HOMES = {
     "Trail": "markbase.core.study.trail",
     "all_but": "markbase.core.design.requested_terms",
     "backward_elimination": "markbase.core.comparison.backward_elimination",
+    "bootstrap": "markbase.core.comparison.coefficient_samples",
     "codebook_text": "markbase.files.codebook",
     "compare": "markbase.core.comparison.comparison",
     "cross_validate": "markbase.core.comparison.cross_validation",
@@ -167,6 +170,7 @@ __all__ = [
     "Codebook",
     "CodebookError",
     "Coding",
+    "CoefficientSamples",
     "CollinearityError",
     "ColumnError",
     "Comparison",
@@ -197,6 +201,7 @@ __all__ = [
     "__version__",
     "all_but",
     "backward_elimination",
+    "bootstrap",
     "codebook_text",
     "compare",
     "cross_validate",

@@ -12,10 +12,15 @@ from markbase.cli.common import answer, figure_options, json_option, manuscript_
 from markbase.cli.figure_files import draw_fit
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options, only_for
+from markbase.cli.progress import counting
+from markbase.cli.sampling_options import bootstrap_options, check_seed
+from markbase.core.comparison.coefficient_samples import CoefficientSamples
+from markbase.core.comparison.coefficient_samples import bootstrap as drawn
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.files.fit_files import write_fit
 from markbase.reports.document import write_document
+from markbase.show.coefficient_samples import samples_record, samples_sections
 from markbase.show.fit import standardised_section
 from markbase.show.guide import guide_section
 from markbase.show.page import Page
@@ -27,6 +32,7 @@ from markbase.show.regression import regression_page, regression_record
     epilog=examples(
         "markbase fit choirs.csv --outcome belonging --terms age,voice --base voice=alto",
         "markbase fit choirs.plan.toml --kind logistic --outcome stays --event yes --terms age,voice",
+        "markbase fit choirs.plan.toml --outcome belonging --terms age,voice --bootstrap 2000",
     ),
 )
 @model_options
@@ -47,12 +53,15 @@ from markbase.show.regression import regression_page, regression_record
     help="Save the fit, without a row of the data, to this .json.",
     panel="Output",
 )
+@bootstrap_options("Errors, weights, intervals", "the coefficients")
 @manuscript_option
 @figure_options
 @json_option
 def command(
     guide: bool,
     standardised: bool,
+    bootstrap: int | None,
+    seed: int | None,
     save: Path | None,
     manuscript: Path | None,
     figures: Path | None,
@@ -67,11 +76,15 @@ def command(
     with remarks() as told:
         if guide and standardised:
             raise click.UsageError("--guide prints the questions only; leave --standardised out.")
+        if guide and bootstrap:
+            raise click.UsageError("--guide prints the questions only; leave --bootstrap out.")
+        check_seed(seed, bootstrap)
         model = model_of(given)
         model.rest(0)
         _, fit = model.fit()
         only_for("linear", fit, [("--standardised", standardised)])
-        found = _record(fit, guide) if as_json else _page(fit, guide, standardised)
+        samples = drawn(fit, bootstrap, seed=seed or 0, told=counting("samples", bootstrap)) if bootstrap else None
+        found = _record(fit, guide, samples) if as_json else _page(fit, guide, standardised, samples)
         if save:
             write_fit(fit, save, replace=replaces)
         if manuscript:
@@ -81,15 +94,14 @@ def command(
     answer(found, told)
 
 
-def _page(fit: AnyFit, guide: bool, standardised: bool) -> Page:
+def _page(fit: AnyFit, guide: bool, standardised: bool, samples: CoefficientSamples | None) -> Page:
     page = regression_page(fit)
     if guide:
         return replace(page, sections=(guide_section(fit.guide()),))
-    if standardised and isinstance(fit, LinearFit):
-        return replace(page, sections=(*page.sections, standardised_section(fit)))
-    return page
+    more = (standardised_section(fit),) if standardised and isinstance(fit, LinearFit) else ()
+    return replace(page, sections=(*page.sections, *more, *(samples_sections(samples) if samples else ())))
 
 
-def _record(fit: AnyFit, guide: bool) -> dict[str, Any]:
+def _record(fit: AnyFit, guide: bool, samples: CoefficientSamples | None) -> dict[str, Any]:
     questions = {"guide": [vars(step) for step in fit.guide().steps]} if guide else {}
-    return regression_record(fit) | questions
+    return regression_record(fit) | questions | ({"bootstrap": samples_record(samples)} if samples else {})

@@ -14,6 +14,7 @@ import pandas as pd
 from markbase.cli.opening import open_plan
 from markbase.core.comparison.backward_elimination import backward_elimination
 from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.coefficient_samples import bootstrap
 from markbase.core.comparison.comparison import compare
 from markbase.core.comparison.cross_validation import cross_validate
 from markbase.core.comparison.dominance import dominance
@@ -39,6 +40,7 @@ from markbase.reports.manuscript_texts import TEXTS
 from markbase.reports.parts import Part, Wanted, analysis_part, illustrated, methods_of, told_together
 from markbase.reports.report import report_html
 from markbase.show.blocks import comparison_page, cross_validation_page, elimination_page, score_page
+from markbase.show.coefficient_samples import samples_page, samples_record
 from markbase.show.dominance import dominance_page, dominance_record
 from markbase.show.page import Page
 from markbase.show.records import (
@@ -244,6 +246,11 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         folds = found.folds
         more.append(cross_validation_page(found))
         record["cross_validate"] = table_record(found.table)
+    if entry.bootstrap and not isinstance(made, Blocks):
+        samples = bootstrap(made, entry.bootstrap, seed=entry.seed)
+        more.append(samples_page(samples))
+        record["bootstrap"] = samples_record(samples)
+        results.tables[f"{name}-bootstrap"] = samples.table
     shares = None
     if entry.dominance:
         shares = dominance(made, draws=entry.bootstrap, seed=entry.seed)
@@ -268,6 +275,8 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         folds=folds,
         held_out=entry.hold_out,
         dominance=entry.dominance,
+        draws=entry.bootstrap,
+        seed=entry.seed,
     )
     results.methods.append(methods_of(made, did, VERSION))
 

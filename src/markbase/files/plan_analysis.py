@@ -25,7 +25,19 @@ from markbase.files.plan_lines import Lines
 _SHARED = (*FitOptions.names(), "groups", "kind", "name", "outcome", "question")
 FIT_KEYS = tuple(
     sorted(
-        (*_SHARED, "at", "correction", "cross_validate", "dominance", "hold_out", "margin", "seed", "slopes", "terms")
+        (
+            *_SHARED,
+            "at",
+            "bootstrap",
+            "correction",
+            "cross_validate",
+            "dominance",
+            "hold_out",
+            "margin",
+            "seed",
+            "slopes",
+            "terms",
+        )
     )
 )
 BLOCK_KEYS = tuple(

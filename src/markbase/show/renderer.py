@@ -7,6 +7,7 @@ from typing import Any
 
 from markbase.core.comparison.backward_elimination import Elimination
 from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.coefficient_samples import CoefficientSamples
 from markbase.core.comparison.comparison import Comparison
 from markbase.core.comparison.cross_validation import CrossValidation
 from markbase.core.comparison.dominance import Dominance
@@ -37,6 +38,7 @@ from markbase.show.blocks import (
     score_page,
     turning_point_page,
 )
+from markbase.show.coefficient_samples import samples_page
 from markbase.show.dominance import dominance_page
 from markbase.show.equation import equation_page, lines_page
 from markbase.show.fit import checks_page, fit_page, reading_page, stored_page
@@ -52,6 +54,7 @@ from markbase.show.text import to_text
 
 _PAGES: dict[type, Callable[[Any], Page]] = {
     Check: check_page,
+    CoefficientSamples: samples_page,
     Coding: coding_page,
     Equation: equation_page,
     Guide: guide_page,

@@ -42,7 +42,7 @@ def without_clusters(fit: AnyFit) -> pd.DataFrame:
         raise MarkbaseError(
             "The fit has no clusters that could be left out; fit it with errors clustered by the group whose rows go together."
         )
-    p, over = len(fit.solution.columns), _scored(fit)
+    p, over = len(fit.solution.columns), scored_rows_of(fit)
     sums = cluster_sums(over, cluster, p)
     moved, alone = moves_without(over, cluster, sums, p)
     known = fit.coefficient_map.known
@@ -71,13 +71,13 @@ def without_clusters(fit: AnyFit) -> pd.DataFrame:
     )
 
 
-def _scored(fit: AnyFit) -> Over:
+def scored_rows_of(fit: AnyFit) -> Over:
+    """Return what applies a function to the scored rows of every part of a fit; refuses clusters that cut through levels taken out."""
     if isinstance(fit, LogisticFit):
         return logistic_rows(fit.likelihood, fit.passed, fit.information, fit.weights)
     fixed = fit.fixed_effects
     over = scored_rows(fit.moments, fit._blocks(fit.model_terms), fit.solution, fit.used, fit.weights, fixed)
-    assert fit.cluster is not None
-    if fixed is not None and not nested_in(fit.cluster, fixed, over):
+    if fixed is not None and fit.cluster is not None and not nested_in(fit.cluster, fixed, over):
         refuse_crossed(fit.cluster, fixed)
     return over
 

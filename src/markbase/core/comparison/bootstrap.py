@@ -1,8 +1,8 @@
-"""Intervals for what a block adds, from samples drawn out of the rows themselves.
+"""Samples drawn out of the rows themselves, and intervals from them for what a block adds.
 
 References
 ----------
-Efron & Tibshirani (1993), An Introduction to the Bootstrap, ch. 14 (bias-corrected percentiles), doi:10.1201/9780429246593.
+Efron & Tibshirani (1993), An Introduction to the Bootstrap, ch. 14 (bias-corrected and accelerated percentiles), doi:10.1201/9780429246593.
 Field & Welsh (2007), Journal of the Royal Statistical Society B 69(3), 369-390, doi:10.1111/j.1467-9868.2007.00593.x (whole clusters).
 Rao, Wu & Yue (1992), Survey Methodology 18(2), 209-217 (within strata).
 """
@@ -10,7 +10,8 @@ Rao, Wu & Yue (1992), Survey Methodology 18(2), 209-217 (within strata).
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import TypeVar
 
 import numpy as np
 import scipy.linalg
@@ -19,18 +20,20 @@ from numpy.typing import NDArray
 
 from markbase.core.design.cluster_products import cluster_products
 from markbase.core.design.cross_products import gather
+from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.errors import FitError, MarkbaseError
 from markbase.core.estimation.fixed_effects import numbered_levels
 from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.estimation.likelihood import Likelihood
-from markbase.core.estimation.newton import maximise
+from markbase.core.estimation.newton import Maximum, maximise
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.row_functions import refuse_in_parts
 
 Array = NDArray[np.float64]
 AnyFit = LinearFit | LogisticFit
+T = TypeVar("T")
 FEWEST_DRAWS = 100
 _NOTHING = 1e-12
 _MOST_FAILED = 0.1
@@ -93,7 +96,22 @@ def sampled_shares(
 
     The fits are of the same rows; the last one holds all terms of the others.
     """
-    last = fits[-1]
+    found, failed = found_in_samples(fits[-1], draws, seed, _linear_shares(fits), _logistic_shares(fits), told)
+    return np.array(found), failed
+
+
+def found_in_samples(
+    last: AnyFit,
+    draws: int,
+    seed: int,
+    of_products: Callable[[Moments], T | None],
+    of_weights: Callable[[Array], T | None],
+    told: Callable[[int], None] | None = None,
+) -> tuple[list[T], int]:
+    """Return what is found in samples of the rows of a fit, and how many samples could not be fitted; raises as `bootstrap`.
+
+    Of a linear fit by the cross-products of each sample, of a logistic one by how much each row counts in it; None where it cannot be.
+    """
     if isinstance(draws, bool) or not isinstance(draws, int) or draws < FEWEST_DRAWS:
         raise MarkbaseError(
             f"The number of samples to draw is {draws!r}; it must be a whole number, {FEWEST_DRAWS} or more."
@@ -101,32 +119,30 @@ def sampled_shares(
     if last.fixed_effect_names:
         raise FitError("Samples are not drawn for a fit with levels taken out; give the column as a term instead.")
     if isinstance(last, LogisticFit) and last.penalty:
-        raise FitError("Samples are not drawn for penalised likelihood, whose pseudo-R² has no share to add to.")
+        raise FitError(
+            "Samples are not drawn for penalised likelihood, whose intervals, by comparing likelihoods, need none."
+        )
     rng = np.random.default_rng(seed)
     samples = _cluster_samples(last, draws, rng) if isinstance(last, LinearFit) else None
     if samples is not None:
-        found_in = map(_linear_shares(fits), samples)
+        each = map(of_products, samples)
     else:
         _refuse_in_parts(last)
         weights = _samples(last, draws, rng)
-        found_in = (
-            map(_linear_shares(fits), _moments_of(last, weights))
-            if isinstance(last, LinearFit)
-            else map(_logistic_shares(fits), weights)
-        )
-    shares = []
-    for done, found in enumerate(found_in, 1):
+        each = map(of_products, _moments_of(last, weights)) if isinstance(last, LinearFit) else map(of_weights, weights)
+    kept = []
+    for done, found in enumerate(each, 1):
         if found is not None:
-            shares.append(found)
+            kept.append(found)
         if told is not None and done % 50 == 0:
             told(done)
-    failed = draws - len(shares)
+    failed = draws - len(kept)
     if failed > _MOST_FAILED * draws:
         raise FitError(
             f"In {failed:,} of {draws:,} samples a model could not be fitted (levels with few rows, or an event that is foretold): merge levels, "
             f"or do without these intervals."
         )
-    return np.array(shares), failed
+    return kept, failed
 
 
 def drawn_words(fit: AnyFit) -> str:
@@ -139,13 +155,14 @@ def _shares_of(fits: Sequence[AnyFit]) -> list[float]:
     return [getattr(f.strength, f.family.share) for f in fits]
 
 
-def corrected_ends(changes: Array, seen: float, level: float) -> tuple[float, float]:
-    """Return the bias-corrected percentiles."""
+def corrected_ends(changes: Array, seen: float, level: float, acceleration: float = 0.0) -> tuple[float, float]:
+    """Return the bias-corrected percentiles, accelerated or not: at ``Φ(z₀ + (z₀ ± z)/(1 − a(z₀ ± z)))``."""
     count = len(changes)
     below = (np.count_nonzero(changes < seen) + 0.5 * np.count_nonzero(changes == seen)) / count
-    shift = 2 * float(sp.ndtri(np.clip(below, 0.5 / count, 1 - 0.5 / count)))
+    shift = float(sp.ndtri(np.clip(below, 0.5 / count, 1 - 0.5 / count)))
     z = float(sp.ndtri((1 + level) / 2))
-    low, high = np.quantile(changes, [float(sp.ndtr(shift - z)), float(sp.ndtr(shift + z))])
+    ends = [shift + (shift + side) / (1 - acceleration * (shift + side)) for side in (-z, z)]
+    low, high = np.quantile(changes, sp.ndtr(ends))
     return float(low), float(high)
 
 
@@ -215,13 +232,13 @@ def _blocks_of(fit: AnyFit) -> list[CodedColumns]:
     return [*(c.coded() for c in fit.components), CodedColumns(1, multiplier=fit.outcome.values)]
 
 
-def _moments_of(fit: AnyFit, samples: Iterable[Array]) -> Iterator[Array]:
+def _moments_of(fit: AnyFit, samples: Iterable[Array]) -> Iterator[Moments]:
     """Yield the cross-products of samples, by how often each row is in them."""
     for weights in samples:
-        yield gather(_blocks_of(fit), len(weights), fit.used, weights).cross
+        yield gather(_blocks_of(fit), len(weights), fit.used, weights)
 
 
-def _cluster_samples(fit: LinearFit, draws: int, rng: np.random.Generator) -> Iterator[Array] | None:
+def _cluster_samples(fit: LinearFit, draws: int, rng: np.random.Generator) -> Iterator[Moments] | None:
     """Return the cross-products of samples of whole clusters; None where rows are drawn, or those of all clusters are too many to keep."""
     if fit.cluster is None:
         return None
@@ -237,15 +254,15 @@ def _cluster_samples(fit: LinearFit, draws: int, rng: np.random.Generator) -> It
         strata = np.argmax(told.reshape(clusters, -1), axis=1)
     products = cluster_products(_blocks_of(fit), fit.moments, fit.used, heavy, codes, clusters)
 
-    def drawn() -> Iterator[Array]:
+    def drawn() -> Iterator[Moments]:
         for _ in range(draws):
             often = _drawn(clusters, strata, rng)
-            yield np.asarray(often @ products.reshape(clusters, -1)).reshape(width, width)
+            yield replace(fit.moments, cross=(often @ products.reshape(clusters, -1)).reshape(width, width))
 
     return drawn()
 
 
-def _linear_shares(fits: Sequence[AnyFit]) -> Callable[[Array], Array | None]:
+def _linear_shares(fits: Sequence[AnyFit]) -> Callable[[Moments], Array | None]:
     """Return what gives R² of every block by the cross-products of a sample; None where one cannot be fitted."""
     fit = fits[-1]
     place = {c.key: k for k, c in enumerate(fit.components, 1)}
@@ -253,8 +270,8 @@ def _linear_shares(fits: Sequence[AnyFit]) -> Callable[[Array], Array | None]:
         fit.moments.columns_of([0, *(place[c.key] for c in block.components)])[block.solution.columns] for block in fits
     ]
 
-    def take(cross: Array) -> Array | None:
-        sums = cross[0]
+    def take(moments: Moments) -> Array | None:
+        cross, sums = moments.cross, moments.cross[0]
         centred = cross - np.outer(sums, sums) / cross[0, 0]
         varies = np.diag(centred) > _NOTHING * np.diag(cross)
         lengths = np.sqrt(np.where(varies, np.diag(centred), 1.0))
@@ -272,6 +289,20 @@ def _linear_shares(fits: Sequence[AnyFit]) -> Callable[[Array], Array | None]:
     return take
 
 
+def climbed(fit: LogisticFit, weights: Array) -> tuple[Maximum | None, bool]:
+    """Return the maximum of a logistic fit in a sample, None where there is none, and whether every level of the fit occurs in it."""
+    old = fit.likelihood
+    rows = Likelihood(old.blocks, old.event, old.used, weights.copy(), old.moments)
+    if not 0 < float(weights @ old.event) < float(weights.sum()):
+        return None, False
+    columns = rows.occurring(fit.solution.columns)
+    try:
+        best = maximise(rows, columns, fit.theta)
+    except (Dependent, np.linalg.LinAlgError):
+        return None, False
+    return best if best.status == "converged" else None, len(columns) == len(fit.solution.columns)
+
+
 def _logistic_shares(fits: Sequence[AnyFit]) -> Callable[[Array], Array | None]:
     """Return what gives McFadden's R² of every block in a sample; None where one cannot be fitted."""
 
@@ -279,18 +310,10 @@ def _logistic_shares(fits: Sequence[AnyFit]) -> Callable[[Array], Array | None]:
         found = []
         for fit in fits:
             assert isinstance(fit, LogisticFit)
-            old = fit.likelihood
-            rows = Likelihood(old.blocks, old.event, old.used, weights.copy(), old.moments)
-            whole, happened = float(weights.sum()), float(weights @ old.event)
-            if not 0 < happened < whole:
+            best, _ = climbed(fit, weights)
+            if best is None:
                 return None
-            columns = rows.occurring(fit.solution.columns)
-            try:
-                best = maximise(rows, columns, fit.theta)
-            except (Dependent, np.linalg.LinAlgError):
-                return None
-            if best.status != "converged":
-                return None
+            whole, happened = float(weights.sum()), float(weights @ fit.likelihood.event)
             rate = happened / whole
             null = happened * np.log(rate) + (whole - happened) * np.log1p(-rate)
             found.append(1 - best.point.loglik / null)

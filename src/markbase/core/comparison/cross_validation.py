@@ -90,7 +90,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
         raise MarkbaseError(f"Rows are held out once or more, not {repeats!r} times.")
     if fit.fixed_effect_names:
         raise MarkbaseError(
-            "A fit with levels taken out cannot predict rows of levels it has not seen; fit without `fixed_effects`."
+            "A fit with levels taken out cannot predict rows of levels it has not seen; fit without fixed effects."
         )
     y, parts = fit.observed_numbers, folds_of(fit, folds)
     seen, bare, left = [], [], 0

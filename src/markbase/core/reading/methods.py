@@ -44,7 +44,7 @@ class Procedure:
     test: str = ""
     """The kind of test of what a block adds."""
     draws: int = 0
-    """Bootstrap samples that the intervals of it were taken from; 0 for none."""
+    """Bootstrap samples that intervals of what a block adds, or without blocks of the coefficients, were taken from; 0 for none."""
     seed: int = 0
     """Their seed."""
     groups: tuple[str, ...] = ()
@@ -83,6 +83,11 @@ def methods_paragraph(fit: AnyFit, version: str, procedure: Procedure | None = N
     if did.blocks:
         told += _entered(did)
     told.append(f"Standard errors are {fit.errors_words}; intervals are at {short(100 * fit.level, 4)}%.")
+    if did.draws and not did.blocks:
+        drawn = f"whole levels of `{fit.errors.cluster}`" if fit.errors.cluster else "rows"
+        told.append(
+            f"Beside them stand bias-corrected and accelerated intervals (Efron, 1987) from {did.draws:,} bootstrap samples of {drawn} (seed {did.seed})."
+        )
     if did.groups:
         of = listed(quoted(did.groups))
         which = (
