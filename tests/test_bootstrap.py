@@ -146,6 +146,7 @@ def test_the_command_and_a_plan_tell_the_same(tmp_path):
     low, high = found.table.loc[1, ["low", "high"]]
     page = " ".join(run(*command, cwd=tmp_path).stdout.split())
     assert f"{low:.3f} to {high:.3f} " in page
+    assert f"| {low:.3f} to {high:.3f} |" in (tmp_path / "out" / "tables.md").read_text()
     assert "120, of whole levels of choir drawn with replacement, seed 3" in page
     assert (
         "from 120 bootstrap samples of whole levels of choir (seed 3)" in (tmp_path / "out" / "methods.txt").read_text()

@@ -88,7 +88,7 @@ def command(
         if save:
             write_fit(fit, save, replace=replaces)
         if manuscript:
-            write_document(fit, manuscript, replace=replaces)
+            write_document([fit, samples] if samples else fit, manuscript, replace=replaces)
         if figures:
             draw_fit(fit, figures, replaces)
     answer(found, told)

@@ -246,6 +246,7 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         folds = found.folds
         more.append(cross_validation_page(found))
         record["cross_validate"] = table_record(found.table)
+    samples = None
     if entry.bootstrap and not isinstance(made, Blocks):
         samples = bootstrap(made, entry.bootstrap, seed=entry.seed)
         more.append(samples_page(samples))
@@ -264,6 +265,7 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
     results.manuscript += [
         made,
         *((fit, g) for g in entry.groups if not fit.not_averaged(g)),
+        *([samples] if samples else []),
         *([shares] if shares else []),
     ]
     results.record.setdefault("fits", {})[entry.name] = json.loads(to_json(record))

@@ -11,6 +11,7 @@ import numpy as np
 
 from markbase.core.arguments import told_value
 from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.coefficient_samples import CoefficientSamples
 from markbase.core.comparison.comparison import Comparison, about_criteria
 from markbase.core.comparison.dominance import Dominance
 from markbase.core.display import suiting
@@ -25,13 +26,14 @@ from markbase.core.rows.row_functions import sd_of
 from markbase.core.screening.reliability import Reliability
 from markbase.core.screening.screen import Screen
 from markbase.core.tables import rows_of
+from markbase.show.coefficient_samples import samples_table
 from markbase.show.dominance import added_table
 from markbase.show.group_tables import joint_p, levels_table
 from markbase.show.page import Row, Section, Table
 from markbase.show.reliability import items_table
 from markbase.show.statistics import coefficients_table, df_words, side_by_side
 
-Result = AnyFit | Blocks | Comparison | Dominance | Reliability | Screen | tuple[AnyFit, str]
+Result = AnyFit | Blocks | CoefficientSamples | Comparison | Dominance | Reliability | Screen | tuple[AnyFit, str]
 
 
 def manuscript_table(result: Result) -> Section:
@@ -41,7 +43,7 @@ def manuscript_table(result: Result) -> Section:
     table = suiting(result, _TABLES)
     if table is None:
         raise MarkbaseError(
-            f"A table for a manuscript is of a fit, a blockwise entry, a comparison, a dominance analysis, a scale, a screening, or a fit and "
+            f"A table for a manuscript is of a fit, its coefficients in samples, a blockwise entry, a comparison, a dominance analysis, a scale, a screening, or a fit and "
             f'a group of it as `(fit, "voice")`; not of {told_value(result)}.'
         )
     return table(result)
@@ -183,6 +185,16 @@ def _shares(found: Dominance) -> Section:
     return Section(title, " ".join(parts), (added_table(found, formal=True),))
 
 
+def _sampled(found: CoefficientSamples) -> Section:
+    fit = found.fit
+    drawn = f"Bias, SE and interval (bias-corrected and accelerated, BCa) are of bootstrap samples: {found.words}."
+    rows = (
+        f"n = {fit.sample.used:,} of {fit.sample.rows:,} rows{f', by {fit.weighting.short}' if fit.weighting else ''}."
+    )
+    note = f"{drawn} SE and interval of the fit rest on {fit.errors.words}. {rows}".replace("`", "")
+    return Section(f"{fit.explained}: coefficients in bootstrap samples", note, (samples_table(found, formal=True),))
+
+
 def _items(found: Reliability) -> Section:
     ends = from_to(*(without_zero(end, 2) for end in found.interval))
     alpha = f"Cronbach's alpha = {without_zero(found.alpha, 2)}, {short(100 * found.level)}% CI {ends}"
@@ -221,6 +233,7 @@ def _about_associations(screen: Screen) -> str:
 
 _TABLES: Mapping[type, Callable[[Any], Section]] = {
     Blocks: _steps,
+    CoefficientSamples: _sampled,
     Comparison: _variants,
     Dominance: _shares,
     Fit: _model,

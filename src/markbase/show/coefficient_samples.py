@@ -20,22 +20,33 @@ def samples_page(found: CoefficientSamples) -> Page:
 
 def samples_sections(found: CoefficientSamples) -> tuple[Section, ...]:
     """Return the sections of that page, which may stand below a fit."""
-    fit, interval = found.fit, f"{short(100 * found.fit.level, 4)}% CI"
-    rows = tuple(Row(_cells(r, fit.family.ratios), "base" if r.base else "plain") for r in rows_of(found.table))
-    own = ("ratio", interval, "log odds") if fit.family.ratios else ("estimate", interval)
-    heads = ("term, level", *own, "bias", "se", "se of the fit", f"{interval} of the fit")
     facts = (
         ("samples", found.words),
         ("bias", "the mean of the samples less the estimate"),
         ("se", "the standard deviation of the samples; beside it that of the fit, by its errors"),
-        (interval, "percentiles of the samples, corrected for bias and accelerated (BCa)"),
+        (_interval(found), "percentiles of the samples, corrected for bias and accelerated (BCa)"),
     )
-    table = Table(heads, rows, frozenset(range(1, len(heads))), 0)
     note = "the same model, fitted to samples drawn out of the rows"
     return (
-        Section("Coefficients in samples (bootstrap)", note, (table, Facts(facts))),
+        Section("Coefficients in samples (bootstrap)", note, (samples_table(found), Facts(facts))),
         Section("What the samples say", blocks=(Sentences(tuple((text, ()) for text in found.statements)),)),
     )
+
+
+def samples_table(found: CoefficientSamples, formal: bool = False) -> Table:
+    """Return each coefficient in the samples, beside what the fit says of it; `formal` with the headings of a manuscript."""
+    ratios, interval = found.fit.family.ratios, _interval(found)
+    rows = tuple(Row(_cells(r, ratios), "base" if r.base else "plain") for r in rows_of(found.table))
+    own = ("ratio", interval, "log odds") if ratios else ("estimate", interval)
+    heads = ("term, level", *own, "bias", "se", "se of the fit", f"{interval} of the fit")
+    if formal:
+        own = ("Odds ratio", interval, "Log odds") if ratios else ("Estimate", interval)
+        heads = ("", *own, "Bias", "SE", "SE of the fit", f"{interval} of the fit")
+    return Table(heads, rows, frozenset(range(1, len(heads))), 0)
+
+
+def _interval(found: CoefficientSamples) -> str:
+    return f"{short(100 * found.fit.level, 4)}% CI"
 
 
 def _cells(row: Any, ratios: bool) -> tuple[str, ...]:

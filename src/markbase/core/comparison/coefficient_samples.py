@@ -85,7 +85,8 @@ class CoefficientSamples(ShownTables):
             )
         if 0 < clusters < FEW_CLUSTERS:
             told.append(
-                f"Samples are of only {clusters} clusters: with fewer than {FEW_CLUSTERS} they spread too little, as clustered errors do."
+                f"Samples are of only {clusters} clusters: with fewer than {FEW_CLUSTERS} they spread too little, as "
+                "clustered errors do unless they leave out one cluster at a time (CR3)."
             )
         elif not clusters and self.fit.sample.used < _FEW_ROWS:
             told.append(
