@@ -2,7 +2,8 @@
 
 Clusters of uneven sizes, and five predictors and an outcome that go together within them and not with one another: all slopes are 0. Each
 sample is fitted with the usual clustered errors (CR1) and with those from leaving out one cluster at a time (CR3), and as a logistic
-regression of whether the outcome is above 0. A joint test should be clear in 5% of samples.
+regression of whether the outcome is above 0; with ``--draws 1000`` also in samples of whole clusters (bootstrap, BCa). A joint test should be
+clear in 5% of samples.
 """
 
 import warnings
@@ -31,15 +32,17 @@ def drawn(rng: np.random.Generator, clusters: int) -> mb.Study:
 @click.command()
 @click.option("--samples", default=600, help="How many of each number of clusters.")
 @click.option("--seed", default=7, help="Of the drawing.")
-def main(samples: int, seed: int) -> None:
+@click.option("--draws", default=0, help="Bootstrap samples of each; 0 for none.")
+def main(samples: int, seed: int, draws: int) -> None:
     """Draw samples, and print how often each kind of interval holds a slope, and each joint test is clear."""
     warnings.simplefilter("ignore")
     table = Table(title="95% intervals of one slope, and joint tests of five at .05", title_justify="left")
-    for head in ("clusters", *KINDS, *(f"joint, {kind}" for kind in KINDS), "joint, F on clusters less one"):
+    drawing = ("bootstrap",) if draws else ()
+    for head in ("clusters", *KINDS, *drawing, *(f"joint, {kind}" for kind in KINDS), "joint, F on clusters less one"):
         table.add_column(head, justify="right")
     rng = np.random.default_rng(seed)
     for clusters in (8, 12, 24, 60):
-        held, clear, plainly = np.zeros(len(KINDS)), np.zeros(len(KINDS)), 0
+        held, clear, plainly, in_samples = np.zeros(len(KINDS)), np.zeros(len(KINDS)), 0, 0
         for _ in range(samples):
             study = drawn(rng, clusters)
             for k, (kind, (outcome, fit)) in enumerate(KINDS.items()):
@@ -51,10 +54,14 @@ def main(samples: int, seed: int) -> None:
                     else slope["odds_low"] <= 1 <= slope["odds_high"]
                 )
                 clear[k] += test.p < 0.05
+                if kind == "CR1" and draws:
+                    slope = mb.bootstrap(result, draws).table.iloc[1]
+                    in_samples += slope["low"] <= 0 <= slope["high"]
                 if kind == "CR1":
                     wald = test.statistic * result.df_rest / test.df_rest  # with nothing said of how few they are
                     plainly += f_tail.sf(wald, test.df, result.df_rest) < 0.05
-        table.add_row(f"{clusters}", *(f"{100 * n / samples:.1f}%" for n in (*held, *clear, plainly)))
+        counts = (*held, *([in_samples] if draws else []), *clear, plainly)
+        table.add_row(f"{clusters}", *(f"{100 * n / samples:.1f}%" for n in counts))
     Console(width=150).print(table)
 
 

@@ -105,7 +105,7 @@ def test_what_samples_and_errors_tell_apart_is_named_and_what_samples_cannot_do(
     assert few.statements[0].endswith("agree on which coefficients are clear of 0.")
     assert few.statements[2].startswith("Samples of only 30 rows")
     clustered = mb.bootstrap(mb.fit_linear(study, "y", ["x"], cluster="team"), 100)
-    assert clustered.statements[-2].startswith("Samples are of only 9 clusters")
+    assert clustered.statements[-2].startswith("Samples are of 9 clusters. Where")
 
 
 def test_what_cannot_be_drawn_is_refused_and_levels_that_are_missing_are_counted(tmp_path):

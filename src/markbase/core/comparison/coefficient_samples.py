@@ -23,7 +23,7 @@ from markbase.core.design.moments import Moments
 from markbase.core.display import ShownTables
 from markbase.core.errors import NoRowsError, count_noun, listed, quoted
 from markbase.core.inference.clustered_errors import cluster_sums
-from markbase.core.inference.standard_errors import ALONE, FEW_CLUSTERS, ScoredRows
+from markbase.core.inference.standard_errors import ALONE, ScoredRows
 from markbase.core.results.changes import AnyFit
 from markbase.core.results.coefficient_rows import label_of
 from markbase.core.results.linear import LinearFit
@@ -36,6 +36,8 @@ Array = NDArray[np.float64]
 _NOTHING = 1e-12
 _ENOUGH = 1000
 """With fewer samples than this their outer percentiles are a matter of the seed."""
+_MANY_CLUSTERS = 100
+"""As so many clusters of equal size they are to count before samples of them are taken as they are."""
 _FEW_ROWS = 50
 """With fewer rows than this samples are too much like one another."""
 
@@ -83,10 +85,10 @@ class CoefficientSamples(ShownTables):
                 f"Rows are drawn one by one, as if they were independent. Those of one `{alike.name}` may go together: cluster the errors by it, and "
                 f"its levels are drawn whole."
             )
-        if 0 < clusters < FEW_CLUSTERS:
+        if 0 < self.fit.errors.even_clusters < _MANY_CLUSTERS:
             told.append(
-                f"Samples are of only {clusters} clusters: with fewer than {FEW_CLUSTERS} they spread too little, as "
-                "clustered errors do unless they leave out one cluster at a time (CR3)."
+                f"Samples are of {clusters:,} clusters. Where clusters are few, or uneven in size, such intervals are too narrow, more so than "
+                f"those of the usual clustered errors (CR1); errors from leaving out one cluster at a time (CR3) hold better."
             )
         elif not clusters and self.fit.sample.used < _FEW_ROWS:
             told.append(
