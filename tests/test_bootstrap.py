@@ -128,6 +128,12 @@ def test_what_cannot_be_drawn_is_refused_and_levels_that_are_missing_are_counted
     ):
         with pytest.raises(mb.MarkbaseError, match=said):
             mb.bootstrap(fit, draws)
+    for more, said in (
+        ({"seed": -1}, "The seed is -1; it must be"),
+        ({"told": 3}, "`told` of `bootstrap` is a function"),
+    ):
+        with pytest.raises(mb.MarkbaseError, match=said):
+            mb.bootstrap(fit, 100, **more)
     both = [mb.bootstrap(mb.fit_linear(s, "score", ["age"], cluster="team"), 100) for s in (study, parts)]
     pd.testing.assert_frame_equal(*(b.table for b in both), rtol=1e-9)
 

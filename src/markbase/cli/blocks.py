@@ -12,7 +12,7 @@ from markbase.cli.figure_files import draw_steps
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
 from markbase.cli.progress import counting
-from markbase.cli.sampling_options import bootstrap_options, check_seed
+from markbase.cli.sampling_options import bootstrap_options, check_seed_is_used
 from markbase.reports.document import write_document
 from markbase.show.blocks import blocks_page
 from markbase.show.records import blocks_record
@@ -52,7 +52,7 @@ def command(
 ) -> None:
     """Enter terms block by block (a hierarchical regression), all blocks on the same rows."""
     with remarks() as told:
-        check_seed(seed, bootstrap)
+        check_seed_is_used(seed, bootstrap)
         model = model_of(given)
         model.rest(0)
         hierarchy = model.blocks(texts)

@@ -13,7 +13,7 @@ from markbase.cli.figure_files import draw_dominance_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
 from markbase.cli.progress import counting
-from markbase.cli.sampling_options import bootstrap_options, check_seed
+from markbase.cli.sampling_options import bootstrap_options, check_seed_is_used
 from markbase.core.comparison.dominance import dominance
 from markbase.reports.document import write_document
 from markbase.show.dominance import dominance_page, dominance_record
@@ -52,7 +52,7 @@ def command(
 ) -> None:
     """Tell which terms, or blocks, add most to R² over all orders of entry (dominance analysis, relative importance)."""
     with remarks() as told:
-        check_seed(seed, bootstrap)
+        check_seed_is_used(seed, bootstrap)
         model = model_of(given)
         model.rest(0)
         study, entry = model.opened(blocks)

@@ -13,7 +13,7 @@ from markbase.cli.figure_files import draw_fit
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options, only_for
 from markbase.cli.progress import counting
-from markbase.cli.sampling_options import bootstrap_options, check_seed
+from markbase.cli.sampling_options import bootstrap_options, check_seed_is_used
 from markbase.core.comparison.coefficient_samples import CoefficientSamples
 from markbase.core.comparison.coefficient_samples import bootstrap as drawn
 from markbase.core.results.any_fit import AnyFit
@@ -78,7 +78,7 @@ def command(
             raise click.UsageError("--guide prints the questions only; leave --standardised out.")
         if guide and bootstrap:
             raise click.UsageError("--guide prints the questions only; leave --bootstrap out.")
-        check_seed(seed, bootstrap)
+        check_seed_is_used(seed, bootstrap)
         model = model_of(given)
         model.rest(0)
         _, fit = model.fit()

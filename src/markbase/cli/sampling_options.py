@@ -25,7 +25,7 @@ def bootstrap_options(panel: str, of: str) -> Callable[[F], F]:
     return added
 
 
-def check_seed(seed: int | None, bootstrap: int | None) -> None:
+def check_seed_is_used(seed: int | None, bootstrap: int | None) -> None:
     """Refuse a seed where no samples are drawn."""
     if seed is not None and bootstrap is None:
         raise click.UsageError("--seed is of the samples of --bootstrap; add that, or leave it out.")

@@ -98,6 +98,7 @@ _KINDS: dict[str, tuple[str, Callable[[Any], bool]]] = {
         "a label or a code",
         lambda v: _is_plain(v) or (isinstance(v, (list, tuple)) and all(_is_plain(x) for x in v)),
     ),
+    "Callable[[int], None]": ("a function", callable),
     "Role": ("a text", lambda v: isinstance(v, str)),
     "Places": ("a table of numbers, or of lists of them", lambda v: isinstance(v, Mapping)),
 }
@@ -143,6 +144,12 @@ def _check(function: str, name: str, value: object, annotation: str) -> None:
     listing = isinstance(value, str) and any(w.startswith("a list") for w in told)
     example = f"; for instance {[part.strip() for part in re.split('[+,;]', str(value))]}" if listing else ""
     raise MarkbaseError(f"`{name}` of `{function}` is {listed(told, 'or')}, not {told_value(value)}{example}.")
+
+
+def check_seed(seed: int) -> None:
+    """Refuse a seed that is no whole number of 0 or more."""
+    if isinstance(seed, bool) or not isinstance(seed, int) or seed < 0:
+        raise MarkbaseError(f"The seed is {seed!r}; it must be a whole number of 0 or more.")
 
 
 def told_value(value: object) -> str:

@@ -90,7 +90,7 @@ def plan_schema() -> Schema:
         "dominance": _FLAG,
         "hold_out": {"type": "number", "exclusiveMinimum": 0, "exclusiveMaximum": 1},
         "bootstrap": _COUNT,
-        "seed": {"type": "integer"},
+        "seed": _COUNT,
         "fits": {**_TEXTS, "minItems": 2},
         "fit": _TEXT,
         "keep": _TEXTS,

@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.arguments import check_seed
 from markbase.core.checks.folds import folds_of, predicted_in_turn
 from markbase.core.diagnostics.calibration_test import (
     CalibrationTest,
@@ -34,6 +35,7 @@ def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int
     """Sort the rows of a fit by their probability, and the rows held out in turn if asked."""
     names = (fit.outcome.name, fit.event, fit.otherwise)
     check_cut(cut)
+    check_seed(seed)
     folds = None if folds is None else folds_of(fit, folds)
     if in_parts(fit.outcome.values):
         found = _by_cells(fit, names, cut)

@@ -18,6 +18,7 @@ import scipy.linalg
 import scipy.special as sp
 from numpy.typing import NDArray
 
+from markbase.core.arguments import check_seed
 from markbase.core.design.cluster_products import cluster_products
 from markbase.core.design.cross_products import gather
 from markbase.core.design.moments import Moments
@@ -122,6 +123,7 @@ def found_in_samples(
         raise FitError(
             "Samples are not drawn for penalised likelihood, whose intervals, by comparing likelihoods, need none."
         )
+    check_seed(seed)
     rng = np.random.default_rng(seed)
     samples = _cluster_samples(last, draws, rng) if isinstance(last, LinearFit) else None
     if samples is not None:

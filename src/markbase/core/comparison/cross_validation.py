@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from markbase.core.arguments import checked
+from markbase.core.arguments import check_seed, checked
 from markbase.core.checks.folds import folds_of, predicted_in_turn
 from markbase.core.diagnostics.error_measures import AREA, SLOPE, error_measures
 from markbase.core.display import ShownTables
@@ -88,6 +88,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
     """
     if not isinstance(repeats, int) or repeats < 1:
         raise MarkbaseError(f"Rows are held out once or more, not {repeats!r} times.")
+    check_seed(seed)
     if fit.fixed_effect_names:
         raise MarkbaseError(
             "A fit with levels taken out cannot predict rows of levels it has not seen; fit without fixed effects."

@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from markbase.core.arguments import check_seed
 from markbase.core.errors import ColumnError, MarkbaseError, count_noun, listed, near, quoted
 from markbase.core.rows.parts import in_parts, row_numbers
 from markbase.core.rows.row_functions import all_of, learn, look_up, made_of, sum_of
@@ -152,12 +153,6 @@ def holding(place: tuple[Any, ...], column: Column, held: Held) -> Column:
     if made is not None and made.sources:
         made = replace(made, sources=tuple(holding((*place, k), s, held) for k, s in enumerate(made.sources)))
     return replace(column, values=values, why_missing=why, made=made)
-
-
-def check_seed(seed: int) -> None:
-    """Refuse a seed that is no whole number of 0 or more."""
-    if isinstance(seed, bool) or not isinstance(seed, int) or seed < 0:
-        raise MarkbaseError(f"The seed is {seed!r}; it must be a whole number of 0 or more.")
 
 
 def split_rows(

@@ -8,10 +8,11 @@ from typing import Self
 import numpy as np
 import pandas as pd
 
+from markbase.core.arguments import check_seed
 from markbase.core.errors import MarkbaseError, count_noun, remark
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import kept_rows as in_memory
-from markbase.core.study.row_selection import arrays_of, check_seed, kept_rows, one_sided_levels, split_rows
+from markbase.core.study.row_selection import arrays_of, kept_rows, one_sided_levels, split_rows
 from markbase.core.study.steps.base_step import Stepping, given, plain
 from markbase.core.study.trail import TrailStep
 from markbase.core.tables import rows_of
