@@ -154,6 +154,10 @@ def test_checks_are_those_of_all_indicators_and_inflation_is_that_of_the_deviati
         checks.lines["statistic"], listed.lines["statistic"].iloc[: len(checks.lines)], rtol=1e-7
     )
     assert (checks.skew, checks.kurtosis) == pytest.approx((listed.skew, listed.kurtosis), rel=1e-9)
+    spiked = mb.Study(frame.assign(x=frame["x"].where(frame.index != 3, 1e5)))  # a row that all but decides a slope
+    ways = ((terms, {"fixed_effects": within}), ([*terms, *names], {}))
+    tight = [mb.fit_linear(spiked, "y", t, **more, **SETTINGS[setting]).checks(most=1).cases for t, more in ways]
+    np.testing.assert_allclose(*(own[["residual", "influence"]] for own in tight), rtol=1e-8)
     # a case moves what leaving its row out moves
     case = checks.cases.iloc[0]
     left = mb.Study(frame.drop(index=int(case.iloc[0][4:].replace(",", "")) - 1))
