@@ -346,3 +346,15 @@ def test_a_penalised_step_to_where_no_curvature_is_left_is_halved(monkeypatch):
     found = mb.fit_logistic(study, "stays", TERMS, event="yes", penalty="firth").coefficients
     pd.testing.assert_frame_equal(found, wanted, rtol=1e-7)
     assert next(calls) > 2
+
+
+def test_a_higher_peak_of_a_penalised_likelihood_is_said_and_no_p_is_told_by_it():
+    rng = np.random.default_rng(57)
+    frame = pd.DataFrame({f"x{k}": rng.integers(0, 6, 14).astype(float) for k in range(4)})
+    frame["w"], noise = rng.integers(1, 30, 14), rng.normal(size=14)
+    frame["y"] = np.where(frame["x0"] + noise * 1.5 > 2.5, "b", "a")
+    often = {"weights": "w", "weights_are": "frequency"}
+    fit = mb.fit_logistic(mb.Study(frame), "y", ["x0", "x1", "x2", "x3"], event="b", penalty="firth", **often)
+    with pytest.warns(mb.MarkbaseWarning, match="more than one peak in these rows"):
+        p = fit.terms["p"]
+    assert p.isna().tolist() == [False, True, False, False]

@@ -16,6 +16,7 @@ import numpy as np
 import scipy.special as sp
 from numpy.typing import NDArray
 
+from markbase.core.errors import remark
 from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.estimation.likelihood import Likelihood
 from markbase.core.estimation.likelihood_points import Passed, Point, Theta
@@ -24,6 +25,8 @@ from markbase.core.estimation.profile_likelihood import Profile
 from markbase.core.inference.joint_tests import independent_rows
 
 Array = NDArray[np.float64]
+_HIGHER = 1e-3
+"""A likelihood that rises by more where something is held is no rounding."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,7 +56,7 @@ class LikelihoodRatios:
     def falls(self, combinations: Sequence[Array]) -> list[float]:
         """Return twice the fall of the log-likelihood when some combinations, shape (m, 1 + p), are held at 0, each of several by itself.
 
-        NaN where the steps did not end.
+        NaN where the steps did not end, or ended on a higher peak of a penalised likelihood.
         """
         keys = [tuple(_one_sign(row)[0].tobytes() for row in some) for some in combinations]
         left = {key: some for key, some in zip(keys, combinations, strict=True) if key not in self._known}
@@ -65,9 +68,17 @@ class LikelihoodRatios:
             firth=self.firth,
             information=None if self.firth else self.information,
         )
+        higher = False
         for key, found in zip(left, held, strict=True):
-            fall = max(2 * (self.objective - found.objective) - found.gain, 0.0)
-            self._known[key] = fall if found.status == "converged" else math.nan
+            fall = 2 * (self.objective - found.objective) - found.gain
+            peak = fall < -_HIGHER
+            self._known[key] = max(fall, 0.0) if found.status == "converged" and not peak else math.nan
+            higher = higher or peak
+        if higher:
+            remark(
+                "The penalised likelihood has more than one peak in these rows: with a coefficient held at 0 it rises above that of the estimates, "
+                "so these hang on where the steps began. Leave terms out or merge levels."
+            )
         return [self._known[key] for key in keys]
 
     def falls_of(self, tested: Sequence[Array]) -> Array:
