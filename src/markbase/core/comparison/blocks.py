@@ -184,7 +184,7 @@ class Blocks(Shown):
         Raises
         ------
         MarkbaseError
-            If there are too few draws; of rows that are read in parts, if not whole clusters are drawn of a linear entry.
+            If there are too few draws, or the seed is below 0; of rows that are read in parts, if not whole clusters are drawn of a linear entry.
         FitError
             If levels are taken out, likelihood is penalised, or too many samples cannot be fitted.
 

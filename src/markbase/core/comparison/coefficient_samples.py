@@ -156,7 +156,7 @@ def bootstrap(
     Raises
     ------
     MarkbaseError
-        If there are too few draws; or if rows come in parts, and single rows would be drawn, or a likelihood climbed in each sample.
+        If there are too few draws, or the seed is below 0; or if rows come in parts, and single rows would be drawn, or a likelihood climbed in each sample.
     FitError
         If levels are taken out, likelihood is penalised, the fit was saved without its rows, or too many samples cannot be fitted.
 

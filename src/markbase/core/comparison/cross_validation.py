@@ -73,7 +73,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
     Raises
     ------
     MarkbaseError
-        If the parts or repeats cannot be used, or levels were taken out.
+        If the parts, repeats or seed cannot be used, or levels were taken out.
     FitError
         If the model cannot be fitted without one of the parts, or has the clusters that are to be held out whole among its terms.
 

@@ -108,6 +108,8 @@ def dominance(
 
     Raises
     ------
+    MarkbaseError
+        If there are too few draws, or the seed is below 0.
     FitError
         If there are too few or too many terms, the likelihood is penalised, a linear model reproduces its outcome, or a block holds what
         another one's interaction or curve is made of.

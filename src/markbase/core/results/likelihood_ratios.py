@@ -76,7 +76,7 @@ class LikelihoodRatios:
             higher = higher or peak
         if higher:
             remark(
-                "The penalised likelihood has more than one peak in these rows: with a coefficient held at 0 it rises above that of the estimates, "
+                "The penalised likelihood has more than one peak in these rows: with coefficients held at 0 it rises above that of the estimates, "
                 "so these hang on where the steps began. Leave terms out or merge levels."
             )
         return [self._known[key] for key in keys]
