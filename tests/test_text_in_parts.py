@@ -5,7 +5,7 @@ import gzip
 import io
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 import markbase as mb
@@ -60,6 +60,7 @@ cells = st.text(st.sampled_from('ab,"\n é'), min_size=1, max_size=6).map(lambda
     encoding=st.sampled_from(["utf-8", "utf-8-sig", "latin-1"]),
     packed=st.booleans(),
 )
+@example([("1", "x\n2,y"), ("3", "z")], csv.QUOTE_MINIMAL, "\n", 13, "one", "utf-8", False)
 def test_blocks_of_a_text_file_hold_its_rows_once(tmp_path_factory, rows, quoting, end, size, name, encoding, packed):
     text = io.StringIO()
     csv.writer(text, quoting=quoting, lineterminator=end).writerows([(name, "two"), *rows])
@@ -87,14 +88,16 @@ def test_blocks_of_a_text_file_hold_its_rows_once(tmp_path_factory, rows, quotin
 
 
 @pytest.mark.parametrize("cell", ['5" pipe', '"a"b', '" a" ', 'x""y', 'x""'])
-def test_files_with_stray_quotes_are_read_from_their_start(tmp_path, monkeypatch, cell):
+@pytest.mark.parametrize("broken", [False, True])
+def test_stray_quotes_beside_broken_lines_are_read_from_the_start(tmp_path, monkeypatch, cell, broken):
     monkeypatch.setattr(text_blocks, "_BLOCK_BYTES", 64)
     lines = [f"{k},part {k % 3}" for k in range(200)]
     lines[100] = f"100,{cell}"
+    lines[101] = '101,"part\n0"' if broken else lines[101]
     (tmp_path / "t.csv").write_text("n,text\n" + "\n".join(lines) + "\n")
     study = mb.open_study(tmp_path / "t.csv", in_parts=True)
-    assert study["n"].values.source.cuts == ()
-    assert (study.rows, float(study["n"].values.sum()), len(study.levels("text"))) == (200, 19900.0, 4)
+    assert (study["n"].values.source.cuts == ()) == broken
+    assert (study.rows, float(study["n"].values.sum()), len(study.levels("text"))) == (200, 19900.0, 4 + broken)
 
 
 @pytest.mark.parametrize("ends", ["\r", "\r\n", "\r\r\n"])

@@ -53,8 +53,8 @@ class NumberFacts:
     """Every value with its rows, in order; None where there are more than `MOST_DISTINCT`."""
 
     @classmethod
-    def of(cls, values: NDArray[np.float64]) -> NumberFacts:
-        """Take them of an array, shape (rows,)."""
+    def of(cls, values: NDArray[np.float64], counting: bool = True) -> NumberFacts:
+        """Take them of an array, shape (rows,), its distinct values if they are to be counted."""
         rows = len(values)
         with np.errstate(invalid="ignore"):
             low = float(values.min()) if rows else math.nan
@@ -86,7 +86,7 @@ class NumberFacts:
             first=float(values[0]),
             last=float(values[-1]),
             rising=_rises(values[:_LOOK]) and _rises(values),
-            distinct=_distinct(values, low, high),
+            distinct=_distinct(values, low, high) if counting else None,
         )
 
     def merge(self, other: NumberFacts) -> NumberFacts:

@@ -83,7 +83,7 @@ class Look:
         return self
 
     def _emptied(self) -> Look:
-        return Look(fresh_columns(self.columns), self.kept.emptied)
+        return Look({n: c.emptied for n, c in self.columns.items()}, self.kept.emptied)
 
     def _looked(self, written: bool, batch: pa.RecordBatch) -> tuple[int, list[Any]]:
         import pyarrow as pa

@@ -9,20 +9,29 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.rows.facts import NumberFacts
-from markbase.files.parts.table_files import encoded, numbers_of, plain_values
+from markbase.files.parts.table_files import codes_of, encoded, numbers_of, plain_values
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
 MOST_TEXTS = 1_000_000
 """A column with more distinct texts is not held."""
+_LOOK = 2048
+"""So many of the first rows are looked at before all of them are."""
 
 
 class Numbers:
     """What the look finds in a column of numbers."""
 
-    def __init__(self, written: bool = False) -> None:
+    def __init__(self, written: bool = False, counting: bool = True) -> None:
         self.facts, self.failed, self.written, self.durations = NumberFacts(), False, written, False
+        self.counting = counting
+        """Whether distinct values are counted, while they are few."""
+
+    @property
+    def emptied(self) -> Numbers:
+        """The same for the next rows apart from these: where there were too many distinct values, none are counted any more."""
+        return Numbers(self.written, self.facts.distinct is not None)
 
     def look_at(self, column: pa.Array) -> tuple[NDArray[np.float64], NumberFacts] | None:
         """Return what some rows hold; None if one of them is no number."""
@@ -37,7 +46,7 @@ class Numbers:
             values = numbers_of(pc.cast(column, pa.float64()) if pa.types.is_string(column.type) else column)
         except pa.ArrowInvalid:
             return None
-        facts = NumberFacts.of(values)
+        facts = NumberFacts.of(values, self.counting)
         if self.written and facts.rows - facts.valid > column.null_count:
             return None  # a text such as nan is no number
         return values, facts
@@ -78,6 +87,11 @@ class Texts:
         self.firsts = np.zeros(0, dtype=np.int64)
         self.rows, self.many, self.categories, self.ordered = 0, False, False, False
 
+    @property
+    def emptied(self) -> Texts:
+        """The same with nothing found yet."""
+        return Texts(self.written)
+
     def look_at(self, column: pa.Array) -> tuple[list[Any], NDArray[np.integer], bool, bool] | None:
         """Return the distinct values of some rows, which of them each row has, and whether the source calls them categories, and ordered."""
         import pyarrow as pa
@@ -87,9 +101,9 @@ class Texts:
         told = pa.types.is_dictionary(column.type)
         column = column.cast(pa.string()) if pa.types.is_null(column.type) else column
         coded = encoded(column)
-        codes = coded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
         categories = told and not self.written
-        return plain_values(coded.dictionary).to_pylist(), codes, categories, categories and bool(column.type.ordered)
+        ordered = categories and bool(column.type.ordered)
+        return plain_values(coded.dictionary).to_pylist(), codes_of(coded), categories, ordered
 
     def take(self, seen: tuple[list[Any], NDArray[np.integer], bool, bool] | None, start: int) -> NDArray[Any] | None:
         """Add what the next rows hold, and return their places among the values seen so far."""
@@ -101,9 +115,7 @@ class Texts:
         counts = np.bincount(places + 1, minlength=len(self.counts) + 1)[1:]
         fresh = np.flatnonzero((self.counts == 0) & (counts > 0))
         if len(fresh):
-            first = np.zeros(len(self.counts) + 1, dtype=np.int64)
-            first[places[::-1]] = np.arange(len(places))[::-1]  # of several rows the one written last stays
-            self.firsts[fresh] = first[fresh] + start
+            self.firsts[fresh] = _first_rows(places, fresh, len(self.counts)) + start
         self.counts += counts
         self.rows += len(codes)
         told: NDArray[np.int32] | None = None if self.many else places
@@ -132,3 +144,13 @@ class Texts:
         self.categories, self.ordered = self.categories or other.categories, self.ordered or other.ordered
         self.rows, self.many = self.rows + other.rows, self.many or other.many
         return np.append(at, np.int32(-1))
+
+
+def _first_rows(places: NDArray[np.int32], wanted: NDArray[np.intp], size: int) -> NDArray[np.int64]:
+    """Return the first row of each wanted place; there are so many places, and each wanted one has a row."""
+    first = np.full(size + 1, -1, dtype=np.int64)
+    for rows in (places[:_LOOK], places):
+        first[rows[::-1]] = np.arange(len(rows))[::-1]  # of several rows the one written last stays
+        if first[wanted].min() >= 0:
+            break
+    return first[wanted]

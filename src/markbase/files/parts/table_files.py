@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 
 _BLOCK_BYTES = 1 << 23
 _BUFFER_BYTES = 1 << 20
+_FIRST_BYTES = 1 << 18
 _AHEAD: dict[str, Any] = {"batch_size": PART_ROWS, "batch_readahead": 2, "fragment_readahead": 1}
 """How much is read ahead of what is computed with, which memory has to hold."""
 _PIECE_ROWS = 1 << 20
@@ -185,7 +186,7 @@ class TableFiles:
             form = ds.CsvFileFormat(parse, None, convert, read)
         yield from ds.dataset(paths, format=form).scanner(columns=wanted, **_AHEAD).to_batches()
 
-    def first_rows(self, names: Sequence[str], size: int = _BUFFER_BYTES) -> pa.RecordBatch | None:
+    def first_rows(self, names: Sequence[str], size: int = _FIRST_BYTES) -> pa.RecordBatch | None:
         """Return the first rows of text files as texts, about so many bytes of them; None if there are none."""
         from pyarrow import csv as pacsv
 
@@ -284,8 +285,7 @@ def places_in(column: pa.Array, distinct: pa.Array) -> NDArray[np.int32]:
     if pa.types.is_null(column.type):
         return np.full(len(column), -1, dtype=np.int32)
     coded = encoded(column)
-    indices = coded.indices if not coded.indices.null_count else coded.indices.fill_null(-1)
-    codes: NDArray[np.int32] = indices.to_numpy(zero_copy_only=False).astype(np.int32, copy=False)
+    codes = codes_of(coded).astype(np.int32, copy=False)
     values = plain_values(coded.dictionary)
     if values.equals(distinct) or not len(values):
         return codes
@@ -301,6 +301,13 @@ def encoded(column: pa.Array) -> pa.DictionaryArray:
     if pa.types.is_floating(column.type):
         column = pc.if_else(pc.is_nan(column), pa.scalar(None, column.type), column)
     return column if pa.types.is_dictionary(column.type) else column.dictionary_encode()
+
+
+def codes_of(coded: pa.DictionaryArray) -> NDArray[np.integer]:
+    """Return which of its distinct values each row has, −1 where blank."""
+    indices = coded.indices if not coded.indices.null_count else coded.indices.fill_null(-1)
+    codes: NDArray[np.integer] = indices.to_numpy(zero_copy_only=False)
+    return codes
 
 
 def plain_values(values: pa.Array) -> pa.Array:

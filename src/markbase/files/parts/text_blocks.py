@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 _BLOCK_BYTES = 1 << 22
 _MOST_BYTES = 1 << 26
 """A row that has not ended after so many bytes is looked for no further."""
+_TAIL_BYTES = 1 << 16
+"""The end of the last row is looked for here first."""
 _QUOTE, _MARK = b'"', b"\xef\xbb\xbf"
 _PLAIN = ("utf8", "ascii", "latin1", "iso88591", "cp1252", "windows1252")
 """In these, the bytes of a separator, a quote and a line end stand for nothing else."""
@@ -53,7 +55,7 @@ class TextBlock:
     data: pa.Buffer
     """The rows, without the line of the names."""
     known: bool = True
-    """Whether its quotes are known to be those of whole rows; if not, they are looked at before the rows are."""
+    """Whether its line ends are known to be those of rows; if not, this is made sure of."""
     broken_lines: bool = False
     """Whether line ends stand within cells."""
 
@@ -67,13 +69,17 @@ class TextBlock:
         import pyarrow as pa
         from pyarrow import csv as pacsv
 
-        if not self.known:
-            _check_quotes(self.data, self.table.separator.encode())
         raw = list(self.table.names.values())
-        with self.table.as_they_were():
-            read, parse, convert = self.table.csv_options(names or [next(iter(self.table.names))], as_text)
-            read.use_threads, read.block_size, read.column_names = False, self.data.size + 1, raw
-            whole = pacsv.read_csv(pa.BufferReader(self.data), read, parse, convert)
+        rows = 0
+        try:
+            with self.table.as_they_were():
+                read, parse, convert = self.table.csv_options(names or [next(iter(self.table.names))], as_text)
+                read.use_threads, read.block_size, read.column_names = False, self.data.size + 1, raw
+                whole = pacsv.read_csv(pa.BufferReader(self.data), read, parse, convert)
+            rows = whole.num_rows
+        finally:
+            if not self.known:
+                _check_quotes(_unsure(self.data, rows), self.table.separator.encode())
         yield from whole.to_batches(PART_ROWS)
 
     def blank_rows(self) -> int:
@@ -90,8 +96,6 @@ def cut_into_blocks(table: TableFiles, broken_lines: bool = False) -> Iterator[T
     number of quotes. Raises an `UncutError` if the files cannot be cut: a quote stands elsewhere (told by the block, when
     its rows are asked for), or bytes of the encoding stand for more than one character.
     """
-    import pyarrow as pa
-
     if table.encoding.lower().replace("-", "").replace("_", "") not in _PLAIN:
         raise UncutError
     with table.as_they_were():
@@ -101,10 +105,10 @@ def cut_into_blocks(table: TableFiles, broken_lines: bool = False) -> Iterator[T
                 for rows, end in _whole_rows(stream, broken_lines):
                     skipped = 0
                     if not start:
-                        skipped = _names_end(rows, end, table.separator.encode())
+                        skipped = _names_end(rows.slice(0, end).to_pybytes(), table.separator.encode())
                     if end > skipped:
                         cut = Cut(number, start + skipped, end - skipped)
-                        data = pa.py_buffer(rows).slice(skipped, cut.size)
+                        data = rows.slice(skipped, cut.size)
                         yield TextBlock(table, cut, data, known=False, broken_lines=broken_lines)
                     start += end
 
@@ -123,50 +127,69 @@ def blocks_at(table: TableFiles, cuts: Sequence[Cut]) -> Iterator[TextBlock]:
                     at = cut.start + cut.size
 
 
-def _whole_rows(stream: Any, broken_lines: bool) -> Iterator[tuple[bytearray, int]]:
+def _whole_rows(stream: Any, broken_lines: bool) -> Iterator[tuple[pa.Buffer, int]]:
     """Yield bytes, and where the last whole row in them ends."""
+    import pyarrow as pa
+
     rest = b""
     while True:
-        rows = bytearray(len(rest) + _BLOCK_BYTES)
-        rows[: len(rest)] = rest
+        rows = pa.allocate_buffer(len(rest) + _BLOCK_BYTES)  # Arrow gives the same memory again
+        room = memoryview(rows).cast("B")
         size = len(rest)
-        with memoryview(rows) as room:
-            while size < len(rows) and (more := stream.readinto(room[size:])):
-                size += more
+        room[:size] = rest
+        while size < len(room) and (more := stream.readinto(room[size:])):
+            size += more
         if size == len(rest):
             break
-        end = _last_row_end(rows, size, broken_lines)
+        end = _last_row_end(room[:size], broken_lines)
         if end:
             yield rows, end
         elif size > _MOST_BYTES:
             raise UncutError
-        rest = bytes(memoryview(rows)[end:size])
+        rest = bytes(room[end:size])
     if rest:
-        yield bytearray(rest), len(rest)
+        yield pa.py_buffer(rest), len(rest)
 
 
-def _names_end(rows: bytearray, size: int, separator: bytes) -> int:
+def _names_end(rows: bytes, separator: bytes) -> int:
     """Return where the line of the names ends."""
     start = len(_MARK) if rows.startswith(_MARK) else 0
-    end = rows.find(b"\n", start, size) + 1
+    end = rows.find(b"\n", start) + 1
     while end and rows.count(_QUOTE, start, end) % 2:
-        end = rows.find(b"\n", end, size) + 1
-    names = rows[start : end or size]
+        end = rows.find(b"\n", end) + 1
+    names = rows[start : end or len(rows)]
     if not names.strip() or b"\r" in names.strip():  # line ends of another kind
         raise UncutError
     _check_quotes(names, separator)
-    return end or size
+    return end or len(rows)
 
 
-def _last_row_end(rows: bytearray, size: int, broken_lines: bool) -> int:
+def _last_row_end(room: memoryview, broken_lines: bool) -> int:
     """Return where the last whole row ends, 0 if none does."""
-    end = rows.rfind(b"\n", 0, size) + 1
+    rows = bytes(room if broken_lines else room[-_TAIL_BYTES:])
+    if b"\n" not in rows:
+        rows = bytes(room)
+    end = rows.rfind(b"\n") + 1
     quotes = rows.count(_QUOTE, 0, end) if broken_lines else 0
     while end and quotes % 2:
         before = rows.rfind(b"\n", 0, end - 1) + 1
         quotes -= rows.count(_QUOTE, before, end)
         end = before
-    return end
+    return end + len(room) - len(rows) if end else 0
+
+
+def _unsure(data: pa.Buffer, rows: int) -> pa.Buffer:
+    """Return what has to be looked at to know that every line end ended one of so many rows.
+
+    As many rows as line ends of one byte: none of these is within a cell, but the last may be, if the data end there.
+    """
+    own = np.frombuffer(data, dtype=np.uint8)
+    lines = int(np.count_nonzero(own <= ord("\r"))) + int(own[-1] != ord("\n"))
+    if lines != rows:
+        return data
+    tail = bytes(own[-_TAIL_BYTES:])
+    before = tail.rfind(b"\n", 0, -1)
+    return data.slice(len(own) - len(tail) + before + 1) if before >= 0 else data
 
 
 def _check_quotes(rows: Any, separator: bytes) -> None:
