@@ -310,8 +310,9 @@ def test_many_rows_in_memory_are_worked_on_in_shares_with_the_same_results(studi
 
     wanted = told()
     chunks = {
-        "estimation.likelihood": ("_PASS_ROWS", "_LEAST_ROWS"),
-        "estimation.event_rows": ("_PASS_ROWS",),
+        "estimation.likelihood": ("PASS_ROWS", "_LEAST_ROWS"),
+        "estimation.event_rows": ("PASS_ROWS",),
+        "estimation.shifted_rows": ("PASS_ROWS",),
         "estimation.whitening": ("_MOST_ROWS", "_LEAST_ROWS"),
     }
     chunks |= {
@@ -323,7 +324,7 @@ def test_many_rows_in_memory_are_worked_on_in_shares_with_the_same_results(studi
     for home, names in chunks.items():
         for name in names:
             monkeypatch.setattr(f"markbase.core.{home}.{name}", 31)
-    monkeypatch.setattr("markbase.core.estimation.likelihood._SHIFTS_AT_ONCE", 3)
+    monkeypatch.setattr("markbase.core.estimation.shifted_rows._SHIFTS_AT_ONCE", 3)
     same(told(), wanted, 1e-9)
     monkeypatch.setattr("markbase.core.rows.parts.MANY_ROWS", 500)
     monkeypatch.setattr("markbase.core.rows.parts.PART_ROWS", 97)

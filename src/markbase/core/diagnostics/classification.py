@@ -205,8 +205,9 @@ class _Ordered:
         first = np.flatnonzero(np.diff(rising, prepend=np.nan) != 0)
 
         def by_value(each: Array | None) -> Array:
-            own = np.ones(len(p)) if each is None else each[order]
-            return np.array([np.add.reduceat(own * side, first) for side in (events, ~events)])
+            sides = np.stack([events, ~events])
+            own = sides.astype(np.float64) if each is None else sides * each[order]
+            return own if len(first) == len(p) else np.add.reduceat(own, first, axis=1)
 
         counts = by_value(times)
         if weights is None:
@@ -218,16 +219,19 @@ class _Ordered:
         sizes, rows = self.weights.sum(axis=1), self.counts.sum(axis=1)
         if not sizes.all():
             return math.nan, math.nan
-        area = float(self.weights[0] @ self._shares()[0] / sizes[0])
+        shares = self._shares()
+        area = float(self.weights[0] @ shares[0] / sizes[0])
         if min(rows) < 2:
             return area, math.nan
-        around = np.einsum("ij,ij->i", self.squares, self.components() ** 2) / sizes**2
+        shares -= area  # DeLong's components
+        around = np.einsum("ij,ij,ij->i", self.squares, shares, shares) / sizes**2
         return area, math.sqrt(float(around @ (rows / (rows - 1))))
 
     def _shares(self) -> Array:
         """Return the share of rows without the event below each value, and of those with it above, shape (2, values)."""
-        below = (np.cumsum(self.weights, axis=1) - self.weights / 2) / self.weights.sum(axis=1)[:, None]
-        return np.array([below[1], 1 - below[0]])
+        below: Array = (np.cumsum(self.weights, axis=1) - self.weights / 2) / self.weights.sum(axis=1)[:, None]
+        below[0] = 1 - below[0]
+        return below[::-1]
 
     def components(self) -> Array:
         """Return DeLong's components, from the area, shape (2, values): of rows with the event, and without."""

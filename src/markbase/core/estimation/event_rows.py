@@ -24,8 +24,12 @@ from markbase.core.rows.sums import total_of
 from markbase.core.rows.workspace import WORKSPACE
 
 Array = NDArray[np.float64]
-_PASS_ROWS = 1 << 16
+PASS_ROWS = 1 << 16
 """Rows of a chunk."""
+PASS_VALUES = 1 << 18
+"""Numbers of a chunk: what is near the processor should hold them, but threads wait for one another at the end of each step over few."""
+FARTHEST = 700.0
+"""A linear predictor further out would overflow."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -151,7 +155,7 @@ class EventRows:
             lazily: Array = made_of(1, predictor, *self._trees)[0]
             return lazily
         found, effects = np.full(len(self.event), np.nan), self._effects([theta])
-        for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
+        for chunk in row_chunks(len(self.event), self.used, PASS_ROWS):
             columns, cells = self._stacked(chunk, len(self.event[chunk])), [own[chunk] for own in self._cells]
             found[chunk] = self._predictors(effects, columns, cells, chunk)[0]
         return found
@@ -194,7 +198,7 @@ class EventRows:
 
             return total_of(each_part(summed, values, *self._trees))
         sums, by_cell = self._nothing(1)
-        for chunk in row_chunks(len(self.event), self.used, _PASS_ROWS):
+        for chunk in row_chunks(len(self.event), self.used, PASS_ROWS):
             columns = self._stacked(chunk, len(self.event[chunk]))
             self._add(sums, by_cell, values[None, chunk], columns, [own[chunk] for own in self._cells], chunk)
         found: Array = self._share_out(sums, by_cell)[0]

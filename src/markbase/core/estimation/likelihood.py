@@ -18,7 +18,7 @@ from markbase.core.design.cross_products import gather
 from markbase.core.design.gathering import Gathering, Running
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
-from markbase.core.estimation.event_rows import EventRows
+from markbase.core.estimation.event_rows import FARTHEST, PASS_ROWS, PASS_VALUES, EventRows
 from markbase.core.estimation.likelihood_points import Asked, Found, Passed, Point, Theta
 from markbase.core.rows.parts import in_parts, over_parts
 from markbase.core.rows.row_functions import made_of
@@ -26,11 +26,7 @@ from markbase.core.rows.sums import totals_of
 from markbase.core.rows.workspace import WORKSPACE
 
 Array = NDArray[np.float64]
-_PASS_ROWS, _LEAST_ROWS, _SHIFTS_AT_ONCE = 1 << 16, 1 << 12, 32
-_PASS_VALUES = 1 << 18
-"""Numbers of a chunk: what is near the processor should hold them, but threads wait for one another at the end of each step over few."""
-_FARTHEST = 700.0
-"""A linear predictor further out would overflow."""
+_LEAST_ROWS = 1 << 12
 
 
 class Likelihood(EventRows):
@@ -52,7 +48,8 @@ class Likelihood(EventRows):
 
         def passed(cells: list[NDArray[np.int32]] | None, *trees: Any) -> list[Found]:
             part = bare.of_part(*trees)
-            found = part._passes(thetas, cells, curved and not parts, [plan if one.curved else None for one in asked])
+            plans = [plan if one.curved else None for one in asked]
+            found = part._passes(thetas, cells, curved and not parts, plans, any(one.missed for one in asked))
             for one, own in zip(asked, found, strict=True):
                 if not one.curved:
                     own.arrays = None
@@ -102,8 +99,12 @@ class Likelihood(EventRows):
         cells: Sequence[NDArray[np.int32]] | None,
         keep: bool,
         plans: Sequence[Gathering | None] = (),
+        misses: bool = True,
     ) -> list[Found]:
-        """Go once through rows that are in memory, for several coefficients at the same time; keep what it finds in each of them, and take moments by plans."""
+        """Go once through rows that are in memory, for several coefficients at the same time.
+
+        Keep what it finds in each of them, take moments by plans, and sum up what is missed.
+        """
         k, event = len(thetas), self.event
         cells = self._cells if cells is None else cells
         kept = np.zeros((k, 2, len(event))) if keep else None
@@ -111,7 +112,7 @@ class Likelihood(EventRows):
         effects = self._effects(thetas)
         (sums, by_cell), farthest = self._nothing(k), np.zeros(k)
         running = {i: Running(plan) for i, plan in enumerate(plans) if plan is not None}
-        size = min(_PASS_ROWS, max(_LEAST_ROWS, _PASS_VALUES // (k + len(self._numerics))))
+        size = min(PASS_ROWS, max(_LEAST_ROWS, PASS_VALUES // (k + len(self._numerics))))
         for chunk in row_chunks(len(event), self.used, size):
             happened = event[chunk]
             values = self._stacked(chunk, len(happened))
@@ -121,24 +122,21 @@ class Likelihood(EventRows):
             margin *= sign
             reach = np.maximum(margin.max(axis=1, initial=0.0), -margin.min(axis=1, initial=0.0))
             np.maximum(farthest, reach, out=farthest)
-            if reach.max() > _FARTHEST:
-                np.clip(margin, -_FARTHEST, _FARTHEST, out=margin)
+            if reach.max() > FARTHEST:
+                np.clip(margin, -FARTHEST, FARTHEST, out=margin)
             growth = np.exp(margin, out=margin)  # of what happened, p is e^m/(1 + e^m) and what it misses 1/(1 + e^m)
             miss = np.add(growth, 1, out=WORKSPACE.array("missed", *growth.shape))
             np.divide(1, miss, out=miss)
             hit = np.multiply(growth, miss, out=growth)
             w = None if self.weights is None else self.weights[chunk]
-            if w is None:
-                loglik += _sums_of_logs(hit)
-                missed += np.dot(np.stack([happened, np.ones_like(happened)]), miss.T)
-                squares += np.einsum("kn,kn->k", miss, miss)
-            else:
-                loglik += np.dot(np.log(hit), w)
-                missed += np.dot(miss, happened * w), np.dot(miss, w)
-                squares += np.einsum("kn,kn,n->k", miss, miss, w)
+            loglik += _sums_of_logs(hit) if w is None else np.dot(np.log(hit), w)
+            if misses:
+                heavy = np.ones_like(happened) if w is None else w
+                missed += np.dot(np.stack([happened * heavy, heavy]), miss.T)
+                squares += np.einsum("kn,kn,n->k", miss, miss, heavy)
             if kept is not None or running:
                 curvature = np.multiply(miss, hit, out=hit)
-                if reach.max() > _FARTHEST - 10:
+                if reach.max() > FARTHEST - 10:
                     np.maximum(curvature, 1e-300, out=curvature)
                 if w is not None:
                     curvature *= w
@@ -170,28 +168,6 @@ class Likelihood(EventRows):
             for i, theta in enumerate(thetas)
         ]
 
-    def averages_at(self, theta: Theta, shifts: Array) -> tuple[Array, Array, Array]:
-        """Return Σw of rows in memory, and for linear predictors further by some shifts Σ w p and Σ w p(1 − p) x, the start's first.
-
-        Shapes (), (shifts,) and (shifts, columns).
-        """
-        values, weight = np.zeros(len(shifts)), 0.0
-        (sums, by_cell), effects = self._nothing(len(shifts)), self._effects([theta])
-        size = min(_PASS_ROWS, _PASS_VALUES // min(len(shifts), _SHIFTS_AT_ONCE))
-        for chunk in row_chunks(len(self.event), self.used, size):
-            w = np.ones(len(self.event[chunk])) if self.weights is None else self.weights[chunk]
-            weight += float(w.sum())
-            columns, cells = self._stacked(chunk, len(w)), [own[chunk].astype(np.intp) for own in self._cells]
-            still = self._predictors(effects, columns, cells, chunk)[0]
-            for first in range(0, len(shifts), _SHIFTS_AT_ONCE):
-                some = slice(first, first + _SHIFTS_AT_ONCE)
-                p, curvature = _at_shifts(still, shifts[some])
-                values[some] += np.dot(p, w)
-                if self.weights is not None:
-                    curvature *= w
-                self._add(sums[some], [own[some] for own in by_cell], curvature, columns, cells, chunk)
-        return np.asarray(weight), values, self._share_out(sums, by_cell)
-
     def curved(self, passed: Passed) -> tuple[Moments, list[CodedColumns]]:
         """Return the moments weighted by the curvature at a point that was passed.
 
@@ -209,22 +185,6 @@ class Likelihood(EventRows):
         working = np.where(curved, passed.score / np.where(curved, passed.curvature, 1.0), 0.0)
         blocks = [*self.blocks, CodedColumns(1, multiplier=working)]
         return Moments((*terms.sizes, 1), centres, scales, cross), blocks
-
-
-def _at_shifts(still: Array, shifts: Array) -> tuple[Array, Array]:
-    """Return p and p(1 − p) of linear predictors further by some shifts, shape (shifts, rows) each."""
-    shape = len(shifts), len(still)
-    growth, miss = WORKSPACE.array("growth", *shape), WORKSPACE.array("missed", *shape)
-    reach = max(float(np.abs(still).max(initial=0.0)), float(np.abs(shifts).max(initial=0.0)))
-    if reach < _FARTHEST / 2:  # one exponential for all shifts
-        np.multiply(np.exp(shifts)[:, None], np.exp(still), out=growth)
-    else:
-        np.add(still, shifts[:, None], out=growth)
-        np.exp(np.clip(growth, -_FARTHEST, _FARTHEST, out=growth), out=growth)
-    np.add(growth, 1, out=miss)
-    np.divide(1, miss, out=miss)
-    p = np.multiply(growth, miss, out=growth)
-    return p, np.multiply(p, miss, out=miss)
 
 
 def _sums_of_logs(shares: Array) -> Array:

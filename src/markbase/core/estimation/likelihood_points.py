@@ -39,6 +39,8 @@ class Asked:
     """The coefficients."""
     curved: bool = False
     """Whether the moments weighted by the curvature will be asked for there as well: rows that come in parts are then read once for both."""
+    missed: bool = True
+    """Whether what is missed will be asked for; it is summed at all coefficients of a pass, or at none."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -54,9 +56,9 @@ class Point:
     farthest: float
     """The largest absolute linear predictor."""
     missed: tuple[float, float]
-    """Weighted sums of 1 − p where the event happened, and of p where it did not."""
+    """Weighted sums of 1 − p where the event happened, and of p where it did not; 0 where this was not asked for."""
     missed_squares: float
-    """Weighted sum of (event − p)²."""
+    """Weighted sum of (event − p)²; 0 where this was not asked for."""
 
 
 class Passed:

@@ -209,7 +209,7 @@ def _climb(
 ) -> Climb:
     """Climb to a maximum, as `maximise` and `maximise_held` say."""
     many, fresh = len(rows.event) > _MANY_ROWS or (constraint is not None and not firth), False
-    point, passed = (yield Asked(theta, curved=True)) if begin is None else begin
+    point, passed = (yield Asked(theta, curved=True, missed=constraint is None)) if begin is None else begin
     done = max(done, _ENOUGH if many else _DONE)
     slow = _SLOW if constraint is None else _SLOW_HELD
     if information is None or firth or (begin is None and passed.moments is not None):
@@ -241,7 +241,7 @@ def _climb(
         curved = firth or not many or (constraint is None and (last or far))
         before, size = gain, 1.0
         for _ in range(_HALVINGS):
-            new, new_passed = yield Asked(point.theta.moved(columns, step, size), curved=curved)
+            new, new_passed = yield Asked(point.theta.moved(columns, step, size), curved, missed=constraint is None)
             ahead = _curved_ahead(rows, new_passed, columns) if firth else information
             if ahead is None:
                 size /= 2

@@ -7,7 +7,7 @@ Lane & Nelder (1982), Biometrics 38(3), 613-621, doi:10.2307/2530043 (predictive
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
@@ -22,6 +22,7 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns, Component, Term, Variable, variables_of
 from markbase.core.estimation.likelihood import Likelihood
 from markbase.core.estimation.likelihood_points import Passed, Theta, probability
+from markbase.core.estimation.shifted_rows import ShiftedRows
 from markbase.core.inference.shift_nodes import shift_nodes
 from markbase.core.rows.parts import each_part
 from markbase.core.rows.row_functions import constant, spread_over
@@ -50,29 +51,58 @@ def average_probabilities(
     A setting has a value for a numeric column, or for a group 1 for the level it is set to; derived columns follow. Returns
     the mean of p, and Σ w p(1 − p) x / Σ w, for each.
     """
-    changed = [replace_in(rows, sample, setting).blocks for setting in settings]
-    moved = [k for k, own in enumerate(rows.blocks) if any(blocks[k] is not own for blocks in changed)]
-    stay = [k for k in range(len(rows.blocks)) if k not in moved]
-    moments = rows.moments
-    levels = [_levels_set(sample, moved, setting, moments) for setting in settings]
-    told = [level for level in levels if level is not None]
-    if len(told) == len(settings):  # what is set adds the same number in every row
-        nodes, shares = shift_nodes(np.array([float(theta.slopes[at].sum()) for at in told]))
-        trees: list[Any] = [[rows.blocks[k] for k in stay], rows.event, rows.used, rows.weights]
-        found = each_part(partial(_averaged_at_shifts, theta, moments, tuple(stay), nodes), *trees)
-        weight, *averages = totals_of(found)
-        values, sums = (shares @ own for own in averages)
-        for own, at in zip(sums, told, strict=True):
-            own[at] = own[0]
-    else:
-        trees = [[rows.blocks[k] for k in stay], [[blocks[k] for k in moved] for blocks in changed]]
-        trees += [rows.event, rows.used, rows.weights]
-        found = each_part(partial(_averaged, theta, moments, tuple(stay), tuple(moved)), *trees)
-        weight, values, sums = totals_of(found)
+    sets: dict[tuple[int, ...], list[int]] = {}
+    for k, setting in enumerate(settings):
+        sets.setdefault(_moved(sample, setting), []).append(k)
+    found: dict[int, tuple[Array, ...]] = {}
+    by_level: dict[tuple[int, ...], list[NDArray[np.intp]]] = {}
+    for moved, those in sets.items():
+        own = [settings[k] for k in those]
+        levels = [at for one in own if (at := _levels_set(sample, moved, one, rows.moments)) is not None]
+        if len(levels) == len(own):  # what is set adds the same number in every row
+            by_level[moved] = levels
+        else:
+            found |= zip(those, _by_row(rows, theta, moved, sample, own), strict=True)
+    if by_level:
+        found |= zip([k for moved in by_level for k in sets[moved]], _by_level(rows, theta, by_level), strict=True)
     return [
         Averaged(float(value / weight), np.concatenate([own[:1], own[columns]]) / weight)
-        for value, own in zip(values, sums, strict=True)
+        for weight, value, own in (found[k] for k in range(len(settings)))
     ]
+
+
+def _moved(sample: Sample, setting: Setting) -> tuple[int, ...]:
+    """Return which blocks hold something that is set."""
+    followed = sample.followed(setting) if setting else setting
+    return tuple(k for k, own in enumerate(components_of(sample.terms)) if any(name in followed for name in own.names))
+
+
+def _by_level(
+    rows: Likelihood, theta: Theta, asked: Mapping[tuple[int, ...], Sequence[NDArray[np.intp]]]
+) -> Iterator[tuple[Array, ...]]:
+    """Yield Σw, Σ w p and Σ w p(1 − p) x of all columns where some are 1 in every row: of each set of blocks that move, those of each setting."""
+    nodes = [shift_nodes(np.array([float(theta.slopes[at].sum()) for at in some])) for some in asked.values()]
+    stay = [tuple(k for k in range(len(rows.blocks)) if k not in moved) for moved in asked]
+    places = list(zip(stay, [at for at, _ in nodes], strict=True))
+    trees = (list(rows.blocks), rows.event, rows.used, rows.weights)
+    weight, *sums = totals_of(each_part(partial(_averaged_at_shifts, theta, rows.moments, places), *trees))
+    for some, (_, shares), value, own in zip(asked.values(), nodes, sums[::2], sums[1::2], strict=True):
+        for at, own_value, own_sums in zip(some, shares @ value, shares @ own, strict=True):
+            own_sums[at] = own_sums[0]
+            yield weight, own_value, own_sums
+
+
+def _by_row(
+    rows: Likelihood, theta: Theta, moved: tuple[int, ...], sample: Sample, settings: Sequence[Setting]
+) -> Iterator[tuple[Array, ...]]:
+    """Yield the same where what is set differs by row, one a setting."""
+    changed = [replace_in(rows, sample, setting).blocks for setting in settings]
+    stay = tuple(k for k in range(len(rows.blocks)) if k not in moved)
+    trees: list[Any] = [[rows.blocks[k] for k in stay], [[blocks[k] for k in moved] for blocks in changed]]
+    trees += [rows.event, rows.used, rows.weights]
+    weight, values, sums = totals_of(each_part(partial(_averaged, theta, rows.moments, stay, moved), *trees))
+    for value, own in zip(values, sums, strict=True):
+        yield weight, value, own
 
 
 def _levels_set(sample: Sample, moved: Sequence[int], setting: Setting, moments: Moments) -> NDArray[np.intp] | None:
@@ -93,15 +123,14 @@ def _levels_set(sample: Sample, moved: Sequence[int], setting: Setting, moments:
 def _averaged_at_shifts(
     theta: Theta,
     moments: Moments,
-    stay: tuple[int, ...],
-    shifts: Array,
+    asked: Sequence[tuple[tuple[int, ...], Array]],
     blocks: Sequence[CodedColumns],
     event: Array,
     used: NDArray[np.bool_] | None,
     weights: Array | None,
 ) -> tuple[Array, ...]:
-    """Return Σw, and for each shift of the linear predictor Σ w p, and Σ w p(1 − p) x of the start and the columns that stay."""
-    return Likelihood(blocks, event, used, weights, moments, stay).averages_at(theta, shifts)
+    """Return what `ShiftedRows.averages_at` does."""
+    return ShiftedRows(blocks, event, used, weights, moments).averages_at(theta, asked)
 
 
 def _averaged(

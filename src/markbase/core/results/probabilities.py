@@ -6,6 +6,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import islice
 from typing import Any, ClassVar
 
 import numpy as np
@@ -34,6 +35,7 @@ from markbase.core.results.predictions import predicted_columns
 from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]
+_Key = tuple[str, tuple[tuple[str, float], ...]]
 _MARGINAL = ["term", "level", "against", "base", "n", "effect", "se", "low", "high", "p"]
 
 
@@ -146,21 +148,26 @@ class Probabilities(Fit):
         ColumnError
             If the model has no such group.
         """
-        key = (group, tuple(sorted((at or {}).items())))
+        key = _key(group, at)
         if key not in self._told_groups:
-            self._told_groups[key] = self._groups_at(group, at)
+            term = self.variable(group, "categorical")
+            self._check_cells(term)
+            self._tell_groups([term], at)
         return self._told_groups[key].copy()
 
     @cached_property
-    def _told_groups(self) -> dict[tuple[str, tuple[tuple[str, float], ...]], pd.DataFrame]:
+    def _told_groups(self) -> dict[_Key, pd.DataFrame]:
         return {}
 
-    def _groups_at(self, group: str, at: Mapping[str, float] | None) -> pd.DataFrame:
-        """Compute what `groups` tells: a pass over the rows for each level."""
-        term = self.variable(group, "categorical")
-        self._check_cells(term)
+    def _tell_groups(self, groups: Sequence[Variable], at: Mapping[str, float] | None = None) -> None:
+        """Compute what `groups` tells of some groups, in one pass over the rows."""
         setting = self._setting(at)
-        averaged = self._averages([{**setting, group: share} for share in np.eye(term.size)])
+        left = [g for g in groups if _key(g.name, at) not in self._told_groups]
+        averaged = iter(self._averages([{**setting, g.name: share} for g in left for share in np.eye(g.size)]))
+        for group in left:
+            self._told_groups[_key(group.name, at)] = self._table_of(group, list(islice(averaged, group.size)), at)
+
+    def _table_of(self, term: Variable, averaged: Sequence[Averaged], at: Mapping[str, float] | None) -> pd.DataFrame:
         half = t_quantile(self.level, self.df_rest)
         ends = [logit_interval(a.value, self._se_of(a.slope), half) for a in averaged]
         base = np.arange(term.size) == term.base
@@ -230,6 +237,8 @@ class Probabilities(Fit):
         half = t_quantile(self.level, self.df_rest)
         records: list[list[object]] = []
         rises = self._rises()
+        groups = [v for v in variables_of(self.model_terms).values() if v.is_categorical]
+        self._tell_groups([group for group in groups if not self.not_averaged(group.name)])
         for term in variables_of(self.model_terms).values():
             if term.is_categorical:
                 table = self._unaveraged(term) if self.not_averaged(term.name) else self.groups(term.name)
@@ -289,3 +298,7 @@ class Probabilities(Fit):
             "log_odds": math.log(share / (1 - share)),
             "se": spread / steepness,
         }
+
+
+def _key(group: str, at: Mapping[str, float] | None) -> _Key:
+    return group, tuple(sorted((at or {}).items()))

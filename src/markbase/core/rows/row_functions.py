@@ -21,6 +21,7 @@ from markbase.core.rows.parts import (
     bincount_of,
     bound,
     count_of,
+    each_part,
     facts_of,
     in_parts,
     needs_all,
@@ -83,7 +84,11 @@ def sd_of(values: Any, heavy: Any = None) -> float:
         above = values - values.min()
         squares = float(heavy @ (above - np.average(above, weights=heavy)) ** 2)
         return math.sqrt(squares / (float(heavy.sum()) - 1))
-    return float(values.std(ddof=1) if isinstance(values, InParts) else (values - values.min()).std(ddof=1))
+    if isinstance(values, InParts):
+        return float(values.std(ddof=1))
+    low = values.min()  # what is taken from all of them costs no digits
+    told = merged_dispersion(each_part(lambda own: Dispersion.of(own - low), values))
+    return math.sqrt(told.squares / (told.rows - 1)) if told.rows > 1 else math.nan
 
 
 def spread_over(values: Any, inside: Any, like: Any) -> Any:

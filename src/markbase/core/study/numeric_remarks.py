@@ -152,9 +152,10 @@ def looks_coded(column: Column) -> bool:
         return (
             facts.whole and facts.distinct is not None and len(facts.distinct[0]) <= min(FEW_VALUES, facts.valid // 2)
         )
-    values = column.values[column.present]
-    if not np.array_equal(values[:100], np.round(values[:100])):  # spares most numeric columns the full look
+    first = column.values[:100]
+    if not np.all((first == np.round(first)) | np.isnan(first)):  # spares most numeric columns the full look
         return False
+    values = column.values[column.present]
     few = min(FEW_VALUES, len(values) // 2)
     return bool(np.all(values == np.round(values))) and column.distinct_count <= few
 
