@@ -101,9 +101,10 @@ def test_a_margin_is_held_against_two_one_sided_tests(kind, setting, correction,
 @pytest.mark.parametrize("kind", KINDS)
 @pytest.mark.parametrize("setting", SETTINGS)
 @pytest.mark.parametrize("at", [None, {"age": 30.0}], ids=["as in the sample", "at 30"])
-def test_adjusted_means_and_probabilities_are_averages_of_predictions(kind, setting, at):
+@pytest.mark.parametrize("terms", [TERMS, ["day", "voice", "age"]], ids=["interaction", "none"])
+def test_adjusted_means_and_probabilities_are_averages_of_predictions(kind, setting, at, terms):
     frame = choir(300)
-    fit = KINDS[kind](study_of(frame), **SETTINGS[setting])
+    fit = KINDS[kind](study_of(frame), terms, **SETTINGS[setting])
     table = fit.groups("voice", at=at).set_index("level")
     weights = frame["times"] if "weights" in SETTINGS[setting] else np.ones(len(frame))
     averages, slopes = {}, {}

@@ -17,7 +17,7 @@ def remarks(study, column):
 
 GUESSES = [
     ([1, 2, 3, 4, 5] * 20, "numeric", "digits that look like codes: 5 whole numbers"),
-    ([0] * 80 + [1] * 12 + [2] * 8, "numeric", "digits that look like codes: 3 whole numbers"),
+    ([np.nan] + [0] * 79 + [1] * 12 + [2] * 8, "numeric", "digits that look like codes: 3 whole numbers"),
     (list(range(1001, 1101)), "numeric", "looks like an identifier"),
     ([f"P{k}" for k in range(100)], "categorical", "looks like an identifier"),
     (["a", "b"] * 50, "categorical", ""),
