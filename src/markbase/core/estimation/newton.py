@@ -28,6 +28,7 @@ from markbase.core.estimation.likelihood import Likelihood
 from markbase.core.estimation.likelihood_points import Asked, Passed, Point, Theta
 from markbase.core.estimation.secants import Secants
 from markbase.core.estimation.whitening import Whitened
+from markbase.core.rows.parts import in_parts
 from markbase.core.rows.sums import total_of
 
 Array = NDArray[np.float64]
@@ -130,16 +131,20 @@ def maximise(
     *,
     firth: bool = False,
     information: Information | None = None,
+    trusted: float = math.inf,
     look: bool = True,
     done: float = 0.0,
 ) -> Maximum:
     """Find the coefficients at which the likelihood is largest, and how they were reached, beginning at `theta`.
 
+    If the curvature is given it is taken from there, unless the first step by it is longer, squared and in standard errors,
+    than is `trusted`.
+
     With `firth` half the logarithm of the determinant of the curvature is added (of all columns, held or not). If `look`,
     it stops after some steps when the end is nowhere near, for a look at where they lead. `done` is a squared step, in
     standard errors, that need not be taken; by default one that changes nothing.
     """
-    climb = _climb(rows, columns, theta, firth=firth, information=information, look=look, done=done)
+    climb = _climb(rows, columns, theta, firth=firth, information=information, trusted=trusted, look=look, done=done)
     return _together(rows, [climb])[0]
 
 
@@ -203,14 +208,18 @@ def _climb(
     constraint: Constraint | None = None,
     firth: bool = False,
     information: Information | None = None,
+    trusted: float = math.inf,
     look: bool = True,
     done: float = 0.0,
     begin: tuple[Point, Passed] | None = None,
 ) -> Climb:
     """Climb to a maximum, as `maximise` and `maximise_held` say."""
     many, fresh = len(rows.event) > _MANY_ROWS or (constraint is not None and not firth), False
-    point, passed = (yield Asked(theta, curved=True, missed=constraint is None)) if begin is None else begin
+    point, passed = (
+        (yield Asked(theta, curved=information is None or firth, missed=constraint is None)) if begin is None else begin
+    )
     done = max(done, _ENOUGH if many else _DONE)
+    costly = in_parts(rows.event)  # another pass costs more there than the curvature in each of them
     slow = _SLOW if constraint is None else _SLOW_HELD
     if information is None or firth or (begin is None and passed.moments is not None):
         information, fresh = information_at(rows, passed, columns, rough=not firth), True
@@ -220,7 +229,7 @@ def _climb(
     kept, lowest, since = information, math.inf, 0
     for taken in range(MOST_STEPS):
         step, whitened, gain = _step(kept.root, seen, gradient, constraint, point.theta, columns)
-        if gain > (_SHORT if firth else max(slow * before, _WORTH)) and not fresh:
+        if gain > (_SHORT if firth else max(slow * before, _WORTH) if taken else trusted) and not fresh:
             if not firth:
                 information = information_at(rows, passed, columns)
             kept, fresh, seen = information, True, Secants.none(len(step))
@@ -238,7 +247,7 @@ def _climb(
             return Maximum(point, passed, objective, "converged", taken, step, information, gain)
         last = gain * shrinks <= done  # if this step shrinks as the one before did
         far = gain > slow * len(rows.event)  # the curvature will be another one there
-        curved = firth or not many or (constraint is None and (last or far))
+        curved = firth or not many or (constraint is None and (last or far or costly))
         before, size = gain, 1.0
         for _ in range(_HALVINGS):
             new, new_passed = yield Asked(point.theta.moved(columns, step, size), curved, missed=constraint is None)

@@ -34,6 +34,8 @@ from markbase.core.study.column import Column
 T = TypeVar("T")
 Array = NDArray[np.float64]
 _SAMPLE_ROWS = 1 << 15
+_UNLUCKY = 4.0
+"""A first step of the maximum of a part of the rows that is as many times as long, squared, as is expected tells that the part is unlike the others."""
 _MANY_ROWS = 200_000
 _NEAR_ENOUGH = 0.1
 """A squared step, in standard errors, at which the maximum of a part of the rows is left for that of all."""
@@ -119,7 +121,8 @@ def _climb(rows: Likelihood, columns: NDArray[np.intp], firth: bool, parts: Sequ
     inside = len(rows.event) if rows.used is None else int(np.count_nonzero(rows.used))
     few = _from_a_part(rows, columns) if inside > _MANY_ROWS and not firth else None
     if few is not None:
-        found = maximise(rows, columns, few.point.theta, information=few.information)
+        expected = (len(columns) + 1) * inside / len(few.passed.curvature)
+        found = maximise(rows, columns, few.point.theta, information=few.information, trusted=_UNLUCKY * expected)
     else:
         found = maximise(rows, columns, _beginning(rows), firth=firth)
     if found.status == "moving":
