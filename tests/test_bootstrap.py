@@ -51,7 +51,7 @@ def test_each_sample_is_drawn_and_fitted_and_its_ends_are_accelerated_by_hand(se
     study = mb.Study(frame).mark("voice", "alto")
     outcome, kind = ("high", mb.fit_logistic) if logistic else ("score", mb.fit_linear)
     fit = kind(study, outcome, TERMS, level=0.9, **SETTINGS[setting], **({"event": "y"} if logistic else {}))
-    found = mb.bootstrap(fit, 150, seed=4)
+    found = mb.bootstrap(fit, 100, seed=4)
     columns, names = dense(frame, ["age", "voice", ["age", "voice"]], {"voice": "alto"})
     X, labels = np.array(columns, dtype=float).T, [": ".join(filter(None, name)) for name in names]
     y = (frame["high"] == "y").to_numpy(float) if logistic else frame["score"].to_numpy()
@@ -59,7 +59,7 @@ def test_each_sample_is_drawn_and_fitted_and_its_ends_are_accelerated_by_hand(se
     rng, codes, wanted = np.random.default_rng(4), np.unique(frame["team"], return_inverse=True)[1], []
     units = codes if setting == "clusters" else np.arange(150)
     count = units.max() + 1
-    for _ in range(150):
+    for _ in range(100):
         if setting == "frequencies":
             often = rng.multinomial(int(w.sum()), w / w.sum())
         else:
@@ -67,7 +67,7 @@ def test_each_sample_is_drawn_and_fitted_and_its_ends_are_accelerated_by_hand(se
         wanted.append(solved(X, y, often, logistic))
     wanted = np.array(wanted)
     np.testing.assert_allclose(found.samples[labels], wanted, rtol=1e-7, atol=1e-8)
-    again = mb.bootstrap(fit.rebase("voice", "bass"), 150, seed=4).samples["voice: alto"]
+    again = mb.bootstrap(fit.rebase("voice", "bass"), 100, seed=4).samples["voice: alto"]
     np.testing.assert_allclose(again, -found.samples["voice: bass"], rtol=1e-8, atol=1e-9)
     table = found.table[~found.table["base"]].assign(label=[c for c in found.samples.columns if c in labels])
     moves, often = map(np.asarray, moved(X, y, w, setting, frame["team"].to_numpy(), logistic))
@@ -87,6 +87,19 @@ def test_each_sample_is_drawn_and_fitted_and_its_ends_are_accelerated_by_hand(se
         np.testing.assert_allclose(
             found.table[["odds_low", "odds_high", "odds_fit_low", "odds_fit_high"]], np.exp(pairs)
         )
+
+
+@pytest.mark.parametrize("setting", ["sampling", "clusters"])
+def test_samples_of_rows_that_are_laid_out_are_those_of_rows_that_are_not(monkeypatch, setting):
+    frame = people().sort_values("high", ignore_index=True)  # samples without an event at a level, or without the level
+    rare = frame.index.isin([0, 1, 2, 146, 147, 148, 149]) if setting == "sampling" else frame["team"] < "t03"
+    frame["rare"] = np.where(rare, "r", "s")
+    fit = mb.fit_logistic(mb.Study(frame), "high", ["rare", "age"], event="y", **SETTINGS[setting])
+    found = mb.bootstrap(fit, 200)
+    monkeypatch.setattr("markbase.core.estimation.laid_out_rows._MOST_NUMBERS", 0)
+    again = mb.bootstrap(fit, 200)
+    assert 0 < found.failed == again.failed
+    np.testing.assert_allclose(found.samples, again.samples, rtol=1e-8)
 
 
 def test_what_samples_and_errors_tell_apart_is_named_and_what_samples_cannot_do():

@@ -25,9 +25,10 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.errors import FitError, MarkbaseError
 from markbase.core.estimation.fixed_effects import numbered_levels
+from markbase.core.estimation.laid_out_rows import LaidOutRows
 from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.estimation.likelihood import Likelihood
-from markbase.core.estimation.newton import Maximum, maximise
+from markbase.core.estimation.newton import maximise
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.row_functions import refuse_in_parts
@@ -291,34 +292,46 @@ def _linear_shares(fits: Sequence[AnyFit]) -> Callable[[Moments], Array | None]:
     return take
 
 
-def climbed(fit: LogisticFit, weights: Array) -> tuple[Maximum | None, bool]:
-    """Return the maximum of a logistic fit in a sample, None where there is none, and whether every level of the fit occurs in it."""
-    old = fit.likelihood
-    rows = Likelihood(old.blocks, old.event, old.used, weights.copy(), old.moments)
-    if not 0 < float(weights @ old.event) < float(weights.sum()):
-        return None, False
-    columns = rows.occurring(fit.solution.columns)
-    try:
-        best = maximise(rows, columns, fit.theta)
-    except (Dependent, np.linalg.LinAlgError):
-        return None, False
-    return best if best.status == "converged" else None, len(columns) == len(fit.solution.columns)
+class Climbs:
+    """The maxima of a logistic fit in samples of its rows."""
+
+    def __init__(self, fit: LogisticFit) -> None:
+        self.fit = fit
+        told = fit.likelihood, fit.solution.columns, fit.theta
+        self._laid_out = LaidOutRows.of(*told, fit.information.root)
+
+    def maximum(self, weights: Array) -> tuple[Array, float, bool] | None:
+        """Return the start and the inner coefficients, the log-likelihood, and whether every level occurs in a sample; None where there is no maximum."""
+        old, columns = self.fit.likelihood, self.fit.solution.columns
+        if not 0 < float(weights @ old.event) < float(weights.sum()):
+            return None
+        if self._laid_out is not None and (near := self._laid_out.maximum(weights)) is not None:
+            return *near, True
+        rows = Likelihood(old.blocks, old.event, old.used, weights.copy(), old.moments)
+        occurring = rows.occurring(columns)
+        try:
+            best = maximise(rows, occurring, self.fit.theta)
+        except (Dependent, np.linalg.LinAlgError):
+            return None
+        theta = best.point.theta
+        found = np.append(theta.start, theta.slopes[columns])
+        return (found, best.point.loglik, len(occurring) == len(columns)) if best.status == "converged" else None
 
 
 def _logistic_shares(fits: Sequence[AnyFit]) -> Callable[[Array], Array | None]:
     """Return what gives McFadden's R² of every block in a sample; None where one cannot be fitted."""
+    climbs = [Climbs(fit) for fit in fits if isinstance(fit, LogisticFit)]
 
     def take(weights: Array) -> Array | None:
         found = []
-        for fit in fits:
-            assert isinstance(fit, LogisticFit)
-            best, _ = climbed(fit, weights)
+        for one in climbs:
+            best = one.maximum(weights)
             if best is None:
                 return None
-            whole, happened = float(weights.sum()), float(weights @ fit.likelihood.event)
+            whole, happened = float(weights.sum()), float(weights @ one.fit.likelihood.event)
             rate = happened / whole
             null = happened * np.log(rate) + (whole - happened) * np.log1p(-rate)
-            found.append(1 - best.point.loglik / null)
+            found.append(1 - best[1] / null)
         return np.array(found)
 
     return take

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from markbase.core.arguments import checked
 from markbase.core.checks.clusters_left_out import scored_rows_of
-from markbase.core.comparison.bootstrap import climbed, corrected_ends, drawn_words, found_in_samples
+from markbase.core.comparison.bootstrap import Climbs, corrected_ends, drawn_words, found_in_samples
 from markbase.core.design.moments import Moments
 from markbase.core.display import ShownTables
 from markbase.core.errors import NoRowsError, count_noun, listed, quoted
@@ -233,14 +233,13 @@ def _of_products(fit: LinearFit) -> Callable[[Moments], Array | None]:
 def _of_weights(fit: AnyFit) -> Callable[[Array], Array | None]:
     """Return what gives the coefficients of a logistic fit in a sample, None where a level has no row in it or there is no maximum."""
     told = fit.coefficient_map
+    climbs = Climbs(fit) if isinstance(fit, LogisticFit) else None
 
     def take(weights: Array) -> Array | None:
-        assert isinstance(fit, LogisticFit)
-        best, whole = climbed(fit, weights)
-        if best is None or not whole:
+        best = None if climbs is None else climbs.maximum(weights)
+        if best is None or not best[2]:
             return None
-        theta = best.point.theta
-        return np.asarray(told.chooser @ theta.slopes[fit.solution.columns] + told.starts * theta.start)
+        return np.asarray(told.chooser @ best[0][1:] + told.starts * best[0][0])
 
     return take
 

@@ -182,11 +182,18 @@ class EventRows:
     def occurring(self, columns: NDArray[np.intp]) -> NDArray[np.intp]:
         """Return those of some columns that are not levels without a row, of rows in memory; a row of weight 0 is none."""
         counts = self.sums_of(np.ones(len(self.event)) if self.weights is None else self.weights)
-        in_levels = np.zeros(len(counts), dtype=bool)
-        for start, block in zip(self._starts, self.blocks, strict=False):
-            in_levels[start : start + block.levels] = block.codes is not None
-        kept: NDArray[np.intp] = columns[~in_levels[columns] | (counts[columns] != 0)]
+        kept: NDArray[np.intp] = columns[~np.isin(columns, self.level_columns) | (counts[columns] != 0)]
         return kept
+
+    @property
+    def level_columns(self) -> NDArray[np.intp]:
+        """The columns that are 0 in rows of other levels."""
+        found = [
+            np.arange(start, start + block.levels)
+            for start, block in zip(self._starts, self.blocks, strict=False)
+            if block.codes is not None
+        ]
+        return np.concatenate([np.zeros(0, dtype=np.intp), *found])
 
     def sums_of(self, values: Array) -> Array:
         """Return the sums over the rows of each column times some values, shape (columns,), the start's first."""
