@@ -294,14 +294,16 @@ def test_what_was_done_in_python_is_written_as_a_plan_that_gives_it_again(tmp_pa
         ),
         "weighted": mb.fit_linear(study, "belonging", ["age", "voice"], weights="weight"),
     }
+    made["sampled"] = mb.bootstrap(made["weighted"], 200, seed=3)
     path = tmp_path / "mine.toml"
     mb.write_plan(path, study, made, data=DATA, codebook=BOOK, title="Mine")
     plan = mb.read_plan(path)
     again = plan.make()
     assert plan.analysis.title == "Mine"
     assert set(again) == set(made)
+    assert [(e.bootstrap, e.seed) for e in plan.analysis.fits if e.name == "sampled"] == [(200, 3)]
     for name, fit in made.items():
-        last, other = (getattr(f, "last", f) for f in (fit, again[name]))
+        last, other = (getattr(f, "last", getattr(f, "fit", f)) for f in (fit, again[name]))
         pd.testing.assert_frame_equal(last.coefficients, other.coefficients)
     with pytest.raises(mb.MarkbaseError, match="tells `voice` against `tenor`, which is not its base in the study"):
         mb.write_plan(path, study, {"x": made["weighted"].rebase("voice", "tenor")}, data=DATA, replace=True)

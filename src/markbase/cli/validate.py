@@ -100,7 +100,9 @@ def command(
                 raise click.UsageError("--figures is for --hold-out and --for: predicted values against observed ones.")
             study, entry = model.opened()
             fit = entry.fitted_to(study)
-            result = cross_validate(fit, folds=folds or 10, repeats=repeats or 1, seed=seed or 0)
+            result = cross_validate(
+                fit, folds=10 if folds is None else folds, repeats=1 if repeats is None else repeats, seed=seed or 0
+            )
             if as_json:
                 found = regression_record(fit) | {"cross_validate": table_record(result.table)}
             else:

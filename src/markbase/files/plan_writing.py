@@ -10,6 +10,7 @@ import tomlkit
 
 from markbase.core.arguments import checked, told_value
 from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.coefficient_samples import CoefficientSamples
 from markbase.core.design.terms import Term
 from markbase.core.errors import MarkbaseError
 from markbase.core.results.linear import LinearFit
@@ -19,12 +20,15 @@ from markbase.files.layout import GivenLayout
 from markbase.files.text_files import seen_from
 from markbase.files.whole_files import refuse_to_replace, write_whole
 
+Written = LinearFit | LogisticFit | Blocks | CoefficientSamples
+"""What a plan can give again."""
+
 
 @checked
 def write_plan(
     path: str | Path,
     study: Study,
-    fits: Mapping[str, LinearFit | LogisticFit | Blocks],
+    fits: Mapping[str, Written],
     *,
     data: str | Path,
     codebook: str | Path | None = None,
@@ -43,8 +47,8 @@ def write_plan(
         The plan, a TOML file.
     study : Study
         The prepared study; its trail becomes the preparing steps.
-    fits : mapping of str to LinearFit, LogisticFit or Blocks
-        What was fitted to it, by name.
+    fits : mapping of str to LinearFit, LogisticFit, Blocks or CoefficientSamples
+        What was fitted to it, by name; of coefficients in samples the fit, and that it is to be sampled again.
     data : str or Path
         The file the study was opened from.
     codebook : str or Path, optional
@@ -78,7 +82,7 @@ def write_plan(
     """
     path = Path(path)
     refuse_to_replace(path, replace)
-    if not isinstance(fits, Mapping) or not all(isinstance(f, (LinearFit, LogisticFit, Blocks)) for f in fits.values()):
+    if not isinstance(fits, Mapping) or not all(isinstance(f, Written) for f in fits.values()):
         raise MarkbaseError(
             f'The fits of a plan are given with their names, {{"by voice": fit}}, not as {told_value(fits)}.'
         )
@@ -103,9 +107,11 @@ def write_plan(
     write_whole(path, text.encode())
 
 
-def _entry(name: str, result: LinearFit | LogisticFit | Blocks, study: Study) -> dict[str, Any]:
+def _entry(name: str, result: Written, study: Study) -> dict[str, Any]:
     """Return the entry of a plan that gives a fit again."""
-    fit = result.last if isinstance(result, Blocks) else result
+    fit = (
+        result.last if isinstance(result, Blocks) else result.fit if isinstance(result, CoefficientSamples) else result
+    )
     for column in {p.column.name: p.column for t in fit.model_terms for p in t.variables} | {
         fit.outcome.name: fit.outcome
     }:
@@ -133,6 +139,8 @@ def _entry(name: str, result: LinearFit | LogisticFit | Blocks, study: Study) ->
         entry["entry"] = [{"name": block, "terms": [by_name[t] for t in added]} for block, added in blocks]
     else:
         entry["terms"] = [_spec(t) for t in fit.model_terms]
+    if isinstance(result, CoefficientSamples):
+        entry |= {"bootstrap": result.draws, "seed": result.seed}
     if fit.level != 0.95:
         entry["level"] = fit.level
     if fit.cluster is not None:

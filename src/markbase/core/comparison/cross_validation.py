@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from markbase.core.arguments import check_seed, checked
+from markbase.core.arguments import check_seed, checked, told_value
 from markbase.core.checks.folds import folds_of, predicted_in_turn
 from markbase.core.diagnostics.error_measures import AREA, SLOPE, error_measures
 from markbase.core.display import ShownTables
@@ -19,6 +19,7 @@ from markbase.core.results.changes import AnyFit
 Array = NDArray[np.float64]
 
 
+_MOST_REPEATS = 10_000
 _BARE = {AREA: 0.5, SLOPE: math.nan}
 """What these are of no term at all, whatever the parts."""
 
@@ -60,7 +61,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
     folds : int
         Into how many parts; clusters are put into no more than there are of them.
     repeats : int
-        How often, in other random orders.
+        How often, in other random orders; at most 10,000 times.
     seed : int
         The seed.
 
@@ -86,8 +87,10 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
     >>> print(found.table.iloc[:, 0].tolist())
     ['root mean squared error', 'R²', 'mean error', 'calibration slope']
     """
-    if not isinstance(repeats, int) or repeats < 1:
-        raise MarkbaseError(f"Rows are held out once or more, not {repeats!r} times.")
+    if isinstance(repeats, bool) or not isinstance(repeats, int) or not 1 <= repeats <= _MOST_REPEATS:
+        raise MarkbaseError(
+            f"Rows are held out in turn once or more, at most {_MOST_REPEATS:,} times, not {told_value(repeats)}."
+        )
     check_seed(seed)
     if fit.fixed_effect_names:
         raise MarkbaseError(
