@@ -14,6 +14,8 @@ from reference import made_up
             "age*voice",
             "a product of `age` and `voice` is an interaction, a term of its own: interaction\\(age, voice\\)\\.$",
         ),
+        ("age:voice", "a product of `age` and `voice` is an interaction"),
+        ("age x voice", "a product of `age` and `voice` is an interaction"),
         ("age × voice·km", "of `age`, `voice` and `km` is an interaction, .*: interaction\\(age, voice, km\\)\\.$"),
         ("age^2", "powers of `age` are a polynomial, a term of its own: polynomial\\(age, 2\\)\\.$"),
         ("age ³", "powers of `age` are a polynomial, .*: polynomial\\(age, 3\\)\\.$"),

@@ -128,7 +128,7 @@ def requested_terms(
 
 def _refuse_arithmetic(request: str, study: Study) -> None:
     """Say what asks for a term that was written as one would on paper: a product, a power, a function of a column."""
-    factors = [part.strip() for part in re.split(r"[*·×]", request)]
+    factors = [part.strip() for part in re.split(r"[*·×:]| x ", request)]
     if 1 < len(factors) <= 3 and all(name in study for name in factors):
         raise ColumnError(
             f"`{request}` is no column: a product of {listed(quoted(factors))} is an interaction, a term of its own: "
