@@ -409,3 +409,24 @@ def test_a_moderator_of_two_values_is_held_at_both_and_at_nothing_between():
     assert "on at its mean and a standard deviation above, inside the rows;" in said["above"]
     each = [np.polyfit(own["x"], own["y"], 1)[0] for _, own in frame.groupby("on")]
     np.testing.assert_allclose(told["slope"], each, rtol=1e-9)
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+@pytest.mark.parametrize("steeper", [0.0, 0.35])
+def test_slopes_side_by_side_come_with_the_test_of_whether_they_differ(kind, steeper, tmp_path):
+    frame, noise = pd.DataFrame(made_up(300, seed=5)), np.random.default_rng(1).normal(0, 9, 300)
+    score = 0.1 * frame["age"] + steeper * (frame["age"] - 45) * (frame["day"] == "Tue") + noise
+    frame["score"], frame["high"] = score, np.where(score > score.median(), "y", "n")
+    pair = mb.interaction("age", "day")
+    fit = either(kind, mb.Study(frame), ["age", "day", "km", pair], ("high", "y"))
+    test = fit.terms.set_index("term").loc["age × day"]
+    mb.write_fit(fit, tmp_path / "fit.json")
+    for made in (fit, mb.read_fit(tmp_path / "fit.json")):
+        told = dict(slopes_section(made, "age", "day", None).blocks[1].pairs)["do they differ by day"]
+        assert f") = {test['statistic']:.2f}, p " in told
+        assert told.endswith(": they do" if test["p"] < 0.05 else ": no clear evidence that they do")
+        assert (test["p"] < 0.05) == bool(steeper)
+    crossed = mb.interaction("age", "day", "voice")
+    made = either(kind, mb.Study(frame), ["age", "day", "voice", crossed], ("high", "y"))
+    assert "do they differ" not in str(slopes_section(made, "age", "day", None).blocks)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Mapping, Sequence
 
 import pandas as pd
@@ -16,6 +17,7 @@ from markbase.core.formatting import (
     short,
     value_with_ends,
 )
+from markbase.core.reading.clauses import joint_figures
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.tables import records_of, rows_of
 from markbase.show.page import Facts, Row, Section, Strip, Table
@@ -50,8 +52,8 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
     note = f"in {unit} per {step}; {places}what is not named is averaged over the rows"
     heads = ("where", "slope", "se", f"{short(100 * fit.level, 4)}% CI", "p")
     blocks: list[Table | Facts] = [Table(heads, tuple(rows), frozenset({1, 2, 3, 4}), 0, "lower ┊ higher")]
-    facts: list[tuple[str, str]] = []
-    if fit.family.shares:
+    facts = _whether_they_differ(fit, numeric, by, table)
+    if "probability_slope" in table:  # a saved fit has no rows to average over
         facts += [
             (
                 "in probability",
@@ -59,7 +61,10 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
                     f"{row.cells[0]}: {size} points ({low} to {high})"
                     for row, (size, low, high) in zip(rows, _in_points(table), strict=True)
                 ),
-            ),
+            )
+        ]
+    if fit.family.shares:
+        facts += [
             ("mind", f"{_of_what(by, len(rows))} in log odds is not one in probability; read both"),
         ]
     other = [f"`{n}`" for n in fit.slope_depends_on(numeric) if n not in (numeric, by, *held)]
@@ -79,6 +84,28 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
             )
     title = f"Simple slopes of {numeric}" + (f" by {by}" if by else "")
     return Section(title, note, (*blocks, *([Facts(tuple(facts))] if facts else [])))
+
+
+def _whether_they_differ(fit: AnyFit, numeric: str, by: str | None, table: pd.DataFrame) -> list[tuple[str, str]]:
+    """Say what the test of the interaction, or of the bend, tells of slopes that stand side by side; nothing where none is of them alone."""
+    names = {numeric, by} - {None}
+    told = [t for t in fit.model_terms if names <= set(t.names) and (by or t.kind == "polynomial")]
+    if [set(t.names) for t in told] != [names]:
+        return []
+    if by:
+        test = records_of(fit.terms[fit.terms["term"] == told[0].name])[0]
+        figures, label, (yes, no) = joint_figures(fit, test), f"do they differ by {by}", ("they do", "that they do")
+    else:
+        test = vars(fit.bend_test(numeric))
+        figures, label, (yes, no) = joint_figures(fit, test, test["kind"]), "does it bend", ("it does", "that it does")
+    if math.isnan(test["p"]):
+        return []
+    if test["p"] < fit.alpha:
+        return [(label, f"{figures}: {yes}")]
+    facts = [(label, f"{figures}: no clear evidence {no}")]
+    if (table["p"] < fit.alpha).nunique() > 1:
+        facts.append(("mind", "clear in one place and not in another is no evidence that the slope differs"))
+    return facts
 
 
 def _chosen(fit: AnyFit, name: str, values: set[float]) -> str:
