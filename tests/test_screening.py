@@ -403,6 +403,26 @@ def test_advice_knows_what_a_column_was_made_of_and_where_the_intercept_has_a_pa
     assert re.search(
         r"condition index [\d,]+, `\(intercept\)` and `year` share.*centring removes it", told["year",].text
     )
+    table["few"] = np.exp(rng.normal(3, 0.3, n))
+    more = (
+        mb.Study(table)
+        .derive("log_few", log="few")
+        .derive("share", ratio=["a", "age"])
+        .derive("ab", product=["a", "b"])
+    )
+    more = more.cut("age", [40, 50], name="ages").derive("few_c", centre="few").derive("few_c2", square="few_c")
+    more = more.derive("near", centre="few", within="voice")
+    for names, kind, words in (
+        (["few", "log_few"], "scale", "`log_few` is the logarithm of `few`: the same on another scale"),
+        (["a", "share"], "total", "Enter the parts or the whole"),
+        (["b", "ab"], "power", "without `a` among the terms it is no interaction. Add it"),
+        (["b", "ab", "a"], "power", "product of `a` and `b`, and together they are an interaction. Centre them before"),
+        (["age", "ages"], "scale", "`ages` was cut from `age`: its groups say in steps"),
+        (["few_c", "few_c2"], "power", "centred already: what is left comes from its skew"),
+        (["few", "near"], "scale", "`near` was made of `few`: in part they say the same"),
+    ):
+        first = mb.screen(more, names, limits=mb.Limits(r=0.3)).advice[0]
+        assert (first.kind, words in first.text) == (kind, True), first
     centred = mb.screen(study.derive("year_c", centre="year"), ["age", "year_c"]).advice
     assert not [a for a in centred if "(intercept)" in a.text]
 

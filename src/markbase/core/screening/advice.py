@@ -21,6 +21,14 @@ if TYPE_CHECKING:
 
 _FAR = 1.5
 _MOST_OF_IT = 0.8
+_PARTS = ("sum", "mean", "difference", "ratio", "rate")
+_SCALES = {
+    "log": "the logarithm of",
+    "log1p": "the logarithm of 1 +",
+    "sqrt": "the square root of",
+    "cube_root": "the cube root of",
+    "reciprocal": "the reciprocal of",
+}
 
 
 @dataclass(frozen=True)
@@ -28,7 +36,7 @@ class Advice:
     """One finding, what it means and what would do."""
 
     kind: str
-    """``collinear``, ``total``, ``power``, ``group``, ``pair``, ``hidden``, ``product`` or ``none``."""
+    """``collinear``, ``total``, ``power``, ``scale``, ``group``, ``pair``, ``hidden``, ``product`` or ``none``."""
     terms: tuple[str, ...]
     """The terms concerned."""
     text: str
@@ -104,21 +112,60 @@ def _pairs(screen: ScreenTables) -> list[Advice]:
             continue
         lead = f"`{pair.first}` and `{pair.second}` go together ({pair.measure} {without_zero(pair.r, 2)}, {pair.rows:,} rows)"
         parts = [n for n in names if made[n] is not None and set(made[n].of) & set(names)]  # type: ignore[union-attr]
-        if parts and made[parts[0]].how in ("sum", "mean", "difference"):  # type: ignore[union-attr]
-            text = f"{lead}: `{parts[0]}` is made of the other. Enter the parts or the whole, not both."
-            found.append(Advice("total", names, text))
-        elif parts:
-            text = (
-                f"{lead}: `{parts[0]}` was computed from the other. If it stands for a bend in the line, centre the numeric column before it "
-                f"is squared and most of this goes away; the fit itself stays the same."
-            )
-            found.append(Advice("power", names, text))
+        if parts:
+            (source,) = set(names) - {parts[0]}
+            kind, text = _because_made(parts[0], source, screen)
+            found.append(Advice(kind, names, f"{lead}: {text}"))
         elif pair.measure in ("correlation ratio", "Cramér's V"):
             text = f"{lead}: who is in which group largely decides the other. Their effects can hardly be told apart in these rows."
             found.append(Advice("group", names, text))
         else:
             found.append(Advice("pair", names, f"{lead}. {_leaving_out(screen, pair)}"))
     return found
+
+
+def _because_made(name: str, source: str, screen: ScreenTables) -> tuple[str, str]:
+    """Say what it means that a column was made of another, and what would do."""
+    columns = {t.name: t.column for t in screen.basis.terms}
+    made, origin = columns[name].made, columns[source].made
+    assert made is not None
+    if made.how in _PARTS:
+        return "total", f"`{name}` is made of the other. Enter the parts or the whole, not both."
+    if made.how == "square" and origin is not None and origin.how in ("centre", "z"):
+        return "power", (
+            f"`{name}` is the square of `{source}`, which is centred already: what is left comes from its skew, and is no reason to leave "
+            f"one of them out."
+        )
+    if made.how == "square":
+        return "power", (
+            f"`{name}` is the square of `{source}`, and together they are a curve. Centre `{source}` before it is squared and most of this goes "
+            f"away, unless it is skewed; the curve itself stays the same."
+        )
+    if made.how == "product":
+        of, lacking = listed(quoted(made.of)), [other for other in made.of if other not in columns]
+        if lacking:
+            return "power", (
+                f"`{name}` is the product of {of}, and without {listed(quoted(lacking))} among the terms it is no interaction. Add "
+                f"{'it' if len(lacking) == 1 else 'them'}, or leave the product out."
+            )
+        return "power", (
+            f"`{name}` is the product of {of}, and together they are an interaction. Centre them before they are multiplied and most of this "
+            f"goes away, unless they are skewed; the interaction itself stays the same."
+        )
+    if made.how in _SCALES:
+        return "scale", (
+            f"`{name}` is {_SCALES[made.how]} `{source}`: the same on another scale. Enter it on the scale on which the line is straight, or on "
+            f"that of the question; with both, neither tells by itself what the outcome goes with."
+        )
+    if made.how == "cut":
+        return (
+            "scale",
+            f"`{name}` was cut from `{source}`: its groups say in steps what the numbers say in full. Enter one of them.",
+        )
+    return "scale", (
+        f"`{name}` was made of `{source}`: in part they say the same by construction. With both among the terms, each is told by what the other "
+        f"lacks; if that is not the question, enter one of them."
+    )
 
 
 def _leaving_out(screen: ScreenTables, pair) -> str:  # type: ignore[no-untyped-def]
