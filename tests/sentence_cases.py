@@ -137,6 +137,7 @@ CASES = {
     "steps from a thin level": lambda: linear(["grade"], data=sparse("adjacent")),
     "one of two largest as the base": lambda: linear(["grade"], data=sparse("trend").code_as("grade", "indicator")),
     "odds, few events in the base": lambda: odds(["grade"], sparse("indicator")),
+    "odds, few events with clusters": lambda: odds(["grade"], sparse("indicator"), cluster="team"),
     "odds, trends over few events": lambda: odds(["grade"], sparse("trend")),
     "a level of one row, robust": lambda: linear(["voice"], data=one_row(), errors="HC3"),
     "clusters": lambda: linear(["age", "voice"], cluster="team"),

@@ -261,14 +261,23 @@ def test_the_page_says_what_weights_are():
     assert ["none, though w holds some (its role)" in str(f) for f in fits] == [True, False]
 
 
-@pytest.mark.parametrize(("events", "remarked"), [(20, False), (19, True)])
-def test_few_events_are_remarked_on_below_ten_for_each_coefficient(events, remarked):
+@pytest.mark.parametrize(
+    ("events", "options", "remarked"),
+    [
+        (20, {}, None),
+        (19, {}, "terms, or penalised"),
+        (19, {"errors": "HC1"}, "terms."),
+        (19, {"penalty": "firth"}, None),
+    ],
+)
+def test_few_events_are_remarked_on_below_ten_for_each_coefficient(events, options, remarked):
     rng = np.random.default_rng(6)
     frame = pd.DataFrame({"x": rng.normal(size=200), "z": rng.normal(size=200), "y": np.arange(200) < events})
     with warnings.catch_warnings(record=True) as told:
         warnings.simplefilter("always")
-        mb.fit_logistic(mb.Study(frame), "y", ["x", "z"], event="True")
-    assert any("for each of 2 coefficients" in str(w.message) for w in told) == remarked
+        mb.fit_logistic(mb.Study(frame), "y", ["x", "z"], event="True", **options)
+    told = [str(w.message) for w in told if "for each of 2 coefficients" in str(w.message)]
+    assert [f"Use fewer {remarked}" in text for text in told] == [True] * bool(remarked)
 
 
 def test_the_equation_of_groups_coded_in_two_ways_predicts_what_the_fit_gives():

@@ -39,7 +39,7 @@ _AT_ONCE = 2000
 _ROUNDS = 30
 _WAYS_OUT = (
     "merge such a level with one like it, leave the rows or the term out, or ask for penalised likelihood "
-    "(Firth), which has finite estimates"
+    "(Firth), which has finite estimates, and tests of its own in place of robust or clustered errors"
 )
 
 

@@ -279,7 +279,8 @@ def _few_events(fit: LogisticFit, term: Term, level: str) -> list[str]:
     if min(e, n - e) >= _SPARSE:
         return []
     which, fewer = (fit.event, e) if e <= n - e else (fit.otherwise, n - e)
-    way = "what is told of it rests on these" if fit.penalty else "penalised likelihood (Firth) is safer"
+    plain = fit.by_likelihood and not fit.penalty  # the penalty goes with no errors but those of the likelihood
+    way = "penalised likelihood (Firth) is safer" if plain else "what is told of it rests on these"
     return [
         f"Only {fewer} of {count_noun(n, 'row')} with `{term.name}` `{level}` {'has' if fewer == 1 else 'have'} `{fit.outcome.name}` = `{which}`: {way}."
     ]

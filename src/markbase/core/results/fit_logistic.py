@@ -207,10 +207,11 @@ def _remark_on_events(fit: LogisticFit) -> None:
     fewer = min(fit.events, fit.sample.used - fit.events)
     which = fit.event if fit.events == fewer else fit.otherwise
     p = len(fit.solution.columns)
-    if fewer < FEW_EVENTS * p:
+    if fewer < FEW_EVENTS * p and not fit.penalty:
+        way = ", or penalised likelihood (penalty firth)" if fit.by_likelihood else ""
         remark(
             f"Only {count_noun(fewer, 'row')} used {'is' if fewer == 1 else 'are'} `{which}`, {short(fewer / p, 2)} for each of {p} coefficients: "
-            f"with fewer than {FEW_EVENTS}, estimates tend to be too far from 0 and intervals unsafe. Use fewer terms, or penalised likelihood (penalty firth)."
+            f"with fewer than {FEW_EVENTS}, estimates tend to be too far from 0 and intervals unsafe. Use fewer terms{way}."
         )
     for term in fit.model_terms:
         if not term.is_categorical:
