@@ -100,12 +100,18 @@ def test_samples_give_intervals_and_say_how_often_one_adds_more():
     found = mb.dominance(mb.fit_linear(alike, "y", ["x", "z"], cluster="team"), draws=100)
     np.testing.assert_allclose(found.table[["low", "high"]], found.table[["average"] * 2], rtol=1e-12)  # all alike
     assert found.pairs["samples"].tolist() == [1.0]
+    assert not any("may be chance" in text or "samples tell" in text for text in found.statements)
     assert "100 samples of whole levels of `team`" in found.sampled
     rng = np.random.default_rng(4)
     x, z = rng.normal(size=(2, 300))
     even = mb.Study(pd.DataFrame({"x": x, "z": z, "y": x + z + rng.normal(size=300)}))
     found = mb.dominance(mb.fit_linear(even, "y", ["x", "z"]), draws=400, seed=1)
-    assert 0.1 < found.pairs["samples"][0] < 0.95
+    (share,), (first, second) = found.pairs["samples"], found.table["term"]
+    assert 0.1 < share < 0.95
+    told = f"That `{first}` adds more than `{second}` may be chance: on average over all orders it does in {100 * share:.1f}%"
+    assert any(text.startswith(told) for text in found.statements)
+    assert "samples tell (bootstrap)" in mb.dominance(found.fit).statements[-1]
+    assert "samples tell (bootstrap)" not in mb.dominance(saved(found.fit)).statements[-1]
     assert ((found.table["low"] < found.table["average"]) & (found.table["average"] < found.table["high"])).all()
     assert ((found.table["high"] - found.table["low"]) / 2).between(0.05, 0.12).all()  # of about 1/3 in 300 rows
 

@@ -37,9 +37,10 @@ from markbase.core.comparison.term_sets import (
 from markbase.core.design.terms import Term
 from markbase.core.display import ShownTables
 from markbase.core.errors import FitError, NoRowsError, count_noun, listed, quoted
-from markbase.core.formatting import without_zero
+from markbase.core.formatting import as_percent, without_zero
 from markbase.core.results.changes import AnyFit
 from markbase.core.results.stored_fit import StoredFit
+from markbase.core.rows.parts import in_parts
 from markbase.core.tables import records_of, rows_of
 
 Array = NDArray[np.float64]
@@ -143,7 +144,8 @@ def dominance(
         )
     whole, what = (fit.last, "block") if isinstance(fit, Blocks) else (fit, "term")
     entering = terms_of_blocks(fit) if isinstance(fit, Blocks) else terms_together(whole.model_terms)
-    most = (_MOST_SAMPLED if draws else _MOST)["logistic" if whole.family.shares else "linear"]
+    kind = "logistic" if whole.family.shares else "linear"
+    most = (_MOST_SAMPLED if draws else _MOST)[kind]
     names = list(entering)
     if not 2 <= len(names) <= most:
         tied = what == "term" and len(whole.model_terms) > len(names)
@@ -175,9 +177,10 @@ def dominance(
     pairs["samples"] = [float(np.mean(sampled[:, a] > sampled[:, b])) if draws else np.nan for a, b in compared]
     measure = "McFadden's R²" if whole.family.shares else "R² within" if whole.fixed_effect_names else "R²"
     members = {name: tuple(t.name for t in own) for name, own in entering.items()}
-    return Dominance(
-        whole, what, members, measure, total, table, sized, pairs, made, _statements(what, measure, table, pairs)
-    )
+    lacking = isinstance(fit, StoredFit) or whole.fixed_effect_names or in_parts(whole.outcome.values)
+    could = not lacking and len(names) <= _MOST_SAMPLED[kind]
+    statements = _statements(what, measure, table, pairs, whole.level, could)
+    return Dominance(whole, what, members, measure, total, table, sized, pairs, made, statements)
 
 
 def _sampled(
@@ -216,7 +219,9 @@ def _pair(figures: Array, by_size: Array, names: Sequence[str], a: int, b: int) 
     }
 
 
-def _statements(what: str, measure: str, table: pd.DataFrame, pairs: pd.DataFrame) -> tuple[str, ...]:
+def _statements(
+    what: str, measure: str, table: pd.DataFrame, pairs: pd.DataFrame, level: float, samples: bool
+) -> tuple[str, ...]:
     """Say which adds most whatever stands in the model, and where that depends on it."""
     records, told = records_of(table), list[str]()
     name = records[0][what]
@@ -235,6 +240,13 @@ def _statements(what: str, measure: str, table: pd.DataFrame, pairs: pd.DataFram
     else:
         words = [f"than `{r.second}` to {r.sets:,} of {count_noun(r.of, 'set')} of the others" for r in rivals[:3]]
         told.append(f"`{name}` adds most on average over all orders, but not to every set: more {listed(words)}.")
+    close = [r for r in rows_of(pairs[pairs["first"] == name]) if r.samples < level]
+    if close:
+        shares = listed([as_percent(r.samples) for r in close[:3]])
+        told.append(
+            f"That `{name}` adds more than {listed(quoted([r.second for r in close[:3]]))} may be chance: on average over all orders it does in "
+            f"{shares} of the samples."
+        )
     moved = max(records, key=lambda r: abs(r["alone"] - r["last"]))
     first, last = moved["alone"], moved["last"]
     if abs(first - last) > _MUCH * max(first, last):
@@ -246,9 +258,11 @@ def _statements(what: str, measure: str, table: pd.DataFrame, pairs: pd.DataFram
         told.append(
             f"The order matters most for `{moved[what]}`: entered first it adds {without_zero(first)}, entered last {without_zero(last)}; {how}."
         )
-    without = "and no tests" if table["low"].notna().any() else "without tests or intervals"
+    sampled = bool(table["low"].notna().any())
+    without = "and no tests" if sampled else "without tests or intervals"
+    open_left = "; how sure their order is, samples tell (bootstrap)" if samples and not sampled else ""
     told.append(
         f"These are shares of {measure} in these rows {without}: a term that varies less here adds less, and what goes together with the outcome need not "
-        f"change it."
+        f"change it{open_left}."
     )
     return tuple(told)
