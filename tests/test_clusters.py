@@ -122,3 +122,45 @@ def test_parts_that_lack_clusters_or_have_none_change_nothing(small_parts, error
     pd.testing.assert_frame_equal(*(fit.coefficients for fit in told), rtol=1e-9)
     pd.testing.assert_frame_equal(*(fit.without_clusters() for fit in told), rtol=1e-8)
     assert told[1].coefficients["se"].isna().sum() == 1
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("in_parts", [False, True])
+def test_whole_numbers_that_were_guessed_numeric_are_groups_where_levels_are_asked_for(tmp_path, in_parts):
+    frame = pd.DataFrame(made_up(200)).assign(
+        team=3 + np.arange(200) % 23, half=np.arange(200) % 23 % 2, ids=np.arange(200) * 7
+    )
+    frame.to_csv(tmp_path / "n.csv", index=False)
+    named = mb.Study(frame.assign(team=frame["team"].map("t{:02d}".format), half=frame["half"].map("h{}".format)))
+    numbers = mb.open_study(tmp_path / "n.csv", in_parts=in_parts)
+    for options in ({"cluster": "team"}, {"cluster": "team", "strata": "half"}, {"fixed_effects": "team"}):
+        with pytest.warns(
+            mb.MarkbaseWarning, match="`team` was guessed numeric; its whole numbers are taken as codes of a group"
+        ):
+            own = mb.fit_linear(numbers, "score", ["age", "km"], **options)
+        wanted = mb.fit_linear(named, "score", ["age", "km"], **options)
+        pd.testing.assert_frame_equal(own.coefficients, wanted.coefficients, rtol=1e-9)
+    with pytest.warns(mb.MarkbaseWarning, match="as clusters are"):
+        kept, _ = numbers.hold_out(share=0.3, seed=1, whole="team")
+    assert kept.rows < 200
+    for study, name in ((numbers.as_numeric("team"), "team"), (numbers, "km")):
+        with pytest.raises(
+            mb.ColumnError, match=f"`{name}` is numeric; clusters are the levels of a group, so declare it"
+        ):
+            mb.fit_linear(study, "score", ["age"], cluster=name)
+
+
+@pytest.mark.parametrize("in_parts", [False, True])
+def test_clusters_told_by_numbers_may_be_more_than_codes_are(tmp_path, in_parts):
+    k = np.arange(2600)
+    frame = pd.DataFrame({"team": k // 2, "x": np.sin(k), "y": np.cos(k * 1.7)})
+    frame.to_csv(tmp_path / "n.csv", index=False)
+    study = mb.open_study(tmp_path / "n.csv", in_parts=in_parts)
+    if in_parts:
+        with pytest.raises(
+            mb.ColumnError, match=r"more than 1,000 different numbers, .*declare it categorical in the codebook"
+        ):
+            mb.fit_linear(study, "y", ["x"], cluster="team")
+        return
+    with pytest.warns(mb.MarkbaseWarning, match="as clusters are"):
+        assert mb.fit_linear(study, "y", ["x"], cluster="team").errors.clusters == 1300

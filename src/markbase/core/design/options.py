@@ -18,6 +18,7 @@ from markbase.core.design.terms import Term, look_over, make_terms, make_variabl
 from markbase.core.design.weights import Weights, take_weights, without_no_weight
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, listed, near, quoted, remark
 from markbase.core.study.column import Column
+from markbase.core.study.declarations import as_levels
 from markbase.core.study.study import Study
 
 Array = NDArray[np.float64]
@@ -258,12 +259,7 @@ def _check_errors(kind: str | None, cluster: str | None, strata: str | None) -> 
 
 
 def _group_of_rows(study: Study, name: str | None, what: str) -> Column | None:
-    if name is None:
-        return None
-    column = study.column(name)
-    if not column.is_categorical:
-        raise ColumnError(f"`{name}` is numeric; {what} are the levels of a group, so declare it one.")
-    return column
+    return None if name is None else as_levels(study.column(name), what)
 
 
 def _strata_column(study: Study, name: str | None) -> Column | None:

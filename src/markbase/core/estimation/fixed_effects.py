@@ -30,6 +30,7 @@ from markbase.core.rows.processors import in_order
 from markbase.core.rows.row_functions import counted, look_up
 from markbase.core.rows.sums import total_of
 from markbase.core.study.column import Column
+from markbase.core.study.declarations import as_levels
 from markbase.core.study.study import Study
 
 Array = NDArray[np.float64]
@@ -225,13 +226,9 @@ def fixed_effect_columns(study: Study, fixed_effects: str | Sequence[str] | None
     for column in columns:
         if column.name == outcome:
             raise ColumnError(f"`{column.name}` is the outcome, so its levels cannot be taken out.")
-        if not column.is_categorical and column.role != "identifier":
-            raise ColumnError(
-                f"`{column.name}` is numeric, and fixed effects are those of the levels of a group or an identifier; declare it categorical."
-            )
         if column.fault:
             raise ColumnError(column.fault)
-    return columns
+    return [c if c.role == "identifier" else as_levels(c, "fixed effects") for c in columns]
 
 
 def check_apart(columns: Sequence[Column], requests: Sequence[TermRequest]) -> None:

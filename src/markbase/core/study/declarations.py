@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from markbase.core.errors import ColumnError, LevelError, count_noun, listed, near, quoted
+from markbase.core.errors import ColumnError, LevelError, count_noun, listed, near, quoted, remark
 from markbase.core.formatting import plain
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import counted, look_up
@@ -21,15 +21,22 @@ from markbase.core.study.raw_values import parsed
 from markbase.core.study.verification import Recode, before_and_after, old_by_new, with_missing
 from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_written
 
+_MOST_CODES = 1000
+"""A numeric column of more values hardly holds codes."""
+
 
 def declare_categorical(
-    column: Column, labels: Mapping[object, str] | None, order: Sequence[object] | None, kind: Kind
+    column: Column,
+    labels: Mapping[object, str] | None,
+    order: Sequence[object] | None,
+    kind: Kind,
+    most: float = _MOST_CODES,
 ) -> Recode:
     """Declare a column a group, with labels for its codes and an order for its levels; those it leaves out follow.
 
-    Codes without a label and labels without a row are among the notes.
+    Codes without a label and labels without a row are among the notes. A numeric column of more than `most` values is refused.
     """
-    codes, values = _codes(column)
+    codes, values = _codes(column, most)
     told = {code_text(code): str(label) for code, label in (labels or {}).items()}
     twice = sorted({label for label in told.values() if list(told.values()).count(label) > 1})
     if twice:
@@ -70,6 +77,30 @@ def declare_categorical(
     return Recode(new, old_by_new(column, new, tuple(notes)), text + (f": {', '.join(notes)}." if notes else "."))
 
 
+def as_levels(column: Column, what: str) -> Column:
+    """Return a column that is named for its levels, such as clusters: whole numbers that were guessed numeric as their codes, which is said."""
+    if column.is_categorical:
+        return column
+    if not _may_be_codes(column):
+        raise ColumnError(f"`{column.name}` is numeric; {what} are the levels of a group, so declare it categorical.")
+    values: Any = column.values
+    if in_parts(values) and values.facts.distinct is None:
+        raise ColumnError(
+            f"`{column.name}` has more than {_MOST_CODES:,} different numbers, which are not held where rows come in parts; declare it "
+            f"categorical in the codebook, and its levels are."
+        )
+    remark(f"`{column.name}` was guessed numeric; its whole numbers are taken as codes of a group, as {what} are.")
+    return declare_categorical(column, None, None, "categorical", math.inf).column
+
+
+def _may_be_codes(column: Column) -> bool:
+    """Return whether a column was guessed numeric and holds whole numbers."""
+    values: Any = column.values
+    if not column.guess or not column.valid:
+        return False
+    return bool(values.facts.whole if in_parts(values) else np.all(values[column.present] % 1 == 0))
+
+
 def _not_in_order(column: Column, named: int) -> list[str]:
     """Name levels with rows that stand behind those an order named, as the highest; none where it named none of the levels."""
     behind = [v.label for v, n in zip(column.levels[named:], column.counts[named:], strict=True) if n]
@@ -106,7 +137,7 @@ def check_expected(column: Column, expect: Mapping[str, int]) -> None:
             )
 
 
-def _codes(column: Column) -> tuple[list[str], np.ndarray]:
+def _codes(column: Column, most: float = _MOST_CODES) -> tuple[list[str], np.ndarray]:
     if column.is_categorical:
         return [level.code for level in column.levels], column.values
     if column.has_lost_digits:
@@ -117,7 +148,7 @@ def _codes(column: Column) -> tuple[list[str], np.ndarray]:
     values: Any = column.values[column.present]
     many = in_parts(values) and values.facts.distinct is None
     distinct = np.zeros(0) if many else np.unique(values)
-    if many or len(distinct) > 1000:
+    if many or len(distinct) > most:
         raise ColumnError(
             f"`{column.name}` has {'more than 1,000' if many else f'{len(distinct):,}'} different values, so they are hardly codes; `cut` makes bands of a numeric column."
         )

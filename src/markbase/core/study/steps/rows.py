@@ -12,6 +12,7 @@ from markbase.core.arguments import check_seed
 from markbase.core.errors import MarkbaseError, count_noun, remark
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import kept_rows as in_memory
+from markbase.core.study.declarations import as_levels
 from markbase.core.study.row_selection import arrays_of, kept_rows, one_sided_levels, split_rows
 from markbase.core.study.steps.base_step import Stepping, given, plain
 from markbase.core.study.trail import TrailStep
@@ -100,7 +101,7 @@ class RowSteps(Stepping):
             share,
             seed,
             self.column(within) if within else None,
-            self.column(whole) if whole else None,
+            as_levels(self.column(whole), "clusters") if whole else None,
             next(iter(self._columns.values())).values,
         )
         settings = given(share=share, seed=seed, within=within, whole=whole)
