@@ -261,15 +261,10 @@ def test_the_page_says_what_weights_are():
     assert ["none, though w holds some (its role)" in str(f) for f in fits] == [True, False]
 
 
-@pytest.mark.parametrize(
-    ("events", "options", "remarked"),
-    [
-        (20, {}, None),
-        (19, {}, "terms, or penalised"),
-        (19, {"errors": "HC1"}, "terms."),
-        (19, {"penalty": "firth"}, None),
-    ],
-)
+FEW = [(20, {}, 0), (19, {}, "terms, or pen"), (19, {"errors": "HC1"}, "terms."), (19, {"penalty": "firth"}, 0)]
+
+
+@pytest.mark.parametrize(("events", "options", "remarked"), FEW)
 def test_few_events_are_remarked_on_below_ten_for_each_coefficient(events, options, remarked):
     rng = np.random.default_rng(6)
     frame = pd.DataFrame({"x": rng.normal(size=200), "z": rng.normal(size=200), "y": np.arange(200) < events})
