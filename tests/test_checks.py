@@ -78,9 +78,8 @@ def test_uneven_spread_is_told_with_the_errors_that_allow_for_it_beside():
 @pytest.mark.parametrize("more", [{"cluster": "team"}, {"weights": "w"}, {"weights": "w", "cluster": "team"}], ids=str)
 def test_spread_is_tested_by_errors_that_know_how_rows_were_drawn(more):
     rng, frame = np.random.default_rng(6), choir(150)
-    frame = frame.assign(
-        team=[f"t{k % 15}" for k in range(150)], w=rng.uniform(0.5, 2, 150) if "weights" in more else 1
-    )
+    w = rng.uniform(0.5, 2, 150) if "weights" in more else 1
+    frame = frame.assign(team=[f"t{k % 15}" for k in range(150)], w=w)
     frame, _, fit = fitted(frame.assign(score=frame["score"] + rng.normal(size=150) * frame["age"] / 5), **more)
     X, w, unit = dense(frame), frame["w"].to_numpy(), pd.factorize(frame["team"])[0]
     inverse = np.linalg.inv(X.T * w @ X)

@@ -84,9 +84,8 @@ def test_goodness_of_fit_counts_parts_or_combinations(terms, frequencies):
     test, rows = fit.calibration_test(6), frame.assign(p=fit.fitted, y=frame["stays"] == "yes")
     rows = rows.loc[rows.index.repeat(frame["times"])] if frequencies else rows
     parts = np.digitize(rows["p"], np.quantile(rows["p"], np.arange(1, 6) / 6), right=True)
-    sides = rows.groupby(parts if "age" in terms else ["voice", "day"]).agg(
-        n=("y", "size"), y=("y", "sum"), p=("p", "sum")
-    )
+    by = parts if "age" in terms else ["voice", "day"]
+    sides = rows.groupby(by).agg(n=("y", "size"), y=("y", "sum"), p=("p", "sum"))
     squares = (sides["y"] - sides["p"]) ** 2
     statistic = (squares / sides["p"] + squares / (sides["n"] - sides["p"])).sum()  # of events, and of the others
     df = 4 if "age" in terms else len(sides) - np.count_nonzero(~fit.coefficients["base"])

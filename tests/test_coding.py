@@ -59,12 +59,8 @@ def test_coding_grids_are_what_the_coefficients_need_and_indicators_add_up():
     "schemes", list(itertools.product(["indicator", "effect", "adjacent", "trend"], ["indicator", "effect"]))
 )
 def test_estimates_under_each_scheme_agree_with_dense_columns(schemes):
-    study = (
-        mb.demo.choirs()
-        .cut("age", [30, 45, 60], name="band")
-        .mark("band", by="last")
-        .merge_levels("voice", {"tenor": ["tennor"]})
-    )
+    study = mb.demo.choirs().cut("age", [30, 45, 60], name="band").mark("band", by="last")
+    study = study.merge_levels("voice", {"tenor": ["tennor"]})
     study = study.mark("voice", "alto").code_as("band", schemes[0]).code_as("voice", schemes[1])
     fit = mb.fit_linear(study, "belonging", ["band", "voice", "travel_km"])
     grids = [study.coding(g).grids[s] for g, s in zip(("band", "voice"), schemes, strict=True)]

@@ -176,10 +176,8 @@ def test_figures_of_a_fit_are_written_whole_and_over_others_only_when_asked(tmp_
 
 def test_a_slope_that_differs_is_not_told_as_one_without_a_word():
     crossed = [*FIT[2:], "--interaction", "age,voice", "--interaction", "age,joined_through"]
-    for asked, words in (
-        ("age", "differs by voice and joined_through:"),
-        ("age:voice", "joined_through as well: here"),
-    ):
+    told = {"age": "differs by voice and joined_through:", "age:voice": "joined_through as well: here"}
+    for asked, words in told.items():
         assert words in " ".join(run("slopes", DATA, asked, *crossed).stdout.split())
 
 

@@ -250,10 +250,8 @@ def test_a_row_that_is_a_level_of_its_own_adds_nothing_to_the_errors_of_the_othe
 
 def test_the_page_says_what_weights_are():
     frame = pd.DataFrame(made_up(90)).assign(w=np.arange(90) % 3 + 1)
-    for kind, told in (
-        ("frequency", "each row counts as so many rows"),
-        ("sampling", "weights from w, scaled to mean 1"),
-    ):
+    said = {"frequency": "each row counts as so many rows", "sampling": "weights from w, scaled to mean 1"}
+    for kind, told in said.items():
         fit = mb.fit_linear(mb.Study(frame), "score", ["age"], weights="w", weights_are=kind)
         assert told in " ".join(str(fit).split())
     study = mb.Study(frame).as_role("w", "weight")

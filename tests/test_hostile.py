@@ -115,9 +115,8 @@ def test_a_full_disk_and_closed_streams_are_said_or_passed_over():
         done = subprocess.run(command, stdout=full, stderr=subprocess.PIPE, text=True, check=False)
     assert (done.returncode, done.stderr) == (2, "markbase: the output cannot be written: no space left on device.\n")
     for closed in (">&- 2>&-", "| head -1"):
-        done = subprocess.run(
-            ["sh", "-c", f'"$@" {closed}', "sh", *command], capture_output=True, text=True, check=False
-        )
+        typed = ["sh", "-c", f'"$@" {closed}', "sh", *command]
+        done = subprocess.run(typed, capture_output=True, text=True, check=False)
         assert (done.returncode, done.stderr) == (0, "")
 
 

@@ -3,6 +3,7 @@
 import numpy as np
 import pandas as pd
 import pytest
+from scipy.stats import norm
 
 import markbase as mb
 from markbase.show.slope_tables import slopes_section
@@ -214,6 +215,46 @@ def test_what_moderates_is_probed_and_regions_end_where_the_interval_touches_zer
     ends = [two.predict(people.assign(km=5, two=value))["probability"].mean() for value in (0.0, 3.0)]
     told = two.simple_slopes("two", by="km", at={"km": 5})["probability_slope"]
     assert told.tolist() == pytest.approx([(ends[1] - ends[0]) / 3])
+
+
+@pytest.mark.parametrize("at", [{"km": [4]}, {"km": [2, 9], "age": [30]}])
+def test_slopes_in_probability_differ_by_averages_and_errors_taken_by_hand(at):
+    frame, rng = pd.DataFrame(made_up(300, seed=4)), np.random.default_rng(3)
+    frame = frame.assign(
+        w=rng.integers(1, 4, 300), high=np.where(frame["score"] + rng.normal(0, 9, 300) > 38, "y", "n")
+    )
+    terms = ["age", "day", "km", mb.interaction("age", "day")]
+    fit = mb.fit_logistic(
+        mb.Study(frame).mark("day", "Mon"), "high", terms, event="y", weights="w", weights_are="frequency"
+    )
+    known = ~fit.coefficients["base"].to_numpy()
+    told, V = fit.coefficients[known], fit.covariance.to_numpy()[np.ix_(known, known)]
+    place = {(r.term, r.level): k for k, r in enumerate(told.itertuples())}
+
+    def more(b, row):
+        steep = {}
+        for level in ("Mon", row["level"]):
+            day, own = (b[place[term, level]] if level != "Mon" else 0.0 for term in ("day", "age × day"))
+            slope = b[place["age", ""]] + own
+            eta = (
+                b[place["(intercept)", ""]]
+                + day
+                + slope * row.get("age", frame["age"])
+                + b[place["km", ""]] * row["km"]
+            )
+            steep[level] = slope * np.average(
+                np.exp(eta) / (1 + np.exp(eta)) ** 2 + 0 * frame["age"], weights=frame["w"]
+            )
+        return steep[row["level"]] - steep["Mon"]
+
+    b, step = told["estimate"].to_numpy(), 1e-6 * np.eye(len(told))
+    for row in fit.simple_slopes("age", by="day", at=at).query("not base").to_dict("records"):
+        lean = np.array([more(b + h, row) - more(b - h, row) for h in step]) / 2e-6
+        found, se = row["probability_difference"], np.sqrt(lean @ V @ lean)
+        assert found == pytest.approx(more(b, row), rel=1e-9)
+        assert row["probability_difference_high"] - found == pytest.approx(1.959964 * se, rel=1e-5)
+        assert row["probability_difference_low"] + row["probability_difference_high"] == pytest.approx(2 * found)
+        assert row["probability_difference_p"] == pytest.approx(2 * norm.sf(abs(found) / se), rel=1e-4)
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")

@@ -42,10 +42,7 @@ MISTAKES = [
     (["look", "zeros.csv"], "holds zero bytes"),
     (["look", "letter.doc"], "ends in `.doc`"),
     (["look", "text.csv", "--codebook", "bad.toml"], "`bad.toml` is not TOML"),
-    (
-        ["look", "text.csv", "--as", "x=number"],
-        "cannot be `number`; it can be `categorical`, `identifier`, `numeric` or",
-    ),
+    (["look", "text.csv", "--as", "x=number"], "cannot be `number`; it can be `categorical`, `identifier`, `num"),
     (["fit", "text.csv", *XY, "--codebook", "numeric column.toml"], "`abc`; first in row 2"),
     (["fit", "text.csv", "--outcome", "x", "--terms", "y"], "cannot be taken as a numeric column: mostly numbers"),
     (["fit", "inf.csv", *XY], "`x` is infinite in 1 of 4 rows (first in row 2)"),

@@ -232,12 +232,8 @@ def test_a_table_for_a_manuscript_says_where_coefficients_hold_and_tests_what_st
 @pytest.mark.parametrize("outcome", ['y "1"', "e'\\x"])
 def test_a_drafted_plan_quotes_names_of_any_letters(outcome, tmp_path):
     rng = np.random.default_rng(5)
-    data = {
-        'g "a", b': rng.choice(['one "1"', "t\\wo", "it's"], 90),
-        'y "1"': rng.normal(size=90),
-        "#x": rng.normal(size=90),
-    }
-    data["e'\\x"] = rng.choice(["no", 'yes "so"'], 90)
+    data = {'g "a", b': rng.choice(['one "1"', "t\\wo", "it's"], 90), "e'\\x": rng.choice(["no", 'yes "so"'], 90)}
+    data |= {'y "1"': rng.normal(size=90), "#x": rng.normal(size=90)}
     choirs, alone = np.arange(90) % 14, np.arange(90)  # too many levels for a term; rows go together in the first alone
     pd.DataFrame(data).assign(choir=[f"choir {k}" for k in choirs], words=[f"{k} times" for k in alone]).to_csv(
         tmp_path / "data.csv", index=False
@@ -379,9 +375,8 @@ MISTAKES = {
 def test_a_mistake_in_a_plan_is_one_line_with_its_place_before_anything_is_written(case, tmp_path):
     old, new, message = MISTAKES[case]
     line = PLAN[: PLAN.index(old)].count("\n") + 1
-    message = message.replace(
-        "LINE", str({"no outcome": line - 4, "a level that is no number": line + 1}.get(case, line))
-    )
+    told = {"no outcome": line - 4, "a level that is no number": line + 1}.get(case, line)
+    message = message.replace("LINE", str(told))
     (tmp_path / "my.plan.toml").write_text(PLAN.replace(old, new, 1), encoding="utf-8")
     done = run("run", "my.plan.toml", "--into", "out", cwd=tmp_path)
     assert done.returncode == 2, done.stdout

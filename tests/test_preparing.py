@@ -221,12 +221,8 @@ def test_holding_out_parts_the_rows_and_says_what_a_part_lacks():
 
 
 def test_a_logged_outcome_is_told_in_percent_of_its_source():
-    study = (
-        mb.demo.choirs()
-        .merge_levels("voice", {"tenor": ["tennor"]})
-        .mark("voice", "alto")
-        .derive("log_practice", log="practice_hours")
-    )
+    study = mb.demo.choirs().merge_levels("voice", {"tenor": ["tennor"]}).mark("voice", "alto")
+    study = study.derive("log_practice", log="practice_hours")
     fit = mb.fit_linear(study, "log_practice", ["voice", "belonging"])
     row = fit.coefficients.set_index("level").loc["tenor"]
     text = next(s.text for s in fit.reading().statements if s.level == "tenor")

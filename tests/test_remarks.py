@@ -131,11 +131,8 @@ def test_a_level_that_reads_like_no_answer_is_told_at_the_fit_and_mended_as_prop
     study = mb.Study(frame)
     (mend,) = study.remarks()["place"][0].mend
     assert mb.fit_linear(study.prepare([mend]), "y", ["place"]).sample.used == 60
-    book = {
-        "columns": {
-            "place": {"kind": "categorical", "levels": {"east": "East", "west": "West", "N/A": "North Atlantic"}}
-        }
-    }
+    levels = {"east": "East", "west": "West", "N/A": "North Atlantic"}
+    book = {"columns": {"place": {"kind": "categorical", "levels": levels}}}
     mb.fit_linear(mb.Study(frame, codebook=book).mark("place", "East"), "y", ["place"])  # warnings are errors here
 
 

@@ -12,6 +12,7 @@ from markbase.core.formatting import (
     decimals_for,
     from_to,
     number,
+    p_phrase,
     p_value,
     plain,
     short,
@@ -59,10 +60,18 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
                 "in probability",
                 "; ".join(
                     f"{row.cells[0]}: {size} points ({low} to {high})"
-                    for row, (size, low, high) in zip(rows, _in_points(table), strict=True)
+                    for row, (size, low, high) in zip(rows, _in_points(table, ("slope", "low", "high")), strict=True)
                 ),
             )
         ]
+    if "probability_difference" in table:
+        points = _in_points(table, ("difference", "difference_low", "difference_high"))
+        told = [
+            f"{row.cells[0]}: {size} ({low} to {high}, {p_phrase(r['probability_difference_p'])})"
+            for row, (size, low, high), r in zip(rows, points, records_of(table), strict=True)
+            if not r["base"]
+        ]
+        facts.append((f"points more than at {table.loc[table['base'], 'level'].iloc[0]}", "; ".join(told)))
     if fit.family.shares:
         facts += [
             ("mind", f"{_of_what(by, len(rows))} in log odds is not one in probability; read both"),
@@ -118,10 +127,10 @@ def _chosen(fit: AnyFit, name: str, values: set[float]) -> str:
     return f"{name} at its mean{sides.get(len(values), side)}"
 
 
-def _in_points(table: pd.DataFrame) -> Iterator[tuple[str, str, str]]:
+def _in_points(table: pd.DataFrame, keys: Sequence[str]) -> Iterator[tuple[str, str, str]]:
     """Write the slopes of a logistic fit in percentage points of probability, with the ends of their intervals."""
     for r in records_of(table):
-        size, low, high = (100 * r[f"probability_{key}"] for key in ("slope", "low", "high"))
+        size, low, high = (100 * r[f"probability_{key}"] for key in keys)
         yield value_with_ends(size, low, high, max(2, decimals_for((high - low) / 4, 1)))
 
 

@@ -222,8 +222,22 @@ class Probabilities(Fit):
             rows = self.likelihood, self.theta, self.solution.columns, self._sample
             found = [average_slope(*rows, numeric, setting) for setting in settings]
         value, se = np.array([f.value for f in found]), np.array([self._se_of(f.slope) for f in found])
-        return table.assign(
+        table = table.assign(
             probability_slope=value, probability_low=value - half * se, probability_high=value + half * se
+        )
+        if "base" not in table:
+            return table
+        base = table["base"].to_numpy(dtype=bool)  # one in each round of the levels
+        anchors = np.repeat(np.flatnonzero(base), len(base) // int(base.sum()))
+        more = np.array([f.value - found[k].value for f, k in zip(found, anchors, strict=True)])
+        se = np.array([self._se_of(f.slope - found[k].slope) for f, k in zip(found, anchors, strict=True)])
+        with np.errstate(divide="ignore", invalid="ignore"):
+            p = np.where(base, np.nan, p_of_t(more / se, self.df_rest))
+        return table.assign(
+            probability_difference=more,
+            probability_difference_low=more - half * se,
+            probability_difference_high=more + half * se,
+            probability_difference_p=p,
         )
 
     @own_table

@@ -132,7 +132,8 @@ class Probed(Estimated):
             then `slope`, `se`, `low`, `high`, `p`; of a group also the `difference` from the slope at its base with
             `difference_low`, `difference_high`, `difference_p`. In a logistic model slopes are of log odds, with `odds_ratio`
             (per unit), `odds_low`, `odds_high`, and `probability_slope` with its interval: what the probability rises per unit, averaged
-            over the rows (of a column of two values the difference between them).
+            over the rows (of a column of two values the difference between them); of a group also `probability_difference`, its difference
+            from that at the base, with its interval and p (delta method).
 
         Raises
         ------
