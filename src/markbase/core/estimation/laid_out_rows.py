@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from markbase.core.estimation.event_rows import EventRows
 from markbase.core.estimation.likelihood_points import Theta, probability
+from markbase.core.rows.parts import in_parts
 
 Array = NDArray[np.float64]
 _MOST_NUMBERS = 1 << 20
@@ -44,7 +45,9 @@ class LaidOutRows:
 
     @classmethod
     def of(cls, rows: EventRows, columns: NDArray[np.intp], theta: Theta, root: Array) -> LaidOutRows | None:
-        """Lay out the rows of a fit, in memory; None where they are too many."""
+        """Lay out the rows of a fit; None where they are too many, or come in parts."""
+        if in_parts(rows.event):
+            return None
         inside = np.arange(len(rows.event)) if rows.used is None else np.flatnonzero(rows.used)
         if len(inside) * len(root) > _MOST_NUMBERS:
             return None
