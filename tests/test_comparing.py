@@ -37,6 +37,7 @@ def test_variants_are_compared_on_the_rows_they_share():
     km = mb.fit_linear(complete, "score", ["voice", "age", "km"]).terms.set_index("term").loc["km"]
     assert (test["statistic"], test["p"]) == pytest.approx((km["statistic"], km["p"]), rel=1e-9)
     assert "were fitted again on the" in found.cautions[0]
+    assert found.cautions[1].startswith("No test compares `small` with `other` and `large` with `other`: neither holds")
     for terms, other, more, said in (
         (["voice", "age"], ["voice", BENT], {}, None),
         ([BENT, "voice"], [mb.polynomial("age", 3), mb.interaction(BENT, "voice")], {}, None),

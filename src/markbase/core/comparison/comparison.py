@@ -20,6 +20,9 @@ from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.row_functions import all_of
 from markbase.core.tables import rows_of
 
+_MOST_APART = 3
+"""So many pairs that no test compares are named."""
+
 
 @dataclass(frozen=True, eq=False, repr=False)
 class Comparison(ShownTables):
@@ -199,18 +202,22 @@ def _tests(names: Sequence[str], fits: Sequence[AnyFit]) -> list[list[object]]:
 
 
 def _untested(names: Sequence[str], fits: Sequence[AnyFit], tested: bool) -> list[str]:
-    """Say which pairs are not tested though one has all terms of the other; and if there is no such pair, what compares them."""
+    """Say which pairs are not tested though one has all terms of the other; and what compares those of which none has."""
     told = [
         f"`{b}` holds all terms of `{a}`, but no test compares them: {unlike}."
         for (a, first), (b, second) in _nested(names, fits)
         if (unlike := _unlike(first, second))
     ]
-    if told or tested:
-        return told
-    return [
-        "No model here holds all terms of another and more, so no test compares them: AIC and BIC do (smaller is better; a difference "
-        "below 2 is next to nothing)."
-    ]
+    way = "AIC and BIC do (smaller is better; a difference below 2 is next to nothing)."
+    if not told and not tested:
+        return [f"No model here holds all terms of another and more, so no test compares them: {way}"]
+    terms = {name: keys_of(fit.model_terms) for name, fit in zip(names, fits, strict=True)}
+    apart = [(a, b) for a, b in itertools.combinations(names, 2) if terms[a] - terms[b] and terms[b] - terms[a]]
+    if apart:
+        pairs = [f"`{a}` with `{b}`" for a, b in apart[:_MOST_APART]]
+        pairs += [f"{len(apart) - _MOST_APART} more pairs"] if len(apart) > _MOST_APART else []
+        told.append(f"No test compares {listed(pairs)}: neither holds all terms of the other. {way}")
+    return told
 
 
 def _unlike(first: AnyFit, second: AnyFit) -> str:
