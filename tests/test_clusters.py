@@ -141,6 +141,8 @@ def test_whole_numbers_that_were_guessed_numeric_are_groups_where_levels_are_ask
     with pytest.warns(mb.MarkbaseWarning, match="as clusters are"):
         kept, _ = numbers.hold_out(share=0.3, seed=1, whole="team")
     assert kept.rows < 200
+    hinted = str(mb.fit_linear(numbers.as_role("team", "cluster"), "score", ["age"]))
+    assert "of one team may go together" in " ".join(hinted.split())
     for study, name in ((numbers.as_numeric("team"), "team"), (numbers, "km")):
         with pytest.raises(mb.ColumnError, match=f"`{name}` is numeric; clusters are the levels of a group"):
             mb.fit_linear(study, "score", ["age"], cluster=name)

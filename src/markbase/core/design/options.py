@@ -18,7 +18,7 @@ from markbase.core.design.terms import Term, look_over, make_terms, make_variabl
 from markbase.core.design.weights import Weights, take_weights, without_no_weight
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, listed, near, quoted, remark
 from markbase.core.study.column import Column
-from markbase.core.study.declarations import as_levels
+from markbase.core.study.declarations import as_levels, with_levels
 from markbase.core.study.study import Study
 
 Array = NDArray[np.float64]
@@ -176,8 +176,8 @@ def check_request(
     counted = None if weighing is None else take_weights(weighing, options.weights_are, used)
     inside = {column.name for column in columns}
     names = [study[n] for n in study.columns if study[n].role == "identifier"]
-    possible = [n for n in study.columns if study[n].role == "cluster" and study[n].is_categorical and n not in inside]
-    hint = study[possible[0]] if possible and grouping is None else None
+    possible = [study[n] for n in study.columns if study[n].role == "cluster" and n not in inside and grouping is None]
+    hint = next((found for column in possible if (found := with_levels(column)) is not None), None)
     unused = [n for n in study.columns if study[n].role == "weight" and n not in inside | {target.name}]
     if grouping is None and not controls:
         remark_on_repeated_rows(study, columns, target, used)

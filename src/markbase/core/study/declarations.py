@@ -79,17 +79,26 @@ def declare_categorical(
 
 def as_levels(column: Column, what: str) -> Column:
     """Return a column that is named for its levels, such as clusters: whole numbers that were guessed numeric as their codes, which is said."""
-    if column.is_categorical:
-        return column
-    if not _may_be_codes(column):
+    found = with_levels(column)
+    if found is None and not _may_be_codes(column):
         raise ColumnError(f"`{column.name}` is numeric; {what} are the levels of a group, so declare it categorical.")
-    values: Any = column.values
-    if in_parts(values) and values.facts.distinct is None:
+    if found is None:
         raise ColumnError(
             f"`{column.name}` has more than {_MOST_CODES:,} different numbers, which are not held where rows come in parts; declare it "
             f"categorical in the codebook, and its levels are."
         )
-    remark(f"`{column.name}` was guessed numeric; its whole numbers are taken as codes of a group, as {what} are.")
+    if not column.is_categorical:
+        remark(f"`{column.name}` was guessed numeric; its whole numbers are taken as codes of a group, as {what} are.")
+    return found
+
+
+def with_levels(column: Column) -> Column | None:
+    """Return a group as it is, and of whole numbers that were guessed numeric the group they are codes of; None of other numbers, or more than are held."""
+    values: Any = column.values
+    if column.is_categorical:
+        return column
+    if not _may_be_codes(column) or (in_parts(values) and values.facts.distinct is None):
+        return None
     return declare_categorical(column, None, None, "categorical", math.inf).column
 
 
