@@ -143,6 +143,8 @@ def test_whole_numbers_that_were_guessed_numeric_are_groups_where_levels_are_ask
     assert kept.rows < 200
     hinted = str(mb.fit_linear(numbers.as_role("team", "cluster"), "score", ["age"]))
     assert "of one team may go together" in " ".join(hinted.split())
+    long = mb.Study(frame.assign(team=2.0**60 + frame["team"] * 2.0**12))  # numbers whose last digits are lost
+    assert mb.fit_linear(long.as_role("team", "cluster"), "score", ["age"]).df_rest == 198
     for study, name in ((numbers.as_numeric("team"), "team"), (numbers, "km")):
         with pytest.raises(mb.ColumnError, match=f"`{name}` is numeric; clusters are the levels of a group"):
             mb.fit_linear(study, "score", ["age"], cluster=name)

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
 import numpy as np
 import scipy.linalg
@@ -292,6 +292,17 @@ def _linear_shares(fits: Sequence[AnyFit]) -> Callable[[Moments], Array | None]:
     return take
 
 
+class SampleMaximum(NamedTuple):
+    """Where the likelihood of a sample is largest."""
+
+    coefficients: Array
+    """Shape (1 + p,): the start, and the inner coefficients of the fit; 0 for a level that has no row."""
+    loglik: float
+    """The log-likelihood there."""
+    whole: bool
+    """Whether every level of the fit has a row."""
+
+
 class Climbs:
     """The maxima of a logistic fit in samples of its rows."""
 
@@ -300,22 +311,23 @@ class Climbs:
         told = fit.likelihood, fit.solution.columns, fit.theta
         self._laid_out = LaidOutRows.of(*told, fit.information.root)
 
-    def maximum(self, weights: Array) -> tuple[Array, float, bool] | None:
-        """Return the start and the inner coefficients, the log-likelihood, and whether every level occurs in a sample; None where there is no maximum."""
+    def maximum(self, weights: Array) -> SampleMaximum | None:
+        """Return the maximum in a sample, by how often each row of the study is in it, shape (rows,); None where there is none."""
         old, columns = self.fit.likelihood, self.fit.solution.columns
         if not 0 < float(weights @ old.event) < float(weights.sum()):
             return None
         if self._laid_out is not None and (near := self._laid_out.maximum(weights)) is not None:
-            return *near, True
+            return SampleMaximum(*near, whole=True)
         rows = Likelihood(old.blocks, old.event, old.used, weights.copy(), old.moments)
         occurring = rows.occurring(columns)
         try:
             best = maximise(rows, occurring, self.fit.theta)
         except (Dependent, np.linalg.LinAlgError):
             return None
-        theta = best.point.theta
-        found = np.append(theta.start, theta.slopes[columns])
-        return (found, best.point.loglik, len(occurring) == len(columns)) if best.status == "converged" else None
+        if best.status != "converged":
+            return None
+        found = np.append(best.point.theta.start, best.point.theta.slopes[columns])
+        return SampleMaximum(found, best.point.loglik, len(occurring) == len(columns))
 
 
 def _logistic_shares(fits: Sequence[AnyFit]) -> Callable[[Array], Array | None]:
@@ -331,7 +343,7 @@ def _logistic_shares(fits: Sequence[AnyFit]) -> Callable[[Array], Array | None]:
             whole, happened = float(weights.sum()), float(weights @ one.fit.likelihood.event)
             rate = happened / whole
             null = happened * np.log(rate) + (whole - happened) * np.log1p(-rate)
-            found.append(1 - best[1] / null)
+            found.append(1 - best.loglik / null)
         return np.array(found)
 
     return take

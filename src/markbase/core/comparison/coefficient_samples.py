@@ -178,7 +178,8 @@ def bootstrap(
     if isinstance(fit, StoredFit):
         raise NoRowsError("A saved fit has no rows to draw samples of; fit the model again.")
     of_products = _of_products(fit) if isinstance(fit, LinearFit) else _nothing
-    found, failed = found_in_samples(fit, draws, seed, of_products, _of_weights(fit), told)
+    of_weights = _of_weights(fit) if isinstance(fit, LogisticFit) else _nothing
+    found, failed = found_in_samples(fit, draws, seed, of_products, of_weights, told)
     own, known = fit.coefficients, fit.coefficient_map.known
     estimates = own["estimate"].to_numpy(dtype=np.float64)
     samples, pull = np.where(known, np.array(found), np.nan), accelerations(fit)
@@ -202,7 +203,7 @@ def bootstrap(
     return CoefficientSamples(fit, table, pd.DataFrame(samples, columns=names), draws, failed, seed)
 
 
-def _nothing(_: Moments) -> None:
+def _nothing(_: Moments | Array) -> None:
     return None
 
 
@@ -230,16 +231,16 @@ def _of_products(fit: LinearFit) -> Callable[[Moments], Array | None]:
     return take
 
 
-def _of_weights(fit: AnyFit) -> Callable[[Array], Array | None]:
+def _of_weights(fit: LogisticFit) -> Callable[[Array], Array | None]:
     """Return what gives the coefficients of a logistic fit in a sample, None where a level has no row in it or there is no maximum."""
     told = fit.coefficient_map
-    climbs = Climbs(fit) if isinstance(fit, LogisticFit) else None
+    climbs = Climbs(fit)
 
     def take(weights: Array) -> Array | None:
-        best = None if climbs is None else climbs.maximum(weights)
-        if best is None or not best[2]:
+        best = climbs.maximum(weights)
+        if best is None or not best.whole:
             return None
-        return np.asarray(told.chooser @ best[0][1:] + told.starts * best[0][0])
+        return np.asarray(told.chooser @ best.coefficients[1:] + told.starts * best.coefficients[0])
 
     return take
 

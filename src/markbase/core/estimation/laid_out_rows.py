@@ -65,7 +65,7 @@ class LaidOutRows:
         w, at = weights[self.inside], np.zeros(self.columns.shape[1])
         if not (w @ self.occurs > 0).all():
             return None
-        loglik, step = -np.inf, at
+        loglik = -np.inf
         for _ in range(_MOST_STEPS):
             eta = self.predictor + self.columns @ at
             reached = float(w @ (sp.log_expit(np.where(self.event == 1, eta, -eta))))

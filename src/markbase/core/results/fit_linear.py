@@ -64,7 +64,7 @@ def fit_linear(
         a variance that may differ from row to row, which sampling weights need and get by default. With a
         `cluster`, ``CR1`` (the default) or ``CR3``.
     cluster : str, optional
-        A group whose rows may go together, such as the choir of a singer: errors are clustered by
+        A group whose rows may go together, such as the choir of a singer (whole numbers that nobody declared are taken as its codes): errors are clustered by
         it, with t on G − 1 degrees of freedom, and F of several coefficients after Hotelling. ``CR1`` sums scores within clusters, with G/(G − 1)·(n − 1)/(n − p); ``CR3``, the
         jackknife, takes what estimates would be without each cluster, and is seldom too small where clusters are few.
     strata : str, optional

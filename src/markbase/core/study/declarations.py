@@ -79,27 +79,36 @@ def declare_categorical(
 
 def as_levels(column: Column, what: str) -> Column:
     """Return a column that is named for its levels, such as clusters: whole numbers that were guessed numeric as their codes, which is said."""
-    found = with_levels(column)
-    if found is None and not _may_be_codes(column):
+    if column.is_categorical:
+        return column
+    if not _may_be_codes(column):
         raise ColumnError(f"`{column.name}` is numeric; {what} are the levels of a group, so declare it categorical.")
-    if found is None:
+    if _are_not_held(column):
         raise ColumnError(
             f"`{column.name}` has more than {_MOST_CODES:,} different numbers, which are not held where rows come in parts; declare it "
             f"categorical in the codebook, and its levels are."
         )
-    if not column.is_categorical:
-        remark(f"`{column.name}` was guessed numeric; its whole numbers are taken as codes of a group, as {what} are.")
+    found = _of_codes(column)
+    remark(f"`{column.name}` was guessed numeric; its whole numbers are taken as codes of a group, as {what} are.")
     return found
 
 
 def with_levels(column: Column) -> Column | None:
-    """Return a group as it is, and of whole numbers that were guessed numeric the group they are codes of; None of other numbers, or more than are held."""
-    values: Any = column.values
+    """Return a group as it is, and the group that numbers are codes of which would do as `as_levels` takes them; None where none would."""
     if column.is_categorical:
         return column
-    if not _may_be_codes(column) or (in_parts(values) and values.facts.distinct is None):
-        return None
+    would_do = _may_be_codes(column) and not _are_not_held(column) and not column.has_lost_digits
+    return _of_codes(column) if would_do else None
+
+
+def _of_codes(column: Column) -> Column:
     return declare_categorical(column, None, None, "categorical", math.inf).column
+
+
+def _are_not_held(column: Column) -> bool:
+    """Return whether rows come in parts, and a column has more different numbers than are held of it."""
+    values: Any = column.values
+    return in_parts(values) and values.facts.distinct is None
 
 
 def _may_be_codes(column: Column) -> bool:
