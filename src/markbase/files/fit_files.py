@@ -25,6 +25,7 @@ from markbase.core.design.terms import Term, Variable, variables_of
 from markbase.core.design.weights import Weighting
 from markbase.core.errors import FileError
 from markbase.core.estimation.least_squares_solution import Pivoted, Solution
+from markbase.core.inference.joint_tests import JointTest
 from markbase.core.inference.standard_errors import Errors
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import FAMILIES
@@ -255,11 +256,18 @@ def _record(fit: StoredFit) -> dict[str, Any]:
         "weights": _plain(fit.weighted_by),
         "own_mean": _plain(fit.own_mean),
         "own_measures": _plain(fit.own_measures),
+        "overstated": {name: _plain(test._asdict()) for name, test in fit.overstated.items()},
     }
 
 
 def _number(value: Any) -> float:
     return value if type(value) is int else float(value)
+
+
+def _test(record: Mapping[str, Any]) -> JointTest:
+    return JointTest(
+        _number(record["statistic"]), int(record["df"]), _number(record["df_rest"]), str(record["untested"])
+    )
 
 
 def _array(value: Any) -> np.ndarray[Any, np.dtype[np.float64]]:
@@ -358,4 +366,5 @@ def _fit(record: Mapping[str, Any]) -> StoredFit:
         else None,
         own_mean=_number(record.get("own_mean", math.nan)),
         own_measures={str(k): _number(v) for k, v in record.get("own_measures", {}).items()},
+        overstated={k: _test(v) for k, v in record.get("overstated", {}).items()},
     )

@@ -23,6 +23,7 @@ from markbase.core.formatting import (
     value_with_ends,
     without_zero,
 )
+from markbase.core.reading.clauses import overstated_words
 from markbase.core.reading.left_out_words import left_out_words
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.coefficient_rows import label_of
@@ -118,7 +119,9 @@ def _whether(fit: LinearFit) -> Section:
     figures = f"{figures_of(test.statistic, test.df, test.df_rest)}, {p_phrase(test.p)}"
     if fit.exact:
         words = f"the terms reproduce `{fit.outcome.name}` exactly, so this test means nothing"
-    elif test.p < 1 - fit.level:
+    elif overstated := overstated_words(fit, fit._overstated.get("")):
+        words = f"no clear evidence that the terms together tell anything about `{fit.outcome.name}`: {overstated}"
+    elif test.p < fit.alpha:
         words = f"together the terms tell something about `{fit.outcome.name}`"
     else:
         words = f"no clear evidence that the terms together tell anything about `{fit.outcome.name}`"
@@ -222,6 +225,7 @@ def _terms(fit: LinearFit) -> Section:
             ("part R²", f"{loses} (squared semipartial correlation); what terms share is in none"),
             ("partial R²", "the same as a share of what the other terms leave unexplained (partial η²)"),
         ]
+    words += [(t.name, told) for t in fit.model_terms if (told := overstated_words(fit, fit._overstated.get(t.name)))]
     table = Table(heads, tuple(Row(own) for own in cells), frozenset(range(1, len(heads))))
     return Section("4  Which terms", note, (table, Facts(tuple(words))) if words else (table,))
 

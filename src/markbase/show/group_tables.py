@@ -26,6 +26,7 @@ from markbase.core.formatting import (
     value_with_ends,
 )
 from markbase.core.inference.corrections import WITH_ONE_LEVEL
+from markbase.core.reading.clauses import overstated_words
 from markbase.core.reading.group_cautions import about_clusters
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.tables import records_of, rows_of
@@ -43,10 +44,14 @@ _CORRECTED = {
 }
 
 
+def _tested_alone(fit: AnyFit, group: str) -> bool:
+    """Return whether the test of a term is that of all differences of a group, since no interaction has it."""
+    return [t.names for t in fit.model_terms if group in t.names] == [(group,)]
+
+
 def joint_p(fit: AnyFit, group: str, at: Mapping[str, float] | None = None) -> float:
     """Return the p of all differences of the levels of a group together, as they stand in its table."""
-    alone = not any(group in t.names and len(t.names) > 1 for t in fit.model_terms)
-    if alone and group in set(fit.terms["term"]):
+    if _tested_alone(fit, group):
         return float(fit.terms.loc[fit.terms["term"] == group, "p"].iloc[0])
     # the differences depend on other columns: the term would be tested at one value of these
     return fit.group_test(group, at=at).p
@@ -61,7 +66,10 @@ def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = Non
     note = f"{joint}adjusted: if all rows had this level and were otherwise as they are"
     if fit.family.shares:
         note = f"{joint}{fit.family.observed(fit.outcome)}; adjusted: as if all rows had this level"
-    facts = tuple(("mind", words) for words in about_clusters(fit, fit.variable(group, "categorical")))
+    minded = about_clusters(fit, fit.variable(group, "categorical"))
+    if _tested_alone(fit, group) and (overstated := fit._overstated.get(group)):
+        minded = [f"the joint test: {overstated_words(fit, overstated)}", *minded]
+    facts = tuple(("mind", words) for words in minded)
     blocks = (levels_table(fit, group, at), *((Facts(facts),) if facts else ()))
     return Section(f"The levels of {group}", note, blocks)
 

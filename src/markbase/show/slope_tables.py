@@ -109,7 +109,7 @@ def _whether_they_differ(fit: AnyFit, numeric: str, by: str | None, table: pd.Da
         figures, label, (yes, no) = joint_figures(fit, test, test["kind"]), "does it bend", ("it does", "that it does")
     if math.isnan(test["p"]):
         return []
-    if test["p"] < fit.alpha:
+    if (fit._judged(told[0].name, test["p"]) if by else test["p"]) < fit.alpha:
         return [(label, f"{figures}: {yes}")]
     facts = [(label, f"{figures}: no clear evidence {no}")]
     if (table["p"] < fit.alpha).nunique() > 1:

@@ -9,6 +9,7 @@ from markbase.core.comparison.blocks import Blocks
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import as_percent, points, short, without_zero
 from markbase.core.reading.averages import averages_of, overall_figures, within_others
+from markbase.core.reading.clauses import overstated_words
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.statements import Statement
@@ -33,7 +34,7 @@ def answers(made: AnyFit | Blocks, first: Sequence[str] = ()) -> tuple[Statement
         steps, moved = [told[k] for k in places], told[places[-1] + 1 : places[-1] + 2]
         room = max(1, _MOST - len(steps) - len(moved) - len(_unclear(made.last)))
         return (*steps, *_of_terms(made.last, (*made.added[-1], *first), room), *moved, *_unclear(made.last))
-    nothing = not made.overall.p < made.alpha and not any(a.p < made.alpha for a in averages_of(made))
+    nothing = not made._judged("", made.overall.p) < made.alpha and not any(a.p < made.alpha for a in averages_of(made))
     if nothing and not _clear(made, first, 1):
         return (_strength(made),)  # it says all there is
     return (_strength(made), *_of_terms(made, first, _MOST_STATEMENTS), *_unclear(made))
@@ -47,11 +48,16 @@ def _of_terms(fit: AnyFit, first: Sequence[str], most: int) -> tuple[Statement, 
     room = max(most - len(clear), min(sure, most - 1))  # what is not clear on average takes no other's place
     told = averages[: min(_MOST_AVERAGED, room)]
     clear = clear[: most - len(told)]
-    by_itself = {str(r.term): float(r.p) for r in rows_of(fit.terms) if r.term not in within_others(fit)}
+    by_itself = {name: p for name, p in _tests(fit).items() if name not in within_others(fit)}
     tests = by_itself | {a.name: a.p for a in averages}
     here = {*(s.term for s in clear), *(a.name for a in told)}
     other = [name for name, p in tests.items() if p < fit.alpha and name not in here]
     return (*clear, *_as_well(fit, other), *(a.statement for a in told))
+
+
+def _tests(fit: AnyFit) -> dict[str, float]:
+    """Return the p by which each term is judged."""
+    return {str(r.term): fit._judged(r.term, float(r.p)) for r in rows_of(fit.terms)}
 
 
 def _strength(fit: AnyFit) -> Statement:
@@ -62,9 +68,9 @@ def _strength(fit: AnyFit) -> Statement:
     outcome = f"`{fit.outcome.name}`"
     if math.isnan(test.p):
         return Statement("", "", f"Whether the terms tell anything about {outcome} is not tested: {test.untested}.")
-    figures = overall_figures(test)
+    figures = "; ".join(filter(None, (overall_figures(test), overstated_words(fit, fit._overstated.get("")))))
     rows = f"in these {fit.sample.used:,} rows"
-    if not test.p < fit.alpha:
+    if not fit._judged("", test.p) < fit.alpha:
         verb = "tells" if len(names) == 1 else "tell"
         return Statement(
             "",
@@ -91,7 +97,7 @@ def _strength(fit: AnyFit) -> Statement:
 
 def _clear(fit: AnyFit, first: Sequence[str], most: int, averaged: Sequence[str] = ()) -> tuple[Statement, ...]:
     """Return the sentences of the clearest terms, those asked for before others, but for those that are told as averages."""
-    tests = {r.term: float(r.p) for r in rows_of(fit.terms)}
+    tests = _tests(fit)
     clear = [name for name, p in tests.items() if p < fit.alpha]
     order = sorted(clear, key=lambda name: (name not in first, tests[name]))
     held = within_others(fit)
@@ -127,7 +133,7 @@ def _of_group(fit: AnyFit, name: str, own: Sequence[Statement]) -> list[Statemen
 def _unclear(fit: AnyFit) -> tuple[Statement, ...]:
     """Name the terms for which nothing clear is shown; one within an interaction is told by that."""
     held = within_others(fit)
-    other = [str(r.term) for r in rows_of(fit.terms) if r.p >= fit.alpha and r.term not in held]
+    other = [name for name, p in _tests(fit).items() if p >= fit.alpha and name not in held]
     if not other:
         return ()
     level = short(fit.alpha, 3).removeprefix("0")

@@ -10,6 +10,7 @@ import pandas as pd
 from markbase.core.design.terms import variables_of
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, number, p_phrase, points, short, without_zero
+from markbase.core.reading.clauses import overstated_words
 from markbase.core.results.changes import AnyFit, Change
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.movements import keeps_its_meaning, movements, worth_telling
@@ -48,11 +49,13 @@ def make_block_reading(
 
 
 def _adds(name: str, terms: Sequence[str], fit: AnyFit, change: Change, step: pd.Series, k: int) -> Statement:
-    clear = change.p < fit.alpha
+    clear = change.judged_p < fit.alpha
     rest = "" if math.isinf(change.df_rest) else f", {change.df_rest:.0f}"
     sign = "chi²" if math.isinf(change.df_rest) else ""
     label = {"F": "F", "Wald F": "Wald F", "likelihood ratio": "likelihood ratio ", "Wald": "Wald "}[change.kind]
     figures = f"{label}{sign}({change.df}{rest}) = {number(change.statistic, 2)}, {p_phrase(change.p)}"
+    if overstated := overstated_words(fit, change.overstated):
+        figures += f"; {overstated}"
     what = f"Adding {listed(quoted(terms))} (block `{name}`)" if k else f"{listed(quoted(terms))} (block `{name}`)"
     cautions = []
     if isinstance(fit, LinearFit):

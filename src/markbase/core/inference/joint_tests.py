@@ -151,6 +151,17 @@ def independent_rows(solution: Solution, combinations: Array) -> Array:
     return independent
 
 
+def unit_directions(solution: Solution, combinations: Array, errors: Errors) -> Array:
+    """Return whitened directions, shape (p, r), in which combinations that have a test by robust errors vary by 1, independently."""
+    basis, _ = _whitened(solution, independent_rows(solution, combinations))
+    assert errors.middle is not None
+    V = basis.T @ errors.middle[1:, 1:] @ basis
+    scale = np.sqrt(np.diag(V))
+    root = np.linalg.cholesky(V / np.outer(scale, scale))
+    directions: Array = scipy.linalg.solve_triangular(root, (basis / scale).T, lower=True).T
+    return directions
+
+
 def _whitened(solution: Solution, rows: Array) -> tuple[Array, Array]:
     """Return an orthonormal basis of what rows of combinations test, shape (p, r), and what the data say there, shape (r,).
 

@@ -35,7 +35,7 @@ class Average(NamedTuple):
 
 def averages_of(fit: AnyFit) -> list[Average]:
     """Tell columns within interactions none of which is clear as they are on average, the clearest first; where one is clear, that is told instead."""
-    p = {str(r.term): float(r.p) for r in rows_of(fit.terms)}
+    p = {str(r.term): fit._judged(r.term, float(r.p)) for r in rows_of(fit.terms)}
     found = []
     for variable in fit.variables:
         larger = [t.name for t in fit.model_terms if variable.name in t.names and len(t.names) > 1]

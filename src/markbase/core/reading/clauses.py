@@ -17,8 +17,10 @@ from markbase.core.formatting import (
     point_decimals,
     short,
 )
+from markbase.core.inference.joint_tests import JointTest
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.overstated_tests import judged_p
 from markbase.core.results.statements import Statement
 from markbase.core.study.column import Column
 from markbase.core.tables import TableRow
@@ -252,7 +254,19 @@ def step_words(fit: AnyFit, value: float) -> str:
     return "log units" if is_logged(fit.outcome) else unit_of(fit, value)
 
 
+def overstated_words(fit: AnyFit, test: JointTest | None) -> str:
+    """Say that robust errors overstate a test of several coefficients, as a clause with Hotelling's test of them; empty for no such test."""
+    if test is None:
+        return ""
+    if test.untested:
+        return f"{fit.errors.kind} errors rest on too few rows to test {test.df} coefficients together"
+    figures = f"{figures_of(test.statistic, test.df, test.df_rest)}, {p_phrase(judged_p(test))}"
+    return f"{fit.errors.kind} errors, which rest on few rows here, overstate it: Hotelling's {figures}"
+
+
 def joint_figures(fit: AnyFit, test: TableRow, kind: str = "") -> str:
-    """Write a joint test: its statistic with its degrees of freedom, and p; of chi-squared also its kind."""
+    """Write a joint test: its statistic with its degrees of freedom, and p; of chi-squared also its kind, of a term whether it is overstated."""
     df = (int(test["df"]), fit.df_rest if math.isinf(fit.df_rest) else float(test["df_rest"]))
-    return f"{figures_of(test['statistic'], *df, kind or fit.overall.kind)}, {p_phrase(float(test['p']))}"
+    told = f"{figures_of(test['statistic'], *df, kind or fit.overall.kind)}, {p_phrase(float(test['p']))}"
+    overstated = overstated_words(fit, fit._overstated.get(str(test.get("term"))))
+    return f"{told}; {overstated}" if overstated else told

@@ -18,7 +18,7 @@ from markbase.core.formatting import (
     without_zero,
 )
 from markbase.core.reading.averages import averages_of, within_others
-from markbase.core.reading.clauses import percent, unit_of
+from markbase.core.reading.clauses import overstated_words, percent, unit_of
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
@@ -56,7 +56,8 @@ def _whether(fit: AnyFit) -> Step:
     answer = f"{figures_of(test.statistic, test.df, test.df_rest, test.kind)}, {p_phrase(test.p)}"
     if math.isnan(test.p):
         return Step("Does the model say anything?", "not tested", f"{test.untested[0].upper()}{test.untested[1:]}.")
-    clear = test.p < fit.alpha
+    clear = fit._judged("", test.p) < fit.alpha
+    answer += f"; {overstated}" if (overstated := overstated_words(fit, fit._overstated.get(""))) else ""
     meaning = (
         "Together the terms tell something; go on to how much."
         if clear
@@ -97,7 +98,9 @@ def _how_much(fit: AnyFit) -> Step:
 def _which_terms(fit: AnyFit) -> Step:
     averaged = {a.name: a.p for a in averages_of(fit)}
     inner = [t for t in within_others(fit) if t not in averaged]
-    tests = {str(r.term): averaged.get(r.term, r.p) for r in rows_of(fit.terms) if r.term not in inner}
+    tests = {
+        str(r.term): averaged.get(r.term, fit._judged(r.term, r.p)) for r in rows_of(fit.terms) if r.term not in inner
+    }
     clear = [term for term, p in tests.items() if p < fit.alpha]
     other = [term for term in tests if term not in clear]
     answer = f"clear: {listed(quoted(clear)) or 'none'}; not clear: {listed(quoted(other)) or 'none'}"

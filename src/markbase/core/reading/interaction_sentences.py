@@ -63,9 +63,7 @@ def interaction_statements(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[
             f"Whether {what_differs(term, True)[0].lower()}{what_differs(term, True)[1:]} cannot be tested: {untested}."
         )
     else:
-        joint = (
-            f"{what_differs(term, bool(test['p'] < fit.alpha))}{at} ({joint_figures(fit, test)}), {held_equal(fit)}."
-        )
+        joint = f"{what_differs(term, fit._judged(term.name, test['p']) < fit.alpha)}{at} ({joint_figures(fit, test)}), {held_equal(fit)}."
     statements = [Statement(term.name, "", joint, tuple(outside))]
     for told, row in zip(told_rows(fit, term), records_of(rows), strict=True):
         if not row["base"]:

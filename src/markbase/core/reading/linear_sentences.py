@@ -207,7 +207,7 @@ def _jointly(fit: AnyFit, term: Term, rows: pd.DataFrame) -> Statement:
     clear = int((others["p"] < alpha).sum())
     at, outside = at_reference(fit, term.name)
     cautions += outside
-    if test["p"] < alpha:
+    if fit._judged(term.name, test["p"]) < alpha:
         text = f"{together} differ in `{fit.outcome.name}`{at} ({figures}), {held_equal(fit)}."
         if clear == 0 and len(others) > 1:
             cautions.append("They differ somewhere, though no single row below is clear: compare the pairs.")

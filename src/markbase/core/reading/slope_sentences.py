@@ -135,7 +135,7 @@ def bend_sentence(fit: AnyFit, term: Term) -> str:
     test = records_of(fit.terms[fit.terms["term"] == term.name])[0]
     bend = fit.bend_test(term.names[0])
     where, _ = at_reference(fit, term.names[0])
-    sure, curved = bool(test["p"] < fit.alpha), bool(bend.p < fit.alpha)
+    sure, curved = fit._judged(term.name, test["p"]) < fit.alpha, bool(bend.p < fit.alpha)
     name = f"`{term.names[0]}`"
     powers = f"{name} and its {'square' if term.degrees[0] == 2 else 'square and cube'}"
     together = (

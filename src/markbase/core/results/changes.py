@@ -8,9 +8,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from markbase.core.inference.distributions import p_of_f
+from markbase.core.inference.joint_tests import JointTest
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.overstated_tests import judged_p
 
 AnyFit = LinearFit | LogisticFit
 
@@ -29,6 +31,13 @@ class Change:
     """P of as much or more if none of them had any bearing on the outcome."""
     kind: str
     """``F``, ``Wald F`` (robust or clustered errors), ``likelihood ratio``, or ``Wald``."""
+    overstated: JointTest | None = None
+    """Hotelling's test, where robust errors overstate Wald's F."""
+
+    @property
+    def judged_p(self) -> float:
+        """The p by which sentences judge it."""
+        return self.p if self.overstated is None else judged_p(self.overstated)
 
 
 def change_between(smaller: AnyFit | None, larger: AnyFit) -> Change:
@@ -42,12 +51,14 @@ def change_between(smaller: AnyFit | None, larger: AnyFit) -> Change:
         kind = t.kind
         if larger.errors.middle is not None:
             kind = _wald(t)
-        return Change(t.statistic, t.df, t.df_rest, t.p, kind)
+        return Change(t.statistic, t.df, t.df_rest, t.p, kind, larger._overstated.get(""))
     more = larger.term_tests.beyond(smaller.model_terms)
     df = len(larger.solution.columns) - len(smaller.solution.columns)
     if larger.errors.middle is not None:
-        test = larger._as_overall(larger.inner.columns(more))
-        return Change(test.statistic, test.df, test.df_rest, test.p, _wald(test))
+        wald, own = larger.inner.columns(more), np.eye(len(larger.solution.columns))[more]
+        overstated = larger._overstated_among([(own, wald)])[0] if isinstance(larger, LinearFit) else None
+        test = larger._as_overall(wald)
+        return Change(test.statistic, test.df, test.df_rest, test.p, _wald(test), overstated)
     if isinstance(larger, LogisticFit):
         if larger.penalty:
             chi2 = float(larger.ratios.falls_of([np.eye(len(larger.solution.columns))[more]])[0])

@@ -30,6 +30,7 @@ from markbase.core.inference.standard_errors import Errors
 from markbase.core.results.coefficient_rows import CoefficientRows
 from markbase.core.results.family import LINEAR, Family
 from markbase.core.results.fit_statistics import OverallTest
+from markbase.core.results.overstated_tests import judged_p
 from markbase.core.results.rows_used import RowsUsed
 from markbase.core.results.term_tests import TermTests
 from markbase.core.study.column import Column
@@ -117,6 +118,16 @@ class Estimated(Shown, ABC):
     def alpha(self) -> float:
         """Below which p counts as clear evidence in sentences."""
         return 1 - self.level if self.convention is None else self.convention
+
+    @property
+    def _overstated(self) -> Mapping[str, JointTest]:
+        """The terms, and all together by the name "", whose joint test is clear only as the rows are few for its errors, each with another test."""
+        return {}
+
+    def _judged(self, term: str, p: float) -> float:
+        """Return the p by which sentences judge a term, or all together by the name "", from that of its test; 1 where none can be told."""
+        test = self._overstated.get(term)
+        return p if test is None else judged_p(test)
 
     def corrected_p(self, p: Sequence[float]) -> list[float]:
         """Correct p values of several comparisons after Holm.

@@ -25,16 +25,19 @@ from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.estimation.whitening import Whitened
-from markbase.core.inference.covariance import errors_of
+from markbase.core.inference.covariance import errors_of, scored_rows
 from markbase.core.inference.distributions import p_of_f, t_quantile
+from markbase.core.inference.joint_tests import JointTest
 from markbase.core.inference.unnamed_variance import UnnamedVariance
 from markbase.core.results.adjusted_means import adjusted_means
 from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, OverallTest
 from markbase.core.results.new_rows import NewRows
+from markbase.core.results.overstated_tests import overstated_among
 from markbase.core.results.predictions import predicted_columns
 from markbase.core.results.readers import readers
 from markbase.core.results.standardised import standardised_table
+from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import look_up
 from markbase.core.study.column import Column
 from markbase.core.tables import own_table, table_of
@@ -45,6 +48,10 @@ if TYPE_CHECKING:
 Array = NDArray[np.float64]
 
 _EXACT = 1e-24
+_MOST_ROWS = 200_000
+"""So many rows in memory are gone through again for what their joint tests rest on."""
+_MOST_WORK = 1e9
+"""So many products of two columns in a row are summed for it, which takes about as long as to print the fit."""
 
 
 @checked_methods
@@ -174,6 +181,24 @@ class LinearFit(Fit):
     def _spread(self) -> Spread:
         """The test whether residuals spread more for some values of the terms than for others."""
         return readers().spread(self)
+
+    @cached_property
+    def _overstated(self) -> Mapping[str, JointTest]:
+        own = np.eye(len(self.solution.columns))[self._term_columns]
+        tests = zip(self.model_terms, self.term_tests.each, strict=True)
+        wald = {"": (own, self.inner.joint(own))} | {t.name: (self.term_tests.tested(t), test) for t, test in tests}
+        found = self._overstated_among(list(wald.values()))
+        return {name: test for name, test in zip(wald, found, strict=True) if test is not None}
+
+    def _overstated_among(self, wald: Sequence[tuple[Array, JointTest]]) -> list[JointTest | None]:
+        """Return Hotelling's test of those that robust errors overstate; None of each other, and of all where rows are many or drawn together."""
+        rows, columns = self.sample.rows, len(self.solution.columns)
+        many = rows > _MOST_ROWS or rows * columns**2 > _MOST_WORK or in_parts(self.outcome.values)
+        if self.errors.middle is None or self.errors.clusters or self.errors.strata or self.exact or many:
+            return [None] * len(wald)
+        blocks, fixed = self._blocks(self.model_terms), self.fixed_effects
+        over = scored_rows(self.moments, blocks, self.solution, self.used, self.weights, fixed)
+        return overstated_among(self.solution, self.errors, over, self.alpha, wald)
 
     def checks(self, *, most: int = 10, order: Any = None) -> Checks:
         """Check the fit: shape and spread of the residuals, straight lines, cases, and serial order.

@@ -19,6 +19,7 @@ from markbase.core.design.terms import Variable, variable_of, variables_of
 from markbase.core.design.weights import Weighting
 from markbase.core.errors import FitError, MarkbaseError, NoRowsError
 from markbase.core.inference.distributions import t_quantile
+from markbase.core.inference.joint_tests import JointTest
 from markbase.core.inference.marginal_effects import known_profile
 from markbase.core.results.adjusted_means import adjusted_means
 from markbase.core.results.any_fit import AnyFit
@@ -129,6 +130,13 @@ class StoredFit(Grouped, Probed, Predicting):
     """The mean of the outcome in the rows that were used, or the share of the event; NaN of a fit saved before it was kept."""
     own_measures: Mapping[str, float] = field(default_factory=dict)
     """How far its predictions were off in the rows used, by name; empty with fixed effects, and of a fit saved before they were kept."""
+
+    overstated: Mapping[str, JointTest] = field(default_factory=dict)
+    """The terms, and all together by the name "", whose joint test robust errors overstate, each with Hotelling's."""
+
+    @property
+    def _overstated(self) -> Mapping[str, JointTest]:
+        return self.overstated
 
     def __getattr__(self, name: str) -> NoReturn:
         known = any(hasattr(kind, name) or name in kind.__dataclass_fields__ for kind in (LinearFit, LogisticFit))
@@ -297,4 +305,5 @@ def store(fit: AnyFit) -> StoredFit:
         weighted_by=fit.weights and Weighting(fit.weights.kind, fit.weights.column),
         own_mean=fit.own_mean,
         own_measures={} if fit.fixed_effect_names else fit.own_measures,
+        overstated=fit._overstated,
     )
