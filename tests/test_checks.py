@@ -76,25 +76,22 @@ def test_uneven_spread_is_told_with_the_errors_that_allow_for_it_beside():
 
 
 @pytest.mark.parametrize("more", [{"cluster": "team"}, {"weights": "w"}, {"weights": "w", "cluster": "team"}], ids=str)
-def test_spread_is_tested_by_errors_that_know_how_rows_were_drawn(more):
+def test_spread_is_tested_by_scores_of_rows_or_clusters_as_they_were_drawn(more):
     rng, frame = np.random.default_rng(6), choir(150)
     w = rng.uniform(0.5, 2, 150) if "weights" in more else 1
     frame = frame.assign(team=[f"t{k % 15}" for k in range(150)], w=w)
     frame, _, fit = fitted(frame.assign(score=frame["score"] + rng.normal(size=150) * frame["age"] / 5), **more)
     X, w, unit = dense(frame), frame["w"].to_numpy(), pd.factorize(frame["team"])[0]
-    inverse = np.linalg.inv(X.T * w @ X)
-    e = frame["score"] - X @ inverse @ X.T @ (w * frame["score"])
-    b = inverse @ X.T @ (w * e**2)
-    score = X * (w * (e**2 - X @ b)).to_numpy()[:, None]
+    y = frame["score"].to_numpy()
+    square = (y - X @ np.linalg.solve(X.T * w @ X, X.T @ (w * y))) ** 2
+    scores = (X - np.average(X, axis=0, weights=w))[:, 1:] * (w * (square - np.average(square, weights=w)))[:, None]
     if "cluster" in more:
-        score = np.array([score[unit == k].sum(axis=0) for k in range(15)]) * np.sqrt(15 / 14 * 149 / 144)
-    else:
-        score = score / (1 - w * np.einsum("ij,jk,ik->i", X, inverse, X))[:, None]
-    V = (inverse @ score.T @ score @ inverse)[1:, 1:]
-    checks, rest = fit.checks(), 14 if "cluster" in more else 144
-    F = b[1:] @ np.linalg.solve(V, b[1:]) / 5
-    if "cluster" in more:
-        F, rest = hotelling(5 * F, 5, rest)
+        scores = np.array([scores[unit == k].sum(axis=0) for k in range(15)])
+    m, S = len(scores), np.cov(scores.T)  # the mean of the scores against how they vary about it
+    checks, (F, rest) = (
+        fit.checks(),
+        hotelling(m * scores.mean(axis=0) @ np.linalg.solve(S, scores.mean(axis=0)), 5, m - 1),
+    )
     assert (checks.spread_statistic, checks.spread_df_rest) == pytest.approx((F, rest), rel=1e-9)
     assert checks.spread_p == pytest.approx(f_tail.sf(F, 5, rest), rel=1e-8)
     assert ("as if rows were independent" in " ".join(str(checks).split())) == ("cluster" in more)

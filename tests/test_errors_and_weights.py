@@ -318,3 +318,67 @@ def test_a_term_that_does_not_vary_within_participants_is_remarked_on(name, chan
             mb.fit_linear(frame, "y", ["x", "arm"], cluster=name)
             mb.fit_linear(frame, "y", ["x"], fixed_effects=name)
         assert not [w for w in told if "is the same in all rows" in str(w.message)]
+
+
+def _drawn(seed, rows=90, levels=8):
+    """Return a frame of uneven levels, an outcome that has nothing to do with them, and weights."""
+    rng = np.random.default_rng(seed)
+    share = 1 / np.arange(1, levels + 1)
+    g = np.r_[np.arange(levels), np.arange(levels), rng.choice(levels, rows - 2 * levels, p=share / share.sum())]
+    columns = {"g": [f"l{k}" for k in g], "x": rng.normal(size=rows), "y": rng.normal(size=rows)}
+    return pd.DataFrame({**columns, "w": rng.gamma(2, 1, rows), "times": rng.integers(1, 3, rows)})
+
+
+def _wald_and_hotelling(frame, kind, w, times, tested):
+    """Return F of some columns by robust errors, its p, and F, its second degrees of freedom and p as Hotelling's, densely."""
+    frame, w, times = (v.loc[frame.index.repeat(times)] for v in (frame, pd.Series(w), pd.Series(times)))
+    X = np.column_stack([np.ones(len(frame)), *(frame["g"] == f"l{k}" for k in range(1, 8)), frame["x"]]).astype(float)
+    w, inverse = w.to_numpy(), np.linalg.inv(X.T * w.to_numpy() @ X)
+    b = inverse @ X.T @ (w * frame["y"].to_numpy())
+    h = w * np.einsum("ij,jk,ik->i", X, inverse, X)
+    e = w * (frame["y"].to_numpy() - X @ b) / (1 - h) ** {"HC0": 0, "HC1": 0, "HC2": 0.5, "HC3": 1}[kind]
+    parts = (inverse @ X.T * e)[tested]  # what each row adds to the estimates' error
+    r, rest = len(tested), len(X) - X.shape[1]
+    V = parts @ parts.T * (len(X) / rest if kind == "HC1" else 1)
+    F = b[tested] @ np.linalg.solve(V, b[tested]) / r
+    lengths = np.einsum("ik,ij,jk->k", parts, np.linalg.inv(parts @ parts.T), parts)
+    d = 3 * r * (r + 1) / (2 * (lengths**2).sum())
+    mended = F * (d - r + 1) / d
+    return F, f_tail.sf(F, r, rest), mended, d - r + 1, f_tail.sf(mended, r, d - r + 1) if d > r - 1 else 1.0
+
+
+@pytest.mark.parametrize(
+    ("kind", "weights_are"), [*((f"HC{k}", None) for k in range(4)), ("HC3", "sampling"), ("HC3", "frequency")]
+)
+def test_joint_tests_that_robust_errors_overstate_are_told_and_judged_as_hotellings(kind, weights_are, tmp_path):
+    told = set()
+    for seed in (11, 12, 18, 26, 33, 43):  # in some clear, in some overstated
+        frame, more = _drawn(seed), {"errors": kind}
+        ones = np.ones(len(frame))
+        w, times = frame["w"] if weights_are == "sampling" else ones, ones.astype(int)
+        if weights_are:
+            more |= {"weights": "w" if weights_are == "sampling" else "times", "weights_are": weights_are}
+        if weights_are == "frequency":
+            times = frame["times"]
+        study = mb.Study(frame)
+        fit = _quietly(mb.fit_linear, study, "y", ["g", "x"], **more)
+        for name, tested in (("", range(1, 9)), ("g", range(1, 8))):
+            F, p, mended, rest, better = _wald_and_hotelling(frame, kind, w, times, list(tested))
+            test = fit.overall if not name else fit.terms.set_index("term").loc[name]
+            assert (test.statistic, test.p) == pytest.approx((F, p), rel=1e-8)
+            assert (name in fit._overstated) == (p < 0.05 <= better)
+            if name in fit._overstated and rest > 0:
+                assert fit._overstated[name][::2] == pytest.approx((mended, rest), rel=1e-8)
+        told.add(tuple(sorted(fit._overstated)))
+        page, words = " ".join(str(fit).split()), "errors, which rest on few rows here, overstate it: Hotelling's F(7, "
+        assert (f"{kind} {words}" in page) == ("g" in fit._overstated)
+        assert ("show no clear evidence of differing" in page) == (fit.terms["p"][0] >= 0.05 or "g" in fit._overstated)
+        if len(fit._overstated) == 2:
+            mb.write_fit(fit, tmp_path / "fit.json", replace=True)
+            assert mb.read_fit(tmp_path / "fit.json").overstated == fit._overstated
+            steps = {s.question: s.meaning for s in fit.guide().steps}
+            assert "No clear evidence" in steps["Does the model say anything?"]
+            blocks = _quietly(mb.fit_blocks, study, "y", {"a": ["x"], "b": ["g"]}, **more).reading()
+            added = blocks.statements[1].text
+            assert re.search(r"Hotelling's F\(7, \d+\) .*no clear evidence that it adds anything\.$", added)
+    assert ("", "g") in told

@@ -258,6 +258,25 @@ def test_slopes_in_probability_differ_by_averages_and_errors_taken_by_hand(at):
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize(("seed", "apart"), [(9, "d"), (34, "c"), (1, "")])
+def test_intervals_of_slopes_in_probability_are_told_as_too_narrow_where_rows_are_few_or_log_odds_say_otherwise(
+    seed, apart
+):
+    rng = np.random.default_rng(seed)
+    frame = pd.DataFrame({"g": np.repeat(list("abcd"), [80, 40, 30, 20]), "x": rng.normal(size=170)})
+    frame["e"] = np.where(rng.random(170) < 0.4, "yes", "no")
+    fit = mb.fit_logistic(mb.Study(frame), "e", ["g", "x", mb.interaction("g", "x")], event="yes")
+    table = fit.simple_slopes("x", by="g")
+    outside = (table["probability_low"] > 0) | (table["probability_high"] < 0)
+    assert "".join(table["level"][outside & (table["p"] >= 0.05)]) == apart
+    told = [words for label, words in slopes_section(fit, "x", "g", None).blocks[1].pairs if label == "mind"]
+    assert told[0].startswith("g d (20 rows): of so few rows intervals in probability")
+    assert [words[:3] for words in told if "clear in probability and not in log odds" in words] == [
+        f"g {apart}"
+    ] * bool(apart)
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
 def test_rows_that_are_not_used_change_no_number(kind):
     frame = pd.DataFrame(made_up(200, seed=3)).assign(w=np.random.default_rng(2).uniform(0.5, 2, 200))

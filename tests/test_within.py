@@ -196,11 +196,10 @@ def test_checks_are_those_of_all_indicators_and_inflation_is_that_of_the_deviati
     rows = frame["times"].sum() if setting == "frequencies" else len(frame)
     share = 1 - float((left**2).sum() / (squares**2).sum())
     wanted = (rows - frame[fit.fixed_effect_names[0]].nunique()) * share
-    if setting == "sampling weights":  # a joint test by the errors of the fit, HC3
-        h = np.sum(np.linalg.svd(D, full_matrices=False)[0][:, : np.linalg.matrix_rank(D)] ** 2, axis=1)
-        each = X * left / (1 - h - np.einsum("ij,jk,ik->i", X, C, X))[:, None]
-        b = C @ X.T @ squares[:, 0]
-        wanted = b @ np.linalg.solve(C @ each.T @ each @ C, b) / 4
+    if setting == "sampling weights":  # a joint test of the scores
+        u, m = X * squares, len(frame)
+        T = u.sum(axis=0) @ np.linalg.solve(u.T @ u, u.sum(axis=0))
+        wanted = T / (m - T) * (m - 4) / 4
     assert checks.spread_statistic == pytest.approx(wanted, rel=1e-7)
 
 

@@ -20,6 +20,7 @@ from markbase.core.formatting import (
 )
 from markbase.core.reading.clauses import joint_figures
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.study.remark import THIN_ROWS
 from markbase.core.tables import records_of, rows_of
 from markbase.show.page import Facts, Row, Section, Strip, Table
 from markbase.show.statistics import scale_of
@@ -72,6 +73,7 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
             if not r["base"]
         ]
         facts.append((f"points more than at {table.loc[table['base'], 'level'].iloc[0]}", "; ".join(told)))
+        facts += _too_narrow([row.cells[0] for row in rows], table)
     if fit.family.shares:
         facts += [
             ("mind", f"{_of_what(by, len(rows))} in log odds is not one in probability; read both"),
@@ -114,6 +116,23 @@ def _whether_they_differ(fit: AnyFit, numeric: str, by: str | None, table: pd.Da
     facts = [(label, f"{figures}: no clear evidence {no}")]
     if (table["p"] < fit.alpha).nunique() > 1:
         facts.append(("mind", "clear in one place and not in another is no evidence that the slope differs"))
+    return facts
+
+
+def _too_narrow(places: Sequence[str], table: pd.DataFrame) -> list[tuple[str, str]]:
+    """Say where rows are too few for intervals in probability, and where these contradict those in log odds."""
+    told = list(zip(places, records_of(table), strict=True))
+    thin = [f"{place} ({count_noun(int(r['n']), 'row')})" for place, r in told if r["n"] < THIN_ROWS]
+    apart = [
+        place
+        for place, r in told
+        if r["low"] <= 0 <= r["high"] and not r["probability_low"] <= 0 <= r["probability_high"]
+    ]
+    narrow = "intervals in probability (delta method) tend to be too narrow"
+    facts = [("mind", f"{listed(thin)}: of so few rows {narrow}")] if thin else []
+    if apart:
+        words = f"{listed(apart)}: clear in probability and not in log odds, though one is 0 only where the other is"
+        facts.append(("mind", f"{words}: {narrow} where rows are few, so go by the log odds"))
     return facts
 
 

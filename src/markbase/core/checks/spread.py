@@ -3,20 +3,28 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
+from numpy.typing import NDArray
 
 from markbase.core.design.cross_products import gather
+from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.diagnostics.residuals import Finding, Spread
+from markbase.core.errors import count_noun
+from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares import solve
+from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.formatting import number
-from markbase.core.inference.covariance import errors_of
+from markbase.core.inference.clustered_errors import cluster_sums
+from markbase.core.inference.covariance import errors_of, sandwich, scored_rows
 from markbase.core.inference.distributions import p_of_f
+from markbase.core.inference.joint_tests import JointTest, joint_test
+from markbase.core.inference.standard_errors import Errors
 from markbase.core.rows.parts import in_parts
-from markbase.core.study.column import Column
 
 if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
@@ -34,7 +42,7 @@ _LITTLE = 0.1
 def spread_of(fit: LinearFit) -> Spread:
     """Return n·R² of the squared residuals on the terms, its degrees of freedom and p (Koenker 1981).
 
-    Where rows were not drawn one by one with equal weights n·R² is not chi-squared: the terms are tested together by the errors of the fit.
+    Where rows were not drawn one by one with equal weights n·R² is not chi-squared: the scores of the terms are tested together.
     """
     heavy = fit.weights.values if fit.weights else None
     square = np.nan_to_num((fit._residuals / fit.strength.residual_sd) ** 2)
@@ -51,18 +59,62 @@ def spread_of(fit: LinearFit) -> Spread:
         aside = solve(moments, blocks, fit.used, fit.sample.rows, columns[~own], heavy, fixed)
         left, explained = aside.residual, aside.residual - solution.residual
     df = int(own.sum())
-    drawn = fit.cluster, fit.strata
-    if any(drawn) or (fit.weights is not None and fit.weights.kind == "sampling"):
-        errors = errors_of(fit.errors.kind, *drawn, moments, blocks, solution, fit.used, fit.weights, fixed)
-        squares = Column(f"squared residuals of {fit.outcome.name}", "numeric", square)
-        test = replace(
-            fit, outcome=squares, moments=moments, solution=solution, errors=errors, fixed_effects=fixed
-        ).overall
-        return Spread(test.statistic, df, test.p, test.df_rest, test.untested)
+    if fit.cluster or fit.strata or (fit.weights is not None and fit.weights.kind == "sampling"):
+        even = _without(solution, own) if own.all() else _without(solution, own, aside)
+        test = _test_of_scores(fit, moments, blocks, solution, even, own, fixed)
+        p = float(p_of_f(test.statistic, df, test.df_rest))
+        return Spread(test.statistic, df, p, test.df_rest, test.untested)
     if not left > _SAME * moments.rows:  # all squares the same, to within rounding
         return Spread(0.0, df, 1.0)
     statistic = (moments.rows - (fixed.levels if fixed else 0)) * explained / left
     return Spread(statistic, df, float(p_of_f(statistic / df, df, math.inf)))
+
+
+def _without(solution: Solution, own: NDArray[np.bool_], others: Solution | None = None) -> Solution:
+    """Return a solution in which some coefficients are 0, and all others those of a solution without them."""
+    coefficients, lower = np.zeros((2, len(own)))
+    if others is not None:
+        coefficients[~own], lower[~own], at_centres = others.coefficients, others.lower, others.at_centres
+    else:
+        above = (solution.means - solution.centres) * solution.coefficients
+        at_centres = math.fsum([*solution.at_centres, *above]), 0.0
+    return replace(solution, coefficients=coefficients, lower=lower, at_centres=at_centres)
+
+
+def _test_of_scores(
+    fit: LinearFit,
+    moments: Moments,
+    blocks: Sequence[CodedColumns],
+    solution: Solution,
+    even: Solution,
+    own: NDArray[np.bool_],
+    fixed: FixedEffects | None,
+) -> JointTest:
+    """Test whether the scores of some coefficients are 0 on average, by the residuals of a solution in which these coefficients are 0.
+
+    Of the sum s of scores u of m rows, or clusters, T = sᵀ(Σuuᵀ)⁻¹s (Wooldridge 1990, doi:10.1017/S0266466600004898) is no more than m. It is
+    taken as Hotelling's T² of a mean (1931, doi:10.1214/aoms/1177732979): F = T/(m − T)·(m − r)/r on r and m − r. Within strata, where scores
+    are taken from the mean of their stratum, it is the `joint_test`.
+    """
+    tested, n = np.eye(len(own))[own], moments.rows
+    if fit.strata:
+        drawn = errors_of("HC1", fit.cluster, fit.strata, moments, blocks, even, fit.used, fit.weights, fixed)
+        return joint_test(solution, tested, drawn, math.nan)
+    scores = scored_rows(moments, blocks, even, fit.used, fit.weights, fixed)
+    if fit.cluster:
+        sums = cluster_sums(scores, fit.cluster, len(own))
+        m, middle = int(np.count_nonzero(sums.rows)), sums.scores.T @ sums.scores
+    else:
+        m, middle = n, np.asarray(sandwich("HC0", None, None, scores, n, n, len(own)).middle)
+    test = joint_test(solution, tested, Errors("HC0", math.inf, middle=middle), math.nan)
+    if test.df >= m:
+        return JointTest(
+            math.nan,
+            test.df,
+            untested=f"{m} clusters cannot carry a joint test of {count_noun(test.df, 'coefficient')}",
+        )
+    T = test.statistic * test.df
+    return JointTest(T / max(m - T, 1e-300) * (m - test.df) / test.df, test.df, m - test.df, test.untested)
 
 
 def _robust_beside(fit: LinearFit) -> tuple[float, float, str]:
@@ -83,7 +135,7 @@ def _robust_beside(fit: LinearFit) -> tuple[float, float, str]:
 def spread_finding(fit: LinearFit) -> Finding:
     """Say whether residuals spread more for some values of the terms, and what would do."""
     told = fit._spread
-    how = "studentised" if math.isinf(told.df_rest) else "by the errors of the fit"
+    how = "studentised" if math.isinf(told.df_rest) else "by scores"
     figures = f"{told.figures} (Breusch and Pagan, {how})"
     if told.untested:
         return Finding("spread", figures, told.untested, "")

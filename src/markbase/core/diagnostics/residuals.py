@@ -42,7 +42,7 @@ class Spread(NamedTuple):
     """Breusch and Pagan's test in its studentised form: whether residuals spread more for some values of the terms."""
 
     statistic: float
-    """n·R² of the squared residuals on the terms, chi-squared; with clusters, strata or sampling weights F of them all, by the errors of the fit."""
+    """n·R² of the squared residuals on the terms, chi-squared; with clusters, strata or sampling weights F of the scores of them all."""
     df: int
     """Its degrees of freedom."""
     p: float
@@ -124,7 +124,7 @@ class Checks(ShownTables):
     """Its p."""
     spread_statistic: float
     """Breusch and Pagan's test in its studentised form: n·R² of the squared residuals on the terms, chi-squared; with clusters, strata or sampling
-    weights F of their joint test by the errors of the fit, NaN where these cannot carry one."""
+    weights F of the scores of the terms together, NaN where these cannot be tested."""
     spread_df: int
     """Its degrees of freedom."""
     spread_p: float
