@@ -5,6 +5,7 @@ import re
 import numpy as np
 import pandas as pd
 import pytest
+from scipy.optimize import brentq
 from scipy.stats import ncf, norm
 
 import markbase as mb
@@ -109,20 +110,56 @@ def test_lower_terms_that_are_added_enter_with_the_interaction_that_needs_them()
     assert [t.name for t in found["b"].model_terms] == ["km", "age", "voice", "age × voice"]
 
 
-def test_the_interval_of_a_change_inverts_the_noncentral_f():
-    hierarchy = mb.fit_blocks(study_of(gappy()), "score", BLOCKS)
-    step = hierarchy.steps.iloc[1]
-    before = hierarchy.steps["r2"].iloc[0]
-    for end, share in ((step["change_low"], 0.975), (step["change_high"], 0.025)):
-        partial = end / (1 - before)
-        shift = step["used"] * partial / (1 - partial)
-        assert ncf.cdf(step["statistic"], step["df"], step["df_rest"], shift) == pytest.approx(share, abs=1e-7)
+def _noncentral(step, before, n):
+    """Return the ends by the noncentral F, 0 where even no effect puts less below what was seen."""
+    df, ends = (step["df"], step["df_rest"]), []
+    for share in (0.975, 0.025):
+        found = 0.0
+        if ncf.cdf(step["statistic"], *df, 0) > share:
+            found = brentq(lambda shift, p=share: ncf.cdf(step["statistic"], *df, shift) - p, 0, 1e5, rtol=1e-14)
+        ends.append(found / (n + found) * (1 - before))
+    return ends
+
+
+@pytest.mark.parametrize("steep", [0.0, 0.1, 3.0])
+@pytest.mark.parametrize(
+    "how", [{}, {"weights": "times", "weights_are": "frequency"}, {"fixed_effects": "team"}], ids=str
+)
+@pytest.mark.parametrize("far", [0.0, 1e9])
+def test_the_interval_of_a_change_is_the_wider_of_the_noncentral_f_and_of_what_single_rows_move(steep, how, far):
+    rng = np.random.default_rng(4)
+    frame = pd.DataFrame({"x": rng.normal(size=120), "z": rng.exponential(size=120), "times": rng.integers(1, 4, 120)})
+    frame["team"], noise = [f"t{k % 9}" for k in range(120)], rng.normal(size=120)
+    frame["y"] = (frame["x"] + steep * frame["z"] + noise + far).round(6)  # the same digits, far from 0
+    steps = mb.fit_blocks(mb.Study(frame), "y", {"a": ["x"], "b": ["z"]}, **how).steps
+    rows = frame.loc[frame.index.repeat(frame["times"])] if "weights" in how else frame
+    beside = [pd.get_dummies(rows["team"]).to_numpy(float)] if "fixed_effects" in how else [np.ones((len(rows), 1))]
+    left = []  # squared residuals of no term, of the first block and of both
+    for name in (None, "x", "z"):
+        beside += [rows[[name]].to_numpy()] if name else []
+        X, y = np.hstack(beside), rows["y"].to_numpy() - far
+        left.append((y - X @ np.linalg.lstsq(X, y, rcond=None)[0]) ** 2)
+    total = left[0].sum()
+    for k, step in enumerate(steps.to_dict("records")):
+        d = (left[k].sum() - left[k + 1].sum()) / total
+        moves = (left[k] - left[k + 1] - d * left[0]) / total
+        reach = 1.959964 * np.sqrt((moves**2).sum() * len(rows) / step["df_rest"]) / (2 * np.sqrt(d * (1 - d)))
+        by_chance = left[k + 1].sum() / total * step["df"] / step["df_rest"]
+        angle = np.arcsin(np.sqrt(max(d - by_chance, 0)))
+        low, high = np.sin(np.clip(angle + np.array([-reach, reach]), 0, np.pi / 2)) ** 2
+        wanted = _noncentral(step, 1 - left[k].sum() / total, len(rows))
+        told = step["change_low"], step["change_high"]
+        assert told == pytest.approx((min(wanted[0], low), max(wanted[1], high)), rel=1e-5, abs=1e-9)
+        assert (told[0] > 0) == (step["p"] < 0.05)
+
+
+def test_a_change_that_is_not_clear_has_an_interval_from_0():
     nothing = mb.fit_blocks(study_of(gappy()), "score", {"one": ["age"], "chance": ["times"]}).steps.iloc[1]
     assert nothing["change_low"] == 0.0
 
 
 @pytest.mark.parametrize(
-    ("aim", "said"), [(1e-4, "No interval is told"), (0.0725, "The figure is above its interval"), (1.5, "")]
+    ("aim", "said"), [(1e-4, "No interval is told"), (0.0725, "Chance alone shows more"), (1.5, "")]
 )
 def test_what_chance_alone_would_show_is_said_where_a_block_shows_no_more(aim, said):
     rng = np.random.default_rng(3)
@@ -332,7 +369,7 @@ def test_the_interval_of_a_change_that_is_nearly_everything_is_as_wide_as_its_sh
     row = mb.fit_blocks(mb.Study(frame), "y", {"all": ["x", "z"]}).steps.iloc[0]
     left = 1 - row["r2_change"]
     ends = np.array([row["change_low"], row["change_high"]])
-    # the log of what is left is nearly normal with variance 2 / (rows less coefficients), by the noncentral F
-    half = 1.96 * np.sqrt(2 / row["df_rest"])
-    np.testing.assert_allclose(np.log((1 - ends) / left), [half, -half], rtol=0.12)
+    # over samples of normal rows the log of what is left varies by 4R²/n, twice as much as by the noncentral F
+    half = 1.96 * np.sqrt(4 / row["df_rest"])
+    np.testing.assert_allclose(np.log((1 - ends) / left), [half, -half], rtol=0.15)
     assert (row["df"] * row["statistic"] > 1e7) == (noise < 1e-2)

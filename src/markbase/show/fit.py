@@ -167,7 +167,7 @@ def standardised_section(fit: LinearFit) -> Section:
         name = label_of(r.term, r.level)
         size, *ends = value_with_ends(r.estimate, r.low, r.high, max(2, decimals_for((r.high - r.low) / 4, 1)))
         rows.append(Row((name, r.step, size, from_to(*ends))))
-    note = "an indicator is never standardised itself: levels are told as differences"
+    note = "by the standard deviations of these rows, as they are; an indicator is never standardised itself: levels are told as differences"
     heads = ("term", "for", f"sd of {fit.outcome.name}", f"{short(100 * fit.level, 4)}% CI")
     return Section(
         "In standard deviations of the outcome", note, (Table(heads, tuple(rows), frozenset({2, 3}), wide=-1),)

@@ -60,7 +60,7 @@ def spread_of(fit: LinearFit) -> Spread:
         left, explained = aside.residual, aside.residual - solution.residual
     df = int(own.sum())
     if fit.cluster or fit.strata or (fit.weights is not None and fit.weights.kind == "sampling"):
-        even = _without(solution, own) if own.all() else _without(solution, own, aside)
+        even = solution.without(own, None if own.all() else aside)
         test = _test_of_scores(fit, moments, blocks, solution, even, own, fixed)
         p = float(p_of_f(test.statistic, df, test.df_rest))
         return Spread(test.statistic, df, p, test.df_rest, test.untested)
@@ -68,17 +68,6 @@ def spread_of(fit: LinearFit) -> Spread:
         return Spread(0.0, df, 1.0)
     statistic = (moments.rows - (fixed.levels if fixed else 0)) * explained / left
     return Spread(statistic, df, float(p_of_f(statistic / df, df, math.inf)))
-
-
-def _without(solution: Solution, own: NDArray[np.bool_], others: Solution | None = None) -> Solution:
-    """Return a solution in which some coefficients are 0, and all others those of a solution without them."""
-    coefficients, lower = np.zeros((2, len(own)))
-    if others is not None:
-        coefficients[~own], lower[~own], at_centres = others.coefficients, others.lower, others.at_centres
-    else:
-        above = (solution.means - solution.centres) * solution.coefficients
-        at_centres = math.fsum([*solution.at_centres, *above]), 0.0
-    return replace(solution, coefficients=coefficients, lower=lower, at_centres=at_centres)
 
 
 def _test_of_scores(

@@ -77,13 +77,13 @@ def _adds(name: str, terms: Sequence[str], fit: AnyFit, change: Change, step: pd
             cautions.append(
                 "No sample of rows can show less than 0, so it is no evidence that this interval lies above 0."
             )
-        most = added if math.isnan(float(step["change_high"])) else float(step["change_high"])
-        if not clear and added >= most and fit.errors.middle is None:
-            chance = (1 - float(step["r2"]) + added) * change.df / (change.df + change.df_rest)
+        chance = (1 - float(step["r2"]) + added) * change.df / (change.df + change.df_rest)
+        if not clear and added < chance and fit.errors.middle is None:
+            none = math.isnan(float(step["change_high"]))
             why = (
-                "The figure is above its interval, since rows always show a little by chance"
-                if added > most
-                else "No interval is told, since chance alone nearly always shows more"
+                "No interval is told, since chance alone nearly always shows more"
+                if none
+                else "Chance alone shows more"
             )
             who = "a coefficient that adds" if change.df == 1 else f"{change.df} coefficients that add"
             cautions.append(

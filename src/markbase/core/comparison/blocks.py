@@ -4,7 +4,6 @@ References
 ----------
 Cohen, Cohen, West & Aiken (2003), Applied Multiple Regression/Correlation Analysis for the Behavioral Sciences, 3rd ed.,
 ch. 5, doi:10.4324/9780203774441.
-Steiger (2004), Psychological Methods 9(2), 164-182, doi:10.1037/1082-989X.9.2.164 (intervals from the noncentral F).
 """
 
 from __future__ import annotations
@@ -16,11 +15,11 @@ from functools import cached_property
 
 import numpy as np
 import pandas as pd
-import scipy.special as sp
 
 from markbase.core.arguments import checked_methods
 from markbase.core.comparison.block_sentences import make_block_reading
 from markbase.core.comparison.bootstrap import Bootstrap, bootstrap
+from markbase.core.comparison.r2_intervals import interval_of_change
 from markbase.core.display import Shown
 from markbase.core.errors import MarkbaseError, near
 from markbase.core.results.changes import Change, change_between
@@ -91,9 +90,9 @@ class Blocks(Shown):
         them), then for linear models `r2`, `r2_adjusted`, `r2_change`, `change_low`, `change_high`, `f2`, `residual_sd`,
         for logistic ones `deviance`, `mcfadden`, `mcfadden_change`, `change_low`, `change_high`, `nagelkerke`, `tjur`; then the test
         of the change: `statistic` (F, or chi-squared), `df`, `df_rest`, `p`, `test` (which it is), and `aic`, `bic`. The interval of
-        the change is that of `bootstrap`; before it, that of the noncentral F for linear models with classical errors, with R² of
-        the block below taken as it is, and NaN otherwise, and where F is smaller than in all but 2.5% (at a level of 95%) of samples in
-        which nothing is added. Where the levels of fixed effects are taken out, every R² is of the
+        the change is that of `bootstrap`; before it, for linear models with classical errors, the wider of that by the noncentral F and of
+        that over samples of rows (`r2_intervals`), and NaN otherwise, and where F is smaller than in all but 2.5% (at a level of 95%) of samples
+        in which nothing is added. Where the levels of fixed effects are taken out, every R² is of the
         variation within these levels, which is what the blocks can explain.
         """
         return table_of(
@@ -156,10 +155,10 @@ class Blocks(Shown):
             return list(self.bootstrapped.low), list(self.bootstrapped.high)
         if self.logistic:
             return [math.nan] * len(self), [math.nan] * len(self)
+        fits = [fit for fit in self.fits if isinstance(fit, LinearFit)]
         ends = [
-            _interval(change, below, fit)
-            for change, below, fit in zip(self.changes, before, self.fits, strict=True)
-            if isinstance(fit, LinearFit)
+            interval_of_change(change, below, fit, smaller)
+            for change, below, fit, smaller in zip(self.changes, before, fits, [None, *fits], strict=False)
         ]
         return [low for low, _ in ends], [high for _, high in ends]
 
@@ -326,54 +325,3 @@ class Blocks(Shown):
     @cached_property
     def _reading(self) -> Reading:
         return make_block_reading(self.last, self.names, self.added, self.fits, self.changes, self.steps)
-
-
-def _interval(change: Change, before: float, fit: LinearFit) -> tuple[float, float]:
-    """Return an interval for the change of R², from the noncentral F of its test; NaN where F is too small even for no effect at all."""
-    if change.kind != "F" or fit.errors.middle is not None or not math.isfinite(change.statistic):
-        return math.nan, math.nan
-    n, tail = fit.moments.rows, (1 - fit.level) / 2
-    central, ends = float(sp.fdtr(change.df, change.df_rest, change.statistic)), []
-    if central < tail:
-        return math.nan, math.nan
-    for upper in (1 - tail, tail):
-        if central <= upper:  # even no effect at all puts less than this below what was seen
-            ends.append(0.0)
-            continue
-        shift = _noncentrality(upper, change)
-        f2 = shift / n
-        ends.append(f2 / (1 + f2) * (1 - before))
-    return ends[0], ends[1]
-
-
-_FAR = 1e7
-"""A statistic times its degrees of freedom beyond which the noncentral F is taken by its normal limit."""
-
-
-def _noncentrality(share: float, change: Change) -> float:
-    """Return the noncentrality at which a share of the distribution lies below the statistic.
-
-    The root of the statistic is nearly normal, with a spread that hardly depends on the root of the noncentrality: the
-    quantile of the share is nearly a straight line in it, along which the search starts and steps.
-    """
-    aim = float(sp.ndtri(share))
-
-    def off(root: float) -> float:
-        return float(sp.ndtri(sp.ncfdtr(change.df, change.df_rest, root * root, change.statistic))) - aim
-
-    whole, offset = change.df * change.statistic, (change.df - 1) / 2
-    spread = math.sqrt(1 + whole / (2 * change.df_rest))
-    if whole > _FAR:  # the root is normal there, and the distribution itself has no digits left
-        return max(math.sqrt(whole) - spread * aim, 0.0) ** 2
-    near = max(math.sqrt(max(whole - offset, 0.0)) - spread * aim, 0.0)
-    here = math.sqrt(max(near * near - offset, 0.01))
-    start = off(here)
-    step = 1.3 * spread * start + math.copysign(1e-3, start)
-    there = max(here + step, 0.0)
-    while start * off(there) > 0:  # a larger noncentrality leaves less below, so the sign leads to the root
-        step *= 4
-        here, there = there, max(there + step, 0.0)
-    from scipy.optimize import brentq  # slow to load, and seldom needed
-
-    root, _ = brentq(off, min(here, there), max(here, there), rtol=1e-12, full_output=True)
-    return float(root) ** 2

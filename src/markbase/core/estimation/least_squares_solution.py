@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -97,6 +97,19 @@ class Solution:
     def factor(self) -> Array:
         """Shape (p, p): F with FᵀF the centred cross-products."""
         return self.pivoted.placed
+
+    def without(self, own: NDArray[np.bool_], others: Solution | None = None) -> Solution:
+        """Return the solution with some coefficients at 0, those of `own`, shape (p,), and all others as they are in a solution without them.
+
+        `others` is that solution; None where no column is left. It has the roots of this one, so that rows have the same whitened columns.
+        """
+        coefficients, lower = np.zeros((2, len(own)))
+        if others is not None:
+            coefficients[~own], lower[~own], at_centres = others.coefficients, others.lower, others.at_centres
+        else:
+            above = (self.means - self.centres) * self.coefficients
+            at_centres = math.fsum([*self.at_centres, *above, *((self.means - self.centres) * self.lower)]), 0.0
+        return replace(self, coefficients=coefficients, lower=lower, at_centres=at_centres)
 
     def roots_of(self, combinations: Array, starts: NDArray[np.bool_]) -> Array:
         """Return C A for combinations C of the coefficients, of which ``s² (CA)(CA)ᵀ`` is the covariance.

@@ -63,7 +63,7 @@ class LinearFit(Fit):
     """
 
     _same_from_every_base: ClassVar[frozenset[str]] = frozenset(
-        {"_bends", "_fitted", "_residuals", "_spread", "_unnamed", "left_out", "own_measures"}
+        {"_bends", "_deviations", "_fitted", "_residuals", "_spread", "_unnamed", "left_out", "own_measures"}
     )
     fixed_effects: FixedEffects | None = None
     """The levels that were taken out; None for none."""
@@ -402,6 +402,20 @@ class LinearFit(Fit):
             start = look_up(own, self.fixed_effects.codes)
         fitted = self._predictor_at(None, start, self.fixed_effects.hidden if self.fixed_effects else ())
         return fitted if self.used is None else np.where(self.used, fitted, np.nan)
+
+    @cached_property
+    def _deviations(self) -> Array:
+        """The outcome from its mean, or what levels taken out alone leave of it, shape (rows,); NaN in rows not used."""
+        blocks, heavy, own = (
+            self._blocks(self.model_terms),
+            self.weights.values if self.weights else None,
+            self._term_columns,
+        )
+        others, beside = None, self.solution.columns[~own]
+        if len(beside):
+            others = solve(self.moments, blocks, self.used, self.sample.rows, beside, heavy, self.fixed_effects)
+        bare = self.solution.without(own, others)
+        return Whitened(self.moments, blocks, bare, self.used, heavy, self.fixed_effects).residuals()
 
     @cached_property
     def _residuals(self) -> Array:
