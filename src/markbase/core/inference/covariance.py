@@ -39,8 +39,9 @@ def errors_of(
     used: NDArray[np.bool_] | None,
     weights: Weights | None = None,
     fixed_effects: FixedEffects | None = None,
+    residuals: Array | None = None,
 ) -> Errors:
-    """Compute what the standard errors need beyond the moments.
+    """Compute what the standard errors need beyond the moments, from `residuals` of another outcome if these are given.
 
     With e the residuals and h the leverages, scores are weighted by e² (HC0), e²·n/(n − k) (HC1), e²/(1 − h) (HC2), e²/(1 −
     h)² (HC3, also called ``robust``); with a `cluster` they are those of `clustered_errors`, with `strata` taken within each. Levels
@@ -52,7 +53,7 @@ def errors_of(
     rest = n - p - (1 if fixed_effects is None else fixed_effects.levels)
     if cluster is None and kind == "classical":
         return Errors("classical", rest)
-    over = scored_rows(moments, blocks, solution, used, weights, fixed_effects)
+    over = scored_rows(moments, blocks, solution, used, weights, fixed_effects, residuals)
     if cluster is not None and fixed_effects is not None:
         if nested_in(cluster, fixed_effects, over):
             rest = n - p - 1
@@ -68,14 +69,16 @@ def scored_rows(
     used: NDArray[np.bool_] | None,
     weights: Weights | None,
     fixed_effects: FixedEffects | None,
+    residuals: Array | None = None,
 ) -> Over:
-    """Return what applies a function to the scored rows of every part of a linear fit, and to its share of arrays."""
+    """Return what applies a function to the scored rows of every part of a linear fit, and to its share of arrays; scored by `residuals` if given."""
     whitened = Whitened(moments, blocks, solution, used, weights.values if weights else None, fixed_effects)
     repeated = weights is not None and weights.kind == "frequency"
 
-    def scored(rows: Whitened) -> Iterator[ScoredRows]:
+    def scored(rows: Whitened, others: Array | None) -> Iterator[ScoredRows]:
         # a row that stands for several is several rows; a row that is weighted has a weighted score
-        for chunk, Q, residual, w in rows.chunks():
+        for chunk, Q, own, w in rows.chunks():
+            residual = own if others is None else others[chunk]
             leverage = rows.leverages(chunk, Q)
             yield ScoredRows(
                 chunk,
@@ -87,10 +90,10 @@ def scored_rows(
             )
 
     def over(function: Callable[..., T], *trees: Any) -> Iterator[T]:
-        def of_part(rows: Whitened, *more: Any) -> T:
-            return function(scored(rows), *more)
+        def of_part(rows: Whitened, others: Array | None, *more: Any) -> T:
+            return function(scored(rows, others), *more)
 
-        return whitened.over(of_part, *trees)
+        return whitened.over(of_part, residuals, *trees)
 
     return over
 
