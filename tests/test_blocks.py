@@ -122,9 +122,7 @@ def _noncentral(step, before, n):
 
 
 @pytest.mark.parametrize("steep", [0.0, 0.1, 3.0])
-@pytest.mark.parametrize(
-    "how", [{}, {"weights": "times", "weights_are": "frequency"}, {"fixed_effects": "team"}], ids=str
-)
+@pytest.mark.parametrize("how", [{}, {"weights": "times", "weights_are": "frequency"}, {"fixed_effects": "team"}])
 @pytest.mark.parametrize("far", [0.0, 1e9])
 def test_the_interval_of_a_change_is_the_wider_of_the_noncentral_f_and_of_what_single_rows_move(steep, how, far):
     rng = np.random.default_rng(4)
@@ -158,17 +156,13 @@ def test_a_change_that_is_not_clear_has_an_interval_from_0():
     assert nothing["change_low"] == 0.0
 
 
-@pytest.mark.parametrize(
-    ("aim", "said"), [(1e-4, "No interval is told"), (0.0725, "Chance alone shows more"), (1.5, "")]
-)
+@pytest.mark.parametrize(("aim", "said"), [(1e-4, "No interval is told"), (0.0725, "Chance alone"), (1.5, "")])
 def test_what_chance_alone_would_show_is_said_where_a_block_shows_no_more(aim, said):
     rng = np.random.default_rng(3)
     x, noise = rng.normal(size=(200, 4)), rng.normal(size=200)
     Q = np.linalg.qr(np.column_stack([np.ones(200), x]))[0]
     e, along = noise - Q @ (Q.T @ noise), Q[:, 2]
-    y = (
-        x[:, 0] + e + along * np.sqrt(aim * 3 * (e @ e) / 195)
-    )  # so that F of the last three columns is what is aimed at
+    y = x[:, 0] + e + along * np.sqrt(aim * 3 * (e @ e) / 195)  # F of the last three columns is what is aimed at
     table = pd.DataFrame(x, columns=list("abcd")).assign(y=y)
     hierarchy = mb.fit_blocks(table, "y", {"one": ["a"], "chance": ["b", "c", "d"]})
     step = hierarchy.steps.iloc[1]

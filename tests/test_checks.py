@@ -88,10 +88,8 @@ def test_spread_is_tested_by_scores_of_rows_or_clusters_as_they_were_drawn(more)
     if "cluster" in more:
         scores = np.array([scores[unit == k].sum(axis=0) for k in range(15)])
     m, S = len(scores), np.cov(scores.T)  # the mean of the scores against how they vary about it
-    checks, (F, rest) = (
-        fit.checks(),
-        hotelling(m * scores.mean(axis=0) @ np.linalg.solve(S, scores.mean(axis=0)), 5, m - 1),
-    )
+    checks, mean = fit.checks(), scores.mean(axis=0)
+    F, rest = hotelling(m * mean @ np.linalg.solve(S, mean), 5, m - 1)
     assert (checks.spread_statistic, checks.spread_df_rest) == pytest.approx((F, rest), rel=1e-9)
     assert checks.spread_p == pytest.approx(f_tail.sf(F, 5, rest), rel=1e-8)
     assert ("as if rows were independent" in " ".join(str(checks).split())) == ("cluster" in more)
@@ -119,9 +117,7 @@ def test_rows_left_out_are_held_against_those_used(kind, clustered, noise):
     assert found.rows == out.sum()
     assert (found.mean, found.mean_used) == pytest.approx([g.mean() for g in groups], rel=1e-12)
     if clustered:
-        share = pd.concat(
-            [(groups[0] - groups[0].mean()) / len(groups[0]), (groups[1].mean() - groups[1]) / len(groups[1])]
-        )
+        share = pd.concat([sign * (v - v.mean()) / len(v) for sign, v in zip((1, -1), groups, strict=True)])
         sums = share.groupby(frame["team"]).sum()
         se, df = np.sqrt((sums**2).sum() * len(sums) / (len(sums) - 1)), len(sums) - 1
         p, half = 2 * t.sf(abs(found.difference) / se, df), t.ppf(0.975, df) * se

@@ -347,19 +347,20 @@ def _wald_and_hotelling(frame, kind, w, times, tested):
     return F, f_tail.sf(F, r, rest), mended, d - r + 1, f_tail.sf(mended, r, d - r + 1) if d > r - 1 else 1.0
 
 
-@pytest.mark.parametrize(
-    ("kind", "weights_are"), [*((f"HC{k}", None) for k in range(4)), ("HC3", "sampling"), ("HC3", "frequency")]
-)
+ROBUST = [("HC0", ""), ("HC1", ""), ("HC2", ""), ("HC3", ""), ("HC3", "sampling"), ("HC3", "frequency")]
+
+
+@pytest.mark.parametrize(("kind", "weights_are"), ROBUST)
 def test_joint_tests_that_robust_errors_overstate_are_told_and_judged_as_hotellings(kind, weights_are, tmp_path):
     told = set()
     for seed in (11, 12, 18, 26, 33, 43):  # in some clear, in some overstated
         frame, more = _drawn(seed), {"errors": kind}
         ones = np.ones(len(frame))
         w, times = frame["w"] if weights_are == "sampling" else ones, ones.astype(int)
-        if weights_are:
-            more |= {"weights": "w" if weights_are == "sampling" else "times", "weights_are": weights_are}
+        if weights_are == "sampling":
+            more |= {"weights": "w"}
         if weights_are == "frequency":
-            times = frame["times"]
+            times, more = frame["times"], more | {"weights": "times", "weights_are": "frequency"}
         study = mb.Study(frame)
         fit = _quietly(mb.fit_linear, study, "y", ["g", "x"], **more)
         for name, tested in (("", range(1, 9)), ("g", range(1, 8))):

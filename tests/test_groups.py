@@ -291,9 +291,8 @@ def test_profiles_outside_the_data_are_remarked():
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
 def test_a_model_whose_interaction_lacks_a_combination_is_printed_reported_and_drawn(kind, tmp_path):
     rng = np.random.default_rng(1)
-    frame = pd.DataFrame(
-        {"g": rng.choice(list("abc"), 900), "h": rng.choice(list("xyz"), 900), "u": rng.normal(size=900)}
-    )
+    frame = pd.DataFrame({"g": rng.choice(list("abc"), 900), "h": rng.choice(list("xyz"), 900)})
+    frame["u"] = rng.normal(size=900)
     frame = frame[(frame["g"] != "a") | (frame["h"] != "z")]
     study = mb.Study(frame.assign(s=rng.normal(size=len(frame)), y=np.where(rng.random(len(frame)) < 0.4, "yes", "no")))
     terms = [mb.interaction("g", "h"), "u"]
@@ -403,9 +402,8 @@ def test_averages_at_many_levels_keep_all_digits_though_taken_at_few_places(leve
     rng = np.random.default_rng(levels)
     choirs, age = rng.permutation(np.repeat(np.arange(levels), 150)), rng.normal(size=150 * levels)
     odds = start + 2 * age + rng.normal(scale=spread, size=levels)[choirs]
-    frame = pd.DataFrame(
-        {"voice": [f"c{k:02}" for k in choirs], "age": age, "sings": rng.random(len(age)) < expit(odds)}
-    )
+    frame = pd.DataFrame({"voice": [f"c{k:02}" for k in choirs], "age": age})
+    frame["sings"] = rng.random(len(age)) < expit(odds)
     fit = mb.fit_logistic(frame, "sings", ["age", "voice"], event=True)
     table = fit.groups("voice").set_index("level")
     found = [_average_by_hand(fit, frame.assign(voice=level), np.ones(len(frame))) for level in table.index]

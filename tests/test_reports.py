@@ -237,9 +237,8 @@ def test_lines_and_crossed_groups_are_drawn_where_a_figure_tells_more_than_a_num
     ],
 )
 def test_slopes_are_drawn_as_they_are_asked_for_and_by_a_group_of_more_levels_than_lines_can_tell(asked, drawn):
-    frame = pd.DataFrame(made_up(300, seed=4)).assign(
-        big=lambda d: d["age"] ** 2, team=[f"t{k % 8}" for k in range(300)]
-    )
+    frame = pd.DataFrame(made_up(300, seed=4))
+    frame["big"], frame["team"] = frame["age"] ** 2, [f"t{k % 8}" for k in range(300)]
     products = [mb.interaction("age", "km"), mb.interaction("km", "voice"), mb.interaction("big", "team")]
     fit = mb.fit_linear(mb.Study(frame), "score", ["age", "km", "big", "voice", "team", *products])
     assert {name for name in figures_of_fit(fit, asked) if "-slope" in name} == drawn

@@ -149,9 +149,8 @@ def test_sampling_weights_weigh_correlations_and_inflation_and_leave_no_interval
     plan = 'data = {{file = "{}", codebook = "{}"}}\n[screen]\noutcome = "belonging"\nterms = ["age", "voice"]\nweights = "weight"'
     (tmp_path / "p.toml").write_text(plan.format(DATA, BOOK), encoding="utf-8")
     assert run("run", "p.toml", "--into", "out", cwd=tmp_path).returncode == 0
-    told = run(
-        "screen", "p.toml", "--outcome=belonging", "--terms=age,voice", "--weights=weight", "--json", cwd=tmp_path
-    )
+    asked = ["screen", "p.toml", "--outcome=belonging", "--terms=age,voice", "--weights=weight", "--json"]
+    told = run(*asked, cwd=tmp_path)
     for found in (json.loads(told.stdout), json.loads((tmp_path / "out" / "results.json").read_text())["screen"]):
         assert found["weights"] == {"kind": "sampling", "column": "weight"}
         np.testing.assert_array_equal([row["vif"] for row in found["vif"]], wanted)
@@ -360,9 +359,8 @@ def test_of_tied_terms_the_one_given_last_goes_first():
     study = mb.demo.choirs().derive("again", sum=["rehearsals", "concerts"])
     terms = ["age", "events", "again"]
     for order in (terms, terms[::-1]):
-        assert mb.screen(study, order).prune().steps["dropped"].tolist() == [
-            order[-1] if order[-1] != "age" else order[1]
-        ]
+        wanted = order[-1] if order[-1] != "age" else order[1]
+        assert mb.screen(study, order).prune().steps["dropped"].tolist() == [wanted]
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -374,9 +372,8 @@ def test_a_movement_is_told_with_its_sign_and_the_ends_in_their_order(sign):
     table["y"] = 10 + x + sign * 3 * table["z"] + rng.normal(size=500)
     fit = mb.fit_linear(mb.Study(table), "y", ["x", "z"])
     (told,) = mb.specifications(fit, "x").changed
-    said = re.search(
-        r"is ([−\d.]+) instead of ([−\d.]+): it moves by ([−\d.]+) \(95% CI ([−\d.]+) to ([−\d.]+)\)", told
-    )
+    moves = r"is ([−\d.]+) instead of ([−\d.]+): it moves by ([−\d.]+) \(95% CI ([−\d.]+) to ([−\d.]+)\)"
+    said = re.search(moves, told)
     alone, with_it, change, low, high = (float(v.replace("−", "-")) for v in said.groups())
     assert alone == pytest.approx(np.polyfit(table["x"], table["y"], 1)[0], abs=0.006)
     assert (with_it, change) == pytest.approx((fit.coefficients["estimate"].iloc[1], alone - with_it), abs=0.011)
@@ -400,17 +397,16 @@ def test_advice_knows_what_a_column_was_made_of_and_where_the_intercept_has_a_pa
     assert 0.995 < r < 1  # and is not told as 1.00
     assert f"Pearson's r {r:.3f}".replace("0.", ".") in told["age", "age_2"].text
     assert "who is in which group largely decides the other" in told["voice", "hall"].text
-    assert re.search(
-        r"condition index [\d,]+, `\(intercept\)` and `year` share.*centring removes it", told["year",].text
-    )
+    shares = r"condition index [\d,]+, `\(intercept\)` and `year` share.*centring removes it"
+    assert re.search(shares, told["year",].text)
     table["few"] = np.exp(rng.normal(3, 0.3, n))
+    more = mb.Study(table).derive("log_few", log="few").derive("share", ratio=["a", "age"])
     more = (
-        mb.Study(table)
-        .derive("log_few", log="few")
-        .derive("share", ratio=["a", "age"])
-        .derive("ab", product=["a", "b"])
+        more.derive("ab", product=["a", "b"])
+        .cut("age", [40, 50], name="ages")
+        .derive("few_c", centre="few")
+        .derive("few_c2", square="few_c")
     )
-    more = more.cut("age", [40, 50], name="ages").derive("few_c", centre="few").derive("few_c2", square="few_c")
     more = more.derive("near", centre="few", within="voice")
     for names, kind, words in (
         (["few", "log_few"], "scale", "`log_few` is the logarithm of `few`: the same on another scale"),

@@ -66,13 +66,11 @@ def test_what_moderates_is_probed_and_regions_end_where_the_interval_touches_zer
 @pytest.mark.parametrize("at", [{"km": [4]}, {"km": [2, 9], "age": [30]}])
 def test_slopes_in_probability_differ_by_averages_and_errors_taken_by_hand(at):
     frame, rng = pd.DataFrame(made_up(300, seed=4)), np.random.default_rng(3)
-    frame = frame.assign(
-        w=rng.integers(1, 4, 300), high=np.where(frame["score"] + rng.normal(0, 9, 300) > 38, "y", "n")
-    )
+    frame["w"] = rng.integers(1, 4, 300)
+    frame["high"] = np.where(frame["score"] + rng.normal(0, 9, 300) > 38, "y", "n")
     terms = ["age", "day", "km", mb.interaction("age", "day")]
-    fit = mb.fit_logistic(
-        mb.Study(frame).mark("day", "Mon"), "high", terms, event="y", weights="w", weights_are="frequency"
-    )
+    study = mb.Study(frame).mark("day", "Mon")
+    fit = mb.fit_logistic(study, "high", terms, event="y", weights="w", weights_are="frequency")
     known = ~fit.coefficients["base"].to_numpy()
     told, V = fit.coefficients[known], fit.covariance.to_numpy()[np.ix_(known, known)]
     place = {(r.term, r.level): k for k, r in enumerate(told.itertuples())}
@@ -82,15 +80,9 @@ def test_slopes_in_probability_differ_by_averages_and_errors_taken_by_hand(at):
         for level in ("Mon", row["level"]):
             day, own = (b[place[term, level]] if level != "Mon" else 0.0 for term in ("day", "age × day"))
             slope = b[place["age", ""]] + own
-            eta = (
-                b[place["(intercept)", ""]]
-                + day
-                + slope * row.get("age", frame["age"])
-                + b[place["km", ""]] * row["km"]
-            )
-            steep[level] = slope * np.average(
-                np.exp(eta) / (1 + np.exp(eta)) ** 2 + 0 * frame["age"], weights=frame["w"]
-            )
+            start, km = b[place["(intercept)", ""]], b[place["km", ""]]
+            eta = start + day + slope * row.get("age", frame["age"]) + km * row["km"] + 0 * frame["age"]
+            steep[level] = slope * np.average(np.exp(eta) / (1 + np.exp(eta)) ** 2, weights=frame["w"])
         return steep[row["level"]] - steep["Mon"]
 
     b, step = told["estimate"].to_numpy(), 1e-6 * np.eye(len(told))
@@ -158,9 +150,8 @@ def test_a_slope_over_all_groups_is_their_average_by_weight(kind):
     each = fit.simple_slopes("age", by="voice").set_index("level")["slope"]
     shares = frame.groupby("voice")["w"].sum() / frame["w"].sum()
     assert fit.simple_slopes("age")["slope"].iloc[0] == pytest.approx(float((each * shares).sum()), rel=1e-9)
-    assert float((each * shares).sum()) != pytest.approx(
-        float((each * frame["voice"].value_counts(normalize=True)).sum())
-    )
+    unweighted = float((each * frame["voice"].value_counts(normalize=True)).sum())
+    assert float((each * shares).sum()) != pytest.approx(unweighted)
 
 
 def test_a_moderator_of_two_values_is_held_at_both_and_at_nothing_between():

@@ -116,9 +116,8 @@ def test_strata_that_tell_nothing_are_refused_with_the_way_out(case):
 
 def test_more_strata_than_rows_can_carry_are_refused():
     few = mb.Study(sample()[:8].assign(pair=list("aabbccdd")))
-    with pytest.raises(
-        mb.FitError, match="8 rows less 5 coefficients and 4 strata of `pair` leave no degree of freedom"
-    ):
+    told = "8 rows less 5 coefficients and 4 strata of `pair` leave no degree of freedom"
+    with pytest.raises(mb.FitError, match=told):
         mb.fit_linear(few, "score", [mb.polynomial("age"), "km", "times"], strata="pair")
 
 

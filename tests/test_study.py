@@ -28,9 +28,8 @@ def test_overview_of_the_demo_has_its_numbers_and_what_is_mended_is_not_remarked
     assert "`tennor` in 6 rows: misspelt for `tenor`?" in table.loc["voice", "remarks"]
     source = pd.read_csv(mb.demo.path("choirs.csv"))
     ages = source["age"][source["age"] > 0]
-    assert table.loc["age", ["mean", "sd", "median"]].tolist() == pytest.approx(
-        [ages.mean(), ages.std(), ages.median()]
-    )
+    wanted = [ages.mean(), ages.std(), ages.median()]
+    assert table.loc["age", ["mean", "sd", "median"]].tolist() == pytest.approx(wanted)
     mended = study.merge_levels("voice", {"tenor": ["tennor"]})
     assert not any("misspelt" in remark.text for remark in mended.remarks().get("voice", []))
     assert table.loc["age", "skew"] == pytest.approx(((ages - ages.mean()) ** 3).mean() / ages.std(ddof=0) ** 3)
