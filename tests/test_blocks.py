@@ -103,9 +103,8 @@ def test_every_rung_is_the_fit_of_its_terms_on_the_rows_of_all(kind, setting, bl
 
 
 def test_lower_terms_that_are_added_enter_with_the_interaction_that_needs_them():
-    found = mb.fit_blocks(
-        study_of(choir(150)), "score", {"a": ["km"], "b": [mb.interaction("age", "voice")], "c": ["day"]}
-    )
+    blocks = {"a": ["km"], "b": [mb.interaction("age", "voice")], "c": ["day"]}
+    found = mb.fit_blocks(study_of(choir(150)), "score", blocks)
     assert found.added == (("km",), ("age", "voice", "age × voice"), ("day",))
     assert [t.name for t in found["b"].model_terms] == ["km", "age", "voice", "age × voice"]
 

@@ -75,6 +75,27 @@ def test_uneven_spread_is_told_with_the_errors_that_allow_for_it_beside():
     assert "times as large" not in str(little)
 
 
+def _scores(X, y, w):
+    square = (y - X @ np.linalg.solve(X.T * w @ X, X.T @ (w * y))) ** 2
+    return (X - np.average(X, axis=0, weights=w))[:, 1:] * (w * (square - np.average(square, weights=w)))[:, None]
+
+
+def _of_their_mean(scores):
+    (m, r), mean = scores.shape, scores.mean(axis=0)
+    return hotelling(m * mean @ np.linalg.solve(np.cov(scores.T), mean), r, m - 1)
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+def test_a_row_that_is_fitted_exactly_has_its_part_in_the_test_of_the_spread():
+    rng, g = np.random.default_rng(2), np.repeat([0, 1, 2], [20, 20, 1])
+    w, y = rng.uniform(1, 2, 41), rng.normal(size=41)
+    study = mb.Study(pd.DataFrame({"g": g.astype(str), "w": w, "y": y})).as_categorical("g")
+    checks = mb.fit_linear(study, "y", ["g"], weights="w").checks()
+    assert (checks.spread_statistic, checks.spread_df_rest) == pytest.approx(
+        _of_their_mean(_scores(np.eye(3)[g], y, w))
+    )
+
+
 @pytest.mark.parametrize("more", [{"cluster": "team"}, {"weights": "w"}, {"weights": "w", "cluster": "team"}], ids=str)
 def test_spread_is_tested_by_scores_of_rows_or_clusters_as_they_were_drawn(more):
     rng, frame = np.random.default_rng(6), choir(150)
@@ -82,14 +103,10 @@ def test_spread_is_tested_by_scores_of_rows_or_clusters_as_they_were_drawn(more)
     frame = frame.assign(team=[f"t{k % 15}" for k in range(150)], w=w)
     frame, _, fit = fitted(frame.assign(score=frame["score"] + rng.normal(size=150) * frame["age"] / 5), **more)
     X, w, unit = dense(frame), frame["w"].to_numpy(), pd.factorize(frame["team"])[0]
-    y = frame["score"].to_numpy()
-    square = (y - X @ np.linalg.solve(X.T * w @ X, X.T @ (w * y))) ** 2
-    scores = (X - np.average(X, axis=0, weights=w))[:, 1:] * (w * (square - np.average(square, weights=w)))[:, None]
+    checks, scores = fit.checks(), _scores(X, frame["score"].to_numpy(), w)
     if "cluster" in more:
         scores = np.array([scores[unit == k].sum(axis=0) for k in range(15)])
-    m, S = len(scores), np.cov(scores.T)  # the mean of the scores against how they vary about it
-    checks, mean = fit.checks(), scores.mean(axis=0)
-    F, rest = hotelling(m * mean @ np.linalg.solve(S, mean), 5, m - 1)
+    F, rest = _of_their_mean(scores)
     assert (checks.spread_statistic, checks.spread_df_rest) == pytest.approx((F, rest), rel=1e-9)
     assert checks.spread_p == pytest.approx(f_tail.sf(F, 5, rest), rel=1e-8)
     assert ("as if rows were independent" in " ".join(str(checks).split())) == ("cluster" in more)

@@ -278,9 +278,8 @@ def test_errors_of_averages_are_those_of_their_numeric_derivatives(weighted):
     frame = choir(400, seed=5).assign(w=lambda d: 1.0 + np.arange(len(d)) % 3)
     fit = mb.fit_logistic(study_of(frame), "stays", ["age", "voice"], event="yes", weights="w" if weighted else None)
     b, told = fit.coefficients["estimate"].to_numpy(), fit.coefficients.iloc[2:]
-    X = np.column_stack([np.ones(len(frame)), frame["age"], *(frame["voice"] == v for v in told["level"])]).astype(
-        float
-    )
+    levels = [frame["voice"] == v for v in told["level"]]
+    X = np.column_stack([np.ones(len(frame)), frame["age"], *levels]).astype(float)
 
     def slope(beta):
         p = 1 / (1 + np.exp(-X @ beta))

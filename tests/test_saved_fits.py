@@ -161,9 +161,8 @@ def test_a_fit_is_judged_on_another_file_saved_or_not_in_memory_or_in_parts(outc
             values = [[v for k, v in row.items() if k != "figure" and v is not None] for row in (other[figure], told)]
             assert values[0] == pytest.approx(values[1], rel=near)
     page = run("validate", "fit.json", "--for", "later.csv", cwd=tmp_path)
-    assert re.search(
-        rf"rows of later\.csv +no terms at all.*scored +{len(rows)} rows of later\.csv", page.stdout, re.DOTALL
-    )
+    wanted = rf"rows of later\.csv +no terms at all.*scored +{len(rows)} rows of later\.csv"
+    assert re.search(wanted, page.stdout, re.DOTALL)
     assert "one split" not in page.stdout
     assert "descant of voice occurs in no row the model was fitted to" in page.stdout
     for arguments, words in (

@@ -103,9 +103,8 @@ def test_stray_quotes_beside_broken_lines_are_read_from_the_start(tmp_path, monk
 @pytest.mark.parametrize("ends", ["\r", "\r\n", "\r\r\n"])
 def test_lines_of_text_files_end_as_they_do(tmp_path, ends):
     lines = ["a,b", *(f"{k},{k % 3}" for k in range(90))]
-    (tmp_path / "t.csv").write_bytes(
-        "".join(line + (ends if k != 2 else "\r") for k, line in enumerate(lines)).encode()
-    )
+    text = "".join(line + (ends if k != 2 else "\r") for k, line in enumerate(lines))
+    (tmp_path / "t.csv").write_bytes(text.encode())
     study = mb.open_study(tmp_path / "t.csv", in_parts=True)
     assert (study.rows, float(study["a"].values.sum())) == (90, 4005.0)
 

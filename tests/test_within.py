@@ -90,9 +90,8 @@ def test_levels_with_one_row_tell_nothing_of_the_terms():
             mb.Study(pd.concat([data, lone], ignore_index=True)), "y", ["x", "z"], fixed_effects="g", errors="HC3"
         )
     assert fit.df_rest == bare.df_rest
-    np.testing.assert_allclose(
-        fit.coefficients[["estimate", "se"]].iloc[1:], bare.coefficients[["estimate", "se"]].iloc[1:]
-    )
+    told, plainly = (f.coefficients[["estimate", "se"]].iloc[1:] for f in (fit, bare))
+    np.testing.assert_allclose(told, plainly)
 
 
 REFUSED = {
@@ -150,9 +149,8 @@ def test_checks_are_those_of_all_indicators_and_inflation_is_that_of_the_deviati
     assert (checks.cases.iloc[:, 0] == listed.cases.iloc[:, 0]).all()
     for column in ("fitted", "residual", "leverage", "influence"):
         np.testing.assert_allclose(checks.cases[column], listed.cases[column], rtol=1e-7)
-    np.testing.assert_allclose(
-        checks.lines["statistic"], listed.lines["statistic"].iloc[: len(checks.lines)], rtol=1e-7
-    )
+    bends = listed.lines["statistic"].iloc[: len(checks.lines)]
+    np.testing.assert_allclose(checks.lines["statistic"], bends, rtol=1e-7)
     assert (checks.skew, checks.kurtosis) == pytest.approx((listed.skew, listed.kurtosis), rel=1e-9)
     spiked = mb.Study(frame.assign(x=frame["x"].where(frame.index != 3, 1e5)))  # a row that all but decides a slope
     ways = ((terms, {"fixed_effects": within}), ([*terms, *names], {}))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -20,15 +20,17 @@ from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.formatting import number
 from markbase.core.inference.clustered_errors import cluster_sums
-from markbase.core.inference.covariance import errors_of, sandwich, scored_rows
+from markbase.core.inference.covariance import errors_of, scored_rows
 from markbase.core.inference.distributions import p_of_f
 from markbase.core.inference.joint_tests import JointTest, joint_test
-from markbase.core.inference.standard_errors import Errors
+from markbase.core.inference.standard_errors import Errors, ScoredRows
 from markbase.core.rows.parts import in_parts
+from markbase.core.rows.sums import total_of
 
 if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
 
+Array = NDArray[np.float64]
 _MOST_ROWS = 200_000
 """So many rows in memory are gone through again for what a fit says of its errors; its checks look at any number."""
 _MOST_WORK = 1e9
@@ -94,7 +96,7 @@ def _test_of_scores(
         sums = cluster_sums(scores, fit.cluster, len(own))
         m, middle = int(np.count_nonzero(sums.rows)), sums.scores.T @ sums.scores
     else:
-        m, middle = n, np.asarray(sandwich("HC0", None, None, scores, n, n, len(own)).middle)
+        m, middle = n, total_of(scores(_squared))  # of rows that are fitted exactly too: their squares are 0
     test = joint_test(solution, tested, Errors("HC0", math.inf, middle=middle), math.nan)
     if test.df >= m:
         return JointTest(
@@ -104,6 +106,11 @@ def _test_of_scores(
         )
     T = test.statistic * test.df
     return JointTest(T / max(m - T, 1e-300) * (m - test.df) / test.df, test.df, m - test.df, test.untested)
+
+
+def _squared(rows: Iterator[ScoredRows]) -> Array:
+    """Return the sum of squared scores, shape (p + 1, p + 1)."""
+    return np.asarray(sum((Q * score[:, None]).T @ (Q * score[:, None]) for _, Q, score, *_ in rows))
 
 
 def _robust_beside(fit: LinearFit) -> tuple[float, float, str]:
