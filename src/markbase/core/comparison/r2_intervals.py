@@ -15,6 +15,7 @@ Jones & Waller (2015), Psychometrika 80(2), 365-378, doi:10.1007/s11336-013-9380
 from __future__ import annotations
 
 import math
+from functools import partial
 
 import numpy as np
 import scipy.special as sp
@@ -63,16 +64,17 @@ def _change_and_se(fit: LinearFit, smaller: LinearFit | None) -> tuple[float, fl
     """
     smaller_left = fit._deviations if smaller is None else smaller._residuals
     heavy = fit.weights.values if fit.weights else None
-    sums = total_of(each_part(_sums, fit._residuals, smaller_left, fit._deviations, heavy))
+    in_units = partial(_sums, fit.outcome_sd)  # so that no power of a very large or small outcome is out of reach
+    sums = total_of(each_part(in_units, fit._residuals, smaller_left, fit._deviations, heavy))
     total, more, *squares = (float(v) for v in sums)
     d = more / total
     moved = squares[0] - 2 * d * squares[1] + d * d * squares[2]
     return d, math.sqrt(max(moved, 0.0)) / total * math.sqrt(fit.moments.rows / fit.rows_over)
 
 
-def _sums(left: Array, below: Array, outcome: Array, heavy: Array | None) -> Array:
-    """Return the sums over rows of y², of c = e₀² − e², and of their products c², cy² and y⁴."""
-    y, c = outcome**2, (below - left) * (below + left)
+def _sums(unit: float, left: Array, below: Array, outcome: Array, heavy: Array | None) -> Array:
+    """Return the sums over rows of y², of c = e₀² − e², and of their products c², cy² and y⁴, the outcome counted in a unit."""
+    y, c = (outcome / unit) ** 2, ((below - left) / unit) * ((below + left) / unit)
     terms = np.nan_to_num(np.array([y, c, c * c, c * y, y * y]))
     return np.asarray(terms.sum(axis=1) if heavy is None else terms @ np.nan_to_num(heavy))
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 
 import numpy as np
@@ -29,7 +30,8 @@ def overstated_among(
     Each comes with its combinations of the inner coefficients, shape (m, p). One is overstated if its p is below `alpha`, and not as Hotelling's.
     """
     found: list[JointTest | None] = [None] * len(wald)
-    clear = [k for k, (_, test) in enumerate(wald) if test.df > 1 and judged_p(test) < alpha]
+    tested = [k for k, (_, test) in enumerate(wald) if test.df > 1 and math.isfinite(test.statistic)]
+    clear = [k for k in tested if judged_p(wald[k][1]) < alpha]
     if clear:
         tests = hotelling_tests(solution, errors, over, [wald[k] for k in clear])
         for k, test in zip(clear, tests, strict=True):
