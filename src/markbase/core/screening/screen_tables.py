@@ -126,7 +126,7 @@ class ScreenTables(Shown):
         `first`, `second`, `r` (the association), `measure`, `rows`, `flag` (true at or above the limit),
         and how each relates to the outcome: `first_outcome`, `first_low`, `first_high`,
         `second_outcome`, `second_low`, `second_high` (NaN without an outcome; intervals by Fisher's z,
-        for signed measures only, and with sampling weights for none).
+        for signed measures only, and with sampling weights for none; of Pearson's r of strongly skewed columns too narrow).
         """
         names = [t.name for t in self.basis.terms]
         told = {name: self._with_outcome(name) for name in names}
