@@ -73,7 +73,8 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
             if not r["base"]
         ]
         facts.append((f"points more than at {table.loc[table['base'], 'level'].iloc[0]}", "; ".join(told)))
-        facts += _too_narrow([row.cells[0] for row in rows], table)
+        one_slope = set(fit.slope_depends_on(numeric)) <= {by, *held}  # at each place, not an average of several
+        facts += _too_narrow([row.cells[0] for row in rows], table, one_slope)
     if fit.family.shares:
         facts += [
             ("mind", f"{_of_what(by, len(rows))} in log odds is not one in probability; read both"),
@@ -119,7 +120,7 @@ def _whether_they_differ(fit: AnyFit, numeric: str, by: str | None, table: pd.Da
     return facts
 
 
-def _too_narrow(places: Sequence[str], table: pd.DataFrame) -> list[tuple[str, str]]:
+def _too_narrow(places: Sequence[str], table: pd.DataFrame, one_slope: bool) -> list[tuple[str, str]]:
     """Say where rows are too few for intervals in probability, and where these contradict those in log odds."""
     told = list(zip(places, records_of(table), strict=True))
     thin = [f"{place} ({count_noun(int(r['n']), 'row')})" for place, r in told if r["n"] < THIN_ROWS]
@@ -128,11 +129,12 @@ def _too_narrow(places: Sequence[str], table: pd.DataFrame) -> list[tuple[str, s
         for place, r in told
         if r["low"] <= 0 <= r["high"] and not r["probability_low"] <= 0 <= r["probability_high"]
     ]
-    narrow = "intervals in probability (delta method) tend to be too narrow"
-    facts = [("mind", f"{listed(thin)}: of so few rows {narrow}")] if thin else []
-    if apart:
+    narrow = "of so few rows intervals in probability (delta method) tend to be too narrow"
+    facts = [("mind", f"{listed(thin)}: {narrow}")] if thin else []
+    if apart and one_slope:
         words = f"{listed(apart)}: clear in probability and not in log odds, though one is 0 only where the other is"
-        facts.append(("mind", f"{words}: {narrow} where rows are few, so go by the log odds"))
+        rough = "the interval in probability (delta method) is the rougher, and too narrow where rows are few"
+        facts.append(("mind", f"{words}: go by the log odds; {rough}"))
     return facts
 
 

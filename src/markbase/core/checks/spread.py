@@ -14,7 +14,6 @@ from markbase.core.design.cross_products import gather
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.diagnostics.residuals import Finding, Spread
-from markbase.core.errors import count_noun
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Solution
@@ -22,19 +21,14 @@ from markbase.core.formatting import number
 from markbase.core.inference.clustered_errors import cluster_sums
 from markbase.core.inference.covariance import errors_of, scored_rows
 from markbase.core.inference.distributions import p_of_f
-from markbase.core.inference.joint_tests import JointTest, joint_test
+from markbase.core.inference.joint_tests import JointTest, few_clusters, joint_test
 from markbase.core.inference.standard_errors import Errors, ScoredRows
-from markbase.core.rows.parts import in_parts
 from markbase.core.rows.sums import total_of
 
 if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
 
 Array = NDArray[np.float64]
-_MOST_ROWS = 200_000
-"""So many rows in memory are gone through again for what a fit says of its errors; its checks look at any number."""
-_MOST_WORK = 1e9
-"""So many products of two columns in a row are summed for it, which takes about as long as to print the fit."""
 _SAME = 1e-12
 """A variance of squares, in squares of their mean, that is rounding in the outcome."""
 _LITTLE = 0.1
@@ -99,11 +93,7 @@ def _test_of_scores(
         m, middle = n, total_of(scores(_squared))  # of rows that are fitted exactly too: their squares are 0
     test = joint_test(solution, tested, Errors("HC0", math.inf, middle=middle), math.nan)
     if test.df >= m:
-        return JointTest(
-            math.nan,
-            test.df,
-            untested=f"{m} clusters cannot carry a joint test of {count_noun(test.df, 'coefficient')}",
-        )
+        return JointTest(math.nan, test.df, untested=few_clusters(m, test.df))
     T = test.statistic * test.df
     return JointTest(T / max(m - T, 1e-300) * (m - test.df) / test.df, test.df, m - test.df, test.untested)
 
@@ -147,9 +137,7 @@ def spread_finding(fit: LinearFit) -> Finding:
 
 def uneven_spread(fit: LinearFit) -> str:
     """Say that classical errors of a fit are far from the robust ones, where the spread is uneven; empty where not, or where rows are many."""
-    if fit.errors.kind != "classical" or fit.exact or fit.sample.rows > _MOST_ROWS or in_parts(fit.outcome.values):
-        return ""
-    if fit.sample.rows * len(fit.solution.columns) ** 2 > _MOST_WORK:
+    if fit.errors.kind != "classical" or fit.exact or fit._many_rows:
         return ""
     if fit._spread.p >= fit.alpha:
         return ""

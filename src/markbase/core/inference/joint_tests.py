@@ -60,11 +60,7 @@ def joint_test(solution: Solution, combinations: Array, errors: Errors, sigma2: 
     if not df:
         return JointTest(math.nan, 0, untested="nothing of it can be told from the other terms in these rows")
     if errors.clusters and df >= errors.df:
-        return JointTest(
-            math.nan,
-            df,
-            untested=f"{errors.clusters} clusters cannot carry a joint test of {count_noun(df, 'coefficient')}",
-        )
+        return JointTest(math.nan, df, untested=few_clusters(errors.clusters, df))
     basis, z = _whitened(solution, rows)
     if errors.middle is None:
         return JointTest(float(z @ z) / df / sigma2 if sigma2 > 0 else math.inf, df, errors.df)
@@ -89,6 +85,11 @@ def joint_test(solution: Solution, combinations: Array, errors: Errors, sigma2: 
         return JointTest(math.nan, df, untested="the errors of its coefficients are not independent of one another")
     t = scipy.linalg.solve_triangular(root, z / scale, lower=True)
     return JointTest(float(t @ t) / df * share, df, rest)
+
+
+def few_clusters(clusters: int, df: int) -> str:
+    """Say that clusters are too few for a joint test, as a clause."""
+    return f"{clusters} clusters cannot carry a joint test of {count_noun(df, 'coefficient')}"
 
 
 def columns_test(solution: Solution, places: NDArray[np.intp], errors: Errors, sigma2: float) -> JointTest:

@@ -49,7 +49,7 @@ Array = NDArray[np.float64]
 
 _EXACT = 1e-24
 _MOST_ROWS = 200_000
-"""So many rows in memory are gone through again for what their joint tests rest on."""
+"""So many rows in memory are gone through again for what is said of errors and joint tests; checks look at any number."""
 _MOST_WORK = 1e9
 """So many products of two columns in a row are summed for it, which takes about as long as to print the fit."""
 
@@ -190,11 +190,16 @@ class LinearFit(Fit):
         found = self._overstated_among(list(wald.values()))
         return {name: test for name, test in zip(wald, found, strict=True) if test is not None}
 
+    @property
+    def _many_rows(self) -> bool:
+        """Whether rows are too many, or come in parts, to go through them again for what is said unasked of errors and tests."""
+        rows, columns = self.sample.rows, len(self.solution.columns)
+        return rows > _MOST_ROWS or rows * columns**2 > _MOST_WORK or in_parts(self.outcome.values)
+
     def _overstated_among(self, wald: Sequence[tuple[Array, JointTest]]) -> list[JointTest | None]:
         """Return Hotelling's test of those that robust errors overstate; None of each other, and of all where rows are many or drawn together."""
-        rows, columns = self.sample.rows, len(self.solution.columns)
-        many = rows > _MOST_ROWS or rows * columns**2 > _MOST_WORK or in_parts(self.outcome.values)
-        if self.errors.middle is None or self.errors.clusters or self.errors.strata or self.exact or many:
+        apart = self.errors.middle is not None and not (self.errors.clusters or self.errors.strata)
+        if not apart or self.exact or self._many_rows:
             return [None] * len(wald)
         blocks, fixed = self._blocks(self.model_terms), self.fixed_effects
         over = scored_rows(self.moments, blocks, self.solution, self.used, self.weights, fixed)
