@@ -12,9 +12,8 @@ from hypothesis import settings
 
 for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS"):
     os.environ.setdefault(name, "1")
-settings.register_profile(
-    "unhurried", deadline=None
-)  # how long an example takes says more of the machine than of the code
+# how long an example takes says more of the machine than of the code
+settings.register_profile("unhurried", deadline=None)
 settings.load_profile("unhurried")
 AROUND = """browser classification command_line files files_in_parts hands_off held_out_in_parts hostile layouts mistakes package plans reports show shown
 shown_numbers standards text_in_parts"""
