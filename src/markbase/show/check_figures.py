@@ -97,7 +97,7 @@ def _cloud(ax: Axes, x: np.ndarray, y: np.ndarray, all_x: np.ndarray, all_y: np.
 def _label(ax: Axes, x: str, y: str, title: str) -> None:
     ax.set_xlabel(x, fontsize=9)
     ax.set_ylabel(y, fontsize=9)
-    ax.set_title(fold_words(ax, title, 9.5), fontsize=9.5, loc="left", color=INK)
+    ax.set_title(fold_words(ax, title, 9.5), fontsize=9.5, y=1, loc="left", color=INK)
     ax.tick_params(labelsize=8)
     for side in ("top", "right"):
         ax.spines[side].set_visible(False)

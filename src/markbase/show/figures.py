@@ -140,7 +140,7 @@ def finish(ax: Axes, title: str) -> None:
     """Put the title above axes, fold what is too long for a line, and take away the lines that say nothing."""
     ax.tick_params(labelsize=9)
     fold_names(ax)
-    ax.set_title(fold_words(ax, title), fontsize=10, loc="left", color=INK)
+    ax.set_title(fold_words(ax, title), fontsize=10, y=1, loc="left", color=INK)
     for side in ("top", "right"):
         ax.spines[side].set_visible(False)
 
@@ -205,7 +205,7 @@ def draw_correlations(screen: Screen, ax: Axes | None = None) -> Axes:
     title = (
         f"Correlations, {screen.sample.used:,} rows{weighted} (▲ from |r| = {short(screen.limits.r)} among predictors)"
     )
-    ax.set_title(fold_words(ax, title, 9), fontsize=9, loc="left")
+    ax.set_title(fold_words(ax, title, 9), fontsize=9, y=1, loc="left")
     return ax
 
 
