@@ -94,9 +94,7 @@ def test_every_rung_is_the_fit_of_its_terms_on_the_rows_of_all(kind, setting, bl
             assert step.test == ("Wald F" if np.isfinite(rest) else "Wald")
         if below is not None and kind == "linear":
             moved = hierarchy.movements.query("block == @name").set_index(["term", "level"])
-            was, now = (
-                f.coefficients.set_index(["term", "level"])["estimate"].loc[moved.index] for f in (below, alone)
-            )
+            was, now = (f.coefficients.set_index(["term", "level"])["estimate"].loc[moved.index] for f in (below, alone))  # fmt: skip
             np.testing.assert_allclose(moved[["before", "after"]].to_numpy().T, [was, now], rtol=1e-7, atol=1e-10)
         below = alone
     assert hierarchy.rows_alone[0] == 300 > hierarchy.rows_alone[1] > hierarchy.rows_alone[-1] == len(complete)

@@ -91,9 +91,7 @@ def test_a_row_that_is_fitted_exactly_has_its_part_in_the_test_of_the_spread():
     w, y = rng.uniform(1, 2, 41), rng.normal(size=41)
     study = mb.Study(pd.DataFrame({"g": g.astype(str), "w": w, "y": y})).as_categorical("g")
     checks = mb.fit_linear(study, "y", ["g"], weights="w").checks()
-    assert (checks.spread_statistic, checks.spread_df_rest) == pytest.approx(
-        _of_their_mean(_scores(np.eye(3)[g], y, w))
-    )
+    assert (checks.spread_statistic, checks.spread_df_rest) == pytest.approx(_of_their_mean(_scores(np.eye(3)[g], y, w)))  # fmt: skip
 
 
 @pytest.mark.parametrize("more", [{"cluster": "team"}, {"weights": "w"}, {"weights": "w", "cluster": "team"}], ids=str)

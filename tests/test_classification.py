@@ -105,9 +105,7 @@ def test_goodness_of_fit_is_clear_of_what_bends_and_not_told_where_rows_are_not_
     frame = choir(400, seed=2).assign(x=rng.normal(size=400), w=1 + rng.random(400))
     frame["stays"] = np.where(rng.random(400) < 1 / (1 + np.exp(1.5 - 2 * frame["x"] ** 2)), "yes", "no")
     study = study_of(frame)
-    (told,) = (
-        f for f in mb.fit_logistic(study, "stays", ["x"], event="yes").checks().findings if f.about == "calibration"
-    )
+    (told,) = (f for f in mb.fit_logistic(study, "stays", ["x"], event="yes").checks().findings if f.about == "calibration")  # fmt: skip
     assert told.meaning.startswith("what happens differs")
     bent = mb.fit_logistic(study, "stays", [mb.polynomial("x", 2)], event="yes").calibration_test()
     assert bent.p > 0.05
@@ -120,9 +118,7 @@ def test_goodness_of_fit_is_clear_of_what_bends_and_not_told_where_rows_are_not_
         assert why in none.untested
         assert np.isnan(none.p)
     rare = study_of(frame.assign(stays=np.where(np.arange(400) % 40 == 7, "yes", "no")))
-    (told,) = (
-        f for f in mb.fit_logistic(rare, "stays", ["x"], event="yes").checks().findings if f.about == "calibration"
-    )
+    (told,) = (f for f in mb.fit_logistic(rare, "stays", ["x"], event="yes").checks().findings if f.about == "calibration")  # fmt: skip
     assert "in 10 parts fewer than 5 rows of one side are expected" in told.figures
 
 

@@ -20,9 +20,7 @@ from markbase.cli.main import markbase
 def test_json_holds_the_same_numbers_as_python_at_full_precision():
     done = run(*FIT, "--base", "voice=alto", "--json", "--level", "0.9")
     told = json.loads(done.stdout)
-    fit = mb.fit_linear(
-        mb.demo.choirs().mark("voice", "alto"), "belonging", ["age", "voice", "joined_through"], level=0.9
-    )
+    fit = mb.fit_linear(mb.demo.choirs().mark("voice", "alto"), "belonging", ["age", "voice", "joined_through"], level=0.9)  # fmt: skip
     for shown, row in zip(told["coefficients"], fit.coefficients.to_dict("records"), strict=True):
         assert shown["estimate"] == row["estimate"]
         assert shown["low"] == row["low"]

@@ -29,9 +29,7 @@ def test_variants_are_compared_on_the_rows_they_share():
         own = found.estimates.dropna(subset=[name])
         assert own[name].tolist() == pytest.approx(alone.coefficients["estimate"].tolist(), rel=1e-9, abs=1e-12)
         row = found.strength.set_index("fit").loc[name]
-        assert (row["r2"], row["aic"], row["used"]) == pytest.approx(
-            (alone.strength.r2, alone.strength.aic, found.rows)
-        )
+        assert (row["r2"], row["aic"], row["used"]) == pytest.approx((alone.strength.r2, alone.strength.aic, found.rows))  # fmt: skip
     test = found.tests.iloc[0]
     assert (test["smaller"], test["larger"], len(found.tests)) == ("small", "large", 1)
     km = mb.fit_linear(complete, "score", ["voice", "age", "km"]).terms.set_index("term").loc["km"]
@@ -187,9 +185,7 @@ def test_rows_and_whole_clusters_held_out_by_hand(kind, cluster):
         assert found[["Brier score", "mean error"]].tolist() == pytest.approx([error, np.mean(y - predicted)], rel=1e-9)
         assert found["classified correctly"] == np.mean((predicted >= 0.5) == y)
         odds = np.log(predicted / (1 - predicted))
-        of_odds = mb.fit_logistic(
-            mb.Study(pd.DataFrame({"y": np.where(y, "a", "b"), "x": odds})), "y", ["x"], event="a"
-        )
+        of_odds = mb.fit_logistic(mb.Study(pd.DataFrame({"y": np.where(y, "a", "b"), "x": odds})), "y", ["x"], event="a")  # fmt: skip
         assert found["calibration slope"] == pytest.approx(of_odds.coefficients["estimate"].iloc[1], rel=1e-7)
     assert told.table.set_index("figure").loc["calibration slope", ["of_the_fit", "without_terms"]].tolist() == [
         pytest.approx(1, rel=1e-7),

@@ -34,9 +34,7 @@ def test_every_derived_column_is_computed_again_with_the_slopes_of_its_formula(h
 def test_derived_columns_follow_their_sources():
     frame = pd.DataFrame(made_up(250, seed=6))
     frame["km"] += 1
-    study = (
-        mb.Study(frame).derive("age2", square="age").derive("both", product=["age", "km"]).derive("km_log", log="km")
-    )
+    study = (mb.Study(frame).derive("age2", square="age").derive("both", product=["age", "km"]).derive("km_log", log="km"))  # fmt: skip
     with pytest.warns(mb.MarkbaseWarning, match="is the square of `age`, which is in the model too"):
         squared = mb.fit_linear(study, "score", ["age", "age2", "km"])
     curve = mb.fit_linear(study, "score", [mb.polynomial("age"), "km"])
@@ -50,9 +48,7 @@ def test_derived_columns_follow_their_sources():
         product = mb.fit_linear(study, "score", ["age", "km", "both"])
     crossed = mb.fit_linear(study, "score", ["age", "km", mb.interaction("age", "km")])
     for profile in ({"age": 60, "km": 3}, {"age": 60}):
-        np.testing.assert_allclose(
-            product.predict(profile)["predicted"], crossed.predict(profile)["predicted"], rtol=1e-9
-        )
+        np.testing.assert_allclose(product.predict(profile)["predicted"], crossed.predict(profile)["predicted"], rtol=1e-9)  # fmt: skip
     slopes = [f.simple_slopes("age", by="km", at={"km": 4})["slope"].iloc[0] for f in (product, crossed)]
     assert slopes[0] == pytest.approx(slopes[1], rel=1e-9)
     logged = mb.fit_linear(study, "score", ["km", "km_log"])

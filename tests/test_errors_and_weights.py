@@ -378,9 +378,7 @@ def test_joint_tests_that_robust_errors_overstate_are_told_and_judged_as_hotelli
             assert mb.read_fit(tmp_path / "fit.json").overstated == fit._overstated
             assert "No clear evidence" in fit.guide().steps[1].meaning
             entries = ({"a": ["x"], "b": ["g"]}, {"all": ["g", "x"]})
-            texts = [
-                _quietly(mb.fit_blocks, study, "y", e, **more).reading().statements[len(e) - 1].text for e in entries
-            ]
+            texts = [_quietly(mb.fit_blocks, study, "y", e, **more).reading().statements[len(e) - 1].text for e in entries]  # fmt: skip
             nothing = r"Hotelling's F\([78], \d+\) .*no clear evidence that it (adds|says) anything\.$"
             assert all(re.search(nothing, text) for text in texts)
     assert ("", "g") in told

@@ -330,9 +330,7 @@ def test_a_cluster_gives_the_same_and_outlives_a_worker(folders, studies, tmp_pa
         )
         terms = mb.demo.choir_terms()
         sorted_terms = terms.frame().sort_values(["choir", "term"])
-        panels = (
-            mb.Study(t) for t in (sorted_terms, dd.from_pandas(sorted_terms.reset_index(drop=True), npartitions=4))
-        )
+        panels = (mb.Study(t) for t in (sorted_terms, dd.from_pandas(sorted_terms.reset_index(drop=True), npartitions=4)))  # fmt: skip
         lagged = [p.lag("attendance", order="term", within="choir", name="before") for p in panels]
         same(*(mb.fit_linear(p, "attendance", ["before"]).coefficients for p in lagged), 1e-11)
         sang = pd.DataFrame({"sang": pd.to_timedelta(np.arange(40) * 1500, unit="ms"), "y": np.arange(40.0)})

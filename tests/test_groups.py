@@ -217,9 +217,7 @@ def test_parallel_lines_are_tested_by_the_model_with_all_slopes():
         study, "score", ["voice", "age", "km", mb.interaction("age", "voice"), mb.interaction("km", "voice")]
     )
     left, rest = fit.strength.residual_ss, more.strength.residual_ss
-    assert fit.equation(by="voice").parallel.statistic == pytest.approx(
-        (left - rest) / 6 / (rest / more.df_rest), rel=1e-9
-    )
+    assert fit.equation(by="voice").parallel.statistic == pytest.approx((left - rest) / 6 / (rest / more.df_rest), rel=1e-9)  # fmt: skip
 
 
 def test_planned_comparisons_are_combinations_of_coefficients():

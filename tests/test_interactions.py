@@ -125,9 +125,7 @@ def test_the_demo_crossing_under_effect_coding_has_three_degrees_of_freedom():
     study = mb.demo.plan().open().code_as("voice", "effect")
     test = mb.fit_linear(study, "belonging", ["voice", "stays", mb.interaction("voice", "stays")]).terms.iloc[2]
     assert (test["df"], round(test["statistic"], 3), round(test["p"], 3)) == (3, 0.430, 0.732)
-    blocks = mb.fit_blocks(
-        study, "belonging", {"mains": ["voice", "stays"], "both": [mb.interaction("voice", "stays")]}
-    )
+    blocks = mb.fit_blocks(study, "belonging", {"mains": ["voice", "stays"], "both": [mb.interaction("voice", "stays")]})  # fmt: skip
     assert blocks.steps["statistic"].iloc[1] == pytest.approx(test["statistic"], rel=1e-9)
     logistic = mb.fit_logistic(study, "stays", ["voice", "age", mb.interaction("age", "voice")], event="yes").terms
     assert logistic["df"].tolist() == [3, 1, 3]

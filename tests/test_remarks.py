@@ -163,3 +163,43 @@ def test_kinds_are_guessed_and_said_to_be(values, kind, remark):
     assert "NA" not in values or "missing answer" not in row["remarks"]
     assert "codes" not in remark or "skewed" not in row["remarks"]
     assert "c?" in str(study) or f"{kind}?" in str(study)
+
+
+def survey(rows, items=0):
+    """A made-up survey; its items have four answers each."""
+    rng = np.random.default_rng(rows)
+    frame = {
+        "age": rng.integers(18, 80, rows),
+        "km": rng.gamma(2, 5, rows).round(1),
+        "voice": rng.choice(["alto", "bass", "tenor"], rows),
+    }
+    answers = {f"item_{k}": rng.integers(1, 5, rows) for k in range(items)}
+    return pd.DataFrame(answers or frame)
+
+
+@pytest.mark.parametrize(("frame", "again"), [
+    (survey(500), 0), (survey(500), 40), (survey(500), 500), (survey(500, items=3), 0), (survey(300, items=12), 4), (survey(300, items=20), 1)
+])  # fmt: skip
+def test_rows_that_repeat_others_are_told_where_chance_hardly_makes_them(frame, again):
+    whole = pd.concat([frame, frame.iloc[:again]], ignore_index=True)
+    whole.loc[[3, len(frame) + 3][: 1 + (again > 3)], whole.columns[0]] = np.nan
+    rows = [str(row) for row in whole.to_numpy().tolist()]
+    firsts = [k for k, row in enumerate(rows) if row not in rows[:k]]
+    repeats = len(rows) - len(firsts)
+    study = mb.Study(whole)
+    told = study.remarks().get("", [])
+    assert len(told) == (again > 0)
+    if not again:
+        return
+    assert told[0].text.startswith(
+        f"{repeats} {'row is' if repeats == 1 else 'rows are'} the same in all {len(whole.columns)} columns as a row before"
+    )
+    second = next(k for k in range(len(rows)) if k not in firsts)
+    assert f"row {second + 1}, {'which is ' * (repeats > 1)}row {rows.index(rows[second]) + 1} again" in told[0].text
+    with pytest.warns(mb.MarkbaseWarning, match="Each counts as a case of its own here"):
+        mb.fit_linear(study, whole.columns[0], [whole.columns[1]])
+    kept = study.prepare(told[0].mend, source="")
+    assert kept.index.tolist() == firsts
+    assert not kept.remarks().get("")
+    often = pd.Series(rows).value_counts().value_counts().to_dict()
+    assert kept.trail.steps[-1].check.table.set_index("times")["rows"].to_dict() == often

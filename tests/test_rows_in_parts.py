@@ -202,6 +202,7 @@ REFUSED = {
     "one table of them": lambda s: s.frame(),
     "a residual of each": lambda s: mb.fit_linear(s, "belonging", PLAIN).residuals,
     "one table of predictions": lambda s: mb.fit_linear(s, "belonging", PLAIN).predict(s),
+    "finding rows that are the same as others": lambda s: s.leave_out_repeats(),
     "one table of indicators": lambda s: s.indicators(["voice"]),
 }
 

@@ -163,7 +163,7 @@ def _from(path: Path, folder: Path) -> str:
 def _mends(study: Study, outcome: str) -> str:
     """Return the steps that would mend what was noticed, as comments to be taken up or not."""
     text = ""
-    for name, remark in ((n, r) for n, told in study.remarks().items() for r in told):
+    for name, remark in ((n or "rows", r) for n, told in study.remarks().items() for r in told):
         for step in remark.mend:
             if step.get("column") != outcome or step.get("do") != "as_categorical":
                 text += f"\n# {_one_line(f'{name}: {remark.text}')}\n# [[prepare]]\n# {_lines(step)}\n"

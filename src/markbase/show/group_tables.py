@@ -27,7 +27,8 @@ from markbase.core.formatting import (
 )
 from markbase.core.inference.corrections import WITH_ONE_LEVEL
 from markbase.core.reading.clauses import overstated_words
-from markbase.core.reading.group_cautions import about_clusters
+from markbase.core.reading.group_cautions import about_clusters, about_reversals
+from markbase.core.reading.overlap_words import about_pairs
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.tables import records_of, rows_of
 from markbase.show.equivalence import equivalence_section
@@ -66,7 +67,10 @@ def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = Non
     note = f"{joint}adjusted: if all rows had this level and were otherwise as they are"
     if fit.family.shares:
         note = f"{joint}{fit.family.observed(fit.outcome)}; adjusted: as if all rows had this level"
-    minded = about_clusters(fit, fit.variable(group, "categorical"))
+    variable = fit.variable(group, "categorical")
+    own = fit.coefficients[(fit.coefficients["term"] == group) & ~fit.coefficients["base"]]
+    reversals = about_reversals(fit, variable, records_of(own)).values()
+    minded = [*about_clusters(fit, variable), *about_pairs(fit, variable), *reversals]
     if _tested_alone(fit, group) and (overstated := fit._overstated.get(group)):
         minded = [f"the joint test: {overstated_words(fit, overstated)}", *minded]
     facts = tuple(("mind", words) for words in minded)

@@ -103,7 +103,7 @@ def study_page(study: Study, mend: Mend | None = as_method) -> Page:
     guessed = int(overview["guessed"].sum())
     note = "? marks a guessed kind: declare it in a codebook" if guessed else ""
     sections = [Section("What is there", note, (Table(heads, tuple(rows), frozenset({3}), wide=5),))]
-    remarks = [(name, remark) for name, told in study.remarks().items() for remark in told]
+    remarks = [(name or "(rows)", remark) for name, told in study.remarks().items() for remark in told]
     if remarks:
         mend = mend if any(remark.mend for _, remark in remarks) else None
         note = "→ add what follows to the command to mend it" if mend is as_option else "→ the step that would mend it"

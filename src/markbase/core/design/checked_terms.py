@@ -121,6 +121,10 @@ def requested_terms(
     about = by_construction(study.column(outcome), columns.values()) if outcome in study else []
     for told in [*about, *cut_from_terms(columns.values())]:
         remark(told)
+    if repeats := study._repeats:
+        remark(
+            f"{repeats.text} Each counts as a case of its own here; the preparing step `leave_out_repeats` leaves them out."
+        )
     remark_on_derived(columns)
     remark_on_indicators(columns)
     return wanted, columns

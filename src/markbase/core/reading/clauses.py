@@ -49,33 +49,6 @@ def is_logged(outcome: Column) -> bool:
     return outcome.made is not None and outcome.made.how in ("log", "log1p")
 
 
-_POWERS = {
-    "sqrt": "the square root",
-    "cube_root": "the cube root",
-    "square": "the square",
-    "reciprocal": "the reciprocal",
-}
-
-
-def about_scale(outcome: Column) -> list[str]:
-    """Say what one unit of an outcome is that was transformed or rescaled."""
-    made = outcome.made
-    if made is None or not made.of:
-        return []
-    name, source = outcome.name, made.of[0]
-    if made.how in _POWERS:
-        lower = f" Of values above 0, a higher `{name}` is a lower `{source}`." if made.how == "reciprocal" else ""
-        return [
-            f"`{name}` is {_POWERS[made.how]} of `{source}`: estimates are differences in that, which are not the same everywhere in `{source}` itself.{lower}"
-        ]
-    if made.how in ("z", "unit_range") and made.parameters:
-        step = short(made.parameters[1])
-        unit = made.sources[0].step_one if step == "1" else made.sources[0].step_many
-        what = "A standard deviation" if made.how == "z" else "The whole range"
-        return [f"{what} of `{source}`, of which `{name}` was made, is {step} {unit}."]
-    return []
-
-
 def is_share(outcome: Column) -> bool:
     """Return whether a numeric outcome is 0 or 1 in every row, so that its mean is a share."""
     if outcome.is_categorical or outcome.unit is not None or outcome.made is not None:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import math
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -10,7 +11,9 @@ import pandas as pd
 
 from markbase.core.design.terms import Term, Variable
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.formatting import p_phrase, plain
+from markbase.core.formatting import as_percent, decimals_for, number, p_phrase, plain
+from markbase.core.reading.clauses import is_share
+from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
 from markbase.core.study.column import Column, Level
@@ -73,6 +76,8 @@ class GroupFacts:
     """The p of every comparison, corrected after Holm."""
     clusters: Mapping[str, int]
     """The levels that occur in few of the clusters, each with their number."""
+    reversals: Mapping[str, str]
+    """The levels whose rows as they are differ from the base the other way, each with what is to be said."""
 
     @classmethod
     def of(cls, fit: AnyFit, term: Term, rows: Sequence[TableRow]) -> GroupFacts:
@@ -80,9 +85,8 @@ class GroupFacts:
         own = [row for row in rows if not row["base"]]
         corrected = fit.corrected_p([row["p"] for row in own])
         together = dict(zip([str(row["level"]) for row in own], corrected, strict=True))
-        return cls(
-            {level.label: level for level in term.column.levels}, together, in_few_clusters(fit, term.variables[0])
-        )
+        levels, variable = {level.label: level for level in term.column.levels}, term.variables[0]
+        return cls(levels, together, in_few_clusters(fit, variable), about_reversals(fit, variable, own))
 
 
 def about_levels(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> list[str]:
@@ -92,7 +96,9 @@ def about_levels(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> l
     comparisons of the group.
     """
     level = str(row["level"])
-    cautions = [*_thin(term, level, int(row["n"])), *_in_few(fit, term, level, facts.clusters)]
+    cautions = _thin(term, level, int(row["n"]))
+    if not math.isnan(row["se"]):  # else there is no interval to be read
+        cautions += _in_few(fit, term, level, facts.clusters)
     known = facts.levels
     if not known[level].declared:
         cautions.append(f"`{level}` is not a level of the codebook; if it is a misspelling, mend it before reading on.")
@@ -108,7 +114,33 @@ def about_levels(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> l
             cautions.append(
                 f"Among the {len(facts.together)} comparisons of `{term.name}` together it is not clear (corrected after Holm, {p_phrase(together)})."
             )
-    return cautions
+    return [*cautions, *filter(None, [facts.reversals.get(level)])]
+
+
+def about_reversals(fit: AnyFit, variable: Variable, rows: Iterable[TableRow]) -> dict[str, str]:
+    """Say of the levels that clearly differ from the base, the other terms held equal, and the other way as they are, how far.
+
+    Less than two standard errors the other way are not told; nor is anything where differences depend on another column.
+    """
+    alone = [t.names for t in fit.model_terms if variable.name in t.names] == [(variable.name,)]
+    if not alone or variable.column.scheme != "indicator":
+        return {}
+    shares = fit.family.shares or is_share(fit.outcome)
+    means = fit._plain(variable)
+    with np.errstate(divide="ignore", invalid="ignore"):  # a level without an event
+        scale = np.log(means / (1 - means)) if fit.family.ratios else means
+        others = (scale[variable.base] - scale).tolist()
+    base, told = variable.base, {}
+    for row in rows:
+        level = variable.labels.index(str(row["level"]))
+        if row["p"] < fit.alpha and others[level] * np.sign(row["estimate"]) > 2 * row["se"]:
+            decimals = decimals_for(float(row["se"]))
+            here, there = (as_percent(m) if shares else number(m, decimals) for m in means[[level, base]])
+            told[str(row["level"])] = (
+                f"As they are, rows of `{row['level']}` have a {'lower' if row['estimate'] > 0 else 'higher'} {'share' if shares else 'mean'} than those of "
+                f"the base ({here} against {there}): with the other terms held equal the difference turns round (Simpson's paradox)."
+            )
+    return told
 
 
 def _thin(term: Term, level: str, n: int) -> list[str]:
@@ -168,15 +200,17 @@ def unnamed_levels(term: Term) -> Sequence[str]:
 
 def about_group(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[str]:
     """Say what must be known of the levels of a group that no coefficient's sentence is about."""
+    apart = about_overlap(fit, term.variables[0])
     if term.column.scheme == "indicator":
-        return _about_base(fit, term, rows)
+        return [*_about_base(fit, term, rows), *apart]
     counts = dict(zip(term.labels, fit.rows_used.counts_at((term.name,)).tolist(), strict=True))
     few = in_few_clusters(fit, term.variables[0])
-    return [
+    told = [
         caution
         for level in unnamed_levels(term)
         for caution in (*_thin(term, level, counts[level]), *_in_few(fit, term, level, few))
     ]
+    return [*told, *apart]
 
 
 def _about_base(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[str]:

@@ -9,9 +9,8 @@ import pandas as pd
 from markbase.core.design.term_remarks import by_construction, cut_from_terms
 from markbase.core.design.terms import Term
 from markbase.core.errors import listed, quoted
-from markbase.core.formatting import decimals_for, number, p_phrase, plain, short
+from markbase.core.formatting import decimals_for, number, p_phrase, short
 from markbase.core.reading.clauses import (
-    about_scale,
     clear,
     held_equal,
     is_logged,
@@ -45,6 +44,8 @@ from markbase.core.reading.interaction_sentences import (
     sources_in,
     start_words,
 )
+from markbase.core.reading.outcome_cautions import about_outcome
+from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Reading, Statement
@@ -82,17 +83,7 @@ def make_reading(fit: AnyFit) -> Reading:
     ]
     if fit.exact:
         general.insert(0, "The outcome is reproduced exactly, so errors, intervals and p values mean nothing here.")
-    if is_share(fit.outcome):
-        general.append(
-            f"`{fit.outcome.name}` is 0 or 1, so its mean is the share of rows with 1, told in percentage points. A straight line can leave the "
-            f"range from 0 to 100%, and the spread differs from row to row by itself: use robust errors, or a logistic regression of its odds."
-        )
-    general += about_scale(fit.outcome)
-    if answers := fit.outcome.few_whole:
-        general.append(
-            f"`{fit.outcome.name}` has {len(answers)} values, {plain(answers[0])} to {plain(answers[-1])}: a mean does not say which of them are more "
-            "frequent, and where they are answers and no counts, it takes the steps between them to be equally large."
-        )
+    general += about_outcome(fit)
     columns = [v.column for v in fit.variables]
     general += [*by_construction(fit.outcome, columns), *cut_from_terms(columns), *said_of_clear(fit)]
     told, together = say_once(statements)
@@ -136,6 +127,7 @@ def _numeric(fit: AnyFit, term: Term, row: TableRow) -> Statement:
         *about_codes(term.column),
         *about_step(fit, term.column),
         *about_clusters(fit, term.variables[0]),
+        *about_overlap(fit, term.variables[0]),
         *partly_derived(fit, term.column),
         *caution,
     ]

@@ -54,6 +54,7 @@ from markbase.core.reading.interaction_sentences import (
     told_rows,
     what_differs,
 )
+from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements, slope_statements
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Reading, Statement
@@ -199,6 +200,7 @@ def _numeric(fit: LogisticFit, term: Term, row: TableRow, marginal: Mapping[tupl
         *about_codes(term.column),
         *about_step(fit, term.column),
         *about_clusters(fit, term.variables[0]),
+        *about_overlap(fit, term.variables[0]),
         *partly_derived(fit, term.column),
         *cautions,
     ]

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from markbase.core.design.coefficient_map import cell_counts, components_of
 from markbase.core.design.complete_cases import CompleteCases
 from markbase.core.design.moments import Moments
-from markbase.core.design.terms import Term, joint_codes, variable_of, variables_of
+from markbase.core.design.terms import Term, Variable, joint_codes, variable_of, variables_of
 from markbase.core.design.weights import Weights
 from markbase.core.rows.row_functions import sd_of
 from markbase.core.study.column import Column
@@ -166,14 +166,18 @@ class RowsUsed:
         ndarray of int, shape (levels,)
             The counts.
         """
-        variable = variables_of(self.terms)[name]
-        high = variable.column.span[1]
-        codes = variable.codes if variable.is_categorical else np.where(variable.column.values == high, 1, 0)
-        size = max(variable.size, 2)
-        joint = np.where(codes < 0, 0, cluster.values.astype(np.int64) * size + codes)[self.inside]
-        cells = np.bincount(joint, minlength=len(cluster.levels) * size)
+        codes, size = self.codes_of(variables_of(self.terms)[name])
+        cells = np.bincount(
+            cluster.values[self.inside].astype(np.int64) * size + codes, minlength=len(cluster.levels) * size
+        )
         found: NDArray[np.int64] = (cells.reshape(-1, size) > 0).sum(axis=0)
         return found
+
+    def codes_of(self, variable: Variable) -> tuple[NDArray[np.integer], int]:
+        """Return the level of each row used, shape (rows used,), or which of its two values a numeric column has, 1 for the higher; and how many there are."""
+        column = variable.column
+        codes = variable.codes if variable.is_categorical else np.where(column.values == column.span[1], 1, 0)
+        return codes[self.inside], max(variable.size, 2)
 
     def _sums_at(self, groups: tuple[str, ...]) -> Array:
         variables = [variable_of(self.terms, name, "categorical") for name in groups]

@@ -24,6 +24,7 @@ from markbase.core.study.overview import levels_table, overview_table, values_ta
 from markbase.core.study.preparing import Preparing
 from markbase.core.study.remark import Remark
 from markbase.core.study.remarks import remarks_on
+from markbase.core.study.repeats import remark_on_repeats
 from markbase.core.study.replay import carry_out
 from markbase.core.study.row_selection import arrays_of
 from markbase.core.study.trail import Trail, TrailStep
@@ -68,6 +69,7 @@ class Study(Preparing, Shown):
     """
 
     _known: tuple[dict[str, Column], dict[str, list[Remark]]] | None = None
+    _known_repeats: tuple[dict[str, Column], Remark | None] | None = None
 
     def __init__(
         self,
@@ -240,7 +242,7 @@ class Study(Preparing, Shown):
         Returns
         -------
         dict of str to list of Remark
-            By column; each remark has a `text` and `mend`, steps to give to `prepare`.
+            By column, what is about whole rows under ``""``; each remark has a `text` and `mend`, steps to give to `prepare`.
 
         Examples
         --------
@@ -248,7 +250,15 @@ class Study(Preparing, Shown):
         >>> [remark.text for remark in mb.demo.choirs().remarks()["events"]]
         ['exact total of `rehearsals` and `concerts`']
         """
-        return {name: list(remarks) for name, remarks in self._remarks.items() if remarks}
+        whole = [] if self._repeats is None else [self._repeats]
+        return {name: list(remarks) for name, remarks in {"": whole, **self._remarks}.items() if remarks}
+
+    @property
+    def _repeats(self) -> Remark | None:
+        """What is to be said of rows that are the same as a row before them, looked for once."""
+        if self._known_repeats is None or self._known_repeats[0] is not self._columns:
+            self._known_repeats = self._columns, remark_on_repeats(list(self._columns.values()))
+        return self._known_repeats[1]
 
     @property
     def _remarks(self) -> dict[str, list[Remark]]:

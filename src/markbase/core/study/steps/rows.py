@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Self
 
 import numpy as np
 import pandas as pd
 
 from markbase.core.arguments import check_seed
-from markbase.core.errors import MarkbaseError, count_noun, remark
+from markbase.core.errors import MarkbaseError, count_noun, listed, quoted, remark
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import kept_rows as in_memory
+from markbase.core.rows.row_functions import refuse_in_parts
 from markbase.core.study.declarations import as_levels
+from markbase.core.study.repeats import check_of_repeats, other_answers, sources_of_repeats
 from markbase.core.study.row_selection import arrays_of, kept_rows, one_sided_levels, split_rows
 from markbase.core.study.steps.base_step import Stepping, given, plain
 from markbase.core.study.trail import TrailStep
@@ -54,6 +56,67 @@ class RowSteps(Stepping):
         costs = [f"“{r.condition}” fails in {r.fail:,}, is missing in {r.missing:,}" for r in rows_of(check.table)]
         text = f"Kept the rows where {words}: {int(kept.sum()):,} of {self._rows:,} rows ({'; '.join(costs)})."
         return self._taken(kept, TrailStep("keep", "", text, {"conditions": plain(conditions)}, reason, check))
+
+    def leave_out_repeats(self, columns: Sequence[str] = (), *, reason: str = "") -> Self:
+        """Leave out rows that are the same as a row before them (duplicates); of each the first stays.
+
+        Parameters
+        ----------
+        columns : sequence of str
+            In which columns rows are the same, such as an identifier; by default in all of them.
+        reason : str
+            Why; kept in the trail.
+
+        Returns
+        -------
+        Study
+            A new study with the other rows; how many rows stood there how often is in the trail's check. Missing answers are the
+            same if they are missing for the same reason.
+
+        Raises
+        ------
+        MarkbaseError
+            If no row is like one before it, or rows come in parts.
+        ColumnError
+            For a column that is not there.
+
+        Warns
+        -----
+        MarkbaseWarning
+            For repeats of some columns that differ in others: which of the rows is right?
+
+        Examples
+        --------
+        >>> import markbase as mb, pandas as pd
+        >>> study = mb.Study(pd.DataFrame({"singer": ["s1", "s2", "s2"], "age": [31, 44, 44]}))
+        >>> study.leave_out_repeats().rows
+        2
+        """
+        own = [self.column(name) for name in columns] or list(self._columns.values())
+        refuse_in_parts(
+            [c.values for c in own],
+            "finding rows that are the same as others",
+            "leave them out where the file is made",
+        )
+        where = f"in {listed(quoted(columns))}" if columns else f"in all {len(own)} columns"
+        sources = sources_of_repeats(own)
+        kept = sources == np.arange(self._rows)
+        if kept.all():
+            raise MarkbaseError(
+                f"No row of {self._rows:,} is the same as a row before it {where}. Nothing was left out."
+            )
+        left = self._rows - int(kept.sum())
+        differing = other_answers(list(self._columns.values()), sources) if columns else 0
+        text = f"Left out {count_noun(left, 'row')} that {'is' if left == 1 else 'are'} the same {where} as a row before: {self._rows - left:,} of {self._rows:,} rows stay"
+        if differing:
+            text += f"; {differing:,} of those left out differ from it in other columns"
+            remark(
+                f"{differing:,} of {left:,} rows left out are the same {where} as a row before, and differ from it in other columns: the first stays, "
+                f"whichever is right."
+            )
+        check = check_of_repeats(sources, kept, ", ".join(columns) or "all columns")
+        settings = given(columns=list(columns))
+        return self._taken(kept, TrailStep("leave_out_repeats", "", f"{text}.", settings, reason, check))
 
     def hold_out(
         self, share: float, seed: int, *, within: str | None = None, whole: str | None = None, reason: str = ""

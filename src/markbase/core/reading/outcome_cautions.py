@@ -1,0 +1,90 @@
+"""What must be known of a numeric outcome before its means are compared: its scale, its few values, its ends."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from markbase.core.formatting import as_percent, plain, short
+from markbase.core.reading.clauses import is_share
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.rows.row_functions import sample_of
+from markbase.core.study.column import Column
+
+_POWERS = {
+    "sqrt": "the square root",
+    "cube_root": "the cube root",
+    "square": "the square",
+    "reciprocal": "the reciprocal",
+}
+_MUCH = 0.15
+"""A share of rows at one end of a scale from which on it is told (Terwee et al. 2007, doi:10.1016/j.jclinepi.2006.03.012)."""
+_ENDS = ("lowest", "below", "floor"), ("highest", "above", "ceiling")
+_MANY = 10
+"""Of so few values each has many rows, at the ends as well."""
+
+
+def about_outcome(fit: AnyFit) -> list[str]:
+    """Say what must be known of the outcome of a linear fit."""
+    told, outcome = [], fit.outcome
+    if is_share(outcome):
+        told.append(
+            f"`{outcome.name}` is 0 or 1, so its mean is the share of rows with 1, told in percentage points. A straight line can leave the "
+            f"range from 0 to 100%, and the spread differs from row to row by itself: use robust errors, or a logistic regression of its odds."
+        )
+    told += about_scale(outcome)
+    if answers := outcome.few_whole:
+        told.append(
+            f"`{outcome.name}` has {len(answers)} values, {plain(answers[0])} to {plain(answers[-1])}: a mean does not say which of them are more "
+            "frequent, and where they are answers and no counts, it takes the steps between them to be equally large."
+        )
+    return told + _about_ends(fit)
+
+
+def about_scale(outcome: Column) -> list[str]:
+    """Say what one unit of an outcome is that was transformed or rescaled."""
+    made = outcome.made
+    if made is None or not made.of:
+        return []
+    name, source = outcome.name, made.of[0]
+    if made.how in _POWERS:
+        lower = f" Of values above 0, a higher `{name}` is a lower `{source}`." if made.how == "reciprocal" else ""
+        return [
+            f"`{name}` is {_POWERS[made.how]} of `{source}`: estimates are differences in that, which are not the same everywhere in `{source}` itself.{lower}"
+        ]
+    if made.how in ("z", "unit_range") and made.parameters:
+        step = short(made.parameters[1])
+        unit = made.sources[0].step_one if step == "1" else made.sources[0].step_many
+        what = "A standard deviation" if made.how == "z" else "The whole range"
+        return [f"{what} of `{source}`, of which `{name}` was made, is {step} {unit}."]
+    return []
+
+
+def _about_ends(fit: AnyFit) -> list[str]:
+    """Say that many rows have the lowest or the highest value of an outcome of many values."""
+    values = fit.outcome.values[fit.rows_used.inside]
+    some = sample_of(values)
+    if len(np.unique(some[:1000])) <= _MANY or max(_shares_at_ends(some)) < _MUCH / 2:
+        return []
+    often = fit.rows_used.times
+    shares = _shares_at_ends(values, None if often is None else often[fit.rows_used.inside])
+    told = []
+    for share, end, (which, beyond, effect) in zip(shares, (values.min(), values.max()), _ENDS, strict=True):
+        if share < _MUCH:
+            continue
+        words = (
+            f"{as_percent(share)} of the rows have the {which} value of `{fit.outcome.name}`, {plain(float(end))} (a {effect} effect). If a scale "
+            f"ends there, differences {beyond} it do not show, and means near it differ by less than on a longer one; a straight line can lead beyond it."
+        )
+        if end == 0 and which == "lowest":
+            words += " If 0 is none at all, whether there is any and how much there is are two questions: a yes/no outcome, and the rows above 0."
+        told.append(words)
+    return told
+
+
+def _shares_at_ends(values: Any, often: Any = None) -> list[float]:
+    """Return the shares of rows that have the lowest and the highest value; each row counts as often as it stands for."""
+    count = len(values) if often is None else often.sum()
+    ends = [values == values.min(), values == values.max()]
+    return [float((end if often is None else end * often).sum() / count) for end in ends]

@@ -1,0 +1,87 @@
+"""Levels of a group of which no row is like one of another level in a further column: holding that equal rests on the model alone.
+
+References
+----------
+Gelman & Hill (2007), Data Analysis Using Regression and Multilevel/Hierarchical Models, section 10.3 (lack of complete overlap).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from markbase.core.design.terms import Variable
+from markbase.core.results.rows_used import RowsUsed
+from markbase.core.rows.parts import in_parts, over_parts
+from markbase.core.rows.row_functions import sample_of
+
+Array = NDArray[np.float64]
+_MOST_ROWS = 200_000
+"""Of more rows, or rows in parts, a sample is looked at first, which most often shows that levels overlap."""
+_SAMPLE = 5_000
+_SEEN = 20
+"""Rows of a level in that sample that make it worth to look at all."""
+
+
+@dataclass(frozen=True, eq=False)
+class Apart:
+    """A column in which levels of a group have nothing in common."""
+
+    column: str
+    """Its name."""
+    spans: Array | None
+    """Shape (levels, 2): its lowest and highest value at each level; None of a group, which has levels of its own."""
+    pairs: NDArray[np.bool_]
+    """Shape (levels, levels): of which two there is no value of it between the ends of both, or no level of it with rows of both."""
+
+
+def apart_in(rows: RowsUsed, variable: Variable, others: Iterable[Variable]) -> list[Apart]:
+    """Return the columns among `others` in which levels of a group, or both values of a numeric column of two, have nothing in common."""
+    found = []
+    for other in others:
+        if other.is_categorical and variable.is_categorical:
+            has = (rows.counts_at((variable.name, other.name)) > 0).astype(np.float64)
+            found.append(Apart(other.name, None, has @ has.T == 0))
+        elif not other.is_categorical:
+            codes, size = rows.codes_of(variable)
+            spans = _spans(codes, size, rows.values(other.name))
+            found.append(Apart(other.name, spans, _disjoint(spans)))
+    return [apart for apart in found if apart.pairs.any()]
+
+
+def _spans(codes: NDArray[np.integer], size: int, values: Array) -> Array:
+    """Return the ends of values at each level, shape (levels, 2); not a number where nothing tells that it is apart from another."""
+    if in_parts(values) or len(values) > _MOST_ROWS:
+        any_rows = np.random.default_rng(0).integers(
+            len(values), size=_SAMPLE
+        )  # rows may come in an order that repeats
+        some: list[Any] = [sample_of(a) if in_parts(a) else a[any_rows] for a in (codes, values)]
+        spans = _ends_in(size)(*some)
+        spans[np.bincount(some[0], minlength=size) < _SEEN] = np.nan
+        if not _disjoint(spans).any():
+            return spans
+    ends = np.array(over_parts(_ends_in(size), codes, values))
+    spans = np.stack([ends[:, :, 0].min(axis=0), ends[:, :, 1].max(axis=0)], axis=1)
+    spans[spans[:, 0] > spans[:, 1]] = np.nan
+    return spans
+
+
+def _ends_in(size: int) -> Callable[[NDArray[np.integer], Array], Array]:
+    def ends(codes: NDArray[np.integer], values: Array) -> Array:
+        low, high = np.full(size, np.inf), np.full(size, -np.inf)
+        np.minimum.at(low, codes, values)
+        np.maximum.at(high, codes, values)
+        return np.stack([low, high], axis=1)
+
+    return ends
+
+
+def _disjoint(spans: Array) -> NDArray[np.bool_]:
+    low, high = spans.T
+    below = high[:, None] < low
+    found: NDArray[np.bool_] = below | below.T
+    return found

@@ -1,0 +1,120 @@
+"""Rows that are the same as a row before them: duplicates, and how many of them chance would make."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from markbase.core.errors import count_noun
+from markbase.core.rows.parts import in_parts
+from markbase.core.rows.row_functions import sum_of
+from markbase.core.rows.table import hashed
+from markbase.core.study.column import Column
+from markbase.core.study.remark import Remark
+from markbase.core.study.verification import Check
+
+_MOST_ROWS, _MOST_CELLS = 200_000, 20_000_000
+"""Of more nobody looks unasked."""
+_TOGETHER = 2 / 3
+"""Columns go together, so that rows coincide more often than if each column were drawn for itself: that probability to this power."""
+_OFTENER = 4
+"""Repeats are told that are so many times as many as chance would make."""
+_MOST_TRIED = 12
+"""Columns that are held against the others, those that vary most."""
+
+
+def sources_of_repeats(columns: Sequence[Column]) -> NDArray[np.intp]:
+    """Return for each row the place of the first row that is the same in all of some columns, shape (rows,): its own if there is none before it.
+
+    Missing answers are the same if they are missing for the same reason.
+    """
+    bits = [b for column in columns for b in _bits(column)]
+    mixed = sum_of([hashed(b, k) for k, b in enumerate(bits)])
+    order = np.argsort(mixed, kind="stable")
+    same = mixed[order][1:] == mixed[order][:-1]
+    for b in bits if same.any() else ():  # no other row that the mixing happens to take for the same
+        same &= b[order][1:] == b[order][:-1]
+    starts = np.concatenate([[True], ~same])
+    first = order[np.maximum.accumulate(np.where(starts, np.arange(len(order)), 0))]
+    found = np.empty(len(order), dtype=np.intp)
+    found[order] = first
+    return found
+
+
+def _bits(column: Column) -> Iterator[NDArray[np.uint64]]:
+    """Return a column as whole numbers that are the same where it is, and why it is missing."""
+    values = column.values
+    if column.is_categorical:
+        yield values.astype(np.int64).view(np.uint64)
+    else:
+        yield np.where(np.isnan(values), np.nan, values + 0.0).view(np.uint64)
+    if column.why_missing is not None:
+        yield column.why_missing.astype(np.uint64)
+
+
+def remark_on_repeats(columns: Sequence[Column]) -> Remark | None:
+    """Say that rows are the same in every column, if chance would hardly make so many; None of many rows, or rows in parts."""
+    rows = len(columns[0].values) if columns else 0
+    if in_parts([c.values for c in columns]) or not 1 < rows <= min(_MOST_ROWS, _MOST_CELLS // len(columns)):
+        return None
+    sources = sources_of_repeats(columns)
+    again = np.flatnonzero(sources != np.arange(rows))
+    if not len(again) or not _beyond_chance(columns, sources):
+        return None
+    one, alone = int(again[0]), len(again) == 1
+    return Remark(
+        f"{count_noun(len(again), 'row')} {'is' if alone else 'are'} the same in all {len(columns)} columns as a row before {'it' if alone else 'them'} (duplicates; "
+        f"{'' if alone else 'the first is '}row {one + 1:,}, {'' if alone else 'which is '}row {sources[one] + 1:,} again): the same case twice?",
+        ({"do": "leave_out_repeats"},),
+    )
+
+
+def _beyond_chance(columns: Sequence[Column], sources: NDArray[np.intp]) -> bool:
+    """Return whether more rows are the same than chance would make.
+
+    Either of all pairs, each column drawn for itself; or of the pairs that are the same but for one column, as many as that column would make
+    so. Where no pair differs in that column alone, the others may tell it, and nothing is said by it.
+    """
+    alike = np.array([_pairs(next(_bits(c))) for c in columns]) / _pairs(np.zeros_like(sources))
+    same = _pairs(sources)
+    if np.count_nonzero(sources != np.arange(len(sources))) > _OFTENER * math.exp(
+        math.log(_pairs(np.zeros_like(sources))) + _TOGETHER * float(np.log(alike).sum())
+    ):
+        return True
+    mixed = [sum_of([hashed(b, k) for b in _bits(c)]) for k, c in enumerate(columns)]
+    whole = sum_of(mixed)
+    for k in np.argsort(alike)[:_MOST_TRIED]:
+        but_one = _pairs(whole - mixed[k])
+        expected = _OFTENER * but_one * alike[k]
+        if but_one > same > expected + 3 * math.sqrt(expected) + 1:
+            return True
+    return False
+
+
+def _pairs(values: NDArray[Any]) -> float:
+    """Return how many pairs of rows have the same value."""
+    _, counts = np.unique(values, return_counts=True)
+    return float((counts * (counts - 1.0)).sum() / 2)
+
+
+def check_of_repeats(sources: NDArray[np.intp], kept: NDArray[np.bool_], told: str) -> Check:
+    """Count how many rows stand there how often, and whether each of those kept is another."""
+    times = np.bincount(sources)[np.unique(sources)]
+    often, rows = np.unique(times, return_counts=True)
+    table = pd.DataFrame({"times": often, "rows": rows})
+    return Check("", told, table, int((often * rows).sum()) == len(sources) and int(rows.sum()) == int(kept.sum()))
+
+
+def other_answers(columns: Sequence[Column], sources: NDArray[np.intp]) -> int:
+    """Count the repeats that differ from the row they repeat in some of the columns."""
+    again = np.flatnonzero(sources != np.arange(len(sources)))
+    differ: Any = np.zeros(len(again), dtype=bool)
+    for column in columns:
+        for b in _bits(column):
+            differ |= b[again] != b[sources[again]]
+    return int(differ.sum())

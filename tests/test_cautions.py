@@ -1,0 +1,116 @@
+"""What misleads in comparisons, counted on the rows, and told where it is so alone: no overlap, reversals, ends of the outcome."""
+
+import re
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import markbase as mb
+from command import run
+
+pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+MODEL = "with it held equal, their difference rests on the form of the model alone (no overlap)."
+
+
+def trial(rows=120):
+    """Arms of which one has no session, a dose that follows the third, and towns of which the first two arms share none."""
+    rng = np.random.default_rng(5)
+    arm, y = np.arange(rows) % 3, rng.normal(size=rows)
+    return pd.DataFrame({
+        "tone": y, "passed": np.where(y > 0, "yes", "no"), "arm": np.array(["usual", "breath", "mirror"])[arm],
+        "sessions": np.where(arm == 0, 0, rng.integers(1, 9, rows)), "age": rng.integers(20, 60, rows),
+        "town": np.where(arm == 2, rng.choice(["A", "B"], rows), np.array(["A", "B", ""])[arm]),
+        "both": np.where(arm == 0, 0, 1), "twice": np.where(arm == 0, rng.random(rows), 2 + rng.random(rows)),
+    })  # fmt: skip
+
+
+def told(fit):
+    cautions = [c for s in fit.reading().statements for c in s.cautions]
+    return [c for c in cautions if "no overlap" in c or "in common" in c]
+
+
+NONE = f"In `sessions` no row of `usual` (0) is like one of `breath` (1 to 8) or `mirror` (1 to 8): {MODEL}"
+FEW = f"In `sessions` no row of `breath` (1 to 8) is like one of `usual` (0): {MODEL}"
+TOWNS = "Rows of `usual` and `breath` have no level of `town` in common: with it held equal they are compared through other levels only, as if no difference depended on it."
+CASES = [
+    (["arm", "age"], "usual", []),
+    (["arm", "age", "sessions"], "usual", [NONE]),
+    (["arm", mb.polynomial("sessions", 2)], "usual", [NONE]),
+    (["arm", "sessions"], "breath", [FEW]),
+    (["arm", "twice", mb.interaction("arm", "twice")], "usual", []),
+    (["arm", "town"], "usual", [TOWNS]),
+    (["arm", "town"], "mirror", []),
+    (["both", "sessions"], "usual", [f"In `sessions` no row of `both` = 0 (0) is like one of `both` = 1 (1 to 8): {MODEL}"] ),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic", "parts", "many rows"])
+@pytest.mark.parametrize(("terms", "base", "wanted"), CASES)
+def test_comparisons_that_no_two_rows_make_are_told(terms, base, wanted, kind, tmp_path):
+    frame = trial(210_000 if kind == "many rows" else 120)
+    study = mb.Study(frame)
+    if kind == "parts":
+        frame.to_csv(tmp_path / "trial.csv", index=False)
+        study = mb.open_study(tmp_path / "trial.csv", in_parts=True)
+    study = study.mark("arm", base)
+    logistic = {"outcome": "passed", "event": "yes"} if kind == "logistic" else None
+    fit = mb.fit_logistic(study, terms=terms, **logistic) if logistic else mb.fit_linear(study, "tone", terms)
+    assert told(fit) == wanted
+    assert all(w.replace("`", "") in " ".join(str(fit).replace("▲ ", "").split()) for w in wanted)
+
+
+def test_every_coding_tells_of_the_comparisons_it_makes():
+    study = mb.Study(trial()).as_ordinal("arm", ["breath", "mirror", "usual"])
+    for scheme, wanted in {"indicator": ["breath", "usual"], "adjacent": ["mirror", "usual"], "effect": []}.items():
+        fit = mb.fit_linear(study.code_as("arm", scheme), "tone", ["arm", "sessions"])
+        assert re.findall(r"`(\w+)` \(", " ".join(told(fit))) == wanted
+
+
+def test_the_page_of_a_group_tells_of_every_pair(tmp_path):
+    trial().to_csv(tmp_path / "t.csv", index=False)
+    page = run("groups", "t.csv", "arm", "--outcome=tone", "--terms=arm,sessions", "--base=arm=mirror", cwd=tmp_path)
+    assert NONE.replace("`", "") in " ".join(page.stdout.split())
+
+
+@pytest.mark.parametrize("kind", ["linear", "0 and 1", "logistic"])
+@pytest.mark.parametrize(("shift", "clear"), [(1.5, True), (0.4, False), (-1.0, False)])
+def test_a_difference_that_turns_round_is_told_with_the_means_as_they_are(shift, clear, kind):
+    rng = np.random.default_rng(2)
+    group, rows = np.repeat(["a", "b", "c"], [400, 300, 300]), 1000
+    x = rng.normal(size=rows) + np.where(group == "b", shift, 0)
+    y = 2 * x - 2 * (group == "b") + rng.normal(size=rows)
+    if kind != "linear":
+        y = (y + rng.logistic(size=rows) > 0) * 1
+    frame = pd.DataFrame({"y": y, "group": group, "x": x, "yes": np.where(y > 0, "yes", "no")})
+    study = mb.Study(frame).mark("group", "a")
+    fits = {"logistic": lambda t: mb.fit_logistic(study, "yes", t, event="yes")}
+    fit = fits.get(kind, lambda t: mb.fit_linear(study, "y", t))
+    means = frame.groupby("group")["y"].mean()
+    own = [c for s in fit(["group", "x"]).reading().statements if s.level for c in s.cautions if "Simpson" in c]
+    assert len(own) == clear
+    if clear:
+        b, a = re.search(
+            r"have a higher (?:mean|share) than those of the base \((\S+) against ([^)]+)\)", own[0].replace("−", "-")
+        ).groups()
+        assert [float(v.strip("%")) for v in (b, a)] == pytest.approx(means[["b", "a"]] * (100 if kind != "linear" else 1), abs=0.06)  # fmt: skip
+    for terms in (["group"], ["group", "x", mb.interaction("group", "x")]):
+        assert "Simpson" not in str(fit(terms).reading())
+
+
+@pytest.mark.parametrize("parts", [False, True])
+@pytest.mark.parametrize(("share", "end", "least"), [(0.15, 20, 0), (0.145, 20, 0), (0.6, 0, 0), (0.6, 7, 7)])
+def test_many_rows_at_an_end_of_the_outcome_are_told(share, end, least, parts, tmp_path):
+    y = np.linspace(least + 0.5, 19.5, 200)
+    y[: round(share * 200)] = end
+    frame = pd.DataFrame({"y": y, "x": np.arange(200.0) ** 2, "times": np.where(y == end, 1, 2)})
+    frame.to_csv(tmp_path / "t.csv", index=False)
+    study = mb.open_study(tmp_path / "t.csv", in_parts=parts)
+    told = [c for c in mb.fit_linear(study, "y", ["x"]).reading().cautions if " effect)" in c]
+    which = "highest" if end == 20 else "lowest"
+    assert [c.split(" (a")[0] for c in told] == [f"{share:.1%} of the rows have the {which} value of `y`, {end}"] * (
+        share >= 0.15
+    )
+    assert all(("two questions" in c) == (end == 0) for c in told)
+    often = mb.fit_linear(study, "y", ["x"], weights="times", weights_are="frequency").reading().cautions
+    assert any("42.9% of the rows" in c for c in often) == (share == 0.6)
