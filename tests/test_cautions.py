@@ -114,3 +114,39 @@ def test_many_rows_at_an_end_of_the_outcome_are_told(share, end, least, parts, t
     assert all(("two questions" in c) == (end == 0) for c in told)
     often = mb.fit_linear(study, "y", ["x"], weights="times", weights_are="frequency").reading().cautions
     assert any("42.9% of the rows" in c for c in often) == (share == 0.6)
+
+
+def test_levels_that_are_lost_with_the_rows_left_out_are_told():
+    frame = trial(300)
+    gone = (frame["arm"] == "usual") | (frame["arm"] == "breath") & (np.arange(300) % 2 == 1)
+    text = {
+        "all": frame.assign(tone=frame["tone"].mask(frame["arm"] == "usual")),
+        "half": frame.assign(tone=frame["tone"].mask(gone & (frame["arm"] == "breath"))),
+    }
+    text = {k: " ".join(str(mb.fit_linear(mb.Study(f), "tone", ["arm", "age"])).split()) for k, f in text.items()}
+    assert text["all"].count("one of the 100 rows with usual of arm is among the rows used: nothing is told of it") == 2
+    assert "rows left out 50.0% of those with breath of arm, and 0.0% of those with mirror" in text["half"]
+    assert "rows left out" not in " ".join(str(mb.fit_linear(mb.Study(frame), "tone", ["arm"])).split())
+
+
+@pytest.mark.parametrize(("values", "told"), [
+    ([0] * 297 + [1] * 3, "Only 3 rows used have `x` = 1."), ([0] * 1 + [1] * 299, "Only 1 row used has `x` = 0."), ([0] * 270 + [1] * 30, ""),
+    ([2.5] * 295 + [1, 3, 4, 5, 6], "`x` is 2.5 in all but 5 rows used: its slope rests on these."), ([0] * 270 + [*range(1, 31)], ""), ([*range(29)] * 10, ""),
+])  # fmt: skip
+def test_numbers_that_are_the_same_in_nearly_all_rows_are_told_with_how_many_are_not(values, told):
+    y = np.random.default_rng(1).normal(size=len(values))
+    frame = pd.DataFrame({"y": y, "x": values, "yes": np.where(y > 0, "yes", "no"), "times": 2})
+    for fit in (mb.fit_linear(frame, "y", ["x"]), mb.fit_logistic(frame, "yes", ["x"], event="yes", penalty="firth")):
+        cautions = fit.reading().statements[1].cautions
+        assert [c for c in cautions if c.startswith("Only") or "in all but" in c] == [told] * bool(told)
+    often = mb.fit_linear(frame, "y", ["x"], weights="times", weights_are="frequency").reading().statements[1].cautions
+    assert not any("3 rows used" in c for c in often)
+
+
+def test_sampling_weights_tell_how_many_rows_of_equal_weight_tell_as_much():
+    frame = trial(200).assign(weight=np.r_[40.0, np.linspace(0.5, 3, 199)])
+    fit = mb.fit_linear(frame, "tone", ["age"], weights="weight")
+    w = frame["weight"]
+    as_equal = w.sum() ** 2 / (w**2).sum()
+    words = f"they tell about as much as {as_equal:.0f} rows of equal weight (effective sample size, Kish), and one row has {w[0] / w.sum():.1%} of all weight"
+    assert words in " ".join(str(fit).split())

@@ -12,6 +12,7 @@ from markbase.core.design.weights import unused_words
 from markbase.core.diagnostics.residuals import Checks, Finding
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import (
+    as_percent,
     decimals_for,
     figures_of,
     from_to,
@@ -24,7 +25,7 @@ from markbase.core.formatting import (
     without_zero,
 )
 from markbase.core.reading.clauses import overstated_words
-from markbase.core.reading.left_out_words import left_out_words
+from markbase.core.reading.left_out_words import left_out_words, levels_left_out
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.coefficient_rows import label_of
 from markbase.core.results.linear import LinearFit
@@ -38,6 +39,8 @@ from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 from markbase.show.statistics import coefficients_table, df_words
 
 _MOST_CLUSTERS = 5
+_HEAVY = 0.05
+"""The share of all weight in one row from which on it is told."""
 """So many clusters are shown, those that weigh most."""
 
 
@@ -77,7 +80,7 @@ def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
     doubt = [("guessed", f"{', '.join(guessed)}: no codebook says so; declare their kinds")] if guessed else []
     weighed = list(about)
     if fit.weights or fit.possible_weights:
-        weighed.append(("weights", fit.weights.words if fit.weights else unused_words(fit.possible_weights)))
+        weighed.append(("weights", weights_words(fit) or unused_words(fit.possible_weights)))
     if fit.retold:
         weighed.append(("told again", fit.retold))
     if isinstance(fit, LinearFit) and fit.fixed_effects:
@@ -95,7 +98,10 @@ def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
         *doubt,
         ("excluded (listwise)", f"{count_noun(left, 'row')} with a gap in {where}:"),
     ]
-    beside = left_out_words(fit)
+    about_left = [
+        ("" if k else "rows left out", words)
+        for k, words in enumerate([*filter(None, [left_out_words(fit)]), *levels_left_out(fit)])
+    ]
     table = Table(
         ("column", "reason", "rows", "only here"),
         tuple(Row((r.column, r.reason, f"{r.rows:,}", f"{r.only:,}")) for r in rows_of(sample.lost)),
@@ -104,8 +110,19 @@ def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
     return Section(
         "1  Which rows",
         "“only here”: no other column would have lost them",
-        blocks=(Facts(tuple(facts)), table, *([Facts((("rows left out", beside),))] if beside else [])),
+        blocks=(Facts(tuple(facts)), table, *([Facts(tuple(about_left))] if about_left else [])),
     )
+
+
+def weights_words(fit: AnyFit) -> str:
+    """Say what the weights are, and of sampling weights how many rows of equal weight tell as much; empty for none."""
+    if not fit.weights:
+        return ""
+    if fit.weights.kind != "sampling":
+        return fit.weights.words
+    rows, most = fit.rows_used.told_as_equal
+    heaviest = f", and one row has {as_percent(most)} of all weight" if most >= _HEAVY else ""
+    return f"{fit.weights.words}; they tell about as much as {round(rows):,} rows of equal weight (effective sample size, Kish){heaviest}"
 
 
 def _guess(column: Column) -> str:

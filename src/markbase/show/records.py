@@ -54,7 +54,8 @@ def _shared(fit: LinearFit | LogisticFit, kind: str) -> dict[str, Any]:
             "used": fit.sample.used,
             "lost": _rows(fit.sample.lost),
             "left_out": fit.left_out._asdict() if fit.left_out else None,
-        },
+        }
+        | ({"effective": fit.rows_used.told_as_equal[0]} if fit.weights and fit.weights.kind == "sampling" else {}),
         "overall": dataclasses.asdict(fit.overall),
         "strength": dataclasses.asdict(fit.strength),
         "terms": _rows(fit.terms),

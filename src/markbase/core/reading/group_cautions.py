@@ -13,9 +13,11 @@ from markbase.core.design.terms import Term, Variable
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, number, p_phrase, plain
 from markbase.core.reading.clauses import is_share
+from markbase.core.reading.left_out_words import lost_levels, lost_words
 from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
+from markbase.core.rows.row_functions import sample_of
 from markbase.core.study.column import Column, Level
 from markbase.core.study.numeric_remarks import looks_coded
 from markbase.core.study.remark import THIN_ROWS
@@ -23,6 +25,8 @@ from markbase.core.tables import TableRow
 
 _FEW_WITH_LEVEL = 10
 """With fewer clusters that have a level, clustered errors of its difference are too small."""
+_NEARLY_ALL = 0.75
+"""The share of rows with the same value from which on the others are counted."""
 EQUAL_STEPS = "A trend takes levels as equally far apart; with other distances it would be another one."
 """What must be known of the coefficients of a trend."""
 
@@ -52,6 +56,29 @@ def about_codes(column: Column) -> list[str]:
     return [
         f"`{column.name}` was guessed numeric, but holds few whole numbers ({plain(low)} to {plain(high)}): if they are codes, this slope "
         f"means nothing; declare it categorical."
+    ]
+
+
+def about_few(fit: AnyFit, column: Column) -> list[str]:
+    """Say that a numeric column has one value in nearly all rows used, so that what is told of it rests on the few others."""
+    values, times = fit.rows_used.values(column.name), fit.rows_used.times
+    some = sample_of(values)
+    common = float(np.median(some))
+    if column.two_values is None and np.mean(some == common) < _NEARLY_ALL:
+        return []
+    low, high = column.two_values or (common, common)
+    those = (values == low, values == high) if column.two_values else (values != common,)
+    counts = [int((here if times is None else here * times[fit.rows_used.inside]).sum()) for here in those]
+    few = min(counts)
+    if few >= THIN_ROWS:
+        return []
+    rows = count_noun(few, "row")
+    if column.two_values:
+        return [
+            f"Only {rows} used {'has' if few == 1 else 'have'} `{column.name}` = {plain((low, high)[counts.index(few)])}."
+        ]
+    return [
+        f"`{column.name}` is {plain(common)} in all but {rows} used: its slope rests on {'that one' if few == 1 else 'these'}."
     ]
 
 
@@ -201,6 +228,9 @@ def unnamed_levels(term: Term) -> Sequence[str]:
 def about_group(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[str]:
     """Say what must be known of the levels of a group that no coefficient's sentence is about."""
     apart = about_overlap(fit, term.variables[0])
+    if lost := lost_levels(term.variables[0]):
+        words = lost_words(term.variables[0], lost)
+        apart.insert(0, f"{words[0].upper()}{words[1:]}.")
     if term.column.scheme == "indicator":
         return [*_about_base(fit, term, rows), *apart]
     counts = dict(zip(term.labels, fit.rows_used.counts_at((term.name,)).tolist(), strict=True))

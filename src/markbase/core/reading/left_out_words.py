@@ -2,10 +2,21 @@
 
 from __future__ import annotations
 
-from markbase.core.formatting import p_phrase
+from collections.abc import Sequence
+
+import numpy as np
+
+from markbase.core.design.terms import Variable
+from markbase.core.errors import count_noun, listed
+from markbase.core.formatting import as_percent, p_phrase
 from markbase.core.reading.clauses import difference_words, is_logged, outcome_words
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.study.column import Level
+from markbase.core.study.remark import THIN_ROWS
+
+_APART = 0.2
+"""Shares of rows left out that are so far apart between levels are told."""
 
 
 def left_out_words(fit: AnyFit) -> str:
@@ -18,6 +29,41 @@ def left_out_words(fit: AnyFit) -> str:
         else "no clear evidence that they differ in it"
     )
     return f"in the {left_out_figures(fit)}: {verdict}"
+
+
+def lost_levels(variable: Variable) -> list[Level]:
+    """Return the levels of a group that rows of the study have, and none of the rows used."""
+    column = variable.column
+    return [
+        level for k, level in enumerate(column.levels) if column.counts[k] and k not in set(variable.places.tolist())
+    ]
+
+
+def lost_words(variable: Variable, lost: Sequence[Level]) -> str:
+    """Say that no row used has some levels of a group."""
+    column = variable.column
+    rows = [
+        f"none of the {count_noun(int(column.counts[column.levels.index(v)]), 'row')} with `{v.label}`" for v in lost
+    ]
+    return f"{listed(rows)} of `{column.name}` is among the rows used: nothing is told of {'it' if len(lost) == 1 else 'them'}"
+
+
+def levels_left_out(fit: AnyFit) -> list[str]:
+    """Say which levels no row used has, and of which levels many more rows were left out than of others, a clause a group."""
+    told = []
+    for variable in (v for v in fit.variables if v.is_categorical):
+        column = variable.column
+        if lost := lost_levels(variable):
+            told.append(lost_words(variable, lost))
+        if fit.rows_used.times is not None:
+            continue
+        before = column.counts[variable.places]
+        left = 1 - fit.rows_used.counts_at((variable.name,)) / before
+        most, least = (int(k) for k in (np.argmax(left), np.argmin(left)))
+        if left[most] - left[least] >= _APART and min(before[most], before[least]) >= THIN_ROWS:
+            words = [f"{as_percent(left[k])} of those with `{variable.labels[k]}`" for k in (most, least)]
+            told.append(f"{words[0]} of `{column.name}`, and {words[1]}")
+    return told
 
 
 def left_out_figures(fit: AnyFit, verb: str = "is") -> str:

@@ -30,6 +30,7 @@ from markbase.core.reading.group_cautions import (
     GroupFacts,
     about_clusters,
     about_codes,
+    about_few,
     about_group,
     about_levels,
     about_step,
@@ -125,6 +126,7 @@ def _numeric(fit: AnyFit, term: Term, row: TableRow) -> Statement:
     at, caution = at_reference(fit, term.name)
     cautions += [
         *about_codes(term.column),
+        *about_few(fit, term.column),
         *about_step(fit, term.column),
         *about_clusters(fit, term.variables[0]),
         *about_overlap(fit, term.variables[0]),

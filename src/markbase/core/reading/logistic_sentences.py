@@ -36,6 +36,7 @@ from markbase.core.reading.group_cautions import (
     GroupFacts,
     about_clusters,
     about_codes,
+    about_few,
     about_group,
     about_levels,
     about_step,
@@ -198,6 +199,7 @@ def _numeric(fit: LogisticFit, term: Term, row: TableRow, marginal: Mapping[tupl
     at, cautions = at_reference(fit, term.name)
     cautions = [
         *about_codes(term.column),
+        *about_few(fit, term.column),
         *about_step(fit, term.column),
         *about_clusters(fit, term.variables[0]),
         *about_overlap(fit, term.variables[0]),

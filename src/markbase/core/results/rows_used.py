@@ -6,6 +6,7 @@ import itertools
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -133,6 +134,13 @@ class RowsUsed:
             there = (values >= low) & ((values <= high) if high == edges[-1] else (values < high))
             found.append(int(there.sum() if often is None else round(float((there * often).sum()))))
         return found
+
+    @cached_property
+    def told_as_equal(self) -> tuple[float, float]:
+        """How many rows of equal weight tell as much of a mean, (Σw)²/Σw² (Kish 1965), and the share of all weight that the heaviest row has."""
+        heavy = self.weights.values[self.inside] if self.weights else np.ones(1)
+        whole = float(heavy.sum())
+        return whole**2 / float((heavy * heavy).sum()), float(heavy.max()) / whole
 
     def counts_at(self, groups: tuple[str, ...]) -> NDArray[np.int64]:
         """Count the rows used at each joint level of some groups, each as often as a frequency weight says.
