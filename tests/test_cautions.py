@@ -41,6 +41,7 @@ CASES = [
     (["arm", "twice", mb.interaction("arm", "twice")], "usual", []),
     (["arm", "town"], "usual", [TOWNS]),
     (["arm", "town"], "mirror", []),
+    (["three", "age"], "usual", []),
     (["both", "sessions"], "usual", [f"In `sessions` no row of `both` = 0 (0) is like one of `both` = 1 (1 to 8): {MODEL}"] ),
 ]  # fmt: skip
 
@@ -53,7 +54,7 @@ def test_comparisons_that_no_two_rows_make_are_told(terms, base, wanted, kind, t
     if kind == "parts":
         frame.to_csv(tmp_path / "trial.csv", index=False)
         study = mb.open_study(tmp_path / "trial.csv", in_parts=True)
-    study = study.mark("arm", base)
+    study = study.mark("arm", base).cut("age", [30, 45], name="three")
     logistic = {"outcome": "passed", "event": "yes"} if kind == "logistic" else None
     fit = mb.fit_logistic(study, terms=terms, **logistic) if logistic else mb.fit_linear(study, "tone", terms)
     assert told(fit) == wanted
@@ -74,7 +75,7 @@ def test_the_page_of_a_group_tells_of_every_pair(tmp_path):
 
 
 @pytest.mark.parametrize("kind", ["linear", "0 and 1", "logistic"])
-@pytest.mark.parametrize(("shift", "clear"), [(1.5, True), (0.4, False), (-1.0, False)])
+@pytest.mark.parametrize(("shift", "clear"), [(1.5, True), (1.05, False), (0.4, False), (-1.0, False)])
 def test_a_difference_that_turns_round_is_told_with_the_means_as_they_are(shift, clear, kind):
     rng = np.random.default_rng(2)
     group, rows = np.repeat(["a", "b", "c"], [400, 300, 300]), 1000
@@ -114,6 +115,8 @@ def test_many_rows_at_an_end_of_the_outcome_are_told(share, end, least, parts, t
     assert all(("two questions" in c) == (end == 0) for c in told)
     often = mb.fit_linear(study, "y", ["x"], weights="times", weights_are="frequency").reading().cautions
     assert any("42.9% of the rows" in c for c in often) == (share == 0.6)
+    few = mb.fit_linear(frame.assign(y=np.minimum(y // 2, 8)), "y", ["x"]).reading().cautions
+    assert not any(" effect)" in c for c in few)
 
 
 def test_levels_that_are_lost_with_the_rows_left_out_are_told():
