@@ -160,6 +160,7 @@ def test_all_but_takes_what_is_left():
 
 @pytest.mark.parametrize("settings_of_errors", [{}, {"errors": "HC1"}, {"errors": "HC3"}, {"cluster": "team"}])
 @pytest.mark.parametrize("near", [False, True])
+@pytest.mark.filterwarnings("ignore:.* the same in all:markbase.MarkbaseWarning")
 def test_frequencies_are_rows_repeated(settings_of_errors, near, tmp_path):
     frame, terms, _ = plain()
     if near:  # takes the way by twice the working precision

@@ -177,8 +177,18 @@ def survey(rows, items=0):
     return pd.DataFrame(answers or frame)
 
 
+def alike(rows, items):
+    """A survey whose items share most of what they measure."""
+    rng = np.random.default_rng(3)
+    shared = rng.normal(size=rows)
+    return pd.DataFrame(
+        {f"item_{k}": np.digitize(1.6 * shared + rng.normal(size=rows), [-1, 0, 1]) for k in range(items)}
+    )
+
+
 @pytest.mark.parametrize(("frame", "again"), [
-    (survey(500), 0), (survey(500), 40), (survey(500), 500), (survey(500, items=3), 0), (survey(300, items=12), 4), (survey(300, items=20), 1)
+    (survey(500), 0), (survey(500), 40), (survey(500), 500), (survey(500, items=3), 0), (survey(300, items=12), 4), (survey(300, items=20), 1),
+    (survey(500).assign(metres=lambda f: f["km"] * 1000), 0), (alike(300, items=8), 0),
 ])  # fmt: skip
 def test_rows_that_repeat_others_are_told_where_chance_hardly_makes_them(frame, again):
     whole = pd.concat([frame, frame.iloc[:again]], ignore_index=True)

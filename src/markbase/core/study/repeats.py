@@ -20,12 +20,14 @@ from markbase.core.study.verification import Check
 
 _MOST_ROWS, _MOST_CELLS = 200_000, 20_000_000
 """Of more nobody looks unasked."""
-_TOGETHER = 2 / 3
-"""Columns go together, so that rows coincide more often than if each column were drawn for itself: that probability to this power."""
+_FEWEST_OTHERS = 1 / 3
+"""The share of rows that are no repeats from which on repeats are asked about."""
+_HARDLY_VARIES = 0.9
+"""The share of pairs of rows with the same value from which on a column is not left out to see what it tells."""
+_MOST_TRIED, _FEWEST_VARIED = 40, 4
+"""How many columns are left out in turn, those that vary most; and how few tell nothing where none makes a difference."""
 _OFTENER = 4
-"""Repeats are told that are so many times as many as chance would make."""
-_MOST_TRIED = 12
-"""Columns that are held against the others, those that vary most."""
+"""How many times as many repeats as chance would make are told."""
 
 
 def sources_of_repeats(columns: Sequence[Column]) -> NDArray[np.intp]:
@@ -77,23 +79,23 @@ def remark_on_repeats(columns: Sequence[Column]) -> Remark | None:
 def _beyond_chance(columns: Sequence[Column], sources: NDArray[np.intp]) -> bool:
     """Return whether more rows are the same than chance would make.
 
-    Either of all pairs, each column drawn for itself; or of the pairs that are the same but for one column, as many as that column would make
-    so. Where no pair differs in that column alone, the others may tell it, and nothing is said by it.
+    Rows that are the same by chance go with rows that are the same but for one column, so many as that column varies. Either there are
+    too few of these for the repeats there are, or there is none at all, whichever column is left out.
     """
-    alike = np.array([_pairs(next(_bits(c))) for c in columns]) / _pairs(np.zeros_like(sources))
-    same = _pairs(sources)
-    if np.count_nonzero(sources != np.arange(len(sources))) > _OFTENER * math.exp(
-        math.log(_pairs(np.zeros_like(sources))) + _TOGETHER * float(np.log(alike).sum())
-    ):
-        return True
+    rows, same = len(sources), _pairs(sources)
+    if np.count_nonzero(sources == np.arange(rows)) < _FEWEST_OTHERS * rows:
+        return False  # rows of so few kinds repeat one another
+    alike = [_pairs(next(_bits(c))) / (rows * (rows - 1) / 2) for c in columns]
+    varied = [k for k in np.argsort(alike) if alike[k] < _HARDLY_VARIES][:_MOST_TRIED]
     mixed = [sum_of([hashed(b, k) for b in _bits(c)]) for k, c in enumerate(columns)]
-    whole = sum_of(mixed)
-    for k in np.argsort(alike)[:_MOST_TRIED]:
+    whole, alone = sum_of(mixed), 0
+    for k in varied:
         but_one = _pairs(whole - mixed[k])
         expected = _OFTENER * but_one * alike[k]
         if but_one > same > expected + 3 * math.sqrt(expected) + 1:
             return True
-    return False
+        alone += but_one == same
+    return alone == len(varied) >= _FEWEST_VARIED
 
 
 def _pairs(values: NDArray[Any]) -> float:
