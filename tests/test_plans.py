@@ -214,9 +214,7 @@ def test_a_table_for_a_manuscript_says_where_coefficients_hold_and_tests_what_st
     fit, robust = (getattr(mb, f"fit_{kind}")(study, outcome, terms, errors=e, **more) for e in ("classical", "HC3"))
     variants = [mb.compare(fit, fit.without(terms[4].name)), mb.compare(fit, robust)]
     mb.write_document([fit, (fit, "voice"), *variants], tmp_path / "t.md")
-    notes = [
-        line for line in (tmp_path / "t.md").read_text(encoding="utf-8").splitlines() if line.startswith("*Note.*")
-    ]
+    notes = [line for line in (tmp_path / "t.md").read_text(encoding="utf-8").splitlines() if line.startswith("*Note.*")]  # fmt: skip
     where = "age at the base alto of voice and rehearsals = 0 (outside these rows); voice at age = 0 (outside these rows); rehearsals at age = 0 (outside"
     assert all(f"of the others: {where}" in note for note in (notes[0], notes[2]))
     assert re.search(

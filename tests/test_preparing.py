@@ -239,9 +239,7 @@ def test_a_logged_outcome_is_told_in_percent_of_its_source():
 
 
 def test_a_base_chosen_by_looking_at_the_outcome_is_said_to_be():
-    study = quietly(
-        mb.demo.choirs().keep({"voice": {"is_not": "tennor"}}).mark, "voice", by="lowest_mean", of="belonging"
-    )
+    study = quietly(mb.demo.choirs().keep({"voice": {"is_not": "tennor"}}).mark, "voice", by="lowest_mean", of="belonging")  # fmt: skip
     assert study["voice"].levels[study["voice"].base.level].label == "soprano"
     told = mb.fit_linear(study, "belonging", ["voice"]).reading().statements[1].cautions
     assert "chosen by looking at the outcome" in told[0]
@@ -302,9 +300,7 @@ def test_a_column_declared_to_be_made_of_another_is_held_against_it_and_follows_
     study = mb.Study(frame, codebook={"columns": columns})
     name = next(iter(columns))
     again = mb.Study(frame, codebook=tomllib.loads(mb.codebook_text(study)))
-    assert (
-        again[name].made.of == study[name].made.of == tuple(np.atleast_1d(next(iter(columns[name]["made"].values()))))
-    )
+    assert (again[name].made.of == study[name].made.of == tuple(np.atleast_1d(next(iter(columns[name]["made"].values())))))  # fmt: skip
     fit = quietly(mb.fit_linear, study, "y", [name])
     at = {"wage": 12.5, "hours": 20.0}
     value = {"lw": np.log(12.5), "square": 12.5**2, "both": 32.5, "z": (12.5 - wage.mean()) / wage.std(ddof=1)}[name]

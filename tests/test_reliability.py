@@ -34,9 +34,7 @@ def alpha(columns):
 
 def correlation(a, b):
     with mp.workdps(50):
-        a, b, both = (
-            mp.mpf(v.numerator) / v.denominator for v in (covariance(a, a), covariance(b, b), covariance(a, b))
-        )
+        a, b, both = (mp.mpf(v.numerator) / v.denominator for v in (covariance(a, a), covariance(b, b), covariance(a, b)))  # fmt: skip
         return both / mp.sqrt(a * b)  # fmt: skip
 
 

@@ -115,9 +115,7 @@ def test_thin_levels_of_an_order_are_merged_with_no_other_end_and_no_answer_is_n
 
 def test_dates_of_one_year_become_days_and_are_no_slips_of_one_another():
     dates = [f"{k % 28 + 1}.{k % 2 + 1}.2024" for k in range(97)]
-    study = mb.Study(
-        pd.DataFrame({"c": [*dates, "k.A.", "k.A.", "16.2.2024"], "t": ["team 11"] * 97 + ["team 12"] * 3})
-    )
+    study = mb.Study(pd.DataFrame({"c": [*dates, "k.A.", "k.A.", "16.2.2024"], "t": ["team 11"] * 97 + ["team 12"] * 3}))  # fmt: skip
     blank, days = (mend for remark in study.remarks()["c"] for mend in remark.mend)
     made = study.prepare([blank, days])["c_days"].values
     assert (np.nanmin(made), np.nanmax(made), np.isnan(made).sum()) == (0, 58, 2)
@@ -145,9 +143,7 @@ def test_a_step_that_is_proposed_can_be_typed_whatever_the_name_of_the_column(tm
 
 
 def test_a_column_named_like_a_weight_is_asked_about():
-    frame = pd.DataFrame(
-        {name: np.linspace(0.5, 2, 50) for name in ("weight", "survey_weight", "birth_weight_kg", "wgt")}
-    )
+    frame = pd.DataFrame({name: np.linspace(0.5, 2, 50) for name in ("weight", "survey_weight", "birth_weight_kg", "wgt")})  # fmt: skip
     told = mb.Study(frame).overview().set_index("column")["remarks"].str.contains("a weight of the rows, by its name")
     assert told.to_dict() == {"weight": True, "survey_weight": True, "birth_weight_kg": False, "wgt": True}
     assert "by its name" not in mb.Study(frame).as_role("weight", "weight").overview()["remarks"].iloc[0]
@@ -181,9 +177,7 @@ def alike(rows, items):
     """A survey whose items share most of what they measure."""
     rng = np.random.default_rng(3)
     shared = rng.normal(size=rows)
-    return pd.DataFrame(
-        {f"item_{k}": np.digitize(1.6 * shared + rng.normal(size=rows), [-1, 0, 1]) for k in range(items)}
-    )
+    return pd.DataFrame({f"item_{k}": np.digitize(1.6 * shared + rng.normal(size=rows), [-1, 0, 1]) for k in range(items)})  # fmt: skip
 
 
 @pytest.mark.parametrize(("frame", "again"), [

@@ -246,9 +246,7 @@ def test_slopes_are_drawn_as_they_are_asked_for_and_by_a_group_of_more_levels_th
 
 def test_figures_stand_beside_the_group_they_show_whatever_its_name_and_for_every_base():
     frame = pd.DataFrame(made_up(300, seed=4)).rename(columns={"voice": "voice part", "day": "voice"})
-    fit = mb.fit_linear(
-        mb.Study(frame).mark("voice part", "alto").mark("voice", "Mon"), "score", ["voice part", "voice"]
-    )
+    fit = mb.fit_linear(mb.Study(frame).mark("voice part", "alto").mark("voice", "Mon"), "score", ["voice part", "voice"])  # fmt: skip
     part = analysis_part(fit, "fit", wanted=Wanted(("voice", "voice part")), figures=figures_of(fit))
     blocks = mb.fit_blocks(frame, "score", {"one": ["age"], "two": ["voice"]})
     leads = [p.lead.caption for p in (part, analysis_part(blocks, "blocks", figures=figures_of(blocks)))]
