@@ -5,6 +5,7 @@ import re
 import numpy as np
 import pandas as pd
 import pytest
+from scipy.stats import f_oneway
 
 import markbase as mb
 from command import run
@@ -153,3 +154,61 @@ def test_sampling_weights_tell_how_many_rows_of_equal_weight_tell_as_much():
     as_equal = w.sum() ** 2 / (w**2).sum()
     words = f"they tell about as much as {as_equal:.0f} rows of equal weight (effective sample size, Kish), and one row has {w[0] / w.sum():.1%} of all weight"
     assert words in " ".join(str(fit).split())
+
+
+def waves(levels=60, alike=1.0):
+    """Singers measured four times each, alike or not in what no term tells."""
+    rng = np.random.default_rng(9)
+    singer, x = np.repeat(np.arange(levels), 4), rng.normal(size=4 * levels)
+    y = x + alike * rng.normal(size=levels)[singer] + rng.normal(size=4 * levels)
+    yes = np.where(y + rng.logistic(size=len(y)) > 0, "yes", "no")
+    return pd.DataFrame(
+        {"y": y, "yes": yes, "x": x, "singer": [f"S{k:03d}" for k in singer], "w": 1.0 + (x > 0), "choir": singer % 6}
+    )
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_rows_that_go_together_by_a_column_nobody_named_are_told(kind):
+    def fit(frame, **options):
+        study = frame if isinstance(frame, mb.Study) else mb.Study(frame)
+        if kind == "logistic":
+            return mb.fit_logistic(study, "yes", ["x"], event="yes", **options)
+        return mb.fit_linear(study, "y", ["x"], **options)
+
+    def said(fit):
+        return " ".join(str(fit).split()), [f for f in fit.checks().findings if f.about == "rows together"]
+
+    frame = waves(alike=3.0 if kind == "logistic" else 1.0)
+    text, (finding,) = said(fit(frame))
+    if kind == "logistic":
+        p = fit(frame).fitted
+        pearson = ((frame["yes"] == "yes") - p) / np.sqrt(p * (1 - p))
+        F, tail = f_oneway(*(pearson[frame["singer"] == s] for s in frame["singer"].unique()))
+        figures = f"F(59, 180) = {F:.2f}, p < .001"
+        assert f"correlation {(F - 1) / (F + 3):.2f}" in text
+        assert tail < 0.001
+    else:
+        named = fit(mb.Study(frame).as_role("singer", "cluster")).checks().intraclass
+        figures = f"F({named.df}, {named.df_rest}) = {named.statistic:.2f}, p < .001"
+    assert (
+        "They take rows of one singer as independent, which are alike in what the model misses (intraclass correlation 0."
+        in text
+    )
+    assert figures in text
+    assert figures in finding.figures
+    assert finding.way_on.startswith("cluster the errors by `singer`")
+    quiet = [
+        fit(waves(alike=0.0)),
+        fit(frame, cluster="singer"),
+        fit(frame, weights="w"),
+        fit(mb.Study(frame).as_role("singer", "cluster")),
+    ]
+    assert not any("as independent" in said(other)[0] for other in quiet)
+    few = frame.assign(
+        day=[f"D{k}" for k in range(8)] * 30, y=lambda f: f["y"] + np.arange(240) % 8, singer="s", choir=1
+    )
+    few["yes"] = np.where(few["y"] > few["y"].median(), "yes", "no")
+    assert (
+        "put day into the model; its 8 levels are too few to cluster by"
+        in said(fit(few.drop(columns=["singer", "choir"])))[0]
+    )

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 
 import pandas as pd
 
+from markbase.core.checks.hidden_groups import hidden_words
 from markbase.core.checks.spread import uneven_spread
 from markbase.core.design.weights import unused_words
 from markbase.core.diagnostics.residuals import Checks, Finding
@@ -157,6 +158,8 @@ def errors_text(fit: AnyFit) -> str:
         told.append(f"Rows of one `{name}` may go together: errors clustered by it take that into account")
     if isinstance(fit, LinearFit) and (uneven := uneven_spread(fit)):
         told.append(uneven)
+    if together := hidden_words(fit):
+        told.append(together)
     return ". ".join(told)
 
 

@@ -26,6 +26,7 @@ from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import number, p_phrase, plain, short
 from markbase.core.inference.distributions import f_quantile, p_of_f
 from markbase.core.rows.sums import totals_of
+from markbase.core.study.column import Column
 
 if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
@@ -40,9 +41,12 @@ _WITHIN = 1e-9
 """A direction of the terms with no more of its variation within clusters is the same for all rows of one."""
 
 
-def intraclass_of(fit: LinearFit) -> Intraclass | None:
-    """Return how alike rows of one cluster are; None without clusters, or where levels are taken out or rows drawn with unequal weights."""
-    cluster = fit.cluster or fit.possible_cluster
+def intraclass_of(fit: LinearFit, other: Column | None = None) -> Intraclass | None:
+    """Return how alike rows of one cluster are; None without clusters, or where levels are taken out or rows drawn with unequal weights.
+
+    Of an `other` group than the clusters of the fit the ends of its interval are approximate.
+    """
+    cluster = other or fit.cluster or fit.possible_cluster
     sampled = fit.weights is not None and fit.weights.kind == "sampling"
     if cluster is None or fit.fixed_effects is not None or sampled:
         return None
@@ -88,7 +92,7 @@ def intraclass_of(fit: LinearFit) -> Intraclass | None:
         [f_quantile(q, df, rest) for q in ((1 + fit.level) / 2, (1 - fit.level) / 2)],
     )
     low, high = (_from_f(F / q, size) for q in quantiles)
-    if exact := len(counts) <= _EXACT:
+    if exact := other is None and len(counts) <= _EXACT:
         low, high = _ends(np.diag(counts) - S @ S.T, of_residuals, df, [df * variance * q for q in quantiles])
     low, high = min(low, correlation), max(high, correlation)  # of hardly any rows they could disagree
     alone = float(of_outcome @ (of_outcome / counts) - of_outcome.sum() ** 2 / weight)

@@ -11,6 +11,7 @@ import scipy.special as sp
 from numpy.typing import NDArray
 
 from markbase.core.checks.clusters_left_out import clusters_finding
+from markbase.core.checks.hidden_groups import hidden_findings
 from markbase.core.checks.intraclass import intraclass_finding, intraclass_of
 from markbase.core.checks.spread import spread_finding
 from markbase.core.design.terms import levels_against, single
@@ -75,6 +76,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
         findings.append(intraclass_finding(fit, alike))
     elif found is None and fit.possible_cluster:
         findings.append(unseen_together(fit.possible_cluster.name))
+    findings += hidden_findings(fit)
     of_shape = (skew, kurtosis, k2, k2_p)
     spread, against = fit._spread, levels_against(fit.model_terms)
     tests = (*of_shape, spread.statistic, spread.df, spread.p)

@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.checks.clusters_left_out import clusters_finding
+from markbase.core.checks.hidden_groups import hidden_findings
 from markbase.core.checks.linear_checks import LARGE_DISTANCE, case_words, on_exact_rows, unseen_together
 from markbase.core.checks.logistic_checks import rows_alone
 from markbase.core.design.terms import levels_against, single
@@ -49,6 +50,7 @@ def check_logistic(fit: LogisticFit, most: int) -> LogisticChecks:
     ]
     if fit.possible_cluster:
         findings.append(unseen_together(fit.possible_cluster.name))
+    findings += hidden_findings(fit)
     told = f"{fit.outcome.name} = {fit.event}"
     against = levels_against(fit.model_terms)
     return LogisticChecks(told, lines, calibration, cases, clusters, tuple(findings), against, fit.event)

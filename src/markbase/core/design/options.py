@@ -126,6 +126,8 @@ class Request:
     """The same of weights."""
     index: pd.Index[Any] | None = None
     """The index of the rows of the study."""
+    repeating: tuple[Column, ...] = ()
+    """Columns outside the model whose rows may go together, where no other column is named, or has the role, for that."""
 
     @property
     def heavy(self) -> Array | None:
@@ -179,8 +181,7 @@ def check_request(
     possible = [study[n] for n in study.columns if study[n].role == "cluster" and n not in inside and grouping is None]
     hint = next((found for column in possible if (found := with_levels(column)) is not None), None)
     unused = [n for n in study.columns if study[n].role == "weight" and n not in inside | {target.name}]
-    if grouping is None and not controls:
-        remark_on_repeated_rows(study, columns, target, used)
+    repeating = remark_on_repeated_rows(study, columns, target, used) if grouping is None and not controls else ()
     return Request(
         tuple(specs),
         tuple(columns),
@@ -195,6 +196,7 @@ def check_request(
         hint,
         unused[0] if unused and weighing is None else "",
         study.index,
+        repeating if hint is None else (),
     )
 
 

@@ -28,16 +28,23 @@ _GLANCE = 2000
 
 def remark_on_repeated_rows(
     study: Study, columns: Sequence[Column], outcome: Column, used: NDArray[np.bool_] | None
-) -> None:
-    """Say that a column of the model is the same in all rows of each level of another one, whose rows may go together."""
+) -> tuple[Column, ...]:
+    """Say that a column of the model is the same in all rows of each level of another one, whose rows may go together.
+
+    Returns the columns outside the model whose rows may, none where rows come in parts.
+    """
     told = {outcome.name, *(column.name for column in columns)}
     if in_parts(outcome.values, *(column.values for column in columns)):
-        return
+        return ()
+    repeating, said = [], False
     places = None if used is None else np.flatnonzero(used)
     inside, some = (slice(None), slice(0, _GLANCE)) if places is None else (places, places[:_GLANCE])
     for name in study.columns:
         column = study[name]
         if name in told or not _may_repeat(column):
+            continue
+        repeating.append(column)
+        if said:
             continue
         alike = [c for c in columns if _same_within(c.values[some], _codes_of(column, some))]
         codes = _codes_of(column, inside) if alike else np.zeros(0, dtype=np.intp)
@@ -54,7 +61,8 @@ def remark_on_repeated_rows(
                 f"`{fixed.name}` is the same in all rows of each `{name}` ({count_noun(levels, 'level')}, {count_noun(len(codes), 'row')}), and the errors "
                 f"take every row by itself: if rows of one `{name}` go together, those of `{fixed.name}` are too small; {what}."
             )
-            return
+            said = True
+    return tuple(repeating)
 
 
 def _is_named(column: Column) -> bool:

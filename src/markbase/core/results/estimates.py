@@ -76,6 +76,8 @@ class Estimated(Shown, ABC):
     """A column with the role of a cluster by which the errors are not clustered; None for none."""
     possible_weights: str = ""
     """A column with the role of weights, of which no use is made; empty for none."""
+    repeating: tuple[Column, ...] = ()
+    """Columns outside the model whose rows may go together, by their names or the numbers of their rows."""
 
     identifier: Column | None = None
     """The column that names the cases; None if the data have none."""

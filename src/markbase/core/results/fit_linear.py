@@ -191,6 +191,7 @@ def fit_linear(
         weights=request.weights,
         possible_cluster=request.possible_cluster,
         possible_weights=request.possible_weights,
+        repeating=request.repeating,
         identifier=request.identifier,
         index=request.index,
         fixed_effects=fixed,

@@ -64,7 +64,7 @@ class LogisticFit(EventChecks):
         kind = self.errors.asked or "classical"
         rows = self.used, self.sample, self.weights, self.cluster, self.strata
         hints = self.possible_cluster, self.possible_weights
-        request = Request((), (), *rows, kind, self.level, self.identifier, *hints, self.index)
+        request = Request((), (), *rows, kind, self.level, self.identifier, *hints, self.index, self.repeating)
         return fit_of(self.outcome, terms, request, self.data_name, bool(self.penalty))
 
     def _with_only(self, parts: tuple[Term, ...]) -> LogisticFit:
@@ -273,6 +273,7 @@ def fit_of(target: Column, terms: tuple[Term, ...], request: Request, name: str,
         weights=request.weights,
         possible_cluster=None if firth else request.possible_cluster,
         possible_weights="" if firth else request.possible_weights,
+        repeating=() if firth else request.repeating,
         identifier=request.identifier,
         index=request.index,
         theta=found.theta,

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from markbase.core.errors import count_noun, listed, quoted
+from markbase.core.formatting import short
 from markbase.core.study.clock_times import read_as_clock
 from markbase.core.study.column import Column
 from markbase.core.study.dates import (
@@ -25,6 +26,8 @@ from markbase.core.study.multiple_responses import answers_in, separator_in, ste
 from markbase.core.study.remark import FEW_VALUES, THIN_ROWS, Remark, about_one
 
 _NOT_DIGITS = re.compile(r"\D+")
+_MANY_OF_ROWS, _NEARLY_ALL = 20, 0.9
+"""So many levels, such a share of them thin, are no groups to compare."""
 _MOST_COMPARED = 500
 """Of more levels the rare ones are not held against each of the others: that takes the square of their number."""
 
@@ -62,7 +65,16 @@ def group_remarks(column: Column) -> list[Remark]:
         remarks.append(about_one(column, no, f"constant: every row is `{label}`"))
     known = {*no_answer, *totals, *slips}
     thin = [k for k in here if counts[k] < THIN_ROWS and column.levels[k].declared and k not in known]
-    if thin:
+    if (
+        column.role is None
+        and len(here) >= _MANY_OF_ROWS
+        and len(thin) >= _NEARLY_ALL * len(here)
+        and counts[here].sum() >= 2 * len(here)
+    ):
+        each = short(counts[here].sum() / len(here), 2)
+        text = f"{len(here)} levels, of {each} rows on average: persons measured more than once, classes, places? rows of one then go together"
+        remarks.append(Remark(text, ({"do": "as_role", "column": column.name, "role": "cluster"},)))
+    elif thin:
         answers = [column.levels[k].label for k in here if k not in known]
         in_order = column.kind == "ordinal" or numbers_within(answers) is not None or ordered(answers)[1]
         shown = [f"`{column.levels[k].label}` ({counts[k]})" for k in thin[:4]]

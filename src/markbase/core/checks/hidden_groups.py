@@ -1,0 +1,127 @@
+"""Columns outside a model whose rows are alike in what it misses: persons measured more than once, classes that nobody named as clusters."""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+import numpy as np
+
+from markbase.core.checks.intraclass import intraclass_of
+from markbase.core.diagnostics.residuals import Finding
+from markbase.core.errors import count_noun
+from markbase.core.formatting import figures_of, number, p_phrase
+from markbase.core.inference.distributions import p_of_f
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.linear import LinearFit
+from markbase.core.study.column import Column
+from markbase.core.study.declarations import with_levels
+
+_SURE, _LEAST = 0.001, 0.05
+"""Nobody asked for these tests: p below, and an intraclass correlation above, what is told."""
+_MOST_COLUMNS, _MOST_ROWS = 10, 200_000
+_FEW_CLUSTERS = 10
+"""So few levels are no clusters to go by: they are a term that is lacking."""
+
+
+class Alike(NamedTuple):
+    """How alike rows of one level of a column are in what a model misses."""
+
+    column: str
+    """Its name."""
+    levels: int
+    """How many levels rows used have."""
+    correlation: float
+    """The intraclass correlation of the residuals."""
+    statistic: float
+    """F of the differences between levels."""
+    df: int
+    """Its degrees of freedom."""
+    df_rest: float
+    """Those of the variation within levels."""
+    p: float
+    """Its p."""
+    design_effect: float
+    """How many times as large the variance of what is the same in all rows of a level is."""
+
+
+def hidden_group(fit: AnyFit) -> Alike | None:
+    """Return the column outside the model by which rows go together most; None where none is sure to, or it is not asked.
+
+    It is not where errors are clustered, a column has the role of clusters, rows are weighted, or more than 200,000 or in parts.
+    """
+    if not fit.repeating or fit.cluster is not None or fit.weights is not None or fit.sample.rows > _MOST_ROWS:
+        return None
+    if isinstance(fit, LinearFit) and fit.exact:
+        return None
+    found = [_alike(fit, column) for column in fit.repeating[:_MOST_COLUMNS]]
+    sure = [a for a in found if a is not None and a.p < _SURE and a.correlation > _LEAST]
+    return max(sure, key=lambda a: a.design_effect, default=None)
+
+
+def _alike(fit: AnyFit, column: Column) -> Alike | None:
+    group = with_levels(column)
+    if group is None:
+        return None
+    if isinstance(fit, LinearFit):
+        of = intraclass_of(fit, group)
+        if of is None:
+            return None
+        return Alike(column.name, of.clusters, of.correlation, of.statistic, of.df, of.df_rest, of.p, of.design_effect)
+    return _in_log_odds(fit, group)
+
+
+def _in_log_odds(fit: AnyFit, group: Column) -> Alike | None:
+    """Compare the Pearson residuals of a logistic fit between levels, by one-way analysis of variance."""
+    inside = fit.rows_used.inside
+    codes, fitted = group.values[inside], fit._fitted[inside]
+    if codes.min() < 0 or fitted.min() <= 0 or fitted.max() >= 1:
+        return None
+    e = fit._residuals[inside] / np.sqrt(fitted * (1 - fitted))
+    counts = np.bincount(codes)
+    counts, sums = counts[counts > 0].astype(np.float64), np.bincount(codes, weights=e)[counts > 0]
+    n, levels = len(e), len(counts)
+    if levels < 2 or n <= levels:
+        return None
+    between = float(sums**2 @ (1 / counts) - e.sum() ** 2 / n)
+    within = float(e @ e) - float(sums**2 @ (1 / counts))
+    F = between / (levels - 1) / (within / (n - levels)) if within > 0 else math.inf
+    size = (n - float(counts @ counts) / n) / (levels - 1)
+    correlation = 1.0 if math.isinf(F) else (F - 1) / (F - 1 + size)
+    effect = 1 + (float(counts @ counts) / n - 1) * max(correlation, 0.0)
+    return Alike(
+        group.name, levels, correlation, F, levels - 1, n - levels, float(p_of_f(F, levels - 1, n - levels)), effect
+    )
+
+
+def _way(fit: AnyFit, found: Alike) -> str:
+    if found.levels < _FEW_CLUSTERS:
+        return f"put `{found.column}` into the model; its {found.levels} levels are too few to cluster by"
+    taken_out = ", or take its levels out as fixed effects" if isinstance(fit, LinearFit) else ""
+    return f"cluster the errors by `{found.column}`, where its rows were measured, drawn or treated together{taken_out}"
+
+
+def _words(found: Alike) -> str:
+    figures = f"{figures_of(found.statistic, found.df, found.df_rest)}, {p_phrase(found.p)}"
+    return f"intraclass correlation {number(found.correlation, 2)}, {figures}"
+
+
+def hidden_words(fit: AnyFit) -> str:
+    """Say, beside the errors of a fit, which rows they take as independent that are not; empty for none."""
+    found = hidden_group(fit)
+    if found is None:
+        return ""
+    return f"They take rows of one `{found.column}` as independent, which are alike in what the model misses ({_words(found)}): {_way(fit, found)}"
+
+
+def hidden_findings(fit: AnyFit) -> list[Finding]:
+    """Say the same among the checks of a fit, as a list of none or one."""
+    found = hidden_group(fit)
+    if found is None:
+        return []
+    figures = f"`{found.column}` ({count_noun(found.levels, 'level')}), which the model does not have: {_words(found)}"
+    meaning = (
+        f"rows of one `{found.column}` are alike in what the model misses, and its errors take them as independent: the variance of what is the same "
+        f"in all of them is about {number(found.design_effect, 1)} times what they take it for (design effect)"
+    )
+    return [Finding("rows together", figures, meaning, _way(fit, found))]
