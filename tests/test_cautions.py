@@ -204,9 +204,7 @@ def test_rows_that_go_together_by_a_column_nobody_named_are_told(kind):
         fit(mb.Study(frame).as_role("singer", "cluster")),
     ]
     assert not any("as independent" in said(other)[0] for other in quiet)
-    few = frame.assign(
-        day=[f"D{k}" for k in range(8)] * 30, y=lambda f: f["y"] + np.arange(240) % 8, singer="s", choir=1
-    )
+    few = frame.assign(day=[f"D{k}" for k in range(8)] * 30, y=lambda f: f["y"] + np.arange(240) % 8, singer="s", choir=1)  # fmt: skip
     few["yes"] = np.where(few["y"] > few["y"].median(), "yes", "no")
     assert (
         "put day into the model; its 8 levels are too few to cluster by"

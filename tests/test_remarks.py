@@ -20,7 +20,11 @@ GUESSES = [
     ([np.nan] + [0] * 79 + [1] * 12 + [2] * 8, "numeric", "digits that look like codes: 3 whole numbers"),
     (list(range(1001, 1101)), "numeric", "looks like an identifier"),
     ([f"P{k}" for k in range(100)], "categorical", "looks like an identifier"),
-    ([f"P{k // 3}" for k in range(300)], "categorical", "100 levels, of 3 rows on average: persons measured more than once"),
+    (
+        [f"P{k // 2}" for k in range(100)],
+        "categorical",
+        "50 levels, of 2 rows on average: persons measured more than once",
+    ),
     (["a", "b"] * 50, "categorical", ""),
     (["1.5", "2,5", "n/a"] + ["3.5"] * 97, "categorical", "mostly numbers, but text in 2 rows"),
     (["1,5", "2"] * 50, "numeric", "decimal commas"),

@@ -137,9 +137,7 @@ def test_a_fit_is_judged_on_another_file_saved_or_not_in_memory_or_in_parts(outc
     model += [] if outcome == "belonging" else ["--kind", "logistic", "--event", "yes"]
     run("fit", *model, "--save", "fit.json", cwd=tmp_path)
     fit = mb.read_fit(tmp_path / "fit.json")
-    rows = later[(later["age"] > 0) & (later["voice"] != "descant")].dropna(
-        subset=[outcome, "age", "voice", "rehearsals"]
-    )
+    rows = later[(later["age"] > 0) & (later["voice"] != "descant")].dropna(subset=[outcome, "age", "voice", "rehearsals"])  # fmt: skip
     y = (rows[outcome] == "yes").to_numpy(float) if outcome == "stays" else rows[outcome].to_numpy()
     error = y - fit.predict(rows).iloc[:, -7 if outcome == "stays" else -8].to_numpy()
     name, wanted = (
@@ -178,9 +176,7 @@ def test_a_fit_is_judged_on_another_file_saved_or_not_in_memory_or_in_parts(outc
 def test_codes_for_missing_answers_are_gaps_in_other_rows_too(tmp_path):
     frame = choir(120)
     spec = {"voice": {"kind": "categorical", "missing": {"??": "illegible"}}, "km": {"missing": {"-9": "no answer"}}}
-    study = mb.Study(frame, codebook={"columns": spec | {"score": {"missing": {"-1": "refused"}}}}).mark(
-        "voice", "alto"
-    )
+    study = mb.Study(frame, codebook={"columns": spec | {"score": {"missing": {"-1": "refused"}}}}).mark("voice", "alto")  # fmt: skip
     study = study.derive("age_c", centre="age").blank("day", codes=["Mon"])
     mb.write_fit(mb.fit_linear(study, "score", ["voice", "km", "age_c"]), tmp_path / "fit.json")
     fit = mb.read_fit(tmp_path / "fit.json")
@@ -198,16 +194,12 @@ def test_codes_for_missing_answers_are_gaps_in_other_rows_too(tmp_path):
 
 def test_rows_in_parts_are_judged_by_label_or_code_as_in_memory(tmp_path):
     rng = np.random.default_rng(12)
-    frame = pd.DataFrame(
-        {"day": rng.integers(1, 4, 400), "left": rng.integers(0, 2, 400), "age": rng.normal(40, 9, 400)}
-    )
+    frame = pd.DataFrame({"day": rng.integers(1, 4, 400), "left": rng.integers(0, 2, 400), "age": rng.normal(40, 9, 400)})  # fmt: skip
     day = {"kind": "categorical", "levels": {"1": "Mon", "2": "Tue", "3": "Wed"}}
     left = {"kind": "categorical", "levels": {"0": "stays", "1": "leaves"}}
     book = {"columns": {"day": day, "left": left, "age": {"missing": {"-9": "no answer"}}}}
     fit = mb.fit_logistic(mb.Study(frame, codebook=book).mark("day", "Mon"), "left", ["day", "age"], event="leaves")
-    other = frame.head(150).assign(
-        day=lambda d: d["day"].replace(3, 4), age=lambda d: d["age"].where(d.index > 7, -9.0)
-    )
+    other = frame.head(150).assign(day=lambda d: d["day"].replace(3, 4), age=lambda d: d["age"].where(d.index > 7, -9.0))  # fmt: skip
     other.to_csv(tmp_path / "other.csv", index=False)
     whole = mb.score(fit, other)
     for left in ({}, {"left": {"kind": "categorical"}}):  # numbers, and groups told by their codes

@@ -90,9 +90,7 @@ def test_each_association_is_the_measure_that_suits_the_pair():
     r = screen.correlations
     assert r.columns[0] == "score"
     codes = {"yes": table["yes"] == "yes", "also": table["also"] == "b"}
-    plain = (
-        pd.DataFrame({n: codes.get(n, table[n]) for n in ("score", "age", "km", "yes", "also")}).astype(float).corr()
-    )
+    plain = (pd.DataFrame({n: codes.get(n, table[n]) for n in ("score", "age", "km", "yes", "also")}).astype(float).corr())  # fmt: skip
     np.testing.assert_allclose(r.loc[plain.index, plain.index], plain, atol=1e-14)
     means = table.groupby("voice")["age"].transform("mean")
     eta = math.sqrt(((means - table["age"].mean()) ** 2).sum() / ((table["age"] - table["age"].mean()) ** 2).sum())
