@@ -1,6 +1,7 @@
 """What misleads in comparisons, counted on the rows, and told where it is so alone: no overlap, reversals, ends of the outcome."""
 
 import re
+import warnings
 
 import numpy as np
 import pandas as pd
@@ -210,3 +211,38 @@ def test_rows_that_go_together_by_a_column_nobody_named_are_told(kind):
         "put day into the model; its 8 levels are too few to cluster by"
         in said(fit(few.drop(columns=["singer", "choir"])))[0]
     )
+
+
+def test_a_change_explained_by_what_it_began_from_is_told_and_nothing_else_of_the_kind():
+    rng = np.random.default_rng(5)
+    frame = pd.DataFrame({"pre": rng.normal(50, 10, 200).round(1), "arm": ["a", "b"] * 100})
+    frame["post"] = (frame["pre"] * 0.6 + 22 + 6 * rng.normal(size=200)).round(1)
+    frame = frame.assign(
+        gain=frame["post"] - frame["pre"], loss=frame["pre"] - frame["post"], part=frame["pre"].abs() + 1
+    )
+    frame["whole"] = frame["part"] + frame["post"]
+    frame.loc[[3, 7], ["post", "gain", "loss"]] = np.nan
+    told = {}
+    for outcome, term in (
+        ("gain", "pre"),
+        ("loss", "pre"),
+        ("post", "pre"),
+        ("pre", "post"),
+        ("part", "post"),
+        ("gain", "part"),
+    ):
+        study = mb.Study(frame.drop(columns={"gain": "loss", "loss": "gain"}.get(outcome, "arm")))
+        with warnings.catch_warnings(record=True) as caught:
+            warnings.simplefilter("always")
+            fits = [
+                mb.fit_linear(study, y, [term, *(["arm"] if "arm" in study else [])])
+                for y in (outcome, "post" if term != "post" else "pre")
+            ]
+        told[outcome, term] = [str(w.message) for w in caught if "regression to the mean" in str(w.message)]
+        if told[outcome, term]:
+            one, other = (f.coefficients.set_index("level").loc["b", "estimate"] for f in fits)
+            assert one == pytest.approx(-other if "of the other sign" in told[outcome, term][0] else other, rel=1e-9)
+    assert {k: [m.split(" in every")[0] for m in v] for k, v in told.items() if v} == {
+        ("gain", "pre"): ["`gain` is `post` − `pre`"],
+        ("loss", "pre"): ["`loss` is `pre` − `post`"],
+    }

@@ -22,6 +22,7 @@ from markbase.core.design.requested_terms import (
 )
 from markbase.core.design.term_remarks import (
     by_construction,
+    by_identity,
     cut_from_terms,
     remark_on_codes,
     remark_on_column,
@@ -118,7 +119,11 @@ def requested_terms(
     if not wanted:
         raise FitError("Only identifiers were given as terms, so there is nothing to fit; add a column that measures.")
     wanted = _with_lower_terms(wanted, main_effects)
-    about = by_construction(study.column(outcome), columns.values()) if outcome in study else []
+    about = []
+    if outcome in study:
+        target = study.column(outcome)
+        others = [study[n] for n in study.columns if n != outcome and n not in columns and not study[n].is_categorical]
+        about = [*by_construction(target, columns.values()), *by_identity(target, columns.values(), others)]
     for told in [*about, *cut_from_terms(columns.values())]:
         remark(told)
     if repeats := study._repeats:
