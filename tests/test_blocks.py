@@ -87,9 +87,7 @@ def test_every_rung_is_the_fit_of_its_terms_on_the_rows_of_all(kind, setting, bl
             b, V = alone.coefficients["estimate"].to_numpy()[rows], alone.covariance.to_numpy()[np.ix_(rows, rows)]
             wanted, rest = b @ np.linalg.solve(V, b), alone.df_rest
             if np.isfinite(rest):
-                wanted, rest = (
-                    (wanted / len(rows), rest) if setting != "clustered" else hotelling(wanted, len(rows), rest)
-                )
+                wanted, rest = ((wanted / len(rows), rest) if setting != "clustered" else hotelling(wanted, len(rows), rest))  # fmt: skip
             assert (step.statistic, step.df_rest) == (pytest.approx(wanted, rel=1e-7), rest)
             assert step.test == ("Wald F" if np.isfinite(rest) else "Wald")
         if below is not None and kind == "linear":

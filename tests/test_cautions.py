@@ -217,9 +217,7 @@ def test_a_change_explained_by_what_it_began_from_is_told_and_nothing_else_of_th
     rng = np.random.default_rng(5)
     frame = pd.DataFrame({"pre": rng.normal(50, 10, 200).round(1), "arm": ["a", "b"] * 100})
     frame["post"] = (frame["pre"] * 0.6 + 22 + 6 * rng.normal(size=200)).round(1)
-    frame = frame.assign(
-        gain=frame["post"] - frame["pre"], loss=frame["pre"] - frame["post"], part=frame["pre"].abs() + 1
-    )
+    frame = frame.assign(gain=frame["post"] - frame["pre"], loss=frame["pre"] - frame["post"], part=frame["pre"].abs() + 1)  # fmt: skip
     frame["whole"] = frame["part"] + frame["post"]
     frame.loc[[3, 7], ["post", "gain", "loss"]] = np.nan
     told = {}

@@ -143,9 +143,7 @@ def test_rows_left_out_are_held_against_those_used(kind, clustered, noise):
     assert (found.p, found.low, found.high) == pytest.approx(wanted, rel=1e-8)
     assert (found.p < 0.05) == (noise < 100)
     logged = " ".join(str(mb.fit_linear(study.derive("log_high", log="high"), "log_high", TERMS, **more)).split())
-    assert re.search(
-        r"the geometric mean of high is (\S+ times as high as|\S+% (lower|higher) than) in the rows used", logged
-    )
+    assert re.search(r"the geometric mean of high is (\S+ times as high as|\S+% (lower|higher) than) in the rows used", logged)  # fmt: skip
     way = "lower" if found.difference < 0 else "higher"
     verdict = "they differ in it" if found.p < 0.05 else "no clear evidence that they differ"
     told = rf"in the {out.sum()} of them with a value, .* {way} than in the rows used \(95% CI [^)]*\): {verdict}"

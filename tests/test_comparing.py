@@ -55,9 +55,7 @@ def test_variants_are_compared_on_the_rows_they_share():
         mb.fit_logistic(complete, "stays", terms, event="yes", penalty=p)
         for terms, p in ((["age"], "firth"), (["age", "km"], None))
     )
-    assert re.search(
-        "one of them is penalised.*its AIC and BIC are somewhat too large", " ".join(mb.compare(*fits).cautions)
-    )
+    assert re.search("one of them is penalised.*its AIC and BIC are somewhat too large", " ".join(mb.compare(*fits).cautions))  # fmt: skip
 
 
 def test_what_cannot_be_compared_is_refused_or_said():

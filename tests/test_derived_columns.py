@@ -124,9 +124,7 @@ def test_a_mean_of_the_items_answered_is_followed_over_those():
 ])  # fmt: skip
 def test_what_goes_together_by_construction_is_told(outcome, terms, told):
     frame = pd.DataFrame(np.random.default_rng(4).integers(1, 9, (300, 4)).astype(float), columns=list("abcd"))
-    study = (
-        mb.Study(frame.assign(t=np.arange(300))).derive("home", mean=["a", "b"]).derive("other", difference=["d", "b"])
-    )
+    study = (mb.Study(frame.assign(t=np.arange(300))).derive("home", mean=["a", "b"]).derive("other", difference=["d", "b"]))  # fmt: skip
     study = study.derive("log", log="a").lag("home", by=1, order="t", name="before").cut("a", [4], name="band").split_at("home", above=4, labels=("n", "y"), name="high")  # fmt: skip
     with warnings.catch_warnings(record=True) as caught:
         warnings.simplefilter("always")

@@ -170,9 +170,7 @@ def test_frequencies_are_rows_repeated(settings_of_errors, near, tmp_path):
     frame["times"] = np.random.default_rng(2).integers(0, 5, len(frame))
     frame.loc[4, "times"] = np.nan
     long = frame.dropna().loc[lambda f: f.index.repeat(f["times"].astype(int))].reset_index(drop=True)
-    short_fit = mb.fit_linear(
-        mb.Study(frame), "score", terms, weights="times", weights_are="frequency", **settings_of_errors
-    )
+    short_fit = mb.fit_linear(mb.Study(frame), "score", terms, weights="times", weights_are="frequency", **settings_of_errors)  # fmt: skip
     long_fit = mb.fit_linear(mb.Study(long), "score", terms, **settings_of_errors)
     one, other = (f.coefficients.set_index(["term", "level"]) for f in (short_fit, long_fit))
     if one["base"].equals(other["base"]):

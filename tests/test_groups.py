@@ -113,9 +113,7 @@ def test_adjusted_means_and_probabilities_are_averages_of_predictions(kind, sett
         averages[level], slopes[level] = _average_by_hand(fit, people, weights)
         what = "predicted" if kind == "linear" else "probability"
         assert table.loc[level, "adjusted"] == pytest.approx(averages[level], rel=1e-9)
-        assert table.loc[level, "adjusted"] == pytest.approx(
-            np.average(fit.predict(people)[what], weights=weights), rel=1e-9
-        )
+        assert table.loc[level, "adjusted"] == pytest.approx(np.average(fit.predict(people)[what], weights=weights), rel=1e-9)  # fmt: skip
         mine = frame["voice"] == level
         outcome = frame["score"] if kind == "linear" else (frame["stays"] == "yes").astype(float)
         assert table.loc[level, "plain"] == pytest.approx(np.average(outcome[mine], weights=weights[mine]), rel=1e-12)
@@ -213,9 +211,7 @@ def test_slopes_within_levels_and_lines_agree_with_other_bases_and_predictions(k
 def test_parallel_lines_are_tested_by_the_model_with_all_slopes():
     study = study_of(choir(300))
     fit = mb.fit_linear(study, "score", ["voice", "age", "km"])
-    more = mb.fit_linear(
-        study, "score", ["voice", "age", "km", mb.interaction("age", "voice"), mb.interaction("km", "voice")]
-    )
+    more = mb.fit_linear(study, "score", ["voice", "age", "km", mb.interaction("age", "voice"), mb.interaction("km", "voice")])  # fmt: skip
     left, rest = fit.strength.residual_ss, more.strength.residual_ss
     assert fit.equation(by="voice").parallel.statistic == pytest.approx((left - rest) / 6 / (rest / more.df_rest), rel=1e-9)  # fmt: skip
 

@@ -223,9 +223,7 @@ def test_a_row_of_totals_is_told_and_left_out_by_the_layout(kind, end, said, tmp
     _, told = seen(path, layout={"header": 2})
     assert len(told) == bool(said)
     if said:
-        assert re.search(
-            rf"the last row .16. looks like a total and not like data .*{said}.*that the last row is 15", told[0]
-        )
+        assert re.search(rf"the last row .16. looks like a total and not like data .*{said}.*that the last row is 15", told[0])  # fmt: skip
     study, told = seen(path, layout={"header": 2, "last": 15})
     assert (study.rows, study["Age"].values.tolist(), told) == (12, [float(row[2]) for row in ROWS], [])
 

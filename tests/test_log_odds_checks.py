@@ -35,9 +35,7 @@ def test_a_line_is_tested_by_its_square(options):
             )
             wanted, p = blocks.steps.iloc[1][["statistic", "p"]]
             if not options:
-                assert lines.loc[name, "statistic"] == pytest.approx(
-                    2 * (more.strength.loglik - fit.strength.loglik), rel=1e-6
-                )
+                assert lines.loc[name, "statistic"] == pytest.approx(2 * (more.strength.loglik - fit.strength.loglik), rel=1e-6)  # fmt: skip
         else:
             wanted, p = own["z" if "z" in own else "t"] ** 2, own["p"]
         assert lines.loc[name, "statistic"] == pytest.approx(wanted, rel=1e-6, abs=1e-9)
