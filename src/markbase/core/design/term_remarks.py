@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from markbase.core.errors import count_noun, listed, quoted, remark
 from markbase.core.formatting import short
@@ -85,15 +86,14 @@ def by_identity(outcome: Column, terms: Iterable[Column], others: Sequence[Colum
     first = np.array([c.values[glance] for c in others])
     for term in (t for t in terms if not t.is_categorical and t.made is None):
         x = term.values
-        close = _ROUNDING * (np.abs(x) + np.abs(y))
-        for made, words, way, back in (
-            (x + y, "`{other}` − `{term}`", "below", ""),
-            (x - y, "`{term}` − `{other}`", "above", ", of the other sign"),
+        for sign, words, way, back in (
+            (1, "`{other}` − `{term}`", "below", ""),
+            (-1, "`{term}` − `{other}`", "above", ", of the other sign"),
         ):
-            likely = (np.isnan(first) | ~(np.abs(first - made[glance]) > close[glance])).all(axis=1)
+            likely = ~_are_off(first, x[glance], sign * y[glance]).any(axis=1)
             for other in (others[int(k)] for k in np.flatnonzero(likely)):
-                there = ~np.isnan(made) & other.present
-                far = np.abs(other.values[there] - made[there]) > close[there]
+                there = term.present & outcome.present & other.present
+                far = _are_off(other.values[there], x[there], sign * y[there])
                 if len(far) < _FEWEST_ROWS or far.any():
                     continue
                 told.append(
@@ -102,6 +102,12 @@ def by_identity(outcome: Column, terms: Iterable[Column], others: Sequence[Colum
                     f"have the same coefficients{back}."
                 )
     return told
+
+
+def _are_off(sums: NDArray[np.float64], one: NDArray[np.float64], other: NDArray[np.float64]) -> NDArray[np.bool_]:
+    """Return where numbers are further from the sum of two others than rounding leads; not where one is missing."""
+    found: NDArray[np.bool_] = np.abs(sums - (one + other)) > _ROUNDING * (np.abs(one) + np.abs(other))
+    return found
 
 
 def _in_order_of(column: Column, source: str) -> bool:
