@@ -17,7 +17,7 @@ from markbase.core.reading.left_out_words import lost_levels, lost_words
 from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
-from markbase.core.rows.row_functions import sample_of
+from markbase.core.rows.row_functions import some_of
 from markbase.core.study.column import Column, Level
 from markbase.core.study.numeric_remarks import looks_coded
 from markbase.core.study.remark import THIN_ROWS
@@ -62,7 +62,7 @@ def about_codes(column: Column) -> list[str]:
 def about_few(fit: AnyFit, column: Column) -> list[str]:
     """Say that a numeric column has one value in nearly all rows used, so that what is told of it rests on the few others."""
     values, times = fit.rows_used.values(column.name), fit.rows_used.times
-    some = sample_of(values)
+    some = some_of(values)
     common = float(np.median(some))
     if column.two_values is None and np.mean(some == common) < _NEARLY_ALL:
         return []

@@ -9,7 +9,7 @@ import numpy as np
 from markbase.core.formatting import as_percent, plain, short
 from markbase.core.reading.clauses import is_share
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.rows.row_functions import sample_of
+from markbase.core.rows.row_functions import some_of
 from markbase.core.study.column import Column
 
 _POWERS = {
@@ -64,7 +64,7 @@ def about_scale(outcome: Column) -> list[str]:
 def _about_ends(fit: AnyFit) -> list[str]:
     """Say that many rows have the lowest or the highest value of an outcome of many values."""
     values = fit.outcome.values[fit.rows_used.inside]
-    some = sample_of(values)
+    some = some_of(values)
     if len(np.unique(some[:1000])) <= _MANY or max(_shares_at_ends(some)) < _MUCH / 2:
         return []
     often = fit.rows_used.times

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,14 +16,13 @@ from numpy.typing import NDArray
 from markbase.core.design.terms import Variable
 from markbase.core.results.rows_used import RowsUsed
 from markbase.core.rows.parts import in_parts, over_parts
-from markbase.core.rows.row_functions import sample_of
+from markbase.core.rows.row_functions import some_of
 
 Array = NDArray[np.float64]
 _MOST_ROWS = 200_000
-"""Of more rows, or rows in parts, a sample is looked at first, which most often shows that levels overlap."""
-_SAMPLE = 5_000
+"""Of more rows, or rows in parts, some are looked at first, which most often shows that levels overlap."""
 _SEEN = 20
-"""Rows of a level in that sample that make it worth to look at all."""
+"""Of so many rows of a level among these it is worth to look at all, if they do not show it."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -44,8 +42,8 @@ def apart_in(rows: RowsUsed, variable: Variable, others: Iterable[Variable]) -> 
     found = []
     for other in others:
         if other.is_categorical and variable.is_categorical:
-            has = (rows.counts_at((variable.name, other.name)) > 0).astype(np.float64)
-            found.append(Apart(other.name, None, has @ has.T == 0))
+            if _without_common(_some_counts(rows, variable, other)).any():
+                found.append(Apart(other.name, None, _without_common(rows.counts_at((variable.name, other.name)))))
         elif not other.is_categorical:
             codes, size = rows.codes_of(variable)
             spans = _spans(codes, size, rows.values(other.name))
@@ -53,15 +51,26 @@ def apart_in(rows: RowsUsed, variable: Variable, others: Iterable[Variable]) -> 
     return [apart for apart in found if apart.pairs.any()]
 
 
+def _some_counts(rows: RowsUsed, one: Variable, other: Variable) -> NDArray[np.int64]:
+    """Count some rows, or all, at the levels of two groups."""
+    codes = [some_of(rows.codes_of(v)[0]).astype(np.int64) for v in (one, other)]
+    counts: NDArray[np.int64] = np.bincount(codes[0] * other.size + codes[1], minlength=one.size * other.size)
+    return counts.reshape(one.size, other.size)
+
+
+def _without_common(counts: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Return which two levels of the first of two groups have no level of the second in common."""
+    has = (counts > 0).astype(np.float64)
+    found: NDArray[np.bool_] = has @ has.T == 0
+    return found
+
+
 def _spans(codes: NDArray[np.integer], size: int, values: Array) -> Array:
     """Return the ends of values at each level, shape (levels, 2); not a number where nothing tells that it is apart from another."""
     if in_parts(values) or len(values) > _MOST_ROWS:
-        any_rows = np.random.default_rng(0).integers(
-            len(values), size=_SAMPLE
-        )  # rows may come in an order that repeats
-        some: list[Any] = [sample_of(a) if in_parts(a) else a[any_rows] for a in (codes, values)]
-        spans = _ends_in(size)(*some)
-        spans[np.bincount(some[0], minlength=size) < _SEEN] = np.nan
+        some = some_of(codes)
+        spans = _ends_in(size)(some, some_of(values))
+        spans[np.bincount(some, minlength=size) < _SEEN] = np.nan
         if not _disjoint(spans).any():
             return spans
     ends = np.array(over_parts(_ends_in(size), codes, values))

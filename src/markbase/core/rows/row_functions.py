@@ -31,6 +31,8 @@ from markbase.core.rows.parts import (
 
 _MOST_COUNTED = 1 << 22
 """Up to so many codes each has a count of its own."""
+_SOME = 5_000
+"""Rows that are looked at first, where all of them would take a while."""
 
 
 def refuse_in_parts(values: Any, what: str, instead: str) -> None:
@@ -171,6 +173,14 @@ def sum_of(values: Sequence[Any]) -> Any:
 def sample_of(values: Any) -> NDArray[Any]:
     """Return values of the rows that are kept in memory; of rows that all are, all of them."""
     return values.kept if isinstance(values, InParts) else values
+
+
+def some_of(values: Any) -> NDArray[Any]:
+    """Return values of some thousand rows at random, of arrays of the same rows the same ones: those that are kept in memory, or all where there are no more."""
+    if isinstance(values, InParts) or len(values) <= _SOME:
+        return sample_of(values)
+    found: NDArray[Any] = values[np.random.default_rng(0).integers(len(values), size=_SOME)]
+    return found
 
 
 def look_up(table: NDArray[Any], places: Any) -> Any:
