@@ -9,6 +9,7 @@ import pytest
 from scipy.stats import f as f_tail
 
 import markbase as mb
+from command import run
 from markbase.show.group_tables import groups_section
 from reference import dense, digits, least_squares, made_up, sandwich, two_sided_t
 from test_linear import _quietly, plain
@@ -381,3 +382,22 @@ def test_joint_tests_that_robust_errors_overstate_are_told_and_judged_as_hotelli
             nothing = r"Hotelling's F\([78], \d+\) .*no clear evidence that it (adds|says) anything\.$"
             assert all(re.search(nothing, text) for text in texts)
     assert ("", "g") in told
+
+
+def test_simple_effects_that_robust_errors_overstate_are_those_of_the_rows_of_one_level(tmp_path):
+    wanted, told = [], []
+    for seeds in ((11, 12), (18, 26), (33, 43)):
+        frame = pd.concat([_drawn(s).assign(half=half) for s, half in zip(seeds, ("one", "two"), strict=True)])
+        frame.to_csv(tmp_path / "t.csv", index=False)
+        model = "groups t.csv g:half --outcome y --terms g,half --interaction g,half --errors hc0"
+        page = " ".join(run(*model.split(), cwd=tmp_path).stdout.split())
+        told += re.findall(
+            r"differences of g, where half is (\w+): HC0 errors, .*? overstate it: Hotelling's F\((\d+), (\d+)\) = ([\d.]+), p",
+            page,
+        )
+        for half, own in frame.groupby("half"):
+            alone = _quietly(mb.fit_linear, mb.Study(own), "y", ["g"], errors="HC0")._overstated.get("g")
+            if alone is not None and not alone.untested:
+                wanted.append((half, str(alone.df), f"{alone.df_rest:.0f}", f"{alone.statistic:.2f}"))
+    assert set(wanted) <= set(told)  # alone its F goes on fewer rows, so that it is clear less often
+    assert wanted

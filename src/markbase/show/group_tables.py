@@ -30,9 +30,10 @@ from markbase.core.reading.clauses import overstated_words
 from markbase.core.reading.group_cautions import about_clusters, about_reversals
 from markbase.core.reading.overlap_words import about_pairs
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.cell_means import overstated_effects
 from markbase.core.tables import records_of, rows_of
 from markbase.show.equivalence import equivalence_section
-from markbase.show.page import Facts, Row, Section, Sentences, Strip, Table
+from markbase.show.page import Block, Facts, Row, Section, Sentences, Strip, Table
 from markbase.show.statistics import Entry, Statistic, laid_out, scale_of, scale_over
 
 _CORRECTED = {
@@ -232,7 +233,14 @@ def _effects_section(fit: AnyFit, first: str, second: str, tested: bool) -> Sect
     words += (
         ": that is what the test of the interaction says." if tested else "; that is what interactions are tested for."
     )
-    blocks = (Table(("differences of", "test", "p"), tuple(rows), frozenset({2})), Sentences(((words, ()),)))
+    minded = [
+        ("mind", f"differences of {of}, where {other} is `{within}`: {overstated_words(fit, test)}")
+        for of, other in ((first, second), (second, first))
+        for within, test in (overstated_effects(fit, of, other).items() if tested else ())
+    ]
+    table = Table(("differences of", "test", "p"), tuple(rows), frozenset({2}))
+    blocks: tuple[Block, ...] = (Facts(tuple(minded)),) if minded else ()
+    blocks = (table, *blocks, Sentences(((words, ()),)))
     note = "all levels of one group within a level of the other, p each by itself"
     return Section("Simple effects", note + ("; of log odds" if fit.family.ratios else ""), blocks)
 

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from markbase.core.design.terms import Variable
 from markbase.core.errors import MarkbaseError
 from markbase.core.inference.corrections import WITH_ONE_LEVEL
+from markbase.core.inference.joint_tests import JointTest
 from markbase.core.results.compared_pairs import pairs_table
 from markbase.core.results.estimates import Estimated
 from markbase.core.results.fit_statistics import OverallTest
@@ -24,18 +25,37 @@ _UNTESTED = OverallTest(math.nan, 0, math.nan, math.nan)
 
 def simple_effects_of(fit: Estimated, group: str, by: str, whole: Callable[[str], OverallTest]) -> pd.DataFrame:
     """Test the differences between the levels of a group within each level of another, as `simple_effects`."""
-    inner, outer = fit.variable(group, "categorical"), fit.variable(by, "categorical")
-    rows = _cell_rows(fit, inner, outer)
+    compared = _differences(fit, group, by)
     if not any({group, by} <= set(t.names) for t in fit.model_terms):
         tests = {EVERY_LEVEL: whole(group)}
     else:
-        tests = {}
-        for j, within in enumerate(outer.labels):
-            here = np.array([row for (_, other), row in rows.items() if other == j])[:, fit.solution.columns]
-            none = len(here) < 2  # one level, and nothing to compare it with
-            tests[within] = _UNTESTED if none else fit._as_overall(fit.inner.joint(here[1:] - here[0]))
+        tests = {
+            within: fit._as_overall(fit.inner.joint(each)) if len(each) else _UNTESTED
+            for within, each in compared.items()
+        }
     records = [[within, group, t.df, t.statistic, t.df_rest, t.p] for within, t in tests.items()]
     return pd.DataFrame(records, columns=["within", "of", "df", "statistic", "df_rest", "p"])
+
+
+def overstated_effects(fit: Estimated, group: str, by: str) -> dict[str, JointTest]:
+    """Return the levels of `by` whose simple effect is clear only as the rows are few for its robust errors, each with Hotelling's test of it."""
+    compared = {within: each for within, each in _differences(fit, group, by).items() if len(each)}
+    found = fit._overstated_among([(each, fit.inner.joint(each)) for each in compared.values()])
+    return {within: test for within, test in zip(compared, found, strict=True) if test is not None}
+
+
+def _differences(fit: Estimated, group: str, by: str) -> dict[str, Array]:
+    """Return the combinations of the inner coefficients that are the differences of a group from its first level within each level of another.
+
+    Shape (levels less one, p) each, none where one level alone has rows there.
+    """
+    inner, outer = fit.variable(group, "categorical"), fit.variable(by, "categorical")
+    rows = _cell_rows(fit, inner, outer)
+    found = {}
+    for j, within in enumerate(outer.labels):
+        here = np.array([row for (_, other), row in rows.items() if other == j])[:, fit.solution.columns]
+        found[within] = here[1:] - here[:1]
+    return found
 
 
 def _cell_rows(fit: Estimated, first: Variable, second: Variable) -> dict[tuple[int, int], Array]:

@@ -126,6 +126,10 @@ class Estimated(Shown, ABC):
         """The terms, and all together by the name "", whose joint test is clear only as the rows are few for its errors, each with another test."""
         return {}
 
+    def _overstated_among(self, wald: Sequence[tuple[Array, JointTest]]) -> list[JointTest | None]:
+        """Return another test of those that robust errors overstate, None of each other; `wald` has each with its combinations of the inner coefficients."""
+        return [None] * len(wald)
+
     def _judged(self, term: str, p: float) -> float:
         """Return the p by which sentences judge a term, or all together by the name "", from that of its test; 1 where none can be told."""
         test = self._overstated.get(term)
