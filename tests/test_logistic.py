@@ -104,9 +104,7 @@ def test_profile_ends_lie_where_the_likelihood_has_fallen_by_half_a_chi_squared(
 
 def _held_slope(frame, slope, firth):
     """Maximise over the rest with the slope of age held, by brute force in double precision."""
-    X = np.column_stack(
-        [np.ones(len(frame)), *[(frame["voice"] == v).to_numpy(float) for v in ("bass", "soprano", "tenor")]]
-    )
+    X = np.column_stack([np.ones(len(frame)), *[(frame["voice"] == v).to_numpy(float) for v in ("bass", "soprano", "tenor")]])  # fmt: skip
     age, y = frame["age"].to_numpy(float), (frame["stays"] == "yes").to_numpy(float)
     whole = np.column_stack([X, age])
 
@@ -189,9 +187,7 @@ def test_robust_errors_are_sandwiches_of_scores(errors, repeated):
     V = inverse @ (scores.T @ scores) @ inverse * factor
     rows = fit.coefficients[~fit.coefficients["base"]]
     named = dict(zip(wanted["names"], np.sqrt(np.diag(V)), strict=True))
-    np.testing.assert_allclose(
-        rows["se"], [named[t, v] for t, v in zip(rows["term"], rows["level"], strict=True)], rtol=1e-9
-    )
+    np.testing.assert_allclose(rows["se"], [named[t, v] for t, v in zip(rows["term"], rows["level"], strict=True)], rtol=1e-9)  # fmt: skip
     z, inside = rows["estimate"].to_numpy()[1:], fit.covariance.to_numpy()[np.ix_(rows.index[1:], rows.index[1:])]
     wald, told = z @ np.linalg.solve(inside, z), fit.overall
     if errors == "clustered":  # as few scores as there are clusters: t, and F

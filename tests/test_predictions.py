@@ -180,9 +180,7 @@ def test_a_held_out_part_is_scored_by_hand():
     table = found.table.set_index("figure")
     assert table.loc["root mean squared error", "held_out"] == pytest.approx(np.sqrt((error**2).mean()), rel=1e-10)
     mean = frame.loc[train.index, "score"].mean()
-    assert table.loc["R²", "held_out"] == pytest.approx(
-        1 - (error**2).sum() / ((rows["score"] - mean) ** 2).sum(), rel=1e-10
-    )
+    assert table.loc["R²", "held_out"] == pytest.approx(1 - (error**2).sum() / ((rows["score"] - mean) ** 2).sum(), rel=1e-10)  # fmt: skip
     assert table.loc["mean error"].tolist() == pytest.approx([0, error.mean(), (rows["score"] - mean).mean()])
     assert table.loc["R²", "of_the_fit"] == pytest.approx(fit.strength.r2, rel=1e-10)
     bare = np.sqrt(((rows["score"] - mean) ** 2).mean())
