@@ -228,7 +228,8 @@ def unnamed_levels(term: Term) -> Sequence[str]:
 def about_group(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[str]:
     """Say what must be known of the levels of a group that no coefficient's sentence is about."""
     apart = about_overlap(fit, term.variables[0])
-    if lost := lost_levels(term.variables[0]):
+    lost = lost_levels(term.variables[0])
+    if len(lost):
         words = lost_words(term.variables[0], lost)
         apart.insert(0, f"{words[0].upper()}{words[1:]}.")
     if term.column.scheme == "indicator":

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 import numpy as np
+from numpy.typing import NDArray
 
 from markbase.core.design.terms import Variable
 from markbase.core.errors import count_noun, listed
@@ -12,11 +11,12 @@ from markbase.core.formatting import as_percent, p_phrase
 from markbase.core.reading.clauses import difference_words, is_logged, outcome_words
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
-from markbase.core.study.column import Level
 from markbase.core.study.remark import THIN_ROWS
 
 _APART = 0.2
 """Shares of rows left out that are so far apart between levels are told."""
+_MOST_NAMED = 4
+"""Levels without a row that are named."""
 
 
 def left_out_words(fit: AnyFit) -> str:
@@ -31,21 +31,23 @@ def left_out_words(fit: AnyFit) -> str:
     return f"in the {left_out_figures(fit)}: {verdict}"
 
 
-def lost_levels(variable: Variable) -> list[Level]:
-    """Return the levels of a group that rows of the study have, and none of the rows used."""
-    column = variable.column
-    return [
-        level for k, level in enumerate(column.levels) if column.counts[k] and k not in set(variable.places.tolist())
-    ]
+def lost_levels(variable: Variable) -> NDArray[np.intp]:
+    """Return the places, among the levels of its column, of those that rows of the study have, and none of the rows used."""
+    lost = np.asarray(variable.column.counts) > 0
+    lost[variable.places] = False
+    return np.flatnonzero(lost)
 
 
-def lost_words(variable: Variable, lost: Sequence[Level]) -> str:
+def lost_words(variable: Variable, lost: NDArray[np.intp]) -> str:
     """Say that no row used has some levels of a group."""
-    column = variable.column
+    column, it = variable.column, "it" if len(lost) == 1 else "them"
     rows = [
-        f"none of the {count_noun(int(column.counts[column.levels.index(v)]), 'row')} with `{v.label}`" for v in lost
+        f"none of the {count_noun(int(column.counts[k]), 'row')} with `{column.levels[k].label}`"
+        for k in lost[:_MOST_NAMED]
     ]
-    return f"{listed(rows)} of `{column.name}` is among the rows used: nothing is told of {'it' if len(lost) == 1 else 'them'}"
+    if len(lost) > _MOST_NAMED:
+        rows.append(f"none of those with {count_noun(len(lost) - _MOST_NAMED, 'other level')}")
+    return f"{listed(rows)} of `{column.name}` is among the rows used: nothing is told of {it}"
 
 
 def levels_left_out(fit: AnyFit) -> list[str]:
@@ -53,7 +55,8 @@ def levels_left_out(fit: AnyFit) -> list[str]:
     told = []
     for variable in (v for v in fit.variables if v.is_categorical):
         column = variable.column
-        if lost := lost_levels(variable):
+        lost = lost_levels(variable)
+        if len(lost):
             told.append(lost_words(variable, lost))
         if fit.rows_used.times is not None:
             continue
