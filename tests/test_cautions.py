@@ -244,3 +244,17 @@ def test_a_change_explained_by_what_it_began_from_is_told_and_nothing_else_of_th
         ("gain", "pre"): ["`gain` is `post` − `pre`"],
         ("loss", "pre"): ["`loss` is `pre` − `post`"],
     }
+
+
+def test_of_many_pairs_without_overlap_the_first_are_named_and_the_others_counted(tmp_path):
+    rng = np.random.default_rng(4)
+    k = np.repeat(np.arange(8), 12)
+    x = np.r_[k[:72], rng.integers(6, 8, 24)] + rng.uniform(0, 0.4, 96)
+    pd.DataFrame({"y": rng.normal(size=96), "g": [f"l{v}" for v in k], "x": x.round(2)}).to_csv(tmp_path / "t.csv", index=False)  # fmt: skip
+    page = " ".join(run("groups", "t.csv", "g", "--outcome=y", "--terms=g,x", "--base=g=l0", cwd=tmp_path).stdout.split())  # fmt: skip
+    told = re.search(
+        r"In x no row of l0 \(0.*?\) is like one of l1 (.*?), nor one of l1 (.*?) like one of l2 (.*?) \(and so for 6 more levels\)",
+        page,
+    )
+    assert [group.count("l") for group in told.groups()] == [5, 0, 5]
+    assert "or 3 more levels" in told[1]

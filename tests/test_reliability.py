@@ -56,9 +56,7 @@ def test_every_figure_is_that_of_exact_arithmetic(data, k, far, n):
         rest = float(correlation(columns[j], [sum(v) for v in zip(*others, strict=True)]))
         assert row.rest_r == pytest.approx(rest, abs=1e-9)
         half = float(mp.sqrt(2) * mp.erfinv(mp.mpf("0.9"))) / np.sqrt(n - 4)
-        assert np.arctanh([row.rest_low, row.rest_high]) == pytest.approx(
-            np.arctanh(rest) + np.array([-half, half]), abs=1e-8
-        )
+        assert np.arctanh([row.rest_low, row.rest_high]) == pytest.approx(np.arctanh(rest) + np.array([-half, half]), abs=1e-8)  # fmt: skip
         assert row.sd**2 == pytest.approx(float(covariance(columns[j], columns[j])), rel=1e-9)
         if k > 2:
             assert row.alpha_without == pytest.approx(float(alpha(others)), rel=1e-8, abs=1e-8)
@@ -72,9 +70,7 @@ def test_every_figure_is_that_of_exact_arithmetic(data, k, far, n):
     for end, tail in zip(found.interval, (0.95, 0.05), strict=True):  # (1 − end)/(1 − alpha) is a quantile of F
         d1, d2 = n - 2, (n - 2) * (k - 1)
         F = (1 - end) / (1 - float(exact))
-        assert float(mp.betainc(d1 / 2, d2 / 2, 0, d1 * F / (d1 * F + d2), regularized=True)) == pytest.approx(
-            tail, abs=1e-7
-        )
+        assert float(mp.betainc(d1 / 2, d2 / 2, 0, d1 * F / (d1 * F + d2), regularized=True)) == pytest.approx(tail, abs=1e-7)  # fmt: skip
 
 
 @pytest.mark.parametrize("turned", [["stranger"], ["welcome"], ["friends", "heard"], ["welcome", "heard", "friends"]])
@@ -119,9 +115,7 @@ def test_what_hardly_belongs_is_said_and_what_cannot_be_told_is_refused():
     assert mb.reliability(apart, ["a", "b"]).statements[0].startswith("On average the items do not go together")
     assert str(mb.reliability(study, ["a", "b"]).statements[0]).startswith("Of two items")
     drawn = mb.reliability(study.as_role("c", "weight"), ["a", "b"]).statements
-    assert (
-        "Rows are taken for independent and count alike: no account is taken of the weights in `c` (its role)." in drawn
-    )
+    assert ("Rows are taken for independent and count alike: no account is taken of the weights in `c` (its role)." in drawn)  # fmt: skip
     opposite = mb.reliability(mb.Study(frame.assign(b=-frame["a"])), ["a", "b"])
     assert np.isnan(opposite.alpha)
     assert "none: the sum of the items does not vary" in str(opposite)

@@ -25,6 +25,8 @@ from markbase.core.tables import TableRow
 
 _FEW_WITH_LEVEL = 10
 """With fewer clusters that have a level, clustered errors of its difference are too small."""
+_FAR = 20
+"""So many times as many as are few, by some of the rows, need not be counted."""
 _NEARLY_ALL = 0.75
 """The share of rows with the same value from which on the others are counted."""
 EQUAL_STEPS = "A trend takes levels as equally far apart; with other distances it would be another one."
@@ -67,6 +69,9 @@ def about_few(fit: AnyFit, column: Column) -> list[str]:
     if column.two_values is None and np.mean(some == common) < _NEARLY_ALL:
         return []
     low, high = column.two_values or (common, common)
+    share = float(np.mean(some == low))
+    if len(some) < len(values) and min(share, 1 - share) * len(values) > _FAR * THIN_ROWS:
+        return []
     those = (values == low, values == high) if column.two_values else (values != common,)
     counts = [int((here if times is None else here * times[fit.rows_used.inside]).sum()) for here in those]
     few = min(counts)

@@ -15,6 +15,8 @@ from markbase.core.results.overlap import Apart, apart_in
 
 _MOST_NAMED = 4
 """Levels that are named beside one they are apart from."""
+_MOST_TOLD = 2
+"""Levels that are told with those they are apart from."""
 
 
 def about_overlap(fit: AnyFit, variable: Variable) -> list[str]:
@@ -54,24 +56,28 @@ def _told(fit: AnyFit, variable: Variable, others: Iterable[Variable], compared:
 
 def _sentence(variable: Variable, apart: Apart, pairs: NDArray[np.bool_]) -> str:
     """Say which levels are apart from which: first those that most others are apart from, each pair once."""
-    left, told = pairs.copy(), []
+    left = pairs.copy()
+    told: list[tuple[str, str]] = []
     base = variable.base if variable.is_categorical else 0
-    while left.any():
+    while left.any() and len(told) < _MOST_TOLD:
         one = int(np.argmax(2 * left.sum(axis=1) + (np.arange(len(left)) == base)))
         others = np.flatnonzero(left[one])
         left[one] = left[:, one] = False
         names = [_level(variable, apart, int(k)) for k in others[:_MOST_NAMED]]
         if len(others) > _MOST_NAMED:
             names.append(f"{len(others) - _MOST_NAMED} more levels")
-        told.append(f"{_level(variable, apart, one)} {{}} {listed(names, 'or')}")
-    more = f" (nor those of {len(told) - 2} more levels)" if len(told) > 2 else ""
+        told.append((_level(variable, apart, one), listed(names, "or")))
+    several = np.count_nonzero(left.any(axis=1))
+    more = f" (and so for {several} more levels)" if several else ""
     if apart.spans is None:
-        rows = " and ".join(words.format("and") for words in told[:2])
+        rows = ", nor those of ".join(f"{one} and {others}" for one, others in told)
         return (
             f"Rows of {rows} have no level of `{apart.column}` in common{more}: with it held equal they are compared through other levels only, "
             f"as if no difference depended on it."
         )
-    rows = ", nor of ".join(words.format("is like one of") for words in told[:2])
+    rows = ", nor one of ".join(
+        f"{one} {'' if k else 'is '}like one of {others}" for k, (one, others) in enumerate(told)
+    )
     return f"In `{apart.column}` no row of {rows}{more}: with it held equal, their difference rests on the form of the model alone (no overlap)."
 
 
