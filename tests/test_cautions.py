@@ -258,3 +258,19 @@ def test_of_many_pairs_without_overlap_the_first_are_named_and_the_others_counte
     )
     assert [group.count("l") for group in told.groups()] == [5, 0, 5]
     assert "or 3 more levels" in told[1]
+
+
+def test_the_answers_of_a_report_say_what_takes_a_part_of_them_back(tmp_path):
+    frame = trial(240).assign(
+        singer=[f"S{k // 4}" for k in range(240)], tone=lambda f: np.repeat(f["tone"][:60].to_numpy(), 4) + f["tone"]
+    )
+    fits = {
+        "all": mb.fit_linear(frame, "tone", ["arm", "sessions"]),
+        "some": mb.fit_linear(frame.assign(tone=frame["tone"].mask(frame["arm"] == "usual")), "tone", ["arm"]),
+    }
+    mb.report(fits, tmp_path / "r.html")
+    text = re.sub(r"<[^>]+>", "", (tmp_path / "r.html").read_text("utf-8"))
+    short = " ".join(text[text.index("In short") : text.index("they do not say what would happen")].split())
+    assert short.count("The errors take rows of one singer as independent") == 2
+    assert "no row of breath (1 to 8) is like one of usual (0)" in short
+    assert "None of the 80 rows with usual of arm is among the rows used: nothing is told of it." in short

@@ -308,9 +308,7 @@ def test_a_cloud_lies_where_its_marks_were():
         assert len(found) == 200
         if marker == "s":
             (stamp,) = {s for path in tree.xpath("//path/@d") for s in re.findall(r"m-?\d+ ?-?\d+([hv][^m]*)", path)}
-            assert [int(v) for v in re.findall(r"-?\d+", stamp)] == pytest.approx(
-                [20 * half, -20 * half, -20 * half], abs=1
-            )
+            assert [int(v) for v in re.findall(r"-?\d+", stamp)] == pytest.approx([20 * half, -20 * half, -20 * half], abs=1)  # fmt: skip
             assert re.sub(r"-?\d+", "", stamp) == "hvhz"
         nearest = np.abs(found[:, None, :] - corner[None, :, :]).max(axis=2).min(axis=0)
         assert nearest.max() < 0.11

@@ -299,9 +299,7 @@ def test_mistakes_are_one_clear_sentence(call, told):
 def test_the_command_screens_prunes_and_draws(tmp_path):
     terms = "age,travel_km,travel_min,voice,singer_id"
     options = ["--codebook", BOOK, "--outcome", "belonging", "--terms", terms]
-    done = run(
-        "screen", DATA, *options, "--prune", "--keep", "travel_min", "--focus", "age", "--figures", str(tmp_path / "f")
-    )
+    done = run("screen", DATA, *options, "--prune", "--keep", "travel_min", "--focus", "age", "--figures", str(tmp_path / "f"))  # fmt: skip
     assert done.returncode == 0, done.stderr
     assert "`singer_id` is an identifier" in done.stderr
     for told in ("▲.98", "limit √5", "Dropping until", "protected  travel_min", "how the estimate moves"):

@@ -82,9 +82,7 @@ def test_whatever_the_numbers_direction_interval_and_verdict_agree(
         shown = re.search(r"\(.*?CI (.*?), p [=<>]", statement.text).group(1)
         if kind == "linear":
             assert ("lower to" in shown) == (row["low"] < 0 < row["high"]) or "times" in shown
-            ends = [
-                abs(float(v.replace(",", ""))) for v in re.findall(r"\d[\d,]*\.?\d*(?:e−?\d+)?", shown.replace("%", ""))
-            ]
+            ends = [abs(float(v.replace(",", ""))) for v in re.findall(r"\d[\d,]*\.?\d*(?:e−?\d+)?", shown.replace("%", ""))]  # fmt: skip
             want = [row["low"], row["high"]]
             if outcome == "log_fee":
                 want = [np.expm1(v) * 100 if "times" not in shown else np.exp(v) for v in want]
@@ -163,8 +161,6 @@ def test_a_step_that_no_rows_show_is_said_to_be_none():
 def test_a_difference_of_just_one_has_a_unit_of_one_where_it_is_told_without_decimals():
     book = {"columns": {"y": {"kind": "numeric", "unit": ["year", "years"]}}}
     for spread, words in ((1.0, "1.00 years higher"), (0.0, "1 year higher")):
-        data = pd.DataFrame(
-            {"part": list("aabb") * 20, "y": np.tile([5 - spread, 5 + spread, 6 - spread, 6 + spread], 20)}
-        )
+        data = pd.DataFrame({"part": list("aabb") * 20, "y": np.tile([5 - spread, 5 + spread, 6 - spread, 6 + spread], 20)})  # fmt: skip
         told = quietly(lambda d=data: mb.fit_linear(mb.Study(d, book).mark("part", "a"), "y", ["part"])).reading()
         assert words in told.statements[-1].text

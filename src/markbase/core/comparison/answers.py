@@ -5,11 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
+from markbase.core.checks.hidden_groups import hidden_words
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import as_percent, points, short, without_zero
 from markbase.core.reading.averages import averages_of, overall_figures, within_others
 from markbase.core.reading.clauses import overstated_words
+from markbase.core.reading.left_out_words import lost_levels, lost_words
+from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.statements import Statement
@@ -19,6 +22,7 @@ _MOST_NAMED = 5
 _MOST_STATEMENTS = 4
 _MOST_AVERAGED = 2
 _MOST = 6
+_MOST_MINDED = 3
 
 
 def answers(made: AnyFit | Blocks, first: Sequence[str] = ()) -> tuple[Statement, ...]:
@@ -26,18 +30,30 @@ def answers(made: AnyFit | Blocks, first: Sequence[str] = ()) -> tuple[Statement
 
     How much all terms (or each block) tell; what is clearest, of a group the joint test and the level furthest in evidence
     (corrected after Holm among the comparisons with its base); the names of what is clear as well; the first estimate that
-    the last block moves; and which terms are not clear.
+    the last block moves; which terms are not clear; and what takes a part of it back: rows that are not independent, levels that are lost,
+    comparisons of groups that no two rows make.
     """
     if isinstance(made, Blocks):
         told = made.reading().statements
         places = [k for k, s in enumerate(told) if not s.level and s.term in made.names]
         steps, moved = [told[k] for k in places], told[places[-1] + 1 : places[-1] + 2]
         room = max(1, _MOST - len(steps) - len(moved) - len(_unclear(made.last)))
-        return (*steps, *_of_terms(made.last, (*made.added[-1], *first), room), *moved, *_unclear(made.last))
+        clear = _of_terms(made.last, (*made.added[-1], *first), room)
+        return (*steps, *clear, *moved, *_unclear(made.last), *_to_be_minded(made.last))
     nothing = not made._judged("", made.overall.p) < made.alpha and not any(a.p < made.alpha for a in averages_of(made))
     if nothing and not _clear(made, first, 1):
-        return (_strength(made),)  # it says all there is
-    return (_strength(made), *_of_terms(made, first, _MOST_STATEMENTS), *_unclear(made))
+        return (_strength(made), *_to_be_minded(made))  # it says all there is
+    return (_strength(made), *_of_terms(made, first, _MOST_STATEMENTS), *_unclear(made), *_to_be_minded(made))
+
+
+def _to_be_minded(fit: AnyFit) -> tuple[Statement, ...]:
+    """Say what takes back a part of what is told: which rows the errors take as independent that are not, and what no rows show of groups."""
+    told = [f"{words.replace('They take', 'The errors take')}." for words in (hidden_words(fit),) if words]
+    for variable in (v for v in fit.variables if v.is_categorical):
+        lost = lost_levels(variable)
+        told += [f"{words[0].upper()}{words[1:]}." for words in ([lost_words(variable, lost)] if len(lost) else [])]
+        told += about_overlap(fit, variable)
+    return tuple(Statement("", "", text) for text in told[:_MOST_MINDED])
 
 
 def _of_terms(fit: AnyFit, first: Sequence[str], most: int) -> tuple[Statement, ...]:
