@@ -1,4 +1,10 @@
-"""Columns outside a model whose rows are alike in what it misses: persons measured more than once, classes that nobody named as clusters."""
+"""Columns outside a model whose rows are alike in what it misses: persons measured more than once, classes that nobody named as clusters.
+
+References
+----------
+Henderson (1953) and Kish (1965) as in `intraclass`; of Pearson residuals by one-way analysis of variance, Donner (1986), International
+Statistical Review 54(1), 67-82, doi:10.2307/1403259.
+"""
 
 from __future__ import annotations
 
@@ -6,8 +12,10 @@ import math
 from typing import NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
-from markbase.core.checks.intraclass import intraclass_of
+from markbase.core.checks.intraclass import intraclass_by
+from markbase.core.design.repeated_rows import codes_of
 from markbase.core.diagnostics.residuals import Finding
 from markbase.core.errors import count_noun
 from markbase.core.formatting import figures_of, number, p_phrase
@@ -15,7 +23,6 @@ from markbase.core.inference.distributions import p_of_f
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.study.column import Column
-from markbase.core.study.declarations import with_levels
 
 _SURE, _LEAST = 0.001, 0.05
 """Nobody asked for these tests: p below, and an intraclass correlation above, what is told."""
@@ -60,21 +67,19 @@ def hidden_group(fit: AnyFit) -> Alike | None:
 
 
 def _alike(fit: AnyFit, column: Column) -> Alike | None:
-    group = with_levels(column)
-    if group is None:
-        return None
+    codes = codes_of(column, slice(None))
     if isinstance(fit, LinearFit):
-        of = intraclass_of(fit, group)
+        of = intraclass_by(fit, column.name, codes, int(codes.max()) + 1, False)
         if of is None:
             return None
         return Alike(column.name, of.clusters, of.correlation, of.statistic, of.df, of.df_rest, of.p, of.design_effect)
-    return _in_log_odds(fit, group)
+    return _in_log_odds(fit, column.name, codes[fit.rows_used.inside])
 
 
-def _in_log_odds(fit: AnyFit, group: Column) -> Alike | None:
+def _in_log_odds(fit: AnyFit, name: str, codes: NDArray[np.intp]) -> Alike | None:
     """Compare the Pearson residuals of a logistic fit between levels, by one-way analysis of variance."""
     inside = fit.rows_used.inside
-    codes, fitted = group.values[inside], fit._fitted[inside]
+    fitted = fit._fitted[inside]
     if codes.min() < 0 or fitted.min() <= 0 or fitted.max() >= 1:
         return None
     e = fit._residuals[inside] / np.sqrt(fitted * (1 - fitted))
@@ -89,9 +94,7 @@ def _in_log_odds(fit: AnyFit, group: Column) -> Alike | None:
     size = (n - float(counts @ counts) / n) / (levels - 1)
     correlation = 1.0 if math.isinf(F) else (F - 1) / (F - 1 + size)
     effect = 1 + (float(counts @ counts) / n - 1) * max(correlation, 0.0)
-    return Alike(
-        group.name, levels, correlation, F, levels - 1, n - levels, float(p_of_f(F, levels - 1, n - levels)), effect
-    )
+    return Alike(name, levels, correlation, F, levels - 1, n - levels, float(p_of_f(F, levels - 1, n - levels)), effect)
 
 
 def _way(fit: AnyFit, found: Alike) -> str:
@@ -106,12 +109,12 @@ def _words(found: Alike) -> str:
     return f"intraclass correlation {number(found.correlation, 2)}, {figures}"
 
 
-def hidden_words(fit: AnyFit) -> str:
+def hidden_words(fit: AnyFit, errors: str = "They") -> str:
     """Say, beside the errors of a fit, which rows they take as independent that are not; empty for none."""
     found = hidden_group(fit)
     if found is None:
         return ""
-    return f"They take rows of one `{found.column}` as independent, which are alike in what the model misses ({_words(found)}): {_way(fit, found)}"
+    return f"{errors} take rows of one `{found.column}` as independent, which are alike in what the model misses ({_words(found)}): {_way(fit, found)}"
 
 
 def hidden_findings(fit: AnyFit) -> list[Finding]:

@@ -26,7 +26,6 @@ from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import number, p_phrase, plain, short
 from markbase.core.inference.distributions import f_quantile, p_of_f
 from markbase.core.rows.sums import totals_of
-from markbase.core.study.column import Column
 
 if TYPE_CHECKING:
     from markbase.core.results.linear import LinearFit
@@ -41,16 +40,20 @@ _WITHIN = 1e-9
 """A direction of the terms with no more of its variation within clusters is the same for all rows of one."""
 
 
-def intraclass_of(fit: LinearFit, other: Column | None = None) -> Intraclass | None:
-    """Return how alike rows of one cluster are; None without clusters, or where levels are taken out or rows drawn with unequal weights.
-
-    Of an `other` group than the clusters of the fit the ends of its interval are approximate.
-    """
-    cluster = other or fit.cluster or fit.possible_cluster
-    sampled = fit.weights is not None and fit.weights.kind == "sampling"
-    if cluster is None or fit.fixed_effects is not None or sampled:
+def intraclass_of(fit: LinearFit) -> Intraclass | None:
+    """Return how alike rows of one cluster are; None without clusters, or where levels are taken out or rows drawn with unequal weights."""
+    cluster = fit.cluster or fit.possible_cluster
+    if cluster is None:
         return None
-    heavy, levels = fit.weights.values if fit.weights else None, len(cluster.levels)
+    return intraclass_by(fit, cluster.name, cluster.values, len(cluster.levels), len(cluster.levels) <= _EXACT)
+
+
+def intraclass_by(fit: LinearFit, name: str, codes: NDArray[np.integer], levels: int, exact: bool) -> Intraclass | None:
+    """Return the same by any column, of which each row has one of some levels, below 0 for none; the ends of the interval exact or about so."""
+    sampled = fit.weights is not None and fit.weights.kind == "sampling"
+    if fit.fixed_effects is not None or sampled:
+        return None
+    heavy = fit.weights.values if fit.weights else None
     rows = Whitened(fit.moments, fit._blocks(fit.model_terms), fit.solution, fit.used, heavy, None)
     width, centre = len(fit.solution.columns) + 1, float(fit.moments.centres[-1])
 
@@ -65,7 +68,7 @@ def intraclass_of(fit: LinearFit, other: Column | None = None) -> Intraclass | N
             squares += [w @ y**2, w @ e**2]
         return sums, squares
 
-    sums, squares = totals_of(rows.over(summed, cluster.values))
+    sums, squares = totals_of(rows.over(summed, codes))
     counts, of_outcome, of_residuals, S = sums[:, 0], sums[:, 1], sums[:, 2], sums[:, 3:]
     here = counts > 0
     if counts[-1] or here.sum() < 2:  # rows without a cluster
@@ -83,7 +86,7 @@ def intraclass_of(fit: LinearFit, other: Column | None = None) -> Intraclass | N
         return None
     effect = float(counts @ counts) / weight
     if squares[1] - between <= _SAME * squares[1]:  # the outcome is the same for all rows of a cluster
-        return Intraclass(cluster.name, len(counts), 1.0, 1.0, 1.0, 1.0, effect, math.inf, df, rest, 0.0, True)
+        return Intraclass(name, len(counts), 1.0, 1.0, 1.0, 1.0, effect, math.inf, df, rest, 0.0, True)
     size = (weight - float(np.sum(S**2))) / df
     variance = float(squares[1] - between) / rest
     F = between / df / variance
@@ -92,7 +95,7 @@ def intraclass_of(fit: LinearFit, other: Column | None = None) -> Intraclass | N
         [f_quantile(q, df, rest) for q in ((1 + fit.level) / 2, (1 - fit.level) / 2)],
     )
     low, high = (_from_f(F / q, size) for q in quantiles)
-    if exact := other is None and len(counts) <= _EXACT:
+    if exact:
         low, high = _ends(np.diag(counts) - S @ S.T, of_residuals, df, [df * variance * q for q in quantiles])
     low, high = min(low, correlation), max(high, correlation)  # of hardly any rows they could disagree
     alone = float(of_outcome @ (of_outcome / counts) - of_outcome.sum() ** 2 / weight)
@@ -101,7 +104,7 @@ def intraclass_of(fit: LinearFit, other: Column | None = None) -> Intraclass | N
     of_itself = _from_f(alone / own_df / (left / (weight - own_df - 1)), own_size) if left > 0 else math.nan
     effect = 1 + (effect - 1) * max(correlation, 0.0)
     p = float(p_of_f(F, df, rest))
-    return Intraclass(cluster.name, len(counts), correlation, low, high, of_itself, effect, F, df, rest, p, exact)
+    return Intraclass(name, len(counts), correlation, low, high, of_itself, effect, F, df, rest, p, exact)
 
 
 def _ends(covariance: Array, sums: Array, df: int, wanted: Sequence[float]) -> tuple[float, float]:

@@ -11,7 +11,7 @@ from markbase.core.errors import listed, quoted
 from markbase.core.formatting import as_percent, points, short, without_zero
 from markbase.core.reading.averages import averages_of, overall_figures, within_others
 from markbase.core.reading.clauses import overstated_words
-from markbase.core.reading.left_out_words import lost_levels, lost_words
+from markbase.core.reading.left_out_words import lost_sentences
 from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
@@ -48,11 +48,9 @@ def answers(made: AnyFit | Blocks, first: Sequence[str] = ()) -> tuple[Statement
 
 def _to_be_minded(fit: AnyFit) -> tuple[Statement, ...]:
     """Say what takes back a part of what is told: which rows the errors take as independent that are not, and what no rows show of groups."""
-    told = [f"{words.replace('They take', 'The errors take')}." for words in (hidden_words(fit),) if words]
+    told = [f"{words}." for words in [hidden_words(fit, "The errors")] if words]
     for variable in (v for v in fit.variables if v.is_categorical):
-        lost = lost_levels(variable)
-        told += [f"{words[0].upper()}{words[1:]}." for words in ([lost_words(variable, lost)] if len(lost) else [])]
-        told += about_overlap(fit, variable)
+        told += [*lost_sentences(variable), *about_overlap(fit, variable)]
     return tuple(Statement("", "", text) for text in told[:_MOST_MINDED])
 
 

@@ -46,8 +46,8 @@ def remark_on_repeated_rows(
         repeating.append(column)
         if said:
             continue
-        alike = [c for c in columns if _same_within(c.values[some], _codes_of(column, some))]
-        codes = _codes_of(column, inside) if alike else np.zeros(0, dtype=np.intp)
+        alike = [c for c in columns if _same_within(c.values[some], codes_of(column, some))]
+        codes = codes_of(column, inside) if alike else np.zeros(0, dtype=np.intp)
         if not len(codes) or codes.min() < 0:
             continue
         counts = np.bincount(codes)
@@ -94,12 +94,13 @@ def _may_repeat(column: Column) -> bool:
     return whole and column.distinct_count * _FEWEST_ROWS <= column.valid
 
 
-def _codes_of(column: Column, rows: slice | NDArray[np.intp]) -> NDArray[np.intp]:
+def codes_of(column: Column, rows: slice | NDArray[np.intp]) -> NDArray[np.intp]:
     """Return which level each of some rows has, below 0 for none."""
     values = column.values[rows]
     if column.is_categorical:
         return values.astype(np.intp)
     codes: NDArray[np.intp] = np.unique(values, return_inverse=True)[1]
+    codes[np.isnan(values)] = -1
     return codes
 
 

@@ -13,7 +13,7 @@ from markbase.core.design.terms import Term, Variable
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, number, p_phrase, plain
 from markbase.core.reading.clauses import is_share
-from markbase.core.reading.left_out_words import lost_levels, lost_words
+from markbase.core.reading.left_out_words import lost_sentences
 from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
@@ -232,11 +232,7 @@ def unnamed_levels(term: Term) -> Sequence[str]:
 
 def about_group(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[str]:
     """Say what must be known of the levels of a group that no coefficient's sentence is about."""
-    apart = about_overlap(fit, term.variables[0])
-    lost = lost_levels(term.variables[0])
-    if len(lost):
-        words = lost_words(term.variables[0], lost)
-        apart.insert(0, f"{words[0].upper()}{words[1:]}.")
+    apart = [*lost_sentences(term.variables[0]), *about_overlap(fit, term.variables[0])]
     if term.column.scheme == "indicator":
         return [*_about_base(fit, term, rows), *apart]
     counts = dict(zip(term.labels, fit.rows_used.counts_at((term.name,)).tolist(), strict=True))

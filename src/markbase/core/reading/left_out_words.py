@@ -38,6 +38,12 @@ def lost_levels(variable: Variable) -> NDArray[np.intp]:
     return np.flatnonzero(lost)
 
 
+def lost_sentences(variable: Variable) -> list[str]:
+    """Say the same as a sentence, none if every level has a row used."""
+    lost = lost_levels(variable)
+    return [f"N{lost_words(variable, lost)[1:]}."] if len(lost) else []
+
+
 def lost_words(variable: Variable, lost: NDArray[np.intp]) -> str:
     """Say that no row used has some levels of a group."""
     column, it = variable.column, "it" if len(lost) == 1 else "them"
