@@ -127,23 +127,48 @@ def test_the_interval_of_a_change_is_the_wider_of_the_noncentral_f_and_of_what_s
     steps = mb.fit_blocks(mb.Study(frame), "y", {"a": ["x"], "b": ["z"]}, **how).steps
     rows = frame.loc[frame.index.repeat(frame["times"])] if "weights" in how else frame
     beside = [pd.get_dummies(rows["team"]).to_numpy(float)] if "fixed_effects" in how else [np.ones((len(rows), 1))]
+    for step, low, high, before in _moved(steps, beside, [rows[[name]].to_numpy() for name in "xz"], rows["y"] - far):
+        wanted = _noncentral(step, before, len(rows))
+        told = step["change_low"], step["change_high"]
+        assert told == pytest.approx((min(wanted[0], low), max(wanted[1], high)), rel=1e-5, abs=1e-9)
+        assert (told[0] > 0) == (step["p"] < 0.05)
+
+
+def _moved(steps, beside, added, y):
+    """Yield each block, the interval of its change by how much rows move it, and R² before it, by hand."""
     left = []  # squared residuals of no term, of the first block and of both
-    for name in (None, "x", "z"):
-        beside += [rows[[name]].to_numpy()] if name else []
-        X, y = np.hstack(beside), rows["y"].to_numpy() - far
-        left.append((y - X @ np.linalg.lstsq(X, y, rcond=None)[0]) ** 2)
+    for k in range(len(added) + 1):
+        X = np.hstack([*beside, *added[:k]])
+        left.append((np.asarray(y) - X @ np.linalg.lstsq(X, np.asarray(y), rcond=None)[0]) ** 2)
     total = left[0].sum()
     for k, step in enumerate(steps.to_dict("records")):
         d = (left[k].sum() - left[k + 1].sum()) / total
         moves = (left[k] - left[k + 1] - d * left[0]) / total
-        reach = 1.959964 * np.sqrt((moves**2).sum() * len(rows) / step["df_rest"]) / (2 * np.sqrt(d * (1 - d)))
+        reach = 1.959964 * np.sqrt((moves**2).sum() * len(y) / step["df_rest"]) / (2 * np.sqrt(d * (1 - d)))
         by_chance = left[k + 1].sum() / total * step["df"] / step["df_rest"]
         angle = np.arcsin(np.sqrt(max(d - by_chance, 0)))
         low, high = np.sin(np.clip(angle + np.array([-reach, reach]), 0, np.pi / 2)) ** 2
-        wanted = _noncentral(step, 1 - left[k].sum() / total, len(rows))
-        told = step["change_low"], step["change_high"]
-        assert told == pytest.approx((min(wanted[0], low), max(wanted[1], high)), rel=1e-5, abs=1e-9)
-        assert (told[0] > 0) == (step["p"] < 0.05)
+        yield step, low, high, 1 - left[k].sum() / total
+
+
+def test_how_rows_move_a_change_is_told_by_an_even_spread_of_many_rows(tmp_path):
+    rng, n = np.random.default_rng(5), 60_000
+    frame = pd.DataFrame(
+        {"x": rng.normal(size=n), "z": rng.exponential(size=n), "voice": rng.choice(["a", "b", "c"], n)}
+    )
+    frame["y"] = 1e9 + frame["x"] + frame["z"] + (frame["voice"] == "b") + rng.normal(size=n)
+    frame.loc[::3, "x"] = np.nan  # places that come again and again
+    frame.to_parquet(tmp_path / "all.parquet", row_group_size=7_000)
+    blocks = {"a": ["x"], "b": ["z", "voice"]}
+    held = mb.fit_blocks(mb.Study(frame), "y", blocks).steps
+    parts = mb.fit_blocks(mb.open_study(tmp_path / "all.parquet", in_parts=True), "y", blocks).steps
+    pd.testing.assert_frame_equal(held, parts, rtol=1e-7)
+    rows = frame.dropna()
+    z = np.column_stack([rows["z"], rows["voice"] == "a", rows["voice"] == "b"]).astype(float)
+    for step, low, high, _ in _moved(held, [np.ones((len(rows), 1))], [rows[["x"]].to_numpy(), z], rows["y"] - 1e9):
+        width = high - low
+        assert (step["change_low"], step["change_high"]) == pytest.approx((low, high), abs=0.02 * width)
+        assert width > 1.1 * np.ptp(_noncentral(step, step["r2"] - step["r2_change"], len(rows)))
 
 
 def test_a_change_that_is_not_clear_has_an_interval_from_0():

@@ -53,8 +53,6 @@ def intraclass_by(fit: LinearFit, name: str, codes: NDArray[np.integer], levels:
     sampled = fit.weights is not None and fit.weights.kind == "sampling"
     if fit.fixed_effects is not None or sampled:
         return None
-    heavy = fit.weights.values if fit.weights else None
-    rows = Whitened(fit.moments, fit._blocks(fit.model_terms), fit.solution, fit.used, heavy, None)
     width, centre = len(fit.solution.columns) + 1, float(fit.moments.centres[-1])
 
     def summed(own: Whitened, codes: NDArray[np.integer]) -> tuple[Array, Array]:
@@ -68,7 +66,7 @@ def intraclass_by(fit: LinearFit, name: str, codes: NDArray[np.integer], levels:
             squares += [w @ y**2, w @ e**2]
         return sums, squares
 
-    sums, squares = totals_of(rows.over(summed, codes))
+    sums, squares = totals_of(fit._whitened.over(summed, codes))
     counts, of_outcome, of_residuals, S = sums[:, 0], sums[:, 1], sums[:, 2], sums[:, 3:]
     here = counts > 0
     if counts[-1] or here.sum() < 2:  # rows without a cluster

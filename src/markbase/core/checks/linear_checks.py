@@ -144,9 +144,7 @@ def _standardised(fit: LinearFit) -> tuple[Array, Array, Array, Whitened]:
 
     Residuals and distances are NaN too where a row is fitted exactly, since it decides a coefficient alone.
     """
-    heavy = fit.weights.values if fit.weights else None
-    blocks = fit._blocks(fit.model_terms)
-    whitened = Whitened(fit.moments, blocks, fit.solution, fit.used, heavy, fit.fixed_effects)
+    whitened = fit._whitened
     repeated = fit.weights is not None and fit.weights.kind == "frequency"
     p, s2 = fit.moments.rows - fit.rows_over, fit.strength.residual_sd**2
 

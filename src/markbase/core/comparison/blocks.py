@@ -19,7 +19,7 @@ import pandas as pd
 from markbase.core.arguments import checked_methods
 from markbase.core.comparison.block_sentences import make_block_reading
 from markbase.core.comparison.bootstrap import Bootstrap, bootstrap
-from markbase.core.comparison.r2_intervals import interval_of_change
+from markbase.core.comparison.r2_intervals import intervals_of_changes
 from markbase.core.display import Shown
 from markbase.core.errors import MarkbaseError, near
 from markbase.core.results.changes import Change, change_between
@@ -124,7 +124,7 @@ class Blocks(Shown):
             for fit, s in zip(fits, strengths, strict=True)
         ]
         before = [0.0, *r2[:-1]]
-        low, high = self._intervals(before)
+        low, high = self._intervals(r2)
         return {
             "r2": r2,
             "r2_adjusted": adjusted,
@@ -143,23 +143,20 @@ class Blocks(Shown):
             "deviance": [s.deviance for s in strengths],
             "mcfadden": mcfadden,
             "mcfadden_change": [now - below for now, below in zip(mcfadden, [0.0, *mcfadden], strict=False)],
-            "change_low": self._intervals([])[0],
-            "change_high": self._intervals([])[1],
+            "change_low": self._intervals(mcfadden)[0],
+            "change_high": self._intervals(mcfadden)[1],
             "nagelkerke": [s.nagelkerke for s in strengths],
             "tjur": [s.tjur for s in strengths],
         }
 
-    def _intervals(self, before: Sequence[float]) -> tuple[list[float], list[float]]:
+    def _intervals(self, r2: Sequence[float]) -> tuple[list[float], list[float]]:
         """Return the lower and upper ends of the changes, NaN where there are none."""
         if self.bootstrapped is not None:
             return list(self.bootstrapped.low), list(self.bootstrapped.high)
         if self.logistic:
             return [math.nan] * len(self), [math.nan] * len(self)
         fits = [fit for fit in self.fits if isinstance(fit, LinearFit)]
-        ends = [
-            interval_of_change(change, below, fit, smaller)
-            for change, below, fit, smaller in zip(self.changes, before, fits, [None, *fits], strict=False)
-        ]
+        ends = intervals_of_changes(self.changes, r2, fits)
         return [low for low, _ in ends], [high for _, high in ends]
 
     def bootstrap(self, draws: int = 1000, *, seed: int = 0, told: Callable[[int], None] | None = None) -> Blocks:

@@ -15,28 +15,42 @@ Jones & Waller (2015), Psychometrika 80(2), 365-378, doi:10.1007/s11336-013-9380
 from __future__ import annotations
 
 import math
-from functools import partial
+from collections.abc import Sequence
 
 import numpy as np
 import scipy.special as sp
 from numpy.typing import NDArray
 
+from markbase.core.estimation.whitening import Whitened
 from markbase.core.results.changes import Change
 from markbase.core.results.linear import LinearFit
-from markbase.core.rows.parts import each_part
 from markbase.core.rows.sums import total_of
 
 Array = NDArray[np.float64]
 
 
-def interval_of_change(change: Change, before: float, fit: LinearFit, smaller: LinearFit | None) -> tuple[float, float]:
-    """Return an interval for the change of R²; NaN without classical errors, and where F is too small even for no effect at all.
+_MOST = 1 << 14
+"""Rows that tell by how much rows move R²: of more, so many, evenly spread, tell it to a percent of the interval's width."""
 
-    `before` is R² of the `smaller` fit, 0 where there is none. Over samples of rows the interval is even in the angle of which the change is the
-    squared sine, so that its spread hardly depends on where it lies, about the change less what chance alone would add, d/F.
+
+def intervals_of_changes(
+    changes: Sequence[Change], r2: Sequence[float], fits: Sequence[LinearFit]
+) -> list[tuple[float, float]]:
+    """Return an interval for what each fit of an entry adds to R² of the one before; NaN without classical errors, and where F is too small even for no effect at all."""
+    told = [c.kind == "F" and math.isfinite(c.statistic) for c in changes]
+    if fits[-1].errors.middle is not None or not any(told):
+        return [(math.nan, math.nan)] * len(fits)
+    added = np.diff([0.0, *r2])
+    every = zip(told, changes, [0.0, *r2], added.tolist(), _errors_of(added, fits), fits, strict=False)
+    return [_interval(*own) if here else (math.nan, math.nan) for here, *own in every]
+
+
+def _interval(change: Change, before: float, d: float, se: float, fit: LinearFit) -> tuple[float, float]:
+    """Return the interval of a change d of R², `before` the smaller fit's, of which the error over samples of rows is known.
+
+    Over samples of rows the interval is even in the angle of which the change is the squared sine, so that its spread hardly depends on where it
+    lies, about the change less what chance alone would add, d/F.
     """
-    if change.kind != "F" or fit.errors.middle is not None or not math.isfinite(change.statistic):
-        return math.nan, math.nan
     n, tail = fit.moments.rows, (1 - fit.level) / 2
     central, ends = float(sp.fdtr(change.df, change.df_rest, change.statistic)), []
     if central < tail:
@@ -48,7 +62,6 @@ def interval_of_change(change: Change, before: float, fit: LinearFit, smaller: L
         shift = _noncentrality(upper, change)
         f2 = shift / n
         ends.append(f2 / (1 + f2) * (1 - before))
-    d, se = _change_and_se(fit, smaller)
     if not 0 < d < 1:
         return ends[0], ends[1]
     reach = float(sp.ndtri(1 - tail)) * se / (2 * math.sqrt(d * (1 - d)))
@@ -57,26 +70,28 @@ def interval_of_change(change: Change, before: float, fit: LinearFit, smaller: L
     return min(ends[0], low), max(ends[1], high)
 
 
-def _change_and_se(fit: LinearFit, smaller: LinearFit | None) -> tuple[float, float]:
-    """Return what a fit explains more than a smaller one, as a share, and how far that varies over samples of rows.
+def _errors_of(added: Array, fits: Sequence[LinearFit]) -> list[float]:
+    """Return how far what each fit adds varies over samples of rows.
 
-    With residuals e of the fit, e₀ of the smaller, y of the outcome from its mean and d the change, a row moves it by (e₀² − e² − d·y²)/Σy².
+    With residuals e of the fit, e₀ of the one before, y of the outcome from its mean and d the change, a row moves it by (e₀² − e² − d·y²)/Σy².
     """
-    smaller_left = fit._deviations if smaller is None else smaller._residuals
-    heavy = fit.weights.values if fit.weights else None
-    in_units = partial(_sums, fit.outcome_sd)  # so that no power of a very large or small outcome is out of reach
-    sums = total_of(each_part(in_units, fit._residuals, smaller_left, fit._deviations, heavy))
-    total, more, *squares = (float(v) for v in sums)
-    d = more / total
-    moved = squares[0] - 2 * d * squares[1] + d * d * squares[2]
-    return d, math.sqrt(max(moved, 0.0)) / total * math.sqrt(fit.moments.rows / fit.rows_over)
+    first = fits[0]
+    whole = first.strength.total_ss if first.fixed_effects is None else first.fixed_effects.outcome_ss
+    unit = math.sqrt(whole / first.moments.weight)  # so that no power of a very large or small outcome is out of reach
+    whitened = [first._whitened_without_terms, *(fit._whitened for fit in fits)]
+    sums = total_of(_sums(unit, added, *own) for own in Whitened.residuals_of_some(whitened, _MOST))
+    n = first.moments.rows
+    return [
+        math.sqrt(s / sums[0] / first.moments.weight * n / fit.rows_over) for s, fit in zip(sums[1:], fits, strict=True)
+    ]
 
 
-def _sums(unit: float, left: Array, below: Array, outcome: Array, heavy: Array | None) -> Array:
-    """Return the sums over rows of y², of c = e₀² − e², and of their products c², cy² and y⁴, the outcome counted in a unit."""
-    y, c = (outcome / unit) ** 2, ((below - left) / unit) * ((below + left) / unit)
-    terms = np.nan_to_num(np.array([y, c, c * c, c * y, y * y]))
-    return np.asarray(terms.sum(axis=1) if heavy is None else terms @ np.nan_to_num(heavy))
+def _sums(unit: float, added: Array, left: Sequence[Array], heavy: Array | None) -> Array:
+    """Return the sum of weights, and of the squares of e₀² − e² − d·y² for each change d, the outcome counted in a unit, shape (1 + changes,)."""
+    each = np.array(left) / unit
+    moved = (each[:-1] - each[1:]) * (each[:-1] + each[1:]) - added[:, None] * each[0] ** 2
+    own = np.vstack([np.ones(each.shape[1]), moved**2])
+    return np.asarray(own.sum(axis=1) if heavy is None else own @ heavy)
 
 
 _FAR = 1e7

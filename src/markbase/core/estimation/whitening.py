@@ -17,8 +17,9 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares_solution import Solution
-from markbase.core.rows.parts import each_part, rows_at
+from markbase.core.rows.parts import InParts, each_part, in_parts, row_numbers, rows_at
 from markbase.core.rows.row_functions import made_of
+from markbase.core.rows.trees import leaves_of, with_leaves
 
 T = TypeVar("T")
 Array = NDArray[np.float64]
@@ -27,6 +28,8 @@ _CELLS = 1 << 17
 """Numbers of a chunk: no more than what is near the processor holds."""
 _LEAST_ROWS, _MOST_ROWS = 1024, 1 << 16
 _JOINT_CELLS = 1 << 15
+_GOLDEN = np.uint64(0x9E3779B97F4A7C15)
+"""2⁶⁴ by the golden ratio: multiples of it, less whole turns, are spread evenly, and repeat no period that rows may have."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -41,6 +44,10 @@ class _Added:
     """What is to be added to the table in twice the working precision."""
     centre: float
     """From where a multiplier is counted."""
+
+
+class _Place(int):
+    """Which of some columns, where these stand apart."""
 
 
 class Whitened:
@@ -83,36 +90,41 @@ class Whitened:
         return found
 
     def _applied(self, apply: Callable[..., Any], function: Callable[..., Any], *trees: Any) -> Any:
-        bare = copy.copy(self)
-        bare.blocks, bare.used, bare.weights = (), None, None
-        fixed, codes = self.fixed_effects, None
-        if fixed is not None:
-            codes, bare.fixed_effects = fixed.codes, replace(fixed, codes=np.zeros(0, dtype=np.intp), columns=())
+        bare = self._bare()
+        return apply(lambda rows, *more: function(bare._with(*rows), *more), self._rows(), *trees)
 
-        def of_part(
-            blocks: Sequence[CodedColumns],
-            used: NDArray[np.bool_] | None,
-            weights: Array | None,
-            codes: NDArray[np.intp] | None,
-            *more: Any,
-        ) -> Any:
-            own = copy.copy(bare)
-            own.blocks, own.used, own.weights = blocks, used, weights
-            if own.fixed_effects is not None and codes is not None:
-                own.fixed_effects = replace(own.fixed_effects, codes=codes)
-            return function(own, *more)
+    def _rows(self) -> tuple[Any, ...]:
+        """Return what of it is of single rows."""
+        codes = None if self.fixed_effects is None else self.fixed_effects.codes
+        return list(self.blocks), self.used, self.weights, codes
 
-        return apply(of_part, list(self.blocks), self.used, self.weights, codes, *trees)
+    def _bare(self) -> Whitened:
+        """Return the same without what is of single rows."""
+        bare, fixed = self._with([], None, None, np.zeros(0, dtype=np.intp)), self.fixed_effects
+        bare.fixed_effects = None if fixed is None else replace(bare.fixed_effects, columns=())  # type: ignore[type-var]
+        return bare
+
+    def _with(
+        self,
+        blocks: Sequence[CodedColumns],
+        used: NDArray[np.bool_] | None,
+        weights: Array | None,
+        codes: NDArray[np.intp] | None,
+    ) -> Whitened:
+        """Return the same with other rows."""
+        own = copy.copy(self)
+        own.blocks, own.used, own.weights = blocks, used, weights
+        if own.fixed_effects is not None and codes is not None:
+            own.fixed_effects = replace(own.fixed_effects, codes=codes)
+        return own
 
     def at_rows(self, rows: NDArray[np.intp]) -> Whitened:
         """Return some of the rows, by their places, which rise; they are in memory."""
-        own, fixed = copy.copy(self), self.fixed_effects
         blocks = [(b.codes, b.multiplier) for b in self.blocks]
-        codes = None if fixed is None else fixed.codes
-        some, own.weights, codes = rows_at(rows, blocks, self.weights, codes)
-        own.blocks = [CodedColumns(b.levels, *pair) for b, pair in zip(self.blocks, some, strict=True)]
-        own.used, own.fixed_effects = None, None if fixed is None else replace(fixed, codes=codes)
-        return own
+        codes = None if self.fixed_effects is None else self.fixed_effects.codes
+        some, weights, codes = rows_at(rows, blocks, self.weights, codes)
+        own = [CodedColumns(b.levels, *pair) for b, pair in zip(self.blocks, some, strict=True)]
+        return self._with(own, None, weights, codes)
 
     def residuals(self) -> Array:
         """Return the residuals, shape (rows,), NaN in rows not used.
@@ -133,6 +145,39 @@ class Whitened:
 
         (found,) = alone.made(1, told)
         return found  # type: ignore[no-any-return]
+
+    @staticmethod
+    def residuals_of_some(several: Sequence[Whitened], most: int) -> Iterator[tuple[list[Array], Array | None]]:
+        """Yield the residuals of several fits of the same rows, and the weights, in one pass: of about so many rows, evenly spread, where there are more.
+
+        They come in the order of the parts, of rows used alone.
+        """
+        bare, rows, used = [own._bare() for own in several], [own._rows() for own in several], several[0].used
+        kind: type[Any] = InParts if in_parts(rows) else np.ndarray
+        columns = {id(a): a for a in leaves_of(rows, kind)}  # each once, of however many fits
+        place = {key: _Place(k) for k, key in enumerate(columns)}
+        placed = with_leaves(rows, kind, lambda a: place[id(a)])
+        share = most / several[0].solution.rows
+        below = np.uint64(share * 2**64) if share < 1 else None
+
+        def looked(
+            columns: list[Array], used: NDArray[np.bool_] | None, numbers: NDArray[np.intp]
+        ) -> tuple[list[Array], Array | None]:
+            here = np.full(len(numbers), True) if below is None else numbers.astype(np.uint64) * _GOLDEN < below
+            places = np.flatnonzero(here if used is None else here & used)
+            found = [column[places] for column in columns]
+            fits = [
+                own._with(blocks, None, weights, codes)
+                for own, (blocks, _, weights, codes) in zip(
+                    bare, with_leaves(placed, _Place, found.__getitem__), strict=True
+                )
+            ]
+            return [own.residuals() for own in fits], fits[0].weights
+
+        numbers = row_numbers(several[0].blocks[-1].multiplier)
+        if kind is not InParts:  # what is left of them is too little to share out
+            return iter([looked(list(columns.values()), used, numbers)])
+        return each_part(looked, list(columns.values()), used, numbers)
 
     def _starts(self) -> tuple[Array, Array]:
         """Return what the fit and Q begin from, high and low parts: one row, or one for each level taken out."""

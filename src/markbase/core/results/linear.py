@@ -411,18 +411,23 @@ class LinearFit(Fit):
     @cached_property
     def _deviations(self) -> Array:
         """The outcome from its mean, or what levels taken out alone leave of it, shape (rows,); NaN in rows not used."""
-        blocks, heavy, own = (
-            self._blocks(self.model_terms),
-            self.weights.values if self.weights else None,
-            self._term_columns,
-        )
-        others, beside = None, self.solution.columns[~own]
-        if len(beside):
-            others = solve(self.moments, blocks, self.used, self.sample.rows, beside, heavy, self.fixed_effects)
-        bare = self.solution.without(own, others)
-        return Whitened(self.moments, blocks, bare, self.used, heavy, self.fixed_effects).residuals()
+        return self._whitened_without_terms.residuals()
 
     @cached_property
     def _residuals(self) -> Array:
+        return self._whitened.residuals()
+
+    @property
+    def _whitened(self) -> Whitened:
         blocks, heavy = self._blocks(self.model_terms), self.weights.values if self.weights else None
-        return Whitened(self.moments, blocks, self.solution, self.used, heavy, self.fixed_effects).residuals()
+        return Whitened(self.moments, blocks, self.solution, self.used, heavy, self.fixed_effects)
+
+    @property
+    def _whitened_without_terms(self) -> Whitened:
+        """The rows, of which nothing is explained but by levels taken out."""
+        own, heavy = self._term_columns, self.weights.values if self.weights else None
+        blocks, others, beside = self._blocks(self.model_terms), None, self.solution.columns[~own]
+        if len(beside):
+            others = solve(self.moments, blocks, self.used, self.sample.rows, beside, heavy, self.fixed_effects)
+        bare = self.solution.without(own, others)
+        return Whitened(self.moments, blocks, bare, self.used, heavy, self.fixed_effects)
