@@ -3,7 +3,8 @@
 Clusters of uneven sizes, and five predictors and an outcome that go together within them and not with one another: all slopes are 0. Each
 sample is fitted with the usual clustered errors (CR1) and with those from leaving out one cluster at a time (CR3), and as a logistic
 regression of whether the outcome is above 0; with ``--draws 1000`` also in samples of whole clusters (bootstrap, BCa). A joint test should be
-clear in 5% of samples. Then, of independent rows, how often the interval of a change of R² holds what a block adds to all people there are.
+clear in 5% of samples. Then, of independent rows, how often the interval of a change of R² holds what a block adds to all people there are, and those
+of a correlation and of Cronbach's alpha what these are among all people, beside the intervals that take columns as normal.
 """
 
 import warnings
@@ -13,6 +14,7 @@ import numpy as np
 import pandas as pd
 from rich.console import Console
 from rich.table import Table
+from scipy.special import ndtr
 from scipy.stats import f as f_tail
 
 import markbase as mb
@@ -58,6 +60,47 @@ def changes(samples: int, rng: np.random.Generator) -> Table:
     return table
 
 
+SHAPES = {
+    "normal": lambda z: z,
+    "five answers": lambda z: np.digitize(z, [-1.2, -0.4, 0.4, 1.2]).astype(float),
+    "five answers, few high": lambda z: np.digitize(z, [0.3, 0.9, 1.4, 1.9]).astype(float),
+    "exponential": lambda z: -np.log(ndtr(-z)),
+    "lognormal": np.exp,
+}
+"""What becomes of normal columns that share half of their variance."""
+
+
+def associations(samples: int, rng: np.random.Generator) -> Table:
+    """Return how often the intervals of a correlation and of alpha held them."""
+    table = Table(
+        title="95% intervals of r, and of alpha of six items (as if columns were normal)", title_justify="left"
+    )
+    sizes = (60, 200, 1000)
+    for head in ("columns", *(f"{what}, {rows} rows" for what in ("r", "alpha") for rows in sizes)):
+        table.add_column(head, justify="right")
+
+    def frame(shape: str, rows: int) -> pd.DataFrame:
+        z = np.sqrt(0.5) * (rng.normal(size=(rows, 1)) + rng.normal(size=(rows, 6)))
+        return pd.DataFrame(SHAPES[shape](z), columns=list("abcdef"))
+
+    for shape in SHAPES:
+        everybody = frame(shape, 1_000_000)
+        truth = everybody["a"].corr(everybody["b"]), mb.reliability(everybody, list("abcdef")).alpha
+        held = {(what, rows): np.zeros(2) for what in (0, 1) for rows in sizes}
+        for rows in sizes:
+            for _ in range(samples):
+                own = frame(shape, rows)
+                pair = mb.screen(own, ["b", "c"], "a").pairs.iloc[0]
+                normal = np.arctanh(pair["first_outcome"]) + 1.96 / np.sqrt(rows - 3) * np.array([-1, 1])
+                scale = mb.reliability(own, list("abcdef"))
+                feldt = 1 - (1 - scale.alpha) * f_tail.ppf([0.975, 0.025], rows - 1, 5 * (rows - 1))
+                told = ((pair["first_low"], pair["first_high"]), np.tanh(normal)), (scale.interval, feldt)
+                for what, ends in enumerate(told):
+                    held[what, rows] += [low <= truth[what] <= high for low, high in ends]
+        table.add_row(shape, *("{:.0f}% ({:.0f}%)".format(*(100 * n / samples)) for n in held.values()))
+    return table
+
+
 @click.command()
 @click.option("--samples", default=600, help="How many of each number of clusters.")
 @click.option("--seed", default=7, help="Of the drawing.")
@@ -93,6 +136,7 @@ def main(samples: int, seed: int, draws: int) -> None:
         table.add_row(f"{clusters}", *(f"{100 * n / samples:.1f}%" for n in counts))
     Console(width=150).print(table)
     Console(width=150).print(changes(samples // 3, rng))
+    Console(width=150).print(associations(samples, rng))
 
 
 if __name__ == "__main__":

@@ -11,6 +11,19 @@ from untraced import untraced
 mp.mp.dps = 50
 
 
+def spread_by_rows(statistic, *columns):
+    """Return √Σ of the squared slopes of a statistic, a function of columns and weights, by the weight of each row (the infinitesimal jackknife)."""
+    one, h = np.eye(len(columns[0])), 1e-4
+    slopes = [(statistic(*columns, 1 + h * own) - statistic(*columns, 1 - h * own)) / (2 * h) for own in one]
+    return float(np.linalg.norm(slopes))
+
+
+def z_of(x, y, w):
+    """Return Fisher's z of two columns by weights."""
+    S = np.cov(np.asarray(x, float), np.asarray(y, float), aweights=w, ddof=0)
+    return np.arctanh(S[0, 1] / np.sqrt(S[0, 0] * S[1, 1]))
+
+
 def pieces(frame, name, bases, power=1):
     """Return the columns of one variable: a numeric one its powers, a group the indicators of its levels but the base."""
     if name in bases:
@@ -31,9 +44,7 @@ def dense(frame, terms, bases):
     """Lay out [1, the products of the columns of each term] and name the columns as the coefficient table does."""
     columns, names = [[mp.mpf(1)] * len(frame)], [("(intercept)", "")]
     for term in terms:
-        parts = [
-            part if isinstance(part, tuple) else (part, 1) for part in (term if isinstance(term, list) else [term])
-        ]
+        parts = [part if isinstance(part, tuple) else (part, 1) for part in (term if isinstance(term, list) else [term])]  # fmt: skip
         name = term if isinstance(term, str) else term_of(term).name
         curved = any(power > 1 for _, power in parts)
         ordered = [p for p in parts if p[0] not in bases] + [p for p in parts if p[0] in bases]

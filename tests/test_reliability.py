@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 import markbase as mb
 from command import run
+from reference import spread_by_rows, z_of
 
 ITEMS = ["welcome", "friends", "heard", "stranger", "part_of_it", "would_miss"]
 TURNED = {1: 5, 2: 4, 3: 3, 4: 2, 5: 1}
@@ -38,6 +39,11 @@ def correlation(a, b):
         return both / mp.sqrt(a * b)  # fmt: skip
 
 
+def _log_left(*columns):
+    S, k = np.cov(columns[:-1], aweights=columns[-1], ddof=0), len(columns) - 1
+    return np.log(1 - k / (k - 1) * (1 - np.trace(S) / S.sum()))
+
+
 @settings(deadline=None, max_examples=25)
 @given(st.data(), st.integers(2, 6), st.sampled_from([0, 10**9]), st.integers(6, 40))
 def test_every_figure_is_that_of_exact_arithmetic(data, k, far, n):
@@ -48,7 +54,7 @@ def test_every_figure_is_that_of_exact_arithmetic(data, k, far, n):
     frame.loc[seed.integers(n), "q0"] = np.nan
     found = mb.reliability(mb.Study(frame), list(frame), level=0.9)
     columns = [[Fraction(v) for v in frame.dropna()[name]] for name in frame]
-    exact = alpha(columns)
+    exact, near = alpha(columns), frame.dropna().to_numpy() - far
     assert (found.sample.used, found.sample.rows) == (n - 1, n)
     assert found.alpha == pytest.approx(float(exact), rel=1e-9, abs=1e-9)
     for j, row in enumerate(found.table.itertuples()):
@@ -56,7 +62,8 @@ def test_every_figure_is_that_of_exact_arithmetic(data, k, far, n):
         rest = float(correlation(columns[j], [sum(v) for v in zip(*others, strict=True)]))
         assert row.rest_r == pytest.approx(rest, abs=1e-9)
         half = float(mp.sqrt(2) * mp.erfinv(mp.mpf("0.9"))) / np.sqrt(n - 4)
-        assert np.arctanh([row.rest_low, row.rest_high]) == pytest.approx(np.arctanh(rest) + np.array([-half, half]), abs=1e-8)  # fmt: skip
+        half *= max(1, spread_by_rows(z_of, near[:, j], near.sum(axis=1) - near[:, j]) * np.sqrt(n - 1))
+        assert np.arctanh([row.rest_low, row.rest_high]) == pytest.approx(np.arctanh(rest) + np.array([-half, half]), abs=1e-5)  # fmt: skip
         assert row.sd**2 == pytest.approx(float(covariance(columns[j], columns[j])), rel=1e-9)
         if k > 2:
             assert row.alpha_without == pytest.approx(float(alpha(others)), rel=1e-8, abs=1e-8)
@@ -67,10 +74,11 @@ def test_every_figure_is_that_of_exact_arithmetic(data, k, far, n):
     assert found.mean_r == pytest.approx(mean, abs=1e-9)
     assert found.standardised_alpha == pytest.approx(k * mean / (1 + (k - 1) * mean), abs=1e-8)
     assert found.components == pytest.approx(np.linalg.eigvalsh(found.correlations)[::-1] / k)
+    stretch = max(1, spread_by_rows(_log_left, *near.T) * np.sqrt((n - 1) * (k - 1) / (2 * k)))
     for end, tail in zip(found.interval, (0.95, 0.05), strict=True):  # (1 − end)/(1 − alpha) is a quantile of F
         d1, d2 = n - 2, (n - 2) * (k - 1)
-        F = (1 - end) / (1 - float(exact))
-        assert float(mp.betainc(d1 / 2, d2 / 2, 0, d1 * F / (d1 * F + d2), regularized=True)) == pytest.approx(tail, abs=1e-7)  # fmt: skip
+        F = ((1 - end) / (1 - float(exact))) ** (1 / stretch)
+        assert float(mp.betainc(d1 / 2, d2 / 2, 0, d1 * F / (d1 * F + d2), regularized=True)) == pytest.approx(tail, abs=1e-5)  # fmt: skip
 
 
 @pytest.mark.parametrize("turned", [["stranger"], ["welcome"], ["friends", "heard"], ["welcome", "heard", "friends"]])

@@ -12,7 +12,7 @@ import pytest
 
 import markbase as mb
 from command import BOOK, DATA, run
-from reference import dense, digits, made_up
+from reference import dense, digits, made_up, spread_by_rows, z_of
 
 TERMS = ["voice", "day", "age", "km", "age2"]
 
@@ -114,6 +114,42 @@ def test_pairwise_rows_are_counted_and_the_difference_is_pointed_out():
     np.testing.assert_allclose(screen.correlations, wanted, atol=1e-13)
     assert screen.pair_rows.loc["score", "age"] == len(table)
     assert screen.pairs["rows"].tolist() == [int(table["km"].notna().sum())]
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("rows", ["complete", "pairwise"])
+@pytest.mark.parametrize("far", [0.0, 1e9])
+def test_the_interval_of_a_correlation_is_as_wide_as_rows_move_it(rows, far, tmp_path):
+    rng, n, names = np.random.default_rng(8), 300, ["a", "b", "late", "less", "twin"]
+    table = pd.DataFrame(np.exp(rng.normal(size=(n, 3))), columns=["a", "b", "y"])
+    table["y"] = (table["y"] + table["a"] - 0.7 * table["b"] + far).round(6)
+    table["late"], table["less"] = np.where(table["y"] - far > 6, "yes", "no"), rng.random(n) - table["a"]
+    table["twin"] = (3 * far - 2 * table["y"] + 1e-2 * rng.normal(size=n)).round(6)
+    table.loc[5:60, "b"] = np.nan
+    table.to_csv(tmp_path / "t.csv", index=False)
+
+    def ends(**how):
+        pairs = mb.screen(mb.Study(table), names, "y", rows=rows, **how).pairs
+        one, other = (pairs.set_index(k)[[f"{k}_low", f"{k}_high"]].to_numpy() for k in ("first", "second"))
+        own = dict(zip([*pairs["first"], *pairs["second"]], np.arctanh([*one, *other]), strict=True))
+        return pairs, own
+
+    pairs, told = ends()
+    stretched, n = {}, {}
+    for name in names:
+        here = table.dropna(subset=[name] if rows == "pairwise" else None)
+        x = (here[name] == "yes").astype(float) if name == "late" else here[name] - (name == "twin") * far
+        y, n[name] = here["y"] - far, len(here)
+        stretched[name] = max(1, spread_by_rows(z_of, x, y) * np.sqrt(len(here)))
+        half = 1.959963984540054 * stretched[name] / np.sqrt(len(here) - 3)
+        np.testing.assert_allclose(told[name], z_of(x, y, np.ones(len(here))) + np.array([-half, half]), rtol=1e-4)
+    assert min(stretched["a"], stretched["b"], stretched["twin"]) > 1.05
+    assert pairs["flag"].tolist() == (np.abs(pairs["r"]) >= 0.7).tolist()
+    assert any(pairs["flag"] & (pairs["r"] < 0))
+    parts = mb.screen(mb.open_study(tmp_path / "t.csv", in_parts=True), names, "y", rows=rows)
+    pd.testing.assert_frame_equal(parts.pairs, pairs, rtol=1e-6)
+    ranks = ends(method="spearman")[1]["a"]
+    assert np.ptp(ranks) * np.sqrt(n["a"] - 3) == pytest.approx(2 * 1.959963984540054)
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")

@@ -212,19 +212,6 @@ def test_grids_and_comparisons_turn_round_rightly():
     )
 
 
-@pytest.mark.parametrize("sign", [1, -1])
-def test_a_correlation_is_flagged_by_its_size_with_fishers_interval(sign):
-    rng = np.random.default_rng(0)
-    x = rng.normal(size=100)
-    frame = pd.DataFrame({"x": x, "z": sign * (x + 0.5 * rng.normal(size=100)), "y": x + rng.normal(size=100)})
-    pair = mb.screen(mb.Study(frame), ["x", "z"], "y").pairs.iloc[0]
-    assert pair["flag"]
-    assert np.sign(pair["r"]) == sign
-    r = np.corrcoef(frame["x"], frame["y"])[0, 1]
-    ends = np.tanh(np.arctanh(r) + np.array([-1, 1]) * 1.959963984540054 / math.sqrt(97))
-    np.testing.assert_allclose(pair[["first_low", "first_high"]].astype(float), ends, rtol=1e-9)
-
-
 @pytest.mark.parametrize("shift", [2e-5, 0.02, 5.0])
 def test_an_odds_ratio_and_its_interval_are_written_alike_everywhere(shift, tmp_path):
     rng = np.random.default_rng(3)

@@ -24,7 +24,6 @@ from numpy.typing import NDArray
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.results.changes import Change
 from markbase.core.results.linear import LinearFit
-from markbase.core.rows.sums import total_of
 
 Array = NDArray[np.float64]
 
@@ -79,7 +78,7 @@ def _errors_of(added: Array, fits: Sequence[LinearFit]) -> list[float]:
     whole = first.strength.total_ss if first.fixed_effects is None else first.fixed_effects.outcome_ss
     unit = math.sqrt(whole / first.moments.weight)  # so that no power of a very large or small outcome is out of reach
     whitened = [first._whitened_without_terms, *(fit._whitened for fit in fits)]
-    sums = total_of(_sums(unit, added, *own) for own in Whitened.residuals_of_some(whitened, _MOST))
+    sums = _sums(unit, added, *Whitened.residuals_of_some(whitened, _MOST))
     n = first.moments.rows
     return [
         math.sqrt(s / sums[0] / first.moments.weight * n / fit.rows_over) for s, fit in zip(sums[1:], fits, strict=True)

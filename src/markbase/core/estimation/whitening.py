@@ -17,9 +17,8 @@ from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares_solution import Solution
-from markbase.core.rows.parts import InParts, each_part, in_parts, row_numbers, rows_at
-from markbase.core.rows.row_functions import made_of
-from markbase.core.rows.trees import leaves_of, with_leaves
+from markbase.core.rows.parts import each_part, rows_at
+from markbase.core.rows.row_functions import evenly_spread, made_of
 
 T = TypeVar("T")
 Array = NDArray[np.float64]
@@ -28,8 +27,6 @@ _CELLS = 1 << 17
 """Numbers of a chunk: no more than what is near the processor holds."""
 _LEAST_ROWS, _MOST_ROWS = 1024, 1 << 16
 _JOINT_CELLS = 1 << 15
-_GOLDEN = np.uint64(0x9E3779B97F4A7C15)
-"""2⁶⁴ by the golden ratio: multiples of it, less whole turns, are spread evenly, and repeat no period that rows may have."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -44,10 +41,6 @@ class _Added:
     """What is to be added to the table in twice the working precision."""
     centre: float
     """From where a multiplier is counted."""
-
-
-class _Place(int):
-    """Which of some columns, where these stand apart."""
 
 
 class Whitened:
@@ -147,37 +140,15 @@ class Whitened:
         return found  # type: ignore[no-any-return]
 
     @staticmethod
-    def residuals_of_some(several: Sequence[Whitened], most: int) -> Iterator[tuple[list[Array], Array | None]]:
-        """Yield the residuals of several fits of the same rows, and the weights, in one pass: of about so many rows, evenly spread, where there are more.
-
-        They come in the order of the parts, of rows used alone.
-        """
-        bare, rows, used = [own._bare() for own in several], [own._rows() for own in several], several[0].used
-        kind: type[Any] = InParts if in_parts(rows) else np.ndarray
-        columns = {id(a): a for a in leaves_of(rows, kind)}  # each once, of however many fits
-        place = {key: _Place(k) for k, key in enumerate(columns)}
-        placed = with_leaves(rows, kind, lambda a: place[id(a)])
-        share = most / several[0].solution.rows
-        below = np.uint64(share * 2**64) if share < 1 else None
-
-        def looked(
-            columns: list[Array], used: NDArray[np.bool_] | None, numbers: NDArray[np.intp]
-        ) -> tuple[list[Array], Array | None]:
-            here = np.full(len(numbers), True) if below is None else numbers.astype(np.uint64) * _GOLDEN < below
-            places = np.flatnonzero(here if used is None else here & used)
-            found = [column[places] for column in columns]
-            fits = [
-                own._with(blocks, None, weights, codes)
-                for own, (blocks, _, weights, codes) in zip(
-                    bare, with_leaves(placed, _Place, found.__getitem__), strict=True
-                )
-            ]
-            return [own.residuals() for own in fits], fits[0].weights
-
-        numbers = row_numbers(several[0].blocks[-1].multiplier)
-        if kind is not InParts:  # what is left of them is too little to share out
-            return iter([looked(list(columns.values()), used, numbers)])
-        return each_part(looked, list(columns.values()), used, numbers)
+    def residuals_of_some(several: Sequence[Whitened], most: int) -> tuple[list[Array], Array | None]:
+        """Return the residuals of several fits of the same rows, and the weights: of about so many rows, evenly spread, where there are more."""
+        (some,) = evenly_spread(
+            most, several[0].solution.rows, several[0].used, [(*own._rows()[:1], *own._rows()[2:]) for own in several]
+        )
+        fits = [
+            own._with(blocks, None, weights, codes) for own, (blocks, weights, codes) in zip(several, some, strict=True)
+        ]
+        return [own.residuals() for own in fits], fits[0].weights
 
     def _starts(self) -> tuple[Array, Array]:
         """Return what the fit and Q begin from, high and low parts: one row, or one for each level taken out."""

@@ -28,9 +28,13 @@ from markbase.core.rows.parts import (
     over_parts,
     row_numbers,
 )
+from markbase.core.rows.source import Part
+from markbase.core.rows.trees import leaves_of, with_leaves
 
 _MOST_COUNTED = 1 << 22
 """Up to so many codes each has a count of its own."""
+_GOLDEN = np.uint64(0x9E3779B97F4A7C15)
+"""2⁶⁴ by the golden ratio: multiples of it, less whole turns, are spread evenly, and repeat no period that rows may have."""
 _SOME = 5_000
 """Rows that are looked at first, where all of them would take a while."""
 
@@ -181,6 +185,38 @@ def some_of(values: Any) -> NDArray[Any]:
         return sample_of(values)
     found: NDArray[Any] = values[np.random.default_rng(0).integers(len(values), size=_SOME)]
     return found
+
+
+def evenly_spread(most: int, rows: int, used: Any, *trees: Any) -> list[Any]:
+    """Return the same with about so many of the rows used, evenly spread, in place of arrays of all, in one pass; with all of them where these are no more."""
+    arrays, share = list({id(a.node): a for a in arrays_in(trees)}.values()), most / rows
+    if not arrays:
+        first = next(leaves_of(trees, np.ndarray))
+        places, memo = _spread_evenly(share, np.arange(len(first)), used), {}
+
+        def there(own: NDArray[Any]) -> NDArray[Any]:
+            if id(own) not in memo:  # the same array may stand in several places
+                memo[id(own)] = own[places]
+            return memo[id(own)]
+
+        return [with_leaves(tree, np.ndarray, there) for tree in trees]
+
+    def picked(numbers: NDArray[np.intp], used: Any, arrays: list[NDArray[Any]]) -> list[NDArray[Any]]:
+        places = _spread_evenly(share, numbers, used)
+        return [own[places] for own in arrays]
+
+    found = over_parts(picked, row_numbers(arrays[0]), used, list(arrays))
+    merged = [np.concatenate([part[k] for part in found]) for k in range(len(arrays))]
+    at = {id(a.node): v for a, v in zip(arrays, merged, strict=True)}
+    return [bound(tree, Part(0, len(merged[0]), {}), dict(at)) for tree in trees]
+
+
+def _spread_evenly(share: float, numbers: NDArray[np.intp], used: NDArray[np.bool_] | None) -> NDArray[np.intp]:
+    """Return the places of a share of rows by their numbers among all."""
+    if share >= 1:
+        return np.arange(len(numbers)) if used is None else np.flatnonzero(used)
+    here = numbers.astype(np.uint64) * _GOLDEN < np.uint64(share * 2**64)
+    return np.flatnonzero(here if used is None else here & used)
 
 
 def look_up(table: NDArray[Any], places: Any) -> Any:

@@ -9,10 +9,13 @@ References
 ----------
 Pearson (1905), Drapers' Company Research Memoirs, Biometric Series II (the correlation ratio).
 Cramér (1946), Mathematical Methods of Statistics, ch. 21 (V).
+Steiger & Hakstian (1982), British Journal of Mathematical and Statistical Psychology 35(2), 208-215,
+doi:10.1111/j.2044-8317.1982.tb00653.x (how r varies, whatever the distribution).
 """
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 
 import numpy as np
@@ -27,6 +30,8 @@ from markbase.core.rows.row_functions import refuse_in_parts
 from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
+ROWS_LOOKED_AT = 1 << 14
+"""Rows that tell by how much single ones move a figure: of more, so many, evenly spread, tell it to some percent."""
 _PRODUCT_MOMENT = ("r", "point-biserial r", "phi")
 """The measure of two columns that are single numbers, by how many of them are yes/no groups."""
 
@@ -79,15 +84,38 @@ def _cramer(table: Array, n: float) -> float:
     return float(np.sqrt(min(chi2 / (n * (min(table.shape) - 1)), 1.0)))
 
 
-def interval_of_r(r: float, rows: int, level: float) -> tuple[float, float]:
-    """Return the interval of a correlation by Fisher's z (1921, Metron 1, 3-32).
+def interval_of_r(r: float, rows: int, level: float, stretch: float = 1.0) -> tuple[float, float]:
+    """Return the interval of a correlation by Fisher's z (1921, Metron 1, 3-32), so many times as wide on that scale.
 
     NaN with fewer than 4 rows, or where r is 1 in size.
     """
     if rows < 4 or not abs(r) < 1:
         return float("nan"), float("nan")
-    half = float(scipy.special.ndtri((1 + level) / 2)) / np.sqrt(rows - 3)
+    half = stretch * float(scipy.special.ndtri((1 + level) / 2)) / np.sqrt(rows - 3)
     return float(np.tanh(np.arctanh(r) - half)), float(np.tanh(np.arctanh(r) + half))
+
+
+def stretch_of_z(x: Array, y: Array, heavy: Array | None) -> float:
+    """Return by how much further Fisher's z of two columns varies over samples of rows than it would of normal ones, at least 1.
+
+    A row moves r by uv − r(u² + v²)/2, with u and v the columns from their means in standard deviations.
+    """
+    u, v = (_standard(own, heavy) for own in (x, y))
+    sign = math.copysign(1.0, float(np.average(u * v, weights=heavy)))
+    apart = (u - sign * v) ** 2
+    short = float(np.average(apart, weights=heavy)) / 2  # 1 − |r|, of which nothing cancels
+    if not 0 < short <= 1:
+        return 1.0
+    moved = (short * (u * u + v * v) - apart) / 2
+    return max(1.0, math.sqrt(float(np.average(moved**2, weights=heavy))) / (short * (2 - short)))
+
+
+def _standard(x: Array, heavy: Array | None) -> Array:
+    """Return numbers from their mean in standard deviations; 0 where they do not vary."""
+    away = x - x.mean()  # first roughly, so that nothing is lost far from 0
+    away = away - np.average(away, weights=heavy)
+    found: Array = away / (float(np.max(np.abs(away), initial=0.0)) or 1.0)
+    return found / (math.sqrt(np.average(found * found, weights=heavy)) or 1.0)
 
 
 def ranked(column: Column, used: NDArray[np.bool_] | None) -> Array:

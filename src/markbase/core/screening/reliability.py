@@ -10,19 +10,23 @@ from typing import Any
 import numpy as np
 import pandas as pd
 import scipy.special as sp
+from numpy.typing import NDArray
 
 from markbase.core.arguments import checked
 from markbase.core.design.complete_cases import CompleteCases, complete_rows
 from markbase.core.display import ShownTables
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, listed, quoted
 from markbase.core.formatting import as_percent, number, without_zero
-from markbase.core.screening.association import interval_of_r
+from markbase.core.rows.row_functions import evenly_spread
+from markbase.core.screening.association import ROWS_LOOKED_AT, interval_of_r, stretch_of_z
 from markbase.core.study.column import Column
 from markbase.core.study.consistency import Consistency, consistency_of
 from markbase.core.study.frames import AnyTable
 from markbase.core.study.study import Study, as_study
 from markbase.core.study.transformations import check_numeric
 from markbase.core.tables import own_table
+
+Array = NDArray[np.float64]
 
 _UNLIKE = 2.0
 """A standard deviation that is more times another is spoken of."""
@@ -44,6 +48,8 @@ class Reliability(ShownTables):
     """The confidence level."""
     data_name: str
     """What the data are called."""
+    stretches: tuple[float, ...]
+    """By how much further alpha, and each item's correlation with the others, vary over samples of rows than those of normal items would, at least 1."""
     wordings: Mapping[str, str]
     """What the codebook says of items it has."""
     unheeded: tuple[str, ...] = ()
@@ -63,10 +69,14 @@ class Reliability(ShownTables):
 
     @property
     def interval(self) -> tuple[float, float]:
-        """Its confidence interval: that of F (Feldt 1965), exact where items are normal, vary alike and go together alike."""
+        """Its confidence interval: that of F (Feldt 1965), exact where items are normal, vary alike and go together alike.
+
+        Where rows move alpha further than those of normal items would (skewed answers, a few extreme ones), it is so many times as wide on the
+        scale of log(1 − alpha), on which it hardly depends on alpha.
+        """
         n, k = self.sample.used, len(self.items)
         tail, left = (1 - self.level) / 2, 1 - self.alpha
-        ends = [1 - left * float(sp.fdtri(n - 1, (n - 1) * (k - 1), p)) for p in (1 - tail, tail)]
+        ends = [1 - left * float(sp.fdtri(n - 1, (n - 1) * (k - 1), p)) ** self.stretches[0] for p in (1 - tail, tail)]
         return ends[0], ends[1]
 
     @property
@@ -89,10 +99,11 @@ class Reliability(ShownTables):
         """One row an item.
 
         `item`, `mean`, `sd`, `rest_r` (its correlation with the sum of the others: the corrected item-total correlation), `rest_low`,
-        `rest_high` (its interval, by Fisher's z), `alpha_without` (alpha of the others; NaN of two items).
+        `rest_high` (its interval, by Fisher's z, wider where rows move it further than those of normal items would), `alpha_without` (alpha of the others; NaN of two items).
         """
         own = self.consistency
-        ends = [interval_of_r(float(r), own.rows, self.level) for r in own.with_rest]
+        told = zip(own.with_rest.tolist(), self.stretches[1:], strict=True)
+        ends = [interval_of_r(r, own.rows, self.level, stretch) for r, stretch in told]
         return pd.DataFrame(
             {
                 "item": list(own.names),
@@ -219,6 +230,8 @@ def reliability(study: Study | AnyTable, items: Sequence[str], *, level: float =
     L. J. Cronbach (1951), "Coefficient alpha and the internal structure of tests", Psychometrika 16, 297-334.
     L. S. Feldt (1965), "The approximate sampling distribution of Kuder-Richardson reliability coefficient twenty",
     Psychometrika 30, 357-370.
+    Yuan, Guarnaccia & Hayslip (2003), "A study of the distribution of sample coefficient alpha with the Hopkins symptom checklist",
+    Educational and Psychological Measurement 63(1), 5-23 (how alpha varies, whatever the distribution).
 
     Examples
     --------
@@ -242,7 +255,7 @@ def reliability(study: Study | AnyTable, items: Sequence[str], *, level: float =
         if column.role == "identifier":
             raise ColumnError(f"`{column.name}` is an identifier and no item.")
         check_numeric(column, "reliability")
-    _, sample = complete_rows(columns)
+    used, sample = complete_rows(columns)
     found = consistency_of(columns)
     if found is None:
         raise FitError(f"Only {sample.used} of {sample.rows:,} rows have every item; alpha needs three or more.")
@@ -256,7 +269,28 @@ def reliability(study: Study | AnyTable, items: Sequence[str], *, level: float =
     drawn = (study[n] for n in study.columns if study[n].role in held and n not in items)
     unheeded = tuple(f"the {held[c.role or '']} in `{c.name}`" for c in drawn)
     wordings = {c.name: c.label for c in columns if c.label}
-    return Reliability(found, sample, level, study.name, wordings, unheeded, _turning(columns, found.against))
+    (answers,) = evenly_spread(ROWS_LOOKED_AT, sample.used, used, [c.values for c in columns])
+    turning = _turning(columns, found.against)
+    return Reliability(found, sample, level, study.name, _stretches(np.array(answers)), wordings, unheeded, turning)
+
+
+def _stretches(answers: Array) -> tuple[float, ...]:
+    """Return what `Reliability.stretches` says, of answers of shape (items, rows).
+
+    A row moves log(1 − alpha) by k/(k − 1)·(t − wT/W)/W/(1 − alpha), with t the sum of its squared deviations, w the square of their sum, and T and W the
+    means of these; of normal items with one variance and one correlation the mean square of that is 2k/(k − 1).
+    """
+    away = answers - answers.mean(axis=1, keepdims=True)
+    away -= away.mean(axis=1, keepdims=True)  # again, since far from 0 the first is rounded
+    away /= np.abs(away).max() or 1.0
+    whole, factor = away.sum(axis=0), len(away) / (len(away) - 1)
+    own, summed = (away**2).sum(axis=0), whole**2
+    T, W = float(own.mean()), float(summed.mean())
+    left, stretch = 1 - factor * (1 - T / W) if W > 0 else 0.0, 1.0
+    if left > 0:
+        moved = factor * (own - summed * T / W) / W / left
+        stretch = max(1.0, math.sqrt(float(np.mean(moved**2)) / (2 * factor)))
+    return (stretch, *(stretch_of_z(item, whole - item, None) for item in away))
 
 
 def _turning(columns: Sequence[Column], against: Iterable[str]) -> tuple[Mapping[str, Any], ...]:

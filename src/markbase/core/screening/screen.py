@@ -175,6 +175,7 @@ def screen(
         complete = values
         whole = None if weighing is None else take_weights(weighing, weights_are, weighing.present)
         values, counts = pairwise([t.column for t in every], make_term, method == "spearman", whole)
+        heavy = whole.values if whole else None
         gap = np.nanmax(np.abs(values - complete)) if len(every) > 1 else 0.0
         if gap >= 0.05:
             a, b = np.unravel_index(int(np.nanargmax(np.abs(values - complete))), values.shape)
@@ -193,7 +194,7 @@ def screen(
         rows,
         study.name,
         basis,
-        Pairs(labels, values, names, counts),
+        Pairs(labels, values, names, counts, heavy),
         weighting=by,
         possible_weights=holding[0] if holding else "",
     )
@@ -262,7 +263,7 @@ def screen_fit(fit: LinearFit, *, limits: Limits | None = None) -> Screen:
         "complete",
         fit.data_name,
         basis,
-        Pairs(labels, values, names, np.full(values.shape, fit.rows_used.counted)),
+        Pairs(labels, values, names, np.full(values.shape, fit.rows_used.counted), heavy),
         fit.level,
         fit.weighting,
         fit.possible_weights,

@@ -13,10 +13,12 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.design.complete_cases import CompleteCases
+from markbase.core.design.terms import Term, make_term
 from markbase.core.design.weights import Weighting, unused_words
 from markbase.core.display import Shown
 from markbase.core.estimation.collinearity_names import Collinearity
-from markbase.core.screening.association import interval_of_r
+from markbase.core.rows.row_functions import evenly_spread
+from markbase.core.screening.association import ROWS_LOOKED_AT, interval_of_r, stretch_of_z
 from markbase.core.screening.limits import Limits
 from markbase.core.screening.variance_inflation import (
     Basis,
@@ -27,6 +29,15 @@ from markbase.core.screening.variance_inflation import (
 )
 from markbase.core.study.column import Column
 from markbase.core.tables import own_table
+
+_TOGETHER = 64
+"""Columns whose rows are laid out at a time."""
+
+
+def _numbers(term: Term) -> Any:
+    """Return a term of one column as numbers, shape (rows,): those of a yes/no group are 0 and 1."""
+    block = term.coded()[0]
+    return block.multiplier if block.codes is None else block.codes.astype(np.float64)
 
 
 @dataclass(frozen=True, eq=False)
@@ -41,6 +52,8 @@ class Pairs:
     """Which measure each is."""
     rows: NDArray[np.int64]
     """Shape (columns, columns): from how many rows each was computed."""
+    weights: NDArray[np.float64] | None = None
+    """Shape (rows,): with how much each row of the study counts; None if all count alike."""
 
     def square(self, entries: NDArray[Any] | list[list[str]]) -> pd.DataFrame:
         """Return entries as a square table, names as labels."""
@@ -125,8 +138,8 @@ class ScreenTables(Shown):
 
         `first`, `second`, `r` (the association), `measure`, `rows`, `flag` (true at or above the limit),
         and how each relates to the outcome: `first_outcome`, `first_low`, `first_high`,
-        `second_outcome`, `second_low`, `second_high` (NaN without an outcome; intervals by Fisher's z,
-        for signed measures only, and with sampling weights for none; of Pearson's r of strongly skewed columns too narrow).
+        `second_outcome`, `second_low`, `second_high` (NaN without an outcome; intervals by Fisher's z, wider where
+        rows move r further than those of normal columns would; for signed measures only, and with sampling weights for none).
         """
         names = [t.name for t in self.basis.terms]
         told = {name: self._with_outcome(name) for name in names}
@@ -140,14 +153,37 @@ class ScreenTables(Shown):
         return table.iloc[order].reset_index(drop=True)
 
     def _with_outcome(self, name: str) -> tuple[float, float, float]:
-        """Return how one predictor relates to the outcome, and its interval by Fisher's z; NaN without an outcome, and of measures without a sign."""
+        """Return how one predictor relates to the outcome, and its interval; NaN without an outcome, and of measures without a sign."""
         if self.outcome is None:
             return math.nan, math.nan, math.nan
         r, measure, rows = self._association(name, self.outcome.name)
         sampled = self.weighting is not None and self.weighting.kind == "sampling"  # then Fisher's z does not hold
         if sampled or measure in ("correlation ratio", "Cramér's V"):
             return r, math.nan, math.nan
-        return r, *interval_of_r(r, rows, self.level)
+        return r, *interval_of_r(r, rows, self.level, self._stretches.get(name, 1.0))
+
+    @cached_property
+    def _stretches(self) -> dict[str, float]:
+        """By how much further each correlation with the outcome varies than it would of normal columns; of ranks they do not."""
+        found: dict[str, float] = {}
+        if self.outcome is None or self.method == "spearman":
+            return found
+        target, used, heavy = make_term(self.outcome, self.basis.used), self.basis.used, self.among.weights
+        plain = [t for t in self.basis.terms if len(t.variables[0].places) in (0, 2)]
+        if len(target.variables[0].places) not in (0, 2):
+            return found
+        for some in (plain[k : k + _TOGETHER] for k in range(0, len(plain), _TOGETHER)):
+            columns = [_numbers(t) for t in (target, *some)]
+            if self.rows == "complete":
+                (y, *each), weights = evenly_spread(ROWS_LOOKED_AT, self.sample.used, used, columns, heavy)
+                found |= {t.name: stretch_of_z(x, y, weights) for t, x in zip(some, each, strict=True)}
+                continue
+            for t, x in zip(some, columns[1:], strict=True):
+                both = self.outcome.present & t.column.present
+                both = both if heavy is None else both & (heavy > 0)
+                x, y, weights = evenly_spread(ROWS_LOOKED_AT, int(np.count_nonzero(both)), both, x, columns[0], heavy)
+                found[t.name] = stretch_of_z(x, y, weights)
+        return found
 
     def _association(self, one: str, other: str) -> tuple[float, str, int]:
         """Return the association of two columns, its measure and from how many rows it is."""
