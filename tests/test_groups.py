@@ -67,7 +67,7 @@ def test_pairs_are_the_coefficients_of_refits(kind, setting):
 
 @pytest.mark.parametrize("kind", KINDS)
 @pytest.mark.parametrize("setting", ["classical", "clustered"])
-@pytest.mark.parametrize("correction", ["none", "holm", "bonferroni"])
+@pytest.mark.parametrize("correction", ["none", "holm", "bonferroni", "benjamini-hochberg"])
 @pytest.mark.parametrize("small", [True, False])
 def test_a_margin_is_held_against_two_one_sided_tests(kind, setting, correction, small):
     fit = KINDS[kind](study_of(choir(300)), ["voice", "age"], level=0.9, **SETTINGS[setting])
@@ -239,6 +239,14 @@ def test_corrections_by_definition():
     p = np.array([0.04, 0.001, 0.02, 0.9])
     assert corrected(p, "holm") == pytest.approx([0.08, 0.004, 0.06, 0.9])
     assert corrected(p, "bonferroni") == pytest.approx([0.16, 0.004, 0.08, 1.0])
+    for seed in range(
+        20
+    ):  # the false discovery rate: of all thresholds from p on, the smallest share of the tests that chance would put below
+        p = np.random.default_rng(seed).beta(0.4, 1, 9).round(2)
+        p[seed % 3 :: 4] = np.nan if seed % 2 else p[0]
+        m, found = np.count_nonzero(~np.isnan(p)), corrected(p, "benjamini-hochberg")
+        wanted = [min(t * m / np.count_nonzero(p <= t) for t in p[p >= own]) if own == own else np.nan for own in p]
+        assert found == pytest.approx(wanted, rel=1e-12, nan_ok=True)
     for q, levels, df in ((3.5, 3, 12), (2.0, 5, 40), (5.2, 4, 300), (1.1, 2, 3)):
         assert studentised_range_tail(q, levels, df) == pytest.approx(studentized_range.sf(q, levels, df), rel=1e-8)
     t = 2.2  # two levels: the range is √2 |t|

@@ -59,7 +59,7 @@ from markbase.show.regression import regression_record
     default="holm",
     show_default=True,
     metavar="METHOD",
-    help="For the p of several comparisons: holm, bonferroni, tukey (of every pair), dunnett (of each level with the base), scheffe (of any) or none.",
+    help="For the p of several comparisons: holm, bonferroni, tukey (of every pair), dunnett (of each level with the base), scheffe (of any), benjamini-hochberg (for the share of chance findings) or none.",
     panel="Comparison",
 )
 @click.option(

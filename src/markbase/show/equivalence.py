@@ -14,7 +14,11 @@ from markbase.core.results.equivalence import margin_words
 from markbase.core.tables import rows_of
 from markbase.show.page import Row, Section, Sentences, Table
 
-_CORRECTED = {"none": "p each by itself", "bonferroni": "p corrected after Bonferroni"}
+_CORRECTED = {
+    "none": "p each by itself",
+    "bonferroni": "p corrected after Bonferroni",
+    "benjamini-hochberg": "p corrected after Benjamini and Hochberg",
+}
 
 
 def equivalence_section(fit: AnyFit, table: pd.DataFrame, margin: float, correction: str, what: str) -> Section:

@@ -25,7 +25,7 @@ from markbase.core.formatting import (
     short,
     value_with_ends,
 )
-from markbase.core.inference.corrections import WITH_ONE_LEVEL
+from markbase.core.inference.corrections import STEP_BY_STEP, WITH_ONE_LEVEL
 from markbase.core.reading.clauses import overstated_words
 from markbase.core.reading.group_cautions import about_clusters, about_reversals
 from markbase.core.reading.overlap_words import about_pairs
@@ -37,6 +37,7 @@ from markbase.show.page import Block, Facts, Row, Section, Sentences, Strip, Tab
 from markbase.show.statistics import Entry, Statistic, laid_out, scale_of, scale_over
 
 _CORRECTED = {
+    "benjamini-hochberg": "corrected after Benjamini and Hochberg, for the share of chance findings among what is clear, not for any at all; intervals each by itself",
     "holm": "corrected after Holm; intervals each by itself",
     "bonferroni": "corrected after Bonferroni; intervals hold together",
     "tukey": "corrected after Tukey and Kramer; intervals hold together",
@@ -214,9 +215,7 @@ def cells_sections(fit: AnyFit, first: str, second: str, correction: str = "holm
             found = compared_section(fit, told, f"Pairs of {of} within each level of {other}", correction)
             scope = ""
             if correction != "none":
-                scope = (
-                    "all of this table together, " if correction in ("holm", "bonferroni") else "within each level, "
-                )
+                scope = "all of this table together, " if correction in STEP_BY_STEP else "within each level, "
             sections.append(replace(found, note=scope + found.note))
     return sections
 

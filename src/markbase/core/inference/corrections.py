@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from markbase.core.errors import MarkbaseError, listed, quoted
 
-CORRECTIONS = ("bonferroni", "dunnett", "holm", "none", "scheffe", "tukey")
+CORRECTIONS = ("benjamini-hochberg", "bonferroni", "dunnett", "holm", "none", "scheffe", "tukey")
+STEP_BY_STEP = ("benjamini-hochberg", "bonferroni", "holm")
+"""Those that take p values whatever they are of."""
 WITH_ONE_LEVEL = ("dunnett",)
 """Those that are for comparisons with one level."""
 OF_ALL_PAIRS = ("tukey",)

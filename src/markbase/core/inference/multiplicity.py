@@ -3,6 +3,7 @@
 References
 ----------
 Holm (1979), Scandinavian Journal of Statistics 6(2), 65-70.
+Benjamini & Hochberg (1995), Journal of the Royal Statistical Society B 57(1), 289-300, doi:10.1111/j.2517-6161.1995.tb02031.x.
 Tukey (1949), Biometrics 5(2), 99-114, doi:10.2307/3001913; Kramer (1956), Biometrics 12(3), 307-310,
 doi:10.2307/3001469.
 Scheffé (1953), Biometrika 40(1-2), 87-110, doi:10.1093/biomet/40.1-2.87. Dunnett (1955) and others: see `joint_t`.
@@ -31,7 +32,8 @@ _ACROSS = 200
 def corrected(p: Array, correction: str) -> Array:
     """Correct the p values of several comparisons step by step, whatever they are of, shape (m,).
 
-    Holm: the k-th smallest times m − k + 1, never less than the one before it. Bonferroni: times m. None: as they are.
+    Holm: the k-th smallest times m − k + 1, never less than the one before it. Bonferroni: times m. Benjamini and Hochberg, for the share of chance
+    findings among what is clear: the k-th smallest times m/k, never more than the one after it. None: as they are.
     """
     if correction == "none" or not len(p):
         return p
@@ -39,6 +41,10 @@ def corrected(p: Array, correction: str) -> Array:
     if correction == "bonferroni":
         return np.minimum(p * m, 1.0)
     order = np.argsort(p, kind="stable")
+    if correction == "benjamini-hochberg":
+        found, falling = p.copy(), order[:m][::-1]
+        found[falling] = np.minimum.accumulate(p[falling] * m / np.arange(m, 0, -1))
+        return found
     stepped = np.minimum(np.maximum.accumulate(p[order] * np.maximum(m - np.arange(len(p)), 1)), 1.0)
     found = np.empty(len(p))
     found[order] = stepped
@@ -77,8 +83,8 @@ class Together:
     def half_width(self, correction: str, level: float, comparisons: int) -> float:
         """Return by how many standard errors an interval of one of the comparisons reaches to either side.
 
-        Intervals hold together but for ``holm``, which has none of its own, so that its intervals are, like those of ``none``, each
-        by itself.
+        Intervals hold together but for ``holm`` and ``benjamini-hochberg``, which have none of their own, so that their intervals are, like those of
+        ``none``, each by itself.
         """
         if correction == "bonferroni":
             return t_quantile(1 - (1 - level) / max(comparisons, 1), self.errors.df)

@@ -23,6 +23,7 @@ _CODED = {
 
 
 _CORRECTED = {
+    "benjamini-hochberg": "corrected after Benjamini and Hochberg (1995) for the false discovery rate",
     "holm": "corrected after Holm (1979)",
     "bonferroni": "corrected after Bonferroni",
     "tukey": "corrected after Tukey and Kramer",

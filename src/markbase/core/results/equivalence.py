@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from markbase.core.errors import MarkbaseError
 from markbase.core.formatting import short
+from markbase.core.inference.corrections import STEP_BY_STEP
 from markbase.core.inference.distributions import p_of_t, t_quantile
 from markbase.core.inference.multiplicity import corrected
 from markbase.core.results.estimates import Estimated
@@ -49,7 +50,7 @@ def with_equivalence(table: pd.DataFrame, fit: Estimated, margin: float, correct
     """
     bound = check_margin(margin, fit.family.ratios)
     size, se = np.abs(table["difference"].to_numpy()), table["se"].to_numpy()
-    steps = correction if correction in ("bonferroni", "none") else "holm"
+    steps = correction if correction in (*STEP_BY_STEP, "none") else "holm"
     with np.errstate(divide="ignore", invalid="ignore"):
         near, far = ((size - edge) / se for edge in (bound, -bound))
     beyond = np.minimum(_upper(near, fit.df_rest) + _upper(far, fit.df_rest), 1.0)  # as large, on either side

@@ -105,7 +105,8 @@ class Grouped(Retold):
         correction : str
             For the p values of all comparisons together: ``holm`` (the default), ``bonferroni``, ``scheffe`` (which holds for any
             other comparison of the levels as well), ``tukey`` (Tukey-Kramer: of all pairs; linear models with classical errors), ``dunnett``
-            (of comparisons with one level, up to 100 of them: by their joint t, or normal, distribution), or ``none``.
+            (of comparisons with one level, up to 100 of them: by their joint t, or normal, distribution), or ``none``; all these for any
+            chance finding at all. ``benjamini-hochberg`` is for their share among what is clear (false discovery rate).
         against : object, optional
             The label or the code of a level that each of the others is compared with; by default every pair, and under ``dunnett`` the base.
         at : mapping of str to float, optional
@@ -118,8 +119,8 @@ class Grouped(Retold):
         -------
         pandas.DataFrame
             One row a pair: `level`, `against`, `difference` (of adjusted means; in a logistic model of log odds),
-            `se`, `t` or `z`, `low`, `high`, `p` (each by itself), `p_corrected`. The intervals hold together, under ``holm`` and
-            ``none`` each by itself. A logistic model adds
+            `se`, `t` or `z`, `low`, `high`, `p` (each by itself), `p_corrected`. The intervals hold together, under ``holm``,
+            ``benjamini-hochberg`` and ``none`` each by itself. A logistic model adds
             `odds_ratio`, `odds_low`, `odds_high`. A margin adds `inner_low`, `inner_high` (the interval at 1 − 2α, of which the margin has to lie
             outside), `p_smaller` (two one-sided tests), `p_larger`, both corrected, and `verdict`: ``smaller``, ``larger`` or ``open``.
 
@@ -244,7 +245,7 @@ class Grouped(Retold):
             For each comparison a name and the weights of the levels, which sum to 0; or levels, each compared
             with the mean of the others, counted once each.
         correction : str
-            ``none`` (the default: planned before the data were seen), ``holm``, ``bonferroni``, or ``scheffe``, which allows for
+            ``none`` (the default: planned before the data were seen), ``holm``, ``bonferroni``, ``benjamini-hochberg``, or ``scheffe``, which allows for
             comparisons that the data suggested.
         at : mapping of str to float, optional
             Where numeric columns are held; by default as in the sample.
@@ -284,7 +285,9 @@ class Grouped(Retold):
                 if correction in OF_ALL_PAIRS
                 else "Dunnett's is for comparisons with one level"
             )
-            raise MarkbaseError(f"{what}; planned comparisons take `holm`, `bonferroni`, `scheffe` or `none`.")
+            raise MarkbaseError(
+                f"{what}; planned comparisons take `holm`, `bonferroni`, `benjamini-hochberg`, `scheffe` or `none`."
+            )
         return pairs_table(self, names, np.array(combos), correction, term.size, margin)
 
     def simple_effects(self, group: str, by: str) -> pd.DataFrame:
