@@ -208,6 +208,24 @@ def test_slopes_within_levels_and_lines_agree_with_other_bases_and_predictions(k
     assert fit.equation(by="voice").parallel.p == pytest.approx(fit.equal_slopes("age", by="voice").p, rel=1e-9)
 
 
+def test_a_test_of_equal_slopes_that_robust_errors_overstate_is_told_as_that_of_the_interaction():
+    said = []
+    for seed in range(8):
+        rng = np.random.default_rng(seed)
+        table = pd.DataFrame({"x": rng.exponential(size=90), "g": rng.choice(list("abcdefgh"), 90)})
+        table["y"] = rng.normal(size=90) * (1 + table["x"])
+        lines = mb.fit_linear(table, "y", ["x", "g"], errors="HC3").equation(by="g")
+        more = mb.fit_linear(table, "y", ["x", "g", mb.interaction("x", "g")], errors="HC3")
+        here, page = lines.overstated, " ".join(str(more).split())
+        assert here in page
+        assert here == more.equation(by="g").overstated
+        assert {"x × g HC3 errors" in page, "the test of equal slopes: HC3 errors" in " ".join(str(lines).split())} == {
+            bool(here)
+        }
+        said.append(bool(here))
+    assert len(set(said)) == 2
+
+
 def test_parallel_lines_are_tested_by_the_model_with_all_slopes():
     study = study_of(choir(300))
     fit = mb.fit_linear(study, "score", ["voice", "age", "km"])

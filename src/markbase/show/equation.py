@@ -56,6 +56,7 @@ def lines_page(lines: Lines) -> Page:
             else "the model with slopes of their own for each level"
         )
         facts.append(("equal slopes?", f"{figures}, {p_phrase(t.p)}, tested by {what}"))
+        facts += [("mind", f"the test of equal slopes: {lines.overstated}")] if lines.overstated else []
     if lines.crossed:
         facts.append(("crossing", f"{lines.by} is crossed with another group: these lines hold at that one's base"))
     own = (

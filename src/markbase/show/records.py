@@ -133,6 +133,7 @@ def groups_record(
         "pairs": _rows(fit.between(group, correction, against=against, at=at, margin=margin)),
         "lines": {level: equation.text for level, equation in lines.lines},
         "parallel": {k: getattr(test, k) for k in ("statistic", "df", "df_rest", "p")} if test else None,
+        "overstated": lines.overstated or None,
     }
 
 

@@ -11,6 +11,7 @@ from markbase.core.design.terms import POWER_MARKS, Term
 from markbase.core.errors import MarkbaseError
 from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.formatting import decimals_for, number
+from markbase.core.reading.clauses import overstated_words
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.coefficient_rows import CoefficientRows
 from markbase.core.results.fit_statistics import OverallTest
@@ -60,11 +61,11 @@ def make_lines(fit: AnyFit | StoredFit, by: str) -> Lines:
     with_group = [t for t in fit.model_terms if by in t.names and len(t.names) > 1]
     own = tuple(dict.fromkeys(v.name for t in with_group for v in t.numerics))
     crossed = any(len(t.groups) > 1 for t in with_group)
-    return Lines(fit.explained, by, tuple(lines), own, _slopes_test(fit, by), crossed)
+    return Lines(fit.explained, by, tuple(lines), own, *_slopes_test(fit, by), crossed=crossed)
 
 
-def _slopes_test(fit: AnyFit | StoredFit, by: str) -> OverallTest | None:
-    """Test whether slopes differ by a group: of the numeric columns of the model that do, or of all with it added.
+def _slopes_test(fit: AnyFit | StoredFit, by: str) -> tuple[OverallTest | None, str]:
+    """Test whether slopes differ by a group: of the numeric columns of the model that do, or of all with it added; and say if it is overstated.
 
     None where there is no numeric column, or the rows cannot tell slopes apart.
     """
@@ -74,10 +75,13 @@ def _slopes_test(fit: AnyFit | StoredFit, by: str) -> OverallTest | None:
         names = [t.names for t in fit.model_terms]
         mains = [t for t in fit.model_terms if t.kind in ("numeric", "polynomial")]
         if not mains or (by,) not in names or isinstance(fit, StoredFit):
-            return None
+            return None, ""
         own = [Term(f"{t.name} × {by}", (*t.variables, group), (*t.degrees, 1)) for t in mains]
         try:
             fit = fit._with_more(own)
         except (Dependent, MarkbaseError):
-            return None  # rows are too few, or too much alike, to tell slopes apart
-    return fit._as_overall(fit.inner.joint(np.vstack([fit.term_tests.tested(t) for t in own])))
+            return None, ""  # rows are too few, or too much alike, to tell slopes apart
+    tested = np.vstack([fit.term_tests.tested(t) for t in own])
+    test = fit.inner.joint(tested)
+    (overstated,) = [None] if isinstance(fit, StoredFit) else fit._overstated_among([(tested, test)])
+    return fit._as_overall(test), "" if isinstance(fit, StoredFit) else overstated_words(fit, overstated)

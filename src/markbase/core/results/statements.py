@@ -84,6 +84,8 @@ class Lines(Shown):
     """Numeric columns whose slope differs by the group in this model."""
     parallel: OverallTest | None
     """The test whether slopes differ by the group: of those in the model, or of all numeric columns if they were added."""
+    overstated: str = ""
+    """What robust errors that rest on few rows make of it, with a test that counts them; empty where there is no such thing."""
     crossed: bool = False
     """Whether the group is crossed with another, so that the lines hold at that one's base."""
 
