@@ -79,19 +79,10 @@ def least_squares(frame, outcome, terms, bases):
     tss = mp.fsum((v - mean) ** 2 for v in y)
     s2 = rss / (n - p)
     F = ((tss - rss) / (p - 1)) / s2
-    return {
-        "estimate": dict(zip(names, b, strict=True)),
-        "se": {name: mp.sqrt(s2 * inverse[k, k]) for k, name in enumerate(names)},
-        "F": F,
-        "p": upper_f(F, p - 1, n - p),
-        "joint": {t: F / s2 for t, F in joint(terms, names, b, inverse).items()},
-        "r2": 1 - rss / tss,
-        "residual_sd": mp.sqrt(s2),
-        "df_rest": n - p,
-        "names": names,
-        "b": b,
-        "V": inverse * s2,
-    }
+    return {"estimate": dict(zip(names, b, strict=True)),
+        "se": {name: mp.sqrt(s2 * inverse[k, k]) for k, name in enumerate(names)}, "F": F,
+        "p": upper_f(F, p - 1, n - p), "joint": {t: F / s2 for t, F in joint(terms, names, b, inverse).items()},
+        "r2": 1 - rss / tss, "residual_sd": mp.sqrt(s2), "df_rest": n - p, "names": names, "b": b, "V": inverse * s2}  # fmt: skip
 
 
 def hotelling(wald, r, df):
@@ -195,13 +186,9 @@ def sandwich(frame, outcome, terms, bases, kind, cluster=None):
     overall, rest = (z.T * mp.inverse(every) * z)[0] / (p - 1) if p - 1 <= df else None, df
     if cluster is not None and overall is not None:
         overall, rest = hotelling(overall * (p - 1), p - 1, df)
-    return {
-        "se": {name: mp.sqrt(V[k, k]) for k, name in enumerate(names)},
-        "joint": joint(terms, names, b, V, None if cluster is None else df),
-        "overall": overall,
-        "df": df,
-        "df_rest": rest,
-    }
+    return {"se": {name: mp.sqrt(V[k, k]) for k, name in enumerate(names)},
+        "joint": joint(terms, names, b, V, None if cluster is None else df), "overall": overall, "df": df,
+        "df_rest": rest}  # fmt: skip
 
 
 @untraced
@@ -253,13 +240,6 @@ def logistic(frame, outcome, event, terms, bases, weights=None, firth=False, hel
             break
     q, W, information, value = at(b)
     inverse = mp.inverse(information)
-    return {
-        "names": names,
-        "estimate": dict(zip(names, b, strict=True)),
-        "se": {name: mp.sqrt(inverse[k, k]) for k, name in enumerate(names)},
-        "value": value,
-        "probability": q,
-        "inverse": inverse,
-        "columns": columns,
-        "y": y,
-    }
+    return {"names": names, "estimate": dict(zip(names, b, strict=True)),
+        "se": {name: mp.sqrt(inverse[k, k]) for k, name in enumerate(names)}, "value": value, "probability": q,
+        "inverse": inverse, "columns": columns, "y": y}  # fmt: skip

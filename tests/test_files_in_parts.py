@@ -191,12 +191,9 @@ def test_the_command_reads_in_parts_when_asked_or_when_a_file_is_large(tmp_path,
     wanted = ["fit", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "age,voice"]
     plain, asked = run(*wanted), run(*wanted, "--in-parts")
     assert plain.stdout == asked.stdout
-    drafted = run("start", DATA, "--codebook", BOOK, "--outcome", "belonging", "--in-parts")
-    assert "in_parts = true" in drafted.stdout
-    assert (
-        drafted.stdout.replace("in_parts = true\n", "")
-        == run("start", DATA, "--codebook", BOOK, "--outcome", "belonging").stdout
-    )
+    start = ["start", DATA, "--codebook", BOOK, "--outcome", "belonging"]
+    drafted = run(*start, "--in-parts").stdout
+    assert drafted.replace("in_parts = true\n", "") == run(*start).stdout != drafted
     monkeypatch.setattr("markbase.cli.opening._SMALL", 1000)
     monkeypatch.setattr("psutil.virtual_memory", lambda: type("", (), {"available": 1000})())
     large = run(*wanted)
@@ -211,8 +208,7 @@ def test_the_command_reads_in_parts_when_asked_or_when_a_file_is_large(tmp_path,
     told = run("look", DATA, "practice_hours", "--codebook", BOOK, "--in-parts").stdout
     assert re.search(r"distinct values +more than", told)
     assert re.search(r"median of a random sample +1\.", told)
-    both = run(*wanted, "--in-memory", "--in-parts")
-    assert both.returncode == 2
+    assert run(*wanted, "--in-memory", "--in-parts").returncode == 2
     monkeypatch.undo()
     predict = ["predict", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "age,voice", "--for", "all"]
     for more, name in ((["--in-parts"], "parts"), ([], "whole")):
@@ -234,10 +230,7 @@ def test_the_command_reads_in_parts_when_asked_or_when_a_file_is_large(tmp_path,
         run("prepare", DATA, "--codebook", BOOK, *more, "--into", f"{name}.parquet", cwd=tmp_path)
     same(*(pd.read_parquet(tmp_path / f"{name}.parquet") for name in ("parts", "whole")))
     groups = ["indicators", DATA, "voice", "joined_through", "--codebook", BOOK, "--full-set"]
-    both = [
-        run(*groups, *more, "--into", f"{name}-groups.csv", cwd=tmp_path)
-        for more, name in ((["--in-parts"], "parts"), ([], "whole"))
-    ]
+    both = [run(*groups, *more, "--into", f"{name}-groups.csv", cwd=tmp_path) for more, name in ((["--in-parts"], "parts"), ([], "whole"))]  # fmt: skip
     assert both[0].stdout == both[1].stdout
     assert "exactly collinear" in both[0].stderr
     assert (tmp_path / "parts-groups.csv").read_bytes() == (tmp_path / "whole-groups.csv").read_bytes()
@@ -250,15 +243,12 @@ def test_the_command_reads_in_parts_when_asked_or_when_a_file_is_large(tmp_path,
         encoding="utf-8",
     )
     told = []
-    done = run("run", plan, "--into", "results", cwd=tmp_path)
-    assert done.returncode == 0, done.stderr
-    told.append((tmp_path / "results" / "results.json").read_text(encoding="utf-8"))
-    plan.write_text(plan.read_text(encoding="utf-8").replace("in_parts = true\n", ""), encoding="utf-8")
-    assert run("run", plan, "--into", "results", "--replace", cwd=tmp_path).returncode == 0
-    assert (
-        json.loads(told[0])["fits"].keys()
-        == json.loads((tmp_path / "results" / "results.json").read_text())["fits"].keys()
-    )
+    for more in ("in_parts = true\n", ""):
+        plan.write_text(plan.read_text(encoding="utf-8").replace("in_parts = true\n", more), encoding="utf-8")
+        assert run("run", plan, "--into", "results", "--replace", cwd=tmp_path).returncode == 0
+        told.append(json.loads((tmp_path / "results" / "results.json").read_text(encoding="utf-8"))["fits"]["one"])
+    assert told[0].keys() == told[1].keys()
+    assert [t["sample"]["lost"] for t in told] == [told[0]["sample"]["lost"]] * 2
 
 
 def test_looks_over_pieces_join_to_that_over_all_rows():

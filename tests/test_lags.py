@@ -17,16 +17,9 @@ from markbase.core.study import lagging
 pytestmark = [pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning"), pytest.mark.usefixtures("small_parts")]
 
 
-SEASONS = st.lists(
-    st.tuples(
-        st.sampled_from([None, "a", "a", "b"]),
-        st.one_of(st.none(), *[st.integers(0, 9)] * 5),
-        st.one_of(st.none(), st.integers(0, 9)),
-    ),
-    min_size=8,
-    max_size=18,
-    unique_by=lambda row: row[:2] if None not in row[:2] else object(),
-)
+SEASONS = st.lists(st.tuples(st.sampled_from([None, "a", "a", "b"]), st.one_of(st.none(), *[st.integers(0, 9)] * 5),
+    st.one_of(st.none(), st.integers(0, 9))), min_size=8, max_size=18,
+    unique_by=lambda row: row[:2] if None not in row[:2] else object())  # fmt: skip
 
 
 @settings(max_examples=10)

@@ -250,16 +250,9 @@ def _many_levels(seed, rows=4000, levels=260):
     g = np.concatenate([np.arange(levels), rng.integers(0, levels, rows - levels - 100), np.zeros(100, dtype=int)])
     far = rng.normal(size=levels)[g]
     x = far * 8 + rng.normal(size=rows) + 1e4
-    return pd.DataFrame(
-        {
-            "g": [f"g{k:03d}" for k in g],
-            "x": x,
-            "z": 0.9 * (x - 1e4) + rng.normal(size=rows),
-            "part": rng.choice(["a", "b", "c"], rows),
-            "w": rng.uniform(0.5, 2.0, rows),
-            "y": far + 0.2 * (x - 1e4) + rng.normal(size=rows),
-        }
-    )
+    return pd.DataFrame({"g": [f"g{k:03d}" for k in g], "x": x, "z": 0.9 * (x - 1e4) + rng.normal(size=rows),
+        "part": rng.choice(["a", "b", "c"], rows), "w": rng.uniform(0.5, 2.0, rows),
+        "y": far + 0.2 * (x - 1e4) + rng.normal(size=rows)})  # fmt: skip
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")

@@ -225,15 +225,8 @@ def test_the_same_terms_are_refused_in_the_same_words(studies):
     assert "`events` equals `rehearsals` + `concerts` in every row used" in said[0][0]
 
 
-COLUMN = st.lists(
-    st.tuples(
-        st.sampled_from(["a", "b", "c", None]),
-        st.one_of(st.none(), st.integers(-50, 50)),
-        st.floats(-5, 5, allow_nan=False, width=32),
-    ),
-    min_size=40,
-    max_size=90,
-)
+COLUMN = st.lists(st.tuples(st.sampled_from(["a", "b", "c", None]), st.one_of(st.none(), st.integers(-50, 50)),
+    st.floats(-5, 5, allow_nan=False, width=32)), min_size=40, max_size=90)  # fmt: skip
 
 
 @settings(max_examples=25, deadline=None)

@@ -130,12 +130,10 @@ def test_the_interval_of_a_correlation_is_as_wide_as_rows_move_it(rows, far, tmp
 
     def ends(**how):
         pairs = mb.screen(mb.Study(table), names, "y", rows=rows, **how).pairs
-        one, other = (pairs.set_index(k)[[f"{k}_low", f"{k}_high"]].to_numpy() for k in ("first", "second"))
-        own = dict(zip([*pairs["first"], *pairs["second"]], np.arctanh([*one, *other]), strict=True))
-        return pairs, own
+        each = [pairs[[k, f"{k}_low", f"{k}_high"]].to_numpy() for k in ("first", "second")]
+        return pairs, {name: np.arctanh([low, high]) for name, low, high in np.vstack(each)}
 
-    pairs, told = ends()
-    stretched, n = {}, {}
+    (pairs, told), stretched, n = ends(), {}, {}
     for name in names:
         here = table.dropna(subset=[name] if rows == "pairwise" else None)
         x = (here[name] == "yes").astype(float) if name == "late" else here[name] - (name == "twin") * far
