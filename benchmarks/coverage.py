@@ -60,43 +60,54 @@ def changes(samples: int, rng: np.random.Generator) -> Table:
     return table
 
 
+GROWING = "spread that grows"
 SHAPES = {
     "normal": lambda z: z,
     "five answers": lambda z: np.digitize(z, [-1.2, -0.4, 0.4, 1.2]).astype(float),
     "five answers, few high": lambda z: np.digitize(z, [0.3, 0.9, 1.4, 1.9]).astype(float),
     "exponential": lambda z: -np.log(ndtr(-z)),
     "lognormal": np.exp,
+    GROWING: lambda z: z,
 }
-"""What becomes of normal columns that share half of their variance."""
+"""What becomes of normal columns that share half of their variance; of the last the first spreads the more the larger the second is."""
 
 
 def associations(samples: int, rng: np.random.Generator) -> Table:
-    """Return how often the intervals of a correlation and of alpha held them."""
-    table = Table(
-        title="95% intervals of r, and of alpha of six items (as if columns were normal)", title_justify="left"
-    )
-    sizes = (60, 200, 1000)
-    for head in ("columns", *(f"{what}, {rows} rows" for what in ("r", "alpha") for rows in sizes)):
+    """Return how often the intervals of a correlation, of one of ranks and of alpha held them."""
+    title = "95% intervals of r, of r of ranks and of alpha of six items (by Fisher's z, and by F, alone)"
+    table, sizes, kinds = Table(title=title, title_justify="left"), (60, 200, 1000), ("r", "ranks", "alpha")
+    for head in ("columns", *(f"{kind}, {rows}" for kind in kinds for rows in sizes)):
         table.add_column(head, justify="right")
 
     def frame(shape: str, rows: int) -> pd.DataFrame:
         z = np.sqrt(0.5) * (rng.normal(size=(rows, 1)) + rng.normal(size=(rows, 6)))
+        if shape == GROWING:
+            z[:, 0] = np.exp(z[:, 1]) * rng.normal(size=rows) + z[:, 1]
         return pd.DataFrame(SHAPES[shape](z), columns=list("abcdef"))
 
     for shape in SHAPES:
         everybody = frame(shape, 1_000_000)
-        truth = everybody["a"].corr(everybody["b"]), mb.reliability(everybody, list("abcdef")).alpha
-        held = {(what, rows): np.zeros(2) for what in (0, 1) for rows in sizes}
+        first = everybody[["a", "b"]]
+        truth = {
+            "r": first.corr().iloc[0, 1],
+            "ranks": first.rank().corr().iloc[0, 1],
+            "alpha": mb.reliability(everybody, list("abcdef")).alpha,
+        }
+        held = {(kind, rows): np.zeros(2) for kind in kinds for rows in sizes}
         for rows in sizes:
             for _ in range(samples):
                 own = frame(shape, rows)
-                pair = mb.screen(own, ["b", "c"], "a").pairs.iloc[0]
-                normal = np.arctanh(pair["first_outcome"]) + 1.96 / np.sqrt(rows - 3) * np.array([-1, 1])
+                told = {}
+                for kind, method in (("r", "pearson"), ("ranks", "spearman")):
+                    pair = mb.screen(own, ["b", "c"], "a", method=method).pairs
+                    pair = pair[pair["first"] == "b"].iloc[0]
+                    alone = np.arctanh(pair["first_outcome"]) + 1.96 / np.sqrt(rows - 3) * np.array([-1, 1])
+                    told[kind] = (pair["first_low"], pair["first_high"]), np.tanh(alone)
                 scale = mb.reliability(own, list("abcdef"))
                 feldt = 1 - (1 - scale.alpha) * f_tail.ppf([0.975, 0.025], rows - 1, 5 * (rows - 1))
-                told = ((pair["first_low"], pair["first_high"]), np.tanh(normal)), (scale.interval, feldt)
-                for what, ends in enumerate(told):
-                    held[what, rows] += [low <= truth[what] <= high for low, high in ends]
+                told["alpha"] = scale.interval, feldt
+                for kind, ends in told.items():
+                    held[kind, rows] += [low <= truth[kind] <= high for low, high in ends]
         table.add_row(shape, *("{:.0f}% ({:.0f}%)".format(*(100 * n / samples)) for n in held.values()))
     return table
 

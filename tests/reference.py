@@ -24,6 +24,11 @@ def z_of(x, y, w):
     return np.arctanh(S[0, 1] / np.sqrt(S[0, 0] * S[1, 1]))
 
 
+def z_of_ranks(x, y, w):
+    """Return the same of mean ranks by weights."""
+    return z_of(*((np.sign(np.subtract.outer(own, own)) @ w + w.sum()) / 2 for own in (x, y)), w)
+
+
 def pieces(frame, name, bases, power=1):
     """Return the columns of one variable: a numeric one its powers, a group the indicators of its levels but the base."""
     if name in bases:

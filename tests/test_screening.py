@@ -12,7 +12,7 @@ import pytest
 
 import markbase as mb
 from command import BOOK, DATA, run
-from reference import dense, digits, made_up, spread_by_rows, z_of
+from reference import dense, digits, made_up, spread_by_rows, z_of, z_of_ranks
 
 TERMS = ["voice", "day", "age", "km", "age2"]
 
@@ -146,8 +146,13 @@ def test_the_interval_of_a_correlation_is_as_wide_as_rows_move_it(rows, far, tmp
     assert any(pairs["flag"] & (pairs["r"] < 0))
     parts = mb.screen(mb.open_study(tmp_path / "t.csv", in_parts=True), names, "y", rows=rows)
     pd.testing.assert_frame_equal(parts.pairs, pairs, rtol=1e-6)
-    ranks = ends(method="spearman")[1]["a"]
-    assert np.ptp(ranks) * np.sqrt(n["a"] - 3) == pytest.approx(2 * 1.959963984540054)
+    for name, own in ends(method="spearman")[1].items():
+        here = table.dropna(subset=[name] if rows == "pairwise" else None)
+        x, y = here[name].rank(method="dense").to_numpy(), here["y"].rank(method="dense").to_numpy()
+        half = (
+            1.959963984540054 * max(1, spread_by_rows(z_of_ranks, x, y) * np.sqrt(len(here))) / np.sqrt(len(here) - 3)
+        )
+        np.testing.assert_allclose(own, z_of_ranks(x, y, np.ones(len(here))) + np.array([-half, half]), rtol=1e-4)
 
 
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")

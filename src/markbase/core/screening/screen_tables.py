@@ -18,7 +18,7 @@ from markbase.core.design.weights import Weighting, unused_words
 from markbase.core.display import Shown
 from markbase.core.estimation.collinearity_names import Collinearity
 from markbase.core.rows.row_functions import evenly_spread
-from markbase.core.screening.association import ROWS_LOOKED_AT, interval_of_r, stretch_of_z
+from markbase.core.screening.association import ROWS_LOOKED_AT, interval_of_r, stretch_of_rank_z, stretch_of_z
 from markbase.core.screening.limits import Limits
 from markbase.core.screening.variance_inflation import (
     Basis,
@@ -164,9 +164,9 @@ class ScreenTables(Shown):
 
     @cached_property
     def _stretches(self) -> dict[str, float]:
-        """By how much further each correlation with the outcome varies than it would of normal columns; of ranks they do not."""
+        """By how much further each correlation with the outcome varies than it would of normal columns that have nothing in common."""
         found: dict[str, float] = {}
-        if self.outcome is None or self.method == "spearman":
+        if self.outcome is None:
             return found
         target, used, heavy = make_term(self.outcome, self.basis.used), self.basis.used, self.among.weights
         plain = [t for t in self.basis.terms if len(t.variables[0].places) in (0, 2)]
@@ -176,14 +176,17 @@ class ScreenTables(Shown):
             columns = [_numbers(t) for t in (target, *some)]
             if self.rows == "complete":
                 (y, *each), weights = evenly_spread(ROWS_LOOKED_AT, self.sample.used, used, columns, heavy)
-                found |= {t.name: stretch_of_z(x, y, weights) for t, x in zip(some, each, strict=True)}
+                found |= {t.name: self._stretch(x, y, weights) for t, x in zip(some, each, strict=True)}
                 continue
             for t, x in zip(some, columns[1:], strict=True):
                 both = self.outcome.present & t.column.present
                 both = both if heavy is None else both & (heavy > 0)
                 x, y, weights = evenly_spread(ROWS_LOOKED_AT, int(np.count_nonzero(both)), both, x, columns[0], heavy)
-                found[t.name] = stretch_of_z(x, y, weights)
+                found[t.name] = self._stretch(x, y, weights)
         return found
+
+    def _stretch(self, x: Any, y: Any, weights: Any) -> float:
+        return stretch_of_rank_z(x, y) if self.method == "spearman" else stretch_of_z(x, y, weights)
 
     def _association(self, one: str, other: str) -> tuple[float, str, int]:
         """Return the association of two columns, its measure and from how many rows it is."""
