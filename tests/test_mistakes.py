@@ -79,7 +79,7 @@ MISTAKES = [
     (["fit", *CHOIRS, *STAYS, "--kind", "logit"], "'logit' is not one of 'linear', 'logistic'"),
     (["fit", *CHOIRS, *STAYS, "--fixed-effects", "choir"], "`--fixed-effects` is for a linear regression"),
     ([*FIT, "--event", "yes"], "`--event` is for a logistic regression; add `--kind logistic`"),
-    (["groups", *FIT[1:], "--correction", "sidak"], "'sidak' is not one of 'bonferroni', 'dunnett'"),
+    (["groups", *FIT[1:], "--correction", "sidak"], "'sidak' is not one of 'benjamini-hochberg', 'bonferroni'"),
     (["check", *FIT[1:], "--cut", "0.4"], "--cut is for a logistic regression, and this one is linear"),
     (["groups", DATA, "stays", *FIT[2:]], "The model has no group `stays`"),
     (["groups", *FIT[1:], "--contrast", "alto"], "--contrast is for one group; name it behind the file"),

@@ -1,6 +1,8 @@
 """Predictions for rows, profiles and people, against dense columns, and their coverage by simulation."""
 
 import math
+import re
+import warnings
 
 import numpy as np
 import pandas as pd
@@ -325,3 +327,44 @@ def test_a_calibration_slope_is_nothing_where_none_can_be_told(weighted):
     assert calibration_slope(False, 3 * x + 1, x + 7, often) == pytest.approx(3)
     for observed, told in ((y, np.full(300, 0.4)), ((x > 0).astype(float), p), (np.zeros(300), p)):
         assert math.isnan(calibration_slope(True, observed, told, often))
+
+
+SPREADS = {
+    "even": lambda x, e: 0 * x + e,
+    "growing": lambda x, e: x * e,
+    "skewed": lambda x, e: np.exp(0.5 * e + 0 * x),
+}
+
+
+@pytest.mark.parametrize("spread", SPREADS)
+@pytest.mark.parametrize("how", [{}, {"weights": "times", "weights_are": "frequency"}, {"errors": "HC3", "level": 0.9}])
+def test_intervals_for_one_are_held_against_the_rows_near_them(spread, how, tmp_path):
+    rng, n = np.random.default_rng(6), 2000
+    table = pd.DataFrame({"x": rng.uniform(1, 10, n).round(6), "times": rng.integers(0, 3, n)})
+    table["y"] = (2 * table["x"] + SPREADS[spread](table["x"], rng.normal(size=n))).round(6)
+    table.to_csv(tmp_path / "t.csv", index=False)
+    fit = mb.fit_linear(mb.Study(table), "y", ["x"], **how)
+    mb.write_fit(fit, tmp_path / "fit.json")
+    parts = mb.fit_linear(mb.open_study(tmp_path / "t.csv", in_parts=True), "y", ["x"], **how)
+    rows = table.loc[table.index.repeat(table["times"])] if "weights" in how else table
+    X, level = np.column_stack([np.ones(len(rows)), rows["x"]]), how.get("level", 0.95)
+    fitted = X @ np.linalg.lstsq(X, rows["y"], rcond=None)[0]
+    e = rows["y"].to_numpy() - fitted
+    reach = sp.stdtrit(len(rows) - 2, (1 + level) / 2) * np.sqrt(e @ e / len(rows))
+    part, said = np.searchsorted(np.quantile(np.unique(fitted), [0.2, 0.4, 0.6, 0.8]), fitted, side="right"), []
+    for x in (1.5, 5.5, 9.5):
+        with warnings.catch_warnings(record=True) as told:
+            warnings.simplefilter("always")
+            for own in (fit, mb.read_fit(tmp_path / "fit.json"), parts):
+                own.predict({"x": x})
+        (words,) = {str(w.message) for w in told} or {""}
+        assert len(told) == 3 * bool(words)
+        said.append(words.partition(", and is ")[2].partition(":")[0])
+        here = part == {1.5: 0, 5.5: 2, 9.5: 4}[x] if "there" in words else part >= 0
+        shares = [f"{100 * s:.1f}%" if s else "none" for s in (np.mean(e[here] < -reach), np.mean(e[here] > reach))]
+        sides = "none lies outside its own" if shares == ["none", "none"] else "{} lie below theirs and {} above".format(*shares)  # fmt: skip
+        told_ends = [float(end) for end in re.findall(r"from (\S+) to (\S+),", words)[0]] if "there" in words else []
+        assert told_ends == pytest.approx([fitted[here].min(), fitted[here].max()][: len(told_ends)], abs=0.006)
+        assert not words or (words.startswith("The 9") and words.endswith(f" {sides}."))
+    wanted = {"even": ["", "", ""], "growing": ["wider than need be there", "", "too narrow there"]}
+    assert said == wanted.get(spread, ["off to one side"] * 3)

@@ -70,6 +70,8 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
                 f"{listed(quoted(fit.fixed_effect_names))}: at the mean over the rows, so for one person there is more to it",
             )
         )
+    if words := fit._for_one_words(table):
+        facts.append(("mind", words))
     if len(table) > _MOST:
         what = "profiles" if of_rows is None else "rows"
         facts.append(("shown", f"{_MOST} of {len(table):,} {what}; a file of predictions has all of them"))

@@ -34,6 +34,7 @@ from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, OverallTest
 from markbase.core.results.new_rows import NewRows
 from markbase.core.results.overstated_tests import overstated_among
+from markbase.core.results.prediction_coverage import Held, held_by_fitted
 from markbase.core.results.predictions import predicted_columns
 from markbase.core.results.readers import readers
 from markbase.core.results.standardised import standardised_table
@@ -63,7 +64,7 @@ class LinearFit(Fit):
     """
 
     _same_from_every_base: ClassVar[frozenset[str]] = frozenset(
-        {"_bends", "_deviations", "_fitted", "_residuals", "_spread", "_unnamed", "left_out", "own_measures"}
+        {"_bends", "_deviations", "_fitted", "_held", "_residuals", "_spread", "_unnamed", "left_out", "own_measures"}
     )
     fixed_effects: FixedEffects | None = None
     """The levels that were taken out; None for none."""
@@ -416,6 +417,15 @@ class LinearFit(Fit):
     @cached_property
     def _residuals(self) -> Array:
         return self._whitened.residuals()
+
+    @cached_property
+    def _held(self) -> tuple[Held, ...]:
+        if self.exact or not self.rows_over > 0:
+            return ()
+        # a residual is less than what would be missed by as much as the coefficients took up, on average √(df/n)
+        less = math.sqrt(self.rows_over / self.moments.rows)
+        reach = t_quantile(self.level, self.df_rest) * self.strength.residual_sd * less
+        return held_by_fitted(self._fitted, self._residuals, self.weights, self.used, self.sample.used, reach)
 
     @property
     def _whitened(self) -> Whitened:

@@ -22,9 +22,11 @@ from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.mean_columns import NoSuchRowsError, Setting
 from markbase.core.design.terms import Term, variables_of
 from markbase.core.errors import ColumnError, LevelError, MarkbaseError, count_noun, near, remark
+from markbase.core.formatting import decimals_for
 from markbase.core.inference.marginal_effects import known_profile
 from markbase.core.results.estimates import Estimated
 from markbase.core.results.new_rows import NewRows, head_of, new_rows
+from markbase.core.results.prediction_coverage import Held, coverage_words
 from markbase.core.results.readers import readers
 from markbase.core.rows.row_functions import look_up, refuse_in_parts
 from markbase.core.study.column import Column
@@ -83,7 +85,8 @@ class Predicting(Estimated):
         Warns
         -----
         MarkbaseWarning
-            For profiles outside the data, and for those that cannot be predicted.
+            For profiles outside the data, for those that cannot be predicted, and where clearly more or fewer of the rows used than should lie outside their
+            intervals for one, or most of them on one side.
 
         Examples
         --------
@@ -107,6 +110,7 @@ class Predicting(Estimated):
         if not isinstance(profiles, (list, tuple)):
             table = _of_table(self, profiles)
             if table is not None:
+                self._remark_on_one(table)
                 return _back(self, table, np.ones(len(table), dtype=bool)) if back_transformed else table
             columns = dict(columns_of(profiles))
             inside = [c for c in columns if c in variables_of(self.model_terms)]
@@ -134,7 +138,25 @@ class Predicting(Estimated):
                 f"{', among others' if len(outside) > 1 else ''}): the prediction there rests on the form of the model alone."
             )
         table = pd.DataFrame(found)
+        self._remark_on_one(table)
         return _back(self, table, np.array(named)) if back_transformed else table
+
+    def _for_one_words(self, table: pd.DataFrame) -> str:
+        """Say of predictions whether the intervals for one are too narrow or too wide there, or off to one side, as a clause; empty where not."""
+        if "one_low" not in table:
+            return ""
+        predicted, se = (table[name].to_numpy(dtype=np.float64) for name in ("predicted", "se"))
+        decimals = decimals_for(float(np.nanmin(se, initial=np.inf)))
+        return coverage_words(self._held, self.level, predicted, decimals)
+
+    def _remark_on_one(self, table: pd.DataFrame) -> None:
+        if words := self._for_one_words(table):
+            remark(f"{words[0].upper()}{words[1:]}.")
+
+    @property
+    def _held(self) -> Sequence[Held]:
+        """How many rows used lie outside their intervals for one, by fitted value; nothing where no such intervals are told."""
+        return ()
 
     def _predictor_at(
         self, rows: NDArray[np.intp] | None, start: Array | None = None, hidden: Sequence[Term] = ()

@@ -30,6 +30,7 @@ from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.new_rows import NewRows
 from markbase.core.results.predicting import Predicting
+from markbase.core.results.prediction_coverage import Held
 from markbase.core.results.predictions import predicted_columns
 from markbase.core.results.rows_used import RowsUsed
 from markbase.core.results.simple_slopes import Probed
@@ -133,6 +134,13 @@ class StoredFit(Grouped, Probed, Predicting):
 
     overstated: Mapping[str, JointTest] = field(default_factory=dict)
     """The terms, and all together by the name "", whose joint test robust errors overstate, each with Hotelling's."""
+
+    held: tuple[Held, ...] = ()
+    """How many rows used lie outside their intervals for one, by fitted value; empty of a fit saved before it was kept."""
+
+    @property
+    def _held(self) -> tuple[Held, ...]:
+        return self.held
 
     @property
     def _overstated(self) -> Mapping[str, JointTest]:
@@ -306,4 +314,5 @@ def store(fit: AnyFit) -> StoredFit:
         own_mean=fit.own_mean,
         own_measures={} if fit.fixed_effect_names else fit.own_measures,
         overstated=fit._overstated,
+        held=tuple(fit._held),
     )
