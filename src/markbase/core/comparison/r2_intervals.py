@@ -78,7 +78,8 @@ def _errors_of(added: Array, fits: Sequence[LinearFit]) -> list[float]:
     whole = first.strength.total_ss if first.fixed_effects is None else first.fixed_effects.outcome_ss
     unit = math.sqrt(whole / first.moments.weight)  # so that no power of a very large or small outcome is out of reach
     whitened = [first._whitened_without_terms, *(fit._whitened for fit in fits)]
-    sums = _sums(unit, added, *Whitened.residuals_of_some(whitened, _MOST))
+    left, heavy, _ = Whitened.residuals_of_some(whitened, _MOST)
+    sums = _sums(unit, added, left, heavy)
     n = first.moments.rows
     return [
         math.sqrt(s / sums[0] / first.moments.weight * n / fit.rows_over) for s, fit in zip(sums[1:], fits, strict=True)

@@ -140,15 +140,17 @@ class Whitened:
         return found  # type: ignore[no-any-return]
 
     @staticmethod
-    def residuals_of_some(several: Sequence[Whitened], most: int) -> tuple[list[Array], Array | None]:
-        """Return the residuals of several fits of the same rows, and the weights: of about so many rows, evenly spread, where there are more."""
+    def residuals_of_some(several: Sequence[Whitened], most: int) -> tuple[list[Array], Array | None, Array]:
+        """Return the residuals of several fits of the same rows, the weights and the outcome: of about so many rows, evenly spread, where there are more."""
         (some,) = evenly_spread(
             most, several[0].solution.rows, several[0].used, [(*own._rows()[:1], *own._rows()[2:]) for own in several]
         )
         fits = [
             own._with(blocks, None, weights, codes) for own, (blocks, weights, codes) in zip(several, some, strict=True)
         ]
-        return [own.residuals() for own in fits], fits[0].weights
+        outcome = fits[0].blocks[-1].multiplier
+        assert outcome is not None
+        return [own.residuals() for own in fits], fits[0].weights, outcome
 
     def _starts(self) -> tuple[Array, Array]:
         """Return what the fit and Q begin from, high and low parts: one row, or one for each level taken out."""

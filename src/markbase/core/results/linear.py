@@ -34,7 +34,7 @@ from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, OverallTest
 from markbase.core.results.new_rows import NewRows
 from markbase.core.results.overstated_tests import overstated_among
-from markbase.core.results.prediction_coverage import Held, held_by_fitted
+from markbase.core.results.prediction_coverage import ROWS_HELD, Held, held_by_fitted
 from markbase.core.results.predictions import predicted_columns
 from markbase.core.results.readers import readers
 from markbase.core.results.standardised import standardised_table
@@ -425,7 +425,9 @@ class LinearFit(Fit):
         # a residual is less than what would be missed by as much as the coefficients took up, on average √(df/n)
         less = math.sqrt(self.rows_over / self.moments.rows)
         reach = t_quantile(self.level, self.df_rest) * self.strength.residual_sd * less
-        return held_by_fitted(self._fitted, self._residuals, self.weights, self.used, self.sample.used, reach)
+        (left,), heavy, outcome = Whitened.residuals_of_some([self._whitened], ROWS_HELD)
+        sampled = self.weights is not None and self.weights.kind == "sampling"
+        return held_by_fitted(outcome, left, heavy, sampled, reach)
 
     @property
     def _whitened(self) -> Whitened:

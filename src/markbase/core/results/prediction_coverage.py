@@ -6,18 +6,16 @@ Such an interval takes residuals to spread alike everywhere, and to either side 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 import scipy.special as sp
 from numpy.typing import NDArray
 
-from markbase.core.design.weights import Weights
 from markbase.core.formatting import as_percent, number, short
-from markbase.core.rows.row_functions import evenly_spread
 
 Array = NDArray[np.float64]
-_ROWS = 1 << 14
+ROWS_HELD = 1 << 14
 """Rows that are looked at: of more, so many, evenly spread."""
 _PARTS, _LEAST = 5, 40
 """Parts of rows of rising fitted values, and the fewest rows of one."""
@@ -48,12 +46,12 @@ class Held(NamedTuple):
         return self.below + self.above
 
 
-def held_by_fitted(
-    fitted: Any, left: Any, weights: Weights | None, used: Any, rows: int, reach: float
-) -> tuple[Held, ...]:
-    """Count rows outside their intervals, which reach so far to either side, in fifths of rising fitted values; `left` are the residuals of all rows."""
-    fitted, left, heavy = evenly_spread(_ROWS, rows, used, fitted, left, weights.values if weights else None)
-    w = np.ones(len(left)) if heavy is None else heavy
+def held_by_fitted(outcome: Array, left: Array, heavy: Array | None, sampled: bool, reach: float) -> tuple[Held, ...]:
+    """Count rows outside their intervals, which reach so far to either side, in fifths of rising fitted values.
+
+    `left` are their residuals, `heavy` their weights, sampling weights if `sampled`.
+    """
+    fitted, w = outcome - left, np.ones(len(left)) if heavy is None else heavy
     here = w > 0
     fitted, left, w = fitted[here], left[here], w[here]
     parts = max(1, min(_PARTS, len(left) // _LEAST))
@@ -63,7 +61,7 @@ def held_by_fitted(
     for k in np.unique(part):
         own, e, f = w[part == k], left[part == k], fitted[part == k]
         whole = float(own.sum())
-        worth = whole**2 / float(own @ own) if weights is not None and weights.kind == "sampling" else whole
+        worth = whole**2 / float(own @ own) if sampled else whole
         below, above = (float(own @ (side > reach)) / whole for side in (-e, e))
         found.append(Held(float(f.min()), float(f.max()), worth, below, above))
     return tuple(found)
