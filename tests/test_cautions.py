@@ -274,3 +274,33 @@ def test_the_answers_of_a_report_say_what_takes_a_part_of_them_back(tmp_path):
     assert short.count("The errors take rows of one singer as independent") == 2
     assert "no row of breath (1 to 8) is like one of usual (0)" in short
     assert "None of the 80 rows with usual of arm is among the rows used: nothing is told of it." in short
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+@pytest.mark.parametrize("how", [{}, {"cluster": "team"}, {"weights": "times", "weights_are": "frequency"}])
+def test_a_line_that_bends_is_told_beside_its_slope_where_that_matters(kind, how, tmp_path):
+    rng, n = np.random.default_rng(4), 1500
+    table = pd.DataFrame(rng.normal(size=(n, 3)), columns=["x", "little", "straight"])
+    table["team"], table["times"] = [f"t{k % 60:02d}" for k in range(n)], rng.integers(1, 3, n)
+    table["y"] = table["x"] ** 2 + 0.14 * table["little"] ** 2 + table["straight"] + 1.2 * rng.normal(size=n)
+    table["high"] = np.where(table["y"] + 0.5 * rng.logistic(size=n) > 1, "yes", "no")
+    terms, made, outcome = ["x", "little", "straight"], mb.fit_linear, "y"
+    if kind == "logistic":
+        made, outcome, how = mb.fit_logistic, "high", {"event": "yes"} | how
+    fit = made(mb.Study(table), outcome, terms, **how)
+    lines = fit.checks().lines.set_index("term")
+    assert lines.loc["little", "p"] < 0.01 or kind == "logistic"  # clear, and next to nothing
+    study = mb.Study(table).derive("off", centre="x").derive("squared", square="off")
+    with_it = made(study, outcome, [*terms, "squared"], **how)
+    left = [f.strength.residual_ss if kind == "linear" else f.strength.deviance for f in (fit, with_it)]
+    assert lines.loc["x", "explains"] == pytest.approx(1 - left[1] / left[0], rel=1e-8)
+    assert lines.loc["little", "explains"] < 0.02
+    told = {s.term: " ".join(s.cautions) for s in fit.reading().statements}
+    assert [name for name in terms if "bend" in told[name]] == ["x"]
+    words = f"explains {100 * (1 - left[1] / left[0]):.1f}% of what the model leaves): one "
+    assert words in told["x"]
+    assert ("does not mean that nothing is there" in told["x"]) == (fit.coefficients["p"][1] >= 0.05)
+    assert not re.search("(line of|Along) x ", str(with_it.reading()))
+    mb.report(fit, tmp_path / "r.html", figures=False)
+    text = " ".join(re.sub(r"<[^>]+>", "", (tmp_path / "r.html").read_text("utf-8")).split())
+    assert words.rpartition(")")[0] in text[text.index("In short") : text.index("they do not say what would happen")]

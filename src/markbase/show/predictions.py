@@ -9,6 +9,7 @@ import pandas as pd
 
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, from_to, number, plain, short
+from markbase.core.reading.line_cautions import bend_words
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import TableRow, records_of
@@ -72,6 +73,8 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
         )
     if words := fit._for_one_words(table):
         facts.append(("mind", words))
+    if not isinstance(fit, StoredFit):
+        facts += [("mind", f"{bend_words(fit, name)}: what is told along it is off") for name in fit._bent]
     if len(table) > _MOST:
         what = "profiles" if of_rows is None else "rows"
         facts.append(("shown", f"{_MOST} of {len(table):,} {what}; a file of predictions has all of them"))

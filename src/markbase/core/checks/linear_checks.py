@@ -14,12 +14,11 @@ from markbase.core.checks.clusters_left_out import clusters_finding
 from markbase.core.checks.hidden_groups import hidden_findings
 from markbase.core.checks.intraclass import intraclass_finding, intraclass_of
 from markbase.core.checks.spread import spread_finding
-from markbase.core.design.terms import levels_against, single
+from markbase.core.design.terms import levels_against
 from markbase.core.diagnostics.residuals import Checks, Finding, Views, serial, shape
 from markbase.core.errors import FitError, MarkbaseError, count_noun, listed, quoted
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import number, p_phrase, short
-from markbase.core.inference.distributions import p_of_f
 from markbase.core.results.coefficient_rows import label_of
 from markbase.core.results.fit import ROW_NAME
 from markbase.core.rows.parts import row_numbers, rows_at
@@ -40,8 +39,6 @@ _LITTLE_ROOM = 1e-6
 _ROUNDING, _ALONE = 1e-12, 1e-24
 """A row with no more than this left of its own residual is fitted exactly: taken as a difference, and as a sum over the others."""
 _MOST_FAR = 200
-_AT_ONCE = 16
-"""So many squares are held in memory at a time."""
 
 
 def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
@@ -99,26 +96,6 @@ def _order(order: Any, rows: int) -> Array:
     if values.shape != (rows,):
         raise MarkbaseError(f"The order has {values.size:,} values, and the data {rows:,} rows: give one for each row.")
     return values
-
-
-def bends_of(fit: LinearFit) -> pd.DataFrame:
-    """Test the square of each numeric column, added to the model."""
-    records = []
-    terms = [term for term in fit.model_terms if term.kind == "numeric"]
-    place = int(fit.moments.starts[len(fit.components) + 1])  # where the column of the square stands
-    for some in (terms[k : k + _AT_ONCE] for k in range(0, len(terms), _AT_ONCE)):
-        bent = [
-            single(Column(f"{t.name} squared", "numeric", (t.column.values - fit.rows_used.middle(t.name)) ** 2))
-            for t in some
-        ]
-        for term, more in zip(some, fit._with_each(bent), strict=True):
-            if more is None or more.rows_over < 1:
-                continue  # two values only, its square is in the model already, or no row is left to tell it by
-            own = np.flatnonzero(more.solution.columns == place)
-            F = more.inner.columns(own).statistic
-            bend = "upward" if more.solution.coefficients[own[0]] > 0 else "downward"
-            records.append([term.name, F, more.df_rest, float(p_of_f(F, 1, more.df_rest)), bend])
-    return pd.DataFrame(records, columns=["term", "statistic", "df_rest", "p", "bend"])
 
 
 def views_of(fit: LinearFit, most: int = 5) -> Views:

@@ -12,15 +12,13 @@ from markbase.core.checks.clusters_left_out import clusters_finding
 from markbase.core.checks.hidden_groups import hidden_findings
 from markbase.core.checks.linear_checks import LARGE_DISTANCE, case_words, on_exact_rows, unseen_together
 from markbase.core.checks.logistic_checks import rows_alone
-from markbase.core.design.terms import levels_against, single
+from markbase.core.design.terms import levels_against
 from markbase.core.diagnostics.calibration_test import CalibrationTest
 from markbase.core.diagnostics.log_odds import LogisticChecks
 from markbase.core.diagnostics.residuals import Finding
-from markbase.core.errors import CollinearityError, FitError, listed, quoted
+from markbase.core.errors import listed, quoted
 from markbase.core.formatting import number, p_phrase, plain, short
-from markbase.core.results.changes import change_between
 from markbase.core.rows.parts import in_parts
-from markbase.core.study.column import Column
 from markbase.core.tables import records_of
 
 if TYPE_CHECKING:
@@ -54,29 +52,6 @@ def check_logistic(fit: LogisticFit, most: int) -> LogisticChecks:
     told = f"{fit.outcome.name} = {fit.event}"
     against = levels_against(fit.model_terms)
     return LogisticChecks(told, lines, calibration, cases, clusters, tuple(findings), against, fit.event)
-
-
-def bends_of(fit: LogisticFit) -> pd.DataFrame:
-    """Test the square of each numeric column, added to the model: by the likelihood ratio, or by Wald's test with errors of other kinds.
-
-    One with which the model cannot be estimated, as where it foretells the outcome, has no test, NaN; a column of two values has no
-    square of its own.
-    """
-    records = []
-    for term in (t for t in fit.model_terms if t.kind == "numeric"):
-        square = Column(f"{term.name} squared", "numeric", (term.column.values - fit.rows_used.middle(term.name)) ** 2)
-        try:
-            more = fit._with_more([single(square)])
-        except CollinearityError:  # it is in the model already
-            continue
-        except FitError:
-            records.append([term.name, np.nan, np.nan, np.nan, ""])
-            continue
-        change = change_between(fit, more)
-        (place,) = more.term_tests.beyond(fit.model_terms)
-        bend = "upward" if more.solution.coefficients[place] > 0 else "downward"
-        records.append([term.name, change.statistic, change.df_rest, change.p, bend])
-    return pd.DataFrame(records, columns=["term", "statistic", "df_rest", "p", "bend"])
 
 
 def _on_lines(fit: LogisticFit, lines: pd.DataFrame | None) -> list[Finding]:

@@ -12,6 +12,7 @@ from markbase.core.formatting import as_percent, points, short, without_zero
 from markbase.core.reading.averages import averages_of, overall_figures, within_others
 from markbase.core.reading.clauses import overstated_words
 from markbase.core.reading.left_out_words import lost_sentences
+from markbase.core.reading.line_cautions import bend_words
 from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
@@ -157,5 +158,10 @@ def _unclear(fit: AnyFit) -> tuple[Statement, ...]:
             "",
             "",
             f"For {named} nothing is clear here (p of {level} or more), which is no evidence that nothing is there.",
+            tuple(
+                f"{bend_words(fit, name)}, of which a straight line tells nothing."
+                for name in other
+                if name in fit._bent
+            ),
         ),
     )

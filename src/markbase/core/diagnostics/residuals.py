@@ -130,7 +130,8 @@ class Checks(ShownTables):
     spread_p: float
     """Its p."""
     lines: pd.DataFrame
-    """One row a numeric column: `term`, `statistic` (F of its square, added to the model), `df_rest`, `p`, `bend` (which way)."""
+    """One row a numeric column: `term`, `statistic` (F of its square, added to the model), `df_rest`, `p`, `bend` (which way), `explains` (what
+    it explains of the sum of squared residuals)."""
     cases: pd.DataFrame
     """The cases that weigh most: the identifier, `observed`, `fitted`, `residual` (standardised), `leverage`, `influence` (Cook's
     distance), `moves` (the coefficient that leaving the case out would move most) and `by` (in its standard errors)."""

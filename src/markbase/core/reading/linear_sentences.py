@@ -45,6 +45,7 @@ from markbase.core.reading.interaction_sentences import (
     sources_in,
     start_words,
 )
+from markbase.core.reading.line_cautions import about_line
 from markbase.core.reading.outcome_cautions import about_outcome
 from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements
@@ -126,6 +127,7 @@ def _numeric(fit: AnyFit, term: Term, row: TableRow) -> Statement:
     at, caution = at_reference(fit, term.name)
     cautions += [
         *about_codes(term.column),
+        *about_line(fit, term.name, row),
         *about_few(fit, term.column),
         *about_step(fit, term.column),
         *about_clusters(fit, term.variables[0]),

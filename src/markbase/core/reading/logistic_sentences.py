@@ -55,6 +55,7 @@ from markbase.core.reading.interaction_sentences import (
     told_rows,
     what_differs,
 )
+from markbase.core.reading.line_cautions import about_line
 from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements, slope_statements
 from markbase.core.results.logistic import LogisticFit
@@ -199,6 +200,7 @@ def _numeric(fit: LogisticFit, term: Term, row: TableRow, marginal: Mapping[tupl
     at, cautions = at_reference(fit, term.name)
     cautions = [
         *about_codes(term.column),
+        *about_line(fit, term.name, row),
         *about_few(fit, term.column),
         *about_step(fit, term.column),
         *about_clusters(fit, term.variables[0]),

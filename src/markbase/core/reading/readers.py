@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 import pandas as pd
 
 from markbase.core.checks.clusters_left_out import without_clusters
-from markbase.core.checks.linear_checks import bends_of, check_fit, views_of
+from markbase.core.checks.linear_checks import check_fit, views_of
 from markbase.core.checks.logistic_checks import (
     calibration_of,
     calibration_test_of,
     cases_of,
     classification_of,
 )
-from markbase.core.checks.logistic_findings import bends_of as bends_in_log_odds
 from markbase.core.checks.logistic_findings import check_logistic
 from markbase.core.checks.spread import spread_of
+from markbase.core.checks.straight_lines import Bend, bends_of, bent_lines
 from markbase.core.diagnostics.calibration_test import CalibrationTest
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.diagnostics.log_odds import LogisticChecks
@@ -54,7 +55,10 @@ class _Readers:
         return without_clusters(fit)
 
     def bends(self, fit: Any) -> pd.DataFrame:
-        return bends_in_log_odds(fit) if isinstance(fit, LogisticFit) else bends_of(fit)
+        return bends_of(fit)
+
+    def bent(self, fit: Any) -> Mapping[str, Bend]:
+        return bent_lines(fit)
 
     def spread(self, fit: Any) -> Spread:
         return spread_of(fit)

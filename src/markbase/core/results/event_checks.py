@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
@@ -61,6 +62,10 @@ class EventChecks(Probabilities):
     @cached_property
     def _bends(self) -> pd.DataFrame:
         return readers().bends(self)
+
+    @cached_property
+    def _bent(self) -> Mapping[str, Any]:
+        return readers().bent(self)
 
     def checks(self, *, most: int = 10) -> LogisticChecks:
         """Check the fit: straight lines in the log odds, calibration, cases, and clusters that a result hangs on.

@@ -64,7 +64,18 @@ class LinearFit(Fit):
     """
 
     _same_from_every_base: ClassVar[frozenset[str]] = frozenset(
-        {"_bends", "_deviations", "_fitted", "_held", "_residuals", "_spread", "_unnamed", "left_out", "own_measures"}
+        {
+            "_bends",
+            "_bent",
+            "_deviations",
+            "_fitted",
+            "_held",
+            "_residuals",
+            "_spread",
+            "_unnamed",
+            "left_out",
+            "own_measures",
+        }
     )
     fixed_effects: FixedEffects | None = None
     """The levels that were taken out; None for none."""
@@ -177,6 +188,10 @@ class LinearFit(Fit):
     def _bends(self) -> pd.DataFrame:
         """The test of the square of each numeric column, added to the model: whether its line is straight."""
         return readers().bends(self)
+
+    @cached_property
+    def _bent(self) -> Mapping[str, Any]:
+        return readers().bent(self)
 
     @cached_property
     def _spread(self) -> Spread:

@@ -38,7 +38,7 @@ class LogisticFit(EventChecks):
     """
 
     _same_from_every_base: ClassVar[frozenset[str]] = frozenset(
-        {"_bends", "_fitted", "left_out", "overall", "own_measures", "ratios", "strength"}
+        {"_bends", "_bent", "_fitted", "left_out", "overall", "own_measures", "ratios", "strength"}
     )
     at_end: Point
     """The likelihood at the estimates."""

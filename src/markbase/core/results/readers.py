@@ -6,7 +6,7 @@ does for what draws, so that imports point downward and a fit can be made withou
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any, Protocol
 
 if TYPE_CHECKING:
@@ -52,6 +52,10 @@ class Readers(Protocol):
 
     def bends(self, fit: Any) -> pd.DataFrame:
         """Test the square of each numeric column, added to a fit."""
+        ...
+
+    def bent(self, fit: Any) -> Mapping[str, Any]:
+        """Return the numeric columns whose line clearly bends, by so much that it matters."""
         ...
 
     def spread(self, fit: Any) -> Spread:

@@ -1,0 +1,136 @@
+"""Whether the line of each numeric column is straight: its square, added to the model.
+
+References
+----------
+Rao (1948), Proceedings of the Cambridge Philosophical Society 44(1), 50-57, doi:10.1017/S0305004100023987 (tests by scores).
+Cohen (1988), Statistical Power Analysis for the Behavioral Sciences, 2nd ed., ch. 9 (2% of what is left: a small effect).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import NamedTuple
+
+import numpy as np
+import pandas as pd
+
+from markbase.core.design.coefficient_map import components_of
+from markbase.core.design.cross_products import gather
+from markbase.core.design.terms import CodedColumns, Term, single
+from markbase.core.errors import CollinearityError, FitError
+from markbase.core.estimation.least_squares import solve
+from markbase.core.estimation.least_squares_solution import Dependent
+from markbase.core.inference.distributions import p_of_f
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.changes import change_between
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic import LogisticFit
+from markbase.core.rows.parts import in_parts
+from markbase.core.study.column import Column
+
+_AT_ONCE = 16
+"""So many squares are held in memory at a time."""
+_COLUMNS = ["term", "statistic", "df_rest", "p", "bend", "explains"]
+_CLEAR, _MATTERS = 1e-3, 0.02
+"""Unasked, a bend is told that is as clear, and explains so much of what the model leaves."""
+_MOST_ROWS, _MOST_COLUMNS = 200_000, 64
+"""Up to so many rows in memory, and numeric columns, are gone through again for it."""
+
+
+class Bend(NamedTuple):
+    """A line that bends."""
+
+    statistic: float
+    """Of its square: F on 1 and `df_rest`, of a logistic fit chi-squared where that is NaN or infinite."""
+    df_rest: float
+    """Degrees of freedom that are left."""
+    p: float
+    """Its p."""
+    bend: str
+    """``upward`` or ``downward``."""
+    explains: float
+    """What the square explains of what the model leaves: of the sum of squared residuals, or of the deviance."""
+
+
+def bends_of(fit: AnyFit) -> pd.DataFrame:
+    """Test the square of each numeric column, added to the model: by the test of the fit's errors, of a logistic one by the likelihood ratio where there is one.
+
+    One with which the model cannot be estimated, as where it foretells the outcome, has no test, NaN; a column of two values has no
+    square of its own.
+    """
+    if isinstance(fit, LogisticFit):
+        records = [found for term in _straight(fit) if (found := _in_log_odds(fit, term))]
+        return pd.DataFrame(records, columns=_COLUMNS)
+    records, terms = [], _straight(fit)
+    place = int(fit.moments.starts[len(fit.components) + 1])  # where the column of the square stands
+    for some in (terms[k : k + _AT_ONCE] for k in range(0, len(terms), _AT_ONCE)):
+        for term, more in zip(some, fit._with_each([_square(fit, t) for t in some]), strict=True):
+            if more is None or more.rows_over < 1:
+                continue  # two values only, its square is in the model already, or no row is left to tell it by
+            own = np.flatnonzero(more.solution.columns == place)
+            F = more.inner.columns(own).statistic
+            bend = "upward" if more.solution.coefficients[own[0]] > 0 else "downward"
+            explains = 1 - more.solution.residual / fit.solution.residual
+            records.append([term.name, F, more.df_rest, float(p_of_f(F, 1, more.df_rest)), bend, explains])
+    return pd.DataFrame(records, columns=_COLUMNS)
+
+
+def bent_lines(fit: AnyFit) -> Mapping[str, Bend]:
+    """Return the numeric columns whose line clearly bends, by so much that it matters, by name; nothing where that would take long, or of an exact fit."""
+    terms = _straight(fit)
+    if fit.exact or fit.sample.rows > _MOST_ROWS or in_parts(fit.outcome.values) or len(terms) > _MOST_COLUMNS:
+        return {}
+    if isinstance(fit, LinearFit):
+        records = fit._bends.itertuples(index=False)
+    else:
+        gains = [] if fit.penalty or not terms else _scored(fit, terms)
+        some = [t for t, gain in zip(terms, gains, strict=False) if gain >= _MATTERS / 2]
+        records = pd.DataFrame([r for t in some if (r := _in_log_odds(fit, t))], columns=_COLUMNS).itertuples(
+            index=False
+        )
+    found = {name: Bend(*own) for name, *own in records}
+    return {name: own for name, own in found.items() if own.p < _CLEAR and own.explains >= _MATTERS}
+
+
+def _straight(fit: AnyFit) -> list[Term]:
+    return [term for term in fit.model_terms if term.kind == "numeric"]
+
+
+def _square(fit: AnyFit, term: Term) -> Term:
+    values = (term.column.values - fit.rows_used.middle(term.name)) ** 2
+    return single(Column(f"{term.name} squared", "numeric", values))
+
+
+def _in_log_odds(fit: LogisticFit, term: Term) -> list[object] | None:
+    """Return what `bends_of` tells of one column of a logistic fit; None of one whose square is in the model already."""
+    try:
+        more = fit._with_more([_square(fit, term)])
+    except CollinearityError:
+        return None
+    except FitError:
+        return [term.name, np.nan, np.nan, np.nan, "", np.nan]
+    change = change_between(fit, more)
+    (place,) = more.term_tests.beyond(fit.model_terms)
+    bend = "upward" if more.solution.coefficients[place] > 0 else "downward"
+    explains = 1 - more.strength.deviance / fit.strength.deviance
+    return [term.name, change.statistic, change.df_rest, change.p, bend, explains]
+
+
+def _scored(fit: LogisticFit, terms: Sequence[Term]) -> list[float]:
+    """Return what a first step would gain of the deviance, as a share, if the square of each column were added: its score test; 0 where it cannot be added."""
+    squares, curvature = [_square(fit, t) for t in terms], fit.passed.curvature
+    curved = curvature > 0
+    working = CodedColumns(1, multiplier=np.where(curved, fit.passed.score / np.where(curved, curvature, 1.0), 0.0))
+    own = [c.coded() for c in components_of(fit.model_terms)]
+    blocks = [*own, *(s.coded()[0] for s in squares), working]
+    moments, gains = gather(blocks, fit.sample.rows, fit.used, curvature), []
+    for k in range(len(own) + 1, len(own) + 1 + len(squares)):
+        places = [*range(len(own) + 1), k, len(blocks)]
+        alone, some = moments.only(places), [*own, blocks[k - 1], working]
+        columns = np.append(fit.solution.columns, alone.starts[len(own) + 1])
+        try:
+            gain = solve(alone, some, fit.used, fit.sample.rows, columns, curvature, rough=True).explained
+        except Dependent:
+            gain = 0.0
+        gains.append(gain / fit.strength.deviance)
+    return gains

@@ -1,0 +1,25 @@
+"""That a line bends, where one slope or odds ratio of it is told."""
+
+from __future__ import annotations
+
+from markbase.core.formatting import as_percent, figures_of, p_phrase
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.tables import TableRow
+
+
+def about_line(fit: AnyFit, name: str, row: TableRow) -> list[str]:
+    """Say of a numeric column that its line clearly bends, and what the slope in a row of the coefficients is then."""
+    if name not in fit._bent:
+        return []
+    told = f"one {'odds ratio' if fit.family.ratios else 'slope'} tells only its average"
+    if row["p"] >= fit.alpha:
+        told += ", and that this is not clear does not mean that nothing is there"
+    return [f"{bend_words(fit, name)}: {told}. With its square in the model the curve is told."]
+
+
+def bend_words(fit: AnyFit, name: str) -> str:
+    """Say that the line of a numeric column bends, with the test of its square."""
+    bend = fit._bent[name]
+    figures = f"{figures_of(bend.statistic, 1, bend.df_rest)}, {p_phrase(bend.p)}"
+    lead = f"Along `{name}` the log odds bend" if fit.family.ratios else f"The line of `{name}` bends"
+    return f"{lead} {bend.bend} (its square, {figures}, explains {as_percent(bend.explains)} of what the model leaves)"
