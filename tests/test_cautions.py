@@ -304,3 +304,16 @@ def test_a_line_that_bends_is_told_beside_its_slope_where_that_matters(kind, how
     mb.report(fit, tmp_path / "r.html", figures=False)
     text = " ".join(re.sub(r"<[^>]+>", "", (tmp_path / "r.html").read_text("utf-8")).split())
     assert words.rpartition(")")[0] in text[text.index("In short") : text.index("they do not say what would happen")]
+
+
+def test_spread_that_grows_is_no_bend():
+    clear, told = 0, 0
+    for seed in range(40):
+        rng = np.random.default_rng(seed)
+        x = rng.normal(size=200)
+        fit = mb.fit_linear(pd.DataFrame({"x": x, "y": x + np.abs(x) * rng.normal(size=200)}), "y", ["x"])
+        line = fit.checks().lines.iloc[0]
+        clear += line["p"] < 0.001 and line["explains"] > 0.02
+        told += "bends" in str(fit.reading())
+    assert clear > 2
+    assert told == 0

@@ -9,6 +9,7 @@ Cohen (1988), Statistical Power Analysis for the Behavioral Sciences, 2nd ed., c
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
@@ -20,6 +21,7 @@ from markbase.core.design.terms import CodedColumns, Term, single
 from markbase.core.errors import CollinearityError, FitError
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent
+from markbase.core.inference.covariance import errors_of
 from markbase.core.inference.distributions import p_of_f
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.changes import change_between
@@ -89,7 +91,22 @@ def bent_lines(fit: AnyFit) -> Mapping[str, Bend]:
             index=False
         )
     found = {name: Bend(*own) for name, *own in records}
-    return {name: own for name, own in found.items() if own.p < _CLEAR and own.explains >= _MATTERS}
+    bent = {name: own for name, own in found.items() if own.p < _CLEAR and own.explains >= _MATTERS}
+    if isinstance(fit, LinearFit) and fit.errors.middle is None:
+        bent = {t.name: bent[t.name] for t in terms if t.name in bent and _by_robust_errors(fit, t) < _CLEAR}
+    return bent
+
+
+def _by_robust_errors(fit: LinearFit, term: Term) -> float:
+    """Return the p of the square of a column by robust errors (HC3): by classical ones it is often clear where only the spread grows."""
+    (more,) = fit._with_each([_square(fit, term)])
+    if more is None:
+        return 1.0
+    own = np.flatnonzero(more.solution.columns == int(more.moments.starts[len(fit.components) + 1]))
+    blocks, fixed = more._blocks(more.model_terms), more.fixed_effects
+    errors = errors_of("HC3", None, None, more.moments, blocks, more.solution, more.used, more.weights, fixed)
+    test = replace(more, errors=errors).inner.columns(own)
+    return float(p_of_f(test.statistic, 1, more.df_rest))
 
 
 def _straight(fit: AnyFit) -> list[Term]:
