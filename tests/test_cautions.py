@@ -317,3 +317,48 @@ def test_spread_that_grows_is_no_bend():
         told += "bends" in str(fit.reading())
     assert clear > 2
     assert told == 0
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+@pytest.mark.parametrize(
+    "how", [{}, {"cluster": "team"}, {"weights": "w"}, {"weights": "times", "weights_are": "frequency"}]
+)
+def test_one_row_that_decides_a_verdict_is_named_with_what_is_told_without_it(kind, how):
+    rng, n = np.random.default_rng(11), 240
+    table = pd.DataFrame({"x": rng.normal(50, 10, n).round(1), "arm": np.where(np.arange(n) % 3 > 0, "new", "old")})
+    table["team"], table["times"], table["w"] = [f"t{k % 30}" for k in range(n)], 1, rng.uniform(0.5, 2, n)
+    table["y"] = (0.08 * (table["x"] - 50 if kind == "logistic" else 0) + rng.normal(size=n)).round(4)
+    table["who"], table.loc[7, "x"], table.loc[7, "y"] = (
+        [f"p{k}" for k in range(n)],
+        480 if kind == "linear" else -900,
+        40,
+    )
+    table["passed"] = np.where(table["y"] > 0, "yes", "no")
+    made, outcome = (mb.fit_linear, "y") if kind == "linear" else (mb.fit_logistic, "passed")
+    how = how | ({"event": "yes"} if kind == "logistic" else {})
+    book = {"columns": {"who": {"role": "identifier"}}}
+    fit, without = (
+        made(mb.Study(t, codebook=book), outcome, ["x", "arm"], **how) for t in (table, table.drop(index=7))
+    )
+    (told,) = [s.cautions for s in fit.reading().statements if s.term == "x"]
+    found = [c for c in told if c.startswith("One row")]
+    if "weights_are" in how:  # a row is several people
+        assert not found
+        return
+    before, after = (f.coefficients.iloc[1] for f in (fit, without))
+    flips = (before["p"] < 0.05) != (after["p"] < 0.05)
+    assert flips or (kind, *how) == ("linear", "weights")
+    does = (
+        "decides what is told of it"
+        if flips
+        else f"moves it by {abs(after['estimate'] - before['estimate']) / before['se']:.1f} standard errors"
+    )
+    names = ["estimate", "low", "high"] if kind == "linear" else ["odds_ratio", "odds_low", "odds_high"]
+    numbers = [
+        float(v.replace("−", "-")) for v in re.findall(r"[−\d][\d.]*", found[0].partition("without it, it is ")[2])
+    ]
+    assert [numbers[k] for k in (0, 2, 3)] == pytest.approx(after[names].tolist(), abs=0.006)
+    assert f"One row {does}, who p7 (" in found[0]
+    distance = fit.checks().cases["influence"].iloc[0]
+    assert float(re.search(r"distance ([\d.,]+)\)", found[0])[1].replace(",", "")) == pytest.approx(distance, rel=0.01)
+    assert not [c for s in without.reading().statements for c in s.cautions if c.startswith("One row")]

@@ -50,6 +50,19 @@ GUESSES = [
     (["Female", "Male", "female ", "Male"] * 25, "categorical", "differ only by case"),
     ([f"2024-01-{k % 28 + 1:02d} 1{k % 10}:00:00" for k in range(100)], "categorical", "a number made of them"),
     (list(range(1, 21)) * 5, "numeric", "whole numbers from 1 to 20, each in about as many rows: numbers of groups?"),
+    (
+        [k / 4 for k in range(98)] + [61.5, 700.25],
+        "numeric",
+        "`61.5` and `700.25` lie further from all others (0 to 24.25) than these",
+    ),
+    (
+        [k / 4 for k in range(99)] + [-80.25],
+        "numeric",
+        "`−80.25` lies further from all others (0 to 24.5) than these lie apart",
+    ),
+    ([0.5] + [k / 4 for k in range(98)] + [48.25], "numeric", ""),  # no wider than these lie apart
+    ([k / 4 for k in range(96)] + [400.5] * 2 + [700.25] * 2, "numeric", "strongly skewed"),  # none of them alone
+    ([*np.exp(np.linspace(-2, 2, 98)), 15.5, 16.5], "numeric", "strongly skewed"),  # the end of a long tail
 ]
 
 

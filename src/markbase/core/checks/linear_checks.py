@@ -149,6 +149,11 @@ def _standardised(fit: LinearFit) -> tuple[Array, Array, Array, Whitened]:
     return h, standardised, standardised**2 * h / room / p, whitened
 
 
+def distances_of(fit: LinearFit) -> Array:
+    """Return Cook's distance of every row, NaN in rows not used and where a row is fitted exactly."""
+    return _standardised(fit)[2]
+
+
 def _room_of(whitened: Whitened, rows: NDArray[np.intp], repeated: bool) -> Array:
     """Return h(1 − h) of some rows, as the sum over all other rows of the squared products with them: no digit cancels."""
     numbers = row_numbers(whitened.blocks[-1].multiplier)

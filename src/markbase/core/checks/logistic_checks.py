@@ -135,11 +135,7 @@ def cases_of(fit: LogisticFit, most: int | None, by: str) -> pd.DataFrame:
     choices = ("influence", "residual")
     if by not in choices:
         raise MarkbaseError(f"Cases are listed by `influence` or by `residual`, not {by!r}.{near(by, choices)}")
-    p, happened, h = fit._fitted, fit.likelihood.event, _leverages(fit)
-    pearson = (happened - p) / np.sqrt(np.maximum(p * (1 - p), 1e-300))
-    room = np.where(1 - h > ALONE, 1 - h, np.nan)  # a row that decides a coefficient alone has no residual to tell
-    standardised = pearson / np.sqrt(room)
-    influence = standardised**2 * h / room / (len(fit.solution.columns) + 1)
+    p, happened, (standardised, h, influence) = fit._fitted, fit.likelihood.event, _measures(fit)
     key = np.abs(standardised) if by == "residual" else influence
     places = lowest(-key, most)
     found = rows_at(np.sort(places), happened, p, standardised, h, influence)
@@ -156,6 +152,20 @@ def cases_of(fit: LogisticFit, most: int | None, by: str) -> pd.DataFrame:
             "influence": influence,
         }
     )
+
+
+def influence_of(fit: LogisticFit) -> Array:
+    """Return Pregibon's distance of every row over the coefficients, NaN in rows not used and where a row decides a coefficient alone."""
+    return _measures(fit)[2]
+
+
+def _measures(fit: LogisticFit) -> tuple[Array, Array, Array]:
+    """Return the standardised residual, the leverage and the influence of every row."""
+    p, happened, h = fit._fitted, fit.likelihood.event, _leverages(fit)
+    pearson = (happened - p) / np.sqrt(np.maximum(p * (1 - p), 1e-300))
+    room = np.where(1 - h > ALONE, 1 - h, np.nan)  # a row that decides a coefficient alone has no residual to tell
+    standardised = pearson / np.sqrt(room)
+    return standardised, h, standardised**2 * h / room / (len(fit.solution.columns) + 1)
 
 
 def rows_alone(fit: LogisticFit) -> int:

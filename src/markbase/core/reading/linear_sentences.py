@@ -10,6 +10,7 @@ from markbase.core.design.term_remarks import by_construction, cut_from_terms
 from markbase.core.design.terms import Term
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import decimals_for, number, p_phrase, short
+from markbase.core.reading.case_cautions import about_case
 from markbase.core.reading.clauses import (
     clear,
     held_equal,
@@ -127,6 +128,7 @@ def _numeric(fit: AnyFit, term: Term, row: TableRow) -> Statement:
     at, caution = at_reference(fit, term.name)
     cautions += [
         *about_codes(term.column),
+        *about_case(fit, row),
         *about_line(fit, term.name, row),
         *about_few(fit, term.column),
         *about_step(fit, term.column),
@@ -159,7 +161,7 @@ def _compared(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> Stat
     at = at_reference(fit, term.name)[0]
     cautions: list[str] = []
     lead = f"For `{term.name}` `{level}`, {against}{at}, {outcome_words(fit.outcome)} is"
-    cautions += about_levels(fit, term, row, facts)
+    cautions += [*about_case(fit, row), *about_levels(fit, term, row, facts)]
     if row["high"] - row["low"] > fit.outcome_sd and not fit.exact:
         cautions.append(
             f"The interval is wide: wider than the standard deviation of `{fit.outcome.name}` ({short(fit.outcome_sd)})."

@@ -21,6 +21,7 @@ from markbase.core.formatting import (
     ratio_with_ends,
     short,
 )
+from markbase.core.reading.case_cautions import about_case
 from markbase.core.reading.clauses import (
     clear,
     held_equal,
@@ -200,6 +201,7 @@ def _numeric(fit: LogisticFit, term: Term, row: TableRow, marginal: Mapping[tupl
     at, cautions = at_reference(fit, term.name)
     cautions = [
         *about_codes(term.column),
+        *about_case(fit, row),
         *about_line(fit, term.name, row),
         *about_few(fit, term.column),
         *about_step(fit, term.column),
@@ -274,7 +276,13 @@ def _compared(
             f"{as_percent(adjusted[term.base_label])}, {_points(fit, own)}"
         )
         cautions += [] if at else _parted(fit, row, own)
-    cautions = [*about_levels(fit, term, row, facts), *_few_events(fit, term, level), *_wide(row), *cautions]
+    cautions = [
+        *about_case(fit, row),
+        *about_levels(fit, term, row, facts),
+        *_few_events(fit, term, level),
+        *_wide(row),
+        *cautions,
+    ]
     return Statement(term.name, level, f"{text}.", tuple(cautions))
 
 

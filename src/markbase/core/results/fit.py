@@ -6,7 +6,7 @@ from abc import abstractmethod
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Self
+from typing import TYPE_CHECKING, Any, Self
 
 import numpy as np
 import pandas as pd
@@ -344,6 +344,11 @@ class Fit(Grouped, Probed, Predicting):
     @abstractmethod
     def _with_only(self, parts: tuple[Term, ...]) -> Self:
         """Fit some of the terms, on the same rows."""
+
+    @cached_property
+    def _heavy_case(self) -> Any:
+        """The row that decides alone what is told of a coefficient; None for none."""
+        return readers().heavy_case(self)
 
     @abstractmethod
     def _on(self, used: NDArray[np.bool_], parts: tuple[Term, ...]) -> Self:

@@ -58,6 +58,10 @@ class Readers(Protocol):
         """Return the numeric columns whose line clearly bends, by so much that it matters."""
         ...
 
+    def heavy_case(self, fit: Any) -> Any:
+        """Return the row that decides alone what is told of a coefficient; None for none."""
+        ...
+
     def spread(self, fit: Any) -> Spread:
         """Test whether the residuals of a linear fit spread unevenly."""
         ...

@@ -8,6 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import count_noun, listed
+from markbase.core.formatting import plain
+from markbase.core.rows.facts import NumberFacts
 from markbase.core.rows.parts import InParts
 from markbase.core.study.column import Column
 from markbase.core.study.remark import FEW_VALUES, SKEWED, Remark, about_one
@@ -25,6 +27,8 @@ _ALIKE = 0.2
 """Groups whose numbers are taken for such have at least so much of the rows of the middle one, and at most as many times as many."""
 _TAIL = 5
 """Of so many values before it, none may occur a third as often as a code at the end."""
+_ENOUGH, _MOST_FAR = 20, 3
+"""Of so many rows so many values may lie far from all others."""
 _POSTAL = re.compile(
     r"\b(post(al)?[ _-]?(code)?|zip([ _-]?code)?|plz|postcode)\b|postcode|postal|zipcode", re.IGNORECASE
 )
@@ -90,6 +94,15 @@ def numeric_remarks(column: Column, alike: int = 0) -> list[Remark]:
         text = "a weight of the rows, by its name? it is none until a fit is asked to weigh by it"
         remarks.append(Remark(text, ({"do": "as_role", "column": column.name, "role": "weight"},)))
     skew = _skew(column)
+    far, rest = _far_from_others(values) if abs(skew) > SKEWED and not codes and not whole else ([], values)
+    if far:
+        ends = listed([f"`{plain(v, 6)}`" for v in far])
+        text = (
+            f"{ends} {'lies' if len(far) == 1 else 'lie'} further from all others ({plain(float(rest[0]), 6)} to {plain(float(rest[-1]), 6)}) than these lie apart: "
+            f"{'is it' if len(far) == 1 else 'are they'} right? if not, {'it is' if len(far) == 1 else 'they are'} no answer"
+        )
+        remarks.append(Remark(text, ({"do": "blank", "column": column.name, "codes": [_as_code(v) for v in far]},)))
+        skew = NumberFacts.of(rest).skew
     if abs(skew) > SKEWED and not codes and not looks_coded(column) and len(distinct) > 2:
         side = "a long tail of high" if skew > 0 else "a long tail of low"
         how = "log" if low > 0 else "log1p" if low >= 0 else "cube_root"
@@ -114,6 +127,24 @@ def _looked_at(column: Column) -> NDArray[np.float64]:
         return np.asarray(kept[~np.isnan(kept)])
     distinct, counts = column.values.facts.distinct
     return np.repeat(distinct, counts)
+
+
+def _far_from_others(values: NDArray[np.float64]) -> tuple[list[float], NDArray[np.float64]]:
+    """Return up to three values at one end, each in one row, beyond a gap wider than all others lie apart; and the others, rising."""
+    if len(values) < _ENOUGH:
+        return [], values
+    rising = np.sort(values)
+    for count in range(_MOST_FAR, 0, -1):
+        for ends, rest in ((rising[-count:], rising[:-count]), (rising[:count], rising[count:])):
+            gap = max(float(ends[0] - rest[-1]), float(rest[0] - ends[-1]))
+            if gap > rest[-1] - rest[0] > 0 and len(np.unique(ends)) == count:
+                tail = NumberFacts.of(rest).skew * (1 if ends[0] > rest[-1] else -1)
+                return ([], values) if tail > SKEWED else (ends.tolist(), rest)  # of a long tail its end
+    return [], values
+
+
+def _as_code(value: float) -> int | float:
+    return int(value) if value == round(value) else value
 
 
 def _stray_codes(values: NDArray[np.float64], distinct: NDArray[np.float64]) -> list[float]:
