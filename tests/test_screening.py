@@ -146,6 +146,11 @@ def test_the_interval_of_a_correlation_is_as_wide_as_rows_move_it(rows, far, tmp
     assert any(pairs["flag"] & (pairs["r"] < 0))
     parts = mb.screen(mb.open_study(tmp_path / "t.csv", in_parts=True), names, "y", rows=rows)
     pd.testing.assert_frame_equal(parts.pairs, pairs, rtol=1e-6)
+    for size in (0.1, 0.3, 0.7, 1.1, 2.3):  # nothing in common but the spread: r is 0 but for rounding
+        w = np.tile(size * np.arange(-3, 4), 9)
+        even = mb.screen(pd.DataFrame({"x": w, "y": np.abs(w), "z": np.exp(w)}), ["x", "z"], "y").pairs.iloc[0]
+        half = 1.959963984540054 * spread_by_rows(z_of, w, np.abs(w)) * np.sqrt(len(w) / (len(w) - 3))
+        assert float(even["first_high"]) == pytest.approx(np.tanh(half), rel=1e-4)
     for name, own in ends(method="spearman")[1].items():
         here = table.dropna(subset=[name] if rows == "pairwise" else None)
         x, y = here[name].rank(method="dense").to_numpy(), here["y"].rank(method="dense").to_numpy()

@@ -104,8 +104,8 @@ def stretch_of_z(x: Array, y: Array, heavy: Array | None) -> float:
     u, v = (_standard(own, heavy) for own in (x, y))
     sign = math.copysign(1.0, float(np.average(u * v, weights=heavy)))
     apart = (u - sign * v) ** 2
-    short = float(np.average(apart, weights=heavy)) / 2  # 1 − |r|, of which nothing cancels
-    if not 0 < short <= 1:
+    short = min(float(np.average(apart, weights=heavy)) / 2, 1.0)  # 1 − |r|, of which nothing cancels
+    if not short > 0:
         return 1.0
     moved = (short * (u * u + v * v) - apart) / 2
     return max(1.0, math.sqrt(float(np.average(moved**2, weights=heavy))) / (short * (2 - short)))
