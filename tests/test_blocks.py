@@ -157,6 +157,7 @@ def test_how_rows_move_a_change_is_told_by_an_even_spread_of_many_rows(tmp_path)
         {"x": rng.normal(size=n), "z": rng.exponential(size=n), "voice": rng.choice(["a", "b", "c"], n)}
     )
     frame["y"] = 1e9 + frame["x"] + frame["z"] + (frame["voice"] == "b") + rng.normal(size=n)
+    frame = frame.sort_values("z", ignore_index=True)
     frame.loc[::3, "x"] = np.nan  # places that come again and again
     frame.to_parquet(tmp_path / "all.parquet", row_group_size=7_000)
     blocks = {"a": ["x"], "b": ["z", "voice"]}

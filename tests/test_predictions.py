@@ -339,7 +339,7 @@ SPREADS = {
 @pytest.mark.parametrize("spread", SPREADS)
 @pytest.mark.parametrize("how", [{}, {"weights": "times", "weights_are": "frequency"}, {"errors": "HC3", "level": 0.9}])
 def test_intervals_for_one_are_held_against_the_rows_near_them(spread, how, tmp_path):
-    rng, n = np.random.default_rng(6), 2000
+    rng, n = np.random.default_rng(6), 600 if spread == "growing" else 2000
     table = pd.DataFrame({"x": rng.uniform(1, 10, n).round(6), "times": rng.integers(0, 3, n)})
     table["y"] = (2 * table["x"] + SPREADS[spread](table["x"], rng.normal(size=n))).round(6)
     table.to_csv(tmp_path / "t.csv", index=False)
@@ -368,3 +368,19 @@ def test_intervals_for_one_are_held_against_the_rows_near_them(spread, how, tmp_
         assert not words or (words.startswith("The 9") and words.endswith(f" {sides}."))
     wanted = {"even": ["", "", ""], "growing": ["wider than need be there", "", "too narrow there"]}
     assert said == wanted.get(spread, ["off to one side"] * 3)
+
+
+def test_an_interval_for_one_of_a_level_is_held_against_the_rows_of_that_level():
+    rng = np.random.default_rng(2)
+    for far in (0.0, 0.0, 0.0, 1e9):  # fitted values of a level are its mean but for rounding
+        table = pd.DataFrame({"g": np.repeat(["calm", "wild"], 300)})
+        table["y"] = np.where(table["g"] == "wild", 3.3, 1.1) + np.where(table["g"] == "wild", 4, 1) * rng.normal(
+            size=600
+        )
+        table["y"] += far
+        fit, means = mb.fit_linear(table, "y", ["g"]), table.groupby("g")["y"].mean()
+        for level, said in (("calm", "wider than need be"), ("wild", "too narrow")):
+            with pytest.warns(
+                mb.MarkbaseWarning, match=f"is {said} there: of the rows used with the fitted value {means[level]:,.2f}"
+            ):
+                fit.predict({"g": level})

@@ -5,6 +5,7 @@ Such an interval takes residuals to spread alike everywhere, and to either side 
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 from typing import NamedTuple
 
@@ -19,6 +20,8 @@ ROWS_HELD = 1 << 14
 """Rows that are looked at: of more, so many, evenly spread."""
 _PARTS, _LEAST = 5, 40
 """Parts of rows of rising fitted values, and the fewest rows of one."""
+_SAME = 1e-9
+"""Fitted values that differ by a smaller share of their range are the same."""
 _CLEAR = 1e-3
 _MORE, _LESS = 1.6, 0.4
 """So many times as many rows as should be outside their intervals matter, or so few,"""
@@ -55,8 +58,9 @@ def held_by_fitted(outcome: Array, left: Array, heavy: Array | None, sampled: bo
     here = w > 0
     fitted, left, w = fitted[here], left[here], w[here]
     parts = max(1, min(_PARTS, len(left) // _LEAST))
-    edges = np.unique(np.quantile(fitted, np.arange(1, parts) / parts))
-    part = np.searchsorted(edges, fitted, side="right")
+    rounding = _SAME * np.ptp(fitted) + 4 * np.spacing(np.max(np.abs(fitted)))
+    place = np.round((fitted - fitted.min()) / rounding)
+    part = np.searchsorted(np.unique(np.quantile(place, np.arange(1, parts) / parts)), place, side="right")
     found = []
     for k in np.unique(part):
         own, e, f = w[part == k], left[part == k], fitted[part == k]
@@ -77,8 +81,8 @@ def coverage_words(held: Sequence[Held], level: float, predicted: Array, decimal
     if not held or not len(predicted):
         return ""
     share, differ = 1 - level, _parts_differ(held)
-    ends = np.array([own.low for own in held[1:]])
-    near = [held[k] for k in np.unique(np.searchsorted(ends, predicted, side="right"))]
+    between = np.array([(one.high + other.low) / 2 for one, other in itertools.pairwise(held)])
+    near = [held[k] for k in np.unique(np.searchsorted(between, predicted))]
     told = [own for own in near if _too_many_or_few(own, share, differ)]
     takes = f"the {short(100 * level, 4)}% CI for one takes residuals to spread alike everywhere and to either side alike, and is"
     if told:
