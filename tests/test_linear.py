@@ -55,17 +55,13 @@ def nearly_exact():
     return frame.assign(score=3 * frame["age"] + 1e-6 * frame["score"]), ["voice", "age"], {"voice": "alto"}
 
 
-DESIGNS = {
-    "plain": (plain, 12),
-    "with missing": (with_missing, 12),
+DESIGNS = {"plain": (plain, 12), "with missing": (with_missing, 12),
     "nearly collinear, condition 4e5": (lambda: nearly_collinear(4), 12),
     "nearly collinear, condition 4e7": (lambda: nearly_collinear(6), 12),
     "polynomial of degree 6, condition 3e5": (lambda: polynomial(6), 12),
     "polynomial of degree 9, condition 4e8": (lambda: polynomial(9), 10),
-    "numeric column at 1e9 ± 1": (far_from_zero, 12),
-    "scales apart by 1e24": (badly_scaled, 12),
-    "R² within 1e-13 of 1": (nearly_exact, 12),
-}
+    "numeric column at 1e9 ± 1": (far_from_zero, 12), "scales apart by 1e24": (badly_scaled, 12),
+    "R² within 1e-13 of 1": (nearly_exact, 12)}  # fmt: skip
 
 
 @pytest.mark.filterwarnings("ignore:.*all but reproduces:markbase.MarkbaseWarning")

@@ -15,19 +15,10 @@ def panel(rows=400, levels=40, second=6, seed=1, far=1.0):
     rng = np.random.default_rng(seed)
     g, h = rng.integers(0, levels, rows), rng.integers(0, second, rows)
     z = rng.normal(size=rows)
-    return pd.DataFrame(
-        {
-            "y": rng.normal(size=rows) + 0.1 * g - h + z / 3,
-            "x": rng.normal(size=rows) + far * g,
-            "z": z,
-            "part": rng.choice(["a", "b", "c"], rows, p=[0.2, 0.5, 0.3]),
-            "g": np.char.add("g", g.astype(str)),
-            "h": np.char.add("h", h.astype(str)),
-            "team": np.char.add("t", (np.arange(rows) % 37).astype(str)),
-            "w": rng.uniform(0.5, 2, rows),
-            "times": rng.integers(1, 4, rows).astype(float),
-        }
-    )
+    return pd.DataFrame({"y": rng.normal(size=rows) + 0.1 * g - h + z / 3, "x": rng.normal(size=rows) + far * g,
+        "z": z, "part": rng.choice(["a", "b", "c"], rows, p=[0.2, 0.5, 0.3]), "g": np.char.add("g", g.astype(str)),
+        "h": np.char.add("h", h.astype(str)), "team": np.char.add("t", (np.arange(rows) % 37).astype(str)),
+        "w": rng.uniform(0.5, 2, rows), "times": rng.integers(1, 4, rows).astype(float)})  # fmt: skip
 
 
 SETTINGS = {
