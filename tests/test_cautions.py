@@ -362,3 +362,16 @@ def test_one_row_that_decides_a_verdict_is_named_with_what_is_told_without_it(ki
     distance = fit.checks().cases["influence"].iloc[0]
     assert float(re.search(r"distance ([\d.,]+)\)", found[0])[1].replace(",", "")) == pytest.approx(distance, rel=0.01)
     assert not [c for s in without.reading().statements for c in s.cautions if c.startswith("One row")]
+
+
+def test_a_row_that_decides_a_curve_is_named_as_well():
+    rng = np.random.default_rng(3)
+    table = pd.DataFrame({"x": rng.normal(50, 10, 200), "y": rng.normal(size=200)})
+    table.loc[7] = [300.0, 40.0]
+    curve = [mb.polynomial("x", 2)]
+    fit, without = (mb.fit_linear(t, "y", curve) for t in (table, table.drop(index=7)))
+    told = [c for c in fit.reading().cautions if "one row decides what is told of it, row 8" in c]
+    verdicts = [[*(f.coefficients["p"] < 0.05)][1:] for f in (fit, without)]
+    assert len(told) == sum(a != b for a, b in zip(*verdicts, strict=True)) > 0
+    assert told[-1].startswith("Of `x (quadratic): x²`: one row")
+    assert f"p = {without.coefficients['p'][2]:.3f}".replace("0.", ".") in told[-1]

@@ -36,16 +36,9 @@ def test_a_lag_is_that_of_a_search_in_memory_and_in_parts(tmp_path_factory, rows
     known = {r[:2]: r[2] for r in rows if None not in r[:2]}
     wanted = [known.get((s, t - by)) if s is not None and t is not None else None for s, t, _ in order]
     begins = {s: min(t for u, t in known if u == s) for s, _ in known}
-    reasons = [
-        "place in the series not known"
-        if s is None or t is None
-        else ("earlier `x` missing" if known[s, t - by] is None else "")
-        if (s, t - by) in known
-        else "start of a series"
-        if t - by < begins[s]
-        else "gap in the series"
-        for s, t, _ in order
-    ]
+    reasons = ["place in the series not known" if s is None or t is None
+        else ("earlier `x` missing" if known[s, t - by] is None else "") if (s, t - by) in known
+        else "start of a series" if t - by < begins[s] else "gap in the series" for s, t, _ in order]  # fmt: skip
     table = pd.DataFrame(order, columns=["series", "step", "x"])
     table["step"] = table["step"].astype(float)
     table["x"] = table["x"].map(lambda v: None if v != v else f"v{v:.0f}") if text else table["x"].astype(float)

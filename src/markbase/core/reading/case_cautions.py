@@ -5,7 +5,10 @@ from __future__ import annotations
 from markbase.core.formatting import decimals_for, number, p_phrase, ratio_with_ends, short
 from markbase.core.reading.clauses import percent
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.tables import TableRow
+from markbase.core.results.coefficient_rows import label_of
+from markbase.core.tables import TableRow, records_of
+
+_MOST_TOLD = 3
 
 
 def about_case(fit: AnyFit, row: TableRow) -> list[str]:
@@ -27,3 +30,13 @@ def about_case(fit: AnyFit, row: TableRow) -> list[str]:
         f"One row {does}, {heavy.case} ({name} {short(heavy.distance)}): without it, it is {size} ({percent(fit)} CI {low} to {high}, "
         f"{p_phrase(float(without['p']))}). Look whether that row is right; if it is, tell both."
     ]
+
+
+def about_case_elsewhere(fit: AnyFit) -> list[str]:
+    """Say the same of coefficients of curves and interactions, of which no sentence tells one alone."""
+    if fit._heavy_case is None:
+        return []
+    parts = {t.name for t in fit.model_terms if t.kind in ("polynomial", "interaction")}
+    rows = [row for row in records_of(fit.coefficients) if row["term"] in parts]
+    told = [(label_of(row["term"], row["level"]), caution) for row in rows for caution in about_case(fit, row)]
+    return [f"Of `{label}`: {caution[0].lower()}{caution[1:]}" for label, caution in told[:_MOST_TOLD]]

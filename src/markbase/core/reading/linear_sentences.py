@@ -10,7 +10,7 @@ from markbase.core.design.term_remarks import by_construction, cut_from_terms
 from markbase.core.design.terms import Term
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import decimals_for, number, p_phrase, short
-from markbase.core.reading.case_cautions import about_case
+from markbase.core.reading.case_cautions import about_case, about_case_elsewhere
 from markbase.core.reading.clauses import (
     clear,
     held_equal,
@@ -86,7 +86,7 @@ def make_reading(fit: AnyFit) -> Reading:
     ]
     if fit.exact:
         general.insert(0, "The outcome is reproduced exactly, so errors, intervals and p values mean nothing here.")
-    general += about_outcome(fit)
+    general += [*about_case_elsewhere(fit), *about_outcome(fit)]
     columns = [v.column for v in fit.variables]
     general += [*by_construction(fit.outcome, columns), *cut_from_terms(columns), *said_of_clear(fit)]
     told, together = say_once(statements)

@@ -21,7 +21,7 @@ from markbase.core.formatting import (
     ratio_with_ends,
     short,
 )
-from markbase.core.reading.case_cautions import about_case
+from markbase.core.reading.case_cautions import about_case, about_case_elsewhere
 from markbase.core.reading.clauses import (
     clear,
     held_equal,
@@ -124,6 +124,7 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
         general.append(
             "Slopes and differences that differ by group do so here in log odds; whether they differ in probability is another question."
         )
+    general += about_case_elsewhere(fit)
     columns = [v.column for v in fit.variables]
     general += [*by_construction(fit.outcome, columns), *cut_from_terms(columns), *said_of_clear(fit)]
     told, together = say_once(statements)
