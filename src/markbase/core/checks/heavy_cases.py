@@ -70,7 +70,7 @@ def heavy_case(fit: AnyFit) -> HeavyCase | None:
     moved = {
         (b["term"], b["level"]): abs(a["estimate"] - b["estimate"]) / b["se"]
         for b, a in both
-        if b["term"] != "(intercept)"
+        if b["term"] != "(intercept)" and b["se"] > 0  # not of one that has no error
     }
     decided = {
         (b["term"], b["level"]): a

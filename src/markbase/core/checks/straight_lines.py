@@ -23,6 +23,7 @@ from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.inference.covariance import errors_of
 from markbase.core.inference.distributions import p_of_f
+from markbase.core.inference.standard_errors import Errors
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.changes import change_between
 from markbase.core.results.linear import LinearFit
@@ -54,16 +55,16 @@ class Bend(NamedTuple):
     """What the square explains of what the model leaves: of the sum of squared residuals, or of the deviance."""
 
 
-def bends_of(fit: AnyFit) -> pd.DataFrame:
-    """Test the square of each numeric column, added to the model: by the test of the fit's errors, of a logistic one by the likelihood ratio where there is one.
+def bends_of(fit: AnyFit, among: Sequence[Term] | None = None) -> pd.DataFrame:
+    """Test the square of each numeric column, or of some of them, added to the model: by the test of the fit's errors, of a logistic one by the likelihood ratio where there is one.
 
     One with which the model cannot be estimated, as where it foretells the outcome, has no test, NaN; a column of two values has no
     square of its own.
     """
     if isinstance(fit, LogisticFit):
-        records = [found for term in _straight(fit) if (found := _in_log_odds(fit, term))]
-        return pd.DataFrame(records, columns=_COLUMNS)
-    records, terms = [], _straight(fit)
+        tested = _straight(fit) if among is None else among
+        return pd.DataFrame([r for term in tested if (r := _in_log_odds(fit, term))], columns=_COLUMNS)
+    records, terms = [], _straight(fit) if among is None else among
     place = int(fit.moments.starts[len(fit.components) + 1])  # where the column of the square stands
     for some in (terms[k : k + _AT_ONCE] for k in range(0, len(terms), _AT_ONCE)):
         for term, more in zip(some, fit._with_each([_square(fit, t) for t in some]), strict=True):
@@ -82,15 +83,16 @@ def bent_lines(fit: AnyFit) -> Mapping[str, Bend]:
     terms = _straight(fit)
     if fit.exact or fit.sample.rows > _MOST_ROWS or in_parts(fit.outcome.values) or len(terms) > _MOST_COLUMNS:
         return {}
-    if isinstance(fit, LinearFit):
-        records = fit._bends.itertuples(index=False)
+    if isinstance(fit, LinearFit):  # what a square explains costs no pass over the rows, as errors of other kinds do
+        classical = fit.errors.middle is None
+        plain = fit if classical else replace(fit, errors=Errors("classical", fit.rows_over), cluster=None, strata=None)
+        lines = plain._bends
+        names = set(lines.loc[lines["explains"] >= _MATTERS, "term"])
+        lines = lines if classical else bends_of(fit, [t for t in terms if t.name in names])
     else:
         gains = [] if fit.penalty or not terms else _scored(fit, terms)
-        some = [t for t, gain in zip(terms, gains, strict=False) if gain >= _MATTERS / 2]
-        records = pd.DataFrame([r for t in some if (r := _in_log_odds(fit, t))], columns=_COLUMNS).itertuples(
-            index=False
-        )
-    found = {name: Bend(*own) for name, *own in records}
+        lines = bends_of(fit, [t for t, gain in zip(terms, gains, strict=False) if gain >= _MATTERS / 2])
+    found = {name: Bend(*own) for name, *own in lines.itertuples(index=False)}
     bent = {name: own for name, own in found.items() if own.p < _CLEAR and own.explains >= _MATTERS}
     if isinstance(fit, LinearFit) and fit.errors.middle is None:
         bent = {t.name: bent[t.name] for t in terms if t.name in bent and _by_robust_errors(fit, t) < _CLEAR}
