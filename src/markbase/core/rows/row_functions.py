@@ -192,7 +192,7 @@ def evenly_spread(most: int, rows: int, used: Any, *trees: Any) -> list[Any]:
     arrays, share = list({id(a.node): a for a in arrays_in(trees)}.values()), most / rows
     if not arrays:
         first = next(leaves_of(trees, np.ndarray))
-        places, memo = _spread_evenly(share, np.arange(len(first)), used), {}
+        places, memo = _spread_evenly(share, range(len(first)), used), {}
 
         def there(own: NDArray[Any]) -> NDArray[Any]:
             if id(own) not in memo:  # the same array may stand in several places
@@ -211,12 +211,23 @@ def evenly_spread(most: int, rows: int, used: Any, *trees: Any) -> list[Any]:
     return [bound(tree, Part(0, len(merged[0]), {}), dict(at)) for tree in trees]
 
 
-def _spread_evenly(share: float, numbers: NDArray[np.intp], used: NDArray[np.bool_] | None) -> NDArray[np.intp]:
-    """Return the places of a share of rows by their numbers among all."""
-    if share >= 1:
+def _spread_evenly(
+    share: float, numbers: NDArray[np.intp] | range, used: NDArray[np.bool_] | None
+) -> NDArray[np.intp]:
+    """Return the places of a share of rows by their numbers among all, which rise: one of every 1/share that follow one another, where it is used."""
+    if share >= 1 or not len(numbers):
         return np.arange(len(numbers)) if used is None else np.flatnonzero(used)
-    here = numbers.astype(np.uint64) * _GOLDEN < np.uint64(share * 2**64)
-    return np.flatnonzero(here if used is None else here & used)
+    first, last = int(numbers[0]), int(numbers[-1])
+    stretch = np.arange(int(first * share), int((last + 1) * share) + 1)
+    within = (stretch.astype(np.uint64) * _GOLDEN).astype(np.float64) / 2**64
+    wanted = np.unique(((stretch + within) / share).astype(np.intp))
+    wanted = wanted[(first <= wanted) & (wanted <= last)]
+    if last - first + 1 == len(numbers):
+        places = wanted - first
+    else:
+        near = np.searchsorted(numbers, wanted)
+        places = near[np.asarray(numbers)[near] == wanted]
+    return places if used is None else places[used[places]]
 
 
 def look_up(table: NDArray[Any], places: Any) -> Any:
