@@ -211,9 +211,7 @@ def evenly_spread(most: int, rows: int, used: Any, *trees: Any) -> list[Any]:
     return [bound(tree, Part(0, len(merged[0]), {}), dict(at)) for tree in trees]
 
 
-def _spread_evenly(
-    share: float, numbers: NDArray[np.intp] | range, used: NDArray[np.bool_] | None
-) -> NDArray[np.intp]:
+def _spread_evenly(share: float, numbers: NDArray[np.intp] | range, used: NDArray[np.bool_] | None) -> NDArray[np.intp]:
     """Return the places of a share of rows by their numbers among all, which rise: one of every 1/share that follow one another, where it is used."""
     if share >= 1 or not len(numbers):
         return np.arange(len(numbers)) if used is None else np.flatnonzero(used)
