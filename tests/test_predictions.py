@@ -384,3 +384,35 @@ def test_an_interval_for_one_of_a_level_is_held_against_the_rows_of_that_level()
                 mb.MarkbaseWarning, match=f"is {said} there: of the rows used with the fitted value {means[level]:,.2f}"
             ):
                 fit.predict({"g": level})
+
+
+@pytest.mark.parametrize("weights", [{}, {"weights": "times", "weights_are": "frequency"}])
+def test_fitted_values_and_predictions_beyond_the_ends_of_the_outcome_are_counted(weights, tmp_path):
+    rng, n = np.random.default_rng(8), 700
+    table = pd.DataFrame({"x": rng.normal(size=n).round(6), "times": rng.integers(0, 3, n)})
+    cut = np.clip(40 + 30 * table["x"] + rng.normal(0, 25, n), 0, 100).round(1)
+    table = table.assign(cut=cut, share=(rng.random(n) < cut / 100).astype(float), far=cut.clip(1e-3, 99) + 1e9)
+    table["above"] = np.exp(table["x"] + rng.normal(size=n)).round(6)
+    table["free"] = table["above"] - np.where(table.index == 5, 100, 1)  # no end: one row is far below the others
+    table.to_csv(tmp_path / "t.csv", index=False)
+    rows = table.loc[table.index.repeat(table["times"])] if weights else table
+    X, new, words = np.column_stack([np.ones(len(rows)), rows["x"]]), [-4.0, -1.0, 0.0, 4.0], ("lower", "higher")
+    found = {"cut": (0, 100), "share": (0, 1), "far": (1e9 + 1e-3, 1e9 + 99), "above": (0, math.inf), "free": (-math.inf, math.inf)}  # fmt: skip
+    for name, ends in found.items():
+        fit = mb.fit_linear(mb.Study(table), name, ["x"], **weights)
+        fitted = X @ np.linalg.lstsq(X, rows[name], rcond=None)[0]
+        shares = [np.mean(fitted < ends[0]), np.mean(fitted > ends[1])]
+        told = [w for w in fit.reading().cautions if "of the fitted values" in w or "The fitted value is" in w]
+        wanted = [f"({100 * sum(shares):.1f}% of the fitted"] if name == "share" else [f"in {100 * s:.1f}% of the rows, {w}" for s, w in zip(shares, words, strict=True) if s >= 0.01]  # fmt: skip
+        assert len(told) == len(wanted) and all(w in t for w, t in zip(wanted, told, strict=True)), (told, wanted)
+        mb.write_fit(fit, tmp_path / f"{name}.json")
+        parts = mb.fit_linear(mb.open_study(tmp_path / "t.csv", in_parts=True), name, ["x"], **weights)
+        for own in (fit, mb.read_fit(tmp_path / f"{name}.json"), parts):
+            with warnings.catch_warnings(record=True) as said:
+                warnings.simplefilter("always")
+                of = own.predict([{"x": x} for x in new])
+            said = [str(w.message) for w in said if "straight line knows" in str(w.message)]
+            for end, word, column in zip(ends, words, ("low", "high"), strict=True):
+                sides = [int((of[c] < end).sum() if column == "low" else (of[c] > end).sum()) for c in ("predicted", column, f"one_{column}")]  # fmt: skip
+                numbers = [int(k) for w in said if f"{word} than" in w for k in re.findall(r"(?:in |^)(\d)\b", w)]
+                assert numbers == list(dict.fromkeys(k for k in (sides[0] or sides[1], sides[2]) if k)), (name, said)

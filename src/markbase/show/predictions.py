@@ -71,8 +71,7 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
                 f"{listed(quoted(fit.fixed_effect_names))}: at the mean over the rows, so for one person there is more to it",
             )
         )
-    if words := fit._for_one_words(table):
-        facts.append(("mind", words))
+    facts += [("mind", words) for words in fit._cautions_for_all(table)]
     if not isinstance(fit, StoredFit):
         facts += [("mind", f"{bend_words(fit, name)}: what is told along it is off") for name in fit._bent]
     if len(table) > _MOST:

@@ -20,6 +20,8 @@ _POWERS = {
 }
 _MUCH = 0.15
 """A share of rows at one end of a scale from which on it is told (Terwee et al. 2007, doi:10.1016/j.jclinepi.2006.03.012)."""
+_BEYOND = 0.01
+"""A share of rows with fitted values beyond the ends of the outcome from which on it is told."""
 _ENDS = ("lowest", "below", "floor"), ("highest", "above", "ceiling")
 _MANY = 10
 """Of so few values each has many rows, at the ends as well."""
@@ -29,9 +31,11 @@ def about_outcome(fit: AnyFit) -> list[str]:
     """Say what must be known of the outcome of a linear fit."""
     told, outcome = [], fit.outcome
     if is_share(outcome):
+        outside = sum(fit._passing)
+        how_many = f"{as_percent(outside)} of the fitted values do" if outside else "no fitted value of these rows does"
         told.append(
-            f"`{outcome.name}` is 0 or 1, so its mean is the share of rows with 1, told in percentage points. A straight line can leave the "
-            f"range from 0 to 100%, and the spread differs from row to row by itself: use robust errors, or a logistic regression of its odds."
+            f"`{outcome.name}` is 0 or 1, so its mean is the share of rows with 1, told in percentage points. A straight line can leave the range "
+            f"from 0 to 100% ({how_many}), and the spread differs from row to row by itself: use robust errors, or a logistic regression of its odds."
         )
     told += about_scale(outcome)
     if answers := outcome.few_whole:
@@ -39,7 +43,7 @@ def about_outcome(fit: AnyFit) -> list[str]:
             f"`{outcome.name}` has {len(answers)} values, {plain(answers[0])} to {plain(answers[-1])}: a mean does not say which of them are more "
             "frequent, and where they are answers and no counts, it takes the steps between them to be equally large."
         )
-    return told + _about_ends(fit)
+    return told + _about_ends(fit) + ([] if is_share(outcome) else _about_passing(fit))
 
 
 def about_scale(outcome: Column) -> list[str]:
@@ -81,6 +85,17 @@ def _about_ends(fit: AnyFit) -> list[str]:
             words += " If 0 is none at all, whether there is any and how much there is are two questions: a yes/no outcome, and the rows above 0."
         told.append(words)
     return told
+
+
+def _about_passing(fit: AnyFit) -> list[str]:
+    """Say that many fitted values lie beyond the ends of the outcome."""
+    sides = zip(fit._passing, fit._ends[:2], ("below", "above"), ("lower", "higher"), strict=True)
+    return [
+        f"The fitted value is {beyond} {plain(end)} in {as_percent(share)} of the rows, {word} than `{fit.outcome.name}` is in any of them: a straight "
+        "line knows no such end."
+        for share, end, beyond, word in sides
+        if share >= _BEYOND
+    ]
 
 
 def _shares_at_ends(values: Any, often: Any = None) -> list[float]:

@@ -33,13 +33,14 @@ from markbase.core.results.adjusted_means import adjusted_means
 from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, OverallTest
 from markbase.core.results.new_rows import NewRows
+from markbase.core.results.outcome_ends import Ends, ends_of
 from markbase.core.results.overstated_tests import overstated_among
 from markbase.core.results.prediction_coverage import ROWS_HELD, Held, held_by_fitted
 from markbase.core.results.predictions import predicted_columns
 from markbase.core.results.readers import readers
 from markbase.core.results.standardised import standardised_table
 from markbase.core.rows.parts import in_parts
-from markbase.core.rows.row_functions import look_up
+from markbase.core.rows.row_functions import look_up, sample_of
 from markbase.core.study.column import Column
 from markbase.core.tables import own_table, table_of
 
@@ -68,8 +69,10 @@ class LinearFit(Fit):
             "_bends",
             "_bent",
             "_deviations",
+            "_ends",
             "_fitted",
             "_held",
+            "_passing",
             "_residuals",
             "_spread",
             "_unnamed",
@@ -434,13 +437,32 @@ class LinearFit(Fit):
         return self._whitened.residuals()
 
     @cached_property
+    def _some_residuals(self) -> tuple[Array, Array | None, Array]:
+        """The residuals, weights and outcome of about so many rows used, evenly spread, as tell how well intervals for one hold."""
+        (left,), heavy, outcome = Whitened.residuals_of_some([self._whitened], ROWS_HELD)
+        return left, heavy, outcome
+
+    @cached_property
+    def _ends(self) -> Ends:
+        return ends_of(self.outcome.values[self.rows_used.inside])
+
+    @cached_property
+    def _passing(self) -> tuple[float, float]:
+        """The shares of rows used with fitted values below and above the ends of the outcome; of very many rows, of some thousand."""
+        times = self.rows_used.times
+        if in_parts(self.outcome.values):  # those that are in memory
+            return self._ends.shares_passed(sample_of(self._fitted), None if times is None else sample_of(times))
+        left, heavy, outcome = self._some_residuals
+        return self._ends.shares_passed(outcome - left, None if times is None else heavy)
+
+    @cached_property
     def _held(self) -> tuple[Held, ...]:
         if self.exact or not self.rows_over > 0:
             return ()
         # a residual is less than what would be missed by as much as the coefficients took up, on average √(df/n)
         less = math.sqrt(self.rows_over / self.moments.rows)
         reach = t_quantile(self.level, self.df_rest) * self.strength.residual_sd * less
-        (left,), heavy, outcome = Whitened.residuals_of_some([self._whitened], ROWS_HELD)
+        left, heavy, outcome = self._some_residuals
         sampled = self.weights is not None and self.weights.kind == "sampling"
         return held_by_fitted(outcome, left, heavy, sampled, reach)
 

@@ -26,6 +26,7 @@ from markbase.core.formatting import decimals_for
 from markbase.core.inference.marginal_effects import known_profile
 from markbase.core.results.estimates import Estimated
 from markbase.core.results.new_rows import NewRows, head_of, new_rows
+from markbase.core.results.outcome_ends import NO_ENDS, Ends, passing_words
 from markbase.core.results.prediction_coverage import Held, coverage_words
 from markbase.core.results.readers import readers
 from markbase.core.rows.row_functions import look_up, refuse_in_parts
@@ -85,8 +86,9 @@ class Predicting(Estimated):
         Warns
         -----
         MarkbaseWarning
-            For profiles outside the data, for those that cannot be predicted, and where clearly more or fewer of the rows used than should lie outside their
-            intervals for one, or most of them on one side.
+            For profiles outside the data, for those that cannot be predicted, where clearly more or fewer of the rows used than should lie outside their
+            intervals for one, or most of them on one side, and where predictions or intervals pass an end of the outcome: 0 where no row used is below it, or a
+            lowest or highest value that several have.
 
         Examples
         --------
@@ -110,7 +112,7 @@ class Predicting(Estimated):
         if not isinstance(profiles, (list, tuple)):
             table = _of_table(self, profiles)
             if table is not None:
-                self._remark_on_one(table)
+                self._remark_on_all(table)
                 return _back(self, table, np.ones(len(table), dtype=bool)) if back_transformed else table
             columns = dict(columns_of(profiles))
             inside = [c for c in columns if c in variables_of(self.model_terms)]
@@ -138,25 +140,36 @@ class Predicting(Estimated):
                 f"{', among others' if len(outside) > 1 else ''}): the prediction there rests on the form of the model alone."
             )
         table = pd.DataFrame(found)
-        self._remark_on_one(table)
+        self._remark_on_all(table)
         return _back(self, table, np.array(named)) if back_transformed else table
 
-    def _for_one_words(self, table: pd.DataFrame) -> str:
-        """Say of predictions whether the intervals for one are too narrow or too wide there, or off to one side, as a clause; empty where not."""
-        if "one_low" not in table:
-            return ""
-        predicted, se = (table[name].to_numpy(dtype=np.float64) for name in ("predicted", "se"))
-        decimals = decimals_for(float(np.nanmin(se, initial=np.inf)))
-        return coverage_words(self._held, self.level, predicted, decimals)
+    def _cautions_for_all(self, table: pd.DataFrame) -> list[str]:
+        """Say of predictions whether the intervals for one are too narrow or too wide there, or off to one side, and where they pass an end of the outcome, in clauses."""
+        told = []
+        if "one_low" in table:
+            predicted, se = (table[name].to_numpy(dtype=np.float64) for name in ("predicted", "se"))
+            decimals = decimals_for(float(np.nanmin(se, initial=np.inf)))
+            told = [coverage_words(self._held, self.level, predicted, decimals)]
+        return [words for words in (*told, *passing_words(self._ends, self.outcome.name, self.level, table)) if words]
 
-    def _remark_on_one(self, table: pd.DataFrame) -> None:
-        if words := self._for_one_words(table):
+    def _remark_on_all(self, table: pd.DataFrame) -> None:
+        for words in self._cautions_for_all(table):
             remark(f"{words[0].upper()}{words[1:]}.")
 
     @property
     def _held(self) -> Sequence[Held]:
         """How many rows used lie outside their intervals for one, by fitted value; nothing where no such intervals are told."""
         return ()
+
+    @property
+    def _ends(self) -> Ends:
+        """The ends of a numeric outcome in the rows used."""
+        return NO_ENDS
+
+    @property
+    def _passing(self) -> tuple[float, float]:
+        """The shares of rows used with fitted values below and above the ends of the outcome."""
+        return 0.0, 0.0
 
     def _predictor_at(
         self, rows: NDArray[np.intp] | None, start: Array | None = None, hidden: Sequence[Term] = ()

@@ -29,6 +29,7 @@ from markbase.core.results.group_comparisons import Grouped
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.new_rows import NewRows
+from markbase.core.results.outcome_ends import NO_ENDS, Ends
 from markbase.core.results.predicting import Predicting
 from markbase.core.results.prediction_coverage import Held
 from markbase.core.results.predictions import predicted_columns
@@ -138,9 +139,16 @@ class StoredFit(Grouped, Probed, Predicting):
     held: tuple[Held, ...] = ()
     """How many rows used lie outside their intervals for one, by fitted value; empty of a fit saved before it was kept."""
 
+    ends: Ends = NO_ENDS
+    """The ends of a numeric outcome in the rows used; infinite of a fit saved before they were kept."""
+
     @property
     def _held(self) -> tuple[Held, ...]:
         return self.held
+
+    @property
+    def _ends(self) -> Ends:
+        return self.ends
 
     @property
     def _overstated(self) -> Mapping[str, JointTest]:
@@ -315,4 +323,5 @@ def store(fit: AnyFit) -> StoredFit:
         own_measures={} if fit.fixed_effect_names else fit.own_measures,
         overstated=fit._overstated,
         held=tuple(fit._held),
+        ends=fit._ends,
     )
