@@ -444,7 +444,7 @@ class LinearFit(Fit):
 
     @cached_property
     def _ends(self) -> Ends:
-        return ends_of(self.outcome.values[self.rows_used.inside])
+        return ends_of(self.outcome.values, self.rows_used.inside)
 
     @cached_property
     def _passing(self) -> tuple[float, float]:

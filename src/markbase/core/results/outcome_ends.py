@@ -14,6 +14,8 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.formatting import plain, short
+from markbase.core.rows.facts import NumberFacts
+from markbase.core.rows.parts import InParts
 from markbase.core.rows.row_functions import some_of
 
 Array = NDArray[np.float64]
@@ -45,18 +47,25 @@ class Ends(NamedTuple):
         return below, above
 
 
-def ends_of(values: Any) -> Ends:
-    """Return the ends of an outcome by its values in the rows used: its lowest and its highest where several rows have them, else below 0 where none is."""
-    low, high = float(values.min()), float(values.max())
+NO_ENDS = Ends()
+
+
+def ends_of(values: Any, inside: Any) -> Ends:
+    """Return the ends of an outcome by its values in the rows used: its lowest and its highest where several rows have them, else below 0 where none is.
+
+    In parts they are those of all rows, which are known without a pass, and beyond which no row used lies either.
+    """
+    used = values[inside]
+    known = values.facts if isinstance(values, InParts) else NumberFacts(low=float(used.min()), high=float(used.max()))
+    low, high = known.low, known.high
     if low == high:
-        return Ends()
-    some = some_of(values)
+        return NO_ENDS
+    some = some_of(used)
     least = max(_ROWS, _SHARE * len(some))
     at_low, at_high = (np.count_nonzero(some == end) >= least for end in (low, high))
     return Ends(low if at_low else 0.0 if low >= 0 else -math.inf, high if at_high else math.inf, high - low)
 
 
-NO_ENDS = Ends()
 _PREDICTED = "predicted", "low", "high", "one_low", "one_high"
 
 
