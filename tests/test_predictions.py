@@ -397,7 +397,9 @@ def test_fitted_values_and_predictions_beyond_the_ends_of_the_outcome_are_counte
     table.iloc[9, 1:] = np.nan
     table.to_csv(tmp_path / "t.csv", index=False)
     rows = (table.loc[table.index.repeat(table["times"].fillna(0))] if weights else table).dropna()
-    X, new, words = np.column_stack([np.ones(len(rows)), rows["x"]]), [-4.0, -1.0, 0.0, 4.0], ("lower", "higher")
+    X, new, words = np.column_stack([np.ones(len(rows)), rows["x"]]), [-4.0, -1.0, 0.0, 40.0], ("lower", "higher")
+    of_level = table.assign(g=np.where(table["x"] > 0, "up", "down"), cut=table["cut"].where(table["x"] > 0, 0) + 0.1)
+    assert "The fitted value is" not in str(mb.fit_linear(mb.Study(of_level), "cut", ["g"], **weights).reading())
     found = {"cut": (0, 100), "share": (0, 1), "far": (1e9 + 1e-3, 1e9 + 99), "above": (0, math.inf), "free": (-math.inf, math.inf)}  # fmt: skip
     for name, ends in found.items():
         fit = mb.fit_linear(mb.Study(table), name, ["x"], **weights)
