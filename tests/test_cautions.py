@@ -1,5 +1,6 @@
 """What misleads in comparisons, counted on the rows, and told where it is so alone: no overlap, reversals, ends of the outcome."""
 
+import itertools
 import re
 import warnings
 
@@ -375,3 +376,39 @@ def test_a_row_that_decides_a_curve_is_named_as_well():
     assert len(told) == sum(a != b for a, b in zip(*verdicts, strict=True)) > 0
     assert told[-1].startswith("Of `x (quadratic): x²`: one row")
     assert f"p = {without.coefficients['p'][2]:.3f}".replace("0.", ".") in told[-1]
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+@pytest.mark.parametrize("crossed", [("ab",), ("ab", "ac"), ("ab", "ac", "bc", "abc")])
+def test_the_rarest_combination_that_a_coefficient_compares_is_told_and_a_page_that_its_differences_are_averages(crossed, kind, tmp_path):  # fmt: skip
+    rng, n = np.random.default_rng(len(crossed)), 360
+    table = pd.DataFrame({k: rng.choice(list("xyz"[-len(p) :]), n, p=p) for k, p in (("a", [0.2, 0.3, 0.5]), ("b", [0.4, 0.6]), ("c", [0.6, 0.4]))})  # fmt: skip
+    table["v"] = np.where((table["a"] == "y") & (table["b"] == "y"), 2, 0) + rng.normal(size=n)
+    table["ok"] = np.where(table["v"] + rng.normal(size=n) > 0.5, "yes", "no")
+    study = mb.Study(table).mark("a", "z").mark("b", "z").mark("c", "y")
+    base, sets = {"a": "z", "b": "z", "c": "y"}, [set(c) for c in ("a", "b", "c", *crossed)]
+    terms = ["a", "b", "c", *(mb.interaction(*c) for c in crossed)]
+    fit = mb.fit_linear(study, "v", terms) if kind == "linear" else mb.fit_logistic(study, "ok", terms, event="yes")
+    for s in fit.reading().statements:
+        if s.term == "(intercept)" or not s.level:
+            continue
+        levels = dict(zip(s.term.split(" × "), s.level.split(" × "), strict=True))
+        cells = [{**base, **dict(zip(levels, pick, strict=True))} for pick in itertools.product(*[(v, base[g]) for g, v in levels.items()])]  # fmt: skip
+        rows = [table[list(over)].eq({g: cell[g] for g in over}).all(axis=1).sum() for over in sets if set(levels) <= over and len(over) > 1 for cell in cells]  # fmt: skip
+        rows.append(table[list(levels)].eq(levels).all(axis=1).sum())
+        told = [int(re.findall(r"Only (\d+) rows? used", c)[0]) for c in s.cautions if "rows used ha" in c]
+        assert told == [min(rows)] * int(min(rows) < 30), (s, rows)
+    table.to_csv(tmp_path / "t.csv", index=False)
+    model = ["--terms", "a,b,c", *itertools.chain(*(("--interaction", ",".join(c)) for c in crossed)), "--outcome", "v" if kind == "linear" else "ok"]  # fmt: skip
+    more = [] if kind == "linear" else ["--kind", "logistic", "--event", "yes"]
+    page = run(
+        "groups", "t.csv", "a", *model, *more, *(f"--base={g}={v}" for g, v in base.items()), cwd=tmp_path
+    ).stdout
+    p = fit.terms.set_index("term")["p"]
+    clear = [sorted(set(c) - {"a"}) for c in crossed if "a" in c and p[" × ".join(c)] < 0.05]
+    assert clear or "abc" in crossed
+    told = re.findall(r"averages over the rows, and not the same at every (.+?) (?=mind|Every)", " ".join(page.split()))
+    assert [t.split(" and ") for t in told] == clear
+    others = [c for c in ("b", "c") if any({"a", c} <= set(k) for k in crossed)]
+    lines = " ".join(str(fit.equation(by="a")).split())
+    assert f"interaction the summands of {' and '.join(f'{c}' for c in others)} are each line's own" in lines

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
+from markbase.core.errors import listed, quoted
 from markbase.core.formatting import figures_of, p_phrase
 from markbase.core.results.statements import Equation, Lines
 from markbase.show.page import Facts, Formula, Page, Section
@@ -58,10 +59,12 @@ def lines_page(lines: Lines) -> Page:
         facts.append(("equal slopes?", f"{figures}, {p_phrase(t.p)}, tested by {what}"))
         facts += [("mind", f"the test of equal slopes: {lines.overstated}")] if lines.overstated else []
     if lines.crossed:
-        facts.append(("crossing", f"{lines.by} is crossed with another group: these lines hold at that one's base"))
+        facts.append(("interaction", f"the summands of {listed(quoted(lines.crossed))} are each line's own"))
     own = (
         f"; the slope of {', '.join(lines.own_slopes)} is each line's own"
         if lines.own_slopes
+        else "; slopes are the same in all of them"
+        if lines.crossed
         else "; the lines are parallel"
     )
     facts.append(("start", f"each line has its own first number, computed before it was rounded{own}"))

@@ -28,6 +28,7 @@ from markbase.core.formatting import (
 from markbase.core.inference.corrections import STEP_BY_STEP, WITH_ONE_LEVEL
 from markbase.core.reading.clauses import overstated_words
 from markbase.core.reading.group_cautions import about_clusters, about_reversals
+from markbase.core.reading.interaction_sentences import about_averages
 from markbase.core.reading.overlap_words import about_pairs
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.cell_means import overstated_effects
@@ -72,7 +73,8 @@ def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = Non
     variable = fit.variable(group, "categorical")
     own = fit.coefficients[(fit.coefficients["term"] == group) & ~fit.coefficients["base"]]
     reversals = about_reversals(fit, variable, records_of(own)).values()
-    minded = [*about_clusters(fit, variable), *about_pairs(fit, variable), *reversals]
+    averaged = about_averages(fit, group, at or {})
+    minded = [*averaged, *about_clusters(fit, variable), *about_pairs(fit, variable), *reversals]
     if _tested_alone(fit, group) and (overstated := fit._overstated.get(group)):
         minded = [f"the joint test: {overstated_words(fit, overstated)}", *minded]
     facts = tuple(("mind", words) for words in minded)

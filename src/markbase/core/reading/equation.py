@@ -60,7 +60,7 @@ def make_lines(fit: AnyFit | StoredFit, by: str) -> Lines:
     lines = [(label, _written(fit, fit._equation_at(by, k), without=by)) for k, label in enumerate(group.labels)]
     with_group = [t for t in fit.model_terms if by in t.names and len(t.names) > 1]
     own = tuple(dict.fromkeys(v.name for t in with_group for v in t.numerics))
-    crossed = any(len(t.groups) > 1 for t in with_group)
+    crossed = tuple(dict.fromkeys(v.name for t in with_group for v in t.groups if v.name != by))
     return Lines(fit.explained, by, tuple(lines), own, *_slopes_test(fit, by), crossed=crossed)
 
 

@@ -12,6 +12,7 @@ import pandas as pd
 from markbase.core.design.terms import Term, Variable
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, number, p_phrase, plain
+from markbase.core.reading.cell_cautions import about_rows
 from markbase.core.reading.clauses import is_share
 from markbase.core.reading.left_out_words import lost_sentences
 from markbase.core.reading.overlap_words import about_overlap
@@ -128,7 +129,7 @@ def about_levels(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> l
     comparisons of the group.
     """
     level = str(row["level"])
-    cautions = _thin(term, level, int(row["n"]))
+    cautions = about_rows(fit, {term.name: level}, int(row["n"]))
     if not math.isnan(row["se"]):  # else there is no interval to be read
         cautions += _in_few(fit, term, level, facts.clusters)
     known = facts.levels

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Collection
 from dataclasses import replace
 
 import pandas as pd
@@ -10,8 +11,9 @@ import pandas as pd
 from markbase.core.design.coefficient_map import Coefficient
 from markbase.core.design.mean_columns import follow
 from markbase.core.design.terms import POWER_MARKS, Term, Variable, variables_of
-from markbase.core.errors import count_noun, listed, quoted
+from markbase.core.errors import listed, quoted
 from markbase.core.formatting import decimals_for, number, p_phrase, plain, short, value_with_ends
+from markbase.core.reading.cell_cautions import about_rows
 from markbase.core.reading.clauses import (
     clear,
     held_equal,
@@ -27,7 +29,6 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import origins
-from markbase.core.study.remark import THIN_ROWS
 from markbase.core.tables import TableRow, records_of
 
 
@@ -48,6 +49,22 @@ def what_differs(term: Term, sure: bool, scale: str = "") -> str:
         what, by = f"the slope of `{numerics[0]}`", numerics[1]
     found = f"{what} differs by `{by}`{scale}"
     return found[0].upper() + found[1:] if sure else f"No clear evidence that {found}"
+
+
+def about_averages(fit: AnyFit, group: str, held: Collection[str] = ()) -> list[str]:
+    """Say which interactions of a group are clear, so that differences told of it are averages; not those with columns that are held at a value."""
+    told, tests = [], {str(row["term"]): row for row in records_of(fit.terms)}
+    for term in fit.model_terms:
+        others = [name for name in term.names if name != group]
+        if group not in term.names or not others or set(others) & set(held) or term.name in fit.untested:
+            continue
+        if fit._judged(term.name, tests[term.name]["p"]) < fit.alpha:
+            found = what_differs(term, True, " in log odds" if fit.family.ratios else "")
+            told.append(
+                f"{found[0].lower()}{found[1:]} ({joint_figures(fit, tests[term.name])}): the differences told here are averages "
+                f"over the rows, and not the same at every {' and '.join(f'`{name}`' for name in others)}"
+            )
+    return told
 
 
 def interaction_statements(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[Statement]:
@@ -89,9 +106,7 @@ def _one(fit: AnyFit, term: Term, told: Coefficient, row: TableRow, at: str) -> 
             f"{_named(level, term)} cannot be estimated: the rows used lack a combination of levels it rests on.",
         )
     cautions = []
-    if row["n"] < THIN_ROWS:
-        one = row["n"] == 1
-        cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {'has' if one else 'have'} {levels_of(told)}.")
+    cautions += about_rows(fit, dict(told.shown_levels), int(row["n"]))
     spread = math.prod(fit.rows_used.spread(name)[2] ** power for name, power in told.powers)
     if (row["high"] - row["low"]) * spread > fit.outcome_sd:
         cautions.append("The interval is wide.")
@@ -158,11 +173,6 @@ def _against(variable: Variable, told: Coefficient) -> str:
 
 def _named(level: str, term: Term) -> str:
     return f"`{level}` of `{term.name}`"
-
-
-def levels_of(told: Coefficient) -> str:
-    """Name the levels an interaction's row is about."""
-    return listed([f"`{group}` `{level}`" for group, level in told.shown_levels])
 
 
 def _coefficient(fit: AnyFit, row: TableRow) -> str:

@@ -22,6 +22,7 @@ from markbase.core.formatting import (
     short,
 )
 from markbase.core.reading.case_cautions import about_case, about_case_elsewhere
+from markbase.core.reading.cell_cautions import about_rows
 from markbase.core.reading.clauses import (
     clear,
     held_equal,
@@ -49,7 +50,6 @@ from markbase.core.reading.interaction_sentences import (
     contrast_words,
     follower_sentence,
     followers_sentence,
-    levels_of,
     partly_derived,
     sources_in,
     start_words,
@@ -61,7 +61,6 @@ from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements, slope_statements
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Reading, Statement
-from markbase.core.study.remark import THIN_ROWS
 from markbase.core.tables import TableRow, records_of
 
 _TIMES, _FEW = 2.0, 0.005
@@ -309,9 +308,7 @@ def _product(fit: LogisticFit, term: Term, told: Coefficient, row: TableRow) -> 
         )
         return Statement(term.name, level, text)
     cautions = _wide(row, "odds ratio") if not told.powers else []
-    if row["n"] < THIN_ROWS:
-        verb = "has" if row["n"] == 1 else "have"
-        cautions.append(f"Only {count_noun(int(row['n']), 'row')} used {verb} {levels_of(told)}.")
+    cautions += about_rows(fit, dict(told.shown_levels), int(row["n"]))
     lead, kind = contrast_words(term, told, f"the odds of {_event(fit)}", at_reference(fit, *term.names)[0])
     if kind == "slope":
         lead = lead.replace("the slope of the odds of", "the odds ratio for")

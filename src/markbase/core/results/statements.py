@@ -86,8 +86,8 @@ class Lines(Shown):
     """The test whether slopes differ by the group: of those in the model, or of all numeric columns if they were added."""
     overstated: str = ""
     """What robust errors that rest on few rows make of it, with a test that counts them; empty where there is no such thing."""
-    crossed: bool = False
-    """Whether the group is crossed with another, so that the lines hold at that one's base."""
+    crossed: tuple[str, ...] = ()
+    """Groups whose differences are not the same in every line, since they are in an interaction with the group."""
 
 
 @dataclass(frozen=True)
