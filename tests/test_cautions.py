@@ -389,7 +389,12 @@ def test_the_rarest_combination_that_a_coefficient_compares_is_told_and_a_page_t
     base, sets = {"a": "z", "b": "z", "c": "y"}, [set(c) for c in ("a", "b", "c", *crossed)]
     terms = ["a", "b", "c", *(mb.interaction(*c) for c in crossed)]
     fit = mb.fit_linear(study, "v", terms) if kind == "linear" else mb.fit_logistic(study, "ok", terms, event="yes")
+    joint, single = fit.terms.set_index("term")["p"], fit.coefficients[~fit.coefficients["base"]].groupby("term")["p"]
     for s in fit.reading().statements:
+        if not s.level and s.term in joint:
+            p = single.get_group(s.term)
+            apart = len(p) > 1 and (joint[s.term] < 0.05) != (p < 0.05).any()
+            assert apart == any("no single row below" in c or "weak evidence while" in c for c in s.cautions)
         if s.term == "(intercept)" or not s.level:
             continue
         levels = dict(zip(s.term.split(" × "), s.level.split(" × "), strict=True))
@@ -404,8 +409,7 @@ def test_the_rarest_combination_that_a_coefficient_compares_is_told_and_a_page_t
     page = run(
         "groups", "t.csv", "a", *model, *more, *(f"--base={g}={v}" for g, v in base.items()), cwd=tmp_path
     ).stdout
-    p = fit.terms.set_index("term")["p"]
-    clear = [sorted(set(c) - {"a"}) for c in crossed if "a" in c and p[" × ".join(c)] < 0.05]
+    clear = [sorted(set(c) - {"a"}) for c in crossed if "a" in c and joint[" × ".join(c)] < 0.05]
     assert clear or "abc" in crossed
     told = re.findall(r"averages over the rows, and not the same at every (.+?) (?=mind|Every)", " ".join(page.split()))
     assert [t.split(" and ") for t in told] == clear

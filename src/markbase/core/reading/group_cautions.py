@@ -41,6 +41,19 @@ def one_verdict(whole: Statement, single: list[Statement]) -> list[Statement]:
     return [replace(single[0], cautions=(*whole.cautions, *single[0].cautions))]
 
 
+def beside_joint(sure: bool, rows: pd.DataFrame, alpha: float, instead: str = "compare the pairs") -> list[str]:
+    """Say where the joint test of a term and those of its coefficients disagree; `instead` is what would do where none of them is clear."""
+    others = rows[~rows["base"]]
+    clear = int((others["p"] < alpha).sum())
+    if len(others) < 2 or sure == (clear > 0):
+        return []
+    if sure:
+        return [f"They differ somewhere, though no single row below is clear: {instead}."]
+    return [
+        f"{clear} clear {'row' if clear == 1 else 'rows'} among {len(others)} comparisons is weak evidence while the joint test is not clear."
+    ]
+
+
 def trend_step(term: Term) -> float:
     """Return what a linear trend rises from a level to the next, per unit of its coefficient: 1/√Σ(x − x̄)² of the places x of the levels."""
     places = term.variables[0].places.astype(np.float64)

@@ -127,7 +127,9 @@ def _groups(fit: AnyFit) -> list[Step]:
         together = fit.corrected_p(others["p"].tolist())
         clear = [str(v) for v, p in zip(others["level"], together, strict=True) if p < fit.alpha]
         far = others.iloc[int(others["difference"].abs().argmax())]
-        answer = f"base `{term.base_label}`; furthest from it `{far['level']}`: {_difference(fit, far)}"
+        differing = any(term.name in t.names for t in fit.model_terms if len(t.names) > 1)
+        over = ", on average over the rows," if differing else ""
+        answer = f"base `{term.base_label}`; furthest from it{over} `{far['level']}`: {_difference(fit, far)}"
         if clear:
             meaning = f"Clear among all comparisons with the base (Holm): {listed(quoted(clear))}."
         else:

@@ -24,12 +24,16 @@ from markbase.core.reading.clauses import (
     percent,
     size,
 )
+from markbase.core.reading.group_cautions import beside_joint
 from markbase.core.reading.slope_sentences import at_reference, slope_statements
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import origins
 from markbase.core.tables import TableRow, records_of
+
+IN_INTERACTIONS = "read the slopes, or the combinations of levels, themselves"
+"""What would do where an interaction is clear and none of its coefficients."""
 
 
 def what_differs(term: Term, sure: bool, scale: str = "") -> str:
@@ -75,13 +79,16 @@ def interaction_statements(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[
     test = records_of(fit.terms[fit.terms["term"] == term.name])[0]
     untested = fit.untested.get(term.name, "")
     at, outside = at_reference(fit, *term.names)
+    beside: list[str] = []
     if untested:
         joint = (
             f"Whether {what_differs(term, True)[0].lower()}{what_differs(term, True)[1:]} cannot be tested: {untested}."
         )
     else:
-        joint = f"{what_differs(term, fit._judged(term.name, test['p']) < fit.alpha)}{at} ({joint_figures(fit, test)}), {held_equal(fit)}."
-    statements = [Statement(term.name, "", joint, tuple(outside))]
+        sure = fit._judged(term.name, test["p"]) < fit.alpha
+        joint = f"{what_differs(term, sure)}{at} ({joint_figures(fit, test)}), {held_equal(fit)}."
+        beside = beside_joint(sure, rows, fit.alpha, IN_INTERACTIONS)
+    statements = [Statement(term.name, "", joint, (*outside, *beside))]
     for told, row in zip(told_rows(fit, term), records_of(rows), strict=True):
         if not row["base"]:
             statements.append(_one(fit, term, told, row, at))

@@ -35,6 +35,7 @@ from markbase.core.reading.group_cautions import (
     about_group,
     about_levels,
     about_step,
+    beside_joint,
     one_verdict,
     trend_step,
 )
@@ -192,7 +193,6 @@ def _trend(fit: AnyFit, term: Term, row: TableRow) -> Statement:
 
 def _jointly(fit: AnyFit, term: Term, rows: pd.DataFrame) -> Statement:
     test = records_of(fit.terms[fit.terms["term"] == term.name])[0]
-    alpha = fit.alpha
     figures = joint_figures(fit, test)
     together = f"Taken together, the {len(term.labels)} levels of `{term.name}`"
     cautions = about_group(fit, term, rows)
@@ -201,19 +201,8 @@ def _jointly(fit: AnyFit, term: Term, rows: pd.DataFrame) -> Statement:
     if term.name in fit.untested:
         text = f"{together} cannot be tested together: {fit.untested[term.name]}."
         return Statement(term.name, "", text, tuple(cautions))
-    others = rows[~rows["base"]]
-    clear = int((others["p"] < alpha).sum())
     at, outside = at_reference(fit, term.name)
-    cautions += outside
-    if fit._judged(term.name, test["p"]) < alpha:
-        text = f"{together} differ in `{fit.outcome.name}`{at} ({figures}), {held_equal(fit)}."
-        if clear == 0 and len(others) > 1:
-            cautions.append("They differ somewhere, though no single row below is clear: compare the pairs.")
-    else:
-        text = f"{together} show no clear evidence of differing in `{fit.outcome.name}`{at} ({figures}), {held_equal(fit)}."
-        if clear and len(others) > 1:
-            cautions.append(
-                f"{clear} clear {'row' if clear == 1 else 'rows'} among {len(others)} comparisons is weak evidence while the "
-                f"joint test is not clear."
-            )
-    return Statement(term.name, "", text, tuple(cautions))
+    sure = fit._judged(term.name, test["p"]) < fit.alpha
+    verb = "differ" if sure else "show no clear evidence of differing"
+    text = f"{together} {verb} in `{fit.outcome.name}`{at} ({figures}), {held_equal(fit)}."
+    return Statement(term.name, "", text, (*cautions, *outside, *beside_joint(sure, rows, fit.alpha)))

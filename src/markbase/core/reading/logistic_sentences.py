@@ -42,11 +42,13 @@ from markbase.core.reading.group_cautions import (
     about_group,
     about_levels,
     about_step,
+    beside_joint,
     one_verdict,
     trend_step,
     unnamed_levels,
 )
 from markbase.core.reading.interaction_sentences import (
+    IN_INTERACTIONS,
     contrast_words,
     follower_sentence,
     followers_sentence,
@@ -339,20 +341,14 @@ def _jointly(fit: LogisticFit, term: Term, rows: pd.DataFrame) -> Statement:
     if term.kind == "interaction":
         told = what_differs(term, bool(clearly), " in log odds")
         at, outside = at_reference(fit, *term.names)
+        outside += beside_joint(bool(clearly), rows, fit.alpha, IN_INTERACTIONS)
         return Statement(term.name, "", f"{told}{at} ({figures}), {held_equal(fit)}.", tuple(outside))
     at, cautions = at_reference(fit, term.name)
     few = [caution for level in unnamed_levels(term) for caution in _few_events(fit, term, level)]
     cautions = [*about_group(fit, term, rows), *few, *cautions]
     together = f"Taken together, the {len(term.labels)} levels of `{term.name}`"
     verb = "differ" if clearly else "show no clear evidence of differing"
-    others = rows[~rows["base"]]
-    alone = int((others["p"] < fit.alpha).sum())
-    if clearly and not alone and len(others) > 1:
-        cautions.append("They differ somewhere, though no single row below is clear: compare the pairs.")
-    if not clearly and alone and len(others) > 1:
-        cautions.append(
-            f"{alone} clear {'row' if alone == 1 else 'rows'} among {len(others)} comparisons is weak evidence while the joint test is not clear."
-        )
+    cautions += beside_joint(bool(clearly), rows, fit.alpha)
     return Statement(
         term.name,
         "",
