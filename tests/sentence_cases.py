@@ -100,6 +100,12 @@ def steep():
     )
 
 
+def crossed(seed):
+    """Return a choir in which whoever is new is a group."""
+    return study(rows(seed=seed, new=lambda d: d["new"].map({0: "no", 1: "yes"})))
+
+
+CROSSED = ["voice", "new", mb.interaction("voice", "new")]
 CASES = {
     "a slope by group, clear": lambda: linear(["age", "voice", mb.interaction("age", "voice")], data=steep()),
     "two groups crossed, clear": lambda: linear(["voice", "new", mb.interaction("voice", "new")], data=steep()),
@@ -108,6 +114,8 @@ CASES = {
     ),
     "odds, a slope by group, clear": lambda: odds(["age", "voice", mb.interaction("age", "voice")], steep()),
     "odds, two groups crossed, clear": lambda: odds(["voice", "new", mb.interaction("voice", "new")], steep()),
+    "two groups crossed, one row clear alone": lambda: linear(CROSSED, data=crossed(54)),
+    "odds, two groups crossed, clear in no row": lambda: odds(CROSSED, crossed(6)),
     "numeric and group, base chosen": lambda: linear(["age", "voice"]),
     "base not chosen": lambda: linear(["voice"], data=study(base=None)),
     "negative and null": lambda: linear(["age", "voice"], data=study(rows(score=lambda d: 90 - d["age"]))),
