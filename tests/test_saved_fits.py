@@ -15,6 +15,7 @@ from command import run
 from markbase import demo
 from markbase.core.results.fit_statistics import OverallTest
 from reference import made_up
+from surveys import same
 from test_predictions import choir, study_of
 from yes_no import either
 
@@ -92,6 +93,16 @@ def test_a_saved_fit_says_what_the_fit_says_or_that_it_has_no_rows(kind, options
             continue
         told += 1
     assert told > 44
+    own, other = (f.rebase("voice", "tenor") for f in (fit, saved))
+    assert own.retold == other.retold
+    assert "but for those of `age (quadratic)`, which hold at the base" in own.retold
+    lacking = other.terms["statistic"].isna()  # a likelihood ratio needs rows; what is tested at the base is one
+    assert other.terms["term"][lacking].tolist() == ["age (quadratic)"] * (own.overall.kind == "likelihood ratio")
+    pd.testing.assert_frame_equal(other.terms[~lacking], own.terms[~lacking], rtol=1e-8)
+    if kind == "logistic":
+        pd.testing.assert_frame_equal(
+            other.terms[["wald", "wald_p", "df"]], own.terms[["wald", "wald_p", "df"]], rtol=1e-8
+        )
 
 
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
@@ -268,3 +279,41 @@ def _said(call):
     except mb.MarkbaseError as problem:
         return str(problem)
     return ""
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_the_command_tells_of_a_saved_fit_what_it_tells_of_the_data(kind, tmp_path):
+    outcome = {"linear": ["belonging"], "logistic": ["stays", "--event", "yes", "--kind", "logistic"]}[kind]
+    model = [str(demo.path("choirs.plan.toml")), "--outcome", *outcome, "--terms", "age,voice", "--interaction", "age,voice"]  # fmt: skip
+    run("fit", *model, "--save", "fit.json", "--quiet", cwd=tmp_path)
+    other = ["--base", "voice=tenor", "--quiet"]
+    own, saved = (
+        json.loads(run("fit", *args, *other, "--json", cwd=tmp_path).stdout) for args in (model, ["fit.json"])
+    )
+    if kind == "logistic":  # the likelihood ratio of age holds at the base
+        assert saved["terms"][0].pop("statistic") is saved["terms"][0].pop("p") is None
+        del own["terms"][0]["statistic"], own["terms"][0]["p"]
+    for name in ("terms", "coefficients"):
+        for ours, theirs in zip(own[name], saved[name], strict=True):
+            same([*ours.items()], [*theirs.items()], 1e-8)
+    assert [own[k] for k in ("kind", "outcome", "overall", "errors", "equation")] == [saved[k] for k in ("kind", "outcome", "overall", "errors", "equation")]  # fmt: skip
+    for asked, first, last in (
+        (["fit", *other], "against which base", "\n\n"),
+        (["groups", "voice", *other], "The levels of" if kind == "linear" else "Every pair", "equal slopes"),
+        (["slopes", "age:voice", "--quiet"], "Simple slopes", "do they differ"),
+    ):
+        pages = (run(asked[0], *args, *asked[1:], cwd=tmp_path).stdout for args in (model, ["fit.json"]))
+        ours, theirs = (" ".join(page.partition(first)[2].partition(last)[0].split()) for page in pages)
+        assert ours == theirs
+        assert len(ours) > 300
+    for asked, told in (
+        (["fit", "fit.json", "--guide", "--figures", "f"], "--guide and --figures need them: leave them out"),
+        (["groups", "fit.json", "--manuscript", "m.docx"], "--manuscript needs them: leave it out"),
+        (["groups", "fit.json", "--errors", "HC3"], "as it was saved: leave the options of the model out"),
+        (["slopes", "fit.json", "--base-by", "voice=first"], "leave the options of the data, and --base-by, out"),
+        (["check", "fit.json"], "can only be a saved fit, which holds no rows of the data"),
+        (["fit", "fit.json", "--base", "voice=treble"], "no level `treble`"),
+    ):
+        done = run(*asked, cwd=tmp_path)
+        assert (done.returncode, told in done.stderr) == (2, True), (asked, done.stderr)
+    assert [path.name for path in tmp_path.iterdir()] == ["fit.json"]

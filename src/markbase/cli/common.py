@@ -171,17 +171,17 @@ class Source:
 
     file: Path
     """The data file, or a plan."""
-    codebook: Path | None
+    codebook: Path | None = None
     """The codebook."""
-    kinds: Sequence[str]
+    kinds: Sequence[str] = ()
     """``column=kind`` texts."""
-    missing: Sequence[str]
+    missing: Sequence[str] = ()
     """Codes, several by commas."""
-    steps: Sequence[str]
+    steps: Sequence[str] = ()
     """Preparing steps as inline tables."""
-    sheet: str | None
+    sheet: str | None = None
     """Sheet of a spreadsheet."""
-    encoding: str
+    encoding: str = "utf-8"
     """Encoding of a text file."""
     bases: Sequence[str] = ()
     """``group=level`` texts."""
@@ -237,6 +237,11 @@ class Source:
 
     def open(self, mentioned: bool = False) -> Study:
         """Open the data, all columns or those that are mentioned, prepare them, and mark the bases."""
+        if self.file.suffix.lower() == ".json":
+            raise MarkbaseError(
+                f"`{self.file}` can only be a saved fit, which holds no rows of the data, and here they are needed: name the data file. Saved fits are "
+                "read by `fit`, `groups`, `slopes`, `predict` and `validate`."
+            )
         plan = self.plan()
         study = open_plan(plan, self._codebook(plan), mentioned)
         for name, level in (pair(text, "--base") for text in self.bases):

@@ -10,6 +10,7 @@ from markbase.core.comparison.dominance import Dominance
 from markbase.core.comparison.score import Score
 from markbase.core.errors import MarkbaseError
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.stored_fit import StoredFit
 from markbase.core.screening.screen import Screen
 from markbase.core.study.study import Study
 from markbase.files.whole_files import refuse_to_replace, write_all
@@ -57,7 +58,9 @@ def draw_groups_of(
     _write(figures, folder, replace)
 
 
-def draw_slopes_of(fit: AnyFit, asked: Sequence[tuple[str, str | None]], folder: Path, replace: bool) -> None:
+def draw_slopes_of(
+    fit: AnyFit | StoredFit, asked: Sequence[tuple[str, str | None]], folder: Path, replace: bool
+) -> None:
     """Draw simple slopes into a folder, each as PNG and SVG."""
     _write(figures_of_slopes(fit, asked), folder, replace)
 

@@ -12,12 +12,14 @@ from markbase.cli.common import answer, figure_options, json_option, manuscript_
 from markbase.cli.figure_files import draw_fit
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options, only_for
+from markbase.cli.other_rows import fit_or_saved, refuse_if_saved
 from markbase.cli.progress import counting
 from markbase.cli.sampling_options import bootstrap_options, check_seed_is_used
 from markbase.core.comparison.coefficient_samples import CoefficientSamples
 from markbase.core.comparison.coefficient_samples import bootstrap as drawn
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
+from markbase.core.results.stored_fit import StoredFit
 from markbase.files.fit_files import write_fit
 from markbase.reports.document import write_document
 from markbase.show.coefficient_samples import samples_record, samples_sections
@@ -71,7 +73,7 @@ def command(
 ) -> None:
     """Fit a regression to FILE, every group against its base.
 
-    FILE is a data file, or a plan, of which FIT names a fit.
+    FILE is a data file, a plan, of which FIT names a fit, or a saved fit (.json), which is shown.
     """
     with remarks() as told:
         if guide and standardised:
@@ -81,7 +83,12 @@ def command(
         check_seed_is_used(seed, bootstrap)
         model = model_of(given)
         model.rest(0)
-        _, fit = model.fit()
+        fit = fit_or_saved(model)
+        if isinstance(fit, StoredFit):
+            options = {"--guide": guide, "--standardised": standardised, "--bootstrap": bootstrap, "--save": save}
+            refuse_if_saved(fit, options | {"--manuscript": manuscript, "--figures": figures})
+            answer(regression_record(fit) if as_json else regression_page(fit), told)
+            return
         only_for("linear", fit, [("--standardised", standardised)])
         samples = drawn(fit, bootstrap, seed=seed or 0, told=counting("samples", bootstrap)) if bootstrap else None
         found = _record(fit, guide, samples) if as_json else _page(fit, guide, standardised, samples)

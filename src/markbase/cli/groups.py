@@ -22,12 +22,15 @@ from markbase.cli.common import (
 from markbase.cli.figure_files import draw_groups_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
+from markbase.cli.other_rows import fit_or_saved, refuse_if_saved
 from markbase.cli.typed import parted, places_of, split, two
 from markbase.core.design.requested_terms import unquoted
 from markbase.core.errors import MarkbaseError, listed, quoted
 from markbase.core.inference.corrections import CORRECTIONS, OF_ALL_PAIRS, WITH_ONE_LEVEL
+from markbase.core.reading.interaction_sentences import about_averages
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.equivalence import check_margin
+from markbase.core.results.stored_fit import StoredFit
 from markbase.reports.document import write_document
 from markbase.show.equation import lines_page
 from markbase.show.fit import what_is_read
@@ -38,9 +41,14 @@ from markbase.show.group_tables import (
     pairs_section,
     planned_sections,
 )
-from markbase.show.page import Page, Section
+from markbase.show.page import Facts, Page, Section
 from markbase.show.records import cells_record, groups_record, table_record
 from markbase.show.regression import regression_record
+
+_NO_AVERAGES = (
+    "not told",
+    "adjusted probabilities are averages over rows, and a saved fit holds none; below, pairs are told in odds",
+)
 
 
 @click.command(
@@ -102,11 +110,12 @@ def command(
     """Compare the levels of a GROUP of the model: adjusted means, every pair, planned comparisons.
 
     Without GROUP, every group of the model is told; GROUP:GROUP tells two of them together, every combination and the pairs within.
+    FILE is a data file, a plan, of which FIT names a fit, or a saved fit (.json), which needs no data.
     """
     with remarks() as told:
         model = model_of(given)
         at = places_of(places)
-        _, fit = model.fit()
+        fit = fit_or_saved(model)
         inside = [v.name for v in fit.variables if v.is_categorical]
         groups = tuple(unquoted(name) for name in model.rest()) or tuple(inside)
         if not groups:
@@ -138,9 +147,10 @@ def command(
         alone = [group for group in groups if group in inside]
         if manuscript and not alone:
             raise click.UsageError("--manuscript holds the levels of single groups; name one behind the file.")
-        if manuscript:
+        refuse_if_saved(fit, {"--manuscript": manuscript, "--figures": figures})
+        if manuscript and not isinstance(fit, StoredFit):
             write_document([(fit, group) for group in alone], manuscript, replace=replaces)
-        if figures:
+        if figures and not isinstance(fit, StoredFit):
             draw_groups_of(fit, alone, [two(group) for group in crossed], figures, replaces)
     answer(found, told)
 
@@ -149,7 +159,7 @@ def command(
 class _Asked:
     """What is asked about the groups of a fit."""
 
-    fit: AnyFit
+    fit: AnyFit | StoredFit
     groups: tuple[str, ...]
     crossed: tuple[str, ...]
     """Those of them that are two groups together."""
@@ -172,7 +182,11 @@ class _Asked:
                 sections += cells_sections(fit, *two(group), self.correction)
                 continue
             fit.variable(group, "categorical")
-            sections += [groups_section(fit, group, place or None) for place in self.places]
+            if fit._averages_levels:
+                sections += [groups_section(fit, group, place or None) for place in self.places]
+            else:
+                minded = [("mind", words) for words in about_averages(fit, group)]
+                sections.append(Section(f"The levels of {group}", blocks=(Facts((_NO_AVERAGES, *minded)),)))
             one = self.against
             sections += [pairs_section(fit, group, self.correction, place or None, one) for place in self.places]
             if self.margin is not None:
@@ -210,7 +224,7 @@ class _Asked:
         ]
 
 
-def _lines(fit: AnyFit, group: str) -> list[Section]:
+def _lines(fit: AnyFit | StoredFit, group: str) -> list[Section]:
     if all(v.is_categorical for v in fit.variables):
         return []
     return [Section(f"The equation by {group}", blocks=lines_page(fit.equation(by=group)).sections[0].blocks)]

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from markbase.cli.common import Source
 from markbase.cli.model_options import Model
 from markbase.cli.opening import open_in_parts, read_in_parts
+from markbase.cli.typed import pair
 from markbase.core.design.terms import variables_of
-from markbase.core.errors import MarkbaseError
+from markbase.core.errors import MarkbaseError, listed
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.study.codebook import Codebook
@@ -25,12 +28,35 @@ def is_saved(model: Model) -> bool:
 
 
 def saved_fit(model: Model) -> StoredFit:
-    """Read a saved fit, to which nothing can be changed."""
+    """Read a saved fit, told from other bases where these are given; nothing else can be changed of it."""
+    source = model.source
     if model.outcome or model.terms or model.polynomials or model.interactions or model.kind or model.settings:
         raise MarkbaseError(
             "A saved fit is as it was saved: leave the options of the model out, or name the data and fit again."
         )
-    return read_fit(model.source.file)
+    if source != Source(source.file, bases=source.bases):
+        raise MarkbaseError(
+            "A saved fit reads no data of its own: leave the options of the data, and --base-by, out, or name the data and fit again."
+        )
+    fit = read_fit(source.file)
+    for group, level in (pair(text, "--base") for text in source.bases):
+        fit = fit.rebase(group, level)
+    return fit
+
+
+def fit_or_saved(model: Model) -> AnyFit | StoredFit:
+    """Return the fit that is asked for: made, or saved before."""
+    return saved_fit(model) if is_saved(model) else model.fit()[1]
+
+
+def refuse_if_saved(fit: AnyFit | StoredFit, options: Mapping[str, Any]) -> None:
+    """Refuse options that need the rows of a fit where it was saved without them."""
+    given = [option for option, value in options.items() if value]
+    if isinstance(fit, StoredFit) and given:
+        raise MarkbaseError(
+            f"A saved fit holds no rows of the data, and {listed(given)} {'needs' if len(given) == 1 else 'need'} them: leave "
+            f"{'it' if len(given) == 1 else 'them'} out, or name the data and fit again."
+        )
 
 
 def rows_for_saved(fit: StoredFit, file: Path, *, outcome: bool = False) -> Any:

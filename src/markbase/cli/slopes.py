@@ -11,6 +11,7 @@ from markbase.cli.common import answer, figure_options, json_option, names_argum
 from markbase.cli.figure_files import draw_slopes_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options
+from markbase.cli.other_rows import fit_or_saved
 from markbase.cli.typed import places_of, two
 from markbase.core.errors import MarkbaseError
 from markbase.reports.figure_sets import differing_slopes
@@ -37,12 +38,12 @@ def command(places: tuple[str, ...], figures: Path | None, replaces: bool, as_js
     """Probe curves and interactions: simple slopes of a numeric COLUMN, at chosen values or by a MODERATOR.
 
     Without COLUMN, every slope that the model lets differ is told. Where the moderator is numeric, also the region in which
-    the slope is clear.
+    the slope is clear. FILE is a data file, a plan, of which FIT names a fit, or a saved fit (.json), which needs no data.
     """
     with remarks() as told:
         model = model_of(given)
         at = places_of(places)
-        _, fit = model.fit()
+        fit = fit_or_saved(model)
         known = [v.name for v in fit.variables]
         asked = [(first, by or None) for first, by in (two(text, known) for text in model.rest())] or differing_slopes(
             fit

@@ -20,6 +20,7 @@ from markbase.core.errors import FitError, remark
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.results.stored_fit import StoredFit
 from markbase.core.rows.parts import in_parts
 from markbase.core.screening.screen import Screen
 from markbase.show.block_figures import draw_blocks, draw_paths
@@ -166,7 +167,7 @@ def _figures_of_rows(fit: AnyFit) -> Figures:
     return {} if fit.exact else {"checks": Drawn("Four views of the residuals", draw_checks(fit))}
 
 
-def figures_of_slopes(fit: AnyFit, asked: Sequence[tuple[str, str | None]]) -> Figures:
+def figures_of_slopes(fit: AnyFit | StoredFit, asked: Sequence[tuple[str, str | None]]) -> Figures:
     """Draw the slopes asked for."""
     figures = {}
     for numeric, by in asked:
@@ -178,7 +179,7 @@ def figures_of_slopes(fit: AnyFit, asked: Sequence[tuple[str, str | None]]) -> F
     return figures
 
 
-def differing_slopes(fit: AnyFit) -> list[tuple[str, str | None]]:
+def differing_slopes(fit: AnyFit | StoredFit) -> list[tuple[str, str | None]]:
     """Return the slopes that differ in a model: of a curve along itself, of an interaction of two by its other column."""
     found: dict[tuple[str, str | None], None] = {}
     for term in fit.model_terms:

@@ -11,6 +11,7 @@ import pandas as pd
 from markbase.core.formatting import decimals_for, from_to, p_value, ratio_with_ends, short, value_with_ends
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.equivalence import margin_words
+from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import rows_of
 from markbase.show.page import Row, Section, Sentences, Table
 
@@ -21,7 +22,9 @@ _CORRECTED = {
 }
 
 
-def equivalence_section(fit: AnyFit, table: pd.DataFrame, margin: float, correction: str, what: str) -> Section:
+def equivalence_section(
+    fit: AnyFit | StoredFit, table: pd.DataFrame, margin: float, correction: str, what: str
+) -> Section:
     """Say of comparisons, as `between` and `planned` return them with a margin, whether each is smaller or larger than it."""
     odds = fit.family.ratios
     decimals = decimals_for(float(table["se"].min()))
@@ -48,7 +51,7 @@ def equivalence_section(fit: AnyFit, table: pd.DataFrame, margin: float, correct
     return Section(f"Smaller or larger than {margin_words(fit, margin)}? {what}", note, blocks)
 
 
-def _figures(fit: AnyFit, r: Any, decimals: int) -> tuple[str, ...]:
+def _figures(fit: AnyFit | StoredFit, r: Any, decimals: int) -> tuple[str, ...]:
     if fit.family.ratios:
         size, *ends = ratio_with_ends(r.odds_ratio, math.exp(r.inner_low), math.exp(r.inner_high), r.se)
     else:
@@ -56,7 +59,7 @@ def _figures(fit: AnyFit, r: Any, decimals: int) -> tuple[str, ...]:
     return size, from_to(*ends), p_value(r.p_smaller), p_value(r.p_larger)
 
 
-def _verdict(fit: AnyFit, r: Any, correction: str) -> str:
+def _verdict(fit: AnyFit | StoredFit, r: Any, correction: str) -> str:
     if math.isnan(r.p_smaller):
         return "–"
     if r.verdict == "smaller" and (r.p if correction == "none" else r.p_corrected) < fit.alpha:

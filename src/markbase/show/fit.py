@@ -336,38 +336,3 @@ def clusters_section(table: pd.DataFrame, against: str, ratios: bool = False) ->
         note + (" (log odds, by one step of the fit)" if ratios else "") + (f"; {against}" if against else ""),
         (Table(heads, rows, frozenset({1, 3, 4, 5})),),
     )
-
-
-def stored_page(fit: StoredFit) -> Page:
-    """Describe a saved fit: its equation, its coefficients and what it can still do."""
-    table = fit.coefficients
-    rows = [
-        Row(
-            (
-                label_of(r.term, r.level),
-                "0"
-                if r.base
-                else number(r.estimate, decimals_for(r.se if not math.isnan(r.se) else abs(r.estimate) or 1.0)),
-                "base" if r.base else number(r.se, decimals_for(r.se)) if not math.isnan(r.se) else "–",
-                "" if r.base else p_value(r.p),
-            ),
-            "base" if r.base else "plain",
-        )
-        for r in rows_of(table)
-    ]
-    kind = f"{fit.family.name} regression" + (f" of the odds of {fit.event}" if fit.family.ratios else "")
-    facts = [
-        (
-            "saved fit",
-            f"{fit.outcome.name}: {kind}, {fit.sample.used:,} of {fit.sample.rows:,} rows of {fit.data_name}",
-        ),
-        *([("weights", fit.weighting.words)] if fit.weighting else []),
-        ("errors", fit.errors.words),
-        ("holds", "no rows: it predicts, tells other bases and compares groups, and cannot be fitted again"),
-    ]
-    heads = ("term, level", fit.family.coefficient, "se", "p")
-    return Page(
-        f"{fit.outcome.name}: saved fit",
-        fit.data_name,
-        (Section("", blocks=(Facts(tuple(facts)), Table(heads, tuple(rows), frozenset({1, 2, 3}), 0))),),
-    )

@@ -32,6 +32,7 @@ from markbase.core.reading.interaction_sentences import about_averages
 from markbase.core.reading.overlap_words import about_pairs
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.cell_means import overstated_effects
+from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import records_of, rows_of
 from markbase.show.equivalence import equivalence_section
 from markbase.show.page import Block, Facts, Row, Section, Sentences, Strip, Table
@@ -48,12 +49,12 @@ _CORRECTED = {
 }
 
 
-def _tested_alone(fit: AnyFit, group: str) -> bool:
+def _tested_alone(fit: AnyFit | StoredFit, group: str) -> bool:
     """Return whether the test of a term is that of all differences of a group, since no interaction has it."""
     return [t.names for t in fit.model_terms if group in t.names] == [(group,)]
 
 
-def joint_p(fit: AnyFit, group: str, at: Mapping[str, float] | None = None) -> float:
+def joint_p(fit: AnyFit | StoredFit, group: str, at: Mapping[str, float] | None = None) -> float:
     """Return the p of all differences of the levels of a group together, as they stand in its table."""
     if _tested_alone(fit, group):
         return float(fit.terms.loc[fit.terms["term"] == group, "p"].iloc[0])
@@ -61,7 +62,7 @@ def joint_p(fit: AnyFit, group: str, at: Mapping[str, float] | None = None) -> f
     return fit.group_test(group, at=at).p
 
 
-def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = None) -> Section:
+def groups_section(fit: AnyFit | StoredFit, group: str, at: Mapping[str, float] | None = None) -> Section:
     """Describe the levels of a group: rows, mean or rate, adjusted mean or probability, difference from the base."""
     p = joint_p(fit, group, at)
     joint = "" if math.isnan(p) else f"joint test {p_phrase(p)}; "
@@ -72,9 +73,10 @@ def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = Non
         note = f"{joint}{fit.family.observed(fit.outcome)}; adjusted: as if all rows had this level"
     variable = fit.variable(group, "categorical")
     own = fit.coefficients[(fit.coefficients["term"] == group) & ~fit.coefficients["base"]]
-    reversals = about_reversals(fit, variable, records_of(own)).values()
-    averaged = about_averages(fit, group, at or {})
-    minded = [*averaged, *about_clusters(fit, variable), *about_pairs(fit, variable), *reversals]
+    minded = about_averages(fit, group, at or {})
+    if not isinstance(fit, StoredFit):  # of which the rows that have a level, and like ones, are not known
+        minded += [*about_clusters(fit, variable), *about_pairs(fit, variable)]
+    minded += about_reversals(fit, variable, records_of(own)).values()
     if _tested_alone(fit, group) and (overstated := fit._overstated.get(group)):
         minded = [f"the joint test: {overstated_words(fit, overstated)}", *minded]
     facts = tuple(("mind", words) for words in minded)
@@ -82,7 +84,9 @@ def groups_section(fit: AnyFit, group: str, at: Mapping[str, float] | None = Non
     return Section(f"The levels of {group}", note, blocks)
 
 
-def levels_table(fit: AnyFit, group: str, at: Mapping[str, float] | None = None, *, formal: bool = False) -> Table:
+def levels_table(
+    fit: AnyFit | StoredFit, group: str, at: Mapping[str, float] | None = None, *, formal: bool = False
+) -> Table:
     """Return the levels of a group, the base marked; the arguments are those of `groups_section` and `coefficients_table`."""
     table = rows_of(fit.groups(group, at=at))
     points, factor = fit.family.shares, fit.family.factor
@@ -120,14 +124,20 @@ def levels_table(fit: AnyFit, group: str, at: Mapping[str, float] | None = None,
 
 
 def pairs_section(
-    fit: AnyFit, group: str, correction: str = "holm", at: Mapping[str, float] | None = None, against: str | None = None
+    fit: AnyFit | StoredFit,
+    group: str,
+    correction: str = "holm",
+    at: Mapping[str, float] | None = None,
+    against: str | None = None,
 ) -> Section:
     """Describe every pair of levels of a group, or each with one of them, a row a pair."""
     table = fit.between(group, correction, against=against, at=at)
     return compared_section(fit, table, _title(fit, group, correction, at, against), correction)
 
 
-def _title(fit: AnyFit, group: str, correction: str, at: Mapping[str, float] | None, against: str | None) -> str:
+def _title(
+    fit: AnyFit | StoredFit, group: str, correction: str, at: Mapping[str, float] | None, against: str | None
+) -> str:
     """Say which levels of a group are compared with which."""
     if against is None and correction in WITH_ONE_LEVEL:
         against = fit.variable(group, "categorical").base_label
@@ -136,7 +146,7 @@ def _title(fit: AnyFit, group: str, correction: str, at: Mapping[str, float] | N
 
 
 def margin_section(
-    fit: AnyFit,
+    fit: AnyFit | StoredFit,
     group: str,
     margin: float,
     correction: str = "holm",
@@ -148,7 +158,7 @@ def margin_section(
     return equivalence_section(fit, table, margin, correction, _title(fit, group, correction, at, against))
 
 
-def pairs_grid(fit: AnyFit, group: str, correction: str = "holm") -> Section:
+def pairs_grid(fit: AnyFit | StoredFit, group: str, correction: str = "holm") -> Section:
     """Describe every pair of levels of a group as a grid.
 
     Below the diagonal the row compared with the column, above it the p of the same pair.
@@ -175,7 +185,7 @@ def pairs_grid(fit: AnyFit, group: str, correction: str = "holm") -> Section:
     return Section(f"Every pair of {group} as a grid", f"below the dots: {size}; above them: {kind}", (drawn,))
 
 
-def cells_sections(fit: AnyFit, first: str, second: str, correction: str = "holm") -> list[Section]:
+def cells_sections(fit: AnyFit | StoredFit, first: str, second: str, correction: str = "holm") -> list[Section]:
     """Describe two groups crossed: the adjusted mean of every combination that rows have, and the pairs within each level."""
     means, pairs = fit.cell_means(first, second, correction=correction)
     shares, factor = fit.family.shares, fit.family.factor
@@ -222,7 +232,7 @@ def cells_sections(fit: AnyFit, first: str, second: str, correction: str = "holm
     return sections
 
 
-def _effects_section(fit: AnyFit, first: str, second: str, tested: bool) -> Section:
+def _effects_section(fit: AnyFit | StoredFit, first: str, second: str, tested: bool) -> Section:
     """Describe the joint tests of each of two groups within every level of the other."""
     told = pd.concat([fit.simple_effects(of, by=by) for of, by in ((first, second), (second, first))])
     others = [second] * fit.variable(second, "categorical").size + [first] * fit.variable(first, "categorical").size
@@ -253,7 +263,7 @@ def _test_text(test: Any) -> str:
 
 
 def planned_sections(
-    fit: AnyFit,
+    fit: AnyFit | StoredFit,
     group: str,
     comparisons: Mapping[str, Mapping[str, float]] | Sequence[str],
     correction: str = "none",
@@ -274,7 +284,7 @@ def _held(at: Mapping[str, float] | None) -> str:
     return f" at {', '.join(f'{name} = {plain(value, 6)}' for name, value in at.items())}" if at else ""
 
 
-def compared_section(fit: AnyFit, table, title: str, correction: str) -> Section:  # type: ignore[no-untyped-def]
+def compared_section(fit: AnyFit | StoredFit, table, title: str, correction: str) -> Section:  # type: ignore[no-untyped-def]
     """Describe comparisons as `between` and `planned` return them."""
     scale = scale_of(float(table["low"].min()), float(table["high"].max()))
     decimals, rows = decimals_for(float(table["se"].min())), []

@@ -25,6 +25,7 @@ from markbase.core.formatting import (
     without_zero,
 )
 from markbase.core.reading.clauses import compared_at
+from markbase.core.results.fit_statistics import LogisticStrength
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.tables import rows_of
 from markbase.show.equation import equation_blocks
@@ -83,19 +84,10 @@ def _whether(fit: LogisticFit) -> Section:
 
 def _how_much(fit: LogisticFit) -> Section:
     s, sorted_ = fit.strength, fit.classification()
-    named = (
-        ("Tjur", s.tjur),
-        ("McFadden", s.mcfadden),
-        ("Cox and Snell", s.cox_snell),
-        ("Nagelkerke", s.nagelkerke),
-    )
     area = f"{_area(sorted_)}; .5 is no better than a coin"
     taken = "; both as if rows were independent, so no test here rests on them" * (not fit.by_likelihood)
     facts = (
-        (
-            "pseudo-R²",
-            f"{', '.join(f'{name} {without_zero(value)}' for name, value in named)}: none is a share of variation",
-        ),
+        ("pseudo-R²", pseudo_r2_words(s)),
         ("log-likelihood", f"{number(s.loglik, 2)}; with no terms at all {number(s.loglik_null, 2)}{taken}"),
         ("classification", classification_text(sorted_)),
         ("area under the curve", area),
@@ -103,6 +95,13 @@ def _how_much(fit: LogisticFit) -> Section:
     return Section(
         "3  How much", "in the rows the model was fitted to, and better than for others", blocks=(Facts(facts),)
     )
+
+
+def pseudo_r2_words(s: LogisticStrength) -> str:
+    """Tell every pseudo-R²."""
+    named = {"Tjur": s.tjur, "McFadden": s.mcfadden, "Cox and Snell": s.cox_snell, "Nagelkerke": s.nagelkerke}
+    told = ", ".join(f"{name} {without_zero(value)}" for name, value in named.items())
+    return f"{told}: none is a share of variation"
 
 
 def _area(c: Classification) -> str:

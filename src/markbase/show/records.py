@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from markbase.core.diagnostics.residuals import Checks
     from markbase.core.results.linear import LinearFit
     from markbase.core.results.logistic import LogisticFit
+    from markbase.core.results.stored_fit import StoredFit
     from markbase.core.screening.prune import Pruned
     from markbase.core.screening.screen import Screen
     from markbase.core.study.coding import Coding
@@ -34,30 +35,39 @@ if TYPE_CHECKING:
 def fit_record(fit: LinearFit) -> dict[str, Any]:
     """Return a linear fit as plain data, tables as lists of rows."""
     return {
-        **_shared(fit, "linear"),
+        **_shared(fit),
         "fixed_effects": list(fit.fixed_effect_names),
         "standardised": _rows(fit.standardised),
     }
 
 
-def _shared(fit: LinearFit | LogisticFit, kind: str) -> dict[str, Any]:
-    reading, equation = fit.reading(), fit.equation()
+def stored_record(fit: StoredFit) -> dict[str, Any]:
+    """Return a saved fit as plain data: what `fit_record` and `logistic_record` have of it without a row."""
+    return {**_without_rows(fit), "saved": True, "fixed_effects": list(fit.fixed_effect_names)}
+
+
+def _shared(fit: LinearFit | LogisticFit) -> dict[str, Any]:
+    found, reading = _without_rows(fit), fit.reading()
+    found["sample"]["left_out"] = fit.left_out._asdict() if fit.left_out else None
+    if fit.weights and fit.weights.kind == "sampling":
+        found["sample"]["effective"] = fit.rows_used.told_as_equal[0]
+    return found | {
+        "reading": [dataclasses.asdict(s) for s in reading.statements],
+        "cautions": list(reading.cautions),
+    }
+
+
+def _without_rows(fit: LinearFit | LogisticFit | StoredFit) -> dict[str, Any]:
     return {
-        "kind": kind,
+        "kind": fit.family.name,
         "outcome": _about(fit.outcome),
         "level": fit.level,
         "errors": {"kind": fit.errors.kind, "cluster": fit.errors.cluster, "clusters": fit.errors.clusters}
         | ({"strata": fit.errors.strata, "strata_count": fit.errors.strata_count} if fit.errors.strata else {}),
-        "weights": _weights(fit.weights),
-        "sample": {
-            "rows": fit.sample.rows,
-            "used": fit.sample.used,
-            "lost": _rows(fit.sample.lost),
-            "left_out": fit.left_out._asdict() if fit.left_out else None,
-        }
-        | ({"effective": fit.rows_used.told_as_equal[0]} if fit.weights and fit.weights.kind == "sampling" else {}),
-        "overall": dataclasses.asdict(fit.overall),
-        "strength": dataclasses.asdict(fit.strength),
+        "weights": _weights(fit.weighting),
+        "sample": {"rows": fit.sample.rows, "used": fit.sample.used, "lost": _rows(fit.sample.lost)},
+        "overall": dataclasses.asdict(fit.overall) if fit.overall else None,
+        "strength": dataclasses.asdict(fit.strength) if fit.strength else None,
         "terms": _rows(fit.terms),
         "coefficients": _rows(fit.coefficients),
         "bases": [
@@ -70,16 +80,14 @@ def _shared(fit: LinearFit | LogisticFit, kind: str) -> dict[str, Any]:
             for t in {p.name: p for part in fit.model_terms for p in part.variables}.values()
             if t.is_categorical
         ],
-        "equation": equation.text,
-        "reading": [dataclasses.asdict(s) for s in reading.statements],
-        "cautions": list(reading.cautions),
+        "equation": fit.equation().text,
     }
 
 
 def logistic_record(fit: LogisticFit) -> dict[str, Any]:
     """Return a logistic fit as plain data: as `fit_record`, with event, marginal effects, classification and calibration."""
     return {
-        **_shared(fit, "logistic"),
+        **_shared(fit),
         "event": fit.event,
         "otherwise": fit.otherwise,
         "events": fit.events,
@@ -116,7 +124,7 @@ def classification_record(c: Classification) -> dict[str, Any]:
 
 
 def groups_record(
-    fit: LinearFit | LogisticFit,
+    fit: LinearFit | LogisticFit | StoredFit,
     group: str,
     correction: str,
     at: Mapping[str, float] | None = None,
@@ -127,7 +135,7 @@ def groups_record(
     lines = fit.equation(by=group)
     test = lines.parallel
     return {
-        "levels": _rows(fit.groups(group, at=at)),
+        "levels": _rows(fit.groups(group, at=at)) if fit._averages_levels else None,
         "correction": correction,
         "margin": margin,
         "pairs": _rows(fit.between(group, correction, against=against, at=at, margin=margin)),
@@ -137,7 +145,7 @@ def groups_record(
     }
 
 
-def cells_record(fit: LinearFit | LogisticFit, first: str, second: str, correction: str) -> dict[str, Any]:
+def cells_record(fit: LinearFit | LogisticFit | StoredFit, first: str, second: str, correction: str) -> dict[str, Any]:
     """Return two groups of a fit together as plain data: every combination, and the pairs within each level."""
     means, pairs = fit.cell_means(first, second, correction=correction)
     effects = [row for of, by in ((first, second), (second, first)) for row in _rows(fit.simple_effects(of, by=by))]

@@ -41,7 +41,7 @@ from markbase.show.blocks import (
 from markbase.show.coefficient_samples import samples_page
 from markbase.show.dominance import dominance_page
 from markbase.show.equation import equation_page, lines_page
-from markbase.show.fit import checks_page, fit_page, reading_page, stored_page
+from markbase.show.fit import checks_page, fit_page, reading_page
 from markbase.show.guide import guide_page
 from markbase.show.html import to_html
 from markbase.show.logistic import classification_page, logistic_checks_page, logistic_page
@@ -49,6 +49,7 @@ from markbase.show.page import Page
 from markbase.show.reliability import reliability_page
 from markbase.show.screen import pruned_page, screen_page, specifications_page
 from markbase.show.shortened import shortened
+from markbase.show.stored import stored_page
 from markbase.show.study import check_page, coding_page, study_page, trail_page
 from markbase.show.text import to_text
 

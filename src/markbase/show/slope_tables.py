@@ -20,13 +20,16 @@ from markbase.core.formatting import (
 )
 from markbase.core.reading.clauses import joint_figures
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.stored_fit import StoredFit
 from markbase.core.study.remark import THIN_ROWS
 from markbase.core.tables import records_of, rows_of
 from markbase.show.page import Facts, Row, Section, Strip, Table
 from markbase.show.statistics import scale_of
 
 
-def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, Sequence[float]] | None) -> Section:
+def slopes_section(
+    fit: AnyFit | StoredFit, numeric: str, by: str | None, at: Mapping[str, Sequence[float]] | None
+) -> Section:
     """Describe simple slopes of a numeric column, at chosen values or within the levels of a group.
 
     Where the moderator is numeric, also the stretches in which the slope is clear.
@@ -98,7 +101,9 @@ def slopes_section(fit: AnyFit, numeric: str, by: str | None, at: Mapping[str, S
     return Section(title, note, (*blocks, *([Facts(tuple(facts))] if facts else [])))
 
 
-def _whether_they_differ(fit: AnyFit, numeric: str, by: str | None, table: pd.DataFrame) -> list[tuple[str, str]]:
+def _whether_they_differ(
+    fit: AnyFit | StoredFit, numeric: str, by: str | None, table: pd.DataFrame
+) -> list[tuple[str, str]]:
     """Say what the test of the interaction, or of the bend, tells of slopes that stand side by side; nothing where none is of them alone."""
     names = {numeric, by} - {None}
     told = [t for t in fit.model_terms if names <= set(t.names) and (by or t.kind == "polynomial")]
@@ -138,7 +143,7 @@ def _too_narrow(places: Sequence[str], table: pd.DataFrame, one_slope: bool) -> 
     return facts
 
 
-def _chosen(fit: AnyFit, name: str, values: set[float]) -> str:
+def _chosen(fit: AnyFit | StoredFit, name: str, values: set[float]) -> str:
     """Say at which values a column is held where nobody chose them."""
     middle = fit.rows_used.middle(name)
     if middle not in values:

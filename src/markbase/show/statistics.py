@@ -19,6 +19,7 @@ from markbase.core.formatting import (
     value_with_ends,
 )
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import rows_of
 from markbase.show.page import LEVEL_INDENT, Row, RowKind, Strip, Table
 
@@ -81,14 +82,14 @@ def scale_of(low: float, high: float) -> tuple[float, float]:
     return (low - room if low < 0 else -room), (high + room if high > 0 else room)
 
 
-def coefficients_table(fit: AnyFit, *, formal: bool = False) -> Table:
+def coefficients_table(fit: AnyFit | StoredFit, *, formal: bool = False) -> Table:
     """Return the coefficients of a fit, headings for groups, the base of each group in its row; `formal` is for a manuscript."""
     first = "(intercept), odds" if fit.family.ratios else INTERCEPT
     entries = list(coefficient_entries(fit, first, formal=formal))
     return laid_out("term, level", _statistics(fit), entries, formal=formal, strip_head="lower ┊ higher")
 
 
-def coefficient_entries(fit: AnyFit, first: str = INTERCEPT, *, formal: bool = False) -> Iterator[Entry]:
+def coefficient_entries(fit: AnyFit | StoredFit, first: str = INTERCEPT, *, formal: bool = False) -> Iterator[Entry]:
     """Yield the rows of a table of coefficients."""
     rows = rows_of(fit.coefficients)
     yield _coefficient(fit, rows[0], first, None, None)
@@ -122,7 +123,12 @@ def _compared_label(term: Term, row: Any) -> str:
 
 
 def _coefficient(
-    fit: AnyFit, row: Any, label: str, term: Term | None, scale: tuple[float, float] | None, formal: bool = False
+    fit: AnyFit | StoredFit,
+    row: Any,
+    label: str,
+    term: Term | None,
+    scale: tuple[float, float] | None,
+    formal: bool = False,
 ) -> Entry:
     n = {"n": f"{int(row.n):,}" if row.level and (row.against or row.base) else ""}
     if row.base and term is not None:
@@ -140,7 +146,7 @@ def _coefficient(
     return Entry(label, "plain", row, n, Strip(row.low, row.estimate, row.high, *scale) if scale else None)
 
 
-def _statistics(fit: AnyFit) -> tuple[Statistic, ...]:
+def _statistics(fit: AnyFit | StoredFit) -> tuple[Statistic, ...]:
     """Return what is told of each coefficient, in the order of the columns."""
     percent = f"{short(100 * fit.level, 4)}% CI"
 

@@ -22,6 +22,7 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.overstated_tests import judged_p
 from markbase.core.results.statements import Statement
+from markbase.core.results.stored_fit import StoredFit
 from markbase.core.study.column import Column
 from markbase.core.tables import TableRow
 
@@ -227,7 +228,7 @@ def step_words(fit: AnyFit, value: float) -> str:
     return "log units" if is_logged(fit.outcome) else unit_of(fit, value)
 
 
-def overstated_words(fit: AnyFit, test: JointTest | None) -> str:
+def overstated_words(fit: AnyFit | StoredFit, test: JointTest | None) -> str:
     """Say that robust errors overstate a test of several coefficients, as a clause with Hotelling's test of them; empty for no such test."""
     if test is None:
         return ""
@@ -237,9 +238,9 @@ def overstated_words(fit: AnyFit, test: JointTest | None) -> str:
     return f"{fit.errors.kind} errors, which rest on few rows here, overstate it: Hotelling's {figures}"
 
 
-def joint_figures(fit: AnyFit, test: TableRow, kind: str = "") -> str:
+def joint_figures(fit: AnyFit | StoredFit, test: TableRow, kind: str = "") -> str:
     """Write a joint test: its statistic with its degrees of freedom, and p; of chi-squared also its kind, of a term whether it is overstated."""
     df = (int(test["df"]), fit.df_rest if math.isinf(fit.df_rest) else float(test["df_rest"]))
-    told = f"{figures_of(test['statistic'], *df, kind or fit.overall.kind)}, {p_phrase(float(test['p']))}"
+    told = f"{figures_of(test['statistic'], *df, kind or (fit.overall.kind if fit.overall else ''))}, {p_phrase(float(test['p']))}"
     overstated = overstated_words(fit, fit._overstated.get(str(test.get("term"))))
     return f"{told}; {overstated}" if overstated else told

@@ -18,6 +18,7 @@ from markbase.core.reading.left_out_words import lost_sentences
 from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
+from markbase.core.results.stored_fit import StoredFit
 from markbase.core.rows.row_functions import some_of
 from markbase.core.study.column import Column, Level
 from markbase.core.study.numeric_remarks import looks_coded
@@ -163,7 +164,7 @@ def about_levels(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> l
     return [*cautions, *filter(None, [facts.reversals.get(level)])]
 
 
-def about_reversals(fit: AnyFit, variable: Variable, rows: Iterable[TableRow]) -> dict[str, str]:
+def about_reversals(fit: AnyFit | StoredFit, variable: Variable, rows: Iterable[TableRow]) -> dict[str, str]:
     """Say of the levels that clearly differ from the base, the other terms held equal, and the other way as they are, how far.
 
     Less than two standard errors the other way are not told; nor is anything where differences depend on another column.

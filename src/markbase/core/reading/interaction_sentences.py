@@ -28,6 +28,7 @@ from markbase.core.reading.group_cautions import beside_joint
 from markbase.core.reading.slope_sentences import at_reference, slope_statements
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
+from markbase.core.results.stored_fit import StoredFit
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import origins
 from markbase.core.tables import TableRow, records_of
@@ -55,7 +56,7 @@ def what_differs(term: Term, sure: bool, scale: str = "") -> str:
     return found[0].upper() + found[1:] if sure else f"No clear evidence that {found}"
 
 
-def about_averages(fit: AnyFit, group: str, held: Collection[str] = ()) -> list[str]:
+def about_averages(fit: AnyFit | StoredFit, group: str, held: Collection[str] = ()) -> list[str]:
     """Say which interactions of a group are clear, so that differences told of it are averages; not those with columns that are held at a value."""
     told, tests = [], {str(row["term"]): row for row in records_of(fit.terms)}
     for term in fit.model_terms:

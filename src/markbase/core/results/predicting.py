@@ -162,6 +162,11 @@ class Predicting(Estimated):
         return ()
 
     @property
+    def _averages_levels(self) -> bool:
+        """Whether adjusted means, or probabilities, of levels can be told: those of a saved logistic fit are averages over rows that it has not."""
+        return True
+
+    @property
     def _ends(self) -> Ends:
         """The ends of a numeric outcome in the rows used."""
         return NO_ENDS

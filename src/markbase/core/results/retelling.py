@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import ClassVar, Self
 
 import numpy as np
 
 from markbase.core.design.terms import Variable
-from markbase.core.errors import LevelError, near
+from markbase.core.errors import LevelError, listed, near, quoted
 from markbase.core.results.estimates import Estimated
 from markbase.core.study.column import Base
 
@@ -42,7 +43,8 @@ class Retold(Estimated):
         Returns
         -------
         LinearFit or LogisticFit
-            The same fit: its R² or likelihood, its fitted values and its joint tests are the same numbers.
+            The same fit: its R² or likelihood, its fitted values and its joint tests are the same numbers, but for the tests of terms that
+            are in an interaction with the group, which hold at its base. Of a saved logistic fit these are Wald's, and the likelihood ratio is NaN.
 
         Raises
         ------
@@ -73,13 +75,28 @@ class Retold(Estimated):
         changed = {group: replace(term, column=column, base=slot)}
         again = replace(self, model_terms=tuple(t.with_variables(changed) for t in self.model_terms))
         again = replace(again, retold=self._retelling(again, term, place))
+        again = again._tested_again(self._tested_at_base_of(term))
         again.__dict__.update({name: self.__dict__[name] for name in self._same_from_every_base & self.__dict__.keys()})
         return again
+
+    def _tested_at_base_of(self, group: Variable) -> list[str]:
+        """Name the terms that are tested at the base of a group, since they are in an interaction with it."""
+        within = [set(t.names) for t in self.model_terms if group.name in t.names]
+        named = [t.name for t in self.model_terms if any(set(t.names) | {group.name} <= names for names in within)]
+        own = {t.name for t in self.model_terms if group.name in t.names}
+        return [name for name in named if name not in own] if group.column.scheme == "indicator" else []
+
+    def _tested_again(self, terms: Sequence[str]) -> Self:
+        """Return the same with the tests of terms at the bases there are now; those of rows are worked out when they are asked for."""
+        del terms
+        return self
 
     def _retelling(self, again: Retold, term: Variable, place: int) -> str:
         """Verify that both tables start every level of a group at the same place, and say so."""
         label = term.column.levels[place].label
-        words = f"from the base `{label}` of `{term.name}` instead of `{term.base_label}`; R² or likelihood, joint tests and fitted values are the same numbers"
+        held = listed(quoted(self._tested_at_base_of(term)))
+        tests = f"R² or likelihood, fitted values and joint tests are the same numbers{f', but for those of {held}, which hold at the base' if held else ''}"
+        words = f"from the base `{label}` of `{term.name}` instead of `{term.base_label}`; {tests}"
         if term.column.scheme != "indicator":
             return words
         starts = []

@@ -5,9 +5,9 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import NoReturn
+from typing import NoReturn, Self
 
 import numpy as np
 import pandas as pd
@@ -147,6 +147,11 @@ class StoredFit(Grouped, Probed, Predicting):
         return self.held
 
     @property
+    def _averages_levels(self) -> bool:
+        """Whether adjusted means of levels can be told, as those of a linear fit can."""
+        return self.kind == "linear"
+
+    @property
     def _ends(self) -> Ends:
         return self.ends
 
@@ -196,6 +201,25 @@ class StoredFit(Grouped, Probed, Predicting):
         facts = self.model_terms, self.sample, self.moments, None, None
         return DescribedRows(*facts, described=self.spreads, joint_counts=self.counts, rows_counted=self.counted)
 
+    def _tested_again(self, terms: Sequence[str]) -> Self:
+        """Return the same with Wald's tests of some terms at the bases there are now; ratios of likelihoods, and whether robust errors overstate a test, are not known."""
+        table, tests = self.terms.copy(), dict(zip(self.terms["term"], self.term_tests.each, strict=True))
+        for row, term in zip(table.index, table["term"], strict=True):
+            if term not in terms:
+                continue
+            told = self._as_overall(tests[term])
+            by_likelihood = (
+                self.kind == "logistic" and self.overall is not None and self.overall.kind == "likelihood ratio"
+            )
+            own = (
+                {"statistic": math.nan, "p": math.nan} if by_likelihood else {"statistic": told.statistic, "p": told.p}
+            )
+            beside = {"wald": told.statistic, "wald_p": told.p} if "wald" in table else {}
+            for name, value in {"df": told.df, "df_rest": told.df_rest, **own, **beside}.items():
+                table.loc[row, name] = value
+        kept = {name: test for name, test in self.overstated.items() if name not in terms}
+        return replace(self, terms=table, overstated=kept)
+
     def _plain(self, group: Variable) -> Array:
         return self.plain[group.name]
 
@@ -224,7 +248,7 @@ class StoredFit(Grouped, Probed, Predicting):
     def _adjusted(self, settings: Sequence[Setting]) -> tuple[Array, Array, Array, Array]:
         if self.kind == "logistic":
             raise FitError(
-                f"{_NO_ROWS}, and adjusted probabilities are averages over rows; `between` compares the levels in odds."
+                f"{_NO_ROWS}, and adjusted probabilities are averages over rows; its levels are compared in odds, pair by pair."
             )
         return super()._adjusted(settings)
 

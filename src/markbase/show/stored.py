@@ -1,0 +1,113 @@
+"""A saved fit, of which no row of the data is known."""
+
+from __future__ import annotations
+
+import math
+
+from markbase.core.errors import count_noun, listed, quoted
+from markbase.core.formatting import decimals_for, figures_of, number, p_phrase, p_value, without_zero
+from markbase.core.reading.clauses import overstated_words
+from markbase.core.results.fit_statistics import LinearStrength
+from markbase.core.results.stored_fit import StoredFit
+from markbase.core.tables import rows_of
+from markbase.show.equation import equation_blocks
+from markbase.show.logistic import pseudo_r2_words
+from markbase.show.page import Facts, Page, Row, Section, Table
+from markbase.show.statistics import coefficients_table, df_words
+
+
+def stored_page(fit: StoredFit) -> Page:
+    """Describe a saved fit: what it was, its tests, its coefficients and its equation."""
+    event = f" = {fit.event}" if fit.family.ratios else ""
+    scale = f"odds ratios of {fit.outcome.name}{event}; ┊ is 1"
+    if not fit.family.ratios:
+        scale = f"in {fit.family.scale(fit.outcome)}; a scale for each term, ┊ is 0"
+    note = "each given all the others; a group is tested as a whole"
+    if any(t.kind == "interaction" for t in fit.model_terms):
+        note += "; a term inside another is tested at the other's base, or at 0"
+    return Page(
+        f"{fit.outcome.name}{event}: {fit.family.name} regression, a saved fit",
+        fit.data_name,
+        (
+            Section("", blocks=(Facts(_about(fit)),)),
+            Section("Which terms", note, (_terms(fit), *_untold(fit))),
+            Section("Which coefficients, against which base", scale, (coefficients_table(fit),)),
+            Section("The equation, complete", blocks=equation_blocks(fit.equation(), fit.fixed_effect_names)),
+        ),
+    )
+
+
+def _about(fit: StoredFit) -> tuple[tuple[str, str], ...]:
+    of, test, s = quoted([fit.outcome.name])[0], fit.overall, fit.strength
+    facts = [("rows", f"{fit.sample.used:,} of {count_noun(fit.sample.rows, 'row')} of {fit.data_name}")]
+    facts += [("weights", fit.weighting.words)] if fit.weighting else []
+    facts += [("told again", fit.retold)] if fit.retold else []
+    facts.append(("errors", fit.errors.words))
+    if test is not None and not math.isnan(test.statistic):
+        told = overstated_words(fit, fit._overstated.get(""))
+        told = (
+            told
+            or (
+                "together the terms tell something about"
+                if test.p < fit.alpha
+                else "no clear evidence that together the terms tell anything about"
+            )
+            + f" {of}"
+        )
+        facts.append((f"{figures_of(test.statistic, test.df, test.df_rest, test.kind)}, {p_phrase(test.p)}", told))
+    if isinstance(s, LinearStrength):
+        within = (
+            ""
+            if s.r2_within is None
+            else f", within levels of {listed(quoted(fit.fixed_effect_names))} {without_zero(s.r2_within)}"
+        )
+        facts.append(("R²", f"{without_zero(s.r2)} (adjusted {without_zero(s.r2_adjusted)}{within})"))
+        facts.append(
+            (
+                "residual standard deviation",
+                f"{number(s.residual_sd, decimals_for(s.residual_sd, 3))} {fit.outcome.step_many}",
+            )
+        )
+    elif s is not None:
+        facts.append(("pseudo-R²", pseudo_r2_words(s)))
+        facts.append(("log-likelihood", f"{number(s.loglik, 2)}; with no terms at all {number(s.loglik_null, 2)}"))
+    facts.append(
+        (
+            "holds",
+            "no rows: it predicts, tells other bases, compares groups and tells slopes, and cannot be fitted again",
+        )
+    )
+    return tuple(facts)
+
+
+def _terms(fit: StoredFit) -> Table:
+    kind = fit.overall.kind if fit.overall is not None else "F"
+    heads: tuple[str, ...] = ("term", "df", "F" if kind == "F" else "chi²", "p")
+    table = rows_of(fit.terms)
+    rows: list[tuple[str, ...]] = [(r.term, df_words(r), _figure(r.statistic), p_value(r.p)) for r in table]
+    if kind == "likelihood ratio":
+        heads = (*heads, "Wald chi²", "p")
+        rows = [(*own, _figure(r.wald), p_value(r.wald_p)) for own, r in zip(rows, table, strict=True)]
+    return Table(heads, tuple(Row(own) for own in rows), frozenset(range(1, len(heads))))
+
+
+def _untold(fit: StoredFit) -> tuple[Facts, ...]:
+    """Say why a likelihood ratio is missing."""
+    rows = [r for r in rows_of(fit.terms) if math.isnan(r.statistic) and r.term not in fit.untested]
+    lacking = [str(r.term) for r in rows if "wald" in fit.terms]
+    if not lacking:
+        return ()
+    return (
+        Facts(
+            (
+                (
+                    "–",
+                    f"{listed(quoted(lacking))}: a likelihood ratio at another base than that of the saved fit needs its rows",
+                ),
+            )
+        ),
+    )
+
+
+def _figure(statistic: float) -> str:
+    return "–" if math.isnan(statistic) else number(statistic, 2)
