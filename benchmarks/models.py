@@ -18,12 +18,16 @@ from typing import Any
 import click
 import matplotlib as mpl
 import matplotlib.pyplot as plt
+import numpy as np
 from rich.console import Console
 from rich.table import Table
 
 import markbase as mb
+from markbase.show.group_tables import groups_section, pairs_section
+from markbase.show.page import Page
 from markbase.show.records import to_json
 from markbase.show.regression import regression_record
+from markbase.show.text import to_text
 
 NUMERIC = ["age", "years_singing", "travel_km", "travel_min", "rehearsals", "concerts", "events", "practice_hours"]
 GROUPS = ["voice", "joined_through", "rehearsal_day", "choir", "district", "voice_and_stays"]
@@ -115,6 +119,27 @@ def corrected(fit: Any, group: str, correction: str) -> None:
         raise RuntimeError(f"{correction}: p and intervals disagree\n{table}")
 
 
+def saved_told_again(fit: Any, group: str, base: str, file: Path) -> None:
+    """Refuse a saved fit that tells another base otherwise than the fit does; a likelihood ratio it cannot tell is left out."""
+    mb.write_fit(fit, file, replace=True)
+    own, saved = fit.rebase(group, base), mb.read_fit(file).rebase(group, base)
+    str(saved)
+    for name in ("coefficients", "terms"):
+        ours, theirs = (getattr(f, name).select_dtypes("number") for f in (own, saved))
+        if name == "terms":
+            ours = ours.where(theirs.notna() | ~theirs.columns.isin(["statistic", "p"]))
+        elif getattr(fit, "penalty", None):  # Wald's, once saved
+            ours, theirs = (table[["estimate", "se"]] for table in (ours, theirs))
+        if not np.allclose(ours, theirs[ours.columns], rtol=1e-5, atol=1e-7, equal_nan=True):
+            raise RuntimeError(f"told from {base} of {group}, the {name} of the saved fit are others\n{ours}\n{theirs}")
+
+
+def group_page(fit: Any, group: str) -> str:
+    """Return the page of a group as text."""
+    sections = (groups_section(fit, group), pairs_section(fit, group))
+    return to_text(Page(group, "", sections))
+
+
 def questions(fit: Any, again: Callable[[], Any], folder: Path) -> Iterator[tuple[str, Callable[[], Any]]]:
     """Tell what is asked of a fit."""
     linear = isinstance(fit, mb.LinearFit)
@@ -140,6 +165,8 @@ def questions(fit: Any, again: Callable[[], Any], folder: Path) -> Iterator[tupl
             for correction in ("dunnett", "scheffe"):
                 yield "pairs", lambda own=own, correction=correction: corrected(fit, own.name, correction)
             yield "base", lambda own=own: str(fit.rebase(own.name, own.labels[-1]))
+            yield "saved base", lambda own=own: saved_told_again(fit, own.name, own.labels[-1], folder / "s.json")
+            yield "group page", lambda own=own: group_page(fit, own.name)
         else:
             yield "slopes", lambda own=own: fit.simple_slopes(own.name)
             yield "turning points", lambda own=own: fit.turning_points(own.name)
