@@ -47,7 +47,7 @@ from markbase.show.regression import regression_record
 
 _NO_AVERAGES = (
     "not told",
-    "adjusted probabilities are averages over rows, and a saved fit holds none; below, pairs are told in odds",
+    "adjusted probabilities are averages over rows, and this saved fit holds none of this group; below, pairs are told in odds",
 )
 
 
@@ -182,7 +182,7 @@ class _Asked:
                 sections += cells_sections(fit, *two(group), self.correction)
                 continue
             fit.variable(group, "categorical")
-            if fit._averages_levels:
+            if fit._averages_levels(group):
                 sections += [groups_section(fit, group, place or None) for place in self.places]
             else:
                 minded = [("mind", words) for words in about_averages(fit, group)]

@@ -30,6 +30,7 @@ from markbase.core.inference.standard_errors import Errors
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import FAMILIES
 from markbase.core.results.fit_statistics import LinearStrength, LogisticStrength, OverallTest
+from markbase.core.results.level_probabilities import AveragedLevels
 from markbase.core.results.outcome_ends import Ends
 from markbase.core.results.prediction_coverage import Held
 from markbase.core.results.stored_fit import StoredFit, store
@@ -261,6 +262,7 @@ def _record(fit: StoredFit) -> dict[str, Any]:
         "overstated": {name: _plain(test._asdict()) for name, test in fit.overstated.items()},
         "held": [_plain(part._asdict()) for part in fit.held],
         "ends": _plain(fit.ends._asdict()),
+        "averaged": {group: _plain(levels._asdict()) for group, levels in fit.averaged.items()},
     }
 
 
@@ -372,5 +374,9 @@ def _fit(record: Mapping[str, Any]) -> StoredFit:
         own_measures={str(k): _number(v) for k, v in record.get("own_measures", {}).items()},
         overstated={k: _test(v) for k, v in record.get("overstated", {}).items()},
         held=tuple(Held(**{k: _number(v) for k, v in part.items()}) for part in record.get("held", [])),
+        averaged={
+            group: AveragedLevels(**{k: _array(v) for k, v in levels.items()})
+            for group, levels in record.get("averaged", {}).items()
+        },
         ends=Ends(**{k: _number(v) for k, v in record.get("ends", {}).items()}),
     )

@@ -135,7 +135,7 @@ def groups_record(
     lines = fit.equation(by=group)
     test = lines.parallel
     return {
-        "levels": _rows(fit.groups(group, at=at)) if fit._averages_levels else None,
+        "levels": _rows(fit.groups(group, at=at)) if fit._averages_levels(group) else None,
         "correction": correction,
         "margin": margin,
         "pairs": _rows(fit.between(group, correction, against=against, at=at, margin=margin)),

@@ -161,9 +161,9 @@ class Predicting(Estimated):
         """How many rows used lie outside their intervals for one, by fitted value; nothing where no such intervals are told."""
         return ()
 
-    @property
-    def _averages_levels(self) -> bool:
-        """Whether adjusted means, or probabilities, of levels can be told: those of a saved logistic fit are averages over rows that it has not."""
+    def _averages_levels(self, group: str) -> bool:
+        """Return whether adjusted means, or probabilities, of a group can be told: those of a saved logistic fit are averages over rows that it has not."""
+        del group
         return True
 
     @property

@@ -27,9 +27,9 @@ from markbase.core.inference.marginal_effects import (
     known_profile,
     logit_interval,
 )
-from markbase.core.results.compared_pairs import pairs_table
 from markbase.core.results.family import LOGISTIC, Family
 from markbase.core.results.fit import Fit
+from markbase.core.results.level_probabilities import AveragedLevels, adjusted_probabilities
 from markbase.core.results.new_rows import NewRows
 from markbase.core.results.predictions import predicted_columns
 from markbase.core.tables import own_table
@@ -163,41 +163,18 @@ class Probabilities(Fit):
         """Compute what `groups` tells of some groups, in one pass over the rows."""
         setting = self._setting(at)
         left = [g for g in groups if _key(g.name, at) not in self._told_groups]
-        averaged = iter(self._averages([{**setting, g.name: share} for g in left for share in np.eye(g.size)]))
-        for group in left:
-            self._told_groups[_key(group.name, at)] = self._table_of(group, list(islice(averaged, group.size)), at)
+        for group, averaged in zip(left, self._averaged_levels(left, setting), strict=True):
+            told = adjusted_probabilities(self, group, averaged, at, self._plain(group))
+            self._told_groups[_key(group.name, at)] = told
 
-    def _table_of(self, term: Variable, averaged: Sequence[Averaged], at: Mapping[str, float] | None) -> pd.DataFrame:
-        half = t_quantile(self.level, self.df_rest)
-        ends = [logit_interval(a.value, self._se_of(a.slope), half) for a in averaged]
-        base = np.arange(term.size) == term.base
-        anchor = averaged[term.base]
-        difference = np.array([a.value - anchor.value for a in averaged])
-        se = np.array([self._se_of(a.slope - anchor.slope) for a in averaged])
-        with np.errstate(divide="ignore", invalid="ignore"):
-            p = np.where(base, np.nan, p_of_t(difference / se, self.df_rest))
-        rows = self._level_rows(term, at)
-        odds = pairs_table(self, [(v, "") for v in term.labels], rows - rows[term.base], "none", term.size)
-        return pd.DataFrame(
-            {
-                "level": term.labels,
-                "base": base,
-                "n": self.rows_used.counts_at((term.name,)),
-                "plain": self._plain(term),
-                "adjusted": [a.value for a in averaged],
-                "adjusted_low": [low for low, _ in ends],
-                "adjusted_high": [high for _, high in ends],
-                "difference": difference,
-                "se": se,
-                "low": difference - half * se,
-                "high": difference + half * se,
-                "p": p,
-                "odds_ratio": np.where(base, 1.0, odds["odds_ratio"]),
-                "odds_low": np.where(base, 1.0, odds["odds_low"]),
-                "odds_high": np.where(base, 1.0, odds["odds_high"]),
-                "odds_p": np.where(base, np.nan, odds["p"]),
-            }
-        )
+    def _averaged_levels(self, groups: Sequence[Variable], setting: Setting) -> list[AveragedLevels]:
+        """Average the probabilities over the rows as if all of them had each level of each group, in one pass over the rows."""
+        every = iter(self._averages([{**setting, g.name: share} for g in groups for share in np.eye(g.size)]))
+        own = [list(islice(every, g.size)) for g in groups]
+        return [
+            AveragedLevels(np.array([a.value for a in told]), np.array([a.slope for a in told]) @ self.information.root)
+            for told in own
+        ]
 
     def _plain(self, group: Variable) -> Array:
         """Return the share of the event at each level."""

@@ -26,6 +26,7 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import LINEAR, Family
 from markbase.core.results.fit_statistics import LinearStrength, LogisticStrength, OverallTest
 from markbase.core.results.group_comparisons import Grouped
+from markbase.core.results.level_probabilities import AveragedLevels, adjusted_probabilities
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.new_rows import NewRows
@@ -38,6 +39,8 @@ from markbase.core.results.simple_slopes import Probed
 from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]
+_MOST_AVERAGED = 60
+"""Of groups of more levels adjusted probabilities are not kept: each has a derivative by every coefficient."""
 _NO_ROWS = "A saved fit holds no rows of the data"
 
 
@@ -139,6 +142,9 @@ class StoredFit(Grouped, Probed, Predicting):
     held: tuple[Held, ...] = ()
     """How many rows used lie outside their intervals for one, by fitted value; empty of a fit saved before it was kept."""
 
+    averaged: Mapping[str, AveragedLevels] = field(default_factory=dict)
+    """Of a logistic fit, for groups of at most 60 levels, the probability averaged over the rows as if all had each level; empty of a fit saved before it was kept."""
+
     ends: Ends = NO_ENDS
     """The ends of a numeric outcome in the rows used; infinite of a fit saved before they were kept."""
 
@@ -146,10 +152,9 @@ class StoredFit(Grouped, Probed, Predicting):
     def _held(self) -> tuple[Held, ...]:
         return self.held
 
-    @property
-    def _averages_levels(self) -> bool:
-        """Whether adjusted means of levels can be told, as those of a linear fit can."""
-        return self.kind == "linear"
+    def _averages_levels(self, group: str) -> bool:
+        """Return whether adjusted means, or probabilities, of a group are known."""
+        return self.kind == "linear" or group in self.averaged
 
     @property
     def _ends(self) -> Ends:
@@ -224,25 +229,29 @@ class StoredFit(Grouped, Probed, Predicting):
         return self.plain[group.name]
 
     def groups(self, group: str, *, at: Mapping[str, float] | None = None) -> pd.DataFrame:
-        """Tell every level of a group, as of the linear fit that was saved.
+        """Tell every level of a group, as of the fit that was saved.
 
         Parameters
         ----------
         group : str
             A group of the model.
         at : mapping of str to float, optional
-            Where numeric columns are held; by default as in the sample.
+            Where numeric columns are held, of a linear fit; by default as in the sample.
 
         Returns
         -------
         pandas.DataFrame
-            As `LinearFit.groups`.
+            As `LinearFit.groups`, or `LogisticFit.groups`.
 
         Raises
         ------
         FitError
-            Of a logistic fit, whose adjusted probabilities are averages over the rows; `between` compares odds.
+            Of a logistic fit with numeric columns held at a value, or a group of more than 60 levels: adjusted probabilities are averages over the rows, of which
+            the others are kept alone. `between` compares odds.
         """
+        if self.kind == "logistic" and not at and group in self.averaged:
+            term = self.variable(group, "categorical")
+            return adjusted_probabilities(self, term, self.averaged[group], None, self._plain(term))
         return adjusted_means(self, group, at, self._plain)
 
     def _adjusted(self, settings: Sequence[Setting]) -> tuple[Array, Array, Array, Array]:
@@ -309,6 +318,16 @@ def part_means_of(fit: AnyFit) -> dict[tuple[int, frozenset[str]], Array]:
     return found
 
 
+def _averaged(fit: AnyFit) -> dict[str, AveragedLevels]:
+    """Average the probabilities of a logistic fit over the rows as if all had each level, of groups of which that can be told and kept."""
+    if isinstance(fit, LinearFit):
+        return {}
+    groups = [
+        v for v in fit.variables if v.is_categorical and v.size <= _MOST_AVERAGED and not fit.not_averaged(v.name)
+    ]
+    return dict(zip([g.name for g in groups], fit._averaged_levels(groups, {}), strict=True)) if groups else {}
+
+
 def store(fit: AnyFit) -> StoredFit:
     """Take of a fit all that needs no rows: the same tables, predictions, bases and comparisons."""
     variables = variables_of(fit.model_terms).values()
@@ -348,4 +367,5 @@ def store(fit: AnyFit) -> StoredFit:
         overstated=fit._overstated,
         held=tuple(fit._held),
         ends=fit._ends,
+        averaged=_averaged(fit),
     )
