@@ -72,7 +72,10 @@ def draw_coefficients(fit: AnyFit, ax: Axes | None = None) -> Axes:
         label.set_fontweight("bold" if np.isnan(line.value) else "normal")
     ax.set_ylim(0.3, len(lines) + 0.7)
     ax.set_xlabel(fit.family.difference(fit.outcome), fontsize=9)
-    finish(ax, f"◇ base; numeric columns per standard deviation; {short(100 * fit.level, 4)}% CI")
+    averaged = "; what is in an interaction is averaged over the rows" * any(
+        t.kind == "interaction" for t in fit.model_terms
+    )
+    finish(ax, f"◇ base; numeric columns per standard deviation; {short(100 * fit.level, 4)}% CI{averaged}")
     ax.tick_params(axis="y", length=0)
     return ax
 
