@@ -413,6 +413,8 @@ def test_the_rarest_combination_that_a_coefficient_compares_is_told_and_a_page_t
     assert clear or "abc" in crossed
     told = re.findall(r"averages over the rows, and not the same at every (.+?) (?=mind|Every)", " ".join(page.split()))
     assert [t.split(" and ") for t in told] == clear
+    mb.write_document((fit, "a"), tmp_path / "t.md")
+    assert (tmp_path / "t.md").read_text().count("averages over the rows, and not the same at every") == len(clear)
     others = [c for c in ("b", "c") if any({"a", c} <= set(k) for k in crossed)]
     lines = " ".join(str(fit.equation(by="a")).split())
     assert f"interaction the summands of {' and '.join(f'{c}' for c in others)} are each line's own" in lines

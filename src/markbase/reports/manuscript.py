@@ -18,6 +18,7 @@ from markbase.core.display import suiting
 from markbase.core.errors import MarkbaseError, listed
 from markbase.core.formatting import decimals_for, figures_of, from_to, number, p_phrase, p_value, short, without_zero
 from markbase.core.inference.distributions import t_quantile
+from markbase.core.reading.interaction_sentences import about_averages
 from markbase.core.reading.slope_sentences import at_reference
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.fit import Fit
@@ -144,7 +145,8 @@ def _levels(fit: AnyFit, group: str) -> Section:
     joint = "" if math.isnan(p) else f"All levels together: {p_phrase(p)}. "
     others = [t.name for t in fit.model_terms if group not in t.names]
     held = f" with {listed(others)} as they are" if others else ""
-    note = f"Adjusted {fit.family.means}: if all rows had this level{held}. Differences are from the base; their p are not corrected for one another. {joint}{_note(fit)}"
+    averaged = "".join(f"{words[0].upper()}{words[1:]}. ".replace("`", "") for words in about_averages(fit, group))
+    note = f"Adjusted {fit.family.means}: if all rows had this level{held}. Differences are from the base; their p are not corrected for one another. {averaged}{joint}{_note(fit)}"
     told = f"{'Probability of ' if fit.family.shares else ''}{fit.family.observed(fit.outcome)}"
     return Section(f"{told}, by {group}", note, (levels_table(fit, group, formal=True),))
 
