@@ -110,6 +110,7 @@ MISTAKES = [
     (["predict", *CHOIRS, *STAYS, "--profile", "height=3"], "The model has no column `height`"),
     (["predict", *CHOIRS, *STAYS, "--profiles", "nobody.csv"], "There is no file `nobody.csv`"),
     (["fits"], "There is no command `fits`. Did you mean `fit`"),
+    (["Cross-Validation", "f.csv"], "There is no command `Cross-Validation`. That is done by `validate`."),
 ]
 
 

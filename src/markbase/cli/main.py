@@ -50,6 +50,25 @@ _COMMANDS = {
 _NO_ROOM = 137
 """Inside: that the memory did not do."""
 _NAMES = [name for names in _COMMANDS.values() for name in names]
+_WORDS = {
+    "look": "describe description descriptives summary summarise frequencies levels missing open show view",
+    "prepare": "clean recode merge transform filter derive blank",
+    "indicators": "dummy dummies coding code",
+    "start": "draft plan",
+    "reliability": "alpha cronbach scale items",
+    "screen": "correlate correlation correlations collinearity multicollinearity vif inflation",
+    "fit": "regress regression linear logistic logit ols model anova ancova ttest estimate bootstrap coefficients",
+    "blocks": "hierarchical block steps",
+    "groups": "means contrast contrasts pairs pairwise posthoc adjusted equivalence",
+    "slopes": "slope interaction interactions moderation moderator probe quadratic",
+    "predict": "prediction predictions score scores",
+    "check": "residuals residual assumptions outliers diagnostics classification calibration influence",
+    "validate": "crossvalidate crossvalidation holdout",
+    "dominance": "importance",
+    "eliminate": "stepwise backward selection",
+    "run": "report results execute",
+}
+"""What a command may be looked for by."""
 
 
 class _Commands(click.RichGroup):
@@ -83,7 +102,10 @@ class _Commands(click.RichGroup):
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
         if args and args[0] not in _NAMES and not args[0].startswith("-"):
-            raise click.UsageError(f"There is no command `{args[0]}`.{near(args[0], _NAMES)}")
+            word = args[0].lower().replace("-", "").replace("_", "")
+            meant = next((name for name, words in _WORDS.items() if word in words.split()), "")
+            hint = f" That is done by `{meant}`." if meant else near(args[0], _NAMES)
+            raise click.UsageError(f"There is no command `{args[0]}`.{hint}")
         return super().resolve_command(ctx, args)
 
 
