@@ -57,7 +57,8 @@ def originals(folder: Path) -> dict[str, tuple[bytes, list[list[str]]]]:
         found[name] = ((folder / name).read_bytes(), [["look", mb.demo.FILES[0], "--codebook", name]])
     found["p.plan.toml"] = (plan, [["fit", "p.plan.toml", *of], ["screen", "p.plan.toml", *of]])
     saved = (folder / "fit.json").read_bytes()
-    found["f.json"] = (saved, [["predict", "f.json", "--profile", "voice=tenor, age=30"]])
+    asked = [["predict", "f.json", "--profile", "voice=tenor, age=30"], ["groups", "f.json"], ["fit", "f.json"]]
+    found["f.json"] = (saved, asked)
     return found
 
 
