@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import fields, is_dataclass
 from pathlib import Path
 from typing import Any
@@ -151,6 +151,12 @@ def _held_together(record: Mapping[str, Any]) -> StoredFit | None:
         alike &= all((k, frozenset(c.names)) in means for k, c in enumerate(components))
         alike &= set(stored.spreads) == {v.name for v in variables.values() if not v.is_categorical}
         alike &= all(len(four) == 4 and np.isfinite(four).all() for four in stored.spreads.values())
+        alike &= all(_fits(levels, stored, variables[group].size) for group, levels in stored.averaged.items())
+        with np.errstate(all="ignore"):
+            turned = stored.solution.factor @ stored.solution.root
+            alike &= np.allclose(turned @ turned.T, np.eye(len(turned)), atol=1e-3)
+        alike &= all(shares.shape == (variables[group].size,) for group, shares in stored.plain.items())
+        alike &= stored.terms["term"].tolist() == [t.name for t in stored.model_terms]
         alike &= stored.column_means.shape == (sum(stored.moments.sizes),)
         alike &= all(rows.shape == tuple(variables[n].size for n in key) for key, rows in stored.counts.items())
     except (
@@ -162,6 +168,14 @@ def _held_together(record: Mapping[str, Any]) -> StoredFit | None:
     ):  # of a file that anybody may have made
         return None
     return stored if alike else None
+
+
+def _fits(levels: AveragedLevels, stored: StoredFit, size: int) -> bool:
+    """Return whether adjusted probabilities are those of a group of so many levels."""
+    shapes = levels.values.shape, levels.roots.shape
+    return shapes == ((size,), (size, len(stored.solution.columns) + 1)) and bool(
+        ((levels.values >= 0) & (levels.values <= 1)).all()
+    )
 
 
 def _digest(record: Mapping[str, Any]) -> str:
@@ -293,12 +307,14 @@ def _read_column(record: Mapping[str, Any]) -> Column:
     unit, base = record["unit"], record["base"]
     categorical = record["kind"] != "numeric"
     return Column(
-        name=record["name"],
+        name=str(record["name"]),
         kind=record["kind"],
         values=np.zeros(0, dtype=np.int32 if categorical else np.float64),
-        levels=tuple(Level(v["code"], v["label"], v["declared"], tuple(v["mixture"])) for v in record["levels"]),
+        levels=tuple(
+            Level(v["code"], str(v["label"]), bool(v["declared"]), tuple(v["mixture"])) for v in record["levels"]
+        ),
         scheme=record["scheme"],
-        label=record["label"],
+        label=str(record["label"]),
         unit=None if unit is None else Unit(**unit),
         base=None if base is None else Base(**base),
         missing_codes=tuple(MissingCode(**code) for code in record.get("missing", ())),
@@ -311,6 +327,10 @@ def _read_column(record: Mapping[str, Any]) -> Column:
             tuple(_number(v) for v in made["parameters"]),
         ),
     )
+
+
+def _texts(values: Sequence[Any]) -> list[str]:
+    return [str(v) for v in values]
 
 
 def _fit(record: Mapping[str, Any]) -> StoredFit:
@@ -335,10 +355,15 @@ def _fit(record: Mapping[str, Any]) -> StoredFit:
     for key in ("middle", "uncancelled", "fitted"):
         e[key] = None if e[key] is None else _array(e[key])
     e["df"] = _number(e["df"])
-    strength = {k: v if v is None else _number(v) for k, v in record["strength"].items()}
-    overall = {k: _number(v) if k in ("statistic", "df_rest", "p") else v for k, v in record["overall"].items()}
+    strength = {k: None if k == "r2_within" and v is None else _number(v) for k, v in record["strength"].items()}
+    overall: dict[str, Any] = {
+        k: str(v) if k in ("kind", "untested") else _number(v) for k, v in record["overall"].items()
+    }
     tests = pd.DataFrame(
-        {k: v if k == "term" else np.asarray(v) if k == "df" else _array(v) for k, v in record["tests"].items()}
+        {
+            k: _texts(v) if k == "term" else np.asarray(v, dtype=np.intp) if k == "df" else _array(v)
+            for k, v in record["tests"].items()
+        }
     )
     if "df_rest" not in tests:  # of a fit that was saved before tests had their own
         tests.insert(2, "df_rest", e["df"])
@@ -349,8 +374,8 @@ def _fit(record: Mapping[str, Any]) -> StoredFit:
         model_terms=terms,
         sample=CompleteCases(int(sample["rows"]), int(sample["used"]), tuple(Loss(*v) for v in sample["lost"])),
         level=float(record["level"]),
-        data_name=record["data"],
-        retold=record["told_again"],
+        data_name=str(record["data"]),
+        retold=str(record["told_again"]),
         moments=Moments(tuple(int(k) for k in m["sizes"]), *(_array(m[k]) for k in ("centres", "scales", "cross"))),
         solution=Solution(**s, pivoted=Pivoted.known(factor)),
         used=None,
@@ -358,14 +383,14 @@ def _fit(record: Mapping[str, Any]) -> StoredFit:
         identifier=None if record["identifier"] is None else Column(str(record["identifier"]), "numeric", np.zeros(0)),
         family=FAMILIES[record["kind"]],
         strength=LogisticStrength(**strength) if logistic else LinearStrength(**strength),  # type: ignore[arg-type]
-        overall=OverallTest(**overall),  # type: ignore[arg-type]
+        overall=OverallTest(**overall),
         terms=tests,
         spreads={k: tuple(_number(x) for x in v) for k, v in record["spreads"].items()},  # type: ignore[misc]
         counts={tuple(c["groups"]): np.asarray(c["rows"], dtype=np.int64) for c in record["counts"]},
         plain={k: _array(v) for k, v in record["plain"].items()},
         part_means={(int(p["component"]), frozenset(p["variables"])): _array(p["means"]) for p in record["part_means"]},
         column_means=_array(record["column_means"]),
-        fixed_names=tuple(record["fixed_effects"]),
+        fixed_names=tuple(_texts(record["fixed_effects"])),
         counted=int(sample.get("counted", sample["used"])),
         weighted_by=Weighting(**{k: str(v) for k, v in weights.items()})
         if (weights := record.get("weights"))

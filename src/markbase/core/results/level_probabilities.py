@@ -24,7 +24,7 @@ class AveragedLevels(NamedTuple):
     values: Array
     """Shape (levels,): the probabilities."""
     roots: Array
-    """Shape (levels, p): their derivatives by the inner coefficients, times the root of what these vary (the delta method)."""
+    """Shape (levels, 1 + p): their derivatives by the inner coefficients, times the root of what these vary (the delta method)."""
 
 
 def adjusted_probabilities(
