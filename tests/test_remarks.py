@@ -25,6 +25,16 @@ GUESSES = [
         "categorical",
         "50 levels, of 2 rows on average: persons measured more than once",
     ),
+    (
+        [907 + k // 2 for k in range(100)],
+        "numeric",
+        "50 whole numbers, of 2 rows on average: persons measured more than",
+    ),
+    (
+        [*range(907, 957), *range(909, 955)],
+        "numeric",
+        "50 whole numbers, of 1.9 rows on average: persons measured more",
+    ),
     (["a", "b"] * 50, "categorical", ""),
     (["1.5", "2,5", "n/a"] + ["3.5"] * 97, "categorical", "mostly numbers, but text in 2 rows"),
     (["1,5", "2"] * 50, "numeric", "decimal commas"),
@@ -72,6 +82,9 @@ AMOUNTS = {  # whole numbers none of which occurs twice, but amounts, or counts,
     "of a unit": (np.arange(1001, 1101), {"unit": "euro"}),
     "from 0": (np.arange(100) % 20, {}),
     "few in the last": (np.r_[np.arange(99) % 14 + 1, 15], {}),
+    "ages": (np.random.default_rng(1).integers(18, 70, 100), {}),
+    "days": (np.arange(100) % 50 + 1.5, {}),
+    "declared": (np.arange(100) // 2, {"kind": "numeric"}),
 }
 
 
@@ -82,6 +95,7 @@ def test_what_measures_is_taken_neither_for_an_identifier_nor_for_numbers_of_gro
     told = study.overview()["remarks"].iloc[0]
     assert "identifier" not in told
     assert "numbers of groups" not in told
+    assert "more than once" not in told
 
 
 @pytest.mark.parametrize(

@@ -73,6 +73,10 @@ def to_html(
     )
 
 
+_LONG_NUMBER = re.compile(r"\d+\.\d{6,}(e[+-]?\d+)?")
+"""A number as it is kept, not as it is shown."""
+
+
 @cache
 def style() -> str:
     """Return the style of pages, for a document that holds several."""
@@ -96,8 +100,9 @@ def _bases(versions: Versions, others: Mapping[str, Version]) -> dict[str, Any]:
 
 
 def _name_of(pages: Sequence[Page]) -> str:
-    """Return a name that these pages alone have, the same each time."""
-    return f"b{hashlib.sha256(repr(pages).encode()).hexdigest()[:10]}"
+    """Return a name that these pages alone have, the same each time and on each machine: it does not hang on the last digits of what is drawn."""
+    told = _LONG_NUMBER.sub(lambda found: f"{float(found[0]):.6g}", repr(pages))
+    return f"b{hashlib.sha256(told.encode()).hexdigest()[:10]}"
 
 
 @cache

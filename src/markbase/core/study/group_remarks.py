@@ -11,7 +11,6 @@ from typing import Any
 import numpy as np
 
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.formatting import short
 from markbase.core.study.clock_times import read_as_clock
 from markbase.core.study.column import Column
 from markbase.core.study.dates import (
@@ -23,7 +22,7 @@ from markbase.core.study.dates import (
 )
 from markbase.core.study.level_order import numbers_within, ordered, read_as_totals, reads_as_no_answer
 from markbase.core.study.multiple_responses import answers_in, separator_in, steps_for
-from markbase.core.study.remark import FEW_VALUES, THIN_ROWS, Remark, about_one
+from markbase.core.study.remark import FEW_VALUES, THIN_ROWS, Remark, about_one, about_rows_of_one
 
 _NOT_DIGITS = re.compile(r"\D+")
 _MANY_OF_ROWS, _NEARLY_ALL = 20, 0.9
@@ -71,9 +70,7 @@ def group_remarks(column: Column) -> list[Remark]:
         and len(thin) >= _NEARLY_ALL * len(here)
         and counts[here].sum() >= 2 * len(here)
     ):
-        each = short(counts[here].sum() / len(here), 2)
-        text = f"{len(here)} levels, of {each} rows on average: persons measured more than once, classes, places? rows of one then go together"
-        remarks.append(Remark(text, ({"do": "as_role", "column": column.name, "role": "cluster"},)))
+        remarks.append(about_rows_of_one(column, f"{len(here)} levels", counts[here].sum() / len(here)))
     elif thin:
         answers = [column.levels[k].label for k in here if k not in known]
         in_order = column.kind == "ordinal" or numbers_within(answers) is not None or ordered(answers)[1]

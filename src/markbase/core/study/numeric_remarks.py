@@ -12,7 +12,7 @@ from markbase.core.formatting import plain
 from markbase.core.rows.facts import NumberFacts
 from markbase.core.rows.parts import InParts
 from markbase.core.study.column import Column
-from markbase.core.study.remark import FEW_VALUES, SKEWED, Remark, about_one
+from markbase.core.study.remark import FEW_VALUES, SKEWED, Remark, about_one, about_rows_of_one
 
 _USUAL_CODES = (
     *(
@@ -29,6 +29,8 @@ _TAIL = 5
 """Of so many values before it, none may occur a third as often as a code at the end."""
 _ENOUGH, _MOST_FAR = 20, 3
 """Of so many rows so many values may lie far from all others."""
+_MANY_NUMBERS, _MOST_OF_ONE = 32, 50
+"""So many numbers, more than the days of a month, may be those of persons, each with at most so many rows on average."""
 _POSTAL = re.compile(
     r"\b(post(al)?[ _-]?(code)?|zip([ _-]?code)?|plz|postcode)\b|postcode|postal|zipcode", re.IGNORECASE
 )
@@ -90,6 +92,8 @@ def numeric_remarks(column: Column, alike: int = 0) -> list[Remark]:
     elif looks_like_group_numbers(column):
         text = f"whole numbers from 1 to {len(distinct)}, each in about as many rows: numbers of groups? they sort and do not measure"
         remarks.append(Remark(text, ({"do": "as_categorical", "column": column.name},)))
+    elif numbers_rows_of_one(column):
+        remarks.append(about_rows_of_one(column, f"{len(distinct):,} whole numbers", len(values) / len(distinct)))
     if looks_like_weight(column):
         text = "a weight of the rows, by its name? it is none until a fit is asked to weigh by it"
         remarks.append(Remark(text, ({"do": "as_role", "column": column.name, "role": "weight"},)))
@@ -212,6 +216,32 @@ def looks_like_group_numbers(column: Column) -> bool:
         return False
     counts = np.bincount(values.astype(np.intp), minlength=int(high) + 1)[1:]
     return bool(counts.min() >= _ALIKE * np.median(counts) and counts.max() <= np.median(counts) / _ALIKE)
+
+
+def numbers_rows_of_one(column: Column) -> bool:
+    """Return whether a guessed numeric column holds whole numbers that stand as those of persons do who are measured more than once.
+
+    All rows of a number follow one another, or the numbers rise from row to row and begin again a few times, as with one wave below the other. Of
+    rows in parts the order is not looked at.
+    """
+    if column.is_categorical or not column.guess or column.unit is not None or column.role is not None:
+        return False
+    if isinstance(column.values, InParts) or column.valid < _MOST_OF_ONE or column.span[0] < 0:
+        return False
+    first = column.values[:100]
+    if not np.all((first == np.round(first)) | np.isnan(first)):  # spares most numeric columns the full look
+        return False
+    values = column.values[column.present]
+    steps, several = np.diff(values), column.distinct_count
+    if (
+        several < _MANY_NUMBERS
+        or not 1.2 * several <= len(values) <= _MOST_OF_ONE * several
+        or np.any(values != np.round(values))
+    ):
+        return False
+    together = np.count_nonzero(steps) + 1 == several
+    begun = np.count_nonzero(steps <= 0) + 1
+    return bool(together or (1 < begun <= _MOST_OF_ONE and len(values) >= _MANY_NUMBERS * begun))
 
 
 def looks_like_weight(column: Column) -> bool:

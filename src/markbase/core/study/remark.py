@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from markbase.core.formatting import short
 from markbase.core.rows.parts import in_parts
 from markbase.core.study.column import BLANK, Column
 
@@ -38,6 +39,12 @@ def about_one(column: Column, no: object, text: str) -> Remark:
         return Remark(text)
     mend = {"do": "fill_blank", "column": column.name, "value": int(no) if isinstance(no, float) else no}
     return Remark("one value, or blank: a box to tick? if so, a blank is one that was not ticked", (mend,))
+
+
+def about_rows_of_one(column: Column, which: str, rows: float) -> Remark:
+    """Say that a column may tell which rows are of one person, class or place, each of so many on average."""
+    text = f"{which}, of {short(rows, 2)} rows on average: persons measured more than once, classes, places? rows of one then go together"
+    return Remark(text, ({"do": "as_role", "column": column.name, "role": "cluster"},))
 
 
 def about_blocks(column: Column) -> Remark | None:
