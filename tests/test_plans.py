@@ -233,16 +233,17 @@ def test_a_drafted_plan_quotes_names_of_any_letters(outcome, tmp_path):
     data = {'g "a", b': rng.choice(['one "1"', "t\\wo", "it's"], 90), "e'\\x": rng.choice(["no", 'yes "so"'], 90)}
     data |= {'y "1"': rng.normal(size=90), "#x": rng.normal(size=90)}
     choirs, alone = np.arange(90) % 14, np.arange(90)  # too many levels for a term; rows go together in the first alone
-    pd.DataFrame(data).assign(choir=[f"choir {k}" for k in choirs], words=[f"{k} times" for k in alone]).to_csv(
-        tmp_path / "data.csv", index=False
-    )
+    more = {"choir": [f"choir {k}" for k in choirs], "words": [f"{k} times" for k in alone], "who": 500 + alone // 2}
+    pd.DataFrame(data).assign(**more).to_csv(tmp_path / "data.csv", index=False)
     drafted = run("start", tmp_path / "data.csv", "--outcome", outcome, "--into", tmp_path / "p.toml")
     assert drafted.returncode == 0, drafted.stderr
     told = (tmp_path / "p.toml").read_text(encoding="utf-8")
     plan = tomllib.loads(told)
     assert (plan["fit"][0]["outcome"], plan["screen"]["outcome"], plan["output"]["title"]) == (outcome,) * 3
     assert plan["fit"][0]["terms"] == plan["screen"]["terms"] == [name for name in data if name != outcome]
-    assert re.findall(r"^# cluster = (.*?) +#", told, flags=re.M) == ['"choir"']
+    assert re.findall(r"^# cluster = (.*?) +#", told, flags=re.M) == ['"choir"', '"who"']
+    remarked = run("fit", tmp_path / "data.csv", "--outcome", 'y "1"', "--terms", "who").stderr
+    assert "`who` looks like the numbers of persons, classes or places" in remarked
     taken = tomllib.loads(re.sub(r"^# (?=\[\[prepare|do =|column =|base =)", "", told, flags=re.M))
     marked = [step for step in taken["prepare"] if step["do"] == "mark"]
     assert all(step["base"] in data[step["column"]] for step in marked)

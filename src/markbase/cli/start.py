@@ -18,7 +18,12 @@ from markbase.core.rows.row_functions import sample_of
 from markbase.core.study.column import Column
 from markbase.core.study.exact_sums import find_totals
 from markbase.core.study.group_remarks import holds_dates, holds_times, separator_of_answers
-from markbase.core.study.numeric_remarks import looks_like_group_numbers, looks_like_identifier, looks_like_weight
+from markbase.core.study.numeric_remarks import (
+    looks_like_group_numbers,
+    looks_like_identifier,
+    looks_like_weight,
+    numbers_rows_of_one,
+)
 from markbase.core.study.study import Study
 from markbase.core.study.trail import inline
 from markbase.files.plan_writing import plan_text
@@ -126,9 +131,10 @@ def _about_rows(study: Study, outcome: str) -> str:
     for column in (study[name] for name in study.columns if name != outcome):
         levels = int((column.counts > 0).sum()) if column.is_categorical and column.role is None else 0
         many = levels > _MOST_LEVELS and column.valid >= 2 * levels  # too many for a term, and rows share them
-        if column.role == "cluster" or many or looks_like_group_numbers(column):
-            declare = "" if column.is_categorical else "; declare it categorical first"
-            text += f"# cluster = {_toml(column.name)}   # if rows with the same {_one_line(column.name)} may go together{declare}\n"
+        if column.role == "cluster" or many or looks_like_group_numbers(column) or numbers_rows_of_one(column):
+            text += (
+                f"# cluster = {_toml(column.name)}   # if rows with the same {_one_line(column.name)} may go together\n"
+            )
         if column.role == "stratum":
             text += (
                 f"# strata = {_toml(column.name)}   # if the sample was drawn within each {_one_line(column.name)}\n"
@@ -239,6 +245,8 @@ def _why_not(column: Column, name: str, outcome: str, parts: tuple[str, ...]) ->
         return "looks like an identifier"
     if looks_like_group_numbers(column):
         return "looks like numbers of groups: a cluster of the errors, or fixed effects"
+    if numbers_rows_of_one(column):
+        return "looks like numbers of persons measured more than once: a cluster of the errors"
     if looks_like_weight(column):
         return "named like a weight of the rows"
     return None
