@@ -276,15 +276,26 @@ def test_every_result_of_frequencies_is_that_of_the_rows_repeated(kind, options)
     frame["team"] = [f"t{k % 17}" for k in range(150)]
     frame["high"] = np.where(frame["score"] + 6 * np.random.default_rng(0).normal(size=150) > 39, "y", "n")
     frame["times"] = np.random.default_rng(1).integers(1, 5, 150)
+    tenors = frame.index[frame["voice"] == "tenor"]
+    frame.loc[tenors, "high"] = np.where(np.arange(len(tenors)) % 12 == 1, "y", "n")  # events are few
     repeated = frame.loc[frame.index.repeat(frame["times"])].reset_index(drop=True)
     terms = ["voice", "age", "km", mb.interaction("age", "voice")]
 
     def make(table, **weights):
         return either(kind, mb.Study(table).mark("voice", "alto"), terms, ("high", "y"), **options, **weights)
 
+    fits, remarks = [], []
+    for table, weights in ((frame, {"weights": "times", "weights_are": "frequency"}), (repeated, {})):
+        with warnings.catch_warnings(record=True) as told:
+            warnings.simplefilter("always")
+            fits.append(make(table, **weights))
+        remarks.append([str(w.message) for w in told if "duplicates" not in str(w.message)])
+    assert remarks[0] == remarks[1]
+    (told, wanted) = ((f.reading().statements, f.reading().cautions, getattr(f, "events", 0)) for f in fits)
+    assert told == wanted
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
-        one, other = everything(make(frame, weights="times", weights_are="frequency")), everything(make(repeated))
+        one, other = (everything(fit) for fit in fits)
     for name, table in one.items():
         numbers = table.select_dtypes("number").columns
         np.testing.assert_allclose(

@@ -240,3 +240,30 @@ def test_rows_that_repeat_others_are_told_where_chance_hardly_makes_them(frame, 
     assert not kept.remarks().get("")
     often = pd.Series(rows).value_counts().value_counts().to_dict()
     assert kept.trail.steps[-1].check.table.set_index("times")["rows"].to_dict() == often
+
+
+COUNTED = pd.DataFrame([(a, b, c) for a in ("alto", "bass", "tenor") for b in ("no", "yes") for c in ("stay", "go")], columns=["voice", "new", "plan"])  # fmt: skip
+TABLES = {
+    "a table of counts": (COUNTED.assign(n=range(3, 15)), True),
+    "groups told by numbers": (COUNTED.assign(n=range(3, 15), new=[0, 0, 1, 1] * 3), True),
+    "a combination twice": (COUNTED.assign(n=range(3, 15)).iloc[[*range(12), 0]], False),
+    "no whole numbers": (COUNTED.assign(n=np.arange(12) + 0.5), False),
+    "two columns of numbers": (COUNTED.assign(n=range(3, 15), m=range(7, 19)), False),
+    "a name a row": (COUNTED.assign(n=range(3, 15), who=[f"s{k}" for k in range(12)]), False),
+    "below 0": (COUNTED.assign(n=range(-3, 9)), False),
+}
+
+
+@pytest.mark.parametrize("case", TABLES)
+def test_a_table_of_counts_is_noticed_by_look_fits_and_drafts(case, tmp_path):
+    frame, wanted = TABLES[case]
+    frame.to_csv(tmp_path / "t.csv", index=False)
+    looked = " ".join(run("look", "t.csv", cwd=tmp_path).stdout.split())
+    assert ("a table of counts?" in looked) == wanted
+    of = ["--kind", "logistic", "--outcome", "plan", "--event", "stay", "--terms", "voice"]
+    assert ("if this is a table of counts" in run("fit", "t.csv", *of, cwd=tmp_path).stderr) == wanted
+    weighed = run("fit", "t.csv", *of, "--weights", "n", "--weights-are", "frequency", cwd=tmp_path)
+    counted = run("fit", "t.csv", "--outcome", "n", "--terms", "voice", cwd=tmp_path)
+    assert "table of counts" not in weighed.stderr + counted.stderr
+    run("start", "t.csv", "--outcome", "plan", "--into", "p.toml", cwd=tmp_path)
+    assert ('\nweights = "n"   # GUESS' in (tmp_path / "p.toml").read_text(encoding="utf-8")) == wanted

@@ -24,6 +24,7 @@ from markbase.core.study.numeric_remarks import (
     looks_like_weight,
     numbers_rows_of_one,
 )
+from markbase.core.study.repeats import column_of_counts
 from markbase.core.study.study import Study
 from markbase.core.study.trail import inline
 from markbase.files.plan_writing import plan_text
@@ -143,7 +144,9 @@ def _about_rows(study: Study, outcome: str) -> str:
 
 
 def _about_weights(study: Study, outcome: str) -> str:
-    """Return, as comments, the weights that a screening or a fit may take."""
+    """Return the weights that a screening or a fit may take, as comments but for those of a table of counts."""
+    if counting := _counting(study, outcome):
+        return f'weights = {_toml(counting)}   # GUESS: a table of counts, of which a row stands for so many cases\nweights_are = "frequency"\n'
     return "".join(
         f'# weights = {_toml(name)}   # if rows count differently\n# weights_are = "sampling"   # or "frequency"\n'
         for name in study.columns
@@ -187,10 +190,10 @@ def _terms(study: Study, outcome: str) -> tuple[list[str], list[str]]:
     totals = find_totals(
         [c for c in map(study.column, study.columns) if not c.is_categorical and c.role != "identifier"]
     )
-    source = study[outcome].made
+    source, counting = study[outcome].made, _counting(study, outcome)
     for name in study.columns:
         column = study[name]
-        why = _why_not(column, name, outcome, source.of if source else ())
+        why = "counts of cases" if name == counting else _why_not(column, name, outcome, source.of if source else ())
         if why is None and len(terms) < _MOST_TERMS:
             terms.append(name)
         elif name != outcome:
@@ -207,6 +210,12 @@ def _terms(study: Study, outcome: str) -> tuple[list[str], list[str]]:
         why = f": {'; '.join(left[:6])}" if left else ""
         raise MarkbaseError(f"No column of the data could explain `{outcome}`{why}.")
     return terms, left
+
+
+def _counting(study: Study, outcome: str) -> str:
+    """Name the column that seems to say how many cases a row stands for; empty for none."""
+    counting = column_of_counts([study[name] for name in study.columns])
+    return counting.name if counting is not None and counting.name != outcome else ""
 
 
 def _reproduces(outcome: Column, column: Column) -> str:

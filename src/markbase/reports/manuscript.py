@@ -76,13 +76,20 @@ def _at_references(fit: AnyFit) -> str:
 
 def _note(fit: AnyFit) -> str:
     test = fit.overall
-    rows = f"n = {fit.sample.used:,} of {fit.sample.rows:,} rows"
+    rows = _how_many(fit)
     whole = f"{figures_of(test.statistic, test.df, test.df_rest, test.kind.capitalize())}, {p_phrase(test.p)}"
     if isinstance(fit, LogisticFit):
         t = fit.strength
         return f"{rows}; event: {fit.event} ({fit.events:,}). {whole}; McFadden {without_zero(t.mcfadden)}, Tjur {without_zero(t.tjur)}. {_errors(fit)}."
     shown = f"R² = {without_zero(fit.strength.r2)}, adjusted {without_zero(fit.strength.r2_adjusted)}"
     return f"{rows}. {whole}; {shown}. {_errors(fit)}."
+
+
+def _how_many(fit: AnyFit) -> str:
+    rows = f"{fit.sample.used:,} of {fit.sample.rows:,} rows"
+    return (
+        f"n = {rows}" if fit.rows_used.times is None else f"n = {fit.rows_used.counted:,}, by the frequencies of {rows}"
+    )
 
 
 def _errors(fit: AnyFit, name: str = "") -> str:
@@ -180,7 +187,7 @@ def _shares(found: Dominance) -> Section:
     note = f"Averages over all orders of entry (dominance analysis); they sum to the {found.measure} of the whole model, {without_zero(found.total)}"
     note += f"; intervals of them from {found.sampled}" if found.sampled else ""
     members = (f"{name}: {', '.join(own)}" for name, own in found.members.items() if found.what == "block")
-    rows = f"n = {fit.sample.used:,} of {fit.sample.rows:,} rows"
+    rows = _how_many(fit)
     rows += f", by {fit.weighting.short.replace('`', '')}" if fit.weighting else ""
     parts = [f"{note}.", *(f"{told}." for told in members), f"{rows}."]
     title = f"{fit.explained}: what each {found.what} adds to {found.measure}"

@@ -52,8 +52,10 @@ def _rows_alone(hierarchy: Blocks) -> list[tuple[str, str]]:
     ]
     if isinstance(hierarchy.last, LogisticFit):
         fit = hierarchy.last
+        counted = fit.rows_used.counted
+        of = "them" if fit.rows_used.times is None else f"the {counted:,} they stand for"
         facts.append(
-            ("event", f"`{fit.outcome.name}` = `{fit.event}` in {fit.events:,} of them ({share(fit.events, used)})")
+            ("event", f"`{fit.outcome.name}` = `{fit.event}` in {fit.events:,} of {of} ({share(fit.events, counted)})")
         )
     return facts
 

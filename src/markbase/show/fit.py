@@ -120,7 +120,7 @@ def weights_words(fit: AnyFit) -> str:
     if not fit.weights:
         return ""
     if fit.weights.kind != "sampling":
-        return fit.weights.words
+        return f"{fit.weights.words}, {fit.rows_used.counted:,} in all"
     rows, most = fit.rows_used.told_as_equal
     heaviest = f", and one row has {as_percent(most)} of all weight" if most >= _HEAVY else ""
     return f"{fit.weights.words}; they tell about as much as {round(rows):,} rows of equal weight (effective sample size, Kish){heaviest}"

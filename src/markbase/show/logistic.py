@@ -59,8 +59,12 @@ def logistic_page(fit: LogisticFit) -> Page:
 
 
 def _event(fit: LogisticFit) -> list[tuple[str, str]]:
-    told = f"`{fit.outcome.name}` = `{fit.event}` in {fit.events:,} of {fit.sample.used:,} rows used ({share(fit.events, fit.sample.used)})"
-    if fit.weights:
+    rows, repeated = fit.rows_used.counted, fit.rows_used.times is not None
+    by = " by their frequencies" if repeated else ""
+    told = (
+        f"`{fit.outcome.name}` = `{fit.event}` in {fit.events:,} of {rows:,} rows used{by} ({share(fit.events, rows)})"
+    )
+    if fit.weights and not repeated:
         told += f", {as_percent(fit.rate)} by weight"
     return [("event", f"{told}; the other side is `{fit.otherwise}`")]
 

@@ -51,6 +51,8 @@ def _shared(fit: LinearFit | LogisticFit) -> dict[str, Any]:
     found["sample"]["left_out"] = fit.left_out._asdict() if fit.left_out else None
     if fit.weights and fit.weights.kind == "sampling":
         found["sample"]["effective"] = fit.rows_used.told_as_equal[0]
+    if fit.rows_used.times is not None:
+        found["sample"]["counted"] = fit.rows_used.counted
     return found | {
         "reading": [dataclasses.asdict(s) for s in reading.statements],
         "cautions": list(reading.cautions),

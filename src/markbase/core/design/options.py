@@ -19,6 +19,7 @@ from markbase.core.design.weights import Weights, take_weights, without_no_weigh
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, listed, near, quoted, remark
 from markbase.core.study.column import Column
 from markbase.core.study.declarations import as_levels, with_levels
+from markbase.core.study.repeats import column_of_counts
 from markbase.core.study.study import Study
 
 Array = NDArray[np.float64]
@@ -181,6 +182,12 @@ def check_request(
     possible = [study[n] for n in study.columns if study[n].role == "cluster" and n not in inside and grouping is None]
     hint = next((found for column in possible if (found := with_levels(column)) is not None), None)
     unused = [n for n in study.columns if study[n].role == "weight" and n not in inside | {target.name}]
+    counting = column_of_counts([study[n] for n in study.columns]) if weighing is None and not unused else None
+    if counting is not None and counting.name != target.name:
+        remark(
+            f"Each combination of the other columns stands in one row, beside a whole number in `{counting.name}`: if this is a table of counts, let rows "
+            f"count by it (weights `{counting.name}`, which are frequencies). Each counts as one case here."
+        )
     repeating = remark_on_repeated_rows(study, columns, target, used) if grouping is None and not controls else ()
     return Request(
         tuple(specs),

@@ -204,7 +204,7 @@ def two_level_outcome(study: Study, name: str, event: object) -> Column:
 
 def _remark_on_events(fit: LogisticFit) -> None:
     """Remark on few events, over all and in single levels."""
-    fewer = min(fit.events, fit.sample.used - fit.events)
+    fewer = min(fit.events, fit.rows_used.counted - fit.events)
     which = fit.event if fit.events == fewer else fit.otherwise
     p = len(fit.solution.columns)
     if fewer < FEW_EVENTS * p and not fit.penalty:

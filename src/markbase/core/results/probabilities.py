@@ -32,6 +32,7 @@ from markbase.core.results.fit import Fit
 from markbase.core.results.level_probabilities import AveragedLevels, adjusted_probabilities
 from markbase.core.results.new_rows import NewRows
 from markbase.core.results.predictions import predicted_columns
+from markbase.core.rows.parts import bincount_of
 from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]
@@ -66,9 +67,16 @@ class Probabilities(Fit):
 
     @cached_property
     def events(self) -> int:
-        """Rows used in which the event happened."""
-        happened = self.likelihood.event if self.used is None else self.likelihood.event[self.used]
-        return int(np.count_nonzero(happened))
+        """Rows used in which the event happened, each as often as a frequency weight says."""
+        happened, _ = self._happened_and_weights()
+        often = self._often
+        return int(np.count_nonzero(happened)) if often is None else round(float((happened * often).sum()))
+
+    @property
+    def _often(self) -> Array | None:
+        """For how many rows each row used stands by its frequency; None where each stands for itself."""
+        times = self.rows_used.times
+        return None if times is None else times[self.rows_used.inside]
 
     @cached_property
     def rate(self) -> float:
@@ -92,8 +100,13 @@ class Probabilities(Fit):
         Returns
         -------
         rows, events : ndarray, shape (levels,)
-            Rows used, and those with the event.
+            Rows used, and those with the event, each as often as a frequency weight says.
         """
+        often = self._often
+        if often is not None:
+            group_of = self.variable(group, "categorical")
+            codes, (happened, _) = group_of.codes[self.rows_used.inside], self._happened_and_weights()
+            return bincount_of(codes, often, group_of.size), bincount_of(codes, often * happened, group_of.size)
         k = next(k for k, c in enumerate(self.components, 1) if c.names == {group} and not c.numerics)
         m = self.moments
         at = slice(int(m.starts[k]), int(m.starts[k]) + m.sizes[k])

@@ -15,9 +15,12 @@ from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import sum_of
 from markbase.core.rows.table import hashed
 from markbase.core.study.column import Column
+from markbase.core.study.numeric_remarks import looks_coded
 from markbase.core.study.remark import Remark
 from markbase.core.study.verification import Check
 
+_COUNTED = 4, 5_000
+"""So many rows a table of counts may have."""
 _MOST_ROWS, _MOST_CELLS = 200_000, 20_000_000
 """Of more nobody looks unasked."""
 _FEWEST_OTHERS = 1 / 3
@@ -74,6 +77,43 @@ def remark_on_repeats(columns: Sequence[Column]) -> Remark | None:
         f"{'' if alone else 'the first is '}row {one + 1:,}, {'' if alone else 'which is '}row {sources[one] + 1:,} again): the same case twice?",
         ({"do": "leave_out_repeats"},),
     )
+
+
+def column_of_counts(columns: Sequence[Column]) -> Column | None:
+    """Return the column that seems to say how many cases each row stands for: whole numbers beside groups of which each combination stands in one row, as in a table of counts.
+
+    None where no column does, or several; and of more rows than such tables have, or rows in parts.
+    """
+    rows = len(columns[0].values) if columns else 0
+    if in_parts([c.values for c in columns]) or not _COUNTED[0] <= rows <= _COUNTED[1] or len(columns) < 3:
+        return None
+    sizes = {c.name: int(np.count_nonzero(c.counts)) if c.is_categorical else c.distinct_count for c in columns}
+    found = [
+        c
+        for c in columns
+        if not c.is_categorical
+        and c.role is None
+        and c.valid == rows
+        and _are_counts(c.values)
+        and all(own.is_categorical or looks_coded(own) for own in columns if own is not c)
+        and math.prod(n for name, n in sizes.items() if name != c.name) <= 4 * rows
+        and max(n for name, n in sizes.items() if name != c.name) <= rows / 2
+        and np.array_equal(sources_of_repeats([own for own in columns if own is not c]), np.arange(rows))
+    ]
+    return found[0] if len(found) == 1 else None
+
+
+def _are_counts(values: NDArray[np.float64]) -> bool:
+    return bool(values.min() >= 0 and values.max() > 1 and np.all(values == np.round(values)))
+
+
+def remark_on_counts(columns: Sequence[Column]) -> Remark | None:
+    """Say that the rows may be those of a table of counts."""
+    counting = column_of_counts(columns)
+    if counting is None:
+        return None
+    text = f"each combination of the other columns stands in one row, beside a whole number in `{counting.name}`: a table of counts? then rows count by it, as frequencies"
+    return Remark(text, ({"do": "as_role", "column": counting.name, "role": "weight"},))
 
 
 def _beyond_chance(columns: Sequence[Column], sources: NDArray[np.intp]) -> bool:

@@ -24,7 +24,7 @@ from markbase.core.study.overview import levels_table, overview_table, values_ta
 from markbase.core.study.preparing import Preparing
 from markbase.core.study.remark import Remark
 from markbase.core.study.remarks import remarks_on
-from markbase.core.study.repeats import remark_on_repeats
+from markbase.core.study.repeats import remark_on_counts, remark_on_repeats
 from markbase.core.study.replay import carry_out
 from markbase.core.study.row_selection import arrays_of
 from markbase.core.study.trail import Trail, TrailStep
@@ -250,7 +250,7 @@ class Study(Preparing, Shown):
         >>> [remark.text for remark in mb.demo.choirs().remarks()["events"]]
         ['exact total of `rehearsals` and `concerts`']
         """
-        whole = [] if self._repeats is None else [self._repeats]
+        whole = [told for told in (self._repeats, remark_on_counts(list(self._columns.values()))) if told is not None]
         return {name: list(remarks) for name, remarks in {"": whole, **self._remarks}.items() if remarks}
 
     @property

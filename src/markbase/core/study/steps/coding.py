@@ -83,7 +83,7 @@ class CodingSteps(Stepping):
         if n < THIN_ROWS:
             remark(
                 f"The base `{label}` of `{column}` has only {count_noun(n, 'row')}: every comparison with it will be wide; "
-                f"a larger base would do better unless this one is the point."
+                f"a larger base would do better unless this one is the point, or rows count by frequencies."
             )
         if chosen.looked_at:
             remark(
