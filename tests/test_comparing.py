@@ -70,7 +70,11 @@ def test_what_cannot_be_compared_is_refused_or_said():
     logistic = mb.fit_logistic(study, "stays", ["age"], event="yes")
     other = mb.fit_linear(mb.Study(frame, name="else"), "score", ["age"])
     weighted = mb.fit_linear(study, "score", ["age"], weights="times")
+    half, mixed = len(frame) // 2, frame.sample(frac=1, random_state=1).reset_index(drop=True)
+    *halves, turned = (mb.fit_linear(study_of(f), "score", ["age"]) for f in (frame[:half], frame[half : 2 * half], mixed))  # fmt: skip
     for fits, message in (
+        (halves, "of different data.*with an interaction of that group"),
+        ((a, turned), "different data"),
         ((a,), "two fits or more"),
         ((a, logistic), "linear and a logistic"),
         ((a, other), "different data"),
