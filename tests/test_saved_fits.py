@@ -5,6 +5,7 @@ import hashlib
 import inspect
 import json
 import re
+import warnings
 
 import numpy as np
 import pandas as pd
@@ -318,3 +319,25 @@ def test_the_command_tells_of_a_saved_fit_what_it_tells_of_the_data(kind, tmp_pa
         done = run(*asked, cwd=tmp_path)
         assert (done.returncode, told in done.stderr) == (2, True), (asked, done.stderr)
     assert [path.name for path in tmp_path.iterdir()] == ["fit.json"]
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+@pytest.mark.parametrize("again", [0, 60, 200])
+def test_rows_of_the_fit_that_are_scored_again_are_counted_and_told(kind, again, tmp_path):
+    frame = choir(700, seed=3).assign(high=lambda d: np.where(d["score"] > 38, "y", "n")).reset_index(drop=True)
+    of, scored = frame[:200], pd.concat([frame[:again], frame[200 : 400 - again]])
+    fit = either(kind, mb.Study(of), ["voice", "age", "km"], ("high", "y"))
+    saved = tmp_path / "fit.json"
+    mb.write_fit(fit, saved)
+    for one, wanted in (
+        (fit, again),
+        (mb.read_fit(saved), again * (again == 200)),
+    ):  # a saved fit has its figures alone
+        with warnings.catch_warnings(record=True) as told:
+            warnings.simplefilter("always")
+            found = mb.score(one, scored)
+        assert found.seen == wanted
+        assert ("rows that the fit was made of" in "".join(str(w.message) for w in told)) == (wanted > 0)
+        assert ("expect the figures held out" in str(found)) == (wanted == 0)
+    groups = either(kind, mb.Study(of), ["day"], ("high", "y")) if kind == "logistic" else fit
+    assert mb.score(groups, frame[400:]).seen == 0  # the same by chance

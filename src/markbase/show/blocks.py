@@ -368,12 +368,13 @@ def score_page(result: Score, file: str = "", cluster: str = "") -> Page:
         ),
         *_ABOUT,
         *_weighed(result.counted),
-        (
-            "reading",
-            f"for {_who(cluster)}, expect the figures {f'of {file}' if file else 'held out'}, not those of the fit",
-        ),
     ]
-    if not file:
+    if result.seen:
+        facts.append(("mind", result.seen_words(result.seen, result.rows)))
+    else:
+        new = f"of {file}" if file else "held out"
+        facts.append(("reading", f"for {_who(cluster)}, expect the figures {new}, not those of the fit"))
+    if not file and not result.seen:
         facts.append(("one split", "another split gives other figures; cross-validation tells by how much"))
     if result.left_out:
         facts.append(

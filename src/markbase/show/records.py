@@ -167,7 +167,13 @@ def coding_record(coding: Coding) -> dict[str, Any]:
 
 def score_record(scored: Score) -> dict[str, Any]:
     """Return figures on rows held out as plain data."""
-    return {"outcome": scored.outcome, "rows": scored.rows, "left_out": scored.left_out, "figures": _rows(scored.table)}
+    return {
+        "outcome": scored.outcome,
+        "rows": scored.rows,
+        "left_out": scored.left_out,
+        "seen": scored.seen,
+        "figures": _rows(scored.table),
+    }
 
 
 def checks_record(checks: Checks) -> dict[str, Any]:

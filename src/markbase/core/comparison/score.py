@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.arguments import checked
+from markbase.core.comparison.rows_seen import rows_seen
 from markbase.core.design.terms import Variable, variables_of
 from markbase.core.design.weights import take_weights
 from markbase.core.diagnostics.error_measures import error_measures
@@ -42,6 +43,14 @@ class Score(ShownTables):
     """By what rows count, in words; empty where all count alike."""
     predictions: pd.DataFrame
     """A row for each row held out, of rows in memory: `observed`, `predicted` or `probability`, `residual`, `caution`."""
+    seen: int = 0
+    """How many of the rows scored seem to be rows of the fit, by outcome and prediction: of these nothing is told that holds for others."""
+
+    @staticmethod
+    def seen_words(seen: int, rows: int) -> str:
+        """Say that rows scored seem to be those of the fit."""
+        which = "All of the rows" if seen == rows else f"{seen:,} of the {rows:,} rows"
+        return f"{which} scored seem to be rows that the fit was made of: same outcome, same prediction. They do not tell how it does on others"
 
 
 @checked
@@ -75,7 +84,7 @@ def score(fit: AnyFit | StoredFit, test: Study | Any) -> Score:
     Warns
     -----
     MarkbaseWarning
-        For rows that cannot be scored.
+        For rows that cannot be scored, and for those that the fit seems to have been made of.
 
     Examples
     --------
@@ -111,7 +120,14 @@ def score(fit: AnyFit | StoredFit, test: Study | Any) -> Score:
         index=rows.index,
     )
     apart = _unseen(fit, rows.groups, rows.cautions)
-    return Score(fit.family.observed(fit.outcome), table, n, left, apart, _counted(fit, often), predictions)
+    seen = _remarked(rows_seen(fit, table, observed[known], predicted[known]), n)
+    return Score(fit.family.observed(fit.outcome), table, n, left, apart, _counted(fit, often), predictions, seen)
+
+
+def _remarked(seen: int, rows: int) -> int:
+    if seen:
+        remark(f"{Score.seen_words(seen, rows)}.")
+    return seen
 
 
 def _counting(fit: AnyFit | StoredFit, observed: Any, predicted: Any, weights: Any) -> tuple[Any, Any]:
@@ -177,7 +193,8 @@ def _scored_in_parts(fit: AnyFit | StoredFit, test: Study) -> Score:
     table = _judged(fit, observed[known], predicted[known], often, test.rows - n)
     none = pd.DataFrame({"observed": [], fit.family.predicted: [], "residual": [], "caution": []})
     about = fit.family.observed(fit.outcome), table, n, test.rows - n, tuple(unseen), _counted(fit, often)
-    return Score(*about, none)
+    seen = _remarked(rows_seen(fit, table, observed[known], predicted[known]), n)
+    return Score(*about, none, seen)
 
 
 def _at_levels_of(own: Column, other: Column) -> Column:
