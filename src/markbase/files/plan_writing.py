@@ -6,15 +6,18 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import tomlkit
 
 from markbase.core.arguments import checked, told_value
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.coefficient_samples import CoefficientSamples
 from markbase.core.design.terms import Term
-from markbase.core.errors import MarkbaseError
+from markbase.core.errors import MarkbaseError, count_noun
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.rows.parts import InParts
+from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 from markbase.files.layout import GivenLayout
 from markbase.files.text_files import seen_from
@@ -107,18 +110,35 @@ def write_plan(
     write_whole(path, text.encode())
 
 
+def _check_same(name: str, own: Column, there: Column) -> None:
+    """Refuse a study in which a column of a fit has other values, by step or by row."""
+    ours, theirs = own.values, there.values
+    if isinstance(ours, InParts) or isinstance(theirs, InParts):
+        return
+    if ours is not theirs and not (own.kind == there.kind and np.array_equal(ours, theirs, equal_nan=True)):
+        raise MarkbaseError(
+            f"`{own.name}` has other values in the study than in the rows of the fit `{name}`; give the study it was made from."
+        )
+
+
 def _entry(name: str, result: Written, study: Study) -> dict[str, Any]:
     """Return the entry of a plan that gives a fit again."""
     fit = (
         result.last if isinstance(result, Blocks) else result.fit if isinstance(result, CoefficientSamples) else result
     )
-    for column in {p.column.name: p.column for t in fit.model_terms for p in t.variables} | {
-        fit.outcome.name: fit.outcome
-    }:
+    columns = {p.column.name: p.column for t in fit.model_terms for p in t.variables} | {fit.outcome.name: fit.outcome}
+    for column in columns:
         if column not in study.columns:
             raise MarkbaseError(
                 f"The fit `{name}` has a column `{column}` that the study does not have; give the study it was made from."
             )
+    if fit.sample.rows != study.rows:
+        raise MarkbaseError(
+            f"The fit `{name}` was made of {count_noun(fit.sample.rows, 'row')}, and the study has {study.rows:,}; give the study it was made from."
+        )
+    for column, own in columns.items():
+        if not isinstance(fit, LogisticFit) or column != fit.outcome.name:  # of which it has the event alone
+            _check_same(name, own, study[column])
     for term in (p for t in fit.model_terms for p in t.variables if p.is_categorical):
         base = study[term.name].base
         if base is None or study[term.name].levels[base.level].label != term.base_label:
