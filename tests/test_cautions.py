@@ -199,6 +199,7 @@ def test_rows_that_go_together_by_a_column_nobody_named_are_told(kind):
     assert figures in text
     assert figures in finding.figures
     assert finding.way_on.startswith("cluster the errors by `singer`")
+    assert mb.cross_validate(fit(frame), repeats=1).possible_cluster == "singer"
     quiet = [
         fit(waves(alike=0.0)),
         fit(frame, cluster="singer"),
@@ -208,6 +209,7 @@ def test_rows_that_go_together_by_a_column_nobody_named_are_told(kind):
     assert not any("as independent" in said(other)[0] for other in quiet)
     few = frame.assign(day=[f"D{k}" for k in range(8)] * 30, y=lambda f: f["y"] + np.arange(240) % 8, singer="s", choir=1)  # fmt: skip
     few["yes"] = np.where(few["y"] > few["y"].median(), "yes", "no")
+    assert not mb.cross_validate(fit(few.drop(columns=["singer", "choir"])), repeats=1).possible_cluster
     assert (
         "put day into the model; its 8 levels are too few to cluster by"
         in said(fit(few.drop(columns=["singer", "choir"])))[0]

@@ -333,7 +333,7 @@ def _weighed(words: str) -> list[tuple[str, str]]:
 
 
 def _who(cluster: str) -> str:
-    return f"people like these of a {cluster} that is not among these" if cluster else "new people like these"
+    return f"people like these, of another {cluster} than any here" if cluster else "new people like these"
 
 
 _ABOUT = (

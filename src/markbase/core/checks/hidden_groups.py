@@ -27,7 +27,7 @@ from markbase.core.study.column import Column
 _SURE, _LEAST = 0.001, 0.05
 """Nobody asked for these tests: p below, and an intraclass correlation above, what is told."""
 _MOST_COLUMNS, _MOST_ROWS = 10, 200_000
-_FEW_CLUSTERS = 10
+FEW_CLUSTERS = 10
 """So few levels are no clusters to go by: they are a term that is lacking."""
 
 
@@ -98,7 +98,7 @@ def _in_log_odds(fit: AnyFit, name: str, codes: NDArray[np.intp]) -> Alike | Non
 
 
 def _way(fit: AnyFit, found: Alike) -> str:
-    if found.levels < _FEW_CLUSTERS:
+    if found.levels < FEW_CLUSTERS:
         return f"put `{found.column}` into the model; its {found.levels} levels are too few to cluster by"
     taken_out = ", or take its levels out as fixed effects" if isinstance(fit, LinearFit) else ""
     return f"cluster the errors by `{found.column}`, where its rows were measured, drawn or treated together{taken_out}"

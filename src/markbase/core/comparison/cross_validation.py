@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from markbase.core.arguments import check_seed, checked, told_value
 from markbase.core.checks.folds import folds_of, predicted_in_turn
+from markbase.core.checks.hidden_groups import FEW_CLUSTERS, hidden_group
 from markbase.core.diagnostics.error_measures import AREA, SLOPE, error_measures
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError
@@ -43,7 +44,7 @@ class CrossValidation(ShownTables):
     cluster: str = ""
     """The column whose whole levels were held out, where errors are clustered; empty where single rows were."""
     possible_cluster: str = ""
-    """A column whose rows may go together and were held out apart from one another; empty for none."""
+    """A column whose rows may go together, by its role or by what the model misses, and were held out apart from one another; empty for none."""
     counted: str = ""
     """By what rows count, in words; empty where all count alike."""
 
@@ -116,7 +117,14 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
         }
     )
     about = fit.family.observed(fit.outcome), parts, repeats, seed, table, left
-    apart = fit.possible_cluster.name if fit.possible_cluster else ""
+    hidden = hidden_group(fit) if fit.possible_cluster is None and not fit.errors.cluster else None
+    apart = (
+        fit.possible_cluster.name
+        if fit.possible_cluster
+        else hidden.column
+        if hidden and hidden.levels >= FEW_CLUSTERS
+        else ""
+    )
     return CrossValidation(*about, fit.errors.cluster, apart, fit.weighting.short if fit.weighting else "")
 
 
