@@ -87,15 +87,17 @@ def column_of_counts(columns: Sequence[Column]) -> Column | None:
     rows = len(columns[0].values) if columns else 0
     if in_parts([c.values for c in columns]) or not _COUNTED[0] <= rows <= _COUNTED[1] or len(columns) < 3:
         return None
+    numeric = [c for c in columns if not c.is_categorical]
+    amounts = [c for c in numeric if not looks_coded(c)]
+    if len(amounts) > 1:
+        return None
     sizes = {c.name: int(np.count_nonzero(c.counts)) if c.is_categorical else c.distinct_count for c in columns}
     found = [
         c
-        for c in columns
-        if not c.is_categorical
-        and c.role is None
+        for c in amounts or numeric
+        if c.role is None
         and c.valid == rows
         and _are_counts(c.values)
-        and all(own.is_categorical or looks_coded(own) for own in columns if own is not c)
         and math.prod(n for name, n in sizes.items() if name != c.name) <= 4 * rows
         and max(n for name, n in sizes.items() if name != c.name) <= rows / 2
         and np.array_equal(sources_of_repeats([own for own in columns if own is not c]), np.arange(rows))
