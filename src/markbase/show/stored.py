@@ -54,7 +54,8 @@ def _about(fit: StoredFit) -> tuple[tuple[str, str], ...]:
             )
             + f" {of}"
         )
-        facts.append((f"{figures_of(test.statistic, test.df, test.df_rest, test.kind)}, {p_phrase(test.p)}", told))
+        figures = f"{figures_of(test.statistic, test.df, test.df_rest, test.kind)}, {p_phrase(test.p)}"
+        facts.append(("all terms", f"{figures}: {told}"))
     if isinstance(s, LinearStrength):
         within = (
             ""
