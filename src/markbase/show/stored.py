@@ -7,7 +7,7 @@ import math
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import decimals_for, figures_of, number, p_phrase, p_value, without_zero
 from markbase.core.reading.clauses import overstated_words
-from markbase.core.results.fit_statistics import LinearStrength
+from markbase.core.results.fit_statistics import LinearStrength, OverallTest
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import rows_of
 from markbase.show.equation import equation_blocks
@@ -38,47 +38,40 @@ def stored_page(fit: StoredFit) -> Page:
 
 
 def _about(fit: StoredFit) -> tuple[tuple[str, str], ...]:
-    of, test, s = quoted([fit.outcome.name])[0], fit.overall, fit.strength
     facts = [("rows", f"{fit.sample.used:,} of {count_noun(fit.sample.rows, 'row')} of {fit.data_name}")]
     facts += [("weights", fit.weighting.words)] if fit.weighting else []
     facts += [("told again", fit.retold)] if fit.retold else []
     facts.append(("errors", fit.errors.words))
-    if test is not None and not math.isnan(test.statistic):
-        told = overstated_words(fit, fit._overstated.get(""))
-        told = (
-            told
-            or (
-                "together the terms tell something about"
-                if test.p < fit.alpha
-                else "no clear evidence that together the terms tell anything about"
-            )
-            + f" {of}"
-        )
-        figures = f"{figures_of(test.statistic, test.df, test.df_rest, test.kind)}, {p_phrase(test.p)}"
-        facts.append(("all terms", f"{figures}: {told}"))
-    if isinstance(s, LinearStrength):
-        within = (
-            ""
-            if s.r2_within is None
-            else f", within levels of {listed(quoted(fit.fixed_effect_names))} {without_zero(s.r2_within)}"
-        )
-        facts.append(("R²", f"{without_zero(s.r2)} (adjusted {without_zero(s.r2_adjusted)}{within})"))
-        facts.append(
-            (
-                "residual standard deviation",
-                f"{number(s.residual_sd, decimals_for(s.residual_sd, 3))} {fit.outcome.step_many}",
-            )
-        )
-    elif s is not None:
-        facts.append(("pseudo-R²", pseudo_r2_words(s)))
-        facts.append(("log-likelihood", f"{number(s.loglik, 2)}; with no terms at all {number(s.loglik_null, 2)}"))
-    facts.append(
-        (
-            "holds",
-            "no rows: it predicts, tells other bases, compares groups and tells slopes, and cannot be fitted again",
-        )
-    )
-    return tuple(facts)
+    if fit.overall is not None and not math.isnan(fit.overall.statistic):
+        facts.append(("all terms", _whole(fit, fit.overall)))
+    facts += _strength(fit)
+    holds = "no rows: it predicts, tells other bases, compares groups and tells slopes, and cannot be fitted again"
+    return (*facts, ("holds", holds))
+
+
+def _whole(fit: StoredFit, test: OverallTest) -> str:
+    figures = f"{figures_of(test.statistic, test.df, test.df_rest, test.kind)}, {p_phrase(test.p)}"
+    if overstated := overstated_words(fit, fit._overstated.get("")):
+        return f"{figures}: {overstated}"
+    found = "together the terms tell something about"
+    if test.p >= fit.alpha:
+        found = "no clear evidence that together the terms tell anything about"
+    return f"{figures}: {found} `{fit.outcome.name}`"
+
+
+def _strength(fit: StoredFit) -> list[tuple[str, str]]:
+    s = fit.strength
+    if s is None:
+        return []
+    if not isinstance(s, LinearStrength):
+        whole = f"{number(s.loglik, 2)}; with no terms at all {number(s.loglik_null, 2)}"
+        return [("pseudo-R²", pseudo_r2_words(s)), ("log-likelihood", whole)]
+    within = ""
+    if s.r2_within is not None:
+        within = f", within levels of {listed(quoted(fit.fixed_effect_names))} {without_zero(s.r2_within)}"
+    spread = f"{number(s.residual_sd, decimals_for(s.residual_sd, 3))} {fit.outcome.step_many}"
+    told = f"{without_zero(s.r2)} (adjusted {without_zero(s.r2_adjusted)}{within})"
+    return [("R²", told), ("residual standard deviation", spread)]
 
 
 def _terms(fit: StoredFit) -> Table:
