@@ -18,30 +18,28 @@ from markbase.core.design.cross_products import gather
 from markbase.core.design.mean_columns import Setting
 from markbase.core.design.moments import Moments
 from markbase.core.design.options import check_room
-from markbase.core.design.terms import CodedColumns, Term, Variable, keys_of
+from markbase.core.design.terms import Term, Variable, keys_of
 from markbase.core.errors import FitError
 from markbase.core.estimation.collinearity import collinearity_error
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent
-from markbase.core.estimation.whitening import Whitened
 from markbase.core.inference.covariance import errors_of, scored_rows
 from markbase.core.inference.distributions import p_of_f, t_quantile
 from markbase.core.inference.joint_tests import JointTest
 from markbase.core.inference.unnamed_variance import UnnamedVariance
 from markbase.core.results.adjusted_means import adjusted_means
-from markbase.core.results.fit import Fit
 from markbase.core.results.fit_statistics import LinearStrength, OverallTest
+from markbase.core.results.linear_rows import LinearRows
 from markbase.core.results.new_rows import NewRows
 from markbase.core.results.outcome_ends import Ends, ends_of
 from markbase.core.results.overstated_tests import overstated_among
-from markbase.core.results.prediction_coverage import ROWS_HELD, Held, held_by_fitted
+from markbase.core.results.prediction_coverage import Held, held_by_fitted
 from markbase.core.results.predictions import predicted_columns
 from markbase.core.results.readers import readers
 from markbase.core.results.standardised import standardised_table
 from markbase.core.rows.parts import in_parts
-from markbase.core.rows.row_functions import look_up, sample_of
-from markbase.core.study.column import Column
+from markbase.core.rows.row_functions import sample_of
 from markbase.core.tables import own_table, table_of
 
 if TYPE_CHECKING:
@@ -58,7 +56,7 @@ _MOST_WORK = 1e9
 
 @checked_methods
 @dataclass(frozen=True, eq=False, repr=False)
-class LinearFit(Fit):
+class LinearFit(LinearRows):
     """A linear regression, estimated.
 
     Tables are DataFrames at full precision; print the fit to read it.
@@ -80,26 +78,6 @@ class LinearFit(Fit):
             "own_measures",
         }
     )
-    fixed_effects: FixedEffects | None = None
-    """The levels that were taken out; None for none."""
-
-    @property
-    def rows_over(self) -> int:
-        """Rows used, or stood for by frequencies, less coefficients, the intercept among them."""
-        return self.moments.rows - len(self.solution.columns) - (self.fixed_effects.levels if self.fixed_effects else 1)
-
-    @property
-    def fixed_effect_names(self) -> tuple[str, ...]:
-        """The columns whose levels were taken out; empty for none."""
-        return self.fixed_effects.names if self.fixed_effects else ()
-
-    @property
-    def _fixed_columns(self) -> tuple[Column, ...]:
-        return self.fixed_effects.columns if self.fixed_effects else ()
-
-    @property
-    def _sigma2(self) -> float:
-        return self.solution.residual / self.rows_over
 
     @cached_property
     def exact(self) -> bool:
@@ -323,10 +301,6 @@ class LinearFit(Fit):
                 found.append(None)
         return found
 
-    def _blocks(self, parts: Sequence[Term]) -> list[CodedColumns]:
-        hidden = self.fixed_effects.hidden if self.fixed_effects else ()
-        return [*(c.coded() for c in components_of((*parts, *hidden))), CodedColumns(1, multiplier=self.outcome.values)]
-
     def _refitted(self, parts: tuple[Term, ...], moments: Moments, fixed_effects: FixedEffects | None) -> LinearFit:
         """Fit other terms on the same rows, from their moments."""
         blocks, heavy = self._blocks(parts), self.weights.values if self.weights else None
@@ -417,32 +391,6 @@ class LinearFit(Fit):
         return {name: float(value[0]) for name, value in found.items()}
 
     @cached_property
-    def _fitted(self) -> Array:
-        """What the model gives for each row of the study, shape (rows,); NaN for a row not used."""
-        start = None
-        if self.fixed_effects is not None:
-            columns, outcome = self.fixed_effects.means(self.moments)
-            own = self.moments.centres[-1] + outcome - columns[self.solution.columns].T @ self.solution.coefficients
-            start = look_up(own, self.fixed_effects.codes)
-        fitted = self._predictor_at(None, start, self.fixed_effects.hidden if self.fixed_effects else ())
-        return fitted if self.used is None else np.where(self.used, fitted, np.nan)
-
-    @cached_property
-    def _deviations(self) -> Array:
-        """The outcome from its mean, or what levels taken out alone leave of it, shape (rows,); NaN in rows not used."""
-        return self._whitened_without_terms.residuals()
-
-    @cached_property
-    def _residuals(self) -> Array:
-        return self._whitened.residuals()
-
-    @cached_property
-    def _some_residuals(self) -> tuple[Array, Array | None, Array]:
-        """The residuals, weights and outcome of about so many rows used, evenly spread, as tell how well intervals for one hold."""
-        (left,), heavy, outcome = Whitened.residuals_of_some([self._whitened], ROWS_HELD)
-        return left, heavy, outcome
-
-    @cached_property
     def _ends(self) -> Ends:
         return ends_of(self.outcome.values, self.rows_used.inside)
 
@@ -465,18 +413,3 @@ class LinearFit(Fit):
         left, heavy, outcome = self._some_residuals
         sampled = self.weights is not None and self.weights.kind == "sampling"
         return held_by_fitted(outcome, left, heavy, sampled, reach)
-
-    @property
-    def _whitened(self) -> Whitened:
-        blocks, heavy = self._blocks(self.model_terms), self.weights.values if self.weights else None
-        return Whitened(self.moments, blocks, self.solution, self.used, heavy, self.fixed_effects)
-
-    @property
-    def _whitened_without_terms(self) -> Whitened:
-        """The rows, of which nothing is explained but by levels taken out."""
-        own, heavy = self._term_columns, self.weights.values if self.weights else None
-        blocks, others, beside = self._blocks(self.model_terms), None, self.solution.columns[~own]
-        if len(beside):
-            others = solve(self.moments, blocks, self.used, self.sample.rows, beside, heavy, self.fixed_effects)
-        bare = self.solution.without(own, others)
-        return Whitened(self.moments, blocks, bare, self.used, heavy, self.fixed_effects)
