@@ -11,6 +11,7 @@ from scipy.stats import f_oneway
 
 import markbase as mb
 from command import run
+from yes_no import either
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 MODEL = "with it held equal, their difference rests on the form of the model alone (no overlap)."
@@ -420,3 +421,17 @@ def test_the_rarest_combination_that_a_coefficient_compares_is_told_and_a_page_t
     others = [c for c in ("b", "c") if any({"a", c} <= set(k) for k in crossed)]
     lines = " ".join(str(fit.equation(by="a")).split())
     assert f"interaction the summands of {' and '.join(f'{c}' for c in others)} are each line's own" in lines
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_clear_terms_are_weak_evidence_where_all_together_are_not(kind):
+    rng, seen = np.random.default_rng(4), set()
+    for _ in range(40):
+        frame = pd.DataFrame(rng.normal(size=(60, 6)), columns=["score", *"abcde"])
+        study = mb.Study(frame.assign(score=lambda f: f["score"] + f["a"] / 4, high=lambda f: np.where(f["score"] > 0, "y", "n")))  # fmt: skip
+        fit = either(kind, study, list("abcde"), ("high", "y"))
+        clear, unsure = int((fit.terms["p"] < 0.05).sum()), bool(fit.overall.p >= 0.05)
+        told = [c for c in fit.reading().cautions if "among 5 is weak evidence while that is so" in c]
+        assert [int(re.search(r"(\d) clear terms? among", c)[1]) for c in told] == [clear] * (clear > 0 and unsure)
+        seen.add((clear > 0, unsure))
+    assert seen >= {(True, True), (True, False), (False, True)}

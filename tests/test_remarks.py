@@ -25,16 +25,8 @@ GUESSES = [
         "categorical",
         "50 levels, of 2 rows on average: persons measured more than once",
     ),
-    (
-        [907 + k // 2 for k in range(100)],
-        "numeric",
-        "50 whole numbers, of 2 rows on average: persons measured more than",
-    ),
-    (
-        [*range(907, 962), *range(909, 954)],
-        "numeric",
-        "55 whole numbers, of 1.8 rows on average: persons measured more",
-    ),
+    ([907 + k // 2 for k in range(100)], "numeric", "50 whole numbers, of 2 rows on average: persons measured"),
+    ([*range(907, 962), *range(909, 954)], "numeric", "55 whole numbers, of 1.8 rows on average: persons measured"),
     (["a", "b"] * 50, "categorical", ""),
     (["1.5", "2,5", "n/a"] + ["3.5"] * 97, "categorical", "mostly numbers, but text in 2 rows"),
     (["1,5", "2"] * 50, "numeric", "decimal commas"),

@@ -101,10 +101,8 @@ def test_a_saved_fit_says_what_the_fit_says_or_that_it_has_no_rows(kind, options
     lacking = other.terms["statistic"].isna()  # a likelihood ratio needs rows; what is tested at the base is one
     assert other.terms["term"][lacking].tolist() == ["age (quadratic)"] * (own.overall.kind == "likelihood ratio")
     pd.testing.assert_frame_equal(other.terms[~lacking], own.terms[~lacking], rtol=1e-8)
-    if kind == "logistic":
-        pd.testing.assert_frame_equal(
-            other.terms[["wald", "wald_p", "df"]], own.terms[["wald", "wald_p", "df"]], rtol=1e-8
-        )
+    walds = [c for c in own.terms if c.startswith("wald")]
+    pd.testing.assert_frame_equal(other.terms[[*walds, "df"]], own.terms[[*walds, "df"]], rtol=1e-8)
 
 
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
@@ -289,9 +287,8 @@ def test_the_command_tells_of_a_saved_fit_what_it_tells_of_the_data(kind, tmp_pa
     model = [str(demo.path("choirs.plan.toml")), "--outcome", *outcome, "--terms", "age,voice", "--interaction", "age,voice"]  # fmt: skip
     run("fit", *model, "--save", "fit.json", "--quiet", cwd=tmp_path)
     other = ["--base", "voice=tenor", "--quiet"]
-    own, saved = (
-        json.loads(run("fit", *args, *other, "--json", cwd=tmp_path).stdout) for args in (model, ["fit.json"])
-    )
+    asked = (["fit", *args, *other, "--json"] for args in (model, ["fit.json"]))
+    own, saved = (json.loads(run(*args, cwd=tmp_path).stdout) for args in asked)
     if kind == "logistic":  # the likelihood ratio of age holds at the base
         assert saved["terms"][0].pop("statistic") is saved["terms"][0].pop("p") is None
         del own["terms"][0]["statistic"], own["terms"][0]["p"]

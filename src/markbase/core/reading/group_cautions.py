@@ -11,7 +11,7 @@ import pandas as pd
 
 from markbase.core.design.terms import Term, Variable
 from markbase.core.errors import count_noun, listed, quoted
-from markbase.core.formatting import as_percent, decimals_for, number, p_phrase, plain
+from markbase.core.formatting import as_percent, decimals_for, figures_of, number, p_phrase, plain
 from markbase.core.reading.cell_cautions import about_rows
 from markbase.core.reading.clauses import is_share
 from markbase.core.reading.left_out_words import lost_sentences
@@ -23,7 +23,7 @@ from markbase.core.rows.row_functions import some_of
 from markbase.core.study.column import Column, Level
 from markbase.core.study.numeric_remarks import looks_coded
 from markbase.core.study.remark import THIN_ROWS
-from markbase.core.tables import TableRow
+from markbase.core.tables import TableRow, records_of
 
 _FEW_WITH_LEVEL = 10
 """With fewer clusters that have a level, clustered errors of its difference are too small."""
@@ -52,6 +52,20 @@ def beside_joint(sure: bool, rows: pd.DataFrame, alpha: float, instead: str = "c
         return [f"They differ somewhere, though no single row below is clear: {instead}."]
     return [
         f"{clear} clear {'row' if clear == 1 else 'rows'} among {len(others)} comparisons is weak evidence while the joint test is not clear."
+    ]
+
+
+def beside_overall(fit: AnyFit) -> list[str]:
+    """Say that terms are clear while all of them together are not."""
+    test = fit.overall
+    if fit.exact or len(fit.terms) < 2 or not fit._judged("", test.p) >= fit.alpha:
+        return []
+    clear = sum(fit._judged(str(row["term"]), row["p"]) < fit.alpha for row in records_of(fit.terms))
+    if not clear:
+        return []
+    figures = f"{figures_of(test.statistic, test.df, test.df_rest, test.kind)}, {p_phrase(test.p)}"
+    return [
+        f"All terms together are not clear ({figures}): {count_noun(clear, 'clear term')} among {len(fit.terms)} is weak evidence while that is so."
     ]
 
 

@@ -36,6 +36,7 @@ from markbase.core.reading.group_cautions import (
     about_levels,
     about_step,
     beside_joint,
+    beside_overall,
     one_verdict,
     trend_step,
 )
@@ -87,7 +88,7 @@ def make_reading(fit: AnyFit) -> Reading:
     ]
     if fit.exact:
         general.insert(0, "The outcome is reproduced exactly, so errors, intervals and p values mean nothing here.")
-    general += [*about_case_elsewhere(fit), *about_outcome(fit)]
+    general += [*beside_overall(fit), *about_case_elsewhere(fit), *about_outcome(fit)]
     columns = [v.column for v in fit.variables]
     general += [*by_construction(fit.outcome, columns), *cut_from_terms(columns), *said_of_clear(fit)]
     told, together = say_once(statements)

@@ -43,6 +43,7 @@ from markbase.core.reading.group_cautions import (
     about_levels,
     about_step,
     beside_joint,
+    beside_overall,
     one_verdict,
     trend_step,
     unnamed_levels,
@@ -125,7 +126,7 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
         general.append(
             "Slopes and differences that differ by group do so here in log odds; whether they differ in probability is another question."
         )
-    general += about_case_elsewhere(fit)
+    general += [*beside_overall(fit), *about_case_elsewhere(fit)]
     columns = [v.column for v in fit.variables]
     general += [*by_construction(fit.outcome, columns), *cut_from_terms(columns), *said_of_clear(fit)]
     told, together = say_once(statements)
