@@ -28,7 +28,7 @@ def about_rows(fit: AnyFit, levels: Mapping[str, str], rows: int) -> list[str]:
         counts = fit.rows_used.counts_at(tuple(groups))
         compared = [[v.base, *([v.labels.index(levels[name])] if name in levels else [])] for name, v in groups.items()]
         for cell in itertools.product(*compared):
-            if counts[cell] < fewest:
+            if 0 < counts[cell] < fewest:  # of what an empty one tells nothing is estimated
                 fewest = int(counts[cell])
                 rarest = {name: v.labels[k] for (name, v), k in zip(groups.items(), cell, strict=True)}
     if fewest >= THIN_ROWS:
