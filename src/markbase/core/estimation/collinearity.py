@@ -195,8 +195,15 @@ def swept_error(
             told.append(f"{listed(quoted(term.labels[int(i)] for i in inside))} of `{term.name}`")
         else:
             told.append(f"part of `{term.name}`")
-    one = len(told) == 1
+    one, apart = len(told) == 1, {term_of[k - 1].names for k in block_of.tolist()}
+    crossed = [t for t in terms if any(set(names) < set(t.names) for names in apart) and t.names not in apart]
+    alone = [c.name for c in crossed if all(t.names in apart or set(t.names) <= set(c.names) for t in terms)]
+    panel = (
+        f" Where every level of {first} has the same rows, {listed(quoted(alone))} is the same number there."
+        if alone
+        else ""
+    )
     return FitError(
         f"{listed(told)} {'does' if one else 'do'} not vary within the levels of {first}: once these are taken out, nothing is left "
-        f"of {'it' if one else 'them'} to tell. Leave {'it' if one else 'them'} out, or fit without these fixed effects and cluster the errors by {first}."
+        f"of {'it' if one else 'them'} to tell. Leave {'it' if one else 'them'} out, or fit without these fixed effects and cluster the errors by {first}.{panel}"
     )
