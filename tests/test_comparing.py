@@ -74,6 +74,7 @@ def test_what_cannot_be_compared_is_refused_or_said():
     *halves, turned = (mb.fit_linear(study_of(f), "score", ["age"]) for f in (frame[:half], frame[half : 2 * half], mixed))  # fmt: skip
     for fits, message in (
         (halves, "of different data.*with an interaction of that group"),
+        ((halves[0], mb.fit_linear(study_of(frame[half : 2 * half]), "age", ["score"])), "different data"),
         ((a, turned), "different data"),
         ((a,), "two fits or more"),
         ((a, logistic), "linear and a logistic"),

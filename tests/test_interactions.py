@@ -123,7 +123,9 @@ def test_every_coding_has_the_joint_tests_of_the_indicators_where_the_hypothesis
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 def test_the_demo_crossing_under_effect_coding_has_three_degrees_of_freedom():
     study = mb.demo.plan().open().code_as("voice", "effect")
-    test = mb.fit_linear(study, "belonging", ["voice", "stays", mb.interaction("voice", "stays")]).terms.iloc[2]
+    crossed = mb.fit_linear(study, "belonging", ["voice", "stays", mb.interaction("voice", "stays")])
+    test, retold = crossed.terms.iloc[2], (crossed.rebase(*to).retold for to in (("voice", "bass"), ("stays", "no")))
+    assert ["but for those of" in words for words in retold] == [False, True]
     assert (test["df"], round(test["statistic"], 3), round(test["p"], 3)) == (3, 0.430, 0.732)
     blocks = mb.fit_blocks(study, "belonging", {"mains": ["voice", "stays"], "both": [mb.interaction("voice", "stays")]})  # fmt: skip
     assert blocks.steps["statistic"].iloc[1] == pytest.approx(test["statistic"], rel=1e-9)

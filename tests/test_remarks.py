@@ -75,6 +75,7 @@ AMOUNTS = {  # whole numbers none of which occurs twice, but amounts, or counts,
     "from 0": (np.arange(100) % 20, {}),
     "few in the last": (np.r_[np.arange(99) % 14 + 1, 15], {}),
     "ages": (np.random.default_rng(1).integers(18, 70, 100), {}),
+    "sorted twice": (np.tile(np.sort(np.random.default_rng(2).integers(18, 70, 50)), 2), {}),
     "days": (np.arange(100) % 50 + 1.5, {}),
     "declared": (np.arange(100) // 2, {"kind": "numeric"}),
 }
@@ -250,8 +251,7 @@ TABLES = {
 def test_a_table_of_counts_is_noticed_by_look_fits_and_drafts(case, tmp_path):
     frame, wanted = TABLES[case]
     frame.to_csv(tmp_path / "t.csv", index=False)
-    looked = " ".join(run("look", "t.csv", cwd=tmp_path).stdout.split())
-    assert ("a table of counts?" in looked) == wanted
+    assert ("a table of counts?" in " ".join(run("look", "t.csv", cwd=tmp_path).stdout.split())) == wanted
     of = ["--kind", "logistic", "--outcome", "plan", "--event", "stay", "--terms", "voice"]
     assert ("if this is a table of counts" in run("fit", "t.csv", *of, cwd=tmp_path).stderr) == wanted
     weighed = run("fit", "t.csv", *of, "--weights", "n", "--weights-are", "frequency", cwd=tmp_path)

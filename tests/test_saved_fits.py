@@ -336,5 +336,6 @@ def test_rows_of_the_fit_that_are_scored_again_are_counted_and_told(kind, again,
         assert found.seen == wanted
         assert ("rows that the fit was made of" in "".join(str(w.message) for w in told)) == (wanted > 0)
         assert ("expect the figures held out" in str(found)) == (wanted == 0)
-    groups = either(kind, mb.Study(of), ["day"], ("high", "y")) if kind == "logistic" else fit
-    assert mb.score(groups, frame[400:]).seen == 0  # the same by chance
+    assert (
+        mb.score(either("logistic", mb.Study(of), ["day"], ("high", "y")), frame[400:]).seen == 0
+    )  # the same by chance

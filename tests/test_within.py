@@ -88,11 +88,7 @@ def test_levels_with_one_row_tell_nothing_of_the_terms():
 REFUSED = {
     "constant numeric column": (["z", "size"], "g", "`size` does not vary within the levels of `g`"),
     "constant group": (["z", "region"], "g", "`region` does not vary within the levels of `g`"),
-    "with its interaction": (
-        ["z", "size", mb.interaction("z", "size")],
-        "g",
-        "the same rows, `z × size` is the same number",
-    ),
+    "its interaction": (["z", "size", mb.interaction("z", "size")], "g", "same rows, `z × size` is the same number"),
     "beside another column": (["x", "z", "size", mb.interaction("z", "size")], "g", "cluster the errors by `g`.$"),
     "one level apart": (["z", "kind"], "g", "`k2` of `kind` does not vary within"),
     "total": (["x", "z", "sum"], "g", r"`sum` equals `x` \+ `z` once the levels of `g` are taken out"),
