@@ -23,6 +23,7 @@ from markbase.core.study.numeric_remarks import (
     looks_like_identifier,
     looks_like_weight,
     numbers_rows_of_one,
+    whose_numbers,
 )
 from markbase.core.study.repeats import column_of_counts
 from markbase.core.study.study import Study
@@ -132,7 +133,7 @@ def _about_rows(study: Study, outcome: str) -> str:
     for column in (study[name] for name in study.columns if name != outcome):
         levels = int((column.counts > 0).sum()) if column.is_categorical and column.role is None else 0
         many = levels > _MOST_LEVELS and column.valid >= 2 * levels  # too many for a term, and rows share them
-        if column.role == "cluster" or many or looks_like_group_numbers(column) or numbers_rows_of_one(column):
+        if column.role == "cluster" or many or whose_numbers(column):
             text += (
                 f"# cluster = {_toml(column.name)}   # if rows with the same {_one_line(column.name)} may go together\n"
             )

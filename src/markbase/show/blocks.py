@@ -12,6 +12,7 @@ from markbase.core.comparison.backward_elimination import Elimination
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.comparison import Comparison
 from markbase.core.comparison.cross_validation import CrossValidation
+from markbase.core.comparison.rows_seen import seen_words
 from markbase.core.comparison.score import Score
 from markbase.core.diagnostics.error_measures import MEAN, ROOT_MEAN_SQUARED
 from markbase.core.errors import count_noun, listed, quoted
@@ -370,7 +371,7 @@ def score_page(result: Score, file: str = "", cluster: str = "") -> Page:
         *_weighed(result.counted),
     ]
     if result.seen:
-        facts.append(("mind", result.seen_words(result.seen, result.rows)))
+        facts.append(("mind", seen_words(result.seen, result.rows)))
     else:
         new = f"of {file}" if file else "held out"
         facts.append(("reading", f"for {_who(cluster)}, expect the figures {new}, not those of the fit"))

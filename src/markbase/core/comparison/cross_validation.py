@@ -117,15 +117,15 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
         }
     )
     about = fit.family.observed(fit.outcome), parts, repeats, seed, table, left
-    hidden = hidden_group(fit) if fit.possible_cluster is None and not fit.errors.cluster else None
-    apart = (
-        fit.possible_cluster.name
-        if fit.possible_cluster
-        else hidden.column
-        if hidden and hidden.levels >= FEW_CLUSTERS
-        else ""
-    )
-    return CrossValidation(*about, fit.errors.cluster, apart, fit.weighting.short if fit.weighting else "")
+    return CrossValidation(*about, fit.errors.cluster, _apart(fit), fit.weighting.short if fit.weighting else "")
+
+
+def _apart(fit: AnyFit) -> str:
+    """Name a column whose rows may go together, and were held out apart from one another; empty for none."""
+    if fit.possible_cluster:
+        return fit.possible_cluster.name
+    hidden = None if fit.errors.cluster else hidden_group(fit)
+    return hidden.column if hidden and hidden.levels >= FEW_CLUSTERS else ""
 
 
 def _figures(fit: AnyFit, rows: NDArray[np.bool_], y: Array, predicted: Array, mean: Array) -> dict[str, float]:

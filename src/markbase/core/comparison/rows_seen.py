@@ -53,6 +53,12 @@ def rows_seen(fit: AnyFit | StoredFit, table: pd.DataFrame, observed: Array, pre
     return min(round(beyond / (1 - chance)), rows)  # those that are the same by chance are not counted
 
 
+def seen_words(seen: int, rows: int) -> str:
+    """Say how many of the rows scored seem to be rows of the fit."""
+    which = "All of the rows" if seen == rows else f"{seen:,} of the {rows:,} rows"
+    return f"{which} scored seem to be rows that the fit was made of: same outcome, same prediction. They do not tell how it does on others"
+
+
 def _pairs(observed: Array, predicted: Array) -> NDArray[np.complex128]:
     """Return outcome and prediction of each row as one value, which rounding does not change."""
     digits = 9 - math.floor(math.log10(max(float(np.abs(predicted).max()), 1e-300)))

@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.arguments import checked
-from markbase.core.comparison.rows_seen import rows_seen
+from markbase.core.comparison.rows_seen import rows_seen, seen_words
 from markbase.core.design.terms import Variable, variables_of
 from markbase.core.design.weights import take_weights
 from markbase.core.diagnostics.error_measures import error_measures
@@ -45,12 +45,6 @@ class Score(ShownTables):
     """A row for each row held out, of rows in memory: `observed`, `predicted` or `probability`, `residual`, `caution`."""
     seen: int = 0
     """How many of the rows scored seem to be rows of the fit, by outcome and prediction: of these nothing is told that holds for others."""
-
-    @staticmethod
-    def seen_words(seen: int, rows: int) -> str:
-        """Say that rows scored seem to be those of the fit."""
-        which = "All of the rows" if seen == rows else f"{seen:,} of the {rows:,} rows"
-        return f"{which} scored seem to be rows that the fit was made of: same outcome, same prediction. They do not tell how it does on others"
 
 
 @checked
@@ -125,8 +119,9 @@ def score(fit: AnyFit | StoredFit, test: Study | Any) -> Score:
 
 
 def _remarked(seen: int, rows: int) -> int:
+    """Return how many rows were seen, and remark on them."""
     if seen:
-        remark(f"{Score.seen_words(seen, rows)}.")
+        remark(f"{seen_words(seen, rows)}.")
     return seen
 
 

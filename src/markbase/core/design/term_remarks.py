@@ -22,12 +22,7 @@ from markbase.core.study.group_remarks import (
     separator_of_answers,
 )
 from markbase.core.study.marked_numbers import marks_on
-from markbase.core.study.numeric_remarks import (
-    looks_like_group_numbers,
-    looks_like_identifier,
-    numbers_rows_of_one,
-    stray_codes,
-)
+from markbase.core.study.numeric_remarks import looks_like_identifier, stray_codes, whose_numbers
 
 _IN_ORDER = ("centre", "cube_root", "log", "log1p", "sqrt", "unit_range", "z")
 """What a column is that has the order of the one it was made of."""
@@ -167,8 +162,7 @@ def remark_on_column(column: Column) -> None:
             f"`{column.name}` looks like an identifier (whole numbers, none of them twice); it is in the model as a numeric column. "
             f"If it is one, give it the role `identifier` or leave it out."
         )
-    elif looks_like_group_numbers(column) or numbers_rows_of_one(column):
-        whose = "groups" if looks_like_group_numbers(column) else "persons, classes or places"
+    elif whose := whose_numbers(column):
         remark(
             f"`{column.name}` looks like the numbers of {whose}, which sort and do not measure, and is in the model as a numeric column: if it holds such "
             "numbers, leave it out, declare it categorical, or let the errors be clustered by it."

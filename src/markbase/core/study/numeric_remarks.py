@@ -244,6 +244,13 @@ def numbers_rows_of_one(column: Column) -> bool:
     return bool(together or (1 < begun <= _MOST_OF_ONE and len(values) >= _MANY_NUMBERS * begun))
 
 
+def whose_numbers(column: Column) -> str:
+    """Say of what a guessed numeric column seems to hold the numbers, which sort and do not measure; empty for none."""
+    if looks_like_group_numbers(column):
+        return "groups"
+    return "persons, classes or places" if numbers_rows_of_one(column) else ""
+
+
 def looks_like_weight(column: Column) -> bool:
     """Return whether a numeric column without a unit or a role is named like a weight of the rows, and could be one."""
     if column.is_categorical or column.unit is not None or column.role is not None or not column.valid:
