@@ -88,8 +88,10 @@ def test_levels_with_one_row_tell_nothing_of_the_terms():
 REFUSED = {
     "constant numeric column": (["z", "size"], "g", "`size` does not vary within the levels of `g`"),
     "constant group": (["z", "region"], "g", "`region` does not vary within the levels of `g`"),
-    "its interaction": (["z", "size", mb.interaction("z", "size")], "g", "same rows, `z × size` is the same number"),
-    "beside another column": (["x", "z", "size", mb.interaction("z", "size")], "g", "cluster the errors by `g`.$"),
+    "with a number": (["z", "size", mb.interaction("z", "size")], "g", "enter the product of `z` and `size` in place"),
+    "with a group": ([mb.interaction("z", "region")], "g", r"`z` and `region` \(the group as 0 and 1\) in place"),
+    "with a level": ([mb.interaction("z", "kind")], "g", "cluster the errors by `g`.$"),
+    "levels together": (["cell"], "g", "some levels of `cell` together do not vary once"),
     "one level apart": (["z", "kind"], "g", "`k2` of `kind` does not vary within"),
     "total": (["x", "z", "sum"], "g", r"`sum` equals `x` \+ `z` once the levels of `g` are taken out"),
     "a term": (["z", "g"], "g", "The levels of `g` cannot be fixed effects and in the model as well"),
@@ -105,10 +107,29 @@ def test_what_cannot_be_told_within_levels_is_named(case):
     number = data["g"].str[1:].astype(int)
     data["size"], data["region"] = np.sqrt(number), np.where(number % 3, "east", "west")
     data["sum"], data["row"] = data["x"] + data["z"] + number, np.arange(len(data)).astype(str)
+    data["cell"] = data["region"] + np.where(data["z"] > 0, "0", "1")
     data["kind"] = np.where(number < 8, "k2", np.where(data["z"] > 0, "k0", "k1"))
     terms, within, message = REFUSED[case]
     with pytest.raises(mb.MarkbaseError, match=message):
         mb.fit_linear(mb.Study(data).as_categorical("row"), "y", terms, fixed_effects=within)
+
+
+def test_combinations_alone_tell_an_interaction_with_what_is_constant_within_levels():
+    data = panel().assign(region=lambda d: np.where(d["g"].str[1:].astype(int) % 3, "east", "west"))
+    study = mb.Study(data).mark("h", "h0").mark("region", "east")
+    with pytest.raises(mb.FitError, match="merge all its combinations with a base of either into one level"):
+        mb.fit_linear(study, "y", ["x", mb.interaction("h", "region")], fixed_effects="g")
+    cells = study.combine_groups(["h", "region"], name="cell")
+    labels = cells.levels("cell")["level"]
+    plain = [label for label in labels if label.startswith("h0") or label.endswith("east")]
+    cells = cells.merge_levels("cell", {"others": plain}).mark("cell", "others")
+    fit = mb.fit_linear(cells, "y", ["x", "h", "cell"], fixed_effects="g", cluster="g")
+    now = [(data["h"] == h) & (data["region"] == "west") for h in ("h1", "h2", "h3", "h4", "h5")]
+    levels = [data[c] == k for c in ("g", "h") for k in sorted(data[c].unique())[c == "h" :]]
+    X = np.column_stack([data["x"], *now, *levels]).astype(float)
+    wanted = np.linalg.lstsq(X, data["y"], rcond=None)[0]
+    told = fit.coefficients.query("term == 'cell' and not base")["estimate"]
+    np.testing.assert_allclose(told, wanted[1:6], rtol=1e-9)
 
 
 def test_an_outcome_without_variation_within_levels_is_refused():

@@ -174,6 +174,16 @@ def collinearity_error(
     )
 
 
+def _told_alone(crossed: Term, without: str) -> str:
+    """Say which column carries an interaction by itself: of groups, its columns are the combinations of levels that are no base."""
+    names, numbers = listed(quoted(crossed.names)), len(crossed.numerics)
+    if numbers == 0:
+        how = f"combine {names} into one group, merge all its combinations with a base of either into one level, and enter it"
+    else:
+        how = f"enter the product of {names}{'' if numbers == 2 else ' (the group as 0 and 1)'}"
+    return f" What `{crossed.name}` tells can be had all the same: {how} in place of the interaction, {without}."
+
+
 def swept_error(
     finding: Swept, moments: Moments, terms: Sequence[Term], fixed_effects: Sequence[str], outcome: str
 ) -> FitError:
@@ -185,24 +195,22 @@ def swept_error(
             f"The outcome `{outcome}` has one value within each level of {first}, so nothing is left to explain once those "
             f"levels are taken out."
         )
-    told = []
+    told, whole = [], True
     term_of = [t for t in terms for _ in t.components]
     for k in dict.fromkeys(block_of.tolist()):
         term, inside = term_of[k - 1], finding.columns[block_of == k] - moments.starts[k]
         if len(inside) >= moments.sizes[k] - 1:
             told.append(f"`{term.name}`")
-        elif term.is_categorical:
+            continue
+        whole = False
+        if term.is_categorical:
             told.append(f"{listed(quoted(term.labels[int(i)] for i in inside))} of `{term.name}`")
         else:
             told.append(f"part of `{term.name}`")
     one, apart = len(told) == 1, {term_of[k - 1].names for k in block_of.tolist()}
     crossed = [t for t in terms if any(set(names) < set(t.names) for names in apart) and t.names not in apart]
-    alone = [c.name for c in crossed if all(t.names in apart or set(t.names) <= set(c.names) for t in terms)]
-    panel = (
-        f" Where every level of {first} has the same rows, {listed(quoted(alone))} is the same number there."
-        if alone
-        else ""
-    )
+    simple = whole and crossed and crossed[0].degrees == (1, 1)
+    panel = _told_alone(crossed[0], f"without {listed(told)}") if simple else ""
     return FitError(
         f"{listed(told)} {'does' if one else 'do'} not vary within the levels of {first}: once these are taken out, nothing is left "
         f"of {'it' if one else 'them'} to tell. Leave {'it' if one else 'them'} out, or fit without these fixed effects and cluster the errors by {first}.{panel}"

@@ -92,6 +92,12 @@ def _name_with_fixed_effects(
     if all(t.kind == "numeric" for t in involved):
         plain = _equation(involved, raw, constant=False)
         return Collinearity(names, plain.statement.replace("in every row used", once), plain.advice)
+    if len(names) == 1 and involved[0].is_categorical:
+        return Collinearity(
+            names,
+            f"some levels of `{names[0]}` together do not vary {once}: rows there go between some of its levels, and never to the others",
+            f"Merge levels of `{names[0]}` across that divide, or fit without these fixed effects and cluster the errors instead.",
+        )
     return Collinearity(
         names,
         f"{listed(quoted(names))} fix one another {once}",
