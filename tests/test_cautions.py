@@ -250,6 +250,41 @@ def test_a_change_explained_by_what_it_began_from_is_told_and_nothing_else_of_th
     }
 
 
+def test_a_total_and_its_parts_are_found_in_the_rows():
+    rng = np.random.default_rng(3)
+    answers = np.clip(np.round(3 + rng.normal(0, 0.8, 300)[:, None] + rng.normal(0, 0.9, (300, 10))), 1, 5)
+    frame = pd.DataFrame(answers, columns=[f"i{k}" for k in range(10)]).assign(age=rng.normal(40, 10, 300).round())
+    frame["scale"], frame["narrow"] = answers[:, :6].mean(axis=1).round(2), answers[:, :3].mean(axis=1).round(1)
+    frame.insert(0, "over", answers[:, 4:9].sum(axis=1))
+    frame["all"], frame["gain"], frame["i3"] = answers.mean(axis=1), frame["i0"] - frame["i5"], 6 - frame["i3"]
+    frame["blurred"] = (answers[:, :6].mean(axis=1) + rng.uniform(-0.009, 0.009, 300)).round(2)
+    frame.loc[rng.random(300) < 0.05, "i1"] = np.nan
+    is_one, narrow, over = "`i0`, which is in the model, is one of them", "`narrow`, which is in the model, of ", "`over`, which is in the model, of "  # fmt: skip
+    for outcome, terms, told in (
+        ("scale", ["i0", "age"], ("the mean of `i0`, `i1`, `i2`, `i3` and 2 more (some the other way round)", is_one, "their mean as")),
+        ("over", ["i4"], ("the sum of `i4`, `i5`, `i6`, `i7` and `i8` in every", "`i4`, which is in the model, is one", "their sum as")),
+        ("scale", ["narrow"], (narrow + "`i0`, `i1` and `i2`:",)),
+        ("scale", ["age", "over"], (over + "`i4` and `i5` among others",)),
+        ("scale", ["age", "i7"], ()),
+        ("over", ["narrow", "i7", "age"], ("`i7`, which is in the model, is one",)),
+        ("blurred", ["i0"], ()),
+        ("all", ["i9"], ("the mean of `i0`, `i1`, `i2`, `i3` and 6 more",)),
+        ("gain", ["i5"], ("(regression to the mean)",)),
+        ("derived", ["i5"], ("The outcome `derived` was made of `i5`",)),
+        ("over", ["i4", "i5", "i6", "i7", "i8"], ()),
+    ):  # fmt: skip
+        with warnings.catch_warnings(record=True) as caught:
+            warnings.simplefilter("always")
+            fit = mb.fit_linear(mb.Study(frame).derive("derived", sum=["i0", "i5"]), outcome, terms)
+        said = [str(w.message) for w in caught if "by construction" in str(w.message)]
+        assert len(said) == bool(told), (outcome, terms)
+        assert all(part in said[0] for part in told), (outcome, terms, said)
+        assert " ".join(str(fit.reading()).split()).count("by construction") == len(said)
+        if len(terms) == 2 and told:  # the other term has nothing in common with it
+            alone = fit.without(next(t for t in terms if t != "age"))
+            assert "by construction" not in " ".join(str(alone.reading()).split())
+
+
 def test_of_many_pairs_without_overlap_the_first_are_named_and_the_others_counted(tmp_path):
     rng = np.random.default_rng(4)
     k = np.repeat(np.arange(8), 12)

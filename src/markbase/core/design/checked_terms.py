@@ -20,9 +20,8 @@ from markbase.core.design.requested_terms import (
     term_name,
     term_text,
 )
+from markbase.core.design.shared_sources import remark_on_shared
 from markbase.core.design.term_remarks import (
-    by_construction,
-    by_identity,
     cut_from_terms,
     remark_on_codes,
     remark_on_column,
@@ -119,12 +118,7 @@ def requested_terms(
     if not wanted:
         raise FitError("Only identifiers were given as terms, so there is nothing to fit; add a column that measures.")
     wanted = _with_lower_terms(wanted, main_effects)
-    about = []
-    if outcome in study:
-        target = study.column(outcome)
-        others = [study[n] for n in study.columns if n != outcome and n not in columns and not study[n].is_categorical]
-        about = [*by_construction(target, columns.values()), *by_identity(target, columns.values(), others)]
-    for told in [*about, *cut_from_terms(columns.values())]:
+    for told in cut_from_terms(columns.values()):
         remark(told)
     if repeats := study._repeats:
         remark(
@@ -228,7 +222,9 @@ def single_columns(study: Study, requests: Sequence[TermRequest] | AllBut, outco
             if not isinstance(request, str):
                 name = request_name(request) if isinstance(request, (Polynomial, Interaction)) else repr(request)
                 raise FitError(f"`{name}` is no single column; screen the columns it is made of.")
-    return list(requested_terms(study, requests, outcome)[1].values())
+    columns = requested_terms(study, requests, outcome)[1]
+    remark_on_shared(study, outcome, columns)
+    return list(columns.values())
 
 
 def check_usable(column: Column) -> None:

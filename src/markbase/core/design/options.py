@@ -14,6 +14,7 @@ from markbase.core.design.checked_terms import check_usable, requested_terms
 from markbase.core.design.complete_cases import CompleteCases, Loss, complete_rows
 from markbase.core.design.repeated_rows import remark_on_repeated_rows
 from markbase.core.design.requested_terms import AllBut, TermRequest, names_of
+from markbase.core.design.shared_sources import Shared, remark_on_shared
 from markbase.core.design.terms import Term, look_over, make_terms, make_variable
 from markbase.core.design.weights import Weights, take_weights, without_no_weight
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, listed, near, quoted, remark
@@ -129,6 +130,8 @@ class Request:
     """The index of the rows of the study."""
     repeating: tuple[Column, ...] = ()
     """Columns outside the model whose rows may go together, where no other column is named, or has the role, for that."""
+    shared: tuple[Shared, ...] = ()
+    """What columns of the model have in common with the outcome by construction, as the rows say."""
 
     @property
     def heavy(self) -> Array | None:
@@ -165,6 +168,7 @@ def check_request(
             f"The confidence level is {options.level!r}; it must lie between 0 and 1, for instance 0.95."
         )
     specs, wanted = requested_terms(study, terms, target.name, options.main_effects)
+    shared = remark_on_shared(study, target.name, wanted)
     columns = list(wanted.values())
     weighing = weight_column(study, options.weights)
     sampled = weighing is not None and options.weights_are == "sampling"
@@ -204,6 +208,7 @@ def check_request(
         unused[0] if unused and weighing is None else "",
         study.index,
         repeating if hint is None else (),
+        shared,
     )
 
 

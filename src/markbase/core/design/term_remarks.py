@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
-from typing import Any
+from collections.abc import Iterable, Mapping
 
 import numpy as np
-from numpy.typing import NDArray
 
 from markbase.core.errors import count_noun, listed, quoted, remark
 from markbase.core.formatting import short
-from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import sum_of
 from markbase.core.study.column import Column
-from markbase.core.study.derived_values import can_follow, made_of_same
+from markbase.core.study.derived_values import can_follow
 from markbase.core.study.group_remarks import (
     holds_dates,
     holds_times,
@@ -26,10 +23,6 @@ from markbase.core.study.numeric_remarks import looks_like_identifier, stray_cod
 
 _IN_ORDER = ("centre", "cube_root", "log", "log1p", "sqrt", "unit_range", "z")
 """What a column is that has the order of the one it was made of."""
-_MOST_OTHERS, _GLANCE, _FEWEST_ROWS = 500, 12, 10
-"""Columns that are looked through, the rows of a first glance, and rows that tell."""
-_ROUNDING = 1e-9
-"""Of two numbers' sizes: what their sum may be off by."""
 _FLAGS = 3
 """So many 0/1 columns of which no row has two are taken for the indicators of one group."""
 
@@ -51,63 +44,6 @@ def remark_on_derived(columns: Mapping[str, Column]) -> None:
                 f"`{column.name}` is the product of {listed(quoted(sources))}: together they are an interaction; given as one, it is "
                 f"probed and told as such."
             )
-
-
-def by_construction(outcome: Column, columns: Iterable[Column]) -> list[str]:
-    """Say which columns of a model go with the outcome because of how one of the two, or both, were made."""
-    told = []
-    for column in columns:
-        shared = made_of_same(outcome, column)
-        if not shared:
-            continue
-        how = f"`{outcome.name}` and `{column.name}` were both made of {listed(quoted(shared))}"
-        if shared == [column.name]:
-            how = f"The outcome `{outcome.name}` was made of `{column.name}`, which is in the model"
-        elif shared == [outcome.name]:
-            how = f"`{column.name}` was made of the outcome `{outcome.name}`"
-        told.append(f"{how}: the two go together by construction, and in part that is what their figures say.")
-    return told
-
-
-def by_identity(outcome: Column, terms: Iterable[Column], others: Sequence[Column]) -> list[str]:
-    """Say that an outcome is the change from a term to another column, or back, in every row, though nobody says that it was made so.
-
-    An outcome with values below 0, which parts of a total do not have. Rows in parts, and more than 500 others, are not looked through.
-    """
-    y: Any = outcome.values
-    if (
-        outcome.is_categorical
-        or not 0 < len(others) <= _MOST_OTHERS
-        or in_parts(y)
-        or not outcome.span[0] < 0 < outcome.span[1]
-    ):
-        return []
-    glance, told = np.flatnonzero(outcome.present)[:_GLANCE], []
-    first = np.array([c.values[glance] for c in others])
-    for term in (t for t in terms if not t.is_categorical and t.made is None):
-        x = term.values
-        for sign, words, way, back in (
-            (1, "`{other}` − `{term}`", "below", ""),
-            (-1, "`{term}` − `{other}`", "above", ", of the other sign"),
-        ):
-            likely = ~_are_off(first, x[glance], sign * y[glance]).any(axis=1)
-            for other in (others[int(k)] for k in np.flatnonzero(likely)):
-                there = term.present & outcome.present & other.present
-                far = _are_off(other.values[there], x[there], sign * y[there])
-                if len(far) < _FEWEST_ROWS or far.any():
-                    continue
-                told.append(
-                    f"`{outcome.name}` is {words.format(other=other.name, term=term.name)} in every row, and `{term.name}` is in the model: the two go together by "
-                    f"construction, with a slope {way} 0 by chance alone (regression to the mean). With `{other.name}` as the outcome the other terms "
-                    f"have the same coefficients{back}."
-                )
-    return told
-
-
-def _are_off(sums: NDArray[np.float64], one: NDArray[np.float64], other: NDArray[np.float64]) -> NDArray[np.bool_]:
-    """Return where numbers are further from the sum of two others than rounding leads; not where one is missing."""
-    found: NDArray[np.bool_] = np.abs(sums - (one + other)) > _ROUNDING * (np.abs(one) + np.abs(other))
-    return found
 
 
 def _in_order_of(column: Column, source: str) -> bool:

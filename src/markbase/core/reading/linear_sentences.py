@@ -6,7 +6,8 @@ import math
 
 import pandas as pd
 
-from markbase.core.design.term_remarks import by_construction, cut_from_terms
+from markbase.core.design.shared_sources import by_construction
+from markbase.core.design.term_remarks import cut_from_terms
 from markbase.core.design.terms import Term
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import decimals_for, number, p_phrase, short
@@ -90,7 +91,9 @@ def make_reading(fit: AnyFit) -> Reading:
         general.insert(0, "The outcome is reproduced exactly, so errors, intervals and p values mean nothing here.")
     general += [*beside_overall(fit), *about_case_elsewhere(fit), *about_outcome(fit)]
     columns = [v.column for v in fit.variables]
-    general += [*by_construction(fit.outcome, columns), *cut_from_terms(columns), *said_of_clear(fit)]
+    names = {column.name for column in columns}
+    general += [*by_construction(fit.outcome, columns), *(s.text for s in fit.shared if s.column in names)]
+    general += [*cut_from_terms(columns), *said_of_clear(fit)]
     told, together = say_once(statements)
     return Reading(told, (*together, *general))
 

@@ -9,7 +9,8 @@ from dataclasses import replace
 import pandas as pd
 
 from markbase.core.design.coefficient_map import Coefficient
-from markbase.core.design.term_remarks import by_construction, cut_from_terms
+from markbase.core.design.shared_sources import by_construction
+from markbase.core.design.term_remarks import cut_from_terms
 from markbase.core.design.terms import Term
 from markbase.core.errors import count_noun
 from markbase.core.formatting import (

@@ -17,6 +17,7 @@ from markbase.core.design.coefficient_map import Coefficient, CoefficientMap, co
 from markbase.core.design.complete_cases import CompleteCases
 from markbase.core.design.mean_columns import Sample, Setting
 from markbase.core.design.moments import Moments
+from markbase.core.design.shared_sources import Shared
 from markbase.core.design.terms import Component, Term, Variable, variable_of, variables_of
 from markbase.core.design.weights import Weighting, Weights
 from markbase.core.display import Shown
@@ -78,6 +79,8 @@ class Estimated(Shown, ABC):
     """A column with the role of weights, of which no use is made; empty for none."""
     repeating: tuple[Column, ...] = ()
     """Columns outside the model whose rows may go together, by their names or the numbers of their rows."""
+    shared: tuple[Shared, ...] = ()
+    """What columns of the model have in common with the outcome by construction, though nobody says so."""
 
     identifier: Column | None = None
     """The column that names the cases; None if the data have none."""
