@@ -250,6 +250,9 @@ def test_no_cut_into_files_shows_in_the_digits(tmp_path_factory, rows, cuts, off
     scale = wanted.coefficients["se"].max()
     pd.testing.assert_frame_equal(found.coefficients, wanted.coefficients, rtol=1e-10, atol=1e-11 * scale)
     same(found.sample.lost, wanted.sample.lost)
+    with pytest.MonkeyPatch.context() as patch:  # several parts at the same time
+        patch.setattr("markbase.files.parts.files_in_parts._FEW_ROWS", 0)
+        pd.testing.assert_frame_equal(mb.fit_linear(mb.open_study(home, in_parts=True), "y", ["part", "x"]).coefficients, found.coefficients)  # fmt: skip
 
 
 @given(st.lists(st.floats(-1e12, 1e12, allow_nan=False), min_size=1, max_size=40), st.randoms())

@@ -130,10 +130,10 @@ class Parts(NamedTuple):
 def by_parts(outcome: Column, terms: Iterable[Column], columns: Sequence[Column]) -> list[Shared]:
     """Say that an outcome is the sum or mean of columns in every row, of which a term is one, or is made of some as well, though nobody says so.
 
-    A whole may be rounded. Rows in parts, and more than 200 columns, are not looked through; nor is a whole all of whose parts
+    A whole may be rounded. Columns that a preparing step made are told by how they were made. Rows in parts, and more than 200 columns, are not looked through; nor is a whole all of whose parts
     are terms, which a fit without residuals tells.
     """
-    terms = [t for t in terms if not t.is_categorical]
+    terms, columns = ([c for c in some if not c.is_categorical and c.made is None] for some in (terms, columns))
     if outcome.is_categorical or outcome.made is not None or not 0 < len(terms) < len(columns) <= _MOST_PARTS:
         return []
     found = parts_of(outcome, columns)
@@ -145,7 +145,7 @@ def by_parts(outcome: Column, terms: Iterable[Column], columns: Sequence[Column]
             shares = f"`{term.name}`, which is in the model, is one of them"
             way = f"What it has to do with the others is told with their {found.how} as the outcome."
         else:
-            own = parts_of(term, [c for c in columns if c.name != term.name]) if term.made is None else None
+            own = parts_of(term, [c for c in columns if c.name != term.name])
             shared = [name for name in own.names if name in found.names] if own else []
             if not shared:
                 continue

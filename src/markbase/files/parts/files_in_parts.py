@@ -17,9 +17,12 @@ from markbase.files.parts.text_blocks import Cut, blocks_at
 if TYPE_CHECKING:
     import pyarrow as pa
 
+S = TypeVar("S")
 T = TypeVar("T")
 _MOST_AT_ONCE = 1 << 21
 """Row groups with more rows than this are read one after the other."""
+_FEW_ROWS = 1 << 14
+"""Rows that are read sooner than threads are started."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -47,7 +50,7 @@ class FilesInParts(RowSource):
 
         pieces: Iterable[Piece] = blocks_at(self.table, self.cuts) if self.cuts else self._pieces
         starts = np.cumsum([0, *sizes[:-1]]).tolist()
-        for results in in_order(over, zip(pieces, starts, strict=True)):
+        for results in self._each(over, zip(pieces, starts, strict=True)):
             yield from results
 
     def held(self, function: Callable[[Part], T], names: Sequence[str]) -> Iterator[T]:
@@ -55,7 +58,11 @@ class FilesInParts(RowSource):
         make = self._maker(names)
         pieces: Iterable[Piece] = blocks_at(self.table, self.cuts) if self.cuts else self._pieces or [self.table]
         batches = (batch for piece in pieces for batch in piece.batches(names, self.texts))
-        yield from in_order(lambda given: function(make(given)), placed(batches))
+        yield from self._each(lambda given: function(make(given)), placed(batches))
+
+    @property
+    def _each(self) -> Callable[[Callable[[S], T], Iterable[S]], Iterator[T]]:
+        return map if self.rows <= _FEW_ROWS else in_order
 
     def _maker(self, names: Sequence[str]) -> Callable[[tuple[int, pa.RecordBatch]], Part]:
         return partial(part_of, names=names, texts=self.texts, written=self.table.written)
