@@ -13,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import markbase as mb
+from command import run
 from markbase.core.comparison.answers import answers
 from markbase.core.reading.averages import averages_of
 from markbase.reports.figure_sets import figures_of, figures_of_fit
@@ -52,6 +53,63 @@ def test_versions_laid_over_one_another_are_each_read_as_they_were(versions):
     entries = merged(versions)
     for key, sequence in versions.items():
         assert [e.what for e in entries if not e.versions or key in e.versions.split()] == sequence
+
+
+def test_a_report_says_what_several_analyses_do_not_say_together(tmp_path):
+    rng = np.random.default_rng(8)
+    frame = pd.DataFrame({"training": rng.choice(["none", "some"], 240), "age": rng.normal(45, 12, 240).round(), "sex": rng.choice(["f", "m"], 240)})  # fmt: skip
+    for k, more in enumerate((3.2, 0, 0, 8, 0, 0)):
+        frame[f"mood {k}"] = (rng.normal(50, 10, 240) + 0.2 * frame["age"] + more * (frame["training"] == "some")).round(1)  # fmt: skip
+    study = mb.Study(frame.assign(noise=rng.normal(size=240) + frame["mood 0"] / 150)).mark("training", "none")
+    fits = {f"Mood {k}": mb.fit_linear(study, f"mood {k}", ["training", "age"]) for k in range(6)}
+    halves = {s: mb.fit_linear(study.keep({"sex": s}), "mood 0", ["training", "age"]) for s in "fm"}
+    p = {name: fit.terms["p"][0] for name, fit in fits.items()}
+    holm, most = {}, 0.0
+    for place, name in enumerate(sorted(p, key=p.get)):
+        most = max(most, (len(p) - place) * p[name])
+        holm[name] = most
+    assert [n for n in p if p[n] < 0.05] == ["Mood 0", "Mood 3"]
+    assert [n for n in p if holm[n] < 0.05] == ["Mood 3"]
+
+    def told(results):
+        mb.report(results, tmp_path / "all.html", figures=False, replace=True)
+        return cautions(tmp_path / "all.html")
+
+    def cautions(file):
+        texts = [e.text_content() for e in lxml.html.parse(file).xpath("//*[@id='answers']//p[@class='mb-caution']")]
+        return [" ".join(text.split()) for text in texts]
+
+    among = (
+        f"▲ training is tested in 6 analyses, of 6 outcomes, and clear by itself in Mood 0 (p = .0{p['Mood 0'] * 1000:.0f}) and Mood 3 (p < .001). Among these 6 tests "
+        f"(corrected after Holm) it stays clear in Mood 3 (p < .001), but not in Mood 0 (p = .0{holm['Mood 0'] * 1000:.0f}): where there is nothing, at least one of 6 tests is clear in up to 30% of samples."
+    )
+    assert told(fits) == [among]
+    assert among[2:] in " ".join(str(mb.compare(*fits.values(), names=list(fits))).split())
+    fit = lambda outcome, terms, **rows: mb.fit_linear(study.keep(rows) if rows else study, outcome, terms)  # noqa: E731
+    one_mood = {str(k): fits["Mood 0"] for k in range(5)}
+    all_clear = {n: fits[n] for n in ("Mood 0", "Mood 1", "Mood 3")} | {"again": fits["Mood 3"]}
+    assert [told(some) for some in (one_mood, one_mood | {"two": fits["Mood 1"]}, all_clear)] == [[], [], []]
+    alone, beside = (
+        {n: fit(n, ["training", *more]) for n in frame if n.startswith("mood")} for more in ([], ["noise"])
+    )
+    assert [text.split(" is ")[0] for text in told(alone)] == ["▲ training"]
+    assert [text.split(" tested ")[0] for text in told(beside)] == ["▲ All terms together are", "▲ training is"]
+    assert [h.terms["p"][0] < 0.05 for h in halves.values()] == [False, True]
+    [apart] = told(halves | {"all": fits["Mood 0"]})  # of a part and the whole nothing is said
+    assert "training is clear in m (p = .006), not in f (p = .409); age is" in apart
+    assert "in one fit to all these rows, with an interaction" in apart
+    for other in (fit("mood 0", ["training"], sex="f"), fit("mood 1", ["training", "age"], sex="f")):
+        assert told({"m": halves["m"], "other": other}) == []  # no two of one model
+    assert not any("training is" in t for t in told({s: fit("mood 3", ["training", "age"], sex=s) for s in "fm"}))
+    frame.to_csv(tmp_path / "moods.csv", index=False)
+    entries = [f'[[fit]]\nname = "{n}"\noutcome = "{f.outcome.name}"\nterms = ["training", "age"]' for n, f in fits.items()]  # fmt: skip
+    (tmp_path / "moods.plan.toml").write_text(
+        "\n".join(['[data]\nfile = "moods.csv"', *entries, "[output]\nfigures = false"])
+    )
+    done = run("run", "moods.plan.toml", "--into", "results", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert among[2:] in " ".join(done.stderr.replace("`", "").split())
+    assert cautions(tmp_path / "results" / "report.html") == [among]
 
 
 @pytest.mark.parametrize("kind", MADE)

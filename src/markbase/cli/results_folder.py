@@ -19,7 +19,8 @@ from markbase.core.comparison.comparison import compare
 from markbase.core.comparison.cross_validation import cross_validate
 from markbase.core.comparison.dominance import dominance
 from markbase.core.comparison.score import score
-from markbase.core.errors import FitError
+from markbase.core.comparison.several_analyses import said_together
+from markbase.core.errors import FitError, remark
 from markbase.core.reading.methods import Procedure
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
@@ -86,6 +87,8 @@ class Results:
     """What has a table for a manuscript, in the order of the tables."""
     methods: list[str] = field(default_factory=list)
     """The methods paragraphs."""
+    together: tuple[str, ...] = ()
+    """What the analyses do not say together that each says by itself."""
 
     def drawn(self, page: Page, result: object, name: str) -> Page:
         """Keep the figures that suit a result, and return its page with them."""
@@ -107,7 +110,7 @@ class Results:
             "remarks": remarks,
         }
         found = {
-            "report.html": report_html(title, self.study.name, parts, VERSION).encode(),
+            "report.html": report_html(title, self.study.name, parts, VERSION, together=self.together).encode(),
             "results.json": to_json(record).encode() + b"\n",
             "methods.txt": methods.replace("`", "").encode() + b"\n",
             "trail.json": to_json(trail_record(self.study)).encode() + b"\n",
@@ -150,6 +153,9 @@ def carry_out(plan: Plan, progress: Progress) -> Results:
         with plan.naming(entry.table, entry.number, f"fit `{entry.name}`"):
             made = named[entry.name] = entry.made_from(study)
             _told(made, entry, _file_name(entry.name, used), results, analysis.figures)
+    results.together = said_together([(n, m.last if isinstance(m, Blocks) else m) for n, m in named.items()])
+    for text in results.together:
+        remark(text)
     for number, wanted in enumerate(analysis.comparisons):
         progress(f"comparing {wanted.name}")
         with plan.naming("compare", number, f"comparison `{wanted.name}`"):

@@ -12,10 +12,13 @@ from markbase.reports.parts import Part
 from markbase.show.html import marked, style, to_html
 
 
-def report_html(title: str, subtitle: str, parts: Sequence[Part], version: str, beside: bool = True) -> str:
+def report_html(
+    title: str, subtitle: str, parts: Sequence[Part], version: str, beside: bool = True, together: Sequence[str] = ()
+) -> str:
     """Return a report as a whole HTML document: what its analyses answer comes first; style and figures inside, every label escaped.
 
-    `beside` says whether the same tables and figures stand in files beside the page.
+    `beside` says whether the same tables and figures stand in files beside the page; `together` is what the analyses do not say
+    together that each says by itself.
     """
     shown = [
         {
@@ -33,7 +36,15 @@ def report_html(title: str, subtitle: str, parts: Sequence[Part], version: str, 
     return (
         _environment()
         .get_template("report.html")
-        .render(title=title, subtitle=subtitle, parts=shown, version=version, beside=beside, page_style=Markup(style()))
+        .render(
+            title=title,
+            subtitle=subtitle,
+            parts=shown,
+            version=version,
+            beside=beside,
+            together=together,
+            page_style=Markup(style()),
+        )
     )
 
 

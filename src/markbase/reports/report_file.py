@@ -9,6 +9,7 @@ from typing import Any
 
 from markbase.core.arguments import checked, told_value
 from markbase.core.comparison.blocks import Blocks
+from markbase.core.comparison.several_analyses import said_together
 from markbase.core.display import Shown
 from markbase.core.errors import ColumnError, FileError, MarkbaseError, near
 from markbase.core.reading.methods import Procedure
@@ -109,9 +110,9 @@ def report(
         methods[methods_of(result, did, VERSION)] = None
     if methods:
         parts.append(Part("Methods", paragraphs=tuple(methods)))
-    content = report_html(
-        title or (parts[0].heading if len(told) == 1 else "Results"), "", parts, VERSION, beside=False
-    )
+    fitted = [(heading, _last(result)) for heading, result in told if isinstance(result, _FITTED)]
+    title = title or (parts[0].heading if len(told) == 1 else "Results")
+    content = report_html(title, "", parts, VERSION, beside=False, together=said_together(fitted))
     write_whole(path, content.encode())
 
 

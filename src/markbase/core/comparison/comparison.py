@@ -11,13 +11,13 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.arguments import told_value
+from markbase.core.comparison.several_analyses import of_the_same_rows, said_together
 from markbase.core.design.terms import keys_of, variables_of
 from markbase.core.display import ShownTables
 from markbase.core.errors import FitError, MarkbaseError, listed, quoted
 from markbase.core.results.changes import AnyFit, change_between
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
-from markbase.core.rows.parts import InParts
 from markbase.core.rows.row_functions import all_of
 from markbase.core.tables import rows_of
 
@@ -90,18 +90,6 @@ def compare(*fits: AnyFit | Mapping[str, AnyFit], names: Sequence[str] | None = 
     return _compared([f for f in fits if not isinstance(f, Mapping)], names)
 
 
-def _of_the_same_rows(one: AnyFit, other: AnyFit) -> bool:
-    """Return whether two fits are of the same rows of the same data: their index and, if they explain the same, the outcome itself."""
-    if (one.data_name, one.sample.rows) != (other.data_name, other.sample.rows):
-        return False
-    ours, theirs = one.outcome.values, other.outcome.values
-    if isinstance(ours, InParts) or isinstance(theirs, InParts):
-        return isinstance(ours, InParts) and isinstance(theirs, InParts) and ours.mask is theirs.mask
-    if one.index is not None and other.index is not None and not one.index.equals(other.index):
-        return False
-    return one.explained != other.explained or np.array_equal(ours, theirs, equal_nan=True)
-
-
 def _compared(fits: Sequence[AnyFit], names: Sequence[str] | None) -> Comparison:
     if len(fits) < 2:
         raise MarkbaseError("Give two fits or more to compare.")
@@ -109,7 +97,7 @@ def _compared(fits: Sequence[AnyFit], names: Sequence[str] | None) -> Comparison
         raise MarkbaseError(
             "A linear and a logistic fit explain different things (a numeric column, and the odds of an event); compare fits of one kind."
         )
-    if not all(_of_the_same_rows(fits[0], f) for f in fits[1:]):
+    if not all(of_the_same_rows(fits[0], f) for f in fits[1:]):
         raise MarkbaseError(
             "The fits are of different data; compare fits of one study. Whether coefficients differ between two sets of rows, told apart by a group, is "
             "tested in one fit to all of them, with an interaction of that group."
@@ -135,7 +123,7 @@ def _compared(fits: Sequence[AnyFit], names: Sequence[str] | None) -> Comparison
             f"differ from {'its' if len(again) == 1 else 'their'} own page."
         )
     if not one:
-        cautions.append(_outcomes_differ(same_rows))
+        cautions += [_outcomes_differ(same_rows), *said_together(list(zip(called, same_rows, strict=True)))]
     tests = _tests(called, same_rows) if one else []
     if one:
         cautions += _untested(called, same_rows, bool(tests))
