@@ -225,14 +225,7 @@ def test_a_change_explained_by_what_it_began_from_is_told_and_nothing_else_of_th
     frame["whole"] = frame["part"] + frame["post"]
     frame.loc[[3, 7], ["post", "gain", "loss"]] = np.nan
     told = {}
-    for outcome, term in (
-        ("gain", "pre"),
-        ("loss", "pre"),
-        ("post", "pre"),
-        ("pre", "post"),
-        ("part", "post"),
-        ("gain", "part"),
-    ):
+    for outcome, term in (("gain", "pre"), ("loss", "pre"), ("post", "pre"), ("pre", "post"), ("part", "post"), ("gain", "part")):  # fmt: skip
         study = mb.Study(frame.drop(columns={"gain": "loss", "loss": "gain"}.get(outcome, "arm")))
         with warnings.catch_warnings(record=True) as caught:
             warnings.simplefilter("always")

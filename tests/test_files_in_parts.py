@@ -265,12 +265,7 @@ def test_looks_over_pieces_join_to_that_over_all_rows():
         assert (look.columns["n"].durations, look.columns["d"].durations) == (False, True)
         assert look.columns["d"].facts.high == 420.0
         found = look.columns["t"]
-        assert {v: (found.counts[k], found.firsts[k]) for v, k in found.places.items()} == {
-            "b": (2, 0),
-            "a": (2, 2),
-            "c": (2, 4),
-            "d": (1, 6),
-        }
+        assert {v: (found.counts[k], found.firsts[k]) for v, k in found.places.items()} == {"b": (2, 0), "a": (2, 2), "c": (2, 4), "d": (1, 6)}  # fmt: skip
         facts = look.columns["n"].facts
         assert (look.rows, facts.valid, facts.mean) == (8, 6, pytest.approx(26.5 / 6, rel=1e-15))
         assert look.kept.rows.tolist() == list(range(8))

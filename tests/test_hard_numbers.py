@@ -75,13 +75,7 @@ def separated_by_programme(X, y):
     signed = X * (2 * y - 1)[:, None] / np.linalg.norm(X, axis=1)[:, None]
     p, zero = X.shape[1], np.zeros(len(y))
     some = linprog(-signed.sum(0), A_ub=-signed, b_ub=zero, bounds=[(-1, 1)] * p, method="highs")
-    every = linprog(
-        [0] * p + [-1],
-        A_ub=np.column_stack([-signed, zero + 1]),
-        b_ub=zero,
-        bounds=[(-1, 1)] * p + [(None, 1)],
-        method="highs",
-    )
+    every = linprog([0] * p + [-1], A_ub=np.column_stack([-signed, zero + 1]), b_ub=zero, bounds=[(-1, 1)] * p + [(None, 1)], method="highs")  # fmt: skip
     return bool((signed @ some.x).max() > 1e-7), bool(every.x[p] > 1e-7)
 
 

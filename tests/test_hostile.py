@@ -95,12 +95,7 @@ STRANGE = {
 def test_strange_values_are_looked_at_and_fitted_or_refused_in_a_sentence(name, tmp_path):
     put(tmp_path, d__csv=STRANGE[name], book__toml='[columns.b]\nmissing = [2, 3, 4, "7", 9]\n')
     first = STRANGE[name].split(",")[0].strip('"')
-    for command in (
-        ["look"],
-        ["look", "--codebook", "book.toml"],
-        ["look", "--json"],
-        ["fit", "--outcome", "b", "--terms", first, "--json"],
-    ):
+    for command in (["look"], ["look", "--codebook", "book.toml"], ["look", "--json"], ["fit", "--outcome", "b", "--terms", first, "--json"]):  # fmt: skip
         done = run(command[0], "d.csv", *command[1:], cwd=tmp_path)
         assert done.returncode in (0, 2), done.stderr
         if done.returncode == 2:

@@ -23,12 +23,7 @@ SEASONS = st.lists(st.tuples(st.sampled_from([None, "a", "a", "b"]), st.one_of(s
 
 
 @settings(max_examples=10)
-@given(
-    rows=SEASONS,
-    cuts=st.one_of(st.just([*range(20)]), st.lists(st.integers(0, 18), max_size=6)),
-    by=st.integers(1, 3),
-    text=st.booleans(),
-)
+@given(rows=SEASONS, cuts=st.one_of(st.just([*range(20)]), st.lists(st.integers(0, 18), max_size=6)), by=st.integers(1, 3), text=st.booleans())  # fmt: skip
 def test_a_lag_is_that_of_a_search_in_memory_and_in_parts(tmp_path_factory, rows, cuts, by, text):
     rows = [*rows, ("d", 1, 5), ("d", 2, 6)]
     placed = iter(sorted((r for r in rows if None not in r[:2]), key=lambda r: r[:2]))

@@ -114,13 +114,7 @@ def test_one_group_alone_gives_the_level_means():
 
 
 @settings(max_examples=40, deadline=None)
-@given(
-    rows=st.integers(25, 90),
-    seed=st.integers(0, 10**6),
-    levels=st.integers(2, 6),
-    gaps=st.floats(0, 0.2),
-    power=st.integers(-6, 6),
-)
+@given(rows=st.integers(25, 90), seed=st.integers(0, 10**6), levels=st.integers(2, 6), gaps=st.floats(0, 0.2), power=st.integers(-6, 6))  # fmt: skip
 def test_nothing_but_the_telling_depends_on_the_base(rows, seed, levels, gaps, power):
     rng = np.random.default_rng(seed)
     group = np.concatenate([np.arange(levels), rng.integers(0, levels, rows - levels)])

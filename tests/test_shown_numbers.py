@@ -105,13 +105,7 @@ def test_every_cell_of_the_other_tables_is_the_number_of_its_column(kind):
         assert f"{s.loglik:,.2f}; with no terms at all {s.loglik_null:,.2f}" in text
     blocks = {"a": ["voice", "age"], "b": ["km"]}
     study = mb.Study(choir()).mark("voice", "alto")
-    entry = mb.fit_blocks(
-        study,
-        "score" if kind == "linear" else "high",
-        blocks,
-        kind=kind,
-        **({} if kind == "linear" else {"event": "y"}),
-    )
+    entry = mb.fit_blocks(study, "score" if kind == "linear" else "high", blocks, kind=kind, **({} if kind == "linear" else {"event": "y"}))  # fmt: skip
     table = table_with(entry, "block")
     for row, r in zip(
         table.rows[kind == "logistic" :], entry.steps.to_dict("records"), strict=True

@@ -294,12 +294,7 @@ def test_what_gives_no_number_of_a_date_is_refused_in_a_sentence(settings, texts
 
 def test_dates_are_told_as_such_with_the_step_that_makes_a_number_of_them():
     rows = pd.date_range("1998-01-05", periods=40, freq="37D")
-    frame = pd.DataFrame(
-        {
-            "us": [f"{d.month}/{d.day}/{d.year}" for d in rows],
-            "either": [f"{d.month}/{d.day % 12 + 1}/{d.year}" for d in rows],
-        }
-    )
+    frame = pd.DataFrame({"us": [f"{d.month}/{d.day}/{d.year}" for d in rows], "either": [f"{d.month}/{d.day % 12 + 1}/{d.year}" for d in rows]})  # fmt: skip
     frame["at"] = [f"{k % 12:02d}:{k:02d}" for k in range(40)]
     frame["short"] = [d.strftime("%d.%m.%y") for d in rows]
     frame["y"] = np.arange(40) % 7 + 0.5
