@@ -217,12 +217,14 @@ def _as_parts(
     off = whole.values[rows] - made
     constant = (off.max() + off.min()) / 2 if turned else 0.0
     values = whole.values[rows]
-    for decimals in range(_DECIMALS + 1):
-        if np.all(np.abs(values - np.round(values, decimals)) <= _ROUNDING * np.abs(values)):
-            room = 0.5 * 10.0**-decimals
-            break
-    else:
-        room = 0.0
-    if np.any(np.abs(off - constant) > room + _ROUNDING * (np.abs(values) + np.abs(made).max())):
+    if np.any(np.abs(off - constant) > rounding_room(values) + _ROUNDING * (np.abs(values) + np.abs(made).max())):
         return None
     return how, parts, turned
+
+
+def rounding_room(values: NDArray[np.float64]) -> float:
+    """Return half a unit of the last decimal that values have, by which rounding may have moved each; 0 where they have more than four."""
+    for decimals in range(_DECIMALS + 1):
+        if np.all(np.abs(values - np.round(values, decimals)) <= _ROUNDING * np.abs(values)):
+            return 0.5 * 10.0**-decimals
+    return 0.0

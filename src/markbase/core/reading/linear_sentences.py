@@ -41,6 +41,7 @@ from markbase.core.reading.group_cautions import (
     one_verdict,
     trend_step,
 )
+from markbase.core.reading.inflation_cautions import beside_inflation
 from markbase.core.reading.interaction_sentences import (
     follower_sentence,
     followers_sentence,
@@ -89,7 +90,8 @@ def make_reading(fit: AnyFit) -> Reading:
     ]
     if fit.exact:
         general.insert(0, "The outcome is reproduced exactly, so errors, intervals and p values mean nothing here.")
-    general += [*beside_overall(fit), *about_case_elsewhere(fit), *about_outcome(fit)]
+    statements, rounded = beside_inflation(fit, statements)
+    general += [*rounded, *beside_overall(fit), *about_case_elsewhere(fit), *about_outcome(fit)]
     columns = [v.column for v in fit.variables]
     names = {column.name for column in columns}
     general += [*by_construction(fit.outcome, columns), *(s.text for s in fit.shared if s.column in names)]

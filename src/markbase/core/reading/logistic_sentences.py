@@ -49,6 +49,7 @@ from markbase.core.reading.group_cautions import (
     trend_step,
     unnamed_levels,
 )
+from markbase.core.reading.inflation_cautions import beside_inflation
 from markbase.core.reading.interaction_sentences import (
     IN_INTERACTIONS,
     contrast_words,
@@ -127,7 +128,8 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
         general.append(
             "Slopes and differences that differ by group do so here in log odds; whether they differ in probability is another question."
         )
-    general += [*beside_overall(fit), *about_case_elsewhere(fit)]
+    statements, rounded = beside_inflation(fit, statements)
+    general += [*rounded, *beside_overall(fit), *about_case_elsewhere(fit)]
     columns = [v.column for v in fit.variables]
     general += [*by_construction(fit.outcome, columns), *cut_from_terms(columns), *said_of_clear(fit)]
     told, together = say_once(statements)

@@ -11,6 +11,7 @@ import numpy as np
 
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import number, short, without_zero
+from markbase.core.screening.rounded_parts import rounded_parts
 from markbase.core.screening.screen_tables import ScreenTables
 from markbase.core.screening.variance_inflation import variance_inflation
 from markbase.core.tables import rows_of
@@ -36,7 +37,7 @@ class Advice:
     """One finding, what it means and what would do."""
 
     kind: str
-    """``collinear``, ``total``, ``power``, ``scale``, ``group``, ``pair``, ``hidden``, ``product`` or ``none``."""
+    """``collinear``, ``total``, ``power``, ``scale``, ``group``, ``pair``, ``rounded``, ``hidden``, ``product`` or ``none``."""
     terms: tuple[str, ...]
     """The terms concerned."""
     text: str
@@ -49,6 +50,12 @@ def give_advice(screen: ScreenTables, from_products: Sequence[Advice] = ()) -> t
     Exact collinearity first, then flagged pairs, then variance inflation that no pair shows.
     """
     found = [Advice("collinear", o.terms, f"Exact collinearity: {o.statement}. {o.advice}") for o in screen.collinear]
+    rounded = rounded_parts([t.column for t in screen.basis.terms if t.kind == "numeric"], screen.basis.used)
+    found += [
+        Advice("rounded", o.names, o.statement)
+        for o in rounded
+        if not any(set(o.names) == set(c.terms) for c in screen.collinear)
+    ]
     found += _pairs(screen)
     found += _inflated(screen, {name for advice in found for name in advice.terms})
     found += from_products

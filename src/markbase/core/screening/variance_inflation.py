@@ -82,6 +82,8 @@ class Basis:
     @property
     def inner(self) -> NDArray[np.intp]:
         """The columns that are solved for: those of the terms, then what a second column of fixed effects adds."""
+        if self.solved is not None:
+            return self.solved.columns
         own = inner_columns(self.moments, len(self.terms) + 1)
         if self.fixed_effects is None:
             return own

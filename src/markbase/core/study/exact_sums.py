@@ -37,7 +37,7 @@ def find_totals(columns: Sequence[Column]) -> dict[str, tuple[str, ...]]:
     if not size.all():
         return {}
     found: dict[str, tuple[str, ...]] = {}
-    for weights in _null_vectors(block / size):
+    for weights in null_vectors(block / size):
         weights = weights / size
         members = np.flatnonzero(np.abs(weights * size) > 1e-9 * np.abs(weights * size).max())
         told = _as_total([varying[k] for k in members], weights[members])
@@ -46,10 +46,10 @@ def find_totals(columns: Sequence[Column]) -> dict[str, tuple[str, ...]]:
     return found
 
 
-def _null_vectors(block: NDArray[np.float64]) -> list[NDArray[np.float64]]:
-    """Return the combinations of columns of unit length that are 0, each with a column that no other has."""
+def null_vectors(block: NDArray[np.float64], small: float = 1e-12) -> list[NDArray[np.float64]]:
+    """Return the combinations of columns of unit length that are 0, or as small as said, each with a column that no other has."""
     _, sizes, rotation = np.linalg.svd(np.linalg.qr(block, mode="r"))
-    rest = rotation[sizes <= 1e-12 * np.sqrt(block.shape[1])]
+    rest = rotation[sizes <= small * np.sqrt(block.shape[1])]
     for k in range(len(rest)):  # in echelon form, the largest entry first
         row, column = np.unravel_index(np.argmax(np.abs(rest[k:])), rest[k:].shape)
         rest[[k, k + row]] = rest[[k + row, k]]
