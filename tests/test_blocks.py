@@ -40,12 +40,7 @@ def terms_up_to(name, blocks):
     raise KeyError(name)
 
 
-SETTINGS = {
-    "classical": {},
-    "HC3": {"errors": "HC3"},
-    "clustered": {"cluster": "team"},
-    "frequencies": {"weights": "times", "weights_are": "frequency"},
-}
+SETTINGS = {"classical": {}, "HC3": {"errors": "HC3"}, "clustered": {"cluster": "team"}, "frequencies": {"weights": "times", "weights_are": "frequency"}}  # fmt: skip
 
 
 @pytest.mark.parametrize("blocks", [BLOCKS, CURVED], ids=["straight", "curved"])
@@ -331,12 +326,7 @@ def test_a_movement_is_that_of_the_estimates_and_its_error_that_of_the_combinati
     small, large = hierarchy.fits
     table = hierarchy.movements
     assert table["block"].unique().tolist() == ["b"]
-    assert table[["term", "level"]].to_numpy().tolist() == [
-        ["age", ""],
-        ["voice", "soprano"],
-        ["voice", "tenor"],
-        ["voice", "bass"],
-    ]
+    assert table[["term", "level"]].to_numpy().tolist() == [["age", ""], ["voice", "soprano"], ["voice", "tenor"], ["voice", "bass"]]  # fmt: skip
     before, after = (f.coefficients.set_index(["term", "level"]) for f in (small, large))
     keys = list(zip(table["term"], table["level"], strict=True))
     np.testing.assert_allclose(table["after"], after.loc[keys, "estimate"], rtol=1e-12)

@@ -201,12 +201,7 @@ def test_rows_that_go_together_by_a_column_nobody_named_are_told(kind):
     assert figures in finding.figures
     assert finding.way_on.startswith("cluster the errors by `singer`")
     assert mb.cross_validate(fit(frame), repeats=1).possible_cluster == "singer"
-    quiet = [
-        fit(waves(alike=0.0)),
-        fit(frame, cluster="singer"),
-        fit(frame, weights="w"),
-        fit(mb.Study(frame).as_role("singer", "cluster")),
-    ]
+    quiet = [fit(waves(alike=0.0)), fit(frame, cluster="singer"), fit(frame, weights="w"), fit(mb.Study(frame).as_role("singer", "cluster"))]  # fmt: skip
     assert not any("as independent" in said(other)[0] for other in quiet)
     few = frame.assign(day=[f"D{k}" for k in range(8)] * 30, y=lambda f: f["y"] + np.arange(240) % 8, singer="s", choir=1)  # fmt: skip
     few["yes"] = np.where(few["y"] > few["y"].median(), "yes", "no")
@@ -360,11 +355,7 @@ def test_one_row_that_decides_a_verdict_is_named_with_what_is_told_without_it(ki
     table = pd.DataFrame({"x": rng.normal(50, 10, n).round(1), "arm": np.where(np.arange(n) % 3 > 0, "new", "old")})
     table["team"], table["times"], table["w"] = [f"t{k % 30}" for k in range(n)], 1, rng.uniform(0.5, 2, n)
     table["y"] = (0.08 * (table["x"] - 50 if kind == "logistic" else 0) + rng.normal(size=n)).round(4)
-    table["who"], table.loc[7, "x"], table.loc[7, "y"] = (
-        [f"p{k}" for k in range(n)],
-        480 if kind == "linear" else -900,
-        40,
-    )
+    table["who"], table.loc[7, "x"], table.loc[7, "y"] = ([f"p{k}" for k in range(n)], 480 if kind == "linear" else -900, 40)  # fmt: skip
     table["passed"] = np.where(table["y"] > 0, "yes", "no")
     made, outcome = (mb.fit_linear, "y") if kind == "linear" else (mb.fit_logistic, "passed")
     how = how | ({"event": "yes"} if kind == "logistic" else {})
@@ -380,11 +371,7 @@ def test_one_row_that_decides_a_verdict_is_named_with_what_is_told_without_it(ki
     before, after = (f.coefficients.iloc[1] for f in (fit, without))
     flips = (before["p"] < 0.05) != (after["p"] < 0.05)
     assert flips or (kind, *how) == ("linear", "weights")
-    does = (
-        "decides what is told of it"
-        if flips
-        else f"moves it by {abs(after['estimate'] - before['estimate']) / before['se']:.1f} standard errors"
-    )
+    does = ("decides what is told of it" if flips else f"moves it by {abs(after['estimate'] - before['estimate']) / before['se']:.1f} standard errors")  # fmt: skip
     names = ["estimate", "low", "high"] if kind == "linear" else ["odds_ratio", "odds_low", "odds_high"]
     numbers = [
         float(v.replace("−", "-")) for v in re.findall(r"[−\d][\d.]*", found[0].partition("without it, it is ")[2])

@@ -166,11 +166,7 @@ def test_a_line_is_tested_by_its_square_and_a_bend_is_found():
         assert mb.fit_linear(few, "score", ["age", "other", "km"], errors=errors).checks().lines.empty
 
 
-SETTINGS = {
-    "plain": {},
-    "frequencies": {"weights": "times", "weights_are": "frequency"},
-    "sampling": {"weights": "times", "errors": "HC1"},
-}
+SETTINGS = {"plain": {}, "frequencies": {"weights": "times", "weights_are": "frequency"}, "sampling": {"weights": "times", "errors": "HC1"}}  # fmt: skip
 
 
 @pytest.mark.parametrize("setting", SETTINGS)

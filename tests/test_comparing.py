@@ -111,11 +111,7 @@ def test_terms_go_worst_first_as_a_whole_and_not_before_what_is_made_of_them(dra
 def test_a_square_made_by_hand_keeps_its_source_and_a_sum_does_not():
     rng = np.random.default_rng(3)
     frame = pd.DataFrame({"x": rng.normal(size=200), "z": rng.normal(size=200)})
-    study = (
-        mb.Study(frame.assign(y=frame["x"] ** 2 + rng.normal(size=200)))
-        .derive("x2", square="x")
-        .derive("both", sum=["x", "z"])
-    )
+    study = (mb.Study(frame.assign(y=frame["x"] ** 2 + rng.normal(size=200))).derive("x2", square="x").derive("both", sum=["x", "z"]))  # fmt: skip
     assert mb.backward_elimination(mb.fit_linear(study, "y", ["x", "x2"])).kept == ("x", "x2")
     assert mb.fit_linear(study, "y", ["x", "x2"]).terms["p"][0] > 0.05
     summed = study.derive("w", sum=["y", "both"])

@@ -128,11 +128,7 @@ def test_what_goes_together_by_construction_is_told(outcome, terms, told):
     study = study.derive("log", log="a").lag("home", by=1, order="t", name="before").cut("a", [4], name="band").split_at("home", above=4, labels=("n", "y"), name="high")  # fmt: skip
     with warnings.catch_warnings(record=True) as caught:
         warnings.simplefilter("always")
-        fit = (
-            mb.fit_logistic(study, outcome, terms, event="y")
-            if outcome == "high"
-            else mb.fit_linear(study, outcome, terms)
-        )
+        fit = (mb.fit_logistic(study, outcome, terms, event="y") if outcome == "high" else mb.fit_linear(study, outcome, terms))  # fmt: skip
     said = [*fit.reading().cautions, *(str(w.message) for w in caught)]
     assert sum(f"{told}" in s and ("by construction" in s or "was cut out of" in s) for s in said) == (2 if told else 0)
 

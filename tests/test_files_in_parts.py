@@ -308,11 +308,7 @@ def test_a_cluster_gives_the_same_and_outlives_a_worker(folders, studies, tmp_pa
         frame = pd.read_csv(DATA)
         client.wait_for_workers(1)
         spread = prepared(mb.Study(dd.from_pandas(frame, npartitions=5), mb.read_codebook(BOOK)))
-        same(
-            mb.fit_logistic(spread, "stays", PLAIN, event="yes").coefficients,
-            mb.fit_logistic(studies[0], "stays", PLAIN, event="yes").coefficients,
-            1e-9,
-        )
+        same(mb.fit_logistic(spread, "stays", PLAIN, event="yes").coefficients, mb.fit_logistic(studies[0], "stays", PLAIN, event="yes").coefficients, 1e-9)  # fmt: skip
         terms = mb.demo.choir_terms()
         sorted_terms = terms.frame().sort_values(["choir", "term"])
         panels = (mb.Study(t) for t in (sorted_terms, dd.from_pandas(sorted_terms.reset_index(drop=True), npartitions=4)))  # fmt: skip

@@ -346,11 +346,7 @@ def _largest(loadings, width, df):
 
 
 def test_the_largest_of_several_statistics_is_that_of_tables_and_of_quadrature():
-    tabled = {
-        10: (2.23, 2.57, 2.76, 2.89, 2.99),
-        20: (2.09, 2.38, 2.54, 2.65, 2.73),
-        math.inf: (1.96, 2.21, 2.35, 2.44, 2.51),
-    }
+    tabled = {10: (2.23, 2.57, 2.76, 2.89, 2.99), 20: (2.09, 2.38, 2.54, 2.65, 2.73), math.inf: (1.96, 2.21, 2.35, 2.44, 2.51)}  # fmt: skip
     for df, wanted in tabled.items():  # Dunnett's, of equal numbers, at .05
         for m, value in enumerate(wanted, 1):
             assert LargestOf((np.eye(m) + 1) / 2, df).quantile(0.05) == pytest.approx(value, abs=0.0051)

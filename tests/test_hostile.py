@@ -70,11 +70,7 @@ HOSTILE = {
 @pytest.mark.parametrize("name", HOSTILE)
 def test_what_no_analyst_means_is_one_sentence(name, tmp_path):
     put(tmp_path, ab__csv="a,b\n1,2\n2,3\n3,4\n4,4\n", deep__toml="a = " + "[" * 1200 + "]" * 1200)
-    put(
-        tmp_path,
-        digits__toml='[data]\nfile = "ab.csv"\nmissing = [' + "9" * 5000 + "]\n",
-        listed__toml='[data]\nfile = "ab.csv"\ncodebook = ["x"]\n',
-    )
+    put(tmp_path, digits__toml='[data]\nfile = "ab.csv"\nmissing = [' + "9" * 5000 + "]\n", listed__toml='[data]\nfile = "ab.csv"\ncodebook = ["x"]\n')  # fmt: skip
     put(tmp_path, wide__csv=",".join(f"c{k}" for k in range(6000)) + "\n" + ",".join(["1"] * 6000) + "\n")
     one_sentence(run(*HOSTILE[name], cwd=tmp_path))
     assert not (tmp_path / "x").exists()
@@ -277,11 +273,7 @@ def test_long_names_are_folded_in_figures_and_nothing_is_cut_or_hidden():
 def test_any_bytes_are_read_or_refused_in_a_sentence(raw, kind, tmp_path):
     path = tmp_path / f"any.{kind}"
     path.write_bytes(raw)
-    readers = {
-        "toml": [mb.read_codebook, mb.read_plan],
-        "json": [mb.read_fit, mb.read_codebook],
-        "xml": [mb.read_codebook],
-    }.get(kind, [mb.open_study])
+    readers = {"toml": [mb.read_codebook, mb.read_plan], "json": [mb.read_fit, mb.read_codebook], "xml": [mb.read_codebook]}.get(kind, [mb.open_study])  # fmt: skip
     for reader in readers:
         try:
             reader(path)
@@ -379,11 +371,7 @@ def test_every_public_function_takes_every_wrong_value_with_a_sentence(tmp_path,
     for label, function in functions:
         parameters = inspect.signature(function).parameters.values()
         for tried in parameters:
-            needed = {
-                q.name: good.get(q.name)
-                for q in parameters
-                if q.default is q.empty and q.kind in (q.POSITIONAL_OR_KEYWORD, q.KEYWORD_ONLY)
-            }
+            needed = {q.name: good.get(q.name) for q in parameters if q.default is q.empty and q.kind in (q.POSITIONAL_OR_KEYWORD, q.KEYWORD_ONLY)}  # fmt: skip
             if "path" in needed:
                 needed["path"] = files[label]
             if (
