@@ -86,6 +86,41 @@ def test_what_is_large_by_construction_is_not_told_and_groups_are():
     assert beside(odds)["g"].startswith(f"Its standard errors are {(own * rest) ** 0.25:.3g} times")
 
 
+def test_noise_in_a_scale_is_told_with_what_it_leaves_of_the_coefficient():
+    rng = np.random.default_rng(4)
+    true = rng.normal(size=20_000)
+    data = pd.DataFrame(true[:, None] + rng.normal(size=(20_000, 4)) * 1.6, columns=list("abcd"))
+    data[["k", "l", "m"]] = np.clip(np.round(3 + true[:, None] + rng.normal(size=(20_000, 3)) * 0.4), 1, 5)
+    data["z"], data["other"] = 0.6 * true + 0.8 * rng.normal(size=20_000), rng.normal(size=20_000)
+    data[["p", "q", "r"]] = np.clip(np.round(3 + true[:, None] + rng.normal(size=(20_000, 3)) * 2), 1, 5)
+    data["same"] = data[list("abcd")].mean(axis=1) + rng.normal(size=20_000) / 3
+    data["y"] = 2 * true + data["z"] + rng.normal(size=20_000)
+    data["stays"] = np.where(rng.random(20_000) < 1 / (1 + np.exp(-true)), "yes", "no")
+    study = mb.Study(data).derive("scale", mean=list("abcd")).derive("std", z="scale").derive("good", sum=list("klm")).derive("parts", sum=["a", "b"]).derive("amounts", sum=list("abc")).derive("rough", sum=list("pqr"))  # fmt: skip
+
+    def told(*terms, kind=mb.fit_linear, outcome="y", **more):
+        statements = kind(study, outcome, list(terms), **more).reading().statements
+        return {s.term: c for s in statements for c in s.cautions if "alpha" in c}
+
+    alpha = 4 / 3 * (1 - data[list("abcd")].var().sum() / data[list("abcd")].sum(axis=1).var())
+    fit = mb.fit_linear(study, "y", ["scale", "z"])
+    shared = np.corrcoef(study.frame()["scale"], data["z"])[0, 1] ** 2
+    left = (alpha - shared) / (1 - shared)
+    assert fit.coefficients["estimate"][1] / 2 == pytest.approx(left, abs=0.02)  # rows are made with a slope of 2
+    figures = f"alpha of .{100 * alpha:.0f}, of which the other terms explain {100 * shared:.0f}%. If the rest is noise, its slope is told as about {100 * left:.0f}% of"
+    assert list(told("scale", "z")) == ["scale"]
+    assert figures in told("scale", "z")["scale"]
+    assert told("scale", "z")["scale"].endswith("what other terms share with it stays in their estimates in part.")
+    assert f"alpha of .{100 * alpha:.0f}. If the rest is noise, its slope is told as about {100 * alpha:.0f}% of" in told("std")["std"]  # fmt: skip
+    assert "in part" not in told("std")["std"]
+    assert "made of 3 items" in told("rough")["rough"]
+    odds = told("scale", "other", kind=mb.fit_logistic, outcome="stays", event="yes")["scale"]
+    assert f"its log odds ratio is told as about {100 * alpha:.0f}% of" in odds
+    assert "next to nothing of" in told("scale", "same")["scale"]
+    for terms in (["good", "other"], ["parts"], ["amounts"], ["a", "scale"], [mb.polynomial("scale", 2)], [mb.interaction("scale", "other")]):  # fmt: skip
+        assert told(*terms) == {}, terms
+
+
 SHARES = "`work`, `home`, `choir` and `rest` add up to 99 to 101 in every row: shares of one whole, rounded."
 TOTAL = "`whole` is the sum of `a`, `b` and `c` in every row, to within 0.5: they say the same but for rounding. Leave one of the 4 out"
 

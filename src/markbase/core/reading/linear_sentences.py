@@ -41,7 +41,6 @@ from markbase.core.reading.group_cautions import (
     one_verdict,
     trend_step,
 )
-from markbase.core.reading.inflation_cautions import beside_inflation
 from markbase.core.reading.interaction_sentences import (
     follower_sentence,
     followers_sentence,
@@ -54,6 +53,7 @@ from markbase.core.reading.line_cautions import about_line
 from markbase.core.reading.outcome_cautions import about_outcome
 from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements
+from markbase.core.reading.term_cautions import beside_terms
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Reading, Statement
 from markbase.core.tables import TableRow, records_of
@@ -90,7 +90,7 @@ def make_reading(fit: AnyFit) -> Reading:
     ]
     if fit.exact:
         general.insert(0, "The outcome is reproduced exactly, so errors, intervals and p values mean nothing here.")
-    statements, rounded = beside_inflation(fit, statements)
+    statements, rounded = beside_terms(fit, statements)
     general += [*rounded, *beside_overall(fit), *about_case_elsewhere(fit), *about_outcome(fit)]
     columns = [v.column for v in fit.variables]
     names = {column.name for column in columns}

@@ -49,7 +49,6 @@ from markbase.core.reading.group_cautions import (
     trend_step,
     unnamed_levels,
 )
-from markbase.core.reading.inflation_cautions import beside_inflation
 from markbase.core.reading.interaction_sentences import (
     IN_INTERACTIONS,
     contrast_words,
@@ -64,6 +63,7 @@ from markbase.core.reading.interaction_sentences import (
 from markbase.core.reading.line_cautions import about_line
 from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements, slope_statements
+from markbase.core.reading.term_cautions import beside_terms
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Reading, Statement
 from markbase.core.tables import TableRow, records_of
@@ -128,7 +128,7 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
         general.append(
             "Slopes and differences that differ by group do so here in log odds; whether they differ in probability is another question."
         )
-    statements, rounded = beside_inflation(fit, statements)
+    statements, rounded = beside_terms(fit, statements)
     general += [*rounded, *beside_overall(fit), *about_case_elsewhere(fit)]
     columns = [v.column for v in fit.variables]
     general += [*by_construction(fit.outcome, columns), *cut_from_terms(columns), *said_of_clear(fit)]
