@@ -238,6 +238,27 @@ def test_a_change_explained_by_what_it_began_from_is_told_and_nothing_else_of_th
     }
 
 
+def test_rows_left_out_because_of_the_outcome_are_counted_and_told():
+    rng = np.random.default_rng(6)
+    x = rng.normal(size=400)
+    study = mb.Study(pd.DataFrame({"y": (50 + 5 * x + rng.normal(size=400) * 9).round(), "x": x, "g": rng.choice(["a", "b"], 400)}))  # fmt: skip
+    study, y = study.derive("z_y", z="y"), study.frame()["y"]
+    far = "(kept where z_y is at most 1"
+    for conditions, failed, told in (
+        ({"y": {"at_least": 45}}, (y < 45).sum(), "because of the outcome (kept where y is at least 45)"),
+        ({"x": {"above": -1}, "z_y": {"at_most": 1}}, (y > y.mean() + y.std()).sum(), "`z_y`, which goes with the outcome by construction " + far),
+        ({"y": {"at_least": 0}}, 0, ""), ({"y": {"is_not": float(y[0])}}, 0, ""), ({"x": {"above": 0}, "g": ["a"]}, 0, ""),
+    ):  # fmt: skip
+        with warnings.catch_warnings(record=True) as caught:
+            warnings.simplefilter("always")
+            fit = mb.fit_linear(study.keep(conditions), "y", ["x"])
+        said = [str(w.message) for w in caught if "left out because" in str(w.message)]
+        assert len(said) == bool(told)
+        assert not told or said[0].startswith(f"{failed} rows were left out because of ")
+        assert not told or told in said[0]
+        assert " ".join(str(fit.reading()).split()).count("rows were left out because of") == len(said)
+
+
 def test_a_total_and_its_parts_are_found_in_the_rows():
     rng = np.random.default_rng(3)
     answers = np.clip(np.round(3 + rng.normal(0, 0.8, 300)[:, None] + rng.normal(0, 0.9, (300, 10))), 1, 5)

@@ -8,12 +8,13 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.errors import listed, quoted, remark
+from markbase.core.errors import count_noun, listed, quoted, remark
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import all_of
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import made_of_same
 from markbase.core.study.study import Study
+from markbase.core.tables import rows_of
 
 _MOST_OTHERS, _GLANCE, _FEWEST_ROWS = 500, 12, 10
 """Columns that are looked through, the rows of a first glance, and rows that tell."""
@@ -33,7 +34,7 @@ class Shared(NamedTuple):
     """What a column of a model has in common with the outcome, though nobody says so."""
 
     column: str
-    """The name of the column."""
+    """The name of the column; empty where it is of no column of the model."""
     text: str
     """What it is, as a sentence."""
 
@@ -45,7 +46,11 @@ def remark_on_shared(study: Study, outcome: str, columns: Mapping[str, Column]) 
     target = study.column(outcome)
     numbers = [study[n] for n in study.columns if n != outcome and not study[n].is_categorical]
     others = [c for c in numbers if c.name not in columns]
-    found = (*by_identity(target, columns.values(), others), *by_parts(target, columns.values(), numbers))
+    found = (
+        *by_identity(target, columns.values(), others),
+        *by_parts(target, columns.values(), numbers),
+        *by_selection(study, target),
+    )
     for told in (*by_construction(target, columns.values()), *(shared.text for shared in found)):
         remark(told)
     return found
@@ -107,6 +112,33 @@ def _are_off(sums: NDArray[np.float64], one: NDArray[np.float64], other: NDArray
     """Return where numbers are further from the sum of two others than rounding leads; not where one is missing."""
     found: NDArray[np.bool_] = np.abs(sums - (one + other)) > _ROUNDING * (np.abs(one) + np.abs(other))
     return found
+
+
+def by_selection(study: Study, outcome: Column) -> list[Shared]:
+    """Say that a preparing step left rows out because of the outcome, or of a column made of it or behind it."""
+    told = []
+    for step in study.trail.steps:
+        if step.action != "keep" or step.check is None or outcome.is_categorical:
+            continue
+        for (name, tests), row in zip(step.settings["conditions"].items(), rows_of(step.check.table), strict=True):
+            if name not in study:
+                continue
+            column = study.column(name)
+            if column.is_categorical or not row.fail or not _cuts(tests) or not made_of_same(outcome, column):
+                continue
+            what = "the outcome" if name == outcome.name else f"`{name}`, which goes with the outcome by construction"
+            text = (
+                f"{count_noun(row.fail, 'row')} {'was' if row.fail == 1 else 'were'} left out because of {what} (kept where {row.condition}). Rows chosen by the "
+                f"outcome draw slopes and differences towards 0, the more the more are left out (selection on the outcome, truncation): what is told is about "
+                f"such rows, not about all."
+            )
+            told.append(Shared("", text))
+    return told
+
+
+def _cuts(tests: object) -> bool:
+    """Return whether tests of a number keep one side of it, or some values, and do not only leave some values out."""
+    return not isinstance(tests, Mapping) or bool({"above", "among", "at_least", "at_most", "below", "is"} & set(tests))
 
 
 class Parts(NamedTuple):

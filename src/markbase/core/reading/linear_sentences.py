@@ -93,7 +93,7 @@ def make_reading(fit: AnyFit) -> Reading:
     statements, rounded = beside_terms(fit, statements)
     general += [*rounded, *beside_overall(fit), *about_case_elsewhere(fit), *about_outcome(fit)]
     columns = [v.column for v in fit.variables]
-    names = {column.name for column in columns}
+    names = {"", *(column.name for column in columns)}
     general += [*by_construction(fit.outcome, columns), *(s.text for s in fit.shared if s.column in names)]
     general += [*cut_from_terms(columns), *said_of_clear(fit)]
     told, together = say_once(statements)
