@@ -121,6 +121,56 @@ def test_noise_in_a_scale_is_told_with_what_it_leaves_of_the_coefficient():
         assert told(*terms) == {}, terms
 
 
+def test_what_a_cut_leaves_out_is_told_where_the_column_goes_on_telling_within_the_levels():
+    rng = np.random.default_rng(7)
+    age, x = rng.uniform(18, 80, 600), rng.normal(size=600)
+    data = pd.DataFrame(
+        {
+            "age": age,
+            "x": x,
+            "rising": 0.1 * age + x + rng.normal(size=600) * 2,
+            "step": 3.0 * (age > 45) + rng.normal(size=600) * 2,
+        }
+    )
+    data["stays"] = np.where(rng.random(600) < 1 / (1 + np.exp(-(age - 49) / 12)), "yes", "no")
+    study = (
+        mb.Study(data)
+        .split_at("age", above=45, labels=("young", "old"), name="old")
+        .cut("age", list(range(22, 80, 4)), name="band")
+    )
+
+    def told(outcome, *terms, of=study, **more):
+        fit = mb.fit_logistic if outcome == "stays" else mb.fit_linear
+        made = fit(of, outcome, list(terms), **({"event": "yes"} if outcome == "stays" else {}), **more)
+        return {s.term: c for s in made.reading().statements for c in s.cautions if "was cut out of `age`" in c}
+
+    def left(*columns):
+        X = np.column_stack([np.ones(600), data["age"] > 45, x, *columns])
+        return np.linalg.lstsq(X, data["rising"], rcond=None)[1][0]
+
+    before, after = left(), left(age)
+    F, share = (before - after) / (after / 596), 1 - after / before
+    assert list(told("rising", "old", "x")) == ["old"]
+    figures = f"(F(1, 596) = {F:.2f}, p < .001, {100 * share:.1f}% of what the model leaves)"
+    assert f"within the levels `rising` goes on changing with `age` {figures}" in told("rising", "old", "x")["old"]
+    assert "within the levels the log odds go on changing with `age` (likelihood ratio chi²(1) = " in told("stays", "old")["old"]  # fmt: skip
+    assert "F(1, 596) = " in told("rising", "old", "x", errors="HC3")["old"]
+    for quiet in (
+        ("step", "old"),
+        ("rising", "band", "x"),
+        ("rising", "old", "age"),
+        ("rising", mb.interaction("old", "x")),
+    ):
+        assert told(*quiet) == {}, quiet
+    many = pd.DataFrame({"age": rng.uniform(18, 80, 20_000)}).assign(rising=lambda d: 0.012 * d["age"] + rng.normal(size=20_000) * 2)  # fmt: skip
+    for rows, much, clear in ((many, False, True), (data.head(30), True, False)):
+        own = mb.Study(rows).split_at("age", above=45, labels=("young", "old"), name="old")
+        whole, bare = mb.fit_linear(own, "rising", ["old", "age"]), mb.fit_linear(own, "rising", ["old"])
+        share = 1 - whole.strength.residual_ss / bare.strength.residual_ss
+        assert (share > 0.02, whole.terms["p"][1] < 0.001) == (much, clear)
+        assert told("rising", "old", of=own) == {}
+
+
 SHARES = "`work`, `home`, `choir` and `rest` add up to 99 to 101 in every row: shares of one whole, rounded."
 TOTAL = "`whole` is the sum of `a`, `b` and `c` in every row, to within 0.5: they say the same but for rounding. Leave one of the 4 out"
 

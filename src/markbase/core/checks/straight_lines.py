@@ -34,9 +34,9 @@ from markbase.core.study.column import Column
 _AT_ONCE = 16
 """So many squares are held in memory at a time."""
 _COLUMNS = ["term", "statistic", "df_rest", "p", "bend", "explains"]
-_CLEAR, _MATTERS = 1e-3, 0.02
+CLEAR, MATTERS = 1e-3, 0.02
 """Unasked, a bend is told that is as clear, and explains so much of what the model leaves."""
-_MOST_ROWS, _MOST_COLUMNS = 200_000, 64
+MOST_ROWS, _MOST_COLUMNS = 200_000, 64
 """Up to so many rows in memory, and numeric columns, are gone through again for it."""
 
 
@@ -81,21 +81,21 @@ def bends_of(fit: AnyFit, among: Sequence[Term] | None = None) -> pd.DataFrame:
 def bent_lines(fit: AnyFit) -> Mapping[str, Bend]:
     """Return the numeric columns whose line clearly bends, by so much that it matters, by name; nothing where that would take long, or of an exact fit."""
     terms = _straight(fit)
-    if fit.exact or fit.sample.rows > _MOST_ROWS or in_parts(fit.outcome.values) or len(terms) > _MOST_COLUMNS:
+    if fit.exact or fit.sample.rows > MOST_ROWS or in_parts(fit.outcome.values) or len(terms) > _MOST_COLUMNS:
         return {}
     if isinstance(fit, LinearFit):  # what a square explains costs no pass over the rows, as errors of other kinds do
         classical = fit.errors.middle is None
         plain = fit if classical else replace(fit, errors=Errors("classical", fit.rows_over), cluster=None, strata=None)
         lines = plain._bends
-        names = set(lines.loc[lines["explains"] >= _MATTERS, "term"])
+        names = set(lines.loc[lines["explains"] >= MATTERS, "term"])
         lines = lines if classical else bends_of(fit, [t for t in terms if t.name in names])
     else:
         gains = [] if fit.penalty or not terms else _scored(fit, terms)
-        lines = bends_of(fit, [t for t, gain in zip(terms, gains, strict=False) if gain >= _MATTERS / 2])
+        lines = bends_of(fit, [t for t, gain in zip(terms, gains, strict=False) if gain >= MATTERS / 2])
     found = {name: Bend(*own) for name, *own in lines.itertuples(index=False)}
-    bent = {name: own for name, own in found.items() if own.p < _CLEAR and own.explains >= _MATTERS}
+    bent = {name: own for name, own in found.items() if own.p < CLEAR and own.explains >= MATTERS}
     if isinstance(fit, LinearFit) and fit.errors.middle is None:
-        bent = {t.name: bent[t.name] for t in terms if t.name in bent and _by_robust_errors(fit, t) < _CLEAR}
+        bent = {t.name: bent[t.name] for t in terms if t.name in bent and _by_robust_errors(fit, t) < CLEAR}
     return bent
 
 

@@ -1,7 +1,9 @@
-"""That a line bends, where one slope or odds ratio of it is told."""
+"""That a line bends, where one slope or odds ratio of it is told, or was cut into levels that leave much of it out."""
 
 from __future__ import annotations
 
+from markbase.core.checks.cut_groups import left_within
+from markbase.core.design.terms import Term
 from markbase.core.formatting import as_percent, figures_of, p_phrase
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.tables import TableRow
@@ -15,6 +17,19 @@ def about_line(fit: AnyFit, name: str, row: TableRow) -> list[str]:
     if row["p"] >= fit.alpha:
         told += ", and that this is not clear does not mean that nothing is there"
     return [f"{bend_words(fit, name)}: {told}. With its square in the model the curve is told."]
+
+
+def about_cut(fit: AnyFit, term: Term) -> list[str]:
+    """Say of a group that was cut out of a numeric column that this column goes on telling something within its levels."""
+    left = left_within(fit, term)
+    if left is None:
+        return []
+    change, outcome = left.change, "the log odds go" if fit.family.ratios else f"`{fit.outcome.name}` goes"
+    figures = f"{figures_of(change.statistic, change.df, change.df_rest, change.kind)}, {p_phrase(change.p)}"
+    return [
+        f"It was cut out of `{left.source}`: all rows of a level count as alike, but within the levels {outcome} on changing with `{left.source}` ({figures}, "
+        f"{as_percent(left.explains)} of what the model leaves). As a number `{left.source}` tells that as well, and holds it equal for other terms."
+    ]
 
 
 def bend_words(fit: AnyFit, name: str) -> str:
