@@ -31,11 +31,7 @@ HALF = mp.findroot(lambda x: mp.gammainc(mp.mpf(1) / 2, 0, x, regularized=True) 
 @pytest.mark.parametrize("kind", ["plain", "firth", "frequencies"])
 def test_estimates_tests_and_likelihood_agree_with_50_digits(base, kind):
     frame = choir()
-    extra = {
-        "plain": {},
-        "firth": {"penalty": "firth"},
-        "frequencies": {"weights": "times", "weights_are": "frequency"},
-    }[kind]
+    extra = {"plain": {}, "firth": {"penalty": "firth"}, "frequencies": {"weights": "times", "weights_are": "frequency"}}[kind]  # fmt: skip
     fit = mb.fit_logistic(study_of(frame, base), "stays", TERMS, event="yes", **extra)
     setting = {"firth": kind == "firth", "weights": "times" if kind == "frequencies" else None}
     wanted = logistic(frame, "stays", "yes", TERMS, {"voice": base}, **setting)

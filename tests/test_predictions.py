@@ -42,11 +42,7 @@ def laid_out(frame, fit):
     ).column.made.parameters[1]
     km = np.log(frame["km"])
     voices = [(frame["voice"] == v).astype(float) for v in ("bass", "soprano", "tenor")]
-    days = [
-        (frame["day"] == d).astype(float)
-        for d in fit.variable("day", "categorical").labels
-        if d != fit.variable("day", "categorical").base_label
-    ]
+    days = [(frame["day"] == d).astype(float) for d in fit.variable("day", "categorical").labels if d != fit.variable("day", "categorical").base_label]  # fmt: skip
     return np.column_stack([np.ones(len(frame)), *voices, *days, km, age, age**2, *(km * v for v in voices)])
 
 
@@ -318,22 +314,14 @@ def test_a_calibration_slope_is_nothing_where_none_can_be_told(weighted):
     x, often = rng.normal(size=300), rng.integers(1, 4, 300).astype(float) if weighted else None
     y = (rng.random(300) < 1 / (1 + np.exp(-0.5 * x))).astype(float)
     p = 1 / (1 + np.exp(-2 * x - 0.3))  # log odds four times as far apart as they are
-    fit = minimize(
-        lambda b: -np.average(y * (b[0] + b[1] * x) - np.logaddexp(0, b[0] + b[1] * x), weights=often),
-        [0, 0],
-        tol=1e-12,
-    )
+    fit = minimize(lambda b: -np.average(y * (b[0] + b[1] * x) - np.logaddexp(0, b[0] + b[1] * x), weights=often), [0, 0], tol=1e-12)  # fmt: skip
     assert calibration_slope(True, y, p, often) == pytest.approx(fit.x[1] / 2, rel=1e-5)
     assert calibration_slope(False, 3 * x + 1, x + 7, often) == pytest.approx(3)
     for observed, told in ((y, np.full(300, 0.4)), ((x > 0).astype(float), p), (np.zeros(300), p)):
         assert math.isnan(calibration_slope(True, observed, told, often))
 
 
-SPREADS = {
-    "even": lambda x, e: 0 * x + e,
-    "growing": lambda x, e: x * e,
-    "skewed": lambda x, e: np.exp(0.5 * e + 0 * x),
-}
+SPREADS = {"even": lambda x, e: 0 * x + e, "growing": lambda x, e: x * e, "skewed": lambda x, e: np.exp(0.5 * e + 0 * x)}  # fmt: skip
 
 
 @pytest.mark.parametrize("spread", SPREADS)

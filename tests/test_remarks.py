@@ -114,11 +114,7 @@ def test_levels_that_carry_numbers_are_told_with_the_steps_that_make_a_scale_of_
         ordinal, numeric = told[0].mend
         low_to_high = [t for n, t in sorted((n, t) for n, t in zip(numbers, levels, strict=True) if n is not None)]
         assert ordinal["order"] == low_to_high
-        blanked = (
-            study.blank("c", [t for n, t in zip(numbers, levels, strict=True) if n is None])
-            if None in numbers
-            else study
-        )
+        blanked = (study.blank("c", [t for n, t in zip(numbers, levels, strict=True) if n is None]) if None in numbers else study)  # fmt: skip
         assert [level.label for level in blanked.prepare([ordinal])["c"].levels] == low_to_high
         wanted = np.array([np.nan if n is None else n for n in numbers])
         np.testing.assert_array_equal(blanked.prepare([numeric])["c"].values[: len(levels)], wanted)
@@ -190,11 +186,7 @@ def test_kinds_are_guessed_and_said_to_be(values, kind, remark):
 def survey(rows, items=0):
     """A made-up survey; its items have four answers each."""
     rng = np.random.default_rng(rows)
-    frame = {
-        "age": rng.integers(18, 80, rows),
-        "km": rng.gamma(2, 5, rows).round(1),
-        "voice": rng.choice(["alto", "bass", "tenor"], rows),
-    }
+    frame = {"age": rng.integers(18, 80, rows), "km": rng.gamma(2, 5, rows).round(1), "voice": rng.choice(["alto", "bass", "tenor"], rows)}  # fmt: skip
     answers = {f"item_{k}": rng.integers(1, 5, rows) for k in range(items)}
     return pd.DataFrame(answers or frame)
 
