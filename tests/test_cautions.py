@@ -11,6 +11,7 @@ from scipy.stats import f_oneway
 
 import markbase as mb
 from command import run
+from markbase.core.comparison.answers import answers
 from yes_no import either
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -257,6 +258,7 @@ def test_rows_left_out_because_of_the_outcome_are_counted_and_told():
         assert not told or said[0].startswith(f"{failed} rows were left out because of ")
         assert not told or told in said[0]
         assert " ".join(str(fit.reading()).split()).count("rows were left out because of") == len(said)
+        assert sum("rows were left out because of" in s.text for s in answers(fit)) == len(said)
 
 
 def test_a_total_and_its_parts_are_found_in_the_rows():

@@ -13,6 +13,7 @@ from markbase.core.reading.averages import averages_of, overall_figures, within_
 from markbase.core.reading.clauses import overstated_words
 from markbase.core.reading.left_out_words import lost_sentences
 from markbase.core.reading.line_cautions import bend_words
+from markbase.core.reading.outcome_cautions import from_sources
 from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
@@ -48,8 +49,8 @@ def answers(made: AnyFit | Blocks, first: Sequence[str] = ()) -> tuple[Statement
 
 
 def _to_be_minded(fit: AnyFit) -> tuple[Statement, ...]:
-    """Say what takes back a part of what is told: which rows the errors take as independent that are not, and what no rows show of groups."""
-    told = [f"{words}." for words in [hidden_words(fit, "The errors")] if words]
+    """Say what takes back a part of what is told: what goes together by construction, rows chosen by the outcome or taken as independent, what no rows show of groups."""
+    told = [*from_sources(fit), *(f"{words}." for words in [hidden_words(fit, "The errors")] if words)]
     for variable in (v for v in fit.variables if v.is_categorical):
         told += [*lost_sentences(variable), *about_overlap(fit, variable)]
     return tuple(Statement("", "", text) for text in told[:_MOST_MINDED])

@@ -6,7 +6,6 @@ import math
 
 import pandas as pd
 
-from markbase.core.design.shared_sources import by_construction
 from markbase.core.design.term_remarks import cut_from_terms
 from markbase.core.design.terms import Term
 from markbase.core.errors import listed, quoted
@@ -50,7 +49,7 @@ from markbase.core.reading.interaction_sentences import (
     start_words,
 )
 from markbase.core.reading.line_cautions import about_line
-from markbase.core.reading.outcome_cautions import about_outcome
+from markbase.core.reading.outcome_cautions import about_outcome, from_sources
 from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements
 from markbase.core.reading.term_cautions import beside_terms
@@ -93,9 +92,7 @@ def make_reading(fit: AnyFit) -> Reading:
     statements, rounded = beside_terms(fit, statements)
     general += [*rounded, *beside_overall(fit), *about_case_elsewhere(fit), *about_outcome(fit)]
     columns = [v.column for v in fit.variables]
-    names = {"", *(column.name for column in columns)}
-    general += [*by_construction(fit.outcome, columns), *(s.text for s in fit.shared if s.column in names)]
-    general += [*cut_from_terms(columns), *said_of_clear(fit)]
+    general += [*from_sources(fit), *cut_from_terms(columns), *said_of_clear(fit)]
     told, together = say_once(statements)
     return Reading(told, (*together, *general))
 

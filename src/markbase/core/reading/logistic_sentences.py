@@ -9,7 +9,6 @@ from dataclasses import replace
 import pandas as pd
 
 from markbase.core.design.coefficient_map import Coefficient
-from markbase.core.design.shared_sources import by_construction
 from markbase.core.design.term_remarks import cut_from_terms
 from markbase.core.design.terms import Term
 from markbase.core.errors import count_noun
@@ -61,6 +60,7 @@ from markbase.core.reading.interaction_sentences import (
     what_differs,
 )
 from markbase.core.reading.line_cautions import about_line
+from markbase.core.reading.outcome_cautions import from_sources
 from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements, slope_statements
 from markbase.core.reading.term_cautions import beside_terms
@@ -131,7 +131,7 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
     statements, rounded = beside_terms(fit, statements)
     general += [*rounded, *beside_overall(fit), *about_case_elsewhere(fit)]
     columns = [v.column for v in fit.variables]
-    general += [*by_construction(fit.outcome, columns), *cut_from_terms(columns), *said_of_clear(fit)]
+    general += [*from_sources(fit), *cut_from_terms(columns), *said_of_clear(fit)]
     told, together = say_once(statements)
     return Reading(told, (*together, *general))
 

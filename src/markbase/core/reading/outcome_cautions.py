@@ -1,4 +1,4 @@
-"""What must be known of a numeric outcome before its means are compared: its scale, its few values, its ends."""
+"""What must be known of an outcome before its means are compared: its scale, its few values, its ends, what it has in common with the terms."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from markbase.core.design.shared_sources import by_construction
 from markbase.core.formatting import as_percent, plain, short
 from markbase.core.reading.clauses import is_share
 from markbase.core.results.any_fit import AnyFit
@@ -103,3 +104,10 @@ def _shares_at_ends(values: Any, often: Any = None) -> list[float]:
     count = len(values) if often is None else often.sum()
     ends = [values == values.min(), values == values.max()]
     return [float((end if often is None else end * often).sum() / count) for end in ends]
+
+
+def from_sources(fit: AnyFit) -> list[str]:
+    """Say which columns of the model go with the outcome by construction, and which rows were left out because of it."""
+    columns = [v.column for v in fit.variables]
+    names = {"", *(column.name for column in columns)}
+    return [*by_construction(fit.outcome, columns), *(shared.text for shared in fit.shared if shared.column in names)]
