@@ -1,6 +1,7 @@
 """What a look at a column remarks on, and the steps it proposes."""
 
 import shlex
+import warnings
 
 import numpy as np
 import pandas as pd
@@ -251,3 +252,33 @@ def test_a_table_of_counts_is_noticed_by_look_fits_and_drafts(case, tmp_path):
     assert "table of counts" not in weighed.stderr + counted.stderr
     run("start", "t.csv", "--outcome", "plan", "--into", "p.toml", cwd=tmp_path)
     assert ('\nweights = "n"   # GUESS' in (tmp_path / "p.toml").read_text(encoding="utf-8")) == wanted
+
+
+def test_two_units_in_one_column_are_told_and_no_long_tail_is_taken_for_them():
+    rng = np.random.default_rng(1)
+    mixed = {
+        "cm": (rng.normal(172, 9, 370).round(), rng.normal(1.72, 0.09, 30).round(2), "the ones about 100 times the others: two units"),
+        "share": (rng.uniform(0.1, 0.9, 360).round(2), rng.uniform(11, 89, 40).round(), "the ones about 100 times the others: two units"),
+        "mm": (rng.uniform(14, 20, 200).round(1), rng.uniform(140, 199, 200).round(), "the ones about 10 times the others: two units"),
+        "paid": (rng.uniform(1200, 4800, 300).round(), rng.uniform(1.2, 4.8, 100).round(1), "the ones about 1000 times the others: two units"),
+        "age": (rng.integers(18, 80, 380), 2025.0 - rng.integers(18, 80, 20), "ages and years in one column?"),
+        "few": (rng.normal(172, 9, 397).round(), np.array([1.6, 1.7, 1.8]), ""),
+        "code": (rng.normal(45, 5, 380).round(), np.full(20, 4500.0), ""),
+        "other": (rng.uniform(14, 20, 200), rng.uniform(400, 900, 200), ""),
+    }  # fmt: skip
+    for name, (most, others, told) in mixed.items():
+        values = rng.permutation(np.r_[most, others])
+        study = mb.Study(pd.DataFrame({name: values, "y": rng.normal(size=400)}))
+        texts = [remark.text for remark in study.remarks().get(name, ())]
+        assert sum("in one column?" in text for text in texts) == bool(told), (name, texts)
+        assert not told or not any("skewed" in text for text in texts)
+        bunches = [f"{v.min():g} to {v.max():g} ({len(v)} rows)" for v in sorted([most, others], key=np.median)]
+        assert not told or any(f"values of {bunches[0]} and of {bunches[1]}" in x and told in x for x in texts), texts
+        with warnings.catch_warnings(record=True) as caught:
+            warnings.simplefilter("always")
+            mb.fit_linear(study, "y", [name])
+        assert sum("They count as they stand here" in str(w.message) for w in caught) == bool(told)
+    for draw in (lambda: rng.lognormal(5, 2, 60), lambda: rng.pareto(1, 300) + 0.01, lambda: rng.gamma(0.3, 10, 60), lambda: rng.poisson(3, 200) * 1.0):  # fmt: skip
+        for _ in range(25):
+            study = mb.Study(pd.DataFrame({"v": draw()}))
+            assert not any("in one column?" in remark.text for remark in study.remarks().get("v", ()))

@@ -19,6 +19,7 @@ from markbase.core.study.group_remarks import (
     separator_of_answers,
 )
 from markbase.core.study.marked_numbers import marks_on
+from markbase.core.study.mixed_units import mixed_units
 from markbase.core.study.numeric_remarks import looks_like_identifier, stray_codes, whose_numbers
 
 _IN_ORDER = ("centre", "cube_root", "log", "log1p", "sqrt", "unit_range", "z")
@@ -104,6 +105,8 @@ def remark_on_column(column: Column) -> None:
             "numbers, leave it out, declare it categorical, or let the errors be clustered by it."
         )
     remark_on_codes(column)
+    if mixed := mixed_units(column):
+        remark(f"`{column.name}` has {mixed} They count as they stand here.")
     no_answer = [column.levels[k].label for k in levels_of_no_answer(column)]
     if no_answer:
         what = (

@@ -12,6 +12,7 @@ from markbase.core.formatting import plain
 from markbase.core.rows.facts import NumberFacts
 from markbase.core.rows.parts import InParts
 from markbase.core.study.column import Column
+from markbase.core.study.mixed_units import mixed_units
 from markbase.core.study.remark import FEW_VALUES, SKEWED, Remark, about_one, about_rows_of_one
 
 _USUAL_CODES = (
@@ -97,6 +98,8 @@ def numeric_remarks(column: Column, alike: int = 0) -> list[Remark]:
     if looks_like_weight(column):
         text = "a weight of the rows, by its name? it is none until a fit is asked to weigh by it"
         remarks.append(Remark(text, ({"do": "as_role", "column": column.name, "role": "weight"},)))
+    if mixed := mixed_units(column):
+        return [*remarks, Remark(mixed)]  # its skew is that of the mixture
     skew = _skew(column)
     far, rest = _far_from_others(values) if abs(skew) > SKEWED and not codes and not whole else ([], values)
     if far:
