@@ -276,8 +276,10 @@ def test_two_units_in_one_column_are_told_and_no_long_tail_is_taken_for_them():
         assert not told or any(f"values of {bunches[0]} and of {bunches[1]}" in x and told in x for x in texts), texts
         with warnings.catch_warnings(record=True) as caught:
             warnings.simplefilter("always")
-            mb.fit_linear(study, "y", [name])
-        assert sum("They count as they stand here" in str(w.message) for w in caught) == bool(told)
+            fits = mb.fit_linear(study, "y", [name]), mb.fit_linear(study, name, ["y"])
+        assert sum("They count as they stand here" in str(w.message) for w in caught) == 2 * bool(told)
+        for fit in fits:
+            assert ("They count as they stand here" in " ".join(str(fit.reading()).split())) == bool(told)
     for draw in (lambda: rng.lognormal(5, 2, 60), lambda: rng.pareto(1, 300) + 0.01, lambda: rng.gamma(0.3, 10, 60), lambda: rng.poisson(3, 200) * 1.0):  # fmt: skip
         for _ in range(25):
             study = mb.Study(pd.DataFrame({"v": draw()}))

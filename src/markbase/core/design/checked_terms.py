@@ -23,7 +23,7 @@ from markbase.core.design.requested_terms import (
 from markbase.core.design.shared_sources import remark_on_shared
 from markbase.core.design.term_remarks import (
     cut_from_terms,
-    remark_on_codes,
+    odd_values,
     remark_on_column,
     remark_on_derived,
     remark_on_indicators,
@@ -56,7 +56,8 @@ def outcome_column(study: Study, name: str) -> Column:
             )
         )
     check_usable(column)
-    remark_on_codes(column)
+    for told in odd_values(column):
+        remark(told)
     return column
 
 

@@ -69,14 +69,17 @@ def cut_from_terms(columns: Iterable[Column]) -> list[str]:
     return told
 
 
-def remark_on_codes(column: Column) -> None:
-    """Say that customary codes for a missing answer count as numbers in a column of a model."""
-    codes = stray_codes(column)
-    if codes:
-        told = listed([f"{short(code)} in {count_noun(rows, 'row')}" for code, rows in codes])
-        remark(
-            f"`{column.name}` is {told}, apart from all other values: a code for a missing answer? It counts as a number here; declare it missing."
+def odd_values(column: Column) -> list[str]:
+    """Say that customary codes for a missing answer, or numbers in two units, count as numbers in a column of a model."""
+    told = []
+    if codes := stray_codes(column):
+        where = listed([f"{short(code)} in {count_noun(rows, 'row')}" for code, rows in codes])
+        told.append(
+            f"`{column.name}` is {where}, apart from all other values: a code for a missing answer? It counts as a number here; declare it missing."
         )
+    if mixed := mixed_units(column):
+        told.append(f"`{column.name}` has {mixed} They count as they stand here.")
+    return told
 
 
 def remark_on_indicators(columns: Mapping[str, Column]) -> None:
@@ -104,9 +107,8 @@ def remark_on_column(column: Column) -> None:
             f"`{column.name}` looks like the numbers of {whose}, which sort and do not measure, and is in the model as a numeric column: if it holds such "
             "numbers, leave it out, declare it categorical, or let the errors be clustered by it."
         )
-    remark_on_codes(column)
-    if mixed := mixed_units(column):
-        remark(f"`{column.name}` has {mixed} They count as they stand here.")
+    for told in odd_values(column):
+        remark(told)
     no_answer = [column.levels[k].label for k in levels_of_no_answer(column)]
     if no_answer:
         what = (

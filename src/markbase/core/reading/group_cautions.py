@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import pandas as pd
 
+from markbase.core.design.term_remarks import odd_values
 from markbase.core.design.terms import Term, Variable
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, figures_of, number, p_phrase, plain
@@ -76,17 +77,20 @@ def trend_step(term: Term) -> float:
 
 
 def about_codes(column: Column) -> list[str]:
-    """Say of a numeric column whose kind was guessed that it may hold codes."""
+    """Say of a numeric column that it holds what may be codes, or two units; of one whose kind was guessed, that all of it may be codes."""
+    told = odd_values(column)
     if not looks_coded(column):
-        return []
+        return told
     low, high = column.span
     if column.two_values is not None:
         return [
-            f"`{column.name}` holds only {plain(low)} and {plain(high)}; declared categorical, its base would stand in the table."
+            *told,
+            f"`{column.name}` holds only {plain(low)} and {plain(high)}; declared categorical, its base would stand in the table.",
         ]
     return [
+        *told,
         f"`{column.name}` was guessed numeric, but holds few whole numbers ({plain(low)} to {plain(high)}): if they are codes, this slope "
-        f"means nothing; declare it categorical."
+        f"means nothing; declare it categorical.",
     ]
 
 

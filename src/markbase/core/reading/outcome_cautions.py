@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from markbase.core.design.shared_sources import by_construction
+from markbase.core.design.term_remarks import odd_values
 from markbase.core.formatting import as_percent, plain, short
 from markbase.core.reading.clauses import is_share
 from markbase.core.results.any_fit import AnyFit
@@ -30,7 +31,7 @@ _MANY = 10
 
 def about_outcome(fit: AnyFit) -> list[str]:
     """Say what must be known of the outcome of a linear fit."""
-    told, outcome = [], fit.outcome
+    told, outcome = odd_values(fit.outcome), fit.outcome
     if is_share(outcome):
         outside = sum(fit._passing)
         how_many = f"{as_percent(outside)} of the fitted values do" if outside else "no fitted value of these rows does"

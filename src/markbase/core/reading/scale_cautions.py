@@ -19,7 +19,7 @@ _LITTLE_LOST, _NOTHING, _SHARED = 0.7, 0.05, 0.05
 _SAME_SCALE = ("centre", "unit_range", "z")
 
 
-def about_scale(fit: AnyFit, column: Column, shared: float) -> list[str]:
+def about_noise(fit: AnyFit, column: Column, shared: float) -> list[str]:
     """Say of a sum or mean of items how much of its coefficient their noise leaves, where 30% or more goes; `shared` is R² from the other terms."""
     items = items_of(column)
     if items is None or not items.alpha < 1:
