@@ -261,6 +261,33 @@ def test_rows_left_out_because_of_the_outcome_are_counted_and_told():
         assert sum("rows were left out because of" in s.text for s in answers(fit)) == len(said)
 
 
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_an_outcome_that_is_one_for_each_cluster_is_told_with_how_many_there_are(kind):
+    rng = np.random.default_rng(1)
+    school = np.repeat(np.arange(30), 80)
+    frame = pd.DataFrame(
+        {
+            "school": np.char.add("s", school.astype(str)),
+            "ses": rng.normal(size=2400),
+            "part": rng.choice(["a", "b"], 2400),
+        }
+    )
+    frame["y"] = (50 + 3 * rng.normal(size=30))[school].round(1) if kind == "linear" else np.where((np.arange(30) % 3 > 0)[school], "y", "n")  # fmt: skip
+    fit = lambda data, **more: mb.fit_linear(data, "y", ["ses", "part"], **more) if kind == "linear" else mb.fit_logistic(data, "y", ["ses", "part"], event="y", **more)  # noqa: E731  # fmt: skip
+    told = "`y` has one value for each `school`: these 2,400 rows hold 30 outcomes."
+    for made in (
+        fit(mb.Study(frame), cluster="school"),
+        fit(mb.Study(frame)),
+        fit(mb.Study(frame).as_role("school", "cluster")),
+    ):
+        assert sum(c.startswith(told) for c in made.reading().cautions) == 1
+        assert sum(s.text.startswith(told) for s in answers(made)) == 1
+    frame.loc[2399, "y"] = 1.0 if kind == "linear" else "n" if frame["y"][2399] == "y" else "y"  # one row is another
+    pairs = frame.head(8).assign(school=["s0", "s0", "s1", "s1", "s2", "s2", "s3", "s3"], y=frame["y"].unique()[:2].repeat(4))  # fmt: skip
+    for data in (frame, pd.concat([pairs] * 3)):
+        assert not any("has one value for each" in c for c in fit(mb.Study(data), cluster="school").reading().cautions)
+
+
 def test_a_total_and_its_parts_are_found_in_the_rows():
     rng = np.random.default_rng(3)
     answers = np.clip(np.round(3 + rng.normal(0, 0.8, 300)[:, None] + rng.normal(0, 0.9, (300, 10))), 1, 5)

@@ -46,7 +46,7 @@ def remark_on_repeated_rows(
         repeating.append(column)
         if said:
             continue
-        alike = [c for c in columns if _same_within(c.values[some], codes_of(column, some))]
+        alike = [c for c in columns if same_within(c.values[some], codes_of(column, some))]
         codes = codes_of(column, inside) if alike else np.zeros(0, dtype=np.intp)
         if not len(codes) or codes.min() < 0:
             continue
@@ -106,10 +106,11 @@ def codes_of(column: Column, rows: slice | NDArray[np.intp]) -> NDArray[np.intp]
 
 def _does_not_vary(values: NDArray[np.generic], codes: NDArray[np.intp], levels: int) -> bool:
     """Return whether values are the same in all rows of each level, and not in all rows."""
-    return _same_within(values, codes) and 2 <= len(np.unique(values)) <= levels / 2
+    return same_within(values, codes) and 2 <= len(np.unique(values)) <= levels / 2
 
 
-def _same_within(values: NDArray[np.generic], codes: NDArray[np.intp]) -> bool:
+def same_within(values: NDArray[np.generic], codes: NDArray[np.intp]) -> bool:
+    """Return whether values are the same in all rows of each code; not where a row has none."""
     if not len(codes) or codes.min() < 0:
         return False
     first = np.zeros(int(codes.max()) + 1, dtype=values.dtype)
