@@ -9,7 +9,7 @@ from typing import NamedTuple
 import numpy as np
 
 from markbase.core.design.terms import keys_of
-from markbase.core.errors import listed, quoted
+from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import p_phrase
 from markbase.core.inference.multiplicity import corrected
 from markbase.core.reading.averages import within_others
@@ -63,7 +63,7 @@ def said_together(fits: Sequence[tuple[str, AnyFit]]) -> tuple[str, ...]:
     told = [text for name, tests in _by_term(fits) if (text := _among_outcomes(name, tests))]
     if len(told) > _MOST:
         told[_MOST:] = [
-            f"So it is with {len(told) - _MOST} more terms: what is clear by itself is not clear among all analyses."
+            f"So it is with {count_noun(len(told) - _MOST, 'more term')}: not all that is clear by itself stays clear among all analyses."
         ]
     return (*told, *_of_different_rows(fits))
 
@@ -121,7 +121,7 @@ def _of_different_rows(fits: Sequence[tuple[str, AnyFit]]) -> Iterator[str]:
             if clear.clear and not not_clear.clear:
                 apart.append(f"`{term}` is clear in {clear.told()}, not in {not_clear.told()}")
         if apart:
-            more = f"; and so for {len(apart) - _MOST} more terms" if len(apart) > _MOST else ""
+            more = f"; and so for {count_noun(len(apart) - _MOST, 'more term')}" if len(apart) > _MOST else ""
             yield (
                 f"{listed(quoted([one, other]))} are one model of different rows. {'; '.join(apart[:_MOST])}{more}. That is no evidence of a difference between "
                 f"the two: whether there is one is tested in one fit to all these rows, with an interaction of the group that tells them apart."

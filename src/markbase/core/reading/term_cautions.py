@@ -58,7 +58,7 @@ def _about_inflation(fit: AnyFit, row: Any) -> list[str]:
         f"{'Its standard errors are' if several else 'Its standard error is'} {about}{short(row.comparable)} times what {'they' if several else 'it'} would be "
         f"with nothing in common with the other terms{size}"
     )
-    if not fit._judged(row.term, p) < fit.alpha:
+    if fit._judged(row.term, p) >= fit.alpha:
         text += ": that it is not clear does not say that nothing is there"
     return [f"{text}. Screening says with which terms."]
 
