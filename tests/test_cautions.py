@@ -11,7 +11,6 @@ from scipy.stats import f_oneway
 
 import markbase as mb
 from command import run
-from markbase.core.comparison.answers import answers
 from yes_no import either
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -237,90 +236,6 @@ def test_a_change_explained_by_what_it_began_from_is_told_and_nothing_else_of_th
         ("gain", "pre"): ["`gain` is `post` − `pre`"],
         ("loss", "pre"): ["`loss` is `pre` − `post`"],
     }
-
-
-def test_rows_left_out_because_of_the_outcome_are_counted_and_told():
-    rng = np.random.default_rng(6)
-    x = rng.normal(size=400)
-    study = mb.Study(pd.DataFrame({"y": (50 + 5 * x + rng.normal(size=400) * 9).round(), "x": x, "g": rng.choice(["a", "b"], 400)}))  # fmt: skip
-    study, y = study.derive("z_y", z="y"), study.frame()["y"]
-    far = "(kept where z_y is at most 1"
-    for conditions, failed, told in (
-        ({"y": {"at_least": 45}}, (y < 45).sum(), "because of the outcome (kept where y is at least 45)"),
-        ({"x": {"above": -1}, "z_y": {"at_most": 1}}, (y > y.mean() + y.std()).sum(), "`z_y`, which goes with the outcome by construction " + far),
-        ({"y": {"at_least": 0}}, 0, ""), ({"y": {"is_not": float(y[0])}}, 0, ""), ({"x": {"above": 0}, "g": ["a"]}, 0, ""),
-    ):  # fmt: skip
-        with warnings.catch_warnings(record=True) as caught:
-            warnings.simplefilter("always")
-            fit = mb.fit_linear(study.keep(conditions), "y", ["x"])
-        said = [str(w.message) for w in caught if "left out because" in str(w.message)]
-        assert len(said) == bool(told)
-        assert not told or said[0].startswith(f"{failed} rows were left out because of ")
-        assert not told or told in said[0]
-        assert " ".join(str(fit.reading()).split()).count("rows were left out because of") == len(said)
-        assert sum("rows were left out because of" in s.text for s in answers(fit)) == len(said)
-
-
-@pytest.mark.parametrize("kind", ["linear", "logistic"])
-def test_an_outcome_that_is_one_for_each_cluster_is_told_with_how_many_there_are(kind):
-    rng = np.random.default_rng(1)
-    school = np.repeat(np.arange(30), 80)
-    frame = pd.DataFrame(
-        {
-            "school": np.char.add("s", school.astype(str)),
-            "ses": rng.normal(size=2400),
-            "part": rng.choice(["a", "b"], 2400),
-        }
-    )
-    frame["y"] = (50 + 3 * rng.normal(size=30))[school].round(1) if kind == "linear" else np.where((np.arange(30) % 3 > 0)[school], "y", "n")  # fmt: skip
-    fit = lambda data, **more: mb.fit_linear(data, "y", ["ses", "part"], **more) if kind == "linear" else mb.fit_logistic(data, "y", ["ses", "part"], event="y", **more)  # noqa: E731  # fmt: skip
-    told = "`y` has one value for each `school`: these 2,400 rows hold 30 outcomes."
-    for made in (
-        fit(mb.Study(frame), cluster="school"),
-        fit(mb.Study(frame)),
-        fit(mb.Study(frame).as_role("school", "cluster")),
-    ):
-        assert sum(c.startswith(told) for c in made.reading().cautions) == 1
-        assert sum(s.text.startswith(told) for s in answers(made)) == 1
-    frame.loc[2399, "y"] = 1.0 if kind == "linear" else "n" if frame["y"][2399] == "y" else "y"  # one row is another
-    pairs = frame.head(8).assign(school=["s0", "s0", "s1", "s1", "s2", "s2", "s3", "s3"], y=frame["y"].unique()[:2].repeat(4))  # fmt: skip
-    for data in (frame, pd.concat([pairs] * 3)):
-        assert not any("has one value for each" in c for c in fit(mb.Study(data), cluster="school").reading().cautions)
-
-
-def test_a_total_and_its_parts_are_found_in_the_rows():
-    rng = np.random.default_rng(3)
-    answers = np.clip(np.round(3 + rng.normal(0, 0.8, 300)[:, None] + rng.normal(0, 0.9, (300, 10))), 1, 5)
-    frame = pd.DataFrame(answers, columns=[f"i{k}" for k in range(10)]).assign(age=rng.normal(40, 10, 300).round())
-    frame["scale"], frame["narrow"] = answers[:, :6].mean(axis=1).round(2), answers[:, :3].mean(axis=1).round(1)
-    frame.insert(0, "over", answers[:, 4:9].sum(axis=1))
-    frame["all"], frame["gain"], frame["i3"] = answers.mean(axis=1), frame["i0"] - frame["i5"], 6 - frame["i3"]
-    frame["blurred"] = (answers[:, :6].mean(axis=1) + rng.uniform(-0.009, 0.009, 300)).round(2)
-    frame.loc[rng.random(300) < 0.05, "i1"] = np.nan
-    is_one, narrow, over = "`i0`, which is in the model, is one of them", "`narrow`, which is in the model, of ", "`over`, which is in the model, of "  # fmt: skip
-    for outcome, terms, told in (
-        ("scale", ["i0", "age"], ("the mean of `i0`, `i1`, `i2`, `i3` and 2 more (some the other way round)", is_one, "their mean as")),
-        ("over", ["i4"], ("the sum of `i4`, `i5`, `i6`, `i7` and `i8` in every", "`i4`, which is in the model, is one", "their sum as")),
-        ("scale", ["narrow"], (narrow + "`i0`, `i1` and `i2`:",)),
-        ("scale", ["age", "over"], (over + "`i4` and `i5` among others",)),
-        ("scale", ["age", "i7"], ()),
-        ("over", ["narrow", "i7", "age"], ("`i7`, which is in the model, is one",)),
-        ("blurred", ["i0"], ()),
-        ("all", ["i9"], ("the mean of `i0`, `i1`, `i2`, `i3` and 6 more",)),
-        ("gain", ["i5"], ("(regression to the mean)",)),
-        ("derived", ["i5"], ("The outcome `derived` was made of `i5`",)),
-        ("over", ["i4", "i5", "i6", "i7", "i8"], ()),
-    ):  # fmt: skip
-        with warnings.catch_warnings(record=True) as caught:
-            warnings.simplefilter("always")
-            fit = mb.fit_linear(mb.Study(frame).derive("derived", sum=["i0", "i5"]), outcome, terms)
-        said = [str(w.message) for w in caught if "by construction" in str(w.message)]
-        assert len(said) == bool(told), (outcome, terms)
-        assert all(part in said[0] for part in told), (outcome, terms, said)
-        assert " ".join(str(fit.reading()).split()).count("by construction") == len(said)
-        if len(terms) == 2 and told:  # the other term has nothing in common with it
-            alone = fit.without(next(t for t in terms if t != "age"))
-            assert "by construction" not in " ".join(str(alone.reading()).split())
 
 
 def test_of_many_pairs_without_overlap_the_first_are_named_and_the_others_counted(tmp_path):

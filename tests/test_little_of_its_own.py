@@ -113,6 +113,7 @@ def test_noise_in_a_scale_is_told_with_what_it_leaves_of_the_coefficient():
     assert told("scale", "z")["scale"].endswith("what other terms share with it stays in their estimates in part.")
     assert f"alpha of .{100 * alpha:.0f}. If the rest is noise, its slope is told as about {100 * alpha:.0f}% of" in told("std")["std"]  # fmt: skip
     assert "in part" not in told("std")["std"]
+    assert told("scale", fixed_effects="m") == {}  # within levels alpha is another one
     assert "made of 3 items" in told("rough")["rough"]
     odds = told("scale", "other", kind=mb.fit_logistic, outcome="stays", event="yes")["scale"]
     assert f"its log odds ratio is told as about {100 * alpha:.0f}% of" in odds
@@ -124,9 +125,9 @@ def test_noise_in_a_scale_is_told_with_what_it_leaves_of_the_coefficient():
 def test_what_a_cut_leaves_out_is_told_where_the_column_goes_on_telling_within_the_levels():
     rng = np.random.default_rng(7)
     age, x = rng.uniform(18, 80, 600), rng.normal(size=600)
-    data = pd.DataFrame({"age": age, "x": x, "rising": 0.1 * age + x + rng.normal(size=600) * 2, "step": 3.0 * (age > 45) + rng.normal(size=600) * 2})  # fmt: skip
+    data = pd.DataFrame({"age": age, "decade": age // 10, "x": x, "rising": 0.1 * age + x + rng.normal(size=600) * 2, "step": 3.0 * (age > 45) + rng.normal(size=600) * 2})  # fmt: skip
     data["stays"] = np.where(rng.random(600) < 1 / (1 + np.exp(-(age - 49) / 12)), "yes", "no")
-    study = (mb.Study(data).split_at("age", above=45, labels=("young", "old"), name="old").cut("age", list(range(22, 80, 4)), name="band"))  # fmt: skip
+    study = (mb.Study(data).split_at("age", above=45, labels=("young", "old"), name="old").cut("age", list(range(22, 80, 4)), name="band").cut("decade", [3, 4, 5, 6, 7], name="each"))  # fmt: skip
 
     def told(outcome, *terms, of=study, **more):
         fit = mb.fit_logistic if outcome == "stays" else mb.fit_linear
@@ -148,6 +149,8 @@ def test_what_a_cut_leaves_out_is_told_where_the_column_goes_on_telling_within_t
         ("step", "old"),
         ("rising", "band", "x"),
         ("rising", "old", "age"),
+        ("rising", "each"),
+        ("stays", "each"),
         ("rising", mb.interaction("old", "x")),
     ):
         assert told(*quiet) == {}, quiet

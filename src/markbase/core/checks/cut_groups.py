@@ -14,6 +14,7 @@ from markbase.core.design.terms import Term, single
 from markbase.core.errors import FitError
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.changes import Change, change_between
+from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.rows.parts import in_parts
 
@@ -44,11 +45,21 @@ def left_within(fit: AnyFit, term: Term) -> LeftWithin | None:
         or in_parts(source.values, fit.outcome.values)
     ):
         return None
-    try:
-        more = fit._with_more([single(source)])
-    except FitError:
+    more = _with_source(fit, single(source))
+    if more is None:
         return None
     change = change_between(fit, more)
     left, then = (f.strength.deviance if isinstance(f, LogisticFit) else f.solution.residual for f in (fit, more))
     explains = 1 - then / left
     return LeftWithin(source.name, change, explains) if change.judged_p < CLEAR and explains >= MATTERS else None
+
+
+def _with_source(fit: AnyFit, source: Term) -> AnyFit | None:
+    """Fit the model with a numeric column more; None where the levels tell it exactly, or nothing can be estimated with it."""
+    if isinstance(fit, LinearFit):
+        (more,) = fit._with_each([source])
+        return more if more is not None and more.rows_over >= 1 else None
+    try:
+        return fit._with_more([source])
+    except FitError:
+        return None

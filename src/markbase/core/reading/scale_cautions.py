@@ -21,7 +21,7 @@ _SAME_SCALE = ("centre", "unit_range", "z")
 
 def about_noise(fit: AnyFit, column: Column, shared: float) -> list[str]:
     """Say of a sum or mean of items how much of its coefficient their noise leaves, where 30% or more goes; `shared` is R² from the other terms."""
-    items = items_of(column)
+    items = None if fit.fixed_effect_names else items_of(column)  # within levels alpha is another one
     if items is None or not items.alpha < 1:
         return []
     left = (max(items.alpha, 0.0) - shared) / (1 - shared)
