@@ -168,12 +168,21 @@ def map_coefficients(
             else:
                 codings[name] = contrasts(form, variable.labels, variable.base, variable.places.tolist())
     rows = [_Row(Coefficient("(intercept)", Compared("", "", False)), {}, {})]
-    rows += [row for term in terms for row in _own_rows(term, codings)]
+    whole: dict[str, slice] = {}  # the rows of a group by itself
+    for term in terms:
+        first = len(rows)
+        rows += _own_rows(term, codings)
+        if len(term.variables) == 1 and term.groups:
+            whole[term.name] = slice(first, len(rows))
     places = at or {}
     stacked = np.zeros((len(rows), moments.cross.shape[0]))
     holding = {name: [k for k, c in enumerate(components) if name in c.names] for name in variables}
     every = range(len(components))
-    for wide, row in zip(stacked, rows, strict=True):
+    alone = {k for name, own in whole.items() if len(holding[name]) == 1 for k in range(own.start, own.stop)}
+    for at_row, row in enumerate(rows):
+        if at_row in alone:
+            continue
+        wide = stacked[at_row]
         chosen = {*row.powers, *row.weights}
         for k in holding[next(iter(chosen))] if chosen else every:
             component = components[k]
@@ -181,18 +190,21 @@ def map_coefficients(
                 continue  # what is contrasted does not occur in it, and contrasts of a constant are 0
             start = int(moments.starts[k + 1])
             if len(component.groups) == 1 and not component.numerics:  # the usual case, without the detour
-                name = component.groups[0].name
-                wide[start : start + component.size] = row.weights.get(name, codings[name].intercept)
+                if not chosen:
+                    wide[start : start + component.size] = codings[component.groups[0].name].intercept
                 continue
             factor = _value(component, row.powers, places, float(moments.centres[k + 1]))
             vectors = [row.weights.get(g.name, codings[g.name].intercept) for g in component.groups]
             wide[start : start + component.size] = factor * reduce(np.multiply.outer, vectors, np.ones(())).ravel()
-    empty = np.zeros(moments.cross.shape[0], dtype=bool)
+    known = np.ones(len(rows), dtype=bool)
     for k, component in enumerate(components):
+        own = slice(int(moments.starts[k + 1]), int(moments.starts[k + 1]) + component.size)
         if len(component.groups) > 1:
-            at_columns = slice(int(moments.starts[k + 1]), int(moments.starts[k + 1]) + component.size)
-            empty[at_columns] = cell_counts(k, components, moments) == 0
-    known = ~np.any(np.abs(stacked[:, empty]) > 0, axis=1)
+            known &= ~np.any(stacked[:, own][:, cell_counts(k, components, moments) == 0], axis=1)
+        elif component.groups and not component.numerics:
+            name = component.groups[0].name
+            if name in whole:
+                stacked[whole[name], own] = codings[name].weights
     return CoefficientMap(tuple(row.told for row in rows), stacked[:, columns], known, np.arange(len(rows)) == 0)
 
 

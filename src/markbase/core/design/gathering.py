@@ -6,6 +6,7 @@ import itertools
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -64,11 +65,11 @@ class Gathering:
     def _sizes(self) -> tuple[int, ...]:
         return (1, *self.levels)
 
-    @property
+    @cached_property
     def _starts(self) -> NDArray[np.intp]:
         return np.concatenate([[0], np.cumsum(self._sizes)[:-1]]).astype(np.intp)
 
-    @property
+    @cached_property
     def _places(self) -> NDArray[np.intp]:
         """Where the intercept and the numeric columns are."""
         return np.concatenate([[0], self._starts[1:][self.numerics]]).astype(np.intp)

@@ -9,7 +9,7 @@ import numpy as np
 from markbase.core.errors import count_noun, listed, quoted, remark
 from markbase.core.formatting import short
 from markbase.core.rows.row_functions import sum_of
-from markbase.core.study.column import Column
+from markbase.core.study.column import Column, kept
 from markbase.core.study.derived_values import can_follow
 from markbase.core.study.group_remarks import (
     holds_dates,
@@ -97,18 +97,24 @@ def remark_on_indicators(columns: Mapping[str, Column]) -> None:
 
 def remark_on_column(column: Column) -> None:
     """Say that a column of a model looks like an identifier, holds codes for missing answers, or was taken for a group in doubt."""
+    for told in _remarks_on(column):
+        remark(told)
+
+
+@kept
+def _remarks_on(column: Column) -> tuple[str, ...]:
+    told = []
     if column.guess and looks_like_identifier(column):
-        remark(
+        told.append(
             f"`{column.name}` looks like an identifier (whole numbers, none of them twice); it is in the model as a numeric column. "
             f"If it is one, give it the role `identifier` or leave it out."
         )
     elif whose := whose_numbers(column):
-        remark(
+        told.append(
             f"`{column.name}` looks like the numbers of {whose}, which sort and do not measure, and is in the model as a numeric column: if it holds such "
             "numbers, leave it out, declare it categorical, or let the errors be clustered by it."
         )
-    for told in odd_values(column):
-        remark(told)
+    told += odd_values(column)
     no_answer = [column.levels[k].label for k in levels_of_no_answer(column)]
     if no_answer:
         what = (
@@ -116,7 +122,7 @@ def remark_on_column(column: Column) -> None:
             if len(no_answer) == 1
             else "read like missing answers and count as levels"
         )
-        remark(
+        told.append(
             f"`{column.name}`: {listed(quoted(no_answer))} {what}; blank {'it if it is one' if len(no_answer) == 1 else 'them if they are'}."
         )
     if totals := [column.levels[k].label for k in levels_of_totals(column)]:
@@ -125,28 +131,29 @@ def remark_on_column(column: Column) -> None:
             if len(totals) == 1
             else "read like totals of other rows, and count as levels"
         )
-        remark(
+        told.append(
             f"`{column.name}`: {listed(quoted(totals))} {what}; leave {'it' if len(totals) == 1 else 'them'} out if so."
         )
     if column.guess and holds_dates(column):
-        remark(
+        told.append(
             f"`{column.name}` holds dates, which were taken for a group of {count_noun(len(np.flatnonzero(column.counts)), 'level')}; a model takes "
             f"a number made of them (a year, days since a day)."
         )
     if holds_times(column):
-        remark(
+        told.append(
             f"`{column.name}` holds times of a clock, which were taken for a group of {count_noun(len(np.flatnonzero(column.counts)), 'level')}; a "
             f"model takes a number made of them (hours, minutes)."
         )
     if (separator := separator_of_answers(column)) is not None:
-        remark(
+        told.append(
             f"`{column.name}` holds several answers in a cell (with `{separator}` between them), and every combination of them counts as a level; a "
             f"model takes a yes/no column of each answer (a multiple response)."
         )
     if marks := marks_on(column)[0]:
-        remark(
+        told.append(
             f"`{column.name}` holds numbers with marks beside them ({listed(quoted(marks))}), and every writing of them counts as a level; a model takes "
             f"the numbers without."
         )
     elif column.doubt:
-        remark(f"`{column.name}` was taken for a group: {column.doubt}.")
+        told.append(f"`{column.name}` was taken for a group: {column.doubt}.")
+    return tuple(told)

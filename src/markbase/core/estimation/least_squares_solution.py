@@ -145,7 +145,11 @@ def _product(combinations: Array, root: Array) -> Array:
     if combinations.size > _MANY and np.count_nonzero(combinations) < combinations.size / _MOST_FULL:
         from scipy.sparse import csr_array
 
-        return np.asarray(csr_array(combinations) @ root)
+        filled = combinations != 0
+        ends = np.concatenate([[0], np.cumsum(np.count_nonzero(filled, axis=1))])
+        places = np.flatnonzero(filled) % combinations.shape[1]
+        sparse = csr_array((combinations[filled], places, ends), shape=combinations.shape)
+        return np.asarray(sparse @ root)
     return np.asarray(combinations @ root)
 
 

@@ -80,7 +80,7 @@ class TermTests:
         return self.map.chooser[own]
 
     def _contained(self, term: Term) -> bool:
-        return any(set(term.names) < set(t.names) for t in self.terms)
+        return any(len(t.names) > len(term.names) and set(term.names) < set(t.names) for t in self.terms)
 
     def selected(self, terms: Sequence[Term]) -> Array:
         """Return the inner coefficients of some terms as combinations, shape (m, p)."""
@@ -108,6 +108,14 @@ class TermTests:
 
     def columns_of(self, term: Term) -> list[slice]:
         """Return where the columns of each component of a term stand among those of the moments."""
-        first = 1 + sum(len(t.components) for t in self.terms[: self.terms.index(term)])
-        starts = self.moments.starts
-        return [slice(int(starts[first + k]), int(starts[first + k]) + c.size) for k, c in enumerate(term.components)]
+        return self._columns[term.name]
+
+    @cached_property
+    def _columns(self) -> dict[str, list[slice]]:
+        starts, first = self.moments.starts.tolist(), 1
+        found = {}
+        for term in self.terms:
+            places = enumerate(term.components, first)
+            found[term.name] = [slice(starts[k], starts[k] + c.size) for k, c in places]
+            first += len(found[term.name])
+        return found

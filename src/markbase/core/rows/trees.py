@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Callable, Iterator, Mapping
+from functools import cache
 from typing import Any, TypeVar
 
 A = TypeVar("A")
@@ -13,14 +14,19 @@ def leaves_of(tree: Any, kind: type[A]) -> Iterator[A]:
     """Yield what is of a type among what lists, mappings and records hold."""
     if isinstance(tree, kind):
         yield tree
-    elif isinstance(tree, Mapping):
-        for value in tree.values():
-            yield from leaves_of(value, kind)
     elif isinstance(tree, (list, tuple)):
         for value in tree:
             yield from leaves_of(value, kind)
-    elif dataclasses.is_dataclass(tree) and not isinstance(tree, type):
-        yield from (v for f in dataclasses.fields(tree) if isinstance(v := getattr(tree, f.name), kind))
+    elif isinstance(tree, Mapping):
+        for value in tree.values():
+            yield from leaves_of(value, kind)
+    else:
+        yield from (v for name in _fields_of(tree.__class__) if isinstance(v := getattr(tree, name), kind))
+
+
+@cache
+def _fields_of(kind: type) -> tuple[str, ...]:
+    return tuple(f.name for f in dataclasses.fields(kind)) if dataclasses.is_dataclass(kind) else ()
 
 
 def with_leaves(tree: Any, kind: type[A], function: Callable[[A], Any]) -> Any:
@@ -31,8 +37,6 @@ def with_leaves(tree: Any, kind: type[A], function: Callable[[A], Any]) -> Any:
         return {key: with_leaves(value, kind, function) for key, value in tree.items()}
     if isinstance(tree, (list, tuple)):
         return [with_leaves(value, kind, function) for value in tree]
-    if dataclasses.is_dataclass(tree) and not isinstance(tree, type):
-        named = {f.name: getattr(tree, f.name) for f in dataclasses.fields(tree)}
-        change = {name: function(v) for name, v in named.items() if isinstance(v, kind)}
-        return dataclasses.replace(tree, **change) if change else tree
-    return tree
+    own = {name: getattr(tree, name) for name in _fields_of(tree.__class__)}
+    change = {name: function(v) for name, v in own.items() if isinstance(v, kind)}
+    return dataclasses.replace(tree, **change) if change else tree

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
-from functools import cached_property
-from typing import Any, Literal
+from functools import cached_property, wraps
+from typing import Any, Literal, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +14,8 @@ from numpy.typing import NDArray
 from markbase.core.errors import ColumnError, LevelError, near
 from markbase.core.rows.parts import InParts
 from markbase.core.rows.row_functions import counted
+
+T = TypeVar("T")
 
 Kind = Literal["numeric", "categorical", "ordinal"]
 Role = Literal["identifier", "weight", "cluster", "stratum"]
@@ -340,3 +343,20 @@ def skewness(values: NDArray[np.float64]) -> float:
     deviation = deviation / np.abs(deviation).max()
     square = deviation * deviation
     return float(square @ deviation / len(values) / np.mean(square) ** 1.5)
+
+
+def kept(function: Callable[[Column], T]) -> Callable[[Column], T]:
+    """Find out once what a function says of a column, which does not change; each time of rows in parts, of which more may be known later."""
+    name = f"_{function.__module__}.{function.__qualname__}"
+
+    @wraps(function)
+    def found(column: Column) -> T:
+        if isinstance(column.values, InParts):
+            return function(column)
+        known = column.__dict__
+        if name not in known:
+            known[name] = function(column)
+        answer: T = known[name]
+        return answer
+
+    return found

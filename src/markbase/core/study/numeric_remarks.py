@@ -11,7 +11,7 @@ from markbase.core.errors import count_noun, listed
 from markbase.core.formatting import plain
 from markbase.core.rows.facts import NumberFacts
 from markbase.core.rows.parts import InParts
-from markbase.core.study.column import Column
+from markbase.core.study.column import Column, kept
 from markbase.core.study.mixed_units import mixed_units
 from markbase.core.study.remark import FEW_VALUES, SKEWED, Remark, about_one, about_rows_of_one
 
@@ -181,6 +181,7 @@ def stray_codes(column: Column) -> list[tuple[float, int]]:
     return [(c, int(np.sum(values == c))) for c in _stray_codes(values, np.unique(values))]
 
 
+@kept
 def looks_coded(column: Column) -> bool:
     """Return whether a column guessed to be a numeric column holds so few whole numbers that they may be codes."""
     if column.is_categorical or not column.guess or not column.valid:
