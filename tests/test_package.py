@@ -59,7 +59,7 @@ def blocks(page, language):
 
 @pytest.mark.filterwarnings("ignore::markbase.core.errors.MarkbaseWarning")
 @pytest.mark.parametrize("page", [
-    "README.md", "docs/index.md", *(f"docs/questions/{page}.md" for page in "base vif no_difference comparisons rows paper".split()),
+    "README.md", "docs/index.md", *(f"docs/questions/{page}.md" for page in "base controls vif no_difference comparisons rows paper".split()),
     *(f"docs/{page}.md" for page in "preparing screening fitting logistic interactions predicting reading blocks".split()),
     *(f"docs/{page}.md" for page in "plan large_data codebook command_line study".split()),
 ])  # fmt: skip

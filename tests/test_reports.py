@@ -166,6 +166,9 @@ def test_answers_are_few_and_every_number_in_them_is_one_of_the_page(kind):
     named = re.findall(r"`([^`]*)`", told[-1].text) if "nothing is clear" in told[-1].text else []
     p = fit.terms.set_index("term")["p"]
     assert all(p[name] >= 0.05 for name in named)
+    levels = fit.coefficients[lambda t: (t["term"] == "voice") & ~t["base"]].sort_values("p")
+    strongest = levels["level"][:1].tolist() if kind != "crossed" and 3 * levels["p"].min() < 0.05 else []
+    assert [s.level for s in told if s.term == "voice" and s.level] == strongest
 
 
 def test_what_is_clear_and_has_no_room_is_named_but_not_within_an_interaction():

@@ -114,6 +114,12 @@ def listed(names: Sequence[str], word: str = "and") -> str:
     return f"{', '.join(names[:-1])} {word} {names[-1]}"
 
 
+def named(names: Iterable[str], most: int = 8) -> str:
+    """Join names, quoted, as a sentence does; of more than `most` the first of them: ```a`, `b` and 290 more``."""
+    every = quoted(names)
+    return listed(every) if len(every) <= most else f"{', '.join(every[: most - 1])} and {len(every) - most + 1:,} more"
+
+
 def count_noun(number: int, noun: str, plural: str = "") -> str:
     """Write a count with its noun: ``1 row``, ``1,204 rows``."""
     return f"{number:,} {noun if number == 1 else plural or noun + 's'}"

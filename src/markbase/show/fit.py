@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Sequence
 
 import pandas as pd
@@ -72,12 +73,19 @@ def reading_page(reading: Reading) -> Page:
     return Page("In words", sections=(Section("", blocks=reading_blocks(reading)),))
 
 
+_MOST_GUESSED = 12
+"""Columns whose guessed kinds are told one by one."""
+
+
 def rows_section(fit: AnyFit, about: Sequence[tuple[str, str]] = ()) -> Section:
     """Describe which rows a fit used, and why it did not use others; `about` has more facts, each with its label."""
     sample = fit.sample
     left = sample.rows - sample.used
     text = f"{sample.used:,} of {count_noun(sample.rows, 'row')} ({share(sample.used, sample.rows)})"
     guessed = [_guess(c) for c in (fit.outcome, *(v.column for v in fit.variables)) if c.guess]
+    if len(guessed) > _MOST_GUESSED:
+        kinds = Counter(c.kind for c in (fit.outcome, *(v.column for v in fit.variables)) if c.guess)
+        guessed = [f"{count_noun(count, f'{kind} column')}" for kind, count in kinds.items()]
     doubt = [("guessed", f"{', '.join(guessed)}: no codebook says so; declare their kinds")] if guessed else []
     weighed = list(about)
     if fit.weights or fit.possible_weights:

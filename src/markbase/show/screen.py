@@ -5,6 +5,8 @@ from __future__ import annotations
 import itertools
 import math
 
+import pandas as pd
+
 from markbase.core.design.terms import levels_against
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import decimals_for, from_to, number, p_value, share, short, without_zero
@@ -18,6 +20,8 @@ from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Tabl
 
 FLAG = "▲"
 _MOST_SHOWN = 11
+_MOST_LISTED = 40
+"""Pairs, and terms of many, that a page lists, the largest of them; tables have all."""
 
 
 def screen_page(screen: Screen) -> Page:
@@ -27,8 +31,7 @@ def screen_page(screen: Screen) -> Page:
         _rows(screen),
         _correlations(screen),
         _pairs(screen),
-        _terms(screen),
-        _columns(screen),
+        *_inflation(screen),
         *_conditions(screen),
     ]
     means = Section("What it means here", blocks=(Sentences(tuple((a.text, ()) for a in screen.advice)),))
@@ -103,8 +106,10 @@ def _pairs(screen: Screen) -> Section:
     heads = ["pair", "measure", "r", "rows"]
     if screen.outcome:
         heads += [f"first with {screen.outcome.name}", f"second with {screen.outcome.name}"]
+    if len(flagged) > _MOST_LISTED:
+        note += f"; the {_MOST_LISTED} strongest of {len(flagged):,}, the table of pairs has the others"
     rows = []
-    for pair in rows_of(flagged):
+    for pair in rows_of(flagged.head(_MOST_LISTED)):
         cells = [f"{pair.first} – {pair.second}", pair.measure, without_zero(pair.r, 2), f"{pair.rows:,}"]
         if screen.outcome:
             cells += [_with_outcome(pair, "first"), _with_outcome(pair, "second")]
@@ -118,32 +123,50 @@ def _with_outcome(pair, side: str) -> str:  # type: ignore[no-untyped-def]
     return f"{without_zero(r, 2)}{interval}"
 
 
+def _inflation(screen: Screen) -> list[Section]:
+    """Describe variance inflation, unless there are more columns than rows can tell apart."""
+    if int(screen.terms["df"].sum()) <= screen.basis.free_rows:
+        return [_terms(screen), _columns(screen)]
+    facts = tuple(("not told", o.statement) for o in screen.collinear)
+    return [Section("4  Variance inflation", blocks=(Facts(facts),))]
+
+
 def _terms(screen: Screen) -> Section:
     root = math.sqrt(screen.limits.vif)
     others = ", ".join(short(v) for v in VIF_IN_USE if v != screen.limits.vif)
     most = max([v for v in screen.terms["comparable"] if math.isfinite(v)], default=1.0)
     right = max(most, root) * 1.08
     rows = []
-    for r in rows_of(screen.terms):
+    terms, told = _largest(screen.terms, "comparable", "terms")
+    for r in rows_of(terms):
         flag = FLAG if r.comparable >= root else ""
         end = min(r.comparable, right) if math.isfinite(r.comparable) else right
         strip = Strip(1.0, end, end, 1.0 - 0.04 * (right - 1.0), right, mark=root)
         rows.append(Row((r.term, f"{r.df}", number(r.gvif, 2), f"{flag}{number(r.comparable, 2)}"), "plain", strip))
-    note = f"limit √{short(screen.limits.vif)} = {number(root, 2)}, no test; roots of {others} are in use as well"
+    note = f"limit √{short(screen.limits.vif)} = {number(root, 2)}, no test; roots of {others} are in use as well{told}"
     heads = ("term", "df", "generalised", "se times")
     table = Table(heads, tuple(rows), frozenset({1, 2, 3}), 0, "1 … ┊ limit")
     return Section("4  Variance inflation of each term", note, (table,))
 
 
+def _largest(table: pd.DataFrame, by: str, what: str) -> tuple[pd.DataFrame, str]:
+    """Return the rows of a table that a page lists, and words on those that it does not: of very many the largest."""
+    if len(table) <= 2 * _MOST_LISTED:
+        return table, ""
+    largest = table.sort_values(by, ascending=False, kind="stable").head(_MOST_LISTED)
+    return largest, f"; the {_MOST_LISTED} largest of {len(table):,}, the table of {what} has the others"
+
+
 def _columns(screen: Screen) -> Section:
     rows = []
-    for r in rows_of(screen.vif):
+    columns, told = _largest(screen.vif, "vif", "coded columns")
+    for r in rows_of(columns):
         label = f"{r.term}: {r.column}" if r.column else r.term
         cells = (label, number(r.vif, 2), number(r.tolerance, 3), without_zero(r.r2), number(r.se_factor, 2))
         rows.append(Row(cells))
     heads = ("coded column", "vif", "tolerance", "R² from the others", "se times")
     note = "“se times”: the standard error is so many times what it would be with nothing in common"
-    note += f"; {against}" if (against := levels_against(screen.basis.terms)) else ""
+    note += told + (f"; {against}" if (against := levels_against(screen.basis.terms)) else "")
     return Section(
         "5  Variance inflation (VIF) of each coded column", note, (Table(heads, tuple(rows), frozenset({1, 2, 3, 4})),)
     )

@@ -12,10 +12,9 @@ from markbase.core.design.terms import keys_of
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import p_phrase
 from markbase.core.inference.multiplicity import corrected
-from markbase.core.reading.averages import within_others
+from markbase.core.reading.averages import tests_of
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.rows.parts import InParts
-from markbase.core.tables import rows_of
 
 _FEWEST = 3
 """Fewer outcomes are no search among outcomes."""
@@ -74,15 +73,9 @@ def _by_term(fits: Sequence[tuple[str, AnyFit]]) -> Iterator[tuple[str, list[Tes
         yield "", [Tested(name, fit, fit._judged("", fit.overall.p)) for name, fit in fits]
     found: dict[str, list[Tested]] = {}
     for name, fit in fits:
-        for term, p in _tests(fit).items():
+        for term, p in tests_of(fit).items():
             found.setdefault(term, []).append(Tested(name, fit, p))
     yield from found.items()
-
-
-def _tests(fit: AnyFit) -> dict[str, float]:
-    """Return the p by which each term is judged, but for those that are part of an interaction: they hold at one value of the others."""
-    within = within_others(fit)
-    return {str(r.term): fit._judged(r.term, float(r.p)) for r in rows_of(fit.terms) if r.term not in within}
 
 
 def _among_outcomes(term: str, tests: Sequence[Tested]) -> str:
@@ -113,8 +106,8 @@ def _of_different_rows(fits: Sequence[tuple[str, AnyFit]]) -> Iterator[str]:
             continue
         if of_the_same_rows(first, second) or _holds_rows_of(first, second) or _holds_rows_of(second, first):
             continue
-        theirs, apart = _tests(second), []
-        for term, p in _tests(first).items():
+        theirs, apart = tests_of(second), []
+        for term, p in tests_of(first).items():
             clear, not_clear = sorted(
                 [Tested(one, first, p), Tested(other, second, theirs[term])], key=lambda t: not t.clear
             )

@@ -23,7 +23,7 @@ from markbase.core.design.chunks import row_chunks
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns, Term, cell_label
-from markbase.core.errors import SeparationError, count_noun, listed, quoted
+from markbase.core.errors import SeparationError, count_noun, named
 from markbase.core.estimation.event_rows import EventRows
 from markbase.core.estimation.likelihood_points import Theta
 from markbase.core.formatting import plain
@@ -191,7 +191,7 @@ def separation_error(
         reach.append(furthest)
     concerned = [t for t, r in zip(terms, reach, strict=True) if r > _TOUCHED * max(reach)]
     decided, of = separation.decided, separation.of
-    event, names = outcome.levels[1].label, listed(quoted(t.name for t in concerned))
+    event, names = outcome.levels[1].label, named(t.name for t in concerned)
     how = _threshold(concerned[0], rows, outcome) if len(concerned) == 1 and concerned[0].kind == "numeric" else ""
     if not how:
         how = (

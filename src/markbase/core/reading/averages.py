@@ -89,6 +89,12 @@ def within_others(fit: AnyFit) -> set[str]:
     return {t.name for t in fit.model_terms if any(set(t.names) < set(o.names) for o in fit.model_terms)}
 
 
+def tests_of(fit: AnyFit) -> dict[str, float]:
+    """Return the p by which each term is judged, but for those that are part of an interaction: they hold at one value of the others."""
+    within = within_others(fit)
+    return {str(r.term): fit._judged(r.term, float(r.p)) for r in rows_of(fit.terms) if r.term not in within}
+
+
 def overall_figures(test: OverallTest) -> str:
     """Write a test: its statistic with its degrees of freedom, and p."""
     return f"{figures_of(test.statistic, test.df, test.df_rest, test.kind)}, {p_phrase(test.p)}"

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from markbase.core.errors import count_noun, listed, quoted
+from markbase.core.errors import count_noun, listed, named, quoted
 from markbase.core.formatting import (
     as_percent,
     decimals_for,
@@ -19,6 +19,7 @@ from markbase.core.formatting import (
 )
 from markbase.core.reading.averages import averages_of, within_others
 from markbase.core.reading.clauses import overstated_words, percent, unit_of
+from markbase.core.reading.many_terms import among_many
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
@@ -26,6 +27,10 @@ from markbase.core.results.statements import Guide, Step
 from markbase.core.tables import rows_of
 
 _WEAK = 0.02
+
+
+_MOST_NAMED = 12
+"""Terms that are named as clear, or as not clear."""
 
 
 def make_guide(fit: AnyFit) -> Guide:
@@ -103,15 +108,15 @@ def _which_terms(fit: AnyFit) -> Step:
     }
     clear = [term for term, p in tests.items() if p < fit.alpha]
     other = [term for term in tests if term not in clear]
-    answer = f"clear: {listed(quoted(clear)) or 'none'}; not clear: {listed(quoted(other)) or 'none'}"
+    answer = f"clear: {named(clear, _MOST_NAMED) or 'none'}; not clear: {named(other, _MOST_NAMED) or 'none'}"
     meaning = (
         "Each is tested with all the others in the model; a term that is not clear has not been shown to do nothing."
     )
-    if named := [term for term in tests if term in averaged]:
-        meaning += f" {listed(quoted(named))}, in an interaction that is not clear, {'is' if len(named) == 1 else 'are'} tested as averaged over the rows."
-    if named := [str(r.term) for r in rows_of(fit.terms) if r.term in inner]:
-        meaning += f" What {listed(quoted(named))} {'goes' if len(named) == 1 else 'go'} with depends on other columns: read the interaction, its slopes or its combinations."
-    return Step("Which terms?", answer, meaning)
+    if some := [term for term in tests if term in averaged]:
+        meaning += f" {listed(quoted(some))}, in an interaction that is not clear, {'is' if len(some) == 1 else 'are'} tested as averaged over the rows."
+    if some := [str(r.term) for r in rows_of(fit.terms) if r.term in inner]:
+        meaning += f" What {listed(quoted(some))} {'goes' if len(some) == 1 else 'go'} with depends on other columns: read the interaction, its slopes or its combinations."
+    return Step("Which terms?", answer, " ".join([meaning, *among_many(fit)]))
 
 
 def _groups(fit: AnyFit) -> list[Step]:

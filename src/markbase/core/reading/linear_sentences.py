@@ -49,6 +49,7 @@ from markbase.core.reading.interaction_sentences import (
     start_words,
 )
 from markbase.core.reading.line_cautions import about_line
+from markbase.core.reading.many_terms import among_many
 from markbase.core.reading.outcome_cautions import about_outcome, from_sources
 from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements
@@ -90,7 +91,7 @@ def make_reading(fit: AnyFit) -> Reading:
     if fit.exact:
         general.insert(0, "The outcome is reproduced exactly, so errors, intervals and p values mean nothing here.")
     statements, rounded = beside_terms(fit, statements)
-    general += [*rounded, *beside_overall(fit), *about_case_elsewhere(fit), *about_outcome(fit)]
+    general += [*rounded, *beside_overall(fit), *among_many(fit), *about_case_elsewhere(fit), *about_outcome(fit)]
     columns = [v.column for v in fit.variables]
     general += [*from_sources(fit), *cut_from_terms(columns), *said_of_clear(fit)]
     told, together = say_once(statements)

@@ -60,6 +60,7 @@ from markbase.core.reading.interaction_sentences import (
     what_differs,
 )
 from markbase.core.reading.line_cautions import about_line
+from markbase.core.reading.many_terms import among_many
 from markbase.core.reading.outcome_cautions import from_sources
 from markbase.core.reading.overlap_words import about_overlap
 from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements, slope_statements
@@ -129,7 +130,7 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
             "Slopes and differences that differ by group do so here in log odds; whether they differ in probability is another question."
         )
     statements, rounded = beside_terms(fit, statements)
-    general += [*rounded, *beside_overall(fit), *about_case_elsewhere(fit)]
+    general += [*rounded, *beside_overall(fit), *among_many(fit), *about_case_elsewhere(fit)]
     columns = [v.column for v in fit.variables]
     general += [*from_sources(fit), *cut_from_terms(columns), *said_of_clear(fit)]
     told, together = say_once(statements)

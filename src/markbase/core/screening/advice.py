@@ -9,8 +9,10 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from markbase.core.errors import listed, quoted
+from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import number, short, without_zero
+from markbase.core.screening.few_rows import about_few_rows, about_pairs_of_few_rows, most_by_chance
+from markbase.core.screening.pair_sets import WHAT_WOULD_DO, sets_of, words_of_set
 from markbase.core.screening.rounded_parts import rounded_parts
 from markbase.core.screening.screen_tables import ScreenTables
 from markbase.core.screening.variance_inflation import variance_inflation
@@ -22,6 +24,9 @@ if TYPE_CHECKING:
 
 _FAR = 1.5
 _MOST_OF_IT = 0.8
+_MOST_TOLD = 12
+"""Findings of a kind that are told one by one."""
+_WITHOUT_SIGN = ("correlation ratio", "Cramér's V")
 _PARTS = ("sum", "mean", "difference", "ratio", "rate")
 _SCALES = {
     "log": "the logarithm of",
@@ -37,7 +42,7 @@ class Advice:
     """One finding, what it means and what would do."""
 
     kind: str
-    """``collinear``, ``total``, ``power``, ``scale``, ``group``, ``pair``, ``rounded``, ``hidden``, ``product`` or ``none``."""
+    """``few``, ``collinear``, ``total``, ``power``, ``scale``, ``group``, ``set``, ``pair``, ``rounded``, ``hidden``, ``product``, ``more`` or ``none``."""
     terms: tuple[str, ...]
     """The terms concerned."""
     text: str
@@ -47,9 +52,17 @@ class Advice:
 def give_advice(screen: ScreenTables, from_products: Sequence[Advice] = ()) -> tuple[Advice, ...]:
     """Say what the figures of a screening mean; one entry if there is nothing.
 
-    Exact collinearity first, then flagged pairs, then variance inflation that no pair shows.
+    Exact collinearity first, then what chance shows in few rows, flagged pairs, and variance inflation that no pair shows: of each
+    a dozen, and how many more there are.
     """
-    found = [Advice("collinear", o.terms, f"Exact collinearity: {o.statement}. {o.advice}") for o in screen.collinear]
+    if int(screen.terms["df"].sum()) > screen.basis.free_rows:
+        return (_too_few(screen), *(Advice("few", (), text) for text in about_pairs_of_few_rows(screen)))
+    found = [
+        Advice("collinear", o.terms, f"Exact collinearity: {o.statement}. {o.advice}")
+        for o in screen.collinear[:_MOST_TOLD]
+    ]
+    found += _more(len(screen.collinear), "exact collinearity", "exact collinearities", "")
+    found += [Advice("few", (), text) for text in about_few_rows(screen)]
     rounded = rounded_parts([t.column for t in screen.basis.terms if t.kind == "numeric"], screen.basis.used)
     found += [
         Advice("rounded", o.names, o.statement)
@@ -57,7 +70,8 @@ def give_advice(screen: ScreenTables, from_products: Sequence[Advice] = ()) -> t
         if not any(set(o.names) == set(c.terms) for c in screen.collinear)
     ]
     found += _pairs(screen)
-    found += _inflated(screen, {name for advice in found for name in advice.terms})
+    paired = {name for pair in rows_of(screen.pairs) if pair.flag for name in (pair.first, pair.second)}
+    found += _inflated(screen, paired | {name for advice in found for name in advice.terms})
     found += from_products
     if not found:
         return (
@@ -77,6 +91,24 @@ def give_advice(screen: ScreenTables, from_products: Sequence[Advice] = ()) -> t
         )
     )
     return tuple(found)
+
+
+def _more(count: int, one: str, many: str, where: str) -> list[Advice]:
+    """Say how many findings of a kind are not told one by one."""
+    left = count - _MOST_TOLD
+    return [Advice("more", (), f"{count_noun(left, f'more {one}', f'more {many}')}{where}.")] if left > 0 else []
+
+
+def _too_few(screen: ScreenTables) -> Advice:
+    """Say that there are more columns than rows can tell apart, and to what most rows were lost."""
+    (finding,) = screen.collinear
+    most = max(screen.sample.losses, key=lambda loss: loss.rows, default=None)
+    lost = (
+        ""
+        if most is None
+        else f" Most rows are left out because of `{most.column}` ({most.rows:,} of {screen.sample.rows:,})."
+    )
+    return Advice("few", (), f"{finding.statement[0].upper()}{finding.statement[1:]}. {finding.advice}{lost}")
 
 
 def advice_on_products(fit: LinearFit) -> tuple[Advice, ...]:
@@ -112,23 +144,36 @@ def advice_on_products(fit: LinearFit) -> tuple[Advice, ...]:
 def _pairs(screen: ScreenTables) -> list[Advice]:
     made = {t.name: t.column.made for t in screen.basis.terms}
     exact = [set(o.terms) for o in screen.collinear]
-    found = []
-    for pair in rows_of(screen.pairs):
+    flagged = [
+        pair
+        for pair in rows_of(screen.pairs)
+        if pair.flag and not any({pair.first, pair.second} <= terms for terms in exact)
+    ]
+    alike = {
+        (p.first, p.second): float(p.r)
+        for p in flagged
+        if made[p.first] is None and made[p.second] is None and p.measure not in _WITHOUT_SIGN
+    }
+    sets = sets_of(alike, list(made))
+    found = [Advice("set", names, words_of_set(names, alike)) for names in sets[:_MOST_TOLD]]
+    found += _more(len(sets), "such set of columns", "such sets of columns", "")
+    if sets:
+        found.append(Advice("set", (), WHAT_WOULD_DO))
+    flagged = [p for p in flagged if not any({p.first, p.second} <= set(names) for names in sets)]
+    for pair in flagged[:_MOST_TOLD]:
         names = (pair.first, pair.second)
-        if not pair.flag or any(set(names) <= terms for terms in exact):
-            continue
         lead = f"`{pair.first}` and `{pair.second}` go together ({pair.measure} {without_zero(pair.r, 2)}, {pair.rows:,} rows)"
         parts = [n for n in names if made[n] is not None and set(made[n].of) & set(names)]  # type: ignore[union-attr]
         if parts:
             (source,) = set(names) - {parts[0]}
             kind, text = _because_made(parts[0], source, screen)
             found.append(Advice(kind, names, f"{lead}: {text}"))
-        elif pair.measure in ("correlation ratio", "Cramér's V"):
+        elif pair.measure in _WITHOUT_SIGN:
             text = f"{lead}: who is in which group largely decides the other. Their effects can hardly be told apart in these rows."
             found.append(Advice("group", names, text))
         else:
             found.append(Advice("pair", names, f"{lead}. {_leaving_out(screen, pair)}"))
-    return found
+    return found + _more(len(flagged), "pair", "pairs", " at or above the limit: the table of pairs has them")
 
 
 def _because_made(name: str, source: str, screen: ScreenTables) -> tuple[str, str]:
@@ -178,13 +223,17 @@ def _because_made(name: str, source: str, screen: ScreenTables) -> tuple[str, st
 def _leaving_out(screen: ScreenTables, pair) -> str:  # type: ignore[no-untyped-def]
     """Say how the two relate to the outcome, and what leaving either out would do to the other's variance inflation."""
     told = []
-    whole = screen.terms.set_index("term")["comparable"]
+    table = screen.terms.set_index("term")
+    whole = table["comparable"]
     for gone, stays in ((pair.second, pair.first), (pair.first, pair.second)):
         names = [t.name for t in screen.basis.terms if t.name != gone]
-        if len(names) > 1:
+        if len(names) == 1:
+            after = 1.0
+        elif screen.collinear:
             after = float(variance_inflation(screen.basis.only(names)).terms.set_index("term").loc[stays, "comparable"])
         else:
-            after = 1.0
+            without = screen.auxiliary(stays).set_index("term").loc[gone, "gvif_without"]
+            after = float(without) ** (0.5 / int(table["df"][stays]))
         told.append(
             f"without `{gone}` the standard error of `{stays}` is {number(after, 2)} times what it would be with nothing in common, "
             f"instead of {number(float(whole[stays]), 2)} times"
@@ -212,11 +261,15 @@ def _leaving_out(screen: ScreenTables, pair) -> str:  # type: ignore[no-untyped-
 
 def _inflated(screen: ScreenTables, told: set[str]) -> list[Advice]:
     root = math.sqrt(screen.limits.vif)
+    most = most_by_chance(screen.basis.free_rows, int(screen.terms["df"].sum()))
     over = [
-        r for r in rows_of(screen.terms) if math.isfinite(r.comparable) and r.comparable >= root and r.term not in told
+        r
+        for r in rows_of(screen.terms)
+        if math.isfinite(r.comparable) and r.comparable >= root and r.term not in told and (r.df > 1 or r.gvif >= most)
     ]
     found = []
-    for record in over:
+    over.sort(key=lambda record: -record.comparable)
+    for record in over[:_MOST_TOLD]:
         carriers = [c.term for c in rows_of(screen.auxiliary(record.term)) if c.carried > 1.2][:3]
         text = (
             f"The standard error of `{record.term}` is {short(record.comparable)} times what it would be with nothing in common with the "
@@ -230,8 +283,10 @@ def _inflated(screen: ScreenTables, told: set[str]) -> list[Advice]:
         else:
             text += "it takes several terms together to show it, none of them much by itself."
         found.append(Advice("hidden", (record.term, *carriers), text))
-    found += _conditions(screen, {n for a in found for n in a.terms} | told)
-    return found
+    where = f" whose standard error is {short(root, 3)} times as large or more, though no single pair is flagged: the table of terms has them"
+    found += _more(len(over), "term", "terms", where)
+    shared = _conditions(screen, {n for a in found for n in a.terms} | {r.term for r in over} | told)
+    return found + shared[:_MOST_TOLD] + _more(len(shared), "such dependence", "such dependences", "")
 
 
 def _carried_by_one(screen: ScreenTables, record: Any, carriers: Sequence[str]) -> str:

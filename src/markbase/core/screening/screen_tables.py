@@ -25,6 +25,7 @@ from markbase.core.screening.variance_inflation import (
     VarianceInflation,
     auxiliary,
     condition_indices,
+    term_directions,
     variance_inflation,
 )
 from markbase.core.study.column import Column
@@ -116,6 +117,11 @@ class ScreenTables(Shown):
     @cached_property
     def _vif(self) -> VarianceInflation:
         return variance_inflation(self.basis)
+
+    @cached_property
+    def _directions(self) -> list[NDArray[np.float64]] | None:
+        """Where the coefficients of each term point, for `auxiliary`; None where some are exactly collinear."""
+        return None if self.collinear else term_directions(self.basis)
 
     @property
     def vif(self) -> pd.DataFrame:
@@ -235,4 +241,4 @@ class ScreenTables(Shown):
         0  travel_min           1.0     23.5
         1         age          23.5      1.0
         """
-        return auxiliary(self.basis, term)
+        return auxiliary(self.basis, term, self._vif, self._directions)

@@ -9,7 +9,7 @@ Belsley, Kuh & Welsch (1980), Regression Diagnostics, ch. 3, doi:10.1002/0471725
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns, Term
-from markbase.core.errors import ColumnError, near
+from markbase.core.errors import ColumnError, count_noun, near
 from markbase.core.estimation.collinearity import find_collinearities
 from markbase.core.estimation.collinearity_names import Collinearity
 from markbase.core.estimation.dependences import dependences
@@ -89,6 +89,12 @@ class Basis:
             return own
         return np.concatenate([own, self.fixed_effects.free_levels(self.moments, len(self.terms) + 1)])
 
+    @property
+    def free_rows(self) -> int:
+        """Rows less the means that are taken out of the columns: one, or that of each level of a first column of fixed effects."""
+        fixed = self.fixed_effects
+        return self.moments.rows - (1 if fixed is None or fixed.sums is None else len(fixed.sums[0]))
+
     def solve(self, columns: NDArray[np.intp]) -> Solution:
         """Solve for some columns."""
         return solve(self.moments, self.blocks, self.used, self.rows, columns, self.weights, self.fixed_effects)
@@ -118,18 +124,8 @@ def variance_inflation(basis: Basis) -> VarianceInflation:
     det((S⁻¹)_tt)`` of a term, which does not depend on the base. Members of an exact collinearity have infinite values; the
     others' are those among what remains.
     """
-    collinear, null, solution = _solved(basis)
-    moments = basis.moments
-    width, starts = moments.cross.shape[0], moments.starts.tolist()
+    starts = basis.moments.starts.tolist()
     every = basis.inner
-    inner = np.zeros(width, dtype=bool)
-    inner[every] = True
-    root = np.zeros((width, len(solution.columns)))  # the rows of levels that are not inner columns stay 0
-    root[solution.columns] = solution.root
-    zero = np.zeros((len(null), width))
-    if len(null):
-        zero[:, every] = null
-
     names: list[str] = []
     labels: list[str] = []
     first = []  # where the columns of each term begin
@@ -145,21 +141,40 @@ def variance_inflation(basis: Basis) -> VarianceInflation:
         labels += [term.labels[j] for j in told] if term.is_categorical else [""]
         of += [at + j for j in told]
         base += [at + term.base if term.is_categorical else 0] * len(told)
+    df = [int(np.sum((every >= starts[k]) & (every < starts[k] + t.size))) for k, t in enumerate(basis.terms, 1)]
+    if len(every) > basis.free_rows:
+        return _of_too_few_rows(basis, len(every), names, labels, df)
+
+    collinear, null, solution = _solved(basis)
+    root = _root_of(basis, solution)
+    zero = np.zeros((len(null), len(root)))
+    if len(null):
+        zero[:, every] = null
     product = root[of] - root[base]
     spread = np.diag(basis.centred(of))
     vif = np.maximum(spread * np.einsum("ij,ij->i", product, product), 1.0)
     vif[np.any(np.abs(zero[:, of] - zero[:, base]) > _TOUCHED, axis=0)] = math.inf
 
-    df, gvif = [], []
-    for k, term in enumerate(basis.terms, 1):
-        own = starts[k] + np.flatnonzero(inner[starts[k] : starts[k] + term.size])
-        df.append(len(own))
+    gvif = []
+    for k, own in enumerate(_own_columns(basis), 1):
         if len(own) == 1:
             gvif.append(float(vif[first[k - 1]]))
         elif np.any(np.abs(zero[:, own]) > _TOUCHED):
             gvif.append(math.inf)
         else:
             gvif.append(_generalised(basis.centred(own), root[own]))
+    return _tables(basis, names, labels, vif, df, gvif, collinear)
+
+
+def _tables(
+    basis: Basis,
+    names: list[str],
+    labels: list[str],
+    vif: Array,
+    df: list[int],
+    gvif: list[float],
+    collinear: Sequence[Collinearity],
+) -> VarianceInflation:
     tolerance = 1 / vif
     columns = {"vif": vif, "tolerance": tolerance, "r2": 1 - tolerance, "se_factor": np.sqrt(vif)}
     comparable = np.array(gvif) ** (0.5 / np.array(df))
@@ -168,6 +183,32 @@ def variance_inflation(basis: Basis) -> VarianceInflation:
         table_of({"term": [t.name for t in basis.terms], "df": df, "gvif": gvif, "comparable": comparable}),
         tuple(collinear),
     )
+
+
+def _of_too_few_rows(
+    basis: Basis, columns: int, names: list[str], labels: list[str], df: list[int]
+) -> VarianceInflation:
+    """Return what is told of more columns than rows can tell apart: each is fixed by others, whatever it measures."""
+    rows = basis.moments.rows
+    finding = Collinearity(
+        tuple(t.name for t in basis.terms),
+        f"{count_noun(rows, 'row')} cannot tell {columns:,} columns apart, so that each follows from others whatever it measures",
+        "Nothing is told of variance inflation. Leave terms out, those with many gaps first.",
+    )
+    return _tables(basis, names, labels, np.full(len(names), math.inf), df, [math.inf] * len(df), [finding])
+
+
+def _own_columns(basis: Basis) -> list[NDArray[np.intp]]:
+    """Return which columns of the moments are the inner ones of each term."""
+    every, starts = basis.inner, basis.moments.starts.tolist()
+    return [every[(every >= starts[k]) & (every < starts[k] + t.size)] for k, t in enumerate(basis.terms, 1)]
+
+
+def _root_of(basis: Basis, solution: Solution) -> Array:
+    """Return the root of a solution by the columns of the moments; the rows of levels that are not inner columns are 0."""
+    root = np.zeros((basis.moments.cross.shape[0], len(solution.columns)))
+    root[solution.columns] = solution.root
+    return root
 
 
 def _generalised(S: Array, root: Array) -> float:
@@ -212,17 +253,36 @@ def _solved(basis: Basis) -> tuple[list[Collinearity], Array, Solution]:
             columns = np.array([c for c in columns if int(c) not in drop], dtype=np.intp)
 
 
-def auxiliary(basis: Basis, term: str) -> pd.DataFrame:
+def term_directions(basis: Basis) -> list[Array]:
+    """Return an orthonormal basis of the rows of the root that belong to each term, shape (inner columns, own columns) each.
+
+    Between those of two terms lie the canonical correlations of their coefficients.
+    """
+    root = _root_of(basis, _solved(basis)[2])
+    return [np.linalg.qr(root[own].T)[0] for own in _own_columns(basis)]
+
+
+def auxiliary(basis: Basis, term: str, known: VarianceInflation, directions: Sequence[Array] | None) -> pd.DataFrame:
     """Say which other terms carry a term, the one that carries most first.
 
     `term` (each other), `gvif_without` (the generalised variance inflation of the term when that one is left out),
-    `carried` (by what factor it is smaller then). The auxiliary R² of a numeric column is ``1 − 1/VIF``.
+    `carried` (by what factor it is smaller then). The auxiliary R² of a numeric column is ``1 − 1/VIF``. With ρ the canonical
+    correlations of the coefficients of two terms, all others in the model, `carried` is ``1/Π(1 − ρ²)``, by the `directions` of
+    the terms; where these are None, as some terms are exactly collinear, it is computed anew without each.
     """
     names = [t.name for t in basis.terms]
     if term not in names:
         raise ColumnError(f"The screening has no term `{term}`.{near(term, names)}")
-    whole = float(variance_inflation(basis).terms.set_index("term").loc[term, "gvif"])  # type: ignore[arg-type]
+    whole = float(known.terms.set_index("term").loc[term, "gvif"])  # type: ignore[arg-type]
     records = []
+    if directions is not None:
+        own = directions[names.index(term)]
+        for other, Q in zip(names, directions, strict=True):
+            if other != term:
+                left = np.linalg.svd(own - Q @ (Q.T @ own), compute_uv=False)
+                carried = min(1 / float(np.prod(left)) ** 2, whole)
+                records.append({"term": other, "gvif_without": whole / carried, "carried": carried})
+        return _most_first(records)
     for other in names:
         if other == term:
             continue
@@ -236,6 +296,10 @@ def auxiliary(basis: Basis, term: str) -> pd.DataFrame:
             else 1.0
         )
         records.append({"term": other, "gvif_without": without, "carried": carried})
+    return _most_first(records)
+
+
+def _most_first(records: Sequence[Mapping[str, object]]) -> pd.DataFrame:
     table = pd.DataFrame(records, columns=["term", "gvif_without", "carried"])
     return table.sort_values("carried", ascending=False, kind="stable").reset_index(drop=True)
 

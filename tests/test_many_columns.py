@@ -1,0 +1,165 @@
+"""Many columns, or few rows for them: what chance shows, what is told together, and what is left to tables."""
+
+import itertools
+import re
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import markbase as mb
+from markbase.core.screening.few_rows import inflation_by_chance, most_by_chance
+
+pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+
+
+def test_what_each_term_carries_is_what_the_inflation_is_without_it():
+    rng = np.random.default_rng(5)
+    frame = pd.DataFrame(rng.normal(size=(90, 4)), columns=list("abcd")).assign(
+        near=lambda t: t["a"] + 1e-5 * rng.normal(size=90),
+        voice=lambda t: pd.cut(t["b"] + rng.normal(size=90) / 2, 4, labels=list("stab")).astype(str),
+        day=rng.choice(["Mon", "Tue", "Wed"], 90),
+    )
+    names = [*"abcd", "near", "voice", "day"]
+    screen = mb.screen(frame, names)
+    for term in names:
+        told = screen.auxiliary(term).set_index("term")
+        assert told["carried"].is_monotonic_decreasing
+        whole = screen.terms.set_index("term")["gvif"][term]
+        for other in set(names) - {term}:
+            without = mb.screen(frame, [n for n in names if n != other]).terms.set_index("term")["gvif"][term]
+            np.testing.assert_allclose(told.loc[other, "gvif_without"], without, rtol=1e-9)
+            np.testing.assert_allclose(told.loc[other, "carried"], whole / without, rtol=1e-9)
+
+
+def test_inflation_by_chance_is_that_of_samples():
+    rng = np.random.default_rng(2)
+    vif = np.array([np.diag(np.linalg.inv(np.corrcoef(rng.normal(size=(12, 30))))) for _ in range(4000)])
+    assert vif.mean() == pytest.approx(inflation_by_chance(29, 12), rel=0.01)
+    assert 0.035 < (vif.max(axis=1) > most_by_chance(29, 12)).mean() < 0.06
+    # of two columns it is that of r, which is t on n − 2
+    r2 = 1 - 1 / most_by_chance(9, 2)
+    assert np.sqrt(8 * r2 / (1 - r2)) == pytest.approx(2.7515236, rel=1e-7)  # 98.75% of t on 8
+    assert (inflation_by_chance(3, 2), most_by_chance(5, 1)) == (np.inf, 1.0)
+
+
+@pytest.mark.parametrize(("rows", "columns", "told"), [(40, 20, 1), (400, 20, 0), (22, 20, 1), (21, 20, 2)])
+def test_few_rows_for_many_columns_are_told(rows, columns, told):
+    rng = np.random.default_rng(rows)
+    frame = pd.DataFrame(rng.normal(size=(rows, columns))).rename(columns="x{}".format)
+    few = [a.text for a in mb.screen(frame, list(frame)).advice if a.kind == "few"]
+    assert len(few) == min(told, 1)
+    if told:
+        average = f"show a variance inflation of {(rows - 3) / (rows - columns - 2):.3g} on average" if rows > 22 else "of any size."
+        assert few[0].startswith(f"{rows} rows are {'few for' if rows > 22 else 'hardly enough to tell'} 20 columns")
+        assert average in few[0]
+    named = {name for a in mb.screen(frame, list(frame)).advice if a.kind == "hidden" for name in a.terms}
+    assert not named  # it is no more than chance makes
+
+
+def test_more_columns_than_rows_can_tell_apart_are_told_as_that_and_nothing_else():
+    rng = np.random.default_rng(1)
+    frame = pd.DataFrame(rng.normal(size=(60, 30))).rename(columns="x{}".format)
+    frame.loc[25:, "x7"] = np.nan
+    frame.loc[:3, "x9"] = np.nan
+    screen = mb.screen(frame, list(frame))
+    assert np.isinf(screen.vif["vif"]).all()
+    assert np.isinf(screen.terms["comparable"]).all()
+    (told,) = screen.advice
+    assert told.text.startswith("21 rows cannot tell 30 columns apart, so that each follows from others")
+    assert told.text.endswith("Most rows are left out because of `x7` (35 of 60).")
+    assert "Variance inflation of each" not in str(screen)
+    assert [len(mb.screen(frame.iloc[:3, :k], [*frame.iloc[:, :k]]).advice) for k in (3, 4)] == [2, 2]
+    two = mb.screen(frame.iloc[10:12, :5], [*frame.iloc[:, :5]]).advice
+    assert two[1].text == "Of 2 rows every correlation is 1 or −1, whatever the columns measure."
+    r = [a.text for a in mb.screen(frame.iloc[10:17, :2], ["x0", "x1"]).advice if "no clear sign" in a.text]
+    assert r == ["Of 7 rows, r = 0.7 is no clear sign that two columns go together (p = .080): chance alone makes such pairs."]  # fmt: skip
+    enough = mb.screen(frame.iloc[:8, 10:17], [*frame.iloc[:, 10:17]])
+    assert np.isfinite(enough.vif["vif"]).all()  # as many rows as coefficients
+
+
+def test_columns_that_all_go_together_are_one_finding():
+    rng = np.random.default_rng(3)
+    shared = rng.normal(size=(300, 3))
+    frame = pd.DataFrame({f"{'abc'[k]}{j}": shared[:, k] + rng.normal(size=300) / 3 for k in range(3) for j in range(5)})
+    frame["a2"] *= -1
+    frame["bridge"] = frame["c0"] * 3 + rng.normal(size=300)  # goes with the first of a set and not with all
+    frame["alone"] = rng.normal(size=300)
+    screen = mb.screen(frame, list(frame))
+    sets = [a for a in screen.advice if a.kind == "set"]
+    assert [a.terms for a in sets] == [tuple(f"{k}{j}" for j in range(5)) for k in "ab"] + [()]
+    assert ["some the other way round" in a.text for a in sets] == [True, False, False]
+    r = frame[[f"b{j}" for j in range(5)]].corr().to_numpy()[np.triu_indices(5, 1)]
+    assert f"(|r| {min(r):.2f} to {max(r):.2f})".replace("0.", ".") in sets[1].text
+    pairs = [a.terms for a in screen.advice if a.kind == "pair"]
+    flagged = {(p.first, p.second) for p in screen.pairs.itertuples() if p.flag}
+    own = {pair for a in sets for pair in itertools.combinations(a.terms, 2)}
+    assert set(pairs) == {pair for pair in flagged if not {pair, pair[::-1]} & own}
+    assert len(pairs) == len(flagged) - 20
+
+
+def test_of_very_many_findings_a_dozen_are_told_and_the_others_counted():
+    rng = np.random.default_rng(4)
+    first = rng.normal(size=(400, 1))
+    frame = pd.DataFrame(np.cumsum(np.hstack([first, rng.normal(size=(400, 89)) / 2]), axis=1))
+    frame = frame.rename(columns="x{}".format)
+    screen = mb.screen(frame, list(frame))
+    told = [a for a in screen.advice if a.kind == "pair"]
+    (more,) = [a.text for a in screen.advice if a.kind == "more"]
+    flagged = int(screen.pairs["flag"].sum())
+    assert flagged > 200
+    assert (len(told), more) == (12, f"{flagged - 12:,} more pairs at or above the limit: the table of pairs has them.")
+    assert [a.terms for a in told] == [(p.first, p.second) for p in screen.pairs.head(12).itertuples()]
+    page = str(screen)
+    assert len(re.findall(r"^  x\d+ – x\d+ ", page, re.M)) == 40
+    largest = screen.terms.sort_values("comparable", ascending=False)["term"].head(40)
+    assert re.findall(r"^  (x\d+)   1 ", page, re.M) == largest.tolist()
+    assert f"the 40 strongest of {flagged:,}" in " ".join(page.split())
+    assert len(page.splitlines()) < 220
+    # what no pair shows: each of many columns beside the sum of them all
+    wide = pd.DataFrame(rng.normal(size=(500, 30))).rename(columns="z{}".format)
+    wide["sum"] = wide.sum(axis=1) + rng.normal(size=500) / 5
+    screen = mb.screen(wide, list(wide))
+    hidden = [a for a in screen.advice if a.kind == "hidden" and "standard error" in a.text]
+    over = screen.terms[screen.terms["comparable"] >= 5**0.5].sort_values("comparable", ascending=False)["term"]
+    assert [a.terms[0] for a in hidden] == over[:12].tolist()
+    assert any(a.text.startswith(f"{len(over) - 12} more terms whose standard error is 2.24 times") for a in screen.advice)
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_among_many_terms_those_that_are_clear_by_chance_are_counted(kind):
+    rng = np.random.default_rng(6)
+    frame = pd.DataFrame(rng.normal(size=(500, 40))).rename(columns="x{}".format)
+    y = frame["x3"] + frame["x8"] + 1.5 * rng.normal(size=500)
+    frame["y"] = np.where(y > 0, "yes", "no") if kind == "logistic" else y
+
+    def told(columns):
+        fit = mb.fit_logistic(frame, "y", columns, event="yes") if kind == "logistic" else mb.fit_linear(frame, "y", columns)
+        texts = [c for c in fit.reading().cautions if "none of them went" in c]
+        terms = next(step.meaning for step in fit.guide().steps if step.question == "Which terms?")
+        assert all(text in terms for text in texts)
+        return texts, fit.terms.set_index("term")["p"]
+
+    (text,), p = told([f"x{k}" for k in range(40)])
+    clear = int((p < 0.05).sum())
+    assert clear > 2
+    assert text == (
+        f"Of 40 terms {clear} have p below .05; if none of them went with the outcome, 2 would on average. Corrected for all these tests "
+        f"(Holm) `x3` and `x8` stay clear."
+    )
+    assert (p.drop(["x3", "x8"]).min() * 38 > 0.05) & (p[["x3", "x8"]].max() * 39 < 0.05)
+    assert told([f"x{k}" for k in range(19)])[0] == []  # fewer than one by chance
+    assert told([*p[p > 0.05].index[:20], "x3"])[0] == []  # all that is clear stays so
+    assert told(list(p.drop(["x3", "x8"]).index))[0] == []  # nothing at all is told elsewhere
+
+
+def test_very_many_columns_are_named_in_part():
+    rng = np.random.default_rng(7)
+    frame = pd.DataFrame(rng.normal(size=(60, 40))).rename(columns="x{}".format).assign(y=list("ny") * 30)
+    names = [f"x{k}" for k in range(40)]
+    with pytest.raises(mb.SeparationError, match=r"^(`x\d+`, ){7}`?x?\d*`?.*and 33 more together foretell"):
+        mb.fit_logistic(frame, "y", names, event="y")
+    fit = mb.fit_linear(frame.assign(y=rng.normal(size=60), g=list("abc") * 20), "y", [*names, "g"])
+    assert "41 numeric columns, 1 categorical column: no codebook" in " ".join(str(fit).split())
+    answer = next(step.answer for step in fit.guide().steps if step.question == "Which terms?")
+    assert re.search(r"not clear: (`x\d+`, ){10}`x\d+` and \d+ more$", answer)
