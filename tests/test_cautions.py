@@ -95,9 +95,7 @@ def test_a_difference_that_turns_round_is_told_with_the_means_as_they_are(shift,
     own = [c for s in fit(["group", "x"]).reading().statements if s.level for c in s.cautions if "Simpson" in c]
     assert len(own) == clear
     if clear:
-        b, a = re.search(
-            r"have a higher (?:mean|share) than those of the base \((\S+) against ([^)]+)\)", own[0].replace("−", "-")
-        ).groups()
+        b, a = re.search(r"have a higher (?:mean|share) than those of the base \((\S+) against ([^)]+)\)", own[0].replace("−", "-")).groups()  # fmt: skip
         assert [float(v.strip("%")) for v in (b, a)] == pytest.approx(means[["b", "a"]] * (100 if kind != "linear" else 1), abs=0.06)  # fmt: skip
     for terms in (["group"], ["group", "x", mb.interaction("group", "x")]):
         assert "Simpson" not in str(fit(terms).reading())
@@ -113,9 +111,7 @@ def test_many_rows_at_an_end_of_the_outcome_are_told(share, end, least, parts, t
     study = mb.open_study(tmp_path / "t.csv", in_parts=parts)
     told = [c for c in mb.fit_linear(study, "y", ["x"]).reading().cautions if " effect)" in c]
     which = "highest" if end == 20 else "lowest"
-    assert [c.split(" (a")[0] for c in told] == [f"{share:.1%} of the rows have the {which} value of `y`, {end}"] * (
-        share >= 0.15
-    )
+    assert [c.split(" (a")[0] for c in told] == [f"{share:.1%} of the rows have the {which} value of `y`, {end}"] * (share >= 0.15)  # fmt: skip
     assert all(("two questions" in c) == (end == 0) for c in told)
     often = mb.fit_linear(study, "y", ["x"], weights="times", weights_are="frequency").reading().cautions
     assert any("42.9% of the rows" in c for c in often) == (share == 0.6)
@@ -165,9 +161,7 @@ def waves(levels=60, alike=1.0):
     singer, x = np.repeat(np.arange(levels), 4), rng.normal(size=4 * levels)
     y = x + alike * rng.normal(size=levels)[singer] + rng.normal(size=4 * levels)
     yes = np.where(y + rng.logistic(size=len(y)) > 0, "yes", "no")
-    return pd.DataFrame(
-        {"y": y, "yes": yes, "x": x, "singer": [f"S{k:03d}" for k in singer], "w": 1.0 + (x > 0), "choir": singer % 6}
-    )
+    return pd.DataFrame({"y": y, "yes": yes, "x": x, "singer": [f"S{k:03d}" for k in singer], "w": 1.0 + (x > 0), "choir": singer % 6})  # fmt: skip
 
 
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
@@ -193,10 +187,7 @@ def test_rows_that_go_together_by_a_column_nobody_named_are_told(kind):
     else:
         named = fit(mb.Study(frame).as_role("singer", "cluster")).checks().intraclass
         figures = f"F({named.df}, {named.df_rest}) = {named.statistic:.2f}, p < .001"
-    assert (
-        "They take rows of one singer as independent, which are alike in what the model misses (intraclass correlation 0."
-        in text
-    )
+    assert "They take rows of one singer as independent, which are alike in what the model misses (intraclass correlation 0." in text  # fmt: skip
     assert figures in text
     assert figures in finding.figures
     assert finding.way_on.startswith("cluster the errors by `singer`")
@@ -206,10 +197,7 @@ def test_rows_that_go_together_by_a_column_nobody_named_are_told(kind):
     few = frame.assign(day=[f"D{k}" for k in range(8)] * 30, y=lambda f: f["y"] + np.arange(240) % 8, singer="s", choir=1)  # fmt: skip
     few["yes"] = np.where(few["y"] > few["y"].median(), "yes", "no")
     assert not mb.cross_validate(fit(few.drop(columns=["singer", "choir"])), repeats=1).possible_cluster
-    assert (
-        "put day into the model; its 8 levels are too few to cluster by"
-        in said(fit(few.drop(columns=["singer", "choir"])))[0]
-    )
+    assert "put day into the model; its 8 levels are too few to cluster by" in said(fit(few.drop(columns=["singer", "choir"])))[0]  # fmt: skip
 
 
 def test_a_change_explained_by_what_it_began_from_is_told_and_nothing_else_of_the_kind():
@@ -224,10 +212,7 @@ def test_a_change_explained_by_what_it_began_from_is_told_and_nothing_else_of_th
         study = mb.Study(frame.drop(columns={"gain": "loss", "loss": "gain"}.get(outcome, "arm")))
         with warnings.catch_warnings(record=True) as caught:
             warnings.simplefilter("always")
-            fits = [
-                mb.fit_linear(study, y, [term, *(["arm"] if "arm" in study else [])])
-                for y in (outcome, "post" if term != "post" else "pre")
-            ]
+            fits = [mb.fit_linear(study, y, [term, *(["arm"] if "arm" in study else [])]) for y in (outcome, "post" if term != "post" else "pre")]  # fmt: skip
         told[outcome, term] = [str(w.message) for w in caught if "regression to the mean" in str(w.message)]
         if told[outcome, term]:
             one, other = (f.coefficients.set_index("level").loc["b", "estimate"] for f in fits)
@@ -244,18 +229,13 @@ def test_of_many_pairs_without_overlap_the_first_are_named_and_the_others_counte
     x = np.r_[k[:72], rng.integers(6, 8, 24)] + rng.uniform(0, 0.4, 96)
     pd.DataFrame({"y": rng.normal(size=96), "g": [f"l{v}" for v in k], "x": x.round(2)}).to_csv(tmp_path / "t.csv", index=False)  # fmt: skip
     page = " ".join(run("groups", "t.csv", "g", "--outcome=y", "--terms=g,x", "--base=g=l0", cwd=tmp_path).stdout.split())  # fmt: skip
-    told = re.search(
-        r"In x no row of l0 \(0.*?\) is like one of l1 (.*?), nor one of l1 (.*?) like one of l2 (.*?) \(and so for 6 more levels\)",
-        page,
-    )
+    told = re.search(r"In x no row of l0 \(0.*?\) is like one of l1 (.*?), nor one of l1 (.*?) like one of l2 (.*?) \(and so for 6 more levels\)", page)  # fmt: skip
     assert [group.count("l") for group in told.groups()] == [5, 0, 5]
     assert "or 3 more levels" in told[1]
 
 
 def test_the_answers_of_a_report_say_what_takes_a_part_of_them_back(tmp_path):
-    frame = trial(240).assign(
-        singer=[f"S{k // 4}" for k in range(240)], tone=lambda f: np.repeat(f["tone"][:60].to_numpy(), 4) + f["tone"]
-    )
+    frame = trial(240).assign(singer=[f"S{k // 4}" for k in range(240)], tone=lambda f: np.repeat(f["tone"][:60].to_numpy(), 4) + f["tone"])  # fmt: skip
     fits = {
         "all": mb.fit_linear(frame, "tone", ["arm", "sessions"]),
         "some": mb.fit_linear(frame.assign(tone=frame["tone"].mask(frame["arm"] == "usual")), "tone", ["arm"]),
@@ -325,9 +305,7 @@ def test_one_row_that_decides_a_verdict_is_named_with_what_is_told_without_it(ki
     made, outcome = (mb.fit_linear, "y") if kind == "linear" else (mb.fit_logistic, "passed")
     how = how | ({"event": "yes"} if kind == "logistic" else {})
     book = {"columns": {"who": {"role": "identifier"}}}
-    fit, without = (
-        made(mb.Study(t, codebook=book), outcome, ["x", "arm"], **how) for t in (table, table.drop(index=7))
-    )
+    fit, without = (made(mb.Study(t, codebook=book), outcome, ["x", "arm"], **how) for t in (table, table.drop(index=7)))  # fmt: skip
     (told,) = [s.cautions for s in fit.reading().statements if s.term == "x"]
     found = [c for c in told if c.startswith("One row")]
     if "weights_are" in how:  # a row is several people
@@ -336,11 +314,9 @@ def test_one_row_that_decides_a_verdict_is_named_with_what_is_told_without_it(ki
     before, after = (f.coefficients.iloc[1] for f in (fit, without))
     flips = (before["p"] < 0.05) != (after["p"] < 0.05)
     assert flips or (kind, *how) == ("linear", "weights")
-    does = ("decides what is told of it" if flips else f"moves it by {abs(after['estimate'] - before['estimate']) / before['se']:.1f} standard errors")  # fmt: skip
+    does = "decides what is told of it" if flips else f"moves it by {abs(after['estimate'] - before['estimate']) / before['se']:.1f} standard errors"  # fmt: skip
     names = ["estimate", "low", "high"] if kind == "linear" else ["odds_ratio", "odds_low", "odds_high"]
-    numbers = [
-        float(v.replace("−", "-")) for v in re.findall(r"[−\d][\d.]*", found[0].partition("without it, it is ")[2])
-    ]
+    numbers = [float(v.replace("−", "-")) for v in re.findall(r"[−\d][\d.]*", found[0].partition("without it, it is ")[2])]  # fmt: skip
     assert [numbers[k] for k in (0, 2, 3)] == pytest.approx(after[names].tolist(), abs=0.006)
     assert f"One row {does}, who p7 (" in found[0]
     distance = fit.checks().cases["influence"].iloc[0]
@@ -389,9 +365,7 @@ def test_the_rarest_combination_that_a_coefficient_compares_is_told_and_a_page_t
     table.to_csv(tmp_path / "t.csv", index=False)
     model = ["--terms", "a,b,c", *itertools.chain(*(("--interaction", ",".join(c)) for c in crossed)), "--outcome", "v" if kind == "linear" else "ok"]  # fmt: skip
     more = [] if kind == "linear" else ["--kind", "logistic", "--event", "yes"]
-    page = run(
-        "groups", "t.csv", "a", *model, *more, *(f"--base={g}={v}" for g, v in base.items()), cwd=tmp_path
-    ).stdout
+    page = run("groups", "t.csv", "a", *model, *more, *(f"--base={g}={v}" for g, v in base.items()), cwd=tmp_path).stdout  # fmt: skip
     clear = [sorted(set(c) - {"a"}) for c in crossed if "a" in c and joint[" × ".join(c)] < 0.05]
     assert clear or "abc" in crossed
     told = re.findall(r"averages over the rows, and not the same at every (.+?) (?=mind|Every)", " ".join(page.split()))

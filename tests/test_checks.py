@@ -253,9 +253,7 @@ def test_names_of_cases_in_the_figure_touch_neither_one_another_nor_the_edge():
 
 def test_rows_that_decide_a_coefficient_alone_are_no_cases():
     rng = np.random.default_rng(2)
-    frame = pd.DataFrame(
-        {"g": [*"abcd", *rng.choice(list("xyz"), 60)], "x": rng.normal(size=64), "y": rng.normal(size=64) + 50}
-    )
+    frame = pd.DataFrame({"g": [*"abcd", *rng.choice(list("xyz"), 60)], "x": rng.normal(size=64), "y": rng.normal(size=64) + 50})  # fmt: skip
     found = mb.fit_linear(mb.Study(frame), "y", ["g", "x"]).checks()
     (told,) = [f for f in found.findings if f.about == "rows alone"]
     assert told.figures == "4 rows fitted exactly"

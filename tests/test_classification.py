@@ -170,9 +170,7 @@ def test_intervals_allow_for_how_rows_were_drawn(drawn, weights):
 def test_cases_are_listed_by_the_identifier_of_the_data_with_residuals_of_the_hat_matrix(repeated):
     more = {"weights": "times", "weights_are": "frequency"} if repeated else {}
     frame, fit = fitted(**more)
-    X = np.column_stack(
-        [np.ones(len(frame)), *[frame["voice"] == v for v in ("bass", "soprano", "tenor")], frame["age"], frame["km"]]
-    ).astype(float)
+    X = np.column_stack([np.ones(len(frame)), *[frame["voice"] == v for v in ("bass", "soprano", "tenor")], frame["age"], frame["km"]]).astype(float)  # fmt: skip
     p, y = fit.fitted.to_numpy(), (frame["stays"] == "yes").to_numpy(float)
     w, f = p * (1 - p), frame["times"].to_numpy() if repeated else 1.0
     h = w * np.einsum("ij,jk,ik->i", X, np.linalg.inv(X.T @ (X * (f * w)[:, None])), X)

@@ -15,9 +15,7 @@ def survey(rows=260):
     """Return rows of 11 teams, each of two or three rooms."""
     rng, frame = np.random.default_rng(8), pd.DataFrame(made_up(rows))
     team = rng.choice(11, rows, p=np.arange(1, 12) / 66)
-    frame = frame.assign(
-        team=[f"t{k:02d}" for k in team], room=[f"r{k:02d}{c}" for k, c in zip(team, frame["day"], strict=True)]
-    )
+    frame = frame.assign(team=[f"t{k:02d}" for k in team], room=[f"r{k:02d}{c}" for k, c in zip(team, frame["day"], strict=True)])  # fmt: skip
     frame["score"] += rng.normal(0, 4, 11)[team]
     return frame.assign(times=rng.integers(1, 4, rows) + 0.0, high=np.where(frame["score"] > 38, "y", "n"))
 
@@ -81,9 +79,7 @@ def test_what_one_cluster_decides_alone_or_most_of_is_named(monkeypatch):
     assert np.isnan(se["solo"])
     assert np.isfinite(se.drop("solo")).all()
     weighing = {"weights": "times", "cluster": "team"}
-    heavy = quietly(
-        mb.fit_linear, mb.Study(frame.assign(times=1.0 + 2 * (frame["team"] == "t06"))), "score", TERMS, **weighing
-    ).coefficients
+    heavy = quietly(mb.fit_linear, mb.Study(frame.assign(times=1.0 + 2 * (frame["team"] == "t06"))), "score", TERMS, **weighing).coefficients  # fmt: skip
     assert heavy.set_index("level")["se"].isna().tolist() == [level == "solo" for level in heavy["level"]]
     alone, largest = (f for f in fit.checks().findings if f.about.startswith("clusters"))
     assert alone.figures == "told by one `team` alone: `voice: solo` by `t06`"
@@ -127,9 +123,7 @@ def test_parts_that_lack_clusters_or_have_none_change_nothing(small_parts, error
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 @pytest.mark.parametrize("in_parts", [False, True])
 def test_whole_numbers_that_were_guessed_numeric_are_groups_where_levels_are_asked_for(tmp_path, in_parts):
-    frame = pd.DataFrame(made_up(200)).assign(
-        team=3 + np.arange(200) % 23, half=np.arange(200) % 23 % 2, ids=np.arange(200) * 7
-    )
+    frame = pd.DataFrame(made_up(200)).assign(team=3 + np.arange(200) % 23, half=np.arange(200) % 23 % 2, ids=np.arange(200) * 7)  # fmt: skip
     frame.to_csv(tmp_path / "n.csv", index=False)
     named = mb.Study(frame.assign(team=frame["team"].map("t{:02d}".format), half=frame["half"].map("h{}".format)))
     numbers = mb.open_study(tmp_path / "n.csv", in_parts=in_parts)

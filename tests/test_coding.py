@@ -71,18 +71,13 @@ def test_estimates_under_each_scheme_agree_with_dense_columns(schemes):
     b, rss, *_ = np.linalg.lstsq(X, y, rcond=None)
     se = np.sqrt(np.diag(np.linalg.inv(X.T @ X)) * rss[0] / (len(y) - X.shape[1]))
     table = fit.coefficients
-    omitted = {
-        "indicator": lambda r: r["base"],
-        "effect": lambda r: r["level"] == {"band": "60 and more", "voice": "alto"}[r["term"]],
-    }
+    omitted = {"indicator": lambda r: r["base"], "effect": lambda r: r["level"] == {"band": "60 and more", "voice": "alto"}[r["term"]]}  # fmt: skip
     scheme_of = dict(zip(("band", "voice"), schemes, strict=True))
     rows = table[[not omitted.get(scheme_of.get(r["term"], ""), lambda _: False)(r) for _, r in table.iterrows()]]
     np.testing.assert_allclose(rows["estimate"], b, rtol=1e-9)
     np.testing.assert_allclose(rows["se"], se, rtol=1e-9)
     np.testing.assert_allclose(fit.fitted[~np.isnan(fit.fitted)], X @ b, rtol=1e-10)
-    plain = mb.fit_linear(
-        study.code_as("band", "indicator").code_as("voice", "indicator"), "belonging", ["band", "voice", "travel_km"]
-    )
+    plain = mb.fit_linear(study.code_as("band", "indicator").code_as("voice", "indicator"), "belonging", ["band", "voice", "travel_km"])  # fmt: skip
     assert plain.overall == fit.overall
     words = {"indicator": "compared with the base", "effect": "mean of the 4 levels", "adjacent": "the level before it", "trend": "linear trend"}  # fmt: skip
     assert any(words[schemes[0]] in s.text for s in fit.reading().statements)

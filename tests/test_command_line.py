@@ -101,9 +101,7 @@ def test_rows_of_another_file_are_prepared_as_the_data_were(more, tmp_path):
 def test_predict_takes_named_values_and_files_and_writes_tables(tmp_path):
     (tmp_path / "people.csv").write_text("voice,age,rehearsals\nalto,30,10\ntenor,55,12\n")
     made = run("predict", *CHOIRS, *STAYS, "--profiles", "people.csv", "--into", "out.csv", "--json", cwd=tmp_path)
-    wanted = stays_fit().predict(
-        [{"voice": "alto", "age": 30, "rehearsals": 10}, {"voice": "tenor", "age": 55, "rehearsals": 12}]
-    )
+    wanted = stays_fit().predict([{"voice": "alto", "age": 30, "rehearsals": 10}, {"voice": "tenor", "age": 55, "rehearsals": 12}])  # fmt: skip
     told = json.loads(made.stdout)["predictions"]
     assert [r["probability"] for r in told] == pytest.approx(wanted["probability"].tolist(), rel=1e-14)
     written = (tmp_path / "out.csv").read_text().splitlines()
@@ -167,9 +165,7 @@ def test_figures_of_a_fit_are_written_whole_and_over_others_only_when_asked(tmp_
     assert {p.name: p.read_bytes() for p in (tmp_path / "drawn").iterdir()} == drawn
     assert run(*other, "--replace", cwd=tmp_path).returncode == 0
     after = {p.name: p.read_bytes() for p in (tmp_path / "drawn").iterdir()}
-    assert {name for name in after if after[name] != drawn.get(name)} == {
-        f"{name}.{kind}" for name in ("coefficients", "checks") for kind in ("png", "svg")
-    }
+    assert {name for name in after if after[name] != drawn.get(name)} == {f"{name}.{kind}" for name in ("coefficients", "checks") for kind in ("png", "svg")}  # fmt: skip
 
 
 def test_a_slope_that_differs_is_not_told_as_one_without_a_word():
@@ -207,10 +203,7 @@ def test_remarks_of_preparing_are_told_where_they_matter():
     told = run("fit", plan, "--outcome", "belonging", "--terms", "age,joined_through")
     assert "`other way` is a mixture" in told.stderr
     assert "mixture" not in run("fit", plan, "--outcome", "belonging", "--terms", "age,voice").stderr
-    assert (
-        "mixture"
-        in run("blocks", plan, "--outcome", "belonging", "--block", "a: age", "--block", "b: joined_through").stderr
-    )
+    assert "mixture" in run("blocks", plan, "--outcome", "belonging", "--block", "a: age", "--block", "b: joined_through").stderr  # fmt: skip
     assert "mixture" not in run("screen", plan, "--terms", "age,travel_km").stderr
     assert "mixture" in run("screen", plan, "--terms", "age,joined_through").stderr
     step = 'do = "mark", column = "voice", base = "altos"'

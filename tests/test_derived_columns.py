@@ -34,7 +34,7 @@ def test_every_derived_column_is_computed_again_with_the_slopes_of_its_formula(h
 def test_derived_columns_follow_their_sources():
     frame = pd.DataFrame(made_up(250, seed=6))
     frame["km"] += 1
-    study = (mb.Study(frame).derive("age2", square="age").derive("both", product=["age", "km"]).derive("km_log", log="km"))  # fmt: skip
+    study = mb.Study(frame).derive("age2", square="age").derive("both", product=["age", "km"]).derive("km_log", log="km")  # fmt: skip
     with pytest.warns(mb.MarkbaseWarning, match="is the square of `age`, which is in the model too"):
         squared = mb.fit_linear(study, "score", ["age", "age2", "km"])
     curve = mb.fit_linear(study, "score", [mb.polynomial("age"), "km"])
@@ -124,11 +124,11 @@ def test_a_mean_of_the_items_answered_is_followed_over_those():
 ])  # fmt: skip
 def test_what_goes_together_by_construction_is_told(outcome, terms, told):
     frame = pd.DataFrame(np.random.default_rng(4).integers(1, 9, (300, 4)).astype(float), columns=list("abcd"))
-    study = (mb.Study(frame.assign(t=np.arange(300))).derive("home", mean=["a", "b"]).derive("other", difference=["d", "b"]))  # fmt: skip
+    study = mb.Study(frame.assign(t=np.arange(300))).derive("home", mean=["a", "b"]).derive("other", difference=["d", "b"])  # fmt: skip
     study = study.derive("log", log="a").lag("home", by=1, order="t", name="before").cut("a", [4], name="band").split_at("home", above=4, labels=("n", "y"), name="high")  # fmt: skip
     with warnings.catch_warnings(record=True) as caught:
         warnings.simplefilter("always")
-        fit = (mb.fit_logistic(study, outcome, terms, event="y") if outcome == "high" else mb.fit_linear(study, outcome, terms))  # fmt: skip
+        fit = mb.fit_logistic(study, outcome, terms, event="y") if outcome == "high" else mb.fit_linear(study, outcome, terms)  # fmt: skip
     said = [*fit.reading().cautions, *(str(w.message) for w in caught)]
     assert sum(f"{told}" in s and ("by construction" in s or "was cut out of" in s) for s in said) == (2 if told else 0)
 

@@ -146,6 +146,21 @@ def test_collinearity_is_said_to_be_exact_only_where_every_row_bears_it_out():
     assert "equals" not in " ".join(a.text for a in nearly.advice)
 
 
+def test_what_is_a_sum_but_for_the_rounding_of_its_values_is_exact_wherever_the_values_lie():
+    for seed in range(12):
+        rng = np.random.default_rng(seed)
+        count, far = int(rng.integers(2, 5)), 10.0 ** rng.integers(0, 13)
+        frame = pd.DataFrame(far * rng.normal(size=count) + rng.normal(size=(60, count))).rename(columns="x{}".format)
+        frame["s"] = frame @ rng.choice([1, 0.5, 2, -1, 0.1], count) + rng.choice([0, 1000, 1e6])
+        with pytest.raises(mb.CollinearityError, match=" equals .* in every row used"):
+            mb.fit_linear(frame.assign(y=rng.normal(size=60)), "y", list(frame))
+    frame = pd.DataFrame(rng.normal(size=(60, 8))).rename(columns="x{}".format)
+    for k in range(8):
+        frame[f"s{k}"] = 2 * frame[f"x{k}"]
+    with pytest.raises(mb.CollinearityError, match=r"`s5` equals 2·`x5` in every row used; and 2 more\. These"):
+        mb.fit_linear(frame.assign(y=rng.normal(size=60)), "y", list(frame))
+
+
 @pytest.mark.parametrize("power", [2, 5, 8])
 def test_condition_indices_are_those_of_singular_values_at_50_digits(power):
     frame = pd.DataFrame(made_up(80))

@@ -32,7 +32,7 @@ def test_slopes_by_group_and_crossings_agree_with_dense_columns(kind, base, erro
     frame["age"] += far
     frame["w"] = 2.0
     study = mb.Study(frame).mark("voice", base).mark("day", "Mon")
-    inner = (["age", "voice", mb.interaction("age", "voice")] if kind == "slope" else ["voice", "day", mb.interaction("voice", "day")])  # fmt: skip
+    inner = ["age", "voice", mb.interaction("age", "voice")] if kind == "slope" else ["voice", "day", mb.interaction("voice", "day")]  # fmt: skip
     options = {} if weights is None else {"weights": weights, "weights_are": "frequency"}
     fit = mb.fit_linear(study, "score", [*inner, "km"], errors=errors, **options)
     doubled = frame if weights is None else frame.loc[frame.index.repeat(2)]

@@ -127,7 +127,7 @@ def test_what_a_cut_leaves_out_is_told_where_the_column_goes_on_telling_within_t
     age, x = rng.uniform(18, 80, 600), rng.normal(size=600)
     data = pd.DataFrame({"age": age, "decade": age // 10, "x": x, "rising": 0.1 * age + x + rng.normal(size=600) * 2, "step": 3.0 * (age > 45) + rng.normal(size=600) * 2})  # fmt: skip
     data["stays"] = np.where(rng.random(600) < 1 / (1 + np.exp(-(age - 49) / 12)), "yes", "no")
-    study = (mb.Study(data).split_at("age", above=45, labels=("young", "old"), name="old").cut("age", list(range(22, 80, 4)), name="band").cut("decade", [3, 4, 5, 6, 7], name="each"))  # fmt: skip
+    study = mb.Study(data).split_at("age", above=45, labels=("young", "old"), name="old").cut("age", list(range(22, 80, 4)), name="band").cut("decade", [3, 4, 5, 6, 7], name="each")  # fmt: skip
 
     def told(outcome, *terms, of=study, **more):
         fit = mb.fit_logistic if outcome == "stays" else mb.fit_linear

@@ -36,7 +36,7 @@ def test_inflation_by_chance_is_that_of_samples():
     rng = np.random.default_rng(2)
     vif = np.array([np.diag(np.linalg.inv(np.corrcoef(rng.normal(size=(12, 30))))) for _ in range(4000)])
     assert vif.mean() == pytest.approx(inflation_by_chance(29, 12), rel=0.01)
-    assert 0.035 < (vif.max(axis=1) > most_by_chance(29, 12)).mean() < 0.06
+    assert 0.03 < (vif.max(axis=1) > most_by_chance(29, 12)).mean() < 0.06
     # of two columns it is that of r, which is t on n − 2
     r2 = 1 - 1 / most_by_chance(9, 2)
     assert np.sqrt(8 * r2 / (1 - r2)) == pytest.approx(2.7515236, rel=1e-7)  # 98.75% of t on 8
@@ -50,7 +50,7 @@ def test_few_rows_for_many_columns_are_told(rows, columns, told):
     few = [a.text for a in mb.screen(frame, list(frame)).advice if a.kind == "few"]
     assert len(few) == min(told, 1)
     if told:
-        average = f"show a variance inflation of {(rows - 3) / (rows - columns - 2):.3g} on average" if rows > 22 else "of any size."
+        average = f"show a variance inflation of {(rows - 3) / (rows - columns - 2):.3g} on average" if rows > 22 else "of any size."  # fmt: skip
         assert few[0].startswith(f"{rows} rows are {'few for' if rows > 22 else 'hardly enough to tell'} 20 columns")
         assert average in few[0]
     named = {name for a in mb.screen(frame, list(frame)).advice if a.kind == "hidden" for name in a.terms}
@@ -81,9 +81,11 @@ def test_more_columns_than_rows_can_tell_apart_are_told_as_that_and_nothing_else
 def test_columns_that_all_go_together_are_one_finding():
     rng = np.random.default_rng(3)
     shared = rng.normal(size=(300, 3))
-    frame = pd.DataFrame({f"{'abc'[k]}{j}": shared[:, k] + rng.normal(size=300) / 3 for k in range(3) for j in range(5)})
+    frame = pd.DataFrame(
+        {f"{'abc'[k]}{j}": shared[:, k] + rng.normal(size=300) / 3 for k in range(3) for j in range(5)}
+    )
     frame["a2"] *= -1
-    frame["bridge"] = frame["c0"] * 3 + rng.normal(size=300)  # goes with the first of a set and not with all
+    frame["bridge"] = frame["c0"] + rng.normal(size=300)  # goes with the first of a set and not with all
     frame["alone"] = rng.normal(size=300)
     screen = mb.screen(frame, list(frame))
     sets = [a for a in screen.advice if a.kind == "set"]
@@ -113,9 +115,9 @@ def test_of_very_many_findings_a_dozen_are_told_and_the_others_counted():
     page = str(screen)
     assert len(re.findall(r"^  x\d+ – x\d+ ", page, re.M)) == 40
     largest = screen.terms.sort_values("comparable", ascending=False)["term"].head(40)
-    assert re.findall(r"^  (x\d+)   1 ", page, re.M) == largest.tolist()
+    assert re.findall(r"^  (x\d+) +1 ", page, re.M) == largest.tolist()
     assert f"the 40 strongest of {flagged:,}" in " ".join(page.split())
-    assert len(page.splitlines()) < 220
+    assert len(page.splitlines()) < 260
     # what no pair shows: each of many columns beside the sum of them all
     wide = pd.DataFrame(rng.normal(size=(500, 30))).rename(columns="z{}".format)
     wide["sum"] = wide.sum(axis=1) + rng.normal(size=500) / 5
@@ -123,7 +125,9 @@ def test_of_very_many_findings_a_dozen_are_told_and_the_others_counted():
     hidden = [a for a in screen.advice if a.kind == "hidden" and "standard error" in a.text]
     over = screen.terms[screen.terms["comparable"] >= 5**0.5].sort_values("comparable", ascending=False)["term"]
     assert [a.terms[0] for a in hidden] == over[:12].tolist()
-    assert any(a.text.startswith(f"{len(over) - 12} more terms whose standard error is 2.24 times") for a in screen.advice)
+    assert any(
+        a.text.startswith(f"{len(over) - 12} more terms whose standard error is 2.24 times") for a in screen.advice
+    )
 
 
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
@@ -134,7 +138,7 @@ def test_among_many_terms_those_that_are_clear_by_chance_are_counted(kind):
     frame["y"] = np.where(y > 0, "yes", "no") if kind == "logistic" else y
 
     def told(columns):
-        fit = mb.fit_logistic(frame, "y", columns, event="yes") if kind == "logistic" else mb.fit_linear(frame, "y", columns)
+        fit = mb.fit_logistic(frame, "y", columns, event="yes") if kind == "logistic" else mb.fit_linear(frame, "y", columns)  # fmt: skip
         texts = [c for c in fit.reading().cautions if "none of them went" in c]
         terms = next(step.meaning for step in fit.guide().steps if step.question == "Which terms?")
         assert all(text in terms for text in texts)
@@ -149,7 +153,7 @@ def test_among_many_terms_those_that_are_clear_by_chance_are_counted(kind):
     )
     assert (p.drop(["x3", "x8"]).min() * 38 > 0.05) & (p[["x3", "x8"]].max() * 39 < 0.05)
     assert told([f"x{k}" for k in range(19)])[0] == []  # fewer than one by chance
-    assert told([*p[p > 0.05].index[:20], "x3"])[0] == []  # all that is clear stays so
+    assert told([*p[p > 0.2].index[:20], "x3"])[0] == []  # all that is clear stays so
     assert told(list(p.drop(["x3", "x8"]).index))[0] == []  # nothing at all is told elsewhere
 
 
@@ -157,7 +161,7 @@ def test_very_many_columns_are_named_in_part():
     rng = np.random.default_rng(7)
     frame = pd.DataFrame(rng.normal(size=(60, 40))).rename(columns="x{}".format).assign(y=list("ny") * 30)
     names = [f"x{k}" for k in range(40)]
-    with pytest.raises(mb.SeparationError, match=r"^(`x\d+`, ){7}`?x?\d*`?.*and 33 more together foretell"):
+    with pytest.raises(mb.SeparationError, match=r"^(`x\d+`, ){6}`x\d+` and 33 more together foretell"):
         mb.fit_logistic(frame, "y", names, event="y")
     fit = mb.fit_linear(frame.assign(y=rng.normal(size=60), g=list("abc") * 20), "y", [*names, "g"])
     assert "41 numeric columns, 1 categorical column: no codebook" in " ".join(str(fit).split())

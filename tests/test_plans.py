@@ -109,7 +109,7 @@ def test_a_plan_gives_the_numbers_that_python_gives(results):
     test = told["comparisons"]["short and long"]["tests"][0]
     assert test["statistic"] == pytest.approx(fit.terms.set_index("term").loc["voice", "statistic"], rel=1e-11)
     shorter = mb.backward_elimination(hierarchy.last, limit=0.01, keep=["age"])
-    assert (told["eliminated"]["in blocks, eliminated"]["kept"] == list(shorter.kept) != [t.name for t in hierarchy.last.model_terms])  # fmt: skip
+    assert told["eliminated"]["in blocks, eliminated"]["kept"] == list(shorter.kept) != [t.name for t in hierarchy.last.model_terms]  # fmt: skip
     table = pd.read_csv(results / "out" / "tables" / "who-stays-coefficients.csv")
     np.testing.assert_array_equal(table["estimate"], fit.coefficients["estimate"])
     screened = mb.screen(study, ["age", "travel_km", "travel_min"], outcome="belonging")
@@ -403,7 +403,7 @@ def test_a_drafted_plan_runs_as_it_stands_with_its_guesses_marked(outcome, tmp_p
     (tmp_path / "draft.toml").write_text(text.replace("figures = true", "figures = false"), encoding="utf-8")
     ran = run("run", "draft.toml", "--into", "out", cwd=tmp_path)
     assert ran.returncode == 0, ran.stderr
-    assert (run("start", str(DATA), "--codebook", str(BOOK), "--outcome", outcome, "--into", "draft.toml", cwd=tmp_path).returncode == 2)  # fmt: skip
+    assert run("start", str(DATA), "--codebook", str(BOOK), "--outcome", outcome, "--into", "draft.toml", cwd=tmp_path).returncode == 2  # fmt: skip
     taken = re.sub(r"^# (cluster|weights|weights_are) = ", r"\1 = ", text, flags=re.MULTILINE)
     (tmp_path / "taken.toml").write_text(taken, encoding="utf-8")
     told = run("fit", "taken.toml", "all together", "--short", cwd=tmp_path).stdout

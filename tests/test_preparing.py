@@ -300,7 +300,7 @@ def test_a_column_declared_to_be_made_of_another_is_held_against_it_and_follows_
     study = mb.Study(frame, codebook={"columns": columns})
     name = next(iter(columns))
     again = mb.Study(frame, codebook=tomllib.loads(mb.codebook_text(study)))
-    assert (again[name].made.of == study[name].made.of == tuple(np.atleast_1d(next(iter(columns[name]["made"].values())))))  # fmt: skip
+    assert again[name].made.of == study[name].made.of == tuple(np.atleast_1d(next(iter(columns[name]["made"].values()))))  # fmt: skip
     fit = quietly(mb.fit_linear, study, "y", [name])
     at = {"wage": 12.5, "hours": 20.0}
     value = {"lw": np.log(12.5), "square": 12.5**2, "both": 32.5, "z": (12.5 - wage.mean()) / wage.std(ddof=1)}[name]

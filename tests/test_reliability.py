@@ -123,7 +123,7 @@ def test_what_hardly_belongs_is_said_and_what_cannot_be_told_is_refused():
     assert mb.reliability(apart, ["a", "b"]).statements[0].startswith("On average the items do not go together")
     assert str(mb.reliability(study, ["a", "b"]).statements[0]).startswith("Of two items")
     drawn = mb.reliability(study.as_role("c", "weight"), ["a", "b"]).statements
-    assert ("Rows are taken for independent and count alike: no account is taken of the weights in `c` (its role)." in drawn)  # fmt: skip
+    assert "Rows are taken for independent and count alike: no account is taken of the weights in `c` (its role)." in drawn  # fmt: skip
     opposite = mb.reliability(mb.Study(frame.assign(b=-frame["a"])), ["a", "b"])
     assert np.isnan(opposite.alpha)
     assert "none: the sum of the items does not vary" in str(opposite)

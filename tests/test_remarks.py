@@ -115,7 +115,7 @@ def test_levels_that_carry_numbers_are_told_with_the_steps_that_make_a_scale_of_
         ordinal, numeric = told[0].mend
         low_to_high = [t for n, t in sorted((n, t) for n, t in zip(numbers, levels, strict=True) if n is not None)]
         assert ordinal["order"] == low_to_high
-        blanked = (study.blank("c", [t for n, t in zip(numbers, levels, strict=True) if n is None]) if None in numbers else study)  # fmt: skip
+        blanked = study.blank("c", [t for n, t in zip(numbers, levels, strict=True) if n is None]) if None in numbers else study  # fmt: skip
         assert [level.label for level in blanked.prepare([ordinal])["c"].levels] == low_to_high
         wanted = np.array([np.nan if n is None else n for n in numbers])
         np.testing.assert_array_equal(blanked.prepare([numeric])["c"].values[: len(levels)], wanted)

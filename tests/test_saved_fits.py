@@ -42,7 +42,7 @@ def asked(fit, name):
         found = getattr(fit, name)
         if inspect.ismethod(found):
             arguments = list(ASKED.get(name, ()))
-            named = (arguments.pop() if arguments and isinstance(arguments[-1], dict) and name not in ("predict", "coefficients_at") else {})  # fmt: skip
+            named = arguments.pop() if arguments and isinstance(arguments[-1], dict) and name not in ("predict", "coefficients_at") else {}  # fmt: skip
             found = found(*arguments, **named)
     except (AttributeError, mb.MarkbaseError) as problem:
         return problem
@@ -147,7 +147,7 @@ def test_a_fit_is_judged_on_another_file_saved_or_not_in_memory_or_in_parts(outc
     rows = later[(later["age"] > 0) & (later["voice"] != "descant")].dropna(subset=[outcome, "age", "voice", "rehearsals"])  # fmt: skip
     y = (rows[outcome] == "yes").to_numpy(float) if outcome == "stays" else rows[outcome].to_numpy()
     error = y - fit.predict(rows).iloc[:, -7 if outcome == "stays" else -8].to_numpy()
-    name, wanted = (("Brier score", (error**2).mean()) if outcome == "stays" else ("root mean squared error", np.sqrt((error**2).mean())))  # fmt: skip
+    name, wanted = ("Brier score", (error**2).mean()) if outcome == "stays" else ("root mean squared error", np.sqrt((error**2).mean()))  # fmt: skip
     found = []
     for who in (["fit.json"], model):
         for more in ([], ["--in-parts"]):

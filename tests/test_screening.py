@@ -90,7 +90,7 @@ def test_each_association_is_the_measure_that_suits_the_pair():
     r = screen.correlations
     assert r.columns[0] == "score"
     codes = {"yes": table["yes"] == "yes", "also": table["also"] == "b"}
-    plain = (pd.DataFrame({n: codes.get(n, table[n]) for n in ("score", "age", "km", "yes", "also")}).astype(float).corr())  # fmt: skip
+    plain = pd.DataFrame({n: codes.get(n, table[n]) for n in ("score", "age", "km", "yes", "also")}).astype(float).corr()  # fmt: skip
     np.testing.assert_allclose(r.loc[plain.index, plain.index], plain, atol=1e-14)
     means = table.groupby("voice")["age"].transform("mean")
     eta = math.sqrt(((means - table["age"].mean()) ** 2).sum() / ((table["age"] - table["age"].mean()) ** 2).sum())
@@ -304,7 +304,7 @@ def test_sensitivity_is_what_refitting_gives_and_says_what_turns():
     for name in terms:
         if name == "travel_km":
             continue
-        again = (mb.fit_linear(complete, "belonging", [t for t in terms if t != name]).coefficients.set_index("term").loc["travel_km"])  # fmt: skip
+        again = mb.fit_linear(complete, "belonging", [t for t in terms if t != name]).coefficients.set_index("term").loc["travel_km"]  # fmt: skip
         row = moved.table.set_index("without").loc[name]
         assert row["estimate"] == pytest.approx(again["estimate"], rel=1e-10)
         assert row["p"] == pytest.approx(again["p"], rel=1e-8)
@@ -437,7 +437,7 @@ def test_advice_knows_what_a_column_was_made_of_and_where_the_intercept_has_a_pa
     assert re.search(shares, told["year",].text)
     table["few"] = np.exp(rng.normal(3, 0.3, n))
     more = mb.Study(table).derive("log_few", log="few").derive("share", ratio=["a", "age"])
-    more = (more.derive("ab", product=["a", "b"]).cut("age", [40, 50], name="ages").derive("few_c", centre="few").derive("few_c2", square="few_c"))  # fmt: skip
+    more = more.derive("ab", product=["a", "b"]).cut("age", [40, 50], name="ages").derive("few_c", centre="few").derive("few_c2", square="few_c")  # fmt: skip
     more = more.derive("near", centre="few", within="voice")
     for names, kind, words in (
         (["few", "log_few"], "scale", "`log_few` is the logarithm of `few`: the same on another scale"),

@@ -24,11 +24,7 @@ def test_the_sentences_of_a_case_are_those_that_were_read(name):
 def sentences(fit):
     """Return every statement and caution of a fit."""
     reading = quietly(fit.reading)
-    return reading, [
-        *(s.text for s in reading.statements),
-        *(c for s in reading.statements for c in s.cautions),
-        *reading.cautions,
-    ]
+    return reading, [*(s.text for s in reading.statements), *(c for s in reading.statements for c in s.cautions), *reading.cautions]  # fmt: skip
 
 
 @settings(max_examples=25, deadline=None)

@@ -38,11 +38,7 @@ def test_separation_is_explained_and_firth_is_a_way_out(case):
     frame["two"] = (
         np.where(yes, 0.01, -0.01) + np.where(yes, 1, -1) * rng.exponential(size=len(frame)).round(2) - frame["one"]
     )
-    frame["partly"] = np.where(
-        rng.random(len(frame)) < 0.3,
-        5.0,
-        np.where(yes, 5 + rng.integers(1, 9, len(frame)), 5 - rng.integers(1, 9, len(frame))),
-    )
+    frame["partly"] = np.where(rng.random(len(frame)) < 0.3, 5.0, np.where(yes, 5 + rng.integers(1, 9, len(frame)), 5 - rng.integers(1, 9, len(frame))))  # fmt: skip
     if case.startswith("a level"):
         frame.loc[frame["voice"] == "tenor", "stays"] = "no"
     with pytest.raises(mb.SeparationError, match=message):

@@ -38,13 +38,7 @@ def test_rows_left_out_because_of_the_outcome_are_counted_and_told():
 def test_an_outcome_that_is_one_for_each_cluster_is_told_with_how_many_there_are(kind):
     rng = np.random.default_rng(1)
     school = np.repeat(np.arange(30), 80)
-    frame = pd.DataFrame(
-        {
-            "school": np.char.add("s", school.astype(str)),
-            "ses": rng.normal(size=2400),
-            "part": rng.choice(["a", "b"], 2400),
-        }
-    )
+    frame = pd.DataFrame({"school": np.char.add("s", school.astype(str)), "ses": rng.normal(size=2400), "part": rng.choice(["a", "b"], 2400)})  # fmt: skip
     frame["y"] = (50 + 3 * rng.normal(size=30))[school].round(1) if kind == "linear" else np.where((np.arange(30) % 3 > 0)[school], "y", "n")  # fmt: skip
     fit = lambda data, **more: mb.fit_linear(data, "y", ["ses", "part"], **more) if kind == "linear" else mb.fit_logistic(data, "y", ["ses", "part"], event="y", **more)  # noqa: E731  # fmt: skip
     told = "`y` has one value for each `school`: these 2,400 rows hold 30 outcomes."

@@ -70,11 +70,7 @@ def test_a_codebook_is_the_same_after_a_way_through_every_standard(file, columns
     assert list(again.columns) == list(book.columns)
     assert again.title == title or suffix == ".csv" or (suffix == ".xml" and not title)
     if suffix == ".xml":  # as other programs read it
-        words = {
-            "numeric": ("contin", "interval"),
-            "categorical": ("discrete", "nominal"),
-            "ordinal": ("discrete", "ordinal"),
-        }
+        words = {"numeric": ("contin", "interval"), "categorical": ("discrete", "nominal"), "ordinal": ("discrete", "ordinal")}  # fmt: skip
         for told in ElementTree.parse(path).iterfind(".//{*}var"):
             kind = book.columns[told.get("name")].kind
             assert (told.get("intrvl"), told.get("nature")) == words.get(kind, (None, None))

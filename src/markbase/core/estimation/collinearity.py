@@ -18,7 +18,7 @@ from markbase.core.estimation.collinearity_names import Collinearity, named_depe
 from markbase.core.estimation.dependences import dependences
 from markbase.core.estimation.least_squares_solution import Dependent, Swept
 from markbase.core.estimation.thin_levels import thin_levels_error
-from markbase.core.formatting import number
+from markbase.core.formatting import short
 from markbase.core.rows.parts import each_part
 from markbase.core.rows.row_functions import sample_of
 
@@ -26,6 +26,8 @@ Array = NDArray[np.float64]
 _ROUNDINGS = 4
 """How many roundings of the products an identity may be off in a row."""
 _MOST_MEMBERS = 60
+_MOST_TOLD = 6
+"""Collinearities that a refusal tells; of more it says how many."""
 
 
 def find_collinearities(
@@ -164,13 +166,15 @@ def collinearity_error(
         names = sorted({name for o in collinear for name in o.terms}, key=[t.name for t in terms].index)
         return FitError(
             f"{listed(quoted(names or [t.name for t in terms]))} are so nearly collinear (condition number "
-            f"{number(finding.condition, 9)}) that fewer than 7 digits of any result could be trusted: leave one out, "
+            f"{short(finding.condition)}) that fewer than 7 digits of any result could be trusted: leave one out, "
             f"or centre and rescale a numeric column that was raised to a power."
         )
-    told = "; ".join(o.statement for o in collinear)
+    told = "; ".join(o.statement for o in collinear[:_MOST_TOLD])
+    if len(collinear) > _MOST_TOLD:
+        told += f"; and {len(collinear) - _MOST_TOLD} more"
     return CollinearityError(
-        f"Exact collinearity: {told}. These rows cannot tell such coefficients apart, so the fit stops, and it does not "
-        f"choose for you: which one is left out decides what the others mean. {' '.join(o.advice for o in collinear)}"
+        f"Exact collinearity: {told}. These rows cannot tell such coefficients apart, so the fit stops, and it does not choose for you: which "
+        f"one is left out decides what the others mean. {' '.join(o.advice for o in collinear[:_MOST_TOLD])}"
     )
 
 

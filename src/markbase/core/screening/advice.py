@@ -11,7 +11,12 @@ import numpy as np
 
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import number, short, without_zero
-from markbase.core.screening.few_rows import about_few_rows, about_pairs_of_few_rows, most_by_chance
+from markbase.core.screening.few_rows import (
+    about_few_rows,
+    about_pairs_of_few_rows,
+    inflation_by_chance,
+    most_by_chance,
+)
 from markbase.core.screening.pair_sets import WHAT_WOULD_DO, sets_of, words_of_set
 from markbase.core.screening.rounded_parts import rounded_parts
 from markbase.core.screening.screen_tables import ScreenTables
@@ -285,6 +290,8 @@ def _inflated(screen: ScreenTables, told: set[str]) -> list[Advice]:
         found.append(Advice("hidden", (record.term, *carriers), text))
     where = f" whose standard error is {short(root, 3)} times as large or more, though no single pair is flagged: the table of terms has them"
     found += _more(len(over), "term", "terms", where)
+    if inflation_by_chance(screen.basis.free_rows, int(screen.terms["df"].sum())) >= screen.limits.vif:
+        return found  # condition indices are of chance as well
     shared = _conditions(screen, {n for a in found for n in a.terms} | {r.term for r in over} | told)
     return found + shared[:_MOST_TOLD] + _more(len(shared), "such dependence", "such dependences", "")
 

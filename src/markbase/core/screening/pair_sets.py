@@ -18,8 +18,10 @@ def sets_of(pairs: Iterable[tuple[str, str]], order: Sequence[str]) -> list[tupl
     for a, b in pairs:
         beside.setdefault(a, {a}).add(b)
         beside.setdefault(b, {b}).add(a)
-    found = {frozenset(own) for own in beside.values() if all(beside[name] == own for name in own)}
-    return sorted((tuple(n for n in order if n in own) for own in found if len(own) >= FEWEST), key=len, reverse=True)
+    complete = [
+        own for n in order if (own := beside.get(n)) and len(own) >= FEWEST and all(beside[o] == own for o in own)
+    ]
+    return sorted(dict.fromkeys(tuple(n for n in order if n in own) for own in complete), key=len, reverse=True)
 
 
 def words_of_set(names: Sequence[str], r: dict[tuple[str, str], float]) -> str:
