@@ -152,7 +152,7 @@ def test_what_is_a_sum_but_for_the_rounding_of_its_values_is_exact_wherever_the_
         count, far = int(rng.integers(2, 5)), 10.0 ** rng.integers(0, 13)
         frame = pd.DataFrame(far * rng.normal(size=count) + rng.normal(size=(60, count))).rename(columns="x{}".format)
         frame["s"] = frame @ rng.choice([1, 0.5, 2, -1, 0.1], count) + rng.choice([0, 1000, 1e6])
-        with pytest.raises(mb.CollinearityError, match=" equals .* in every row used"):
+        with pytest.raises(mb.CollinearityError, match=r" equals .* in every row used"):
             mb.fit_linear(frame.assign(y=rng.normal(size=60)), "y", list(frame))
     frame = pd.DataFrame(rng.normal(size=(60, 8))).rename(columns="x{}".format)
     for k in range(8):

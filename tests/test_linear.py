@@ -184,7 +184,9 @@ def test_so_near_an_overlap_that_digits_would_be_noise_is_refused_in_words():
     frame, _, _ = plain()
     frame["near"] = frame["age"] * 1.0
     frame.loc[0, "near"] += 2e-12 * 45
-    with pytest.raises(mb.FitError, match=r"`age` and `near` are so nearly collinear .condition number \d\.\d+e\d\d. that"):
+    with pytest.raises(
+        mb.FitError, match=r"`age` and `near` are so nearly collinear .condition number \d\.\d+e\d\d. that"
+    ):
         mb.fit_linear(mb.Study(frame), "score", ["age", "near"])
 
 
