@@ -56,9 +56,7 @@ def test_derived_columns_follow_their_sources():
     wanted = table["(intercept)"] + 5 * table["km"] + np.log(5) * table["km_log"]
     assert logged.predict({"km": 5})["predicted"].iloc[0] == pytest.approx(wanted, rel=1e-10)
     assert logged.simple_slopes("km", at={"km": 5})["slope"].iloc[0] == pytest.approx(table["km"] + table["km_log"] / 5)
-    logistic = mb.fit_logistic(
-        study.split_at("score", above=40, labels=("n", "y"), name="high"), "high", ["km", "km_log"], event="y"
-    )
+    logistic = mb.fit_logistic(study.split_at("score", above=40, labels=("n", "y"), name="high"), "high", ["km", "km_log"], event="y")  # fmt: skip
     at = logistic.coefficients.set_index("term")["estimate"]
     eta = at["(intercept)"] + 5 * at["km"] + np.log(5) * at["km_log"]
     assert logistic.predict({"km": 5})["probability"].iloc[0] == pytest.approx(1 / (1 + np.exp(-eta)), rel=1e-9)
@@ -78,9 +76,7 @@ def test_what_was_derived_from_columns_outside_the_model_too_is_read_with_them(k
         wanted = own["estimate"]["age"] + own["estimate"]["new"] * moved.mean()
         assert found["slope"].tolist() == pytest.approx([wanted], rel=1e-9)
     else:  # the same model, told by its parts
-        assert found[["slope", "se", "p"]].to_numpy()[0] == pytest.approx(
-            other.loc["age", ["estimate", "se", "p"]].tolist(), rel=1e-7
-        )
+        assert found[["slope", "se", "p"]].to_numpy()[0] == pytest.approx(other.loc["age", ["estimate", "se", "p"]].tolist(), rel=1e-7)  # fmt: skip
     told = " ".join(str(fits[0]).split())
     assert "at the same age it differs by km alone, so this is about km" in told
     assert "lets new move along, with km as in these rows" in told

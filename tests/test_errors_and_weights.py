@@ -96,9 +96,7 @@ def test_errors_that_cannot_be_had_are_refused_or_remarked():
         fit = mb.fit_linear(study, "belonging", ["age", "voice"], cluster="choir")
     assert fit.df_rest == 23
     uneven = np.repeat(np.arange(41), [5] * 40 + [200])
-    people = pd.DataFrame(
-        {"y": np.sin(np.arange(400.0)), "x": np.cos(np.arange(400.0) ** 2), "team": [f"t{k}" for k in uneven]}
-    )
+    people = pd.DataFrame({"y": np.sin(np.arange(400.0)), "x": np.cos(np.arange(400.0) ** 2), "team": [f"t{k}" for k in uneven]})  # fmt: skip
     with pytest.warns(mb.MarkbaseWarning, match="41 clusters of uneven size, which count as about 3.9 even ones"):
         mb.fit_linear(people, "y", ["x"], cluster="team")
     smaller = fit.without("voice")
@@ -237,10 +235,7 @@ def test_weights_that_make_no_sense_are_refused():
 def test_a_row_that_is_a_level_of_its_own_adds_nothing_to_the_errors_of_the_others(errors):
     frame = pd.DataFrame(made_up(150, seed=8))
     alone = frame.assign(voice=frame["voice"].where(frame.index != 77, "solo"))
-    fits = [
-        mb.fit_linear(mb.Study(table).mark("voice", "alto"), "score", ["voice", "age", "km"], errors=errors)
-        for table in (alone, alone.drop(index=77))
-    ]
+    fits = [mb.fit_linear(mb.Study(table).mark("voice", "alto"), "score", ["voice", "age", "km"], errors=errors) for table in (alone, alone.drop(index=77))]  # fmt: skip
     with_row, without = (f.coefficients.set_index(["term", "level"]) for f in fits)
     kept = without.index
     np.testing.assert_allclose(with_row.loc[kept, "estimate"], without["estimate"], rtol=1e-9, atol=1e-9)

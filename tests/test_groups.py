@@ -219,9 +219,7 @@ def test_a_test_of_equal_slopes_that_robust_errors_overstate_is_told_as_that_of_
         here, page = lines.overstated, " ".join(str(more).split())
         assert here in page
         assert here == more.equation(by="g").overstated
-        assert {"x × g HC3 errors" in page, "the test of equal slopes: HC3 errors" in " ".join(str(lines).split())} == {
-            bool(here)
-        }
+        assert {"x × g HC3 errors" in page, "the test of equal slopes: HC3 errors" in " ".join(str(lines).split())} == {bool(here)}  # fmt: skip
         said.append(bool(here))
     assert len(set(said)) == 2
 
@@ -237,9 +235,7 @@ def test_parallel_lines_are_tested_by_the_model_with_all_slopes():
 def test_planned_comparisons_are_combinations_of_coefficients():
     fit = KINDS["linear"](study_of(choir(300)), ["voice", "age"])
     b = fit.coefficients.set_index("level")["estimate"]
-    planned = fit.planned(
-        "voice", {"low": {"tenor": 0.5, "bass": 0.5, "alto": -1}, "one": {"bass": 1, "tenor": -1}}, "bonferroni"
-    )
+    planned = fit.planned("voice", {"low": {"tenor": 0.5, "bass": 0.5, "alto": -1}, "one": {"bass": 1, "tenor": -1}}, "bonferroni")  # fmt: skip
     assert planned["difference"].tolist() == pytest.approx([(b["tenor"] + b["bass"]) / 2, b["bass"] - b["tenor"]])
     others = fit.planned("voice", ["tenor"]).iloc[0]
     assert others["difference"] == pytest.approx(b["tenor"] - (b["bass"] + b["soprano"]) / 3)

@@ -263,9 +263,7 @@ def everything(fit):
     out["profile"] = fit.predict([{"voice": "bass", "age": 30}, {"age": 50}])
     if logistic:
         found = fit.classification()
-        out["classification"] = pd.DataFrame(
-            [[found.correct, found.sensitivity, found.specificity, found.area, found.area_low, found.area_high]]
-        )
+        out["classification"] = pd.DataFrame([[found.correct, found.sensitivity, found.specificity, found.area, found.area_low, found.area_high]])  # fmt: skip
         out["calibration"] = fit.calibration(5)
         out["marginal"] = fit.marginal
     else:
@@ -308,6 +306,4 @@ def test_every_result_of_frequencies_is_that_of_the_rows_repeated(kind, options)
         one, other = (everything(fit) for fit in fits)
     for name, table in one.items():
         numbers = table.select_dtypes("number").columns
-        np.testing.assert_allclose(
-            table[numbers].to_numpy(float), other[name][numbers].to_numpy(float), rtol=1e-6, atol=1e-9, err_msg=name
-        )
+        np.testing.assert_allclose(table[numbers].to_numpy(float), other[name][numbers].to_numpy(float), rtol=1e-6, atol=1e-9, err_msg=name)  # fmt: skip

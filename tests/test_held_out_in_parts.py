@@ -104,6 +104,4 @@ def test_rows_held_out_are_not_among_those_kept_of_the_others(studies):
         mask = some["age"].values.mask
         assert 0 < mask.kept.sum() < len(whole)
         numbers = np.concatenate([part["singer_id"].values for part in some.parts()])
-        assert some["singer_id"].values.kept.tolist() == [
-            v for v in studies[1]["singer_id"].values.kept.tolist() if v in set(numbers.tolist())
-        ]
+        assert some["singer_id"].values.kept.tolist() == [v for v in studies[1]["singer_id"].values.kept.tolist() if v in set(numbers.tolist())]  # fmt: skip

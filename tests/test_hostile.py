@@ -175,9 +175,7 @@ def test_an_input_is_never_written_over_whatever_was_agreed_to(tmp_path):
 
 
 def test_figures_do_not_follow_the_settings_of_the_user(tmp_path):
-    (tmp_path / "matplotlibrc").write_text(
-        "axes.facecolor: black\nfont.size: 30\nlines.linewidth: 9\nsavefig.dpi: 20\nsvg.fonttype: none\n"
-    )
+    (tmp_path / "matplotlibrc").write_text("axes.facecolor: black\nfont.size: 30\nlines.linewidth: 9\nsavefig.dpi: 20\nsvg.fonttype: none\n")  # fmt: skip
     drawn = []
     for place, run_it in (("here", run_process), ("elsewhere", run)):
         typed = ["slopes", PLAN, "age", *FIT[4:6], "--terms", "voice", "--polynomial", "age=2", "--figures", place]
@@ -257,10 +255,7 @@ def test_long_names_are_folded_in_figures_and_nothing_is_cut_or_hidden():
         for ax in figure.axes:
             assert ax.bbox.width > 0.2 * figure.bbox.width / len(figure.axes) ** 0.5
             names = [t.get_window_extent() for t in ax.get_yticklabels() if t.get_text().strip(".−0123456789")]
-            assert all(a.y0 > b.y1 or b.y0 > a.y1 for a, b in itertools.combinations(names, 2)), (
-                drawn,
-                ax.get_title(loc="left"),
-            )
+            assert all(a.y0 > b.y1 or b.y0 > a.y1 for a, b in itertools.combinations(names, 2)), (drawn, ax.get_title(loc="left"))  # fmt: skip
             legend = ax.get_legend()
             told = [text.get_text() for text in legend.get_texts()] if legend else []
             assert len(set(told)) == len(told)
@@ -327,9 +322,7 @@ WRONG = [
     {"age": "x"}, {"voice": {"alto": 1}}, (), set(), object(), np.array([1.0, 2.0]), pd.DataFrame({"q": [1]}), pd.Series([1]), 10**30,
 ]  # fmt: skip
 SLOW = set("bootstrap classification cases calibration checks residual_views profile guide reading".split())
-INNER = set(
-    "corrected_p repeated identified on_rows expected slope_at moves_with not_averaged variable events_by_level".split()
-)
+INNER = set("corrected_p repeated identified on_rows expected slope_at moves_with not_averaged variable events_by_level".split())  # fmt: skip
 
 
 def _objects():

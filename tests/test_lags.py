@@ -46,10 +46,7 @@ def test_a_lag_is_that_of_a_search_in_memory_and_in_parts(tmp_path_factory, rows
     book = {"columns": {name: {"kind": kind} for name, kind in kinds.items()}}
     parts = mb.open_study(home, codebook=book, in_parts=True)
     shuffled = table.sample(frac=1, random_state=1)
-    lagged = [
-        s.lag("x", by=by, order="step", within="series", name="before")
-        for s in (mb.Study(table, book), mb.Study(shuffled, book), parts)
-    ]
+    lagged = [s.lag("x", by=by, order="step", within="series", name="before") for s in (mb.Study(table, book), mb.Study(shuffled, book), parts)]  # fmt: skip
     for study, index in zip(lagged, (table.index, shuffled.index, table.index), strict=True):
         column = study["before"]
         values = column.values.at(np.arange(len(table))) if study.in_parts else column.values

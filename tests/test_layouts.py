@@ -99,9 +99,7 @@ def test_where_the_names_stand_is_found_and_said(tmp_path):
     twice = written([NAMES, LABELS, ["{q1}", "{q2}", "{q3}", "{q4}"], *ROWS], tmp_path / "twice.csv")
     told = seen(twice)[1][0]
     assert "rows 2 and 3 look like rows of names and not of data (`ID`: `Respondent`, above numbers)" in told
-    assert told.endswith(
-        "say in the layout that the labels are in row 2 and the data begin in row 4; they then stand beside the names."
-    )
+    assert told.endswith("say in the layout that the labels are in row 2 and the data begin in row 4; they then stand beside the names.")  # fmt: skip
     assert "the data begin in row 4" in seen(twice, layout={"labels": 2})[1][0]
     assert not seen(twice, layout={"labels": 2, "data": 4})[1]
     labelled = written([NAMES, LABELS, *ROWS], tmp_path / "labelled.csv")
@@ -216,10 +214,7 @@ def test_a_plan_that_is_written_reads_the_file_as_it_was_read(how, tmp_path):
     ],
 )
 def test_a_row_of_totals_is_told_and_left_out_by_the_layout(kind, end, said, tmp_path):
-    path = written(
-        [["Survey", "", "", ""], NAMES, *ROWS[:4], [""] * 4 if kind == "xlsx" else [], *ROWS[4:], end],
-        tmp_path / f"data.{kind}",
-    )
+    path = written([["Survey", "", "", ""], NAMES, *ROWS[:4], [""] * 4 if kind == "xlsx" else [], *ROWS[4:], end], tmp_path / f"data.{kind}")  # fmt: skip
     _, told = seen(path, layout={"header": 2})
     assert len(told) == bool(said)
     if said:

@@ -126,9 +126,7 @@ def test_nothing_but_the_telling_depends_on_the_base(rows, seed, levels, gaps, p
     fits = [mb.fit_linear(_quietly(study.mark, "g", f"L{k}"), "y", ["g", "x"]) for k in range(levels)]
     first = fits[0]
     dense = np.linalg.lstsq(*_dense(frame.dropna()), rcond=None)[0]
-    np.testing.assert_allclose(
-        first.coefficients["estimate"][~first.coefficients["base"]], dense, rtol=1e-7, atol=1e-7 * 10.0**-power
-    )
+    np.testing.assert_allclose(first.coefficients["estimate"][~first.coefficients["base"]], dense, rtol=1e-7, atol=1e-7 * 10.0**-power)  # fmt: skip
     for k, fit in enumerate(fits):
         assert fit.strength == first.strength
         assert fit.overall == first.overall

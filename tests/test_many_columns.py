@@ -43,7 +43,9 @@ def test_inflation_by_chance_is_that_of_samples():
     assert (inflation_by_chance(3, 2), most_by_chance(5, 1)) == (np.inf, 1.0)
 
 
-@pytest.mark.parametrize(("rows", "columns", "told"), [(40, 20, 1), (400, 20, 0), (22, 20, 1), (21, 20, 2)])
+@pytest.mark.parametrize(
+    ("rows", "columns", "told"), [(40, 20, 1), (400, 20, 0), (26, 20, 1), (22, 20, 1), (21, 20, 2)]
+)
 def test_few_rows_for_many_columns_are_told(rows, columns, told):
     rng = np.random.default_rng(rows)
     frame = pd.DataFrame(rng.normal(size=(rows, columns))).rename(columns="x{}".format)
@@ -53,6 +55,8 @@ def test_few_rows_for_many_columns_are_told(rows, columns, told):
         average = f"show a variance inflation of {(rows - 3) / (rows - columns - 2):.3g} on average" if rows > 22 else "of any size."  # fmt: skip
         assert few[0].startswith(f"{rows} rows are {'few for' if rows > 22 else 'hardly enough to tell'} 20 columns")
         assert average in few[0]
+        vif = mb.screen(frame, list(frame)).vif["vif"]
+        assert (f", and {(vif >= 5).sum()} columns at 5 or more show no more than chance" in few[0]) == (rows == 26)
     named = {name for a in mb.screen(frame, list(frame)).advice if a.kind == "hidden" for name in a.terms}
     assert not named  # it is no more than chance makes
 
@@ -74,6 +78,11 @@ def test_more_columns_than_rows_can_tell_apart_are_told_as_that_and_nothing_else
     assert two[1].text == "Of 2 rows every correlation is 1 or −1, whatever the columns measure."
     r = [a.text for a in mb.screen(frame.iloc[10:17, :2], ["x0", "x1"]).advice if "no clear sign" in a.text]
     assert r == ["Of 7 rows, r = 0.7 is no clear sign that two columns go together (p = .080): chance alone makes such pairs."]  # fmt: skip
+    assert ["(p = .506)" in mb.screen(frame.iloc[10:13, :2], ["x0", "x1"]).advice[k].text for k in (0, 1)] == [False, True]  # fmt: skip
+    assert "variance inflation of 2 on average" in mb.screen(frame.iloc[10:15, :2], ["x0", "x1"]).advice[0].text
+    frame = frame.assign(y=rng.normal(size=60), g=np.repeat(np.arange(20), 3).astype(str)).drop(columns=["x7", "x9"])
+    fits = [mb.fit_linear(frame, "y", [*frame.iloc[:, :15]], fixed_effects=levels) for levels in (None, "g")]
+    assert ["inflation of 1.58 on" in mb.screen_fit(fit).advice[0].text for fit in fits] == [False, True]
     enough = mb.screen(frame.iloc[:8, 10:17], [*frame.iloc[:, 10:17]])
     assert np.isfinite(enough.vif["vif"]).all()  # as many rows as coefficients
 
@@ -81,23 +90,30 @@ def test_more_columns_than_rows_can_tell_apart_are_told_as_that_and_nothing_else
 def test_columns_that_all_go_together_are_one_finding():
     rng = np.random.default_rng(3)
     shared = rng.normal(size=(300, 3))
-    frame = pd.DataFrame(
-        {f"{'abc'[k]}{j}": shared[:, k] + rng.normal(size=300) / 3 for k in range(3) for j in range(5)}
-    )
+    frame = pd.DataFrame({f"{'abc'[k]}{j}": shared[:, k] + rng.normal(size=300) / 3 for k in range(3) for j in range(5)})  # fmt: skip
+    frame["b5"] = shared[:, 1] + rng.normal(size=300) / 3
     frame["a2"] *= -1
     frame["bridge"] = frame["c0"] + rng.normal(size=300)  # goes with the first of a set and not with all
     frame["alone"] = rng.normal(size=300)
     screen = mb.screen(frame, list(frame))
     sets = [a for a in screen.advice if a.kind == "set"]
-    assert [a.terms for a in sets] == [tuple(f"{k}{j}" for j in range(5)) for k in "ab"] + [()]
-    assert ["some the other way round" in a.text for a in sets] == [True, False, False]
-    r = frame[[f"b{j}" for j in range(5)]].corr().to_numpy()[np.triu_indices(5, 1)]
-    assert f"(|r| {min(r):.2f} to {max(r):.2f})".replace("0.", ".") in sets[1].text
+    assert [a.terms for a in sets] == [tuple(f"{k}{j}" for j in range(n)) for k, n in (("b", 6), ("a", 5))] + [()]
+    assert ["some the other way round" in a.text for a in sets] == [False, True, False]
+    r = frame[[f"b{j}" for j in range(6)]].corr().to_numpy()[np.triu_indices(6, 1)]
+    assert f"(|r| {min(r):.2f} to {max(r):.2f})".replace("0.", ".") in sets[0].text
     pairs = [a.terms for a in screen.advice if a.kind == "pair"]
     flagged = {(p.first, p.second) for p in screen.pairs.itertuples() if p.flag}
     own = {pair for a in sets for pair in itertools.combinations(a.terms, 2)}
     assert set(pairs) == {pair for pair in flagged if not {pair, pair[::-1]} & own}
-    assert len(pairs) == len(flagged) - 20
+    assert len(pairs) == len(flagged) - 25
+    (text,) = [a.text for a in screen.advice if a.terms == ("c0", "bridge")]
+    for gone, stays in (("bridge", "c0"), ("c0", "bridge")):  # though others carry more of the one
+        after = mb.screen(frame, [n for n in frame if n != gone]).vif.set_index("term")["vif"][stays]
+        assert f"ithout `{gone}` the standard error of `{stays}` is {after**0.5:.2f} times" in text
+    made = mb.Study(pd.DataFrame({"x": rng.normal(9, 2, 200)})).derive("log", log="x").derive("root", sqrt="x").derive("square", square="x")  # fmt: skip
+    level = rng.choice(list("abc"), 200)
+    groups = pd.DataFrame({f"g{k}": np.where(rng.random(200) < 0.05, "c", level) for k in range(4)})
+    assert not any(a.kind == "set" for study in (made, groups) for a in mb.screen(study, [*study.columns]).advice)
 
 
 def test_of_very_many_findings_a_dozen_are_told_and_the_others_counted():
@@ -125,9 +141,7 @@ def test_of_very_many_findings_a_dozen_are_told_and_the_others_counted():
     hidden = [a for a in screen.advice if a.kind == "hidden" and "standard error" in a.text]
     over = screen.terms[screen.terms["comparable"] >= 5**0.5].sort_values("comparable", ascending=False)["term"]
     assert [a.terms[0] for a in hidden] == over[:12].tolist()
-    assert any(
-        a.text.startswith(f"{len(over) - 12} more terms whose standard error is 2.24 times") for a in screen.advice
-    )
+    assert any(a.text.startswith(f"{len(over) - 12} more terms whose standard error is 2.24 times") for a in screen.advice)  # fmt: skip
 
 
 @pytest.mark.parametrize("kind", ["linear", "logistic"])
@@ -152,6 +166,7 @@ def test_among_many_terms_those_that_are_clear_by_chance_are_counted(kind):
         f"(Holm) `x3` and `x8` stay clear."
     )
     assert (p.drop(["x3", "x8"]).min() * 38 > 0.05) & (p[["x3", "x8"]].max() * 39 < 0.05)
+    assert told([*(f"x{k}" for k in range(40)), mb.interaction("x3", "x8")])[0][0].startswith("Of 39 terms ")
     assert told([f"x{k}" for k in range(19)])[0] == []  # fewer than one by chance
     assert told([*p[p > 0.2].index[:20], "x3"])[0] == []  # all that is clear stays so
     assert told(list(p.drop(["x3", "x8"]).index))[0] == []  # nothing at all is told elsewhere

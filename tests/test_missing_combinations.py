@@ -39,10 +39,7 @@ def test_a_combination_that_never_occurs_is_said_and_not_made_up():
         here, there = ((level, pair.within)[::way] for level in (pair.level, pair.against))
         assert pair.difference == pytest.approx(means[here] - means[there])
     assert pairs.groupby("of").size().to_dict() == {"voice": 2 * 6 + 3, "day": 3 * 3 + 1}  # one cell has no row
-    assert [fit.simple_effects(*two)["df"].tolist() for two in (("voice", "day"), ("day", "voice"))] == [
-        [3, 3, 2],
-        [2, 1, 2, 2],
-    ]
+    assert [fit.simple_effects(*two)["df"].tolist() for two in (("voice", "day"), ("day", "voice"))] == [[3, 3, 2], [2, 1, 2, 2]]  # fmt: skip
     with_base = fit.cell_means("voice", "day", correction="dunnett")[1]
     assert with_base.groupby("of").size().to_dict() == {"voice": 3 + 3 + 2, "day": 4 * 2 - 1}
     few = frame[(frame["day"] != "Wed") | (frame["voice"] == "alto")]  # one level, and nothing to compare it with

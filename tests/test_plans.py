@@ -213,9 +213,7 @@ def test_a_table_for_a_manuscript_says_where_coefficients_hold_and_tests_what_st
     notes = [line for line in (tmp_path / "t.md").read_text(encoding="utf-8").splitlines() if line.startswith("*Note.*")]  # fmt: skip
     where = "age at the base alto of voice and rehearsals = 0 (outside these rows); voice at age = 0 (outside these rows); rehearsals at age = 0 (outside"
     assert all(f"of the others: {where}" in note for note in (notes[0], notes[2]))
-    assert re.search(
-        r" B: .*of the others: age at the base alto of voice; voice at age = 0 \(outside these rows\)\.$", notes[2]
-    )
+    assert re.search(r" B: .*of the others: age at the base alto of voice; voice at age = 0 \(outside these rows\)\.$", notes[2])  # fmt: skip
     assert re.search(r" A: (classical )?errors.* B: HC3 errors.* AIC and BIC take rows as independent", notes[3])
     p = fit.group_test("voice").p  # of the differences as they stand in the table, averaged over the rows
     assert abs(p - fit.terms.set_index("term").loc["voice", "p"]) > 0.01

@@ -37,9 +37,7 @@ TERMS = ["voice", "day", "km_log", mb.polynomial("age_z"), mb.interaction("voice
 
 def laid_out(frame, fit):
     """Lay the columns of TERMS out by hand, in the order of the coefficient table without its bases."""
-    age = (frame["age"] - fit.variable("age_z", "numeric").column.made.parameters[0]) / fit.variable(
-        "age_z", "numeric"
-    ).column.made.parameters[1]
+    age = (frame["age"] - fit.variable("age_z", "numeric").column.made.parameters[0]) / fit.variable("age_z", "numeric").column.made.parameters[1]  # fmt: skip
     km = np.log(frame["km"])
     voices = [(frame["voice"] == v).astype(float) for v in ("bass", "soprano", "tenor")]
     days = [(frame["day"] == d).astype(float) for d in fit.variable("day", "categorical").labels if d != fit.variable("day", "categorical").base_label]  # fmt: skip
@@ -240,9 +238,7 @@ def test_levels_that_no_row_had_together_are_told_whichever_two_groups_they_are_
     for first, one, second, other in pairs:
         frame = frame[(frame[first] != one) | (frame[second] != other)]
     fit = mb.fit_linear(mb.Study(frame), "score", ["voice", "day", "part"])
-    whole = pd.MultiIndex.from_product(
-        [sorted(frame[n].unique()) for n in ("voice", "day", "part")], names=["voice", "day", "part"]
-    )
+    whole = pd.MultiIndex.from_product([sorted(frame[n].unique()) for n in ("voice", "day", "part")], names=["voice", "day", "part"])  # fmt: skip
     told = fit.predict(whole.to_frame(index=False))
     assert told["predicted"].notna().all()
     for row in told.itertuples():
@@ -362,9 +358,7 @@ def test_an_interval_for_one_of_a_level_is_held_against_the_rows_of_that_level()
     rng = np.random.default_rng(2)
     for far in (0.0, 0.0, 0.0, 1e9):  # fitted values of a level are its mean but for rounding
         table = pd.DataFrame({"g": np.repeat(["calm", "wild"], 300)})
-        table["y"] = np.where(table["g"] == "wild", 3.3, 1.1) + np.where(table["g"] == "wild", 4, 1) * rng.normal(
-            size=600
-        )
+        table["y"] = np.where(table["g"] == "wild", 3.3, 1.1) + np.where(table["g"] == "wild", 4, 1) * rng.normal(size=600)  # fmt: skip
         table["y"] += far
         fit, means = mb.fit_linear(table, "y", ["g"]), table.groupby("g")["y"].mean()
         for level, said in (("calm", "wider than need be"), ("wild", "too narrow")):

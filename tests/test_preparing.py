@@ -233,9 +233,7 @@ def test_a_logged_outcome_is_told_in_percent_of_its_source():
     alone = mb.fit_linear(study, "log_practice", ["voice"])
     means = study.frame().assign(l=np.log(study["practice_hours"].values)).groupby("voice", observed=True)["l"].mean()
     change = 100 * np.expm1(means["tenor"] - means["alto"])
-    assert f"{change:.0f}%" in next(s.text for s in alone.reading().statements if s.level == "tenor").replace(
-        f"{change:.1f}%", f"{change:.0f}%"
-    )
+    assert f"{change:.0f}%" in next(s.text for s in alone.reading().statements if s.level == "tenor").replace(f"{change:.1f}%", f"{change:.0f}%")  # fmt: skip
 
 
 def test_a_base_chosen_by_looking_at_the_outcome_is_said_to_be():
@@ -253,9 +251,7 @@ def test_a_toy_step_is_in_plans_on_the_command_line_and_on_the_trail_by_being_re
     monkeypatch.setitem(STEPS, "powered", powered)
     step = {"do": "powered", "column": "concerts", "name": "squared"}
     data = mb.demo.path("choirs.csv").as_posix()
-    (tmp_path / "my.plan.toml").write_text(
-        f'[data]\nfile = "{data}"\n[[prepare]]\ndo = "powered"\ncolumn = "concerts"\nname = "squared"\n'
-    )
+    (tmp_path / "my.plan.toml").write_text(f'[data]\nfile = "{data}"\n[[prepare]]\ndo = "powered"\ncolumn = "concerts"\nname = "squared"\n')  # fmt: skip
     for study in (mb.demo.choirs().prepare([step]), mb.read_plan(tmp_path / "my.plan.toml").open()):
         assert np.array_equal(study["squared"].values, study["concerts"].values ** 2)
         assert "squared" in str(study.trail)

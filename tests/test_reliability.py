@@ -48,9 +48,7 @@ def _log_left(*columns):
 @given(st.data(), st.integers(2, 6), st.sampled_from([0, 10**9]), st.integers(6, 40))
 def test_every_figure_is_that_of_exact_arithmetic(data, k, far, n):
     seed = np.random.default_rng(data.draw(st.integers(0, 10**6)))
-    frame = pd.DataFrame(
-        {f"q{j}": far + np.round(seed.normal(size=n) * 8 + 3 * (j + 1) * seed.normal(size=n)) / 4 for j in range(k)}
-    )
+    frame = pd.DataFrame({f"q{j}": far + np.round(seed.normal(size=n) * 8 + 3 * (j + 1) * seed.normal(size=n)) / 4 for j in range(k)})  # fmt: skip
     frame.loc[seed.integers(n), "q0"] = np.nan
     found = mb.reliability(mb.Study(frame), list(frame), level=0.9)
     columns = [[Fraction(v) for v in frame.dropna()[name]] for name in frame]

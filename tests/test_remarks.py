@@ -214,9 +214,7 @@ def test_rows_that_repeat_others_are_told_where_chance_hardly_makes_them(frame, 
     assert len(told) == (again > 0)
     if not again:
         return
-    assert told[0].text.startswith(
-        f"{repeats} {'row is' if repeats == 1 else 'rows are'} the same in all {len(whole.columns)} columns as a row before"
-    )
+    assert told[0].text.startswith(f"{repeats} {'row is' if repeats == 1 else 'rows are'} the same in all {len(whole.columns)} columns as a row before")  # fmt: skip
     second = next(k for k in range(len(rows)) if k not in firsts)
     assert f"row {second + 1}, {'which is ' * (repeats > 1)}row {rows.index(rows[second]) + 1} again" in told[0].text
     with pytest.warns(mb.MarkbaseWarning, match="Each counts as a case of its own here"):

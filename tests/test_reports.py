@@ -89,9 +89,7 @@ def test_a_report_says_what_several_analyses_do_not_say_together(tmp_path):
     one_mood = {str(k): fits["Mood 0"] for k in range(5)}
     all_clear = {n: fits[n] for n in ("Mood 0", "Mood 1", "Mood 3")} | {"again": fits["Mood 3"]}
     assert [told(some) for some in (one_mood, one_mood | {"two": fits["Mood 1"]}, all_clear)] == [[], [], []]
-    alone, beside = (
-        {n: fit(n, ["training", *more]) for n in frame if n.startswith("mood")} for more in ([], ["noise"])
-    )
+    alone, beside = ({n: fit(n, ["training", *more]) for n in frame if n.startswith("mood")} for more in ([], ["noise"]))  # fmt: skip
     assert [text.split(" is ")[0] for text in told(alone)] == ["▲ training"]
     assert [text.split(" tested ")[0] for text in told(beside)] == ["▲ All terms together are", "▲ training is"]
     assert [h.terms["p"][0] < 0.05 for h in halves.values()] == [False, True]
@@ -103,9 +101,7 @@ def test_a_report_says_what_several_analyses_do_not_say_together(tmp_path):
     assert not any("training is" in t for t in told({s: fit("mood 3", ["training", "age"], sex=s) for s in "fm"}))
     frame.to_csv(tmp_path / "moods.csv", index=False)
     entries = [f'[[fit]]\nname = "{n}"\noutcome = "{f.outcome.name}"\nterms = ["training", "age"]' for n, f in fits.items()]  # fmt: skip
-    (tmp_path / "moods.plan.toml").write_text(
-        "\n".join(['[data]\nfile = "moods.csv"', *entries, "[output]\nfigures = false"])
-    )
+    (tmp_path / "moods.plan.toml").write_text("\n".join(['[data]\nfile = "moods.csv"', *entries, "[output]\nfigures = false"]))  # fmt: skip
     done = run("run", "moods.plan.toml", "--into", "results", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert among[2:] in " ".join(done.stderr.replace("`", "").split())
@@ -220,10 +216,7 @@ def test_a_slope_within_an_interaction_that_is_not_clear_is_told_as_it_is_on_ave
         assert found[: len(wanted)] == pytest.approx(wanted, abs=0.051 if kind == "logistic" else 0.0051)
         assert ("lower" if name == "c" else "higher") in text
     terms = next(step for step in fit.guide().steps if step.question == "Which terms?")
-    assert [set(re.findall("`([^`]*)`", part)) for part in terms.answer.split("; not clear: ")] == [
-        set("acdefgh"),
-        {"b", "a × b", "c × g"},
-    ]
+    assert [set(re.findall("`([^`]*)`", part)) for part in terms.answer.split("; not clear: ")] == [set("acdefgh"), {"b", "a × b", "c × g"}]  # fmt: skip
     assert "in an interaction that is not clear, are tested as averaged over the rows" in terms.meaning
     assert len(told) <= 7
     for how in (
@@ -247,9 +240,7 @@ def test_what_a_column_of_two_values_adds_to_a_probability_is_the_difference_of_
     level = mb.fit_logistic(of_levels, "y", terms, event="yes").groups("on").iloc[1].rename({"difference": "effect"})
     wide = mb.fit_logistic(frame.assign(on=7 * frame["on"]), "y", terms, event="yes").marginal.iloc[0]
     for other, times in ((level, 1), (wide, 7)):
-        assert [times * other[k] for k in ("effect", "se", "low")] == pytest.approx(
-            own[["effect", "se", "low"]].tolist(), rel=1e-6
-        )
+        assert [times * other[k] for k in ("effect", "se", "low")] == pytest.approx(own[["effect", "se", "low"]].tolist(), rel=1e-6)  # fmt: skip
     assert "on, 1 against 0" in str(fit)
     higher = f"the probability is {100 * own['effect']:.1f} percentage points higher ("
     assert higher in next(s.text for s in fit.reading().statements if s.term == "on")
@@ -311,10 +302,7 @@ def test_figures_stand_beside_the_group_they_show_whatever_its_name_and_for_ever
     part = analysis_part(fit, "fit", wanted=Wanted(("voice", "voice part")), figures=figures_of(fit))
     blocks = mb.fit_blocks(frame, "score", {"one": ["age"], "two": ["voice"]})
     leads = [p.lead.caption for p in (part, analysis_part(blocks, "blocks", figures=figures_of(blocks)))]
-    assert leads == [
-        "score: every level against its base, numeric columns per standard deviation",
-        "What each block adds to R²",
-    ]
+    assert leads == ["score: every level against its base, numeric columns per standard deviation", "What each block adds to R²"]  # fmt: skip
     told = {version.level: version.pages for version in part.versions.others} | {"alto": part.pages}
     for base in ("alto", "bass", "tenor"):
         (page,) = (page for page in told[base] if page.title == "score, by voice part")

@@ -228,8 +228,7 @@ def _because_made(name: str, source: str, screen: ScreenTables) -> tuple[str, st
 def _leaving_out(screen: ScreenTables, pair) -> str:  # type: ignore[no-untyped-def]
     """Say how the two relate to the outcome, and what leaving either out would do to the other's variance inflation."""
     told = []
-    table = screen.terms.set_index("term")
-    whole = table["comparable"]
+    whole = screen.terms.set_index("term")["comparable"]
     for gone, stays in ((pair.second, pair.first), (pair.first, pair.second)):
         names = [t.name for t in screen.basis.terms if t.name != gone]
         if len(names) == 1:
@@ -238,7 +237,7 @@ def _leaving_out(screen: ScreenTables, pair) -> str:  # type: ignore[no-untyped-
             after = float(variance_inflation(screen.basis.only(names)).terms.set_index("term").loc[stays, "comparable"])
         else:
             without = screen.auxiliary(stays).set_index("term").loc[gone, "gvif_without"]
-            after = float(without) ** (0.5 / int(table["df"][stays]))
+            after = math.sqrt(float(without))  # pairs that are told so are of single columns
         told.append(
             f"without `{gone}` the standard error of `{stays}` is {number(after, 2)} times what it would be with nothing in common, "
             f"instead of {number(float(whole[stays]), 2)} times"
