@@ -239,6 +239,18 @@ def test_findings_say_what_would_do_and_the_sheet_has_four_views():
         mb.fit_linear(mb.Study(exact), "score", ["x"]).checks()
 
 
+def test_a_row_that_all_but_decides_by_itself_is_the_same_case_where_rows_are_counted():
+    rng = np.random.default_rng(1)
+    frame = pd.DataFrame({"x": rng.normal(size=40), "times": np.where(np.arange(40) % 5, 1.0, 3.0)})
+    frame.loc[3, "x"] = 3e4
+    frame["y"] = frame["x"] / 1e4 + rng.normal(size=40)
+    counted = mb.fit_linear(frame, "y", ["x"], weights="times", weights_are="frequency").checks().cases
+    repeated = mb.fit_linear(frame.loc[frame.index.repeat(frame["times"].astype(int))], "y", ["x"]).checks().cases
+    assert counted["leverage"][0] > 1 - 1e-6
+    for name in ("residual", "leverage", "influence", "by"):
+        np.testing.assert_allclose(counted[name][:3], repeated[name][:3], rtol=1e-6)
+
+
 def test_names_of_cases_in_the_figure_touch_neither_one_another_nor_the_edge():
     rng = np.random.default_rng(1)
     x, e = rng.normal(size=60), rng.normal(size=60)

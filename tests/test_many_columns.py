@@ -182,3 +182,30 @@ def test_very_many_columns_are_named_in_part():
     assert "41 numeric columns, 1 categorical column: no codebook" in " ".join(str(fit).split())
     answer = next(step.answer for step in fit.guide().steps if step.question == "Which terms?")
     assert re.search(r"not clear: (`x\d+`, ){10}`x\d+` and \d+ more$", answer)
+
+
+def test_figures_of_many_columns_stay_readable_and_answers_are_drawn_by_how_many_there_are():
+    rng = np.random.default_rng(8)
+    frame = pd.DataFrame({f"q{k}": np.clip(np.round(4 + rng.normal(size=400)), 1, 7) for k in range(100)})
+    study, names = mb.Study(frame.assign(x=rng.normal(size=400))), [*frame]
+    sizes = []
+    for count in (20, 40, 100):
+        screen = mb.screen(study, names[:count])
+        ax = mb.draw_correlations(screen)
+        sizes.append(ax.figure.get_size_inches().tolist())
+        assert len(ax.texts) == (190 if count == 20 else 0)
+        assert [t.get_text() for t in ax.get_yticklabels()] == names[1:count]
+    assert sizes[1:] == [pytest.approx([2.2 + 0.62 * 30, 1.6 + 0.5 * 30])] * 2
+    largest = screen.terms.sort_values("comparable", ascending=False)["term"].head(40)
+    ax = mb.draw_vif(screen)
+    assert [t.get_text() for t in ax.get_yticklabels()][::-1] == largest.tolist()
+    assert ax.get_title("left").endswith("the 40 largest of 100")
+    figure = mb.draw_pairs(study, mb.screen(study, ["x", *names[:12]]))
+    assert "the first 10 of 13 numeric columns" in figure.get_suptitle()
+    grid = np.array(figure.axes).reshape(10, 10)
+    (discs,) = grid[2, 1].collections  # the second answer over the first
+    counts = frame.groupby(["q0", "q1"]).size()
+    assert discs.get_offsets().tolist() == [list(place) for place in counts.index]
+    np.testing.assert_allclose(discs.get_sizes() / discs.get_sizes().max(), counts / counts.max())
+    assert (len(grid[1, 0].collections), len(grid[1, 0].lines[0].get_xdata())) == (0, 400)  # x has no two alike
+    assert grid[1, 0].get_xlim() == grid[2, 0].get_xlim()

@@ -72,8 +72,8 @@ if TYPE_CHECKING:
     from markbase.show.cluster_figure import draw_clusters
     from markbase.show.coefficient_figure import draw_coefficients
     from markbase.show.dominance_figure import draw_dominance
-    from markbase.show.figures import draw_correlations, draw_pairs, draw_vif
     from markbase.show.fit_figures import draw_adjusted, draw_groups, draw_lines
+    from markbase.show.screen_figures import draw_correlations, draw_pairs, draw_vif
     from markbase.show.slope_figures import draw_score, draw_slopes
 
 __version__ = VERSION
@@ -130,15 +130,15 @@ _HOMES = {
     "draw_classification": "markbase.show.classification_figures",
     "draw_clusters": "markbase.show.cluster_figure",
     "draw_coefficients": "markbase.show.coefficient_figure",
-    "draw_correlations": "markbase.show.figures",
+    "draw_correlations": "markbase.show.screen_figures",
     "draw_dominance": "markbase.show.dominance_figure",
     "draw_groups": "markbase.show.fit_figures",
     "draw_lines": "markbase.show.fit_figures",
-    "draw_pairs": "markbase.show.figures",
+    "draw_pairs": "markbase.show.screen_figures",
     "draw_paths": "markbase.show.block_figures",
     "draw_score": "markbase.show.slope_figures",
     "draw_slopes": "markbase.show.slope_figures",
-    "draw_vif": "markbase.show.figures",
+    "draw_vif": "markbase.show.screen_figures",
     "fit_blocks": "markbase.core.comparison.fit_blocks",
     "fit_linear": "markbase.core.results.fit_linear",
     "fit_logistic": "markbase.core.results.fit_logistic",

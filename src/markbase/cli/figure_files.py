@@ -26,7 +26,7 @@ from markbase.reports.figure_sets import (
     figures_of_group,
     figures_of_slopes,
 )
-from markbase.show.figures import draw_correlations, draw_pairs, draw_vif
+from markbase.show.screen_figures import draw_correlations, draw_pairs, draw_vif
 from markbase.show.slope_figures import draw_score
 
 

@@ -30,8 +30,9 @@ from markbase.show.classification_figures import draw_calibration, draw_classifi
 from markbase.show.cluster_figure import draw_clusters
 from markbase.show.coefficient_figure import draw_coefficients
 from markbase.show.dominance_figure import draw_dominance
-from markbase.show.figures import draw_correlations, draw_vif, drawn_as
+from markbase.show.figures import drawn_as
 from markbase.show.fit_figures import MOST_LEVELS, draw_adjusted, draw_groups, draw_lines
+from markbase.show.screen_figures import draw_correlations, draw_vif
 from markbase.show.slope_figures import draw_score, draw_slopes
 
 if TYPE_CHECKING:
