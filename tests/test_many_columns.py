@@ -83,6 +83,9 @@ def test_more_columns_than_rows_can_tell_apart_are_told_as_that_and_nothing_else
     frame = frame.assign(y=rng.normal(size=60), g=np.repeat(np.arange(20), 3).astype(str)).drop(columns=["x7", "x9"])
     fits = [mb.fit_linear(frame, "y", [*frame.iloc[:, :15]], fixed_effects=levels) for levels in (None, "g")]
     assert ["inflation of 1.58 on" in mb.screen_fit(fit).advice[0].text for fit in fits] == [False, True]
+    counted, repeated = frame.iloc[:9, :5].assign(times=20), frame.iloc[:9, :5].loc[lambda f: f.index.repeat(20)]
+    weighed = mb.screen(counted, [*counted.iloc[:, :5]], weights="times", weights_are="frequency")
+    assert [a.text for a in weighed.advice] == [a.text for a in mb.screen(repeated, [*repeated]).advice]
     enough = mb.screen(frame.iloc[:8, 10:17], [*frame.iloc[:, 10:17]])
     assert np.isfinite(enough.vif["vif"]).all()  # as many rows as coefficients
 

@@ -14,6 +14,7 @@ from markbase.core.formatting import number, short, without_zero
 from markbase.core.screening.few_rows import (
     about_few_rows,
     about_pairs_of_few_rows,
+    free_cases,
     inflation_by_chance,
     most_by_chance,
 )
@@ -265,7 +266,7 @@ def _leaving_out(screen: ScreenTables, pair) -> str:  # type: ignore[no-untyped-
 
 def _inflated(screen: ScreenTables, told: set[str]) -> list[Advice]:
     root = math.sqrt(screen.limits.vif)
-    most = most_by_chance(screen.basis.free_rows, int(screen.terms["df"].sum()))
+    most = most_by_chance(free_cases(screen), int(screen.terms["df"].sum()))
     over = [
         r
         for r in rows_of(screen.terms)
@@ -289,7 +290,7 @@ def _inflated(screen: ScreenTables, told: set[str]) -> list[Advice]:
         found.append(Advice("hidden", (record.term, *carriers), text))
     where = f" whose standard error is {short(root, 3)} times as large or more, though no single pair is flagged: the table of terms has them"
     found += _more(len(over), "term", "terms", where)
-    if inflation_by_chance(screen.basis.free_rows, int(screen.terms["df"].sum())) >= screen.limits.vif:
+    if inflation_by_chance(free_cases(screen), int(screen.terms["df"].sum())) >= screen.limits.vif:
         return found  # condition indices are of chance as well
     shared = _conditions(screen, {n for a in found for n in a.terms} | {r.term for r in over} | told)
     return found + shared[:_MOST_TOLD] + _more(len(shared), "such dependence", "such dependences", "")

@@ -35,14 +35,21 @@ def most_by_chance(rows: int, columns: int) -> float:
     return 1 / left if left > 0 else math.inf
 
 
+def free_cases(screen: ScreenTables) -> int:
+    """Return the rows that are free to differ, each as often as a frequency weight says."""
+    basis, weighting = screen.basis, screen.weighting
+    counted = weighting is not None and weighting.kind == "frequency"
+    return round(basis.moments.weight) - basis.moments.rows + basis.free_rows if counted else basis.free_rows
+
+
 def about_few_rows(screen: ScreenTables) -> list[str]:
     """Say what variance inflation, and what correlations, so few rows show by chance alone."""
-    told, rows, columns = [], screen.basis.free_rows, int(screen.terms["df"].sum())
+    told, rows, columns = [], free_cases(screen), int(screen.terms["df"].sum())
     most, limit = most_by_chance(rows, columns), screen.limits.vif
     within = int(np.sum((screen.vif["vif"] >= limit) & (screen.vif["vif"] < most)))
     chance = inflation_by_chance(rows, columns)
     if columns > 1 and chance >= _BY_CHANCE:
-        rows_told = count_noun(screen.basis.moments.rows, "row")
+        rows_told = count_noun(rows - screen.basis.free_rows + screen.basis.moments.rows, "row")
         beside = (
             f", and {count_noun(within, 'column')} at {short(limit)} or more show no more than chance makes of some"
             if within
