@@ -9,6 +9,9 @@ import pytest
 
 import markbase as mb
 from markbase.core.screening.few_rows import inflation_by_chance, most_by_chance
+from markbase.show.group_tables import margin_section, pairs_section
+from markbase.show.page import Page
+from markbase.show.text import to_text
 
 pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 
@@ -212,3 +215,22 @@ def test_figures_of_many_columns_stay_readable_and_answers_are_drawn_by_how_many
     np.testing.assert_allclose(discs.get_sizes() / discs.get_sizes().max(), counts / counts.max())
     assert (len(grid[1, 0].collections), len(grid[1, 0].lines[0].get_xdata())) == (0, 400)  # x has no two alike
     assert grid[1, 0].get_xlim() == grid[2, 0].get_xlim()
+
+
+def test_of_very_many_pairs_of_levels_a_page_lists_the_clearest():
+    rng = np.random.default_rng(9)
+    frame = pd.DataFrame({"town": [f"t{k % 45:02d}" for k in range(900)], "x": rng.normal(size=900)})
+    frame["y"] = frame["x"] + frame["town"].str[1:].astype(int) / 20 + rng.normal(size=900)
+    pair = re.compile(r"^  (t\d\d) against (t\d\d) ", re.M)
+    for levels in (16, 17):  # 120 pairs, and 136
+        fit = mb.fit_linear(frame[frame["town"] < f"t{levels}"], "y", ["x", "town"])
+        table = fit.between("town", margin=0.3)
+        for section in (pairs_section(fit, "town"), margin_section(fit, "town", 0.3)):
+            page = to_text(Page("", sections=(section,)), width=110)
+            shown = table if levels == 16 else table.sort_values("p", kind="stable").head(40)
+            assert pair.findall(page) == list(zip(shown["level"], shown["against"], strict=True))
+            assert ("; the 40 clearest of 136, the table of pairs" in " ".join(page.split())) == (levels == 17)
+    counts = table["verdict"].value_counts()
+    assert "of all 136 " + " and ".join(f"{n} {verdict}" for verdict, n in counts.items()) in " ".join(page.split())
+    lines = str(mb.fit_linear(frame, "y", ["x", "town"]).equation(by="town"))
+    assert (lines.count("town: t"), "5 more levels" in lines) == (40, True)

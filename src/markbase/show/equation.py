@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-from markbase.core.errors import listed, quoted
+from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import figures_of, p_phrase
 from markbase.core.results.statements import Equation, Lines
 from markbase.show.page import Facts, Formula, Page, Section
@@ -42,12 +42,17 @@ def equation_blocks(equation: Equation, fixed: Sequence[str] = ()) -> tuple[Form
     return Formula(summands(equation)), Facts(tuple(facts))
 
 
+_MOST_LINES = 40
+"""Levels whose lines a page writes out."""
+
+
 def lines_page(lines: Lines) -> Page:
     """Describe an equation with a line for each level of a group."""
     blocks: list[Facts | Formula] = []
-    for level, equation in lines.lines:
+    for level, equation in lines.lines[:_MOST_LINES]:
         blocks += [Facts(((f"{lines.by}: {level}", ""),)), Formula(summands(equation))]
-    facts = []
+    left = len(lines.lines) - _MOST_LINES
+    facts = [("and so on", f"{count_noun(left, 'more level')}; as data they are all there")] if left > 0 else []
     if lines.parallel is not None:
         t = lines.parallel
         figures = figures_of(t.statistic, t.df, t.df_rest, "Wald")

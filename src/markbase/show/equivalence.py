@@ -8,13 +8,17 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from markbase.core.errors import listed
 from markbase.core.formatting import decimals_for, from_to, p_value, ratio_with_ends, short, value_with_ends
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.equivalence import margin_words
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import rows_of
+from markbase.show.few_of_many import few_of
 from markbase.show.page import Row, Section, Sentences, Table
 
+MOST_PAIRS = 120
+"""Pairs that a page lists; of more those with the smallest p."""
 _CORRECTED = {
     "none": "p each by itself",
     "bonferroni": "p corrected after Bonferroni",
@@ -28,9 +32,10 @@ def equivalence_section(
     """Say of comparisons, as `between` and `planned` return them with a margin, whether each is smaller or larger than it."""
     odds = fit.family.ratios
     decimals = decimals_for(float(table["se"].min()))
+    clearest, told = few_of(table, "p", "clearest", "pairs", most=MOST_PAIRS, ascending=True)
     rows = tuple(
         Row((f"{r.level} against {r.against}", *_figures(fit, r, decimals), _verdict(fit, r, correction)))
-        for r in rows_of(table)
+        for r in rows_of(clearest)
     )
     size = "odds ratio" if odds else f"difference ({fit.outcome.step_many})"
     heads = ("pair", size, f"{short(100 * max(1 - 2 * fit.alpha, 0.0), 4)}% CI", "p smaller", "p larger", "says")
@@ -46,7 +51,10 @@ def equivalence_section(
     inside = np.maximum(table["inner_high"], -table["inner_low"]) < (math.log(margin) if odds else margin)
     if (inside & (table["verdict"] == "open")).any():
         words += " An open pair whose interval lies inside the margin is open once p is corrected for how many pairs there are; intervals are not."
-    note = f"two one-sided tests (equivalence), {_CORRECTED.get(correction, 'p corrected after Holm')}"
+    note = f"two one-sided tests (equivalence), {_CORRECTED.get(correction, 'p corrected after Holm')}{told}"
+    if told:
+        counted = table["verdict"].value_counts()
+        note += f"; of all {len(table):,} {listed([f'{count:,} {verdict}' for verdict, count in counted.items()])}"
     blocks = (Table(heads, rows, frozenset({1, 2, 3, 4})), Sentences(((words, ()),)))
     return Section(f"Smaller or larger than {margin_words(fit, margin)}? {what}", note, blocks)
 

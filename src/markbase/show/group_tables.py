@@ -34,7 +34,8 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.cell_means import overstated_effects
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import records_of, rows_of
-from markbase.show.equivalence import equivalence_section
+from markbase.show.equivalence import MOST_PAIRS, equivalence_section
+from markbase.show.few_of_many import few_of
 from markbase.show.page import Block, Facts, Row, Section, Sentences, Strip, Table
 from markbase.show.statistics import Entry, Statistic, laid_out, scale_of, scale_over
 
@@ -288,7 +289,8 @@ def compared_section(fit: AnyFit | StoredFit, table, title: str, correction: str
     """Describe comparisons as `between` and `planned` return them."""
     scale = scale_of(float(table["low"].min()), float(table["high"].max()))
     decimals, rows = decimals_for(float(table["se"].min())), []
-    for r in rows_of(table):
+    clearest, told = few_of(table, "p", "clearest", "pairs", most=MOST_PAIRS, ascending=True)
+    for r in rows_of(clearest):
         strip = Strip(float(r.low), float(r.difference), float(r.high), *scale)
         name = f"{r.level} against {r.against}"
         if fit.family.ratios:
@@ -302,4 +304,6 @@ def compared_section(fit: AnyFit | StoredFit, table, title: str, correction: str
     heads = ["pair", size, f"{short(100 * fit.level, 4)}% CI", "p"]
     heads += [] if correction == "none" else ["p corrected"]
     right = frozenset(range(1, len(heads)))
-    return Section(title, _CORRECTED[correction], (Table(tuple(heads), tuple(rows), right, 0, "lower ┊ higher"),))
+    return Section(
+        title, _CORRECTED[correction] + told, (Table(tuple(heads), tuple(rows), right, 0, "lower ┊ higher"),)
+    )

@@ -5,8 +5,6 @@ from __future__ import annotations
 import itertools
 import math
 
-import pandas as pd
-
 from markbase.core.design.terms import levels_against
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import decimals_for, from_to, number, p_value, share, short, without_zero
@@ -15,13 +13,14 @@ from markbase.core.screening.prune import Pruned
 from markbase.core.screening.screen import Screen
 from markbase.core.screening.specifications import Specifications
 from markbase.core.tables import rows_of
+from markbase.show.few_of_many import SHOWN, few_of
 from markbase.show.fit import errors_text
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Strip, Table
 
 FLAG = "▲"
 _MOST_SHOWN = 11
-_MOST_LISTED = 40
-"""Pairs, and terms of many, that a page lists, the largest of them; tables have all."""
+_MOST_TERMS = 80
+"""Terms that a page lists; of more the largest."""
 
 
 def screen_page(screen: Screen) -> Page:
@@ -106,10 +105,10 @@ def _pairs(screen: Screen) -> Section:
     heads = ["pair", "measure", "r", "rows"]
     if screen.outcome:
         heads += [f"first with {screen.outcome.name}", f"second with {screen.outcome.name}"]
-    if len(flagged) > _MOST_LISTED:
-        note += f"; the {_MOST_LISTED} strongest of {len(flagged):,}, the table of pairs has the others"
+    strongest, told = few_of(flagged.assign(size=flagged["r"].abs()), "size", "strongest", "pairs", most=SHOWN)
+    note += told
     rows = []
-    for pair in rows_of(flagged.head(_MOST_LISTED)):
+    for pair in rows_of(strongest):
         cells = [f"{pair.first} – {pair.second}", pair.measure, without_zero(pair.r, 2), f"{pair.rows:,}"]
         if screen.outcome:
             cells += [_with_outcome(pair, "first"), _with_outcome(pair, "second")]
@@ -137,7 +136,7 @@ def _terms(screen: Screen) -> Section:
     most = max([v for v in screen.terms["comparable"] if math.isfinite(v)], default=1.0)
     right = max(most, root) * 1.08
     rows = []
-    terms, told = _largest(screen.terms, "comparable", "terms")
+    terms, told = few_of(screen.terms, "comparable", "largest", "terms", most=_MOST_TERMS)
     for r in rows_of(terms):
         flag = FLAG if r.comparable >= root else ""
         end = min(r.comparable, right) if math.isfinite(r.comparable) else right
@@ -149,17 +148,9 @@ def _terms(screen: Screen) -> Section:
     return Section("4  Variance inflation of each term", note, (table,))
 
 
-def _largest(table: pd.DataFrame, by: str, what: str) -> tuple[pd.DataFrame, str]:
-    """Return the rows of a table that a page lists, and words on those that it does not: of very many the largest."""
-    if len(table) <= 2 * _MOST_LISTED:
-        return table, ""
-    largest = table.sort_values(by, ascending=False, kind="stable").head(_MOST_LISTED)
-    return largest, f"; the {_MOST_LISTED} largest of {len(table):,}, the table of {what} has the others"
-
-
 def _columns(screen: Screen) -> Section:
     rows = []
-    columns, told = _largest(screen.vif, "vif", "coded columns")
+    columns, told = few_of(screen.vif, "vif", "largest", "coded columns", most=_MOST_TERMS)
     for r in rows_of(columns):
         label = f"{r.term}: {r.column}" if r.column else r.term
         cells = (label, number(r.vif, 2), number(r.tolerance, 3), without_zero(r.r2), number(r.se_factor, 2))
