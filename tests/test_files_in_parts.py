@@ -274,12 +274,13 @@ def test_looks_over_pieces_join_to_that_over_all_rows():
 
 
 def test_a_cluster_gives_the_same_and_outlives_a_worker(folders, studies, tmp_path):
-    from distributed import Client, LocalCluster
-
+    distributed = pytest.importorskip("distributed", reason="needs Dask, which the extra `dev` installs")
     wanted = mb.fit_linear(studies[0], "belonging", TERMS).coefficients
     with (
-        LocalCluster(host="127.0.0.1", dashboard_address=None, n_workers=2, threads_per_worker=1) as cluster,
-        Client(cluster) as client,
+        distributed.LocalCluster(
+            host="127.0.0.1", dashboard_address=None, n_workers=2, threads_per_worker=1
+        ) as cluster,
+        distributed.Client(cluster) as client,
     ):
         study = prepared(mb.open_study(folders / "pieces", codebook=BOOK, cluster=cluster.scheduler_address))
         same(mb.fit_linear(study, "belonging", TERMS).coefficients, wanted)
