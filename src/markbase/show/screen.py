@@ -124,7 +124,7 @@ def _with_outcome(pair, side: str) -> str:  # type: ignore[no-untyped-def]
 
 def _inflation(screen: Screen) -> list[Section]:
     """Describe variance inflation, unless there are more columns than rows can tell apart."""
-    if int(screen.terms["df"].sum()) <= screen.basis.free_rows:
+    if not screen.basis.too_few_rows:
         return [_terms(screen), _columns(screen)]
     facts = tuple(("not told", o.statement) for o in screen.collinear)
     return [Section("4  Variance inflation", blocks=(Facts(facts),))]

@@ -25,8 +25,10 @@ _MOST_WRITTEN, _MOST_NAMES = 30, 120
 """Columns whose correlations are written into their cells, and that are all named beside them."""
 _MOST_BARS = 40
 """Terms of very many that are drawn."""
-_MOST_DISCS, _DISC = 150, 40.0
-"""Places of rows that are drawn as discs, and the area of the largest, in square points."""
+_MOST_DISCS, _CELL = 150, 62.0
+"""Places of rows that are drawn as discs, and about how many points the values have in a cell of the grid."""
+_DISC, _SEEN = 40.0, 0.6
+"""The square of the diameter, in points, of the largest disc, and of the smallest that is seen."""
 
 
 @styled
@@ -190,7 +192,11 @@ def _points(ax: Axes, x: Any, y: Any) -> None:
     """Draw rows as points; where many rows have the same two values a disc for them all, its area how many they are."""
     places, rows = np.unique(np.column_stack([x, y]), axis=0, return_counts=True)
     if len(places) <= _MOST_DISCS and 3 * len(places) <= len(x):
-        ax.scatter(places[:, 0], places[:, 1], s=_DISC * rows / rows.max(), color=INK, linewidths=0)
+        apart = _CELL / (max(len(np.unique(values)) for values in places.T) - 1 or 1)
+        largest = min(_DISC, (0.9 * apart) ** 2)  # neighbours do not touch
+        ax.scatter(
+            places[:, 0], places[:, 1], s=np.maximum(largest * rows / rows.max(), _SEEN), color=INK, linewidths=0
+        )
     else:
         ax.plot(x, y, ".", color=INK, markersize=1.6, alpha=0.35)
     ax.margins(0.12)  # the same above one another, since the axis is told below the last alone

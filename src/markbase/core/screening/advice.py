@@ -61,7 +61,7 @@ def give_advice(screen: ScreenTables, from_products: Sequence[Advice] = ()) -> t
     Exact collinearity first, then what chance shows in few rows, flagged pairs, and variance inflation that no pair shows: of each
     a dozen, and how many more there are.
     """
-    if int(screen.terms["df"].sum()) > screen.basis.free_rows:
+    if screen.basis.too_few_rows:
         return (_too_few(screen), *(Advice("few", (), text) for text in about_pairs_of_few_rows(screen)))
     found = [
         Advice("collinear", o.terms, f"Exact collinearity: {o.statement}. {o.advice}")
@@ -266,7 +266,7 @@ def _leaving_out(screen: ScreenTables, pair) -> str:  # type: ignore[no-untyped-
 
 def _inflated(screen: ScreenTables, told: set[str]) -> list[Advice]:
     root = math.sqrt(screen.limits.vif)
-    most = most_by_chance(free_cases(screen), int(screen.terms["df"].sum()))
+    most = most_by_chance(free_cases(screen), screen.basis.width)
     over = [
         r
         for r in rows_of(screen.terms)
@@ -290,7 +290,7 @@ def _inflated(screen: ScreenTables, told: set[str]) -> list[Advice]:
         found.append(Advice("hidden", (record.term, *carriers), text))
     where = f" whose standard error is {short(root, 3)} times as large or more, though no single pair is flagged: the table of terms has them"
     found += _more(len(over), "term", "terms", where)
-    if inflation_by_chance(free_cases(screen), int(screen.terms["df"].sum())) >= screen.limits.vif:
+    if inflation_by_chance(free_cases(screen), screen.basis.width) >= screen.limits.vif:
         return found  # condition indices are of chance as well
     shared = _conditions(screen, {n for a in found for n in a.terms} | {r.term for r in over} | told)
     return found + shared[:_MOST_TOLD] + _more(len(shared), "such dependence", "such dependences", "")

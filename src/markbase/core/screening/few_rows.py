@@ -44,7 +44,7 @@ def free_cases(screen: ScreenTables) -> int:
 
 def about_few_rows(screen: ScreenTables) -> list[str]:
     """Say what variance inflation, and what correlations, so few rows show by chance alone."""
-    told, rows, columns = [], free_cases(screen), int(screen.terms["df"].sum())
+    told, rows, columns = [], free_cases(screen), screen.basis.width
     most, limit = most_by_chance(rows, columns), screen.limits.vif
     within = int(np.sum((screen.vif["vif"] >= limit) & (screen.vif["vif"] < most)))
     chance = inflation_by_chance(rows, columns)

@@ -95,6 +95,22 @@ class Basis:
         fixed = self.fixed_effects
         return self.moments.rows - (1 if fixed is None or fixed.sums is None else len(fixed.sums[0]))
 
+    @property
+    def columns(self) -> list[NDArray[np.intp]]:
+        """Which columns of the moments are the inner ones of each term."""
+        every, starts = self.inner, self.moments.starts.tolist()
+        return [every[(every >= starts[k]) & (every < starts[k] + t.size)] for k, t in enumerate(self.terms, 1)]
+
+    @property
+    def width(self) -> int:
+        """How many inner columns the terms have."""
+        return sum(len(own) for own in self.columns)
+
+    @property
+    def too_few_rows(self) -> bool:
+        """Whether rows cannot tell so many columns apart, whatever these measure."""
+        return len(self.inner) > self.free_rows
+
     def solve(self, columns: NDArray[np.intp]) -> Solution:
         """Solve for some columns."""
         return solve(self.moments, self.blocks, self.used, self.rows, columns, self.weights, self.fixed_effects)
@@ -141,9 +157,10 @@ def variance_inflation(basis: Basis) -> VarianceInflation:
         labels += [term.labels[j] for j in told] if term.is_categorical else [""]
         of += [at + j for j in told]
         base += [at + term.base if term.is_categorical else 0] * len(told)
-    df = [int(np.sum((every >= starts[k]) & (every < starts[k] + t.size))) for k, t in enumerate(basis.terms, 1)]
-    if len(every) > basis.free_rows:
-        return _of_too_few_rows(basis, len(every), names, labels, df)
+    inner = basis.columns
+    df = [len(own) for own in inner]
+    if basis.too_few_rows:
+        return _of_too_few_rows(basis, names, labels, df)
 
     collinear, null, solution = _solved(basis)
     root = _root_of(basis, solution)
@@ -156,7 +173,7 @@ def variance_inflation(basis: Basis) -> VarianceInflation:
     vif[np.any(np.abs(zero[:, of] - zero[:, base]) > _TOUCHED, axis=0)] = math.inf
 
     gvif = []
-    for k, own in enumerate(_own_columns(basis), 1):
+    for k, own in enumerate(inner, 1):
         if len(own) == 1:
             gvif.append(float(vif[first[k - 1]]))
         elif np.any(np.abs(zero[:, own]) > _TOUCHED):
@@ -185,23 +202,15 @@ def _tables(
     )
 
 
-def _of_too_few_rows(
-    basis: Basis, columns: int, names: list[str], labels: list[str], df: list[int]
-) -> VarianceInflation:
+def _of_too_few_rows(basis: Basis, names: list[str], labels: list[str], df: list[int]) -> VarianceInflation:
     """Return what is told of more columns than rows can tell apart: each is fixed by others, whatever it measures."""
     rows = basis.moments.rows
     finding = Collinearity(
         tuple(t.name for t in basis.terms),
-        f"{count_noun(rows, 'row')} cannot tell {columns:,} columns apart, so that each follows from others whatever it measures",
+        f"{count_noun(rows, 'row')} cannot tell {len(basis.inner):,} columns apart, so that each follows from others whatever it measures",
         "Nothing is told of variance inflation. Leave terms out, those with many gaps first.",
     )
     return _tables(basis, names, labels, np.full(len(names), math.inf), df, [math.inf] * len(df), [finding])
-
-
-def _own_columns(basis: Basis) -> list[NDArray[np.intp]]:
-    """Return which columns of the moments are the inner ones of each term."""
-    every, starts = basis.inner, basis.moments.starts.tolist()
-    return [every[(every >= starts[k]) & (every < starts[k] + t.size)] for k, t in enumerate(basis.terms, 1)]
 
 
 def _root_of(basis: Basis, solution: Solution) -> Array:
@@ -259,7 +268,7 @@ def term_directions(basis: Basis) -> list[Array]:
     Between those of two terms lie the canonical correlations of their coefficients.
     """
     root = _root_of(basis, _solved(basis)[2])
-    return [np.linalg.qr(root[own].T)[0] for own in _own_columns(basis)]
+    return [np.linalg.qr(root[own].T)[0] for own in basis.columns]
 
 
 def auxiliary(basis: Basis, term: str, known: VarianceInflation, directions: Sequence[Array] | None) -> pd.DataFrame:
