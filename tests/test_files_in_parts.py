@@ -19,6 +19,7 @@ import pytest
 
 import markbase as mb
 from command import run
+from markbase.files.parts.files_in_parts import FilesInParts
 from markbase.files.parts.first_look import Look
 from markbase.files.parts.found_columns import Numbers, Texts
 from surveys import BOOK, DATA, PLAIN, TERMS, prepared, same
@@ -348,3 +349,30 @@ def test_under_a_limit_of_memory_it_works_or_ends_in_a_sentence(tmp_path):
         assert (done.returncode, done.stdout, done.stderr) == (2, "", f"markbase: {said}\n")
     model = ["--outcome", "belonging", "--terms", "age,voice", "--json"]
     assert under(1450, "fit", DATA, *model).returncode == 0  # where a reserve of Arrow's would just fit, and no more
+
+
+@pytest.mark.parametrize("options", [{}, {"weights": "weight", "cluster": "many"}], ids=str)
+def test_the_first_of_few_passes_over_many_rows_begins_where_a_part_of_them_has_its_maximum(tmp_path, monkeypatch, options):  # fmt: skip
+    rng, n = np.random.default_rng(5), 12_000
+    many, part = rng.integers(0, 12, n).astype(str), rng.choice(list("abcd"), n)
+    data = pd.DataFrame({"x": rng.normal(size=n) + 1e9, "z": rng.lognormal(size=n), "part": part, "weight": rng.choice([0.5, 1.0, 3.0], n), "many": many})  # fmt: skip
+    data["stays"] = rng.random(n) < 1 / (1 + np.exp(2 - (data["x"] - 1e9) - 0.5 * data["z"] - (part == "c")))
+    data.loc[rng.random(n) < 0.01, "z"] = np.nan
+    data.to_parquet(tmp_path / "many.parquet")
+    whole, run, reads = mb.Study(data).as_categorical("stays"), FilesInParts.run, []
+    models = [["x", "z", "part"], ["z", "part", mb.interaction("z", "part")], ["x", "many"]]
+    wanted = [mb.fit_logistic(whole, "stays", terms, event=True, **options).coefficients for terms in models]
+    monkeypatch.setattr("markbase.core.rows.table.KEPT_ROWS", 3000)
+    monkeypatch.setattr("markbase.files.parts.table_files.PART_ROWS", 5000)
+    parts = mb.open_study(tmp_path / "many.parquet", in_parts=True).as_categorical("stays")
+    monkeypatch.setattr(FilesInParts, "run", lambda self, *args: (reads.append(args), run(self, *args))[1])
+    monkeypatch.setattr("markbase.core.estimation.newton._MANY_ROWS", 100)
+    for terms, told in zip(models, wanted, strict=True):
+        taken = []
+        for first in (n, n, 1000):  # what is known of columns is known after the first
+            monkeypatch.setattr("markbase.core.estimation.beginning._MANY_ROWS", first)
+            reads.clear()
+            found = mb.fit_logistic(parts, "stays", terms, event=True, **options).coefficients
+            same(found[["n", "estimate", "se"]], told[["n", "estimate", "se"]], 1e-9)
+            taken.append(len(reads))
+        assert taken[1] - taken[2] >= 4

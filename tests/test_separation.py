@@ -91,7 +91,7 @@ def test_a_level_that_the_first_look_at_many_rows_misses_is_estimated_all_the_sa
     study = mb.Study(data).as_categorical("stays").as_categorical("seldom").mark("part", "a")
     wanted = [("stays", ["x", "part"]), ("seldom", ["x"])]
     made = [mb.fit_logistic(study, outcome, terms, event=True).coefficients for outcome, terms in wanted]
-    monkeypatch.setattr("markbase.core.results.logistic_estimate._MANY_ROWS", n + 1)
+    monkeypatch.setattr("markbase.core.estimation.beginning._MANY_ROWS", n + 1)
     for (outcome, terms), found in zip(wanted, made, strict=True):
         careful = mb.fit_logistic(study, outcome, terms, event=True).coefficients
         pd.testing.assert_frame_equal(found, careful, rtol=1e-8, atol=1e-9)

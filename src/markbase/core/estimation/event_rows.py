@@ -181,9 +181,20 @@ class EventRows:
 
     def occurring(self, columns: NDArray[np.intp]) -> NDArray[np.intp]:
         """Return those of some columns that are not levels without a row, of rows in memory; a row of weight 0 is none."""
-        counts = self.sums_of(np.ones(len(self.event)) if self.weights is None else self.weights)
+        counts = self.sums_of(self._heavy)
         kept: NDArray[np.intp] = columns[~np.isin(columns, self.level_columns) | (counts[columns] != 0)]
         return kept
+
+    def telling(self, columns: NDArray[np.intp]) -> NDArray[np.intp]:
+        """Return those of some columns that are not levels whose rows, if there are any, all are the event or all are not, of rows in memory; a row of weight 0 is none."""
+        events, others = self.sums_of(self._heavy * self.event), self.sums_of(self._heavy * (1 - self.event))
+        both = (events[columns] != 0) & (others[columns] != 0)
+        kept: NDArray[np.intp] = columns[~np.isin(columns, self.level_columns) | both]
+        return kept
+
+    @property
+    def _heavy(self) -> Array:
+        return np.ones(len(self.event)) if self.weights is None else self.weights
 
     @property
     def level_columns(self) -> NDArray[np.intp]:

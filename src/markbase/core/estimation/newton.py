@@ -27,6 +27,7 @@ from markbase.core.estimation.least_squares_solution import Dependent, Solution
 from markbase.core.estimation.likelihood import Likelihood
 from markbase.core.estimation.likelihood_points import Asked, Passed, Point, Theta
 from markbase.core.estimation.secants import Secants
+from markbase.core.estimation.third_order import Bend
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.sums import total_of
@@ -39,6 +40,8 @@ _DONE = 1e-22
 _GOOD = 1e-10
 _ENOUGH = 1e-16
 """The same where rows are many: what is left is far less than a rounding error in any row."""
+_ENOUGH_A_ROW = 1e-21
+"""And where they are more still: the curvature is another one there by about the root of it, less than 1 in 3·10¹⁰."""
 _MANY_ROWS = 50_000
 _SLOW = 1e-4
 _WORTH = 1e-9
@@ -134,6 +137,8 @@ def maximise(
     trusted: float = math.inf,
     look: bool = True,
     done: float = 0.0,
+    begin: tuple[Point, Passed] | None = None,
+    bend: Bend | None = None,
 ) -> Maximum:
     """Find the coefficients at which the likelihood is largest, and how they were reached, beginning at `theta`.
 
@@ -142,9 +147,21 @@ def maximise(
 
     With `firth` half the logarithm of the determinant of the curvature is added (of all columns, held or not). If `look`,
     it stops after some steps when the end is nowhere near, for a look at where they lead. `done` is a squared step, in
-    standard errors, that need not be taken; by default one that changes nothing.
+    standard errors, that need not be taken; by default one that changes nothing. If a pass at `theta` was taken it is `begin`. With
+    `bend` steps from where the curvature was taken are of third order.
     """
-    climb = _climb(rows, columns, theta, firth=firth, information=information, trusted=trusted, look=look, done=done)
+    climb = _climb(
+        rows,
+        columns,
+        theta,
+        firth=firth,
+        information=information,
+        trusted=trusted,
+        look=look,
+        done=done,
+        begin=begin,
+        bend=bend,
+    )
     return _together(rows, [climb])[0]
 
 
@@ -212,13 +229,14 @@ def _climb(
     look: bool = True,
     done: float = 0.0,
     begin: tuple[Point, Passed] | None = None,
+    bend: Bend | None = None,
 ) -> Climb:
     """Climb to a maximum, as `maximise` and `maximise_held` say."""
     many, fresh = len(rows.event) > _MANY_ROWS or (constraint is not None and not firth), False
     point, passed = (
         (yield Asked(theta, curved=information is None or firth, missed=constraint is None)) if begin is None else begin
     )
-    done = max(done, _ENOUGH if many else _DONE)
+    done = max(done, max(_ENOUGH, _ENOUGH_A_ROW * len(rows.event)) if many else _DONE)
     costly = in_parts(rows.event)  # another pass costs more there than the curvature in each of them
     slow = _SLOW if constraint is None else _SLOW_HELD
     if information is None or firth or (begin is None and passed.moments is not None):
@@ -249,6 +267,9 @@ def _climb(
         far = gain > slow * len(rows.event)  # the curvature will be another one there
         curved = firth or not many or (constraint is None and (last or far or costly))
         before, size = gain, 1.0
+        if bend is not None and fresh and gain > _GOOD:
+            whitened = bend.added(point.theta, columns, kept.root, whitened)
+            step = kept.root @ whitened
         for _ in range(_HALVINGS):
             new, new_passed = yield Asked(point.theta.moved(columns, step, size), curved, missed=constraint is None)
             ahead = _curved_ahead(rows, new_passed, columns) if firth else information

@@ -17,6 +17,7 @@ from markbase.core.design.options import Request, check_room
 from markbase.core.design.terms import CodedColumns, Term
 from markbase.core.design.weights import Weights
 from markbase.core.errors import FitError, remark
+from markbase.core.estimation.beginning import FirstPass, from_a_part, many_rows, no_effects
 from markbase.core.estimation.collinearity import collinearity_error
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent, Solution
@@ -28,17 +29,12 @@ from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import short
 from markbase.core.inference.covariance import sandwich
 from markbase.core.inference.standard_errors import Errors, Over, ScoredRows, remark_on_clusters
-from markbase.core.rows.parts import in_parts
 from markbase.core.study.column import Column
 
 T = TypeVar("T")
 Array = NDArray[np.float64]
-_SAMPLE_ROWS = 1 << 15
 _UNLUCKY = 4.0
 """A first step of the maximum of a part of the rows that is as many times as long, squared, as is expected tells that the part is unlike the others."""
-_MANY_ROWS = 200_000
-_NEAR_ENOUGH = 0.1
-"""A squared step, in standard errors, at which the maximum of a part of the rows is left for that of all."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -76,14 +72,15 @@ def estimate(target: Column, terms: tuple[Term, ...], request: Request, firth: b
     """
     blocks = [c.coded() for c in components_of(terms)]
     happened = (target.values == 1).astype(np.float64)
-    moments = gather_sums(blocks, happened, request.used)
+    first = None if firth else FirstPass.of(terms, blocks, happened, request.used, request.heavy)
+    moments = gather_sums(blocks, happened, request.used) if first is None else first.moments
     columns = design_columns(terms, moments)
     check_room(request.counted_rows, 1 + len(columns), request.sample.losses)
     if not firth:
         check_levels(moments, terms, target)
     rows = Likelihood(blocks, happened, request.used, request.heavy, moments)
     try:
-        found = _climb(rows, columns, firth, terms, target)
+        found = _climb(rows, columns, firth, terms, target, first)
         return _finished(request, rows, columns, found, firth)
     except Dependent:
         raise _collinearity(blocks, happened, request.used, columns, terms) from None
@@ -109,22 +106,25 @@ def _collinearity(
     )
 
 
-def _beginning(rows: Likelihood) -> Theta:
-    """Return where to begin: no effects at all."""
-    inside = slice(None) if rows.used is None else rows.used
-    rate = float(np.average(rows.event[inside], weights=None if rows.weights is None else rows.weights[inside]))
-    return Theta(math.log(rate / (1 - rate)), np.zeros(rows.moments.cross.shape[0]))
-
-
-def _climb(rows: Likelihood, columns: NDArray[np.intp], firth: bool, parts: Sequence[Term], target: Column) -> Maximum:
+def _climb(
+    rows: Likelihood,
+    columns: NDArray[np.intp],
+    firth: bool,
+    parts: Sequence[Term],
+    target: Column,
+    first: FirstPass | None,
+) -> Maximum:
     """Go to the maximum, from that of a part of the rows where they are many."""
-    inside = len(rows.event) if rows.used is None else int(np.count_nonzero(rows.used))
-    few = _from_a_part(rows, columns) if inside > _MANY_ROWS and not firth else None
-    if few is not None:
+    begin = None if first is None else first.at(columns)
+    inside = 0 if firth or begin is not None else many_rows(rows.event, rows.used)
+    few = from_a_part(rows, columns, inside) if inside else None
+    if begin is not None and first is not None:
+        found = maximise(rows, columns, begin[0].theta, begin=begin, bend=first.bend)
+    elif few is not None:
         expected = (len(columns) + 1) * inside / len(few.passed.curvature)
         found = maximise(rows, columns, few.point.theta, information=few.information, trusted=_UNLUCKY * expected)
     else:
-        found = maximise(rows, columns, _beginning(rows), firth=firth)
+        found = maximise(rows, columns, no_effects(rows), firth=firth)
     if found.status == "moving":
         separation = find_separation(rows, columns, found.point.theta)
         if separation is not None:
@@ -141,28 +141,6 @@ def _climb(rows: Likelihood, columns: NDArray[np.intp], firth: bool, parts: Sequ
             "read fewer digits. Centring and rescaling numeric columns may mend it."
         )
     return found
-
-
-def _from_a_part(rows: Likelihood, columns: NDArray[np.intp]) -> Maximum | None:
-    inside = len(rows.event) if rows.used is None else int(np.count_nonzero(rows.used))
-    step = inside // _SAMPLE_ROWS
-    if in_parts(rows.event):
-        few = rows.kept()
-    else:
-        few = rows.part(slice(None, None, step) if rows.used is None else np.flatnonzero(rows.used)[::step])
-    if few.event.min() == few.event.max():
-        return None  # the event happens in no row of the part, or in every one
-    there = few.occurring(columns)  # a level may be missing in the part
-    try:
-        found = maximise(few, there, _beginning(few), done=_NEAR_ENOUGH)
-    except (Dependent, np.linalg.LinAlgError):
-        return None
-    if found.status != "converged" or found.information is None:
-        return None
-    if len(there) < len(columns):
-        return replace(found, information=None)
-    information = replace(found.information, root=found.information.root * math.sqrt(len(few.event) / inside))
-    return replace(found, information=information)
 
 
 def _finished(
