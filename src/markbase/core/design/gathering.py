@@ -16,14 +16,17 @@ from markbase.core.design.chunks import joint_cells, joint_sets, row_chunks, row
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.rows.row_functions import learn, sample_of
-from markbase.core.rows.workspace import WORKSPACE
+from markbase.core.rows.workspace import WORKSPACE, in_one_piece
 
 GATHERED_ROWS = 1 << 16
 """Rows taken at a time, where many products are taken of them."""
 _WEIGHTED_ROWS = 1 << 15
 """And where these are weighted, so that there are twice as many numbers."""
 _PRODUCT_ROWS = 1 << 13
-"""Rows of one matrix product: few columns of more rows take twice as long for each."""
+"""At most so many rows of one matrix product, where there are more: few columns of more rows take twice as long for each."""
+_LEAST_PRODUCT_ROWS = 1 << 10
+_MULTIPLICATIONS = 1_000_000
+"""At most so many of one: larger products are first brought into an order that pays for more columns only."""
 _SAMPLE_ROWS = 4096
 
 
@@ -164,10 +167,13 @@ class Running:
         codes = {k: blocks[k].codes[chunk] for k in self._looked_up}  # type: ignore[index]
         self._weighted |= w is not None
         self._products[0, 0] += values.shape[1] if w is None else w.sum()
-        for start in range(0, values.shape[1], _PRODUCT_ROWS):
-            some = slice(start, start + _PRODUCT_ROWS)
+        here, size = values.shape[1], max(_LEAST_PRODUCT_ROWS, _MULTIPLICATIONS // len(values) ** 2)
+        size = here if here <= _PRODUCT_ROWS else min(_PRODUCT_ROWS, size)
+        for start in range(0, here, size):
+            some = slice(start, start + size)
             # as everywhere in a pass over chunks not by @, which keeps other threads waiting while it multiplies
-            self._products[1:] += np.dot(weighted[1:, some], values[:, some].T)
+            left, right = in_one_piece("left", weighted[1:, some]), in_one_piece("right", values[:, some])
+            self._products[1:] += np.dot(left, right.T)
         for place, (joint, table) in enumerate(zip(plan.sets, self._tables, strict=True)):
             cell = joint_cells(blocks, joint, chunk) if cells is None else cells[place]
             size = table.shape[1]

@@ -40,8 +40,8 @@ _DONE = 1e-22
 _GOOD = 1e-10
 _ENOUGH = 1e-16
 """The same where rows are many: what is left is far less than a rounding error in any row."""
-_ENOUGH_A_ROW = 1e-21
-"""And where they are more still: the curvature is another one there by about the root of it, less than 1 in 3·10¹⁰."""
+_ENOUGH_A_ROW = 1e-20
+"""And where they are more still: the curvature is another one there by at most about the root of it."""
 _MANY_ROWS = 50_000
 _SLOW = 1e-4
 _WORTH = 1e-9

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from markbase.core.rows.parts import InParts
 from markbase.core.rows.source import RowSource
 
-KEPT_ROWS = 1 << 16
+KEPT_ROWS = 1 << 17
 """At most so many rows are kept in memory."""
 _KEPT_VALUES = 1 << 24
 """Of wide data fewer: of all rows kept no more values than this, as far as 4,096 rows have no more."""

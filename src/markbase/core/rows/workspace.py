@@ -30,3 +30,12 @@ class Workspace(threading.local):
 
 
 WORKSPACE = Workspace()
+
+
+def in_one_piece(name: str, values: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return some columns of a matrix in one piece of memory: a product would copy them into memory of its own."""
+    if values.flags.c_contiguous:
+        return values
+    room = WORKSPACE.array(name, *values.shape)
+    np.copyto(room, values)
+    return room

@@ -187,7 +187,7 @@ class RowSteps(Stepping):
         Parameters
         ----------
         rows : int
-            How many; all where there are no more. Of rows that come in parts at most 65,536, of those that are kept in memory.
+            How many; all where there are no more. Of rows that come in parts at most 131,072, of those that are kept in memory.
         seed : int
             Seed of the random numbers: the same seed takes the same rows.
         reason : str
