@@ -236,3 +236,43 @@ def test_of_very_many_pairs_of_levels_a_page_lists_the_clearest():
     assert "of all 136 " + " and ".join(f"{n} {verdict}" for verdict, n in counts.items()) in " ".join(page.split())
     lines = str(mb.fit_linear(frame, "y", ["x", "town"]).equation(by="town"))
     assert (lines.count("town: t"), "5 more levels" in lines) == (40, True)
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic", "slopes", "cells"])
+def test_of_very_many_levels_the_clearest_are_told_with_what_chance_makes_of_them(kind, tmp_path):
+    rng, n, levels = np.random.default_rng(8), 4000, 18 if kind == "cells" else 260
+    town, day = rng.integers(0, levels, n), rng.choice(list("abcdefghijklmnop"), n)
+    frame = pd.DataFrame({"town": [f"t{k:03d}" for k in town], "day": day, "x": rng.normal(size=n)})
+    frame["y"] = frame["x"] + (town < 3) * 2.0 * (1 + frame["x"] * (kind == "slopes")) + rng.normal(size=n)
+    frame["up"] = np.where(frame["y"] > 0, "yes", "no")
+    study = mb.Study(frame).mark("town", "t009").mark("day", "a")
+    terms = {"slopes": ["x", "town", mb.interaction("x", "town")], "cells": ["town", "day", mb.interaction("town", "day")]}.get(kind, ["x", "town"])  # fmt: skip
+    fit = mb.fit_logistic(study, "up", terms, event="yes") if kind == "logistic" else mb.fit_linear(study, "y", terms)
+    name = {"slopes": "x × town", "cells": "town × day"}.get(kind, "town")
+    table = fit.coefficients.query("term == @name and not base")
+    whole, *told = (s for s in fit.reading().statements if s.term == name)
+    assert {s.level for s in told} == set(table.nsmallest(12, "p")["level"])
+    clear, m = int((table["p"] < 0.05).sum()), len(table)
+    ranked = np.sort(table["p"].to_numpy())
+    still = int(np.argmax(np.append(ranked * (m - np.arange(m)) >= 0.05, True)))  # step down until one is not clear
+    (words,) = [c for c in whole.cautions if "coefficients" in c and "p below .05" in c]
+    assert words.startswith(f"Of its {m} coefficients {clear} have p below .05; if nothing differed {0.05 * m:.2g} would on average")  # fmt: skip
+    assert f"(Holm) {still or 'none'} {'stays' if still < 2 else 'stay'} clear" in words
+    assert ("share the base" in words) == (kind != "cells")
+    (thin,) = [c for c in whole.cautions if "fewer than 30 rows" in c]
+    fewest = table.loc[table["n"].idxmin()]
+    assert thin == f"{(table['n'] < 30).sum()} of its coefficients are about fewer than 30 rows, `{fewest['level']}` about the fewest ({fewest['n']})."  # fmt: skip
+    page = str(fit)
+    assert page.count(f"… {m - 40:,} of higher p") == {"logistic": 2, "slopes": 2}.get(kind, 1)
+    assert f"+ [{name}]" in page
+    assert f"{m} summands, not laid out here" in page
+    assert "equation, complete" not in page
+    assert page.count("\n") < (700 if kind == "slopes" else 400)
+    assert fit.equation().text.count("[town: t") == len(fit.coefficients.query("term.str.contains('town') and not base"))  # fmt: skip
+    mb.report(fit, path := tmp_path / "fit.html", figures=False)
+    beside = f"{clear} of the {m} coefficients of <b>{name}</b> have p below .05: weak evidence"
+    assert (beside in path.read_text(encoding="utf-8")) == bool(fit.terms.set_index("term").loc[name, "p"] >= 0.05)
+    few = mb.fit_linear(study.keep({"town": [f"t{k:03d}" for k in range(9, 18)]}), "y", ["x", "town"])
+    assert (
+        len([s for s in few.reading().statements if s.term == "town"]) == 9
+    )  # the joint test, and all of few are told

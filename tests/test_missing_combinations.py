@@ -1,6 +1,7 @@
 """Combinations of levels that no row has: said, and nothing made up for them."""
 
 import itertools
+import re
 
 import numpy as np
 import pandas as pd
@@ -74,6 +75,56 @@ def test_nothing_is_told_of_a_combination_that_no_row_has_and_averages_over_none
     out = (frame["voice"].eq("alto") & frame["day"].eq("Wed")).to_numpy()  # as where rows are held out
     unknown = np.isnan(fit.on_rows(~out).expected(None))
     assert unknown.tolist() == out.tolist()
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_from_bases_that_no_row_has_together_nothing_is_told_but_why_and_what_would_do(kind, tmp_path):
+    frame = pd.DataFrame(made_up(400, seed=2))
+    frame = frame[~(frame["voice"].eq("bass") & frame["day"].eq("Tue"))]
+    frame["high"] = np.where(frame["score"] + np.random.default_rng(0).normal(0, 6, len(frame)) > 38, "y", "n")
+    terms, study = ["age", "voice", "day", mb.interaction("voice", "day")], mb.Study(frame).mark("day", "Tue")
+    made = [
+        mb.fit_logistic(s, "high", terms, event="y") if kind == "logistic" else mb.fit_linear(s, "score", terms)
+        for s in (study.mark("voice", "alto"), study.mark("voice", "bass"))
+    ]
+    most = frame.groupby(["voice", "day"]).size().idxmax()
+    for fit in (made[1], made[0].rebase("voice", "bass")):
+        table = fit.coefficients
+        assert table["estimate"].notna().sum() == 1 + int(table["base"].sum())  # of age, and 0 for bases
+        why = f"none of the rows used has the bases `voice` `bass` and `day` `Tue` together; the combination of most rows, `voice` `{most[0]}` and `day` `{most[1]}`,"
+        assert [s.term for s in fit.reading().statements] == ["(intercept)", "age", "voice × day"]
+        assert why in fit.reading().statements[0].text
+        assert why.replace("`", "") in fit.equation().text
+        shown = f"{fit}{fit.checks()}{fit.guide()}{fit.equation(by='day')}"
+        assert not re.search(r"\bnan\b|– to|–%|equation, complete", shown)
+        mb.report(fit, tmp_path / f"{len(shown)}.html", figures=False)
+    texts = {s.level: s.text for s in made[0].reading().statements if s.term == "voice"}
+    assert "the 3 levels of `voice` that can be compared, of 4, " in texts[""]
+    both = (
+        frame[frame["voice"].isin(["alto", "bass"])].groupby(["day", "voice"]).size().unstack(fill_value=0).min(axis=1)
+    )
+    assert f"none has `voice` `bass` and `day` `Tue`. At another base of `day` it can, such as `{both.idxmax()}`." in texts["bass"]  # fmt: skip
+    coded = mb.fit_linear(study.mark("voice", "bass").code_as("voice", "effect").code_as("day", "effect"), "score", terms)  # fmt: skip
+    assert coded.reading().statements[0].text.endswith("the rows used lack a combination of levels that it rests on.")
+    other = made[0].rebase("voice", "soprano")
+    assert re.search(r"start of the levels that can be compared told by both tables: largest difference \d", other.retold)  # fmt: skip
+    mb.report(made[0], path := tmp_path / "fit.html", figures=False)
+    assert path.read_text(encoding="utf-8").count("cannot be told") == 0  # that base is not among those to choose from
+    choirs = mb.Study(frame.assign(choir=np.arange(len(frame)) % 9)).as_categorical("choir").mark("day", "Tue")
+    drawn = mb.fit_linear(choirs.mark("voice", "bass"), "score", ["voice", "day", mb.interaction("voice", "day")], cluster="choir")  # fmt: skip
+    assert drawn.checks().clusters is None
+    with pytest.raises(mb.FitError, match="no coefficient can be told, so that none moves"):
+        drawn.without_clusters()
+    seldom = frame[frame["day"].ne("Tue") | frame["voice"].eq("alto")]  # of the other levels no row has that day
+    alone = mb.fit_linear(mb.Study(seldom).mark("voice", "alto").mark("day", "Tue"), "score", ["voice", "day", mb.interaction("voice", "day")])  # fmt: skip
+    (said,) = [s.text for s in alone.reading().statements if (s.term, s.level) == ("voice", "")]
+    assert said == "No level of `voice` can be compared with its base at the base `Tue` of `day`."
+    clustered = mb.fit_linear(study, "score", ["age", "voice"], cluster="voice")
+    assert "(no standard error)" in clustered.reading().statements[0].text
+    assert [c for c in clustered.reading().cautions if "Where there is no standard error, a level of `voice`" in c]
+    assert "not tested: `voice`" in str(clustered.guide().steps[3].answer)
+    assert "Without standard errors no comparison with the base can be tested." in clustered.guide().steps[4].meaning
 
 
 def test_a_group_is_averaged_over_combinations_of_others_that_rows_have_and_no_more():

@@ -322,6 +322,7 @@ def test_many_rows_in_memory_are_worked_on_in_shares_with_the_same_results(studi
         for name in names:
             monkeypatch.setattr(f"markbase.core.{home}.{name}", 31)
     monkeypatch.setattr("markbase.core.estimation.shifted_rows._SHIFTS_AT_ONCE", 3)
+    monkeypatch.setattr("markbase.core.design.gathering._PRODUCT_ROWS", 7)
     same(told(), wanted, 1e-9)
     monkeypatch.setattr("markbase.core.rows.parts.MANY_ROWS", 500)
     monkeypatch.setattr("markbase.core.rows.parts.PART_ROWS", 97)

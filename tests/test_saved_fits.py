@@ -183,9 +183,7 @@ def test_codes_for_missing_answers_are_gaps_in_other_rows_too(tmp_path):
     study = study.derive("age_c", centre="age").blank("day", codes=["Mon"])
     mb.write_fit(mb.fit_linear(study, "score", ["voice", "km", "age_c"]), tmp_path / "fit.json")
     fit = mb.read_fit(tmp_path / "fit.json")
-    new = pd.DataFrame(
-        {"voice": ["alto", "??", "bass"], "km": [-9, 3.0, 4.0], "age_c": [1.0, 2.0, -9.0], "score": [30.0, 31.0, -1.0]}
-    )
+    new = pd.DataFrame({"voice": ["alto", "??", "bass"], "km": [-9, 3.0, 4.0], "age_c": [1.0, 2.0, -9.0], "score": [30.0, 31.0, -1.0]})  # fmt: skip
     for rows in (new, mb.Study(new)):
         told = fit.predict(rows)
         assert told["caution"].tolist()[:2] == ["`km` is missing or no number", "`voice` is missing"]

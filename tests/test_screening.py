@@ -154,9 +154,7 @@ def test_the_interval_of_a_correlation_is_as_wide_as_rows_move_it(rows, far, tmp
     for name, own in ends(method="spearman")[1].items():
         here = table.dropna(subset=[name] if rows == "pairwise" else None)
         x, y = here[name].rank(method="dense").to_numpy(), here["y"].rank(method="dense").to_numpy()
-        half = (
-            1.959963984540054 * max(1, spread_by_rows(z_of_ranks, x, y) * np.sqrt(len(here))) / np.sqrt(len(here) - 3)
-        )
+        half = 1.959963984540054 * max(1, spread_by_rows(z_of_ranks, x, y) * np.sqrt(len(here))) / np.sqrt(len(here) - 3)  # fmt: skip
         np.testing.assert_allclose(own, z_of_ranks(x, y, np.ones(len(here))) + np.array([-half, half]), rtol=1e-4)
 
 

@@ -69,10 +69,7 @@ def test_whatever_the_numbers_direction_interval_and_verdict_agree(
         unclear = "no clear evidence" in statement.text
         assert unclear == (row["p"] >= 1 - level)
         if kind == "linear":
-            assert ("lower" in first, "higher" in first) == (
-                row["estimate"] < 0,
-                row["estimate"] > 0,
-            ) or "times as high" in first
+            assert ("lower" in first, "higher" in first) == (row["estimate"] < 0, row["estimate"] > 0) or "times as high" in first  # fmt: skip
         elif "times as" not in first:
             assert ("lower" in first, "higher" in first) == (row["estimate"] < 0, row["estimate"] > 0)
         shown = re.search(r"\(.*?CI (.*?), p [=<>]", statement.text).group(1)
@@ -147,10 +144,7 @@ def test_a_step_that_no_rows_show_is_said_to_be_none():
     effect, sd = fit.marginal["effect"].iloc[1], data["far"].std()
     assert effect > 1
     told = [s.cautions for s in fit.reading().statements]
-    assert (
-        re.search(r"more than 100 percentage points apart.* ([\d.]+) points over one", str(told[2])).group(1)
-        == f"{100 * effect * sd:.3g}"
-    )
+    assert re.search(r"more than 100 percentage points apart.* ([\d.]+) points over one", str(told[2])).group(1) == f"{100 * effect * sd:.3g}"  # fmt: skip
     assert "100 percentage points" not in str(told[1])
 
 

@@ -35,9 +35,7 @@ def test_separation_is_explained_and_firth_is_a_way_out(case):
     rng = np.random.default_rng(2)
     frame["mark"] = np.where(yes, 50.5, 49.5) + np.where(yes, 1, -1) * rng.integers(0, 30, len(frame))
     frame["one"] = rng.normal(size=len(frame)).round(2)
-    frame["two"] = (
-        np.where(yes, 0.01, -0.01) + np.where(yes, 1, -1) * rng.exponential(size=len(frame)).round(2) - frame["one"]
-    )
+    frame["two"] = (np.where(yes, 0.01, -0.01) + np.where(yes, 1, -1) * rng.exponential(size=len(frame)).round(2) - frame["one"])  # fmt: skip
     frame["partly"] = np.where(rng.random(len(frame)) < 0.3, 5.0, np.where(yes, 5 + rng.integers(1, 9, len(frame)), 5 - rng.integers(1, 9, len(frame))))  # fmt: skip
     if case.startswith("a level"):
         frame.loc[frame["voice"] == "tenor", "stays"] = "no"

@@ -198,12 +198,8 @@ def test_grids_and_comparisons_turn_round_rightly():
     assert told["tenor", "bass"] == pytest.approx(table["voice", "tenor"] - table["voice", "bass"])
     standardised = linear.standardised.set_index(["term", "level"])
     frame = choir()
-    assert standardised.loc[("age", ""), "estimate"] == pytest.approx(
-        table["age", ""] * frame["age"].std() / frame["score"].std(), rel=1e-10
-    )
-    assert standardised.loc[("voice", "bass"), "estimate"] == pytest.approx(
-        table["voice", "bass"] / frame["score"].std(), rel=1e-10
-    )
+    assert standardised.loc[("age", ""), "estimate"] == pytest.approx(table["age", ""] * frame["age"].std() / frame["score"].std(), rel=1e-10)  # fmt: skip
+    assert standardised.loc[("voice", "bass"), "estimate"] == pytest.approx(table["voice", "bass"] / frame["score"].std(), rel=1e-10)  # fmt: skip
 
 
 @pytest.mark.parametrize("shift", [2e-5, 0.02, 5.0])

@@ -22,7 +22,7 @@ _MOST_PASSES = 3_000_000
 def versions_of(made: AnyFit | Blocks, pages: Callable[[AnyFit | Blocks, str], tuple[Page, ...]]) -> Versions:
     """Tell the pages of an analysis from every other base of its groups, one at a time.
 
-    None of a group of many levels, or coded otherwise than against a base, nor of groups further on where a model has very
+    None at which nothing can be told, none of a group of many levels, or coded otherwise than against a base, nor of groups further on where a model has very
     many; none at all of a logistic fit of so many rows that going over them for every base would take long.
     """
     fit = made.last if isinstance(made, Blocks) else made
@@ -34,16 +34,16 @@ def versions_of(made: AnyFit | Blocks, pages: Callable[[AnyFit | Blocks, str], t
     passes = fit.sample.used * sum(v.size - 1 for v in told) * len(groups)
     if fit.family.curved and passes > _MOST_PASSES:
         return Versions(own, (), _same(fit))
-    return Versions(
-        own,
-        tuple(
-            Version(v.name, label, pages(made.rebase(v.name, label), v.name))
-            for v in told
-            for label in v.labels
-            if label != v.base_label
-        ),
-        _same(fit),
-    )
+    others = [
+        (v.name, label) for v in told for label in v.labels if label != v.base_label and _starts(fit, v.name, label)
+    ]
+    again = (Version(name, label, pages(made.rebase(name, label), name)) for name, label in others)
+    return Versions(own, tuple(again), _same(fit))
+
+
+def _starts(fit: AnyFit, group: str, label: str) -> bool:
+    """Return whether the equation has a start at another base of a group: some row has all bases of an interaction."""
+    return bool(fit.rebase(group, label).coefficient_map.known[0])
 
 
 def _same(fit: AnyFit) -> str:

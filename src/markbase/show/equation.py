@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Sequence
 
 from markbase.core.errors import count_noun, listed, quoted
@@ -18,6 +19,8 @@ def equation_page(equation: Equation) -> Page:
 
 def summands(equation: Equation) -> tuple[str, ...]:
     """Return the parts of an equation: what it gives, then each summand with its sign."""
+    if equation.untold:
+        return (f"{equation.outcome}:", *equation.untold.split())
     parts = [f"{equation.outcome} ="]
     for place, part in enumerate(equation.parts):
         negative = part.estimate < 0 or (part.estimate == 0 and math.copysign(1, part.estimate) < 0)
@@ -26,8 +29,35 @@ def summands(equation: Equation) -> tuple[str, ...]:
     return tuple(parts)
 
 
-def equation_blocks(equation: Equation, fixed: Sequence[str] = ()) -> tuple[Formula | Facts, ...]:
+def equation_section(place: str, equation: Equation, fixed: Sequence[str] = ()) -> Section:
+    """Return the section of the page of a fit that has its equation: terms of very many summands stand in it as one each.
+
+    `place` is the number of the section, with what parts it from its heading.
+    """
+    counts = Counter(part.term for part in equation.parts)
+    long = {term: n for term, n in counts.items() if term and n > _MOST_SUMMANDS}
+    if not long:
+        return Section(
+            f"{place}The equation{'' if equation.untold else ', complete'}", blocks=equation_blocks(equation, fixed)
+        )
+    shown, seen = [], set()
+    for part, text in zip(equation.parts, summands(equation)[1:], strict=True):
+        if part.term not in long:
+            shown.append(text)
+        elif part.term not in seen:
+            seen.add(part.term)
+            shown.append(f"+ [{part.term}]")
+    facts = equation_blocks(equation, fixed)[1]
+    told = [(f"[{term}]", f"{n:,} summands, not laid out here: the coefficients above") for term, n in long.items()]
+    return Section(
+        f"{place}The equation", blocks=(Formula((summands(equation)[0], *shown)), Facts((*told, *facts.pairs)))
+    )
+
+
+def equation_blocks(equation: Equation, fixed: Sequence[str] = ()) -> tuple[Formula, Facts]:
     """Return an equation with the facts that must be known to use it."""
+    if equation.untold:
+        return Formula(summands(equation)), Facts(())
     facts = [("[group: level]", "is 1 for rows of that level and 0 for others")] if equation.bases else []
     facts += [
         ("base of " + name, f"{base} (no summand of its own: it is part of the first number)")
@@ -42,6 +72,8 @@ def equation_blocks(equation: Equation, fixed: Sequence[str] = ()) -> tuple[Form
     return Formula(summands(equation)), Facts(tuple(facts))
 
 
+_MOST_SUMMANDS = 40
+"""Summands of a term that the page of a fit lays out."""
 _MOST_LINES = 40
 """Levels whose lines a page writes out."""
 

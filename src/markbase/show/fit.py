@@ -36,7 +36,7 @@ from markbase.core.results.stored_fit import StoredFit
 from markbase.core.study.column import Column
 from markbase.core.study.written_numbers import THOUSANDS
 from markbase.core.tables import rows_of
-from markbase.show.equation import equation_blocks
+from markbase.show.equation import equation_section
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 from markbase.show.statistics import coefficients_table, df_words
 
@@ -62,7 +62,7 @@ def fit_page(fit: LinearFit) -> Page:
                 f"in {fit.family.scale(fit.outcome)}; a scale for each term, ┊ is 0",
                 (coefficients_table(fit),),
             ),
-            Section("6  The equation, complete", blocks=equation_blocks(fit.equation(), fit.fixed_effect_names)),
+            equation_section("6  ", fit.equation(), fit.fixed_effect_names),
             Section("7  In words", blocks=reading_blocks(fit.reading())),
         ),
     )
@@ -282,7 +282,7 @@ def checks_page(checks: Checks) -> Page:
                 number(r[2], decimals),
                 number(r[3], 2),
                 *map(number, r[4:6], digits),
-                f"{r[6]} by {number(r[7], 2)}",
+                f"{r[6]} by {number(r[7], 2)}" if r[6] else "",
             )
         )
         for r in checks.cases.itertuples(index=False, name=None)

@@ -28,7 +28,8 @@ from markbase.core.reading.clauses import compared_at
 from markbase.core.results.fit_statistics import LogisticStrength
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.tables import rows_of
-from markbase.show.equation import equation_blocks
+from markbase.show.equation import equation_section
+from markbase.show.few_of_many import clearest
 from markbase.show.fit import clusters_section, errors_text, findings_section, of_whole, reading_blocks, rows_section
 from markbase.show.page import LEVEL_INDENT, Facts, Page, Row, Section, Sentences, Strip, Table
 from markbase.show.statistics import coefficients_table, df_words, scale_of
@@ -52,7 +53,7 @@ def logistic_page(fit: LogisticFit) -> Page:
                 (coefficients_table(fit),),
             ),
             _chances(fit),
-            Section("7  The equation, complete", blocks=equation_blocks(fit.equation())),
+            equation_section("7  ", fit.equation()),
             Section("8  In words", blocks=reading_blocks(fit.reading())),
         ),
     )
@@ -111,7 +112,8 @@ def pseudo_r2_words(s: LogisticStrength) -> str:
 def _area(c: Classification) -> str:
     """Tell the area under the curve with its interval, and how far it may be off where rows come in parts."""
     allowing = f", allowing for {c.allows_for}" if c.allows_for else ""
-    told = f"{without_zero(c.area)} ({without_zero(c.area_low)} to {without_zero(c.area_high)}{allowing})"
+    ends = f"{without_zero(c.area_low)} to {without_zero(c.area_high)}{allowing}"
+    told = f"{without_zero(c.area)} ({'rows are too few for an interval' if math.isnan(c.area_low) else ends})"
     if not c.area_within >= 0.0005:  # what is shown has three digits
         return told
     return f"{told}, each to within {without_zero(c.area_within, 4)}, as rows of nearly equal probability count as ties"
@@ -164,7 +166,8 @@ def _chances(fit: LogisticFit) -> Section:
             rows.append(Row((str(name), "", "", "", ""), "group"))
             adjusted = fit.groups(str(name)).set_index("level")["adjusted"]
         column = next(p.column for t in fit.model_terms for p in t.variables if p.name == name)
-        for r in rows_of(own):
+        listed_of, others = clearest(rows_of(own))
+        for r in listed_of:
             strip = Strip(float(r.low), float(r.effect), float(r.high), *scale, is_base=bool(r.base))
             label = LEVEL_INDENT + str(r.level) if levels else f"{name}, {compared_at(column)}"
             chance = as_percent(float(adjusted[r.level])) if levels else ""
@@ -180,6 +183,7 @@ def _chances(fit: LogisticFit) -> Section:
             decimals = point_decimals(100 * r.low, 100 * r.high, r.se)
             figures = [number(100 * v, decimals) for v in (r.effect, r.low, r.high)]
             rows.append(Row((label, chance, figures[0], from_to(figures[1], figures[2]), p_value(r.p)), "plain", strip))
+        rows += [Row((others, "", "", "", ""), "aside")] if others else []
     percent = f"{short(100 * fit.level, 4)}%"
     heads = ("term, level", "probability", "points", f"{percent} CI", "p")
     note = f"of {fit.event}, averaged over these rows; percentage points (delta method)"

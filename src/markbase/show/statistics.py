@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -21,6 +22,7 @@ from markbase.core.formatting import (
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import rows_of
+from markbase.show.few_of_many import clearest
 from markbase.show.page import LEVEL_INDENT, Row, RowKind, Strip, Table
 
 INTERCEPT = "(intercept)"
@@ -86,7 +88,21 @@ def coefficients_table(fit: AnyFit | StoredFit, *, formal: bool = False) -> Tabl
     """Return the coefficients of a fit, headings for groups, the base of each group in its row; `formal` is for a manuscript."""
     first = "(intercept), odds" if fit.family.ratios else INTERCEPT
     entries = list(coefficient_entries(fit, first, formal=formal))
+    entries = entries if formal else _clearest(entries)
     return laid_out("term, level", _statistics(fit), entries, formal=formal, strip_head="lower ┊ higher")
+
+
+def _clearest(entries: Sequence[Entry]) -> list[Entry]:
+    """Return entries without those of the higher p in terms of very many: how many these are stands in their place."""
+    found: list[Entry] = []
+    for term, group in itertools.groupby(entries, lambda e: e.row.term if e.row is not None and e.row.level else ""):
+        own = list(group)
+        if term:
+            kept, others = clearest([e.row for e in own])
+            places = {id(row) for row in kept}
+            own = [*(e for e in own if id(e.row) in places), *([Entry(others, "aside")] if others else [])]
+        found += own
+    return found
 
 
 def coefficient_entries(fit: AnyFit | StoredFit, first: str = INTERCEPT, *, formal: bool = False) -> Iterator[Entry]:

@@ -10,7 +10,7 @@ from markbase.core.reading.clauses import overstated_words
 from markbase.core.results.fit_statistics import LinearStrength, OverallTest
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import rows_of
-from markbase.show.equation import equation_blocks
+from markbase.show.equation import equation_section
 from markbase.show.logistic import pseudo_r2_words
 from markbase.show.page import Facts, Page, Row, Section, Table
 from markbase.show.statistics import coefficients_table, df_words
@@ -32,7 +32,7 @@ def stored_page(fit: StoredFit) -> Page:
             Section("", blocks=(Facts(_about(fit)),)),
             Section("Which terms", note, (_terms(fit), *_untold(fit))),
             Section("Which coefficients, against which base", scale, (coefficients_table(fit),)),
-            Section("The equation, complete", blocks=equation_blocks(fit.equation(), fit.fixed_effect_names)),
+            equation_section("", fit.equation(), fit.fixed_effect_names),
         ),
     )
 

@@ -31,8 +31,15 @@ _FEW_ENOUGH = 1_000
 
 
 def few_enough(fit: AnyFit) -> bool:
-    """Say whether a fit has clusters that its checks look at unasked."""
-    return fit.cluster is not None and fit.errors.clusters <= _FEW_ENOUGH
+    """Say whether a fit has clusters that its checks look at unasked: not too many, and coefficients that leaving them out moves."""
+    return fit.cluster is not None and fit.errors.clusters <= _FEW_ENOUGH and bool(_told(fit))
+
+
+def _told(fit: AnyFit) -> list[int]:
+    """Return which coefficients are told: none where no row has the bases together."""
+    known = fit.coefficient_map.known
+    told = [k for k, row in enumerate(fit.coefficient_map.rows) if not row.compared.base and known[k]]
+    return told[1:] if fit.fixed_effect_names else told  # the start is then a mean over the levels, that nobody reads
 
 
 def without_clusters(fit: AnyFit) -> pd.DataFrame:
@@ -42,12 +49,11 @@ def without_clusters(fit: AnyFit) -> pd.DataFrame:
         raise MarkbaseError(
             "The fit has no clusters that could be left out; fit it with errors clustered by the group whose rows go together."
         )
+    if not (told := _told(fit)):
+        raise FitError("From these bases no coefficient can be told, so that none moves; tell the fit from others.")
     p, over = len(fit.solution.columns), scored_rows_of(fit)
     sums = cluster_sums(over, cluster, p)
     moved, alone = moves_without(over, cluster, sums, p)
-    known = fit.coefficient_map.known
-    told = [k for k, row in enumerate(fit.coefficient_map.rows) if not row.compared.base and known[k]]
-    told = told[1:] if fit.fixed_effect_names else told  # the start is then a mean over the levels, that nobody reads
     roots = fit.coefficient_rows.roots[told]
     without = fit.coefficient_rows.estimates[told] - moved @ roots.T
     for place, directions in alone:

@@ -209,6 +209,9 @@ def _cases(fit: LinearFit, most: int, looked: tuple[Array, Array, Array, Whitene
         for q, r, weight, length in zip(Q, residual, w, lengths, strict=True):
             leverage = float(length) * (1.0 if repeated else weight)
             change = roots @ q * r * (1.0 if repeated else weight) / (1 - leverage) / se
+            if not told:  # no row has the bases together, and no coefficient is told
+                moves.append(("", math.nan))
+                continue
             k = int(np.argmax(np.abs(change)))
             r_told = rows[told[k]]
             moves.append((label_of(r_told.term, r_told.compared.level), float(-change[k])))
@@ -288,11 +291,12 @@ def _on_cases(cases: pd.DataFrame) -> Finding:
     name = str(cases.columns[0])
     figures = f"largest Cook's distance {short(float(first['influence']))} ({case_words(name, first[name])}), largest residual among these {number(float(cases['residual'].abs().max()), 2)}"
     if first["influence"] > LARGE_DISTANCE:
-        meaning = f"one case alone moves the fit: `{first['moves']}` by {number(float(first['by']), 1)} standard errors"
+        how = f": `{first['moves']}` by {number(float(first['by']), 1)} standard errors" if first["moves"] else ""
+        meaning = f"one case alone moves the fit{how}"
         return Finding(
             "cases", figures, meaning, "look whether its row is right; if it is, tell the fit with and without it"
         )
-    moving = cases.iloc[int(np.argmax(np.abs(cases["by"])))]
+    moving = cases.iloc[int(np.argmax(np.abs(cases["by"].to_numpy())))]  # NaN of all where no coefficient is told
     alone = abs(moving["by"]) > _MOVES
     meaning = "no single case moves the fit by much"
     if alone:

@@ -159,10 +159,26 @@ def _unclear(fit: AnyFit) -> tuple[Statement, ...]:
             "",
             "",
             f"For {named} nothing is clear here (p of {level} or more), which is no evidence that nothing is there.",
-            tuple(
-                f"{bend_words(fit, name)}, of which a straight line tells nothing."
-                for name in other
-                if name in fit._bent
+            (
+                *_clear_rows(fit, other),
+                *(
+                    f"{bend_words(fit, name)}, of which a straight line tells nothing."
+                    for name in other
+                    if name in fit._bent
+                ),
             ),
         ),
     )
+
+
+def _clear_rows(fit: AnyFit, terms: Sequence[str]) -> list[str]:
+    """Say of terms that are not clear as a whole how many of their coefficients are by themselves, as their figure shows them."""
+    told, level, table = [], short(fit.alpha, 3).removeprefix("0"), fit.coefficients
+    for name in terms:
+        p = table.loc[(table["term"] == name) & ~table["base"], "p"].dropna()
+        if len(p) > 1 and (clear := int((p < fit.alpha).sum())):
+            has = "has" if clear == 1 else "have"
+            told.append(
+                f"{clear} of the {len(p)} coefficients of `{name}` {has} p below {level}: weak evidence while all of them together are not clear."
+            )
+    return told

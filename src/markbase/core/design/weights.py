@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -41,7 +41,15 @@ class Weights(Weighting):
     """With how much each row counts."""
 
     values: Array
-    """Shape (rows,): as given for frequencies; for sampling, scaled so that the rows used have mean 1."""
+    """Shape (rows,): as given for frequencies; for sampling, scaled so that the rows used have mean 1; 0 for rows not used."""
+    present: NDArray[np.bool_]
+    """Shape (rows,): whether a row has a weight, used or not."""
+
+    def on(self, used: NDArray[np.bool_]) -> Weights:
+        """Return the same on some of the rows: sampling weights are scaled anew, so that these have mean 1."""
+        if self.kind != "sampling":
+            return self
+        return replace(self, values=np.where(used, self.values, 0.0) / self.values[used].mean())
 
     def counted(self, rows: NDArray[np.bool_] | None = None) -> int:
         """Return how many rows some of them are, by default all: each as often as a frequency says."""
@@ -77,4 +85,4 @@ def take_weights(column: Column, kind: str, used: NDArray[np.bool_] | None) -> W
             f"The weights in `{column.name}` must be {rule}, and {count_noun(int(wrong.sum()), 'row')} used "
             f"{'is' if wrong.sum() == 1 else 'are'} not ({taken[wrong][0]:g}); blank such rows, or use another column."
         )
-    return Weights(kind, column.name, values / taken.mean() if kind == "sampling" else values)
+    return Weights(kind, column.name, values / taken.mean() if kind == "sampling" else values, column.present)

@@ -9,12 +9,12 @@ from typing import NamedTuple
 from markbase.core.design.terms import Variable
 from markbase.core.errors import FitError
 from markbase.core.formatting import figures_of, p_phrase
-from markbase.core.reading.clauses import held_equal, outcome_words, percent, points_words, size, step_lead
+from markbase.core.reading.clauses import held_equal, interval_words, outcome_words, points_words, size, step_lead
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Statement
-from markbase.core.tables import rows_of
+from markbase.core.tables import records_of, rows_of
 
 
 class Average(NamedTuple):
@@ -66,9 +66,9 @@ def _average_of_slope(fit: AnyFit, numeric: Variable) -> Average | None:
     lead, question = step_lead(numeric.column, "")
     lead = f"Averaged over these rows, {lead[0].lower()}{lead[1:]}"
     if isinstance(fit, LogisticFit):
-        effect = fit.marginal[fit.marginal["term"] == numeric.name].iloc[0]
+        effect = records_of(fit.marginal[fit.marginal["term"] == numeric.name])[0]
         points, ends = points_words(*(float(effect[key]) for key in ("effect", "low", "high", "se")))
-        p, figures = float(effect["p"]), f"{percent(fit)} CI {ends}, {p_phrase(float(effect['p']))}"
+        p, figures = float(effect["p"]), interval_words(fit, effect, ends)
         verb, rest = (
             ("is", "") if p < fit.alpha else ("is estimated", f": no clear evidence {question}, in either direction")
         )

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from markbase.core.formatting import decimals_for, number, p_phrase, ratio_with_ends, short
-from markbase.core.reading.clauses import percent
+from markbase.core.formatting import decimals_for, number, ratio_with_ends, short
+from markbase.core.reading.clauses import interval_words
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.coefficient_rows import label_of
 from markbase.core.tables import TableRow, records_of
@@ -27,8 +27,8 @@ def about_case(fit: AnyFit, row: TableRow) -> list[str]:
     name = "Pregibon's distance" if fit.family.ratios else "Cook's distance"
     does = "decides what is told of it" if heavy.decides else f"moves it by {number(heavy.moves, 1)} standard errors"
     return [
-        f"One row {does}, {heavy.case} ({name} {short(heavy.distance)}): without it, it is {size} ({percent(fit)} CI {low} to {high}, "
-        f"{p_phrase(float(without['p']))}). Look whether that row is right; if it is, tell both."
+        f"One row {does}, {heavy.case} ({name} {short(heavy.distance)}): without it, it is {size} "
+        f"({interval_words(fit, without, f'{low} to {high}')}). Look whether that row is right; if it is, tell both."
     ]
 
 

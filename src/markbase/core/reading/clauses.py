@@ -76,13 +76,28 @@ def size(fit: AnyFit, row: TableRow, question: str) -> str:
     if fit.exact:
         return f"{told(fit, estimate, None)}, {held_equal(fit)}."
     if math.isnan(float(row["se"])):
-        return f"estimated {told(fit, estimate, decimals_for(abs(estimate), 3))}, {held_equal(fit)}, with no standard error: {fit.errors.unknown_words}."
+        return f"estimated {told(fit, estimate, decimals_for(abs(estimate), 3))}, {held_equal(fit)}, with no standard error."
     decimals = decimals_for(float(row["se"]) * (100 if is_logged(fit.outcome) or is_share(fit.outcome) else 1))
     interval = f"{percent(fit)} CI {_range(fit, low, high, decimals)}, {p_phrase(float(row['p']))}"
     if clear(fit, row):
         average = "" if is_logged(fit.outcome) else "on average "  # a geometric mean is an average already
         return f"{average}{told(fit, estimate, decimals)} ({interval}), {held_equal(fit)}."
     return f"estimated {told(fit, estimate, decimals)} ({interval}), {held_equal(fit)}: no clear evidence {question}, in either direction."
+
+
+def interval_words(fit: AnyFit, row: TableRow, ends: str, *, tested: bool = True) -> str:
+    """Say an interval by its ends, and p if it is `tested`; or that there is no standard error."""
+    if math.isnan(float(row["se"])):
+        return "no standard error"
+    p = f", {p_phrase(float(row['p']))}" if tested else ""
+    return f"{percent(fit)} CI {ends}{p}"
+
+
+def without_errors(fit: AnyFit) -> list[str]:
+    """Say once why some coefficients have no standard error, if there are any."""
+    table = fit.coefficients
+    unknown = table["se"].isna() & table["estimate"].notna() & ~table["base"]
+    return [f"Where there is no standard error, {fit.errors.unknown_words}."] if unknown.any() else []
 
 
 def step_lead(column: Column, at: str) -> tuple[str, str]:

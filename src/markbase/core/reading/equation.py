@@ -11,6 +11,7 @@ from markbase.core.design.terms import POWER_MARKS, Term
 from markbase.core.errors import MarkbaseError
 from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.formatting import decimals_for, number
+from markbase.core.reading.cell_cautions import no_start
 from markbase.core.reading.clauses import overstated_words
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.coefficient_rows import CoefficientRows
@@ -40,11 +41,13 @@ def _written(fit: AnyFit | StoredFit, rows: CoefficientRows, without: str = "") 
         if fit.exact:
             decimals = decimals_for(abs(estimate) or 1.0, 6)
         factor = _factor(told) if parts else ""
-        parts.append(EquationPart(estimate, number(abs(estimate), decimals), factor))
+        parts.append(EquationPart(estimate, number(abs(estimate), decimals), factor, told.term if factor else ""))
     groups = {v.name: v for t in fit.model_terms for v in t.groups}
     bases = tuple((g.name, g.base_label if g.column.scheme == "indicator" else "") for g in groups.values())
     bases = tuple(pair for pair in bases if pair[0] != without)
-    return Equation(fit.explained, tuple(parts), bases)
+    why = no_start(fit).replace("`", "") if not rows.map.known[0] else ""
+    untold = why and f"the equation cannot be told from these bases: {why}"
+    return Equation(fit.explained, () if untold else tuple(parts), bases, untold)
 
 
 def _factor(told: Coefficient) -> str:

@@ -43,9 +43,22 @@ def one_verdict(whole: Statement, single: list[Statement]) -> list[Statement]:
     return [replace(single[0], cautions=(*whole.cautions, *single[0].cautions))]
 
 
+def levels_told(term: Term, rows: pd.DataFrame) -> str:
+    """Name the levels that the joint test of a group compares: all, or those of which the rows used tell something where it is held."""
+    known = int((rows["base"] | rows["estimate"].notna()).sum())
+    if known == len(rows):
+        return f"the {len(term.labels)} levels of `{term.name}`"
+    return f"the {known} levels of `{term.name}` that can be compared, of {len(term.labels)},"
+
+
+def none_compared(rows: pd.DataFrame) -> bool:
+    """Return whether the rows used tell no level of a group apart from its base where it is held."""
+    return bool((rows["base"] | rows["estimate"].isna()).all())
+
+
 def beside_joint(sure: bool, rows: pd.DataFrame, alpha: float, instead: str = "compare the pairs") -> list[str]:
     """Say where the joint test of a term and those of its coefficients disagree; `instead` is what would do where none of them is clear."""
-    others = rows[~rows["base"]]
+    others = rows[~rows["base"] & rows["estimate"].notna()]
     clear = int((others["p"] < alpha).sum())
     if len(others) < 2 or sure == (clear > 0):
         return []
@@ -147,7 +160,7 @@ class GroupFacts:
     @classmethod
     def of(cls, fit: AnyFit, term: Term, rows: Sequence[TableRow]) -> GroupFacts:
         """Find it out from the rows of a group in the table of coefficients."""
-        own = [row for row in rows if not row["base"]]
+        own = [row for row in rows if not row["base"] and not math.isnan(row["estimate"])]
         corrected = fit.corrected_p([row["p"] for row in own])
         together = dict(zip([str(row["level"]) for row in own], corrected, strict=True))
         levels, variable = {level.label: level for level in term.column.levels}, term.variables[0]

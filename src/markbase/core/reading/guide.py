@@ -15,6 +15,7 @@ from markbase.core.formatting import (
     points,
     ratio,
     share,
+    short,
     without_zero,
 )
 from markbase.core.reading.averages import averages_of, within_others
@@ -86,7 +87,8 @@ def _how_much(fit: AnyFit) -> Step:
     unit = unit_of(fit, 2.0)
     answer = f"R² {without_zero(linear.r2)}; residual standard deviation {number(linear.residual_sd, decimals)} {unit}"
     saved = 1 - linear.residual_sd / fit.outcome_sd
-    meaning = f"Without any term the residual standard deviation is {number(fit.outcome_sd, decimals)} {unit}: the model brings it down by {as_percent(max(saved, 0))}."
+    brought = f"brings it down by {as_percent(saved)}" if saved > 0 else "does not bring it down"
+    meaning = f"Without any term the residual standard deviation is {number(fit.outcome_sd, decimals)} {unit}: the model {brought}."
     told = linear.r2
     if fit.fixed_effect_names:
         levels = f"the levels of {listed(quoted(fit.fixed_effect_names))}"
@@ -107,8 +109,10 @@ def _which_terms(fit: AnyFit) -> Step:
         str(r.term): averaged.get(r.term, fit._judged(r.term, r.p)) for r in rows_of(fit.terms) if r.term not in inner
     }
     clear = [term for term, p in tests.items() if p < fit.alpha]
-    other = [term for term in tests if term not in clear]
+    untested = [term for term, p in tests.items() if math.isnan(p)]
+    other = [term for term in tests if term not in (*clear, *untested)]
     answer = f"clear: {named(clear, _MOST_NAMED) or 'none'}; not clear: {named(other, _MOST_NAMED) or 'none'}"
+    answer += f"; not tested: {named(untested, _MOST_NAMED)}" if untested else ""
     meaning = (
         "Each is tested with all the others in the model; a term that is not clear has not been shown to do nothing."
     )
@@ -130,6 +134,7 @@ def _groups(fit: AnyFit) -> list[Step]:
         table = fit.groups(term.name)
         others = table[~table["base"]]
         together = fit.corrected_p(others["p"].tolist())
+        untested = others["p"].isna().all()
         clear = [str(v) for v, p in zip(others["level"], together, strict=True) if p < fit.alpha]
         far = others.iloc[int(others["difference"].abs().argmax())]
         differing = any(term.name in t.names for t in fit.model_terms if len(t.names) > 1)
@@ -137,6 +142,8 @@ def _groups(fit: AnyFit) -> list[Step]:
         answer = f"base `{term.base_label}`; furthest from it{over} `{far['level']}`: {_difference(fit, far)}"
         if clear:
             meaning = f"Clear among all comparisons with the base (Holm): {listed(quoted(clear))}."
+        elif untested:
+            meaning = "Without standard errors no comparison with the base can be tested."
         else:
             meaning = "No comparison with the base is clear once all of them are taken together (Holm)."
         if len(table) > 2:
@@ -147,7 +154,11 @@ def _groups(fit: AnyFit) -> list[Step]:
 
 def _difference(fit: AnyFit, row: Any) -> str:
     low, high, value = float(row["low"]), float(row["high"]), float(row["difference"])
-    if isinstance(fit, LogisticFit):
+    logistic = isinstance(fit, LogisticFit)
+    if math.isnan(low):
+        size = f"{short(100 * value)} percentage points" if logistic else f"{short(value)} {unit_of(fit, value)}"
+        return f"{size}, with no standard error"
+    if logistic:
         decimals = max(1, decimals_for(25 * (high - low), 1))
         figures = [number(100 * v, decimals) for v in (value, low, high)]
         return f"{figures[0]} percentage points ({percent(fit)} CI {figures[1]} to {figures[2]}), odds ratio {ratio(float(row['odds_ratio']))}"

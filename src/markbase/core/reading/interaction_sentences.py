@@ -13,10 +13,11 @@ from markbase.core.design.mean_columns import follow
 from markbase.core.design.terms import POWER_MARKS, Term, Variable, variables_of
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import decimals_for, number, p_phrase, plain, short, value_with_ends
-from markbase.core.reading.cell_cautions import about_rows
+from markbase.core.reading.cell_cautions import about_rows, not_estimated
 from markbase.core.reading.clauses import (
     clear,
     held_equal,
+    interval_words,
     is_logged,
     joint_figures,
     outcome_words,
@@ -25,6 +26,7 @@ from markbase.core.reading.clauses import (
     size,
 )
 from markbase.core.reading.group_cautions import beside_joint
+from markbase.core.reading.many_rows import few_told
 from markbase.core.reading.slope_sentences import at_reference, slope_statements
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
@@ -89,9 +91,10 @@ def interaction_statements(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[
         sure = fit._judged(term.name, test["p"]) < fit.alpha
         joint = f"{what_differs(term, sure)}{at} ({joint_figures(fit, test)}), {held_equal(fit)}."
         beside = beside_joint(sure, rows, fit.alpha, IN_INTERACTIONS)
-    statements = [Statement(term.name, "", joint, (*outside, *beside))]
+    few, about_few = few_told(fit, term, rows)
+    statements = [Statement(term.name, "", joint, (*outside, *beside, *about_few))]
     for told, row in zip(told_rows(fit, term), records_of(rows), strict=True):
-        if not row["base"]:
+        if not row["base"] and row["level"] in few:
             statements.append(_one(fit, term, told, row, at))
     if len(statements) == 2 and not untested:  # one coefficient: its own sentence is the test
         statements = [replace(statements[1], cautions=(*outside, *statements[1].cautions))]
@@ -108,11 +111,7 @@ def told_rows(fit: AnyFit, term: Term) -> list[Coefficient]:
 def _one(fit: AnyFit, term: Term, told: Coefficient, row: TableRow, at: str) -> Statement:
     level = str(row["level"])
     if pd.isna(row["estimate"]):
-        return Statement(
-            term.name,
-            level,
-            f"{_named(level, term)} cannot be estimated: the rows used lack a combination of levels it rests on.",
-        )
+        return Statement(term.name, level, not_estimated(fit, term, level, dict(told.shown_levels)))
     cautions = []
     cautions += about_rows(fit, dict(told.shown_levels), int(row["n"]))
     spread = math.prod(fit.rows_used.spread(name)[2] ** power for name, power in told.powers)
@@ -186,7 +185,7 @@ def _named(level: str, term: Term) -> str:
 def _coefficient(fit: AnyFit, row: TableRow) -> str:
     """Write the coefficient of a product that is neither a slope nor a difference, with its interval, and whether it is clear."""
     if math.isnan(float(row["se"])):
-        return f"estimated {short(row['estimate'])}, with no standard error: {fit.errors.unknown_words}."
+        return f"estimated {short(row['estimate'])}, with no standard error."
     decimals = decimals_for(float(row["se"]))
     _, low, high = value_with_ends(row["estimate"], row["low"], row["high"], decimals)
     interval = f"{percent(fit)} CI {low} to {high}, {p_phrase(float(row['p']))}"
@@ -242,7 +241,7 @@ def follower_sentence(fit: AnyFit, column: Column, row: TableRow) -> str:
     ends = f"{number(row['low'], decimals)} to {number(row['high'], decimals)}"
     sources = listed(quoted(sources_in(fit, column)))
     return (
-        f"The coefficient of `{column.name}` is {number(row['estimate'], decimals)} ({percent(fit)} CI {ends}, {p_phrase(float(row['p']))}): "
+        f"The coefficient of `{column.name}` is {number(row['estimate'], decimals)} ({interval_words(fit, row, ends)}): "
         f"it was derived from {sources} and moves only with {sources}, so it is read together with {sources}, not by itself."
     )
 

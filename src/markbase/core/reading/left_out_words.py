@@ -48,7 +48,9 @@ def lost_words(variable: Variable, lost: NDArray[np.intp]) -> str:
     """Say that no row used has some levels of a group."""
     column, it = variable.column, "it" if len(lost) == 1 else "them"
     rows = [
-        f"none of the {count_noun(int(column.counts[k]), 'row')} with `{column.levels[k].label}`"
+        f"none of the {column.counts[k]:,} rows with `{column.levels[k].label}`"
+        if column.counts[k] > 1
+        else f"no row with `{column.levels[k].label}` (there is 1)"
         for k in lost[:_MOST_NAMED]
     ]
     if len(lost) > _MOST_NAMED:

@@ -9,22 +9,24 @@ import pandas as pd
 from markbase.core.design.term_remarks import cut_from_terms
 from markbase.core.design.terms import Term
 from markbase.core.errors import listed, quoted
-from markbase.core.formatting import decimals_for, number, p_phrase, short
+from markbase.core.formatting import decimals_for, number, short
 from markbase.core.reading.case_cautions import about_case, about_case_elsewhere
+from markbase.core.reading.cell_cautions import no_start, not_estimated
 from markbase.core.reading.clauses import (
     clear,
     held_equal,
+    interval_words,
     is_logged,
     is_share,
     joint_figures,
     level_unit,
     outcome_words,
-    percent,
     said_of_clear,
     say_once,
     size,
     step_lead,
     unit_of,
+    without_errors,
 )
 from markbase.core.reading.group_cautions import (
     EQUAL_STEPS,
@@ -37,6 +39,8 @@ from markbase.core.reading.group_cautions import (
     about_step,
     beside_joint,
     beside_overall,
+    levels_told,
+    none_compared,
     one_verdict,
     trend_step,
 )
@@ -49,6 +53,7 @@ from markbase.core.reading.interaction_sentences import (
     start_words,
 )
 from markbase.core.reading.line_cautions import about_line
+from markbase.core.reading.many_rows import few_told
 from markbase.core.reading.many_terms import among_many
 from markbase.core.reading.outcome_cautions import about_outcome, from_sources
 from markbase.core.reading.overlap_words import about_overlap
@@ -69,6 +74,9 @@ def make_reading(fit: AnyFit) -> Reading:
     for term in fit.model_terms:
         rows = table[table["term"] == term.name]
         told_of = records_of(rows)
+        few, beside = few_told(fit, term, rows)
+        if term.is_categorical and not few:
+            continue
         if term.kind == "interaction":
             statements += interaction_statements(fit, term, rows)
         elif term.kind == "polynomial":
@@ -76,8 +84,8 @@ def make_reading(fit: AnyFit) -> Reading:
         elif term.is_categorical:
             whole = _jointly(fit, term, rows)
             facts = GroupFacts.of(fit, term, told_of)
-            single = [_compared(fit, term, row, facts) for row in told_of if not row["base"]]
-            statements += one_verdict(whole, single)
+            single = [_compared(fit, term, row, facts) for row in told_of if not row["base"] and row["level"] in few]
+            statements += one_verdict(whole.with_caution(*beside), single)
         elif fit.moves_with(term.name):
             first, *more = curve_statements(fit, term.name, term.name, "")
             statements += [first.with_caution(followers_sentence(fit, term.name)), *more]
@@ -91,7 +99,14 @@ def make_reading(fit: AnyFit) -> Reading:
     if fit.exact:
         general.insert(0, "The outcome is reproduced exactly, so errors, intervals and p values mean nothing here.")
     statements, rounded = beside_terms(fit, statements)
-    general += [*rounded, *beside_overall(fit), *among_many(fit), *about_case_elsewhere(fit), *about_outcome(fit)]
+    general += [
+        *without_errors(fit),
+        *rounded,
+        *beside_overall(fit),
+        *among_many(fit),
+        *about_case_elsewhere(fit),
+        *about_outcome(fit),
+    ]
     columns = [v.column for v in fit.variables]
     general += [*from_sources(fit), *cut_from_terms(columns), *said_of_clear(fit)]
     told, together = say_once(statements)
@@ -99,25 +114,29 @@ def make_reading(fit: AnyFit) -> Reading:
 
 
 def _start(fit: AnyFit, row: TableRow) -> Statement:
+    if pd.isna(row["estimate"]):
+        return Statement("(intercept)", "", f"From these bases the equation cannot be told: {no_start(fit)}.")
     where, cautions = start_words(fit)
     where += [f"`{name}` at the mean over the rows" for name in fit.fixed_effect_names]
     shares = is_share(fit.outcome)
     estimate, low, high = ((100 if shares else 1) * float(row[k]) for k in ("estimate", "low", "high"))
-    decimals = decimals_for(float(row["se"]) * (100 if shares else 1))
+    known = not math.isnan(row["se"])
+    decimals = decimals_for(float(row["se"]) * (100 if shares else 1)) if known else decimals_for(abs(estimate) or 1, 3)
     unit = level_unit(fit, estimate)
     what = "% of" if shares else "" if unit == fit.outcome.name else f" {unit} of"
     if fit.exact:
         shown = short(0.0 if abs(estimate) < 1e-9 * fit.outcome_sd else estimate, 8)
         text = f"The equation starts from {shown}{what} `{fit.outcome.name}`: what it gives with {', '.join(where)}."
     else:
+        interval = interval_words(fit, row, f"{number(low, decimals)} to {number(high, decimals)}", tested=False)
         text = (
-            f"The equation starts from {number(estimate, decimals)}{what} `{fit.outcome.name}`{' = 1' if shares else ''} ({percent(fit)} CI "
-            f"{number(low, decimals)} to {number(high, decimals)}): the mean expected with {', '.join(where)}."
+            f"The equation starts from {number(estimate, decimals)}{what} `{fit.outcome.name}`{' = 1' if shares else ''} "
+            f"({interval}): the mean expected with {', '.join(where)}."
         )
     if is_logged(fit.outcome) and row["estimate"] < 700:
-        typical = math.expm1(row["estimate"]) if fit.outcome.made.how == "log1p" else math.exp(row["estimate"])  # type: ignore[union-attr]
-        kind = "the geometric mean of 1 + it, less 1" if fit.outcome.made.how == "log1p" else "a geometric mean"  # type: ignore[union-attr]
-        text = f"{text[:-1]}, which is {short(typical)} in `{fit.outcome.made.of[0]}` itself ({kind})."  # type: ignore[union-attr]
+        typical = math.expm1(row["estimate"]) if fit.outcome.made.how == "log1p" else math.exp(row["estimate"])
+        kind = "the geometric mean of 1 + it, less 1" if fit.outcome.made.how == "log1p" else "a geometric mean"
+        text = f"{text[:-1]}, which is {short(typical)} in `{fit.outcome.made.of[0]}` itself ({kind})."
     return Statement("(intercept)", "", text, tuple(cautions))
 
 
@@ -156,6 +175,8 @@ def _numeric(fit: AnyFit, term: Term, row: TableRow) -> Statement:
 def _compared(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> Statement:
     """Say one coefficient of a group, in the words of its coding."""
     scheme, level = term.column.scheme, str(row["level"])
+    if pd.isna(row["estimate"]):
+        return Statement(term.name, level, not_estimated(fit, term, level, {term.name: level}))
     if scheme == "trend":
         return _trend(fit, term, row)
     against = {
@@ -177,20 +198,21 @@ def _compared(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> Stat
 def _trend(fit: AnyFit, term: Term, row: TableRow) -> Statement:
     decimals = decimals_for(float(row["se"]))
     estimate, low, high = (number(row[k], decimals) for k in ("estimate", "low", "high"))
-    figures = f"{estimate}, {percent(fit)} CI {low} to {high}, {p_phrase(float(row['p']))}"
+    figures = f"{estimate}, {interval_words(fit, row, f'{low} to {high}')}"
     step = trend_step(term)
-    if row["level"] == "linear trend":
+    if row["level"] == "linear trend" and not math.isnan(row["se"]):
         ends = (
             number(float(row[k]) * step, decimals_for(float(row["se"]) * step)) for k in ("estimate", "low", "high")
         )
         figures += "; from each level to the next {} ({} to {})".format(*ends)
-    sure = clear(fit, row)
+    sure, known = clear(fit, row), not math.isnan(row["se"])
     lead = f"Over the order of `{term.name}`, `{fit.outcome.name}` shows"
     if row["level"] == "linear trend":
         way = "rising" if row["estimate"] > 0 else "falling"
         told = f"a {way} linear trend" if sure else "no clear evidence of a linear trend"
     else:
         told = f"a {row['level']}, a bend," if sure else f"no clear evidence of a {row['level']}"
+    told = told if known else f"an estimated {row['level']}"
     text = f"{lead} {told} (coefficient of the trend {figures}), {held_equal(fit)}."
     return Statement(term.name, str(row["level"]), text, (EQUAL_STEPS,))
 
@@ -198,10 +220,13 @@ def _trend(fit: AnyFit, term: Term, row: TableRow) -> Statement:
 def _jointly(fit: AnyFit, term: Term, rows: pd.DataFrame) -> Statement:
     test = records_of(fit.terms[fit.terms["term"] == term.name])[0]
     figures = joint_figures(fit, test)
-    together = f"Taken together, the {len(term.labels)} levels of `{term.name}`"
+    together = f"Taken together, {levels_told(term, rows)}"
     cautions = about_group(fit, term, rows)
     if fit.exact:
         return Statement(term.name, "", f"{together} are part of an exact equation.", tuple(cautions))
+    if none_compared(rows):
+        text = f"No level of `{term.name}` can be compared with its base{at_reference(fit, term.name)[0]}."
+        return Statement(term.name, "", text, tuple(cautions))
     if term.name in fit.untested:
         text = f"{together} cannot be tested together: {fit.untested[term.name]}."
         return Statement(term.name, "", text, tuple(cautions))

@@ -16,22 +16,22 @@ from markbase.core.formatting import (
     as_percent,
     decimals_for,
     number,
-    p_phrase,
     ratio,
     ratio_with_ends,
     short,
 )
 from markbase.core.reading.case_cautions import about_case, about_case_elsewhere
-from markbase.core.reading.cell_cautions import about_rows
+from markbase.core.reading.cell_cautions import about_rows, no_start, not_estimated
 from markbase.core.reading.clauses import (
     clear,
     held_equal,
+    interval_words,
     joint_figures,
-    percent,
     points_words,
     said_of_clear,
     say_once,
     step_lead,
+    without_errors,
 )
 from markbase.core.reading.group_cautions import (
     EQUAL_STEPS,
@@ -44,6 +44,8 @@ from markbase.core.reading.group_cautions import (
     about_step,
     beside_joint,
     beside_overall,
+    levels_told,
+    none_compared,
     one_verdict,
     trend_step,
     unnamed_levels,
@@ -60,6 +62,7 @@ from markbase.core.reading.interaction_sentences import (
     what_differs,
 )
 from markbase.core.reading.line_cautions import about_line
+from markbase.core.reading.many_rows import few_told
 from markbase.core.reading.many_terms import among_many
 from markbase.core.reading.outcome_cautions import from_sources
 from markbase.core.reading.overlap_words import about_overlap
@@ -86,14 +89,17 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
     for term in fit.model_terms:
         rows = table[table["term"] == term.name]
         told_of = records_of(rows)
+        few, beside = few_told(fit, term, rows)
+        if term.is_categorical and not few:
+            continue
         if term.kind == "interaction":
             pairs = zip(told_rows(fit, term), told_of, strict=True)
-            single = [_product(fit, term, told, row) for told, row in pairs if not row["base"]]
+            single = [_product(fit, term, told, row) for told, row in pairs if not row["base"] and row["level"] in few]
             if len(single) == 1:
                 outside = at_reference(fit, *term.names)[1]
                 statements.append(replace(single[0], cautions=(*outside, *single[0].cautions)))
             else:
-                statements += [_jointly(fit, term, rows), *single]
+                statements += [_jointly(fit, term, rows).with_caution(*beside), *single]
             if len(term.numerics) == 2 and not term.groups:
                 statements += slope_statements(fit, term.names[0], by=term.names[1], term=term.name)
         elif term.kind == "polynomial":
@@ -102,8 +108,12 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
             facts = GroupFacts.of(fit, term, told_of)
             averaged = None if fit.not_averaged(term.name) else records_of(fit.groups(term.name))
             adjusted = {row["level"]: row["adjusted"] for row in averaged or ()}
-            single = [_compared(fit, term, row, marginal, adjusted, facts) for row in told_of if not row["base"]]
-            statements += one_verdict(_jointly(fit, term, rows), single)
+            single = [
+                _compared(fit, term, row, marginal, adjusted, facts)
+                for row in told_of
+                if not row["base"] and row["level"] in few
+            ]
+            statements += one_verdict(_jointly(fit, term, rows).with_caution(*beside), single)
         elif fit.moves_with(term.name):
             first, *more = curve_statements(fit, term.name, term.name, "")
             statements += [first.with_caution(followers_sentence(fit, term.name)), *more]
@@ -130,7 +140,7 @@ def make_odds_reading(fit: LogisticFit) -> Reading:
             "Slopes and differences that differ by group do so here in log odds; whether they differ in probability is another question."
         )
     statements, rounded = beside_terms(fit, statements)
-    general += [*rounded, *beside_overall(fit), *among_many(fit), *about_case_elsewhere(fit)]
+    general += [*without_errors(fit), *rounded, *beside_overall(fit), *among_many(fit), *about_case_elsewhere(fit)]
     columns = [v.column for v in fit.variables]
     general += [*from_sources(fit), *cut_from_terms(columns), *said_of_clear(fit)]
     told, together = say_once(statements)
@@ -151,15 +161,13 @@ def _change(value: float) -> str:
 
 def _figures(fit: LogisticFit, row: TableRow, name: str = "odds ratio") -> str:
     size, low, high = ratio_with_ends(*(float(row[key]) for key in ("odds_ratio", "odds_low", "odds_high", "se")))
-    return f"{name} {size}, {percent(fit)} CI {low} to {high}, {p_phrase(float(row['p']))}"
+    return f"{name} {size}, {interval_words(fit, row, f'{low} to {high}')}"
 
 
 def _odds_sentence(fit: LogisticFit, lead: str, row: TableRow, question: str) -> str:
     told = _change(float(row["odds_ratio"]))
     if math.isnan(float(row["se"])):
-        return (
-            f"{lead} the odds of {_event(fit)} are estimated {told}, with no standard error: {fit.errors.unknown_words}"
-        )
+        return f"{lead} the odds of {_event(fit)} are estimated {told}, with no standard error"
     if clear(fit, row):
         return f"{lead} the odds of {_event(fit)} are {told} ({_figures(fit, row)}), {held_equal(fit)}"
     return (
@@ -171,11 +179,13 @@ def _odds_sentence(fit: LogisticFit, lead: str, row: TableRow, question: str) ->
 def _points(fit: LogisticFit, row: TableRow, per: str = "") -> str:
     """Say a difference of probabilities in percentage points, with its interval."""
     size, ends = points_words(*(float(row[k]) for k in ("effect", "low", "high", "se")))
-    return f"{size}{per} ({percent(fit)} CI {ends})"
+    return f"{size}{per} ({interval_words(fit, row, ends, tested=False)})"
 
 
 def _wide(row: TableRow, of: str = "odds") -> list[str]:
     low, high = float(row["odds_low"]), float(row["odds_high"])
+    if math.isnan(low):
+        return []
     if high / low > _WIDE if low > 0 else True:
         _, *ends = ratio_with_ends(float(row["odds_ratio"]), low, high, float(row["se"]))
         return [f"The interval is wide: from {ends[0]} to {ends[1]} times the {of}."]
@@ -193,12 +203,14 @@ def _parted(fit: LogisticFit, row: TableRow, in_probability: TableRow) -> list[s
 
 
 def _start(fit: LogisticFit, row: TableRow) -> Statement:
+    if pd.isna(row["estimate"]):
+        return Statement("(intercept)", "", f"From these bases the equation cannot be told: {no_start(fit)}.")
     where, cautions = start_words(fit)
     odds = float(row["odds_ratio"])
     probability = odds / (1 + odds) if math.isfinite(odds) else 1.0
     told, low, high = ratio_with_ends(odds, float(row["odds_low"]), float(row["odds_high"]), float(row["se"]))
     text = (
-        f"The equation starts from odds of {told} for {_event(fit)} ({percent(fit)} CI {low} to {high}), which is a probability of "
+        f"The equation starts from odds of {told} for {_event(fit)} ({interval_words(fit, row, f'{low} to {high}', tested=False)}), which is a probability of "
         f"{as_percent(probability)}: with {', '.join(where)}."
     )
     return Statement("(intercept)", "", text, tuple(cautions))
@@ -253,15 +265,19 @@ def _compared(
     facts: GroupFacts,
 ) -> Statement:
     scheme, level = term.column.scheme, str(row["level"])
+    if pd.isna(row["estimate"]):
+        return Statement(term.name, level, not_estimated(fit, term, level, {term.name: level}))
     if scheme == "trend":
         told = "rising" if row["estimate"] > 0 else "falling"
         shape = f"a {told} {level}" if level == "linear trend" else f"a {level}"
-        if not clear(fit, row):
+        if math.isnan(float(row["se"])):
+            shape = f"an estimated {level}"
+        elif not clear(fit, row):
             shape = f"no clear evidence of a {level}"
         decimals = decimals_for(float(row["se"]))
         estimate, low, high = (number(float(row[k]), decimals) for k in ("estimate", "low", "high"))
-        figures = f"coefficient {estimate}, {percent(fit)} CI {low} to {high}, {p_phrase(float(row['p']))}"
-        if level == "linear trend":
+        figures = f"coefficient {estimate}, {interval_words(fit, row, f'{low} to {high}')}"
+        if level == "linear trend" and not math.isnan(float(row["se"])):
             ratios = (math.exp(float(row[k]) * trend_step(term)) for k in ("estimate", "low", "high"))
             figures += "; from each level to the next an odds ratio of {} ({} to {})".format(
                 *(ratio(v) for v in ratios)
@@ -310,10 +326,7 @@ def _few_events(fit: LogisticFit, term: Term, level: str) -> list[str]:
 def _product(fit: LogisticFit, term: Term, told: Coefficient, row: TableRow) -> Statement:
     level = str(row["level"])
     if pd.isna(row["estimate"]):
-        text = (
-            f"`{level}` of `{term.name}` cannot be estimated: the rows used lack a combination of levels it rests on."
-        )
-        return Statement(term.name, level, text)
+        return Statement(term.name, level, not_estimated(fit, term, level, dict(told.shown_levels)))
     cautions = _wide(row, "odds ratio") if not told.powers else []
     cautions += about_rows(fit, dict(told.shown_levels), int(row["n"]))
     lead, kind = contrast_words(term, told, f"the odds of {_event(fit)}", at_reference(fit, *term.names)[0])
@@ -321,11 +334,12 @@ def _product(fit: LogisticFit, term: Term, told: Coefficient, row: TableRow) -> 
         lead = lead.replace("the slope of the odds of", "the odds ratio for")
     elif kind == "difference":
         lead = lead.replace("The difference in the odds of", "The odds ratio for")
-    tail = "" if clear(fit, row) else ": no clear evidence of a difference, in either direction"
+    sure = clear(fit, row) or math.isnan(float(row["se"]))
+    tail = "" if sure else ": no clear evidence of a difference, in either direction"
     if kind == "product":
         decimals = decimals_for(float(row["se"]))
         ends = f"{number(float(row['low']), decimals)} to {number(float(row['high']), decimals)}"
-        figures = f"{percent(fit)} CI {ends}, {p_phrase(float(row['p']))}"
+        figures = interval_words(fit, row, ends)
         text = f"{lead} {number(float(row['estimate']), decimals)} in log odds ({figures}), {held_equal(fit)}{tail}."
         return Statement(term.name, level, text, tuple(cautions))
     times = ratio_with_ends(*(float(row[key]) for key in ("odds_ratio", "odds_low", "odds_high", "se")))[0]
@@ -349,9 +363,12 @@ def _jointly(fit: LogisticFit, term: Term, rows: pd.DataFrame) -> Statement:
         outside += beside_joint(bool(clearly), rows, fit.alpha, IN_INTERACTIONS)
         return Statement(term.name, "", f"{told}{at} ({figures}), {held_equal(fit)}.", tuple(outside))
     at, cautions = at_reference(fit, term.name)
+    if none_compared(rows):
+        text = f"No level of `{term.name}` can be compared with its base{at}."
+        return Statement(term.name, "", text, tuple(about_group(fit, term, rows)))
     few = [caution for level in unnamed_levels(term) for caution in _few_events(fit, term, level)]
     cautions = [*about_group(fit, term, rows), *few, *cautions]
-    together = f"Taken together, the {len(term.labels)} levels of `{term.name}`"
+    together = f"Taken together, {levels_told(term, rows)}"
     verb = "differ" if clearly else "show no clear evidence of differing"
     cautions += beside_joint(bool(clearly), rows, fit.alpha)
     return Statement(

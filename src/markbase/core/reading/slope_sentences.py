@@ -106,7 +106,10 @@ def slope_statements(fit: AnyFit, numeric: str, by: str | None, term: str) -> li
         size, low, high = value_with_ends(row["slope"], row["low"], row["high"], decimals)
         where = f" at `{held}` = {plain(row[held], 3)}" if held in table.columns else ""
         where += f" and `{numeric}` = {plain(row[numeric], 3)}" if by and numeric in table.columns else ""
-        parts.append(f"{size}{where} ({low} to {high}, {p_phrase(float(row['p']))})")
+        known = not math.isnan(row["se"])
+        parts.append(
+            f"{size}{where} ({f'{low} to {high}, ' + p_phrase(float(row['p'])) if known else 'no standard error'})"
+        )
     variable = fit.variable(numeric, "numeric")
     step = per_step(variable.column).rstrip(",")
     what = "the log odds" if logistic else f"`{fit.outcome.name}`"
@@ -141,6 +144,11 @@ def bend_sentence(fit: AnyFit, term: Term) -> str:
     together = (
         f"Taken together, {powers} {'go' if sure else 'show no clear evidence of going'} with `{fit.outcome.name}`"
     )
+    jointly = f"{together}{where} ({joint_figures(fit, test)})"
+    if term.name in fit.untested and math.isnan(test["p"]):
+        jointly = f"{powers[0].upper()}{powers[1:]} cannot be tested together: {fit.untested[term.name]}"
     shape = "the line is clearly bent" if curved else "no clear evidence that the line is bent"
     figures = joint_figures(fit, vars(bend), bend.kind)
-    return f"{together}{where} ({joint_figures(fit, test)}); {shape}{where} ({figures}), {held_equal(fit)}."
+    if math.isnan(bend.p):
+        return f"{jointly}; nor whether the line is bent: {bend.untested or fit.errors.unknown_words}."
+    return f"{jointly}; {shape}{where} ({figures}), {held_equal(fit)}."

@@ -190,7 +190,7 @@ class Fit(Grouped, Probed, Predicting):
         return [f"no row used has {' and '.join(labels)} together"]
 
     def rows_for(self, terms: Sequence[str]) -> int:
-        """Count the rows that have a value in the outcome and in some of the terms.
+        """Count the rows that have a value in the outcome and in some of the terms, and a weight where rows count by it.
 
         Parameters
         ----------
@@ -208,6 +208,7 @@ class Fit(Grouped, Probed, Predicting):
         singles = {v.name: v.column for v in variables_of(terms).values()}
         every = (self.outcome, *singles.values(), self.cluster, self.strata, *self._fixed_columns)
         gaps = [c.present for c in every if c is not None and c.valid < self.sample.rows]
+        gaps += [self.weights.present] if self.weights else []
         return int(np.count_nonzero(all_of(gaps))) if gaps else self.sample.rows
 
     @property

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-import numpy as np
-
 from markbase.core.arguments import checked
 from markbase.core.design.checked_terms import check_usable
 from markbase.core.design.options import FitOptions, check_request
@@ -13,7 +11,6 @@ from markbase.core.design.requested_terms import AllBut, TermRequest
 from markbase.core.errors import ColumnError, FitError, LevelError, MarkbaseError, count_noun, listed, quoted, remark
 from markbase.core.formatting import plain, short
 from markbase.core.results.logistic import LogisticFit, fit_of
-from markbase.core.rows.row_functions import counted
 from markbase.core.study.column import Column
 from markbase.core.study.cutting import event_column, few_values
 from markbase.core.study.frames import AnyTable
@@ -138,10 +135,6 @@ def fit_logistic(
         main_effects=main_effects,
     )
     request = check_request(study, target, terms, options)
-    counts = target.counts if request.used is None else counted(target.values[request.used], 2)
-    if not counts.all():
-        label = target.levels[int(np.argmax(counts))].label
-        raise FitError(f"The outcome `{outcome}` is `{label}` in every row used, so there is nothing to explain.")
     fit = fit_of(target, request.terms(), request, study.name, firth)
     _remark_on_events(fit)
     return fit

@@ -247,8 +247,10 @@ class LinearFit(LinearRows):
     def _on(self, used: NDArray[np.bool_], parts: tuple[Term, ...]) -> LinearFit:
         if self.fixed_effects is not None:
             raise FitError("A fit with levels taken out is not fitted again on other rows; fit it on them.")
-        other = replace(self, used=used, sample=self.sample.cut_to(used))
-        heavy = self.weights.values if self.weights else None
+        weights = self.weights.on(used) if self.weights else None
+        other, heavy = replace(self, used=used, sample=self.sample.cut_to(used), weights=weights), None
+        if weights is not None:
+            heavy = weights.values
         blocks = other._blocks(parts)
         moments = gather(blocks, self.sample.rows, used, heavy)
         check_room(other.sample.used, 1 + len(design_columns(parts, moments)))
@@ -295,6 +297,9 @@ class LinearFit(LinearRows):
         for k, term in enumerate(more, own + 1):
             places = [*range(own + 1), k, *range(own + len(more) + 1, len(moments.sizes))]
             fixed = None if fixed_effects is None else fixed_effects.only(moments.columns_of(places))
+            if self.rows_over < 2:  # rows carry no coefficient more
+                found.append(None)
+                continue
             try:
                 found.append(self._refitted((*self.model_terms, term), moments.only(places), fixed))
             except (Dependent, FitError):

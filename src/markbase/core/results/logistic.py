@@ -190,7 +190,8 @@ class LogisticFit(EventChecks):
         return math.sqrt(self.rate * (1 - self.rate))
 
     def _on(self, used: NDArray[np.bool_], parts: tuple[Term, ...]) -> LogisticFit:
-        return replace(self, used=used, sample=self.sample.cut_to(used))._refitted(parts)
+        weights = self.weights.on(used) if self.weights else None
+        return replace(self, used=used, sample=self.sample.cut_to(used), weights=weights)._refitted(parts)
 
     @property
     def observed_numbers(self) -> Array:

@@ -74,6 +74,9 @@ def estimate(target: Column, terms: tuple[Term, ...], request: Request, firth: b
     happened = (target.values == 1).astype(np.float64)
     first = None if firth else FirstPass.of(terms, blocks, happened, request.used, request.heavy)
     moments = gather_sums(blocks, happened, request.used) if first is None else first.moments
+    if moments.cross[0, -1] in (0, moments.cross[0, 0]):
+        label = target.levels[int(moments.cross[0, -1] > 0)].label
+        raise FitError(f"The outcome `{target.name}` is `{label}` in every row used, so there is nothing to explain.")
     columns = design_columns(terms, moments)
     check_room(request.counted_rows, 1 + len(columns), request.sample.losses)
     if not firth:

@@ -104,5 +104,9 @@ class Retold(Estimated):
             rows = zip(fit.coefficient_map.rows, fit.coefficient_rows.estimates.tolist(), strict=True)
             own = {r.compared.level: v for r, v in rows if r.term == term.name}
             starts.append(np.array([fit.coefficient_rows.estimates[0] + own[v] for v in term.labels]))
-        gap = float(np.max(np.abs(starts[0] - starts[1])))
-        return f"{words} (start of every level told by both tables: largest difference {gap:.1e})"
+        gaps = np.abs(starts[0] - starts[1])
+        known = gaps[~np.isnan(gaps)]
+        if not len(known):
+            return words  # one of them has no start: no row has its bases together
+        each = "every level" if len(known) == len(gaps) else "the levels that can be compared"
+        return f"{words} (start of {each} told by both tables: largest difference {known.max():.1e})"

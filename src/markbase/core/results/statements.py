@@ -21,9 +21,9 @@ class Statement:
     cautions: tuple[str, ...] = ()
     """What must be read with it."""
 
-    def with_caution(self, caution: str) -> Statement:
-        """Return the same with one caution more."""
-        return replace(self, cautions=(*self.cautions, caution))
+    def with_caution(self, *more: str) -> Statement:
+        """Return the same with more cautions."""
+        return replace(self, cautions=(*self.cautions, *more))
 
 
 @dataclass(frozen=True, repr=False)
@@ -46,6 +46,8 @@ class EquationPart:
     """The coefficient as shown, without its sign."""
     factor: str
     """What it multiplies; empty for the intercept."""
+    term: str = ""
+    """The term it belongs to; empty for the intercept."""
 
 
 @dataclass(frozen=True, repr=False)
@@ -58,10 +60,14 @@ class Equation(Shown):
     """Its summands: the intercept, then every coefficient that is not a base."""
     bases: tuple[tuple[str, str], ...]
     """Each group and its base, for which no summand stands; empty where every level has one."""
+    untold: str = ""
+    """Why there are no summands; empty where there are."""
 
     @property
     def text(self) -> str:
         """The equation on one line, rounded for reading."""
+        if self.untold:
+            return f"{self.outcome}: {self.untold}"
         words = f"{self.outcome} = "
         for place, part in enumerate(self.parts):
             negative = part.estimate < 0
