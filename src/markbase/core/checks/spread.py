@@ -91,9 +91,9 @@ def _test_of_scores(
         m, middle = int(np.count_nonzero(sums.rows)), sums.scores.T @ sums.scores
     else:
         m, middle = n, total_of(scores(_squared))  # of rows that are fitted exactly too: their squares are 0
+    if len(tested) >= m:
+        return JointTest(math.nan, len(tested), untested=few_clusters(m, len(tested)))
     test = joint_test(solution, tested, Errors("HC0", math.inf, middle=middle), math.nan)
-    if test.df >= m:
-        return JointTest(math.nan, test.df, untested=few_clusters(m, test.df))
     T = test.statistic * test.df
     return JointTest(T / max(m - T, 1e-300) * (m - test.df) / test.df, test.df, m - test.df, test.untested)
 
