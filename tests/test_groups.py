@@ -278,6 +278,7 @@ PROFILES = {
     "no such column": ({"voise": "bass"}, "The model has no column `voise`"),
     "no number": ({"age": "old"}, "`age` is numeric, and 'old' is no number"),
     "a gap": ({"age": float("nan")}, "`age` is blank in a profile"),
+    "a gap of pandas": ({"voice": pd.NA}, "`voice` is blank in a profile"),
     "none": ([], "at least one profile"),
     "the second of two": ([{"voice": "bass"}, {"voice": "baritone"}], "^Profile 2: .*no level `baritone`"),
     "a text": ("bass", "Predictions are for profiles or for the rows of a table, not for 'bass'"),

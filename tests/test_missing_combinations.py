@@ -101,9 +101,7 @@ def test_from_bases_that_no_row_has_together_nothing_is_told_but_why_and_what_wo
         mb.report(fit, tmp_path / f"{len(shown)}.html", figures=False)
     texts = {s.level: s.text for s in made[0].reading().statements if s.term == "voice"}
     assert "the 3 levels of `voice` that can be compared, of 4, " in texts[""]
-    both = (
-        frame[frame["voice"].isin(["alto", "bass"])].groupby(["day", "voice"]).size().unstack(fill_value=0).min(axis=1)
-    )
+    both = frame[frame["voice"].isin(["alto", "bass"])].groupby(["day", "voice"]).size().unstack(fill_value=0).min(axis=1)  # fmt: skip
     assert f"none has `voice` `bass` and `day` `Tue`. At another base of `day` it can, such as `{both.idxmax()}`." in texts["bass"]  # fmt: skip
     coded = mb.fit_linear(study.mark("voice", "bass").code_as("voice", "effect").code_as("day", "effect"), "score", terms)  # fmt: skip
     assert coded.reading().statements[0].text.endswith("the rows used lack a combination of levels that it rests on.")

@@ -109,9 +109,7 @@ def test_intervals_of_slopes_in_probability_are_told_as_too_narrow_where_rows_ar
     assert "".join(table["level"][outside & (table["p"] >= 0.05)]) == apart
     told = [words for label, words in slopes_section(fit, "x", "g", None).blocks[1].pairs if label == "mind"]
     assert told[0].startswith("g d (20 rows): of so few rows intervals in probability")
-    assert [words[:3] for words in told if "clear in probability and not in log odds" in words] == [
-        f"g {apart}"
-    ] * bool(apart)
+    assert [words[:3] for words in told if "clear in probability and not in log odds" in words] == [f"g {apart}"] * bool(apart)  # fmt: skip
 
 
 def test_a_published_probing_is_rebuilt_from_its_summary():

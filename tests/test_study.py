@@ -276,6 +276,15 @@ def test_truth_values_are_levels_of_one_name_with_gaps_or_without():
         assert fit.events == sum(truth if values is truth else map(bool, gaps))
 
 
+def test_the_missing_value_of_pandas_is_missing_also_where_it_comes_first():
+    texts = [pd.NA, None, "a", "b", pd.NA, "a"]
+    for values in (pd.Series(texts, dtype=object), pd.array(texts, dtype="string"), pd.array(texts, dtype="string[pyarrow]")):  # fmt: skip
+        column = mb.Study(pd.DataFrame({"g": values}))["g"]
+        assert (column.kind, column.valid, [v.label for v in column.levels]) == ("categorical", 3, ["a", "b"])
+    numbers = mb.Study(pd.DataFrame({"n": pd.Series([pd.NA, 2, 3.5], dtype=object)}))["n"]
+    assert (numbers.kind, numbers.valid) == ("numeric", 2)
+
+
 @pytest.mark.parametrize("in_parts", [False, True])
 def test_a_column_of_nothing_but_codes_for_missing_answers_is_no_group(tmp_path, in_parts):
     pd.DataFrame({"c": [-9] * 20, "d": [None] * 20, "x": range(20)}).to_csv(tmp_path / "codes.csv", index=False)

@@ -290,7 +290,7 @@ def _setting_of(fit: Predicting, known: Mapping[str, Any]) -> tuple[dict[str, fl
             raise MarkbaseError(
                 f"A profile has one value of `{name}`, not {told_value(value)}: for several, give a list of profiles, or a table with a row each."
             )
-        if value is None or value == "" or (isinstance(value, float) and np.isnan(value)):
+        if pd.isna(value) or value == "":
             raise MarkbaseError(f"`{name}` is blank in a profile; give a value, or leave the column out.")
         if term.is_categorical:
             place = term.column.level_at(value)

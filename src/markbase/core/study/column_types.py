@@ -83,7 +83,7 @@ def _built(
 
 def _all_durations(series: pd.Series[Any]) -> bool:
     """Return whether a column holds durations, as spreadsheets give them."""
-    present = (value for value in series if value is not None and value == value)
+    present = (v for v in series if v is not None and v is not pd.NA and v == v)  # NA cannot be compared
     return isinstance(next(present, None), datetime.timedelta) and all(
         isinstance(v, datetime.timedelta) for v in present
     )
