@@ -276,6 +276,15 @@ def test_truth_values_are_levels_of_one_name_with_gaps_or_without():
         assert fit.events == sum(truth if values is truth else map(bool, gaps))
 
 
+def test_blanks_around_declared_categories_are_read_away_as_around_texts(tmp_path):
+    texts = ["a", "a ", "b", " "] * 10
+    pd.DataFrame({"g": pd.Categorical(texts, ["b", "a ", " ", "a"], ordered=True)}).to_parquet(tmp_path / "g.parquet")
+    for study in (mb.Study(pd.read_parquet(tmp_path / "g.parquet")), mb.open_study(tmp_path / "g.parquet"), mb.open_study(tmp_path / "g.parquet", in_parts=True)):  # fmt: skip
+        assert (study["g"].kind, [v.label for v in study["g"].levels]) == ("ordinal", ["b", "a"])
+        assert (list(study["g"].counts), study["g"].valid) == ([10, 20], 30)
+        assert study["g"].notes == ("blanks around the text read away in 10 rows",)
+
+
 def test_the_missing_value_of_pandas_is_missing_also_where_it_comes_first():
     texts = [pd.NA, None, "a", "b", pd.NA, "a"]
     for values in (pd.Series(texts, dtype=object), pd.array(texts, dtype="string"), pd.array(texts, dtype="string[pyarrow]")):  # fmt: skip

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -52,23 +52,24 @@ class RawValues:
 
 def raw_in_parts(series: TextsInParts) -> RawValues:
     """Return the distinct values of rows that come in parts, each standing for its rows."""
-    if series.categories:
-        texts = [_text_of(u) for u in series.distinct]
-        return RawValues(np.arange(len(texts)), texts, *parsed(texts), series.ordered, categories=True, in_parts=series)
     uniques = np.empty(len(series.distinct), dtype=object)
     uniques[:] = series.distinct
-    return _tidied(np.arange(len(uniques)), uniques, series)
+    found = _tidied(np.arange(len(uniques)), uniques, series)
+    return _declared(found, series.ordered) if series.categories else found
 
 
 def raw_values(series: pd.Series[Any]) -> RawValues:
     """Return the distinct values of rows in memory, and which each row has."""
     if isinstance(series.dtype, pd.CategoricalDtype):
-        texts = [_text_of(c) for c in series.cat.categories]
-        places = series.cat.codes.to_numpy().astype(np.intp)
-        numbers, is_number = parsed(texts)
-        return RawValues(places, texts, numbers, is_number, bool(series.cat.ordered), categories=True)
+        uniques = series.cat.categories.to_numpy(dtype=object)
+        return _declared(_tidied(series.cat.codes.to_numpy().astype(np.intp), uniques, None), bool(series.cat.ordered))
     places, uniques = pd.factorize(series.to_numpy(), use_na_sentinel=True)
     return _tidied(places, uniques, None)
+
+
+def _declared(found: RawValues, ordered: bool) -> RawValues:
+    """Return values as the categories that the source declares them to be."""
+    return replace(found, ordered=ordered, categories=True, is_text=None)
 
 
 def _text_of(value: object) -> str:
