@@ -51,6 +51,7 @@ GUESSES = [
     (["partial", "total", "partial", "total"] * 25, "categorical", ""),
     (["half", "sum total", "none", "none"] * 25, "categorical", ""),
     (["Female", "Male", "female ", "Male"] * 25, "categorical", "differ only by case"),
+    (["Male", "Male\u200b", "Female", "Female"] * 25, "categorical", "accents or signs that are not seen"),
     ([f"2024-01-{k % 28 + 1:02d} 1{k % 10}:00:00" for k in range(100)], "categorical", "a number made of them"),
     (list(range(1, 21)) * 5, "numeric", "whole numbers from 1 to 20, each in about as many rows: numbers of groups?"),
     (

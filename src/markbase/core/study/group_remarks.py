@@ -252,9 +252,9 @@ def _misspelt(column: Column, here: Sequence[int]) -> tuple[list[Remark], set[in
             others = [column.levels[k].label for k in twins if k != home]
             shown = listed([f"`{column.levels[k].label}` ({column.counts[k]})" for k in twins])
             told |= {k for k in twins if k != home}
-            remarks.append(
-                Remark(f"levels that differ only by case, blanks or accents: {shown}", _into(column, home, others))
-            )
+            unseen = any(map(_is_unseen, "".join(column.levels[k].label for k in twins)))
+            by = "blanks, accents or signs that are not seen" if unseen else "blanks or accents"
+            remarks.append(Remark(f"levels that differ only by case, {by}: {shown}", _into(column, home, others)))
     declared = {k: column.levels[k].label.casefold() for k in range(len(column.levels)) if column.levels[k].declared}
     undeclared = [k for k in here if not column.levels[k].declared and k not in told]
     for k in undeclared[:4]:
@@ -293,6 +293,11 @@ def _into(column: Column, home: int, others: list[str]) -> tuple[Mapping[str, An
 
 
 def plain_form(label: str) -> str:
-    """Return a label without case, accents, blanks and marks between words."""
+    """Return a label without case, accents, blanks, marks between words, and signs that are not seen."""
     plain = unicodedata.normalize("NFKD", label.casefold())
-    return "".join(c for c in plain if not unicodedata.combining(c) and not c.isspace() and c not in "-_.")
+    return "".join(c for c in plain if not (unicodedata.combining(c) or c.isspace() or c in "-_." or _is_unseen(c)))
+
+
+def _is_unseen(sign: str) -> bool:
+    """Return whether a sign leaves no mark, as a joiner or a soft hyphen."""
+    return unicodedata.category(sign) == "Cf"
