@@ -109,6 +109,9 @@ def test_from_bases_that_no_row_has_together_nothing_is_told_but_why_and_what_wo
     assert re.search(r"start of the levels that can be compared told by both tables: largest difference \d", other.retold)  # fmt: skip
     mb.report(made[0], path := tmp_path / "fit.html", figures=False)
     assert path.read_text(encoding="utf-8").count("cannot be told") == 0  # that base is not among those to choose from
+    two = mb.Study(frame.assign(new=frame["age"] % 2 < 1)).mark("day", "Tue").mark("voice", "bass")
+    beside = mb.fit_linear(two, "score", ["voice", "day", "new", mb.interaction("voice", "day"), mb.interaction("voice", "new")])  # fmt: skip
+    assert "would do" not in beside.equation().text  # the other interaction may lack rows there
     choirs = mb.Study(frame.assign(choir=np.arange(len(frame)) % 9)).as_categorical("choir").mark("day", "Tue")
     drawn = mb.fit_linear(choirs.mark("voice", "bass"), "score", ["voice", "day", mb.interaction("voice", "day")], cluster="choir")  # fmt: skip
     assert drawn.checks().clusters is None

@@ -61,7 +61,9 @@ def no_start(fit: AnyFit | StoredFit) -> str:
         bases = _which({name: v.base_label for name, v in groups.items()})
         most = np.unravel_index(int(counts.argmax()), counts.shape)
         some = _which({name: v.labels[int(k)] for (name, v), k in zip(groups.items(), most, strict=True)})
-        return f"none of the rows used has the bases {bases} together; the combination of most rows, {some}, would do as bases"
+        told = f"none of the rows used has the bases {bases} together; the combination of most rows"
+        alone = all(other is term or len(other.groups) < 2 for other in fit.model_terms)
+        return f"{told}, {some}, would do as bases" if alone else f"{told} is {some}"
     return "the rows used lack a combination of levels that it rests on"
 
 
