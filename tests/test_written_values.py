@@ -157,9 +157,7 @@ days = st.dates(datetime.date(1000, 1, 1), datetime.date(9998, 12, 31))
 @given(born=st.lists(days, min_size=1, max_size=11), form=st.sampled_from(list(FORMS)), seen=days)
 def test_numbers_of_dates_are_those_of_the_calendar(born, form, seen):
     told = [*born, datetime.date(2001, 12, 31)]  # whose day is no month
-    study = mb.Study(
-        pd.DataFrame({"born": [d.strftime(FORMS[form]) if d.year else "" for d in told], "seen": str(seen)})
-    )
+    study = mb.Study(pd.DataFrame({"born": [d.strftime(FORMS[form]) if d.year else "" for d in told], "seen": str(seen)}))  # fmt: skip
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")  # of those below 0
         made = (
@@ -262,9 +260,7 @@ def test_what_gives_no_number_of_a_time_is_refused_in_a_sentence(texts, settings
 
 @pytest.mark.parametrize("count", [12, 13])
 def test_of_many_dates_the_first_and_the_last_are_shown(count):
-    study = mb.Study(pd.DataFrame({"c": [f"{1990 + k}-05-01" for k in range(count)][::-1]})).from_date(
-        "c", "year", name="n"
-    )
+    study = mb.Study(pd.DataFrame({"c": [f"{1990 + k}-05-01" for k in range(count)][::-1]})).from_date("c", "year", name="n")  # fmt: skip
     check = study.check("n")
     assert check.table["old"].tolist() == [f"{1990 + k}-05-01" for k in range(count) if k < 6 or k >= count - 6]
     assert check.notes == (("1 date between them not shown",) if count == 13 else ())
@@ -343,10 +339,7 @@ def test_in_parts_they_are_read_as_in_memory(tmp_path):
         with pytest.warns(mb.MarkbaseWarning, match="midnight"):
             made = made.from_clock("at", "minutes", name="minutes")
         assert made["age"].missing_counts() == [("blank", 1)]
-        values = {
-            n: np.concatenate([part[n].values for part in made.parts()])
-            for n in ("fee", "age", "month", "share", "minutes")
-        }
+        values = {n: np.concatenate([part[n].values for part in made.parts()]) for n in ("fee", "age", "month", "share", "minutes")}  # fmt: skip
         found.append((pd.DataFrame(values), fee.notes, [step.text for step in made.trail.steps[1:]]))
     pd.testing.assert_frame_equal(found[0][0], found[1][0])
     assert found[0][1:] == found[1][1:]
@@ -363,9 +356,7 @@ def test_a_fit_says_how_thousands_were_read():
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 def test_texts_of_another_table_are_read_as_those_of_a_study():
     rng = np.random.default_rng(3)
-    study = mb.Study(
-        pd.DataFrame({"pay": rng.uniform(500, 5000, 60), "share": rng.uniform(0, 50, 60), "y": rng.normal(size=60)})
-    )
+    study = mb.Study(pd.DataFrame({"pay": rng.uniform(500, 5000, 60), "share": rng.uniform(0, 50, 60), "y": rng.normal(size=60)}))  # fmt: skip
     fit = mb.fit_linear(study, "y", ["pay", "share"])
     wanted = fit.predict(pd.DataFrame({"pay": [1580.5, 953.0, np.nan], "share": [12.5, 7.0, 3.0]}))
     texts = pd.DataFrame({"pay": ["€1,580.50", "€953.00", "none"], "share": ["12,5%", "7%", "3%"]})
