@@ -57,7 +57,7 @@ from markbase.core.reading.many_rows import few_told
 from markbase.core.reading.many_terms import among_many
 from markbase.core.reading.outcome_cautions import about_outcome, from_sources
 from markbase.core.reading.overlap_words import about_overlap
-from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements
+from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements, no_slope
 from markbase.core.reading.term_cautions import beside_terms
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Reading, Statement
@@ -141,6 +141,8 @@ def _start(fit: AnyFit, row: TableRow) -> Statement:
 
 
 def _numeric(fit: AnyFit, term: Term, row: TableRow) -> Statement:
+    if pd.isna(row["estimate"]):
+        return Statement(term.name, "", no_slope(fit, term.name))
     sd = fit.rows_used.spread(term.name)[2]
     cautions = []
     if (row["high"] - row["low"]) * sd > fit.outcome_sd and not fit.exact:

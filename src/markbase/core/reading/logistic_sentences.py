@@ -66,7 +66,13 @@ from markbase.core.reading.many_rows import few_told
 from markbase.core.reading.many_terms import among_many
 from markbase.core.reading.outcome_cautions import from_sources
 from markbase.core.reading.overlap_words import about_overlap
-from markbase.core.reading.slope_sentences import at_reference, bend_sentence, curve_statements, slope_statements
+from markbase.core.reading.slope_sentences import (
+    at_reference,
+    bend_sentence,
+    curve_statements,
+    no_slope,
+    slope_statements,
+)
 from markbase.core.reading.term_cautions import beside_terms
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Reading, Statement
@@ -217,6 +223,8 @@ def _start(fit: LogisticFit, row: TableRow) -> Statement:
 
 
 def _numeric(fit: LogisticFit, term: Term, row: TableRow, marginal: Mapping[tuple[str, str], TableRow]) -> Statement:
+    if pd.isna(row["estimate"]):
+        return Statement(term.name, "", no_slope(fit, term.name))
     at, cautions = at_reference(fit, term.name)
     cautions = [
         *about_codes(term.column),

@@ -92,6 +92,12 @@ def curve_statements(fit: AnyFit, numeric: str, term: str, joint: str) -> list[S
     return statements
 
 
+def no_slope(fit: AnyFit, numeric: str) -> str:
+    """Say that the slope of a numeric column cannot be estimated where the other columns are held."""
+    at, _ = at_reference(fit, numeric)
+    return f"The slope of `{numeric}`{at} cannot be estimated: the rows used lack a combination of levels it rests on."
+
+
 def slope_statements(fit: AnyFit, numeric: str, by: str | None, term: str) -> list[Statement]:
     """Say the slope of a numeric column at chosen values of another, or of itself, in one sentence."""
     by = by if by in fit.slope_depends_on(numeric) else None  # what moves with a column is not held beside it
