@@ -37,8 +37,7 @@ def few_enough(fit: AnyFit) -> bool:
 
 def _told(fit: AnyFit) -> list[int]:
     """Return which coefficients are told: none where no row has the bases together."""
-    known = fit.coefficient_map.known
-    told = [k for k, row in enumerate(fit.coefficient_map.rows) if not row.compared.base and known[k]]
+    told = fit.coefficient_map.told
     return told[1:] if fit.fixed_effect_names else told  # the start is then a mean over the levels, that nobody reads
 
 

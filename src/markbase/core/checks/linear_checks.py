@@ -198,7 +198,7 @@ def _cases(fit: LinearFit, most: int, looked: tuple[Array, Array, Array, Whitene
         chosen, h, standardised, influence, fit._fitted, fit.outcome.values
     )
     order = np.argsort(-influence, kind="stable")
-    told = [k for k, r in enumerate(fit.coefficient_map.rows) if not r.compared.base and fit.coefficient_map.known[k]]
+    told = fit.coefficient_map.told
     told = told[1:] if fit.fixed_effects else told  # the start is then a mean over the levels, that nobody reads
     roots, se = fit.coefficient_rows.roots[told], np.sqrt(s2 * fit.coefficient_rows.squares[told])
     rows = fit.coefficient_map.rows

@@ -55,6 +55,11 @@ class CoefficientMap:
     starts: NDArray[np.bool_]
     """Shape (rows,): whether the start of the equation is part of it, as it is of the intercept."""
 
+    @property
+    def told(self) -> list[int]:
+        """The places of the coefficients that have an estimate of their own: no base, and known."""
+        return [k for k, row in enumerate(self.rows) if not row.compared.base and self.known[k]]
+
 
 def components_of(terms: Sequence[Term]) -> list[Component]:
     """Return the components of some terms, in order; component k is block k + 1 of their moments."""

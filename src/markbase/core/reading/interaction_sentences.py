@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import replace
 
 import pandas as pd
@@ -26,7 +26,6 @@ from markbase.core.reading.clauses import (
     size,
 )
 from markbase.core.reading.group_cautions import beside_joint
-from markbase.core.reading.many_rows import few_told
 from markbase.core.reading.slope_sentences import at_reference, slope_statements
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.statements import Statement
@@ -74,10 +73,13 @@ def about_averages(fit: AnyFit | StoredFit, group: str, held: Collection[str] = 
     return told
 
 
-def interaction_statements(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[Statement]:
+def interaction_statements(
+    fit: AnyFit, term: Term, rows: pd.DataFrame, few: Collection[str], about_few: Sequence[str]
+) -> list[Statement]:
     """Say what an interaction in a linear fit means.
 
-    The joint test by its name, then each coefficient that is not a base; of two numeric columns also the slopes at chosen values.
+    The joint test by its name, then each coefficient that is not a base, or those of `few_told`; of two numeric columns also the slopes at
+    chosen values.
     """
     test = records_of(fit.terms[fit.terms["term"] == term.name])[0]
     untested = fit.untested.get(term.name, "")
@@ -91,7 +93,6 @@ def interaction_statements(fit: AnyFit, term: Term, rows: pd.DataFrame) -> list[
         sure = fit._judged(term.name, test["p"]) < fit.alpha
         joint = f"{what_differs(term, sure)}{at} ({joint_figures(fit, test)}), {held_equal(fit)}."
         beside = beside_joint(sure, rows, fit.alpha, IN_INTERACTIONS)
-    few, about_few = few_told(fit, term, rows)
     statements = [Statement(term.name, "", joint, (*outside, *beside, *about_few))]
     for told, row in zip(told_rows(fit, term), records_of(rows), strict=True):
         if not row["base"] and row["level"] in few:

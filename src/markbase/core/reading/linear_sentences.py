@@ -78,7 +78,7 @@ def make_reading(fit: AnyFit) -> Reading:
         if term.is_categorical and not few:
             continue
         if term.kind == "interaction":
-            statements += interaction_statements(fit, term, rows)
+            statements += interaction_statements(fit, term, rows, few, beside)
         elif term.kind == "polynomial":
             statements += curve_statements(fit, term.names[0], term.name, bend_sentence(fit, term))
         elif term.is_categorical:

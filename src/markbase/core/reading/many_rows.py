@@ -19,8 +19,8 @@ CLEAREST = 12
 def few_told(fit: AnyFit, term: Term, rows: pd.DataFrame) -> tuple[set[str], list[str]]:
     """Return the levels that are told one by one, and what is said beside the joint test of a term where these are not all.
 
-    None is where the equation has no start. Of more than 24 those of the 12 lowest p values are told. Chance makes some of many small: how many on average holds however the
-    comparisons go together; how many stay clear is corrected for all of them (Holm 1979).
+    None is where the equation has no start. Of more than 24 those of the 12 lowest p values are told. Chance makes some of many small:
+    how many on average holds however the comparisons go together; how many stay clear is corrected for all of them (Holm 1979).
     """
     own = [row for row in records_of(rows) if not row["base"] and not pd.isna(row["estimate"])]
     if not own and not fit.coefficient_map.known[0]:

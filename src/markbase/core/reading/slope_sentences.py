@@ -156,5 +156,5 @@ def bend_sentence(fit: AnyFit, term: Term) -> str:
     shape = "the line is clearly bent" if curved else "no clear evidence that the line is bent"
     figures = joint_figures(fit, vars(bend), bend.kind)
     if math.isnan(bend.p):
-        return f"{jointly}; nor whether the line is bent: {bend.untested or fit.errors.unknown_words}."
+        return f"{jointly}; whether the line is bent cannot be tested: {bend.untested or fit.errors.unknown_words}."
     return f"{jointly}; {shape}{where} ({figures}), {held_equal(fit)}."

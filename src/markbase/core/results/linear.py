@@ -248,9 +248,8 @@ class LinearFit(LinearRows):
         if self.fixed_effects is not None:
             raise FitError("A fit with levels taken out is not fitted again on other rows; fit it on them.")
         weights = self.weights.on(used) if self.weights else None
-        other, heavy = replace(self, used=used, sample=self.sample.cut_to(used), weights=weights), None
-        if weights is not None:
-            heavy = weights.values
+        other = replace(self, used=used, sample=self.sample.cut_to(used), weights=weights)
+        heavy = weights.values if weights else None
         blocks = other._blocks(parts)
         moments = gather(blocks, self.sample.rows, used, heavy)
         check_room(other.sample.used, 1 + len(design_columns(parts, moments)))

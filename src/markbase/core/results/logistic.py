@@ -150,8 +150,7 @@ class LogisticFit(EventChecks):
     @property
     def _told(self) -> list[int]:
         """The places of the coefficients that were estimated, bases left out."""
-        known = self.coefficient_map.known
-        return [k for k, row in enumerate(self.coefficient_map.rows) if not row.compared.base and known[k]]
+        return self.coefficient_map.told
 
     def _combinations(self, rows: list[int]) -> Array:
         """Return some rows of the telling as combinations of the start and the inner coefficients."""
