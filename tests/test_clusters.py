@@ -146,8 +146,16 @@ def test_whole_numbers_that_were_guessed_numeric_are_groups_where_levels_are_ask
 
 def test_clusters_told_by_numbers_may_be_more_than_codes_are(tmp_path):
     k, path = np.arange(2600), tmp_path / "n.csv"
-    pd.DataFrame({"team": k // 2, "x": np.sin(k), "y": np.cos(k * 1.7)}).to_csv(path, index=False)
-    with pytest.warns(mb.MarkbaseWarning, match="as clusters are"):
-        assert mb.fit_linear(mb.open_study(path), "y", ["x"], cluster="team").errors.clusters == 1300
-    with pytest.raises(mb.ColumnError, match=r"more than 1,000 different numbers, .*declare it categorical"):
-        mb.fit_linear(mb.open_study(path, in_parts=True), "y", ["x"], cluster="team")
+    for team in (
+        k // 2,
+        7 - k // 2 * 1000,
+        np.where(k % 50 == 0, np.nan, k // 2 + 1e9),
+    ):  # close together, far apart, with gaps
+        frame = pd.DataFrame({"team": team, "x": np.sin(k), "y": np.cos(k * 1.7)})
+        frame.to_csv(path, index=False)
+        texts = mb.fit_linear(frame.assign(team=frame["team"].map("t{:.0f}".format, na_action="ignore")), "y", ["x"], cluster="team")  # fmt: skip
+        for in_parts in (False, True):
+            with pytest.warns(mb.MarkbaseWarning, match="as clusters are"):
+                fit = mb.fit_linear(mb.open_study(path, in_parts=in_parts), "y", ["x"], cluster="team")
+            assert fit.errors.clusters == texts.errors.clusters == 1300
+            assert fit.coefficients["se"].to_numpy() == pytest.approx(texts.coefficients["se"].to_numpy(), rel=1e-12)

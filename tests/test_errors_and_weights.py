@@ -281,7 +281,7 @@ def test_the_equation_of_groups_coded_in_two_ways_predicts_what_the_fit_gives():
 
 UNVARIED = [  # the column beside, what is changed, and what is said
     ("participant", lambda d: d, "`arm` is the same in all rows of each `participant` (30 levels, 180 rows)"),
-    ("id", lambda d: d.assign(id=d["id"].str[1:].astype(int)), "errors clustered by it, declared categorical, allow for that"),
+    ("id", lambda d: d.assign(id=d["id"].str[1:].astype(int)), "errors clustered by it allow for that"),
     ("unlike", lambda d: d, "each `unlike`"),  # levels of about as many rows, whatever they are called
     ("village", lambda d: d[d["id"] < "p1"], "each `village` (10 levels"),
     ("participant", lambda d: d.assign(arm=np.where(d.index == 8, "a", d["arm"])), ""),  # it varies in one

@@ -112,12 +112,7 @@ def test_from_bases_that_no_row_has_together_nothing_is_told_but_why_and_what_wo
     two = mb.Study(frame.assign(new=frame["age"] % 2 < 1)).mark("day", "Tue").mark("voice", "bass")
     beside = mb.fit_linear(two, "score", ["voice", "day", "new", mb.interaction("voice", "day"), mb.interaction("voice", "new")])  # fmt: skip
     assert "would do" not in beside.equation().text  # the other interaction may lack rows there
-    every = [
-        *terms,
-        mb.interaction("age", "voice"),
-        mb.interaction("age", "day"),
-        mb.interaction("age", "voice", "day"),
-    ]
+    every = [*terms, mb.interaction("age", "voice"), mb.interaction("age", "day"), mb.interaction("age", "voice", "day")]  # fmt: skip
     means = study.code_as("voice", "effect").code_as("day", "effect")
     sloped = mb.fit_logistic(means, "high", every, event="y") if kind == "logistic" else mb.fit_linear(means, "score", every)  # fmt: skip
     (slope,) = [v.text for v in sloped.reading().statements if v.term == "age"]

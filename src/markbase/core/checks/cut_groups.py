@@ -9,14 +9,14 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from markbase.core.checks.straight_lines import CLEAR, MATTERS, MOST_ROWS
+from markbase.core.checks.some_rows import of_which_rows
+from markbase.core.checks.straight_lines import CLEAR, MATTERS
 from markbase.core.design.terms import Term, single
 from markbase.core.errors import FitError
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.changes import Change, change_between
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
-from markbase.core.rows.parts import in_parts
 
 
 class LeftWithin(NamedTuple):
@@ -28,22 +28,25 @@ class LeftWithin(NamedTuple):
     """The test of the column, added to the model."""
     explains: float
     """What it explains of what the model leaves: of the sum of squared residuals, or of the deviance."""
+    where: str
+    """In which rows, after these figures; empty for all."""
 
 
 def left_within(fit: AnyFit, term: Term) -> LeftWithin | None:
     """Return what the column that a group was cut out of tells within its levels, if that is clear (p < .001) and 2% or more of what the model leaves.
 
-    None for a group that was not cut, one whose column is in the model, and where finding out would take long.
+    None for a group that was not cut, and one whose column is in the model. Of very many rows some are looked at.
     """
-    made = term.column.made
-    if made is None or made.how != "cut" or not made.sources or fit.exact or fit.sample.rows > MOST_ROWS:
+    if term.column.made is None or term.column.made.how != "cut":
+        return None
+    whole, fit = fit, fit._on_some
+    if fit is None or fit.exact:
+        return None
+    made = next(t.column.made for t in fit.model_terms if t.name == term.name)
+    if made is None or not made.sources:
         return None
     (source,) = made.sources
-    if (
-        source.is_categorical
-        or any(v.name == source.name for v in fit.variables)
-        or in_parts(source.values, fit.outcome.values)
-    ):
+    if source.is_categorical or any(v.name == source.name for v in fit.variables):
         return None
     more = _with_source(fit, single(source))
     if more is None:
@@ -51,7 +54,8 @@ def left_within(fit: AnyFit, term: Term) -> LeftWithin | None:
     change = change_between(fit, more)
     left, then = (f.strength.deviance if isinstance(f, LogisticFit) else f.solution.residual for f in (fit, more))
     explains = 1 - then / left
-    return LeftWithin(source.name, change, explains) if change.judged_p < CLEAR and explains >= MATTERS else None
+    clear = change.judged_p < CLEAR and explains >= MATTERS
+    return LeftWithin(source.name, change, explains, of_which_rows(fit, whole)) if clear else None
 
 
 def _with_source(fit: AnyFit, source: Term) -> AnyFit | None:

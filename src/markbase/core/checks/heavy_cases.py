@@ -21,7 +21,7 @@ from markbase.core.results.linear import LinearFit
 from markbase.core.rows.parts import in_parts
 from markbase.core.tables import TableRow, records_of
 
-_MOST_ROWS, _MOST_WORK = 200_000, 1e9
+_MOST_ROWS, _MOST_WORK = 1_000_000, 1e9
 """So many rows in memory, and products of two columns in a row, are gone through for it; checks look at any number."""
 _MOVES = 1.0
 """By more standard errors than this a row moves what it decides."""

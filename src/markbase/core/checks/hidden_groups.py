@@ -9,25 +9,29 @@ Statistical Review 54(1), 67-82, doi:10.2307/1403259.
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.checks.intraclass import intraclass_by
-from markbase.core.design.repeated_rows import codes_of
+from markbase.core.checks.some_rows import of_which_rows
+from markbase.core.design.repeated_rows import codes_of, rows_alike
 from markbase.core.diagnostics.residuals import Finding
 from markbase.core.errors import count_noun
 from markbase.core.formatting import figures_of, number, p_phrase
 from markbase.core.inference.distributions import p_of_f
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
+from markbase.core.rows.parts import in_parts
+from markbase.core.rows.row_functions import counted, sample_of
 from markbase.core.study.column import Column
 
 _SURE, _LEAST = 0.001, 0.05
 """Nobody asked for these tests: p below, and an intraclass correlation above, what is told."""
-_MOST_COLUMNS, _MOST_ROWS = 10, 200_000
-FEW_CLUSTERS = 10
+_MOST_COLUMNS = 10
+_FEW_CLUSTERS = 10
 """So few levels are no clusters to go by: they are a term that is lacking."""
 
 
@@ -37,7 +41,7 @@ class Alike(NamedTuple):
     column: str
     """Its name."""
     levels: int
-    """How many levels rows used have."""
+    """How many levels rows used have; 0 where they are many and not counted."""
     correlation: float
     """The intraclass correlation of the residuals."""
     statistic: float
@@ -50,20 +54,45 @@ class Alike(NamedTuple):
     """Its p."""
     design_effect: float
     """How many times as large the variance of what is the same in all rows of a level is."""
+    where: str = ""
+    """In which rows they are alike, after the figures; empty for all."""
+
+    @property
+    def is_few(self) -> bool:
+        """Whether levels are too few to cluster by; those that are not counted are many."""
+        return 0 < self.levels < _FEW_CLUSTERS
 
 
 def hidden_group(fit: AnyFit) -> Alike | None:
     """Return the column outside the model by which rows go together most; None where none is sure to, or it is not asked.
 
-    It is not where errors are clustered, a column has the role of clusters, rows are weighted, or more than 200,000 or in parts.
+    It is not where errors are clustered, a column has the role of clusters, or rows are weighted. Of very many rows some are looked at; the
+    design effect is of all.
     """
-    if not fit.repeating or fit.cluster is not None or fit.weights is not None or fit.sample.rows > _MOST_ROWS:
+    if not fit.repeating or fit.cluster is not None or fit.weights is not None or fit.exact:
         return None
-    if isinstance(fit, LinearFit) and fit.exact:
+    some = fit._on_some
+    if some is None or some.exact:
         return None
-    found = [_alike(fit, column) for column in fit.repeating[:_MOST_COLUMNS]]
-    sure = [a for a in found if a is not None and a.p < _SURE and a.correlation > _LEAST]
-    return max(sure, key=lambda a: a.design_effect, default=None)
+    found = []
+    for column, all_of_it in list(zip(some.repeating, fit.repeating, strict=True))[:_MOST_COLUMNS]:
+        alike = _alike(some, column)
+        if alike is not None and alike.p < _SURE and alike.correlation > _LEAST:
+            found.append(alike if some is fit else _of_all(fit, alike, all_of_it, of_which_rows(some, fit)))
+    return max(found, key=lambda a: a.design_effect, default=None)
+
+
+def _of_all(fit: AnyFit, alike: Alike, column: Column, where: str) -> Alike:
+    """Return what is known of some rows with the levels, and the design effect, of all; of numbers in parts levels are not counted, 0."""
+    if in_parts(column.values) and not column.is_categorical:
+        alone = codes_of(replace(column, values=sample_of(column.values[fit.rows_used.inside])), slice(None))
+        effect = 1 + (rows_alike(alone, fit.sample.used) - 1) * alike.correlation
+        levels = int(alone.max()) + 1 if len(alone) == fit.sample.used else 0  # where all rows are in memory
+        return alike._replace(levels=levels, design_effect=effect, where=where)
+    codes = codes_of(column, slice(None))[fit.rows_used.inside]
+    counts = counted(codes, int(codes.max()) + 1).astype(np.float64)
+    effect = 1 + (float(counts @ counts) / counts.sum() - 1) * alike.correlation
+    return alike._replace(levels=int(np.count_nonzero(counts)), design_effect=effect, where=where)
 
 
 def _alike(fit: AnyFit, column: Column) -> Alike | None:
@@ -98,7 +127,7 @@ def _in_log_odds(fit: AnyFit, name: str, codes: NDArray[np.intp]) -> Alike | Non
 
 
 def _way(fit: AnyFit, found: Alike) -> str:
-    if found.levels < FEW_CLUSTERS:
+    if found.is_few:
         return f"put `{found.column}` into the model; its {found.levels} levels are too few to cluster by"
     taken_out = ", or take its levels out as fixed effects" if isinstance(fit, LinearFit) else ""
     return f"cluster the errors by `{found.column}`, where its rows were measured, drawn or treated together{taken_out}"
@@ -106,7 +135,7 @@ def _way(fit: AnyFit, found: Alike) -> str:
 
 def _words(found: Alike) -> str:
     figures = f"{figures_of(found.statistic, found.df, found.df_rest)}, {p_phrase(found.p)}"
-    return f"intraclass correlation {number(found.correlation, 2)}, {figures}"
+    return f"intraclass correlation {number(found.correlation, 2)}, {figures}{found.where}"
 
 
 def hidden_words(fit: AnyFit, errors: str = "They") -> str:
@@ -122,7 +151,8 @@ def hidden_findings(fit: AnyFit) -> list[Finding]:
     found = hidden_group(fit)
     if found is None:
         return []
-    figures = f"`{found.column}` ({count_noun(found.levels, 'level')}), which the model does not have: {_words(found)}"
+    levels = f" ({count_noun(found.levels, 'level')})" if found.levels else ""
+    figures = f"`{found.column}`{levels}, which the model does not have: {_words(found)}"
     meaning = (
         f"rows of one `{found.column}` are alike in what the model misses, and its errors take them as independent: the variance of what is the same "
         f"in all of them is about {number(found.design_effect, 1)} times what they take it for (design effect)"

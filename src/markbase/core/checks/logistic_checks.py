@@ -17,7 +17,15 @@ from markbase.core.diagnostics.calibration_test import (
     no_test,
     parts_test,
 )
-from markbase.core.diagnostics.classification import Cells, Classification, calibrate, cells_of, check_cut, classify
+from markbase.core.diagnostics.classification import (
+    Cells,
+    Classification,
+    calibrate,
+    cells_of,
+    check_cut,
+    check_parts,
+    classify,
+)
 from markbase.core.diagnostics.drawn_rows import DrawnRows
 from markbase.core.errors import MarkbaseError, listed, near
 from markbase.core.estimation.whitening import Whitened
@@ -60,12 +68,12 @@ def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int
     return replace(found, held_out=replace(held, cluster=fit.errors.cluster))
 
 
-def calibration_of(fit: LogisticFit, parts: int) -> pd.DataFrame:
-    """Compare predicted probabilities with observed shares."""
+def calibration_of(fit: LogisticFit, parts: int, cells: Cells | None = None) -> pd.DataFrame:
+    """Compare predicted probabilities with observed shares; of rows in parts by their cells, if these are known."""
     drawn = _drawn(fit)
     alike = drawn.weights is None and not drawn.words  # rows are independent, and count alike
     if in_parts(fit.outcome.values):
-        cells = _cells(drawn, 0.5)
+        cells = cells or _cells(drawn, 0.5)
         own = (cells.happened, cells.p, cells.weights, parts, fit.level, cells.times, cells.squares)
         return calibrate(*own, None if alike else replace(drawn, counted=cells.counted))
     happened, p, heavy = _inside(fit)
@@ -74,7 +82,7 @@ def calibration_of(fit: LogisticFit, parts: int) -> pd.DataFrame:
 
 def calibration_test_of(fit: LogisticFit, parts: int) -> CalibrationTest:
     """Test whether the probabilities of a fit are what happens."""
-    table = calibration_of(fit, parts)
+    check_parts(parts)
     allowing = _drawn(fit)
     beyond = [allowing.words] if allowing.words else []
     if allowing.weights is not None:
@@ -85,12 +93,15 @@ def calibration_test_of(fit: LogisticFit, parts: int) -> CalibrationTest:
         )
     if fit.penalty:
         return no_test("a penalty moves probabilities towards one half, away from the shares observed")
-    if not in_parts(fit.outcome.values):
+    coefficients, cells = len(fit.solution.columns) + 1, None
+    if in_parts(fit.outcome.values):
+        cells = _cells(allowing, 0.5)
+        own = (cells.happened, cells.p, coefficients, parts, cells.times)
+        told = combinations_test(*own) if cells.one_each else None
+    else:
         happened, p, _ = _inside(fit)
-        told = combinations_test(happened, p, len(fit.solution.columns) + 1, parts)
-        if told is not None:
-            return told
-    return parts_test(table)
+        told = combinations_test(happened, p, coefficients, parts)
+    return parts_test(calibration_of(fit, parts, cells)) if told is None else told
 
 
 def _drawn(fit: LogisticFit, p: Array | None = None, rows: NDArray[np.bool_] | None = None) -> DrawnRows:

@@ -12,6 +12,7 @@ from markbase.core.checks.clusters_left_out import clusters_finding
 from markbase.core.checks.hidden_groups import hidden_findings
 from markbase.core.checks.linear_checks import LARGE_DISTANCE, case_words, on_exact_rows, unseen_together
 from markbase.core.checks.logistic_checks import rows_alone
+from markbase.core.checks.some_rows import of_which_rows
 from markbase.core.design.terms import levels_against
 from markbase.core.diagnostics.calibration_test import CalibrationTest
 from markbase.core.diagnostics.log_odds import LogisticChecks
@@ -35,12 +36,13 @@ def check_logistic(fit: LogisticFit, most: int) -> LogisticChecks:
     """Make the checks of a logistic fit that are not about its classification."""
     numeric = sum(t.kind == "numeric" for t in fit.model_terms)
     much = numeric * fit.sample.used * len(fit.solution.columns) > _MOST_WORK
-    lines = None if much or in_parts(fit.outcome.values) else fit._bends.copy()
+    some = fit._on_some if much or in_parts(fit.outcome.values) else fit
+    lines = None if some is None or (much and some is fit) else some._bends.copy()
     cases = fit.cases(most)
     clusters, on_clusters = clusters_finding(fit)
     calibration = fit.calibration_test()
     findings = [
-        *_on_lines(fit, lines),
+        *_on_lines(fit, lines, "" if lines is None else of_which_rows(some, fit)),
         _on_calibration(calibration, fit.alpha),
         *([_on_cases(cases)] if len(cases) else []),
         *on_exact_rows(rows_alone(fit), "with a leverage of 1"),
@@ -54,7 +56,7 @@ def check_logistic(fit: LogisticFit, most: int) -> LogisticChecks:
     return LogisticChecks(told, lines, calibration, cases, clusters, tuple(findings), against, fit.event)
 
 
-def _on_lines(fit: LogisticFit, lines: pd.DataFrame | None) -> list[Finding]:
+def _on_lines(fit: LogisticFit, lines: pd.DataFrame | None, where: str) -> list[Finding]:
     what = "straight lines"
     if lines is None:
         figures = "not looked at, since every numeric column takes a fit"
@@ -72,13 +74,14 @@ def _on_lines(fit: LogisticFit, lines: pd.DataFrame | None) -> list[Finding]:
         else f"`{r['term']}` not tested, since with its square the model cannot be estimated"
         for r in records_of(lines)
     ]
+    figures = f"{'; '.join(told)}{where and f', {where.strip()}'}"
     bent = lines[lines["p"] < fit.alpha]
     if not len(bent):
-        return [Finding(what, "; ".join(told), "no clear evidence that the log odds bend along any numeric column", "")]
+        return [Finding(what, figures, "no clear evidence that the log odds bend along any numeric column", "")]
     along = listed([f"`{r['term']}` ({r['bend']})" for r in records_of(bent)])
     means = f"the log odds bend along {along}: one odds ratio a step tells only their average"
     way = f"a square of {listed(quoted(bent['term']), 'or')} (centred first), a logarithm or cutting into groups may fit better; see the calibration too"
-    return [Finding(what, "; ".join(told), means, way)]
+    return [Finding(what, figures, means, way)]
 
 
 def _test(r: Mapping[str, Any]) -> str:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
+from markbase.core.checks.some_rows import of_which_rows
 from markbase.core.design.cross_products import gather
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
@@ -136,17 +137,16 @@ def spread_finding(fit: LinearFit) -> Finding:
 
 
 def uneven_spread(fit: LinearFit) -> str:
-    """Say that classical errors of a fit are far from the robust ones, where the spread is uneven; empty where not, or where rows are many."""
-    if fit.errors.kind != "classical" or fit.exact or fit._many_rows:
+    """Say that classical errors of a fit are far from the robust ones, where the spread is uneven; empty where not. Of very many rows some are looked at."""
+    some: LinearFit | None = None if fit.errors.kind != "classical" or fit.exact else fit._on_some
+    if some is None or some.exact or some._many_rows or not some._spread.p < fit.alpha:
         return ""
-    if fit._spread.p >= fit.alpha:
-        return ""
-    least, most, where = _robust_beside(fit)
+    least, most, where = _robust_beside(some)
     if not where or (least >= 1 - _LITTLE and most <= 1 + _LITTLE):
         return ""
     return (
         f"Residuals spread more for some values of the terms than for others (Breusch and Pagan, "
-        f"{fit._spread.figures}): robust errors (HC3), which allow for it, are "
+        f"{some._spread.figures}{of_which_rows(some, fit)}): robust errors (HC3), which allow for it, are "
         f"{_times(least, most, where)}"
     )
 

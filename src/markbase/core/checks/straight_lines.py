@@ -15,6 +15,7 @@ from typing import NamedTuple
 import numpy as np
 import pandas as pd
 
+from markbase.core.checks.some_rows import of_which_rows
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.cross_products import gather
 from markbase.core.design.terms import CodedColumns, Term, single
@@ -28,16 +29,16 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.changes import change_between
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
-from markbase.core.rows.parts import in_parts
 from markbase.core.study.column import Column
+from markbase.core.tables import records_of
 
 _AT_ONCE = 16
 """So many squares are held in memory at a time."""
 _COLUMNS = ["term", "statistic", "df_rest", "p", "bend", "explains"]
 CLEAR, MATTERS = 1e-3, 0.02
 """Unasked, a bend is told that is as clear, and explains so much of what the model leaves."""
-MOST_ROWS, _MOST_COLUMNS = 200_000, 64
-"""Up to so many rows in memory, and numeric columns, are gone through again for it."""
+_MOST_COLUMNS = 64
+"""Up to so many numeric columns are gone through for it."""
 
 
 class Bend(NamedTuple):
@@ -53,6 +54,8 @@ class Bend(NamedTuple):
     """``upward`` or ``downward``."""
     explains: float
     """What the square explains of what the model leaves: of the sum of squared residuals, or of the deviance."""
+    where: str
+    """In which rows, after these figures; empty for all."""
 
 
 def bends_of(fit: AnyFit, among: Sequence[Term] | None = None) -> pd.DataFrame:
@@ -79,10 +82,14 @@ def bends_of(fit: AnyFit, among: Sequence[Term] | None = None) -> pd.DataFrame:
 
 
 def bent_lines(fit: AnyFit) -> Mapping[str, Bend]:
-    """Return the numeric columns whose line clearly bends, by so much that it matters, by name; nothing where that would take long, or of an exact fit."""
-    terms = _straight(fit)
-    if fit.exact or fit.sample.rows > MOST_ROWS or in_parts(fit.outcome.values) or len(terms) > _MOST_COLUMNS:
+    """Return the numeric columns whose line clearly bends, by so much that it matters, by name: of very many rows in some of them; nothing of an exact fit."""
+    penalised = isinstance(fit, LogisticFit) and bool(fit.penalty)
+    if fit.exact or penalised or not 0 < len(_straight(fit)) <= _MOST_COLUMNS:
         return {}
+    whole, fit = fit, fit._on_some
+    if fit is None or fit.exact:
+        return {}
+    terms = _straight(fit)
     if isinstance(fit, LinearFit):  # what a square explains costs no pass over the rows, as errors of other kinds do
         classical = fit.errors.middle is None
         plain = fit if classical else replace(fit, errors=Errors("classical", fit.rows_over), cluster=None, strata=None)
@@ -90,9 +97,12 @@ def bent_lines(fit: AnyFit) -> Mapping[str, Bend]:
         names = set(lines.loc[lines["explains"] >= MATTERS, "term"])
         lines = lines if classical else bends_of(fit, [t for t in terms if t.name in names])
     else:
-        gains = [] if fit.penalty or not terms else _scored(fit, terms)
-        lines = bends_of(fit, [t for t, gain in zip(terms, gains, strict=False) if gain >= MATTERS / 2])
-    found = {name: Bend(*own) for name, *own in lines.itertuples(index=False)}
+        lines = bends_of(fit, [t for t, gain in zip(terms, _scored(fit, terms), strict=True) if gain >= MATTERS / 2])
+    where = of_which_rows(fit, whole)
+    found = {
+        r["term"]: Bend(r["statistic"], r["df_rest"], r["p"], r["bend"], r["explains"], where)
+        for r in records_of(lines)
+    }
     bent = {name: own for name, own in found.items() if own.p < CLEAR and own.explains >= MATTERS}
     if isinstance(fit, LinearFit) and fit.errors.middle is None:
         bent = {t.name: bent[t.name] for t in terms if t.name in bent and _by_robust_errors(fit, t) < CLEAR}

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from markbase.core.arguments import check_seed, checked, told_value
 from markbase.core.checks.folds import folds_of, predicted_in_turn
-from markbase.core.checks.hidden_groups import FEW_CLUSTERS, hidden_group
+from markbase.core.checks.hidden_groups import hidden_group
 from markbase.core.diagnostics.error_measures import AREA, SLOPE, error_measures
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError
@@ -125,7 +125,7 @@ def _apart(fit: AnyFit) -> str:
     if fit.possible_cluster:
         return fit.possible_cluster.name
     hidden = None if fit.errors.cluster else hidden_group(fit)
-    return hidden.column if hidden and hidden.levels >= FEW_CLUSTERS else ""
+    return hidden.column if hidden and not hidden.is_few else ""
 
 
 def _figures(fit: AnyFit, rows: NDArray[np.bool_], y: Array, predicted: Array, mean: Array) -> dict[str, float]:

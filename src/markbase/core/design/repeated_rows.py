@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import count_noun, remark
 from markbase.core.rows.parts import in_parts
+from markbase.core.rows.row_functions import counted, ends_by_code, sample_of
 from markbase.core.study.column import Column
 from markbase.core.study.study import Study
 
@@ -21,8 +23,8 @@ _FEWEST, _FEWEST_ROWS = 5, 2.0
 """So many levels, of so many rows on average, are a sample of something."""
 _ALIKE = 0.2
 """Levels have about as many rows as one another if none has less than this share of the middle one, or more than its inverse."""
-_MOST_NUMBERED = 100_000
-"""In more rows than this numbers are not looked at for repetitions."""
+_MOST_NUMBERED = 2_000_000
+"""In more rows than this numbers in memory are not looked at for repetitions."""
 _GLANCE = 2000
 
 
@@ -31,32 +33,32 @@ def remark_on_repeated_rows(
 ) -> tuple[Column, ...]:
     """Say that a column of the model is the same in all rows of each level of another one, whose rows may go together.
 
-    Returns the columns outside the model whose rows may, none where rows come in parts.
+    Returns the columns outside the model whose rows may.
     """
     told = {outcome.name, *(column.name for column in columns)}
-    if in_parts(outcome.values, *(column.values for column in columns)):
-        return ()
     repeating, said = [], False
-    places = None if used is None else np.flatnonzero(used)
-    inside, some = (slice(None), slice(0, _GLANCE)) if places is None else (places, places[:_GLANCE])
+    inside: Any = slice(None) if used is None else used
+    some: Any = slice(0, _GLANCE) if used is None else np.flatnonzero(sample_of(used))[:_GLANCE]
     for name in study.columns:
         column = study[name]
         if name in told or not _may_repeat(column):
             continue
         repeating.append(column)
-        if said:
+        if said or (in_parts(column.values) and not column.is_categorical):
             continue
-        alike = [c for c in columns if same_within(c.values[some], codes_of(column, some))]
+        glance = _coded(column, sample_of(column.values)[some])
+        alike = [c for c in columns if same_within(sample_of(c.values)[some], glance)]
         codes = codes_of(column, inside) if alike else np.zeros(0, dtype=np.intp)
         if not len(codes) or codes.min() < 0:
             continue
-        counts = np.bincount(codes)
+        counts = counted(codes, int(codes.max()) + 1)
         levels = int(np.count_nonzero(counts))
         if levels < _FEWEST or len(codes) < _FEWEST_ROWS * levels or not (_is_named(column) or _are_alike(counts)):
             continue
-        fixed = next((c for c in alike if _does_not_vary(c.values[inside], codes, levels)), None)
+        most = levels if _is_named(column) else levels // 2
+        fixed = next((c for c in alike if _does_not_vary(c.values[inside], codes, most)), None)
         if fixed is not None:
-            what = f"errors clustered by it{'' if column.is_categorical else ', declared categorical,'} allow for that"
+            what = f"errors clustered by it{'' if column.is_categorical or column.guess else ', declared categorical,'} allow for that"
             remark(
                 f"`{fixed.name}` is the same in all rows of each `{name}` ({count_noun(levels, 'level')}, {count_noun(len(codes), 'row')}), and the errors "
                 f"take every row by itself: if rows of one `{name}` go together, those of `{fixed.name}` are too small; {what}."
@@ -88,31 +90,59 @@ def _may_repeat(column: Column) -> bool:
             and column.valid >= _FEWEST_ROWS * levels
             and (_is_named(column) or _are_alike(column.counts))
         )
-    whole = (
-        column.valid <= _MOST_NUMBERED and _is_named(column) and np.array_equal(column.values, np.round(column.values))
-    )
+    if not _is_named(column):
+        return False
+    values: Any = column.values
+    if in_parts(values):  # those in memory say how often numbers repeat
+        some = _coded(column, sample_of(values))
+        several = int(some.max(initial=-1)) + 1 >= _FEWEST
+        return bool(values.facts.whole) and several and rows_alike(some, column.valid) >= _FEWEST_ROWS
+    whole = column.valid <= _MOST_NUMBERED and np.array_equal(values, np.round(values))
     return whole and column.distinct_count * _FEWEST_ROWS <= column.valid
+
+
+def rows_alike(codes: NDArray[np.intp], rows: int) -> float:
+    """Return how many rows have the code of a row, on average over rows (Σn²/Σn): of so many rows of which these were taken at random."""
+    counts = np.bincount(codes[codes >= 0])
+    n = int(counts.sum())
+    return 1 + float(counts @ (counts - 1.0)) / (n * (n - 1)) * (rows - 1) if n > 1 else 1.0
 
 
 def codes_of(column: Column, rows: slice | NDArray[np.intp]) -> NDArray[np.intp]:
     """Return which level each of some rows has, below 0 for none."""
-    values = column.values[rows]
+    return _coded(column, column.values[rows])
+
+
+def _coded(column: Column, values: Any) -> NDArray[np.intp]:
     if column.is_categorical:
-        return values.astype(np.intp)
+        levels: NDArray[np.intp] = values.astype(np.intp)
+        return levels
+    low, missing = np.nanmin(values, initial=np.inf), np.isnan(values)
+    if np.nanmax(values, initial=low) - low < len(values) and np.all((values == np.floor(values)) | missing):
+        return np.where(missing, -1, values - low).astype(np.intp)  # numbers from one on, as most are
     codes: NDArray[np.intp] = np.unique(values, return_inverse=True)[1]
-    codes[np.isnan(values)] = -1
+    codes[missing] = -1
     return codes
 
 
-def _does_not_vary(values: NDArray[np.generic], codes: NDArray[np.intp], levels: int) -> bool:
-    """Return whether values are the same in all rows of each level, and not in all rows."""
-    return same_within(values, codes) and 2 <= len(np.unique(values)) <= levels / 2
+def _does_not_vary(values: NDArray[np.generic], codes: NDArray[np.intp], most: int) -> bool:
+    """Return whether values are the same in all rows of each level, and not in all rows, nor more of them than so many."""
+    return same_within(values, codes) and 2 <= len(np.unique(sample_of(values))) <= most
 
 
-def same_within(values: NDArray[np.generic], codes: NDArray[np.intp]) -> bool:
-    """Return whether values are the same in all rows of each code; not where a row has none."""
+def same_within(values: Any, codes: Any) -> bool:
+    """Return whether values are the same in all rows of each code; not where a row has none. Of rows in parts those in memory are looked at first."""
+    if in_parts(values, codes):
+        return same_within(sample_of(values), sample_of(codes)) and _same_in_all(values, codes)
     if not len(codes) or codes.min() < 0:
         return False
     first = np.zeros(int(codes.max()) + 1, dtype=values.dtype)
     first[codes[::-1]] = values[::-1]  # of several rows the one written last stays
     return bool(np.array_equal(first[codes], values))
+
+
+def _same_in_all(values: Any, codes: Any) -> bool:
+    if codes.min() < 0:
+        return False
+    low, high = ends_by_code(values, codes, int(codes.max()) + 1)
+    return bool(np.all(low >= high))

@@ -9,8 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import count_noun, listed, quoted, remark
-from markbase.core.rows.parts import in_parts
-from markbase.core.rows.row_functions import all_of
+from markbase.core.rows.row_functions import all_of, learn, sample_of, sum_of
 from markbase.core.study.column import Column
 from markbase.core.study.derived_values import made_of_same
 from markbase.core.study.study import Study
@@ -75,29 +74,24 @@ def by_construction(outcome: Column, columns: Iterable[Column]) -> list[str]:
 def by_identity(outcome: Column, terms: Iterable[Column], others: Sequence[Column]) -> list[Shared]:
     """Say that an outcome is the change from a term to another column, or back, in every row, though nobody says that it was made so.
 
-    An outcome with values below 0, which parts of a total do not have. Rows in parts, and more than 500 others, are not looked through.
+    An outcome with values below 0, which parts of a total do not have. More than 500 others are not looked through.
     """
     y: Any = outcome.values
-    if (
-        outcome.is_categorical
-        or not 0 < len(others) <= _MOST_OTHERS
-        or in_parts(y)
-        or not outcome.span[0] < 0 < outcome.span[1]
-    ):
+    if outcome.is_categorical or not 0 < len(others) <= _MOST_OTHERS or not outcome.span[0] < 0 < outcome.span[1]:
         return []
-    glance, told = np.flatnonzero(outcome.present)[:_GLANCE], []
-    first = np.array([c.values[glance] for c in others])
+    glance, told = np.flatnonzero(sample_of(outcome.present))[:_GLANCE], []
+    first = np.array([sample_of(c.values)[glance] for c in others])
     for term in (t for t in terms if not t.is_categorical and t.made is None):
         x = term.values
         for sign, words, way, back in (
             (1, "`{other}` − `{term}`", "below", ""),
             (-1, "`{term}` − `{other}`", "above", ", of the other sign"),
         ):
-            likely = ~_are_off(first, x[glance], sign * y[glance]).any(axis=1)
+            likely = ~_are_off(first, sample_of(x)[glance], sign * sample_of(y)[glance]).any(axis=1)
             for other in (others[int(k)] for k in np.flatnonzero(likely)):
                 there = term.present & outcome.present & other.present
                 far = _are_off(other.values[there], x[there], sign * y[there])
-                if len(far) < _FEWEST_ROWS or far.any():
+                if sample_of(far).any() or len(far) < _FEWEST_ROWS or far.any():
                     continue
                 text = (
                     f"`{outcome.name}` is {words.format(other=other.name, term=term.name)} in every row, and `{term.name}` is in the model: the two go together by "
@@ -108,10 +102,9 @@ def by_identity(outcome: Column, terms: Iterable[Column], others: Sequence[Colum
     return told
 
 
-def _are_off(sums: NDArray[np.float64], one: NDArray[np.float64], other: NDArray[np.float64]) -> NDArray[np.bool_]:
+def _are_off(sums: Any, one: Any, other: Any) -> Any:
     """Return where numbers are further from the sum of two others than rounding leads; not where one is missing."""
-    found: NDArray[np.bool_] = np.abs(sums - (one + other)) > _ROUNDING * (np.abs(one) + np.abs(other))
-    return found
+    return np.abs(sums - (one + other)) > _ROUNDING * (np.abs(one) + np.abs(other))
 
 
 def by_selection(study: Study, outcome: Column) -> list[Shared]:
@@ -162,7 +155,7 @@ class Parts(NamedTuple):
 def by_parts(outcome: Column, terms: Iterable[Column], columns: Sequence[Column]) -> list[Shared]:
     """Say that an outcome is the sum or mean of columns in every row, of which a term is one, or is made of some as well, though nobody says so.
 
-    A whole may be rounded. Columns that a preparing step made are told by how they were made. Rows in parts, and more than 200 columns, are not looked through; nor is a whole all of whose parts
+    A whole may be rounded. Columns that a preparing step made are told by how they were made. More than 200 columns are not looked through; nor is a whole all of whose parts
     are terms, which a fit without residuals tells.
     """
     terms, columns = ([c for c in some if not c.is_categorical and c.made is None] for some in (terms, columns))
@@ -198,11 +191,12 @@ def parts_of(whole: Column, columns: Sequence[Column]) -> Parts | None:
     Of columns that are nearly combinations of columns before them, the later ones are passed over: in the order given, from the last
     on, and with those of few values first.
     """
-    if whole.is_categorical or in_parts(whole.values):
+    if whole.is_categorical:
         return None
     columns = [c for c in columns if 2 * c.valid > whole.valid and max(map(abs, c.span)) < _LARGEST]
-    rows = np.linspace(0, len(whole.values) - 1, min(len(whole.values), _SPREAD * _ROWS)).astype(np.intp)
-    block = np.column_stack([c.values[rows] for c in (whole, *columns)])
+    there = len(sample_of(whole.values))
+    rows = np.linspace(0, there - 1, min(there, _SPREAD * _ROWS)).astype(np.intp)
+    block = np.column_stack([sample_of(c.values)[rows] for c in (whole, *columns)])
     block = block[~np.isnan(block).any(axis=1)][:_ROWS]
     if len(block) < len(columns) + 2 * _FEWEST_ROWS:
         return None
@@ -245,16 +239,19 @@ def _as_parts(
     if turned and (len(parts) == 2 or (how == "sum" and max(widths[1:]) >= widths[0])):
         return None  # a change, or what a sum leaves for one of its parts
     rows = all_of([c.present for c in (whole, *parts)])
-    made = weight * np.sum([sign * c.values[rows] for sign, c in zip(signs, parts, strict=True)], axis=0)
-    off = whole.values[rows] - made
-    constant = (off.max() + off.min()) / 2 if turned else 0.0
     values = whole.values[rows]
-    if np.any(np.abs(off - constant) > rounding_room(values) + _ROUNDING * (np.abs(values) + np.abs(made).max())):
-        return None
+    made = weight * sum_of([sign * c.values[rows] for sign, c in zip(signs, parts, strict=True)])
+    for own, total in ((sample_of(values), sample_of(made)), (values, made)):  # of rows in parts, those in memory first
+        off = own - total
+        learn(numbers=[off, total])
+        constant = (off.max() + off.min()) / 2 if turned else 0.0
+        largest = max(abs(total.min()), abs(total.max()))
+        if np.any(np.abs(off - constant) > rounding_room(own) + _ROUNDING * (np.abs(own) + largest)):
+            return None
     return how, parts, turned
 
 
-def rounding_room(values: NDArray[np.float64]) -> float:
+def rounding_room(values: Any) -> float:
     """Return half a unit of the last decimal that values have, by which rounding may have moved each; 0 where they have more than four."""
     for decimals in range(_DECIMALS + 1):
         if np.all(np.abs(values - np.round(values, decimals)) <= _ROUNDING * np.abs(values)):

@@ -63,21 +63,25 @@ def parts_test(table: pd.DataFrame) -> CalibrationTest:
     return _tested("parts", len(table), statistic, len(table) - 2, few)
 
 
-def combinations_test(happened: Array, p: Array, coefficients: int, parts: int) -> CalibrationTest | None:
+def combinations_test(
+    happened: Array, p: Array, coefficients: int, parts: int, times: Array | None = None
+) -> CalibrationTest | None:
     """Test every combination of values of the terms, told by its probability; None where they are too many.
 
-    `happened` and `p` have shape (n,); `coefficients` has the intercept among them; `parts` would be tested instead.
+    `happened` and `p` have shape (n,), and so has `times`, how many rows each is, by default one; `coefficients` has the intercept among
+    them; `parts` would be tested instead.
     """
+    often = np.ones(len(p)) if times is None else times
     with np.errstate(divide="ignore"):
         odds = np.round(np.log(p) - np.log1p(-p), _DIGITS)
     found, at = np.unique(odds, return_inverse=True)
-    if len(found) > min(_A_PART * parts, len(p) / _ROWS_A_COMBINATION):
+    if len(found) > min(_A_PART * parts, often.sum() / _ROWS_A_COMBINATION):
         return None
     if len(found) <= coefficients:
         return no_test(
             "the model has a coefficient for every combination of its terms, and so predicts the shares there are"
         )
-    n, events, expected = (np.bincount(at, own).astype(np.float64) for own in (np.ones(len(p)), happened, p))
+    n, events, expected = (np.bincount(at, own * often).astype(np.float64) for own in (np.ones(len(p)), happened, p))
     statistic = _chi_squared(events, expected, n)
     return _tested("combinations", len(found), statistic, len(found) - coefficients, 0)
 

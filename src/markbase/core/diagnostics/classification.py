@@ -24,13 +24,15 @@ from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError
 from markbase.core.inference.distributions import t_quantile
 from markbase.core.rows.parts import each_part
-from markbase.core.rows.sums import total_of
+from markbase.core.rows.sums import Total
 from markbase.core.tables import own_table
 
 Array = NDArray[np.float64]
 _REACH, _CELLS = 40.0, 1 << 17
 """Log odds of rows in parts are told apart up to so far, in so many cells."""
 _WIDTH = 2 * _REACH / _CELLS
+_SAME = 1e-9
+"""Of log odds: probabilities no further apart than this are one."""
 MOST_PARTS = 1_000
 """So many parts of rising probability a calibration takes."""
 
@@ -50,6 +52,8 @@ class Cells(NamedTuple):
     """Shape (k,): how many rows they are."""
     within: float
     """By how much an area under the curve may be off at most, as rows of one cell count as ties."""
+    one_each: bool
+    """Whether all rows of a cell have the same probability, in every cell."""
     counted: Callable[[Array], Array]
     """Returns the mean probability of the cells of rows from their own."""
 
@@ -288,24 +292,35 @@ def cells_of(happened: Array, p: Array, heavy: Array | None, often: Array | None
         cell: NDArray[np.intp] = 2 * np.minimum((odds + _REACH) / _WIDTH, _CELLS - 1).astype(np.intp) + (p >= cut)
         return cell
 
-    def summed(happened: Array, p: Array, heavy: Array | None, often: Array | None) -> Array:
-        cell = 2 * cell_of(p) + (happened == 1)
+    def summed(happened: Array, p: Array, heavy: Array | None, often: Array | None) -> tuple[Array, Array]:
+        cell = cell_of(p)
+        ends = np.full((2, 2 * _CELLS), -np.inf)
+        for row, values in zip(ends, (-p, p), strict=True):
+            np.maximum.at(row, cell, values)
+        cell = 2 * cell + (happened == 1)
         times = np.ones(len(p)) if often is None else often
         weights = times if heavy is None else heavy
         squares = times if heavy is None else heavy**2
         told = (times, weights, squares, times * p)
-        return np.array([np.bincount(cell, weights=w, minlength=4 * _CELLS) for w in told])
+        return np.array([np.bincount(cell, weights=w, minlength=4 * _CELLS) for w in told]), ends
 
-    times, weights, squares, sums = total_of(each_part(summed, happened, p, heavy, often))
+    whole, ends = Total(), np.full((2, 2 * _CELLS), -np.inf)
+    for some, own in each_part(summed, happened, p, heavy, often):
+        whole.add(some)
+        ends = np.maximum(ends, own)
+    times, weights, squares, sums = whole.value
     here = np.flatnonzero(times)
     cells = here // 2
     mean = np.bincount(cells, weights=sums[here]) / np.maximum(np.bincount(cells, weights=times[here]), 1e-300)
     event, own = here % 2 == 1, weights[here]
     tied = np.bincount(cells, weights=own * event) * np.bincount(cells, weights=own * ~event)
+    spread = (ends[0] + ends[1])[: len(mean)]
+    several = spread > _SAME * mean * (1 - mean)
+    tied[~several] = 0.0  # of one probability, to within rounding: true ties
     pairs = float((own * event).sum() * (own * ~event).sum())
     within = float(tied.sum()) / 2 / pairs if pairs else 0.0
     told = event.astype(np.float64), mean[cells], own, squares[here], times[here]
-    return Cells(*told, within, lambda p: mean[cell_of(p)])
+    return Cells(*told, within, not several.any(), lambda p: mean[cell_of(p)])
 
 
 def _even_in_log_odds(share: float, se: float, half: float) -> tuple[float, float]:
@@ -314,6 +329,12 @@ def _even_in_log_odds(share: float, se: float, half: float) -> tuple[float, floa
     reach = half * se / (share * (1 - share))
     middle = math.log(share / (1 - share))
     return float(sp.expit(middle - reach)), float(sp.expit(middle + reach))
+
+
+def check_parts(parts: object) -> None:
+    """Refuse a number of parts that no calibration has."""
+    if not isinstance(parts, int) or not 2 <= parts <= MOST_PARTS:
+        raise MarkbaseError(f"Calibration takes two parts or more, at most {MOST_PARTS:,}, not {parts!r}.")
 
 
 def calibrate(
@@ -332,8 +353,7 @@ def calibrate(
     with `low` and `high` (Wilson, of as many independent rows as would tell as much of the share, at most those there are). The
     arguments are those of `classify`.
     """
-    if not isinstance(parts, int) or not 2 <= parts <= MOST_PARTS:
-        raise MarkbaseError(f"Calibration takes two parts or more, at most {MOST_PARTS:,}, not {parts!r}.")
+    check_parts(parts)
     heavy = np.ones(len(p)) if weights is None else weights
     shares = np.linspace(0, 1, parts + 1)[1:-1]
     if times is None:

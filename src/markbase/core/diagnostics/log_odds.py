@@ -19,7 +19,7 @@ class LogisticChecks(ShownTables):
     """The outcome, with its event."""
     lines: pd.DataFrame | None
     """One row a numeric column: `term`, `statistic` (chi-squared, or F, of its square, added to the model), `df_rest`, `p`, `bend` (which way the
-    log odds bend), `explains` (of the deviance); None where rows come in parts, or the work would take minutes, since every column takes a fit."""
+    log odds bend), `explains` (of the deviance); None where the work would take minutes, since every column takes a fit. Of rows in parts, some in memory are looked at."""
     calibration: CalibrationTest
     """Whether probabilities are what happens, as `LogisticFit.calibration_test` tells it."""
     cases: pd.DataFrame

@@ -28,7 +28,7 @@ def about_cut(fit: AnyFit, term: Term) -> list[str]:
     figures = f"{figures_of(change.statistic, change.df, change.df_rest, change.kind)}, {p_phrase(change.p)}"
     return [
         f"It was cut out of `{left.source}`: all rows of a level count as alike, but within the levels {outcome} on changing with `{left.source}` ({figures}, "
-        f"{as_percent(left.explains)} of what the model leaves). As a number `{left.source}` tells that as well, and holds it equal for other terms."
+        f"{as_percent(left.explains)} of what the model leaves{left.where}). As a number `{left.source}` tells that as well, and holds it equal for other terms."
     ]
 
 
@@ -37,4 +37,4 @@ def bend_words(fit: AnyFit, name: str) -> str:
     bend = fit._bent[name]
     figures = f"{figures_of(bend.statistic, 1, bend.df_rest)}, {p_phrase(bend.p)}"
     lead = f"Along `{name}` the log odds bend" if fit.family.ratios else f"The line of `{name}` bends"
-    return f"{lead} {bend.bend} (its square, {figures}, explains {as_percent(bend.explains)} of what the model leaves)"
+    return f"{lead} {bend.bend} (its square, {figures}, explains {as_percent(bend.explains)} of what the model leaves{bend.where})"

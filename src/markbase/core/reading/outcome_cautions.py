@@ -13,7 +13,7 @@ from markbase.core.formatting import as_percent, plain, short
 from markbase.core.reading.clauses import is_share
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.rows.parts import in_parts
-from markbase.core.rows.row_functions import some_of
+from markbase.core.rows.row_functions import counted, sample_of, some_of
 from markbase.core.study.column import Column
 
 _POWERS = {
@@ -121,16 +121,14 @@ def from_sources(fit: AnyFit) -> list[str]:
 
 def _about_repeated(fit: AnyFit) -> list[str]:
     """Say that the outcome has one value for each level of a column whose rows may go together."""
-    if in_parts(fit.outcome.values):
-        return []
     inside = fit.rows_used.inside
     for column in (fit.cluster, fit.possible_cluster, *fit.repeating):
-        if column is None:
+        if column is None or (in_parts(column.values) and not column.is_categorical):
             continue
         codes, values = codes_of(column, slice(None))[inside], fit.outcome.values[inside]
-        if not same_within(values[:_GLANCE], codes[:_GLANCE]) or not same_within(values, codes):
+        if not same_within(sample_of(values)[:_GLANCE], sample_of(codes)[:_GLANCE]) or not same_within(values, codes):
             continue
-        levels = int(np.count_nonzero(np.bincount(codes)))
+        levels = int(np.count_nonzero(counted(codes, int(codes.max()) + 1)))
         if _FEWEST_LEVELS <= levels <= len(codes) / 2:
             return [
                 f"`{fit.outcome.name}` has one value for each `{column.name}`: these {len(codes):,} rows hold {levels:,} outcomes. Slopes and differences of what "

@@ -17,6 +17,7 @@ from markbase.core.checks.logistic_checks import (
     classification_of,
 )
 from markbase.core.checks.logistic_findings import check_logistic
+from markbase.core.checks.some_rows import on_some_rows
 from markbase.core.checks.spread import spread_of
 from markbase.core.checks.straight_lines import Bend, bends_of, bent_lines
 from markbase.core.diagnostics.calibration_test import CalibrationTest
@@ -27,6 +28,7 @@ from markbase.core.reading.equation import make_equation, make_lines
 from markbase.core.reading.guide import make_guide
 from markbase.core.reading.linear_sentences import make_reading
 from markbase.core.reading.logistic_sentences import make_odds_reading
+from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.results.statements import Equation, Guide, Lines, Reading
 
@@ -63,6 +65,9 @@ class _Readers:
 
     def bent(self, fit: Any) -> Mapping[str, Bend]:
         return bent_lines(fit)
+
+    def some_rows(self, fit: Any) -> AnyFit | None:
+        return on_some_rows(fit)
 
     def spread(self, fit: Any) -> Spread:
         return spread_of(fit)

@@ -351,6 +351,11 @@ class Fit(Grouped, Probed, Predicting):
         """The row that decides alone what is told of a coefficient; None for none."""
         return readers().heavy_case(self)
 
+    @cached_property
+    def _on_some(self) -> Any:
+        """The same model on some thousand rows where there are very many, itself where not; None where that cannot be had."""
+        return readers().some_rows(self)
+
     @abstractmethod
     def _on(self, used: NDArray[np.bool_], parts: tuple[Term, ...]) -> Self:
         """Fit terms made for other rows on them."""

@@ -7,7 +7,7 @@ Gelman & Hill (2007), Data Analysis Using Regression and Multilevel/Hierarchical
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,8 +15,8 @@ from numpy.typing import NDArray
 
 from markbase.core.design.terms import Variable
 from markbase.core.results.rows_used import RowsUsed
-from markbase.core.rows.parts import in_parts, over_parts
-from markbase.core.rows.row_functions import some_of
+from markbase.core.rows.parts import in_parts
+from markbase.core.rows.row_functions import ends_by_code, some_of
 
 Array = NDArray[np.float64]
 _MOST_ROWS = 200_000
@@ -69,24 +69,13 @@ def _spans(codes: NDArray[np.integer], size: int, values: Array) -> Array:
     """Return the ends of values at each level, shape (levels, 2); not a number where nothing tells that it is apart from another."""
     if in_parts(values) or len(values) > _MOST_ROWS:
         some = some_of(codes)
-        spans = _ends_in(size)(some, some_of(values))
+        spans = np.stack(ends_by_code(some_of(values), some, size), axis=1)
         spans[np.bincount(some, minlength=size) < _SEEN] = np.nan
         if not _disjoint(spans).any():
             return spans
-    ends = np.array(over_parts(_ends_in(size), codes, values))
-    spans = np.stack([ends[:, :, 0].min(axis=0), ends[:, :, 1].max(axis=0)], axis=1)
+    spans = np.stack(ends_by_code(values, codes, size), axis=1)
     spans[spans[:, 0] > spans[:, 1]] = np.nan
     return spans
-
-
-def _ends_in(size: int) -> Callable[[NDArray[np.integer], Array], Array]:
-    def ends(codes: NDArray[np.integer], values: Array) -> Array:
-        low, high = np.full(size, np.inf), np.full(size, -np.inf)
-        np.minimum.at(low, codes, values)
-        np.maximum.at(high, codes, values)
-        return np.stack([low, high], axis=1)
-
-    return ends
 
 
 def _disjoint(spans: Array) -> NDArray[np.bool_]:

@@ -62,6 +62,10 @@ class Readers(Protocol):
         """Return the row that decides alone what is told of a coefficient; None for none."""
         ...
 
+    def some_rows(self, fit: Any) -> Any:
+        """Return the same model on some of very many rows, in memory; None where that cannot be had."""
+        ...
+
     def spread(self, fit: Any) -> Spread:
         """Test whether the residuals of a linear fit spread unevenly."""
         ...

@@ -67,6 +67,33 @@ def counted_codes(codes: Any, size: int) -> tuple[NDArray[np.int64], NDArray[np.
     return every.astype(np.int64), counts.astype(np.int64)
 
 
+def ends_by_code(values: Any, codes: Any, size: int) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Return the lowest and the highest value of each code from 0, shapes (size,), ∞ and −∞ of one without rows; codes below 0 do not count."""
+    ends = np.full(size, np.inf), np.full(size, -np.inf)
+    for here, low, high in each_part(_ends_of, values, codes):
+        ends[0][here], ends[1][here] = np.minimum(ends[0][here], low), np.maximum(ends[1][here], high)
+    return ends
+
+
+def _ends_of(values: NDArray[Any], codes: NDArray[np.integer]) -> tuple[NDArray[np.intp], Any, Any]:
+    told = codes >= 0
+    at, values = codes[told], values[told]
+    low = np.full(int(at.max(initial=-1)) + 1, np.inf)
+    high = -low
+    np.minimum.at(low, at, values)
+    np.maximum.at(high, at, values)
+    here = np.flatnonzero(low <= high)
+    return here, low[here], high[here]
+
+
+def distinct_in(numbers: Any, most: int) -> NDArray[np.float64] | None:
+    """Return the different numbers of an array, none missing, in order; None where they are more than so many."""
+    every = np.zeros(0)
+    for own in each_part(np.unique, numbers):
+        every = np.union1d(every, own) if len(every) <= most else every
+    return every if len(every) <= most else None
+
+
 def _codes_of(codes: NDArray[np.integer]) -> tuple[NDArray[np.integer], NDArray[np.intp]]:
     own, counts = np.unique(codes[codes >= 0], return_counts=True)
     return own, counts

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +13,7 @@ from markbase.core.design.shared_sources import rounding_room
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import plain
 from markbase.core.rows.parts import in_parts
+from markbase.core.rows.row_functions import all_of, learn, sample_of, sum_of
 from markbase.core.study.column import Column
 from markbase.core.study.exact_sums import null_vectors
 
@@ -58,15 +60,14 @@ def rounded_parts(columns: Sequence[Column], used: NDArray[np.bool_] | None) -> 
     """Return the sets of three columns or more that are parts of one whole in every row used, but for the rounding of their values.
 
     Candidates are the combinations that are nearly 0 in up to 512 rows, with weights of 1 and −1; each is held against all rows.
-    Rows in parts are not looked through.
     """
-    if not _FEWEST <= len(columns) <= _MOST_COLUMNS or in_parts(*(c.values for c in columns)):
+    if not _FEWEST <= len(columns) <= _MOST_COLUMNS:
         return []
-    every = slice(None) if used is None else used
-    values = np.column_stack([c.values[every] for c in columns])
-    values = values[~np.isnan(values).any(axis=1)]
-    rows = np.linspace(0, len(values) - 1, min(len(values), _ROWS)).astype(np.intp)
-    block = values[rows] - values[rows].mean(axis=0)
+    complete = all_of([c.present for c in columns] if used is None else [used, *(c.present for c in columns)])
+    here = np.flatnonzero(sample_of(complete))
+    here = here[np.linspace(0, len(here) - 1, min(len(here), _ROWS)).astype(np.intp)]
+    rows = np.column_stack([sample_of(c.values)[here] for c in columns])
+    block = rows - rows.mean(axis=0) if len(rows) else rows
     sizes = np.sqrt((block**2).sum(axis=0))
     if len(rows) <= len(columns) or not sizes.all():
         return []
@@ -78,18 +79,25 @@ def rounded_parts(columns: Sequence[Column], used: NDArray[np.bool_] | None) -> 
         off = np.abs(np.abs(weights) - np.isin(np.arange(len(weights)), members))
         if len(members) < _FEWEST or (off * sizes).max() > _APART * sizes[members].max():
             continue
-        told = _held([columns[int(k)].name for k in members], values[:, members], np.sign(weights[members]))
+        own = [columns[int(k)] for k in members]
+        told = _held([c.name for c in own], [c.values[complete] for c in own], np.sign(weights[members]))
         if told is not None:
             found.append(told)
     return found
 
 
-def _held(names: Sequence[str], values: NDArray[np.float64], signs: NDArray[np.float64]) -> RoundedParts | None:
-    """Hold a combination against all rows: nothing but the rounding of each value may be left; None if more is, or nothing at all."""
-    room = sum(rounding_room(column) for column in values.T)
-    sums = values @ signs
-    off = np.abs(sums - sums.mean()).max()
-    if off > 2 * room or np.ptp(sums) <= 1e-9 * np.abs(values).max():
+def _held(names: Sequence[str], values: Sequence[Any], signs: NDArray[np.float64]) -> RoundedParts | None:
+    """Hold a combination against all rows: nothing but the rounding of each value may be left; None if more is, or nothing at all.
+
+    Of rows in parts, those in memory are looked at first.
+    """
+    if in_parts(*values) and _held(names, [sample_of(column) for column in values], signs) is None:
+        return None
+    sums = sum_of([sign * column for sign, column in zip(signs, values, strict=True)])
+    learn(numbers=[sums, *values])
+    room, largest = sum(rounding_room(column) for column in values), max(float(np.abs(v).max()) for v in values)
+    off = max(sums.max() - sums.mean(), sums.mean() - sums.min())
+    if off > 2 * room or np.ptp(sums) <= 1e-9 * largest:
         return None
     if np.all(signs == 1):
         return RoundedParts(tuple(names), "", float(sums.min()), float(sums.max()))

@@ -8,11 +8,12 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, LevelError, count_noun, listed, near, quoted, remark
 from markbase.core.formatting import plain
 from markbase.core.rows.parts import in_parts
-from markbase.core.rows.row_functions import counted, look_up
+from markbase.core.rows.row_functions import counted, distinct_in, look_up
 from markbase.core.study.codebook import code_text
 from markbase.core.study.column import Column, Kind, Level
 from markbase.core.study.column_types import with_default_base
@@ -21,8 +22,12 @@ from markbase.core.study.raw_values import parsed
 from markbase.core.study.verification import Recode, before_and_after, old_by_new, with_missing
 from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_written
 
-_MOST_CODES = 1000
-"""A numeric column of more values hardly holds codes."""
+_SPAN = 8
+"""Numbers that lie so close together, on average, are looked up in a table."""
+_MOST_CODES, _MOST_HELD = 1000, 1_000_000
+"""A numeric column of more values hardly holds codes; and where rows come in parts, codes of more are held only as texts."""
+_SURE: dict[str, Any] = {"guess": "", "doubt": "", "fault": ""}
+"""Of a column whose kind somebody declared."""
 
 
 def declare_categorical(
@@ -60,9 +65,7 @@ def declare_categorical(
         levels=tuple(levels[k] for k in places),
         base=None,
         unit=None,
-        guess="",
-        doubt="",
-        fault="",
+        **_SURE,
     )
     new = with_default_base(new)
     if column.base and column.base.chosen:
@@ -83,11 +86,6 @@ def as_levels(column: Column, what: str) -> Column:
         return column
     if not _may_be_codes(column):
         raise ColumnError(f"`{column.name}` is numeric; {what} are the levels of a group, so declare it categorical.")
-    if _are_not_held(column):
-        raise ColumnError(
-            f"`{column.name}` has more than {_MOST_CODES:,} different numbers, which are not held where rows come in parts; declare it "
-            f"categorical in the codebook, and its levels are."
-        )
     found = _of_codes(column)
     remark(f"`{column.name}` was guessed numeric; its whole numbers are taken as codes of a group, as {what} are.")
     return found
@@ -102,7 +100,14 @@ def with_levels(column: Column) -> Column | None:
 
 
 def _of_codes(column: Column) -> Column:
-    return declare_categorical(column, None, None, "categorical", math.inf).column
+    """Return the group whose codes the whole numbers of a column are; it is made once."""
+    found: Column | None = column.__dict__.get("of_codes")
+    if found is None:
+        codes, places = _codes(column, math.inf)
+        levels = tuple(Level(code, code) for code in codes)
+        found = replace(column, kind="categorical", values=places, levels=levels, base=None, unit=None, **_SURE)
+        found = column.__dict__["of_codes"] = with_default_base(found)
+    return found
 
 
 def _are_not_held(column: Column) -> bool:
@@ -164,14 +169,31 @@ def _codes(column: Column, most: float = _MOST_CODES) -> tuple[list[str], np.nda
             f"different codes look alike. Declare it categorical in the codebook, so that it is read as text."
         )
     values: Any = column.values[column.present]
-    many = in_parts(values) and values.facts.distinct is None
+    many = _are_not_held(column)
+    if many and most > _MOST_CODES:
+        found = distinct_in(values, _MOST_HELD)
+        if found is None:
+            raise ColumnError(
+                f"`{column.name}` has more than {_MOST_HELD:,} different numbers: a group has no more levels where rows come in parts."
+            )
+        return [code_text(v) for v in found.tolist()], _places_of(column, found)
     distinct = np.zeros(0) if many else np.unique(values)
     if many or len(distinct) > most:
         raise ColumnError(
             f"`{column.name}` has {'more than 1,000' if many else f'{len(distinct):,}'} different values, so they are hardly codes; `cut` makes bands of a numeric column."
         )
-    places = np.where(column.present, np.searchsorted(distinct, column.values), -1).astype(np.int32)
-    return [code_text(float(v)) for v in distinct], places
+    return [code_text(v) for v in distinct.tolist()], _places_of(column, distinct)
+
+
+def _places_of(column: Column, distinct: NDArray[np.float64]) -> Any:
+    """Return where the number of each row stands among the different ones, all whole, −1 for a gap."""
+    low = distinct[0] if len(distinct) else 0.0
+    span = distinct[-1] - low if len(distinct) else 0.0
+    if span > _SPAN * len(distinct) + _MOST_CODES or not np.all(distinct == np.round(distinct)):
+        return np.where(column.present, np.searchsorted(distinct, column.values), -1).astype(np.int32)
+    table = np.full(int(span) + 2, -1, dtype=np.int32)  # which is looked up faster
+    table[(distinct - low).astype(np.intp)] = np.arange(len(distinct))
+    return look_up(table, np.where(column.present, column.values - low, -1).astype(np.intp))
 
 
 def _ordered(name: str, levels: Sequence[Level], order: Sequence[object]) -> list[int]:

@@ -14,7 +14,7 @@ from markbase.core.display import ShownTables
 from markbase.core.errors import count_noun
 from markbase.core.formatting import plain
 from markbase.core.rows.parts import InParts
-from markbase.core.rows.row_functions import counted_codes, learn, look_up, sd_of
+from markbase.core.rows.row_functions import counted_codes, ends_by_code, look_up, sd_of
 from markbase.core.study.column import FIRST_CODED, Column, MissingCode, skewness
 
 _SHOWN = 6
@@ -115,15 +115,12 @@ def shown_values(column: Column) -> tuple[NDArray[Any], NDArray[np.intp]]:
 
 def _ranges(source: Column, size: int, after: NDArray[np.intp]) -> tuple[NDArray[Any], NDArray[np.intp]]:
     """Tell a numeric column's values by the range that falls together into one new value."""
-    names: list[str] = []
-    each = [source.values[(after == k) & source.present] for k in range(size)]
-    learn(each)
+    lows, highs = ends_by_code(source.values, np.where(source.present, after, -1), size)
+    here = np.flatnonzero(lows <= highs)
+    ends = zip(lows[here], highs[here], strict=True)
+    names = [plain(low, 6) if low == high else f"{plain(low, 6)} to {plain(high, 6)}" for low, high in ends]
     slot = np.zeros(size, dtype=np.intp)
-    for k, values in enumerate(each):
-        if len(values):
-            low, high = values.min(), values.max()
-            slot[k] = len(names)
-            names.append(plain(low, 6) if low == high else f"{plain(low, 6)} to {plain(high, 6)}")
+    slot[here] = np.arange(len(here))
     reasons = ["(missing: blank)", *(f"(missing: {c.shown})" for c in source.missing_codes)]
     gone = len(names) + source.reasons().astype(np.intp) - 1
     return np.array([*names, *reasons], dtype=object), np.where(source.present, look_up(slot, after), gone)
