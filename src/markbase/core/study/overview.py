@@ -84,7 +84,8 @@ def _of_parts(values: InParts, remarks: str) -> dict[str, object]:
     if not facts.valid or facts.infinite:
         return record
     median, approximate = quantile_of(values, 0.5)
-    told = f"median of a random sample of {len(values.kept):,} rows" if approximate else ""
+    some = np.count_nonzero(~np.isnan(values.kept))
+    told = f"median of a random sample of {some:,} rows" if approximate else ""
     return record | {
         "mean": facts.mean,
         "sd": facts.sd,
@@ -97,9 +98,9 @@ def _of_parts(values: InParts, remarks: str) -> dict[str, object]:
 
 
 def quantile_of(values: InParts, share: float) -> tuple[float, bool]:
-    """Return a quantile of numbers that come in parts, and whether it is of a sample of them."""
+    """Return a quantile of numbers that come in parts, and whether it is of a sample of them: of those in memory, if that is not all."""
     if values.facts.distinct is None:
-        return float(np.nanquantile(values.kept, share)), True
+        return float(np.nanquantile(values.kept, share)), len(values.kept) < values.rows
     distinct, counts = (np.asarray(v) for v in values.facts.distinct)
     at = share * (values.facts.valid - 1)
     below, above = (
@@ -175,7 +176,7 @@ def values_table(column: Column) -> pd.DataFrame:
     if quarters:
         table[5:5] = [{"measure": "lower quartile", "value": float(quarters["lower quartile"])}]
         table[7:7] = [{"measure": "upper quartile", "value": float(quarters["upper quartile"])}]
-    if isinstance(values, InParts) and values.facts.distinct is None:
+    if isinstance(values, InParts) and quantile_of(values, 0.5)[1]:
         for row in table:  # what is not of all rows says so where it stands
             if row["measure"] in ("lower quartile", "median", "upper quartile"):
                 row["measure"] = f"{row['measure']} of a random sample"
