@@ -50,6 +50,26 @@ def test_estimates_without_a_cluster_are_those_of_a_fit_without_it_and_cr3_is_ma
     np.testing.assert_allclose(fit.without("km").coefficients["se"], smaller.coefficients["se"], rtol=1e-9)
 
 
+@pytest.mark.parametrize("setting", [{}, {"weights": "times"}, TIMES], ids=str)
+def test_clusters_of_fewer_rows_than_columns_move_estimates_as_refits_do(setting, monkeypatch):
+    monkeypatch.setattr("markbase.core.inference.clustered_errors._CELLS", 200)  # several batches
+    frame = survey(90)
+    frame["team"] = [f"t{k:02d}" for k in np.repeat(np.arange(24), [1, 2, 3, 4, 5, 9] * 3 + [1, 2, 3, 4, 4, 4])]
+    frame.loc[(frame["team"] == "t02") & (frame.index % 3 > 0), "voice"] = (
+        "contralto"  # which one cluster decides alone
+    )
+    fit = quietly(
+        mb.fit_linear, mb.Study(frame).mark("voice", "alto"), "score", TERMS, cluster="team", errors="CR3", **setting
+    )
+    for team, own in fit.without_clusters().groupby("cluster"):
+        alone = quietly(
+            mb.fit_linear, mb.Study(frame[frame["team"] != team]).mark("voice", "alto"), "score", TERMS, **setting
+        )
+        wanted = alone.coefficients.set_index(["term", "level"])["estimate"]
+        wanted = [wanted.get(key, np.nan) for key in zip(own["term"], own["level"], strict=True)]
+        np.testing.assert_allclose(own["without"], wanted, rtol=1e-9)
+
+
 def test_a_logistic_fit_takes_one_step_without_each_cluster():
     frame = survey()
     study, more = mb.Study(frame).mark("voice", "alto"), {"event": "y", "cluster": "team", "errors": "CR3"}

@@ -75,7 +75,7 @@ def write_fit(fit: AnyFit | StoredFit, path: str | Path, *, replace: bool = Fals
     stored = fit if isinstance(fit, StoredFit) else store(fit)
     record = _record(stored)
     record["digest"] = _digest(record)
-    text = json.dumps(record, ensure_ascii=False, indent=1, allow_nan=False)
+    text = _laid_out(record) + "\n"
     refuse_to_replace(Path(path), replace)
     write_whole(Path(path), text.encode())
 
@@ -176,6 +176,18 @@ def _fits(levels: AveragedLevels, stored: StoredFit, size: int) -> bool:
     return shapes == ((size,), (size, len(stored.solution.columns) + 1)) and bool(
         ((levels.values >= 0) & (levels.values <= 1)).all()
     )
+
+
+def _laid_out(value: Any, indent: str = "") -> str:
+    """Write a value as JSON, an entry of a record or of a list of lists or records a line: so a matrix is one row a line, and written in one go."""
+    inner = indent + " "
+    if isinstance(value, Mapping) and value:
+        lines = [f"{json.dumps(key, ensure_ascii=False)}: {_laid_out(own, inner)}" for key, own in value.items()]
+        return f"{{\n{inner}" + f",\n{inner}".join(lines) + f"\n{indent}}}"
+    if isinstance(value, list) and any(isinstance(own, (list, Mapping)) for own in value):
+        lines = [json.dumps(own, ensure_ascii=False, allow_nan=False) for own in value]
+        return f"[\n{inner}" + f",\n{inner}".join(lines) + f"\n{indent}]"
+    return json.dumps(value, ensure_ascii=False, allow_nan=False)
 
 
 def _digest(record: Mapping[str, Any]) -> str:
@@ -311,7 +323,7 @@ def _read_column(record: Mapping[str, Any]) -> Column:
         kind=record["kind"],
         values=np.zeros(0, dtype=np.int32 if categorical else np.float64),
         levels=tuple(
-            Level(v["code"], str(v["label"]), bool(v["declared"]), tuple(v["mixture"])) for v in record["levels"]
+            Level(str(v["code"]), str(v["label"]), bool(v["declared"]), tuple(v["mixture"])) for v in record["levels"]
         ),
         scheme=record["scheme"],
         label=str(record["label"]),

@@ -12,6 +12,7 @@ from markbase.core.screening.limits import R_IN_USE, VIF_IN_USE
 from markbase.core.screening.prune import Pruned
 from markbase.core.screening.screen import Screen
 from markbase.core.screening.specifications import Specifications
+from markbase.core.screening.variance_inflation import MOST_CONDITIONS
 from markbase.core.tables import rows_of
 from markbase.show.few_of_many import SHOWN, few_of
 from markbase.show.fit import errors_text
@@ -166,9 +167,12 @@ def _columns(screen: Screen) -> Section:
 def _conditions(screen: Screen) -> list[Section]:
     if screen.collinear:
         return []
+    title = "6  Dependences that pairs do not show"
+    if screen.basis.is_wide:
+        why = f"condition indices of more than {MOST_CONDITIONS:,} columns ({screen.basis.width:,}): a group of very many levels is better taken out as fixed effects"
+        return [Section(title, "", (Facts((("not looked for", why),)),))]
     table = screen.conditions
     high = table[table["index"] >= screen.limits.index]
-    title = "6  Dependences that pairs do not show"
     note = f"condition indices of {short(screen.limits.index)} and more, with variance shares of {short(screen.limits.share)} and more"
     if not len(high):
         fact = ("none", f"the highest condition index is {short(float(table['index'].max()))}")

@@ -30,7 +30,8 @@ from markbase.core.study.column import Column
 
 _SURE, _LEAST = 0.001, 0.05
 """Nobody asked for these tests: p below, and an intraclass correlation above, what is told."""
-_MOST_COLUMNS = 10
+_MOST_COLUMNS, _MOST_COEFFICIENTS = 10, 500
+"""So many columns are asked, unless the model has more coefficients."""
 _FEW_CLUSTERS = 10
 """So few levels are no clusters to go by: they are a term that is lacking."""
 
@@ -72,7 +73,7 @@ def hidden_group(fit: AnyFit) -> Alike | None:
     if not fit.repeating or fit.cluster is not None or fit.weights is not None or fit.exact:
         return None
     some = fit._on_some
-    if some is None or some.exact:
+    if some is None or some.exact or len(some.solution.columns) > _MOST_COEFFICIENTS:
         return None
     found = []
     for column, all_of_it in list(zip(some.repeating, fit.repeating, strict=True))[:_MOST_COLUMNS]:

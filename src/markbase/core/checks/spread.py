@@ -131,7 +131,8 @@ def spread_finding(fit: LinearFit) -> Finding:
         meaning = "residuals spread more for some values of the terms than for others" + (
             ", which the errors of this fit allow for" if used else ": classical errors are then too small or too large"
         )
-        way = "" if used else ": ".join(filter(None, ["use robust errors (HC3)", _times(*_robust_beside(fit))]))
+        beside = "" if used or fit._many_rows else _times(*_robust_beside(fit))
+        way = "" if used else ": ".join(filter(None, ["use robust errors (HC3)", beside]))
         return Finding("spread", figures, meaning, way)
     return Finding("spread", figures, "no clear evidence that the spread depends on the terms", "")
 

@@ -1,7 +1,7 @@
 """Errors of rows that may go together within clusters, and what estimates would be without each cluster.
 
-In whitened columns, of which the products sum to the identity, S_g are those of a cluster and u_g its score: without it the
-estimates move by −(I − S_g)⁻¹u_g.
+In whitened columns, of which the products sum to the identity, S_g = A_gᵀA_g are those of a cluster with the rows A_g, and u_g is its
+score: without it the estimates move by −(I − S_g)⁻¹u_g, which is −u_g − A_gᵀ(I − A_gA_gᵀ)⁻¹A_gu_g where rows are fewer than columns.
 
 References
 ----------
@@ -14,7 +14,7 @@ MacKinnon, Nielsen & Webb (2023), Journal of Applied Econometrics 38(5), 671-694
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,10 +29,10 @@ from markbase.core.study.column import Column
 Array = NDArray[np.float64]
 _CELLS, _GATHERED = 1 << 23, 1 << 22
 """Numbers that are held of the products of clusters, and of rows, at a time."""
-_MANY = 10_000
-"""With more clusters than this, leaving out each takes minutes."""
-_LIGHT = 0.9
-"""A cluster whose products are no larger decides no direction alone, nor nearly."""
+_MANY = 32
+"""With more passes over the rows than this, leaving out each cluster takes a while."""
+_LIGHT, _NOTHING = 0.9, 1e-20
+"""A cluster whose products are no larger decides no direction alone, nor nearly; and a direction in which it has no rows."""
 
 
 class ClusterSums(NamedTuple):
@@ -86,7 +86,8 @@ def clustered_errors(
     sums, drawn = cluster_sums(over, cluster, p), ("", 0)
     clusters = int(np.count_nonzero(sums.rows))
     if kind == "CR3":
-        if clusters > _MANY:
+        sizes = sums.rows.astype(np.float64)
+        if float(np.minimum(sizes, p + 1).sum()) * (p + 1) > _MANY * _CELLS:
             remark(
                 f"`{cluster.name}` has {clusters:,} clusters: errors from leaving out one at a time (CR3) take long, and with so many the usual ones "
                 f"(CR1) say nearly the same."
@@ -101,8 +102,7 @@ def clustered_errors(
             middle = squared_within(sums.scores, of_clusters, cluster, strata) * ((n - 1) / rest)
             drawn = strata.name, len(np.unique(of_clusters[of_clusters >= 0]))
         candidates = np.flatnonzero(sums.shares > 1 - ALONE)
-        products = _products(over, cluster, candidates, p)
-        alone = [found for some, own in products for found in _heavy(some, own)[1].fitted()]
+        alone = [found for some in _decomposed(over, cluster, candidates, sums.rows, p) for found in some.fitted()]
     fitted = np.vstack([directions for _, directions in alone]) if alone else None
     own = "CR3" if kind == "CR3" else "clustered"
     free = clusters - max(drawn[1], 1)
@@ -116,14 +116,28 @@ def moves_without(over: Over, cluster: Column, sums: ClusterSums, p: int) -> tup
     Shape (clusters, p + 1), 0 in these directions; and of each such cluster its place and its directions, shape (k, p + 1).
     """
     moved, alone = np.zeros_like(sums.scores), list[tuple[int, Array]]()
-    for places, products in _products(over, cluster, np.flatnonzero(sums.rows), p):
-        heavy, own = _heavy(places, products)
+    here, scores = np.flatnonzero(sums.rows), sums.scores[..., None]
+    small = sums.rows[here] <= p
+    for places, products in _products(over, cluster, here[~small], p):
+        heavy = _is_heavy(products)
         light = places[~heavy]
-        moved[light] = np.linalg.solve(np.eye(p + 1) - products[~heavy], sums.scores[light][..., None])[..., 0]
-        along = np.einsum("kij,ki->kj", own.vectors, sums.scores[own.places])
-        moved[own.places] = np.einsum("kij,kj->ki", own.vectors, along * own.inverse)
-        alone += own.fitted()
+        moved[light] = np.linalg.solve(np.eye(p + 1) - products[~heavy], scores[light])[..., 0]
+        alone += _move_heavy(moved, sums.scores, _of_products(places[heavy], products[heavy]))
+    for places, rows in _rows_of(over, cluster, here[small], sums.rows, p):
+        products, across = rows @ rows.transpose(0, 2, 1), rows.transpose(0, 2, 1)
+        heavy = _is_heavy(products)
+        light = places[~heavy]
+        inside = np.linalg.solve(np.eye(rows.shape[1]) - products[~heavy], rows[~heavy] @ scores[light])
+        moved[light] = (scores[light] + across[~heavy] @ inside)[..., 0]
+        alone += _move_heavy(moved, sums.scores, _of_rows(places[heavy], rows[heavy], products[heavy]))
     return moved, alone
+
+
+def _move_heavy(moved: Array, scores: Array, own: _Decomposed) -> list[tuple[int, Array]]:
+    """Put in by how much estimates exceed those without clusters that may decide a direction alone; return the directions that they do."""
+    along = np.einsum("kij,ki->kj", own.vectors, scores[own.places])
+    moved[own.places] = scores[own.places] + np.einsum("kij,kj->ki", own.vectors, along * (own.inverse - 1))
+    return own.fitted()
 
 
 class _Decomposed(NamedTuple):
@@ -147,10 +161,55 @@ class _Decomposed(NamedTuple):
         return [(int(k), v[:, a].T) for k, v, a in zip(self.places, self.vectors, self.alone, strict=True) if a.any()]
 
 
-def _heavy(places: NDArray[np.intp], products: Array) -> tuple[NDArray[np.bool_], _Decomposed]:
-    """Return which clusters may decide a direction alone, or nearly, and these by their own directions."""
-    heavy = np.linalg.norm(products, axis=(1, 2)) > _LIGHT  # no less than the largest of their own values
-    return heavy, _Decomposed(places[heavy], *np.linalg.eigh(products[heavy]))
+def _is_heavy(products: Array) -> NDArray[np.bool_]:
+    """Return which clusters may decide a direction alone, or nearly: the size is no less than the largest of their own values."""
+    found: NDArray[np.bool_] = np.linalg.norm(products, axis=(1, 2)) > _LIGHT
+    return found
+
+
+def _of_products(places: NDArray[np.intp], products: Array) -> _Decomposed:
+    return _Decomposed(places, *np.linalg.eigh(products))
+
+
+def _of_rows(places: NDArray[np.intp], rows: Array, products: Array) -> _Decomposed:
+    """Return the directions of some clusters within their rows, shape (clusters, rows, p + 1), with the products of these rows; in all others nothing is told."""
+    values, vectors = np.linalg.eigh(products)
+    values = np.maximum(values, 0.0)
+    with np.errstate(divide="ignore"):
+        lengths = np.where(values > _NOTHING, 1 / np.sqrt(values), 0.0)
+    return _Decomposed(places, values, rows.transpose(0, 2, 1) @ vectors * lengths[:, None])
+
+
+def _decomposed(
+    over: Over, cluster: Column, places: NDArray[np.intp], rows: NDArray[np.int64], p: int
+) -> Iterator[_Decomposed]:
+    """Yield some clusters by their own directions, some at a time."""
+    small = rows[places] <= p
+    for some, products in _products(over, cluster, places[~small], p):
+        yield _of_products(some, products)
+    for some, own in _rows_of(over, cluster, places[small], rows, p):
+        yield _of_rows(some, own, own @ own.transpose(0, 2, 1))
+
+
+def _rows_of(
+    over: Over, cluster: Column, places: NDArray[np.intp], rows: NDArray[np.int64], p: int
+) -> Iterator[tuple[NDArray[np.intp], Array]]:
+    """Yield clusters of as many rows at a time, with the whitened columns of these, shape (clusters, rows, p + 1); `rows` is no less than each has."""
+    batch = np.cumsum(rows[places]) // max(1, _CELLS // (p + 1))
+    for some in np.split(places, np.flatnonzero(np.diff(batch)) + 1) if len(places) else ():
+        at = np.full(len(cluster.levels) + 1, -1)  # the last is of rows without a cluster
+        at[some] = np.arange(len(some))
+
+        def taken(rows: Iterator[ScoredRows], clusters: NDArray[np.integer], at: NDArray[np.intp] = at) -> list[Any]:
+            return list(_gathered(rows, clusters, at))
+
+        found = [own for part in over(taken, cluster.values) for own in part]
+        where, inside = np.concatenate([w for w, _ in found]), np.vstack([own for _, own in found])
+        order, counts = np.argsort(where, kind="stable"), np.bincount(where, minlength=len(some))
+        starts = np.cumsum(counts) - counts
+        for count in np.unique(counts[counts > 0]):
+            who = np.flatnonzero(counts == count)
+            yield some[who], inside[order[starts[who][:, None] + np.arange(count)]]
 
 
 def _products(

@@ -181,6 +181,8 @@ class LinearFit(LinearRows):
 
     @cached_property
     def _overstated(self) -> Mapping[str, JointTest]:
+        if not self._may_overstate:
+            return {}
         own = np.eye(len(self.solution.columns))[self._term_columns]
         tests = zip(self.model_terms, self.term_tests.each, strict=True)
         wald = {"": (own, self.inner.joint(own))} | {t.name: (self.term_tests.tested(t), test) for t, test in tests}
@@ -193,10 +195,15 @@ class LinearFit(LinearRows):
         rows, columns = self.sample.rows, len(self.solution.columns)
         return rows > _MOST_ROWS or rows * columns**2 > _MOST_WORK or in_parts(self.outcome.values)
 
+    @property
+    def _may_overstate(self) -> bool:
+        """Whether tests by robust errors are looked at, which of few rows apart overstate."""
+        apart = self.errors.middle is not None and not (self.errors.clusters or self.errors.strata)
+        return apart and not self.exact and not self._many_rows
+
     def _overstated_among(self, wald: Sequence[tuple[Array, JointTest]]) -> list[JointTest | None]:
         """Return Hotelling's test of those that robust errors overstate; None of each other, and of all where rows are many or drawn together."""
-        apart = self.errors.middle is not None and not (self.errors.clusters or self.errors.strata)
-        if not apart or self.exact or self._many_rows:
+        if not self._may_overstate:
             return [None] * len(wald)
         blocks, fixed = self._blocks(self.model_terms), self.fixed_effects
         over = scored_rows(self.moments, blocks, self.solution, self.used, self.weights, fixed)

@@ -308,7 +308,7 @@ def _carried_by_one(screen: ScreenTables, record: Any, carriers: Sequence[str]) 
 
 def _conditions(screen: ScreenTables, told: set[str]) -> list[Advice]:
     """Name dependences that only the condition indices show."""
-    if screen.collinear:
+    if screen.collinear or screen.basis.is_wide:
         return []
     table = screen.conditions
     names = list(table.columns[1:])

@@ -29,6 +29,8 @@ from markbase.core.estimation.least_squares_solution import Dependent, Solution,
 from markbase.core.tables import table_of
 
 Array = NDArray[np.float64]
+MOST_CONDITIONS = 1500
+"""Condition indices of more columns are not looked at unasked."""
 _TOUCHED = 1e-7
 
 
@@ -107,6 +109,11 @@ class Basis:
         return sum(len(own) for own in self.columns)
 
     @property
+    def is_wide(self) -> bool:
+        """Whether columns are so many that their condition indices would take minutes."""
+        return self.width > MOST_CONDITIONS
+
+    @property
     def too_few_rows(self) -> bool:
         """Whether rows cannot tell so many columns apart, whatever these measure."""
         return len(self.inner) > self.free_rows
@@ -179,7 +186,9 @@ def variance_inflation(basis: Basis) -> VarianceInflation:
         elif np.any(np.abs(zero[:, own]) > _TOUCHED):
             gvif.append(math.inf)
         else:
-            gvif.append(_generalised(basis.centred(own), root[own]))
+            others = np.setdiff1d(solution.columns, own)  # both sides have the same canonical correlations
+            smaller = own if len(own) <= len(others) else others
+            gvif.append(_generalised(basis.centred(smaller), root[smaller]) if len(smaller) else 1.0)
     return _tables(basis, names, labels, vif, df, gvif, collinear)
 
 

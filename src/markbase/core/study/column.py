@@ -302,6 +302,12 @@ class Column:
             return self.why_missing
         return np.where(self.present, PRESENT, BLANK).astype(np.uint8)
 
+    @cached_property
+    def _places(self) -> tuple[dict[str, int], dict[str, int]]:
+        """The place of the first level of each label, and of each code."""
+        back = [(level, place) for place, level in enumerate(self.levels)][::-1]
+        return {level.label: place for level, place in back}, {level.code: place for level, place in back}
+
     def level_at(self, wanted: object) -> int:
         """Find a level by its label or its code.
 
@@ -328,12 +334,9 @@ class Column:
                 f"if its numbers are codes, declare it categorical."
             )
         text = str(wanted)
-        for place, level in enumerate(self.levels):
-            if level.label == text:
-                return place
-        for place, level in enumerate(self.levels):
-            if level.code == text:
-                return place
+        for places in self._places:
+            if text in places:
+                return places[text]
         raise LevelError(f"`{self.name}` has no level `{text}`.{near(text, [v.label for v in self.levels])}")
 
 

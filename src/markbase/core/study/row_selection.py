@@ -174,8 +174,8 @@ def split_rows(
     rng = np.random.default_rng(seed)
     series = np.zeros(rows, dtype=np.int64) if within is None else within.values
     held = np.zeros(rows, dtype=bool)
-    for level in np.unique(series):
-        here = np.flatnonzero(series == level)
+    order = np.argsort(series, kind="stable")
+    for here in np.split(order, np.flatnonzero(np.diff(series[order])) + 1):
         count = round(share * len(here))
         held[rng.permutation(here)[:count]] = True
     out = int(held.sum())
@@ -235,7 +235,8 @@ def one_sided_levels(train: Mapping[str, Column], test: Mapping[str, Column]) ->
             continue
         second = test[name]
         for part, here, there in (("kept", first, second), ("held-out", second, first)):
-            lacking = [v.label for k, v in enumerate(first.levels) if here.counts[k] == 0 and there.counts[k] > 0]
-            if lacking:
-                remarks.append(f"no {part} row of `{name}` is {listed(quoted(lacking[:4]), 'or')}")
+            lacking = np.flatnonzero((here.counts == 0) & (there.counts > 0))
+            if len(lacking):
+                some = quoted([first.levels[k].label for k in lacking[:4]])
+                remarks.append(f"no {part} row of `{name}` is {listed(some, 'or')}")
     return remarks
