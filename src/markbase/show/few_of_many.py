@@ -12,14 +12,14 @@ from markbase.show.page import LEVEL_INDENT
 
 SHOWN = 40
 """Rows that are listed of too many."""
-_MOST_LEVELS = 240
+MOST_LISTED = 240
 """Levels of a group, or combinations of levels, that a page lists."""
 
 
 def clearest(rows: Sequence[Any]) -> tuple[list[Any], str]:
     """Return up to 240 levels as they are, of more the bases and the 40 of the lowest p, and words on the others: each row knows its `base` and its `p`."""
     tested = sorted(row.p for row in rows if not row.base and not math.isnan(row.p))
-    if len(rows) <= _MOST_LEVELS or len(tested) <= SHOWN:
+    if len(rows) <= MOST_LISTED or len(tested) <= SHOWN:
         return list(rows), ""
     kept = [row for row in rows if row.base or row.p <= tested[SHOWN - 1]]
     return kept, f"{LEVEL_INDENT}… {len(rows) - len(kept):,} of higher p"

@@ -207,14 +207,22 @@ def df_words(row: Any) -> str:
 def side_by_side(fits: Sequence[AnyFit], names: Sequence[str], *, formal: bool = False) -> Table:
     """Return the coefficients of fits side by side, standard errors in brackets, a row for each base.
 
-    Terms that come with a later one stand behind those of the earlier.
+    Terms that come with a later one stand behind those of the earlier. Of terms of very many levels the clearest stand there, but for a
+    manuscript.
     """
-    cells: dict[tuple[str, str | None], tuple[Entry, dict[str, str]]] = {}
+    cells: dict[tuple[str, str | None], dict[str, str]] = {}
+    entries: dict[tuple[str, str | None], Entry] = {}
     for fit, name in zip(fits, names, strict=True):
         for entry in coefficient_entries(fit, formal=formal):
             key = (entry.label, None) if entry.row is None else (entry.row.term, entry.row.level)
-            cells.setdefault(key, (entry, {}))[1][name] = _beside(entry)
-    rows = tuple(Row((entry.label, *(by.get(n, "") for n in names)), entry.kind) for entry, by in cells.values())
+            cells.setdefault(key, {})[name] = _beside(entry)
+            known = entries.setdefault(key, entry)
+            if entry.row is not None and known.row is not None and entry.row.p < known.row.p:
+                entries[key] = entry
+    places = {id(entry): key for key, entry in entries.items()}
+    shown = list(entries.values()) if formal else _clearest(list(entries.values()))
+    by = [(entry, cells.get(places.get(id(entry), ("", None)), {})) for entry in shown]
+    rows = tuple(Row((entry.label, *(own.get(n, "") for n in names)), entry.kind) for entry, own in by)
     heads = ("" if formal else "term, level", *names)
     return Table(heads, rows, frozenset(range(1, len(heads))), 0)
 

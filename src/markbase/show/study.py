@@ -21,6 +21,7 @@ from markbase.core.study.study import Study
 from markbase.core.study.trail import Trail, TrailStep, inline
 from markbase.core.study.verification import Check
 from markbase.core.tables import rows_of
+from markbase.show.few_of_many import MOST_LISTED, few_of
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 
 _MOST_LEVELS, _OFTEN, _MOST_CODED, _MOST_WAYS, _LONG_RUN = 6, 3, 12, 6, 4
@@ -232,7 +233,11 @@ def check_page(check: Check) -> Page:
     title = f"{check.column}, made of {check.source}" if check.column != check.source else check.column
     result = "every row is accounted for" if check.passed else "the counts do not add up"
     facts = [("verified" if check.passed else "NOT VERIFIED", result), *(("noticed", note) for note in check.notes)]
-    return Page(title or "Rows kept", sections=(Section("", blocks=(_plain_table(check.table), Facts(tuple(facts)))),))
+    table, told = check.table, ""
+    if "rows" in table:
+        table, told = few_of(table, "rows", "largest", "counts", most=MOST_LISTED)
+    facts += [("shown", told.removeprefix("; "))] if told else []
+    return Page(title or "Rows kept", sections=(Section("", blocks=(_plain_table(table), Facts(tuple(facts)))),))
 
 
 def coding_page(coding: Coding) -> Page:

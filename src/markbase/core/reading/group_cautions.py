@@ -11,7 +11,7 @@ import pandas as pd
 
 from markbase.core.design.term_remarks import odd_values
 from markbase.core.design.terms import Term, Variable
-from markbase.core.errors import count_noun, listed, quoted
+from markbase.core.errors import count_noun, named
 from markbase.core.formatting import as_percent, decimals_for, figures_of, number, p_phrase, plain
 from markbase.core.reading.cell_cautions import about_rows
 from markbase.core.reading.clauses import is_share
@@ -183,9 +183,7 @@ def about_levels(fit: AnyFit, term: Term, row: TableRow, facts: GroupFacts) -> l
     for label in (level, str(row["against"])):
         mixture = known[label].mixture if label in known else ()
         if mixture:
-            cautions.append(
-                f"`{label}` is a mixture of {listed(quoted(mixture))}; the difference is an average over them."
-            )
+            cautions.append(f"`{label}` is a mixture of {named(mixture, 12)}; the difference is an average over them.")
     if row["p"] < fit.alpha:
         together = facts.together[level]
         if together >= fit.alpha:

@@ -8,7 +8,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from markbase.core.errors import ColumnError, LevelError, count_noun, listed, quoted
+from markbase.core.errors import ColumnError, LevelError, count_noun, listed, named, quoted
 from markbase.core.rows.row_functions import look_up
 from markbase.core.study.column import Base, Column, Level
 from markbase.core.study.column_types import with_default_base
@@ -17,6 +17,8 @@ from markbase.core.study.verification import Recode, old_by_new
 
 _SAME_WORD = 0.8
 """Labels at least so alike are taken for spellings of one word."""
+_MOST_NAMED = 40
+"""Levels that went into another are named up to so many; a check has them all."""
 
 
 def merge(column: Column, targets: Mapping[str, Sequence[object]], name: str) -> Recode:
@@ -80,14 +82,16 @@ def _merged(column: Column, goes: Mapping[int, str], targets: Sequence[str], nam
             if was != now:
                 notes.append(f"the base `{was}` was merged: `{now}` is the base now")
     mixtures = [level for level in levels if level.mixture and level.label in targets]
-    notes += [f"`{v.label}` is a mixture of {listed(quoted(v.mixture))}" for v in mixtures]
+    for level in mixtures:
+        many = f"{len(level.mixture):,} levels" if len(level.mixture) > _MOST_NAMED else listed(quoted(level.mixture))
+        notes.append(f"`{level.label}` is a mixture of {many}")
     told = [
-        f"{listed(quoted([column.levels[k].label for k in goes if goes[k] == t and column.levels[k].label != t]))} into `{t}`"
+        f"{named([column.levels[k].label for k in goes if goes[k] == t and column.levels[k].label != t], _MOST_NAMED)} into `{t}`"
         for t in targets
     ]
     text = (
         f"Merged {'; '.join(told)} in `{column.name}`{f' as `{name}`' if name != column.name else ''}: "
-        f"{int(np.count_nonzero(column.counts))} levels before, {int(np.count_nonzero(new.counts))} after, "
+        f"{int(np.count_nonzero(column.counts)):,} levels before, {int(np.count_nonzero(new.counts)):,} after, "
         f"{count_noun(new.valid, 'row')} with a value before and after"
     )
     return Recode(new, old_by_new(column, new, tuple(notes)), text + (f" ({'; '.join(notes)})." if notes else "."))
