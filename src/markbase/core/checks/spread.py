@@ -34,6 +34,8 @@ _SAME = 1e-12
 """A variance of squares, in squares of their mean, that is rounding in the outcome."""
 _LITTLE = 0.1
 """Robust errors that differ by no more from the classical ones are not spoken of unasked."""
+_MOST_COEFFICIENTS = 1000
+"""Of more the robust errors are not worked out to be told beside."""
 
 
 def spread_of(fit: LinearFit) -> Spread:
@@ -131,7 +133,8 @@ def spread_finding(fit: LinearFit) -> Finding:
         meaning = "residuals spread more for some values of the terms than for others" + (
             ", which the errors of this fit allow for" if used else ": classical errors are then too small or too large"
         )
-        beside = "" if used or fit._many_rows else _times(*_robust_beside(fit))
+        much = len(fit.solution.columns) > _MOST_COEFFICIENTS
+        beside = "" if used or much else _times(*_robust_beside(fit))
         way = "" if used else ": ".join(filter(None, ["use robust errors (HC3)", beside]))
         return Finding("spread", figures, meaning, way)
     return Finding("spread", figures, "no clear evidence that the spread depends on the terms", "")

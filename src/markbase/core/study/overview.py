@@ -176,7 +176,7 @@ def values_table(column: Column) -> pd.DataFrame:
     if quarters:
         table[5:5] = [{"measure": "lower quartile", "value": float(quarters["lower quartile"])}]
         table[7:7] = [{"measure": "upper quartile", "value": float(quarters["upper quartile"])}]
-    if isinstance(values, InParts) and quantile_of(values, 0.5)[1]:
+    if isinstance(values, InParts) and values.facts.distinct is None and quantile_of(values, 0.5)[1]:
         for row in table:  # what is not of all rows says so where it stands
             if row["measure"] in ("lower quartile", "median", "upper quartile"):
                 row["measure"] = f"{row['measure']} of a random sample"
