@@ -74,7 +74,7 @@ def _on_lines(fit: LogisticFit, lines: pd.DataFrame | None, where: str) -> list[
         else f"`{r['term']}` not tested, since with its square the model cannot be estimated"
         for r in records_of(lines)
     ]
-    figures = f"{'; '.join(told)}{where and f', {where.strip()}'}"
+    figures = "; ".join(told) + where
     bent = lines[lines["p"] < fit.alpha]
     if not len(bent):
         return [Finding(what, figures, "no clear evidence that the log odds bend along any numeric column", "")]

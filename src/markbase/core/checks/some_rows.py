@@ -65,7 +65,7 @@ def on_some_rows(fit: AnyFit) -> AnyFit | None:
 def of_which_rows(looked_at: AnyFit, fit: AnyFit) -> str:
     """Say, after a figure, that it is of some rows of a fit; nothing of one of all of them."""
     some = looked_at.sample.used
-    return "" if some == fit.sample.used else f" in {some:,} rows taken at random"
+    return "" if some == fit.sample.used else f", in {some:,} rows taken at random"
 
 
 class _Rows:
