@@ -16,6 +16,7 @@ FILES = {
     "zeros.csv": b"y,x\n1,\x00\n",
     "text.csv": b"y,x,w\n1,2,1\n3,abc,4\n5,4,2\n7,9,9\n",
     "inf.csv": b"y,x\n1,2\n3,inf\n5,4\n7,9\n",
+    "start.csv": b"y,(intercept)\n1,1\n3,2\n5,1\n7,3\n",
     "same.csv": b"y,x\n3,2\n3,1\n3,4\n3,9\n",
     "fixed.csv": b"y,x\n3,2\n4,2\n3,2\n5,2\n",
     "one.csv": b"y,x\n1,a\n3,a\n5,a\n7,a\n",
@@ -46,6 +47,10 @@ MISTAKES = [
     (["fit", "text.csv", *XY, "--codebook", "numeric column.toml"], "`abc`; first in row 2"),
     (["fit", "text.csv", "--outcome", "x", "--terms", "y"], "cannot be taken as a numeric column: mostly numbers"),
     (["fit", "inf.csv", *XY], "`x` is infinite in 1 of 4 rows (first in row 2)"),
+    (
+        ["fit", "start.csv", "--outcome", "y", "--terms", "(intercept)"],
+        "called `(intercept)`, as the number that every equation starts from",
+    ),
     (["fit", "same.csv", *XY], "outcome `y` is 3 in every row used"),
     (["fit", "fixed.csv", *XY], "`x` is 2 in every row used"),
     (["fit", "one.csv", *XY], "one level in the rows used (`a`)"),

@@ -52,6 +52,11 @@ GUESSES = [
     (["half", "sum total", "none", "none"] * 25, "categorical", ""),
     (["Female", "Male", "female ", "Male"] * 25, "categorical", "differ only by case"),
     (["Male", "Male\u200b", "Female", "Female"] * 25, "categorical", "accents or signs that are not seen"),
+    (["alto", "\u0430lto", "bass", "bass"] * 25, "categorical", "quotes of other alphabets that look the same"),
+    (["d\u2019alto", "d'alto", "bass", "bass"] * 25, "categorical", "quotes of other alphabets that look the same"),
+    (["part-1", "part 1", "bass", "bass"] * 25, "categorical", "differ only by case"),
+    (["1.5 km", "15 km", "1 5 km", "-15 km"] * 25, "categorical", ""),
+    (["1-2 hours", "12 hours", "A.1", "A.2"] * 25, "categorical", ""),
     ([f"2024-01-{k % 28 + 1:02d} 1{k % 10}:00:00" for k in range(100)], "categorical", "a number made of them"),
     (list(range(1, 21)) * 5, "numeric", "whole numbers from 1 to 20, each in about as many rows: numbers of groups?"),
     (

@@ -229,9 +229,14 @@ def single_columns(study: Study, requests: Sequence[TermRequest] | AllBut, outco
 
 
 def check_usable(column: Column) -> None:
-    """Refuse a column with a fault, with infinite values, or with values that no square of can be written."""
+    """Refuse a column with a fault, with infinite values, or with values that no square of can be written; and one that is called as the start of a model is."""
     if column.fault:
         raise ColumnError(column.fault)
+    if column.name == "(intercept)":
+        raise ColumnError(
+            "A column is called `(intercept)`, as the number that every equation starts from is: a model has that by itself. Leave the column out, or "
+            "give it another name where it comes from."
+        )
     if column.is_categorical:
         return
     low, high = column.span

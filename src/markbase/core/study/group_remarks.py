@@ -25,10 +25,17 @@ from markbase.core.study.multiple_responses import answers_in, separator_in, ste
 from markbase.core.study.remark import FEW_VALUES, THIN_ROWS, Remark, about_one, about_rows_of_one
 
 _NOT_DIGITS = re.compile(r"\D+")
+_BLANKS, _BLANKS_IN_NUMBERS = re.compile(r"\s+"), re.compile(r"(?<=\d)\s+(?=\d)")
+_MARKS = re.compile(r"[-_.](?!\d)|(?<=[^\W\d_])[-_.]")
+"""Marks between words; before a digit that no letter stands before they are part of a number, as in 1.5, 1-2 or -1."""
 _MANY_OF_ROWS, _NEARLY_ALL = 20, 0.9
 """So many levels, such a share of them thin, are no groups to compare."""
 _MOST_COMPARED = 500
 """Of more levels the rare ones are not held against each of the others: that takes the square of their number."""
+_LOOK_ALIKE = str.maketrans(
+    "авекмнорстухіјѕαβεζηικμνορτυχ’‘ʼ´`“”„‐‑‒–—−", "abekmhopctyxijsabezhikmnoptyx'''''\"\"\"------"
+)
+"""Small letters that look, they or their capitals, like Latin ones: Cyrillic, then Greek; and quotes and dashes that are typed for one another."""
 
 
 def group_remarks(column: Column) -> list[Remark]:
@@ -252,8 +259,10 @@ def _misspelt(column: Column, here: Sequence[int]) -> tuple[list[Remark], set[in
             others = [column.levels[k].label for k in twins if k != home]
             shown = listed([f"`{column.levels[k].label}` ({column.counts[k]})" for k in twins])
             told |= {k for k in twins if k != home}
-            unseen = any(map(_is_unseen, "".join(column.levels[k].label for k in twins)))
-            by = "blanks, accents or signs that are not seen" if unseen else "blanks or accents"
+            labels = "".join(column.levels[k].label for k in twins)
+            by = "blanks, accents or signs that are not seen" if any(map(_is_unseen, labels)) else "blanks or accents"
+            alike = labels.casefold().translate(_LOOK_ALIKE) != labels.casefold()
+            by = "blanks, accents, or letters and quotes of other alphabets that look the same" if alike else by
             remarks.append(Remark(f"levels that differ only by case, {by}: {shown}", _into(column, home, others)))
     declared = {k: column.levels[k].label.casefold() for k in range(len(column.levels)) if column.levels[k].declared}
     undeclared = [k for k in here if not column.levels[k].declared and k not in told]
@@ -293,9 +302,10 @@ def _into(column: Column, home: int, others: list[str]) -> tuple[Mapping[str, An
 
 
 def plain_form(label: str) -> str:
-    """Return a label without case, accents, blanks, marks between words, and signs that are not seen."""
-    plain = unicodedata.normalize("NFKD", label.casefold())
-    return "".join(c for c in plain if not (unicodedata.combining(c) or c.isspace() or c in "-_." or _is_unseen(c)))
+    """Return a label without case, accents, blanks, marks between words, and signs that are not seen; letters that look like Latin ones as these."""
+    plain = unicodedata.normalize("NFKD", label.casefold()).translate(_LOOK_ALIKE)
+    plain = "".join(c for c in plain if not (unicodedata.combining(c) or _is_unseen(c)))
+    return _MARKS.sub("", _BLANKS.sub("", _BLANKS_IN_NUMBERS.sub("_", plain.strip())))
 
 
 def _is_unseen(sign: str) -> bool:
