@@ -184,14 +184,7 @@ def test_what_chance_alone_would_show_is_said_where_a_block_shows_no_more(aim, s
     assert step["statistic"] == pytest.approx(aim, rel=1e-6)
     assert np.isnan(step["change_low"]) == np.isnan(step["change_high"]) == (ncf.cdf(aim, 3, 195, 0) < 0.025)
     (cautions,) = [s.cautions for s in hierarchy.reading().statements if s.term == "chance" and not s.level]
-    seen = [
-        mb.fit_blocks(
-            table.assign(**dict(zip("bcd", rng.normal(size=(3, 200)), strict=True))),
-            "y",
-            {"a": ["a"], "b": ["b", "c", "d"]},
-        ).steps["r2_change"][1]
-        for _ in range(200)
-    ]
+    seen = [mb.fit_blocks(table.assign(**dict(zip("bcd", rng.normal(size=(3, 200)), strict=True))), "y", {"a": ["a"], "b": ["b", "c", "d"]}).steps["r2_change"][1] for _ in range(200)]  # fmt: skip
     found = [float(re.search(r"seem to add (\S+) percentage", c)[1]) for c in cautions if said and c.startswith(said)]
     assert len(found) == bool(said)
     assert all(abs(v - 100 * np.mean(seen)) < 3 * 100 * np.std(seen) / np.sqrt(200) for v in found)

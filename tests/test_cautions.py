@@ -122,10 +122,7 @@ def test_many_rows_at_an_end_of_the_outcome_are_told(share, end, least, parts, t
 def test_levels_that_are_lost_with_the_rows_left_out_are_told():
     frame = trial(300)
     gone = (frame["arm"] == "usual") | (frame["arm"] == "breath") & (np.arange(300) % 2 == 1)
-    text = {
-        "all": frame.assign(tone=frame["tone"].mask(frame["arm"] == "usual")),
-        "half": frame.assign(tone=frame["tone"].mask(gone & (frame["arm"] == "breath"))),
-    }
+    text = {"all": frame.assign(tone=frame["tone"].mask(frame["arm"] == "usual")), "half": frame.assign(tone=frame["tone"].mask(gone & (frame["arm"] == "breath")))}  # fmt: skip
     text = {k: " ".join(str(mb.fit_linear(mb.Study(f), "tone", ["arm", "age"])).split()) for k, f in text.items()}
     assert text["all"].count("one of the 100 rows with usual of arm is among the rows used: nothing is told of it") == 2
     assert "rows left out 50.0% of those with breath of arm, and 0.0% of those with mirror" in text["half"]
@@ -217,10 +214,7 @@ def test_a_change_explained_by_what_it_began_from_is_told_and_nothing_else_of_th
         if told[outcome, term]:
             one, other = (f.coefficients.set_index("level").loc["b", "estimate"] for f in fits)
             assert one == pytest.approx(-other if "of the other sign" in told[outcome, term][0] else other, rel=1e-9)
-    assert {k: [m.split(" in every")[0] for m in v] for k, v in told.items() if v} == {
-        ("gain", "pre"): ["`gain` is `post` − `pre`"],
-        ("loss", "pre"): ["`loss` is `pre` − `post`"],
-    }
+    assert {k: [m.split(" in every")[0] for m in v] for k, v in told.items() if v} == {("gain", "pre"): ["`gain` is `post` − `pre`"], ("loss", "pre"): ["`loss` is `pre` − `post`"]}  # fmt: skip
 
 
 def test_of_many_pairs_without_overlap_the_first_are_named_and_the_others_counted(tmp_path):
@@ -236,10 +230,7 @@ def test_of_many_pairs_without_overlap_the_first_are_named_and_the_others_counte
 
 def test_the_answers_of_a_report_say_what_takes_a_part_of_them_back(tmp_path):
     frame = trial(240).assign(singer=[f"S{k // 4}" for k in range(240)], tone=lambda f: np.repeat(f["tone"][:60].to_numpy(), 4) + f["tone"])  # fmt: skip
-    fits = {
-        "all": mb.fit_linear(frame, "tone", ["arm", "sessions"]),
-        "some": mb.fit_linear(frame.assign(tone=frame["tone"].mask(frame["arm"] == "usual")), "tone", ["arm"]),
-    }
+    fits = {"all": mb.fit_linear(frame, "tone", ["arm", "sessions"]), "some": mb.fit_linear(frame.assign(tone=frame["tone"].mask(frame["arm"] == "usual")), "tone", ["arm"])}  # fmt: skip
     mb.report(fits, tmp_path / "r.html")
     text = re.sub(r"<[^>]+>", "", (tmp_path / "r.html").read_text("utf-8"))
     short = " ".join(text[text.index("In short") : text.index("they do not say what would happen")].split())

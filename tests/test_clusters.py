@@ -58,13 +58,9 @@ def test_clusters_of_fewer_rows_than_columns_move_estimates_as_refits_do(setting
     frame.loc[(frame["team"] == "t02") & (frame.index % 3 > 0), "voice"] = (
         "contralto"  # which one cluster decides alone
     )
-    fit = quietly(
-        mb.fit_linear, mb.Study(frame).mark("voice", "alto"), "score", TERMS, cluster="team", errors="CR3", **setting
-    )
+    fit = quietly(mb.fit_linear, mb.Study(frame).mark("voice", "alto"), "score", TERMS, cluster="team", errors="CR3", **setting)  # fmt: skip
     for team, own in fit.without_clusters().groupby("cluster"):
-        alone = quietly(
-            mb.fit_linear, mb.Study(frame[frame["team"] != team]).mark("voice", "alto"), "score", TERMS, **setting
-        )
+        alone = quietly(mb.fit_linear, mb.Study(frame[frame["team"] != team]).mark("voice", "alto"), "score", TERMS, **setting)  # fmt: skip
         wanted = alone.coefficients.set_index(["term", "level"])["estimate"]
         wanted = [wanted.get(key, np.nan) for key in zip(own["term"], own["level"], strict=True)]
         np.testing.assert_allclose(own["without"], wanted, rtol=1e-9)

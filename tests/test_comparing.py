@@ -184,10 +184,7 @@ def test_rows_and_whole_clusters_held_out_by_hand(kind, cluster):
         odds = np.log(predicted / (1 - predicted))
         of_odds = mb.fit_logistic(mb.Study(pd.DataFrame({"y": np.where(y, "a", "b"), "x": odds})), "y", ["x"], event="a")  # fmt: skip
         assert found["calibration slope"] == pytest.approx(of_odds.coefficients["estimate"].iloc[1], rel=1e-7)
-    assert told.table.set_index("figure").loc["calibration slope", ["of_the_fit", "without_terms"]].tolist() == [
-        pytest.approx(1, rel=1e-7),
-        pytest.approx(math.nan, nan_ok=True),
-    ]
+    assert told.table.set_index("figure").loc["calibration slope", ["of_the_fit", "without_terms"]].tolist() == [pytest.approx(1, rel=1e-7), pytest.approx(math.nan, nan_ok=True)]  # fmt: skip
 
 
 def test_rows_that_answer_another_question_are_named_and_not_compared():

@@ -111,10 +111,7 @@ def test_a_drafted_codebook_marks_its_guesses_and_reads_back(tmp_path):
 
 
 def test_prepare_writes_a_plan_that_does_it_again(tmp_path):
-    steps = [
-        'do = "merge_levels", column = "voice", targets = {tenor = ["tennor"]}, reason = "a slip"',
-        '{do = "cut", column = "age", edges = [30, 45], name = "band"}',
-    ]
+    steps = ['do = "merge_levels", column = "voice", targets = {tenor = ["tennor"]}, reason = "a slip"', '{do = "cut", column = "age", edges = [30, 45], name = "band"}']  # fmt: skip
     plan = tmp_path / "sub" / "p.toml"
     options = [x for step in steps for x in ("--prepare", step)]
     done = run("prepare", DATA, "--codebook", BOOK, *options, "--base", "voice=alto", "--check", "band", "--coding", "band",

@@ -276,3 +276,15 @@ def test_of_very_many_levels_the_clearest_are_told_with_what_chance_makes_of_the
     assert (
         len([s for s in few.reading().statements if s.term == "town"]) == 9
     )  # the joint test, and all of few are told
+
+
+def test_of_many_blocks_it_is_said_how_many_chance_makes_clear():
+    rng = np.random.default_rng(3)
+    frame = pd.DataFrame(rng.normal(size=(300, 25)), columns=[f"x{k}" for k in range(25)])
+    frame["y"] = rng.normal(size=300) + 0.5 * frame["x3"]
+    blocks = mb.fit_blocks(frame, "y", {f"b{k}": [f"x{k}"] for k in range(25)})
+    p = blocks.steps["p"].sort_values()
+    holm = (p * np.arange(25, 0, -1)).cummax()
+    (told,) = [text for text in blocks.reading().cautions if "these tests (Holm)" in text]
+    assert told.startswith(f"Of 25 blocks {(p < 0.05).sum()} have p below .05; if no block added anything, 1.3 would")
+    assert [f"`{name}`" in told for name in blocks.steps["block"]] == (holm.sort_index() < 0.05).tolist()

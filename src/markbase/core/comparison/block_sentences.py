@@ -11,6 +11,7 @@ from markbase.core.design.terms import variables_of
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, number, p_phrase, points, short, without_zero
 from markbase.core.reading.clauses import overstated_words
+from markbase.core.reading.many_terms import clear_among
 from markbase.core.results.changes import AnyFit, Change
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.movements import keeps_its_meaning, movements, worth_telling
@@ -36,7 +37,9 @@ def make_block_reading(
         statements.append(_adds(name, terms, fit, change, steps.iloc[k], k))
         if k:
             statements += _moves(name, fits[k - 1], fit)
+    tests = {name: change.judged_p for name, change in zip(names, changes, strict=True)}
     general = [
+        *clear_among(tests, last.alpha, "block", "no block added anything"),
         "The order of entry is a choice: what a block adds is what it adds to the blocks before it, and would be another figure in another order.",
         "That an estimate moves does not say why: the terms added may be a common cause, a step on the way, or go together by chance.",
     ]
