@@ -30,11 +30,13 @@ def frame():
 
 def told(study, model):
     """Fit a model, and return it with all that is told of it."""
-    outcome, terms = (side.split() for side in model.split("|"))
+    outcome, terms, *fixed = (side.split() for side in model.split("|"))
     study, more = study.cut("age", [40, 50], labels=["young", "mid", "old"], name="band"), {"event": "yes"} if outcome == ["stays"] else {}  # fmt: skip
     with warnings.catch_warnings(record=True) as remarks:
         warnings.simplefilter("always")
-        fit = (mb.fit_logistic if more else mb.fit_linear)(study, *outcome, terms, **more)
+        fit = (mb.fit_logistic if more else mb.fit_linear)(
+            study, *outcome, terms, **more, **({"fixed_effects": fixed[0]} if fixed else {})
+        )
         pages = [*(str(r.message) for r in remarks), str(fit), str(fit.checks())]
     return fit, " ".join("\n".join(pages).split()).replace("n.parquet", "data")
 
@@ -45,6 +47,7 @@ TOLD = {
     "glad | voice climate": r"rows of one site as independent.*intraclass correlation",
     "glad | voice band": r"cut out of age.*within the levels glad goes on changing",
     "stays | age hours": r"Along age the log odds bend upward \(its square",
+    "glad | age hours | site": r"line of age bends downward \(its square",
     "change | before age": r"change is after − before in every row",
     "total | i1 age": r"total is the sum of i1, i2, i3 and i4 in every row",
     "age | p1 p2 p3 hours": r"p1, p2 and p3 add up to \S+ to \S+ in every row",

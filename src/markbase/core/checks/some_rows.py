@@ -23,12 +23,10 @@ _MANY, _SOME, _A_COEFFICIENT = 200_000, 50_000, 50
 def on_some_rows(fit: AnyFit) -> AnyFit | None:
     """Return a fit of the same model to some of the rows used, taken at random, always the same ones; the fit itself where its rows are not many.
 
-    None where levels are taken out, whose rows belong together, and where these rows cannot carry the model.
+    That, too, where levels are taken out, whose rows belong together. None where these rows cannot carry the model.
     """
-    if fit.sample.rows <= _MANY and not in_parts(fit.outcome.values):
+    if fit.fixed_effect_names or (fit.sample.rows <= _MANY and not in_parts(fit.outcome.values)):
         return fit
-    if fit.fixed_effect_names:
-        return None
     there = sample_of(fit.outcome.values)
     inside = np.arange(len(there)) if fit.used is None else np.flatnonzero(sample_of(fit.used))
     most = max(_SOME, _A_COEFFICIENT * (len(fit.solution.columns) + 1))
