@@ -94,3 +94,13 @@ def test_of_very_many_rows_some_are_looked_at_and_that_is_said(frame, tmp_path, 
         some = fit._on_some
         hand, _ = told(mb.Study(frame[frame["glad"].isin(some.outcome.values)]), model)
         assert hand.strength.residual_sd == pytest.approx(some.strength.residual_sd, rel=1e-9)
+
+
+def test_a_fit_of_some_rows_that_nobody_asked_for_makes_no_remarks(frame, monkeypatch):
+    for name, value in (("_MANY", 100), ("_SOME", 40), ("_A_COEFFICIENT", 2)):  # fewer clusters than 30 have rows among 40
+        monkeypatch.setattr(f"markbase.core.checks.some_rows.{name}", value)
+    fit = mb.fit_logistic(frame.assign(team=frame.index % 40), "stays", ["age", "voice"], event="yes", cluster="team")
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        assert str(fit)
+        assert fit._on_some.errors.clusters < 30 < fit.errors.clusters

@@ -22,10 +22,13 @@ from __future__ import annotations
 import difflib
 import inspect
 import warnings
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from contextvars import ContextVar
 from pathlib import Path
 
 _PACKAGE = str(Path(__file__).resolve().parent.parent)
+_SILENT: ContextVar[bool] = ContextVar("silent", default=False)
 
 
 class MarkbaseError(ValueError):
@@ -76,8 +79,20 @@ class MarkbaseWarning(UserWarning):
     """A remark about the data or the result that needs no stop."""
 
 
+@contextmanager
+def without_remarks() -> Iterator[None]:
+    """Make no remarks for a while: of fits that nobody asked for, nobody wants to hear them."""
+    token = _SILENT.set(True)
+    try:
+        yield
+    finally:
+        _SILENT.reset(token)
+
+
 def remark(message: str) -> None:
     """Warn with a `MarkbaseWarning` that points at the caller's line outside the package."""
+    if _SILENT.get():
+        return
     depth, frame = 1, inspect.currentframe()
     while frame is not None and str(Path(frame.f_code.co_filename).resolve()).startswith(_PACKAGE):
         depth, frame = depth + 1, frame.f_back

@@ -12,7 +12,7 @@ from typing import NamedTuple
 from markbase.core.checks.some_rows import of_which_rows
 from markbase.core.checks.straight_lines import CLEAR, MATTERS
 from markbase.core.design.terms import Term, single
-from markbase.core.errors import FitError
+from markbase.core.errors import FitError, without_remarks
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.changes import Change, change_between
 from markbase.core.results.linear import LinearFit
@@ -32,6 +32,7 @@ class LeftWithin(NamedTuple):
     """In which rows, after these figures; empty for all."""
 
 
+@without_remarks()
 def left_within(fit: AnyFit, term: Term) -> LeftWithin | None:
     """Return what the column that a group was cut out of tells within its levels, if that is clear (p < .001) and 2% or more of what the model leaves.
 

@@ -10,7 +10,7 @@ import pandas as pd
 
 from markbase.core.design.complete_cases import CompleteCases
 from markbase.core.design.terms import remake
-from markbase.core.errors import MarkbaseError
+from markbase.core.errors import MarkbaseError, without_remarks
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import sample_of
@@ -20,6 +20,7 @@ _MANY, _SOME, _A_COEFFICIENT = 200_000, 50_000, 50
 """Of more rows, or rows in parts, so many are taken at random, or so many for each coefficient where that is more."""
 
 
+@without_remarks()
 def on_some_rows(fit: AnyFit) -> AnyFit | None:
     """Return a fit of the same model to some of the rows used, taken at random, always the same ones; the fit itself where its rows are not many.
 

@@ -19,7 +19,7 @@ from markbase.core.checks.some_rows import of_which_rows
 from markbase.core.design.coefficient_map import components_of
 from markbase.core.design.cross_products import gather
 from markbase.core.design.terms import CodedColumns, Term, single
-from markbase.core.errors import CollinearityError, FitError
+from markbase.core.errors import CollinearityError, FitError, without_remarks
 from markbase.core.estimation.least_squares import solve
 from markbase.core.estimation.least_squares_solution import Dependent
 from markbase.core.inference.covariance import errors_of
@@ -58,6 +58,7 @@ class Bend(NamedTuple):
     """In which rows, after these figures; empty for all."""
 
 
+@without_remarks()
 def bends_of(fit: AnyFit, among: Sequence[Term] | None = None) -> pd.DataFrame:
     """Test the square of each numeric column, or of some of them, added to the model: by the test of the fit's errors, of a logistic one by the likelihood ratio where there is one.
 
@@ -81,6 +82,7 @@ def bends_of(fit: AnyFit, among: Sequence[Term] | None = None) -> pd.DataFrame:
     return pd.DataFrame(records, columns=_COLUMNS)
 
 
+@without_remarks()
 def bent_lines(fit: AnyFit) -> Mapping[str, Bend]:
     """Return the numeric columns whose line clearly bends, by so much that it matters, by name: of very many rows in some of them; nothing of an exact fit."""
     penalised = isinstance(fit, LogisticFit) and bool(fit.penalty)
