@@ -97,9 +97,15 @@ def test_of_very_many_rows_some_are_looked_at_and_that_is_said(frame, tmp_path, 
 
 
 def test_a_fit_of_some_rows_that_nobody_asked_for_makes_no_remarks(frame, monkeypatch):
-    for name, value in (("_MANY", 100), ("_SOME", 40), ("_A_COEFFICIENT", 2)):  # fewer clusters than 30 have rows among 40
+    for name, value in (
+        ("_MANY", 100),
+        ("_SOME", 40),
+        ("_A_COEFFICIENT", 2),
+    ):  # fewer clusters than 30 have rows among 40
         monkeypatch.setattr(f"markbase.core.checks.some_rows.{name}", value)
-    fit = mb.fit_logistic(frame.assign(team=frame.index % 40), "stays", ["age", "voice"], event="yes", cluster="team")
+    fit = mb.fit_logistic(
+        frame.assign(team=[f"t{k % 40}" for k in range(ROWS)]), "stays", ["age", "voice"], event="yes", cluster="team"
+    )
     with warnings.catch_warnings():
         warnings.simplefilter("error")
         assert str(fit)
