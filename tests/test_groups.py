@@ -58,11 +58,7 @@ def test_pairs_are_the_coefficients_of_refits(kind, setting):
     for row in pairs.itertuples():
         table = KINDS[kind](study_of(frame, row.against), terms, **SETTINGS[setting]).coefficients
         wanted = table[(table["term"] == "voice") & (table["level"] == row.level)].iloc[0]
-        np.testing.assert_allclose(
-            [row.difference, row.se, row.low, row.high, row.p],
-            wanted[["estimate", "se", "low", "high", "p"]].astype(float),
-            rtol=1e-9,
-        )
+        np.testing.assert_allclose([row.difference, row.se, row.low, row.high, row.p], wanted[["estimate", "se", "low", "high", "p"]].astype(float), rtol=1e-9)  # fmt: skip
 
 
 @pytest.mark.parametrize("kind", KINDS)
@@ -195,11 +191,7 @@ def test_slopes_within_levels_and_lines_agree_with_other_bases_and_predictions(k
     assert {line.bases for line in lines.values()} == {(("day", fit.variable("day", "categorical").base_label),)}
     for level in slopes.index:
         table = fit.rebase("voice", level).coefficients.set_index(["term", "level"])
-        np.testing.assert_allclose(
-            slopes.loc[level, ["slope", "se", "p"]].astype(float),
-            table.loc[("age", ""), ["estimate", "se", "p"]].astype(float),
-            rtol=1e-9,
-        )
+        np.testing.assert_allclose(slopes.loc[level, ["slope", "se", "p"]].astype(float), table.loc[("age", ""), ["estimate", "se", "p"]].astype(float), rtol=1e-9)  # fmt: skip
         given = {"voice": level, "age": 50.0, "km": 3.0, "day": "Tue"}
         told = fit.predict(given).iloc[0]
         wanted = told["predicted"] if kind == "linear" else told["log_odds"]

@@ -8,6 +8,7 @@ from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
+import numpy as np
 import pandas as pd
 
 from markbase.core.errors import count_noun, listed, quoted
@@ -162,12 +163,8 @@ def _spread(column: Column, record) -> str:  # type: ignore[no-untyped-def]
         dates = span_of_dates(column)
         if dates is not None:
             return f"{count_noun(int(record.levels), 'date')}: {dates[0]} – {dates[1]}"
-        shown = (
-            sorted(range(len(column.levels)), key=lambda k: -int(column.counts[k]))
-            if record.levels > _MOST_LEVELS
-            else None
-        )
-        places = shown[:3] if shown else [k for k in range(len(column.levels)) if column.counts[k]]
+        shown = record.levels > _MOST_LEVELS
+        places = np.argsort(-column.counts, kind="stable")[:3] if shown else np.flatnonzero(column.counts)
         names = ", ".join(f"{column.levels[k].shown} {column.counts[k]:,}" for k in places)
         return f"{count_noun(int(record.levels), 'level')}: {names}{', …' if shown else ''}"
     if record.low == record.high:

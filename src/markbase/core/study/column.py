@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import gc
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property, wraps
-from typing import Any, Literal, TypeVar
+from typing import Any, Literal, NamedTuple, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -31,8 +32,7 @@ MOST_REASONS = 250
 """So many codes for a missing answer of a column are told apart."""
 
 
-@dataclass(frozen=True)
-class Level:
+class Level(NamedTuple):
     """A category of a group."""
 
     code: str
@@ -48,6 +48,20 @@ class Level:
     def shown(self) -> str:
         """The label, with the code behind it where the two differ."""
         return self.label if self.label == self.code else f"{self.label} ({self.code})"
+
+
+def levels_of(codes: Sequence[str], declared: bool = True) -> tuple[Level, ...]:
+    """Return the levels that some codes are, each its own label.
+
+    Of very many the collector of garbage would go through those made so far again and again, and find nothing.
+    """
+    collects = gc.isenabled()
+    gc.disable()
+    try:
+        return tuple([Level(code, code, declared) for code in codes])
+    finally:
+        if collects:
+            gc.enable()
 
 
 @dataclass(frozen=True)

@@ -16,7 +16,7 @@ from markbase.core.rows.parts import InParts
 from markbase.core.rows.row_functions import look_up
 from markbase.core.rows.table import TextsInParts
 from markbase.core.study.codebook import ColumnSpec, code_text
-from markbase.core.study.column import BLANK, FIRST_CODED, Base, Column, Level, MissingCode, Unit
+from markbase.core.study.column import BLANK, FIRST_CODED, Base, Column, MissingCode, Unit, levels_of
 from markbase.core.study.level_order import ordered
 from markbase.core.study.raw_values import (
     RawValues,
@@ -218,7 +218,7 @@ def _group(raw: RawValues, spec: ColumnSpec) -> Column:
         declared.setdefault(level.label, place)
     extra = [k for k in range(len(texts)) if coded[k] == 0 and texts[k] not in declared]
     if not raw.categories:
-        numeric = all(raw.is_number[k] for k in extra)
+        numeric = bool(raw.is_number[extra].all())
         if numeric:
             extra.sort(key=lambda k: raw.numbers[k])
         elif len(extra) > _MOST_IN_ORDER:  # of so many nobody reads the order
@@ -226,9 +226,9 @@ def _group(raw: RawValues, spec: ColumnSpec) -> Column:
         else:
             extra = [extra[place] for place in ordered([texts[k] for k in extra])[0]]
     labels = [texts[k] for k in extra]
-    levels = spec.levels + tuple(Level(label, label, declared=not spec.levels) for label in labels)
+    levels = spec.levels + levels_of(labels, not spec.levels)
     to_level = np.full(len(texts) + 1, -1, dtype=np.int32)
-    for k, text in enumerate(texts):
+    for k, text in enumerate(texts) if declared else ():
         if coded[k] == 0 and text in declared:
             to_level[k] = declared[text]
     to_level[extra] = len(spec.levels) + np.arange(len(extra), dtype=np.int32)

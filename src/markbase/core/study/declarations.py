@@ -15,7 +15,7 @@ from markbase.core.formatting import plain
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import counted, distinct_in, look_up
 from markbase.core.study.codebook import code_text
-from markbase.core.study.column import Column, Kind, Level
+from markbase.core.study.column import Column, Kind, Level, levels_of
 from markbase.core.study.column_types import with_default_base
 from markbase.core.study.marked_numbers import without_marks
 from markbase.core.study.raw_values import parsed
@@ -54,7 +54,7 @@ def declare_categorical(
     levels = []
     for code in all_codes:
         before = old.get(code, Level(code, code))
-        levels.append(replace(before, label=told.get(code, before.label), declared=not told or code in told))
+        levels.append(before._replace(label=told.get(code, before.label), declared=not told or code in told))
     places = _ordered(column.name, levels, order) if order is not None and len(order) else list(range(len(levels)))
     slot = np.full(len(levels) + 1, -1, dtype=np.int32)
     slot[places] = np.arange(len(places))
@@ -104,7 +104,7 @@ def _of_codes(column: Column) -> Column:
     found: Column | None = column.__dict__.get("of_codes")
     if found is None:
         codes, places = _codes(column, math.inf)
-        levels = tuple(Level(code, code) for code in codes)
+        levels = levels_of(codes)
         found = replace(column, kind="categorical", values=places, levels=levels, base=None, unit=None, **_SURE)
         found = column.__dict__["of_codes"] = with_default_base(found)
     return found

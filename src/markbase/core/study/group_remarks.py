@@ -21,7 +21,7 @@ from markbase.core.study.dates import (
     read_as_dates,
 )
 from markbase.core.study.level_order import numbers_within, ordered, read_as_totals, reads_as_no_answer
-from markbase.core.study.multiple_responses import answers_in, separator_in, steps_for
+from markbase.core.study.multiple_responses import answers_in, parts_some, separator_in, steps_for
 from markbase.core.study.remark import FEW_VALUES, THIN_ROWS, Remark, about_one, about_rows_of_one
 
 _NOT_DIGITS = re.compile(r"\D+")
@@ -30,6 +30,8 @@ _MARKS = re.compile(r"[-_.](?!\d)|(?<=[^\W\d_])[-_.]")
 """Marks between words; before a digit that no letter stands before they are part of a number, as in 1.5, 1-2 or -1."""
 _MANY_OF_ROWS, _NEARLY_ALL = 20, 0.9
 """So many levels, such a share of them thin, are no groups to compare."""
+_GLANCE, _MANY_LEVELS = 20, 10_000
+"""Levels that are looked at before all are; of more than the latter what stands in single rows is not looked for."""
 _MOST_COMPARED = 500
 """Of more levels the rare ones are not held against each of the others: that takes the square of their number."""
 _LOOK_ALIKE = str.maketrans(
@@ -41,7 +43,7 @@ _LOOK_ALIKE = str.maketrans(
 def group_remarks(column: Column) -> list[Remark]:
     """Say what deserves a second look in a group with rows, in the order of its weight."""
     counts = column.counts
-    here = [int(k) for k in np.flatnonzero(counts)]
+    here = np.flatnonzero(counts).tolist()
     if (several := _about_answers(column, here)) is not None:
         return [several]
     if holds_times(column):
@@ -109,7 +111,8 @@ def holds_times(column: Column) -> bool:
     """Return whether the levels of a guessed group that occur are times of a clock, and more than a few."""
     if not column.is_categorical or not column.guess or np.count_nonzero(column.counts) <= FEW_VALUES:
         return False
-    return read_as_clock([column.levels[k].code for k in np.flatnonzero(column.counts)])
+    here = np.flatnonzero(column.counts).tolist()
+    return all(read_as_clock([column.levels[k].code for k in some]) for some in (here[:_GLANCE], here))
 
 
 def _from_clock(column: Column) -> Mapping[str, Any]:
@@ -120,7 +123,9 @@ def holds_dates(column: Column) -> bool:
     """Return whether the levels of a group that occur are dates, and more than a few; some may read like missing answers."""
     if not column.is_categorical or np.count_nonzero(column.counts) <= FEW_VALUES:
         return False
-    return read_as_dates(_answers_of(column))
+    left, here = set(levels_of_no_answer(column)), np.flatnonzero(column.counts)
+    some = [column.levels[k].code for k in here[: _GLANCE + len(left)].tolist() if k not in left]
+    return read_as_dates(some) and read_as_dates(_answers_of(column))
 
 
 def _answers_of(column: Column) -> list[str]:
@@ -153,7 +158,10 @@ def separator_of_answers(column: Column) -> str | None:
     """Return what stands between the answers of a guessed group whose cells hold several; None if they do not."""
     if not column.is_categorical or not column.guess or column.doubt:
         return None
-    return separator_in([column.levels[k].label for k in np.flatnonzero(column.counts)])
+    here = np.flatnonzero(column.counts)
+    some = here[:: max(1, len(here) // _MANY_LEVELS)].tolist()
+    likely = len(some) == len(here) or parts_some([column.levels[k].label for k in some])
+    return separator_in([column.levels[k].label for k in here.tolist()]) if likely else None
 
 
 def _about_answers(column: Column, here: Sequence[int]) -> Remark | None:
@@ -177,7 +185,18 @@ def levels_of_no_answer(column: Column) -> list[int]:
     """Return the levels with rows of a guessed group that read like missing answers, where it has others."""
     if not column.is_categorical or not column.guess or column.doubt:  # what is in doubt is told as that
         return []
-    labels = {int(k): column.levels[k].label for k in np.flatnonzero(column.counts)}
+    known: list[int] | None = column.__dict__.get("no_answer")
+    if known is None:
+        known = column.__dict__["no_answer"] = _no_answer_among(column)
+    return known
+
+
+def _no_answer_among(column: Column) -> list[int]:
+    """Look for the same: among very many levels, at those of most rows."""
+    here = np.flatnonzero(column.counts)
+    if len(here) > _MANY_LEVELS:
+        here = np.sort(here[np.argsort(-column.counts[here], kind="stable")[:_MANY_LEVELS]])
+    labels = {k: column.levels[k].label for k in here.tolist()}
     found = [k for k, label in labels.items() if reads_as_no_answer(label)]
     if all(len(label) == 2 and label.isupper() for label in labels.values()):  # `NA` among codes of countries is one
         return []

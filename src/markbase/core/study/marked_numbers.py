@@ -32,9 +32,6 @@ def without_marks(text: str, marks: Sequence[str]) -> str:
 
 def marks_beside(texts: Sequence[str]) -> list[str]:
     """Return the marks beside numbers in order, none if a text is no number beside its marks, or they may be part of a name."""
-    ends = {text[:1] for text in texts} | {text[-1:] for text in texts}
-    if not any(end in _SIGNS or end.isalpha() for end in ends if end):
-        return []
     parts = []
     for text in texts:
         match = _MARKED.fullmatch(text.strip())
@@ -49,6 +46,14 @@ def marks_beside(texts: Sequence[str]) -> list[str]:
     return marks if not flagged or (apart and len(flagged) <= (1 - _LEAST_BARE) * len(texts)) else []
 
 
+def _have_marks(texts: Sequence[str]) -> bool:
+    """Return whether some texts begin with a sign, or end with one or a small letter, as marked numbers do."""
+    firsts, lasts = {text[:1] for text in texts}, {text[-1:] for text in texts}
+    return any(end in _SIGNS for end in firsts if end) or any(
+        end in _SIGNS or "a" <= end <= "z" for end in lasts if end
+    )
+
+
 def marks_on(column: Column) -> tuple[list[str], list[str]]:
     """Return the marks beside the numbers that the levels of a guessed group are, and the few levels without one; no marks for none.
 
@@ -56,7 +61,9 @@ def marks_on(column: Column) -> tuple[list[str], list[str]]:
     """
     if not column.is_categorical or not column.guess or np.count_nonzero(column.counts) <= FEW_VALUES:
         return [], []
-    texts = [column.levels[k].code for k in np.flatnonzero(column.counts)]
+    texts = [column.levels[k].code for k in np.flatnonzero(column.counts).tolist()]
+    if not _have_marks(texts):
+        return [], []
     bare = [text for text in texts if not any(map(str.isdigit, text))]
     if len(bare) > _MOST_BARE:
         return [], []

@@ -28,6 +28,11 @@ def answers_in(labels: Sequence[str], separator: str) -> dict[str, list[str]]:
     return found
 
 
+def parts_some(labels: Sequence[str]) -> bool:
+    """Return whether something that may part answers stands within one of some cells."""
+    return any(separator in label.strip(f"{separator} ") for label in labels for separator in SEPARATORS)
+
+
 def separator_in(labels: Sequence[str]) -> str | None:
     """Return what parts the answers of cells, if these look like several of a few: fewer answers than cells, most of them in more than one."""
     for separator in SEPARATORS:

@@ -17,6 +17,8 @@ from markbase.core.study.codebook import code_text
 from markbase.core.study.column import FIRST_CODED, MOST_REASONS, MissingCode
 
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$")
+_BEGINS = frozenset("+-.0123456789iI")
+"""How numbers begin."""
 
 
 @dataclass(frozen=True)
@@ -81,6 +83,13 @@ def _text_of(value: object) -> str:
 
 def _tidied(places: NDArray[np.intp], uniques: NDArray[Any], in_parts: TextsInParts | None) -> RawValues:
     """Read outer blanks away."""
+    values = uniques.tolist()
+    if set(map(type, values)) == {str}:
+        texts = [u.strip() for u in values]
+        if texts == values and "" not in texts:  # nothing to read away
+            numbers, is_number = parsed(texts)
+            is_text = np.ones(len(texts), dtype=bool)
+            return RawValues(places.astype(np.intp), texts, numbers, is_number, is_text=is_text, in_parts=in_parts)
     texts = [_text_of(u) for u in uniques]
     blank = np.array([not text for text in texts], dtype=bool)
     is_text = np.array([isinstance(u, str) for u in uniques], dtype=bool)
@@ -121,7 +130,7 @@ def parsed(texts: Sequence[str]) -> tuple[NDArray[np.float64], NDArray[np.bool_]
     numbers = np.full(len(texts), np.nan)
     is_number = np.zeros(len(texts), dtype=bool)
     for place, text in enumerate(texts):
-        if _NUMBER.match(text) or text.lstrip("+-").lower() in ("inf", "infinity"):
+        if text[:1] in _BEGINS and (_NUMBER.match(text) or text.lstrip("+-").lower() in ("inf", "infinity")):
             numbers[place], is_number[place] = float(text), True
     return numbers, is_number
 

@@ -33,7 +33,9 @@ _ALONE = {
     for mark, apart in _GROUPS.items()
 }
 """A number by itself, by what stands before its decimals."""
-_LOOK, _FEW = 1000, 10
+_LOOK, _FEW, _GLANCE = 1000, 10, 64
+_NO_NUMBER = re.compile(r"[^\W\d_]|\d{4}-\d\d-\d\d")
+"""How a text begins that is no number, whatever is read away: with a letter, or as a date."""
 _GROUPED = {
     mark: re.compile(rf"[+\-\u2212]?(?:[1-9]\d{{0,2}}(?:{re.escape(mark)}\d{{3}})+|\d{{1,3}})") for mark in ".,"
 }
@@ -99,6 +101,8 @@ def as_written(raw: RawValues, spec: ColumnSpec) -> tuple[RawValues, ColumnSpec]
     """
     coded = missing_among(raw, spec.missing) > 0
     is_text = np.ones(len(raw.texts), dtype=bool) if raw.is_text is None else raw.is_text
+    if any(is_text[k] and not coded[k] and _NO_NUMBER.match(text) for k, text in enumerate(raw.texts[:_GLANCE])):
+        return raw, spec
     told = [k for k in range(len(raw.texts)) if not coded[k] and is_text[k]]
     own = [raw.texts[k] for k in told]
     if not own or (raw.is_number[told].all() and not sets_thousands_apart(own, ".")):
@@ -211,13 +215,13 @@ def numbers_as_written(texts: Sequence[str], decimal: str | None = None) -> NDAr
     NaN for what is no number; for all where very few are. `decimal` is what parts whole numbers from fractions, ``.`` or
     ``,``; by default that with which more of them, or of 1,000 of very many, are numbers.
     """
-    texts = _without_unit(_without_brackets(texts))[1]
     if decimal is None:
-        some = texts[:: max(1, len(texts) // _LOOK)]
+        some = _without_unit(_without_brackets(texts[:: max(1, len(texts) // _LOOK)]))[1]
         numbers = {mark: sum(_number(text, mark) is not None for text in some) for mark in _GROUPS}
         decimal = max(numbers, key=numbers.__getitem__)
         if len(texts) > _LOOK and _FEW * numbers[decimal] < len(some):
             return np.full(len(texts), np.nan)
+    texts = _without_unit(_without_brackets(texts))[1]
     return np.array([_number(text, decimal) for text in texts], dtype=np.float64)
 
 
@@ -232,6 +236,8 @@ def _number(text: str, decimal: str) -> float | None:
 
 def decimals_in_doubt(texts: Sequence[str]) -> str:
     """Return a text whose mark may stand before decimals or set thousands apart, where all are numbers and nothing says which; else none."""
+    if any(map(_NO_NUMBER.match, texts[:_GLANCE])):
+        return ""
     sign, bare = _without_sign(_without_brackets(texts)) if len(texts) else ("", [])
     bare = bare if sign else _without_unit(bare)[1]
     if not bare or len(writings(bare)) != 2:
