@@ -288,3 +288,12 @@ def test_two_units_in_one_column_are_told_and_no_long_tail_is_taken_for_them():
         for _ in range(25):
             study = mb.Study(pd.DataFrame({"v": draw()}))
             assert not any("in one column?" in remark.text for remark in study.remarks().get("v", ()))
+
+
+def test_among_very_many_dates_one_that_reads_like_a_missing_answer_is_found():
+    days = pd.date_range("1980-01-01", periods=12_000).strftime("%Y-%m-%d").tolist()
+    told = [r.text for r in mb.Study(pd.DataFrame({"day": [*days[:700], "n/a", *days[700:]]})).remarks()["day"]]
+    assert [text.split(",")[0] for text in told] == [
+        "`n/a` (1) reads like a missing answer and counts as a level",
+        "dates",
+    ]

@@ -24,7 +24,7 @@ from markbase.core.study.level_order import numbers_within, ordered, read_as_tot
 from markbase.core.study.multiple_responses import answers_in, parts_some, separator_in, steps_for
 from markbase.core.study.remark import FEW_VALUES, THIN_ROWS, Remark, about_one, about_rows_of_one
 
-_NOT_DIGITS = re.compile(r"\D+")
+_NOT_DIGITS, _DIGIT = re.compile(r"\D+"), re.compile(r"\d")
 _BLANKS, _BLANKS_IN_NUMBERS = re.compile(r"\s+"), re.compile(r"(?<=\d)\s+(?=\d)")
 _MARKS = re.compile(r"[-_.](?!\d)|(?<=[^\W\d_])[-_.]")
 """Marks between words; before a digit that no letter stands before they are part of a number, as in 1.5, 1-2 or -1."""
@@ -192,10 +192,12 @@ def levels_of_no_answer(column: Column) -> list[int]:
 
 
 def _no_answer_among(column: Column) -> list[int]:
-    """Look for the same: among very many levels, at those of most rows."""
+    """Look for the same: among very many levels, at those of most rows, and of dates or numbers at those without a digit."""
     here = np.flatnonzero(column.counts)
     if len(here) > _MANY_LEVELS:
-        here = np.sort(here[np.argsort(-column.counts[here], kind="stable")[:_MANY_LEVELS]])
+        often = here[np.argsort(-column.counts[here], kind="stable")[:_MANY_LEVELS]]
+        words = [k for k in here.tolist() if not _DIGIT.search(column.levels[k].label)]
+        here = np.union1d(often, words[:_MANY_LEVELS]).astype(np.intp)
     labels = {k: column.levels[k].label for k in here.tolist()}
     found = [k for k, label in labels.items() if reads_as_no_answer(label)]
     if all(len(label) == 2 and label.isupper() for label in labels.values()):  # `NA` among codes of countries is one
