@@ -34,8 +34,8 @@ _ALONE = {
 }
 """A number by itself, by what stands before its decimals."""
 _LOOK, _FEW, _GLANCE = 1000, 10, 64
-_NO_NUMBER = re.compile(r"[^\W\d_]|\d{4}-\d\d-\d\d")
-"""How a text begins that is no number, whatever is read away: with a letter, or as a date."""
+_NO_NUMBER = re.compile(r"^[^\W\d_]|^\d{4}-\d\d-\d\d|[^\W\d_eE]\d")
+"""What a text has that is no number, whatever is read away: a letter first, or before a digit, or the form of a date."""
 _GROUPED = {
     mark: re.compile(rf"[+\-\u2212]?(?:[1-9]\d{{0,2}}(?:{re.escape(mark)}\d{{3}})+|\d{{1,3}})") for mark in ".,"
 }
@@ -101,7 +101,7 @@ def as_written(raw: RawValues, spec: ColumnSpec) -> tuple[RawValues, ColumnSpec]
     """
     coded = missing_among(raw, spec.missing) > 0
     is_text = np.ones(len(raw.texts), dtype=bool) if raw.is_text is None else raw.is_text
-    if any(is_text[k] and not coded[k] and _NO_NUMBER.match(text) for k, text in enumerate(raw.texts[:_GLANCE])):
+    if any(is_text[k] and not coded[k] and _NO_NUMBER.search(text) for k, text in enumerate(raw.texts[:_GLANCE])):
         return raw, spec
     told = [k for k in range(len(raw.texts)) if not coded[k] and is_text[k]]
     own = [raw.texts[k] for k in told]
@@ -236,7 +236,7 @@ def _number(text: str, decimal: str) -> float | None:
 
 def decimals_in_doubt(texts: Sequence[str]) -> str:
     """Return a text whose mark may stand before decimals or set thousands apart, where all are numbers and nothing says which; else none."""
-    if any(map(_NO_NUMBER.match, texts[:_GLANCE])):
+    if any(map(_NO_NUMBER.search, texts[:_GLANCE])):
         return ""
     sign, bare = _without_sign(_without_brackets(texts)) if len(texts) else ("", [])
     bare = bare if sign else _without_unit(bare)[1]
