@@ -88,7 +88,8 @@ def _of_all(fit: AnyFit, alike: Alike, column: Column, where: str) -> Alike:
     if in_parts(column.values) and not column.is_categorical:
         alone = codes_of(replace(column, values=sample_of(column.values[fit.rows_used.inside])), slice(None))
         effect = 1 + (rows_alike(alone, fit.sample.used) - 1) * alike.correlation
-        levels = int(alone.max()) + 1 if len(alone) == fit.sample.used else 0  # where all rows are in memory
+        every = len(alone) == fit.sample.used  # all rows are in memory
+        levels = int(np.count_nonzero(np.bincount(alone[alone >= 0]))) if every else 0
         return alike._replace(levels=levels, design_effect=effect, where=where)
     codes = codes_of(column, slice(None))[fit.rows_used.inside]
     counts = counted(codes, int(codes.max()) + 1).astype(np.float64)

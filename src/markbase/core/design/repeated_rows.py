@@ -95,8 +95,8 @@ def _may_repeat(column: Column) -> bool:
     values: Any = column.values
     if in_parts(values):  # those in memory say how often numbers repeat
         some = _coded(column, sample_of(values))
-        several = int(some.max(initial=-1)) + 1 >= _FEWEST
-        return bool(values.facts.whole) and several and rows_alike(some, column.valid) >= _FEWEST_ROWS
+        several = np.count_nonzero(np.bincount(some[some >= 0])) >= _FEWEST
+        return bool(values.facts.whole) and bool(several) and rows_alike(some, column.valid) >= _FEWEST_ROWS
     whole = column.valid <= _MOST_NUMBERED and np.array_equal(values, np.round(values))
     return whole and column.distinct_count * _FEWEST_ROWS <= column.valid
 
