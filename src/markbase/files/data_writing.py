@@ -18,6 +18,9 @@ from markbase.files.data import EXTRAS, TEXT_SUFFIXES, need_extra
 from markbase.files.text_tables import ESCAPED
 from markbase.files.whole_files import Content, refuse_to_replace, write_whole
 
+_CELLS = 2_000_000
+"""So many cells are written as text at a time."""
+
 
 @checked
 def write_data(study: Study, path: str | Path, *, codes: bool = False, replace: bool = False) -> None:
@@ -139,7 +142,8 @@ def table_bytes(frame: pd.DataFrame, suffix: str) -> bytes:
         plain = plain.assign(**{name: plain[name].map(_guarded, na_action="ignore") for name in texts})
         plain.columns = pd.Index([_guarded(str(name)) for name in plain.columns])
         mark = "\t" if suffix in (".tsv", ".tab") else ","
-        return plain.to_csv(index=False, sep=mark, lineterminator="\n").encode()
+        rows = max(1_000, _CELLS // max(1, plain.shape[1]))  # of many columns pandas takes hardly any at a time
+        return plain.to_csv(index=False, sep=mark, lineterminator="\n", chunksize=rows).encode()
     buffer = io.BytesIO()
     if suffix == ".parquet":
         plain.to_parquet(buffer, index=False, engine="pyarrow")

@@ -293,15 +293,16 @@ def levels_against(terms: Sequence[Term]) -> str:
 
 def variable_of(terms: Sequence[Term], name: str, kind: str) -> Variable:
     """Return the variable of some terms that has a name and is of a kind, ``numeric`` or ``categorical``; raises ColumnError."""
+    found = next((v for t in reversed(terms) for v in t.variables if v.name == name), None)
+    if found is not None and found.kind == kind:
+        return found
+    word = "group" if kind == "categorical" else "numeric column"
+    if found is not None:
+        raise ColumnError(f"The model has no {word} `{name}`: it is {found.kind}.")
     every = variables_of(terms)
-    alike = {v.name: v for v in every.values() if v.kind == kind}
-    if name not in alike:
-        word = "group" if kind == "categorical" else "numeric column"
-        if name in every:
-            raise ColumnError(f"The model has no {word} `{name}`: it is {every[name].kind}.")
-        hint = near(str(name), list(alike)) or f" It is made of {listed(quoted(every))}."
-        raise ColumnError(f"The model has no {word} `{name}`.{hint}")
-    return alike[name]
+    alike = [v.name for v in every.values() if v.kind == kind]
+    hint = near(str(name), alike) or f" It is made of {listed(quoted(every))}."
+    raise ColumnError(f"The model has no {word} `{name}`.{hint}")
 
 
 def single(column: Column) -> Term:

@@ -7,7 +7,7 @@ Gelman & Hill (2007), Data Analysis Using Regression and Multilevel/Hierarchical
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -39,14 +39,14 @@ class Apart:
 
 def apart_in(rows: RowsUsed, variable: Variable, others: Iterable[Variable]) -> list[Apart]:
     """Return the columns among `others` in which levels of a group, or both values of a numeric column of two, have nothing in common."""
-    found = []
+    found, spans_of = list[Apart](), None
     for other in others:
         if other.is_categorical and variable.is_categorical:
             if _without_common(_some_counts(rows, variable, other)).any():
                 found.append(Apart(other.name, None, _without_common(rows.counts_at((variable.name, other.name)))))
         elif not other.is_categorical:
-            codes, size = rows.codes_of(variable)
-            spans = _spans(codes, size, rows.values(other.name))
+            spans_of = spans_of or _spans_by(*rows.codes_of(variable))
+            spans = spans_of(rows.values(other.name))
             found.append(Apart(other.name, spans, _disjoint(spans)))
     return [apart for apart in found if apart.pairs.any()]
 
@@ -65,8 +65,23 @@ def _without_common(counts: NDArray[np.int64]) -> NDArray[np.bool_]:
     return found
 
 
+def _spans_by(codes: NDArray[np.integer], size: int) -> Callable[[Array], Array]:
+    """Return what tells the ends of values at each level, as `_spans` does; of few rows these are put in order once."""
+    if in_parts(codes) or not 0 < len(codes) <= _MOST_ROWS:
+        return lambda values: _spans(codes, size, values)
+    order = np.argsort(codes, kind="stable")
+    here, starts = np.unique(codes[order], return_index=True)
+
+    def spans(values: Array) -> Array:
+        found, own = np.full((size, 2), np.nan), values[order]
+        found[here, 0], found[here, 1] = np.minimum.reduceat(own, starts), np.maximum.reduceat(own, starts)
+        return found
+
+    return spans
+
+
 def _spans(codes: NDArray[np.integer], size: int, values: Array) -> Array:
-    """Return the ends of values at each level, shape (levels, 2); not a number where nothing tells that it is apart from another."""
+    """Return the ends of values of very many rows at each level, shape (levels, 2); not a number where nothing tells that it is apart from another."""
     if in_parts(values) or len(values) > _MOST_ROWS:
         some = some_of(codes)
         spans = np.stack(ends_by_code(some_of(values), some, size), axis=1)
