@@ -46,7 +46,7 @@ def apart_in(rows: RowsUsed, variable: Variable, others: Iterable[Variable]) -> 
                 found.append(Apart(other.name, None, _without_common(rows.counts_at((variable.name, other.name)))))
         elif not other.is_categorical:
             spans_of = spans_of or _spans_by(*rows.codes_of(variable))
-            spans = spans_of(rows.values(other.name))
+            spans = spans_of(other.column.values[rows.inside])
             found.append(Apart(other.name, spans, _disjoint(spans)))
     return [apart for apart in found if apart.pairs.any()]
 

@@ -206,9 +206,12 @@ def _joined(
     if one[0] == other[0]:
         return one[0], tuple(a + b for a, b in zip(one[1], other[1], strict=True))
     counts = dict(zip(*one, strict=True))
-    for value, rows in zip(*other, strict=True):
-        counts[value] = counts.get(value, 0) + rows
+    if counts.keys().isdisjoint(other[0]):  # as measured values are
+        counts.update(zip(*other, strict=True))
+    else:
+        for value, rows in zip(*other, strict=True):
+            counts[value] = counts.get(value, 0) + rows
     if len(counts) > MOST_DISTINCT:
         return None
     order = sorted(counts)
-    return tuple(order), tuple(counts[v] for v in order)
+    return tuple(order), tuple(map(counts.__getitem__, order))
