@@ -16,7 +16,8 @@ from markbase.files.text_tables import blank_rows
 if TYPE_CHECKING:
     import pyarrow as pa
 
-_BLOCK_BYTES = 1 << 22
+_BLOCK_BYTES, _COLUMNS, _MOST_TIMES = 1 << 22, 200, 8
+"""How large a block is: of more columns so many times as much, since what each block tells of a column is joined with the others."""
 _MOST_BYTES = 1 << 26
 """A row that has not ended after so many bytes is looked for no further."""
 _TAIL_BYTES = 1 << 16
@@ -98,11 +99,12 @@ def cut_into_blocks(table: TableFiles, broken_lines: bool = False) -> Iterator[T
     """
     if table.encoding.lower().replace("-", "").replace("_", "") not in _PLAIN:
         raise UncutError
+    size = _BLOCK_BYTES * min(max(len(table.names) // _COLUMNS, 1), _MOST_TIMES)
     with table.as_they_were():
         for number, mark in enumerate(table.files):
             with opened(mark.path) as stream:
                 start = 0
-                for rows, end in _whole_rows(stream, broken_lines):
+                for rows, end in _whole_rows(stream, broken_lines, size):
                     skipped = 0
                     if not start:
                         skipped = _names_end(rows.slice(0, end).to_pybytes(), table.separator.encode())
@@ -127,13 +129,13 @@ def blocks_at(table: TableFiles, cuts: Sequence[Cut]) -> Iterator[TextBlock]:
                     at = cut.start + cut.size
 
 
-def _whole_rows(stream: Any, broken_lines: bool) -> Iterator[tuple[pa.Buffer, int]]:
-    """Yield bytes, and where the last whole row in them ends."""
+def _whole_rows(stream: Any, broken_lines: bool, block: int) -> Iterator[tuple[pa.Buffer, int]]:
+    """Yield about so many bytes, and where the last whole row in them ends."""
     import pyarrow as pa
 
     rest = b""
     while True:
-        rows = pa.allocate_buffer(len(rest) + _BLOCK_BYTES)  # Arrow gives the same memory again
+        rows = pa.allocate_buffer(len(rest) + block)  # Arrow gives the same memory again
         room = memoryview(rows).cast("B")
         size = len(rest)
         room[:size] = rest
