@@ -86,7 +86,7 @@ def style() -> str:
 
 def _bases(versions: Versions, others: Mapping[str, Version]) -> dict[str, Any]:
     """Return what the reader chooses from: the bases as they are, then one line a group."""
-    lines: list[dict[str, Any]] = [{"label": "", "choices": [{"key": OWN, "label": f"{versions.own} (as chosen)"}]}]
+    lines: list[dict[str, Any]] = [{"label": "", "choices": [{"key": OWN, "label": f"{versions.own} (as fitted)"}]}]
     for key, version in others.items():
         if lines[-1]["label"] != f"{version.group} from":
             lines.append({"label": f"{version.group} from", "choices": []})
