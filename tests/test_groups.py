@@ -23,13 +23,7 @@ KINDS = {
     "linear": lambda study, terms=TERMS, **more: mb.fit_linear(study, "score", terms, **more),
     "logistic": lambda study, terms=TERMS, **more: mb.fit_logistic(study, "stays", terms, event="yes", **more),
 }
-SETTINGS = {
-    "classical": {},
-    "HC3": {"errors": "HC3"},
-    "clustered": {"cluster": "team"},
-    "frequencies": {"weights": "times", "weights_are": "frequency"},
-    "sampling": {"weights": "times"},
-}
+SETTINGS = {"classical": {}, "HC3": {"errors": "HC3"}, "clustered": {"cluster": "team"}, "frequencies": {"weights": "times", "weights_are": "frequency"}, "sampling": {"weights": "times"}}  # fmt: skip
 
 
 @pytest.mark.parametrize("kind", KINDS)

@@ -63,12 +63,7 @@ def test_what_bends_is_said_and_what_has_no_square_or_no_test_is_not_made_up():
         much = mb.fit_logistic(study, "y", ["x", "two"], event="yes").checks()
     assert much.lines is None
     assert "straight along `x` and `two`" in finding(much, "straight lines").meaning
-    assert not any(
-        f.about == "straight lines"
-        for f in mb.fit_logistic(mb.Study(frame.assign(y=rng.permutation(frame["y"]))), "y", ["two"], event="yes")
-        .checks()
-        .findings
-    )
+    assert not any(f.about == "straight lines" for f in mb.fit_logistic(mb.Study(frame.assign(y=rng.permutation(frame["y"]))), "y", ["two"], event="yes") .checks() .findings)  # fmt: skip
 
 
 def test_cases_and_clusters_are_those_of_the_fit():

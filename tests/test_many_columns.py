@@ -167,10 +167,7 @@ def test_among_many_terms_those_that_are_clear_by_chance_are_counted(kind):
     (text,), p = told([f"x{k}" for k in range(40)])
     clear = int((p < 0.05).sum())
     assert clear > 2
-    assert text == (
-        f"Of 40 terms {clear} have p below .05; if none of them went with the outcome, 2 would on average. Corrected for all these tests "
-        f"(Holm) `x3` and `x8` stay clear."
-    )
+    assert text == (f"Of 40 terms {clear} have p below .05; if none of them went with the outcome, 2 would on average. Corrected for all these tests " f"(Holm) `x3` and `x8` stay clear.")  # fmt: skip
     assert (p.drop(["x3", "x8"]).min() * 38 > 0.05) & (p[["x3", "x8"]].max() * 39 < 0.05)
     assert told([*(f"x{k}" for k in range(40)), mb.interaction("x3", "x8")])[0][0].startswith("Of 39 terms ")
     assert told([f"x{k}" for k in range(19)])[0] == []  # fewer than one by chance

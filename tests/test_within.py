@@ -279,3 +279,16 @@ def test_levels_of_rows_that_are_not_used_count_for_nothing(cluster):
     assert whole.df_rest == left.df_rest
     np.testing.assert_allclose(whole.coefficients[["se", "p"]], left.coefficients[["se", "p"]], rtol=1e-10)
     assert whole.strength.r2_adjusted == pytest.approx(left.strength.r2_adjusted, rel=1e-12)
+
+
+@pytest.mark.parametrize("within", [["a", "b"], ["a"]], ids=len)
+def test_the_inflation_of_a_group_within_levels_is_that_of_determinants(within):
+    rng = np.random.default_rng(0)
+    data = pd.DataFrame({name: rng.choice([f"{name}{k}" for k in range(size)], 400) for name, size in {"a": 12, "b": 3, "voice": 9}.items()})  # fmt: skip
+    data["age"], data["y"] = rng.normal(size=400) + (data["voice"] == "voice2"), rng.normal(size=400)
+    Z = pd.get_dummies(data[within], drop_first=True).assign(one=1).to_numpy(float)
+    X = pd.get_dummies(data[["age", "voice"]], drop_first=True).to_numpy(float)
+    X -= Z @ np.linalg.lstsq(Z, X, rcond=None)[0]
+    whole, age, voice = (np.linalg.det(own.T @ own) for own in (X, X[:, :1], X[:, 1:]))
+    found = mb.screen_fit(mb.fit_linear(data, "y", ["age", "voice"], fixed_effects=within)).terms["gvif"]
+    np.testing.assert_allclose(found, age * voice / whole, rtol=1e-9)

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from markbase.core.design.complete_cases import CompleteCases
 from markbase.core.design.terms import remake
@@ -15,6 +15,7 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import sample_of
 from markbase.core.study.column import Column
+from markbase.core.study.row_selection import arrays_of, holding
 
 _MANY, _SOME, _A_COEFFICIENT = 200_000, 50_000, 50
 """Of more rows, or rows in parts, so many are taken at random, or so many for each coefficient where that is more."""
@@ -33,27 +34,27 @@ def on_some_rows(fit: AnyFit) -> AnyFit | None:
     most = max(_SOME, _A_COEFFICIENT * (len(fit.solution.columns) + 1))
     if len(inside) > most:
         inside = np.sort(np.random.default_rng(0).choice(inside, most, replace=False, shuffle=False))
-    rows = _Rows(inside)
-    weights = fit.weights
+    weights, cluster, strata = fit.weights, fit.cluster, fit.strata
     if weights is not None:
-        weights = replace(weights, values=rows.of(weights.values), present=rows.of(weights.present))
+        own, present = (sample_of(values)[inside] for values in (weights.values, weights.present))
+        weights = replace(weights, values=own, present=present)
     every = np.full(len(inside), True)
     terms = [
-        replace(t, variables=tuple(replace(v, column=rows.column(v.column)) for v in t.variables))
+        replace(t, variables=tuple(replace(v, column=_with_rows(v.column, inside)) for v in t.variables))
         for t in fit.model_terms
     ]
     there_only = replace(
         fit,
-        outcome=rows.column(fit.outcome),
+        outcome=_with_rows(fit.outcome, inside),
         used=every,
         sample=CompleteCases(len(inside), len(inside)),
         weights=weights,
-        cluster=rows.column(fit.cluster),
-        strata=rows.column(fit.strata),
+        cluster=None if cluster is None else _with_rows(cluster, inside),
+        strata=None if strata is None else _with_rows(strata, inside),
         identifier=None,
         possible_cluster=None,
         index=pd.RangeIndex(len(inside)),
-        repeating=tuple(rows.column(c) for c in fit.repeating),
+        repeating=tuple(_with_rows(c, inside) for c in fit.repeating),
     )
     try:
         return there_only._on(every, tuple(remake(t, every) for t in terms))
@@ -67,25 +68,8 @@ def of_which_rows(looked_at: AnyFit, fit: AnyFit) -> str:
     return "" if some == fit.sample.used else f", in {some:,} rows taken at random"
 
 
-class _Rows:
-    """Some rows of columns, each column taken once."""
-
-    def __init__(self, places: np.ndarray[Any, np.dtype[np.intp]]) -> None:
-        self._places = places
-        self._taken: dict[int, Column] = {}
-
-    def of(self, values: Any) -> Any:
-        """Return the values of the rows."""
-        return sample_of(values)[self._places]
-
-    def column(self, column: Any) -> Any:
-        """Return a column with these rows alone, and so what it was cut out of; None for none."""
-        if column is None:
-            return None
-        if id(column) not in self._taken:
-            made, why = column.made, column.why_missing
-            if made is not None and made.how == "cut":
-                made = replace(made, sources=tuple(self.column(c) for c in made.sources))
-            why = None if why is None else self.of(why)
-            self._taken[id(column)] = replace(column, values=self.of(column.values), why_missing=why, made=made)
-        return self._taken[id(column)]
+def _with_rows(column: Column, places: NDArray[np.intp]) -> Column:
+    """Return a column with some of the rows that are in memory alone, and so those it was made of."""
+    every = arrays_of({"": column}).items()
+    held = {at: (sample_of(own)[places], None if why is None else sample_of(why)[places]) for at, (own, why) in every}
+    return holding(("",), column, held)

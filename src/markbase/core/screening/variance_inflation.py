@@ -179,14 +179,14 @@ def variance_inflation(basis: Basis) -> VarianceInflation:
     vif = np.maximum(spread * np.einsum("ij,ij->i", product, product), 1.0)
     vif[np.any(np.abs(zero[:, of] - zero[:, base]) > _TOUCHED, axis=0)] = math.inf
 
-    gvif = []
+    gvif, solved = [], np.intersect1d(np.concatenate(inner), solution.columns)
     for k, own in enumerate(inner, 1):
         if len(own) == 1:
             gvif.append(float(vif[first[k - 1]]))
         elif np.any(np.abs(zero[:, own]) > _TOUCHED):
             gvif.append(math.inf)
         else:
-            others = np.setdiff1d(solution.columns, own)  # both sides have the same canonical correlations
+            others = np.setdiff1d(solved, own)  # both sides have the same canonical correlations
             smaller = own if len(own) <= len(others) else others
             gvif.append(_generalised(basis.centred(smaller), root[smaller]) if len(smaller) else 1.0)
     return _tables(basis, names, labels, vif, df, gvif, collinear)
