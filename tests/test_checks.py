@@ -217,7 +217,7 @@ def test_order_by_durbin_and_watson():
     assert checks.serial[1] == pytest.approx(np.sum(np.diff(e) ** 2) / np.sum(e**2), rel=1e-9)
     assert checks.serial[0] == pytest.approx(np.sum(e[1:] * e[:-1]) / np.sum(e**2), rel=1e-9)
     alike = [f for f in checks.findings if "follow one another are alike" in f.meaning]
-    assert [("clustered errors" in f.meaning, "cluster by" in f.way_on) for f in alike] == [(False, True)]
+    assert [("clustered errors" in f.meaning, "moves with time" in f.way_on) for f in alike] == [(False, True)]
     with pytest.raises(mb.MarkbaseError, match="The order has 3 values"):
         fit.checks(order=[1, 2, 3])
 

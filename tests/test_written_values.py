@@ -166,14 +166,16 @@ def test_numbers_of_dates_are_those_of_the_calendar(born, form, seen):
             .from_date("born", "days", until=seen, name="lived")
             .from_date("born", "years", since="seen", name="later")
             .from_date("born", "years", until=seen, name="age")
+            .from_date("born", "months", since="seen", name="months")
         )
+    assert made["months"].values.tolist() == [12 * (d.year - seen.year) + d.month - seen.month for d in told]
     assert made["year"].values.tolist() == [d.year for d in told]
     assert made["month"].values.tolist() == [d.month for d in told]
     assert made["lived"].values.tolist() == [(seen - d).days for d in told]
     assert made["later"].values.tolist() == [(d - seen).days / 365.2425 for d in told]
     assert made["age"].values.tolist() == [(seen - d).days / 365.2425 for d in told]
-    assert all(step.check.passed for step in made.trail.steps[-5:])
-    texts = [step.text for step in made.trail.steps[-3:]]
+    assert all(step.check.passed for step in made.trail.steps[-6:])
+    texts = [step.text for step in made.trail.steps[-4:-1]]
     assert f"the days from `born` to {seen}" in texts[0]
     assert "the years from `seen` to `born`" in texts[1]
     assert made.check("year").table["rows"].sum() == len(told)
@@ -193,6 +195,10 @@ def test_numbers_of_dates_are_those_of_the_calendar(born, form, seen):
         (["13/1/2020", "3/4/2021"], [1, 4], None),
         (["1/2/2020", "3/4/2021"], [2, 4], True),
         (["1/2/2020", "3/4/2021"], [1, 3], False),
+        (["2020-11", "2021-02"], [11, 2], None),
+        (["2/2020", "11/2021"], [2, 11], None),
+        (["2020 Q3", "2021-q1"], [7, 1], None),
+        (["Q4/2020", "Q2 2021"], [10, 4], None),
     ],
 )
 @pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
@@ -275,6 +281,7 @@ NO_NUMBER = [
     ({"take": "year", "name": "n"}, ["31.12.99", "1.1.2001"], "`31.12.99` of `c` has a year of two digits"),
     ({"take": "year", "day_first": True, "name": "n"}, ["1/13/2020", "1/1/2001"], "of `c` have the month first: a number above 12"),
     ({"take": "year", "day_first": False, "name": "n"}, ["13.1.2020", "1.1.2001"], "of `c` have the day first: a number above 12"),
+    ({"take": "months", "since": "2020-13", "name": "n"}, ["2020-01-01", "2020-02"], "`2020-13` is neither a column nor a date"),
     ({"take": "week", "name": "n"}, ["2020-01-01", "2020-01-02"], "`week` is nothing to take of a date"),
     ({"take": "days", "name": "n"}, ["2020-01-01", "2020-01-02"], "give one of the two, not none"),
     ({"take": "year", "since": "2020-01-01", "name": "n"}, ["2020-01-01", "2020-01-02"], "is that of the calendar"),

@@ -9,6 +9,7 @@ from collections.abc import Sequence
 import pandas as pd
 
 from markbase.core.checks.hidden_groups import hidden_words
+from markbase.core.checks.rows_in_time import following_words
 from markbase.core.checks.spread import uneven_spread
 from markbase.core.design.weights import unused_words
 from markbase.core.diagnostics.residuals import Checks, Finding
@@ -166,8 +167,10 @@ def errors_text(fit: AnyFit) -> str:
         told.append(f"Rows of one `{name}` may go together: errors clustered by it take that into account")
     if isinstance(fit, LinearFit) and (uneven := uneven_spread(fit)):
         told.append(uneven)
-    if together := hidden_words(fit):
-        told.append(together)
+    errors = "They" if len(told) == 1 else "These errors"
+    told += filter(
+        None, [hidden_words(fit, errors), following_words(fit, errors) if isinstance(fit, LinearFit) else ""]
+    )
     return ". ".join(told)
 
 

@@ -13,15 +13,16 @@ from numpy.typing import NDArray
 from markbase.core.checks.clusters_left_out import clusters_finding
 from markbase.core.checks.hidden_groups import hidden_findings
 from markbase.core.checks.intraclass import intraclass_finding, intraclass_of
+from markbase.core.checks.rows_in_time import Following, following, following_finding
 from markbase.core.checks.spread import spread_finding
 from markbase.core.design.terms import levels_against
-from markbase.core.diagnostics.residuals import Checks, Finding, Views, serial, shape
+from markbase.core.diagnostics.residuals import Checks, Finding, Views, shape
 from markbase.core.errors import FitError, MarkbaseError, count_noun, listed, quoted
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.formatting import number, p_phrase, short
 from markbase.core.results.coefficient_rows import label_of
 from markbase.core.results.fit import ROW_NAME
-from markbase.core.rows.parts import row_numbers, rows_at
+from markbase.core.rows.parts import in_parts, needs_all, row_numbers, rows_at
 from markbase.core.rows.row_functions import lowest, sample_of, with_values_at
 from markbase.core.rows.sums import total_of
 from markbase.core.study.column import Column
@@ -54,10 +55,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     skew, kurtosis, k2, k2_p = shape(own, often)
     lines, cases = fit._bends.copy(), _cases(fit, most, looked)
     clusters, on_clusters = clusters_finding(fit)
-    found = None
-    if order is not None:
-        unit = _units(fit)
-        found = serial(e, _order(order, fit.sample.rows)[inside], None if unit is None else unit[1][inside])
+    found = _following(fit, order)
     findings = [
         _on_shape(fit, skew, kurtosis, k2, k2_p, len(own) if often is None else round(float(often.sum()))),
         spread_finding(fit),
@@ -67,7 +65,7 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
         *on_clusters,
     ]
     if found is not None:
-        findings.append(_on_order(fit, found))
+        findings.append(following_finding(fit, found))
     alike = intraclass_of(fit)
     if alike is not None:
         findings.append(intraclass_finding(fit, alike))
@@ -77,25 +75,27 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     of_shape = (skew, kurtosis, k2, k2_p)
     spread, against = fit._spread, levels_against(fit.model_terms)
     tests = (*of_shape, spread.statistic, spread.df, spread.p)
-    told = (lines, cases, clusters, found, tuple(findings))
+    serial = None if found is None else (found.correlation, found.statistic, found.p)
+    told = (lines, cases, clusters, serial, tuple(findings))
     return Checks(fit.outcome.name, *tests, *told, spread_df_rest=spread.df_rest, against=against, intraclass=alike)
 
 
-def _units(fit: LinearFit) -> tuple[str, NDArray[np.intp]] | None:
-    """Return what rows belong to that may follow one another: the levels taken out, or the clusters; None for no such thing."""
-    if fit.fixed_effects is not None:
-        return fit.fixed_effects.names[0], fit.fixed_effects.codes
-    if fit.cluster is not None:
-        return fit.cluster.name, fit.cluster.values
-    return None
-
-
-def _order(order: Any, rows: int) -> Array:
-    values = order.values if isinstance(order, Column) else np.asarray(order)
-    values = np.asarray(values, dtype=np.float64)
-    if values.shape != (rows,):
-        raise MarkbaseError(f"The order has {values.size:,} values, and the data {rows:,} rows: give one for each row.")
-    return values
+def _following(fit: LinearFit, order: Any) -> Following | None:
+    """Look at rows that follow one another by what is given, else by a column that tells when they were measured."""
+    if order is None:
+        return None if fit.weights is not None else following(fit)
+    if in_parts(fit.outcome.values):
+        raise needs_all("putting rows in order, to look for serial correlation,")
+    if isinstance(order, Column):
+        rows = len(order.values)
+    else:
+        order = np.asarray(order, dtype=np.float64)
+        rows = order.size
+    if rows != fit.sample.rows:
+        raise MarkbaseError(
+            f"The order has {rows:,} values, and the data {fit.sample.rows:,} rows: give one for each row."
+        )
+    return following(fit, order) if isinstance(order, Column) else following(fit, times=order)
 
 
 def views_of(fit: LinearFit, most: int = 5) -> Views:
@@ -320,43 +320,3 @@ def on_exact_rows(rows: int, how: str = "fitted exactly") -> list[Finding]:
     figures = f"{count_noun(rows, 'row')} {how}"
     meaning = "each decides a coefficient alone, as the only row of a level does: no residual shows whether it is odd, and it is none of the cases"
     return [Finding("rows alone", figures, meaning, "merge such levels, or check these rows by hand")]
-
-
-def _on_order(fit: LinearFit, found: tuple[float, float, float]) -> Finding:
-    r, d, p = found
-    unit = _units(fit)
-    if math.isnan(r):
-        return Finding(
-            "order", "no two rows of one unit follow one another", "serial correlation cannot be looked at", ""
-        )
-    where = f" of its `{unit[0]}`" if unit else ""
-    lagged = [
-        v.name
-        for v in fit.variables
-        if v.column.made is not None and v.column.made.how == "lag" and v.column.made.of[0] == fit.outcome.name
-    ]
-    figures = f"correlation with the one before{where} {number(r, 2)}"
-    if not lagged:
-        figures += f", d = {number(d, 2)} (Durbin and Watson), {p_phrase(p)}"
-    else:
-        mind = f"`{lagged[0]}` is the outcome itself, earlier, which draws this correlation towards 0: Durbin and Watson's d does not hold, and no test is made"
-        return Finding("order", figures, mind, "" if fit.errors.cluster else "cluster the errors by what rows share")
-    if p < fit.alpha and r > 0:
-        meaning = "rows that follow one another are alike in what the model misses: errors that take rows as independent tend to be too small"
-        clustered = bool(fit.errors.cluster)
-        return Finding(
-            "order",
-            figures,
-            meaning + (", which the clustered errors of this fit allow for" if clustered else ""),
-            "consider the lagged outcome as a term"
-            if clustered
-            else "cluster by what they share, or consider the lagged outcome as a term",
-        )
-    if p < fit.alpha:
-        return Finding(
-            "order",
-            figures,
-            "rows that follow one another alternate: what the model misses upward is followed by a miss downward more often than not",
-            "look for what swings from one to the next, or for an order that is not that of time",
-        )
-    return Finding("order", figures, "no clear evidence that rows following one another are alike, or alternate", "")

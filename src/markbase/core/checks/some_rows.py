@@ -55,6 +55,7 @@ def on_some_rows(fit: AnyFit) -> AnyFit | None:
         possible_cluster=None,
         index=pd.RangeIndex(len(inside)),
         repeating=tuple(_with_rows(c, inside) for c in fit.repeating),
+        timed_by=(),
     )
     try:
         return there_only._on(every, tuple(remake(t, every) for t in terms))

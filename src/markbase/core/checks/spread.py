@@ -17,7 +17,7 @@ from markbase.core.design.terms import CodedColumns
 from markbase.core.diagnostics.residuals import Finding, Spread
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares import solve
-from markbase.core.estimation.least_squares_solution import Solution
+from markbase.core.estimation.least_squares_solution import Solution, Swept
 from markbase.core.formatting import number
 from markbase.core.inference.clustered_errors import cluster_sums
 from markbase.core.inference.covariance import errors_of, scored_rows
@@ -32,6 +32,7 @@ if TYPE_CHECKING:
 Array = NDArray[np.float64]
 _SAME = 1e-12
 """A variance of squares, in squares of their mean, that is rounding in the outcome."""
+_OPPOSITES = "levels taken out have two rows at most, and the residuals of two rows of one are as large as one another: nothing shows within levels"
 _LITTLE = 0.1
 """Robust errors that differ by no more from the classical ones are not spoken of unasked."""
 _MOST_COEFFICIENTS = 1000
@@ -52,7 +53,10 @@ def spread_of(fit: LinearFit) -> Spread:
         return Spread(0.0, int(fit._term_columns.sum()), 1.0)
     fixed = fit.fixed_effects.gathered(moments, blocks, fit.used) if fit.fixed_effects else None
     columns, own = fit.solution.columns, fit._term_columns
-    solution = solve(moments, blocks, fit.used, fit.sample.rows, columns, heavy, fixed)
+    try:
+        solution = solve(moments, blocks, fit.used, fit.sample.rows, columns, heavy, fixed)
+    except Swept:  # of two rows of a level, the one residual is the opposite of the other
+        return Spread(math.nan, int(own.sum()), math.nan, untested=_OPPOSITES)
     left, explained = solution.explained + solution.residual, solution.explained
     if not own.all():  # what a second column of fixed effects explains is no spread by the terms
         aside = solve(moments, blocks, fit.used, fit.sample.rows, columns[~own], heavy, fixed)

@@ -6,6 +6,7 @@ import math
 from collections.abc import Sequence
 
 from markbase.core.checks.hidden_groups import hidden_words
+from markbase.core.checks.rows_in_time import following_words
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import as_percent, points, short, without_zero
@@ -50,7 +51,8 @@ def answers(made: AnyFit | Blocks, first: Sequence[str] = ()) -> tuple[Statement
 
 def _to_be_minded(fit: AnyFit) -> tuple[Statement, ...]:
     """Say what takes back a part of what is told: what goes together by construction, rows chosen by the outcome or taken as independent, what no rows show of groups."""
-    told = [*from_sources(fit), *(f"{words}." for words in [hidden_words(fit, "The errors")] if words)]
+    in_time = following_words(fit, "The errors") if isinstance(fit, LinearFit) else ""
+    told = [*from_sources(fit), *(f"{words}." for words in (hidden_words(fit, "The errors"), in_time) if words)]
     for variable in (v for v in fit.variables if v.is_categorical):
         told += [*lost_sentences(variable), *about_overlap(fit, variable)]
     return tuple(Statement("", "", text) for text in told[:_MOST_MINDED])

@@ -22,6 +22,7 @@ from markbase.core.study.column import Column
 from markbase.core.study.declarations import as_levels, with_levels
 from markbase.core.study.repeats import column_of_counts
 from markbase.core.study.study import Study
+from markbase.core.study.time_order import columns_of_times
 
 Array = NDArray[np.float64]
 
@@ -130,6 +131,8 @@ class Request:
     """The index of the rows of the study."""
     repeating: tuple[Column, ...] = ()
     """Columns outside the model whose rows may go together, where no other column is named, or has the role, for that."""
+    timed_by: tuple[Column, ...] = ()
+    """Columns that may tell when rows were measured."""
     shared: tuple[Shared, ...] = ()
     """What columns of the model have in common with the outcome by construction, as the rows say."""
 
@@ -208,6 +211,7 @@ def check_request(
         unused[0] if unused and weighing is None else "",
         study.index,
         repeating if hint is None else (),
+        columns_of_times(study, target.name),
         shared,
     )
 

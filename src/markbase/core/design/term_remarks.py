@@ -137,7 +137,7 @@ def _remarks_on(column: Column) -> tuple[str, ...]:
     if column.guess and holds_dates(column):
         told.append(
             f"`{column.name}` holds dates, which were taken for a group of {count_noun(len(np.flatnonzero(column.counts)), 'level')}; a model takes "
-            f"a number made of them (a year, days since a day)."
+            f"a number made of them (a year, months or days since a day)."
         )
     if holds_times(column):
         told.append(

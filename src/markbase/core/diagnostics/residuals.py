@@ -178,23 +178,3 @@ def shape(residuals: Array, times: Array | None = None) -> tuple[float, float, f
     z2 = (1 - 2 / (9 * a) - math.copysign(abs(inner) ** (1 / 3), inner)) / math.sqrt(2 / (9 * a))
     statistic = z1**2 + z2**2
     return skew, kurtosis - 3, statistic, float(sp.gammaincc(1.0, statistic / 2))
-
-
-def serial(residuals: Array, order: Array, unit: NDArray[np.intp] | None = None) -> tuple[float, float, float]:
-    """Return how residuals go together with the ones before them of their own unit: correlation, Durbin and Watson's d, and p.
-
-    p is by z = r·n/√pairs; NaN where no two rows follow one another. Ties of the order keep the order of the file. Durbin &
-    Watson (1950), Biometrika 37(3-4), 409-428, doi:10.1093/biomet/37.3-4.409; of a panel Bhargava, Franzini &
-    Narendranathan (1982), Review of Economic Studies 49(4), 533-549, doi:10.2307/2297285.
-    """
-    sorting = np.argsort(order, kind="stable")
-    if unit is not None:
-        sorting = sorting[np.argsort(unit[sorting], kind="stable")]
-    e = residuals[sorting]
-    follows = np.ones(len(e) - 1, dtype=bool) if unit is None else unit[sorting][1:] == unit[sorting][:-1]
-    square, pairs = float(e @ e), int(np.count_nonzero(follows))
-    if not pairs:
-        return math.nan, math.nan, math.nan
-    r = float(e[1:][follows] @ e[:-1][follows]) / square
-    d = float(np.sum(np.diff(e)[follows] ** 2)) / square
-    return r, d, float(sp.erfc(abs(r) * len(e) / math.sqrt(2 * pairs)))

@@ -22,7 +22,7 @@ from markbase.core.results.statements import Statement
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.rows.row_functions import some_of
 from markbase.core.study.column import Column, Level
-from markbase.core.study.numeric_remarks import looks_coded
+from markbase.core.study.numeric_remarks import looks_coded, looks_like_years
 from markbase.core.study.remark import THIN_ROWS
 from markbase.core.tables import TableRow, records_of
 
@@ -92,7 +92,7 @@ def trend_step(term: Term) -> float:
 def about_codes(column: Column) -> list[str]:
     """Say of a numeric column that it holds what may be codes, or two units; of one whose kind was guessed, that all of it may be codes."""
     told = odd_values(column)
-    if not looks_coded(column):
+    if not looks_coded(column) or looks_like_years(column):
         return told
     low, high = column.span
     if column.two_values is not None:

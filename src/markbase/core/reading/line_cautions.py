@@ -1,11 +1,15 @@
-"""That a line bends, where one slope or odds ratio of it is told, or was cut into levels that leave much of it out."""
+"""That a line bends, where one slope or odds ratio of it is told, or was cut into levels that leave much of it out, or that time runs between two levels."""
 
 from __future__ import annotations
 
+import math
+
 from markbase.core.checks.cut_groups import left_within
+from markbase.core.checks.rows_in_time import before_and_after
 from markbase.core.design.terms import Term
-from markbase.core.formatting import as_percent, figures_of, p_phrase
+from markbase.core.formatting import as_percent, decimals_for, figures_of, number, p_phrase
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.linear import LinearFit
 from markbase.core.tables import TableRow
 
 
@@ -29,6 +33,20 @@ def about_cut(fit: AnyFit, term: Term) -> list[str]:
     return [
         f"It was cut out of `{left.source}`: all rows of a level count as alike, but within the levels {outcome} on changing with `{left.source}` ({figures}, "
         f"{as_percent(left.explains)} of what the model leaves{left.where}). As a number `{left.source}` tells that as well, and holds it equal for other terms."
+    ]
+
+
+def about_before_and_after(fit: AnyFit, term: Term) -> list[str]:
+    """Say of a group of two levels that one of them came after the other, and what is left of their difference beside a trend."""
+    found = before_and_after(fit, term.variables[0]) if isinstance(fit, LinearFit) else None
+    if found is None:
+        return []
+    told = f"All rows of `{found.later}` come after those of `{found.earlier}` (`{found.column}`): whatever else changed in time is in this difference"
+    if math.isnan(found.estimate):
+        return [f"{told}."]
+    estimate = number(found.estimate, decimals_for(abs(found.estimate) / 10))
+    return [
+        f"{told}. Beside a straight line over `{found.column}` the coefficient is {estimate} ({p_phrase(found.p)})."
     ]
 
 

@@ -9,7 +9,7 @@ from typing import Any
 
 from markbase.core.formatting import number, short
 from markbase.core.reading.averages import within_others
-from markbase.core.reading.line_cautions import about_cut
+from markbase.core.reading.line_cautions import about_before_and_after, about_cut
 from markbase.core.reading.scale_cautions import about_noise
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
@@ -36,7 +36,10 @@ def beside_terms(fit: AnyFit, statements: Sequence[Statement]) -> tuple[list[Sta
     for row in _inflation(fit) if plain else ():
         if row.term in plain and row.comparable < math.inf:
             term = terms[row.term]
-            own = about_cut(fit, term) if term.is_categorical else about_noise(fit, term.column, 1 - 1 / row.gvif)
+            if term.is_categorical:
+                own = [*about_cut(fit, term), *about_before_and_after(fit, term)]
+            else:
+                own = about_noise(fit, term.column, 1 - 1 / row.gvif)
             cautions[row.term] = [*_about_inflation(fit, row), *own]
     columns = [terms[name].column for name, told in cautions.items() if told and terms[name].kind == "numeric"]
     rounded = [found.statement for found in rounded_parts(columns, fit.used)]

@@ -79,6 +79,8 @@ class Estimated(Shown, ABC):
     """A column with the role of weights, of which no use is made; empty for none."""
     repeating: tuple[Column, ...] = ()
     """Columns outside the model whose rows may go together, by their names or the numbers of their rows."""
+    timed_by: tuple[Column, ...] = ()
+    """Columns that may tell when rows were measured: dates, and whole numbers called year, month, wave and the like."""
     shared: tuple[Shared, ...] = ()
     """What columns of the model have in common with the outcome by construction, though nobody says so."""
 

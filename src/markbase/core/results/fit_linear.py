@@ -192,6 +192,7 @@ def fit_linear(
         possible_cluster=request.possible_cluster,
         possible_weights=request.possible_weights,
         repeating=request.repeating,
+        timed_by=request.timed_by,
         shared=request.shared,
         identifier=request.identifier,
         index=request.index,

@@ -23,7 +23,7 @@ from markbase.core.errors import FitError
 from markbase.core.estimation.collinearity import collinearity_error
 from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares import solve
-from markbase.core.estimation.least_squares_solution import Dependent
+from markbase.core.estimation.least_squares_solution import Dependent, Swept
 from markbase.core.inference.covariance import errors_of, scored_rows
 from markbase.core.inference.distributions import p_of_f, t_quantile
 from markbase.core.inference.joint_tests import JointTest
@@ -308,7 +308,7 @@ class LinearFit(LinearRows):
                 continue
             try:
                 found.append(self._refitted((*self.model_terms, term), moments.only(places), fixed))
-            except (Dependent, FitError):
+            except (Dependent, Swept, FitError):
                 found.append(None)
         return found
 

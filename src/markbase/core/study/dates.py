@@ -1,4 +1,4 @@
-"""Numbers made of dates: a calendar year or month, or the time since or until a day."""
+"""Numbers made of dates, months and quarters: a calendar year or month, or the time since or until a day."""
 
 from __future__ import annotations
 
@@ -20,7 +20,11 @@ _TIME = r"(?:[T ]\d{1,2}:\d{2}.*)?"
 _YEAR_FIRST = re.compile(rf"(\d{{4}})([-/.])(\d{{1,2}})\2(\d{{1,2}}){_TIME}")
 _YEAR_LAST = re.compile(rf"(\d{{1,2}})([-/.])(\d{{1,2}})\2(\d{{4}}){_TIME}")
 _SHORT = re.compile(rf"(\d{{1,2}})([-/.])(\d{{1,2}})\2\d{{2}}{_TIME}")
-TAKEN = ("days", "month", "year", "years")
+_MONTH_OF_YEAR = re.compile(r"(1[5-9]\d\d|2[01]\d\d)-(0[1-9]|1[0-2])")
+_YEAR_OF_MONTH = re.compile(r"(0?[1-9]|1[0-2])[-/](1[5-9]\d\d|2[01]\d\d)")
+_QUARTER_OF_YEAR = re.compile(r"(\d{4})[-/ ]?[Qq]([1-4])")
+_YEAR_OF_QUARTER = re.compile(r"[Qq]([1-4])[-/ ]?(\d{4})")
+TAKEN = ("days", "month", "months", "year", "years")
 """What is taken of a date."""
 _CALENDAR = ("month", "year")
 YEAR_DAYS = 365.2425
@@ -28,8 +32,25 @@ YEAR_DAYS = 365.2425
 
 
 def read_as_dates(texts: Sequence[str]) -> bool:
-    """Return whether all texts have the form of a date."""
-    return bool(len(texts)) and all(_YEAR_FIRST.fullmatch(t) or _YEAR_LAST.fullmatch(t) or _is_short(t) for t in texts)
+    """Return whether all texts have the form of a date, or of a month or quarter of a year, which is taken as its first day."""
+    return bool(len(texts)) and all(map(_is_date, texts))
+
+
+def _is_date(text: str) -> bool:
+    return bool(_YEAR_FIRST.fullmatch(text) or _YEAR_LAST.fullmatch(text) or _first_month(text)) or _is_short(text)
+
+
+def _first_month(text: str) -> tuple[int, int] | None:
+    """Return the year and the first month of a month (``2018-03``) or a quarter (``2018 Q1``); None for anything else."""
+    for form, year, part, months in (
+        (_MONTH_OF_YEAR, 1, 2, 1),
+        (_YEAR_OF_MONTH, 2, 1, 1),
+        (_QUARTER_OF_YEAR, 1, 2, 3),
+        (_YEAR_OF_QUARTER, 2, 1, 3),
+    ):
+        if match := form.fullmatch(text):
+            return int(match[year]), months * int(match[part]) - months + 1
+    return None
 
 
 def _is_short(text: str) -> bool:
@@ -61,20 +82,28 @@ def _surely_first(texts: Sequence[str]) -> bool | None:
 
 def first_and_last(texts: Sequence[str]) -> tuple[str, str] | None:
     """Return the earliest and the latest of some dates as they are written; None if nothing says which stands first, or one is none."""
-    days = _days(texts)
+    days = days_of(texts)
     return None if np.isnan(days).any() else (texts[int(np.argmin(days))], texts[int(np.argmax(days))])
 
 
 def first_of_one_year(texts: Sequence[str]) -> str | None:
     """Return the earliest of some dates, as year-month-day, where all are of one year; None where they are not, or nothing says it."""
-    days = _days(texts)
+    days = days_of(texts)
     if np.isnan(days).any():
         return None
     first, last = (datetime.date.fromordinal(int(day)) for day in (min(days), max(days)))
     return first.isoformat() if first.year == last.year else None
 
 
-def _days(texts: Sequence[str]) -> list[float]:
+def first_of_months(texts: Sequence[str]) -> str | None:
+    """Return the earliest of some dates, as year-month-day, where all are of the same day of their months, and so stand for months; None where they are not."""
+    days = days_of(texts)
+    if np.isnan(days).any() or len({datetime.date.fromordinal(int(day)).day for day in days}) > 1:
+        return None
+    return datetime.date.fromordinal(int(min(days))).isoformat()
+
+
+def days_of(texts: Sequence[str]) -> list[float]:
     """Return the days of some dates; NaN for what is none, and for all where nothing says which stands first."""
     order = day_stands_first(texts)
     return [np.nan if order is None else _day_of(text, order) for text in texts]
@@ -86,6 +115,8 @@ def _day_of(text: str, day_first: bool) -> float:
     elif match := _YEAR_LAST.fullmatch(text):
         day, month, year = int(match[1]), int(match[3]), int(match[4])
         day, month = (day, month) if day_first else (month, day)
+    elif period := _first_month(text):
+        (year, month), day = period, 1
     else:
         return np.nan
     try:
@@ -104,23 +135,23 @@ def from_date(
 ) -> Recode:
     """Make a number of a group of dates; `take` is one of `TAKEN`.
 
-    Days and years are counted `since` or `until` a date, or another column of dates. Raises a `ColumnError` if a level is
+    Days, months of the calendar and years are counted `since` or `until` a date, or another column of dates. Raises a `ColumnError` if a level is
     no date, or nothing says whether the day stands before the month.
     """
     if take not in TAKEN:
         raise MarkbaseError(
-            f"`{take}` is nothing to take of a date; there are `days`, `month`, `year` and `years`.{near(take, TAKEN)}"
+            f"`{take}` is nothing to take of a date; there are `days`, `month`, `months`, `year` and `years`.{near(take, TAKEN)}"
         )
     ends = [end for end in (since, until) if end is not None]
     if take in _CALENDAR and ends:
         raise MarkbaseError(
-            f"The {take} of `{column.name}` is that of the calendar; only days and years are counted since or until a day."
+            f"The {take} of `{column.name}` is that of the calendar; only days, months and years are counted since or until a day."
         )
     if take not in _CALENDAR and len(ends) != 1:
         raise MarkbaseError(
             f"The {take} of `{column.name}` are counted since a day or until one: give one of the two, not {'both' if ends else 'none'}."
         )
-    days, how = _days_of(column, day_first)
+    days, how = _days_and_order(column, day_first)
     if not ends:
         parts = np.array([_part_of(day, take) for day in days])
         words = f"the {take} of `{column.name}`"
@@ -129,17 +160,20 @@ def from_date(
     there = f"`{end.name}`" if isinstance(end, Column) else end
     words = f"the {take} from {there} to `{column.name}`" if forward else f"the {take} from `{column.name}` to {there}"
     side = f"{'before' if forward else 'after'} {there}"
-    per = (1.0 if forward else -1.0) * (1.0 if take == "days" else YEAR_DAYS)
+    per = (1.0 if forward else -1.0) * (YEAR_DAYS if take == "years" else 1.0)
+    if take == "months":
+        days = _months_of(days)
     if isinstance(end, Column):
-        others, also = _days_of(end, day_first, beside=True)
+        others, also = _days_and_order(end, day_first, beside=True)
+        others = _months_of(others) if take == "months" else others
         values = look_up(np.append(days, np.nan), column.values) - look_up(np.append(others, np.nan), end.values)
         return _made(column, name, take, words + (how or also), values / per, None, end, side)
-    day = _day_of(end, True) if _YEAR_FIRST.fullmatch(end) else np.nan
+    day = _day_of(end, True) if _YEAR_FIRST.fullmatch(end) or _first_month(end) else np.nan
     if np.isnan(day):
         raise MarkbaseError(
             f"`{end}` is neither a column nor a date; a date is written as year-month-day, for instance 2020-06-30."
         )
-    parts = (days - day) / per
+    parts = (days - (_months_of(np.array([day])) if take == "months" else day)) / per
     return _made(column, name, take, words + how, look_up(np.append(parts, np.nan), column.values), parts, None, side)
 
 
@@ -168,7 +202,7 @@ def _made(
     return Recode(new, check, f"Made `{name}`, {words} ({told}{'; ' if notes else ''}{'; '.join(notes)}).")
 
 
-def _days_of(column: Column, day_first: bool | None, beside: bool = False) -> tuple[Array, str]:
+def _days_and_order(column: Column, day_first: bool | None, beside: bool = False) -> tuple[Array, str]:
     """Return the day of each level, counted from the first of the year 1, and which stood first if that had to be said."""
     if not column.is_categorical:
         raise ColumnError(f"`{column.name}` is numeric, and holds no dates; dates are texts such as 2020-06-30.")
@@ -201,6 +235,11 @@ def _days_of(column: Column, day_first: bool | None, beside: bool = False) -> tu
             f"`{codes[bad]}` ({count_noun(int(column.counts[bad]), 'row')}) of `{column.name}` is no date; blank it first, or mend it."
         )
     return days, said
+
+
+def _months_of(days: Array) -> Array:
+    """Return how many months of the calendar lie before those of some days."""
+    return np.array([12 * _part_of(day, "year") + _part_of(day, "month") for day in days])
 
 
 def _part_of(day: float, part: str) -> float:

@@ -16,6 +16,7 @@ from markbase.core.study.column import Column
 from markbase.core.study.dates import (
     day_stands_first,
     first_and_last,
+    first_of_months,
     first_of_one_year,
     has_short_years,
     read_as_dates,
@@ -80,7 +81,7 @@ def group_remarks(column: Column) -> list[Remark]:
         and counts[here].sum() >= 2 * len(here)
     ):
         remarks.append(about_rows_of_one(column, f"{len(here)} levels", counts[here].sum() / len(here)))
-    elif thin:
+    elif thin and column.role not in ("cluster", "identifier"):  # whose levels no term compares
         answers = [column.levels[k].label for k in here if k not in known]
         in_order = column.kind == "ordinal" or numbers_within(answers) is not None or ordered(answers)[1]
         shown = [f"`{column.levels[k].label}` ({counts[k]})" for k in thin[:4]]
@@ -125,10 +126,10 @@ def holds_dates(column: Column) -> bool:
         return False
     left, here = set(levels_of_no_answer(column)), np.flatnonzero(column.counts)
     some = [column.levels[k].code for k in here[: _GLANCE + len(left)].tolist() if k not in left]
-    return read_as_dates(some) and read_as_dates(_answers_of(column))
+    return read_as_dates(some) and read_as_dates(answers_of(column))
 
 
-def _answers_of(column: Column) -> list[str]:
+def answers_of(column: Column) -> list[str]:
     """Return the codes of the levels that occur and read like answers."""
     left = set(levels_of_no_answer(column))
     return [column.levels[k].code for k in np.flatnonzero(column.counts).tolist() if k not in left]
@@ -136,17 +137,19 @@ def _answers_of(column: Column) -> list[str]:
 
 def span_of_dates(column: Column) -> tuple[str, str] | None:
     """Return the earliest and the latest date of a group of them; None if it is none, or its order is not known."""
-    return first_and_last(_answers_of(column)) if holds_dates(column) else None
+    return first_and_last(answers_of(column)) if holds_dates(column) else None
 
 
 def _about_dates(column: Column) -> Remark:
     """Say that a group holds dates, and what makes a number of them."""
-    codes = _answers_of(column)
+    codes = answers_of(column)
     step = {"do": "from_date", "column": column.name, "take": "year", "name": f"{column.name}_year"}
-    if first := first_of_one_year(codes):  # of which the year would be the same in every row
+    if first := first_of_months(codes):
+        step |= {"take": "months", "since": first, "name": f"{column.name}_months"}
+    elif first := first_of_one_year(codes):  # of which the year would be the same in every row
         step |= {"take": "days", "since": first, "name": f"{column.name}_days"}
     which = "of which none or few occur twice" if len(codes) > 0.9 * column.valid else f"{len(codes)} of them"
-    text = f"dates, {which}: a model takes a number made of them (a year, days since a day)"
+    text = f"dates, {which}: a model takes a number made of them (a year, months or days since a day)"
     if has_short_years(codes):
         return Remark(f"{text}; years of two digits do not say their century, so write them with four")
     if day_stands_first(codes) is not None:

@@ -35,6 +35,8 @@ _MANY_NUMBERS, _MOST_OF_ONE = 32, 50
 _POSTAL = re.compile(
     r"\b(post(al)?[ _-]?(code)?|zip([ _-]?code)?|plz|postcode)\b|postcode|postal|zipcode", re.IGNORECASE
 )
+_YEARS = re.compile(r"(?<![a-z])(years?|jahre?|année|annee|ano|anno|born|founded|since)(?![a-z])")
+_FIRST_YEAR, _LAST_YEAR = 1800, 2200
 _WEIGHT = re.compile(
     r"(survey|sampling|design|person|case|post|final)?[ _-]?(weights?|wgts?|wts?|gewicht(ung)?)", re.IGNORECASE
 )
@@ -84,7 +86,9 @@ def numeric_remarks(column: Column, alike: int = 0) -> list[Remark]:
         remarks.append(Remark(f"{listed(told)} far from all other values: a code for a missing answer?", blank))
     elif looks_coded(column):
         text = f"digits that look like codes: {len(distinct)} whole numbers; if they are, declare it categorical"
-        if alike >= _ITEMS - 1 and len(distinct) > 2:
+        if looks_like_years(column):
+            text = f"{len(distinct)} years: a number tells a straight trend over them; declared categorical, each stands by itself"
+        elif alike >= _ITEMS - 1 and len(distinct) > 2:
             text = (
                 f"{len(distinct)} whole numbers, {low:g} to {high:g} as in {alike} other columns: answers on one scale? see how they go "
                 "together before they are averaged; if they are codes, declare it categorical"
@@ -197,6 +201,12 @@ def looks_coded(column: Column) -> bool:
     values = column.values[column.present]
     few = min(FEW_VALUES, len(values) // 2)
     return bool(np.all(values == np.round(values))) and column.distinct_count <= few
+
+
+def looks_like_years(column: Column) -> bool:
+    """Return whether the few whole numbers of a column are years, by their size and its name."""
+    low, high = column.span
+    return bool(_YEARS.search(column.name.lower())) and _FIRST_YEAR <= low <= high <= _LAST_YEAR
 
 
 def looks_like_identifier(column: Column) -> bool:

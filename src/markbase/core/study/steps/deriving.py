@@ -117,11 +117,13 @@ class Deriving(Stepping):
         Parameters
         ----------
         column : str
-            A column of dates: ``2020-06-30``, ``30.06.2020``, ``6/30/2020``, with a time of the day or without, which is not counted.
+            A column of dates: ``2020-06-30``, ``30.06.2020``, ``6/30/2020``, with a time of the day or without, which is not counted; or of
+            months and quarters, which are taken as their first days: ``2020-06``, ``6/2020``, ``2020 Q2``.
         take : str
-            ``year`` or ``month`` of the calendar; or ``days`` or ``years``, counted since or until a day (a year has 365.2425 days).
+            ``year`` or ``month`` of the calendar; or ``days``, ``months`` of the calendar or ``years``, counted since or until a day (a year has
+            365.2425 days; from 31 January to 1 February is a month).
         since, until : str or date, optional
-            For days and years: another column of dates, or a date (as a text, written as year-month-day). Give one of the two.
+            For days, months and years: another column of dates, or a date (as a text, written as year-month-day). Give one of the two.
         day_first : bool, optional
             Whether the day stands before the month, where no number above 12 says it.
         name : str

@@ -1,0 +1,314 @@
+"""Whether rows that follow one another in time are alike in what a linear model misses: serial correlation.
+
+With e = Mε the residuals and A the matrix that takes half of the row before and half of the row after, r = eᵀAe / eᵀe. For independent rows
+of one variance r has the mean tr(MA)/m and the variance 2(m·tr((MA)²) − tr(MA)²)/(m²(m + 2)), m the rows over; p is that of a beta
+distribution over −1 to 1 with these moments. With levels taken out the mean lies well below 0: −1/T of levels of T rows.
+
+References
+----------
+Durbin & Watson (1950), Biometrika 37(3-4), 409-428, doi:10.1093/biomet/37.3-4.409, and (1951), Biometrika 38(1-2), 159-177,
+doi:10.1093/biomet/38.1-2.159, for d, the moments and the beta distribution; of a panel Bhargava, Franzini & Narendranathan (1982), Review
+of Economic Studies 49(4), 533-549, doi:10.2307/2297285.
+Bertrand, Duflo & Mullainathan (2004), Quarterly Journal of Economics 119(1), 249-275, doi:10.1162/003355304772839588 (errors of panels).
+"""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+import scipy.special as sp
+from numpy.typing import NDArray
+
+from markbase.core.design.terms import Variable, single
+from markbase.core.diagnostics.residuals import Finding
+from markbase.core.errors import ColumnError, without_remarks
+from markbase.core.formatting import number, p_phrase
+from markbase.core.study.column import Column
+from markbase.core.study.time_order import times_of
+from markbase.core.tables import records_of
+
+if TYPE_CHECKING:
+    from markbase.core.results.linear import LinearFit
+
+Array = NDArray[np.float64]
+_SURE, _MATTERS, _FEWEST = 0.001, 0.2, 10
+"""Nobody asked: p below, a correlation so much above what is expected, and so many pairs of rows, are told."""
+_SAME = 1e-12
+"""Of levels of two rows the one residual is the other's opposite, and the correlation is the same whatever the rows."""
+_MOST_CELLS = 4_000_000
+"""Of more rows times columns, what the terms take of the moments, which is little then, is left out."""
+
+
+class Following(NamedTuple):
+    """How alike rows are that follow one another in time, in what a linear model misses."""
+
+    column: str
+    """What puts them in order; empty for numbers that were given."""
+    unit: str
+    """Within whose levels they follow one another; empty for all rows as one series."""
+    correlation: float
+    """Of a residual with the one before; NaN where no two rows follow one another."""
+    expected: float
+    """What it is on average for independent rows."""
+    statistic: float
+    """Durbin and Watson's d."""
+    p: float
+    """Of the correlation, both ways; NaN where the outcome of the row before is a term."""
+    lagged: str
+    """The term that is the outcome of an earlier row; empty for none."""
+    together: bool
+    """Whether errors are clustered so that rows which follow one another are in one cluster."""
+
+    @property
+    def is_sure(self) -> bool:
+        """Whether it is told of a fit that nobody checked."""
+        return self.p < _SURE and self.correlation - self.expected > _MATTERS
+
+
+class BeforeAfter(NamedTuple):
+    """A group of two levels, one of which came after the other."""
+
+    column: str
+    """What tells the time."""
+    earlier: str
+    """The level that came first."""
+    later: str
+    """The other."""
+    estimate: float
+    """The coefficient of the level that is not the base beside a straight line over time; NaN where the rows do not tell the two apart."""
+    p: float
+    """Its p."""
+
+
+class _Series(NamedTuple):
+    """Rows used in the order of time."""
+
+    rows: NDArray[np.intp]
+    """Their places among the rows used."""
+    follows: NDArray[np.bool_]
+    """Shape (rows − 1,): whether a row follows the one before it, and is of the same unit."""
+    units: NDArray[np.intp]
+    """Shape (rows,): the unit of each."""
+
+
+def following(fit: LinearFit, column: Column | None = None, times: Array | None = None) -> Following | None:
+    """Return how alike rows are that follow one another by a column, or by times of all rows; by a column that tells them apart if neither is given.
+
+    None if nothing puts them in order. Rows without a time follow none.
+    """
+    inside = slice(None) if fit.used is None else fit.used
+    if times is not None or column is not None:
+        every = times_of(column) if times is None and column is not None else times
+        assert every is not None
+        unit = _unit(fit)
+        series = _in_order(every[inside], None if unit is None else unit[1][inside])
+        return _found(fit, "" if column is None else column.name, "" if unit is None else unit[0], series)
+    found = _timed(fit)
+    return None if found is None else _found(fit, found[0].name, found[1], found[2])
+
+
+def _timed(fit: LinearFit) -> tuple[Column, str, _Series] | None:
+    """Return the first column that tells rows apart by their times, within all or within levels; the name of these, and the rows in order."""
+    inside = slice(None) if fit.used is None else fit.used
+    unit = _unit(fit)
+    for column in fit.timed_by:
+        try:
+            every = times_of(column)[inside]
+        except ColumnError:  # dates of which nothing says what stands first
+            continue
+        for name, codes in [("", None), *([] if unit is None else [(unit[0], unit[1][inside])])]:
+            series = _in_order(every, codes)
+            if len(series.rows) == len(every) and np.count_nonzero(series.follows) >= _FEWEST and _apart(every, series):
+                return column, name, series
+    return None
+
+
+@without_remarks()
+def before_and_after(fit: LinearFit, variable: Variable) -> BeforeAfter | None:
+    """Return that all rows of one of two levels are later than those of the other, where a column tells rows apart by their times and no term rises with it."""
+    timed = _timed(fit) if variable.size == 2 else None
+    if timed is None:
+        return None
+    column, _, series = timed
+    inside = slice(None) if fit.used is None else fit.used
+    times, codes = times_of(column)[inside], variable.column.values[inside]
+    first, second = (times[codes == k] for k in variable.places)
+    if not (first.max() < second.min() or second.max() < first.min()):
+        return None
+    for own in (v.column for v in fit.variables if not v.is_categorical):
+        values = own.values[inside][series.rows]
+        if np.all(np.diff(values)[series.follows] > 0):  # the trend stands in the model
+            return None
+    earlier, later = variable.labels if first.max() < second.min() else variable.labels[::-1]
+    whole = np.full(fit.sample.rows, np.nan)
+    whole[inside] = times
+    (more,) = fit._with_each([single(Column(column.name, "numeric", whole))])
+    if more is None:
+        return BeforeAfter(column.name, earlier, later, math.nan, math.nan)
+    row = next(r for r in records_of(more.coefficients) if r["term"] == variable.name and not r["base"])
+    return BeforeAfter(column.name, earlier, later, float(row["estimate"]), float(row["p"]))
+
+
+def _unit(fit: LinearFit) -> tuple[str, NDArray[np.intp]] | None:
+    """Return what rows belong to that may follow one another: the levels taken out, or the clusters; None for no such thing."""
+    if fit.fixed_effects is not None:
+        return fit.fixed_effects.names[0], fit.fixed_effects.codes
+    if fit.cluster is not None:
+        return fit.cluster.name, fit.cluster.values
+    return None
+
+
+def _in_order(times: Array, units: NDArray[np.intp] | None) -> _Series:
+    """Put rows that have a time in order; those of the same time stay in the order of the file."""
+    rows = np.flatnonzero(~np.isnan(times))
+    rows = rows[np.argsort(times[rows], kind="stable")]
+    if units is not None:
+        rows = rows[np.argsort(units[rows], kind="stable")]
+    own = np.zeros(len(rows), dtype=np.intp) if units is None else units[rows].astype(np.intp)
+    return _Series(rows, own[1:] == own[:-1], own)
+
+
+def _apart(times: Array, series: _Series) -> bool:
+    """Return whether no two rows of a unit are of the same time."""
+    return bool(np.all(np.diff(times[series.rows])[series.follows] > 0))
+
+
+def _found(fit: LinearFit, column: str, unit: str, series: _Series) -> Following:
+    inside = slice(None) if fit.used is None else fit.used
+    every = fit._residuals[inside]
+    e, square = every[series.rows], float(every @ every)
+    lagged = [v.name for v in fit.variables if _is_before(fit, v.column)]
+    together = _are_together(fit, series)
+    if not series.follows.any():
+        return Following(column, unit, math.nan, math.nan, math.nan, math.nan, "".join(lagged[:1]), together)
+    r = float(e[1:][series.follows] @ e[:-1][series.follows]) / square
+    d = float(np.sum(np.diff(e)[series.follows] ** 2)) / square
+    mean, variance = _moments(fit, unit, series)
+    p = math.nan if lagged or variance < _SAME else _p_of(r, mean, variance)
+    return Following(column, unit, r, mean, d, p, "".join(lagged[:1]), together)
+
+
+def _is_before(fit: LinearFit, column: Column) -> bool:
+    return column.made is not None and column.made.how == "lag" and column.made.of[0] == fit.outcome.name
+
+
+def _are_together(fit: LinearFit, series: _Series) -> bool:
+    """Return whether errors are clustered, and rows that follow one another are always of one cluster."""
+    if not fit.errors.cluster or fit.cluster is None:
+        return False
+    own = fit.cluster.values[slice(None) if fit.used is None else fit.used][series.rows]
+    return bool(np.all((own[1:] == own[:-1])[series.follows]))
+
+
+def _moments(fit: LinearFit, unit: str, series: _Series) -> tuple[float, float]:
+    """Return the mean and variance of the correlation for independent rows of one variance."""
+    pairs, m, sizes = int(np.count_nonzero(series.follows)), fit.rows_over, np.bincount(series.units)
+    inside = slice(None) if fit.used is None else fit.used
+    trace, square, levels = 0.0, pairs / 2, None
+    fixed = fit.fixed_effects
+    if (
+        fixed is not None and unit == fixed.names[0]
+    ):  # A becomes what is left of it within levels of n rows, T of them in order
+        levels = np.bincount(fixed.codes[inside])[: len(sizes)].astype(np.float64)
+        T, n = sizes[sizes > 1].astype(np.float64), levels[sizes > 1]
+        trace -= float(np.sum((T - 1) / n))
+        square += float(np.sum(((T - 1) / n) ** 2 - 2 * (T - 1.5) / n))
+    width = len(fit.solution.columns) + 1
+    if fit.weights is None and fit.sample.rows * width <= _MOST_CELLS:
+        Q = np.empty((fit.sample.rows, width))
+        for chunk, own, _, _ in fit._whitened.chunks():
+            Q[chunk] = own
+        Q = Q[inside][series.rows]
+        if levels is not None:  # which hold the mean
+            Q = Q[:, 1:]
+        moved, follows = np.zeros_like(Q), series.follows[:, None]
+        moved[1:] += np.where(follows, Q[:-1], 0.0) / 2
+        moved[:-1] += np.where(follows, Q[1:], 0.0) / 2
+        inner = Q.T @ moved
+        trace -= float(np.trace(inner))
+        square += float(np.sum(inner**2)) - 2 * float(np.sum(moved**2))
+        if levels is not None:
+            sums = np.zeros((len(sizes), moved.shape[1]))
+            np.add.at(sums, series.units, moved)
+            square += 2 * float(np.sum(sums[sizes > 0] ** 2 / levels[sizes > 0, None]))
+    mean = trace / m
+    return mean, 2 * (m * square - trace**2) / (m**2 * (m + 2))
+
+
+def _p_of(r: float, mean: float, variance: float) -> float:
+    """Return p, both ways, by the beta distribution over −1 to 1 of a mean and variance."""
+    share = (1 + mean) / 2
+    size = share * (1 - share) / (variance / 4) - 1
+    a, b, at = share * size, (1 - share) * size, min(max((1 + r) / 2, 0.0), 1.0)
+    return float(min(1.0, 2 * min(sp.betainc(a, b, at), sp.betaincc(a, b, at))))
+
+
+def following_finding(fit: LinearFit, found: Following) -> Finding:
+    """Say among the checks whether rows that follow one another are alike, and what would do."""
+    if math.isnan(found.correlation):
+        return Finding("order", "no two rows follow one another", "serial correlation cannot be looked at", "")
+    if math.isnan(found.p) and not found.lagged:
+        pairs = (
+            f"rows of one `{found.unit}` are two at most" if found.unit else "rows are hardly more than coefficients"
+        )
+        return Finding(
+            "order",
+            pairs,
+            "what the model misses in the one is the opposite of the other: serial correlation cannot be looked at",
+            "",
+        )
+    figures = f"{_by(found)}correlation with the one before{_of_unit(found)} {number(found.correlation, 2)}"
+    if found.lagged:
+        mind = f"`{found.lagged}` is the outcome itself, earlier, which draws this correlation towards 0: Durbin and Watson's d does not hold, and no test is made"
+        return Finding("order", figures, mind, "" if found.together else "cluster the errors by what rows share")
+    figures += f" ({number(found.expected, 2)} is expected of independent rows), d = {number(found.statistic, 2)} (Durbin and Watson), {p_phrase(found.p)}"
+    if not found.p < fit.alpha:
+        return Finding(
+            "order", figures, "no clear evidence that rows following one another are alike, or alternate", ""
+        )
+    if found.correlation > found.expected:
+        meaning = "rows that follow one another are alike in what the model misses: errors that take rows as independent tend to be too small"
+        if found.together:
+            meaning += ", which the clustered errors of this fit allow for"
+        return Finding("order", figures, meaning, _way(found))
+    return Finding(
+        "order",
+        figures,
+        "rows that follow one another alternate: what the model misses upward is followed by a miss downward more often than not",
+        "look for what swings from one to the next, or for an order that is not that of time",
+    )
+
+
+def following_words(fit: LinearFit, errors: str = "They") -> str:
+    """Say, beside the errors of a fit, that they take rows as independent which follow one another and are alike; empty where that is not sure.
+
+    Nothing is said where errors are clustered or rows are weighted.
+    """
+    if fit.exact or fit.cluster is not None or fit.weights is not None:
+        return ""
+    found = following(fit)
+    if found is None or not found.is_sure:
+        return ""
+    figures = f"correlation with the one before{_of_unit(found)} {number(found.correlation, 2)}, {number(found.expected, 2)} expected, {p_phrase(found.p)}"
+    return (
+        f"{errors} take rows as independent that follow one another in time (`{found.column}`) and are alike in what the model misses ({figures}), so that "
+        f"they tend to be too small: {_way(found)}"
+    )
+
+
+def _by(found: Following) -> str:
+    return f"by `{found.column}`, " if found.column else ""
+
+
+def _of_unit(found: Following) -> str:
+    return f" of its `{found.unit}`" if found.unit else ""
+
+
+def _way(found: Following) -> str:
+    if found.together:
+        return ""
+    if found.unit:
+        return f"cluster the errors by `{found.unit}`"
+    return "put into the model what moves with time (a trend, the season, the outcome of the row before as a lag)"

@@ -1,0 +1,145 @@
+"""Rows in order of time: what puts them in order, whether those that follow one another are alike, what came before and after."""
+
+import math
+
+import numpy as np
+import pandas as pd
+import pytest
+import scipy.integrate as si
+
+import markbase as mb
+
+
+def panel(units, times, rho, seed, effect=3.0):
+    """Return the rows of some choirs over some years, with what is left over going on from year to year, in no order."""
+    rng = np.random.default_rng(seed)
+    e = rng.normal(size=(units, times))
+    e[:, 0] /= math.sqrt(1 - rho**2)
+    for t in range(1, times):
+        e[:, t] += rho * e[:, t - 1]
+    frame = pd.DataFrame({"choir": np.repeat([f"c{k:03d}" for k in range(units)], times), "year": np.tile(np.arange(times) + 1990, units)})  # fmt: skip
+    frame["x"], frame["g"] = rng.normal(size=len(frame)), rng.choice(["a", "b", "c"], len(frame))
+    frame["batch"] = [f"b{k:02d}" for k in rng.integers(0, 40, len(frame))]
+    frame["y"] = 40 + e.ravel() + np.repeat(rng.normal(0, effect, units), times) + 0.5 * frame["x"]
+    return frame.sample(frac=1, random_state=seed).reset_index(drop=True)
+
+
+def dense(frame, fixed):
+    """Return r, the matrix M of the residuals and A of the neighbours, laid out."""
+    X = np.column_stack([np.ones(len(frame)), frame["x"], frame["g"] == "b", frame["g"] == "c", *((frame["choir"] == c) for c in frame["choir"].unique() if fixed)]).astype(float)  # fmt: skip
+    M, A = np.eye(len(frame)) - X @ np.linalg.pinv(X), np.zeros((len(frame), len(frame)))
+    ordered = frame.dropna(subset=["year"]).sort_values(["choir", "year"] if fixed else ["year"], kind="stable")
+    for a, b in zip(ordered.index[:-1], ordered.index[1:], strict=True):
+        A[a, b] = A[b, a] = 0.5 * (not fixed or frame["choir"][a] == frame["choir"][b])
+    e = M @ frame["y"]
+    return float(e @ A @ e / (e @ e)), M, A
+
+
+def exact_p(r, M, A):
+    """Return P of a correlation as far from the middle, both ways, by the characteristic function of e'(A − r)e (Gil-Pelaez)."""
+    values, vectors = np.linalg.eigh(M)
+    inner = vectors[:, values > 0.5]
+    lam = np.linalg.eigvalsh(inner.T @ A @ inner) - r
+
+    def under(u):
+        return np.sin(np.arctan(2 * lam * u).sum() / 2) / (u * np.exp(np.log1p(4 * (lam * u) ** 2).sum() / 4))
+
+    above = 0.5 + si.quad(under, 1e-12, 60, limit=2000)[0] / np.pi
+    return 2 * min(above, 1 - above)
+
+
+def order_of(fit, **given):
+    return next(f for f in fit.checks(**given).findings if f.about == "order")
+
+
+@pytest.mark.parametrize("fixed", [True, False])
+@pytest.mark.parametrize(("units", "times", "rho", "gaps"), [(12, 5, 0.0, 0), (9, 6, 0.5, 0), (1, 40, 0.3, 6), (30, 2, -0.6, 0), (7, 8, -0.4, 9)])  # fmt: skip
+def test_serial_correlation_is_tested_as_of_dense_rows(units, times, rho, gaps, fixed):
+    frame = panel(units, times, rho, 4)
+    frame["year"] = frame["year"].astype(float)
+    frame.loc[: gaps - 1, "year"] = np.nan  # rows without a time follow none
+    if units == 1:
+        frame["choir"] = np.where(np.arange(times) % 20 < 10, "one", "other")
+    study = mb.Study(frame)
+    fit = mb.fit_linear(study, "y", ["x", "g"], fixed_effects="choir" if fixed else None)
+    if fixed and times == 2:  # the one residual is the opposite of the other
+        assert "cannot be looked at" in order_of(fit, order=study["year"]).meaning
+        assert "Breusch" not in str(fit)
+        assert "nothing shows within levels" in str(fit.checks())
+    elif fixed or gaps or units == 1:
+        checks = fit.checks(order=study["year"])
+        r, M, A = dense(frame, fixed)
+        assert checks.serial[0] == pytest.approx(r, rel=1e-9, abs=1e-12)
+        expected = np.trace(M @ A) / np.trace(M)
+        assert f"({mb.core.formatting.number(expected, 2)} is expected" in order_of(fit, order=study["year"]).figures
+        assert checks.serial[2] == pytest.approx(exact_p(r, M, A), abs=0.004)
+    else:  # several rows of a year, and no levels: no column tells rows apart by their times
+        assert fit.checks().serial is None
+
+
+@pytest.mark.parametrize(("rho", "options", "said"), [
+    (0.6, {"fixed_effects": "choir"}, "follow one another in time (year)"),
+    (0.0, {"fixed_effects": "choir"}, None),
+    (0.6, {"fixed_effects": "choir", "cluster": "choir"}, None),
+    (0.6, {}, None),  # several rows of a year: that they are of one choir is told
+])  # fmt: skip
+def test_a_panel_is_told_where_rows_of_one_follow_one_another(rho, options, said):
+    study = mb.Study(panel(60, 8, rho, 3))
+    fit = mb.fit_linear(study, "y", ["x", "g"], **options)
+    page = " ".join(str(fit).split())
+    assert (said in page and "cluster the errors by choir" in page) if said else "follow one another" not in page
+    if options:  # and nothing is claimed of independent rows, whose correlation lies below 0
+        meaning = order_of(fit).meaning
+        assert ("alike in what the model misses" in meaning) == (rho > 0)
+        assert "alternate:" not in meaning
+        assert ("clustered errors of this fit allow for" in meaning) == ("cluster" in options)
+        other = mb.fit_linear(study, "y", ["x"], fixed_effects="choir", cluster="batch")
+        assert "allow for" not in order_of(other, order=study["year"]).meaning  # rows of one choir are of many clusters
+
+
+MONTHS = pd.date_range("2015-01-01", periods=84, freq="MS")
+WRITTEN = {"iso": "%Y-%m-%d", "points": "%d.%m.%Y", "slashes": "%m/%d/%Y", "month": "%Y-%m", "month behind": "%m/%Y", "words": "%b %Y"}  # fmt: skip
+
+UNKNOWN = {
+    "words": "Nothing puts the levels of `when` .* in order of time",
+    "slashes": "says whether the day or the month stands first",
+}  # the letters would put April first
+
+
+def series(form, later="after", step=0.0):
+    """Return the rows of some months, which go on from one to the next, with what is written of the month."""
+    rng = np.random.default_rng(1)
+    e = np.zeros(len(MONTHS))
+    for k in range(1, len(e)):
+        e[k] = 0.7 * e[k - 1] + rng.normal()
+    frame = pd.DataFrame({"when": [m.strftime(WRITTEN[form]) for m in MONTHS], "campaign": np.where(np.arange(len(e)) < 40, "before", later)})  # fmt: skip
+    frame["y"] = 100 + e + 0.1 * np.arange(len(e)) + step * (frame["campaign"] == later)
+    return frame.sample(frac=1, random_state=2).reset_index(drop=True)
+
+
+@pytest.mark.parametrize("form", list(WRITTEN))
+def test_months_are_in_order_however_they_are_written(form):
+    frame = series(form)
+    study = mb.Study(frame)
+    fit = mb.fit_linear(study, "y", ["campaign"])
+    if form in UNKNOWN:
+        assert fit.checks().serial is None
+        with pytest.raises(mb.ColumnError, match=UNKNOWN[form]):
+            fit.checks(order=study["when"])
+        return
+    e = (frame["y"] - fit.fitted).to_numpy()[np.argsort(pd.to_datetime(frame["when"], format=WRITTEN[form]).to_numpy())]
+    assert fit.checks().serial[0] == pytest.approx(float(e[1:] @ e[:-1] / (e @ e)), rel=1e-9)
+    page = " ".join(str(fit).split())
+    assert "follow one another in time (when)" in page
+    assert "put into the model what moves with time" in page
+    line = pd.Series(pd.to_datetime(frame["when"], format=WRITTEN[form])).map(lambda d: d.toordinal())
+    X = np.column_stack([np.ones(len(frame)), frame["campaign"] == fit.coefficients["level"][2], line - line.mean()]).astype(float)  # fmt: skip
+    slope = abs(np.linalg.lstsq(X, frame["y"], rcond=None)[0][1])
+    assert "All rows of after come after those of before (when): whatever else changed in time is in this difference. Beside a straight line over when the coefficient is" in page  # fmt: skip
+    told = page.split("the coefficient is ")[1].split(" ")[0].replace("−", "-")
+    assert abs(float(told)) == pytest.approx(slope, rel=0.06)
+    months = study.from_date("when", "months", since="2015-01", name="t")
+    assert months["t"].values.tolist() == [(d.year - 2015) * 12 + d.month - 1 for d in pd.to_datetime(frame["when"], format=WRITTEN[form])]  # fmt: skip
+    assert study.prepare(study.remarks()["when"][0].mend)["when_months"].values.tolist() == months["t"].values.tolist()
+    beside = mb.fit_linear(months, "y", ["campaign", "t"])
+    assert "come after those of" not in str(beside)  # the trend stands in the model
