@@ -127,6 +127,7 @@ REFUSED = {
     "a saved fit without rows": (lambda s: saved(mb.fit_logistic(s, "high", TERMS, event="y")), {}, "every set of terms"),
     "samples of a saved fit": (lambda s: saved(mb.fit_linear(s, "score", TERMS)), {"draws": 100}, "holds no rows"),
     "an exact fit": (lambda s: mb.fit_linear(s.derive("twice", sum=["age", "km"]), "twice", ["age", "km"]), {}, "reproduce the outcome"),
+    "nothing to share": (lambda _: mb.fit_linear(mb.Study(pd.DataFrame({"a": [0, 0, 1, 1] * 2, "b": [0, 1] * 4, "y": [1, -1, -1, 1] * 2})), "y", ["a", "b"]), {}, "explain nothing of `y`"),
     "many in samples": (lambda s: mb.fit_logistic(s, "high", [*TERMS, "day", "score_2"], event="y"), {"draws": 100}, "Between 2 and 5 terms"),
 }  # fmt: skip
 

@@ -231,6 +231,26 @@ def test_rows_held_out_count_by_what_the_rows_of_the_fit_count_by(kind, tmp_path
     assert (tmp_path / "tables.md").read_text(encoding="utf-8").count("frequencies from n") == 3
 
 
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+def test_cases_of_a_table_of_counts_are_held_out_one_by_one(kind, tmp_path):
+    cells = pd.DataFrame([(a, b, s, c) for k, (a, b) in enumerate(["pu", "pv", "qu", "qv"]) for s, c in (("y", 9 + 3 * k), ("n", 14 - 2 * k))], columns=["a", "b", "stays", "n"])  # fmt: skip
+    cells["score"] = (cells["stays"] == "y") * 4.0
+    by = {"weights": "n", "weights_are": "frequency"}
+    often = either(kind, mb.Study(cells), ["a", "b"], ("stays", "y"), **by)
+    single = either(kind, mb.Study(cells.loc[cells.index.repeat(cells["n"])].reset_index(drop=True)), ["a", "b"], ("stays", "y"))  # fmt: skip
+    told = [mb.cross_validate(fit, folds=7, repeats=2) for fit in (often, single)]
+    pd.testing.assert_frame_equal(told[0].table, told[1].table, rtol=1e-9)
+    mb.report(often, tmp_path / "counts.html")  # of 8 rows
+    cells.to_csv(tmp_path / "counts.csv", index=False)
+    asked = ("validate", tmp_path / "counts.csv", "--kind", kind, "--terms", "a,b", "--weights", "n", "--weights-are", "frequency", *(("--outcome", "score") if kind == "linear" else ("--outcome", "stays", "--event", "y")))  # fmt: skip
+    assert "each of 10 parts" in run(*asked).stdout
+    assert "stands for several cases here" in run(*asked, "--hold-out", ".3").stderr
+    if kind == "logistic":
+        held = [fit.classification(folds=6).held_out for fit in (often, single)]
+        assert held[0].area == pytest.approx(held[1].area, rel=1e-9)
+        pd.testing.assert_frame_equal(held[0].table, held[1].table, check_dtype=False)
+
+
 def test_levels_that_no_row_had_together_are_told_whichever_two_groups_they_are_of():
     frame = choir(400)
     frame["part"] = np.where(np.arange(400) % 3, "near", "far")

@@ -13,6 +13,7 @@ from markbase.cli.figure_files import draw_checks_of
 from markbase.cli.help import examples
 from markbase.cli.model_options import model_of, model_options, only_for
 from markbase.cli.sampling_options import seed_option
+from markbase.core.checks.folds import usual_folds
 from markbase.core.diagnostics.classification import Classification
 from markbase.core.errors import FitError, remark
 from markbase.core.results.linear import LinearFit
@@ -107,7 +108,7 @@ def _classified(fit: LogisticFit, cut: float, folds: int | None, seed: int) -> C
     if folds is not None or in_parts(fit.outcome.values):
         return fit.classification(cut, folds=folds, seed=seed)
     try:
-        return fit.classification(cut, folds=10, seed=seed)
+        return fit.classification(cut, folds=usual_folds(fit), seed=seed)
     except FitError as problem:
         remark(f"The classification is that of the rows of the fit only. {problem}")
         return fit.classification(cut)

@@ -12,6 +12,7 @@ from typing import Any
 import pandas as pd
 
 from markbase.cli.opening import open_plan
+from markbase.core.checks.folds import check_held_out, usual_folds
 from markbase.core.comparison.backward_elimination import backward_elimination
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.coefficient_samples import bootstrap
@@ -61,7 +62,6 @@ from markbase.show.reliability import reliability_page, reliability_record
 from markbase.show.screen import screen_page
 from markbase.show.study import study_page, trail_page
 
-_FOLDS = 10
 Progress = Callable[[str], None]
 
 
@@ -242,13 +242,15 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
     more = []
     if entry.hold_out:
         kept, test = results.study.hold_out(share=entry.hold_out, seed=entry.seed, whole=entry.settings.get("cluster"))
-        scored = score(entry.fitted_to(kept), test)
+        smaller = entry.fitted_to(kept)
+        check_held_out(smaller)
+        scored = score(smaller, test)
         page = score_page(scored, cluster=entry.settings.get("cluster") or "")
         record["hold_out"] = score_record(scored)
         more.append(results.drawn(page, scored, name) if draws else page)
     folds = 0
     if entry.cross_validate:
-        found = cross_validate(fit, folds=_FOLDS)
+        found = cross_validate(fit, folds=usual_folds(fit))
         folds = found.folds
         more.append(cross_validation_page(found))
         record["cross_validate"] = table_record(found.table)

@@ -13,6 +13,7 @@ from markbase.cli.help import examples
 from markbase.cli.model_options import Model, model_of, model_options
 from markbase.cli.other_rows import is_saved, rows_for_saved, rows_prepared_alike, saved_fit
 from markbase.cli.sampling_options import seed_option
+from markbase.core.checks.folds import check_held_out, usual_folds
 from markbase.core.comparison.cross_validation import cross_validate
 from markbase.core.comparison.score import Score, score
 from markbase.show.blocks import cross_validation_page, score_page
@@ -90,7 +91,9 @@ def command(
             study, entry = model.opened()
             cluster = entry.settings.get("cluster") or ""
             kept, test = study.hold_out(share=share, seed=seed or 0, whole=cluster or None)
-            scored = score(entry.fitted_to(kept), test)
+            fit = entry.fitted_to(kept)
+            check_held_out(fit)
+            scored = score(fit, test)
         if scored is not None:
             found = score_record(scored) if as_json else score_page(scored, for_rows.name if for_rows else "", cluster)
             if figures:
@@ -101,7 +104,10 @@ def command(
             study, entry = model.opened()
             fit = entry.fitted_to(study)
             result = cross_validate(
-                fit, folds=10 if folds is None else folds, repeats=1 if repeats is None else repeats, seed=seed or 0
+                fit,
+                folds=usual_folds(fit) if folds is None else folds,
+                repeats=1 if repeats is None else repeats,
+                seed=seed or 0,
             )
             if as_json:
                 found = regression_record(fit) | {"cross_validate": table_record(result.table)}

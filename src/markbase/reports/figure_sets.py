@@ -11,6 +11,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from markbase.core.checks.clusters_left_out import few_enough
+from markbase.core.checks.folds import usual_folds
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.comparison.dominance import Dominance
 from markbase.core.comparison.score import Score
@@ -256,7 +257,7 @@ def figure_of_cells(fit: AnyFit, first: str, second: str) -> Figures:
 def _classification(fit: LogisticFit) -> Figure | SubFigure:
     """Draw the classification with rows held out, or, where the model cannot be fitted without a part, that of the fit alone."""
     try:
-        return draw_classification(fit, folds=None if in_parts(fit.outcome.values) else 10).figure
+        return draw_classification(fit, folds=None if in_parts(fit.outcome.values) else usual_folds(fit)).figure
     except FitError as problem:
         remark(f"The figure of the classification shows the rows of the fit only. {problem}")
         return draw_classification(fit).figure

@@ -21,6 +21,10 @@ if TYPE_CHECKING:
     from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
+_SEVERAL = 2
+"""So many cases a row counts for on average are several."""
+_USUAL = 10
+"""Into how many parts rows are put where nobody says it."""
 AnyFit = TypeVar("AnyFit", bound="LinearFit | LogisticFit")
 
 
@@ -46,6 +50,23 @@ def each_fold(
         except FitError as problem:
             raise FitError(f"Without part {number + 1} of {folds} the model cannot be fitted: {problem}") from None
         yield smaller, train, test  # type: ignore[misc]  # a fit on other rows is of the same kind
+
+
+def usual_folds(fit: LinearFit | LogisticFit) -> int:
+    """Return into how many parts rows are put where nobody says it: ten, or as many as there are cases."""
+    return min(_USUAL, fit.sample.used if fit.weights is None else fit.weights.counted(fit.used))
+
+
+def check_held_out(fit: LinearFit | LogisticFit) -> None:
+    """Raise a `FitError` if rows of a fit count for several cases each, which would be held out together though others like them are not."""
+    if (
+        fit.weights is not None
+        and fit.weights.kind == "frequency"
+        and fit.weights.counted(fit.used) >= _SEVERAL * fit.sample.used
+    ):
+        raise FitError(
+            f"A row stands for several cases here (`{fit.weights.column}`), and would be held out whole: hold out cases in turn instead (cross-validation)."
+        )
 
 
 def folds_of(fit: LinearFit | LogisticFit, folds: int) -> int:

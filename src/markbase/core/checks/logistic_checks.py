@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from markbase.core.arguments import check_seed
 from markbase.core.checks.folds import folds_of, predicted_in_turn
+from markbase.core.checks.some_rows import as_single_cases
 from markbase.core.diagnostics.calibration_test import (
     CalibrationTest,
     combinations_test,
@@ -44,7 +45,8 @@ def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int
     names = (fit.outcome.name, fit.event, fit.otherwise)
     check_cut(cut)
     check_seed(seed)
-    folds = None if folds is None else folds_of(fit, folds)
+    alone = fit if folds is None else as_single_cases(fit)
+    folds = None if folds is None else folds_of(alone, folds)
     if in_parts(fit.outcome.values):
         found = _by_cells(fit, names, cut)
         if folds is None:
@@ -58,6 +60,8 @@ def classification_of(fit: LogisticFit, cut: float, folds: int | None, seed: int
     found = classify(happened, p, heavy, names, cut, fit.level, drawn=_drawn(fit))
     if folds is None:
         return found
+    if alone is not fit:  # of a row that counts for several cases some are held out, and others not
+        return replace(found, held_out=classification_of(alone, cut, folds, seed).held_out)
     seen, _ = predicted_in_turn(fit, folds, np.random.default_rng(seed))
     (inside,) = fit.rows_used.repeated(seen if fit.used is None else seen[fit.used])
     known = np.isfinite(inside)

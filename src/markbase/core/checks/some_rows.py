@@ -1,8 +1,9 @@
-"""The same model on some of its rows, in memory: enough for what is asked unasked of very many, and told only where it is large."""
+"""The same model on other rows, in memory: on some, enough for what is asked unasked of very many, and told only where it is large."""
 
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import TypeVar, cast
 
 import numpy as np
 import pandas as pd
@@ -10,15 +11,19 @@ from numpy.typing import NDArray
 
 from markbase.core.design.complete_cases import CompleteCases
 from markbase.core.design.terms import remake
-from markbase.core.errors import MarkbaseError, without_remarks
+from markbase.core.design.weights import Weights
+from markbase.core.errors import FitError, MarkbaseError, without_remarks
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import sample_of
 from markbase.core.study.column import Column
 from markbase.core.study.row_selection import arrays_of, holding
 
+Fit = TypeVar("Fit", bound=AnyFit)
 _MANY, _SOME, _A_COEFFICIENT = 200_000, 50_000, 50
 """Of more rows, or rows in parts, so many are taken at random, or so many for each coefficient where that is more."""
+_MOST_CASES = 2_000_000
+"""So many cases that rows count for stand in rows of their own."""
 
 
 @without_remarks()
@@ -34,11 +39,36 @@ def on_some_rows(fit: AnyFit) -> AnyFit | None:
     most = max(_SOME, _A_COEFFICIENT * (len(fit.solution.columns) + 1))
     if len(inside) > most:
         inside = np.sort(np.random.default_rng(0).choice(inside, most, replace=False, shuffle=False))
-    weights, cluster, strata = fit.weights, fit.cluster, fit.strata
+    weights = fit.weights
     if weights is not None:
         own, present = (sample_of(values)[inside] for values in (weights.values, weights.present))
         weights = replace(weights, values=own, present=present)
-    every = np.full(len(inside), True)
+    try:
+        return _at_places(fit, inside, weights)
+    except MarkbaseError:
+        return None
+
+
+@without_remarks()
+def as_single_cases(fit: Fit) -> Fit:
+    """Return a fit in which every row stands as often as its frequency says, and counts once; the fit itself where rows count once, or otherwise.
+
+    Raises a `FitError` where rows come in parts, or would be very many.
+    """
+    if fit.weights is None or fit.weights.kind != "frequency":
+        return fit
+    if in_parts(fit.outcome.values) or fit.weights.counted() > _MOST_CASES:
+        raise FitError(
+            f"Cases that are counted by `{fit.weights.column}` are held out one by one, which is done of up to {_MOST_CASES:,} of them, with all rows in memory."
+        )
+    inside = np.arange(fit.sample.rows) if fit.used is None else np.flatnonzero(fit.used)
+    often = fit.weights.values[inside].astype(np.intp)
+    return cast(Fit, _at_places(fit, np.repeat(inside, often), None))
+
+
+def _at_places(fit: AnyFit, inside: NDArray[np.intp], weights: Weights | None) -> AnyFit:
+    """Fit the same model to rows that are in memory, by their places."""
+    cluster, strata, every = fit.cluster, fit.strata, np.full(len(inside), True)
     terms = [
         replace(t, variables=tuple(replace(v, column=_with_rows(v.column, inside)) for v in t.variables))
         for t in fit.model_terms
@@ -57,10 +87,7 @@ def on_some_rows(fit: AnyFit) -> AnyFit | None:
         repeating=tuple(_with_rows(c, inside) for c in fit.repeating),
         timed_by=(),
     )
-    try:
-        return there_only._on(every, tuple(remake(t, every) for t in terms))
-    except MarkbaseError:
-        return None
+    return there_only._on(every, tuple(remake(t, every) for t in terms))
 
 
 def of_which_rows(looked_at: AnyFit, fit: AnyFit) -> str:

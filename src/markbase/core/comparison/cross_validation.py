@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from markbase.core.arguments import check_seed, checked, told_value
 from markbase.core.checks.folds import folds_of, predicted_in_turn
 from markbase.core.checks.hidden_groups import hidden_group
+from markbase.core.checks.some_rows import as_single_cases
 from markbase.core.diagnostics.error_measures import AREA, SLOPE, error_measures
 from markbase.core.display import ShownTables
 from markbase.core.errors import MarkbaseError
@@ -58,7 +59,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
     fit : LinearFit or LogisticFit
         The fit; the rows it used are put at random into parts (folds) of equal size. Rows that are read in parts are put there each by
         a hash of its place, so that folds are of about equal size. Where errors are clustered whole clusters are put there, so that the
-        figures are those of clusters the model has not seen.
+        figures are those of clusters the model has not seen. Cases that rows count for, by frequencies, are put there one by one.
     folds : int
         Into how many parts; clusters are put into no more than there are of them.
     repeats : int
@@ -97,6 +98,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
         raise MarkbaseError(
             "A fit with levels taken out cannot predict rows of levels it has not seen; fit without fixed effects."
         )
+    whole, fit = fit, as_single_cases(fit)
     y, parts = fit.observed_numbers, folds_of(fit, folds)
     seen, bare, left = [], [], 0
     for turn in range(repeats):
@@ -105,7 +107,7 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
         left = max(left, fit.sample.used - int(np.count_nonzero(known)))
         seen.append(_figures(fit, known, y, predicted, means))
         bare.append(_figures(fit, known, y, means, means))
-    own = fit.own_measures
+    own = whole.own_measures
     table = pd.DataFrame(
         {
             "figure": list(own),
@@ -117,7 +119,9 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
         }
     )
     about = fit.family.observed(fit.outcome), parts, repeats, seed, table, left
-    return CrossValidation(*about, fit.errors.cluster, _apart(fit), fit.weighting.short if fit.weighting else "")
+    return CrossValidation(
+        *about, whole.errors.cluster, _apart(whole), whole.weighting.short if whole.weighting else ""
+    )
 
 
 def _apart(fit: AnyFit) -> str:

@@ -113,7 +113,7 @@ def dominance(
         If there are too few draws, or the seed is below 0.
     FitError
         If there are too few or too many terms, the likelihood is penalised, a linear model reproduces its outcome, or a block holds what
-        another one's interaction or curve is made of.
+        another one's interaction or curve is made of; or if they explain nothing.
 
     Notes
     -----
@@ -157,6 +157,10 @@ def dominance(
     figures = r2_of_sets(whole, list(entering.values()))
     by_size = np.array([added_by_size(figures, k, len(names)) for k in range(len(names))])
     total, averages = float(figures[-1]), by_size.mean(axis=1)
+    if not total > _NOTHING:
+        raise FitError(
+            f"The {what}s explain nothing of `{whole.outcome.name}` in these rows (R² is 0): there is nothing to share out."
+        )
     order = np.argsort(-averages, kind="stable")
     sampled, made = _sampled(whole, entering, draws, seed, told) if draws else (np.full((1, len(names)), np.nan), "")
     ends = [corrected_ends(sampled[:, k], averages[k], whole.level) if draws else (np.nan, np.nan) for k in order]
