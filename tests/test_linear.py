@@ -153,6 +153,10 @@ OVERLAPS = [
     (["voice", "part"], "`voice` and `part` sort the rows into the same groups"),
     (["choir", "district"], "every level of `choir` lies within one level of `district`"),
     (["choir", "size", "age"], "`size` is fixed by `choir`"),
+    (
+        [mb.polynomial("seasons"), "age"],
+        "`seasons` has too few different values for `seasons \\(quadratic\\)`.* with a power less",
+    ),
     (["voice", "late"], "`voice` is `bass` in exactly the rows where `late` is `yes`"),
 ]
 
@@ -172,6 +176,7 @@ def test_exact_overlaps_are_named_and_never_dropped(terms, told):
     frame["district"] = np.where(choir < 3, "upper", "lower")
     frame["size"] = np.array([11.5, 40, 23, 30, 18, 55, 27, 33])[choir]
     frame["both"] = (frame["size"] + 2) * frame["age"]
+    frame["seasons"] = choir % 2 + 2020
     frame["late"] = np.where(voice == "bass", "yes", rng.choice(["no", "some"], n))
     frame["y"] = rng.normal(size=n)
     with pytest.raises(mb.CollinearityError, match=told):

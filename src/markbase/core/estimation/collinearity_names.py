@@ -50,6 +50,8 @@ def named_dependence(
         )
     involved = [terms[k] for k in members]
     names = tuple(t.name for t in involved)
+    if len(involved) == 1 and involved[0].kind == "polynomial":
+        return _few_values(involved[0], fixed_effects)
     if fixed_effects:
         return _name_with_fixed_effects(involved, [raw[k] for k in members], fixed_effects)
     groups = [k for k in members if terms[k].is_categorical]
@@ -70,6 +72,17 @@ def named_dependence(
         names,
         f"{listed(quoted(names))} fix one another (each is known exactly once the others are)",
         f"Leave out {_one_of(_removable(members, terms))}; the others then carry what it had in common with them.",
+    )
+
+
+def _few_values(curve: Term, fixed_effects: Sequence[str]) -> Collinearity:
+    """Name a curve of which the column has too few different values for its powers."""
+    within = f" within levels of {listed(quoted(fixed_effects))}" if fixed_effects else ""
+    name = curve.names[0]
+    return Collinearity(
+        (curve.name,),
+        f"`{name}` has too few different values{within} for `{curve.name}`: its powers are each known exactly once the others are",
+        f"Enter `{name}` with a power less, or declared categorical.",
     )
 
 
