@@ -24,6 +24,9 @@ def frame():
     table["hours"] = np.where(rng.random(ROWS) < 0.1, np.nan, rng.gamma(2, 2, ROWS).round(1))
     bent = ((table["age"] - 45) / 12) ** 2
     table["glad"] = (table["age"] / 3 - 2 * bent + (voice == "a") + rng.normal(0, 2 + bent, ROWS) + rng.normal(0, 3, SITES)[site])  # fmt: skip
+    table["gone"] = rng.binomial(table["age"].clip(9).astype(int), 0.3)
+    table["rate"] = (100 * table["gone"] / table["age"].clip(9)).round(1)
+    table["members"] = table["age"].clip(9)
     table["stays"] = np.where(rng.random(ROWS) < 1 / (1 + np.exp(1 - bent)), "yes", "no")
     return table
 
@@ -51,6 +54,7 @@ TOLD = {
     "change | before age": r"change is after − before in every row",
     "total | i1 age": r"total is the sum of i1, i2, i3 and i4 in every row",
     "age | p1 p2 p3 hours": r"p1, p2 and p3 add up to \S+ to \S+ in every row",
+    "rate | members before": r"rate is gone per 100 members in every row, and members is in the model: .* a share of 9 in one row",
     "climate | age voice": r"climate has one value for each site: these 3,000 rows hold 600 outcomes",
     "stays | voice band": r"Pearson, 12 combinations of the terms",
     "stays | voice": r"a coefficient for every combination of its terms",
@@ -77,7 +81,7 @@ def test_what_holds_in_all_rows_but_one_that_is_not_in_memory_is_not_told(frame,
     one = next(k for k in range(ROWS) if k + 0.5 not in kept and frame["hours"].notna()[k])
     assert re.search(TOLD[model], told(mb.open_study(tmp_path / "n.parquet", in_parts=True), model)[1])
     frame = frame.copy()
-    frame.loc[one, ["change", "total", "p1", "climate"]] += 7
+    frame.loc[one, ["change", "total", "p1", "climate", "rate"]] += 7
     frame.to_parquet(tmp_path / "n.parquet", row_group_size=400)
     assert not re.search(TOLD[model], told(mb.open_study(tmp_path / "n.parquet", in_parts=True), model)[1])
 

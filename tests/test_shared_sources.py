@@ -55,6 +55,50 @@ def test_an_outcome_that_is_one_for_each_cluster_is_told_with_how_many_there_are
         assert not any("has one value for each" in c for c in fit(mb.Study(data), cluster="school").reading().cautions)
 
 
+def test_ratios_and_what_they_divide_are_found_in_the_rows():
+    rng = np.random.default_rng(3)
+    frame = pd.DataFrame(
+        {"heads": rng.integers(6, 80, 120), "x": rng.normal(size=120), "beds": rng.integers(5, 90, 120)}
+    )
+    frame["gone"], frame["sold"] = rng.binomial(frame["heads"], 0.2), rng.integers(5, 70, 120)
+    frame["rate"], frame["crowd"] = (
+        (100 * frame["gone"] / frame["heads"]).round(1),
+        (frame["beds"] / frame["heads"]).round(3),
+    )
+    frame["per_thousand"], frame["each"] = (
+        (1000 * frame["sold"] / frame["beds"]).round(),
+        frame["sold"] / frame["gone"].clip(1),
+    )
+    frame["nearly"], frame["even"] = (
+        frame["rate"].where(frame.index != 77, frame["rate"] + 0.3),
+        50 + rng.integers(0, 9, 120),
+    )
+    frame["of_even"] = (100 * rng.integers(4, 30, 120) / frame["even"]).round(2)
+    frame.loc[5:9, "gone"] = np.nan
+    frame.loc[20, ["gone", "rate"]] = 0.0
+    share, divided = (
+        "a share of 6 in one row and of 79 in another",
+        "With `gone` as the outcome, and `heads` among the terms, nothing is divided",
+    )
+    for outcome, terms, parts, more in (
+        ("rate", ["x", "heads"], ("`rate` is `gone` per 100 `heads` in every row, and `heads` is in the model", "spurious", divided), {}),
+        ("rate", ["gone", "x"], ("and `gone` is in the model", divided), {}),
+        ("rate", ["crowd", "x"], ("and `crowd`, which is in the model, is `beds` per `heads`:", divided), {}),
+        ("heads", ["rate", "x"], ("`rate`, which is in the model, is `gone` per 100 `heads` in every row, and one of these is the outcome",), {}),
+        ("gone", ["rate", "x"], ("and one of these is the outcome",), {}),
+        ("sold", ["per_thousand"], ("`per_thousand`, which is in the model, is `sold` per 1,000 `beds`",), {}),
+        ("rate", ["x", "beds"], (), {}),
+        ("rate", ["x", "beds"], (), {"weights": "heads"}),
+        ("nearly", ["x", "heads"], (), {}),
+        ("x", ["rate", "heads"], (), {}),
+        ("of_even", ["x"], (), {}),
+    ):  # fmt: skip
+        reading = " ".join(mb.fit_linear(mb.Study(frame), outcome, terms, **more).reading().cautions)
+        assert reading.count("by construction") == bool(parts), (outcome, terms)
+        assert all(part in reading for part in parts), (outcome, terms, reading)
+        assert (share in reading) == (outcome == "rate" and not more)
+
+
 def test_a_total_and_its_parts_are_found_in_the_rows():
     rng = np.random.default_rng(3)
     answers = np.clip(np.round(3 + rng.normal(0, 0.8, 300)[:, None] + rng.normal(0, 0.9, (300, 10))), 1, 5)

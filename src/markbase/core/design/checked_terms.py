@@ -224,7 +224,7 @@ def single_columns(study: Study, requests: Sequence[TermRequest] | AllBut, outco
                 name = request_name(request) if isinstance(request, (Polynomial, Interaction)) else repr(request)
                 raise FitError(f"`{name}` is no single column; screen the columns it is made of.")
     columns = requested_terms(study, requests, outcome)[1]
-    remark_on_shared(study, outcome, columns)
+    remark_on_shared(study, outcome, columns, weighed=True)
     return list(columns.values())
 
 

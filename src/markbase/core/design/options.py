@@ -14,7 +14,8 @@ from markbase.core.design.checked_terms import check_usable, requested_terms
 from markbase.core.design.complete_cases import CompleteCases, Loss, complete_rows
 from markbase.core.design.repeated_rows import remark_on_repeated_rows
 from markbase.core.design.requested_terms import AllBut, TermRequest, names_of
-from markbase.core.design.shared_sources import Shared, remark_on_shared
+from markbase.core.design.shared import Shared
+from markbase.core.design.shared_sources import remark_on_shared
 from markbase.core.design.terms import Term, look_over, make_terms, make_variable
 from markbase.core.design.weights import Weights, take_weights, without_no_weight
 from markbase.core.errors import ColumnError, FitError, MarkbaseError, count_noun, listed, near, quoted, remark
@@ -171,9 +172,9 @@ def check_request(
             f"The confidence level is {options.level!r}; it must lie between 0 and 1, for instance 0.95."
         )
     specs, wanted = requested_terms(study, terms, target.name, options.main_effects)
-    shared = remark_on_shared(study, target.name, wanted)
     columns = list(wanted.values())
     weighing = weight_column(study, options.weights)
+    shared = remark_on_shared(study, target.name, wanted, weighing is not None)
     sampled = weighing is not None and options.weights_are == "sampling"
     if sampled and options.errors == "classical" and options.cluster is None and options.strata is None:
         raise MarkbaseError("Sampling weights need robust or clustered errors; leave `errors` out, or cluster.")

@@ -8,6 +8,8 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from markbase.core.design.shared import ROUNDING, Shared, rounding_room
+from markbase.core.design.shared_ratios import by_ratio
 from markbase.core.errors import count_noun, listed, quoted, remark
 from markbase.core.rows.row_functions import all_of, learn, sample_of, sum_of
 from markbase.core.study.column import Column
@@ -17,29 +19,21 @@ from markbase.core.tables import rows_of
 
 _MOST_OTHERS, _GLANCE, _FEWEST_ROWS = 500, 12, 10
 """Columns that are looked through, the rows of a first glance, and rows that tell."""
-_ROUNDING = 1e-9
-"""Of two numbers' sizes: what their sum may be off by."""
 _MOST_PARTS, _ROWS, _SPREAD = 200, 256, 4
 """Columns that are tried as parts of a whole, the rows of a first glance at these, and how many times as many are tried for complete ones."""
 _LEFT, _APART = 0.05, 0.2
 """What rounding may leave of a whole, in its standard deviations; how far weights of parts, in their mean, may differ, and others from 0."""
-_DECIMALS = 4
-"""A whole may be rounded to so many decimals."""
 _LARGEST = 1e100
 """Beyond it squares cannot be written."""
 
 
-class Shared(NamedTuple):
-    """What a column of a model has in common with the outcome, though nobody says so."""
+def remark_on_shared(
+    study: Study, outcome: str, columns: Mapping[str, Column], weighed: bool = False
+) -> tuple[Shared, ...]:
+    """Say which columns of a model go with the outcome by construction; return what only the rows say of it.
 
-    column: str
-    """The name of the column; empty where it is of no column of the model."""
-    text: str
-    """What it is, as a sentence."""
-
-
-def remark_on_shared(study: Study, outcome: str, columns: Mapping[str, Column]) -> tuple[Shared, ...]:
-    """Say which columns of a model go with the outcome by construction; return what only the rows say of it."""
+    Of rows that are weighed nothing is said of how much each of them tells.
+    """
     if outcome not in study:
         return ()
     target = study.column(outcome)
@@ -48,6 +42,7 @@ def remark_on_shared(study: Study, outcome: str, columns: Mapping[str, Column]) 
     found = (
         *by_identity(target, columns.values(), others),
         *by_parts(target, columns.values(), numbers),
+        *by_ratio(target, columns.values(), numbers, weighed),
         *by_selection(study, target),
     )
     for told in (*by_construction(target, columns.values()), *(shared.text for shared in found)):
@@ -104,7 +99,7 @@ def by_identity(outcome: Column, terms: Iterable[Column], others: Sequence[Colum
 
 def _are_off(sums: Any, one: Any, other: Any) -> Any:
     """Return where numbers are further from the sum of two others than rounding leads; not where one is missing."""
-    return np.abs(sums - (one + other)) > _ROUNDING * (np.abs(one) + np.abs(other))
+    return np.abs(sums - (one + other)) > ROUNDING * (np.abs(one) + np.abs(other))
 
 
 def by_selection(study: Study, outcome: Column) -> list[Shared]:
@@ -246,14 +241,6 @@ def _as_parts(
         learn(numbers=[off, total])
         constant = (off.max() + off.min()) / 2 if turned else 0.0
         largest = max(abs(total.min()), abs(total.max()))
-        if np.any(np.abs(off - constant) > rounding_room(own) + _ROUNDING * (np.abs(own) + largest)):
+        if np.any(np.abs(off - constant) > rounding_room(own) + ROUNDING * (np.abs(own) + largest)):
             return None
     return how, parts, turned
-
-
-def rounding_room(values: Any) -> float:
-    """Return half a unit of the last decimal that values have, by which rounding may have moved each; 0 where they have more than four."""
-    for decimals in range(_DECIMALS + 1):
-        if np.all(np.abs(values - np.round(values, decimals)) <= _ROUNDING * np.abs(values)):
-            return 0.5 * 10.0**-decimals
-    return 0.0

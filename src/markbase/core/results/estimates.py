@@ -17,7 +17,7 @@ from markbase.core.design.coefficient_map import Coefficient, CoefficientMap, co
 from markbase.core.design.complete_cases import CompleteCases
 from markbase.core.design.mean_columns import Sample, Setting
 from markbase.core.design.moments import Moments
-from markbase.core.design.shared_sources import Shared
+from markbase.core.design.shared import Shared
 from markbase.core.design.terms import Component, Term, Variable, variable_of, variables_of
 from markbase.core.design.weights import Weighting, Weights
 from markbase.core.display import Shown

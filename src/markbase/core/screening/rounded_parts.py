@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.design.shared_sources import rounding_room
+from markbase.core.design.shared import rounding_room
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import plain
 from markbase.core.rows.parts import in_parts
