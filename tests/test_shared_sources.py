@@ -76,8 +76,9 @@ def test_ratios_and_what_they_divide_are_found_in_the_rows():
     frame["of_even"] = (100 * rng.integers(4, 30, 120) / frame["even"]).round(2)
     frame.loc[5:9, "gone"] = np.nan
     frame.loc[20, ["gone", "rate"]] = 0.0
+    heads = frame["heads"][frame["gone"].notna()]
     share, divided = (
-        "a share of 6 in one row and of 79 in another",
+        f"a share of {heads.min()} in one row and of {heads.max()} in another",
         "With `gone` as the outcome, and `heads` among the terms, nothing is divided",
     )
     for outcome, terms, parts, more in (

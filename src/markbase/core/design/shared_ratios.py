@@ -42,7 +42,7 @@ class Ratio(NamedTuple):
     @property
     def words(self) -> str:
         """What it is, as a phrase."""
-        return f"`{self.top}` per {'' if self.per == 1 else f'{plain(self.per)} '}`{self.bottom}`"
+        return f"`{self.top}` per {'' if self.per == 1 else f'{self.per:,.0f} '}`{self.bottom}`"
 
 
 def by_ratio(outcome: Column, terms: Iterable[Column], columns: Sequence[Column], weighed: bool) -> list[Shared]:
