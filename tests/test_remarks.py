@@ -205,7 +205,20 @@ def alike(rows, items):
     return pd.DataFrame({f"item_{k}": np.digitize(1.6 * shared + rng.normal(size=rows), [-1, 0, 1]) for k in range(items)})  # fmt: skip
 
 
+def pupils(rows, seed=0):
+    """Pupils of classes, which lie within schools, and these within districts."""
+    rng = np.random.default_rng(seed)
+    school = rng.integers(0, 12, rows)
+    frame = pd.DataFrame(
+        {"school": np.char.add("s", school.astype(str)), "district": np.char.add("d", (school % 3).astype(str))}
+    )
+    frame["class"] = frame["school"] + rng.choice(["-a", "-b", "-c"], rows)
+    frame["mark"], frame["age"], frame["girl"] = rng.integers(1, 7, rows), rng.integers(10, 16, rows), rng.choice(["yes", "no"], rows)  # fmt: skip
+    return frame[["mark", "age", "girl", "class", "school", "district"]]
+
+
 @pytest.mark.parametrize(("frame", "again"), [
+    *((pupils(400 + 200 * seed, seed), 0) for seed in range(6)), (pupils(400), 200),
     (survey(500), 0), (survey(500), 40), (survey(500), 500), (survey(500, items=3), 0), (survey(300, items=12), 4), (survey(300, items=20), 1),
     (survey(500).assign(metres=lambda f: f["km"] * 1000), 0), (alike(300, items=8), 0),
 ])  # fmt: skip
@@ -230,6 +243,17 @@ def test_rows_that_repeat_others_are_told_where_chance_hardly_makes_them(frame, 
     assert not kept.remarks().get("")
     often = pd.Series(rows).value_counts().value_counts().to_dict()
     assert kept.trail.steps[-1].check.table.set_index("times")["rows"].to_dict() == often
+
+
+@pytest.mark.parametrize("texts", ["uvwxy", "", "uwy"])
+def test_rows_that_repeat_others_are_those_that_are_the_same_in_every_column(texts):
+    for seed in range(20):
+        rng = np.random.default_rng(seed)
+        frame = pd.DataFrame(rng.integers(0, 4, (300, 5)), columns=list("uvwxy"))
+        frame = frame.assign(**{c: frame[c].map(dict(enumerate("abcd"))) for c in texts}).mask(
+            rng.random((300, 5)) < 0.1
+        )
+        assert mb.Study(frame).leave_out_repeats().index.tolist() == frame.drop_duplicates().index.tolist()
 
 
 COUNTED = pd.DataFrame([(a, b, c) for a in ("alto", "bass", "tenor") for b in ("no", "yes") for c in ("stay", "go")], columns=["voice", "new", "plan"])  # fmt: skip

@@ -29,6 +29,12 @@ _HARDLY_VARIES = 0.9
 """The share of pairs of rows with the same value from which on a column is not left out to see what it tells."""
 _MOST_TRIED, _FEWEST_VARIED = 40, 4
 """How many columns are left out in turn, those that vary most; and how few tell nothing where none makes a difference."""
+_APART = 0x2545F4914F6CDD1D
+"""How far apart seeds are."""
+_FEWEST_PAIRS = 30
+"""So many pairs of rows that are the same in all columns but two say how often they are the same in one of these."""
+_MORE, _MOST_OTHERS, _SURELY = 1.5, 8, 2
+"""From how many times as many as independent columns would make this is asked, of how many other columns, and how many times as many as they say are told."""
 _OFTENER = 4
 """How many times as many repeats as chance would make are told."""
 
@@ -39,7 +45,7 @@ def sources_of_repeats(columns: Sequence[Column]) -> NDArray[np.intp]:
     Missing answers are the same if they are missing for the same reason.
     """
     bits = [b for column in columns for b in _bits(column)]
-    mixed = sum_of([hashed(b, k) for k, b in enumerate(bits)])
+    mixed = sum_of([hashed(b, _seed(k)) for k, b in enumerate(bits)])
     order = np.argsort(mixed, kind="stable")
     same = mixed[order][1:] == mixed[order][:-1]
     for b in bits if same.any() else ():  # no other row that the mixing happens to take for the same
@@ -49,6 +55,11 @@ def sources_of_repeats(columns: Sequence[Column]) -> NDArray[np.intp]:
     found = np.empty(len(order), dtype=np.intp)
     found[order] = first
     return found
+
+
+def _seed(place: int) -> int:
+    """Return a seed for a column: far from those of other columns, since one more seed mixes as one more in the number does."""
+    return place * _APART % 2**62
 
 
 def _bits(column: Column) -> Iterator[NDArray[np.uint64]]:
@@ -118,6 +129,25 @@ def remark_on_counts(columns: Sequence[Column]) -> Remark | None:
     return Remark(text, ({"do": "as_role", "column": counting.name, "role": "weight"},))
 
 
+def _by_chance(
+    mixed: Sequence[NDArray[np.uint64]], k: int, but_one: float, same: float, others: Sequence[int]
+) -> float | None:
+    """Return how many pairs of rows chance makes the same, of those that are the same in all columns but one; None if no rows tell.
+
+    How often that column is the same too is read from rows that differ in one more column: the largest share of them, since classes lie within
+    schools, and rows of two schools are never of one class.
+    """
+    whole, share = sum_of(list(mixed)), -1.0
+    for other in others:
+        alike = whole - mixed[other]
+        differing = _pairs(alike - mixed[k]) - but_one
+        if differing >= _FEWEST_PAIRS:
+            share = max(share, (_pairs(alike) - same) / differing)
+    if share < 0:
+        return None
+    return math.inf if share >= 1 else (but_one - same) * share / (1 - share)
+
+
 def _beyond_chance(columns: Sequence[Column], sources: NDArray[np.intp]) -> bool:
     """Return whether more rows are the same than chance would make.
 
@@ -129,13 +159,16 @@ def _beyond_chance(columns: Sequence[Column], sources: NDArray[np.intp]) -> bool
         return False  # rows of so few kinds repeat one another
     alike = [_pairs(next(_bits(c))) / (rows * (rows - 1) / 2) for c in columns]
     varied = [k for k in np.argsort(alike) if alike[k] < _HARDLY_VARIES][:_MOST_TRIED]
-    mixed = [sum_of([hashed(b, k) for b in _bits(c)]) for k, c in enumerate(columns)]
+    mixed = [sum_of([hashed(b, _seed(2 * k + j)) for j, b in enumerate(_bits(c))]) for k, c in enumerate(columns)]
     whole, alone = sum_of(mixed), 0
     for k in varied:
         but_one = _pairs(whole - mixed[k])
-        expected = _OFTENER * but_one * alike[k]
-        if but_one > same > expected + 3 * math.sqrt(expected) + 1:
-            return True
+        if but_one > same > _MORE * but_one * alike[k]:
+            others = [other for other in varied if other != k][:_MOST_OTHERS]
+            counted = _by_chance(mixed, k, but_one, same, others)
+            expected = _OFTENER * but_one * alike[k] if counted is None else _SURELY * counted
+            if same > expected + 3 * math.sqrt(expected) + 1:
+                return True
         alone += but_one == same
     return alone == len(varied) >= _FEWEST_VARIED
 
