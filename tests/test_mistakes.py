@@ -68,7 +68,7 @@ MISTAKES = [
     (["fit", DATA, "belonging", "age"], "only a plan has fits to name; say what to explain, and with what: --outcome"),
     (
         ["fit", DATA, "--outcome", "choir", "--terms", "age"],
-        "of 24 levels, and a linear regression needs a numeric column; if its",
+        "of 24 levels, and a linear regression needs a numeric column; answers in an order",
     ),
     (["fit", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "singer_id"], "Only identifiers"),
     ([*FIT[:-1], "age,voise"], "no column `voise`. Did you mean `voice`"),

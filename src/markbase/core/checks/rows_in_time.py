@@ -26,7 +26,7 @@ from markbase.core.diagnostics.residuals import Finding
 from markbase.core.errors import ColumnError, without_remarks
 from markbase.core.formatting import number, p_phrase
 from markbase.core.study.column import Column
-from markbase.core.study.time_order import times_of
+from markbase.core.study.time_order import are_times, times_of
 from markbase.core.tables import records_of
 
 if TYPE_CHECKING:
@@ -35,6 +35,8 @@ if TYPE_CHECKING:
 Array = NDArray[np.float64]
 _SURE, _MATTERS, _FEWEST = 0.001, 0.2, 10
 """Nobody asked: p below, a correlation so much above what is expected, and so many pairs of rows, are told."""
+_MOST_ROWS = 200_000
+"""So many rows are asked unasked."""
 _SAME = 1e-12
 """Of levels of two rows the one residual is the other's opposite, and the correlation is the same whatever the rows."""
 _MOST_CELLS = 4_000_000
@@ -110,10 +112,10 @@ def following(fit: LinearFit, column: Column | None = None, times: Array | None 
 
 
 def _timed(fit: LinearFit) -> tuple[Column, str, _Series] | None:
-    """Return the first column that tells rows apart by their times, within all or within levels; the name of these, and the rows in order."""
+    """Return the first column that tells rows apart by their times, within all or within levels; the name of these, and the rows in order. Very many are not asked."""
     inside = slice(None) if fit.used is None else fit.used
     unit = _unit(fit)
-    for column in fit.timed_by:
+    for column in filter(are_times, fit.timed_by if fit.sample.used <= _MOST_ROWS else ()):
         try:
             every = times_of(column)[inside]
         except ColumnError:  # dates of which nothing says what stands first

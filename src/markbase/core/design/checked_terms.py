@@ -34,6 +34,8 @@ from markbase.core.study.column import Column
 from markbase.core.study.marked_numbers import marks_on
 from markbase.core.study.study import Study
 
+_NUMBER = re.compile(r"-?\d+([.,]\d+)?")
+
 
 def outcome_column(study: Study, name: str) -> Column:
     """Return the outcome of a linear model, numeric and usable, or refuse it with a `ColumnError`."""
@@ -47,13 +49,17 @@ def outcome_column(study: Study, name: str) -> Column:
         )
     if column.is_categorical:
         levels = [column.levels[k].label for k in np.flatnonzero(column.counts)]
-        raise ColumnError(
-            f"The outcome `{name}` is categorical of {len(levels)} levels, and a linear regression needs a numeric column; "
-            + (
-                f"one of two levels is for a logistic regression, of the event `{levels[0]}` or `{levels[1]}`."
-                if len(levels) == 2
-                else "if its levels are numbers that measure, declare it numeric."
+        if len(levels) == 2:
+            way = f"one of two levels is for a logistic regression, of the event `{levels[0]}` or `{levels[1]}`"
+        elif all(_NUMBER.fullmatch(column.levels[k].code) for k in np.flatnonzero(column.counts)):
+            way = "if its levels are numbers that measure, declare it numeric"
+        else:
+            way = (
+                "answers in an order can be given numbers (`as_numeric` with `scores`), where their steps may count as equal, or be split in two for a "
+                "logistic regression"
             )
+        raise ColumnError(
+            f"The outcome `{name}` is categorical of {len(levels)} levels, and a linear regression needs a numeric column; {way}."
         )
     check_usable(column)
     for told in odd_values(column):

@@ -17,6 +17,8 @@ from markbase.core.study.level_order import ordered
 from markbase.core.study.study import Study
 
 Array = NDArray[np.float64]
+_FEWEST, _MOST = 2, 20_000
+"""More than so few dates tell rows apart; of more than so many nobody asks."""
 _NUMBER = re.compile(r"\d+")
 _YEAR = re.compile(r"\d{4}(?!\d)")
 _NAMED = re.compile(
@@ -61,7 +63,7 @@ def _rise_with_numbers(texts: list[str]) -> bool:
 
 
 def columns_of_times(study: Study, outcome: str) -> tuple[Column, ...]:
-    """Return the columns that may tell when rows in memory were measured: dates, and whole numbers called year, month, wave and the like."""
+    """Return the columns that may tell when rows in memory were measured, by a first glance: `are_times` looks at all of one."""
     return tuple(
         column
         for name in study.columns
@@ -70,10 +72,15 @@ def columns_of_times(study: Study, outcome: str) -> tuple[Column, ...]:
 
 
 def _may_be_times(column: Column) -> bool:
-    if column.role is not None or not column.valid:
+    if column.role is not None:
         return False
     if column.is_categorical:
+        return _FEWEST < len(column.levels) <= _MOST and read_as_dates([column.levels[-1].code])
+    return bool(_NAMED.search(column.name.lower()))
+
+
+def are_times(column: Column) -> bool:
+    """Return whether a column holds dates, or whole numbers."""
+    if column.is_categorical:
         return holds_dates(column)
-    return bool(_NAMED.search(column.name.lower())) and bool(
-        np.all((column.values == np.floor(column.values)) | np.isnan(column.values))
-    )
+    return bool(np.all((column.values == np.floor(column.values)) | np.isnan(column.values)))
