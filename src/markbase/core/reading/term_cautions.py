@@ -7,8 +7,10 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
+from markbase.core.checks.within_clusters import mixed_slopes
 from markbase.core.formatting import number, short
 from markbase.core.reading.averages import within_others
+from markbase.core.reading.cluster_cautions import about_mixture
 from markbase.core.reading.line_cautions import about_before_and_after, about_cut
 from markbase.core.reading.scale_cautions import about_noise
 from markbase.core.results.any_fit import AnyFit
@@ -43,6 +45,8 @@ def beside_terms(fit: AnyFit, statements: Sequence[Statement]) -> tuple[list[Sta
             cautions[row.term] = [*_about_inflation(fit, row), *own]
     columns = [terms[name].column for name, told in cautions.items() if told and terms[name].kind == "numeric"]
     rounded = [found.statement for found in rounded_parts(columns, fit.used)]
+    for name, mixed in mixed_slopes(fit, plain).items():
+        cautions[name] = [*cautions.get(name, ()), *about_mixture(fit, terms[name], mixed)]
     return [replace(s, cautions=(*s.cautions, *cautions.pop(s.term, ()))) for s in statements], rounded
 
 
