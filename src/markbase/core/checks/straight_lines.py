@@ -71,7 +71,7 @@ def bends_of(fit: AnyFit, among: Sequence[Term] | None = None) -> pd.DataFrame:
     records, terms = [], _straight(fit) if among is None else among
     place = int(fit.moments.starts[len(fit.components) + 1])  # where the column of the square stands
     for some in (terms[k : k + _AT_ONCE] for k in range(0, len(terms), _AT_ONCE)):
-        for term, more in zip(some, fit._with_each([_square(fit, t) for t in some]), strict=True):
+        for term, more in zip(some, fit._with_each([squared(fit, t.name) for t in some]), strict=True):
             if more is None or more.rows_over < 1:
                 continue  # two values only, its square is in the model already, or no row is left to tell it by
             own = np.flatnonzero(more.solution.columns == place)
@@ -113,7 +113,7 @@ def bent_lines(fit: AnyFit) -> Mapping[str, Bend]:
 
 def _by_robust_errors(fit: LinearFit, term: Term) -> float:
     """Return the p of the square of a column by robust errors (HC3): by classical ones it is often clear where only the spread grows."""
-    (more,) = fit._with_each([_square(fit, term)])
+    (more,) = fit._with_each([squared(fit, term.name)])
     if more is None:
         return 1.0
     own = np.flatnonzero(more.solution.columns == int(more.moments.starts[len(fit.components) + 1]))
@@ -127,15 +127,16 @@ def _straight(fit: AnyFit) -> list[Term]:
     return [term for term in fit.model_terms if term.kind == "numeric"]
 
 
-def _square(fit: AnyFit, term: Term) -> Term:
-    values = (term.column.values - fit.rows_used.middle(term.name)) ** 2
-    return single(Column(f"{term.name} squared", "numeric", values))
+def squared(fit: AnyFit, name: str) -> Term:
+    """Return the square of a numeric column of a fit, from its middle, as a term."""
+    values = (fit.variable(name, "numeric").column.values - fit.rows_used.middle(name)) ** 2
+    return single(Column(f"{name} squared", "numeric", values))
 
 
 def _in_log_odds(fit: LogisticFit, term: Term) -> list[object] | None:
     """Return what `bends_of` tells of one column of a logistic fit; None of one whose square is in the model already."""
     try:
-        more = fit._with_more([_square(fit, term)])
+        more = fit._with_more([squared(fit, term.name)])
     except CollinearityError:
         return None
     except FitError:
@@ -149,7 +150,7 @@ def _in_log_odds(fit: LogisticFit, term: Term) -> list[object] | None:
 
 def _scored(fit: LogisticFit, terms: Sequence[Term]) -> list[float]:
     """Return what a first step would gain of the deviance, as a share, if the square of each column were added: its score test; 0 where it cannot be added."""
-    squares, curvature = [_square(fit, t) for t in terms], fit.passed.curvature
+    squares, curvature = [squared(fit, t.name) for t in terms], fit.passed.curvature
     curved = curvature > 0
     working = CodedColumns(1, multiplier=np.where(curved, fit.passed.score / np.where(curved, curvature, 1.0), 0.0))
     own = [c.coded() for c in components_of(fit.model_terms)]

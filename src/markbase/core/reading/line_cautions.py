@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import math
 
+from markbase.core.checks.curves_beside import unclear_beside_curves
 from markbase.core.checks.cut_groups import left_within
 from markbase.core.checks.rows_in_time import before_and_after
 from markbase.core.design.terms import Term
+from markbase.core.errors import listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, figures_of, number, p_phrase
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
@@ -47,6 +49,27 @@ def about_before_and_after(fit: AnyFit, term: Term) -> list[str]:
     estimate = number(found.estimate, decimals_for(abs(found.estimate) / 10))
     return [
         f"{told}. Beside a straight line over `{found.column}` the coefficient is {estimate} ({p_phrase(found.p)})."
+    ]
+
+
+def about_product(fit: AnyFit, term: Term) -> list[str]:
+    """Say of a clear interaction that it is not clear beside the squares of its numeric columns."""
+    found = unclear_beside_curves(fit, term)
+    if found is None:
+        return []
+    one = len(found.columns) == 1
+    which = (
+        f"the square of `{found.columns[0]}`, which"
+        if one
+        else f"the squares of {listed(quoted(found.columns))}, of which one at least"
+    )
+    by = (
+        f"levels of `{term.groups[0].name}` that lie at different places of it"
+        if term.groups
+        else "columns that go together"
+    )
+    return [
+        f"Beside {which} is clear ({p_phrase(found.squares)}), it is not ({p_phrase(found.p)}{found.where}): of {by} a product may stand in for a curve that the model lacks."
     ]
 
 

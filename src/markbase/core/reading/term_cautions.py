@@ -11,7 +11,7 @@ from markbase.core.checks.within_clusters import mixed_slopes
 from markbase.core.formatting import number, short
 from markbase.core.reading.averages import within_others
 from markbase.core.reading.cluster_cautions import about_mixture
-from markbase.core.reading.line_cautions import about_before_and_after, about_cut
+from markbase.core.reading.line_cautions import about_before_and_after, about_cut, about_product
 from markbase.core.reading.scale_cautions import about_noise
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
@@ -28,7 +28,8 @@ _LIMIT = 10.0
 def beside_terms(fit: AnyFit, statements: Sequence[Statement]) -> tuple[list[Statement], list[str]]:
     """Put what is said of a term as it stands among the others below the first sentence about it; return the sentences, and what is said of several terms.
 
-    Not of curves, interactions, what they are made of, and columns made of one another, which are read together.
+    Of curves, interactions, what they are made of, and columns made of one another, which are read together, only that an interaction of two stands
+    in for a curve.
     """
     terms = {t.name: t for t in fit.model_terms if t.kind in ("numeric", "categorical")}
     of = {name: {name, *(t.column.made.of if t.column.made else ())} for name, t in terms.items()}
@@ -45,6 +46,8 @@ def beside_terms(fit: AnyFit, statements: Sequence[Statement]) -> tuple[list[Sta
             cautions[row.term] = [*_about_inflation(fit, row), *own]
     columns = [terms[name].column for name, told in cautions.items() if told and terms[name].kind == "numeric"]
     rounded = [found.statement for found in rounded_parts(columns, fit.used)]
+    for term in (t for t in fit.model_terms if len(t.names) == 2):
+        cautions[term.name] = about_product(fit, term)
     for name, mixed in mixed_slopes(fit, plain).items():
         cautions[name] = [*cautions.get(name, ()), *about_mixture(fit, terms[name], mixed)]
     return [replace(s, cautions=(*s.cautions, *cautions.pop(s.term, ()))) for s in statements], rounded
