@@ -37,9 +37,7 @@ def told(study, model):
     study, more = study.cut("age", [40, 50], labels=["young", "mid", "old"], name="band"), {"event": "yes"} if outcome == ["stays"] else {}  # fmt: skip
     with warnings.catch_warnings(record=True) as remarks:
         warnings.simplefilter("always")
-        fit = (mb.fit_logistic if more else mb.fit_linear)(
-            study, *outcome, terms, **more, **({"fixed_effects": fixed[0]} if fixed else {})
-        )
+        fit = (mb.fit_logistic if more else mb.fit_linear)(study, *outcome, terms, **more, **({"fixed_effects": fixed[0]} if fixed else {}))  # fmt: skip
         pages = [*(str(r.message) for r in remarks), str(fit), str(fit.checks())]
     return fit, " ".join("\n".join(pages).split()).replace("n.parquet", "data")
 
@@ -122,9 +120,7 @@ def test_a_fit_of_some_rows_that_nobody_asked_for_makes_no_remarks(frame, monkey
         ("_A_COEFFICIENT", 2),
     ):  # fewer clusters than 30 have rows among 40
         monkeypatch.setattr(f"markbase.core.checks.some_rows.{name}", value)
-    fit = mb.fit_logistic(
-        frame.assign(team=[f"t{k % 40}" for k in range(ROWS)]), "stays", ["age", "voice"], event="yes", cluster="team"
-    )
+    fit = mb.fit_logistic(frame.assign(team=[f"t{k % 40}" for k in range(ROWS)]), "stays", ["age", "voice"], event="yes", cluster="team")  # fmt: skip
     with warnings.catch_warnings():
         warnings.simplefilter("error")
         assert str(fit)

@@ -84,10 +84,7 @@ def test_from_bases_that_no_row_has_together_nothing_is_told_but_why_and_what_wo
     frame = frame[~(frame["voice"].eq("bass") & frame["day"].eq("Tue"))]
     frame["high"] = np.where(frame["score"] + np.random.default_rng(0).normal(0, 6, len(frame)) > 38, "y", "n")
     terms, study = ["age", "voice", "day", mb.interaction("voice", "day")], mb.Study(frame).mark("day", "Tue")
-    made = [
-        mb.fit_logistic(s, "high", terms, event="y") if kind == "logistic" else mb.fit_linear(s, "score", terms)
-        for s in (study.mark("voice", "alto"), study.mark("voice", "bass"))
-    ]
+    made = [mb.fit_logistic(s, "high", terms, event="y") if kind == "logistic" else mb.fit_linear(s, "score", terms) for s in (study.mark("voice", "alto"), study.mark("voice", "bass"))]  # fmt: skip
     most = frame.groupby(["voice", "day"]).size().idxmax()
     for fit in (made[1], made[0].rebase("voice", "bass")):
         table = fit.coefficients

@@ -67,10 +67,7 @@ def test_every_row_of_another_table_is_predicted_as_on_dense_columns(kind, error
         np.testing.assert_allclose(table["probability"], 1 / (1 + np.exp(-eta)), rtol=1e-9)
     whole = fit.predict(new)
     np.testing.assert_allclose(whole["residual"], whole["observed"] - table[what], rtol=1e-9, atol=1e-12)
-    few = [
-        {"voice": r.voice, "day": r.day, "km_log": np.log(r.km), "age_z": z}
-        for r, z in zip(new.head(5).itertuples(), laid_out(new.head(5), fit)[:, -5], strict=True)
-    ]
+    few = [{"voice": r.voice, "day": r.day, "km_log": np.log(r.km), "age_z": z} for r, z in zip(new.head(5).itertuples(), laid_out(new.head(5), fit)[:, -5], strict=True)]  # fmt: skip
     one = fit.predict(few)
     np.testing.assert_allclose(one[what], table[what].head(5), rtol=1e-9)
     Z = laid_out(frame.assign(voice="bass"), fit)  # averaged over the rows, all as they are but for the voice

@@ -209,9 +209,7 @@ def pupils(rows, seed=0):
     """Pupils of classes, which lie within schools, and these within districts."""
     rng = np.random.default_rng(seed)
     school = rng.integers(0, 12, rows)
-    frame = pd.DataFrame(
-        {"school": np.char.add("s", school.astype(str)), "district": np.char.add("d", (school % 3).astype(str))}
-    )
+    frame = pd.DataFrame({"school": np.char.add("s", school.astype(str)), "district": np.char.add("d", (school % 3).astype(str))})  # fmt: skip
     frame["class"] = frame["school"] + rng.choice(["-a", "-b", "-c"], rows)
     frame["mark"], frame["age"], frame["girl"] = rng.integers(1, 7, rows), rng.integers(10, 16, rows), rng.choice(["yes", "no"], rows)  # fmt: skip
     return frame[["mark", "age", "girl", "class", "school", "district"]]
@@ -250,9 +248,7 @@ def test_rows_that_repeat_others_are_those_that_are_the_same_in_every_column(tex
     for seed in range(20):
         rng = np.random.default_rng(seed)
         frame = pd.DataFrame(rng.integers(0, 4, (300, 5)), columns=list("uvwxy"))
-        frame = frame.assign(**{c: frame[c].map(dict(enumerate("abcd"))) for c in texts}).mask(
-            rng.random((300, 5)) < 0.1
-        )
+        frame = frame.assign(**{c: frame[c].map(dict(enumerate("abcd"))) for c in texts}).mask(rng.random((300, 5)) < 0.1)  # fmt: skip
         assert mb.Study(frame).leave_out_repeats().index.tolist() == frame.drop_duplicates().index.tolist()
 
 
@@ -317,7 +313,4 @@ def test_two_units_in_one_column_are_told_and_no_long_tail_is_taken_for_them():
 def test_among_very_many_dates_one_that_reads_like_a_missing_answer_is_found():
     days = pd.date_range("1980-01-01", periods=12_000).strftime("%Y-%m-%d").tolist()
     told = [r.text for r in mb.Study(pd.DataFrame({"day": [*days[:700], "n/a", *days[700:]]})).remarks()["day"]]
-    assert [text.split(",")[0] for text in told] == [
-        "`n/a` (1) reads like a missing answer and counts as a level",
-        "dates",
-    ]
+    assert [text.split(",")[0] for text in told] == ["`n/a` (1) reads like a missing answer and counts as a level", "dates"]  # fmt: skip

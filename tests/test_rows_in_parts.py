@@ -49,12 +49,7 @@ OF_ANY_FIT = {
 }
 
 OFTEN = {"weights": "concerts", "weights_are": "frequency", "errors": "HC3"}
-OF_LINEAR = {
-    "standardised": lambda f: f.standardised,
-    "checks": lambda f: str(f.checks()),
-    "cases": lambda f: f.checks().cases,
-    "screening of the fit": lambda f: mb.screen_fit(f).vif,
-}
+OF_LINEAR = {"standardised": lambda f: f.standardised, "checks": lambda f: str(f.checks()), "cases": lambda f: f.checks().cases, "screening of the fit": lambda f: mb.screen_fit(f).vif}  # fmt: skip
 
 OF_LOGISTIC = {
     "marginal": lambda f: f.marginal,
@@ -125,9 +120,7 @@ def test_calibration_of_rows_in_parts_has_about_the_same_parts_and_counts_them_e
     whole, parts = (f.calibration() for f in fits("logistic", **options))
     assert parts["n"].sum() == whole["n"].sum()
     assert np.abs(parts["n"] - whole["n"]).max() <= 4
-    assert np.average(parts["observed"], weights=parts["n"]) == pytest.approx(
-        np.average(whole["observed"], weights=whole["n"]), rel=1e-3 if "weights" in options else 1e-12
-    )
+    assert np.average(parts["observed"], weights=parts["n"]) == pytest.approx(np.average(whole["observed"], weights=whole["n"]), rel=1e-3 if "weights" in options else 1e-12)  # fmt: skip
     np.testing.assert_allclose(parts["high"] - parts["low"], whole["high"] - whole["low"], rtol=0.03)
 
 

@@ -57,30 +57,16 @@ def test_an_outcome_that_is_one_for_each_cluster_is_told_with_how_many_there_are
 
 def test_ratios_and_what_they_divide_are_found_in_the_rows():
     rng = np.random.default_rng(3)
-    frame = pd.DataFrame(
-        {"heads": rng.integers(6, 80, 120), "x": rng.normal(size=120), "beds": rng.integers(5, 90, 120)}
-    )
+    frame = pd.DataFrame({"heads": rng.integers(6, 80, 120), "x": rng.normal(size=120), "beds": rng.integers(5, 90, 120)})  # fmt: skip
     frame["gone"], frame["sold"] = rng.binomial(frame["heads"], 0.2), rng.integers(5, 70, 120)
-    frame["rate"], frame["crowd"] = (
-        (100 * frame["gone"] / frame["heads"]).round(1),
-        (frame["beds"] / frame["heads"]).round(3),
-    )
-    frame["per_thousand"], frame["each"] = (
-        (1000 * frame["sold"] / frame["beds"]).round(),
-        frame["sold"] / frame["gone"].clip(1),
-    )
-    frame["nearly"], frame["even"] = (
-        frame["rate"].where(frame.index != 77, frame["rate"] + 0.3),
-        50 + rng.integers(0, 9, 120),
-    )
+    frame["rate"], frame["crowd"] = ((100 * frame["gone"] / frame["heads"]).round(1), (frame["beds"] / frame["heads"]).round(3))  # fmt: skip
+    frame["per_thousand"], frame["each"] = ((1000 * frame["sold"] / frame["beds"]).round(), frame["sold"] / frame["gone"].clip(1))  # fmt: skip
+    frame["nearly"], frame["even"] = (frame["rate"].where(frame.index != 77, frame["rate"] + 0.3), 50 + rng.integers(0, 9, 120))  # fmt: skip
     frame["of_even"] = (100 * rng.integers(4, 30, 120) / frame["even"]).round(2)
     frame.loc[5:9, "gone"] = np.nan
     frame.loc[20, ["gone", "rate"]] = 0.0
     heads = frame["heads"][frame["gone"].notna()]
-    share, divided = (
-        f"a share of {heads.min()} in one row and of {heads.max()} in another",
-        "With `gone` as the outcome, and `heads` among the terms, nothing is divided",
-    )
+    share, divided = (f"a share of {heads.min()} in one row and of {heads.max()} in another", "With `gone` as the outcome, and `heads` among the terms, nothing is divided")  # fmt: skip
     for outcome, terms, parts, more in (
         ("rate", ["x", "heads"], ("`rate` is `gone` per 100 `heads` in every row, and `heads` is in the model", "spurious", divided), {}),
         ("rate", ["gone", "x"], ("and `gone` is in the model", divided), {}),

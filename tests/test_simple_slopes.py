@@ -45,12 +45,7 @@ def test_what_moderates_is_probed_and_regions_end_where_the_interval_touches_zer
         fit.simple_slopes("age", by="km", at={"km": 1000})
     with pytest.raises(mb.FitError, match="Nothing in the model lets the slope of `age` differ by `voice`"):
         fit.simple_slopes("age", by="voice")
-    logistic = mb.fit_logistic(
-        mb.Study(frame.assign(high=frame["score"] > frame["score"].median())),
-        "high",
-        ["age", "km", mb.interaction("age", "km")],
-        event="True",
-    )
+    logistic = mb.fit_logistic(mb.Study(frame.assign(high=frame["score"] > frame["score"].median())), "high", ["age", "km", mb.interaction("age", "km")], event="True")  # fmt: skip
     row = logistic.simple_slopes("age", by="km", at={"km": 5}).iloc[0]
     by_hand = [logistic.predict({"km": 5, "age": a})["probability"].iloc[0] for a in (44.999, 45.001)]
     at_45 = logistic.simple_slopes("age", by="km", at={"km": 5, "age": 45}).iloc[0]

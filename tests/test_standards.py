@@ -56,13 +56,7 @@ def test_a_codebook_is_the_same_after_a_way_through_every_standard(file, columns
 
     book = mb.Codebook.from_mapping({"title": title, "columns": columns})
     suffix = file[1:]
-    write = {
-        ".xml": writing.ddi_text,
-        ".json": writing.package_text,
-        "-metadata.json": writing.csvw_text,
-        ".schema.json": writing.schema_text,
-        ".csv": writing.codebook_table_text,
-    }[suffix]
+    write = {".xml": writing.ddi_text, ".json": writing.package_text, "-metadata.json": writing.csvw_text, ".schema.json": writing.schema_text, ".csv": writing.codebook_table_text}[suffix]  # fmt: skip
     path = tmp_path / file
     path.write_text(write(book, {next(iter(columns)): "guessed"}, "data.csv"), encoding="utf-8")
     again = mb.read_codebook(path, "data.csv")

@@ -272,10 +272,7 @@ def test_levels_of_rows_that_are_not_used_count_for_nothing(cluster):
     frame = pd.DataFrame({"place": np.repeat([f"p{k:02d}" for k in range(40)], 6), "x": rng.normal(size=240)})
     frame["y"] = frame["x"] + rng.normal(size=240)
     frame.loc[frame["place"].isin(["p00", "p07", "p39"]), "y"] = np.nan
-    whole, left = (
-        mb.fit_linear(mb.Study(data), "y", ["x"], fixed_effects="place", cluster=cluster)
-        for data in (frame, frame.dropna().reset_index(drop=True))
-    )
+    whole, left = (mb.fit_linear(mb.Study(data), "y", ["x"], fixed_effects="place", cluster=cluster) for data in (frame, frame.dropna().reset_index(drop=True)))  # fmt: skip
     assert whole.df_rest == left.df_rest
     np.testing.assert_allclose(whole.coefficients[["se", "p"]], left.coefficients[["se", "p"]], rtol=1e-10)
     assert whole.strength.r2_adjusted == pytest.approx(left.strength.r2_adjusted, rel=1e-12)
