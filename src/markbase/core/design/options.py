@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, fields, replace
 from typing import Any
 
 import numpy as np
@@ -196,6 +196,16 @@ def check_request(
             f"Each combination of the other columns stands in one row, beside a whole number in `{counting.name}`: if this is a table of counts, let rows "
             f"count by it (weights `{counting.name}`, which are frequencies). Each counts as one case here."
         )
+    if sampled and weighing is not None:
+        columns_there = [
+            replace(c, role=None) if c.name == weighing.name else c for c in (study[n] for n in study.columns)
+        ]
+        found = column_of_counts(columns_there)
+        if found is not None and found.name == weighing.name:
+            remark(
+                f"`{weighing.name}` is taken as sampling weights, so that {count_noun(sample.used, 'row')} are as many cases. It is a whole number beside combinations of the "
+                f"other columns, each of which stands in one row: if this is a table of counts, its weights are frequencies."
+            )
     repeating = remark_on_repeated_rows(study, columns, target, used) if grouping is None and not controls else ()
     return Request(
         tuple(specs),

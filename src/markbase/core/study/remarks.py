@@ -15,6 +15,7 @@ from markbase.core.study.group_remarks import group_remarks
 from markbase.core.study.marked_numbers import marks_on
 from markbase.core.study.numeric_remarks import looks_coded, numeric_remarks
 from markbase.core.study.remark import Remark, about_blocks
+from markbase.core.study.repeats import column_of_counts
 from markbase.core.study.written_numbers import decimals_in_doubt, numbers_as_written, signs_of_bounds
 
 
@@ -22,9 +23,12 @@ def remarks_on(columns: Sequence[Column]) -> dict[str, list[Remark]]:
     """Say what deserves a second look in each of some columns."""
     numeric = [c for c in columns if not c.is_categorical and c.role != "identifier"]
     totals, answers = find_totals(numeric), Counter(c.span for c in numeric if looks_coded(c))
-    return {
+    found = {
         c.name: _remarks(c, totals.get(c.name, ()), 0 if c.is_categorical else answers[c.span] - 1) for c in columns
     }
+    if column_of_counts(columns) is not None:  # of which a row is no case
+        return {name: [r for r in told if not r.text.startswith("thin level")] for name, told in found.items()}
+    return found
 
 
 def _remarks(column: Column, total_of: tuple[str, ...], alike: int) -> list[Remark]:
