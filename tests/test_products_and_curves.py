@@ -49,3 +49,25 @@ def test_a_product_that_stands_in_for_a_curve_is_told(kind, other):
         assert float(match[1]) == pytest.approx(float(p_beside(frame, other)), abs=0.0006)
     assert said(rows(bent=0, crossed=other), "x")[0] == []
     assert said(frame, mb.polynomial("x"))[0] == []  # the curve is in the model
+
+
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+@pytest.mark.parametrize(("none", "step"), [(0.5, 9), (0.5, 0), (0.95, 9), (0.0, 0)])
+def test_rows_without_any_that_lie_apart_from_the_line_are_told(kind, none, step):
+    rng = np.random.default_rng(4)
+    frame = pd.DataFrame(
+        {"x": np.where(rng.random(500) < none, 0, rng.poisson(9, 500) + 1.0), "age": rng.normal(size=500)}
+    )
+    frame["y"] = 50 - step * (frame["x"] > 0) - 0.3 * frame["x"] + frame["age"] + rng.normal(0, 4, 500)
+    frame["ill"] = np.where(frame["y"] + rng.logistic(0, 2, 500) < frame["y"].median(), "yes", "no")
+    fit = mb.fit_linear(frame, "y", ["x", "age"]) if kind == "linear" else mb.fit_logistic(frame, "ill", ["x", "age"], event="yes")  # fmt: skip
+    told = [c for s in fit.reading().statements if s.term == "x" for c in s.cautions if "any, and how much" in c]
+    assert len(told) == (none == 0.5 and step > 0)
+    if told and kind == "linear":
+        X = np.column_stack([np.ones(500), frame["x"], frame["age"], frame["x"] == 0]).astype(float)
+        left = [float(np.linalg.lstsq(M, frame["y"], rcond=None)[1][0]) for M in (X[:, :-1], X)]
+        match = re.match(
+            r"`x` is 0 in ([\d.]+)% of the rows, .* \(F\(1, 496\) = ([\d.]+), p < \.001, ([\d.]+)% of", told[0]
+        )
+        wanted = [100 * (frame["x"] == 0).mean(), (left[0] - left[1]) / (left[1] / 496), 100 * (1 - left[1] / left[0])]
+        np.testing.assert_allclose([float(v) for v in match.groups()], wanted, atol=0.051)

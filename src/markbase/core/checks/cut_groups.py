@@ -1,4 +1,4 @@
-"""Whether a group that was cut out of a numeric column leaves much of it out: what the column tells within the levels.
+"""Whether a column is one thing where the model takes it for another: what a number tells within levels cut out of it, or where it is 0 apart from its line.
 
 References
 ----------
@@ -9,6 +9,8 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+import numpy as np
+
 from markbase.core.checks.some_rows import of_which_rows
 from markbase.core.checks.straight_lines import CLEAR, MATTERS
 from markbase.core.design.terms import Term, single
@@ -17,6 +19,10 @@ from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.changes import Change, change_between
 from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
+from markbase.core.study.column import Column
+
+_FEWEST, _MOST = 0.1, 0.9
+"""A value of so large a share of the rows is many, and leaves others."""
 
 
 class LeftWithin(NamedTuple):
@@ -52,11 +58,50 @@ def left_within(fit: AnyFit, term: Term) -> LeftWithin | None:
     more = _with_source(fit, single(source))
     if more is None:
         return None
-    change = change_between(fit, more)
-    left, then = (f.strength.deviance if isinstance(f, LogisticFit) else f.solution.residual for f in (fit, more))
-    explains = 1 - then / left
+    change, explains = _what_it_adds(fit, more)
     clear = change.judged_p < CLEAR and explains >= MATTERS
     return LeftWithin(source.name, change, explains, of_which_rows(fit, whole)) if clear else None
+
+
+class NoneApart(NamedTuple):
+    """That rows in which a numeric column is 0 lie apart from its line."""
+
+    share: float
+    """Their share of the rows."""
+    change: Change
+    """The test of whether it is 0, added to the model."""
+    explains: float
+    """What that explains of what the model leaves."""
+    where: str
+    """In which rows, after these figures; empty for all."""
+
+
+@without_remarks()
+def none_apart(fit: AnyFit, term: Term) -> NoneApart | None:
+    """Return that rows in which a column is 0, its lowest value and that of many, lie apart from its line, if that is clear (p < .001) and tells 2% or more.
+
+    Of very many rows some are looked at.
+    """
+    whole, fit = fit, fit._on_some
+    if fit is None or fit.exact or term.column.two_values is not None or fit.rows_used.spread(term.name)[0] != 0:
+        return None
+    none = (term.column.values if fit is whole else fit.variable(term.name, "numeric").column.values) == 0
+    share = float(np.mean(none if fit.used is None else none[fit.used]))
+    more = (
+        _with_source(fit, single(Column(f"{term.name} none", "numeric", none.astype(np.float64))))
+        if _FEWEST <= share <= _MOST
+        else None
+    )
+    if more is None:
+        return None
+    change, explains = _what_it_adds(fit, more)
+    clear = change.judged_p < CLEAR and explains >= MATTERS
+    return NoneApart(share, change, explains, of_which_rows(fit, whole)) if clear else None
+
+
+def _what_it_adds(fit: AnyFit, more: AnyFit) -> tuple[Change, float]:
+    left, then = (f.strength.deviance if isinstance(f, LogisticFit) else f.solution.residual for f in (fit, more))
+    return change_between(fit, more), 1 - then / left
 
 
 def _with_source(fit: AnyFit, source: Term) -> AnyFit | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from markbase.core.checks.curves_beside import unclear_beside_curves
-from markbase.core.checks.cut_groups import left_within
+from markbase.core.checks.cut_groups import left_within, none_apart
 from markbase.core.checks.rows_in_time import before_and_after
 from markbase.core.design.terms import Term
 from markbase.core.errors import listed, quoted
@@ -49,6 +49,19 @@ def about_before_and_after(fit: AnyFit, term: Term) -> list[str]:
     estimate = number(found.estimate, decimals_for(abs(found.estimate) / 10))
     return [
         f"{told}. Beside a straight line over `{found.column}` the coefficient is {estimate} ({p_phrase(found.p)})."
+    ]
+
+
+def about_none(fit: AnyFit, term: Term) -> list[str]:
+    """Say of a numeric column that is 0 in many rows that these lie apart from its line."""
+    found = none_apart(fit, term)
+    if found is None:
+        return []
+    change = found.change
+    figures = f"{figures_of(change.statistic, change.df, change.df_rest, change.kind)}, {p_phrase(change.p)}"
+    return [
+        f"`{term.name}` is 0 in {as_percent(found.share)} of the rows, and these lie apart from its line ({figures}, {as_percent(found.explains)} of what the model leaves"
+        f"{found.where}): whether there is any, and how much there is, are two questions. A yes/no column of whether it is above 0, beside it, tells both."
     ]
 
 

@@ -11,7 +11,7 @@ from markbase.core.checks.within_clusters import mixed_slopes
 from markbase.core.formatting import number, short
 from markbase.core.reading.averages import within_others
 from markbase.core.reading.cluster_cautions import about_mixture
-from markbase.core.reading.line_cautions import about_before_and_after, about_cut, about_product
+from markbase.core.reading.line_cautions import about_before_and_after, about_cut, about_none, about_product
 from markbase.core.reading.scale_cautions import about_noise
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
@@ -42,7 +42,7 @@ def beside_terms(fit: AnyFit, statements: Sequence[Statement]) -> tuple[list[Sta
             if term.is_categorical:
                 own = [*about_cut(fit, term), *about_before_and_after(fit, term)]
             else:
-                own = about_noise(fit, term.column, 1 - 1 / row.gvif)
+                own = [*about_noise(fit, term.column, 1 - 1 / row.gvif), *about_none(fit, term)]
             cautions[row.term] = [*_about_inflation(fit, row), *own]
     columns = [terms[name].column for name, told in cautions.items() if told and terms[name].kind == "numeric"]
     rounded = [found.statement for found in rounded_parts(columns, fit.used)]
