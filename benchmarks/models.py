@@ -215,7 +215,8 @@ def _asked(what: str, ask: Callable[[], Any], about: str, ended: dict[str, Count
         return None
     except Exception as defect:  # what this is there to find
         counts["defect"] += 1
-        own = [t for t in traceback.extract_tb(defect.__traceback__) if "markbase" in t.filename][-1]
+        frames = traceback.extract_tb(defect.__traceback__)
+        own = ([t for t in frames if "markbase" in t.filename] or frames)[-1]
         print(
             f"DEFECT {what}: {type(defect).__name__}: {defect}, {Path(own.filename).name} line {own.lineno} ({about})"
         )
