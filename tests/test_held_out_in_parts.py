@@ -105,3 +105,28 @@ def test_rows_held_out_are_not_among_those_kept_of_the_others(studies):
         assert 0 < mask.kept.sum() < len(whole)
         numbers = np.concatenate([part["singer_id"].values for part in some.parts()])
         assert some["singer_id"].values.kept.tolist() == [v for v in studies[1]["singer_id"].values.kept.tolist() if v in set(numbers.tolist())]  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_whatever_the_seed_both_parts_have_their_share_of_the_rows_in_memory(studies, seed):
+    kept, held = studies[1].hold_out(share=0.5, seed=seed)
+    there = [len(s["age"].values.kept) / s.rows for s in (kept, held)]
+    assert min(there) > 0.6 * max(there)
+    assert "belonging" in str(mb.fit_linear(kept, "belonging", PLAIN))
+
+
+def test_few_rows_of_many_in_parts_are_taken_into_memory(tmp_path):
+    rng = np.random.default_rng(2)
+    frame = pd.DataFrame({"x": rng.normal(size=2000), "g": rng.choice(["a", "b"], 2000), "town": np.where(np.arange(2000) % 25, "big", "small")})  # fmt: skip
+    frame["y"], frame["asked"] = frame["x"] + rng.normal(size=2000), frame["x"].where(rng.random(2000) < 0.03)
+    frame.to_parquet(tmp_path / "n.parquet", row_group_size=300)
+    parts, whole = mb.open_study(tmp_path / "n.parquet", in_parts=True), mb.Study(frame)
+    conditions = {"town": ["small"]}, {"asked": {"present": True}}
+    for terms, kept in zip((["x", "g"], ["asked", "g"]), conditions, strict=True):
+        own, wanted = (s.derive("twice", sum=["x", "y"]).keep(kept) for s in (parts, whole))
+        pd.testing.assert_frame_equal(own.frame(), wanted.frame())
+        fits = [mb.fit_linear(s, "y", terms) for s in (own, wanted)]
+        assert str(fits[0]).replace("n.parquet", "data") == str(fits[1])
+        assert str(mb.screen(own, ["x", "g"], method="spearman"))  # which needs all rows at once
+    with pytest.raises(mb.FitError, match=r"Only \d+ of 2,000 rows have a value .* Keep these rows first \(`keep`, `{\"asked\": {\"present\": true}}`\)"):  # fmt: skip
+        mb.fit_linear(parts, "y", ["asked", "g"])

@@ -11,7 +11,9 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.errors import FitError, count_noun, listed
-from markbase.core.rows.row_functions import counted, learn, sum_of
+from markbase.core.rows.parts import in_parts
+from markbase.core.rows.row_functions import counted, learn, sample_of, sum_of
+from markbase.core.rows.table import FEWEST_KEPT
 from markbase.core.study.column import BLANK, FIRST_CODED, Column
 from markbase.core.tables import own_table
 
@@ -87,6 +89,13 @@ def complete_rows(columns: Sequence[Column]) -> tuple[NDArray[np.bool_] | None, 
         raise FitError(
             f"Every row is missing {'all of ' + listed([f'`{n}`' for n in empty]) if empty else 'at least one column'}: no row of "
             f"{rows:,} has the outcome and every term. Most is lost to {told}; leave such a column out, or mend its codes."
+        )
+    seen: Any = used
+    if in_parts(seen) and np.count_nonzero(sample_of(seen)) < min(FEWEST_KEPT, count):
+        thinnest = min(gaps, key=lambda c: c.valid)
+        raise FitError(
+            f"Only {count:,} of {rows:,} rows have a value in every column that is asked for, and hardly any of them is among the rows that are kept in memory of data "
+            f'read in parts. Keep these rows first (`keep`, `{{"{thinnest.name}": {{"present": true}}}}`): so few are then in memory.'
         )
     return used, CompleteCases(rows, count, lost, others)
 

@@ -14,8 +14,15 @@ from markbase.core.rows.source import RowSource
 
 KEPT_ROWS = 1 << 17
 """At most so many rows are kept in memory."""
-_KEPT_VALUES = 1 << 24
+FEWEST_KEPT = 30
+"""Fewer than so many that are in memory say too little of others."""
+KEPT_VALUES = 1 << 24
 """Of wide data fewer: of all rows kept no more values than this, as far as 4,096 rows have no more."""
+
+
+def most_kept(width: int) -> int:
+    """Return how many rows of so many columns are kept in memory at most."""
+    return min(KEPT_ROWS, max(1 << 12, KEPT_VALUES // max(width, 1)))
 
 
 @dataclass(frozen=True, eq=False)
@@ -62,7 +69,7 @@ class KeptRows:
 
     def __init__(self, width: int = 1) -> None:
         """Keep rows of so many columns."""
-        self.most = min(KEPT_ROWS, max(1 << 12, _KEPT_VALUES // max(width, 1)))
+        self.most = most_kept(width)
         self.limit = np.iinfo(np.uint64).max
         self._pieces: list[_Kept] = []
 

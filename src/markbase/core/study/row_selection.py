@@ -213,9 +213,12 @@ def _whole_levels(rows: int, share: float, seed: int, whole: Column, within: Col
 def _split_in_parts(like: Any, share: float, seed: int, within: Column | None) -> tuple[Rows, str]:
     """Hold out rows that come in parts: those of which a hash of their place is low, so that each row is decided for itself."""
     limit = np.uint64(min(int(share * 2.0**64), 2**64 - 1))
+    own = int(
+        np.random.default_rng(seed).integers(1 << 62)
+    )  # far from that by which rows are kept in memory, and from the next
 
     def drawn(numbers: NDArray[np.intp]) -> tuple[NDArray[np.bool_]]:
-        return (hashed(numbers.astype(np.uint64), seed) < limit,)
+        return (hashed(numbers.astype(np.uint64), own) < limit,)
 
     held = made_of(1, drawn, row_numbers(like))[0] > 0
     out, rows = int(held.sum()), len(like)

@@ -11,9 +11,11 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.errors import ColumnError, remark
-from markbase.core.rows.parts import in_parts
+from markbase.core.rows.parts import held_parts, in_parts
+from markbase.core.rows.row_functions import sample_of
+from markbase.core.rows.table import FEWEST_KEPT, KEPT_VALUES, most_kept
 from markbase.core.study.column import Column
-from markbase.core.study.row_selection import Held, holding, take
+from markbase.core.study.row_selection import Held, arrays_of, holding, take
 from markbase.core.study.trail import Trail, TrailStep
 from markbase.core.study.verification import Recode
 
@@ -86,7 +88,28 @@ class Stepping(ABC):
         study._rows = int(np.count_nonzero(rows))
         study._index = pd.RangeIndex(study._rows) if in_parts(rows) else self._index[rows]
         study._trail = self._trail.then(step)
-        return study
+        return study._in_memory() if study._is_small() else study
+
+    def _is_small(self) -> bool:
+        """Return whether rows come in parts, are few, and not all of them kept in memory anyway; of rows of which hardly any is, whether they can be."""
+        arrays = arrays_of(self._columns)
+        if not in_parts(arrays):
+            return False
+        first: Any = next(iter(arrays.values()))[0]
+        there, few = len(sample_of(first)), self._rows <= most_kept(len(arrays))
+        return there < self._rows and (few or (there < FEWEST_KEPT and self._rows * len(arrays) <= KEPT_VALUES))
+
+    def _in_memory(self) -> Self:
+        """Return the same study with all rows in memory, in a pass."""
+        held = list(held_parts(arrays_of(self._columns)))
+        joined: Held = {
+            place: (
+                np.concatenate([part[place][0] for part in held]),
+                None if why is None else np.concatenate([part[place][1] for part in held]),
+            )
+            for place, (_, why) in held[0].items()
+        }
+        return self._holding(joined)
 
 
 def given(**settings: Any) -> dict[str, Any]:
