@@ -203,25 +203,6 @@ def test_cases_move_what_leaving_them_out_moves(setting):
     assert (np.diff(table["influence"]) <= 0).all()
 
 
-def test_order_by_durbin_and_watson():
-    rng = np.random.default_rng(3)
-    frame = choir(150)
-    frame["term"] = rng.permutation(150).astype(float)
-    steps = np.zeros(150)
-    for k in range(1, 150):
-        steps[k] = 0.7 * steps[k - 1] + rng.normal()
-    frame["score"] += 4 * steps[frame["term"].astype(int)]
-    _, study, fit = fitted(frame)
-    checks = fit.checks(order=study["term"])
-    e = (frame["score"] - fit.fitted).to_numpy()[np.argsort(frame["term"].to_numpy())]
-    assert checks.serial[1] == pytest.approx(np.sum(np.diff(e) ** 2) / np.sum(e**2), rel=1e-9)
-    assert checks.serial[0] == pytest.approx(np.sum(e[1:] * e[:-1]) / np.sum(e**2), rel=1e-9)
-    alike = [f for f in checks.findings if "follow one another are alike" in f.meaning]
-    assert [("clustered errors" in f.meaning, "moves with time" in f.way_on) for f in alike] == [(False, True)]
-    with pytest.raises(mb.MarkbaseError, match="The order has 3 values"):
-        fit.checks(order=[1, 2, 3])
-
-
 def test_findings_say_what_would_do_and_the_sheet_has_four_views():
     frame, _, _ = fitted()
     rng = np.random.default_rng(5)

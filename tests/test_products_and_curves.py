@@ -55,9 +55,7 @@ def test_a_product_that_stands_in_for_a_curve_is_told(kind, other):
 @pytest.mark.parametrize(("none", "step"), [(0.5, 9), (0.5, 0), (0.95, 9), (0.0, 0)])
 def test_rows_without_any_that_lie_apart_from_the_line_are_told(kind, none, step):
     rng = np.random.default_rng(4)
-    frame = pd.DataFrame(
-        {"x": np.where(rng.random(500) < none, 0, rng.poisson(9, 500) + 1.0), "age": rng.normal(size=500)}
-    )
+    frame = pd.DataFrame({"x": np.where(rng.random(500) < none, 0, rng.poisson(9, 500) + 1.0), "age": rng.normal(size=500)})  # fmt: skip
     frame["y"] = 50 - step * (frame["x"] > 0) - 0.3 * frame["x"] + frame["age"] + rng.normal(0, 4, 500)
     frame["ill"] = np.where(frame["y"] + rng.logistic(0, 2, 500) < frame["y"].median(), "yes", "no")
     fit = mb.fit_linear(frame, "y", ["x", "age"]) if kind == "linear" else mb.fit_logistic(frame, "ill", ["x", "age"], event="yes")  # fmt: skip
@@ -66,8 +64,6 @@ def test_rows_without_any_that_lie_apart_from_the_line_are_told(kind, none, step
     if told and kind == "linear":
         X = np.column_stack([np.ones(500), frame["x"], frame["age"], frame["x"] == 0]).astype(float)
         left = [float(np.linalg.lstsq(M, frame["y"], rcond=None)[1][0]) for M in (X[:, :-1], X)]
-        match = re.match(
-            r"`x` is 0 in ([\d.]+)% of the rows, .* \(F\(1, 496\) = ([\d.]+), p < \.001, ([\d.]+)% of", told[0]
-        )
+        match = re.match(r"`x` is 0 in ([\d.]+)% of the rows, .* \(F\(1, 496\) = ([\d.]+), p < \.001, ([\d.]+)% of", told[0])  # fmt: skip
         wanted = [100 * (frame["x"] == 0).mean(), (left[0] - left[1]) / (left[1] / 496), 100 * (1 - left[1] / left[0])]
         np.testing.assert_allclose([float(v) for v in match.groups()], wanted, atol=0.051)

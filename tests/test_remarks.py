@@ -273,9 +273,7 @@ def test_a_table_of_counts_is_noticed_by_look_fits_and_drafts(case, tmp_path):
     of = ["--kind", "logistic", "--outcome", "plan", "--event", "stay", "--terms", "voice"]
     assert ("if this is a table of counts" in run("fit", "t.csv", *of, cwd=tmp_path).stderr) == wanted
     sampled = run("fit", "t.csv", *of, "--weights", "n", cwd=tmp_path)
-    assert (
-        f"`n` is taken as sampling weights, so that {len(frame)} rows are as many cases" in sampled.stderr
-    ) == wanted
+    assert (f"`n` is taken as sampling weights, so that {len(frame)} rows are as many cases" in sampled.stderr) == wanted  # fmt: skip
     weighed = run("fit", "t.csv", *of, "--weights", "n", "--weights-are", "frequency", cwd=tmp_path)
     counted = run("fit", "t.csv", "--outcome", "n", "--terms", "voice", cwd=tmp_path)
     assert "table of counts" not in weighed.stderr + counted.stderr

@@ -70,6 +70,8 @@ def test_serial_correlation_is_tested_as_of_dense_rows(units, times, rho, gaps, 
         checks = fit.checks(order=study["year"])
         r, M, A = dense(frame, fixed)
         assert checks.serial[0] == pytest.approx(r, rel=1e-9, abs=1e-12)
+        steps = M @ frame["y"] @ (2 * (abs(A) > 0).sum(axis=0)[:, None] * np.eye(len(A)) - 4 * A) @ (M @ frame["y"]) / 2
+        assert checks.serial[1] == pytest.approx(steps / (M @ frame["y"] @ (M @ frame["y"])), rel=1e-9)
         expected = np.trace(M @ A) / np.trace(M)
         assert f"({mb.core.formatting.number(expected, 2)} is expected" in order_of(fit, order=study["year"]).figures
         assert checks.serial[2] == pytest.approx(exact_p(r, M, A), abs=0.004)
@@ -132,6 +134,8 @@ def test_months_are_in_order_however_they_are_written(form):
     page = " ".join(str(fit).split())
     assert "follow one another in time (when)" in page
     assert "put into the model what moves with time" in page
+    with pytest.raises(mb.MarkbaseError, match="The order has 3 values"):
+        fit.checks(order=[1, 2, 3])
     line = pd.Series(pd.to_datetime(frame["when"], format=WRITTEN[form])).map(lambda d: d.toordinal())
     X = np.column_stack([np.ones(len(frame)), frame["campaign"] == fit.coefficients["level"][2], line - line.mean()]).astype(float)  # fmt: skip
     slope = abs(np.linalg.lstsq(X, frame["y"], rcond=None)[0][1])
