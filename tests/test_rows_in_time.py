@@ -66,6 +66,9 @@ def test_serial_correlation_is_tested_as_of_dense_rows(units, times, rho, gaps, 
         assert "cannot be looked at" in order_of(fit, order=study["year"]).meaning
         assert "Breusch" not in str(fit)
         assert "nothing shows within levels" in str(fit.checks())
+        assert "year" in str(
+            mb.fit_linear(study, "y", ["x", "year"], fixed_effects="choir")
+        )  # whose square does not vary
     elif fixed or gaps or units == 1:
         checks = fit.checks(order=study["year"])
         r, M, A = dense(frame, fixed)
@@ -81,12 +84,14 @@ def test_serial_correlation_is_tested_as_of_dense_rows(units, times, rho, gaps, 
 
 @pytest.mark.parametrize(("rho", "options", "said"), [
     (0.6, {"fixed_effects": "choir"}, "follow one another in time (year)"),
+    (0.9, {"fixed_effects": "choir", "times": 3}, "follow one another in time (year)"),  # of which r lies below 0
     (0.0, {"fixed_effects": "choir"}, None),
     (0.6, {"fixed_effects": "choir", "cluster": "choir"}, None),
     (0.6, {}, None),  # several rows of a year: that they are of one choir is told
 ])  # fmt: skip
 def test_a_panel_is_told_where_rows_of_one_follow_one_another(rho, options, said):
-    study = mb.Study(panel(60, 8, rho, 3))
+    options = dict(options)
+    study = mb.Study(panel(150, options.pop("times", 6), rho, 3))
     fit = mb.fit_linear(study, "y", ["x", "g"], **options)
     page = " ".join(str(fit).split())
     assert (said in page and "cluster the errors by choir" in page) if said else "follow one another" not in page
@@ -142,6 +147,8 @@ def test_months_are_in_order_however_they_are_written(form):
     assert "All rows of after come after those of before (when): whatever else changed in time is in this difference. Beside a straight line over when the coefficient is" in page  # fmt: skip
     told = page.split("the coefficient is ")[1].split(" ")[0].replace("−", "-")
     assert abs(float(told)) == pytest.approx(slope, rel=0.06)
+    other = mb.Study(frame.assign(odd=np.where(frame.index % 2, "a", "b")))
+    assert "come after those of" not in str(mb.fit_linear(other, "y", ["odd"]))
     months = study.from_date("when", "months", since="2015-01", name="t")
     assert months["t"].values.tolist() == [(d.year - 2015) * 12 + d.month - 1 for d in pd.to_datetime(frame["when"], format=WRITTEN[form])]  # fmt: skip
     assert study.prepare(study.remarks()["when"][0].mend)["when_months"].values.tolist() == months["t"].values.tolist()

@@ -62,7 +62,8 @@ def test_ratios_and_what_they_divide_are_found_in_the_rows():
     frame["rate"], frame["crowd"] = ((100 * frame["gone"] / frame["heads"]).round(1), (frame["beds"] / frame["heads"]).round(3))  # fmt: skip
     frame["per_thousand"], frame["each"] = ((1000 * frame["sold"] / frame["beds"]).round(), frame["sold"] / frame["gone"].clip(1))  # fmt: skip
     frame["nearly"], frame["even"] = (frame["rate"].where(frame.index != 77, frame["rate"] + 0.3), 50 + rng.integers(0, 9, 120))  # fmt: skip
-    frame["of_even"] = (100 * rng.integers(4, 30, 120) / frame["even"]).round(2)
+    frame["some"] = rng.integers(4, 30, 120)
+    frame["of_even"] = (100 * frame["some"] / frame["even"]).round(2)
     frame.loc[5:9, "gone"] = np.nan
     frame.loc[20, ["gone", "rate"]] = 0.0
     heads = frame["heads"][frame["gone"].notna()]

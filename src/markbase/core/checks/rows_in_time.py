@@ -65,8 +65,8 @@ class Following(NamedTuple):
 
     @property
     def is_sure(self) -> bool:
-        """Whether it is told of a fit that nobody checked."""
-        return self.p < _SURE and self.correlation - self.expected > _MATTERS
+        """Whether it is told of a fit that nobody checked: less is much within levels of few rows, where the correlation has little room."""
+        return self.p < _SURE and self.correlation - self.expected > _MATTERS * (1 + 2 * self.expected)
 
 
 class BeforeAfter(NamedTuple):
