@@ -84,7 +84,7 @@ def test_ratios_and_what_they_divide_are_found_in_the_rows():
         reading = " ".join(mb.fit_linear(mb.Study(frame), outcome, terms, **more).reading().cautions)
         assert reading.count("by construction") == bool(parts), (outcome, terms)
         assert all(part in reading for part in parts), (outcome, terms, reading)
-        assert (share in reading) == (outcome == "rate" and not more)
+        assert [share in reading, "a share of" in reading] == [outcome == "rate" and not more] * 2
 
 
 def test_a_total_and_its_parts_are_found_in_the_rows():
