@@ -279,14 +279,10 @@ WRONG = {
     "a term twice in a block": ({"a": ["age", "age"]}, {}, "`age` stands in block `a` twice"),
     "a line after its curve": ({"a": [BENT], "b": ["age"]}, {}, r"`age \(quadratic\)` contains `age` already"),
     "a line beside its curve": ({"a": ["age", BENT]}, {}, r"of the same columns; leave one out of block `a`"),
-    "a product before its curve": (
-        {"a": ["age", mb.interaction(BENT, "voice")], "b": [BENT]},
-        {},
-        r"stands in a block before `age \(quadratic\)`",
-    ),
+    "a product before its curve": ({"a": ["age", mb.interaction(BENT, "voice")], "b": [BENT]}, {}, r"stands in a block before `age \(quadratic\)`"),
     "no such kind": ({"a": ["age"]}, {"kind": "probit"}, "There is no kind 'probit'"),
     "no such column": ({"a": ["aeg"]}, {}, "no column `aeg`"),
-}
+}  # fmt: skip
 
 
 @pytest.mark.parametrize("case", WRONG)

@@ -133,17 +133,11 @@ def test_every_command_with_a_table_for_a_manuscript_writes_the_one_python_write
         ("fit", *of, *terms): fit,
         ("groups", *of[:1], "voice", *of[1:], *terms): (fit, "voice"),
         ("screen", *of, *terms): mb.screen(study, ["age", "voice"], "belonging"),
-        ("blocks", *of, "--block", "a: age", "--block", "b: voice"): mb.fit_blocks(
-            study, "belonging", {"a": ["age"], "b": ["voice"]}
-        ),
-        ("compare", *of, "--variant", "a: voice", "--variant", "b: age, voice"): mb.compare(
-            mb.fit_linear(study, "belonging", ["voice"]), fit, names=["a", "b"]
-        ),
+        ("blocks", *of, "--block", "a: age", "--block", "b: voice"): mb.fit_blocks(study, "belonging", {"a": ["age"], "b": ["voice"]}),
+        ("compare", *of, "--variant", "a: voice", "--variant", "b: age, voice"): mb.compare(mb.fit_linear(study, "belonging", ["voice"]), fit, names=["a", "b"]),
         ("dominance", *of, *terms): mb.dominance(fit),
-        ("reliability", *of[:1], "rehearsals,concerts,events"): mb.reliability(
-            study, ["rehearsals", "concerts", "events"]
-        ),
-    }
+        ("reliability", *of[:1], "rehearsals,concerts,events"): mb.reliability(study, ["rehearsals", "concerts", "events"]),
+    }  # fmt: skip
     for number, (command, result) in enumerate(wanted.items()):
         done = run(*command, "--manuscript", f"{number}.md", cwd=tmp_path)
         assert done.returncode == 0, done.stderr

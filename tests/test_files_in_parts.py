@@ -90,17 +90,12 @@ COLUMNS = {
     "a code": pa.array(sparse([-9 if k % 11 == 0 else k for k in MANY])),
     "large texts": pa.array(["q" if k % 3 else "w" for k in MANY], pa.large_string()),
     "dictionary": pa.array(sparse(["ab"[k % 2] for k in MANY])).dictionary_encode(),
-    "ordered": pa.DictionaryArray.from_arrays(
-        pa.array(sparse([k % 2 for k in MANY])), pa.array(["b", "a", "c"]), ordered=True
-    ),
+    "ordered": pa.DictionaryArray.from_arrays(pa.array(sparse([k % 2 for k in MANY])), pa.array(["b", "a", "c"]), ordered=True),
     "yes or no": pa.array([bool(k % 3) for k in MANY]),
     "yes, no or missing": pa.array(sparse([bool(k % 3) for k in MANY])),
     "days": pa.array([datetime.date(2020, 1, 1 + k % 9) for k in MANY]),
     "times": pa.array(sparse([datetime.datetime(2020, 1, 1 + k % 9, k % 20) for k in MANY])),
-    "times, of a zone": pa.array(
-        sparse([datetime.datetime(2020, 1 + k % 9, 1, k % 3, 0, k % 2, 10**5 * (k % 4)) for k in MANY]),
-        pa.timestamp("us", "Europe/Berlin"),
-    ),
+    "times, of a zone": pa.array(sparse([datetime.datetime(2020, 1 + k % 9, 1, k % 3, 0, k % 2, 10**5 * (k % 4)) for k in MANY]), pa.timestamp("us", "Europe/Berlin")),
     "times, to the nanosecond": pa.array(sparse([10 * (k % 7) for k in MANY]), pa.timestamp("ns")),
     "times of day": pa.array(sparse([datetime.time(k % 24, 30, k % 2, 500_000 * (k % 2)) for k in MANY])),
     "durations": pa.array(sparse([datetime.timedelta(seconds=90 * k, milliseconds=k % 5) for k in MANY])),
@@ -108,7 +103,7 @@ COLUMNS = {
     "bytes that are no text": pa.array([b"\xff" if k == 9 else b"b" for k in MANY]),
     "decimals": pa.array([decimal.Decimal(k) / 4 for k in MANY]),
     "nothing": pa.nulls(len(MANY)),
-}
+}  # fmt: skip
 
 
 @pytest.mark.parametrize(

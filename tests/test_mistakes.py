@@ -47,10 +47,7 @@ MISTAKES = [
     (["fit", "text.csv", *XY, "--codebook", "numeric column.toml"], "`abc`; first in row 2"),
     (["fit", "text.csv", "--outcome", "x", "--terms", "y"], "cannot be taken as a numeric column: mostly numbers"),
     (["fit", "inf.csv", *XY], "`x` is infinite in 1 of 4 rows (first in row 2)"),
-    (
-        ["fit", "start.csv", "--outcome", "y", "--terms", "(intercept)"],
-        "called `(intercept)`, as the number that every equation starts from",
-    ),
+    (["fit", "start.csv", "--outcome", "y", "--terms", "(intercept)"], "called `(intercept)`, as the number that every equation starts from"),
     (["fit", "same.csv", *XY], "outcome `y` is 3 in every row used"),
     (["fit", "fixed.csv", *XY], "`x` is 2 in every row used"),
     (["fit", "one.csv", *XY], "one level in the rows used (`a`)"),
@@ -66,10 +63,7 @@ MISTAKES = [
     ([*FIT[:-1], "age voice"], "`age voice` is no column: give `age` and `voice` as terms of their own"),
     ([*FIT[:-1], "C(voice)"], "`voice` is categorical as it is"),
     (["fit", DATA, "belonging", "age"], "only a plan has fits to name; say what to explain, and with what: --outcome"),
-    (
-        ["fit", DATA, "--outcome", "choir", "--terms", "age"],
-        "of 24 levels, and a linear regression needs a numeric column; answers in an order",
-    ),
+    (["fit", DATA, "--outcome", "choir", "--terms", "age"], "of 24 levels, and a linear regression needs a numeric column; answers in an order"),
     (["fit", DATA, "--codebook", BOOK, "--outcome", "belonging", "--terms", "singer_id"], "Only identifiers"),
     ([*FIT[:-1], "age,voise"], "no column `voise`. Did you mean `voice`"),
     ([*FIT[:-1], "rehearsals,concerts,events"], "`events` equals `rehearsals` + `concerts`"),
@@ -116,7 +110,7 @@ MISTAKES = [
     (["predict", *CHOIRS, *STAYS, "--profiles", "nobody.csv"], "There is no file `nobody.csv`"),
     (["fits"], "There is no command `fits`. Did you mean `fit`"),
     (["Cross-Validation", "f.csv"], "There is no command `Cross-Validation`. That is done by `validate`."),
-]
+]  # fmt: skip
 
 
 @pytest.fixture(scope="module")

@@ -271,18 +271,10 @@ def test_what_was_done_in_python_is_written_as_a_plan_that_gives_it_again(tmp_pa
     blocks = {"first": ["age", "voice"], "then": ["rehearsals", mb.interaction("age", "voice")]}
     made = {
         "blockwise entry": mb.fit_blocks(study, "belonging", blocks, cluster="choir"),
-        "crossed": mb.fit_logistic(
-            study,
-            "stays",
-            ["voice", "joined_through", mb.interaction("voice", "joined_through")],
-            event="no",
-            penalty="firth",
-        ),
-        "inside": mb.fit_linear(
-            study, "belonging", ["age"], fixed_effects="choir", cluster="choir", errors="CR3", level=0.9
-        ),
+        "crossed": mb.fit_logistic(study, "stays", ["voice", "joined_through", mb.interaction("voice", "joined_through")], event="no", penalty="firth"),
+        "inside": mb.fit_linear(study, "belonging", ["age"], fixed_effects="choir", cluster="choir", errors="CR3", level=0.9),
         "weighted": mb.fit_linear(study, "belonging", ["age", "voice"], weights="weight"),
-    }
+    }  # fmt: skip
     made["sampled"] = mb.bootstrap(made["weighted"], 200, seed=3)
     path = tmp_path / "mine.toml"
     mb.write_plan(path, study, made, data=DATA, codebook=BOOK, title="Mine")

@@ -21,11 +21,7 @@ GUESSES = [
     ([np.nan] + [0] * 79 + [1] * 12 + [2] * 8, "numeric", "digits that look like codes: 3 whole numbers"),
     (list(range(1001, 1101)), "numeric", "looks like an identifier"),
     ([f"P{k}" for k in range(100)], "categorical", "looks like an identifier"),
-    (
-        [f"P{k // 2}" for k in range(100)],
-        "categorical",
-        "50 levels, of 2 rows on average: persons measured more than once",
-    ),
+    ([f"P{k // 2}" for k in range(100)], "categorical", "50 levels, of 2 rows on average: persons measured more than once"),
     ([907 + k // 2 for k in range(100)], "numeric", "50 whole numbers, of 2 rows on average: persons measured"),
     ([*range(907, 962), *range(909, 954)], "numeric", "55 whole numbers, of 1.8 rows on average: persons measured"),
     (["a", "b"] * 50, "categorical", ""),
@@ -59,20 +55,12 @@ GUESSES = [
     (["1-2 hours", "12 hours", "A.1", "A.2"] * 25, "categorical", ""),
     ([f"2024-01-{k % 28 + 1:02d} 1{k % 10}:00:00" for k in range(100)], "categorical", "a number made of them"),
     (list(range(1, 21)) * 5, "numeric", "whole numbers from 1 to 20, each in about as many rows: numbers of groups?"),
-    (
-        [k / 4 for k in range(98)] + [61.5, 700.25],
-        "numeric",
-        "`61.5` and `700.25` lie further from all others (0 to 24.25) than these",
-    ),
-    (
-        [k / 4 for k in range(99)] + [-80.25],
-        "numeric",
-        "`−80.25` lies further from all others (0 to 24.5) than these lie apart",
-    ),
+    ([k / 4 for k in range(98)] + [61.5, 700.25], "numeric", "`61.5` and `700.25` lie further from all others (0 to 24.25) than these"),
+    ([k / 4 for k in range(99)] + [-80.25], "numeric", "`−80.25` lies further from all others (0 to 24.5) than these lie apart"),
     ([0.5] + [k / 4 for k in range(98)] + [48.25], "numeric", ""),  # no wider than these lie apart
     ([k / 4 for k in range(96)] + [400.5] * 2 + [700.25] * 2, "numeric", "strongly skewed"),  # none of them alone
     ([*np.exp(np.linspace(-2, 2, 98)), 15.5, 16.5], "numeric", "strongly skewed"),  # the end of a long tail
-]
+]  # fmt: skip
 
 
 AMOUNTS = {  # whole numbers none of which occurs twice, but amounts, or counts, or of a unit

@@ -136,9 +136,7 @@ STEPS = {
     "a group filled from above": lambda s: s.fill_down("joined_through").levels("joined_through"),
     "blanks filled": lambda s: s.fill_blank("age", 0).values("age"),
     "blanks of a group filled": lambda s: s.fill_blank("joined_through", "unasked").levels("joined_through"),
-    "an answer of several": lambda s: s.multiple_response("joined_through", "open", separator=" ", name="n").levels(
-        "n"
-    ),
+    "an answer of several": lambda s: s.multiple_response("joined_through", "open", separator=" ", name="n").levels("n"),
     "groups combined": lambda s: s.mark("stays", "no").combine_groups(["voice", "stays"], name="n").levels("n"),
     "z": lambda s: s.derive(name="new", z="age").values("new"),
     "z within": lambda s: s.derive(name="new", z="age", within="voice").values("new"),
@@ -162,12 +160,10 @@ STEPS = {
     "pruning": lambda s: mb.screen(s, [*PLAIN, "events"], "belonging").prune(keep=["age"]).steps,
     "page of a screening": lambda s: str(mb.screen(s, PLAIN, "belonging")),
     "blocks": lambda s: str(mb.fit_blocks(s, "belonging", {"first": ["age", "voice"], "then": ["rehearsals"]})),
-    "comparison": lambda s: (
-        mb.compare(mb.fit_linear(s, "belonging", PLAIN), mb.fit_linear(s, "belonging", ["age", "travel_min"])).estimates
-    ),
+    "comparison": lambda s: (mb.compare(mb.fit_linear(s, "belonging", PLAIN), mb.fit_linear(s, "belonging", ["age", "travel_min"])).estimates),
     "specifications": lambda s: str(mb.specifications(mb.fit_linear(s, "belonging", PLAIN), focus="age")),
     "elimination": lambda s: mb.backward_elimination(mb.fit_linear(s, "belonging", PLAIN)).steps,
-}
+}  # fmt: skip
 
 
 @pytest.mark.parametrize("what", STEPS)
@@ -185,19 +181,15 @@ def test_values_are_counted_where_they_occur_if_they_could_be_very_many(studies,
 
 REFUSED = {
     "Spearman's correlation": lambda s: mb.screen(s, ["age", "rehearsals"], "belonging", method="spearman"),
-    "a lag over rows that are not sorted by `choir` and, within it, `rehearsals`,": lambda s: s.lag(
-        "age", by=1, order="rehearsals", within="choir", name="before"
-    ),
+    "a lag over rows that are not sorted by `choir` and, within it, `rehearsals`,": lambda s: s.lag("age", by=1, order="rehearsals", within="choir", name="before"),
     "drawing single rows again": lambda s: mb.fit_blocks(s, "belonging", {"all": PLAIN}).bootstrap(100),
-    "drawing samples for a logistic fit": lambda s: mb.fit_blocks(
-        s, "stays", {"all": PLAIN}, kind="logistic", event="yes", cluster="choir"
-    ).bootstrap(100),
+    "drawing samples for a logistic fit": lambda s: mb.fit_blocks(s, "stays", {"all": PLAIN}, kind="logistic", event="yes", cluster="choir").bootstrap(100),
     "one table of them": lambda s: s.frame(),
     "a residual of each": lambda s: mb.fit_linear(s, "belonging", PLAIN).residuals,
     "one table of predictions": lambda s: mb.fit_linear(s, "belonging", PLAIN).predict(s),
     "finding rows that are the same as others": lambda s: s.leave_out_repeats(),
     "one table of indicators": lambda s: s.indicators(["voice"]),
-}
+}  # fmt: skip
 
 
 @pytest.mark.parametrize("what", REFUSED)

@@ -11,20 +11,11 @@ pytestmark = pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
 
 
 SEPARATED = {
-    "a level without the event": (
-        ["voice", "age"],
-        "`voice` is `tenor` in 9 rows used, and none of them has `stays` = `yes`",
-    ),
-    "a numeric column with a threshold": (
-        ["mark"],
-        "Every row with `mark` of 50.5 or more has `stays` = `yes`, every row of 48.5 or less `no`",
-    ),
-    "two numeric columns together": (
-        ["one", "two"],
-        "`one` and `two` together foretell .* in 140 of 140 rows \\(complete",
-    ),
+    "a level without the event": (["voice", "age"], "`voice` is `tenor` in 9 rows used, and none of them has `stays` = `yes`"),
+    "a numeric column with a threshold": (["mark"], "Every row with `mark` of 50.5 or more has `stays` = `yes`, every row of 48.5 or less `no`"),
+    "two numeric columns together": (["one", "two"], "`one` and `two` together foretell .* in 140 of 140 rows \\(complete"),
     "a numeric column but for its middle": (["partly", "age"], "partial separation"),
-}
+}  # fmt: skip
 
 
 @pytest.mark.parametrize("case", SEPARATED)

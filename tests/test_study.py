@@ -149,14 +149,10 @@ CALLS = [
     (lambda s: mb.fit_linear(s, "belonging", "age"), mb.MarkbaseError, r"a list of terms .*; for instance \['age'\]"),
     (lambda s: mb.fit_linear(s, "belonging", "age + voice"), mb.MarkbaseError, r"for instance \['age', 'voice'\]"),
     (lambda s: mb.fit_linear(s, "belonging", ["age + voice"]), mb.ColumnError, "give `age` and `voice` as terms"),
-    (
-        lambda s: mb.fit_linear(s, "belonging", ["age"]).predict({"age": np.array([20, 30])}),
-        mb.MarkbaseError,
-        "a list of",
-    ),
+    (lambda s: mb.fit_linear(s, "belonging", ["age"]).predict({"age": np.array([20, 30])}), mb.MarkbaseError, "a list of"),
     (lambda s: mb.fit_linear(s, "belonging", []), mb.FitError, "at least one term"),
     (lambda _: mb.Study([1, 2]), mb.MarkbaseError, "not of a list"),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("call", "kind", "told"), CALLS)
