@@ -20,11 +20,10 @@ from markbase.core.study.column import Column
 
 _MOST_COLUMNS, _FEWEST_ROWS, _FEWEST_VALUES = 100, 20, 5
 """So many columns are tried; so many rows, and values of each of the three, tell."""
-_GLANCE, _FEW, _ROUGHLY, _SOME = 24, 3, 0.05, 500
-"""Of so many rows the first three with an outcome that is not 0 are looked at first, for logarithms as near to those of a ratio."""
+_GLANCE, _FEW, _ROUGHLY, _SOME = 24, 3, 0.02, 500
+"""Of so many rows the first three with an outcome that is not 0 are looked at first, for logarithms to base 10 as near to whole numbers."""
 _PER = (1.0, 100.0, 1_000.0, 10_000.0, 100_000.0)
 """A share, percent, and so many in a thousand, ten thousand and a hundred thousand."""
-_LOGARITHMS = np.log(_PER)
 _UNEVEN = 3.0
 """What a share is taken of differs from row to row if the most is so many times the least."""
 
@@ -117,15 +116,14 @@ def _likely(outcome: Column, columns: Sequence[Column]) -> tuple[list[tuple[int,
     if len(np.unique(y[rows])) < _FEWEST_VALUES:
         return None
     rows = rows[np.argsort(-np.abs(y[rows]), kind="stable")[:_FEW]]  # where rounding matters least
-    found, different = [], ~np.eye(len(columns), dtype=bool)
     with np.errstate(divide="ignore", invalid="ignore"):
-        own, Z = np.log(np.abs(y[rows])), np.log(np.abs(np.array([sample_of(c.values)[rows] for c in columns])))
-        first, second = Z[:, None, :], Z[None, :, :]
-        for per in (own + second - first, first + second - own, first + own - second):
-            near = ~(np.abs(per[..., None] - _LOGARITHMS) > _ROUGHLY)  # of what is missing, or 0, nothing is excluded
-            places = np.nonzero(near.all(axis=2).any(axis=2) & different)
-            found.append(list(zip(*(place.tolist() for place in places), strict=True)))
-    return tuple(found)
+        own, Z = np.log10(np.abs(y[rows])), np.log10(np.abs(np.array([sample_of(c.values)[rows] for c in columns])))
+        over, both = Z[:, None, :] - Z[None, :, :], Z[:, None, :] + Z[None, :, :]
+        per = np.stack([own - over, both - own, own + over])  # the logarithm of what a ratio would be per
+        power = np.rint(per)
+        far = (np.abs(per - power) > _ROUGHLY) | (np.abs(power - power[..., :1]) > 0) | np.isinf(per)
+    near = ~far.any(axis=-1) & ~np.eye(len(columns), dtype=bool)  # of what is missing, or 0 in all, nothing is excluded
+    return tuple(list(zip(*(place.tolist() for place in np.nonzero(kind)), strict=True)) for kind in near)
 
 
 def _first_that_holds(triples: Iterable[tuple[Column, Column, Column]]) -> Ratio | None:
