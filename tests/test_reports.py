@@ -363,6 +363,13 @@ def test_a_cloud_lies_where_its_marks_were():
         assert nearest.max() < 0.11
 
 
+def test_a_fit_of_fewer_rows_than_are_held_out_by_itself_is_reported(tmp_path):
+    cells = pd.DataFrame({"a": ["p", "q"] * 4, "stays": ["y", "y", "n", "n"] * 2, "n": [5, 9, 4, 7, 8, 3, 6, 2]})
+    for k, more in enumerate(({"weights": "n", "weights_are": "frequency"}, {})):
+        mb.report(mb.fit_logistic(cells, "stays", ["a"], event="y", **more), tmp_path / f"{k}.html")
+        assert "held out" in words(seen((tmp_path / f"{k}.html").read_text(encoding="utf-8")))
+
+
 def test_a_report_from_python_tells_fits_with_their_other_bases(tmp_path):
     study, path = choir(), tmp_path / "page.html"
     fit, entry = MADE["linear"](study), MADE["blocks"](study)

@@ -130,7 +130,7 @@ def _timed(fit: LinearFit) -> tuple[Column, str, _Series] | None:
 @without_remarks()
 def before_and_after(fit: LinearFit, variable: Variable) -> BeforeAfter | None:
     """Return that all rows of one of two levels are later than those of the other, where a column tells rows apart by their times and no term rises with it."""
-    timed = _timed(fit) if variable.size == 2 else None
+    timed = _timed(fit) if variable.size == 2 and variable.column.scheme == "indicator" else None
     if timed is None:
         return None
     column, _, series = timed
