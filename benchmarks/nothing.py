@@ -64,6 +64,32 @@ def setting_is_even(fit: mb.LinearFit) -> bool:
     return fit.errors.kind != "HC3" or fit.weights is not None
 
 
+def panel(rng: np.random.Generator, persons: int, waves: int) -> mb.Study:
+    """Return persons seen in several waves, whose rows are independent but for what is each person's own; x goes with y within persons as between them."""
+    rows = persons * waves
+    columns = {
+        "who": np.repeat([f"p{k:03d}" for k in range(persons)], waves),
+        "year": np.tile(np.arange(waves) + 2001, persons),
+    }
+    x = rng.normal(size=rows) + np.repeat(rng.normal(size=persons), waves)
+    y = x / 2 + rng.normal(size=rows) + np.repeat(rng.normal(size=persons), waves)
+    return mb.Study(pd.DataFrame(columns | {"x": x, "y": y}))
+
+
+def of_panels(rng: np.random.Generator, samples: int) -> Iterator[tuple[str, list[float]]]:
+    """Yield what is found in panels of so many waves, in percent of samples: by the test of serial correlation, and unasked by pages."""
+    for waves in (3, 8):
+        found = []
+        for _ in range(samples):
+            study = panel(rng, 60, waves)
+            within = mb.fit_linear(study, "y", ["x", "year"], fixed_effects="who")
+            pooled = mb.fit_linear(study, "y", ["x", "year"], cluster="who").reading()
+            serial = within.checks(order=study["year"]).serial
+            mixed = any("mixes two things" in c for s in pooled.statements for c in s.cautions)
+            found.append([serial is not None and serial[2] < 0.05, "follow one another" in str(within), mixed])
+        yield f"{waves} waves of 60 persons", (100 * np.mean(found, axis=0)).tolist()
+
+
 @click.command()
 @click.option("--samples", default=500, help="How many of each kind of errors and number of rows.")
 @click.option("--seed", default=1, help="Of the drawing.")
@@ -87,7 +113,13 @@ def main(samples: int, seed: int) -> None:
     table = Table("clear in % of samples", *heads, title="Where there is nothing", title_justify="left")
     for test, shown in told.items():
         table.add_row(test, *(f"{100 * shown[head]:.1f}" if head in shown else "" for head in heads))
-    Console(width=180).print(table)
+    console = Console(width=180)
+    console.print(table)
+    heads = ["serial correlation at .05", "told unasked", "within and between, told unasked"]
+    table = Table("in % of samples", *heads, title="Independent rows of persons", title_justify="left")
+    for what, shares in of_panels(rng, samples):
+        table.add_row(what, *(f"{share:.1f}" for share in shares))
+    console.print(table)
 
 
 if __name__ == "__main__":
