@@ -147,6 +147,10 @@ def test_months_are_in_order_however_they_are_written(form):
     assert "All rows of after come after those of before (when): whatever else changed in time is in this difference. Beside a straight line over when the coefficient is" in page  # fmt: skip
     told = page.split("the coefficient is ")[1].split(" ")[0].replace("−", "-")
     assert abs(float(told)) == pytest.approx(slope, rel=0.06)
+    for gaps in (8, 9):  # of 84 rows
+        some = mb.fit_linear(frame.assign(when=frame["when"].where(frame.index >= gaps)), "y", ["campaign"])
+        assert (some.checks().serial is None) == (gaps == 9)
+        assert "come after those of" not in str(some)
     other = mb.Study(frame.assign(odd=np.where(frame.index % 2, "a", "b")))
     assert "come after those of" not in str(mb.fit_linear(other, "y", ["odd"]))
     months = study.from_date("when", "months", since="2015-01", name="t")
