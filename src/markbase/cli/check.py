@@ -44,7 +44,7 @@ from markbase.show.regression import regression_record
 @click.option(
     "--order",
     metavar="COLUMN",
-    help="Linear: what puts the rows in order, to look for serial correlation.",
+    help="Linear: what puts the rows in order, to look for serial correlation; by default a column of dates, or years, that tells rows apart.",
     panel="Checks",
 )
 @click.option(

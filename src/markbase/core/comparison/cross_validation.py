@@ -78,7 +78,8 @@ def cross_validate(fit: AnyFit, *, folds: int = 10, repeats: int = 5, seed: int 
     MarkbaseError
         If the parts, repeats or seed cannot be used, or levels were taken out.
     FitError
-        If the model cannot be fitted without one of the parts, or has the clusters that are to be held out whole among its terms.
+        If the model cannot be fitted without one of the parts, or has the clusters that are to be held out whole among its terms; or if cases that
+        rows count for come in parts, or are more than 2,000,000.
 
     Examples
     --------

@@ -139,7 +139,8 @@ class Checks(ShownTables):
     """Of each cluster the coefficient that leaving it out would move most: `cluster`, `rows`, `term`, `level`, `estimate`, `se`, `without`, `moves` (in
     standard errors), the largest first; None without clusters, with more than 1,000, or where levels taken out lie in several."""
     serial: tuple[float, float, float] | None
-    """Correlation of a residual with the one before, Durbin and Watson's d, and p by the normal approximation; None without an order."""
+    """Correlation of a residual with the one before, Durbin and Watson's d, and p by the beta distribution of independent rows, NaN without a test; None
+    where nothing puts the rows in order."""
     findings: tuple[Finding, ...]
     """All of it, with what it means and what would do."""
     spread_df_rest: float = math.inf

@@ -31,7 +31,7 @@ class EventChecks(Probabilities):
             From which probability the event is predicted.
         folds : int, optional
             Also sort rows the model has not seen: the rows are put at random into so many parts, and each part is
-            predicted by a fit to the others.
+            predicted by a fit to the others. Cases that rows count for, by frequencies, are put there one by one.
         seed : int
             The seed of the random order.
 
@@ -47,7 +47,7 @@ class EventChecks(Probabilities):
         MarkbaseError
             If the cut or the number of parts cannot be used.
         FitError
-            If the model cannot be fitted without one of the parts.
+            If the model cannot be fitted without one of the parts, or cases that are to be held out come in parts, or are more than 2,000,000.
 
         Examples
         --------

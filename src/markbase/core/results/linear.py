@@ -217,7 +217,8 @@ class LinearFit(LinearRows):
         most : int
             How many cases to list, those that weigh most.
         order : Column or array_like, shape (rows,), optional
-            What puts the rows of the study in order, where they have one.
+            What puts the rows of the study in order: times, dates, or levels in their order. By default a column of dates, or of whole numbers called
+            year, month and the like, that tells rows apart, all of them or those within levels taken out or clusters; none where there is no such column.
 
         Returns
         -------
@@ -229,7 +230,13 @@ class LinearFit(LinearRows):
         FitError
             If the outcome is reproduced exactly.
         MarkbaseError
-            If the order has not a value for each row.
+            If the order has not a value for each row, or rows come in parts and one is given.
+        ColumnError
+            If nothing puts the levels of the order in order of time.
+
+        References
+        ----------
+        Durbin & Watson (1951), Biometrika 38(1-2), 159-177, doi:10.1093/biomet/38.1-2.159, for the serial correlation.
 
         Examples
         --------

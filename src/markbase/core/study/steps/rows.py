@@ -41,7 +41,8 @@ class RowSteps(Stepping):
         Returns
         -------
         Study
-            A new study with those rows; what each condition costs is in the trail's check.
+            A new study with those rows; what each condition costs is in the trail's check. Few rows (up to 131,072) of many that come in
+            parts are in memory then.
 
         Raises
         ------
