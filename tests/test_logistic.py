@@ -96,6 +96,11 @@ def test_profile_ends_lie_where_the_likelihood_has_fallen_by_half_a_chi_squared(
     if penalty:
         rows = fit.coefficients[~fit.coefficients["base"]]
         np.testing.assert_allclose(rows["low"], profile["low"])
+        wider = mb.fit_logistic(study_of(frame), "stays", ["voice", "age"], event="yes", penalty=penalty, level=1 - 0.05 / 6)  # fmt: skip
+        for r in fit.between("voice", "bonferroni").to_dict("records"):  # a pair is a coefficient from another base
+            own = wider.rebase("voice", r["against"]).coefficients.set_index("level").loc[r["level"]]
+            wanted = [own["low"], own["high"], min(6 * own["p"], 1)]
+            np.testing.assert_allclose([r["low"], r["high"], r["p_corrected"]], wanted, rtol=1e-6)
 
 
 def _held_slope(frame, slope, firth):

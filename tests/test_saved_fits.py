@@ -129,8 +129,17 @@ def test_a_saved_fit_predicts_other_rows_and_is_refused_where_it_was_changed(kin
     with pytest.raises(mb.FileError, match="is there already"):
         mb.write_fit(fit, tmp_path / "fit.json")
     told = pd.DataFrame({"g": ["a", "b"] * 20, "y": [0, 1] * 20})  # foretold, so that no slope of calibration is finite
-    mb.write_fit(mb.fit_logistic(told, "y", ["g"], penalty="firth"), tmp_path / "told.json")
-    assert np.isnan(mb.read_fit(tmp_path / "told.json").own_measures["calibration slope"])
+    firth = mb.fit_logistic(told, "y", ["g"], penalty="firth")
+    mb.write_fit(firth, tmp_path / "told.json")
+    saved = mb.read_fit(tmp_path / "told.json")
+    assert np.isnan(saved.own_measures["calibration slope"])
+    for each in (
+        lambda f: f.coefficients,
+        lambda f: f.rebase("g", "b").coefficients.iloc[1:],
+        lambda f: f.between("g"),
+    ):
+        pd.testing.assert_frame_equal(each(saved), each(firth), rtol=1e-6)
+    assert "its own, but for (intercept), whose are Wald's" in " ".join(str(saved.rebase("g", "b")).split())
 
 
 @pytest.mark.parametrize("outcome", ["belonging", "stays"])

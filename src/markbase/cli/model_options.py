@@ -178,7 +178,7 @@ class Model:
                 raise MarkbaseError(f"`{option}` is for a {other} regression; add `--kind {other}`, or leave it out.")
         if blocks:
             return replace(entry, terms=(), entry=tuple(self._blocks(blocks, study).items()))
-        given = [*self._listed_terms(self.terms, study), *self._products(study.columns)]
+        given = self._with_products(self._listed_terms(self.terms, study), study.columns)
         if not given and not entry.every_term:
             raise MarkbaseError("Say what to explain it with: --terms age,voice.")
         return replace(entry, terms=tuple(given), entry=()) if given else entry
@@ -239,7 +239,7 @@ class Model:
                 raise MarkbaseError(f"The block `{name}` is given twice; give each block a name of its own.")
             blocks[name] = tuple(self._listed_terms([columns], study))
         last = list(blocks)[-1]
-        blocks[last] += tuple(self._products(study.columns))
+        blocks[last] = tuple(self._with_products(blocks[last], study.columns))
         return blocks
 
     def variants(self, texts: Sequence[str]) -> tuple[Study, dict[str, FitEntry]]:
@@ -260,12 +260,14 @@ class Model:
         """Open the data for some fits of a plan; remarks on other columns are left out."""
         return self._opened(lambda _: dict(entries))
 
-    def _products(self, columns: Sequence[str]) -> list[TermRequest]:
+    def _with_products(self, listed: Sequence[TermRequest], columns: Sequence[str]) -> list[TermRequest]:
+        """Put the curves and interactions that are asked for behind listed terms; a curve takes the place of its column."""
         curves = dict(pair(text, "--polynomial") for text in self.polynomials)
         for name, degree in curves.items():
             if degree not in ("2", "3"):
                 raise MarkbaseError(f"`--polynomial {name}={degree}`: the degree is 2 or 3.")
-        requests: list[TermRequest] = [polynomial(name, int(degree)) for name, degree in curves.items()]
+        requests = [request for request in listed if request not in curves]
+        requests += [polynomial(name, int(degree)) for name, degree in curves.items()]
         for text in self.interactions:
             factors = [term_from_text(part) for part in names_in(text, columns)]
             factors = [polynomial(f, int(curves[f])) if isinstance(f, str) and f in curves else f for f in factors]

@@ -33,6 +33,7 @@ from markbase.core.results.fit_statistics import LinearStrength, LogisticStrengt
 from markbase.core.results.level_probabilities import AveragedLevels
 from markbase.core.results.outcome_ends import Ends
 from markbase.core.results.prediction_coverage import Held
+from markbase.core.results.profiled import Profiled
 from markbase.core.results.stored_fit import StoredFit, store
 from markbase.core.study.column import Base, Column, Level, Made, MissingCode, Unit
 from markbase.files.text_files import read_text
@@ -289,6 +290,7 @@ def _record(fit: StoredFit) -> dict[str, Any]:
         "held": [_plain(part._asdict()) for part in fit.held],
         "ends": _plain(fit.ends._asdict()),
         "averaged": {group: _plain(levels._asdict()) for group, levels in fit.averaged.items()},
+        "profiled": fit.profiled and _plain(fit.profiled._asdict()),
     }
 
 
@@ -416,4 +418,5 @@ def _fit(record: Mapping[str, Any]) -> StoredFit:
             for group, levels in record.get("averaged", {}).items()
         },
         ends=Ends(**{k: _number(v) for k, v in record.get("ends", {}).items()}),
+        profiled=Profiled(**{k: _array(v) for k, v in own.items()}) if (own := record.get("profiled")) else None,
     )

@@ -303,7 +303,7 @@ def compared_section(fit: AnyFit | StoredFit, table, title: str, correction: str
     size = "odds ratio" if fit.family.ratios else f"difference ({fit.outcome.step_many})"
     heads = ["pair", size, f"{short(100 * fit.level, 4)}% CI", "p"]
     heads += [] if correction == "none" else ["p corrected"]
-    right = frozenset(range(1, len(heads)))
-    return Section(
-        title, _CORRECTED[correction] + told, (Table(tuple(heads), tuple(rows), right, 0, "lower ┊ higher"),)
-    )
+    drawn = Table(tuple(heads), tuple(rows), frozenset(range(1, len(heads))), 0, "lower ┊ higher")
+    minded = fit._not_profiled(len(table))
+    blocks = (drawn, Facts((("mind", minded),))) if minded else (drawn,)
+    return Section(title, _CORRECTED[correction] + told, blocks)

@@ -43,7 +43,12 @@ def fit_record(fit: LinearFit) -> dict[str, Any]:
 
 def stored_record(fit: StoredFit) -> dict[str, Any]:
     """Return a saved fit as plain data: what `fit_record` and `logistic_record` have of it without a row."""
-    return {**_without_rows(fit), "saved": True, "fixed_effects": list(fit.fixed_effect_names)}
+    return {
+        **_without_rows(fit),
+        "saved": True,
+        "fixed_effects": list(fit.fixed_effect_names),
+        "penalty": fit.penalty or None,
+    }
 
 
 def _shared(fit: LinearFit | LogisticFit) -> dict[str, Any]:

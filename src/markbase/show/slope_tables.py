@@ -78,6 +78,8 @@ def slopes_section(
         facts.append((f"points more than at {table.loc[table['base'], 'level'].iloc[0]}", "; ".join(told)))
         one_slope = set(fit.slope_depends_on(numeric)) <= {by, *held}  # at each place, not an average of several
         facts += _too_narrow([row.cells[0] for row in rows], table, one_slope)
+    if minded := fit._not_profiled(len(table)):
+        facts.append(("mind", minded))
     if fit.family.shares:
         facts += [
             ("mind", f"{_of_what(by, len(rows))} in log odds is not one in probability; read both"),

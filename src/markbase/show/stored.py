@@ -42,6 +42,7 @@ def _about(fit: StoredFit) -> tuple[tuple[str, str], ...]:
     facts += [("weights", fit.weighting.words)] if fit.weighting else []
     facts += [("told again", fit.retold)] if fit.retold else []
     facts.append(("errors", fit.errors.words))
+    facts += [("penalty", _penalty(fit))] if fit.penalty else []
     if fit.overall is not None and not math.isnan(fit.overall.statistic):
         facts.append(("all terms", _whole(fit, fit.overall)))
     facts += _strength(fit)
@@ -57,6 +58,13 @@ def _whole(fit: StoredFit, test: OverallTest) -> str:
     if test.p >= fit.alpha:
         found = "no clear evidence that together the terms tell anything about"
     return f"{figures}: {found} `{fit.outcome.name}`"
+
+
+def _penalty(fit: StoredFit) -> str:
+    words = "penalised likelihood (Firth): intervals and p values are its own"
+    if fit.by_wald:
+        words += f", but for {listed(quoted(fit.by_wald))}, whose are Wald's: at another base than that of the saved fit the likelihood needs its rows"
+    return words
 
 
 def _strength(fit: StoredFit) -> list[tuple[str, str]]:

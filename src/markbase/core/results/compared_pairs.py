@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 import pandas as pd
+import scipy.special as sp
 from numpy.typing import NDArray
 
 from markbase.core.design.terms import Variable
@@ -92,7 +93,13 @@ def pairs_table(
     p = p_of_t(statistic, fit.df_rest)
     largest = _largest_of(fit, roots, se) if correction == "dunnett" else None
     together = Together(levels, fit.errors, largest)
-    half = together.half_width(correction, fit.level, len(combos)) * se
+    half = together.half_width(correction, fit.level, len(combos))
+    low, high, judged = difference - half * se, difference + half * se, statistic
+    own = fit._by_likelihood(chooser, roots, half)
+    if own is not None:
+        known, said = own
+        p, low, high = (np.where(known, a, b) for a, b in ((said.p, p), (said.low, low), (said.high, high)))
+        judged = np.sign(difference) * -sp.ndtri(p / 2)  # the signed root of the likelihood ratio
     table = pd.DataFrame(
         {
             "level": [a for a, _ in names],
@@ -100,10 +107,10 @@ def pairs_table(
             "difference": difference,
             "se": se,
             fit.statistic_name: statistic,
-            "low": difference - half,
-            "high": difference + half,
+            "low": low,
+            "high": high,
             "p": p,
-            "p_corrected": together.corrected(p, correction, statistic),
+            "p_corrected": together.corrected(p, correction, judged),
         }
     )
     table = fit.family.with_ratios(table, "difference")

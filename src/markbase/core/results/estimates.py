@@ -32,6 +32,7 @@ from markbase.core.results.coefficient_rows import CoefficientRows
 from markbase.core.results.family import LINEAR, Family
 from markbase.core.results.fit_statistics import OverallTest
 from markbase.core.results.overstated_tests import judged_p
+from markbase.core.results.profiled import Profiled
 from markbase.core.results.rows_used import RowsUsed
 from markbase.core.results.term_tests import TermTests
 from markbase.core.study.column import Column
@@ -130,6 +131,19 @@ class Estimated(Shown, ABC):
     def _overstated(self) -> Mapping[str, JointTest]:
         """The terms, and all together by the name "", whose joint test is clear only as the rows are few for its errors, each with another test."""
         return {}
+
+    def _by_likelihood(self, chooser: Array, roots: Array, half: float) -> tuple[NDArray[np.bool_], Profiled] | None:
+        """Return what a penalised likelihood says of combinations of the inner coefficients, and of which; None where there is none.
+
+        `chooser` holds the combinations, shape (m, p), and `roots` their roots; intervals reach `half` standard errors in a likelihood that is even.
+        """
+        del chooser, roots, half
+        return None
+
+    def _not_profiled(self, count: int) -> str:
+        """Say that p and intervals of so many combinations, or of some, are Wald's in a fit whose likelihood is penalised; empty where they are not."""
+        del count
+        return ""
 
     def _overstated_among(self, wald: Sequence[tuple[Array, JointTest]]) -> list[JointTest | None]:
         """Return another test of those that robust errors overstate, None of each other; `wald` has each with its combinations of the inner coefficients."""

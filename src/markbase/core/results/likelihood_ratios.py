@@ -13,7 +13,6 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-import scipy.special as sp
 from numpy.typing import NDArray
 
 from markbase.core.errors import remark
@@ -90,17 +89,16 @@ class LikelihoodRatios:
         statistics[[k for k, rows in enumerate(each) if len(rows)]] = self.falls(some)
         return statistics
 
-    def interval(self, combination: Array, level: float) -> tuple[float, float]:
-        """Return all values of a combination that its test would not reject: both ends, NaN where none was found."""
+    def interval(self, combination: Array, half: float) -> tuple[float, float]:
+        """Return all values of a combination at which the log-likelihood is lower by up to half²/2: both ends, NaN where none was found."""
         combination, sign = _one_sign(combination)
-        key = (combination.tobytes(), level)
+        key = (combination.tobytes(), half)
         if key not in self._known:
-            self._known[key] = self._interval(combination, level)
+            self._known[key] = self._interval(combination, half**2 / 2)
         low, high = self._known[key]
         return (low, high) if sign > 0 else (-high, -low)
 
-    def _interval(self, combination: Array, level: float) -> tuple[float, float]:
-        fall = float(sp.gammaincinv(0.5, level))  # half the quantile of chi-squared on 1
+    def _interval(self, combination: Array, fall: float) -> tuple[float, float]:
         profile = Profile(
             self.likelihood,
             self.solution.columns,

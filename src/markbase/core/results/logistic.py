@@ -18,15 +18,18 @@ from markbase.core.design.options import Request
 from markbase.core.design.terms import Term
 from markbase.core.errors import FitError
 from markbase.core.estimation.likelihood_points import Point, probability
-from markbase.core.inference.distributions import p_of_f
+from markbase.core.inference.distributions import p_of_f, t_quantile
 from markbase.core.results.event_checks import EventChecks
 from markbase.core.results.fit_statistics import LogisticStrength, OverallTest
 from markbase.core.results.likelihood_ratios import LikelihoodRatios
 from markbase.core.results.logistic_estimate import estimate
+from markbase.core.results.profiled import Profiled
 from markbase.core.study.column import Column
 from markbase.core.tables import own_table, table_of
 
 Array = NDArray[np.float64]
+_MOST_PROFILED = 2_000_000
+"""Of more comparisons times rows a penalised likelihood is not asked."""
 
 
 @checked_methods
@@ -175,13 +178,41 @@ class LogisticFit(EventChecks):
         """
         table = self._table(self.coefficient_rows)
         if self.penalty:
-            told = self._told
-            low, high, p = (table[name].to_numpy(copy=True) for name in ("low", "high", "p"))
-            own = self.profile()
-            low[told], high[told] = own["low"], own["high"]
-            p[told] = p_of_f(np.array(self.ratios.falls([self._combinations([k]) for k in told])), 1, math.inf)
-            table = table.assign(p=p, low=low, high=high)
+            own = {name: table[name].to_numpy(copy=True) for name in ("p", "low", "high")}
+            for name, values in own.items():
+                values[self._told] = getattr(self.profiled, name)
+            table = table.assign(**own)
         return self.family.with_ratios(table)
+
+    @cached_property
+    def profiled(self) -> Profiled:
+        """What the likelihood says of every coefficient, bases left out: p of its ratio, and the ends of `profile`."""
+        told = self._told
+        return Profiled(self.coefficient_rows.roots[told], *self._likely(self._combinations(told), self._half))
+
+    @property
+    def _half(self) -> float:
+        """By how many standard errors an interval would reach to either side, were the likelihood even."""
+        return t_quantile(self.level, math.inf)
+
+    def _likely(self, combinations: Array, half: float) -> tuple[Array, Array, Array]:
+        """Return p and both ends of combinations by the likelihood, shape (m, 1 + p)."""
+        falls = np.array(self.ratios.falls([row[None] for row in combinations]))
+        ends = np.array([self.ratios.interval(row, half) for row in combinations]).reshape(-1, 2)
+        return p_of_f(falls, 1, math.inf), ends[:, 0], ends[:, 1]
+
+    def _by_likelihood(self, chooser: Array, roots: Array, half: float) -> tuple[NDArray[np.bool_], Profiled] | None:
+        if not self.penalty or self._not_profiled(len(chooser)):
+            return None
+        told = np.asarray(chooser.any(axis=1))
+        own = np.full((3, len(chooser)), np.nan)
+        own[:, told] = self._likely(np.insert(chooser[told], 0, 0.0, axis=1), half)
+        return told, Profiled(roots, *own)
+
+    def _not_profiled(self, count: int) -> str:
+        if not self.penalty or count * self.sample.used <= _MOST_PROFILED:
+            return ""
+        return "p and intervals of so many comparisons are Wald's: by penalised likelihood they would take long"
 
     @cached_property
     def outcome_sd(self) -> float:
@@ -247,7 +278,7 @@ class LogisticFit(EventChecks):
         records = []
         for k in self._told:
             told = self.coefficient_map.rows[k]
-            low, high = self.ratios.interval(self._combinations([k])[0], self.level)
+            low, high = self.ratios.interval(self._combinations([k])[0], self._half)
             estimate = self.coefficient_rows.estimates[k]
             records.append(
                 {"term": told.term, "level": told.compared.level, "estimate": estimate, "low": low, "high": high}

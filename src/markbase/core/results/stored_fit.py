@@ -23,6 +23,7 @@ from markbase.core.inference.joint_tests import JointTest
 from markbase.core.inference.marginal_effects import known_profile
 from markbase.core.results.adjusted_means import adjusted_means
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.coefficient_rows import label_of
 from markbase.core.results.family import LINEAR, Family
 from markbase.core.results.fit_statistics import LinearStrength, LogisticStrength, OverallTest
 from markbase.core.results.group_comparisons import Grouped
@@ -34,6 +35,7 @@ from markbase.core.results.outcome_ends import NO_ENDS, Ends
 from markbase.core.results.predicting import Predicting
 from markbase.core.results.prediction_coverage import Held
 from markbase.core.results.predictions import predicted_columns
+from markbase.core.results.profiled import Profiled
 from markbase.core.results.rows_used import RowsUsed
 from markbase.core.results.simple_slopes import Probed
 from markbase.core.tables import own_table
@@ -148,6 +150,9 @@ class StoredFit(Grouped, Probed, Predicting):
     ends: Ends = NO_ENDS
     """The ends of a numeric outcome in the rows used; infinite of a fit saved before they were kept."""
 
+    profiled: Profiled | None = None
+    """What a penalised likelihood says of each coefficient; None without a penalty, and of a fit saved before it was kept."""
+
     @property
     def _held(self) -> tuple[Held, ...]:
         return self.held
@@ -193,8 +198,43 @@ class StoredFit(Grouped, Probed, Predicting):
 
     @own_table
     def coefficients(self) -> pd.DataFrame:
-        """As of the fit that was saved; with Firth's penalty intervals and p are Wald's here."""
-        return self.family.with_ratios(self._table(self.coefficient_rows))
+        """As of the fit that was saved; with Firth's penalty, p and intervals of what is told from other bases alone are Wald's."""
+        return self.family.with_ratios(self._told_coefficients[0])
+
+    @cached_property
+    def _told_coefficients(self) -> tuple[pd.DataFrame, NDArray[np.bool_]]:
+        """The coefficients, and of which of them the penalised likelihood is known."""
+        table = self._table(self.coefficient_rows)
+        if self.profiled is None:
+            return table, np.zeros(len(table), dtype=bool)
+        known, own = self.profiled.of(self.coefficient_rows.roots)
+        told = {name: np.where(known, getattr(own, name), table[name]) for name in ("p", "low", "high")}
+        return table.assign(**told), known
+
+    @property
+    def by_wald(self) -> list[str]:
+        """The coefficients of a penalised fit whose p and interval are Wald's, since their likelihood was not kept."""
+        if self.profiled is None:
+            return []
+        table, known = self._told_coefficients
+        rows = table[~(known | table["base"].to_numpy(dtype=bool) | table["se"].isna())]
+        return [label_of(str(r.term), str(r.level)) for r in rows.itertuples()]
+
+    def _by_likelihood(self, chooser: Array, roots: Array, half: float) -> tuple[NDArray[np.bool_], Profiled] | None:
+        del chooser
+        each_by_itself = math.isclose(half, t_quantile(self.level, math.inf))
+        return self.profiled.of(roots) if self.profiled is not None and each_by_itself else None
+
+    def _not_profiled(self, count: int) -> str:
+        del count
+        if self.profiled is None:
+            return ""
+        return "p and intervals of what is no coefficient of the saved fit are Wald's, since its penalised likelihood needs the rows"
+
+    @property
+    def penalty(self) -> str:
+        """``firth`` where the likelihood was penalised; else empty."""
+        return "firth" if self.profiled is not None else ""
 
     @cached_property
     def _sample(self) -> Sample:
@@ -368,4 +408,5 @@ def store(fit: AnyFit) -> StoredFit:
         held=tuple(fit._held),
         ends=fit._ends,
         averaged=_averaged(fit),
+        profiled=fit.profiled if isinstance(fit, LogisticFit) and fit.penalty else None,
     )
