@@ -188,6 +188,9 @@ def test_rows_that_go_together_by_a_column_nobody_named_are_told(kind):
     assert figures in text
     assert figures in finding.figures
     assert finding.way_on.startswith("cluster the errors by `singer`")
+    numbers = frame["singer"].str[1:].astype(int)  # nothing says that they are persons but how they stand
+    for numbered in (numbers + 1, 7 * numbers + 1001):
+        assert said(fit(frame.assign(singer=numbered)))[0] == text
     assert mb.cross_validate(fit(frame), repeats=1).possible_cluster == "singer"
     quiet = [fit(waves(alike=0.0)), fit(frame, cluster="singer"), fit(frame, weights="w"), fit(mb.Study(frame).as_role("singer", "cluster"))]  # fmt: skip
     assert not any("as independent" in said(other)[0] for other in quiet)

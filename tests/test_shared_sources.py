@@ -55,6 +55,33 @@ def test_an_outcome_that_is_one_for_each_cluster_is_told_with_how_many_there_are
         assert not any("has one value for each" in c for c in fit(mb.Study(data), cluster="school").reading().cautions)
 
 
+@pytest.mark.parametrize("kind", ["linear", "share", "logistic"])
+def test_an_outcome_that_was_made_the_same_in_each_level_or_to_end_it_is_told(kind):
+    rng = np.random.default_rng(4)
+    team = np.repeat(np.arange(400), rng.integers(2, 9, 400) // 2 * 2)
+    frame = pd.DataFrame(
+        {"team": [f"t{k}" for k in team], "x": rng.normal(size=len(team)), "y": np.arange(len(team)) % 2}
+    )
+    if kind == "linear":
+        frame["y"] = (frame["x"] - frame.groupby("team")["x"].transform("mean") + 3).round(3)
+    size = frame.groupby("team")["x"].transform("size")
+    last, first = ~frame["team"].duplicated(keep="last"), ~frame["team"].duplicated()
+    ends = frame.assign(y=(last & (size < 6)).astype(int))
+    two = pd.concat([frame[first], frame[last]]).sort_index()
+    cases = {
+        "in each `team`": [frame, *[frame.assign(y=frame["y"] * (frame["team"] != "t3")), frame.head(6)]],
+        "an event history": [ends, *[ends.assign(y=np.where(first & (frame["team"] == "t1"), 1, ends["y"])), two.assign(y=[0, 1] * 399 + [0, 0])]],
+    }  # fmt: skip
+    for told, data in list(cases.items())[: 1 if kind == "linear" else 2]:
+        for n, own in enumerate(data):
+            if kind == "logistic":
+                fit = mb.fit_logistic(own.assign(y=own["y"].map({0: "no", 1: "yes"})), "y", ["x"], event="yes")
+            else:
+                fit = mb.fit_linear(own, "y", ["x"])
+            assert sum(told in c for c in fit.reading().cautions) == (n == 0)
+            assert n or "event" not in told or "as independent" not in str(fit).partition("In words")[0]
+
+
 def test_ratios_and_what_they_divide_are_found_in_the_rows():
     rng = np.random.default_rng(3)
     frame = pd.DataFrame({"heads": rng.integers(6, 80, 120), "x": rng.normal(size=120), "beds": rng.integers(5, 90, 120)})  # fmt: skip

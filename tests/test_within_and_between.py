@@ -87,3 +87,26 @@ def test_fewer_clusters_than_twenty_and_terms_of_interactions_are_not_asked():
     assert told(mb.fit_linear(few, "mark", ["homework", "girl"], cluster="school")) == {}
     crossed = ["homework", "girl", mb.interaction("homework", "girl")]
     assert told(mb.fit_linear(frame, "mark", crossed, cluster="school")) == {}
+
+
+@pytest.mark.parametrize("starts", [(4, 4, 99), (3, 6, 99), (2, 4, 7)])
+def test_rows_that_count_with_a_negative_weight_are_told_with_what_dense_columns_give(starts):
+    rng = np.random.default_rng(7)
+    place, wave = np.repeat(np.arange(24), 8), np.tile(np.arange(1, 9), 24)
+    frame = pd.DataFrame({"place": [f"p{k}" for k in place], "wave": [f"w{k}" for k in wave], "on": (wave >= np.array(starts)[place % 3]) * 1})  # fmt: skip
+    frame["y"], frame["w"] = frame["on"] + rng.normal(size=192), rng.integers(1, 4, 192)
+    frame = frame[rng.random(192) > 0.1] if starts[0] == 2 else frame
+    frame["does"] = np.where(frame["on"] == 1, "yes", "no")
+    cases = [(t, o) for t in ("does", "on") for o in ({}, {"weights": "w", "weights_are": "frequency"})]
+    for term, options in cases:
+        w = frame["w"].to_numpy(float) if options else np.ones(len(frame))
+        others, root = pd.get_dummies(frame[["place", "wave"]]).to_numpy(float), np.sqrt(w)
+        D = frame["on"].to_numpy(float)
+        left = w * (D - others @ np.linalg.lstsq(others * root[:, None], D * root, rcond=None)[0])
+        of = left[D == 1] / left[D == 1].sum()
+        words = f"{(of < -1e-9).mean():.1%} of the rows with `{term}` {'' if term == 'does' else '= '}`{'yes' if term == 'does' else 1}` count in it with a negative weight ({of[of < 0].sum():.2f} together".replace("-", "−")  # fmt: skip
+        for fixed, terms in ((["place", "wave"], [term]), ("place", [term, "wave"])):
+            fit = mb.fit_linear(frame, "y", terms, fixed_effects=fixed, **options)
+            told = [c for s in fit.reading().statements for c in s.cautions if "negative weight" in c]
+            assert all(c.startswith(words) for c in told)
+            assert len(told) == (starts != (4, 4, 99))

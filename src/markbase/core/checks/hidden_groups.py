@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from markbase.core.checks.intraclass import intraclass_by
 from markbase.core.checks.some_rows import of_which_rows
+from markbase.core.design.outcome_in_levels import histories
 from markbase.core.design.repeated_rows import codes_of, rows_alike
 from markbase.core.diagnostics.residuals import Finding
 from markbase.core.errors import count_noun
@@ -99,12 +100,22 @@ def _of_all(fit: AnyFit, alike: Alike, column: Column, where: str) -> Alike:
 
 def _alike(fit: AnyFit, column: Column) -> Alike | None:
     codes = codes_of(column, slice(None))
+    if ends_with_event(fit, codes):
+        return None
     if isinstance(fit, LinearFit):
         of = intraclass_by(fit, column.name, codes, int(codes.max()) + 1, False)
         if of is None:
             return None
         return Alike(column.name, of.clusters, of.correlation, of.statistic, of.df, of.df_rest, of.p, of.design_effect)
     return _in_log_odds(fit, column.name, codes[fit.rows_used.inside])
+
+
+def ends_with_event(fit: AnyFit, codes: NDArray[np.integer]) -> bool:
+    """Return whether the rows of each level are an event history, by codes of all rows: how many there are then depends on the outcome, and they count as independent."""
+    if in_parts(codes) or not (fit.family.shares or fit.outcome.two_values == (0.0, 1.0)):
+        return False
+    inside = fit.rows_used.inside
+    return histories(fit.observed_numbers[inside], codes[inside]) is not None
 
 
 def _in_log_odds(fit: AnyFit, name: str, codes: NDArray[np.intp]) -> Alike | None:

@@ -18,7 +18,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.checks.hidden_groups import hidden_group
+from markbase.core.checks.hidden_groups import ends_with_event, hidden_group
 from markbase.core.design.terms import Term, single
 from markbase.core.errors import FitError, without_remarks
 from markbase.core.inference.standard_errors import Errors
@@ -66,7 +66,7 @@ def mixed_slopes(fit: AnyFit, among: set[str]) -> dict[str, Mixed]:
     if fit.sample.used > _MOST_ROWS[linear] or not 0 < len(terms) <= _MOST_TERMS:
         return {}
     cluster = _clusters(fit)
-    if cluster is None:
+    if cluster is None or ends_with_event(fit, cluster.values):
         return {}
     inside = slice(None) if fit.used is None else fit.used
     codes = np.unique(cluster.values[inside], return_inverse=True)[1]

@@ -9,10 +9,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from markbase.core.design.outcome_in_levels import histories
 from markbase.core.errors import count_noun, remark
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import counted, ends_by_code, sample_of
 from markbase.core.study.column import Column
+from markbase.core.study.numeric_remarks import looks_like_group_numbers, numbers_rows_of_one
 from markbase.core.study.study import Study
 
 _NAMED = re.compile(
@@ -57,7 +59,7 @@ def remark_on_repeated_rows(
             continue
         most = levels if _is_named(column) else levels // 2
         fixed = next((c for c in alike if _does_not_vary(c.values[inside], codes, most)), None)
-        if fixed is not None:
+        if fixed is not None and not _is_history(outcome.values[inside], codes):
             what = f"errors clustered by it{'' if column.is_categorical or column.guess else ', declared categorical,'} allow for that"
             remark(
                 f"`{fixed.name}` is the same in all rows of each `{name}` ({count_noun(levels, 'level')}, {count_noun(len(codes), 'row')}), and the errors "
@@ -65,6 +67,13 @@ def remark_on_repeated_rows(
             )
             said = True
     return tuple(repeating)
+
+
+def _is_history(values: Any, codes: NDArray[np.intp]) -> bool:
+    """Return whether an outcome of two values ends the rows of each level, which then count as independent (see `histories`)."""
+    if in_parts(values, codes) or not (len(ends := np.unique(values[:_GLANCE])) == 2 and np.isin(values, ends).all()):
+        return False
+    return histories((values == ends[1]).astype(np.float64), codes) is not None
 
 
 def _is_named(column: Column) -> bool:
@@ -90,7 +99,7 @@ def _may_repeat(column: Column) -> bool:
             and column.valid >= _FEWEST_ROWS * levels
             and (_is_named(column) or _are_alike(column.counts))
         )
-    if not _is_named(column):
+    if not (_is_named(column) or looks_like_group_numbers(column) or numbers_rows_of_one(column)):
         return False
     values: Any = column.values
     if in_parts(values):  # those in memory say how often numbers repeat

@@ -1,12 +1,13 @@
-"""That a coefficient mixes what goes with the outcome within clusters and between them."""
+"""That a coefficient mixes what goes with the outcome within clusters and between them, or early and late beginnings."""
 
 from __future__ import annotations
 
 import math
 
+from markbase.core.checks.negative_weights import Weighed
 from markbase.core.checks.within_clusters import Mixed
 from markbase.core.design.terms import Term
-from markbase.core.formatting import decimals_for, number, p_phrase
+from markbase.core.formatting import as_percent, decimals_for, number, p_phrase
 from markbase.core.reading.clauses import is_share
 from markbase.core.results.any_fit import AnyFit
 
@@ -25,6 +26,16 @@ def about_mixture(fit: AnyFit, term: Term, found: Mixed) -> list[str]:
     return [
         f"It mixes two things: within one `{found.cluster}` the {what} is {told[0]}, between them, by their {of}, {told[1]}; the two differ "
         f"({p_phrase(found.p)}). {way}."
+    ]
+
+
+def about_weights(term: Term, found: Weighed) -> list[str]:
+    """Say of a difference between two levels that it counts rows of one of them with a negative weight."""
+    value = f"`{term.name}` {'' if term.is_categorical else '= '}`{found.level}`"
+    return [
+        f"{as_percent(found.share)} of the rows with {value} count in it with a negative weight ({number(found.negative, 2)} together, beside "
+        f"{number(1 - found.negative, 2)}), as where it begins at several times: if the difference is not the same in all of them (one that grows with time), "
+        f"this number may lie outside all of theirs. To compare those of one beginning with those who have none yet, a fit for each, avoids it."
     ]
 
 

@@ -6,14 +6,13 @@ from typing import Any
 
 import numpy as np
 
-from markbase.core.design.repeated_rows import codes_of, same_within
 from markbase.core.design.shared_sources import by_construction
 from markbase.core.design.term_remarks import odd_values
 from markbase.core.formatting import as_percent, plain, short
 from markbase.core.reading.clauses import is_share
+from markbase.core.reading.outcome_levels import about_levels
 from markbase.core.results.any_fit import AnyFit
-from markbase.core.rows.parts import in_parts
-from markbase.core.rows.row_functions import counted, sample_of, some_of
+from markbase.core.rows.row_functions import some_of
 from markbase.core.study.column import Column
 
 _POWERS = {
@@ -26,8 +25,6 @@ _MUCH = 0.15
 """A share of rows at one end of a scale from which on it is told (Terwee et al. 2007, doi:10.1016/j.jclinepi.2006.03.012)."""
 _BEYOND = 0.01
 """A share of rows with fitted values beyond the ends of the outcome from which on it is told."""
-_FEWEST_LEVELS, _GLANCE = 5, 2000
-"""Fewer levels may have one outcome each by chance; rows that are looked at before all are."""
 _ENDS = ("lowest", "below", "floor"), ("highest", "above", "ceiling")
 _MANY = 10
 """Of so few values each has many rows, at the ends as well."""
@@ -116,22 +113,4 @@ def from_sources(fit: AnyFit) -> list[str]:
     columns = [v.column for v in fit.variables]
     names = {"", *(column.name for column in columns)}
     shared = [shared.text for shared in fit.shared if shared.column in names]
-    return [*by_construction(fit.outcome, columns), *shared, *_about_repeated(fit)]
-
-
-def _about_repeated(fit: AnyFit) -> list[str]:
-    """Say that the outcome has one value for each level of a column whose rows may go together."""
-    inside = fit.rows_used.inside
-    for column in (fit.cluster, fit.possible_cluster, *fit.repeating):
-        if column is None or (in_parts(column.values) and not column.is_categorical):
-            continue
-        codes, values = codes_of(column, slice(None))[inside], fit.outcome.values[inside]
-        if not same_within(sample_of(values)[:_GLANCE], sample_of(codes)[:_GLANCE]) or not same_within(values, codes):
-            continue
-        levels = int(np.count_nonzero(counted(codes, int(codes.max()) + 1)))
-        if _FEWEST_LEVELS <= levels <= len(codes) / 2:
-            return [
-                f"`{fit.outcome.name}` has one value for each `{column.name}`: these {len(codes):,} rows hold {levels:,} outcomes. Slopes and differences of what "
-                f"varies within a `{column.name}` are drawn towards 0 by that: one row for each, with the means of the terms, says what these outcomes can say."
-            ]
-    return []
+    return [*by_construction(fit.outcome, columns), *shared, *about_levels(fit)]

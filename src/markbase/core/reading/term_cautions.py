@@ -7,10 +7,11 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
+from markbase.core.checks.negative_weights import negative_weights
 from markbase.core.checks.within_clusters import mixed_slopes
 from markbase.core.formatting import number, short
 from markbase.core.reading.averages import within_others
-from markbase.core.reading.cluster_cautions import about_mixture
+from markbase.core.reading.cluster_cautions import about_mixture, about_weights
 from markbase.core.reading.line_cautions import about_before_and_after, about_cut, about_none, about_product
 from markbase.core.reading.scale_cautions import about_noise
 from markbase.core.results.any_fit import AnyFit
@@ -50,6 +51,8 @@ def beside_terms(fit: AnyFit, statements: Sequence[Statement]) -> tuple[list[Sta
         cautions[term.name] = about_product(fit, term)
     for name, mixed in mixed_slopes(fit, plain).items():
         cautions[name] = [*cautions.get(name, ()), *about_mixture(fit, terms[name], mixed)]
+    for name, weighed in negative_weights(fit, set(terms)).items():
+        cautions[name] = [*cautions.get(name, ()), *about_weights(terms[name], weighed)]
     return [replace(s, cautions=(*s.cautions, *cautions.pop(s.term, ()))) for s in statements], rounded
 
 
