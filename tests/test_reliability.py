@@ -95,6 +95,10 @@ def test_items_worded_the_other_way_round_are_named_and_turned_back(turned):
     others = frame.drop(columns=named).sum(axis=1)
     for name, r in found.consistency.against.items():
         assert r == pytest.approx(np.corrcoef(frame[name], others)[0, 1])
+    for flat in (0, 20):
+        frame.iloc[:flat] = 5
+        share, told = (frame.nunique(axis=1) == 1).mean(), " ".join(mb.reliability(frame, ITEMS).statements)
+        assert (f"{share:.1%} of the rows give the same answer to all 6 items" in told) == (share >= 0.02) == (flat > 0)
     with pytest.warns(mb.MarkbaseWarning, match=f"`{named[0]}`.* go(es)? against the other items"):
         made = wrong.derive("home", mean=ITEMS)
     assert f"Cronbach's alpha {found.alpha:.2f}".replace("0.", ".").replace("-", "−") in made.trail.steps[-1].text

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from markbase.core.checks.intraclass import intraclass_by
 from markbase.core.checks.some_rows import of_which_rows
 from markbase.core.design.outcome_in_levels import histories
-from markbase.core.design.repeated_rows import codes_of, rows_alike
+from markbase.core.design.repeated_rows import codes_of, rows_alike, same_within
 from markbase.core.diagnostics.residuals import Finding
 from markbase.core.errors import count_noun
 from markbase.core.formatting import figures_of, number, p_phrase
@@ -29,8 +29,8 @@ from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import counted, sample_of
 from markbase.core.study.column import Column
 
-_SURE, _LEAST = 0.001, 0.05
-"""Nobody asked for these tests: p below, and an intraclass correlation above, what is told."""
+_SURE, _LEAST, _LARGER = 0.001, 0.05, 1.5
+"""Nobody asked for these tests: p below, and an intraclass correlation, or of what a term of the model is the same within, a design effect above, what is told."""
 _MOST_COLUMNS, _MOST_COEFFICIENTS = 10, 500
 """So many columns are asked, unless the model has more coefficients."""
 _FEW_CLUSTERS = 10
@@ -58,6 +58,8 @@ class Alike(NamedTuple):
     """How many times as large the variance of what is the same in all rows of a level is."""
     where: str = ""
     """In which rows they are alike, after the figures; empty for all."""
+    same: str = ""
+    """A column of the model that is the same in all rows of each level; empty for none."""
 
     @property
     def is_few(self) -> bool:
@@ -79,9 +81,22 @@ def hidden_group(fit: AnyFit) -> Alike | None:
     found = []
     for column, all_of_it in list(zip(some.repeating, fit.repeating, strict=True))[:_MOST_COLUMNS]:
         alike = _alike(some, column)
-        if alike is not None and alike.p < _SURE and alike.correlation > _LEAST:
-            found.append(alike if some is fit else _of_all(fit, alike, all_of_it, of_which_rows(some, fit)))
+        if alike is None or not (alike.p < _SURE and alike.correlation > 0):
+            continue
+        alike = alike._replace(same=_same_in(some, column))
+        if some is not fit:
+            alike = _of_all(fit, alike, all_of_it, of_which_rows(some, fit))
+        if alike.correlation > _LEAST or (alike.same and alike.design_effect > _LARGER):
+            found.append(alike)
     return max(found, key=lambda a: a.design_effect, default=None)
+
+
+def _same_in(fit: AnyFit, column: Column) -> str:
+    """Name a column of the model that is the same in all rows of each level of another; empty for none."""
+    inside = fit.rows_used.inside
+    codes = codes_of(column, slice(None))[inside]
+    columns = [v.column for v in fit.variables]
+    return next((own.name for own in columns if same_within(own.values[inside], codes)), "")
 
 
 def _of_all(fit: AnyFit, alike: Alike, column: Column, where: str) -> Alike:
@@ -140,9 +155,14 @@ def _in_log_odds(fit: AnyFit, name: str, codes: NDArray[np.intp]) -> Alike | Non
 
 
 def _way(fit: AnyFit, found: Alike) -> str:
+    if found.is_few and found.same:
+        return (
+            f"`{found.same}`, which is the same in all rows of one, rests on {found.levels} of them: where they are places, classes or persons, one row of means for "
+            f"each tells how sure it is, or errors clustered by `{found.column}` that leave out one at a time (CR3); where they are answers, put `{found.column}` in its place"
+        )
     if found.is_few:
         return f"put `{found.column}` into the model; its {found.levels} levels are too few to cluster by"
-    taken_out = ", or take its levels out as fixed effects" if isinstance(fit, LinearFit) else ""
+    taken_out = ", or take its levels out as fixed effects" if isinstance(fit, LinearFit) and not found.same else ""
     return f"cluster the errors by `{found.column}`, where its rows were measured, drawn or treated together{taken_out}"
 
 

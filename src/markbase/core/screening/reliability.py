@@ -32,6 +32,8 @@ _UNLIKE = 2.0
 """A standard deviation that is more times another is spoken of."""
 _WORTH_TELLING = 0.01
 """By so much alpha of the other items is higher before it is spoken of."""
+_OFTEN = 0.02
+"""Such a share of rows with one answer to items that are worded both ways is told."""
 _MOST_APART = 10
 """Answers further apart are no steps of a scale."""
 
@@ -56,6 +58,8 @@ class Reliability(ShownTables):
     """Columns with the role of clusters, strata or weights, of which these figures take no account, each with what it holds."""
     mend: tuple[Mapping[str, Any], ...] = ()
     """Steps that turn round what goes against the others, where all answers are few whole numbers: the lowest becomes the highest."""
+    same_answers: float = 0.0
+    """The share of rows that give the same answer to every item, where some go against the others."""
 
     @property
     def items(self) -> tuple[str, ...]:
@@ -129,6 +133,7 @@ class Reliability(ShownTables):
             told.append(
                 f"{self.consistency.against_words}; alpha is that of the items as they are, and means little before."
             )
+            told += self._straight()
         else:
             told += [*self._dispensable(), *self._by_number()]
         told += self._unlike()
@@ -147,6 +152,15 @@ class Reliability(ShownTables):
             "It is reliability in these rows, and only where the items err independently; among people who are more alike it is lower."
         )
         return tuple(told)
+
+    def _straight(self) -> list[str]:
+        """Say that rows give the same answer to items that are worded both ways."""
+        if self.same_answers < _OFTEN:
+            return []
+        return [
+            f"{as_percent(self.same_answers)} of the rows give the same answer to all {len(self.items)} items, those that go against the others among them (straightlining): a "
+            "middle answer alone can mean both, so look whether these were read."
+        ]
 
     def _unlike(self) -> list[str]:
         """Say where an item varies far more than another."""
@@ -270,8 +284,9 @@ def reliability(study: Study | AnyTable, items: Sequence[str], *, level: float =
     unheeded = tuple(f"the {held[c.role or '']} in `{c.name}`" for c in drawn)
     wordings = {c.name: c.label for c in columns if c.label}
     (answers,) = evenly_spread(ROWS_LOOKED_AT, sample.used, used, [c.values for c in columns])
-    turning = _turning(columns, found.against)
-    return Reliability(found, sample, level, study.name, _stretches(np.array(answers)), wordings, unheeded, turning)
+    turning, own = _turning(columns, found.against), np.array(answers)
+    same = float(np.mean(np.ptp(own, axis=0) == 0)) if turning and len(columns) > 2 else 0.0
+    return Reliability(found, sample, level, study.name, _stretches(own), wordings, unheeded, turning, same)
 
 
 def _stretches(answers: Array) -> tuple[float, ...]:
