@@ -208,6 +208,41 @@ def test_rows_that_go_together_by_a_column_nobody_named_are_told(kind):
     assert "as independent" not in said(fit(of_one.assign(x=of_one["z"])))[0]
 
 
+@pytest.mark.parametrize("kind", ["linear", "logistic"])
+@pytest.mark.parametrize("nested", [True, False])
+def test_rows_that_go_together_beyond_the_clusters_are_told(nested, kind):
+    def fit(frame, **options):
+        options = {"cluster": "singer", **options}
+        return mb.fit_logistic(frame, "yes", ["x"], event="yes", **options) if kind == "logistic" else mb.fit_linear(frame, "y", ["x"], **options)  # fmt: skip
+
+    frame, rng = waves(levels=150), np.random.default_rng(5)
+    of = frame["singer"].str[1:].astype(int) // 5 if nested else pd.Series(rng.permutation(np.arange(600) % 30))
+    frame["song"], frame["half"] = [f"C{k}" for k in of], rng.permutation(np.arange(600) % 2)
+    quiet = fit(frame.assign(yes=np.where(frame["y"] > 0, "yes", "no")))
+    frame["y"] += 3 * rng.normal(size=30)[of]
+    frame["yes"] = np.where(frame["y"] > 0, "yes", "no")
+    found = fit(frame)
+    e = found.residuals if kind == "linear" else found.residuals / np.sqrt(found.fitted * (1 - found.fitted))
+    by = frame.assign(e=e if nested else e - e.groupby(frame["singer"]).transform("mean"))
+    by = by.groupby(["song", "singer"], as_index=False)["e"].mean() if nested else by
+    F, taken = f_oneway(*(own["e"] for _, own in by.groupby("song")))[0], 0 if nested else 149
+    rest = len(by) - 30 - taken
+    figures = f"F(29, {rest}) = {F * rest / (len(by) - 30):.2f}, p < .001"
+    way = "cluster the errors by song" if nested else f"{'take its levels out as fixed effects, or ' if kind == 'linear' else ''}fit it with errors clustered by song as well, and go by the larger"  # fmt: skip
+    text, (*_, finding) = (
+        " ".join(str(found).split()),
+        [f for f in found.checks().findings if f.about == "rows together"],
+    )
+    assert f"do not allow for song, {'in one of which each singer lies, and ' if nested else ''}whose rows" in text
+    assert figures in text
+    assert f"): {way} " in text
+    assert figures in finding.figures
+    rests = fit(frame.assign(x=of % 3 + 0.0))
+    assert nested or "x, which is the same in all rows of one, rests on 30 of them" in " ".join(str(rests).split())
+    for other in (quiet, fit(frame, weights="w"), *([fit(frame, cluster="song")] if nested else [])):
+        assert "do not allow for" not in str(other)
+
+
 def test_a_change_explained_by_what_it_began_from_is_told_and_nothing_else_of_the_kind():
     rng = np.random.default_rng(5)
     frame = pd.DataFrame({"pre": rng.normal(50, 10, 200).round(1), "arm": ["a", "b"] * 100})

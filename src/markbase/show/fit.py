@@ -8,8 +8,8 @@ from collections.abc import Sequence
 
 import pandas as pd
 
-from markbase.core.checks.hidden_groups import hidden_words
 from markbase.core.checks.rows_in_time import following_words
+from markbase.core.checks.rows_together import hidden_words
 from markbase.core.checks.spread import uneven_spread
 from markbase.core.design.weights import unused_words
 from markbase.core.diagnostics.residuals import Checks, Finding

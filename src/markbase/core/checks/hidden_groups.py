@@ -19,9 +19,6 @@ from markbase.core.checks.intraclass import intraclass_by
 from markbase.core.checks.some_rows import of_which_rows
 from markbase.core.design.outcome_in_levels import histories
 from markbase.core.design.repeated_rows import codes_of, rows_alike, same_within
-from markbase.core.diagnostics.residuals import Finding
-from markbase.core.errors import count_noun
-from markbase.core.formatting import figures_of, number, p_phrase
 from markbase.core.inference.distributions import p_of_f
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
@@ -81,17 +78,23 @@ def hidden_group(fit: AnyFit) -> Alike | None:
     found = []
     for column, all_of_it in list(zip(some.repeating, fit.repeating, strict=True))[:_MOST_COLUMNS]:
         alike = _alike(some, column)
-        if alike is None or not (alike.p < _SURE and alike.correlation > 0):
+        if alike is None or not alike.p < _SURE:
             continue
-        alike = alike._replace(same=_same_in(some, column))
+        alike = alike._replace(same=same_in(some, column))
         if some is not fit:
             alike = _of_all(fit, alike, all_of_it, of_which_rows(some, fit))
-        if alike.correlation > _LEAST or (alike.same and alike.design_effect > _LARGER):
+        if is_told(alike):
             found.append(alike)
     return max(found, key=lambda a: a.design_effect, default=None)
 
 
-def _same_in(fit: AnyFit, column: Column) -> str:
+def is_told(found: Alike) -> bool:
+    """Return whether rows that go together are told unasked."""
+    much = found.correlation > _LEAST or (bool(found.same) and found.design_effect > _LARGER)
+    return found.p < _SURE and much
+
+
+def same_in(fit: AnyFit, column: Column) -> str:
     """Name a column of the model that is the same in all rows of each level of another; empty for none."""
     inside = fit.rows_used.inside
     codes = codes_of(column, slice(None))[inside]
@@ -135,59 +138,34 @@ def ends_with_event(fit: AnyFit, codes: NDArray[np.integer]) -> bool:
 
 def _in_log_odds(fit: AnyFit, name: str, codes: NDArray[np.intp]) -> Alike | None:
     """Compare the Pearson residuals of a logistic fit between levels, by one-way analysis of variance."""
+    e = misses(fit)
+    return None if codes.min() < 0 or e is None else one_way(name, e, codes)
+
+
+def misses(fit: AnyFit) -> NDArray[np.float64] | None:
+    """Return what a model misses in each row used: residuals, of a logistic fit Pearson's; None where a fitted probability is 0 or 1."""
     inside = fit.rows_used.inside
+    if isinstance(fit, LinearFit):
+        return fit._residuals[inside]
     fitted = fit._fitted[inside]
-    if codes.min() < 0 or fitted.min() <= 0 or fitted.max() >= 1:
+    if fitted.min() <= 0 or fitted.max() >= 1:
         return None
-    e = fit._residuals[inside] / np.sqrt(fitted * (1 - fitted))
+    found: NDArray[np.float64] = fit._residuals[inside] / np.sqrt(fitted * (1 - fitted))
+    return found
+
+
+def one_way(name: str, e: NDArray[np.float64], codes: NDArray[np.intp], taken: int = 0) -> Alike | None:
+    """Compare values between levels by analysis of variance, `taken` degrees of freedom of which went before."""
     counts = np.bincount(codes)
     counts, sums = counts[counts > 0].astype(np.float64), np.bincount(codes, weights=e)[counts > 0]
     n, levels = len(e), len(counts)
-    if levels < 2 or n <= levels:
+    rest = n - levels - taken
+    if levels < 2 or rest < 1:
         return None
     between = float(sums**2 @ (1 / counts) - e.sum() ** 2 / n)
     within = float(e @ e) - float(sums**2 @ (1 / counts))
-    F = between / (levels - 1) / (within / (n - levels)) if within > 0 else math.inf
+    F = between / (levels - 1) / (within / rest) if within > 0 else math.inf
     size = (n - float(counts @ counts) / n) / (levels - 1)
     correlation = 1.0 if math.isinf(F) else (F - 1) / (F - 1 + size)
     effect = 1 + (float(counts @ counts) / n - 1) * max(correlation, 0.0)
-    return Alike(name, levels, correlation, F, levels - 1, n - levels, float(p_of_f(F, levels - 1, n - levels)), effect)
-
-
-def _way(fit: AnyFit, found: Alike) -> str:
-    if found.is_few and found.same:
-        return (
-            f"`{found.same}`, which is the same in all rows of one, rests on {found.levels} of them: where they are places, classes or persons, one row of means for "
-            f"each tells how sure it is, or errors clustered by `{found.column}` that leave out one at a time (CR3); where they are answers, put `{found.column}` in its place"
-        )
-    if found.is_few:
-        return f"put `{found.column}` into the model; its {found.levels} levels are too few to cluster by"
-    taken_out = ", or take its levels out as fixed effects" if isinstance(fit, LinearFit) and not found.same else ""
-    return f"cluster the errors by `{found.column}`, where its rows were measured, drawn or treated together{taken_out}"
-
-
-def _words(found: Alike) -> str:
-    figures = f"{figures_of(found.statistic, found.df, found.df_rest)}, {p_phrase(found.p)}"
-    return f"intraclass correlation {number(found.correlation, 2)}, {figures}{found.where}"
-
-
-def hidden_words(fit: AnyFit, errors: str = "They") -> str:
-    """Say, beside the errors of a fit, which rows they take as independent that are not; empty for none."""
-    found = hidden_group(fit)
-    if found is None:
-        return ""
-    return f"{errors} take rows of one `{found.column}` as independent, which are alike in what the model misses ({_words(found)}): {_way(fit, found)}"
-
-
-def hidden_findings(fit: AnyFit) -> list[Finding]:
-    """Say the same among the checks of a fit, as a list of none or one."""
-    found = hidden_group(fit)
-    if found is None:
-        return []
-    levels = f" ({count_noun(found.levels, 'level')})" if found.levels else ""
-    figures = f"`{found.column}`{levels}, which the model does not have: {_words(found)}"
-    meaning = (
-        f"rows of one `{found.column}` are alike in what the model misses, and its errors take them as independent: the variance of what is the same "
-        f"in all of them is about {number(found.design_effect, 1)} times what they take it for (design effect)"
-    )
-    return [Finding("rows together", figures, meaning, _way(fit, found))]
+    return Alike(name, levels, correlation, F, levels - 1, rest, float(p_of_f(F, levels - 1, rest)), effect)

@@ -11,9 +11,9 @@ import scipy.special as sp
 from numpy.typing import NDArray
 
 from markbase.core.checks.clusters_left_out import clusters_finding
-from markbase.core.checks.hidden_groups import hidden_findings
 from markbase.core.checks.intraclass import intraclass_finding, intraclass_of
 from markbase.core.checks.rows_in_time import Following, following, following_finding
+from markbase.core.checks.rows_together import hidden_findings
 from markbase.core.checks.spread import spread_finding
 from markbase.core.design.terms import levels_against
 from markbase.core.diagnostics.residuals import Checks, Finding, Views, shape

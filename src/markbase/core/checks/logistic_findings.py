@@ -9,9 +9,9 @@ import numpy as np
 import pandas as pd
 
 from markbase.core.checks.clusters_left_out import clusters_finding
-from markbase.core.checks.hidden_groups import hidden_findings
 from markbase.core.checks.linear_checks import LARGE_DISTANCE, case_words, on_exact_rows, unseen_together
 from markbase.core.checks.logistic_checks import rows_alone
+from markbase.core.checks.rows_together import hidden_findings
 from markbase.core.checks.some_rows import of_which_rows
 from markbase.core.design.terms import levels_against
 from markbase.core.diagnostics.calibration_test import CalibrationTest

@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-from markbase.core.checks.hidden_groups import hidden_words
 from markbase.core.checks.rows_in_time import following_words
+from markbase.core.checks.rows_together import hidden_words
 from markbase.core.comparison.blocks import Blocks
 from markbase.core.errors import listed, quoted
 from markbase.core.formatting import as_percent, points, short, without_zero

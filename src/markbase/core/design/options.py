@@ -206,7 +206,7 @@ def check_request(
                 f"`{weighing.name}` is taken as sampling weights, so that {count_noun(sample.used, 'row')} are as many cases. It is a whole number beside combinations of the "
                 f"other columns, each of which stands in one row: if this is a table of counts, its weights are frequencies."
             )
-    repeating = remark_on_repeated_rows(study, columns, target, used) if grouping is None and not controls else ()
+    repeating = () if controls else remark_on_repeated_rows(study, columns, target, used, grouping)
     return Request(
         tuple(specs),
         tuple(columns),

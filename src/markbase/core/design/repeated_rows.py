@@ -31,14 +31,15 @@ _GLANCE = 2000
 
 
 def remark_on_repeated_rows(
-    study: Study, columns: Sequence[Column], outcome: Column, used: NDArray[np.bool_] | None
+    study: Study, columns: Sequence[Column], outcome: Column, used: NDArray[np.bool_] | None, cluster: Column | None
 ) -> tuple[Column, ...]:
-    """Say that a column of the model is the same in all rows of each level of another one, whose rows may go together.
+    """Say that a column of the model is the same in all rows of each level of another one, whose rows may go together, unless errors are clustered.
 
     Returns the columns outside the model whose rows may.
     """
     told = {outcome.name, *(column.name for column in columns)}
-    repeating, said = [], False
+    repeating, said = [], cluster is not None
+    told |= set() if cluster is None else {cluster.name}
     inside: Any = slice(None) if used is None else used
     some: Any = slice(0, _GLANCE) if used is None else np.flatnonzero(sample_of(used))[:_GLANCE]
     for name in study.columns:

@@ -1,0 +1,75 @@
+"""That rows go together by a column that errors do not allow for, in words: beside the errors of a fit, and among its checks."""
+
+from __future__ import annotations
+
+from markbase.core.checks.beyond_clusters import Beyond, beyond_clusters
+from markbase.core.checks.hidden_groups import Alike, hidden_group
+from markbase.core.diagnostics.residuals import Finding
+from markbase.core.errors import count_noun
+from markbase.core.formatting import figures_of, number, p_phrase
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.linear import LinearFit
+
+
+def _way(fit: AnyFit, found: Alike) -> str:
+    if found.is_few and found.same:
+        return (
+            f"`{found.same}`, which is the same in all rows of one, rests on {found.levels} of them: where they are places, classes or persons, one row of means for "
+            f"each tells how sure it is, or errors clustered by `{found.column}` that leave out one at a time (CR3); where they are answers, put `{found.column}` in its place"
+        )
+    if found.is_few:
+        return f"put `{found.column}` into the model; its {found.levels} levels are too few to cluster by"
+    taken_out = ", or take its levels out as fixed effects" if isinstance(fit, LinearFit) and not found.same else ""
+    return f"cluster the errors by `{found.column}`, where its rows were measured, drawn or treated together{taken_out}"
+
+
+def _words(found: Alike) -> str:
+    figures = f"{figures_of(found.statistic, found.df, found.df_rest)}, {p_phrase(found.p)}"
+    return f"intraclass correlation {number(found.correlation, 2)}, {figures}{found.where}"
+
+
+def hidden_words(fit: AnyFit, errors: str = "They") -> str:
+    """Say, beside the errors of a fit, which rows they take as independent that are not; empty for none."""
+    found = hidden_group(fit)
+    if found is None:
+        beyond = beyond_clusters(fit)
+        return "" if beyond is None else _beyond_words(fit, beyond, errors)
+    return f"{errors} take rows of one `{found.column}` as independent, which are alike in what the model misses ({_words(found)}): {_way(fit, found)}"
+
+
+def hidden_findings(fit: AnyFit) -> list[Finding]:
+    """Say the same among the checks of a fit, as a list of none or one."""
+    found, beyond = hidden_group(fit), beyond_clusters(fit)
+    if beyond is not None:
+        figures = f"`{beyond.alike.column}` ({count_noun(beyond.alike.levels, 'level')}): {_words(beyond.alike)}"
+        within = f", in one of which each `{beyond.cluster}` lies" if beyond.nested else ""
+        meaning = f"its rows are alike in what the model misses, for which errors clustered by `{beyond.cluster}`{within} do not allow"
+        return [Finding("rows together", figures, meaning, _way_beyond(fit, beyond))]
+    if found is None:
+        return []
+    levels = f" ({count_noun(found.levels, 'level')})" if found.levels else ""
+    figures = f"`{found.column}`{levels}, which the model does not have: {_words(found)}"
+    meaning = (
+        f"rows of one `{found.column}` are alike in what the model misses, and its errors take them as independent: the variance of what is the same "
+        f"in all of them is about {number(found.design_effect, 1)} times what they take it for (design effect)"
+    )
+    return [Finding("rows together", figures, meaning, _way(fit, found))]
+
+
+def _beyond_words(fit: AnyFit, found: Beyond, errors: str) -> str:
+    within = f", in one of which each `{found.cluster}` lies, and" if found.nested else ","
+    what = f"{errors} do not allow for `{found.alike.column}`{within} whose rows are alike in what the model misses as well"
+    return f"{what} ({_words(found.alike)}): {_way_beyond(fit, found)}"
+
+
+def _way_beyond(fit: AnyFit, found: Beyond) -> str:
+    column, same = found.alike.column, found.alike.same
+    if found.nested and not found.alike.is_few:
+        return f"cluster the errors by `{column}`"
+    if same:
+        rests = f"`{same}`, which is the same in all rows of one, rests on {found.alike.levels:,} of them"
+        return f"{rests}: take errors clustered by `{column}`{'' if found.nested else ' as well, and go by the larger'}"
+    if found.alike.is_few:
+        return f"put `{column}` into the model; its {found.alike.levels} levels are too few to cluster by"
+    taken_out = "take its levels out as fixed effects, or " if isinstance(fit, LinearFit) else ""
+    return f"{taken_out}fit it with errors clustered by `{column}` as well, and go by the larger"
