@@ -1,5 +1,6 @@
 """Columns made of others: computed again by their formula, and followed by every result."""
 
+import re
 import warnings
 
 import numpy as np
@@ -187,3 +188,26 @@ def test_levels_without_spread_are_counted_where_they_have_rows(how):
     study = mb.Study(table, {"columns": {"g": {"levels": [*"abcde"]}}})  # of e there is no row
     with pytest.warns(mb.MarkbaseWarning, match="2 levels of `g` too small or constant: left missing"):
         assert study.derive("k", within="g", **{how: "x"})["k"].valid == 4
+
+
+DIGITS = {"square": 0, "product": 1, "log": 2, "log1p": 2, "sqrt": 2, "cube_root": 3, "reciprocal": 4}
+
+
+@pytest.mark.filterwarnings("ignore::markbase.MarkbaseWarning")
+@pytest.mark.parametrize("how", sorted(DIGITS))
+@pytest.mark.parametrize("turned", [False, True])
+def test_columns_that_the_rows_show_to_be_made_of_others_are_read_as_if_they_were_made_here(how, turned, tmp_path):
+    frame = pd.DataFrame(made_up(200)).assign(age=lambda d: (d["age"].abs() + 1).mask(d.index == 5))
+    sources = ["age", "km"] if how == "product" else ["age"]
+    made = mb.Study(frame).derive("new", **{how: sources if how == "product" else "age"})
+    plain = made.frame().assign(new=lambda d: d["new"].round(DIGITS[how]).mask(d.index == 7))
+    plain.to_csv(tmp_path / "d.csv", index=False)
+    terms = ["new", *sources, "voice"] if turned else ["voice", *sources, "new"]
+    studies = made, mb.Study(plain), mb.open_study(tmp_path / "d.csv", in_parts=True)
+    here, found, parts = (" ".join(str(mb.fit_linear(s, "score", terms).reading()).split()) for s in studies)
+    assert "it was derived from age" in here
+    assert re.sub(r"[−\d.,]+", "", here) == re.sub(r"[−\d.,]+", "", found)
+    assert found == parts
+    for other in (plain["new"] + (plain.index == 9) * plain["new"].std(), plain["new"].mask(plain.index > 8)):
+        fit = mb.fit_linear(plain.assign(new=other, day=None), "score", ["age", "new"])
+        assert all(v.column.made is None for v in fit.variables)

@@ -269,7 +269,7 @@ def test_a_term_within_an_interaction_is_not_called_unclear_by_itself():
     ("terms", "drawn"),
     [
         (["age", "km", "voice", "day"], {"age-by-voice"}),  # parallel, so one of them will do
-        (["age", "km", "big", "voice", "day", mb.interaction("big", "day")], {"big-by-day"}),
+        (["age", "km", "big", "voice", "day", mb.interaction("big", "day")], {"big-by-day", "age-by-day", "km-by-day"}),
         (["age", mb.polynomial("km"), "voice", "day"], {"km-by-voice"}),
         (["day", "voice", "age", mb.interaction("day", "voice")], {"voice-and-day", "age-by-day"}),
     ],

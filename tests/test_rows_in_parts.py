@@ -103,6 +103,17 @@ def test_the_area_under_the_curve_of_rows_in_parts_is_off_by_no_more_than_it_say
         assert parts.allows_for == whole.allows_for
 
 
+@pytest.mark.parametrize("how", ["product", "ratio"])
+def test_what_was_derived_of_two_columns_is_read_at_places_of_the_one_in_parts_too(studies, how):
+    made = [s.derive("both", **{how: ["rehearsals", "age"]}) for s in studies]
+    terms = ["age", "rehearsals", "both", mb.interaction("both", "voice")]
+    linear = [mb.fit_linear(study, "belonging", terms) for study in made]
+    for whole, parts in (linear, [mb.fit_logistic(study, "stays", terms, event="yes") for study in made]):
+        assert str(whole.reading()) == str(parts.reading())
+        same(whole.groups("voice", at={"age": 30}), parts.groups("voice", at={"age": 30}), 1e-9)
+        same(whole.predict({"age": 30}), parts.predict({"age": 30}), 1e-9)
+
+
 def test_the_farthest_linear_predictor_is_that_of_all_rows(studies):
     for study in studies:
         fit = mb.fit_logistic(study, "stays", ["travel_km", "voice"], event="yes")

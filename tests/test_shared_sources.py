@@ -82,6 +82,30 @@ def test_an_outcome_that_was_made_the_same_in_each_level_or_to_end_it_is_told(ki
             assert n or "event" not in told or "as independent" not in str(fit).partition("In words")[0]
 
 
+OF_OUTCOME = {
+    "round": (lambda y: y.round(), "has the order of"), "rank": (lambda y: -y.rank(), "has the order of"), "log": (lambda y: np.log(y - y.min() + 1), "has the order of"),
+    "cut": (lambda y: pd.cut(y, [-99, -0.5, 1, 99], labels=["few", "some", "many"]).astype(str), "that do not overlap"),
+    "gaps": (lambda y: y.round().mask(y.index % 5 == 0), "has the order of"),
+    "one off": (lambda y: y.round() + 9.0 * (y.index == 7), ""), "one of another": (lambda y: pd.cut(y, [-99, 0, 99]).astype(str).mask(y.index == 9, "q").mask(y.index == 8, "q"), ""),
+    "few": (lambda y: (y == y.max()) * 1.0, ""), "noise": (lambda y: y + np.sin(999 * y), ""),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("how", OF_OUTCOME)
+@pytest.mark.parametrize("turned", [1, -1])
+def test_a_term_that_has_the_order_of_the_outcome_in_every_row_is_told(how, turned):
+    make, told = OF_OUTCOME[how]
+    y = pd.Series(turned * np.random.default_rng(6).normal(size=200)).round(3)
+    with warnings.catch_warnings(record=True) as caught:
+        warnings.simplefilter("always")
+        fit = mb.fit_linear(pd.DataFrame({"y": y, "term": make(y), "x": np.arange(200) % 7}), "y", ["term", "x"])
+    said = [str(w.message) for w in caught if "order of" in str(w.message) or "overlap" in str(w.message)]
+    assert len(said) == bool(told)
+    assert all(told in text for text in said)
+    assert sum("was it made of it" in c for c in fit.reading().cautions) == bool(told)
+    assert not any("all but reproduces" in str(w.message) for w in caught)
+
+
 def test_ratios_and_what_they_divide_are_found_in_the_rows():
     rng = np.random.default_rng(3)
     frame = pd.DataFrame({"heads": rng.integers(6, 80, 120), "x": rng.normal(size=120), "beds": rng.integers(5, 90, 120)})  # fmt: skip

@@ -95,6 +95,7 @@ SENTENCES = [
 ]
 
 
+@pytest.mark.filterwarnings("ignore:.*(overlap|order of):markbase.MarkbaseWarning")
 @pytest.mark.parametrize(("made", "told", "caution"), SENTENCES)
 def test_sentences_fit_the_numbers(made, told, caution):
     statement = next(s for s in fitted(**made).reading().statements if s.level == "new")

@@ -40,6 +40,7 @@ def test_slopes_turning_points_and_regions_agree_with_algebra_on_the_raw_coeffic
     assert all(told in words for told in ("has its maximum at `age`", "the line is clearly bent"))
 
 
+@pytest.mark.filterwarnings("ignore:.*order of:markbase.MarkbaseWarning")
 def test_every_group_turns_where_it_does_by_itself_and_a_cubic_twice_or_not_at_all():
     frame = pd.DataFrame(made_up(400, seed=4))
     frame["score"] -= 0.02 * (frame["age"] - np.where(frame["voice"] == "alto", 40.0, 55.0)) ** 2

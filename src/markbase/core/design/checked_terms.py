@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 
+from markbase.core.design.found_derived import as_derived
 from markbase.core.design.requested_terms import (
     AllBut,
     Interaction,
@@ -131,6 +132,7 @@ def requested_terms(
         remark(
             f"{repeats.text} Each counts as a case of its own here; the preparing step `leave_out_repeats` leaves them out."
         )
+    columns = as_derived(columns)
     remark_on_derived(columns)
     remark_on_indicators(columns)
     return wanted, columns

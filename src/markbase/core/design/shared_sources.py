@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.design.shared import ROUNDING, Shared, rounding_room
+from markbase.core.design.shared_order import by_order
 from markbase.core.design.shared_ratios import by_ratio
 from markbase.core.errors import count_noun, listed, quoted, remark
 from markbase.core.rows.row_functions import all_of, learn, sample_of, sum_of
@@ -43,6 +44,7 @@ def remark_on_shared(
         *by_identity(target, columns.values(), others),
         *by_parts(target, columns.values(), numbers),
         *by_ratio(target, columns.values(), numbers, weighed),
+        *by_order(target, columns.values()),
         *by_selection(study, target),
     )
     for told in (*by_construction(target, columns.values()), *(shared.text for shared in found)):

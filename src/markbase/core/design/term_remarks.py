@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 
 import numpy as np
 
@@ -40,11 +40,25 @@ def remark_on_derived(columns: Mapping[str, Column]) -> None:
                 f"`{column.name}` is the square of `{sources[0]}`, which is in the model too: the two are read together, as a curve. "
                 f"A polynomial of `{sources[0]}` says the same with its slopes and its turning point."
             )
+        elif made.how == "product" and (one := _whose_square(columns, made.of)):
+            remark(
+                f"`{column.name}` is the cube of `{one}`, which is in the model too: they are read together, as a curve. A polynomial of `{one}` of degree 3 "
+                f"says the same with its slopes and its turning points."
+            )
         elif made.how == "product" and len(sources) == len(made.of):
             remark(
                 f"`{column.name}` is the product of {listed(quoted(sources))}: together they are an interaction; given as one, it is "
                 f"probed and told as such."
             )
+
+
+def _whose_square(columns: Mapping[str, Column], pair: Sequence[str]) -> str:
+    """Return which of two columns of a model the other is the square of; empty for none."""
+    for one, other in (pair, pair[::-1]):
+        made = columns[other].made if one in columns and other in columns else None
+        if made is not None and made.how == "square" and made.of == (one,):
+            return one
+    return ""
 
 
 def _in_order_of(column: Column, source: str) -> bool:

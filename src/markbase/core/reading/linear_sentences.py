@@ -86,11 +86,11 @@ def make_reading(fit: AnyFit) -> Reading:
             facts = GroupFacts.of(fit, term, told_of)
             single = [_compared(fit, term, row, facts) for row in told_of if not row["base"] and row["level"] in few]
             statements += one_verdict(whole.with_caution(*beside), single)
+        elif sources_in(fit, term.column):
+            statements.append(Statement(term.name, "", follower_sentence(fit, term.column, told_of[0])))
         elif fit.moves_with(term.name):
             first, *more = curve_statements(fit, term.name, term.name, "")
             statements += [first.with_caution(followers_sentence(fit, term.name)), *more]
-        elif sources_in(fit, term.column):
-            statements.append(Statement(term.name, "", follower_sentence(fit, term.column, told_of[0])))
         else:
             statements.append(_numeric(fit, term, told_of[0]))
     general = [

@@ -223,7 +223,8 @@ def _remark_on_reproduction(fit: LinearFit) -> None:
             m.cross[np.ix_([k, last], [k, last])] - np.outer(m.cross[0, [k, last]], m.cross[0, [k, last]]) / m.weight
         )
         r = float(centred[0, 1] / np.sqrt(centred[0, 0] * centred[1, 1]))
-        if abs(r) >= _NEARLY and fit.variable(name, "numeric").column.made is None:
+        told = fit.variable(name, "numeric").column.made is not None or name in {s.column for s in fit.shared}
+        if abs(r) >= _NEARLY and not told:
             remark(
                 f"`{name}` by itself all but reproduces `{fit.outcome.name}` (r {r:.3f}): was one made of the other, or is it an old prediction or a "
                 f"residual? What the other terms tell then says little about the outcome."

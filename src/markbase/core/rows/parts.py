@@ -384,6 +384,7 @@ _BY_PASS: dict[Callable[..., Any], Callable[..., Any]] = {
     np.nanmax: lambda a: a.facts.high,
     np.nanmean: lambda a: a.facts.mean if a.facts.valid else float("nan"),
     np.ptp: lambda a: a.max() - a.min(),
+    np.ndim: lambda _: 1,
 }
 
 
