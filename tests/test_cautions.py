@@ -426,3 +426,36 @@ def test_clear_terms_are_weak_evidence_where_all_together_are_not(kind):
         assert [int(re.search(r"(\d) clear terms? among", c)[1]) for c in told] == [clear] * (clear > 0 and unsure)
         seen.add((clear > 0, unsure))
     assert seen >= {(True, True), (True, False), (False, True)}
+
+
+def test_each_coefficient_names_the_row_that_decides_it_where_several_do():
+    rng = np.random.default_rng(12)
+    table = pd.DataFrame({"x": rng.normal(50, 10, 200), "z": rng.normal(5, 1, 200), "q": rng.normal(size=200)})
+    table["y"] = (0.1 * table["x"] + table["z"] + rng.normal(size=200)).round(3)
+    table.loc[[7, 90], ["x", "z"]] = [[700, 5], [50, 80]]
+    told = {s.term: [c for c in s.cautions if "ow " in c and "Cook" in c] for s in mb.fit_linear(table, "y", ["x", "z", "q"]).reading().statements}  # fmt: skip
+    for term, place in (("x", 7), ("z", 90)):
+        (words,), other = told[term], mb.fit_linear(table.drop(index=place), "y", ["x", "z", "q"]).coefficients.set_index("term")  # fmt: skip
+        assert f"row {place + 1} (" in words
+        assert float(re.search(r"it is ([\d.]+) ", words)[1]) == pytest.approx(other.loc[term, "estimate"], abs=0.006)
+    assert not told["q"]
+
+
+@pytest.mark.parametrize(("outcome", "how"), [("y", "log"), ("y", "log1p"), ("log_y", "log"), ("yes", "log")])
+def test_a_logged_column_is_told_for_twice_its_source(outcome, how):
+    rng = np.random.default_rng(3)
+    km = rng.lognormal(2, 1, 300).round(1) + 0.1
+    frame = pd.DataFrame({"km": km, "y": (3 * km**0.7 * np.exp(rng.normal(0, 0.5, 300))).round(2)})
+    study = mb.Study(frame.assign(yes=np.where(frame["y"] > 12, "yes", "no"))).derive("x", **{how: "km"}).derive("log_y", log="y")  # fmt: skip
+    fit = (
+        mb.fit_logistic(study, "yes", ["x"], event="yes") if outcome == "yes" else mb.fit_linear(study, outcome, ["x"])
+    )
+    b, low, high = np.log(2) * fit.coefficients.loc[1, ["estimate", "low", "high"]].to_numpy(float)
+    words = " ".join(str(fit.reading().statements[1].text).split())
+    start = f"With {'1 + ' if how == 'log1p' else ''}`km` twice as large"
+    wanted = np.exp([b, b, low, high]) if outcome == "yes" else 100 * np.expm1([b, low, high]) if outcome == "log_y" else [b, low, high]  # fmt: skip
+    found = [float(v) for v in re.findall(r"\d[\d.]*\d", words.partition(start)[2].partition("95%")[0] + words.partition(start)[2].partition("CI")[2])]  # fmt: skip
+    assert found[: len(wanted)] == pytest.approx(list(wanted), rel=0.02)
+    assert ("The elasticity is" in words) == (outcome == "log_y")
+    if outcome == "log_y":
+        assert found[3] == pytest.approx(b / np.log(2), abs=0.006)

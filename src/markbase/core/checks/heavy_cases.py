@@ -1,4 +1,4 @@
-"""Whether one row alone decides what is told of a coefficient: the fit without the row that weighs most.
+"""Whether one row alone decides what is told of a coefficient: the fit without each of the rows that weigh most.
 
 References
 ----------
@@ -23,12 +23,14 @@ from markbase.core.tables import TableRow, records_of
 
 _MOST_ROWS, _MOST_WORK = 1_000_000, 1e9
 """So many rows in memory, and products of two columns in a row, are gone through for it; checks look at any number."""
+_MOST_CASES = 3
+"""So many rows are left out, one at a time."""
 _MOVES = 1.0
 """By more standard errors than this a row moves what it decides."""
 
 
 class HeavyCase(NamedTuple):
-    """The row that weighs most, where it decides what is told."""
+    """A row that weighs much, where it decides what is told."""
 
     case: str
     """Which: by the identifier, or its place among the data."""
@@ -42,23 +44,28 @@ class HeavyCase(NamedTuple):
     """By how many standard errors it moves the coefficient it moves most."""
 
 
-def heavy_case(fit: AnyFit) -> HeavyCase | None:
-    """Return the row that weighs most, if leaving it out changes whether, or in which direction, a coefficient is clear, or its distance is above 1.
+def heavy_cases(fit: AnyFit) -> list[HeavyCase]:
+    """Return the rows that weigh most, if leaving one out changes whether, or in which direction, a coefficient is clear, or its distance is above 1.
 
-    None where it moves nothing by a standard error, where rows stand for several, levels are taken out, or looking would take long.
+    At most three, the largest first; none that moves nothing by a standard error, none where rows stand for several, levels are taken out, or looking
+    would take long.
     """
     columns, rows = len(fit.solution.columns) + 1, fit.sample.rows
     repeated = fit.weights is not None and fit.weights.kind == "frequency"
     if fit.exact or repeated or fit.fixed_effect_names or in_parts(fit.outcome.values):
-        return None
+        return []
     if rows > _MOST_ROWS or rows * columns**2 > _MOST_WORK:
-        return None
-    distance = distances_of(fit) if isinstance(fit, LinearFit) else influence_of(fit)
-    if np.isnan(distance).all():
-        return None
-    place = int(np.nanargmax(distance))
-    if not distance[place] * columns > _MOVES**2:  # then no coefficient moves by so much
-        return None
+        return []
+    distance = np.nan_to_num(distances_of(fit) if isinstance(fit, LinearFit) else influence_of(fit))
+    most = np.argpartition(-distance, min(_MOST_CASES, rows - 1))[:_MOST_CASES]
+    most = most[distance[most] * columns > _MOVES**2]  # of others no coefficient moves by so much
+    each = (_without(fit, int(place), float(distance[place])) for place in most[np.argsort(-distance[most])])
+    return [found for found in each if found is not None]
+
+
+def _without(fit: AnyFit, place: int, distance: float) -> HeavyCase | None:
+    """Return what leaving out a row decides; None where it decides nothing, and its distance is no more than 1."""
+    rows = fit.sample.rows
     used = np.full(rows, True) if fit.used is None else fit.used.copy()
     used[place] = False
     try:
@@ -77,13 +84,11 @@ def heavy_case(fit: AnyFit) -> HeavyCase | None:
         for b, a in both
         if moved.get((b["term"], b["level"]), 0.0) > _MOVES and _verdict(b, fit.alpha) != _verdict(a, fit.alpha)
     }
-    if not decided and not (moved and distance[place] > LARGE_DISTANCE):
+    if not decided and not (moved and distance > LARGE_DISTANCE):
         return None
     most = max(moved, key=moved.__getitem__)
     name, (label,) = fit.identified(np.array([place]))
-    return HeavyCase(
-        case_words(name, label), float(distance[place]), decided or {most: after[most]}, bool(decided), moved[most]
-    )
+    return HeavyCase(case_words(name, label), distance, decided or {most: after[most]}, bool(decided), moved[most])
 
 
 def _verdict(row: TableRow, alpha: float) -> int:

@@ -13,10 +13,11 @@ _MOST_TOLD = 3
 
 def about_case(fit: AnyFit, row: TableRow) -> list[str]:
     """Say of a coefficient that one row decides it, or moves it far, with what it is without that row."""
-    heavy = fit._heavy_case
-    without = heavy and heavy.without.get((row["term"], row["level"]))
-    if not without:
+    key = row["term"], row["level"]
+    heavy = max((h for h in fit._heavy_cases if key in h.without), key=lambda h: h.moves, default=None)
+    if heavy is None:
         return []
+    without = heavy.without[key]
     if fit.family.ratios:
         size, low, high = ratio_with_ends(
             *(float(without[key]) for key in ("odds_ratio", "odds_low", "odds_high", "se"))
@@ -34,7 +35,7 @@ def about_case(fit: AnyFit, row: TableRow) -> list[str]:
 
 def about_case_elsewhere(fit: AnyFit) -> list[str]:
     """Say the same of coefficients of curves and interactions, of which no sentence tells one alone."""
-    if fit._heavy_case is None:
+    if not fit._heavy_cases:
         return []
     parts = {t.name for t in fit.model_terms if t.kind in ("polynomial", "interaction")}
     rows = [row for row in records_of(fit.coefficients) if row["term"] in parts]

@@ -66,6 +66,15 @@ def per_step(column: Column) -> str:
     return per
 
 
+def twice_as_large(fit: AnyFit, column: Column, row: TableRow) -> tuple[str, tuple[float, float, float, float]] | None:
+    """Return how to say that the source of a logged column is twice as large, and estimate, ends and error of what goes with it; None of another column."""
+    made = column.made
+    if made is None or not is_logged(column) or fit.exact or math.isnan(float(row["se"])):
+        return None
+    estimate, low, high, se = (math.log(2) * float(row[key]) for key in ("estimate", "low", "high", "se"))
+    return f"With {'1 + ' if made.how == 'log1p' else ''}`{made.of[0]}` twice as large", (estimate, low, high, se)
+
+
 def size(fit: AnyFit, row: TableRow, question: str) -> str:
     """Say how much higher or lower, how sure, and with what held equal: the second half of a sentence, with its full stop.
 

@@ -14,6 +14,7 @@ from markbase.core.reading.case_cautions import about_case, about_case_elsewhere
 from markbase.core.reading.cell_cautions import no_start, not_estimated
 from markbase.core.reading.clauses import (
     clear,
+    difference_words,
     held_equal,
     interval_words,
     is_logged,
@@ -21,10 +22,12 @@ from markbase.core.reading.clauses import (
     joint_figures,
     level_unit,
     outcome_words,
+    percent,
     said_of_clear,
     say_once,
     size,
     step_lead,
+    twice_as_large,
     unit_of,
     without_errors,
 )
@@ -140,6 +143,23 @@ def _start(fit: AnyFit, row: TableRow) -> Statement:
     return Statement("(intercept)", "", text, tuple(cautions))
 
 
+def _doubled(fit: AnyFit, term: Term, row: TableRow) -> str:
+    """Say what goes with a logged column whose source is twice as large, and between logarithms the elasticity; empty of another column."""
+    twice = twice_as_large(fit, term.column, row)
+    if twice is None:
+        return ""
+    amount, interval = difference_words(fit, *twice[1])
+    told = f" {twice[0]} it is {'' if clear(fit, row) else 'estimated '}{amount} ({interval})."
+    hows = [own.made.how for own in (term.column, fit.outcome) if own.made is not None]
+    if hows == ["log", "log"]:
+        decimals = decimals_for(float(row["se"]))
+        b, low, high = (number(float(row[key]), decimals) for key in ("estimate", "low", "high"))
+        told += (
+            f" The elasticity is {b} ({percent(fit)} CI {low} to {high}): about so many percent for one percent more."
+        )
+    return told
+
+
 def _numeric(fit: AnyFit, term: Term, row: TableRow) -> Statement:
     if pd.isna(row["estimate"]):
         return Statement(term.name, "", no_slope(fit, term.name))
@@ -164,7 +184,7 @@ def _numeric(fit: AnyFit, term: Term, row: TableRow) -> Statement:
         *caution,
     ]
     lead, question = step_lead(term.column, at)
-    told = f"{lead} {outcome_words(fit.outcome)} is {size(fit, row, question)}"
+    told = f"{lead} {outcome_words(fit.outcome)} is {size(fit, row, question)}{_doubled(fit, term, row)}"
     made = term.column.made
     if fit.fixed_effect_names and made is not None and made.how == "lag" and made.of[0] == fit.outcome.name:
         cautions.append(

@@ -27,10 +27,12 @@ from markbase.core.reading.clauses import (
     held_equal,
     interval_words,
     joint_figures,
+    percent,
     points_words,
     said_of_clear,
     say_once,
     step_lead,
+    twice_as_large,
     without_errors,
 )
 from markbase.core.reading.group_cautions import (
@@ -239,6 +241,10 @@ def _numeric(fit: LogisticFit, term: Term, row: TableRow, marginal: Mapping[tupl
     ]
     lead, question = step_lead(term.column, at)
     text = _odds_sentence(fit, lead, row, question)
+    if (twice := twice_as_large(fit, term.column, row)) is not None:
+        size, low, high = ratio_with_ends(*(math.exp(min(v, 700.0)) for v in twice[1][:3]), twice[1][3])
+        is_clear = "" if clear(fit, row) else "estimated "
+        text += f". {twice[0]} they are {is_clear}{_change(math.exp(min(twice[1][0], 700.0)))} (odds ratio {size}, {percent(fit)} CI {low} to {high})"
     effect = marginal[term.name, ""]
     where = f", not only{at}" if at else ""
     per = "" if question == "of a difference" else f" per {term.column.step_one}"

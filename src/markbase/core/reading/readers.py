@@ -8,7 +8,7 @@ from typing import Any
 import pandas as pd
 
 from markbase.core.checks.clusters_left_out import without_clusters
-from markbase.core.checks.heavy_cases import HeavyCase, heavy_case
+from markbase.core.checks.heavy_cases import HeavyCase, heavy_cases
 from markbase.core.checks.linear_checks import check_fit, views_of
 from markbase.core.checks.logistic_checks import (
     calibration_of,
@@ -60,8 +60,8 @@ class _Readers:
     def bends(self, fit: Any) -> pd.DataFrame:
         return bends_of(fit)
 
-    def heavy_case(self, fit: Any) -> HeavyCase | None:
-        return heavy_case(fit)
+    def heavy_cases(self, fit: Any) -> list[HeavyCase]:
+        return heavy_cases(fit)
 
     def bent(self, fit: Any) -> Mapping[str, Bend]:
         return bent_lines(fit)

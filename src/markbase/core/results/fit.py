@@ -347,9 +347,9 @@ class Fit(Grouped, Probed, Predicting):
         """Fit some of the terms, on the same rows."""
 
     @cached_property
-    def _heavy_case(self) -> Any:
-        """The row that decides alone what is told of a coefficient; None for none."""
-        return readers().heavy_case(self)
+    def _heavy_cases(self) -> Any:
+        """The rows that decide alone what is told of a coefficient, at most three."""
+        return readers().heavy_cases(self)
 
     @cached_property
     def _on_some(self) -> Any:

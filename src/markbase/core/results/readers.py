@@ -58,8 +58,8 @@ class Readers(Protocol):
         """Return the numeric columns whose line clearly bends, by so much that it matters."""
         ...
 
-    def heavy_case(self, fit: Any) -> Any:
-        """Return the row that decides alone what is told of a coefficient; None for none."""
+    def heavy_cases(self, fit: Any) -> Any:
+        """Return the rows that decide alone what is told of a coefficient."""
         ...
 
     def some_rows(self, fit: Any) -> Any:

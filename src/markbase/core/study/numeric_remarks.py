@@ -114,7 +114,8 @@ def numeric_remarks(column: Column, alike: int = 0) -> list[Remark]:
         )
         remarks.append(Remark(text, ({"do": "blank", "column": column.name, "codes": [_as_code(v) for v in far]},)))
         skew = NumberFacts.of(rest).skew
-    if abs(skew) > SKEWED and not codes and not looks_coded(column) and len(distinct) > 2:
+    weighs = column.role == "weight" or looks_like_weight(column)
+    if abs(skew) > SKEWED and not codes and not looks_coded(column) and len(distinct) > 2 and not weighs:
         side = "a long tail of high" if skew > 0 else "a long tail of low"
         how = "log" if low > 0 else "log1p" if low >= 0 else "cube_root"
         mend = (
