@@ -85,6 +85,7 @@ def test_an_outcome_that_was_made_the_same_in_each_level_or_to_end_it_is_told(ki
 OF_OUTCOME = {
     "round": (lambda y: y.round(), "has the order of"), "rank": (lambda y: -y.rank(), "has the order of"), "log": (lambda y: np.log(y - y.min() + 1), "has the order of"),
     "cut": (lambda y: pd.cut(y, [-99, -0.5, 1, 99], labels=["few", "some", "many"]).astype(str), "that do not overlap"),
+    "cut with gaps": (lambda y: pd.cut(y, [-99, 0, 99], labels=["low", "high"]).astype(object).mask(y.index % 4 == 0), "that do not overlap"),
     "gaps": (lambda y: y.round().mask(y.index % 5 == 0), "has the order of"),
     "one off": (lambda y: y.round() + 9.0 * (y.index == 7), ""), "one of another": (lambda y: pd.cut(y, [-99, 0, 99]).astype(str).mask(y.index == 9, "q").mask(y.index == 8, "q"), ""),
     "few": (lambda y: (y == y.max()) * 1.0, ""), "noise": (lambda y: y + np.sin(999 * y), ""),

@@ -25,12 +25,18 @@ def by_order(outcome: Column, terms: Iterable[Column]) -> list[Shared]:
     """
     if outcome.is_categorical or in_parts(outcome.values) or len(outcome.values) > _MOST_ROWS:
         return []
-    rows = np.flatnonzero(outcome.present[: 2 * _GLANCE])[:_GLANCE]
+    more = np.flatnonzero(outcome.present[: 8 * _GLANCE])[: 4 * _GLANCE]
+    rows = more[:_GLANCE]
     asked = [t for t in terms if t.made is None]
     if not asked:
         return []
     agree = _agree(outcome.values[rows], np.array([t.values[rows] for t in asked]))
-    likely = [t for t, fits in zip(asked, agree, strict=True) if t.is_categorical or fits]
+    by_outcome = more[np.argsort(outcome.values[more])]
+    likely = [
+        t
+        for t, fits in zip(asked, agree, strict=True)
+        if (_in_runs(t.values[by_outcome].astype(np.intp)) if t.is_categorical else fits)
+    ]
     return [Shared(term.name, _words(outcome, term)) for term in likely if _in_order(outcome, term)]
 
 
@@ -58,8 +64,6 @@ def _in_order(outcome: Column, term: Column) -> bool:
     y, x = outcome.values[there], term.values[there]
     if len(y) < _FEWEST_ROWS:
         return False
-    if term.is_categorical and _runs(x[np.argsort(y[: 4 * _GLANCE])]) > len(np.unique(x[: 4 * _GLANCE])):
-        return False
     counts = np.unique(x, return_counts=True)[1]
     if len(counts) < 2 or not (_apart(y, x, len(counts)) if term.is_categorical else _rises(y, x) or _rises(-y, x)):
         return False
@@ -69,8 +73,10 @@ def _in_order(outcome: Column, term: Column) -> bool:
     return bool(orders - ways < math.log(_CHANCE))
 
 
-def _runs(codes: NDArray[np.generic]) -> int:
-    return int(np.count_nonzero(codes[1:] != codes[:-1])) + 1
+def _in_runs(codes: NDArray[np.integer]) -> bool:
+    """Return whether the rows of each level stand together, those without one left aside."""
+    codes = codes[codes >= 0]
+    return int(np.count_nonzero(codes[1:] != codes[:-1])) < len(np.unique(codes))
 
 
 def _apart(y: Array, codes: NDArray[np.generic], levels: int) -> bool:
