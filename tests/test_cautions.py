@@ -459,3 +459,9 @@ def test_a_logged_column_is_told_for_twice_its_source(outcome, how):
     assert ("The elasticity is" in words) == (outcome == "log_y")
     if outcome == "log_y":
         assert found[3] == pytest.approx(b / np.log(2), abs=0.006)
+
+
+@pytest.mark.parametrize(("errors", "told"), [("classical", "by itself: use robust errors"), ("HC3", "by itself, which these errors allow for")])  # fmt: skip
+def test_an_outcome_of_0_and_1_is_told_with_what_its_errors_allow_for(errors, told):
+    fit = mb.fit_linear(trial(200).assign(y=np.arange(200) % 3 > 0).astype({"y": int}), "y", ["age"], errors=errors)
+    assert told in " ".join(fit.reading().cautions)

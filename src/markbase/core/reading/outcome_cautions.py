@@ -36,9 +36,12 @@ def about_outcome(fit: AnyFit) -> list[str]:
     if is_share(outcome):
         outside = sum(fit._passing)
         how_many = f"{as_percent(outside)} of the fitted values do" if outside else "no fitted value of these rows does"
+        way = ": use robust errors, or a logistic regression of its odds"
+        if fit.errors.kind != "classical":
+            way = ", which these errors allow for; a logistic regression is of its odds, which have no such ends"
         told.append(
             f"`{outcome.name}` is 0 or 1, so its mean is the share of rows with 1, told in percentage points. A straight line can leave the range "
-            f"from 0 to 100% ({how_many}), and the spread differs from row to row by itself: use robust errors, or a logistic regression of its odds."
+            f"from 0 to 100% ({how_many}), and the spread differs from row to row by itself{way}."
         )
     told += about_scale(outcome)
     if answers := outcome.few_whole:
