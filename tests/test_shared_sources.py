@@ -107,6 +107,27 @@ def test_a_term_that_has_the_order_of_the_outcome_in_every_row_is_told(how, turn
     assert not any("all but reproduces" in str(w.message) for w in caught)
 
 
+@pytest.mark.parametrize(("terms", "told"), [
+    (["total", "i1"], "`total` is the sum of `i1`, `i2`, `i3`, `i4` and 2 more in every row that has all of these, and `i1`, which is in the model too, is one of them: with `total` held equal, more of `i1` is less of the others, and its coefficient says by how much more it goes with the outcome than these (`i2`, `i3`, `i4` and 2 more)."),
+    (["z", "part", "total"], "and `part`, which is in the model too, is made of some of them: with `total` held equal"), (["mean", "i6"], "`mean` is the mean of"),
+    (["total", "z"], ""), (["i1", "i2", "z"], ""), (["part", "i5"], ""), (["off", "i1"], ""),
+])  # fmt: skip
+def test_a_whole_beside_a_part_of_it_is_told(terms, told):
+    items = np.random.default_rng(8).integers(1, 6, (150, 6))
+    frame = pd.DataFrame(items, columns=[f"i{k}" for k in range(1, 7)]).assign(total=items.sum(axis=1), part=items[:, :3].sum(axis=1), mean=items.mean(axis=1).round(2))  # fmt: skip
+    frame["z"], frame["off"] = np.sin(np.arange(150.0)), frame["total"] + (np.arange(150) == 140)
+    frame["y"] = frame["total"] * 0.2 + 3 * np.cos(7.0 * np.arange(150))
+    cautions = mb.fit_linear(frame, "y", terms).reading().cautions
+    assert sum("held equal, more of" in c for c in cautions) == bool(told)
+    assert told in " ".join(cautions)
+
+
+@pytest.mark.parametrize(("pair", "told"), [((1, 2), "`y` is 1 or 2 and nothing between"), ((0, 1), "`y` is 0 or 1, so its mean"), ((1, 2, 3), "`y` has 3 values")])  # fmt: skip
+def test_an_outcome_of_few_numbers_is_told_for_what_its_mean_says(pair, told):
+    frame = pd.DataFrame({"y": np.resize(pair, 90), "x": np.sin(np.arange(90.0))})
+    assert told in " ".join(mb.fit_linear(frame, "y", ["x"]).reading().cautions)
+
+
 def test_ratios_and_what_they_divide_are_found_in_the_rows():
     rng = np.random.default_rng(3)
     frame = pd.DataFrame({"heads": rng.integers(6, 80, 120), "x": rng.normal(size=120), "beds": rng.integers(5, 90, 120)})  # fmt: skip

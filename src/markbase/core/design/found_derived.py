@@ -68,10 +68,14 @@ def _likely(numbers: Sequence[Column]) -> list[tuple[Column, Made]]:
             one, other = _pairs(count)
             made = np.concatenate([made[:count], own[one] * own[other], made[count:]])
         room = _NEAR * np.abs(own) + _COARSE * (own.max(axis=1) - own.min(axis=1))[:, None]
-        off = np.abs(own[:, None] - made) > room[:, None]
+        near = np.full((count, len(made)), True)
+        for row in range(own.shape[1]):  # few are left after some
+            near &= ~(np.abs(own[:, row, None] - made[:, row]) > room[:, row, None])
+            if not near.any():
+                return []
     found = list[tuple[int, Column, Made]]()
     products, hows = len(made) - len(_OF_ONE) * count, list(_OF_ONE)
-    for k, place in zip(*np.nonzero(~off.any(axis=2)), strict=True):
+    for k, place in zip(*np.nonzero(near), strict=True):
         at = place if place < count else place - products
         if count <= place < count + products:
             pair = numbers[one[place - count]], numbers[other[place - count]]

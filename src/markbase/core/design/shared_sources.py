@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from markbase.core.design.shared import ROUNDING, Shared, rounding_room
 from markbase.core.design.shared_order import by_order
+from markbase.core.design.shared_parts import among_terms
 from markbase.core.design.shared_ratios import by_ratio
 from markbase.core.errors import count_noun, listed, quoted, remark
 from markbase.core.rows.row_functions import all_of, learn, sample_of, sum_of
@@ -45,6 +46,7 @@ def remark_on_shared(
         *by_parts(target, columns.values(), numbers),
         *by_ratio(target, columns.values(), numbers, weighed),
         *by_order(target, columns.values()),
+        *among_terms(columns.values(), numbers, parts_of),
         *by_selection(study, target),
     )
     for told in (*by_construction(target, columns.values()), *(shared.text for shared in found)):

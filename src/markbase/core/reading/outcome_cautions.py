@@ -43,6 +43,11 @@ def about_outcome(fit: AnyFit) -> list[str]:
             f"`{outcome.name}` is 0 or 1, so its mean is the share of rows with 1, told in percentage points. A straight line can leave the range "
             f"from 0 to 100% ({how_many}), and the spread differs from row to row by itself{way}."
         )
+    elif (pair := outcome.two_values) is not None and outcome.made is None:
+        told.append(
+            f"`{outcome.name}` is {plain(pair[0])} or {plain(pair[1])} and nothing between: its mean tells the share of rows with {plain(pair[1])}, as {plain(pair[0])} and "
+            f"{short(pair[1] - pair[0])} times that share. As 0 and 1 it is told in percentage points; a logistic regression is of its odds."
+        )
     told += about_scale(outcome)
     if answers := outcome.few_whole:
         told.append(
