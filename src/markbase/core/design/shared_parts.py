@@ -43,8 +43,10 @@ def among_terms(
     if not asked:
         return []
     found = {c.name: parts for c in asked if (parts := parts_of(c, [o for o in columns if o is not c])) is not None}
-    told = []
+    told, inside = [], {c.name for c in terms}
     for name, parts in found.items():
+        if set(parts.names) <= inside:  # exact collinearity, which says so itself
+            continue
         for other in (c.name for c in asked if c.name != name):
             of = {other} if other in parts.names else set(found[other].names) if other in found else set()
             if not of or not of < set(parts.names):
