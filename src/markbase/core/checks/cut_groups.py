@@ -11,13 +11,13 @@ from typing import NamedTuple
 
 import numpy as np
 
+from markbase.core.checks.one_more_term import with_each
 from markbase.core.checks.some_rows import of_which_rows
 from markbase.core.checks.straight_lines import CLEAR, MATTERS
 from markbase.core.design.terms import Term, single
-from markbase.core.errors import FitError, without_remarks
+from markbase.core.errors import without_remarks
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.changes import Change, change_between
-from markbase.core.results.linear import LinearFit
 from markbase.core.results.logistic import LogisticFit
 from markbase.core.study.column import Column
 
@@ -55,7 +55,7 @@ def left_within(fit: AnyFit, term: Term) -> LeftWithin | None:
     (source,) = made.sources
     if source.is_categorical or any(v.name == source.name for v in fit.variables):
         return None
-    more = _with_source(fit, single(source))
+    (more,) = with_each(fit, [single(source)])
     if more is None:
         return None
     change, explains = _what_it_adds(fit, more)
@@ -87,11 +87,9 @@ def none_apart(fit: AnyFit, term: Term) -> NoneApart | None:
         return None
     none = (term.column.values if fit is whole else fit.variable(term.name, "numeric").column.values) == 0
     share = float(np.mean(none if fit.used is None else none[fit.used]))
-    more = (
-        _with_source(fit, single(Column(f"{term.name} none", "numeric", none.astype(np.float64))))
-        if _FEWEST <= share <= _MOST
-        else None
-    )
+    if not _FEWEST <= share <= _MOST:
+        return None
+    (more,) = with_each(fit, [single(Column(f"{term.name} none", "numeric", none.astype(np.float64)))])
     if more is None:
         return None
     change, explains = _what_it_adds(fit, more)
@@ -102,14 +100,3 @@ def none_apart(fit: AnyFit, term: Term) -> NoneApart | None:
 def _what_it_adds(fit: AnyFit, more: AnyFit) -> tuple[Change, float]:
     left, then = (f.strength.deviance if isinstance(f, LogisticFit) else f.solution.residual for f in (fit, more))
     return change_between(fit, more), 1 - then / left
-
-
-def _with_source(fit: AnyFit, source: Term) -> AnyFit | None:
-    """Fit the model with a numeric column more; None where the levels tell it exactly, or nothing can be estimated with it."""
-    if isinstance(fit, LinearFit):
-        (more,) = fit._with_each([source])
-        return more if more is not None and more.rows_over >= 1 else None
-    try:
-        return fit._with_more([source])
-    except FitError:
-        return None

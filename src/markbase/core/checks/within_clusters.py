@@ -11,7 +11,6 @@ Neuhaus & Kalbfleisch (1998), Biometrics 54(2), 638-645, doi:10.2307/3109770 (of
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from typing import Any, NamedTuple
 
@@ -19,8 +18,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.checks.hidden_groups import ends_with_event, hidden_group
+from markbase.core.checks.one_more_term import with_each
 from markbase.core.design.terms import Term, single
-from markbase.core.errors import FitError, without_remarks
+from markbase.core.errors import without_remarks
 from markbase.core.inference.standard_errors import Errors
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.linear import LinearFit
@@ -77,7 +77,7 @@ def mixed_slopes(fit: AnyFit, among: set[str]) -> dict[str, Mixed]:
     if fit.cluster is None:
         own = replace(fit, cluster=cluster, strata=None, errors=Errors("classical", fit.errors.df))
     found = {}
-    for term, more in zip([t for t, _ in beside], _with_each(own, [single(m) for _, m in beside]), strict=True):
+    for term, more in zip([t for t, _ in beside], with_each(own, [single(m) for _, m in beside]), strict=True):
         if more is None:
             continue
         rows = {str(r["term"]): r for r in records_of(more.coefficients) if not r["base"]}
@@ -123,15 +123,3 @@ def _mean_by(fit: AnyFit, term: Term, codes: NDArray[np.intp], inside: Any) -> C
 
 def _mean_name(term: Term) -> str:
     return f"mean of {term.name}"
-
-
-def _with_each(fit: AnyFit, more: Sequence[Term]) -> Iterator[AnyFit | None]:
-    """Yield the model with each of some terms more; None where it cannot be estimated with one."""
-    if isinstance(fit, LinearFit):
-        yield from fit._with_each(more) if more else ()
-        return
-    for term in more:
-        try:
-            yield fit._with_more([term])
-        except FitError:
-            yield None
