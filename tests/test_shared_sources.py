@@ -70,7 +70,7 @@ def test_an_outcome_that_was_made_the_same_in_each_level_or_to_end_it_is_told(ki
     two = pd.concat([frame[first], frame[last]]).sort_index()
     cases = {
         "in each `team`": [frame, *[frame.assign(y=frame["y"] * (frame["team"] != "t3")), frame.head(6)]],
-        "an event history": [ends, *[ends.assign(y=np.where(first & (frame["team"] == "t1"), 1, ends["y"])), two.assign(y=[0, 1] * 399 + [0, 0])]],
+        "an event history": [ends, *[ends.assign(y=np.where(first & (frame["team"] == "t1"), 1, ends["y"])), two.assign(y=[0, 1] * 399 + [0, 0]), ends.sort_values("y", kind="stable")]],
     }  # fmt: skip
     for told, data in list(cases.items())[: 1 if kind == "linear" else 2]:
         for n, own in enumerate(data):

@@ -9,7 +9,7 @@ from functools import cache
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.design.shared import ROUNDING, rounding_room
+from markbase.core.design.shared import ROUNDING
 from markbase.core.errors import remark
 from markbase.core.rows.parts import each_part
 from markbase.core.rows.row_functions import sample_of
@@ -31,6 +31,8 @@ _MOST, _MOST_IN_PRODUCTS = 200, 40
 """So many numeric columns are looked through, and so many for products."""
 _GLANCE, _FEWEST_ROWS, _FEWEST_VALUES = 10, 10, 5
 """Rows of a first glance, and rows and values that tell."""
+_DECIMALS, _EXACT = 11, 1e-14
+"""Decimals that a file may be rounded to, and how far a number in it lies from that as a share of itself."""
 _NEAR, _COARSE = 0.02, 0.1
 """How near to it a number lies at a first glance, as a share of itself, and of the spread: no coarser may it be rounded."""
 
@@ -125,6 +127,10 @@ def _is_whole(values: Array) -> bool:
 
 
 def _room(values: Array) -> float:
-    """Return by how much rounding may have moved each value; whole numbers are taken for exact."""
-    room = rounding_room(values)
-    return room if room < 0.5 else 0.0
+    """Return by how much rounding may have moved each value, half a unit of its last decimal; whole numbers are taken for exact."""
+    if _is_whole(values):
+        return 0.0
+    for decimals in range(1, _DECIMALS):
+        if np.all(np.abs(values - np.round(values, decimals)) <= _EXACT * np.abs(values)):
+            return 0.5 * 10.0**-decimals
+    return 0.0
