@@ -89,6 +89,29 @@ def test_fewer_clusters_than_twenty_and_terms_of_interactions_are_not_asked():
     assert told(mb.fit_linear(frame, "mark", crossed, cluster="school")) == {}
 
 
+def test_a_group_of_several_levels_is_told_with_the_test_of_its_shares_by_dense_columns():
+    frame = pupils(turned=1)
+    frame["ses"] = pd.cut(frame["homework"], [-99, 4, 6, 99], labels=["low", "mid", "top"]).astype(str)
+    flags = np.column_stack([(frame["ses"] == level).to_numpy(float) for level in ("low", "top")])
+    of = pd.Categorical(frame["school"]).codes
+    shares = np.column_stack([np.bincount(of, weights=own) for own in flags.T])[of] / PUPILS
+    X = np.column_stack([np.ones(len(frame)), flags, frame["w"], shares])
+    bread, G = np.linalg.inv(X.T @ X), SCHOOLS
+    b = bread @ X.T @ frame["mark"]
+    scores = np.array(
+        [(X[of == g] * (frame["mark"] - X @ b)[of == g].to_numpy()[:, None]).sum(axis=0) for g in range(G)]
+    )
+    V = bread @ scores.T @ scores @ bread * G / (G - 1) * (len(frame) - 1) / (len(frame) - X.shape[1])
+    F = b[4:] @ np.linalg.solve(V[4:, 4:], b[4:]) / 2 * (G - 2) / (G - 1)
+    study = mb.Study(frame).mark("ses", "mid")
+    fit = mb.fit_linear(study, "mark", ["ses", "w"], cluster="school")
+    words = f"It mixes two things: within one `school` its levels go with the outcome otherwise than, between them, their shares do (F(2, 38) = {F:.2f}, p < .001)"  # fmt: skip
+    assert sum(words in c for s in fit.reading().statements for c in s.cautions) == 1
+    quiet = pupils(turned=0).assign(ses=frame["ses"].to_numpy())
+    for other in (mb.fit_linear(quiet, "mark", ["homework", "ses"], cluster="school"), mb.fit_linear(study, "mark", ["ses"], fixed_effects="school")):  # fmt: skip
+        assert "its levels go with" not in str(other)
+
+
 @pytest.mark.parametrize("starts", [(4, 4, 99), (3, 6, 99), (2, 4, 7)])
 def test_rows_that_count_with_a_negative_weight_are_told_with_what_dense_columns_give(starts):
     rng = np.random.default_rng(7)

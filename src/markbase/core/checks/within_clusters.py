@@ -11,6 +11,7 @@ Neuhaus & Kalbfleisch (1998), Biometrics 54(2), 638-645, doi:10.2307/3109770 (of
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 from typing import Any, NamedTuple
 
@@ -20,9 +21,10 @@ from numpy.typing import NDArray
 from markbase.core.checks.hidden_groups import ends_with_event, hidden_group
 from markbase.core.checks.one_more_term import with_each
 from markbase.core.design.terms import Term, single
-from markbase.core.errors import without_remarks
+from markbase.core.errors import FitError, without_remarks
 from markbase.core.inference.standard_errors import Errors
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.changes import Change, change_between
 from markbase.core.results.linear import LinearFit
 from markbase.core.rows.parts import in_parts
 from markbase.core.study.column import Column
@@ -34,6 +36,8 @@ _CLEAR, _FEWEST = 0.001, 20
 """Nobody asked: p below, and so many clusters, are told."""
 _MOST_ROWS, _MOST_TERMS = {True: 200_000, False: 20_000}, 20
 """So many rows of linear, and of logistic fits, and so many terms are asked."""
+_MOST_LEVELS = 8
+"""Groups of no more levels are asked."""
 _LITTLE = 0.02
 """A term with less of its variation within clusters, or between them, is told to be of the one or the other."""
 
@@ -49,11 +53,13 @@ class Mixed(NamedTuple):
     """That between the means of clusters."""
     p: float
     """The p of their difference, by errors clustered by that column."""
+    joint: Change | None = None
+    """Of a group of more than two levels the test of all their shares together, in place of the coefficients, which are NaN; None of another."""
 
 
 @without_remarks()
 def mixed_slopes(fit: AnyFit, among: set[str]) -> dict[str, Mixed]:
-    """Return, by term, where a numeric column, or a group of two levels, clearly goes with the outcome otherwise within clusters than between them.
+    """Return, by term, where a numeric column, or a group, clearly goes with the outcome otherwise within clusters than between them.
 
     The clusters are those of the errors, a column with that role, or one whose rows are alike in what the model misses. Nothing of fits with
     levels taken out, with a penalty, or of very many rows.
@@ -62,7 +68,7 @@ def mixed_slopes(fit: AnyFit, among: set[str]) -> dict[str, Mixed]:
     penalised = not isinstance(fit, LinearFit) and bool(fit.penalty)
     if fit.exact or fit.fixed_effect_names or penalised or in_parts(fit.outcome.values):
         return {}
-    terms = [t for t in fit.model_terms if t.name in among and (not t.is_categorical or _has_two_levels(t))]
+    terms = [t for t in fit.model_terms if t.name in among and (not t.is_categorical or _has_few_levels(t))]
     if fit.sample.used > _MOST_ROWS[linear] or not 0 < len(terms) <= _MOST_TERMS:
         return {}
     cluster = _clusters(fit)
@@ -72,7 +78,8 @@ def mixed_slopes(fit: AnyFit, among: set[str]) -> dict[str, Mixed]:
     codes = np.unique(cluster.values[inside], return_inverse=True)[1]
     if cluster.values[inside].min() < 0 or codes.max() + 1 < _FEWEST or codes.max() + 1 == len(codes):
         return {}
-    beside = [(t, mean) for t in terms if (mean := _mean_by(fit, t, codes, inside)) is not None]
+    single_ones = [t for t in terms if not t.is_categorical or t.variables[0].size == 2]
+    beside = [(t, mean) for t in single_ones if (mean := _mean_by(fit, t, codes, inside)) is not None]
     own: Any = fit
     if fit.cluster is None:
         own = replace(fit, cluster=cluster, strata=None, errors=Errors("classical", fit.errors.df))
@@ -85,11 +92,27 @@ def mixed_slopes(fit: AnyFit, among: set[str]) -> dict[str, Mixed]:
         if extra["p"] < _CLEAR:
             within = float(slope["estimate"])
             found[term.name] = Mixed(cluster.name, within, within + float(extra["estimate"]), float(extra["p"]))
+    for term in (t for t in terms if t not in single_ones):
+        joint = _shares_together(own, term, codes, inside)
+        if joint is not None and joint.judged_p < _CLEAR:
+            found[term.name] = Mixed(cluster.name, math.nan, math.nan, joint.judged_p, joint)
     return found
 
 
-def _has_two_levels(term: Term) -> bool:
-    return term.column.scheme == "indicator" and term.variables[0].size == 2
+def _has_few_levels(term: Term) -> bool:
+    return term.column.scheme == "indicator" and term.variables[0].size <= _MOST_LEVELS
+
+
+def _shares_together(fit: AnyFit, term: Term, codes: NDArray[np.intp], inside: Any) -> Change | None:
+    """Test the shares of the levels of a group by cluster, added to the model together; None where none varies within clusters and between them."""
+    variable = term.variables[0]
+    levels = [int(place) for k, place in enumerate(variable.places) if k != variable.base]
+    means = [_mean_by(fit, term, codes, inside, level) for level in levels]
+    more = [single(replace(mean, name=f"{mean.name} {k}")) for k, mean in enumerate(means) if mean is not None]
+    try:
+        return change_between(fit, fit._with_more(more)) if more else None
+    except FitError:
+        return None
 
 
 def _clusters(fit: AnyFit) -> Column | None:
@@ -104,10 +127,12 @@ def _clusters(fit: AnyFit) -> Column | None:
     return with_levels(next(c for c in fit.repeating if c.name == hidden.column))
 
 
-def _mean_by(fit: AnyFit, term: Term, codes: NDArray[np.intp], inside: Any) -> Column | None:
-    """Return the mean of a term in the cluster of each row; None of one that hardly varies within clusters, or between them."""
+def _mean_by(fit: AnyFit, term: Term, codes: NDArray[np.intp], inside: Any, level: int | None = None) -> Column | None:
+    """Return the mean of a term, or the share of a level, in the cluster of each row; None of one that hardly varies within clusters, or between them."""
     values = term.column.values[inside]
-    if term.is_categorical:
+    if level is not None:
+        values = (values == level).astype(np.float64)
+    elif term.is_categorical:
         values = (values != term.variables[0].places[term.variables[0].base]).astype(np.float64)
     heavy = None if fit.weights is None else fit.weights.values[inside]
     weight = np.bincount(codes, weights=heavy)

@@ -7,7 +7,7 @@ import math
 from markbase.core.checks.negative_weights import Weighed
 from markbase.core.checks.within_clusters import Mixed
 from markbase.core.design.terms import Term
-from markbase.core.formatting import as_percent, decimals_for, number, p_phrase
+from markbase.core.formatting import as_percent, decimals_for, figures_of, number, p_phrase
 from markbase.core.reading.clauses import is_share
 from markbase.core.results.any_fit import AnyFit
 
@@ -15,6 +15,15 @@ from markbase.core.results.any_fit import AnyFit
 def about_mixture(fit: AnyFit, term: Term, found: Mixed) -> list[str]:
     """Say of a term how it goes with the outcome within clusters, and how between them, where these clearly differ."""
     ratios = fit.family.ratios
+    if found.joint is not None:
+        j = found.joint
+        way = (
+            "As numbers, 0 and 1, centred within it they tell" if ratios else f"Fixed effects of `{found.cluster}` tell"
+        )
+        return [
+            f"It mixes two things: within one `{found.cluster}` its levels go with the outcome otherwise than, between them, their shares do "
+            f"({figures_of(j.statistic, j.df, j.df_rest, j.kind)}, {p_phrase(j.p)}). {way} the first alone."
+        ]
     told = [_told(fit, value) for value in (found.within, found.between)]
     what = "odds ratio" if ratios else "coefficient"
     of = "shares of its levels" if term.is_categorical else "means"
