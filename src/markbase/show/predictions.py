@@ -3,21 +3,30 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 from typing import Literal
 
 import pandas as pd
 
+from markbase.core.design.terms import Variable
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import as_percent, decimals_for, from_to, number, plain, short
 from markbase.core.reading.line_cautions import bend_words
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.stored_fit import StoredFit
+from markbase.core.study.derived_values import origins
 from markbase.core.tables import TableRow, records_of
 from markbase.show.fit import what_is_read
 from markbase.show.page import Facts, Page, Row, Section, Sentences, Table
 
 _MOST = 60
 _MOST_CAUTIONS = 6
+
+
+def _followed(variable: Variable, given: Sequence[str]) -> tuple[str, ...]:
+    """Return what a derived column was made of, if profiles give any of that, so that its values are made again of it; else nothing."""
+    made = variable.column.made
+    return made.of if made is not None and origins(variable.column, given)[0] else ()
 
 
 def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str | None = None) -> Page:
@@ -57,7 +66,9 @@ def predictions_page(fit: AnyFit | StoredFit, table: pd.DataFrame, of_rows: str 
         heads = (name or "row", *heads[1:])
         given, variables = [], set()
         facts.append(("predicted for", f"the rows of {of_rows}, by the fit to those of {fit.data_name}"))
-    left = sorted(variables - set(given))
+    followed = {v.name: inside for v in fit.variables if v.name not in given and (inside := _followed(v, given))}
+    facts += [("moves along", f"`{name}`, which was made of {listed(quoted(of))}") for name, of in followed.items()]
+    left = sorted(variables - set(given) - set(followed))
     averaged = table.loc[table[fit.family.predicted].notna(), given]  # what has no prediction is averaged over nothing
     partly = [c for c in given if averaged[c].isna().any()]
     if left or partly:
