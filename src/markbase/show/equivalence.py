@@ -12,6 +12,7 @@ from markbase.core.errors import listed
 from markbase.core.formatting import decimals_for, from_to, p_value, ratio_with_ends, short, value_with_ends
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.equivalence import margin_words
+from markbase.core.results.linear import LinearFit
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import rows_of
 from markbase.show.few_of_many import few_of
@@ -51,7 +52,8 @@ def equivalence_section(
     inside = np.maximum(table["inner_high"], -table["inner_low"]) < (math.log(margin) if odds else margin)
     if (inside & (table["verdict"] == "open")).any():
         words += " An open pair whose interval lies inside the margin is open once p is corrected for how many pairs there are; intervals are not."
-    note = f"two one-sided tests (equivalence), {_CORRECTED.get(correction, 'p corrected after Holm')}{told}"
+    walds = "Wald's, " if not isinstance(fit, LinearFit) and fit.penalty else ""
+    note = f"two one-sided tests (equivalence), {walds}{_CORRECTED.get(correction, 'p corrected after Holm')}{told}"
     if told:
         counted = table["verdict"].value_counts()
         note += f"; of all {len(table):,} {listed([f'{count:,} {verdict}' for verdict, count in counted.items()])}"
