@@ -15,6 +15,7 @@ import markbase as mb
 from command import run
 from markbase import demo
 from markbase.core.results.fit_statistics import OverallTest
+from markbase.show.fit import what_is_read
 from reference import made_up
 from surveys import same
 from test_predictions import choir, study_of
@@ -139,6 +140,7 @@ def test_a_saved_fit_predicts_other_rows_and_is_refused_where_it_was_changed(kin
         lambda f: f.between("g"),
     ):
         pd.testing.assert_frame_equal(each(saved), each(firth), rtol=1e-6)
+    assert all(what_is_read(f).endswith("penalised likelihood (Firth)") for f in (saved, firth))
     assert "its own, but for (intercept), whose are Wald's" in " ".join(str(saved.rebase("g", "b")).split())
 
 

@@ -176,7 +176,8 @@ def errors_text(fit: AnyFit) -> str:
 
 def what_is_read(fit: AnyFit | StoredFit) -> str:
     """Say, below the title of a page that reads a fit, of which data it is, how many rows it used, and what its errors rest on."""
-    return f"{what_is_used(fit)} · {fit.errors.words.replace('`', '')}"
+    penalised = "" if isinstance(fit, LinearFit) or not fit.penalty else " · penalised likelihood (Firth)"
+    return f"{what_is_used(fit)} · {fit.errors.words.replace('`', '')}{penalised}"
 
 
 def what_is_used(fit: AnyFit | StoredFit) -> str:

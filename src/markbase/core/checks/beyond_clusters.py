@@ -12,12 +12,18 @@ from typing import NamedTuple
 
 import numpy as np
 
-from markbase.core.checks.hidden_groups import Alike, ends_with_event, is_told, misses, one_way, same_in
+from markbase.core.checks.hidden_groups import (
+    MOST_COEFFICIENTS,
+    MOST_COLUMNS,
+    Alike,
+    ends_with_event,
+    is_told,
+    misses,
+    one_way,
+    same_in,
+)
 from markbase.core.design.repeated_rows import codes_of, same_within
 from markbase.core.results.any_fit import AnyFit
-
-_MOST_COLUMNS, _MOST_COEFFICIENTS = 10, 500
-"""So many columns are asked, unless the model has more coefficients."""
 
 
 class Beyond(NamedTuple):
@@ -39,7 +45,7 @@ def beyond_clusters(fit: AnyFit) -> Beyond | None:
     """
     if fit.cluster is None or not fit.repeating or fit.weights is not None or fit.exact or fit.fixed_effect_names:
         return None
-    if fit._on_some is not fit or len(fit.solution.columns) > _MOST_COEFFICIENTS:
+    if fit._on_some is not fit or len(fit.solution.columns) > MOST_COEFFICIENTS:
         return None
     e, inside, found = misses(fit), fit.rows_used.inside, list[Beyond]()
     clusters = np.unique(fit.cluster.values[inside], return_inverse=True)[1]
@@ -47,7 +53,7 @@ def beyond_clusters(fit: AnyFit) -> Beyond | None:
         return None
     counts = np.bincount(clusters)
     means = np.bincount(clusters, weights=e) / counts
-    for column in fit.repeating[:_MOST_COLUMNS]:
+    for column in fit.repeating[:MOST_COLUMNS]:
         every = codes_of(column, slice(None))
         codes = every[inside]
         if codes.min() < 0 or same_within(clusters, codes) or ends_with_event(fit, every):

@@ -56,7 +56,8 @@ def heavy_cases(fit: AnyFit) -> list[HeavyCase]:
         return []
     if rows > _MOST_ROWS or rows * columns**2 > _MOST_WORK:
         return []
-    distance = np.nan_to_num(distances_of(fit) if isinstance(fit, LinearFit) else influence_of(fit))
+    distance = distances_of(fit) if isinstance(fit, LinearFit) else influence_of(fit)
+    distance = np.where(np.isnan(distance), 0.0, distance)
     most = np.argpartition(-distance, min(_MOST_CASES, rows - 1))[:_MOST_CASES]
     most = most[distance[most] * columns > _MOVES**2]  # of others no coefficient moves by so much
     each = (_without(fit, int(place), float(distance[place])) for place in most[np.argsort(-distance[most])])

@@ -28,7 +28,7 @@ from markbase.core.study.column import Column
 
 _SURE, _LEAST, _LARGER = 0.001, 0.05, 1.5
 """Nobody asked for these tests: p below, and an intraclass correlation, or of what a term of the model is the same within, a design effect above, what is told."""
-_MOST_COLUMNS, _MOST_COEFFICIENTS = 10, 500
+MOST_COLUMNS, MOST_COEFFICIENTS = 10, 500
 """So many columns are asked, unless the model has more coefficients."""
 _FEW_CLUSTERS = 10
 """So few levels are no clusters to go by: they are a term that is lacking."""
@@ -73,10 +73,10 @@ def hidden_group(fit: AnyFit) -> Alike | None:
     if not fit.repeating or fit.cluster is not None or fit.weights is not None or fit.exact:
         return None
     some = fit._on_some
-    if some is None or some.exact or len(some.solution.columns) > _MOST_COEFFICIENTS:
+    if some is None or some.exact or len(some.solution.columns) > MOST_COEFFICIENTS:
         return None
     found = []
-    for column, all_of_it in list(zip(some.repeating, fit.repeating, strict=True))[:_MOST_COLUMNS]:
+    for column, all_of_it in list(zip(some.repeating, fit.repeating, strict=True))[:MOST_COLUMNS]:
         alike = _alike(some, column)
         if alike is None or not alike.p < _SURE:
             continue

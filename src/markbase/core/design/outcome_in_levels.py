@@ -70,10 +70,8 @@ def histories(happened: Array, codes: Codes) -> Histories | None:
         None where a level has rows after the event, none has several rows, or levels are few.
     """
     counts = _counts(codes)
-    if (
-        counts is None or np.count_nonzero(np.diff(happened)) < 2
-    ):  # rows in the order of the outcome say nothing of the time
-        return None
+    if counts is None or np.count_nonzero(np.diff(happened)) < 2:
+        return None  # of rows in the order of the outcome the file does not tell the time
     last = np.zeros(len(counts), dtype=np.intp)
     last[codes] = np.arange(len(codes))  # of several rows the one written last stays
     for event in (1.0, 0.0):
