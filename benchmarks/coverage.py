@@ -3,7 +3,7 @@
 Clusters of uneven sizes, and five predictors and an outcome that go together within them and not with one another: all slopes are 0. Each
 sample is fitted with the usual clustered errors (CR1) and with those from leaving out one cluster at a time (CR3), and as a logistic
 regression of whether the outcome is above 0; with ``--draws 1000`` also in samples of whole clusters (bootstrap, BCa). A joint test should be
-clear in 5% of samples. Then, of independent rows, how often the interval of a change of R² holds what a block adds to all people there are, and those
+clear in 5% of samples. Then ratings of songs by judges, of which rows of either go together, with errors clustered one way and two ways. Then, of independent rows, how often the interval of a change of R² holds what a block adds to all people there are, and those
 of a correlation and of Cronbach's alpha what these are among all people, beside the intervals that take columns as normal.
 """
 
@@ -29,6 +29,31 @@ def drawn(rng: np.random.Generator, clusters: int) -> mb.Study:
     columns = {name: rng.normal(size=clusters)[team] + rng.normal(size=len(team)) for name in [*NAMES, "y"]}
     high = (columns["y"] > 0).astype(int)
     return mb.Study(pd.DataFrame({**columns, "high": high, "team": [f"t{k:02d}" for k in team]}))
+
+
+def two_ways(samples: int, rng: np.random.Generator) -> Table:
+    """Return how often intervals held slopes of nothing, of ratings of songs by judges, by how errors are clustered; and joint tests of three."""
+    kinds = {"by judge": "judge", "by song": "song", "two ways": ["judge", "song"]}
+    slopes = {"x": "of the rating", "z": "of the song", "v": "of the judge"}
+    table = Table(title="95% intervals, and a joint test at .05, of ratings of songs by judges", title_justify="left")
+    heads = [f"{what}, {how}" for what in slopes.values() for how in kinds]
+    for head in ("judges, songs", *heads, "joint test clear", "joint test refused"):
+        table.add_column(head, justify="right")
+    for judges, songs in ((12, 15), (20, 25), (40, 40)):
+        j, s = (a.ravel() for a in np.meshgrid(np.arange(judges), np.arange(songs), indexing="ij"))
+        held, joint = np.zeros((len(slopes), len(kinds))), np.zeros(2)
+        for _ in range(samples):
+            own = {"x": rng.normal(size=len(j)), "z": rng.normal(size=songs)[s], "v": rng.normal(size=judges)[j]}
+            y = rng.normal(size=judges)[j] + rng.normal(size=songs)[s] + rng.normal(size=len(j))
+            named = {"judge": [f"j{k}" for k in j], "song": [f"s{k}" for k in s]}
+            study = mb.Study(pd.DataFrame({**own, **named, "y": y}))
+            for k, by in enumerate(kinds.values()):
+                fit = mb.fit_linear(study, "y", list(slopes), cluster=by)
+                ends = fit.coefficients.iloc[1:]
+                held[:, k] += (ends["low"] <= 0) & (ends["high"] >= 0)
+            joint += [fit.overall.p < 0.05, np.isnan(fit.overall.p)]
+        table.add_row(f"{judges}, {songs}", *(f"{100 * n / samples:.0f}%" for n in (*held.ravel(), *joint)))
+    return table
 
 
 SHARES = ((0.1, 0.0), (0.1, 0.02), (0.1, 0.1), (0.3, 0.2), (0.6, 0.2), (0.4, 0.4))
@@ -146,6 +171,7 @@ def main(samples: int, seed: int, draws: int) -> None:
         counts = (*held, *([in_samples] if draws else []), *clear, plainly)
         table.add_row(f"{clusters}", *(f"{100 * n / samples:.1f}%" for n in counts))
     Console(width=150).print(table)
+    Console(width=150).print(two_ways(samples, rng))
     Console(width=150).print(changes(samples // 3, rng))
     Console(width=150).print(associations(samples, rng))
 

@@ -172,19 +172,23 @@ def sandwich(frame, outcome, terms, bases, kind, cluster=None):
         middle = products(times(columns, [weight(i) for i in range(n)]), columns)
         df = n - p
     else:
-        labels = sorted(set(frame[cluster]))
-        middle = mp.zeros(p)
-        for label in labels:
-            own = [v == label for v in frame[cluster]]
-            score = products(columns, [[e[i] * own[i] for i in range(n)]])
-            if kind == "CR3":  # what leaving the cluster out moves, by fitting the others
-                inner = [[v for v, out in zip(column, own, strict=True) if not out] for column in [*columns, y]]
-                without = mp.inverse(products(inner[:-1], inner[:-1])) * products(inner[:-1], inner[-1:])
-                score = cross * (b - without)
-            middle += score * score.T
-        G = len(labels)
-        middle *= mp.mpf(G - 1) / G if kind == "CR3" else mp.mpf(G) / (G - 1) * mp.mpf(n - 1) / (n - p)
-        df = G - 1
+        kinds = [frame[cluster]] if isinstance(cluster, str) else [frame[name] for name in cluster]
+        middle, df = mp.zeros(p), min(len(set(of)) for of in kinds) - 1
+        signed = [(1, of) for of in kinds] + ([(-1, kinds[0] + "|" + kinds[1])] if len(kinds) > 1 else [])
+        for sign, of in signed:
+            labels, summed = sorted(set(of)), mp.zeros(p)
+            for label in labels:
+                own = [v == label for v in of]
+                score = products(columns, [[e[i] * own[i] for i in range(n)]])
+                if kind == "CR3":  # what leaving the cluster out moves, by fitting the others
+                    inner = [[v for v, out in zip(column, own, strict=True) if not out] for column in [*columns, y]]
+                    without = mp.inverse(products(inner[:-1], inner[:-1])) * products(inner[:-1], inner[-1:])
+                    score = cross * (b - without)
+                summed += score * score.T
+            G = len(labels)
+            middle += (
+                sign * summed * (mp.mpf(G - 1) / G if kind == "CR3" else mp.mpf(G) / (G - 1) * mp.mpf(n - 1) / (n - p))
+            )
     V = inverse * middle * inverse
     every = mp.matrix([[V[i, j] for j in range(1, p)] for i in range(1, p)])
     z = mp.matrix([b[i] for i in range(1, p)])

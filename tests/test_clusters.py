@@ -155,9 +155,10 @@ def test_whole_numbers_that_were_guessed_numeric_are_groups_where_levels_are_ask
     assert "of one team may go together" in " ".join(hinted.split())
     long = mb.Study(frame.assign(team=2.0**60 + frame["team"] * 2.0**12))  # numbers whose last digits are lost
     assert mb.fit_linear(long.as_role("team", "cluster"), "score", ["age"]).df_rest == 198
-    for study, name in ((numbers.as_numeric("team"), "team"), (numbers, "km")):
-        with pytest.raises(mb.ColumnError, match=f"`{name}` is numeric; clusters are the levels of a group"):
-            mb.fit_linear(study, "score", ["age"], cluster=name)
+    with pytest.warns(mb.MarkbaseWarning, match="`team` is numeric; its whole numbers are taken as codes"):
+        assert mb.fit_linear(numbers.as_numeric("team"), "score", ["age"], cluster="team").errors.clusters == 23
+    with pytest.raises(mb.ColumnError, match="`km` is numeric, and not in whole numbers; clusters are the levels"):
+        mb.fit_linear(numbers, "score", ["age"], cluster="km")
 
 
 def test_clusters_told_by_numbers_may_be_more_than_codes_are(tmp_path):

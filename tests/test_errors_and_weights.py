@@ -119,7 +119,10 @@ def test_errors_that_cannot_be_had_are_refused_or_remarked():
         ({"errors": "robust", "cluster": "choir"}, "leave one of the two out"),
         ({"errors": "classical", "cluster": "choir"}, "either `classical` or clustered by `choir`"),
         ({"errors": "CR3"}, "`CR3` errors are those of clusters: name the group"),
-        ({"cluster": "age"}, "`age` is numeric; clusters are the levels of a group, so declare it categorical"),
+        (
+            {"cluster": "practice_hours"},
+            "`practice_hours` is numeric, and not in whole numbers; clusters are the levels of a group: cut it",
+        ),
     ):
         with pytest.raises(mb.MarkbaseError, match=told):
             mb.fit_linear(study, "belonging", ["voice", "travel_km"], **options)

@@ -95,7 +95,7 @@ def test_one_stratum_changes_nothing_and_strata_of_clusters_alike_leave_no_error
 
 
 REFUSED = {
-    "numeric strata": ({"strata": "km"}, "`km` is numeric; strata are the levels of a group"),
+    "numeric strata": ({"strata": "km"}, "`km` is numeric, and not in whole numbers; strata are"),
     "a stratum of one row": ({"strata": "lone"}, r"`lone` has 1 stratum with one row .*\(`x`\).*Merge"),
     "strata of one cluster": ({"strata": "few", "cluster": "team"}, r"`few` has 1 stratum with one cluster of `team` .*\(`t01`\)"),
     "clusters in several": ({"strata": "day", "cluster": "team"}, r"`t00` of `team` lies in several strata of `day` \(11 such clusters\)"),

@@ -95,7 +95,7 @@ def _option(setting: Any) -> Callable[[F], F]:
     return click.option(
         f"--{setting.name.replace('_', '-')}",
         setting.name,
-        multiple=setting.name == "fixed_effects",
+        multiple=about["several"],
         help=told,
         panel=_MODEL if setting.name in _MODEL_SETTINGS else _SETTINGS,
         **more,

@@ -241,11 +241,11 @@ def _told(made: LinearFit | LogisticFit | Blocks, entry: FitEntry, name: str, re
         results.tables |= {f"{name}-slopes-{_file_name(what, set())}": table for what, table in told.items()}
     more = []
     if entry.hold_out:
-        kept, test = results.study.hold_out(share=entry.hold_out, seed=entry.seed, whole=entry.settings.get("cluster"))
+        kept, test = results.study.hold_out(share=entry.hold_out, seed=entry.seed, whole=entry.cluster or None)
         smaller = entry.fitted_to(kept)
         check_held_out(smaller)
         scored = score(smaller, test)
-        page = score_page(scored, cluster=entry.settings.get("cluster") or "")
+        page = score_page(scored, cluster=entry.cluster)
         record["hold_out"] = score_record(scored)
         more.append(results.drawn(page, scored, name) if draws else page)
     folds = 0

@@ -78,8 +78,9 @@ from markbase.show.screen import pruned_page, screen_page, specifications_page
 )
 @click.option(
     "--cluster",
+    multiple=True,
     metavar="GROUP",
-    help="The group whose rows may go together, for the errors of --focus.",
+    help="The group whose rows may go together, for the errors of --focus; twice for groups that cross (two-way).",
     panel="Screening",
 )
 @click.option(
@@ -103,7 +104,7 @@ def command(
     pruning: bool,
     keep: tuple[str, ...],
     focus: str | None,
-    cluster: str | None,
+    cluster: tuple[str, ...],
     fixed_effects: tuple[str, ...],
     weights: str | None,
     weights_are: str | None,
@@ -145,7 +146,8 @@ def command(
         pruned = result.prune(keep=list(dict.fromkeys(protected))) if pruning else None
         moved = (
             specifications(
-                fit_linear(study, outcome or "", names, fixed_effects=fixed_effects, cluster=cluster, **by), focus
+                fit_linear(study, outcome or "", names, fixed_effects=fixed_effects, cluster=cluster or None, **by),
+                focus,
             )
             if focus
             else None

@@ -89,7 +89,7 @@ def command(
             if folds is not None or repeats is not None:
                 raise click.UsageError("--hold-out holds rows out once; leave --folds and --repeats out.")
             study, entry = model.opened()
-            cluster = entry.settings.get("cluster") or ""
+            cluster = entry.cluster
             kept, test = study.hold_out(share=share, seed=seed or 0, whole=cluster or None)
             fit = entry.fitted_to(kept)
             check_held_out(fit)

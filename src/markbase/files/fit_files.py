@@ -26,7 +26,7 @@ from markbase.core.design.weights import Weighting
 from markbase.core.errors import FileError
 from markbase.core.estimation.least_squares_solution import Pivoted, Solution
 from markbase.core.inference.joint_tests import JointTest
-from markbase.core.inference.standard_errors import Errors
+from markbase.core.inference.standard_errors import Crossed, Errors
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.family import FAMILIES
 from markbase.core.results.fit_statistics import LinearStrength, LogisticStrength, OverallTest
@@ -369,6 +369,10 @@ def _fit(record: Mapping[str, Any]) -> StoredFit:
     for key in ("middle", "uncancelled", "fitted"):
         e[key] = None if e[key] is None else _array(e[key])
     e["df"] = _number(e["df"])
+    if (other := e.get("crossed")) is not None:
+        e["crossed"] = Crossed(
+            **{**other, "even_clusters": _number(other["even_clusters"]), "alone": _array(other["alone"])}
+        )
     strength = {k: None if k == "r2_within" and v is None else _number(v) for k, v in record["strength"].items()}
     overall: dict[str, Any] = {
         k: str(v) if k in ("kind", "untested") else _number(v) for k, v in record["overall"].items()

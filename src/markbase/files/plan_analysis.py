@@ -161,9 +161,7 @@ def _fit_entry(entry: Mapping[str, Any], table: str, number: int, keys: Sequence
             at=lines.within(table, number, "hold_out"),
         )
     settings = {
-        k: tuple(entry[k]) if k == "fixed_effects" and isinstance(entry[k], list) else entry[k]
-        for k in FitOptions.names()
-        if k in entry
+        k: tuple(entry[k]) if isinstance(entry[k], list) else entry[k] for k in FitOptions.names() if k in entry
     }
     return FitEntry(
         name=str(entry.get("name") or f"{entry['outcome']} {'in blocks' if blocks else kind}"),

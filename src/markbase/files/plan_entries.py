@@ -68,9 +68,16 @@ class FitEntry:
         """Every column it names."""
         names = [self.outcome, *(n for s in self.every_term for n in names_of(s)), *self.groups]
         names += [n for pair in self.slopes for n in pair if n] + list(self.at)
-        names += [str(self.settings[k]) for k in ("cluster", "strata", "weights") if self.settings.get(k)]
-        fixed_effects = self.settings.get("fixed_effects") or ()
-        return tuple(dict.fromkeys([*names, *([fixed_effects] if isinstance(fixed_effects, str) else fixed_effects)]))
+        for setting in ("cluster", "strata", "weights", "fixed_effects"):
+            given = self.settings.get(setting) or ()
+            names += [given] if isinstance(given, str) else [str(name) for name in given]
+        return tuple(dict.fromkeys(names))
+
+    @property
+    def cluster(self) -> str:
+        """The group by which errors are clustered, the first of two; empty for none."""
+        given = self.settings.get("cluster") or ""
+        return given if isinstance(given, str) else str(given[0])
 
     def made_from(self, study: Study) -> LinearFit | LogisticFit | Blocks:
         """Make the fit, or the blockwise entry of an entry in blocks.

@@ -164,7 +164,8 @@ def _entry(name: str, result: Written, study: Study) -> dict[str, Any]:
     if fit.level != 0.95:
         entry["level"] = fit.level
     if fit.cluster is not None:
-        entry["cluster"] = fit.cluster.name
+        names = [column.name for column in fit.drawn_by.clusters]
+        entry["cluster"] = names[0] if fit.crossed is None else names
     if fit.strata is not None:
         entry["strata"] = fit.strata.name
     if fit.errors.asked:

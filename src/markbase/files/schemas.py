@@ -108,7 +108,7 @@ def plan_schema() -> Schema:
             known[setting.name] = told | {"enum": list(about["choices"])}
         elif isinstance(setting.default, float):
             known[setting.name] = told | {"type": "number", "exclusiveMinimum": 0, "exclusiveMaximum": 1}
-        elif setting.name == "fixed_effects":
+        elif about["several"]:
             known[setting.name] = told | {"oneOf": [_TEXT, _TEXTS]}
         else:
             known[setting.name] = told | (_CODE if setting.name == "event" else _TEXT)

@@ -150,12 +150,11 @@ def figures_of_checks(fit: AnyFit) -> Figures:
 
 def _figure_of_clusters(fit: AnyFit) -> Figures:
     """Draw what leaving out each cluster moves most; nothing where there are none, or none that could be left out."""
-    if fit.cluster is None or not few_enough(fit):
+    if not few_enough(fit):
         return {}
+    either = " or ".join(column.name for column in few_enough(fit))
     try:
-        return {
-            "clusters": Drawn(f"What leaving out each {fit.cluster.name} would move most", draw_clusters(fit).figure)
-        }
+        return {"clusters": Drawn(f"What leaving out each {either} would move most", draw_clusters(fit).figure)}
     except FitError:  # as the page of the checks says it
         return {}
 

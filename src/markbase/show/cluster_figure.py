@@ -88,13 +88,14 @@ def draw_clusters(fit: AnyFit, coefficient: str | None = None, ax: Axes | None =
     ax.set_yticks(range(len(shown)), shown["cluster"].tolist())
     ax.set_ylim(-0.7, len(shown) - 0.3)
     ax.tick_params(axis="y", length=0)
+    kinds = [kind.name for kind in fit.errors.by]
     against = f" (against {whole['against']})" if first["level"] else ""
     ax.set_xlabel(
-        f"{coefficient}{against}, {fit.family.scale(fit.outcome)}, without each {fit.errors.cluster}", fontsize=9
+        f"{coefficient}{against}, {fit.family.scale(fit.outcome)}, without each {' or '.join(kinds)}", fontsize=9
     )
     some = f"; the {_ENDS} lowest and {_ENDS} highest of {len(ordered):,}" if len(shown) < len(ordered) else ""
     finish(
         ax,
-        f"line and band: with every {fit.errors.cluster}, {short(100 * fit.level, 4)}% CI; without ■ it moves most{some}",
+        f"line and band: with every {' and '.join(kinds)}, {short(100 * fit.level, 4)}% CI; without ■ it moves most{some}",
     )
     return ax

@@ -28,6 +28,7 @@ from markbase.core.formatting import (
     without_zero,
 )
 from markbase.core.reading.clauses import overstated_words
+from markbase.core.reading.cluster_cautions import about_crossed, smaller_two_ways
 from markbase.core.reading.left_out_words import left_out_words, levels_left_out
 from markbase.core.results.any_fit import AnyFit
 from markbase.core.results.coefficient_rows import label_of
@@ -161,7 +162,7 @@ def _whether(fit: LinearFit) -> Section:
 
 def errors_text(fit: AnyFit) -> str:
     """Say what the standard errors rest on, and what they might."""
-    told = [fit.errors.words]
+    told = [fit.errors.words, *filter(None, [about_crossed(fit)])]
     if fit.possible_cluster:
         name = fit.possible_cluster.name
         told.append(f"Rows of one `{name}` may go together: errors clustered by it take that into account")
@@ -177,7 +178,10 @@ def errors_text(fit: AnyFit) -> str:
 def what_is_read(fit: AnyFit | StoredFit) -> str:
     """Say, below the title of a page that reads a fit, of which data it is, how many rows it used, and what its errors rest on."""
     penalised = "" if isinstance(fit, LinearFit) or not fit.penalty else " · penalised likelihood (Firth)"
-    return f"{what_is_used(fit)} · {fit.errors.words.replace('`', '')}{penalised}"
+    errors = fit.errors.words.replace("`", "")
+    if smaller_two_ways(fit):
+        errors += ", where clustered one way errors of some coefficients are larger (the fit says which)"
+    return f"{what_is_used(fit)} · {errors}{penalised}"
 
 
 def what_is_used(fit: AnyFit | StoredFit) -> str:

@@ -70,6 +70,11 @@ def _without_rows(fit: LinearFit | LogisticFit | StoredFit) -> dict[str, Any]:
         "outcome": _about(fit.outcome),
         "level": fit.level,
         "errors": {"kind": fit.errors.kind, "cluster": fit.errors.cluster, "clusters": fit.errors.clusters}
+        | (
+            {"crossed": fit.errors.crossed.cluster, "crossed_clusters": fit.errors.crossed.clusters}
+            if fit.errors.crossed
+            else {}
+        )
         | ({"strata": fit.errors.strata, "strata_count": fit.errors.strata_count} if fit.errors.strata else {}),
         "weights": _weights(fit.weighting),
         "sample": {"rows": fit.sample.rows, "used": fit.sample.used, "lost": _rows(fit.sample.lost)},

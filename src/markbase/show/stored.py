@@ -7,6 +7,7 @@ import math
 from markbase.core.errors import count_noun, listed, quoted
 from markbase.core.formatting import decimals_for, figures_of, number, p_phrase, p_value, without_zero
 from markbase.core.reading.clauses import overstated_words
+from markbase.core.reading.cluster_cautions import about_crossed
 from markbase.core.results.fit_statistics import LinearStrength, OverallTest
 from markbase.core.results.stored_fit import StoredFit
 from markbase.core.tables import rows_of
@@ -41,7 +42,7 @@ def _about(fit: StoredFit) -> tuple[tuple[str, str], ...]:
     facts = [("rows", f"{fit.sample.used:,} of {count_noun(fit.sample.rows, 'row')} of {fit.data_name}")]
     facts += [("weights", fit.weighting.words)] if fit.weighting else []
     facts += [("told again", fit.retold)] if fit.retold else []
-    facts.append(("errors", fit.errors.words))
+    facts.append(("errors", ". ".join(filter(None, (fit.errors.words, about_crossed(fit))))))
     facts += [("penalty", _penalty(fit))] if fit.penalty else []
     if fit.overall is not None and not math.isnan(fit.overall.statistic):
         facts.append(("all terms", _whole(fit, fit.overall)))

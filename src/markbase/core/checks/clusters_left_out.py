@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -21,6 +22,7 @@ from markbase.core.tables import rows_of, table_of
 if TYPE_CHECKING:
     from markbase.core.inference.standard_errors import Over
     from markbase.core.results.any_fit import AnyFit
+    from markbase.core.study.column import Column
 
 _MOST = 0.75
 """A cluster with a larger share of the squared movements of an estimate is one that it hangs on."""
@@ -30,9 +32,10 @@ _FEW_ENOUGH = 1_000
 """Of more clusters none decides much, and to leave each out takes long: they are looked at only where that is asked for."""
 
 
-def few_enough(fit: AnyFit) -> bool:
-    """Say whether a fit has clusters that its checks look at unasked: not too many, and coefficients that leaving them out moves."""
-    return fit.cluster is not None and fit.errors.clusters <= _FEW_ENOUGH and bool(_told(fit))
+def few_enough(fit: AnyFit) -> tuple[Column, ...]:
+    """Return the clusters that the checks of a fit look at unasked: not too many, and with coefficients that leaving them out moves."""
+    kinds = zip(fit.drawn_by.clusters, fit.errors.by, strict=True)
+    return tuple(column for column, kind in kinds if kind.clusters <= _FEW_ENOUGH) if _told(fit) else ()
 
 
 def _told(fit: AnyFit) -> list[int]:
@@ -43,14 +46,26 @@ def _told(fit: AnyFit) -> list[int]:
 
 def without_clusters(fit: AnyFit) -> pd.DataFrame:
     """Tell every coefficient without each cluster, as `Fit.without_clusters` has it."""
-    cluster = fit.cluster
-    if cluster is None:
+    if not fit.drawn_by.clusters:
         raise MarkbaseError(
             "The fit has no clusters that could be left out; fit it with errors clustered by the group whose rows go together."
         )
-    if not (told := _told(fit)):
+    if not _told(fit):
         raise FitError("From these bases no coefficient can be told, so that none moves; tell the fit from others.")
-    p, over = len(fit.solution.columns), scored_rows_of(fit)
+    return _together(fit, {column.name: _without_each(fit, column) for column in fit.drawn_by.clusters})
+
+
+def _together(fit: AnyFit, tables: Mapping[str, pd.DataFrame]) -> pd.DataFrame:
+    """Return one table of the clusters of each kind, named with their kind where there are two."""
+    if fit.crossed is None:
+        return next(iter(tables.values()))
+    named = [table.assign(cluster=f"{name}: " + table["cluster"]) for name, table in tables.items()]
+    return pd.concat(named, ignore_index=True)
+
+
+def _without_each(fit: AnyFit, cluster: Column) -> pd.DataFrame:
+    """Tell every coefficient without each cluster of a kind."""
+    told, p, over = _told(fit), len(fit.solution.columns), scored_rows_of(fit, cluster)
     sums = cluster_sums(over, cluster, p)
     moved, alone = moves_without(over, cluster, sums, p)
     roots = fit.coefficient_rows.roots[told]
@@ -76,14 +91,14 @@ def without_clusters(fit: AnyFit) -> pd.DataFrame:
     )
 
 
-def scored_rows_of(fit: AnyFit) -> Over:
+def scored_rows_of(fit: AnyFit, cluster: Column | None = None) -> Over:
     """Return what applies a function to the scored rows of every part of a fit; refuses clusters that cut through levels taken out."""
     if isinstance(fit, LogisticFit):
         return logistic_rows(fit.likelihood, fit.passed, fit.information, fit.weights)
     fixed = fit.fixed_effects
     over = scored_rows(fit.moments, fit._blocks(fit.model_terms), fit.solution, fit.used, fit.weights, fixed)
-    if fixed is not None and fit.cluster is not None and not nested_in(fit.cluster, fixed, over):
-        refuse_crossed(fit.cluster, fixed)
+    if fixed is not None and cluster is not None and not nested_in(cluster, fixed, over):
+        refuse_crossed(cluster, fixed)
     return over
 
 
@@ -103,17 +118,16 @@ def moved_most(table: pd.DataFrame) -> pd.DataFrame:
 
 def clusters_finding(fit: AnyFit) -> tuple[pd.DataFrame | None, list[Finding]]:
     """Return what leaving out each cluster would move most, and what is to be said of it; None without clusters."""
-    if fit.cluster is None or not few_enough(fit):
-        return None, []
-    try:
-        table = without_clusters(fit)
-    except FitError:  # levels taken out lie in several clusters
-        return None, []
-    alone = table[table["without"].isna()]
-    return moved_most(table), [
-        *_on_those_alone(fit.cluster.name, alone),
-        *_on_largest(fit.cluster.name, table, fit.family.ratios),
-    ]
+    tables, findings = dict[str, pd.DataFrame](), list[Finding]()
+    for column in few_enough(fit):
+        try:
+            table = _without_each(fit, column)
+        except FitError:  # levels taken out lie in several clusters
+            continue
+        findings += _on_those_alone(column.name, table[table["without"].isna()])
+        findings += _on_largest(column.name, table, fit.family.ratios)
+        tables[column.name] = table
+    return (moved_most(_together(fit, tables)) if tables else None), findings
 
 
 def _on_those_alone(name: str, alone: pd.DataFrame) -> list[Finding]:

@@ -40,12 +40,12 @@ _WITHIN = 1e-9
 """A direction of the terms with no more of its variation within clusters is the same for all rows of one."""
 
 
-def intraclass_of(fit: LinearFit) -> Intraclass | None:
-    """Return how alike rows of one cluster are; None without clusters, or where levels are taken out or rows drawn with unequal weights."""
-    cluster = fit.cluster or fit.possible_cluster
-    if cluster is None:
-        return None
-    return intraclass_by(fit, cluster.name, cluster.values, len(cluster.levels), len(cluster.levels) <= _EXACT)
+def intraclasses_of(fit: LinearFit) -> list[Intraclass]:
+    """Return how alike rows of one cluster of each kind are; none without clusters, or where levels are taken out or rows drawn with unequal weights."""
+    possible = (fit.possible_cluster,) if fit.possible_cluster is not None else ()
+    sizes = {column: len(column.levels) for column in fit.drawn_by.clusters or possible}
+    every = [intraclass_by(fit, c.name, c.values, size, size <= _EXACT) for c, size in sizes.items()]
+    return [found for found in every if found is not None]
 
 
 def intraclass_by(fit: LinearFit, name: str, codes: NDArray[np.integer], levels: int, exact: bool) -> Intraclass | None:

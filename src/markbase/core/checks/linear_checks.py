@@ -11,7 +11,7 @@ import scipy.special as sp
 from numpy.typing import NDArray
 
 from markbase.core.checks.clusters_left_out import clusters_finding
-from markbase.core.checks.intraclass import intraclass_finding, intraclass_of
+from markbase.core.checks.intraclass import intraclass_finding, intraclasses_of
 from markbase.core.checks.rows_in_time import Following, following, following_finding
 from markbase.core.checks.rows_together import hidden_findings
 from markbase.core.checks.spread import spread_finding
@@ -66,10 +66,9 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     ]
     if found is not None:
         findings.append(following_finding(fit, found))
-    alike = intraclass_of(fit)
-    if alike is not None:
-        findings.append(intraclass_finding(fit, alike))
-    elif found is None and fit.possible_cluster:
+    alike = intraclasses_of(fit)
+    findings += [intraclass_finding(fit, own) for own in alike]
+    if not alike and found is None and fit.possible_cluster:
         findings.append(unseen_together(fit.possible_cluster.name))
     findings += hidden_findings(fit)
     of_shape = (skew, kurtosis, k2, k2_p)
@@ -77,7 +76,14 @@ def check_fit(fit: LinearFit, most: int, order: Any) -> Checks:
     tests = (*of_shape, spread.statistic, spread.df, spread.p)
     serial = None if found is None else (found.correlation, found.statistic, found.p)
     told = (lines, cases, clusters, serial, tuple(findings))
-    return Checks(fit.outcome.name, *tests, *told, spread_df_rest=spread.df_rest, against=against, intraclass=alike)
+    return Checks(
+        fit.outcome.name,
+        *tests,
+        *told,
+        spread_df_rest=spread.df_rest,
+        against=against,
+        intraclass=next(iter(alike), None),
+    )
 
 
 def _following(fit: LinearFit, order: Any) -> Following | None:

@@ -30,12 +30,14 @@ from markbase.core.diagnostics.classification import (
 from markbase.core.diagnostics.drawn_rows import DrawnRows
 from markbase.core.errors import MarkbaseError, listed, near
 from markbase.core.estimation.whitening import Whitened
+from markbase.core.inference.crossed_clusters import numbered_cells
 from markbase.core.inference.standard_errors import ALONE
 from markbase.core.rows.parts import in_parts, rows_at
 from markbase.core.rows.row_functions import lowest
 
 if TYPE_CHECKING:
     from markbase.core.results.logistic import LogisticFit
+    from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
 
@@ -112,14 +114,23 @@ def _drawn(fit: LogisticFit, p: Array | None = None, rows: NDArray[np.bool_] | N
     """Return the rows of a fit with the probability fitted, or some of them with others, and how they were drawn."""
     inside = (slice(None) if fit.used is None else fit.used) if rows is None else rows
     often = None if fit.rows_used.times is None else fit.rows_used.times[inside]
+
+    def of(column: Column | None) -> tuple[int, Any] | None:
+        return None if column is None else (len(column.levels), column.values[inside])
+
+    other, crossed = of(fit.crossed), None
+    if fit.cluster is not None and fit.crossed is not None and other is not None:
+        codes, cells, _ = numbered_cells(fit.cluster, fit.crossed)
+        crossed = other, (cells, codes[inside].astype(np.intp))
     return DrawnRows(
         fit.likelihood.event[inside],
         (fit._fitted if p is None else p)[inside],
         fit.weights.values[inside] if fit.weights and often is None else None,
         often,
-        None if fit.cluster is None else (fit.cluster, fit.cluster.values[inside]),
-        None if fit.strata is None else (fit.strata, fit.strata.values[inside]),
+        of(fit.cluster),
+        of(fit.strata),
         fit.errors.drawn,
+        crossed,
         fit.errors.df if fit.errors.clusters else np.inf,
     )
 

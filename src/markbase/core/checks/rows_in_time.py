@@ -201,10 +201,9 @@ def _is_before(fit: LinearFit, column: Column) -> bool:
 
 def _are_together(fit: LinearFit, series: _Series) -> bool:
     """Return whether errors are clustered, and rows that follow one another are always of one cluster."""
-    if not fit.errors.cluster or fit.cluster is None:
-        return False
-    own = fit.cluster.values[slice(None) if fit.used is None else fit.used][series.rows]
-    return bool(np.all((own[1:] == own[:-1])[series.follows]))
+    inside = slice(None) if fit.used is None else fit.used
+    each = [column.values[inside][series.rows] for column in fit.drawn_by.clusters]
+    return any(bool(np.all((own[1:] == own[:-1])[series.follows])) for own in each)
 
 
 def _moments(fit: LinearFit, unit: str, series: _Series) -> tuple[float, float]:

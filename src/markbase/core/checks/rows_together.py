@@ -65,11 +65,12 @@ def _beyond_words(fit: AnyFit, found: Beyond, errors: str) -> str:
 def _way_beyond(fit: AnyFit, found: Beyond) -> str:
     column, same = found.alike.column, found.alike.same
     if found.nested and not found.alike.is_few:
-        return f"cluster the errors by `{column}`"
+        return f"cluster the errors by `{column}`{'' if fit.crossed is None else f' in place of `{found.cluster}`'}"
+    both = f"errors clustered two ways, by `{found.cluster}` and by `{column}`"
     if same:
         rests = f"`{same}`, which is the same in all rows of one, rests on {found.alike.levels:,} of them"
-        return f"{rests}: take errors clustered by `{column}`{'' if found.nested else ' as well, and go by the larger'}"
+        return f"{rests}: take {f'errors clustered by `{column}`' if found.nested else both}"
     if found.alike.is_few:
         return f"put `{column}` into the model; its {found.alike.levels} levels are too few to cluster by"
     taken_out = "take its levels out as fixed effects, or " if isinstance(fit, LinearFit) else ""
-    return f"{taken_out}fit it with errors clustered by `{column}` as well, and go by the larger"
+    return f"{taken_out}take {both}"

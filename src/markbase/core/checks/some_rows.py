@@ -10,6 +10,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from markbase.core.design.complete_cases import CompleteCases
+from markbase.core.design.drawn import Drawn
 from markbase.core.design.terms import remake
 from markbase.core.design.weights import Weights
 from markbase.core.errors import FitError, MarkbaseError, without_remarks
@@ -68,7 +69,8 @@ def as_single_cases(fit: Fit) -> Fit:
 
 def _at_places(fit: AnyFit, inside: NDArray[np.intp], weights: Weights | None) -> AnyFit:
     """Fit the same model to rows that are in memory, by their places."""
-    cluster, strata, every = fit.cluster, fit.strata, np.full(len(inside), True)
+    every = np.full(len(inside), True)
+    drawn = Drawn(*(None if own is None else _with_rows(own, inside) for own in fit.drawn_by))
     terms = [
         replace(t, variables=tuple(replace(v, column=_with_rows(v.column, inside)) for v in t.variables))
         for t in fit.model_terms
@@ -79,8 +81,7 @@ def _at_places(fit: AnyFit, inside: NDArray[np.intp], weights: Weights | None) -
         used=every,
         sample=CompleteCases(len(inside), len(inside)),
         weights=weights,
-        cluster=None if cluster is None else _with_rows(cluster, inside),
-        strata=None if strata is None else _with_rows(strata, inside),
+        **drawn._asdict(),
         identifier=None,
         possible_cluster=None,
         index=pd.RangeIndex(len(inside)),

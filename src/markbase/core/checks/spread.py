@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from markbase.core.checks.some_rows import of_which_rows
 from markbase.core.design.cross_products import gather
+from markbase.core.design.drawn import Drawn
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.diagnostics.residuals import Finding, Spread
@@ -86,11 +87,11 @@ def _test_of_scores(
 
     Of the sum s of scores u of m rows, or clusters, T = sᵀ(Σuuᵀ)⁻¹s (Wooldridge 1990, doi:10.1017/S0266466600004898) is no more than m. It is
     taken as Hotelling's T² of a mean (1931, doi:10.1214/aoms/1177732979): F = T/(m − T)·(m − r)/r on r and m − r. Within strata, where scores
-    are taken from the mean of their stratum, it is the `joint_test`.
+    are taken from the mean of their stratum, and with clusters two ways it is the `joint_test`.
     """
     tested, n = np.eye(len(own))[own], moments.rows
-    if fit.strata:
-        drawn = errors_of("HC1", fit.cluster, fit.strata, moments, blocks, even, fit.used, fit.weights, fixed)
+    if fit.strata or fit.crossed:
+        drawn = errors_of("HC1", fit.drawn_by, moments, blocks, even, fit.used, fit.weights, fixed)
         return joint_test(solution, tested, drawn, math.nan)
     scores = scored_rows(moments, blocks, even, fit.used, fit.weights, fixed)
     if fit.cluster:
@@ -113,7 +114,7 @@ def _squared(rows: Iterator[ScoredRows]) -> Array:
 def _robust_beside(fit: LinearFit) -> tuple[float, float, str]:
     """Return the least and the most times robust errors (HC3) are the classical ones of a fit's coefficients, and which differs most."""
     fixed, parts = fit.fixed_effects, fit.model_terms
-    errors = errors_of("HC3", None, None, fit.moments, fit._blocks(parts), fit.solution, fit.used, fit.weights, fixed)
+    errors = errors_of("HC3", Drawn(), fit.moments, fit._blocks(parts), fit.solution, fit.used, fit.weights, fixed)
     table = fit.coefficients
     with np.errstate(invalid="ignore", divide="ignore"):
         times = replace(fit, errors=errors).coefficients["se"].to_numpy() / table["se"].to_numpy()

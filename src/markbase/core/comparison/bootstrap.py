@@ -23,7 +23,7 @@ from markbase.core.design.cluster_products import cluster_products
 from markbase.core.design.cross_products import gather
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
-from markbase.core.errors import FitError, MarkbaseError
+from markbase.core.errors import FitError, MarkbaseError, listed, quoted
 from markbase.core.estimation.fixed_effects import numbered_levels
 from markbase.core.estimation.laid_out_rows import LaidOutRows
 from markbase.core.estimation.least_squares_solution import Dependent
@@ -123,6 +123,11 @@ def found_in_samples(
     if isinstance(last, LogisticFit) and last.penalty:
         raise FitError(
             "Samples are not drawn for penalised likelihood, whose intervals, by comparing likelihoods, need none."
+        )
+    if last.crossed is not None:
+        names = [kind.name for kind in last.errors.by]
+        raise FitError(
+            f"Samples are drawn of rows, or of whole levels of one group, not of {listed(quoted(names))}: cluster by one of them for it."
         )
     check_seed(seed)
     rng = np.random.default_rng(seed)

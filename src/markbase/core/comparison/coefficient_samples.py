@@ -250,7 +250,7 @@ def accelerations(fit: AnyFit) -> Array:
 
     Of a linear fit exactly what it would move without a row; of clusters, and of a logistic fit, to the first order.
     """
-    roots, over = fit.coefficient_rows.roots, scored_rows_of(fit)
+    roots, over = fit.coefficient_rows.roots, scored_rows_of(fit, fit.cluster)
     if fit.cluster is not None:
         sums = cluster_sums(over, fit.cluster, roots.shape[1] - 1)
         return _sixth(*_powers(sums.scores[sums.rows > 0] @ roots.T, np.ones(np.count_nonzero(sums.rows))))

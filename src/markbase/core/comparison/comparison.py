@@ -234,13 +234,16 @@ def _unlike(first: AnyFit, second: AnyFit) -> str:
         return "the levels taken out are not the same in both"
     if _penalty(first) != _penalty(second):
         return "one of them is penalised"
-    rest = [
-        f"{f.errors.kind}{f' by `{f.errors.cluster}`' if f.errors.cluster else ''}{f' within `{f.errors.strata}`' if f.errors.strata else ''}"
-        for f in (first, second)
-    ]
+    rest = [_errors_words(f) for f in (first, second)]
     if rest[0] != rest[1]:
         return f"their errors are not of one kind ({rest[0]} and {rest[1]}); fit both with the same"
     return ""
+
+
+def _errors_words(fit: AnyFit) -> str:
+    e = fit.errors
+    by = f" by {listed(quoted([kind.name for kind in e.by]))}" if e.by else ""
+    return f"{e.kind}{by}{f' within `{e.strata}`' if e.strata else ''}"
 
 
 def about_criteria(fits: Sequence[AnyFit]) -> str:

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from markbase.core.design.checked_terms import check_usable, requested_terms
 from markbase.core.design.complete_cases import CompleteCases, Loss, complete_rows
+from markbase.core.design.drawn import Drawn
 from markbase.core.design.repeated_rows import remark_on_repeated_rows
 from markbase.core.design.requested_terms import AllBut, TermRequest, names_of
 from markbase.core.design.shared import Shared
@@ -36,9 +37,15 @@ OF_CLUSTERS = ("CR1", "CR3")
 
 
 def _setting(
-    default: Any, told: str, kinds: tuple[str, ...] = KINDS, choices: tuple[str, ...] = (), names: str = ""
+    default: Any,
+    told: str,
+    kinds: tuple[str, ...] = KINDS,
+    choices: tuple[str, ...] = (),
+    names: str = "",
+    several: bool = False,
 ) -> Any:
-    return field(default=default, metadata={"told": told, "kinds": kinds, "choices": choices, "names": names})
+    about = {"told": told, "kinds": kinds, "choices": choices, "names": names, "several": several}
+    return field(default=default, metadata=about)
 
 
 MOST_COLUMNS, WIDE = 10_000, 2_500
@@ -61,8 +68,11 @@ class FitOptions:
         "Standard errors; robust is HC3, CR3 is for few clusters. The default is classical, with sampling weights robust, with clusters CR1.",
         choices=KINDS_OF_ERRORS,
     )
-    cluster: str | None = _setting(
-        None, "Cluster the errors by this group, such as the choir of a singer.", names="GROUP"
+    cluster: str | Sequence[str] | None = _setting(
+        None,
+        "Cluster the errors by this group, such as the choir of a singer; twice for groups that cross (two-way).",
+        names="GROUP",
+        several=True,
     )
     strata: str | None = _setting(
         None, "The sample was drawn within each level of this group: whole clusters of it, or rows.", names="GROUP"
@@ -77,6 +87,7 @@ class FitOptions:
         "Control for all levels of this group without listing them; once or twice.",
         kinds=("linear",),
         names="GROUP",
+        several=True,
     )
     event: object = _setting(
         None, "The level of the outcome whose odds are modelled.", kinds=("logistic",), names="LEVEL"
@@ -114,10 +125,8 @@ class Request:
     """Their account."""
     weights: Weights | None
     """With how much each row counts."""
-    cluster: Column | None
-    """The column of the clusters."""
-    strata: Column | None
-    """The column of the strata within which clusters, or rows, were drawn."""
+    drawn_by: Drawn
+    """The columns that errors allow for."""
     errors: str
     """The kind of errors."""
     level: float
@@ -178,16 +187,20 @@ def check_request(
     sampled = weighing is not None and options.weights_are == "sampling"
     if sampled and options.errors == "classical" and options.cluster is None and options.strata is None:
         raise MarkbaseError("Sampling weights need robust or clustered errors; leave `errors` out, or cluster.")
-    _check_errors(options.errors, options.cluster, options.strata)
+    clusters = _names_of_clusters(options.cluster)
+    _check_errors(options.errors, clusters, options.strata)
     alone = "HC1" if options.strata is not None else "robust" if sampled else "classical"
-    kind = options.errors or (alone if options.cluster is None else "classical")
-    grouping, strata = _group_of_rows(study, options.cluster, "clusters"), _strata_column(study, options.strata)
-    extra = [c for c in dict.fromkeys((grouping, strata, weighing, *controls)) if c is not None and c not in columns]
+    kind = options.errors or ("classical" if clusters else alone)
+    groupings = [as_levels(study.column(name), "clusters") for name in clusters]
+    one, other = (*groupings, None, None)[:2]
+    drawn = Drawn(one, other, _strata_column(study, options.strata))
+    wanted_too = dict.fromkeys((*drawn.columns, weighing, *controls))
+    extra = [c for c in wanted_too if c is not None and c not in columns]
     used, sample = complete_rows([target, *columns, *extra])
     counted = None if weighing is None else take_weights(weighing, options.weights_are, used)
     inside = {column.name for column in columns}
     names = [study[n] for n in study.columns if study[n].role == "identifier"]
-    possible = [study[n] for n in study.columns if study[n].role == "cluster" and n not in inside and grouping is None]
+    possible = [study[n] for n in study.columns if study[n].role == "cluster" and n not in inside and not groupings]
     hint = next((found for column in possible if (found := with_levels(column)) is not None), None)
     unused = [n for n in study.columns if study[n].role == "weight" and n not in inside | {target.name}]
     counting = column_of_counts([study[n] for n in study.columns]) if weighing is None and not unused else None
@@ -206,15 +219,14 @@ def check_request(
                 f"`{weighing.name}` is taken as sampling weights, so that {count_noun(sample.used, 'row')} are as many cases. It is a whole number beside combinations of the "
                 f"other columns, each of which stands in one row: if this is a table of counts, its weights are frequencies."
             )
-    repeating = () if controls else remark_on_repeated_rows(study, columns, target, used, grouping)
+    repeating = () if controls else remark_on_repeated_rows(study, columns, target, used, groupings)
     return Request(
         tuple(specs),
         tuple(columns),
         used,
         sample,
         counted,
-        grouping,
-        strata,
+        drawn,
         kind,
         options.level,
         names[0] if names else None,
@@ -262,9 +274,28 @@ def check_room(rows: int, wanted: int, losses: Sequence[Loss] = ()) -> None:
         )
 
 
-def _check_errors(kind: str | None, cluster: str | None, strata: str | None) -> None:
+def _names_of_clusters(given: str | Sequence[str] | None) -> tuple[str, ...]:
+    """Return the columns to cluster by, one or two; refuse more, and the same one twice."""
+    names = () if given is None else (given,) if isinstance(given, str) else tuple(given)
+    if len(names) > 2 or len(set(names)) < len(names):
+        raise MarkbaseError(
+            f"Errors are clustered by one group, or by two different ones that cross, not by {listed(quoted(names))}; where one lies within another, name the "
+            f"larger."
+        )
+    return names
+
+
+def _check_errors(kind: str | None, clusters: Sequence[str], strata: str | None) -> None:
     """Refuse a kind of errors that does not exist, or not with clusters or strata, or not without."""
-    if strata is not None and strata == cluster:
+    cluster, both = next(iter(clusters), None), listed(quoted(clusters))
+    if len(clusters) > 1 and (kind == "CR3" or strata is not None):
+        what, way = (
+            ("that leave out one at a time (CR3)", "take CR1")
+            if strata is None
+            else (f"within strata of `{strata}`", "leave the strata out")
+        )
+        raise MarkbaseError(f"Errors {what} are clustered by one group, not by {both}: name one, or {way}.")
+    if strata is not None and strata in clusters:
         raise MarkbaseError(
             f"`{strata}` is named as clusters and as strata: clusters are what was drawn, strata what they were drawn within."
         )
@@ -279,16 +310,12 @@ def _check_errors(kind: str | None, cluster: str | None, strata: str | None) -> 
         raise MarkbaseError(f"`{kind}` errors are those of clusters: name the group to cluster by, or take HC3.")
     if cluster is not None and kind not in OF_CLUSTERS:
         raise MarkbaseError(
-            f"Errors are either `{kind}` or clustered by `{cluster}`; leave one of the two out, or ask for CR1 or CR3 errors, which are clustered."
+            f"Errors are either `{kind}` or clustered by {both}; leave one of the two out, or ask for {'CR1 or CR3' if len(clusters) == 1 else 'CR1'} errors, which are clustered."
         )
     if strata is not None and kind not in ("HC1", "CR1"):
         raise MarkbaseError(
             f"Within strata (`{strata}`) errors are those of scores: CR1 with clusters, HC1 without, and not {kind}; leave `errors` out."
         )
-
-
-def _group_of_rows(study: Study, name: str | None, what: str) -> Column | None:
-    return None if name is None else as_levels(study.column(name), what)
 
 
 def _strata_column(study: Study, name: str | None) -> Column | None:
@@ -299,7 +326,7 @@ def _strata_column(study: Study, name: str | None) -> Column | None:
             f"`{told[0]}` holds the strata the sample was drawn within (its role), of which these errors take no account: name it as the strata, "
             f"or take its role away."
         )
-    return _group_of_rows(study, name, "strata")
+    return None if name is None else as_levels(study.column(name), "strata")
 
 
 def weight_column(study: Study, name: str | None) -> Column | None:

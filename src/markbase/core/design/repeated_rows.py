@@ -31,15 +31,14 @@ _GLANCE = 2000
 
 
 def remark_on_repeated_rows(
-    study: Study, columns: Sequence[Column], outcome: Column, used: NDArray[np.bool_] | None, cluster: Column | None
+    study: Study, columns: Sequence[Column], outcome: Column, used: NDArray[np.bool_] | None, clusters: Sequence[Column]
 ) -> tuple[Column, ...]:
     """Say that a column of the model is the same in all rows of each level of another one, whose rows may go together, unless errors are clustered.
 
     Returns the columns outside the model whose rows may.
     """
-    told = {outcome.name, *(column.name for column in columns)}
-    repeating, said = [], cluster is not None
-    told |= set() if cluster is None else {cluster.name}
+    told = {outcome.name, *(column.name for column in (*columns, *clusters))}
+    repeating, said = [], bool(clusters)
     inside: Any = slice(None) if used is None else used
     some: Any = slice(0, _GLANCE) if used is None else np.flatnonzero(sample_of(used))[:_GLANCE]
     for name in study.columns:
@@ -61,10 +60,9 @@ def remark_on_repeated_rows(
         most = levels if _is_named(column) else levels // 2
         fixed = next((c for c in alike if _does_not_vary(c.values[inside], codes, most)), None)
         if fixed is not None and not _is_history(outcome.values[inside], codes):
-            what = f"errors clustered by it{'' if column.is_categorical or column.guess else ', declared categorical,'} allow for that"
             remark(
                 f"`{fixed.name}` is the same in all rows of each `{name}` ({count_noun(levels, 'level')}, {count_noun(len(codes), 'row')}), and the errors "
-                f"take every row by itself: if rows of one `{name}` go together, those of `{fixed.name}` are too small; {what}."
+                f"take every row by itself: if rows of one `{name}` go together, those of `{fixed.name}` are too small; errors clustered by it allow for that."
             )
             said = True
     return tuple(repeating)

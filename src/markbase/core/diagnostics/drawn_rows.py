@@ -9,7 +9,7 @@ Fuller (1975), Sankhyā C 37(3), 117-132 (clusters, or rows, within strata).
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -18,7 +18,6 @@ from numpy.typing import NDArray
 from markbase.core.inference.strata import stretch_of
 from markbase.core.rows.parts import each_part
 from markbase.core.rows.sums import total_of
-from markbase.core.study.column import Column
 
 Array = NDArray[np.float64]
 
@@ -48,16 +47,26 @@ class DrawnRows:
     """Shape (rows,): sampling weights; None for none."""
     times: Any | None
     """Shape (rows,): for how many rows each stands; None for one."""
-    cluster: tuple[Column, Any] | None
-    """The clusters, and the place of each row's, shape (rows,); None for none."""
-    strata: tuple[Column, Any] | None
+    cluster: tuple[int, Any] | None
+    """How many clusters there may be, and the place of each row's, shape (rows,); None for none."""
+    strata: tuple[int, Any] | None
     """The same of strata."""
     words: str
     """What of it intervals allow for, in a few words; empty where rows are independent."""
+    crossed: tuple[tuple[int, Any], tuple[int, Any]] | None = None
+    """The same of clusters of a second kind, and of the cells in which the two cross; None for none."""
     df: float = np.inf
     """Degrees of freedom of intervals: clusters less one, or less strata; infinite where there are none."""
     counted: Callable[[Array], Array] = lambda p: p
     """The probability by which a row of another one is counted, where rows of nearly equal ones are taken together."""
+
+    def _two_ways(self, variance: Callable[[DrawnRows], Array]) -> Array:
+        """Return the sum of a variance by each kind of clusters, less that by the cells in which they cross, and no less than either."""
+        assert self.crossed is not None
+        one, other, cells = (
+            variance(replace(self, cluster=own, crossed=None)) for own in (self.cluster, *self.crossed)
+        )
+        return np.maximum(one + other - cells, np.maximum(one, other))
 
     def error_of_area(self, values: Array, scores: Array) -> float:
         """Return the standard error of an area under the curve from DeLong's components.
@@ -69,6 +78,8 @@ class DrawnRows:
         scores : ndarray, shape (2, k)
             By how much the component of a row with the event, and of one without, is above the area, as a share of all such rows.
         """
+        if self.crossed is not None:
+            return float(np.sqrt(self._two_ways(lambda own: np.square(own.error_of_area(values, scores)))))
         apart = self.cluster is not None and self.strata is None
         sides = np.array([[0], [1 if apart else 0]])
         sums = self._sums(values, scores, np.broadcast_to(sides, scores.shape))
@@ -91,6 +102,8 @@ class DrawnRows:
         shares, sizes : ndarray, shape (k,)
             The shares, and the sum of weights of each part.
         """
+        if self.crossed is not None:
+            return self._two_ways(lambda own: own.variances_of_shares(edges, shares, sizes))
         parts = np.arange(len(shares))
         scores = np.array([(1 - shares) / sizes, -shares / sizes])
         return self._variances(self._sums(edges, scores, np.broadcast_to(parts, scores.shape)))
@@ -98,7 +111,7 @@ class DrawnRows:
     def _sums(self, edges: Array, scores: Array, sets: NDArray[np.intp]) -> _Sums:
         """Sum scores, shape (2, k), of rows with the event and without by set, shape (2, k), and unit; the edges say which of k a row has."""
         grouping = self.cluster or self.strata
-        units = len(grouping[0].levels) if grouping else 1
+        units = grouping[0] if grouping else 1
         size = (int(sets.max()) + 1, units)
 
         def summed(

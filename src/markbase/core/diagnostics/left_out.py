@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from markbase.core.inference.crossed_clusters import numbered_cells
 from markbase.core.inference.distributions import p_of_t, t_quantile
 from markbase.core.rows.facts import Dispersion
 from markbase.core.rows.parts import each_part
@@ -16,7 +17,7 @@ from markbase.core.rows.row_functions import dispersion_of, learn
 from markbase.core.rows.sums import totals_of
 
 if TYPE_CHECKING:
-    from markbase.core.study.column import Column
+    from markbase.core.design.drawn import Drawn
 
 Array = NDArray[np.float64]
 _FEWEST = 10
@@ -55,8 +56,8 @@ def left_out_of(fit: Any) -> LeftOut | None:
     out, used, y = fit.sample.others, fit.used, fit.observed_numbers
     if out is None or used is None or fit.rows_used.times is not None:
         return None
-    if fit.cluster is not None and fit.cluster.valid < fit.sample.rows:
-        out = out & fit.cluster.present
+    for column in fit.drawn_by.clusters:
+        out = out & column.present if column.valid < fit.sample.rows else out
     learn(masks=[out], dispersions=[y[out], y[used]])
     if np.count_nonzero(out) < _FEWEST:
         return None
@@ -67,7 +68,7 @@ def left_out_of(fit: Any) -> LeftOut | None:
         variance, bound = sum(parts), sum(v**2 / (g.rows - 1) for v, g in zip(parts, groups, strict=True))
         df = variance**2 / bound if bound > 0 else math.nan
     else:
-        variance, df = _clustered(fit.cluster, y, (out, used), groups)
+        variance, df = _drawn_together(fit.drawn_by, y, (out, used), groups)
     if not variance > 0:
         return None
     se = math.sqrt(variance)
@@ -77,11 +78,26 @@ def left_out_of(fit: Any) -> LeftOut | None:
     return LeftOut(groups[0].rows, groups[0].mean, groups[1].mean, difference, se, df, low, high, p)
 
 
-def _clustered(cluster: Column, y: Any, masks: Sequence[Any], groups: Sequence[Dispersion]) -> tuple[float, float]:
-    """Return the variance of the difference of two means whose rows go together within clusters, and its degrees of freedom."""
-    levels = len(cluster.levels)
+def _drawn_together(drawn: Drawn, y: Any, masks: Sequence[Any], groups: Sequence[Dispersion]) -> tuple[float, float]:
+    """Return the variance of the difference of two means whose rows go together within clusters, and its degrees of freedom.
 
-    def summed(y: Array, codes: NDArray[np.integer], *masks: NDArray[np.bool_]) -> tuple[Array, ...]:
+    Where clusters are of two kinds it is the sum of both variances less that of the cells in which they cross, and no smaller than either.
+    """
+    own = [_clustered(c.values, len(c.levels), y, masks, groups) for c in drawn.clusters]
+    if drawn.cluster is None or drawn.crossed is None:
+        return own[0]
+    codes, cells, _ = numbered_cells(drawn.cluster, drawn.crossed)
+    shared, _ = _clustered(codes, cells, y, masks, groups)
+    variances, dfs = zip(*own, strict=True)
+    return max(sum(variances) - shared, *variances), min(dfs)
+
+
+def _clustered(
+    codes: Any, levels: int, y: Any, masks: Sequence[Any], groups: Sequence[Dispersion]
+) -> tuple[float, float]:
+    """Return the same of clusters of one kind, by the place of each row's."""
+
+    def summed(y: Array, codes: NDArray[Any], *masks: NDArray[np.bool_]) -> tuple[Array, ...]:
         there = [codes[mask].astype(np.intp) for mask in masks]
         sums: list[Array] = [
             np.bincount(at, weights=y[mask] - g.mean, minlength=levels).astype(np.float64)
@@ -89,6 +105,6 @@ def _clustered(cluster: Column, y: Any, masks: Sequence[Any], groups: Sequence[D
         ]
         return (*sums, np.bincount(np.concatenate(there), minlength=levels).astype(np.float64))
 
-    of_out, of_used, rows = totals_of(each_part(summed, y, cluster.values, *masks))
+    of_out, of_used, rows = totals_of(each_part(summed, y, codes, *masks))
     sums, clusters = of_out / groups[0].rows - of_used / groups[1].rows, int(np.count_nonzero(rows))
     return float(sums @ sums) * clusters / (clusters - 1), clusters - 1.0

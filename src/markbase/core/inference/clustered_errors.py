@@ -46,14 +46,22 @@ class ClusterSums(NamedTuple):
     """Shape (clusters,): how many there are, each as often as it stands for."""
     uncancelled: Array
     """Shape (p + 1, p + 1): the squared scores of single rows."""
+    lines: int
+    """How many rows there are in all, each counted once."""
+
+    @property
+    def even(self) -> float:
+        """As how many clusters of equal size they count (`Errors.even_clusters`)."""
+        sizes = self.rows.astype(np.float64)
+        return float(sizes.sum()) ** 2 / float(sizes @ sizes)
 
 
 def cluster_sums(over: Over, cluster: Column, p: int) -> ClusterSums:
     """Sum the scores of each cluster; refuse fewer than two that have rows."""
     levels = len(cluster.levels)
 
-    def summed(rows: Iterator[ScoredRows], clusters: NDArray[np.integer]) -> tuple[Array, Array, Array, Array]:
-        sums, shares = np.zeros((levels, p + 1)), np.zeros(levels)
+    def summed(rows: Iterator[ScoredRows], clusters: NDArray[np.integer]) -> tuple[Array, ...]:
+        sums, shares, lines = np.zeros((levels, p + 1)), np.zeros(levels), np.zeros(1)
         counts, uncancelled = np.zeros(levels), np.zeros((p + 1, p + 1))
         for chunk, Q, score, _, share, times in rows:
             codes = clusters[chunk].astype(np.intp)
@@ -64,15 +72,16 @@ def cluster_sums(over: Over, cluster: Column, p: int) -> ClusterSums:
             uncancelled += np.dot(scores.T, scores)
             shares += np.bincount(codes, weights=np.einsum("ij,ij->i", Q, Q) * share, minlength=levels)
             counts += np.bincount(codes, weights=times, minlength=levels)
-        return sums, shares, counts, uncancelled
+            lines += len(codes)
+        return sums, shares, counts, uncancelled, lines
 
-    sums, shares, counts, uncancelled = totals_of(over(summed, cluster.values))
+    sums, shares, counts, uncancelled, lines = totals_of(over(summed, cluster.values))
     found = int(np.count_nonzero(counts))
     if found < 2:
         raise FitError(
             f"`{cluster.name}` has {count_noun(found, 'cluster')} in the rows used; clustered errors need at least two."
         )
-    return ClusterSums(sums, shares, np.round(counts).astype(np.int64), uncancelled)
+    return ClusterSums(sums, shares, np.round(counts).astype(np.int64), uncancelled, int(lines[0]))
 
 
 def clustered_errors(
@@ -94,6 +103,7 @@ def clustered_errors(
             )
         moved, alone = moves_without(over, cluster, sums, p)
         middle = moved.T @ moved * ((clusters - 1) / clusters)
+        fitted = _stacked(alone)
     else:
         if strata is None:
             middle = sums.scores.T @ sums.scores * (clusters / (clusters - 1) * (n - 1) / rest)
@@ -101,13 +111,20 @@ def clustered_errors(
             of_clusters = strata_of_clusters(over, cluster, strata)
             middle = squared_within(sums.scores, of_clusters, cluster, strata) * ((n - 1) / rest)
             drawn = strata.name, len(np.unique(of_clusters[of_clusters >= 0]))
-        candidates = np.flatnonzero(sums.shares > 1 - ALONE)
-        alone = [found for some in _decomposed(over, cluster, candidates, sums.rows, p) for found in some.fitted()]
-    fitted = np.vstack([directions for _, directions in alone]) if alone else None
+        fitted = directions_alone(over, cluster, sums, p)
     own = "CR3" if kind == "CR3" else "clustered"
     free = clusters - max(drawn[1], 1)
-    even = float(sums.rows.sum()) ** 2 / float(sums.rows.astype(np.float64) @ sums.rows)
-    return Errors(own, free, cluster.name, clusters, middle, sums.uncancelled, fitted, *drawn, even)
+    return Errors(own, free, cluster.name, clusters, middle, sums.uncancelled, fitted, *drawn, sums.even)
+
+
+def directions_alone(over: Over, cluster: Column, sums: ClusterSums, p: int) -> Array | None:
+    """Return the whitened directions that a cluster decides alone, shape (k, p + 1); None where there are none."""
+    candidates = np.flatnonzero(sums.shares > 1 - ALONE)
+    return _stacked([found for some in _decomposed(over, cluster, candidates, sums.rows, p) for found in some.fitted()])
+
+
+def _stacked(alone: list[tuple[int, Array]]) -> Array | None:
+    return np.vstack([directions for _, directions in alone]) if alone else None
 
 
 def moves_without(over: Over, cluster: Column, sums: ClusterSums, p: int) -> tuple[Array, list[tuple[int, Array]]]:

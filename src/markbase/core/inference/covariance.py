@@ -13,6 +13,7 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
+from markbase.core.design.drawn import Drawn
 from markbase.core.design.moments import Moments
 from markbase.core.design.terms import CodedColumns
 from markbase.core.design.weights import Weights
@@ -20,10 +21,10 @@ from markbase.core.estimation.fixed_effects import FixedEffects
 from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.inference.clustered_errors import clustered_errors, nested_in, refuse_crossed
+from markbase.core.inference.crossed_clusters import crossed_errors
 from markbase.core.inference.standard_errors import ALONE, Errors, Over, ScoredRows
 from markbase.core.inference.strata import stratified_errors
 from markbase.core.rows.sums import total_of
-from markbase.core.study.column import Column
 
 T = TypeVar("T")
 Array = NDArray[np.float64]
@@ -31,8 +32,7 @@ Array = NDArray[np.float64]
 
 def errors_of(
     kind: str,
-    cluster: Column | None,
-    strata: Column | None,
+    drawn: Drawn,
     moments: Moments,
     blocks: Sequence[CodedColumns],
     solution: Solution,
@@ -44,22 +44,22 @@ def errors_of(
     """Compute what the standard errors need beyond the moments, from `residuals` of another outcome if these are given.
 
     With e the residuals and h the leverages, scores are weighted by e² (HC0), e²·n/(n − k) (HC1), e²/(1 − h) (HC2), e²/(1 −
-    h)² (HC3, also called ``robust``); with a `cluster` they are those of `clustered_errors`, with `strata` taken within each. Levels
-    taken out that each lie in one cluster are not counted among the coefficients: what they take from a cluster is taken from
+    h)² (HC3, also called ``robust``); with clusters they are those of `clustered_errors`, or of `crossed_errors`, with strata taken within each. Levels
+    taken out that each lie in one cluster (of either kind) are not counted among the coefficients: what they take from a cluster is taken from
     its score (Cameron & Miller 2015, doi:10.3368/jhr.50.2.317, section III.B). Raises a `FitError` if there are
     fewer than two clusters, or one in a stratum, or levels taken out lie in several and each is to be left out.
     """
     n, p = moments.rows, len(solution.columns)
     rest = n - p - (1 if fixed_effects is None else fixed_effects.levels)
-    if cluster is None and kind == "classical":
+    if not drawn.clusters and kind == "classical":
         return Errors("classical", rest)
     over = scored_rows(moments, blocks, solution, used, weights, fixed_effects, residuals)
-    if cluster is not None and fixed_effects is not None:
-        if nested_in(cluster, fixed_effects, over):
+    if drawn.cluster is not None and fixed_effects is not None:
+        if any(nested_in(column, fixed_effects, over) for column in drawn.clusters):
             rest = n - p - 1
         elif kind == "CR3":
-            refuse_crossed(cluster, fixed_effects)
-    return sandwich(kind, cluster, strata, over, n, rest, p)
+            refuse_crossed(drawn.cluster, fixed_effects)
+    return sandwich(kind, drawn, over, n, rest, p)
 
 
 def scored_rows(
@@ -98,15 +98,17 @@ def scored_rows(
     return over
 
 
-def sandwich(kind: str, cluster: Column | None, strata: Column | None, over: Over, n: int, rest: int, p: int) -> Errors:
+def sandwich(kind: str, drawn: Drawn, over: Over, n: int, rest: int, p: int) -> Errors:
     """Sum squared scores, as `errors_of` has them. A row that alone decides a coefficient has no residual, and so no part.
 
     `n`, `rest` and `p` are rows, rows less coefficients, and columns without the intercept.
     """
-    if cluster is not None:
-        return clustered_errors(kind, over, cluster, strata, n, rest, p)
-    if strata is not None:
-        return stratified_errors(over, strata, n, rest, p)
+    if drawn.cluster is not None and drawn.crossed is not None:
+        return crossed_errors(over, drawn.cluster, drawn.crossed, n, rest, p)
+    if drawn.cluster is not None:
+        return clustered_errors(kind, over, drawn.cluster, drawn.strata, n, rest, p)
+    if drawn.strata is not None:
+        return stratified_errors(over, drawn.strata, n, rest, p)
     kind = "HC3" if kind == "robust" else kind
 
     def squared(rows: Iterator[ScoredRows]) -> tuple[Array, list[Array]]:

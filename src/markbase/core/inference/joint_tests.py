@@ -31,6 +31,9 @@ _MANY = 200
 """With more columns than this, a test of most of them is taken from the others."""
 _KEPT = 1e-4
 """Where less than this share of what the model tells is tested, too many digits would cancel."""
+_LEFT = 0.25
+"""Errors clustered two ways that are less than half of those clustered one way, in some direction, make no joint test."""
+_HARDLY = "clustered two ways, some combination of its coefficients has less than half the error it has clustered one way; cluster by one of the two for it"
 _CARRIED = 1e-9
 """A share of the squared scores, below which what is left of them within clusters is rounding."""
 
@@ -60,13 +63,15 @@ def joint_test(solution: Solution, combinations: Array, errors: Errors, sigma2: 
     if not df:
         return JointTest(math.nan, 0, untested="nothing of it can be told from the other terms in these rows")
     if errors.clusters and df >= errors.df:
-        return JointTest(math.nan, df, untested=few_clusters(errors.clusters, df))
+        return JointTest(math.nan, df, untested=few_clusters(errors.fewest_clusters, df))
     basis, z = _whitened(solution, rows)
     if errors.middle is None:
         return JointTest(float(z @ z) / df / sigma2 if sigma2 > 0 else math.inf, df, errors.df)
     if errors.touches(np.vstack([np.zeros(df), basis]).T).any():
         return JointTest(math.nan, df, untested=errors.unknown_words)
     V = basis.T @ errors.middle[1:, 1:] @ basis
+    if errors.crossed is not None and df > 1 and _least_share(V, errors.crossed.alone[:, 1:, 1:], basis) < _LEFT:
+        return JointTest(math.nan, df, untested=_HARDLY)
     if errors.uncancelled is not None:
         whole = basis.T @ errors.uncancelled[1:, 1:] @ basis
         if float(np.min(scipy.linalg.eigh(V, whole + 1e-300 * np.eye(df), eigvals_only=True))) < _CARRIED:
@@ -85,6 +90,16 @@ def joint_test(solution: Solution, combinations: Array, errors: Errors, sigma2: 
         return JointTest(math.nan, df, untested="the errors of its coefficients are not independent of one another")
     t = scipy.linalg.solve_triangular(root, z / scale, lower=True)
     return JointTest(float(t @ t) / df * share, df, rest)
+
+
+def _least_share(V: Array, alone: Array, basis: Array) -> float:
+    """Return the least share, in any direction, that the variance clustered two ways is of that clustered one way."""
+    shares = []
+    for one_way in alone:
+        own = basis.T @ one_way @ basis
+        values = scipy.linalg.eigh(own, V + 1e-12 * np.trace(V) * np.eye(len(V)), eigvals_only=True)
+        shares.append(1 / max(float(values[-1]), 1e-300))
+    return min(shares)
 
 
 def few_clusters(clusters: int, df: int) -> str:

@@ -22,6 +22,33 @@ FEW_CLUSTERS = 30
 """With fewer clusters than this, clustered errors tend to be too small."""
 
 
+class ClusterKind(NamedTuple):
+    """Clusters of one kind."""
+
+    name: str
+    """Their column."""
+    clusters: int
+    """How many there are."""
+    even: float
+    """As how many of equal size they count (`Errors.even_clusters`)."""
+
+
+@dataclass(frozen=True, eq=False)
+class Crossed:
+    """A second kind of clusters, which cut through those of the first."""
+
+    cluster: str
+    """The column of these clusters."""
+    clusters: int
+    """How many there are."""
+    even_clusters: float
+    """As how many clusters of equal size they count."""
+    alone: Array
+    """Shape (2, p + 1, p + 1): the sums of squared scores within clusters of the first kind alone, and of the second alone."""
+    below: bool = False
+    """Whether what the two leave is below 0 in some direction, where it is taken as 0."""
+
+
 @dataclass(frozen=True, eq=False)
 class Errors:
     """What the standard errors rest on."""
@@ -48,6 +75,20 @@ class Errors:
     even_clusters: float = 0.0
     """As how many clusters of equal size they count, (Σn)²/Σn² for clusters of n rows (Carter, Schnepel & Steigerwald 2017,
     doi:10.1162/REST_a_00639, where rows go together alike in all of them); 0 for none."""
+    crossed: Crossed | None = None
+    """A second kind of clusters; None for none."""
+
+    @property
+    def by(self) -> tuple[ClusterKind, ...]:
+        """The kinds of clusters: none, one or two."""
+        first = (ClusterKind(self.cluster, self.clusters, self.even_clusters),) if self.cluster else ()
+        other = self.crossed
+        return first if other is None else (*first, ClusterKind(other.cluster, other.clusters, other.even_clusters))
+
+    @property
+    def fewest_clusters(self) -> int:
+        """How many clusters there are, of two kinds those of the fewer; 0 for none."""
+        return min((kind.clusters for kind in self.by), default=0)
 
     def hotelling(self, several: int) -> tuple[float, float]:
         """Return how the mean square of several coefficients together goes by F.
@@ -93,13 +134,15 @@ class Errors:
     def unknown_words(self) -> str:
         """Why some combinations have no standard error, as a clause."""
         if self.clusters:
-            return f"a level of `{self.cluster}`, or a column that is constant within its levels, is fitted exactly: no clustered error of it exists"
+            names = " or ".join(f"`{kind.name}`" for kind in self.by)
+            return f"a level of {names}, or a column that is constant within its levels, is fitted exactly: no clustered error of it exists"
         return f"a row that decides a coefficient alone is fitted exactly: no {self.kind} error of it exists"
 
     @property
     def drawn(self) -> str:
         """How rows were drawn together, in a few words; empty where they are independent."""
-        told = (f"clusters of `{self.cluster}`" * bool(self.cluster), f"strata of `{self.strata}`" * bool(self.strata))
+        names = " and of ".join(f"`{kind.name}`" for kind in self.by)
+        told = (f"clusters of {names}" * bool(names), f"strata of `{self.strata}`" * bool(self.strata))
         return " within ".join(filter(None, told))
 
     @property
@@ -109,6 +152,9 @@ class Errors:
             if np.isinf(self.df):
                 return "errors from the likelihood: rows independent, the form of the model right"
             return "classical errors: one variance for all rows, rows independent"
+        if self.crossed is not None:
+            names = " and by ".join(f"`{kind.name}` ({kind.clusters:,} clusters)" for kind in self.by)
+            return f"errors clustered two ways, by {names}: rows that share either may go together"
         if self.clusters:
             own = ", from leaving out one at a time (CR3)" if self.kind == "CR3" else ""
             drawn = f", drawn within {self.strata_count:,} strata of `{self.strata}`" if self.strata else ""
@@ -148,14 +194,17 @@ class ScoredRows(NamedTuple):
 def remark_on_clusters(errors: Errors) -> None:
     """Remark on clusters that are few, or so uneven that few of them count."""
     enough = FEW_CLUSTERS + max(errors.strata_count - 1, 0)
-    if errors.kind == "clustered" and min(errors.clusters, errors.even_clusters) < enough:
-        told = f"{errors.clusters} clusters{f' in {errors.strata_count} strata' if errors.strata else ''}"
-        if errors.clusters < enough:
+    for name, count, even in errors.by if errors.kind == "clustered" else ():
+        if min(count, round(even)) >= enough:
+            continue
+        told = f"{count} clusters{f' in {errors.strata_count} strata' if errors.strata else ''}"
+        if count < enough:
             told = f"only {told}"
         else:
-            told += f" of uneven size, which count as about {short(errors.even_clusters, 2)} even ones"
-        way = "" if errors.strata else ", or take errors from leaving out one cluster at a time (CR3)"
+            told += f" of uneven size, which count as about {short(even, 2)} even ones"
+        other = errors.strata or errors.crossed is not None
+        way = "" if other else ", or take errors from leaving out one cluster at a time (CR3)"
         remark(
-            f"`{errors.cluster}` has {told}: clustered errors tend to be too small with fewer than {FEW_CLUSTERS}"
+            f"`{name}` has {told}: clustered errors tend to be too small with fewer than {FEW_CLUSTERS}"
             f"{' and one more for each further stratum' if errors.strata else ''}, so read intervals as narrower than they should be{way}."
         )

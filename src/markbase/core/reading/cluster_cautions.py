@@ -1,15 +1,23 @@
-"""That a coefficient mixes what goes with the outcome within clusters and between them, or early and late beginnings."""
+"""What is to be read with clusters: that a coefficient mixes what is so within them and between them, and errors clustered two ways."""
 
 from __future__ import annotations
 
 import math
 
+import numpy as np
+
 from markbase.core.checks.negative_weights import Weighed
 from markbase.core.checks.within_clusters import Mixed
 from markbase.core.design.terms import Term
+from markbase.core.errors import listed
 from markbase.core.formatting import as_percent, decimals_for, figures_of, number, p_phrase
 from markbase.core.reading.clauses import is_share
 from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.coefficient_rows import label_of
+from markbase.core.results.stored_fit import StoredFit
+
+_SMALLER, _MOST_NAMED = 0.95, 4
+"""So much smaller than clustered one way, errors clustered two ways are told to be; and so many coefficients are named."""
 
 
 def about_mixture(fit: AnyFit, term: Term, found: Mixed) -> list[str]:
@@ -46,6 +54,32 @@ def about_weights(term: Term, found: Weighed) -> list[str]:
         f"{number(1 - found.negative, 2)}), as where it begins at several times: if the difference is not the same in all of them (one that grows with time), "
         f"this number may lie outside all of theirs. To compare those of one beginning with those who have none yet, a fit for each, avoids it."
     ]
+
+
+def smaller_two_ways(fit: AnyFit | StoredFit) -> list[str]:
+    """Say of each coefficient of which the error is smaller clustered two ways than one way how large both are; none of other fits."""
+    crossed = fit.errors.crossed
+    if crossed is None:
+        return []
+    rows, told = fit.coefficient_rows, []
+    alone = np.sqrt(np.einsum("ij,kjl,il->ki", rows.roots, crossed.alone, rows.roots))
+    larger, which = alone.max(axis=0), alone.argmax(axis=0)
+    with np.errstate(invalid="ignore"):
+        smaller = np.flatnonzero(rows.se < _SMALLER * larger)
+    for k in smaller:
+        row, decimals, kind = fit.coefficient_map.rows[k], decimals_for(float(rows.se[k])), fit.errors.by[which[k]].name
+        one, two = (number(float(se), decimals) for se in (larger[k], rows.se[k]))
+        told.append(f"`{label_of(row.term, row.compared.level)}` ({one} by `{kind}`, {two} here)")
+    return told
+
+
+def about_crossed(fit: AnyFit | StoredFit) -> str:
+    """Say of errors clustered two ways for which coefficients they are smaller than clustered one way, or were no variance; empty for neither."""
+    told, crossed = smaller_two_ways(fit), fit.errors.crossed
+    more = [f"{len(told) - _MOST_NAMED} more"] if len(told) > _MOST_NAMED else []
+    larger = f"Clustered one way errors are larger for {listed([*told[:_MOST_NAMED], *more])}: go by the larger there"
+    below = "In some combinations of coefficients they leave less than no variance, which is taken as none"
+    return ". ".join([larger] * bool(told) + [below] * (crossed is not None and crossed.below))
 
 
 def _told(fit: AnyFit, value: float) -> str:

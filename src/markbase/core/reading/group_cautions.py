@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 import pandas as pd
@@ -152,7 +153,7 @@ class GroupFacts:
     """The levels by their labels."""
     together: Mapping[str, float]
     """The p of every comparison, corrected after Holm."""
-    clusters: Mapping[str, int]
+    clusters: Mapping[str, InFew]
     """The levels that occur in few of the clusters, each with their number."""
     reversals: Mapping[str, str]
     """The levels whose rows as they are differ from the base the other way, each with what is to be said."""
@@ -224,12 +225,23 @@ def _thin(term: Term, level: str, n: int) -> list[str]:
     return [f"Only {count_noun(n, 'row')} used {verb} `{term.name}` `{level}`."] if n < THIN_ROWS else []
 
 
-def _in_few(fit: AnyFit, term: Term, level: str, clusters: Mapping[str, int]) -> list[str]:
+def _in_few(fit: AnyFit, term: Term, level: str, clusters: Mapping[str, InFew]) -> list[str]:
     return [_few_clusters(fit, term.variables[0], level, clusters[level])] if level in clusters else []
 
 
-def in_few_clusters(fit: AnyFit, variable: Variable) -> dict[str, int]:
-    """Return the levels of a group, or the values of a numeric column of two, that occur in few clusters and not in most, with their number.
+class InFew(NamedTuple):
+    """In how many clusters of a kind something occurs."""
+
+    name: str
+    """The column of the clusters."""
+    clusters: int
+    """How many there are."""
+    there: int
+    """In how many of them it occurs."""
+
+
+def in_few_clusters(fit: AnyFit, variable: Variable) -> dict[str, InFew]:
+    """Return the levels of a group, or the values of a numeric column of two, that occur in few clusters and not in most, with the kind and number of these.
 
     References
     ----------
@@ -238,19 +250,23 @@ def in_few_clusters(fit: AnyFit, variable: Variable) -> dict[str, int]:
     if fit.cluster is None or not (variable.is_categorical or variable.column.two_values):
         return {}
     labels = variable.labels if variable.is_categorical else [plain(v) for v in variable.column.two_values or ()]
-    counts = fit.rows_used.clusters_with(variable.name, fit.cluster)
-    most = min(_FEW_WITH_LEVEL, fit.errors.clusters // 2)
-    return {label: int(n) for label, n in zip(labels, counts, strict=True) if n < most}
+    found = dict[str, InFew]()
+    for column, kind in zip(fit.drawn_by.clusters, fit.errors.by, strict=True):
+        most = min(_FEW_WITH_LEVEL, kind.clusters // 2)
+        for label, n in zip(labels, fit.rows_used.clusters_with(variable.name, column), strict=True):
+            if n < most and (label not in found or n < found[label].there):
+                found[label] = InFew(kind.name, kind.clusters, int(n))
+    return found
 
 
-def _few_clusters(fit: AnyFit, variable: Variable, level: str, clusters: int) -> str:
+def _few_clusters(fit: AnyFit, variable: Variable, level: str, clusters: InFew) -> str:
     what = f"`{level}` of `{variable.name}`" if variable.is_categorical else f"`{variable.name}` = {level}"
     told = (
         "even errors from leaving out one cluster at a time can be far off for what so few tell, so read its interval as a rough one."
         if fit.errors.kind == "CR3"
-        else f"errors clustered by `{fit.errors.cluster}` tend to be too small for what so few tell, so read its interval as narrower than it should be."
+        else f"errors clustered by `{clusters.name}` tend to be too small for what so few tell, so read its interval as narrower than it should be."
     )
-    return f"{what} occurs in {clusters} of {count_noun(fit.errors.clusters, 'cluster')} only: {told}"
+    return f"{what} occurs in {clusters.there} of {count_noun(clusters.clusters, 'cluster')} only: {told}"
 
 
 def about_clusters(fit: AnyFit, variable: Variable) -> list[str]:

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from markbase.core.design.coefficient_map import Coefficient, CoefficientMap, components_of, map_coefficients
 from markbase.core.design.complete_cases import CompleteCases
+from markbase.core.design.drawn import Drawn
 from markbase.core.design.mean_columns import Sample, Setting
 from markbase.core.design.moments import Moments
 from markbase.core.design.shared import Shared
@@ -70,6 +71,8 @@ class Estimated(Shown, ABC):
     """What the standard errors rest on: classical, HC0 to HC3, or clustered."""
     cluster: Column | None = None
     """The column of the clusters; None for none."""
+    crossed: Column | None = None
+    """A second one, whose clusters cut through those of the first; None for none."""
     strata: Column | None = None
     """The column of the strata within which clusters, or rows, were drawn; None for none."""
     weights: Weights | None = None
@@ -101,6 +104,11 @@ class Estimated(Shown, ABC):
     def df_rest(self) -> float:
         """Degrees of freedom of t; infinite where normal theory is used. Those of F are told with each test."""
         return self.errors.df
+
+    @property
+    def drawn_by(self) -> Drawn:
+        """The columns that errors allow for."""
+        return Drawn(self.cluster, self.crossed, self.strata)
 
     @property
     def weighting(self) -> Weighting | None:

@@ -206,7 +206,7 @@ class Fit(Grouped, Probed, Predicting):
 
     def _rows_for(self, terms: Sequence[Term]) -> int:
         singles = {v.name: v.column for v in variables_of(terms).values()}
-        every = (self.outcome, *singles.values(), self.cluster, self.strata, *self._fixed_columns)
+        every = (self.outcome, *singles.values(), *self.drawn_by, *self._fixed_columns)
         gaps = [c.present for c in every if c is not None and c.valid < self.sample.rows]
         gaps += [self.weights.present] if self.weights else []
         return int(np.count_nonzero(all_of(gaps))) if gaps else self.sample.rows
@@ -312,7 +312,7 @@ class Fit(Grouped, Probed, Predicting):
         Returns
         -------
         pandas.DataFrame
-            A row a cluster and coefficient: `cluster`, `rows` (how many it has), `term`, `level`, `estimate`, `se`, `without` (what it would be; NaN
+            A row a cluster and coefficient: `cluster` (where errors are clustered two ways with the name of its column before it), `rows` (how many it has), `term`, `level`, `estimate`, `se`, `without` (what it would be; NaN
             where it cannot be estimated without the cluster) and `moves` (by how many of its standard errors that differs).
 
         Raises

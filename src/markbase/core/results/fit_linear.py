@@ -37,7 +37,7 @@ def fit_linear(
     *,
     level: float = 0.95,
     errors: str | None = None,
-    cluster: str | None = None,
+    cluster: str | Sequence[str] | None = None,
     strata: str | None = None,
     fixed_effects: str | Sequence[str] | None = None,
     weights: str | None = None,
@@ -63,10 +63,11 @@ def fit_linear(
         ``classical`` (the default), or ``robust`` (which is ``HC3``), ``HC0``, ``HC1``, ``HC2``, ``HC3`` for
         a variance that may differ from row to row, which sampling weights need and get by default. With a
         `cluster`, ``CR1`` (the default) or ``CR3``.
-    cluster : str, optional
+    cluster : str or sequence of str, optional
         A group whose rows may go together, such as the choir of a singer (whole numbers that nobody declared are taken as its codes): errors are clustered by
         it, with t on G − 1 degrees of freedom, and F of several coefficients after Hotelling. ``CR1`` sums scores within clusters, with G/(G − 1)·(n − 1)/(n − p); ``CR3``, the
         jackknife, takes what estimates would be without each cluster, and is seldom too small where clusters are few.
+        Two groups that cross, such as judge and song: rows that share either may go together (``CR1``; t on one less than the fewer clusters).
     strata : str, optional
         A group within whose levels the sample was drawn, whole clusters of it, or rows where there is no `cluster`. What differs
         from stratum to stratum is then no chance of the draw: scores are taken from the mean of their stratum, those of n clusters
@@ -117,6 +118,7 @@ def fit_linear(
     Seber & Lee (2003), Linear Regression Analysis, 2nd ed., ch. 3-4, doi:10.1002/9780471722199.
     MacKinnon & White (1985), Journal of Econometrics 29(3), 305-325, doi:10.1016/0304-4076(85)90158-7.
     MacKinnon, Nielsen & Webb (2023), Journal of Applied Econometrics 38(5), 671-694, doi:10.1002/jae.2969.
+    Cameron, Gelbach & Miller (2011), Journal of Business & Economic Statistics 29(2), 238-249, doi:10.1198/jbes.2010.07136 (two-way).
     Fuller (1975), Sankhyā C 37(3), 117-132 (strata).
     Pustejovsky & Tipton (2018), Journal of Business & Economic Statistics 36(4), 672-683, doi:10.1080/07350015.2016.1247004.
 
@@ -173,8 +175,7 @@ def fit_linear(
         raise collinearity_error(finding, moments, every, fixed.names if fixed else ()) from None
     except Swept as finding:
         raise swept_error(finding, moments, every, fixed.names if fixed else (), outcome) from None
-    drawn = request.cluster, request.strata
-    found = errors_of(request.errors, *drawn, moments, blocks, solution, used, request.weights, fixed)
+    found = errors_of(request.errors, request.drawn_by, moments, blocks, solution, used, request.weights, fixed)
     remark_on_clusters(found)
     fit = LinearFit(
         outcome=target,
@@ -186,8 +187,7 @@ def fit_linear(
         solution=solution,
         used=used,
         errors=found,
-        cluster=request.cluster,
-        strata=request.strata,
+        **request.drawn_by._asdict(),
         weights=request.weights,
         possible_cluster=request.possible_cluster,
         possible_weights=request.possible_weights,

@@ -30,7 +30,7 @@ def fit_logistic(
     event: object = None,
     level: float = 0.95,
     errors: str | None = None,
-    cluster: str | None = None,
+    cluster: str | Sequence[str] | None = None,
     strata: str | None = None,
     weights: str | None = None,
     weights_are: str = "sampling",
@@ -56,8 +56,8 @@ def fit_logistic(
     errors : str
         ``classical`` (the default: from the curvature of the likelihood), or ``robust`` (which is ``HC3``),
         ``HC0``, ``HC1``, ``HC2``, ``HC3``, which sampling weights need and get by default; with a `cluster`, ``CR1`` or ``CR3``.
-    cluster : str, optional
-        A group whose rows may go together; errors are clustered by it, as for `fit_linear`, with t and F on degrees of freedom of the
+    cluster : str or sequence of str, optional
+        A group whose rows may go together, or two that cross; errors are clustered by it, as for `fit_linear`, with t and F on degrees of freedom of the
         clusters in place of z and chi-squared. What estimates would be without each cluster (``CR3``) is told by one step of the fit.
     strata : str, optional
         A group within whose levels clusters, or rows, were drawn, as for `fit_linear`.

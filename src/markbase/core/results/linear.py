@@ -327,8 +327,7 @@ class LinearFit(LinearRows):
             columns = np.concatenate([columns, fixed_effects.free_levels(moments, len(components_of(parts)) + 1)])
         solution = solve(moments, blocks, self.used, self.sample.rows, columns, heavy, fixed_effects)
         kind = self.errors.asked or "classical"
-        drawn = self.cluster, self.strata
-        errors = errors_of(kind, *drawn, moments, blocks, solution, self.used, self.weights, fixed_effects)
+        errors = errors_of(kind, self.drawn_by, moments, blocks, solution, self.used, self.weights, fixed_effects)
         return replace(
             self, model_terms=parts, moments=moments, solution=solution, errors=errors, fixed_effects=fixed_effects
         )

@@ -65,7 +65,7 @@ class LogisticFit(EventChecks):
     def _refitted(self, terms: tuple[Term, ...]) -> LogisticFit:
         """Fit other terms on the rows of this fit."""
         kind = self.errors.asked or "classical"
-        rows = self.used, self.sample, self.weights, self.cluster, self.strata
+        rows = self.used, self.sample, self.weights, self.drawn_by
         hints = self.possible_cluster, self.possible_weights
         request = Request((), (), *rows, kind, self.level, self.identifier, *hints, self.index, self.repeating)
         return fit_of(self.outcome, terms, request, self.data_name, bool(self.penalty))
@@ -299,8 +299,7 @@ def fit_of(target: Column, terms: tuple[Term, ...], request: Request, name: str,
         solution=found.solution,
         used=request.used,
         errors=found.errors,
-        cluster=request.cluster,
-        strata=request.strata,
+        **request.drawn_by._asdict(),
         weights=request.weights,
         possible_cluster=None if firth else request.possible_cluster,
         possible_weights="" if firth else request.possible_weights,

@@ -184,11 +184,11 @@ def _finished(
 
 def _errors(request: Request, rows: Likelihood, passed: Passed, information: Information, p: int) -> Errors:
     """Return what the standard errors rest on: the curvature, or squared scores as in a linear model, with t where clusters are what counts."""
-    if request.errors == "classical" and request.cluster is None:  # within strata they never are
+    if request.errors == "classical" and not request.drawn_by.clusters:  # within strata they never are
         return Errors("classical", math.inf)
     n = request.counted_rows
     over = scored_rows(rows, passed, information, request.weights)
-    errors = sandwich(request.errors, request.cluster, request.strata, over, n, n - p - 1, p)
+    errors = sandwich(request.errors, request.drawn_by, over, n, n - p - 1, p)
     return errors if errors.clusters else replace(errors, df=math.inf)
 
 

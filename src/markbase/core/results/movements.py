@@ -120,8 +120,7 @@ def _errors_of_carried(before: AnyFit, after: AnyFit, rows: Sequence[Coefficient
     elif isinstance(before, LinearFit):
         errors = errors_of(
             before.errors.kind,
-            before.cluster,
-            before.strata,
+            before.drawn_by,
             before.moments,
             before._blocks(before.model_terms),
             before.solution,
@@ -144,8 +143,7 @@ def _regression_of_log_odds(before: LogisticFit, after: AnyFit) -> LinearFit:
     blocks = [*(c.coded() for c in components_of(before.model_terms)), CodedColumns(1, multiplier=given)]
     moments = gather(blocks, before.sample.rows, used, heavy)
     solution = solve(moments, blocks, used, before.sample.rows, before.solution.columns, heavy)
-    drawn = before.cluster, before.strata
-    errors = errors_of(before.errors.kind, *drawn, moments, blocks, solution, used, before.weights)
+    errors = errors_of(before.errors.kind, before.drawn_by, moments, blocks, solution, used, before.weights)
     shared = {f.name: getattr(before, f.name) for f in fields(LinearFit) if hasattr(before, f.name)}
     changed = {"moments": moments, "solution": solution, "errors": errors}
     return LinearFit(**shared | changed | {"outcome": Column("log odds", "numeric", given)})

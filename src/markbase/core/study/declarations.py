@@ -81,13 +81,16 @@ def declare_categorical(
 
 
 def as_levels(column: Column, what: str) -> Column:
-    """Return a column that is named for its levels, such as clusters: whole numbers that were guessed numeric as their codes, which is said."""
+    """Return a column that is named for its levels, such as clusters: whole numbers as the codes of a group, which is said."""
     if column.is_categorical:
         return column
-    if not _may_be_codes(column):
-        raise ColumnError(f"`{column.name}` is numeric; {what} are the levels of a group, so declare it categorical.")
+    if not _is_whole(column):
+        raise ColumnError(
+            f"`{column.name}` is numeric, and not in whole numbers; {what} are the levels of a group: cut it into bands, or name another."
+        )
     found = _of_codes(column)
-    remark(f"`{column.name}` was guessed numeric; its whole numbers are taken as codes of a group, as {what} are.")
+    told = "was guessed numeric" if column.guess else "is numeric"
+    remark(f"`{column.name}` {told}; its whole numbers are taken as codes of a group, as {what} are.")
     return found
 
 
@@ -95,7 +98,7 @@ def with_levels(column: Column) -> Column | None:
     """Return a group as it is, and the group that numbers are codes of which would do as `as_levels` takes them; None where none would."""
     if column.is_categorical:
         return column
-    would_do = _may_be_codes(column) and not _are_not_held(column) and not column.has_lost_digits
+    would_do = bool(column.guess) and _is_whole(column) and not _are_not_held(column) and not column.has_lost_digits
     return _of_codes(column) if would_do else None
 
 
@@ -116,10 +119,10 @@ def _are_not_held(column: Column) -> bool:
     return in_parts(values) and values.facts.distinct is None
 
 
-def _may_be_codes(column: Column) -> bool:
-    """Return whether a column was guessed numeric and holds whole numbers."""
+def _is_whole(column: Column) -> bool:
+    """Return whether a column holds whole numbers, and some."""
     values: Any = column.values
-    if not column.guess or not column.valid:
+    if not column.valid:
         return False
     return bool(values.facts.whole if in_parts(values) else np.all(values[column.present] % 1 == 0))
 
