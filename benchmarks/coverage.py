@@ -3,7 +3,7 @@
 Clusters of uneven sizes, and five predictors and an outcome that go together within them and not with one another: all slopes are 0. Each
 sample is fitted with the usual clustered errors (CR1) and with those from leaving out one cluster at a time (CR3), and as a logistic
 regression of whether the outcome is above 0; with ``--draws 1000`` also in samples of whole clusters (bootstrap, BCa). A joint test should be
-clear in 5% of samples. Then ratings of songs by judges, of which rows of either go together, with errors clustered one way and two ways. Then, of independent rows, how often the interval of a change of R² holds what a block adds to all people there are, and those
+clear in 5% of samples. Then ratings of songs by judges, of which rows of either go together, with errors clustered one way and two ways; and one series in time, with errors of independent rows and such that are robust to serial correlation. Then, of independent rows, how often the interval of a change of R² holds what a block adds to all people there are, and those
 of a correlation and of Cronbach's alpha what these are among all people, beside the intervals that take columns as normal.
 """
 
@@ -53,6 +53,40 @@ def two_ways(samples: int, rng: np.random.Generator) -> Table:
                 held[:, k] += (ends["low"] <= 0) & (ends["high"] >= 0)
             joint += [fit.overall.p < 0.05, np.isnan(fit.overall.p)]
         table.add_row(f"{judges}, {songs}", *(f"{100 * n / samples:.0f}%" for n in (*held.ravel(), *joint)))
+    return table
+
+
+def in_time(samples: int, rng: np.random.Generator) -> Table:
+    """Return how often slopes of nothing were clear at .05 in one series, what is left going on from time to time: of what began half-way, beside a trend."""
+    kinds = ("independent rows", "lags (Newey and West)", "HAC")
+    table = Table(
+        title="Clear at .05 where there is nothing: what begins half-way in one series, beside a trend",
+        title_justify="left",
+    )
+    goes_on = (0.0, 0.4, 0.7)
+    for head in ("times", *(f"{kind}, {rho:g}" for rho in goes_on for kind in kinds)):
+        table.add_column(head, justify="right")
+    for times in (36, 60, 120, 300):
+        at = np.arange(times)
+        X = np.column_stack([np.ones(times), at / times, at >= times / 2]).astype(float)
+        bread, lags, found = np.linalg.inv(X.T @ X), int(0.75 * times ** (1 / 3)), []
+        for rho in goes_on:
+            clear = np.zeros(len(kinds))
+            for _ in range(samples):
+                left = rng.normal(size=times + 50)
+                for k in range(1, len(left)):
+                    left[k] += rho * left[k - 1]
+                frame = pd.DataFrame({"y": left[50:], "trend": at / times, "late": X[:, 2], "month": at})
+                fits = [mb.fit_linear(frame, "y", ["trend", "late"], time=by) for by in (None, "month")]
+                z = X * fits[0].residuals.to_numpy()[:, None]
+                middle = z.T @ z
+                for lag in range(1, lags + 1):
+                    middle += (1 - lag / (lags + 1)) * (z[lag:].T @ z[:-lag] + z[:-lag].T @ z[lag:])
+                plain, robust = (f.coefficients.iloc[2] for f in fits)
+                t = plain["estimate"] / np.sqrt((bread @ middle @ bread)[2, 2] * times / (times - 3))
+                clear += [plain["p"] < 0.05, f_tail.sf(t**2, 1, times - 3) < 0.05, robust["p"] < 0.05]
+            found += [*clear]
+        table.add_row(f"{times}", *(f"{100 * n / samples:.0f}%" for n in found))
     return table
 
 
@@ -172,6 +206,7 @@ def main(samples: int, seed: int, draws: int) -> None:
         table.add_row(f"{clusters}", *(f"{100 * n / samples:.1f}%" for n in counts))
     Console(width=150).print(table)
     Console(width=150).print(two_ways(samples, rng))
+    Console(width=150).print(in_time(samples, rng))
     Console(width=150).print(changes(samples // 3, rng))
     Console(width=150).print(associations(samples, rng))
 

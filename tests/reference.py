@@ -171,6 +171,20 @@ def sandwich(frame, outcome, terms, bases, kind, cluster=None):
         }[kind]
         middle = products(times(columns, [weight(i) for i in range(n)]), columns)
         df = n - p
+    elif kind == "HAC":  # sums of periods, weighed by slow cosines
+        periods = sorted(set(frame[cluster]))
+        T, df, middle, expected = len(periods), int(0.4 * len(periods) ** (2 / 3)), mp.zeros(p), mp.zeros(p)
+        for j in range(1, df + 1):
+            swing = {t: mp.sqrt(2) * mp.cos(mp.pi * j * (k + mp.mpf(1) / 2) / T) for k, t in enumerate(periods)}
+            c = [swing[t] for t in frame[cluster]]
+            score, once = products(columns, [[e[i] * c[i] for i in range(n)]]), products(times(columns, c), columns)
+            middle += score * score.T / df
+            expected += (products(times(columns, c), times(columns, c)) - once * inverse * once) / df
+        values, vectors = mp.eigsy(cross)
+        half = vectors * mp.diag([mp.sqrt(v) for v in values]) * vectors.T
+        values, vectors = mp.eigsy(half**-1 * expected * half**-1)
+        less = half * vectors * mp.diag([1 / mp.sqrt(v) for v in values]) * vectors.T * half**-1
+        middle = less * middle * less.T
     else:
         kinds = [frame[cluster]] if isinstance(cluster, str) else [frame[name] for name in cluster]
         middle, df = mp.zeros(p), min(len(set(of)) for of in kinds) - 1

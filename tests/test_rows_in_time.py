@@ -99,7 +99,7 @@ def test_a_panel_is_told_where_rows_of_one_follow_one_another(rho, options, said
         meaning = order_of(fit).meaning
         assert ("alike in what the model misses" in meaning) == (rho > 0)
         assert "alternate:" not in meaning
-        assert ("clustered errors of this fit allow for" in meaning) == ("cluster" in options)
+        assert ("which the errors of this fit allow for" in meaning) == ("cluster" in options)
         other = mb.fit_linear(study, "y", ["x"], fixed_effects="choir", cluster="batch")
         assert "allow for" not in order_of(other, order=study["year"]).meaning  # rows of one choir are of many clusters
 

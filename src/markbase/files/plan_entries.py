@@ -68,7 +68,7 @@ class FitEntry:
         """Every column it names."""
         names = [self.outcome, *(n for s in self.every_term for n in names_of(s)), *self.groups]
         names += [n for pair in self.slopes for n in pair if n] + list(self.at)
-        for setting in ("cluster", "strata", "weights", "fixed_effects"):
+        for setting in ("cluster", "strata", "time", "weights", "fixed_effects"):
             given = self.settings.get(setting) or ()
             names += [given] if isinstance(given, str) else [str(name) for name in given]
         return tuple(dict.fromkeys(names))

@@ -168,6 +168,8 @@ def _entry(name: str, result: Written, study: Study) -> dict[str, Any]:
         entry["cluster"] = names[0] if fit.crossed is None else names
     if fit.strata is not None:
         entry["strata"] = fit.strata.name
+    if fit.time is not None:
+        entry["time"] = fit.time.name
     if fit.errors.asked:
         entry["errors"] = fit.errors.asked
     if fit.weights is not None:

@@ -240,7 +240,7 @@ def _how_much(fit: LinearFit) -> Section:
 
 
 def _terms(fit: LinearFit) -> Section:
-    clustered = bool(fit.errors.clusters)
+    clustered = fit.errors.rest_on_few
     beside = "" if clustered else f" and {fit.df_rest}"
     note = f"each given all the others; F on df{beside}; a group is tested as a whole"
     if any(t.kind == "interaction" for t in fit.model_terms):

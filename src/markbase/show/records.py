@@ -75,6 +75,7 @@ def _without_rows(fit: LinearFit | LogisticFit | StoredFit) -> dict[str, Any]:
             if fit.errors.crossed
             else {}
         )
+        | ({"time": fit.errors.time, "periods": fit.errors.periods} if fit.errors.periods else {})
         | ({"strata": fit.errors.strata, "strata_count": fit.errors.strata_count} if fit.errors.strata else {}),
         "weights": _weights(fit.weighting),
         "sample": {"rows": fit.sample.rows, "used": fit.sample.used, "lost": _rows(fit.sample.lost)},

@@ -97,6 +97,10 @@ def calibration_test_of(fit: LogisticFit, parts: int) -> CalibrationTest:
         return no_test(
             f"a test takes rows as independent and alike; the intervals of the calibration allow for {listed(beyond)}"
         )
+    if fit.time is not None:
+        return no_test(
+            f"a test takes rows as independent, and those that follow one another by `{fit.time.name}` may go together"
+        )
     if fit.penalty:
         return no_test("a penalty moves probabilities towards one half, away from the shares observed")
     coefficients, cells = len(fit.solution.columns) + 1, None

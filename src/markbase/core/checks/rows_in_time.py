@@ -63,7 +63,7 @@ class Following(NamedTuple):
     lagged: str
     """The term that is the outcome of an earlier row; empty for none."""
     together: bool
-    """Whether errors are clustered so that rows which follow one another are in one cluster."""
+    """Whether errors allow for it: by periods, or by clusters in which rows that follow one another always lie."""
 
     @property
     def is_sure(self) -> bool:
@@ -200,7 +200,9 @@ def _is_before(fit: LinearFit, column: Column) -> bool:
 
 
 def _are_together(fit: LinearFit, series: _Series) -> bool:
-    """Return whether errors are clustered, and rows that follow one another are always of one cluster."""
+    """Return whether errors allow for serial correlation, or rows that follow one another are always of one cluster."""
+    if fit.time is not None:
+        return True
     inside = slice(None) if fit.used is None else fit.used
     each = [column.values[inside][series.rows] for column in fit.drawn_by.clusters]
     return any(bool(np.all((own[1:] == own[:-1])[series.follows])) for own in each)
@@ -275,7 +277,7 @@ def following_finding(fit: LinearFit, found: Following) -> Finding:
     if found.correlation > found.expected:
         meaning = "rows that follow one another are alike in what the model misses: errors that take rows as independent tend to be too small"
         if found.together:
-            meaning += ", which the clustered errors of this fit allow for"
+            meaning += ", which the errors of this fit allow for"
         return Finding("order", figures, meaning, _way(found))
     return Finding(
         "order",
@@ -288,9 +290,9 @@ def following_finding(fit: LinearFit, found: Following) -> Finding:
 def following_words(fit: LinearFit, errors: str = "They") -> str:
     """Say, beside the errors of a fit, that they take rows as independent which follow one another and are alike; empty where that is not sure.
 
-    Nothing is said where errors are clustered or rows are weighted.
+    Nothing is said where errors are clustered, or robust to serial correlation, or rows are weighted.
     """
-    if fit.exact or fit.cluster is not None or fit.weights is not None:
+    if fit.exact or fit.cluster is not None or fit.time is not None or fit.weights is not None:
         return ""
     found = following(fit)
     if found is None or not found.is_sure:
@@ -315,4 +317,5 @@ def _way(found: Following) -> str:
         return ""
     if found.unit:
         return f"cluster the errors by `{found.unit}`"
-    return "put into the model what moves with time (a trend, the season, the outcome of the row before as a lag)"
+    by = f", by `{found.column}`" if found.column else ""
+    return f"put into the model what moves with time (a trend, the season, the outcome of the row before as a lag), or take errors robust to it (HAC{by})"

@@ -63,7 +63,7 @@ def spread_of(fit: LinearFit) -> Spread:
         aside = solve(moments, blocks, fit.used, fit.sample.rows, columns[~own], heavy, fixed)
         left, explained = aside.residual, aside.residual - solution.residual
     df = int(own.sum())
-    if fit.cluster or fit.strata or (fit.weights is not None and fit.weights.kind == "sampling"):
+    if fit.drawn_by.columns or (fit.weights is not None and fit.weights.kind == "sampling"):
         even = solution.without(own, None if own.all() else aside)
         test = _test_of_scores(fit, moments, blocks, solution, even, own, fixed)
         p = float(p_of_f(test.statistic, df, test.df_rest))
@@ -87,10 +87,10 @@ def _test_of_scores(
 
     Of the sum s of scores u of m rows, or clusters, T = sᵀ(Σuuᵀ)⁻¹s (Wooldridge 1990, doi:10.1017/S0266466600004898) is no more than m. It is
     taken as Hotelling's T² of a mean (1931, doi:10.1214/aoms/1177732979): F = T/(m − T)·(m − r)/r on r and m − r. Within strata, where scores
-    are taken from the mean of their stratum, and with clusters two ways it is the `joint_test`.
+    are taken from the mean of their stratum, with clusters two ways and with periods it is the `joint_test`.
     """
     tested, n = np.eye(len(own))[own], moments.rows
-    if fit.strata or fit.crossed:
+    if fit.strata or fit.crossed or fit.time:
         drawn = errors_of("HC1", fit.drawn_by, moments, blocks, even, fit.used, fit.weights, fixed)
         return joint_test(solution, tested, drawn, math.nan)
     scores = scored_rows(moments, blocks, even, fit.used, fit.weights, fixed)

@@ -243,7 +243,7 @@ def _unlike(first: AnyFit, second: AnyFit) -> str:
 def _errors_words(fit: AnyFit) -> str:
     e = fit.errors
     by = f" by {listed(quoted([kind.name for kind in e.by]))}" if e.by else ""
-    return f"{e.kind}{by}{f' within `{e.strata}`' if e.strata else ''}"
+    return f"{e.kind}{by}{f' within `{e.strata}`' if e.strata else ''}{f' by `{e.time}`' if e.time else ''}"
 
 
 def about_criteria(fits: Sequence[AnyFit]) -> str:

@@ -16,6 +16,8 @@ class Drawn(NamedTuple):
     """A second one, whose clusters cut through those of the first; None for none."""
     strata: Column | None = None
     """The column of the strata within which clusters, or rows, were drawn; None for none."""
+    time: Column | None = None
+    """The column of the periods, its levels in the order of time, that rows of one, or of some in a row, go together by; None for none."""
 
     @property
     def clusters(self) -> tuple[Column, ...]:

@@ -24,14 +24,14 @@ from markbase.core.study.column import Column
 from markbase.core.study.declarations import as_levels, with_levels
 from markbase.core.study.repeats import column_of_counts
 from markbase.core.study.study import Study
-from markbase.core.study.time_order import columns_of_times
+from markbase.core.study.time_order import columns_of_times, periods_of
 
 Array = NDArray[np.float64]
 
 
 KINDS = ("linear", "logistic")
 """The kinds of regression."""
-KINDS_OF_ERRORS = ("classical", "robust", "HC0", "HC1", "HC2", "HC3", "CR1", "CR3")
+KINDS_OF_ERRORS = ("classical", "robust", "HC0", "HC1", "HC2", "HC3", "CR1", "CR3", "HAC")
 OF_CLUSTERS = ("CR1", "CR3")
 """Those that need clusters; the first is what clusters get by themselves."""
 
@@ -65,7 +65,7 @@ class FitOptions:
     level: float = _setting(0.95, "Confidence level of the intervals.")
     errors: str | None = _setting(
         None,
-        "Standard errors; robust is HC3, CR3 is for few clusters. The default is classical, with sampling weights robust, with clusters CR1.",
+        "Standard errors; robust is HC3, CR3 is for few clusters, HAC for rows in time. The default is classical, with sampling weights robust, with clusters CR1, with a time HAC.",
         choices=KINDS_OF_ERRORS,
     )
     cluster: str | Sequence[str] | None = _setting(
@@ -76,6 +76,11 @@ class FitOptions:
     )
     strata: str | None = _setting(
         None, "The sample was drawn within each level of this group: whole clusters of it, or rows.", names="GROUP"
+    )
+    time: str | None = _setting(
+        None,
+        "What tells when: rows of one time, and of those that follow one another, may go together (HAC).",
+        names="COLUMN",
     )
     weights: str | None = _setting(None, "With how much each row counts.", names="COLUMN")
     weights_are: str = _setting("sampling", "What the weights are.", choices=("sampling", "frequency"))
@@ -185,15 +190,17 @@ def check_request(
     weighing = weight_column(study, options.weights)
     shared = remark_on_shared(study, target.name, wanted, weighing is not None)
     sampled = weighing is not None and options.weights_are == "sampling"
-    if sampled and options.errors == "classical" and options.cluster is None and options.strata is None:
+    if sampled and options.errors == "classical" and not (options.cluster or options.strata or options.time):
         raise MarkbaseError("Sampling weights need robust or clustered errors; leave `errors` out, or cluster.")
     clusters = _names_of_clusters(options.cluster)
     _check_errors(options.errors, clusters, options.strata)
+    _check_time(options, clusters)
     alone = "HC1" if options.strata is not None else "robust" if sampled else "classical"
-    kind = options.errors or ("classical" if clusters else alone)
+    kind = options.errors or ("HAC" if options.time else "classical" if clusters else alone)
     groupings = [as_levels(study.column(name), "clusters") for name in clusters]
     one, other = (*groupings, None, None)[:2]
-    drawn = Drawn(one, other, _strata_column(study, options.strata))
+    time = None if options.time is None else periods_of(study.column(options.time))
+    drawn = Drawn(one, other, _strata_column(study, options.strata), time)
     wanted_too = dict.fromkeys((*drawn.columns, weighing, *controls))
     extra = [c for c in wanted_too if c is not None and c not in columns]
     used, sample = complete_rows([target, *columns, *extra])
@@ -219,7 +226,7 @@ def check_request(
                 f"`{weighing.name}` is taken as sampling weights, so that {count_noun(sample.used, 'row')} are as many cases. It is a whole number beside combinations of the "
                 f"other columns, each of which stands in one row: if this is a table of counts, its weights are frequencies."
             )
-    repeating = () if controls else remark_on_repeated_rows(study, columns, target, used, groupings)
+    repeating = () if controls else remark_on_repeated_rows(study, columns, target, used, drawn)
     return Request(
         tuple(specs),
         tuple(columns),
@@ -315,6 +322,24 @@ def _check_errors(kind: str | None, clusters: Sequence[str], strata: str | None)
     if strata is not None and kind not in ("HC1", "CR1"):
         raise MarkbaseError(
             f"Within strata (`{strata}`) errors are those of scores: CR1 with clusters, HC1 without, and not {kind}; leave `errors` out."
+        )
+
+
+def _check_time(options: FitOptions, clusters: Sequence[str]) -> None:
+    """Refuse errors that allow for serial correlation without a time, and a time beside other errors."""
+    if options.time is None:
+        if options.errors == "HAC":
+            raise MarkbaseError(
+                "Errors that allow for serial correlation (HAC) need to know what tells the order of rows: name the column of the time."
+            )
+        return
+    beside = [f"clustered by {listed(quoted(clusters))}"] if clusters else []
+    beside += [f"those of strata (`{options.strata}`)"] if options.strata else []
+    beside += [f"`{options.errors}`"] if options.errors not in (None, "HAC") else []
+    if beside:
+        raise MarkbaseError(
+            f"Errors either allow for serial correlation by `{options.time}` (HAC), or are {listed(beside)}: leave one of the two out. Where there are several series, "
+            f"errors clustered by what each is of allow for both."
         )
 
 

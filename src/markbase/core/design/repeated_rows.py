@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from markbase.core.design.drawn import Drawn
 from markbase.core.design.outcome_in_levels import histories
 from markbase.core.errors import count_noun, remark
 from markbase.core.rows.parts import in_parts
@@ -31,14 +32,14 @@ _GLANCE = 2000
 
 
 def remark_on_repeated_rows(
-    study: Study, columns: Sequence[Column], outcome: Column, used: NDArray[np.bool_] | None, clusters: Sequence[Column]
+    study: Study, columns: Sequence[Column], outcome: Column, used: NDArray[np.bool_] | None, drawn: Drawn
 ) -> tuple[Column, ...]:
     """Say that a column of the model is the same in all rows of each level of another one, whose rows may go together, unless errors are clustered.
 
     Returns the columns outside the model whose rows may.
     """
-    told = {outcome.name, *(column.name for column in (*columns, *clusters))}
-    repeating, said = [], bool(clusters)
+    told = {outcome.name, *(column.name for column in (*columns, *drawn.columns))}
+    repeating, said = [], bool(drawn.clusters)
     inside: Any = slice(None) if used is None else used
     some: Any = slice(0, _GLANCE) if used is None else np.flatnonzero(sample_of(used))[:_GLANCE]
     for name in study.columns:

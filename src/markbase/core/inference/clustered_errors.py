@@ -57,7 +57,7 @@ class ClusterSums(NamedTuple):
 
 
 def cluster_sums(over: Over, cluster: Column, p: int) -> ClusterSums:
-    """Sum the scores of each cluster; refuse fewer than two that have rows."""
+    """Sum the scores of each cluster."""
     levels = len(cluster.levels)
 
     def summed(rows: Iterator[ScoredRows], clusters: NDArray[np.integer]) -> tuple[Array, ...]:
@@ -76,12 +76,18 @@ def cluster_sums(over: Over, cluster: Column, p: int) -> ClusterSums:
         return sums, shares, counts, uncancelled, lines
 
     sums, shares, counts, uncancelled, lines = totals_of(over(summed, cluster.values))
-    found = int(np.count_nonzero(counts))
+    return ClusterSums(sums, shares, np.round(counts).astype(np.int64), uncancelled, int(lines[0]))
+
+
+def several_clusters(over: Over, cluster: Column, p: int) -> ClusterSums:
+    """Sum the scores of each cluster; refuse fewer than two that have rows."""
+    sums = cluster_sums(over, cluster, p)
+    found = int(np.count_nonzero(sums.rows))
     if found < 2:
         raise FitError(
             f"`{cluster.name}` has {count_noun(found, 'cluster')} in the rows used; clustered errors need at least two."
         )
-    return ClusterSums(sums, shares, np.round(counts).astype(np.int64), uncancelled, int(lines[0]))
+    return sums
 
 
 def clustered_errors(
@@ -92,7 +98,7 @@ def clustered_errors(
     Their middle is G/(G − 1)·(n − 1)/(n − k)·Σ u_g u_gᵀ, or (G − 1)/G·Σ d_g d_gᵀ with d_g = (I − S_g)⁻¹u_g, in which directions
     that a cluster decides alone have no part. With strata, the sums of those within each (CR1 alone).
     """
-    sums, drawn = cluster_sums(over, cluster, p), ("", 0)
+    sums, drawn = several_clusters(over, cluster, p), ("", 0)
     clusters = int(np.count_nonzero(sums.rows))
     if kind == "CR3":
         sizes = sums.rows.astype(np.float64)

@@ -22,6 +22,7 @@ from markbase.core.estimation.least_squares_solution import Solution
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.inference.clustered_errors import clustered_errors, nested_in, refuse_crossed
 from markbase.core.inference.crossed_clusters import crossed_errors
+from markbase.core.inference.serial_errors import serial_errors
 from markbase.core.inference.standard_errors import ALONE, Errors, Over, ScoredRows
 from markbase.core.inference.strata import stratified_errors
 from markbase.core.rows.sums import total_of
@@ -44,7 +45,7 @@ def errors_of(
     """Compute what the standard errors need beyond the moments, from `residuals` of another outcome if these are given.
 
     With e the residuals and h the leverages, scores are weighted by e² (HC0), e²·n/(n − k) (HC1), e²/(1 − h) (HC2), e²/(1 −
-    h)² (HC3, also called ``robust``); with clusters they are those of `clustered_errors`, or of `crossed_errors`, with strata taken within each. Levels
+    h)² (HC3, also called ``robust``); with clusters they are those of `clustered_errors`, or of `crossed_errors`, with strata taken within each, with a time those of `serial_errors`. Levels
     taken out that each lie in one cluster (of either kind) are not counted among the coefficients: what they take from a cluster is taken from
     its score (Cameron & Miller 2015, doi:10.3368/jhr.50.2.317, section III.B). Raises a `FitError` if there are
     fewer than two clusters, or one in a stratum, or levels taken out lie in several and each is to be left out.
@@ -107,6 +108,8 @@ def sandwich(kind: str, drawn: Drawn, over: Over, n: int, rest: int, p: int) -> 
         return crossed_errors(over, drawn.cluster, drawn.crossed, n, rest, p)
     if drawn.cluster is not None:
         return clustered_errors(kind, over, drawn.cluster, drawn.strata, n, rest, p)
+    if drawn.time is not None:
+        return serial_errors(over, drawn.time, n, rest, p)
     if drawn.strata is not None:
         return stratified_errors(over, drawn.strata, n, rest, p)
     kind = "HC3" if kind == "robust" else kind

@@ -12,15 +12,16 @@ MacKinnon, Nielsen & Webb (2021), Journal of Business & Economic Statistics 39(2
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from markbase.core.errors import FitError, remark
-from markbase.core.inference.clustered_errors import ClusterSums, cluster_sums, directions_alone
-from markbase.core.inference.standard_errors import Crossed, Errors, Over, ScoredRows
+from markbase.core.inference.clustered_errors import ClusterSums, directions_alone, several_clusters
+from markbase.core.inference.standard_errors import Crossed, Errors, Over
+from markbase.core.inference.sums_by_code import scores_of, sums_by_code
 from markbase.core.rows.parts import each_part, in_parts
 from markbase.core.rows.row_functions import made_of
 from markbase.core.study.column import Column
@@ -40,7 +41,7 @@ def crossed_errors(over: Over, cluster: Column, crossed: Column, n: int, rest: i
     Their middle is (n − 1)/(n − k)·(V₁ + V₂ − V₁₂) with V = G/(G − 1)·Σ u_g u_gᵀ over the G clusters of a kind, or cells, and t is on one less than the
     fewer clusters.
     """
-    each = [cluster_sums(over, column, p) for column in (cluster, crossed)]
+    each = [several_clusters(over, column, p) for column in (cluster, crossed)]
     counts = [int(np.count_nonzero(sums.rows)) for sums in each]
     own = [
         sums.scores.T @ sums.scores * (count / (count - 1) * (n - 1) / rest)
@@ -75,10 +76,7 @@ def _within_cells(over: Over, cluster: Column, crossed: Column, sums: ClusterSum
     middle, found = np.zeros((p + 1, p + 1)), 0
     for start in range(0, cells, most):
         count = min(most, cells - start)
-        own, there = np.zeros((count, p + 1)), np.zeros(count, dtype=bool)
-        for places, sums_there in over(_summed_from(start, count, p + 1), codes):
-            own[places] += sums_there
-            there[places] = True
+        own, there = sums_by_code(over, codes, start, count, scores_of, p + 1)
         middle += own.T @ own
         found += int(np.count_nonzero(there))
     return middle, found
@@ -90,24 +88,6 @@ def _cells_of(cluster: Column, crossed: Column) -> tuple[Any, int, bool]:
     if kept is None or kept[0] is not crossed:
         kept = cluster.__dict__["cells"] = crossed, numbered_cells(cluster, crossed)
     return kept[1]
-
-
-def _summed_from(start: int, count: int, width: int) -> Callable[..., tuple[NDArray[np.intp], Array]]:
-    """Return what sums the scores of some rows within so many cells, those from a number on: the places of the cells that occur, and their sums."""
-
-    def summed(rows: Iterator[ScoredRows], codes: Array) -> tuple[NDArray[np.intp], Array]:
-        where, scores = [np.zeros(0, dtype=np.intp)], [np.zeros((0, width))]
-        for chunk, Q, score, _, _, times in rows:
-            at = codes[chunk].astype(np.intp) - start
-            inside = (at >= 0) & (at < count)
-            where.append(at[inside])
-            scores.append(Q[inside] * (score if times is None else score * times)[inside, None])
-        at, own = np.concatenate(where), np.concatenate(scores)
-        order = np.argsort(at, kind="stable")
-        begins = np.flatnonzero(np.diff(at[order], prepend=-1))
-        return at[order[begins]], np.add.reduceat(own[order], begins) if len(begins) else own
-
-    return summed
 
 
 def numbered_cells(cluster: Column, crossed: Column) -> tuple[Any, int, bool]:

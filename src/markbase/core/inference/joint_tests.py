@@ -62,8 +62,9 @@ def joint_test(solution: Solution, combinations: Array, errors: Errors, sigma2: 
     df = len(rows)
     if not df:
         return JointTest(math.nan, 0, untested="nothing of it can be told from the other terms in these rows")
-    if errors.clusters and df >= errors.df:
-        return JointTest(math.nan, df, untested=few_clusters(errors.fewest_clusters, df))
+    if errors.rest_on_few and df >= errors.df:
+        told = few_clusters(errors.fewest_clusters, df) if errors.clusters else _few_periods(errors, df)
+        return JointTest(math.nan, df, untested=told)
     basis, z = _whitened(solution, rows)
     if errors.middle is None:
         return JointTest(float(z @ z) / df / sigma2 if sigma2 > 0 else math.inf, df, errors.df)
@@ -78,7 +79,9 @@ def joint_test(solution: Solution, combinations: Array, errors: Errors, sigma2: 
             return JointTest(
                 math.nan,
                 df,
-                untested="its scores sum to zero within clusters, so that the clusters say nothing of its errors",
+                untested="its scores sum to zero within clusters, so that the clusters say nothing of its errors"
+                if errors.clusters
+                else "its scores sum to zero within periods, so that these say nothing of its errors",
             )
     share, rest = errors.hotelling(df)
     scale = np.sqrt(np.diag(V))
@@ -105,6 +108,10 @@ def _least_share(V: Array, alone: Array, basis: Array) -> float:
 def few_clusters(clusters: int, df: int) -> str:
     """Say that clusters are too few for a joint test, as a clause."""
     return f"{clusters} clusters cannot carry a joint test of {count_noun(df, 'coefficient')}"
+
+
+def _few_periods(errors: Errors, df: int) -> str:
+    return f"{errors.periods} periods, which give {errors.df:.0f} degrees of freedom, cannot carry a joint test of {count_noun(df, 'coefficient')}"
 
 
 def columns_test(solution: Solution, places: NDArray[np.intp], errors: Errors, sigma2: float) -> JointTest:

@@ -54,10 +54,10 @@ class Errors:
     """What the standard errors rest on."""
 
     kind: str
-    """``classical``, ``HC0`` to ``HC3``, ``clustered`` (by summed scores, CR1) or ``CR3``."""
+    """``classical``, ``HC0`` to ``HC3``, ``clustered`` (by summed scores, CR1), ``CR3`` or ``HAC``."""
     df: float
     """Degrees of freedom of t, and of the denominator of F of one coefficient: rows less coefficients, or clusters less one; of several strata one
-    less for each more; infinite where normal theory is used."""
+    less for each more; of periods .4 times their number to the power of ⅔; infinite where normal theory is used."""
     cluster: str = ""
     """The column of the clusters; empty for none."""
     clusters: int = 0
@@ -75,6 +75,10 @@ class Errors:
     even_clusters: float = 0.0
     """As how many clusters of equal size they count, (Σn)²/Σn² for clusters of n rows (Carter, Schnepel & Steigerwald 2017,
     doi:10.1162/REST_a_00639, where rows go together alike in all of them); 0 for none."""
+    time: str = ""
+    """The column of the periods that follow one another; empty for none."""
+    periods: int = 0
+    """How many periods there are; 0 for none."""
     crossed: Crossed | None = None
     """A second kind of clusters; None for none."""
 
@@ -84,6 +88,11 @@ class Errors:
         first = (ClusterKind(self.cluster, self.clusters, self.even_clusters),) if self.cluster else ()
         other = self.crossed
         return first if other is None else (*first, ClusterKind(other.cluster, other.clusters, other.even_clusters))
+
+    @property
+    def rest_on_few(self) -> bool:
+        """Whether they rest on a few sums of scores, of clusters or periods, so that F is Hotelling's, and p and intervals go by t."""
+        return bool(self.clusters or self.periods)
 
     @property
     def fewest_clusters(self) -> int:
@@ -101,12 +110,12 @@ class Errors:
         Returns
         -------
         share : float
-            What the mean square is multiplied by to be F: 1; with clusters, of which it is Hotelling's T²/r, (d − r + 1)/d, d being `df`.
+            What the mean square is multiplied by to be F: 1; with clusters or periods, of which it is Hotelling's T²/r, (d − r + 1)/d, d being `df`.
         df_rest : float
-            Degrees of freedom of its denominator: `df`; with clusters d − r + 1. Both NaN where the clusters are too few.
+            Degrees of freedom of its denominator: `df`; with clusters or periods d − r + 1. Both NaN where these are too few.
         """
         rest = self.df - several + 1
-        if not self.clusters or math.isinf(self.df):
+        if not self.rest_on_few or math.isinf(self.df):
             return 1.0, self.df
         return (rest / self.df, rest) if rest > 0 else (math.nan, math.nan)
 
@@ -133,6 +142,8 @@ class Errors:
     @property
     def unknown_words(self) -> str:
         """Why some combinations have no standard error, as a clause."""
+        if self.periods:
+            return f"a period of `{self.time}`, or a column that is constant within all of them, is fitted exactly: no HAC error of it exists"
         if self.clusters:
             names = " or ".join(f"`{kind.name}`" for kind in self.by)
             return f"a level of {names}, or a column that is constant within its levels, is fitted exactly: no clustered error of it exists"
@@ -152,6 +163,11 @@ class Errors:
             if np.isinf(self.df):
                 return "errors from the likelihood: rows independent, the form of the model right"
             return "classical errors: one variance for all rows, rows independent"
+        if self.periods:
+            return (
+                f"errors robust to serial correlation (HAC): rows of one `{self.time}` ({self.periods:,} periods), and of those that follow one "
+                f"another, may go together"
+            )
         if self.crossed is not None:
             names = " and by ".join(f"`{kind.name}` ({kind.clusters:,} clusters)" for kind in self.by)
             return f"errors clustered two ways, by {names}: rows that share either may go together"

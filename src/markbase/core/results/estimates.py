@@ -75,6 +75,8 @@ class Estimated(Shown, ABC):
     """A second one, whose clusters cut through those of the first; None for none."""
     strata: Column | None = None
     """The column of the strata within which clusters, or rows, were drawn; None for none."""
+    time: Column | None = None
+    """The periods that errors allow to follow one another (HAC); None for none."""
     weights: Weights | None = None
     """With how much each row counts; None if all count alike."""
     possible_cluster: Column | None = None
@@ -108,7 +110,7 @@ class Estimated(Shown, ABC):
     @property
     def drawn_by(self) -> Drawn:
         """The columns that errors allow for."""
-        return Drawn(self.cluster, self.crossed, self.strata)
+        return Drawn(self.cluster, self.crossed, self.strata, self.time)
 
     @property
     def weighting(self) -> Weighting | None:

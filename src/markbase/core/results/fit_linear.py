@@ -39,6 +39,7 @@ def fit_linear(
     errors: str | None = None,
     cluster: str | Sequence[str] | None = None,
     strata: str | None = None,
+    time: str | None = None,
     fixed_effects: str | Sequence[str] | None = None,
     weights: str | None = None,
     weights_are: str = "sampling",
@@ -62,7 +63,7 @@ def fit_linear(
     errors : str
         ``classical`` (the default), or ``robust`` (which is ``HC3``), ``HC0``, ``HC1``, ``HC2``, ``HC3`` for
         a variance that may differ from row to row, which sampling weights need and get by default. With a
-        `cluster`, ``CR1`` (the default) or ``CR3``.
+        `cluster`, ``CR1`` (the default) or ``CR3``; with a `time` ``HAC``.
     cluster : str or sequence of str, optional
         A group whose rows may go together, such as the choir of a singer (whole numbers that nobody declared are taken as its codes): errors are clustered by
         it, with t on G − 1 degrees of freedom, and F of several coefficients after Hotelling. ``CR1`` sums scores within clusters, with G/(G − 1)·(n − 1)/(n − p); ``CR3``, the
@@ -73,6 +74,9 @@ def fit_linear(
         from stratum to stratum is then no chance of the draw: scores are taken from the mean of their stratum, those of n clusters
         (or rows) n/(n − 1) times; t has as many degrees of freedom less as there are strata more than one. With one
         stratum errors are those without: ``CR1``, or ``HC1`` of rows.
+    time : str, optional
+        A column that tells when each row was measured (numbers, dates, waves in order): errors allow rows of one time, and of times that follow one another, to go
+        together (``HAC``), with t on .4 T^⅔ degrees of freedom for T times, whatever lies between them. For one series, or many over the same times.
     fixed_effects : str or sequence of str, optional
         One column, or two, whose many levels are controlled for and not listed: every other estimate is
         the same as with all their indicators in the model. Clustered errors (CR1) do not count levels that lie in one cluster each among
@@ -119,6 +123,7 @@ def fit_linear(
     MacKinnon & White (1985), Journal of Econometrics 29(3), 305-325, doi:10.1016/0304-4076(85)90158-7.
     MacKinnon, Nielsen & Webb (2023), Journal of Applied Econometrics 38(5), 671-694, doi:10.1002/jae.2969.
     Cameron, Gelbach & Miller (2011), Journal of Business & Economic Statistics 29(2), 238-249, doi:10.1198/jbes.2010.07136 (two-way).
+    Lazarus, Lewis, Stock & Watson (2018), Journal of Business & Economic Statistics 36(4), 541-559, doi:10.1080/07350015.2018.1506926 (HAC).
     Fuller (1975), Sankhyā C 37(3), 117-132 (strata).
     Pustejovsky & Tipton (2018), Journal of Business & Economic Statistics 36(4), 672-683, doi:10.1080/07350015.2016.1247004.
 
@@ -138,6 +143,7 @@ def fit_linear(
         errors=errors,
         cluster=cluster,
         strata=strata,
+        time=time,
         weights=weights,
         weights_are=weights_are,
         main_effects=main_effects,

@@ -32,6 +32,7 @@ def fit_logistic(
     errors: str | None = None,
     cluster: str | Sequence[str] | None = None,
     strata: str | None = None,
+    time: str | None = None,
     weights: str | None = None,
     weights_are: str = "sampling",
     penalty: str | None = None,
@@ -61,6 +62,8 @@ def fit_logistic(
         clusters in place of z and chi-squared. What estimates would be without each cluster (``CR3``) is told by one step of the fit.
     strata : str, optional
         A group within whose levels clusters, or rows, were drawn, as for `fit_linear`.
+    time : str, optional
+        A column that tells when each row was measured, as for `fit_linear`.
     weights : str, optional
         A numeric column that says with how much each row counts; a row of 0 is left out, none may be below 0.
     weights_are : str
@@ -118,10 +121,10 @@ def fit_logistic(
     if penalty not in (None, "firth"):
         raise MarkbaseError(f"There is no penalty {penalty!r}; there is `firth`.")
     firth = penalty == "firth"
-    drawn = cluster is not None or strata is not None or (weights_are == "sampling" and weights)
+    drawn = cluster is not None or strata is not None or time is not None or (weights_are == "sampling" and weights)
     if firth and (errors not in (None, "classical") or drawn):
         raise MarkbaseError(
-            "Penalised likelihood comes with tests and intervals of its own; leave `errors`, `cluster`, `strata` and sampling weights out."
+            "Penalised likelihood comes with tests and intervals of its own; leave `errors`, `cluster`, `strata`, `time` and sampling weights out."
         )
     study = as_study(study)
     target = two_level_outcome(study, outcome, event)
@@ -130,6 +133,7 @@ def fit_logistic(
         errors=errors,
         cluster=cluster,
         strata=strata,
+        time=time,
         weights=weights,
         weights_are=weights_are,
         main_effects=main_effects,

@@ -198,7 +198,7 @@ class LinearFit(LinearRows):
     @property
     def _may_overstate(self) -> bool:
         """Whether tests by robust errors are looked at, which of few rows apart overstate."""
-        apart = self.errors.middle is not None and not (self.errors.clusters or self.errors.strata)
+        apart = self.errors.middle is not None and not (self.errors.rest_on_few or self.errors.strata)
         return apart and not self.exact and not self._many_rows
 
     def _overstated_among(self, wald: Sequence[tuple[Array, JointTest]]) -> list[JointTest | None]:

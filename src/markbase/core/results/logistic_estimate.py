@@ -189,7 +189,7 @@ def _errors(request: Request, rows: Likelihood, passed: Passed, information: Inf
     n = request.counted_rows
     over = scored_rows(rows, passed, information, request.weights)
     errors = sandwich(request.errors, request.drawn_by, over, n, n - p - 1, p)
-    return errors if errors.clusters else replace(errors, df=math.inf)
+    return errors if errors.rest_on_few else replace(errors, df=math.inf)
 
 
 def scored_rows(rows: Likelihood, passed: Passed, information: Information, weights: Weights | None) -> Over:

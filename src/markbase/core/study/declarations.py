@@ -88,7 +88,7 @@ def as_levels(column: Column, what: str) -> Column:
         raise ColumnError(
             f"`{column.name}` is numeric, and not in whole numbers; {what} are the levels of a group: cut it into bands, or name another."
         )
-    found = _of_codes(column)
+    found = numbered(column)
     told = "was guessed numeric" if column.guess else "is numeric"
     remark(f"`{column.name}` {told}; its whole numbers are taken as codes of a group, as {what} are.")
     return found
@@ -99,11 +99,11 @@ def with_levels(column: Column) -> Column | None:
     if column.is_categorical:
         return column
     would_do = bool(column.guess) and _is_whole(column) and not _are_not_held(column) and not column.has_lost_digits
-    return _of_codes(column) if would_do else None
+    return numbered(column) if would_do else None
 
 
-def _of_codes(column: Column) -> Column:
-    """Return the group whose codes the whole numbers of a column are; it is made once."""
+def numbered(column: Column) -> Column:
+    """Return the group whose codes the numbers of a column are, in their order; it is made once."""
     found: Column | None = column.__dict__.get("of_codes")
     if found is None:
         codes, places = _codes(column, math.inf)

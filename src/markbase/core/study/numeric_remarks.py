@@ -36,6 +36,9 @@ _POSTAL = re.compile(
     r"\b(post(al)?[ _-]?(code)?|zip([ _-]?code)?|plz|postcode)\b|postcode|postal|zipcode", re.IGNORECASE
 )
 _YEARS = re.compile(r"(?<![a-z])(years?|jahre?|année|annee|ano|anno|born|founded|since)(?![a-z])")
+_TIMES = re.compile(
+    r"(?<![a-z])(trend|times?|periods?|years?|quarters?|months?|weeks?|days?|jahre?|monate?|wochen?|tage?)(?![a-z])"
+)
 _FIRST_YEAR, _LAST_YEAR = 1800, 2200
 _WEIGHT = re.compile(
     r"(survey|sampling|design|person|case|post|final)?[ _-]?(weights?|wgts?|wts?|gewicht(ung)?)", re.IGNORECASE
@@ -211,8 +214,10 @@ def looks_like_years(column: Column) -> bool:
 
 
 def looks_like_identifier(column: Column) -> bool:
-    """Return whether a numeric column holds whole numbers of which none occurs twice, and is no amount: of a unit, below 0, or with a long tail."""
+    """Return whether a numeric column holds whole numbers of which none occurs twice, and is no time and no amount: of a unit, below 0, or with a long tail."""
     if column.is_categorical or column.unit is not None or not column.valid > FEW_VALUES:
+        return False
+    if _TIMES.search(column.name.lower()):
         return False
     return column.is_whole_and_distinct and column.span[0] >= 0 and not abs(_skew(column)) > SKEWED
 

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from markbase.core.errors import ColumnError, named
+from markbase.core.errors import ColumnError, count_noun, named
 from markbase.core.rows.parts import in_parts
 from markbase.core.rows.row_functions import look_up
 from markbase.core.study.column import Column
 from markbase.core.study.dates import days_of, read_as_dates
+from markbase.core.study.declarations import numbered
 from markbase.core.study.group_remarks import answers_of, holds_dates
 from markbase.core.study.level_order import ordered
 from markbase.core.study.study import Study
@@ -35,6 +37,30 @@ def times_of(column: Column) -> Array:
     """
     if not column.is_categorical:
         return np.asarray(column.values, dtype=np.float64)
+    found: Array = look_up(np.append(_places_of(column), np.nan), column.values)
+    return found
+
+
+def periods_of(column: Column) -> Column:
+    """Return a group of the times that a column has, its levels in their order; raises a `ColumnError` where nothing tells the order."""
+    if not column.is_categorical:
+        return numbered(column)
+    places = _places_of(column)
+    here = np.flatnonzero(column.counts)
+    if (odd := here[np.isnan(places[here])]).size:
+        raise ColumnError(
+            f"`{column.levels[odd[0]].code}` of `{column.name}` is no date ({count_noun(len(odd), 'such level')}), so that nothing tells when it was: blank it first."
+        )
+    _, ranks = np.unique(places, return_inverse=True)
+    first = np.unique(ranks, return_index=True)[1]
+    levels = tuple(column.levels[k] for k in first)
+    return replace(
+        column, levels=levels, values=look_up(np.append(ranks, -1).astype(np.int32), column.values), base=None
+    )
+
+
+def _places_of(column: Column) -> Array:
+    """Return where the levels of a group stand in time, shape (levels,), NaN for one that is no date among dates; raises as `times_of`."""
     here, codes = np.flatnonzero(column.counts), [level.code for level in column.levels]
     if read_as_dates(answers_of(column)):
         places = np.array(days_of(codes), dtype=np.float64)
@@ -52,8 +78,7 @@ def times_of(column: Column) -> Array:
             f"Nothing puts the levels of `{column.name}` ({named([codes[k] for k in here], 3)}) in order of time: make a number of them, or declare "
             f"them in their order in a codebook."
         )
-    found: Array = look_up(np.append(places, np.nan), column.values)
-    return found
+    return places
 
 
 def _rise_with_numbers(texts: list[str]) -> bool:
