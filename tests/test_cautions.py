@@ -229,10 +229,7 @@ def test_rows_that_go_together_beyond_the_clusters_are_told(nested, kind):
     rest = len(by) - 30 - taken
     figures = f"F(29, {rest}) = {F * rest / (len(by) - 30):.2f}, p < .001"
     way = "cluster the errors by song" if nested else f"{'take its levels out as fixed effects, or ' if kind == 'linear' else ''}take errors clustered two ways, by singer and by song"  # fmt: skip
-    text, (*_, finding) = (
-        " ".join(str(found).split()),
-        [f for f in found.checks().findings if f.about == "rows together"],
-    )
+    text, (*_, finding) = (" ".join(str(found).split()), [f for f in found.checks().findings if f.about == "rows together"])  # fmt: skip
     assert f"do not allow for song, {'in one of which each singer lies, and ' if nested else ''}whose rows" in text
     assert figures in text
     assert f"): {way} " in text
@@ -447,9 +444,7 @@ def test_a_logged_column_is_told_for_twice_its_source(outcome, how):
     km = rng.lognormal(2, 1, 300).round(1) + 0.1
     frame = pd.DataFrame({"km": km, "y": (3 * km**0.7 * np.exp(rng.normal(0, 0.5, 300))).round(2)})
     study = mb.Study(frame.assign(yes=np.where(frame["y"] > 12, "yes", "no"))).derive("x", **{how: "km"}).derive("log_y", log="y")  # fmt: skip
-    fit = (
-        mb.fit_logistic(study, "yes", ["x"], event="yes") if outcome == "yes" else mb.fit_linear(study, outcome, ["x"])
-    )
+    fit = (mb.fit_logistic(study, "yes", ["x"], event="yes") if outcome == "yes" else mb.fit_linear(study, outcome, ["x"]))  # fmt: skip
     b, low, high = np.log(2) * fit.coefficients.loc[1, ["estimate", "low", "high"]].to_numpy(float)
     words = " ".join(str(fit.reading().statements[1].text).split())
     start = f"With {'1 + ' if how == 'log1p' else ''}`km` twice as large"

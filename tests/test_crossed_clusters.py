@@ -108,9 +108,7 @@ def test_where_the_two_do_not_cross_it_is_said_and_the_larger_decides():
         with warnings.catch_warnings(record=True) as caught:
             warnings.simplefilter("always")
             fit = mb.fit_linear(frame, "y", TERMS, cluster=by)
-        assert "Each `judge` lies in one `class`, so that the two do not cross" in " ".join(
-            str(w.message) for w in caught
-        )
+        assert "Each `judge` lies in one `class`, so that the two do not cross" in " ".join(str(w.message) for w in caught)  # fmt: skip
         one = fit_to(frame, "linear", cluster="class")
         pd.testing.assert_frame_equal(fit.coefficients, one.coefficients, rtol=1e-9)
         pd.testing.assert_frame_equal(fit.terms, one.terms, rtol=1e-7)

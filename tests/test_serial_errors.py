@@ -106,6 +106,17 @@ def test_rows_that_follow_one_another_are_told_how_and_no_more_once_errors_allow
     page = run("blocks", tmp_path / "s.csv", "--outcome", "y", "--block", "a: g", "--block", "b: x", "--time", "month")
     assert "none of the change with these errors" in " ".join(page.stdout.split())
     assert "draws samples" not in page.stdout
+    frame["yes"] = np.where(frame["y"] + 1.5 * frame["month"].mod(20).gt(9) > 5.7, "yes", "no")
+    logistic = fit_to(frame, "logistic", time=None)
+    X = np.column_stack([np.ones(80), frame["g"] == "b", frame["g"] == "c", frame["x"]]).astype(float)
+    p = 1 / (1 + np.exp(-X @ told(logistic)["estimate"].to_numpy()))
+    e, W = ((frame["yes"] == "yes") - p) / np.sqrt(p * (1 - p)), X * np.sqrt(p * (1 - p))[:, None]
+    order, A = np.argsort(frame["month"].to_numpy()), np.zeros((80, 80))
+    A[order[1:], order[:-1]] = A[order[:-1], order[1:]] = 0.5
+    r, expected = e @ A @ e / (e @ e), np.trace(A - W @ np.linalg.pinv(W) @ A) / 76
+    said = f"correlation with the one before {r:.2f}, {expected:.2f} expected, p < .001".replace("-", "−")
+    assert said in " ".join(str(logistic).split())
+    assert any(f.about == "order" and "Durbin" not in f.figures for f in logistic.checks().findings)
     assert "those that follow one another by `month` may go together" in fit_to(frame, "logistic", time="month").calibration_test().untested  # fmt: skip
 
 

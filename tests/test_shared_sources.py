@@ -59,9 +59,7 @@ def test_an_outcome_that_is_one_for_each_cluster_is_told_with_how_many_there_are
 def test_an_outcome_that_was_made_the_same_in_each_level_or_to_end_it_is_told(kind):
     rng = np.random.default_rng(4)
     team = np.repeat(np.arange(400), rng.integers(2, 9, 400) // 2 * 2)
-    frame = pd.DataFrame(
-        {"team": [f"t{k}" for k in team], "x": rng.normal(size=len(team)), "y": np.arange(len(team)) % 2}
-    )
+    frame = pd.DataFrame({"team": [f"t{k}" for k in team], "x": rng.normal(size=len(team)), "y": np.arange(len(team)) % 2})  # fmt: skip
     if kind == "linear":
         frame["y"] = (frame["x"] - frame.groupby("team")["x"].transform("mean") + 3).round(3)
     size = frame.groupby("team")["x"].transform("size")

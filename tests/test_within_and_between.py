@@ -98,9 +98,7 @@ def test_a_group_of_several_levels_is_told_with_the_test_of_its_shares_by_dense_
     X = np.column_stack([np.ones(len(frame)), flags, frame["w"], shares])
     bread, G = np.linalg.inv(X.T @ X), SCHOOLS
     b = bread @ X.T @ frame["mark"]
-    scores = np.array(
-        [(X[of == g] * (frame["mark"] - X @ b)[of == g].to_numpy()[:, None]).sum(axis=0) for g in range(G)]
-    )
+    scores = np.array([(X[of == g] * (frame["mark"] - X @ b)[of == g].to_numpy()[:, None]).sum(axis=0) for g in range(G)])  # fmt: skip
     V = bread @ scores.T @ scores @ bread * G / (G - 1) * (len(frame) - 1) / (len(frame) - X.shape[1])
     F = b[4:] @ np.linalg.solve(V[4:, 4:], b[4:]) / 2 * (G - 2) / (G - 1)
     study = mb.Study(frame).mark("ses", "mid")

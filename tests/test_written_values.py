@@ -104,18 +104,12 @@ UNREAD = {  # texts, and what is said of them
     "percent before": (["%5", "%6"] * 20, ""),
     "all in brackets": (["(1)", "(2)", "(3)"] * 20, ""),
     "two units": (["158 cm", "1.6 m"] * 20, ""),
-    "bounds": (
-        ["<5", "8", "≥ 100", "12"] * 15,
-        "but a bound in 30 rows (`<5` and `≥ 100`; first in row 1), which is no missing",
-    ),
+    "bounds": (["<5", "8", "≥ 100", "12"] * 15, "but a bound in 30 rows (`<5` and `≥ 100`; first in row 1), which is no missing"),
     "some without a unit": (["158 cm", "160", "170"] * 20, "mostly numbers, but text in 20 rows (`158 cm`"),
     "no unit of ours": (["1 child", "2 children"] * 20, ""),
     "millions": (["5M", "7M"] * 20, ""),
-    "two ways, with a unit": (
-        ["1,500 km", "2,500 km"] * 20,
-        "nothing says whether `1,500 km` holds thousands or decimals",
-    ),
-}
+    "two ways, with a unit": (["1,500 km", "2,500 km"] * 20, "nothing says whether `1,500 km` holds thousands or decimals"),
+}  # fmt: skip
 
 
 @pytest.mark.parametrize("case", UNREAD)

@@ -26,6 +26,7 @@ _TOTALS = re.compile(
     re.IGNORECASE,
 )
 """What a row of totals is called."""
+_WORD = re.compile(r"[^\W\d_]{3}")
 _MOSTLY = 0.8
 """A column is one of numbers if at least this share of its rows has one."""
 TOP = 50
@@ -230,4 +231,5 @@ def _goes_on(column: Sequence[str], several: int) -> bool:
 
 def _is_number(text: str) -> bool:
     """Return whether a cell measures, as numbers, dates and times do."""
-    return not np.isnan(numbers_as_written([text])[0]) or read_as_dates([text]) or read_as_clock([text])
+    dated = read_as_dates([text]) and not _WORD.search(text)  # a month by its name may head a column
+    return not np.isnan(numbers_as_written([text])[0]) or dated or read_as_clock([text])

@@ -169,9 +169,7 @@ def errors_text(fit: AnyFit) -> str:
     if isinstance(fit, LinearFit) and (uneven := uneven_spread(fit)):
         told.append(uneven)
     errors = "They" if len(told) == 1 else "These errors"
-    told += filter(
-        None, [hidden_words(fit, errors), following_words(fit, errors) if isinstance(fit, LinearFit) else ""]
-    )
+    told += filter(None, [hidden_words(fit, errors), following_words(fit, errors)])
     return ". ".join(told)
 
 

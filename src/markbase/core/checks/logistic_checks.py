@@ -32,6 +32,7 @@ from markbase.core.errors import MarkbaseError, listed, near
 from markbase.core.estimation.whitening import Whitened
 from markbase.core.inference.crossed_clusters import numbered_cells
 from markbase.core.inference.standard_errors import ALONE
+from markbase.core.results.logistic_estimate import whitened_columns
 from markbase.core.rows.parts import in_parts, rows_at
 from markbase.core.rows.row_functions import lowest
 
@@ -205,10 +206,7 @@ def rows_alone(fit: LogisticFit) -> int:
 
 def _leverages(fit: LogisticFit) -> Array:
     """Return the leverage of each row, NaN in rows not used."""
-    rows, information = fit.likelihood, fit.information
-    whitened = Whitened(
-        information.moments, information.blocks, information.solution, rows.used, fit.passed.curvature, None
-    )
+    whitened = whitened_columns(fit.likelihood, fit.passed, fit.information)
 
     def looked(own: Whitened, often: Array | None) -> tuple[Array]:
         working = own.blocks[-1].multiplier

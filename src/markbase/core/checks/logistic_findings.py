@@ -11,6 +11,7 @@ import pandas as pd
 from markbase.core.checks.clusters_left_out import clusters_finding
 from markbase.core.checks.linear_checks import LARGE_DISTANCE, case_words, on_exact_rows, unseen_together
 from markbase.core.checks.logistic_checks import rows_alone
+from markbase.core.checks.rows_in_time import following, following_finding
 from markbase.core.checks.rows_together import hidden_findings
 from markbase.core.checks.some_rows import of_which_rows
 from markbase.core.design.terms import levels_against
@@ -50,6 +51,8 @@ def check_logistic(fit: LogisticFit, most: int) -> LogisticChecks:
     ]
     if fit.possible_cluster:
         findings.append(unseen_together(fit.possible_cluster.name))
+    if fit.weights is None and (found := following(fit)) is not None:
+        findings.append(following_finding(fit, found))
     findings += hidden_findings(fit)
     told = f"{fit.outcome.name} = {fit.event}"
     against = levels_against(fit.model_terms)

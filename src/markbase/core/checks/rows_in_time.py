@@ -1,8 +1,9 @@
-"""Whether rows that follow one another in time are alike in what a linear model misses: serial correlation.
+"""Whether rows that follow one another in time are alike in what a model misses: serial correlation.
 
 With e = Mε the residuals and A the matrix that takes half of the row before and half of the row after, r = eᵀAe / eᵀe. For independent rows
 of one variance r has the mean tr(MA)/m and the variance 2(m·tr((MA)²) − tr(MA)²)/(m²(m + 2)), m the rows over; p is that of a beta
-distribution over −1 to 1 with these moments. With levels taken out the mean lies well below 0: −1/T of levels of T rows.
+distribution over −1 to 1 with these moments. With levels taken out the mean lies well below 0: −1/T of levels of T rows. Of a logistic model e are
+Pearson's residuals, and the columns of M are weighted by the curvature of the likelihood.
 
 References
 ----------
@@ -15,22 +16,23 @@ Bertrand, Duflo & Mullainathan (2004), Quarterly Journal of Economics 119(1), 24
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 import scipy.special as sp
 from numpy.typing import NDArray
 
+from markbase.core.checks.hidden_groups import misses
 from markbase.core.design.terms import Variable, single
 from markbase.core.diagnostics.residuals import Finding
 from markbase.core.errors import ColumnError, without_remarks
 from markbase.core.formatting import number, p_phrase
+from markbase.core.results.any_fit import AnyFit
+from markbase.core.results.linear import LinearFit
+from markbase.core.results.logistic_estimate import whitened_columns
 from markbase.core.study.column import Column
 from markbase.core.study.time_order import are_times, times_of
 from markbase.core.tables import records_of
-
-if TYPE_CHECKING:
-    from markbase.core.results.linear import LinearFit
 
 Array = NDArray[np.float64]
 _SURE, _MATTERS, _FEWEST = 0.001, 0.2, 10
@@ -46,7 +48,7 @@ _MOST_CELLS = 4_000_000
 
 
 class Following(NamedTuple):
-    """How alike rows are that follow one another in time, in what a linear model misses."""
+    """How alike rows are that follow one another in time, in what a model misses."""
 
     column: str
     """What puts them in order; empty for numbers that were given."""
@@ -97,7 +99,7 @@ class _Series(NamedTuple):
     """Shape (rows,): the unit of each."""
 
 
-def following(fit: LinearFit, column: Column | None = None, times: Array | None = None) -> Following | None:
+def following(fit: AnyFit, column: Column | None = None, times: Array | None = None) -> Following | None:
     """Return how alike rows are that follow one another by a column, or by times of all rows; by a column that tells them apart if neither is given.
 
     None if nothing puts them in order. Rows without a time follow none.
@@ -113,7 +115,7 @@ def following(fit: LinearFit, column: Column | None = None, times: Array | None 
     return None if found is None else _found(fit, found[0].name, found[1], found[2])
 
 
-def _timed(fit: LinearFit) -> tuple[Column, str, _Series] | None:
+def _timed(fit: AnyFit) -> tuple[Column, str, _Series] | None:
     """Return the first column that tells rows apart by their times, within all or within levels; the name of these, and the rows in order. Very many are not asked."""
     inside = slice(None) if fit.used is None else fit.used
     unit = _unit(fit)
@@ -156,8 +158,10 @@ def before_and_after(fit: LinearFit, variable: Variable) -> BeforeAfter | None:
     return BeforeAfter(column.name, earlier, later, float(row["estimate"]), float(row["p"]))
 
 
-def _unit(fit: LinearFit) -> tuple[str, NDArray[np.intp]] | None:
-    """Return what rows belong to that may follow one another: the levels taken out, or the clusters; None for no such thing."""
+def _unit(fit: AnyFit) -> tuple[str, NDArray[np.intp]] | None:
+    """Return what rows belong to that may follow one another: the levels taken out, or the clusters; None for no such thing, and of a logistic fit."""
+    if not isinstance(fit, LinearFit):
+        return None
     if fit.fixed_effects is not None:
         return fit.fixed_effects.names[0], fit.fixed_effects.codes
     if fit.cluster is not None:
@@ -180,9 +184,10 @@ def _apart(times: Array, series: _Series) -> bool:
     return bool(np.all(np.diff(times[series.rows])[series.follows] > 0))
 
 
-def _found(fit: LinearFit, column: str, unit: str, series: _Series) -> Following:
-    inside = slice(None) if fit.used is None else fit.used
-    every = fit._residuals[inside]
+def _found(fit: AnyFit, column: str, unit: str, series: _Series) -> Following | None:
+    every = misses(fit)
+    if every is None:
+        return None
     e, square = every[series.rows], float(every @ every)
     lagged = [v.name for v in fit.variables if _is_before(fit, v.column)]
     together = _are_together(fit, series)
@@ -195,11 +200,11 @@ def _found(fit: LinearFit, column: str, unit: str, series: _Series) -> Following
     return Following(column, unit, r, mean, d, p, "".join(lagged[:1]), together)
 
 
-def _is_before(fit: LinearFit, column: Column) -> bool:
+def _is_before(fit: AnyFit, column: Column) -> bool:
     return column.made is not None and column.made.how == "lag" and column.made.of[0] == fit.outcome.name
 
 
-def _are_together(fit: LinearFit, series: _Series) -> bool:
+def _are_together(fit: AnyFit, series: _Series) -> bool:
     """Return whether errors allow for serial correlation, or rows that follow one another are always of one cluster."""
     if fit.time is not None:
         return True
@@ -208,12 +213,13 @@ def _are_together(fit: LinearFit, series: _Series) -> bool:
     return any(bool(np.all((own[1:] == own[:-1])[series.follows])) for own in each)
 
 
-def _moments(fit: LinearFit, unit: str, series: _Series) -> tuple[float, float]:
+def _moments(fit: AnyFit, unit: str, series: _Series) -> tuple[float, float]:
     """Return the mean and variance of the correlation for independent rows of one variance."""
-    pairs, m, sizes = int(np.count_nonzero(series.follows)), fit.rows_over, np.bincount(series.units)
+    pairs, sizes = int(np.count_nonzero(series.follows)), np.bincount(series.units)
     inside = slice(None) if fit.used is None else fit.used
     trace, square, levels = 0.0, pairs / 2, None
-    fixed = fit.fixed_effects
+    m = fit.rows_over if isinstance(fit, LinearFit) else fit.sample.used - len(fit.solution.columns) - 1
+    fixed = fit.fixed_effects if isinstance(fit, LinearFit) else None
     if (
         fixed is not None and unit == fixed.names[0]
     ):  # A becomes what is left of it within levels of n rows, T of them in order
@@ -224,8 +230,13 @@ def _moments(fit: LinearFit, unit: str, series: _Series) -> tuple[float, float]:
     width = len(fit.solution.columns) + 1
     if fit.weights is None and fit.sample.rows * width <= _MOST_CELLS:
         Q = np.empty((fit.sample.rows, width))
-        for chunk, own, _, _ in fit._whitened.chunks():
-            Q[chunk] = own
+        whitened = (
+            fit._whitened
+            if isinstance(fit, LinearFit)
+            else whitened_columns(fit.likelihood, fit.passed, fit.information)
+        )
+        for chunk, own, _, curvature in whitened.chunks():
+            Q[chunk] = own if isinstance(fit, LinearFit) else own * np.sqrt(curvature)[:, None]
         Q = Q[inside][series.rows]
         if levels is not None:  # which hold the mean
             Q = Q[:, 1:]
@@ -251,7 +262,7 @@ def _p_of(r: float, mean: float, variance: float) -> float:
     return float(min(1.0, 2 * min(sp.betainc(a, b, at), sp.betaincc(a, b, at))))
 
 
-def following_finding(fit: LinearFit, found: Following) -> Finding:
+def following_finding(fit: AnyFit, found: Following) -> Finding:
     """Say among the checks whether rows that follow one another are alike, and what would do."""
     if math.isnan(found.correlation):
         return Finding("order", "no two rows follow one another", "serial correlation cannot be looked at", "")
@@ -269,7 +280,8 @@ def following_finding(fit: LinearFit, found: Following) -> Finding:
     if found.lagged:
         mind = f"`{found.lagged}` is the outcome itself, earlier, which draws this correlation towards 0: Durbin and Watson's d does not hold, and no test is made"
         return Finding("order", figures, mind, "" if found.together else "cluster the errors by what rows share")
-    figures += f" ({number(found.expected, 2)} is expected of independent rows), d = {number(found.statistic, 2)} (Durbin and Watson), {p_phrase(found.p)}"
+    d = f"d = {number(found.statistic, 2)} (Durbin and Watson), " if isinstance(fit, LinearFit) else ""
+    figures += f" ({number(found.expected, 2)} is expected of independent rows), {d}{p_phrase(found.p)}"
     if not found.p < fit.alpha:
         return Finding(
             "order", figures, "no clear evidence that rows following one another are alike, or alternate", ""
@@ -287,7 +299,7 @@ def following_finding(fit: LinearFit, found: Following) -> Finding:
     )
 
 
-def following_words(fit: LinearFit, errors: str = "They") -> str:
+def following_words(fit: AnyFit, errors: str = "They") -> str:
     """Say, beside the errors of a fit, that they take rows as independent which follow one another and are alike; empty where that is not sure.
 
     Nothing is said where errors are clustered, or robust to serial correlation, or rows are weighted.

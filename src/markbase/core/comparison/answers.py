@@ -51,7 +51,7 @@ def answers(made: AnyFit | Blocks, first: Sequence[str] = ()) -> tuple[Statement
 
 def _to_be_minded(fit: AnyFit) -> tuple[Statement, ...]:
     """Say what takes back a part of what is told: what goes together by construction, rows chosen by the outcome or taken as independent, what no rows show of groups."""
-    in_time = following_words(fit, "The errors") if isinstance(fit, LinearFit) else ""
+    in_time = following_words(fit, "The errors")
     told = [*from_sources(fit), *(f"{words}." for words in (hidden_words(fit, "The errors"), in_time) if words)]
     for variable in (v for v in fit.variables if v.is_categorical):
         told += [*lost_sentences(variable), *about_overlap(fit, variable)]

@@ -192,11 +192,14 @@ def _errors(request: Request, rows: Likelihood, passed: Passed, information: Inf
     return errors if errors.rest_on_few else replace(errors, df=math.inf)
 
 
+def whitened_columns(rows: Likelihood, passed: Passed, information: Information) -> Whitened:
+    """Return the columns of a model, whitened by the curvature of the likelihood."""
+    return Whitened(information.moments, information.blocks, information.solution, rows.used, passed.curvature, None)
+
+
 def scored_rows(rows: Likelihood, passed: Passed, information: Information, weights: Weights | None) -> Over:
     """Return what applies a function to the scored rows of every part, and to its share of arrays."""
-    whitened = Whitened(
-        information.moments, information.blocks, information.solution, rows.used, passed.curvature, None
-    )
+    whitened = whitened_columns(rows, passed, information)
     repeated = weights is not None and weights.kind == "frequency"
 
     def scored(own: Whitened, scores: Array, often: Array | None) -> Iterator[ScoredRows]:

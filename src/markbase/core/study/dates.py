@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import datetime
+import functools
 import re
+import unicodedata
 from collections.abc import Sequence
 
 import numpy as np
@@ -24,6 +26,26 @@ _MONTH_OF_YEAR = re.compile(r"(1[5-9]\d\d|2[01]\d\d)-(0[1-9]|1[0-2])")
 _YEAR_OF_MONTH = re.compile(r"(0?[1-9]|1[0-2])[-/](1[5-9]\d\d|2[01]\d\d)")
 _QUARTER_OF_YEAR = re.compile(r"(\d{4})[-/ ]?[Qq]([1-4])")
 _YEAR_OF_QUARTER = re.compile(r"[Qq]([1-4])[-/ ]?(\d{4})")
+_WORD = r"([^\W\d_]{3,})\.?"
+_MONTH_BY_NAME = re.compile(rf"{_WORD}[ -]*(\d{{4}})|(\d{{4}})[ -]*{_WORD}")
+_DAY_BY_NAME = re.compile(
+    rf"(\d{{1,2}})\.?(?:st|nd|rd|th)?[ -]*{_WORD},?[ -]*(\d{{4}})|{_WORD} (\d{{1,2}})(?:st|nd|rd|th)?,? (\d{{4}})"
+)
+_NAMES = (
+    "january januar jänner janvier enero gennaio",
+    "february februar février febrero febbraio",
+    "march märz mars marzo",
+    "april avril abril aprile",
+    "may mai mayo maggio",
+    "june juni juin junio giugno",
+    "july juli juillet julio luglio",
+    "august août agosto",
+    "september septembre septiembre settembre",
+    "october oktober octobre octubre ottobre",
+    "november novembre noviembre",
+    "december dezember décembre diciembre dicembre",
+)
+"""The months in some languages; they may be cut short where that leaves one of them."""
 TAKEN = ("days", "month", "months", "year", "years")
 """What is taken of a date."""
 _CALENDAR = ("month", "year")
@@ -37,11 +59,15 @@ def read_as_dates(texts: Sequence[str]) -> bool:
 
 
 def _is_date(text: str) -> bool:
-    return bool(_YEAR_FIRST.fullmatch(text) or _YEAR_LAST.fullmatch(text) or _first_month(text)) or _is_short(text)
+    written = _YEAR_FIRST.fullmatch(text) or _YEAR_LAST.fullmatch(text) or _first_month(text) or _named_day(text)
+    return bool(written) or _is_short(text)
 
 
 def _first_month(text: str) -> tuple[int, int] | None:
-    """Return the year and the first month of a month (``2018-03``) or a quarter (``2018 Q1``); None for anything else."""
+    """Return the year and the first month of a month (``2018-03``, ``March 2018``) or a quarter (``2018 Q1``); None for anything else."""
+    if named := _MONTH_BY_NAME.fullmatch(text):
+        month = _month_named(named[1] or named[4])
+        return None if month is None else (int(named[2] or named[3]), month)
     for form, year, part, months in (
         (_MONTH_OF_YEAR, 1, 2, 1),
         (_YEAR_OF_MONTH, 2, 1, 1),
@@ -51,6 +77,25 @@ def _first_month(text: str) -> tuple[int, int] | None:
         if match := form.fullmatch(text):
             return int(match[year]), months * int(match[part]) - months + 1
     return None
+
+
+def _named_day(text: str) -> tuple[int, int, int] | None:
+    """Return the year, month and day of a date whose month is a word (``4 March 2018``); None for anything else."""
+    found = _DAY_BY_NAME.fullmatch(text)
+    month = None if found is None else _month_named(found[2] or found[4])
+    return None if found is None or month is None else (int(found[3] or found[6]), month, int(found[1] or found[5]))
+
+
+@functools.cache
+def _month_named(word: str) -> int | None:
+    """Return the number of a month by its name, whole or cut short; None for another word, or one that two months begin with."""
+    start = _without_accents(word)
+    found = {k for k, names in enumerate(_NAMES, 1) if f" {start}" in f" {_without_accents(names)}"}
+    return found.pop() if len(found) == 1 else None
+
+
+def _without_accents(text: str) -> str:
+    return "".join(c for c in unicodedata.normalize("NFKD", text.casefold()) if not unicodedata.combining(c))
 
 
 def _is_short(text: str) -> bool:
@@ -117,6 +162,8 @@ def _day_of(text: str, day_first: bool) -> float:
         day, month = (day, month) if day_first else (month, day)
     elif period := _first_month(text):
         (year, month), day = period, 1
+    elif named := _named_day(text):
+        year, month, day = named
     else:
         return np.nan
     try:
@@ -168,7 +215,7 @@ def from_date(
         others = _months_of(others) if take == "months" else others
         values = look_up(np.append(days, np.nan), column.values) - look_up(np.append(others, np.nan), end.values)
         return _made(column, name, take, words + (how or also), values / per, None, end, side)
-    day = _day_of(end, True) if _YEAR_FIRST.fullmatch(end) or _first_month(end) else np.nan
+    day = _day_of(end, True) if _YEAR_FIRST.fullmatch(end) or _first_month(end) or _named_day(end) else np.nan
     if np.isnan(day):
         raise MarkbaseError(
             f"`{end}` is neither a column nor a date; a date is written as year-month-day, for instance 2020-06-30."

@@ -45,7 +45,8 @@ def group_remarks(column: Column) -> list[Remark]:
     """Say what deserves a second look in a group with rows, in the order of its weight."""
     counts = column.counts
     here = np.flatnonzero(counts).tolist()
-    if (several := _about_answers(column, here)) is not None:
+    dated = bool(column.guess) and holds_dates(column)
+    if not dated and (several := _about_answers(column, here)) is not None:
         return [several]
     if holds_times(column):
         return [
@@ -54,7 +55,7 @@ def group_remarks(column: Column) -> list[Remark]:
             )
         ]
     no_answer = levels_of_no_answer(column)
-    if column.guess and holds_dates(column):
+    if dated:
         return [*_about_no_answer(column, no_answer), _about_dates(column)]
     if column.guess and len(here) > max(FEW_VALUES, 0.9 * column.valid):
         mend = ({"do": "as_role", "column": column.name, "role": "identifier"},)
